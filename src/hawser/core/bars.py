@@ -1,0 +1,68 @@
+"""Bars: price history as arrays, joined into coarser timeframes. A bar's time is its opening (section 1)."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.clock import MINUTE, TIMEFRAMES
+from hawser.core.compiled import compiled
+from hawser.core.indicators import Array
+
+
+class Bars(NamedTuple):
+    """Columns of equal length: `time` int64 ns UTC; bid prices and `spread` (ticks) float64."""
+
+    time: Array
+    open: Array
+    high: Array
+    low: Array
+    close: Array
+    spread: Array
+
+    def last(self, count: int) -> Bars:
+        """The last `count` bars, as views."""
+        return Bars(*(column[max(0, column.size - count) :] for column in self))
+
+    @staticmethod
+    def empty() -> Bars:
+        return Bars(np.empty(0, np.int64), *(np.empty(0) for _ in range(5)))
+
+
+@compiled
+def _join(
+    time: Array, open_: Array, high: Array, low: Array, close: Array, spread: Array, span: int
+) -> tuple[Array, Array, Array, Array, Array, Array]:
+    n = time.size
+    out_time = np.empty(n, np.int64)
+    out_open, out_high, out_low = np.empty(n), np.empty(n), np.empty(n)
+    out_close, out_spread = np.empty(n), np.empty(n)
+    k = -1
+    for i in range(n):
+        start = time[i] - time[i] % span
+        if k < 0 or out_time[k] != start:
+            k += 1
+            out_time[k], out_open[k], out_high[k], out_low[k] = start, open_[i], high[i], low[i]
+        out_high[k] = max(out_high[k], high[i])
+        out_low[k] = min(out_low[k], low[i])
+        out_close[k], out_spread[k] = close[i], spread[i]
+    m = k + 1
+    return out_time[:m], out_open[:m], out_high[:m], out_low[:m], out_close[:m], out_spread[:m]
+
+
+def joined(bars: Bars, span_ns: int) -> Bars:
+    """`bars` joined into bars of `span_ns`, aligned to UTC; the last may be unfinished."""
+    if bars.time.size == 0:
+        return bars
+    return Bars(*_join(*bars, span_ns))
+
+
+def span_of(times: Array) -> int:
+    """The bar length of a history: the smallest step between its times, ns; a minute where there is one bar."""
+    return int(np.diff(times).min()) if times.size > 1 else MINUTE
+
+
+def timeframes_for(base_ns: int) -> dict[str, int]:
+    """The timeframes that can be joined from bars of `base_ns`."""
+    return {name: span for name, span in TIMEFRAMES.items() if span >= base_ns and span % base_ns == 0}

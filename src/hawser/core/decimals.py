@@ -1,0 +1,45 @@
+"""Decimal strings to whole ticks or steps and back: the boundary's side of reckoning section 1.
+
+Inside Hawser a level is a whole number of ticks and a quantity a whole number of steps. Text crosses the
+boundary exactly, through `decimal`; no float decides how a written number is read.
+"""
+
+from __future__ import annotations
+
+from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
+
+from hawser.core.errors import BadInput
+
+
+def digits_of(unit: Decimal) -> int:
+    """How many decimals the written `unit` has: '0.00001' has 5, '0.25' has 2, '1' has 0."""
+    exponent = unit.as_tuple().exponent
+    return max(0, -exponent) if isinstance(exponent, int) else 0
+
+
+def parse_decimal(text: object, what: str) -> Decimal:
+    """Read a finite decimal number; raises BadInput `bad_number` naming `what`."""
+    try:
+        number = Decimal(str(text).strip())
+    except InvalidOperation:
+        raise BadInput("bad_number", f"{what}: expected a number, got {text!r}", what=what) from None
+    if not number.is_finite():
+        raise BadInput("bad_number", f"{what}: expected a finite number, got {text!r}", what=what)
+    return number
+
+
+def to_units(value: Decimal, unit: Decimal) -> int:
+    """`value` as a whole count of `unit`, rounded to the nearest (half to even)."""
+    return int((value / unit).to_integral_value(rounding=ROUND_HALF_EVEN))
+
+
+def exact_units(value: Decimal, unit: Decimal) -> int | None:
+    """`value` as a whole count of `unit`, or None where it does not lie on the grid."""
+    count = value / unit
+    whole = count.to_integral_value(rounding=ROUND_HALF_EVEN)
+    return int(whole) if whole == count else None
+
+
+def write_units(count: int, unit: Decimal, digits: int) -> str:
+    """`count` units as a decimal string with `digits` decimals, exact."""
+    return f"{unit * count:.{digits}f}"

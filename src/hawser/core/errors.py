@@ -1,0 +1,37 @@
+"""Errors as types with codes, saying whose fault it was.
+
+Every error carries a `code` a program can compare, a `sentence` a person can read, and the `values`
+that the sentence speaks of.
+"""
+
+from __future__ import annotations
+
+
+class HawserError(Exception):
+    """Base of all errors Hawser raises on purpose."""
+
+    def __init__(self, code: str, sentence: str, **values: object) -> None:
+        super().__init__(sentence)
+        self.code = code
+        self.sentence = sentence
+        self.values = values
+
+
+class BadInput(HawserError):
+    """What came from outside (a file, a request, a person's entry) is wrong; nothing was changed."""
+
+
+class Refused(HawserError):
+    """The request was understood and Hawser declines it; `code` is one of the reckoning's refusals."""
+
+
+class VenueRefused(HawserError):
+    """The venue answered and said no."""
+
+
+class Unavailable(HawserError):
+    """Something Hawser needs (venue, display, file system) is not there now; trying again may help."""
+
+
+class HawserBug(HawserError):
+    """A state that should be impossible: the fault is ours."""

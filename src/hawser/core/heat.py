@@ -1,0 +1,47 @@
+"""Heat: what is lost from entry if every stop fills at its level now (reckoning section 5)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import msgspec
+
+from hawser.core.rules.quantity import commission
+
+
+class Stake(msgspec.Struct, frozen=True):
+    """An open position as heat sees it. Prices in price units; `unit_money` = multiplier*fx; fees as `Commission`."""
+
+    side: int
+    qty: float
+    entry: float
+    stop: float
+    unit_money: float
+    fees: tuple[float, float, float]
+    exposure: tuple[str, ...]
+
+
+def outcome_at_stop(stake: Stake) -> float:
+    """Money if the stop fills at its level, both commissions included; negative is a loss."""
+    fees_in = commission(stake.qty, stake.entry, stake.unit_money, *stake.fees)
+    fees_out = commission(stake.qty, stake.stop, stake.unit_money, *stake.fees)
+    return stake.side * (stake.stop - stake.entry) * stake.qty * stake.unit_money - fees_in - fees_out
+
+
+def heat(stake: Stake) -> float:
+    """The loss of one position at its stop, never below 0."""
+    return max(0.0, -outcome_at_stop(stake))
+
+
+def locked(stake: Stake) -> float:
+    """The profit a stop beyond entry secures; told apart, never offset against heat."""
+    return max(0.0, outcome_at_stop(stake))
+
+
+def heat_by_currency(stakes: Iterable[Stake]) -> dict[str, float]:
+    """Heat summed for each currency of exposure."""
+    totals: dict[str, float] = {}
+    for stake in stakes:
+        for name in stake.exposure:
+            totals[name] = totals.get(name, 0.0) + heat(stake)
+    return totals

@@ -1,0 +1,119 @@
+"""What is traded (reckoning section 2): grid, multiplier, limits, commission."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from functools import cached_property
+from typing import Literal
+
+import msgspec
+
+from hawser.core.decimals import digits_of, exact_units, to_units, write_units
+from hawser.core.errors import BadInput
+
+Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
+
+
+class Commission(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Per fill: `max(minimum, per_unit*qty + per_notional*notional)`, in the account's currency."""
+
+    per_unit: float = 0.0
+    per_notional: float = 0.0
+    minimum: float = 0.0
+
+
+class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Weekly opening hours: `days` 0 = Monday .. 6 = Sunday, from `opens` to `closes` ("HH:MM", zone's time)."""
+
+    days: tuple[int, ...]
+    opens: str
+    closes: str
+    zone: str = "UTC"
+
+
+class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
+    """An instrument. `tick` and `qty_step` are exact decimals; their written decimals are its digits."""
+
+    symbol: str
+    kind: Kind
+    quote: str
+    tick: Decimal
+    multiplier: float
+    qty_step: Decimal
+    qty_min: Decimal
+    qty_max: Decimal
+    margin_rate: float
+    name: str = ""
+    base: str | None = None
+    min_stop_ticks: int = 0
+    currencies: tuple[str, ...] = ()
+    commission: Commission = Commission()
+    sessions: tuple[Session, ...] = ()
+
+    def __post_init__(self) -> None:
+        checks: tuple[tuple[bool, str, str], ...] = (
+            (self.symbol != "", "symbol", "a name"),
+            (self.tick.is_finite() and self.tick > 0, "tick", "a positive decimal"),
+            (self.qty_step.is_finite() and self.qty_step > 0, "qty_step", "a positive decimal"),
+            (0 < self.multiplier < float("inf"), "multiplier", "a positive number"),
+            (0 <= self.margin_rate <= 1, "margin_rate", "a fraction from 0 to 1"),
+            (self.min_stop_ticks >= 0, "min_stop_ticks", "a whole number of ticks, 0 or more"),
+            (self.kind != "fx" or bool(self.base), "base", "the base currency of a pair"),
+            (0 <= self.qty_min <= self.qty_max, "qty_min", "a quantity from 0 to qty_max"),
+        )
+        for holds, key, expected in checks:
+            if not holds:
+                raise BadInput("bad_instrument", f"{key}: expected {expected}", key=key)
+        fees = (self.commission.per_unit, self.commission.per_notional, self.commission.minimum)
+        if not all(0 <= fee < float("inf") for fee in fees):
+            raise BadInput("bad_instrument", "commission: expected numbers, 0 or more", key="commission")
+        if self.commission.per_notional >= 1:
+            raise BadInput("bad_instrument", "per_notional: expected a fraction below 1", key="per_notional")
+
+    @cached_property
+    def tick_size(self) -> float:
+        """One tick in price units."""
+        return float(self.tick)
+
+    @cached_property
+    def step_size(self) -> float:
+        """One quantity step in units of quantity."""
+        return float(self.qty_step)
+
+    @cached_property
+    def price_digits(self) -> int:
+        return digits_of(self.tick)
+
+    @cached_property
+    def qty_digits(self) -> int:
+        return digits_of(self.qty_step)
+
+    @cached_property
+    def qty_max_steps(self) -> int:
+        return int(self.qty_max / self.qty_step)
+
+    @cached_property
+    def qty_min_steps(self) -> int:
+        """The least number of whole steps that is not below `qty_min`."""
+        return -int(-self.qty_min // self.qty_step)
+
+    @cached_property
+    def exposure(self) -> tuple[str, ...]:
+        """Currencies of exposure: base and quote of a pair, else the quote (section 5, caps)."""
+        return (self.base, self.quote) if self.kind == "fx" and self.base else (self.quote,)
+
+    def ticks(self, price: Decimal) -> int:
+        """Nearest whole tick to `price`."""
+        return to_units(price, self.tick)
+
+    def price(self, ticks: int) -> str:
+        """A level as it is written at every boundary: a decimal string with the instrument's digits."""
+        return write_units(ticks, self.tick, self.price_digits)
+
+    def qty(self, steps: int) -> str:
+        """A quantity as a decimal string with the step's digits."""
+        return write_units(steps, self.qty_step, self.qty_digits)
+
+    def steps(self, qty: Decimal) -> int | None:
+        """Whole steps of `qty`, or None where it is off the step."""
+        return exact_units(qty, self.qty_step)

@@ -1,0 +1,403 @@
+"""The size of one trade, exact and explained (reckoning sections 4 to 6).
+
+`sized` is the one answer used by the screen, the engine and `hawser size`. It raises Refused with the
+reckoning's codes, in the reckoning's order.
+"""
+
+from __future__ import annotations
+
+import math
+
+import msgspec
+
+from hawser.core.account import Account, SizeRule
+from hawser.core.errors import Refused
+from hawser.core.fx import convert
+from hawser.core.instrument import Instrument
+from hawser.core.plan import StopRule, TargetRule
+from hawser.core.rules.quantity import BUDGET_NOISE, commission, money_stop_distance, risk_of, steps_within
+from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.stops import STOP_NOT_POSITIVE, STOP_TOO_NEAR, STOP_WRONG_SIDE, stop_verdict
+from hawser.core.rules.targets import steps_through
+
+
+class SizeRequest(msgspec.Struct, frozen=True, kw_only=True):
+    """What a size follows from. `bid`, `ask` and `entry` in ticks, `atr` in price units (NaN: not yet known),
+    heat and room in the account's currency."""
+
+    instrument: Instrument
+    account: Account
+    side: int
+    bid: int
+    ask: int
+    atr: float = math.nan
+    stop: StopRule | None = None
+    targets: tuple[TargetRule, ...] = ()
+    entry: int | None = None
+    open_heat: float = 0.0
+    open_heat_by_currency: dict[str, float] = {}
+    positions: int = 0
+    day_loss_room: float | None = None
+
+    @property
+    def ref(self) -> int:
+        """The expected entry, in ticks."""
+        if self.entry is not None:
+            return self.entry
+        return self.ask if self.side > 0 else self.bid
+
+    @property
+    def exit_side(self) -> int:
+        """The side of the quote a stop triggers on; for a pending order its level less or plus the spread."""
+        if self.entry is not None:
+            return self.entry - self.side * (self.ask - self.bid)
+        return self.bid if self.side > 0 else self.ask
+
+
+class TargetSize(msgspec.Struct, frozen=True):
+    """A target: its number in the plan, level (ticks), quantity (steps; 0 where off or merged), R, net money."""
+
+    number: int
+    level: int
+    steps: int
+    r: float
+    money: float
+
+
+class Cap(msgspec.Struct, frozen=True):
+    """The most one cap allows, in steps, and whether it is the one that cut the quantity."""
+
+    name: str
+    steps: int
+    bound: bool = False
+
+
+class Step(msgspec.Struct, frozen=True):
+    """One line of the reckoning: what, and the figure with its unit."""
+
+    label: str
+    figure: str
+
+
+class Sizing(msgspec.Struct, frozen=True, kw_only=True):
+    """The answer. Levels and `r_ticks` in ticks, `asked_steps` and `steps` in steps, money unrounded."""
+
+    ref: int
+    stop: int
+    r_ticks: int
+    asked_steps: int
+    steps: int
+    risk_money: float
+    risk_percent: float
+    basis_money: float
+    budget: float | None
+    tick_value: float
+    risk_per_unit: float
+    notional: float
+    equity_used_percent: float
+    margin: float
+    spread_percent_of_r: float
+    targets: tuple[TargetSize, ...]
+    merged: tuple[int, ...]
+    caps: tuple[Cap, ...]
+    derivation: tuple[Step, ...]
+
+
+class _Terms:
+    """The figures one request keeps coming back to."""
+
+    def __init__(self, request: SizeRequest) -> None:
+        instrument, account = request.instrument, request.account
+        self.request, self.instrument, self.account = request, instrument, account
+        self.fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
+        self.unit_money = instrument.multiplier * self.fx
+        self.tick_value = instrument.tick_size * self.unit_money
+        self.ref = request.ref
+        self.ref_price = self.ref * instrument.tick_size
+        self.slippage = account.costs.entry_slippage_ticks + account.costs.exit_slippage_ticks
+        fees = instrument.commission
+        self.fees = (self.unit_money, fees.per_unit, fees.per_notional, fees.minimum)
+        self.unit_notional = self.ref_price * self.unit_money
+
+    def risk(self, qty: float, stop: int) -> float:
+        loss = abs(self.ref - stop) + self.slippage
+        return risk_of(qty, loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, *self.fees)
+
+    def steps_within(self, budget: float, stop: int) -> int:
+        loss, tick = abs(self.ref - stop) + self.slippage, self.instrument.tick_size
+        step = self.instrument.step_size
+        return steps_within(budget, step, loss, self.tick_value, self.ref_price, stop * tick, *self.fees)
+
+    def steps_of_notional(self, money: float) -> int:
+        return max(0, floor_whole(money / (self.unit_notional * self.instrument.step_size)))
+
+    def money_stop(self, budget: float, qty: float) -> int:
+        """The farthest stop whose whole risk at `qty` is within `budget`."""
+        side = self.request.side
+        tick, fees = self.instrument.tick_size, self.fees
+        far = money_stop_distance(budget, qty, side, self.ref, tick, self.slippage, self.tick_value, *fees)
+        if far < 0:
+            sentence = f"The costs alone exceed the risk of {budget:.2f} {self.account.currency}."
+            raise Refused("costs_exceed_risk", sentence, risk=budget)
+        return self.ref - side * far
+
+
+def sized(request: SizeRequest) -> Sizing:
+    """Size one trade; raises Refused with the first refusal in the reckoning's order."""
+    terms = _Terms(request)
+    _need_indicators(request)
+    given = _given_steps(terms)
+    stop = _stop(terms, given)
+    asked = given if given is not None else _asked_steps(terms, stop)
+    _check_targets(terms, stop)
+    policy = request.account.policy
+    if policy.max_positions is not None and request.positions >= policy.max_positions:
+        sentence = f"{request.positions} positions are open; the policy allows {policy.max_positions}."
+        raise Refused("max_positions", sentence, positions=request.positions, max_positions=policy.max_positions)
+    caps, steps = _capped(terms, stop, asked)
+    if steps < max(1, request.instrument.qty_min_steps):
+        raise _below_min(terms, stop)
+    return _answer(terms, stop, asked, steps, caps)
+
+
+def _need_indicators(request: SizeRequest) -> None:
+    rules = [request.stop, *(rule for rule in request.targets if not rule.off)]
+    needs = any(rule is not None and rule.kind == "atr" for rule in rules)
+    if (needs or request.account.size.method == "volatility") and not request.atr > 0:
+        raise Refused("indicator_not_ready", "The ATR has no value yet: more completed bars are needed.")
+
+
+def _given_steps(terms: _Terms) -> int | None:
+    """The quantity where the method fixes it before the stop is known (`fixed`, `invest`)."""
+    rule, instrument = terms.account.size, terms.instrument
+    if rule.method == "fixed":
+        assert rule.qty is not None  # checked when the rule was made
+        steps = instrument.steps(rule.qty)
+        if steps is None:
+            sentence = f"The quantity {rule.qty} is not a whole number of steps of {instrument.qty_step}."
+            raise Refused("qty_off_step", sentence, qty=str(rule.qty), qty_step=str(instrument.qty_step))
+        return steps
+    if rule.method == "invest":
+        assert rule.amount is not None
+        return terms.steps_of_notional(rule.amount)
+    return None
+
+
+def _stop(terms: _Terms, given: int | None) -> int:
+    request, instrument, rule = terms.request, terms.instrument, terms.account.size
+    if rule.method == "invest" or (request.stop is not None and request.stop.money is not None):
+        if given is None:
+            raise Refused("bad_request", "A stop by money needs a fixed quantity.")
+        budget = rule.risk if rule.method == "invest" else request.stop.money  # type: ignore[union-attr]
+        assert budget is not None
+        stop = terms.money_stop(budget, max(given, instrument.qty_min_steps, 1) * instrument.step_size)
+    elif request.stop is None:
+        raise Refused("bad_request", "stop: expected one of atr, percent, ticks, price.")
+    else:
+        stop = request.stop.level(instrument, terms.ref, request.atr, request.side)
+    _check_stop(terms, stop)
+    return stop
+
+
+def _check_stop(terms: _Terms, stop: int) -> None:
+    request, instrument = terms.request, terms.instrument
+    least = max(1, instrument.min_stop_ticks)
+    verdict = stop_verdict(stop, terms.ref, request.exit_side, request.side, instrument.min_stop_ticks)
+    level = instrument.price(stop)
+    if verdict == STOP_NOT_POSITIVE:
+        raise Refused("stop_not_positive", f"The stop would be at {level}, at or below zero.", stop=level)
+    if verdict == STOP_WRONG_SIDE:
+        where = "below" if request.side > 0 else "above"
+        sentence = f"The stop {level} is not {where} the entry {instrument.price(terms.ref)}."
+        raise Refused("stop_wrong_side", sentence, stop=level, ref=instrument.price(terms.ref))
+    if verdict == STOP_TOO_NEAR:
+        near = abs(request.exit_side - stop)
+        sentence = f"The stop {level} is {near} ticks from {instrument.price(request.exit_side)}; at least {least}."
+        raise Refused("stop_too_near", sentence, stop=level, least_ticks=least)
+
+
+def _asked_steps(terms: _Terms, stop: int) -> int:
+    """The quantity the method asks for, before caps, in steps."""
+    rule, account = terms.account.size, terms.account
+    budget = _budget(account, rule)
+    if budget is not None:
+        return terms.steps_within(budget, stop)
+    assert rule.percent is not None
+    money = rule.percent / 100.0 * account.equity
+    if rule.method == "notional_percent":
+        return terms.steps_of_notional(money)
+    assert rule.multiple is not None
+    per_unit = rule.multiple * terms.request.atr * terms.unit_money
+    return max(0, floor_whole(money / (per_unit * terms.instrument.step_size)))
+
+
+def _budget(account: Account, rule: SizeRule) -> float | None:
+    if rule.method == "risk_percent":
+        assert rule.percent is not None
+        return rule.percent / 100.0 * account.basis_money(rule.basis)
+    if rule.method == "risk_money":
+        return rule.amount
+    return rule.risk if rule.method == "invest" else None
+
+
+def _target_level(terms: _Terms, rule: TargetRule, stop: int) -> int:
+    request = terms.request
+    return rule.level(terms.instrument, terms.ref, abs(terms.ref - stop), request.atr, request.side)
+
+
+def _check_targets(terms: _Terms, stop: int) -> None:
+    side = terms.request.side
+    for rule in terms.request.targets:
+        if rule.off or rule.price is None:
+            continue
+        level = _target_level(terms, rule, stop)
+        if side * (level - terms.ref) < 0:
+            shown = terms.instrument.price(level)
+            where = "above" if side > 0 else "below"
+            sentence = f"The target {shown} is not {where} the entry {terms.instrument.price(terms.ref)}."
+            raise Refused("target_wrong_side", sentence, target=shown)
+
+
+def _cap_limits(terms: _Terms, stop: int) -> list[tuple[str, int]]:
+    """Every cap that applies with the most steps it allows, in the reckoning's order."""
+    account, policy, instrument = terms.account, terms.account.policy, terms.instrument
+    request = terms.request
+    limits = [("qty_max", instrument.qty_max_steps)]
+
+    def notional_cap(name: str, money: float) -> None:
+        limits.append((name, terms.steps_of_notional(max(0.0, money) * (1.0 + BUDGET_NOISE))))
+
+    def margin_cap(name: str, money: float) -> None:
+        if instrument.margin_rate > 0:
+            notional_cap(name, money / instrument.margin_rate)
+
+    def risk_cap(name: str, money: float) -> None:
+        limits.append((name, terms.steps_within(money, stop) if money > 0 else 0))
+
+    margin_cap("free_margin", account.free_margin)
+    if policy.max_notional_percent is not None:
+        notional_cap("max_notional_percent", policy.max_notional_percent / 100 * account.equity)
+    if policy.max_margin_percent is not None:
+        margin_cap("max_margin_percent", policy.max_margin_percent / 100 * account.free_margin)
+    if policy.max_heat_percent is not None:
+        risk_cap("max_heat_percent", policy.max_heat_percent / 100 * account.equity - request.open_heat)
+    if policy.max_currency_heat_percent is not None:
+        most = policy.max_currency_heat_percent / 100 * account.equity
+        taken = max(request.open_heat_by_currency.get(name, 0.0) for name in instrument.exposure)
+        risk_cap("max_currency_heat_percent", most - taken)
+    if request.day_loss_room is not None:
+        risk_cap("day_loss_room", request.day_loss_room)
+    return limits
+
+
+def _capped(terms: _Terms, stop: int, asked: int) -> tuple[tuple[Cap, ...], int]:
+    limits = _cap_limits(terms, stop)
+    steps = min([asked, *(most for _, most in limits)])
+    if steps < asked and terms.account.policy.caps == "refuse":
+        first = next(name for name, most in limits if most < asked)
+        least = next(name for name, most in limits if most == steps)
+        shown, most_qty = terms.instrument.qty(asked), terms.instrument.qty(steps)
+        sentence = f"The quantity {shown} exceeds {first}; the most that all caps allow is {most_qty}."
+        raise Refused(first, sentence, asked=shown, most=most_qty, tightest=least)
+    binding = next((name for name, most in limits if most == steps), None) if steps < asked else None
+    return tuple(Cap(name, most, name == binding) for name, most in limits), steps
+
+
+def _below_min(terms: _Terms, stop: int) -> Refused:
+    instrument = terms.instrument
+    least = max(1, instrument.qty_min_steps)
+    money = terms.risk(least * instrument.step_size, stop)
+    currency = terms.account.currency
+    sentence = f"The size is below the minimum of {instrument.qty(least)}, which would risk {money:.2f} {currency}."
+    return Refused("below_min", sentence, qty_min=instrument.qty(least), min_risk=money)
+
+
+def _split_targets(terms: _Terms, stop: int, steps: int) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
+    """Every target with what it takes, 0 where it is off or merged, and the numbers of the merged (section 6)."""
+    request, instrument = terms.request, terms.instrument
+    r_ticks, qty = abs(terms.ref - stop), steps * instrument.step_size
+    entry_fee = commission(qty, terms.ref_price, *terms.fees)
+    found: list[TargetSize] = []
+    merged: list[int] = []
+    share, taken = 0.0, 0
+    for number, rule in enumerate(request.targets, start=1):
+        level = terms.ref if rule.off else _target_level(terms, rule, stop)
+        if level == terms.ref or level <= 0:  # off
+            found.append(TargetSize(number, terms.ref, 0, 0.0, 0.0))
+            continue
+        share += rule.share
+        part = steps_through(share, steps) - taken
+        distance, money = request.side * (level - terms.ref), 0.0
+        if part <= 0:
+            merged.append(number)
+        else:
+            taken += part
+            part_qty = part * instrument.step_size
+            exit_fee = commission(part_qty, level * instrument.tick_size, *terms.fees)
+            money = part_qty * distance * terms.tick_value - exit_fee - entry_fee * part / steps
+        found.append(TargetSize(number, level, part, distance / r_ticks, money))
+    return tuple(found), tuple(merged)
+
+
+def _answer(terms: _Terms, stop: int, asked: int, steps: int, caps: tuple[Cap, ...]) -> Sizing:
+    account, instrument, request = terms.account, terms.instrument, terms.request
+    qty, r_ticks = steps * instrument.step_size, abs(terms.ref - stop)
+    risk, notional = terms.risk(qty, stop), qty * terms.unit_notional
+    rule = account.size
+    basis = account.basis_money(rule.basis) if rule.method == "risk_percent" else account.equity
+    targets, merged = _split_targets(terms, stop, steps)
+    sizing = Sizing(
+        ref=terms.ref, stop=stop, r_ticks=r_ticks, asked_steps=asked, steps=steps, risk_money=risk,
+        risk_percent=risk / basis * 100, basis_money=basis, budget=_budget(account, rule),
+        tick_value=terms.tick_value, risk_per_unit=risk / qty, notional=notional,
+        equity_used_percent=notional / account.equity * 100, margin=notional * instrument.margin_rate,
+        spread_percent_of_r=(request.ask - request.bid) / r_ticks * 100, targets=targets, merged=merged, caps=caps,
+        derivation=(),
+    )  # fmt: skip
+    return msgspec.structs.replace(sizing, derivation=_derivation(terms, sizing))
+
+
+def _derivation(terms: _Terms, sizing: Sizing) -> tuple[Step, ...]:
+    """The steps of the reckoning, each with its unit, in the order a trader would work them."""
+    account, instrument, request = terms.account, terms.instrument, terms.request
+    rule, money = account.size, account.currency
+    qty = sizing.steps * instrument.step_size
+    steps: list[Step] = []
+    if rule.method == "risk_percent":
+        label = f"{rule.basis.replace('_', ' ')} {sizing.basis_money:.2f} {money} \u00d7 {rule.percent:g} %"
+        steps.append(Step(label, f"{sizing.budget:.2f} {money}"))
+    elif sizing.budget is not None:
+        steps.append(Step("risk budget", f"{sizing.budget:.2f} {money}"))
+    else:
+        steps.append(Step(f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units"))
+    steps.append(Step(_stop_label(terms), f"{instrument.price(sizing.stop)} = {sizing.r_ticks} t"))
+    steps.append(Step("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g} {money}"))
+    if terms.slippage:
+        steps.append(Step("expected slippage, in and out", f"{terms.slippage:g} t"))
+    fees = terms.risk(qty, sizing.stop) - qty * (sizing.r_ticks + terms.slippage) * terms.tick_value
+    if fees:
+        steps.append(Step("commission, in and out", f"{fees:.2f} {money}"))
+    steps.append(Step("risk of 1 unit", f"{sizing.risk_per_unit:.2f} {money}"))
+    if sizing.budget is not None:
+        exact = sizing.budget / sizing.risk_per_unit
+        label = f"{sizing.budget:.2f} \u00f7 {sizing.risk_per_unit:.2f} = {exact:.{instrument.qty_digits + 3}f}, rounded down"
+        steps.append(Step(label, f"{instrument.qty(sizing.asked_steps)} units"))
+    for cap in sizing.caps:
+        if cap.bound:
+            steps.append(Step(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units"))
+    steps.append(Step("at risk", f"{sizing.risk_money:.2f} {money} = {sizing.risk_percent:.3f} %"))
+    steps.append(Step("notional", f"{sizing.notional:.2f} {money} = {sizing.equity_used_percent:.1f} % of equity"))
+    steps.append(Step("margin", f"{sizing.margin:.2f} {money}"))
+    steps.append(Step(f"spread {request.ask - request.bid} t", f"{sizing.spread_percent_of_r:.1f} % of R"))
+    return tuple(steps)
+
+
+def _stop_label(terms: _Terms) -> str:
+    rule, request = terms.request.stop, terms.request
+    if rule is None or rule.kind == "money":
+        return "farthest stop the money allows"
+    if rule.kind == "atr":
+        digits = terms.instrument.price_digits + 1
+        return f"stop {rule.atr:g} \u00d7 ATR {request.atr:.{digits}f}"
+    unit = {"percent": " %", "ticks": " t", "price": ""}[rule.kind]
+    return f"stop {rule.value:f}{unit}" if rule.kind == "price" else f"stop {rule.value:g}{unit} from entry"

@@ -1,0 +1,195 @@
+"""The venue's answers about orders, folded into orders and trades. Each may come late, twice, or out of order."""
+
+from __future__ import annotations
+
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.engine.protecting import RETRY, TARGET_RETRY, converge, leave, retry_later, signal
+from hawser.engine.requests import Desk, settled
+from hawser.engine.state import Order, Rest, Trade
+
+# Refusals that the same level would meet again.
+LEVEL_CODES = {"too_near", "wrong_side", "bad_level"}
+
+
+def accepted(desk: Desk, order: Order) -> None:
+    """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing."""
+    order.state = states.next_order_state(order.state, "accept")
+    if order.pending in ("submit", "query"):
+        settled(order)
+    trade = desk.state.trades[order.trade]
+    if order.role == "stop" and not order.over:
+        _note_rest(desk, trade, order)
+    converge(desk, trade)
+
+
+def _note_rest(desk: Desk, trade: Trade, order: Order) -> None:
+    if order.level is not None and (not trade.trace or trade.trace[-1].level != order.level):
+        trade.trace.append(Rest(desk.state.now, order.level))
+
+
+def rejected(desk: Desk, order: Order, code: str, text: str) -> None:
+    """The venue said no to a new order."""
+    if order.over:
+        return
+    trade = desk.state.trades[order.trade]
+    order.state = states.next_order_state(order.state, "reject")
+    settled(order)
+    desk.tell("caution", f"rejected_{code}", f"The venue refused the {order.role} order: {text}", trade)
+    _without(desk, trade, order, code, text)
+
+
+def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> None:
+    """What follows where an order of `trade` came to nothing."""
+    if order.role == "entry":
+        trade.end_reason = text
+    elif order.role == "stop":
+        trade.stop_failures += 1
+        market = desk.state.markets[trade.symbol]
+        if trade.side * (market.exit_side(trade.side) - trade.stop) <= 0 and trade.open_steps:
+            desk.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
+            leave(desk, trade, "stop reached before it rested")
+        trade.stop_retry_at = retry_later(desk, trade, RETRY)
+    elif order.role == "close":
+        trade.close_failures += 1
+        if trade.close_failures in (3, 10, 30, 100):
+            desk.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
+        trade.close_retry_at = retry_later(desk, trade, RETRY)
+    else:
+        line = next((line for line in trade.targets if line.number == order.number), None)
+        if line is not None:
+            line.retry_at = retry_later(desk, trade, TARGET_RETRY)
+    converge(desk, trade)
+
+
+def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
+    """A fill, counted once however often it is told."""
+    if fill.id in order.fills:
+        return
+    trade = desk.state.trades[order.trade]
+    order.fills.append(fill.id)
+    order.filled += fill.steps
+    order.state = states.next_order_state(order.state, "whole" if order.filled >= order.steps else "part")
+    if order.pending == "submit" or order.over:
+        settled(order)
+    trade.commission += fill.commission
+    if order.role == "entry":
+        _entered(desk, trade, fill)
+    else:
+        _left(desk, trade, order, fill)
+    converge(desk, trade)
+
+
+def _entered(desk: Desk, trade: Trade, fill: ev.Fill) -> None:
+    trade.entered += fill.steps
+    trade.entry_value += fill.steps * fill.price
+    instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
+    if not trade.opened:
+        trade.opened = fill.time
+        trade.best_exit = market.exit_side(trade.side)
+    if trade.state in (states.ENTERING, states.ENDED):
+        late = trade.state == states.ENDED
+        signal(desk, trade, "open")
+        trade.ended = 0
+        if late:
+            desk.tell("alarm", "late_fill", "The entry filled after it had been given up", trade)
+        if trade.leave_why or late:
+            leave(desk, trade, trade.leave_why or "entry filled after it had been given up")
+    word = "long" if trade.side > 0 else "short"
+    text = f"Entered {word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
+    desk.tell("info", "entered", text, trade)
+
+
+def _left(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
+    over = trade.closed + fill.steps - trade.entered
+    trade.closed += fill.steps
+    trade.profit += fill.profit
+    instrument = desk.state.instruments[trade.symbol]
+    name = {"stop": "stop", "target": f"target {order.number}", "close": trade.leave_why or "close"}[order.role]
+    for line in trade.targets:
+        if order.role == "target" and line.number == order.number:
+            line.filled += fill.steps
+    if trade.closed >= trade.entered:
+        trade.end_reason = name
+    text = f"Left {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)} by {name}"
+    desk.tell("info", "left", text, trade)
+    if over > 0:
+        desk.tell("alarm", "overfilled", f"{instrument.qty(over)} more was closed than was open", trade)
+
+
+def cancelled(desk: Desk, order: Order, why: str) -> None:
+    """The order is gone, by our wish or the venue's."""
+    if order.over:
+        return
+    trade = desk.state.trades[order.trade]
+    wished = order.pending == "cancel" or not trade.open_steps or bool(trade.leave_why)
+    order.state = states.next_order_state(order.state, "cancel")
+    settled(order)
+    if wished:
+        converge(desk, trade)
+    else:
+        desk.tell("caution", "cancelled_by_venue", f"The venue cancelled the {order.role} order: {why}", trade)
+        _without(desk, trade, order, "cancelled", why)
+
+
+def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
+    if order.over:
+        return
+    trade = desk.state.trades[order.trade]
+    order.level, order.steps = level, steps
+    if order.pending in ("amend", "query"):
+        settled(order)
+    if order.role == "stop":
+        _note_rest(desk, trade, order)
+    converge(desk, trade)
+
+
+def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
+    """The order rests as it did. A level the venue won't have is given up; anything else is tried again."""
+    if order.over:
+        return
+    trade = desk.state.trades[order.trade]
+    settled(order)
+    if code in LEVEL_CODES and order.level is not None:
+        if order.role == "stop" and trade.stop != order.level:
+            desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
+            trade.stop, trade.stop_why = order.level, "kept where it rests"
+        for line in trade.targets:
+            if order.role == "target" and line.number == order.number and line.level != order.level:
+                desk.tell("caution", "move_refused", f"The venue refused to move target {line.number}: {text}", trade)
+                line.level = order.level
+    order.retry_at = retry_later(desk, trade, RETRY)
+    converge(desk, trade)
+
+
+def cancel_refused(desk: Desk, order: Order, code: str, text: str) -> None:
+    """The cancel did not work: ask what the order is now, after a pause where it was a passing refusal."""
+    if not order.over:
+        settled(order)
+        desk.query(order)
+
+
+def status(desk: Desk, order: Order, known: ev.Known) -> None:
+    """What the venue knows of an order: missed fills first, then where it stands."""
+    for fill in known.fills:
+        filled(desk, order, fill)
+    trade = desk.state.trades[order.trade]
+    if order.over:
+        return
+    was = order.pending
+    settled(order)
+    if known.status == "resting":
+        order.level = known.level if order.kind != "market" else None
+        order.steps = known.steps
+        accepted(desk, order)
+    elif known.status == "filled":
+        converge(desk, trade)  # its fills are on their way
+    elif known.status == "cancelled":
+        order.pending = was
+        cancelled(desk, order, "cancelled at the venue")
+    elif known.status == "rejected":
+        rejected(desk, order, "refused", "refused while nobody heard the answer")
+    else:
+        order.state = states.next_order_state(order.state, "lost")
+        desk.tell("caution", "request_lost", f"The venue never got the {order.role} order", trade)
+        _without(desk, trade, order, "lost", "the venue never got the order")

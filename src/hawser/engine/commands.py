@@ -1,0 +1,86 @@
+"""What the engine wants done. The service writes these down before any leaves (architecture.md, ledger)."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+Role = Literal["entry", "stop", "target", "close"]
+OrderKind = Literal["market", "stop", "limit"]
+Weight = Literal["info", "refused", "caution", "alarm"]
+
+
+class Command(msgspec.Struct, frozen=True, tag=True, kw_only=True):
+    """Base of all commands."""
+
+
+class Submit(Command):
+    """A new order. `level` in ticks (None: market), `closes` names the position it closes; `why` is for people."""
+
+    order: str
+    trade: str
+    symbol: str
+    role: Role
+    side: int
+    kind: OrderKind
+    steps: int
+    level: int | None
+    closes: str | None
+    why: str
+
+
+class Amend(Command):
+    """A resting order gets another level or quantity, in place."""
+
+    order: str
+    trade: str
+    symbol: str
+    role: Role
+    level: int
+    steps: int
+    why: str
+
+
+class Cancel(Command):
+    order: str
+    trade: str
+    symbol: str
+    why: str
+
+
+class Query(Command):
+    """Ask what became of an order."""
+
+    order: str
+    trade: str
+    symbol: str
+
+
+class QueryAll(Command):
+    """Ask for all the venue holds, and what it knows of `orders`."""
+
+    token: int
+    orders: tuple[str, ...]
+
+
+class StartTimer(Command):
+    """Wants a TimerFired of this name at `at`, UTC ns."""
+
+    name: str
+    at: int
+
+
+class Tell(Command):
+    """Something a person should know: one sentence, a code, and what it is about."""
+
+    weight: Weight
+    code: str
+    text: str
+    trade: str = ""
+    symbol: str = ""
+    ask: str = ""
+
+
+VenueCommand = Submit | Amend | Cancel | Query | QueryAll
+AnyCommand = VenueCommand | StartTimer | Tell

@@ -1,0 +1,141 @@
+"""The engine: events in, commands out, nothing else. No clock, no thread, no file.
+
+`Engine.handle` is the one funnel. The same events in the same order give the same commands, to the byte.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from hawser.core.clock import DAY, SECOND
+from hawser.engine import answers, asks, reconciling, states, tending
+from hawser.engine import events as ev
+from hawser.engine.commands import AnyCommand
+from hawser.engine.protecting import converge, deadline
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, Market
+
+KEEP_ENDED = 3600 * SECOND  # how long an ended trade stays in the state for late answers
+
+
+class Engine:
+    """Owns an EngineState and folds events into it."""
+
+    def __init__(self, state: EngineState | None = None) -> None:
+        self.state = state or EngineState()
+
+    def handle(self, event: ev.AnyEvent) -> list[AnyCommand]:
+        """Fold one event; returns the commands that follow, in order."""
+        state = self.state
+        if event.time > state.now:
+            state.now = event.time
+        if type(event) is ev.Quote:  # the one event that comes thousands of times a second
+            tending.quote(state, event)
+            return []
+        desk = Desk(state)
+        _HANDLERS[type(event)](desk, event)
+        return desk.out
+
+
+def _opened(desk: Desk, event: ev.Opened) -> None:
+    state = desk.state
+    state.prefix, state.account = event.prefix, event.account
+    state.instruments = {instrument.symbol: instrument for instrument in event.instruments}
+    state.link_up, state.reconciled, state.link_why = False, False, "not connected yet"
+    state.figures_at = 0
+    if not state.equity:
+        state.equity = event.account.equity
+        state.balance = event.account.basis_money("balance")
+
+
+def _rate(desk: Desk, event: ev.RateSeen) -> None:
+    desk.state.rates[event.pair] = (event.mid, event.time)
+
+
+def _figures(desk: Desk, event: ev.Figures) -> None:
+    state = desk.state
+    state.balance, state.equity, state.margin_used = event.balance, event.equity, event.margin_used
+    state.figures_at = event.time
+    day = event.time // DAY
+    if day != state.day:
+        state.day, state.day_equity = day, event.equity
+    _forget_ended(state)
+
+
+def _forget_ended(state: EngineState) -> None:
+    """Old ended trades live on in the ledger only; this bounds the state."""
+    old = [t for t in state.trades.values() if t.state == states.ENDED and state.now - t.ended > KEEP_ENDED]
+    for trade in old:
+        orders = [order for order in state.orders.values() if order.trade == trade.id]
+        if all(order.over for order in orders) and trade.ended // DAY != state.now // DAY:
+            del state.trades[trade.id]
+            for order in orders:
+                del state.orders[order.id]
+
+
+def _instrument_state(desk: Desk, event: ev.InstrumentState) -> None:
+    market = desk.state.markets.setdefault(event.symbol, Market())
+    market.open, market.until = event.open, event.until
+
+
+def _timer(desk: Desk, event: ev.TimerFired) -> None:
+    state = desk.state
+    kind, name, *rest = event.name.split(":")
+    if kind == "request":
+        order = state.orders.get(name)
+        if order is not None:
+            if order.pending == "submit" and order.token == int(rest[0]):
+                order.state = states.next_order_state(order.state, "silence")
+            desk.silent(order, int(rest[0]))
+            converge(desk, state.trades[order.trade])
+    elif kind == "retry":
+        if name in state.trades:
+            converge(desk, state.trades[name])
+    elif kind == "deadline":
+        if name in state.trades:
+            deadline(desk, state.trades[name], int(rest[0]))
+    elif kind == "holdings" and int(name) == state.holdings_token and state.link_up and not state.reconciled:
+        reconciling.ask_holdings(desk)
+
+
+def _about_order(action: Callable[..., None], *fields: str) -> Callable[[Desk, Any], None]:
+    """A handler that finds the order an answer is about; answers about orders not ours are told."""
+
+    def handler(desk: Desk, event: Any) -> None:
+        order_id = event.known.order if isinstance(event, ev.OrderStatus) else event.order
+        order = desk.state.orders.get(order_id)
+        if order is None:
+            desk.tell("caution", "order_not_ours", f"The venue speaks of an order Hawser does not know: {order_id}")
+            return
+        action(desk, order, *(getattr(event, field) for field in fields))
+
+    return handler
+
+
+_HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
+    ev.Opened: _opened,
+    ev.BarCompleted: tending.bar,
+    ev.RateSeen: _rate,
+    ev.Figures: _figures,
+    ev.InstrumentState: _instrument_state,
+    ev.VenueUp: lambda desk, event: reconciling.up(desk),
+    ev.VenueDown: lambda desk, event: reconciling.down(desk, event.why),
+    ev.OrderAccepted: _about_order(answers.accepted),
+    ev.OrderRejected: _about_order(answers.rejected, "code", "text"),
+    ev.OrderFilled: _about_order(answers.filled, "fill"),
+    ev.OrderCancelled: _about_order(answers.cancelled, "why"),
+    ev.AmendAccepted: _about_order(answers.amended, "level", "steps"),
+    ev.AmendRejected: _about_order(answers.amend_refused, "code", "text"),
+    ev.CancelRejected: _about_order(answers.cancel_refused, "code", "text"),
+    ev.OrderStatus: _about_order(answers.status, "known"),
+    ev.Holdings: reconciling.holdings,
+    ev.TimerFired: _timer,
+    ev.PlaceTrade: asks.place,
+    ev.MoveStop: asks.move_stop,
+    ev.MoveTarget: asks.move_target,
+    ev.CloseTrade: asks.close_trade,
+    ev.CloseAll: lambda desk, event: asks.close_all(desk, "close all"),
+    ev.Halt: asks.halt,
+    ev.Rearm: asks.rearm,
+}

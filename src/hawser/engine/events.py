@@ -1,0 +1,224 @@
+"""What the engine is told. Frozen records; time is UTC ns, levels in ticks, quantities in steps, money in the
+account's currency. Everything the engine knows came in one of these, so that a record of them replays it.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from hawser.core.account import Account
+from hawser.core.instrument import Instrument
+from hawser.core.plan import Plan
+
+
+class Event(msgspec.Struct, frozen=True, tag=True, kw_only=True):
+    """Base of all events."""
+
+    time: int
+
+
+class Opened(Event):
+    """A session begins: who trades what. `prefix` begins every client order id of this ledger."""
+
+    prefix: str
+    account: Account
+    instruments: tuple[Instrument, ...]
+
+
+class Quote(Event):
+    """A quote, or several in one: the last bid and ask, the highest bid and the lowest ask since the one before."""
+
+    symbol: str
+    bid: int
+    ask: int
+    high_bid: int
+    low_ask: int
+
+    def __post_init__(self) -> None:
+        if not 0 < self.bid <= self.ask:
+            raise ValueError(f"a quote needs 0 < bid <= ask, got {self.bid} {self.ask}")
+
+
+class BarCompleted(Event):
+    """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread` in ticks; `atr`
+    is NaN until it has its look-back."""
+
+    symbol: str
+    span: int
+    opened: int
+    open: float
+    high: float
+    low: float
+    close: float
+    spread: float
+    atr: float
+
+
+class RateSeen(Event):
+    """A conversion rate: units of BBB for one AAA."""
+
+    pair: str
+    mid: float
+
+
+class Figures(Event):
+    """The account as the venue keeps it."""
+
+    balance: float
+    equity: float
+    margin_used: float
+
+
+class InstrumentState(Event):
+    """An instrument opens or closes; `until` is when that changes, 0 where it is not known."""
+
+    symbol: str
+    open: bool
+    until: int
+
+
+class VenueUp(Event):
+    """The link to the venue stands."""
+
+
+class VenueDown(Event):
+    """The link to the venue is lost."""
+
+    why: str
+
+
+class OrderAccepted(Event):
+    order: str
+
+
+class OrderRejected(Event):
+    order: str
+    code: str
+    text: str
+
+
+class Fill(msgspec.Struct, frozen=True):
+    """One fill. `price` in ticks; `profit` and `commission` in the account's currency."""
+
+    id: str
+    time: int
+    steps: int
+    price: int
+    profit: float
+    commission: float
+
+
+class OrderFilled(Event):
+    order: str
+    fill: Fill
+
+
+class OrderCancelled(Event):
+    order: str
+    why: str
+
+
+class AmendAccepted(Event):
+    order: str
+    level: int
+    steps: int
+
+
+class AmendRejected(Event):
+    order: str
+    code: str
+    text: str
+
+
+class CancelRejected(Event):
+    order: str
+    code: str
+    text: str
+
+
+class Known(msgspec.Struct, frozen=True):
+    """What the venue knows of one order. `status`: resting, filled, cancelled, rejected or missing."""
+
+    order: str
+    status: str
+    level: int
+    steps: int
+    fills: tuple[Fill, ...] = ()
+
+
+class OrderStatus(Event):
+    """The answer to a query."""
+
+    known: Known
+
+
+class Held(msgspec.Struct, frozen=True):
+    """A position at the venue, named by the order that opened it."""
+
+    id: str
+    symbol: str
+    side: int
+    steps: int
+
+
+class Holdings(Event):
+    """All the venue holds: the orders asked for, every resting order's id, every position."""
+
+    token: int
+    asked: tuple[Known, ...]
+    resting: tuple[str, ...]
+    positions: tuple[Held, ...]
+
+
+class TimerFired(Event):
+    name: str
+
+
+class Ask(Event):
+    """Something a person or a program asks for; `ask` tells its answers apart."""
+
+    ask: str
+
+
+class PlaceTrade(Ask):
+    plan: Plan
+
+
+class MoveStop(Ask):
+    """A stop moved by hand. A looser level needs `widen`."""
+
+    trade: str
+    level: int
+    widen: bool = False
+
+
+class MoveTarget(Ask):
+    trade: str
+    number: int
+    level: int
+
+
+class CloseTrade(Ask):
+    trade: str
+
+
+class CloseAll(Ask):
+    pass
+
+
+class Halt(Ask):
+    """Flatten & halt: cancel all, close all, no entries until re-armed."""
+
+    why: str
+
+
+class Rearm(Ask):
+    reason: str
+
+
+VenueEvent = (
+    Quote | BarCompleted | RateSeen | Figures | InstrumentState | VenueUp | VenueDown | OrderAccepted | OrderRejected
+    | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus | Holdings
+)  # fmt: skip
+AskEvent = PlaceTrade | MoveStop | MoveTarget | CloseTrade | CloseAll | Halt | Rearm
+AnyEvent = Opened | VenueEvent | TimerFired | AskEvent

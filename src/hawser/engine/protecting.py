@@ -1,0 +1,188 @@
+"""Keeps what rests at the venue equal to what a trade needs: stop for all of it, targets for their parts, a close
+when it is leaving. `converge` is called after everything that touches a trade; it compares wanted with known and
+sends the difference, one request per order at a time. The deadline of an exposed trade lives here too.
+"""
+
+from __future__ import annotations
+
+from hawser.core.clock import MILLISECOND, SECOND
+from hawser.core.rules.targets import steps_through
+from hawser.engine import states
+from hawser.engine.exposure import covered_steps
+from hawser.engine.requests import Desk
+from hawser.engine.state import Order, TargetLine, Trade
+
+RETRY = 250 * MILLISECOND
+TARGET_RETRY = 2 * SECOND
+# Part of the policy's deadline given to attaching a stop; what is left is for getting out.
+ATTACH_SHARE = 0.6
+
+
+def signal(desk: Desk, trade: Trade, name: str) -> None:
+    trade.state = states.next_trade_state(trade.state, name)
+
+
+def converge(desk: Desk, trade: Trade) -> None:
+    """Send whatever separates what the venue holds for `trade` from what it should hold."""
+    if trade.state in (states.PLANNED, states.ENDED):
+        _sweep(desk, trade)
+        return
+    if trade.open_steps == 0:
+        _without_position(desk, trade)
+        return
+    _want_stop(desk, trade)
+    _judge_cover(desk, trade)
+    if trade.leave_why:
+        _want_close(desk, trade)
+    _want_targets(desk, trade)
+
+
+def _without_position(desk: Desk, trade: Trade) -> None:
+    entry = desk.state.orders.get(trade.entry)
+    if entry is not None and not entry.over:
+        return  # the entry may still fill
+    _sweep(desk, trade)
+    trade.ended = desk.state.now
+    if trade.entered:
+        signal(desk, trade, "flat")
+        if not trade.end_reason:
+            trade.end_reason = trade.leave_why or "closed"
+        net = trade.profit - trade.commission
+        currency = desk.state.account.currency if desk.state.account else ""
+        r = net / trade.planned_risk if trade.planned_risk else 0.0
+        text = f"Trade ended by {trade.end_reason}: {net:+.2f} {currency}, {r:+.2f} R"
+        desk.tell("info", "trade_ended", text, trade)
+    else:
+        signal(desk, trade, "void")
+        trade.end_reason = trade.end_reason or "entry not filled"
+        desk.tell("caution", "entry_void", f"Nothing was opened: {trade.end_reason}", trade)
+    _note_exposed(desk, trade, False)
+
+
+def _sweep(desk: Desk, trade: Trade) -> None:
+    """Cancel what is left at the venue of a trade without a position."""
+    for role in ("stop", "target", "close"):
+        for order in desk.state.orders_of(trade, role):
+            if not order.pending:
+                desk.cancel(trade, order, "no position left")
+
+
+def _judge_cover(desk: Desk, trade: Trade) -> None:
+    """Exposed or protected, and the deadline that goes with exposed."""
+    covered = covered_steps(desk.state, trade) >= trade.open_steps
+    if trade.state == states.EXPOSED and covered:
+        signal(desk, trade, "cover")
+        level = desk.state.instruments[trade.symbol].price(trade.stop)
+        desk.tell("info", "protected", f"Protected: the stop rests at {level}", trade)
+    elif trade.state == states.PROTECTED and not covered:
+        signal(desk, trade, "uncover")
+        desk.tell("caution", "exposed", "Exposed: no stop rests for all of the position", trade)
+    _note_exposed(desk, trade, not covered)
+
+
+def _note_exposed(desk: Desk, trade: Trade, exposed: bool) -> None:
+    now, policy = desk.state.now, desk.state.account.policy if desk.state.account else None
+    if exposed and not trade.exposed_since:
+        trade.exposed_since = now
+        deadline_s = policy.exposed_deadline_s if policy else 5.0
+        desk.later(f"deadline:{trade.id}:{now}", int(deadline_s * ATTACH_SHARE * SECOND))
+    elif not exposed and trade.exposed_since:
+        trade.longest_exposed = max(trade.longest_exposed, now - trade.exposed_since)
+        trade.exposed_since = 0
+        trade.stop_failures = 0
+
+
+def deadline(desk: Desk, trade: Trade, since: int) -> None:
+    """The time to attach a stop is up."""
+    if trade.exposed_since != since or not trade.open_steps:
+        return
+    desk.tell("alarm", "deadline", "No stop could be attached in time: closing at market", trade)
+    leave(desk, trade, "no stop could be attached")
+    # Nothing waits for the end of an earlier pause now.
+    trade.close_retry_at = trade.stop_retry_at = 0
+    converge(desk, trade)
+
+
+def leave(desk: Desk, trade: Trade, why: str) -> None:
+    """Decide to close `trade` at market; `converge` carries it out."""
+    if not trade.leave_why:
+        trade.leave_why = why
+    if trade.state in (states.EXPOSED, states.PROTECTED):
+        signal(desk, trade, "leave")
+
+
+def _want_stop(desk: Desk, trade: Trade) -> None:
+    if trade.leave_why and not trade.close_failures and _close_under_way(desk, trade):
+        return
+    live = desk.state.orders_of(trade, "stop")
+    if not live:
+        if _due(desk, trade.stop_retry_at):
+            desk.submit(trade, "stop", "stop", trade.open_steps, trade.stop, trade.stop_why)
+        return
+    order = live[0]
+    if order.pending or order.state != states.RESTING or not _due(desk, order.retry_at):
+        return
+    needed = order.filled + trade.open_steps
+    if order.level != trade.stop or order.steps != needed:
+        open_qty = desk.state.instruments[trade.symbol].qty(trade.open_steps)
+        why = trade.stop_why if order.level != trade.stop else f"Stop quantity follows the position: {open_qty}"
+        desk.amend(trade, order, trade.stop, needed, why)
+
+
+def _close_under_way(desk: Desk, trade: Trade) -> bool:
+    return bool(desk.state.orders_of(trade, "close"))
+
+
+def _want_close(desk: Desk, trade: Trade) -> None:
+    if not _close_under_way(desk, trade) and _due(desk, trade.close_retry_at):
+        desk.submit(trade, "close", "market", trade.open_steps, None, trade.leave_why)
+
+
+def target_parts(trade: Trade, total: int) -> dict[int, int]:
+    """What each target takes of a position of `total` steps, by number; merged ones take 0."""
+    parts, share, taken = {}, 0.0, 0
+    for line in trade.targets:
+        share += line.share
+        parts[line.number] = steps_through(share, total) - taken
+        taken += parts[line.number]
+    return parts
+
+
+def _want_targets(desk: Desk, trade: Trade) -> None:
+    """Targets rest only beside a stop, and are taken back when the trade is leaving."""
+    resting_for = {order.number: order for order in desk.state.orders_of(trade, "target")}
+    if trade.leave_why:
+        for order in resting_for.values():
+            if not order.pending:
+                desk.cancel(trade, order, "the trade is being closed")
+        return
+    if trade.state != states.PROTECTED:
+        return
+    room = trade.open_steps
+    parts = target_parts(trade, trade.entered)
+    for line in trade.targets:
+        want = min(room, max(0, parts[line.number] - line.filled))
+        room -= want
+        _want_target(desk, trade, line, resting_for.get(line.number), want)
+
+
+def _want_target(desk: Desk, trade: Trade, line: TargetLine, order: Order | None, want: int) -> None:
+    if not _due(desk, line.retry_at):
+        return
+    if order is None:
+        if want:
+            desk.submit(trade, "target", "limit", want, line.level, f"target {line.number}", line.number)
+    elif not order.pending and order.state == states.RESTING:
+        if not want:
+            desk.cancel(trade, order, "nothing left for this target")
+        elif order.level != line.level or order.left != want:
+            desk.amend(trade, order, line.level, order.filled + want, f"target {line.number}")
+
+
+def _due(desk: Desk, at: int) -> bool:
+    return at <= desk.state.now
+
+
+def retry_later(desk: Desk, trade: Trade, delay: int = RETRY) -> int:
+    """Come back to `trade` after a pause; returns when."""
+    return desk.later(f"retry:{trade.id}:{desk.number()}", delay)

@@ -1,0 +1,109 @@
+"""After every connect: compare what the engine believes with what the venue holds, and settle each difference.
+
+| difference | answer |
+|---|---|
+| our order, unknown there | its end is `missing`; the trade is protected anew |
+| an order of ours there that we hold for ended | cancelled |
+| an order there that is not ours | left alone, told |
+| a quantity that differs | the venue's counts; stop and targets follow |
+| a trade whose position is gone | the trade has ended, told |
+| a position there without a trade | left alone, told as an alarm |
+"""
+
+from __future__ import annotations
+
+from hawser.core.clock import SECOND
+from hawser.engine import answers, states
+from hawser.engine import events as ev
+from hawser.engine.commands import Cancel, QueryAll
+from hawser.engine.protecting import converge
+from hawser.engine.requests import Desk
+from hawser.engine.state import Trade
+
+HOLDINGS_TIMEOUT = 2 * SECOND
+
+
+def up(desk: Desk) -> None:
+    """The link stands: ask for everything."""
+    state = desk.state
+    state.link_up, state.link_why, state.reconciled = True, "", False
+    ask_holdings(desk)
+
+
+def down(desk: Desk, why: str) -> None:
+    state = desk.state
+    state.link_up, state.link_why, state.reconciled = False, why, False
+    desk.tell("alarm", "link_down", f"No link to the venue: {why}. Resting stops still protect at the venue")
+
+
+def ask_holdings(desk: Desk) -> None:
+    state = desk.state
+    state.holdings_token = desk.number()
+    open_orders = tuple(order.id for order in state.orders.values() if not order.over)
+    desk.out.append(QueryAll(token=state.holdings_token, orders=open_orders))
+    desk.later(f"holdings:{state.holdings_token}", HOLDINGS_TIMEOUT)
+
+
+def holdings(desk: Desk, event: ev.Holdings) -> None:
+    """Settle every difference; entries stay closed until this is done."""
+    state = desk.state
+    if event.token != state.holdings_token or state.reconciled:
+        return
+    state.reconciled = True
+    told = len(desk.out)
+    for known in event.asked:
+        order = state.orders.get(known.order)
+        if order is not None:
+            answers.status(desk, order, known)
+    _foreign_orders(desk, event)
+    _positions(desk, event)
+    for trade in state.live():
+        converge(desk, trade)
+    if len(desk.out) == told:
+        desk.tell("info", "reconciled", f"In step with the venue: {len(event.positions)} positions, nothing differs")
+
+
+def _foreign_orders(desk: Desk, event: ev.Holdings) -> None:
+    for order_id in event.resting:
+        order = desk.state.orders.get(order_id)
+        if order is None:
+            desk.tell("caution", "order_not_ours", f"An order rests at the venue that Hawser did not send: {order_id}")
+        elif order.over:
+            trade = desk.state.trades[order.trade]
+            desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
+            desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
+
+
+def _positions(desk: Desk, event: ev.Holdings) -> None:
+    state = desk.state
+    by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
+    held = {position.id: position for position in event.positions}
+    for position in event.positions:
+        trade = by_entry.get(position.id)
+        if trade is None:
+            side = "long" if position.side > 0 else "short"
+            text = f"The venue holds a {side} position in {position.symbol} that no trade explains; it is left alone"
+            desk.tell("alarm", "position_unexplained", text)
+        elif trade.open_steps != position.steps:
+            _differs(desk, trade, position.steps)
+    for trade in state.live():
+        if trade.open_steps and trade.entry not in held:
+            _differs(desk, trade, 0)
+
+
+def _differs(desk: Desk, trade: Trade, steps: int) -> None:
+    """The venue's quantity counts."""
+    instrument = desk.state.instruments[trade.symbol]
+    ours, theirs = instrument.qty(trade.open_steps), instrument.qty(steps)
+    desk.tell("alarm", "quantity_differs", f"Hawser held {ours} open, the venue {theirs}: the venue's counts", trade)
+    if steps > trade.open_steps:
+        trade.entered += steps - trade.open_steps
+        trade.entry_value += (steps - trade.open_steps) * trade.ref
+        if trade.state in (states.ENTERING, states.ENDED):
+            trade.state = states.next_trade_state(trade.state, "open")
+            trade.ended, trade.opened = 0, trade.opened or desk.state.now
+            trade.best_exit = trade.best_exit or desk.state.markets[trade.symbol].exit_side(trade.side)
+    else:
+        trade.closed = trade.entered - steps
+        if not steps:
+            trade.end_reason = "closed at the venue"

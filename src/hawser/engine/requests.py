@@ -1,0 +1,86 @@
+"""Requests to the venue and their ends: sent once, timed, asked about when silent, never sent again blindly."""
+
+from __future__ import annotations
+
+from hawser.core.clock import MILLISECOND
+from hawser.engine.commands import Amend, AnyCommand, Cancel, OrderKind, Query, Role, StartTimer, Submit, Tell, Weight
+from hawser.engine.state import EngineState, Order, Trade
+
+REQUEST_TIMEOUT = 800 * MILLISECOND
+ALARM_AFTER_SILENCES = 4
+
+
+class Desk:
+    """The engine's outgoing side: the state and the commands of the event being handled."""
+
+    def __init__(self, state: EngineState) -> None:
+        self.state = state
+        self.out: list[AnyCommand] = []
+
+    def number(self) -> int:
+        self.state.counter += 1
+        return self.state.counter
+
+    def tell(self, weight: Weight, code: str, text: str, trade: Trade | None = None, ask: str = "") -> None:
+        name, symbol = (trade.id, trade.symbol) if trade else ("", "")
+        self.out.append(Tell(weight=weight, code=code, text=text, trade=name, symbol=symbol, ask=ask))
+
+    def submit(
+        self, trade: Trade, role: Role, kind: OrderKind, steps: int, level: int | None, why: str, number: int = 0
+    ) -> Order:
+        """A new order under a new client id. Every order but the entry closes the entry's position."""
+        side = trade.side if role == "entry" else -trade.side
+        order_id = f"{self.state.prefix}-{self.number()}"
+        order = Order(order_id, trade.id, role, side, kind, steps, level, number)
+        self.state.orders[order_id] = order
+        closes = None if role == "entry" else trade.entry
+        self.out.append(
+            Submit(
+                order=order_id, trade=trade.id, symbol=trade.symbol, role=role, side=side, kind=kind, steps=steps,
+                level=level, closes=closes, why=why,
+            )
+        )  # fmt: skip
+        self._time(order, "submit")
+        return order
+
+    def amend(self, trade: Trade, order: Order, level: int, steps: int, why: str) -> None:
+        self.out.append(
+            Amend(
+                order=order.id, trade=trade.id, symbol=trade.symbol, role=order.role, level=level, steps=steps, why=why
+            )
+        )
+        self._time(order, "amend")
+
+    def cancel(self, trade: Trade, order: Order, why: str) -> None:
+        self.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why))
+        self._time(order, "cancel")
+
+    def query(self, order: Order) -> None:
+        trade = self.state.trades[order.trade]
+        self.out.append(Query(order=order.id, trade=trade.id, symbol=trade.symbol))
+        self._time(order, "query")
+
+    def later(self, name: str, delay: int) -> int:
+        """Start a timer; returns when it fires."""
+        at = self.state.now + delay
+        self.out.append(StartTimer(name=name, at=at))
+        return at
+
+    def _time(self, order: Order, request: str) -> None:
+        order.pending, order.token = request, self.number()
+        self.later(f"request:{order.id}:{order.token}", REQUEST_TIMEOUT)
+
+    def silent(self, order: Order, token: int) -> None:
+        """A request's time is up. If it is still the one under way, its end is unknown: ask."""
+        if order.token != token or not order.pending:
+            return
+        order.silences += 1
+        if order.silences == ALARM_AFTER_SILENCES:
+            trade = self.state.trades[order.trade]
+            self.tell("alarm", "venue_silent", f"The venue does not answer about {order.role} order {order.id}.", trade)
+        self.query(order)
+
+
+def settled(order: Order) -> None:
+    """An answer came: no request is under way."""
+    order.pending, order.silences = "", 0

@@ -1,0 +1,183 @@
+"""All the engine knows, as plain records: the fold of the events. Times UTC ns, levels ticks, quantities steps."""
+
+from __future__ import annotations
+
+import math
+
+import msgspec
+
+from hawser.core.account import Account, Rate
+from hawser.core.clock import SECOND
+from hawser.core.instrument import Instrument
+from hawser.core.plan import Plan
+from hawser.engine import states
+from hawser.engine.commands import OrderKind, Role
+
+
+class Order(msgspec.Struct):
+    """One order of ours. `level` and `steps` are what the venue last confirmed (or was first asked)."""
+
+    id: str
+    trade: str
+    role: Role
+    side: int
+    kind: OrderKind
+    steps: int
+    level: int | None
+    number: int = 0
+    state: str = states.SENDING
+    filled: int = 0
+    fills: list[str] = []
+    pending: str = "submit"  # the request under way: submit, amend, cancel, query, or ""
+    token: int = 0  # tells that request's time-out from older ones
+    silences: int = 0
+    retry_at: int = 0
+
+    @property
+    def over(self) -> bool:
+        return states.is_over(self.state)
+
+    @property
+    def left(self) -> int:
+        return max(0, self.steps - self.filled)
+
+
+class TargetLine(msgspec.Struct):
+    """A target of a trade: its number in the plan, level, share of the whole, and what it has filled."""
+
+    number: int
+    level: int
+    share: float
+    filled: int = 0
+    retry_at: int = 0
+
+
+class Rest(msgspec.Struct, frozen=True):
+    """From `time` on the stop rested at `level`."""
+
+    time: int
+    level: int
+
+
+class Trade(msgspec.Struct):
+    """One trade from plan to end."""
+
+    id: str
+    ask: str
+    symbol: str
+    side: int
+    plan: Plan
+    ref: int
+    r_ticks: int
+    asked_steps: int
+    planned_risk: float
+    stop: int
+    initial_stop: int
+    targets: list[TargetLine]
+    placed: int
+    state: str = states.PLANNED
+    entry: str = ""
+    stop_why: str = "initial stop"
+    stop_by_hand: bool = False
+    stop_retry_at: int = 0
+    stop_failures: int = 0
+    trace: list[Rest] = []
+    entered: int = 0  # steps filled by the entry
+    closed: int = 0  # steps closed since
+    entry_value: float = 0.0  # sum of steps * price (ticks)
+    profit: float = 0.0  # realised, without commissions
+    commission: float = 0.0
+    opened: int = 0
+    ended: int = 0
+    best_exit: int = 0
+    exposed_since: int = 0
+    longest_exposed: int = 0
+    leave_why: str = ""
+    close_retry_at: int = 0
+    close_failures: int = 0
+    end_reason: str = ""
+
+    @property
+    def open_steps(self) -> int:
+        return max(0, self.entered - self.closed)
+
+    @property
+    def entry_price(self) -> float:
+        """Average entry in ticks; the expected one until there is a fill."""
+        return self.entry_value / self.entered if self.entered else float(self.ref)
+
+
+class Market(msgspec.Struct):
+    """An instrument as last seen."""
+
+    bid: int = 0
+    ask: int = 0
+    time: int = 0
+    open: bool = True
+    until: int = 0
+
+    def exit_side(self, side: int) -> int:
+        return self.bid if side > 0 else self.ask
+
+
+class LastBar(msgspec.Struct):
+    """The last completed bar of a timeframe."""
+
+    opened: int
+    close: float
+    spread: float
+    atr: float
+
+
+class Halted(msgspec.Struct, frozen=True):
+    time: int
+    why: str
+
+
+class EngineState(msgspec.Struct):
+    """Everything. `counter` numbers trades, orders and tokens."""
+
+    now: int = 0
+    counter: int = 0
+    prefix: str = ""
+    account: Account | None = None
+    instruments: dict[str, Instrument] = {}
+    markets: dict[str, Market] = {}
+    rates: dict[str, tuple[float, int]] = {}
+    bars: dict[str, LastBar] = {}
+    balance: float = 0.0
+    equity: float = 0.0
+    margin_used: float = 0.0
+    figures_at: int = 0
+    day: int = 0
+    day_equity: float = 0.0
+    link_up: bool = False
+    link_why: str = "not connected yet"
+    holdings_token: int = 0
+    reconciled: bool = False
+    halt: Halted | None = None
+    trades: dict[str, Trade] = {}
+    orders: dict[str, Order] = {}
+
+    def atr(self, symbol: str, span: int) -> float:
+        bar = self.bars.get(bar_key(symbol, span))
+        return bar.atr if bar else math.nan
+
+    def live(self) -> list[Trade]:
+        """Trades that have not ended."""
+        return [trade for trade in self.trades.values() if trade.state != states.ENDED]
+
+    def orders_of(self, trade: Trade, role: str) -> list[Order]:
+        """The orders of a trade in one role that are not over."""
+        return [o for o in self.orders.values() if o.trade == trade.id and o.role == role and not o.over]
+
+    def current_rates(self) -> dict[str, float | Rate]:
+        """The account's own rates, overruled by those seen on the feed, with their ages."""
+        rates: dict[str, float | Rate] = dict(self.account.rates) if self.account else {}
+        for pair, (mid, seen) in self.rates.items():
+            rates[pair] = Rate(mid, max(0, self.now - seen) / SECOND)
+        return rates
+
+
+def bar_key(symbol: str, span: int) -> str:
+    return f"{symbol}@{span}"

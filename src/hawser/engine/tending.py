@@ -1,0 +1,62 @@
+"""Tending: what quotes and completed bars make of open trades (reckoning section 7). It only ever tightens."""
+
+from __future__ import annotations
+
+from hawser.core.rules.moving import NO_MOVE, better_exit, counted, sendable, trail_atr
+from hawser.engine import events as ev
+from hawser.engine.protecting import converge
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
+
+
+def quote(state: EngineState, event: ev.Quote) -> None:
+    """Remember the quote; the best exit-side price of every open trade follows it. Nothing is sent."""
+    market = state.markets.get(event.symbol)
+    if market is None:
+        market = state.markets[event.symbol] = Market()
+    market.bid, market.ask, market.time = event.bid, event.ask, event.time
+    for trade in state.trades.values():
+        if trade.opened and not trade.ended and trade.symbol == event.symbol:
+            seen = event.high_bid if trade.side > 0 else event.low_ask
+            trade.best_exit = better_exit(trade.best_exit, seen, trade.side)
+    instrument = state.instruments.get(event.symbol)
+    if instrument is not None and instrument.kind == "fx":
+        mid = (event.bid + event.ask) / 2 * instrument.tick_size
+        state.rates[f"{instrument.base}/{instrument.quote}"] = (mid, event.time)
+
+
+def bar(desk: Desk, event: ev.BarCompleted) -> None:
+    """Take a completed bar's ATR, and move the stops that trail on its timeframe. Old bars change nothing."""
+    state, key = desk.state, bar_key(event.symbol, event.span)
+    last = state.bars.get(key)
+    if last is not None and event.opened <= last.opened:
+        return
+    state.bars[key] = LastBar(event.opened, event.close, event.spread, event.atr)
+    for trade in state.live():
+        rule = trade.plan.trail
+        if rule is None or trade.symbol != event.symbol or trade.plan.timeframe_ns != event.span:
+            continue
+        if trade.open_steps and not trade.leave_why and event.atr > 0:
+            _trail(desk, trade, event.atr)
+
+
+def _trail(desk: Desk, trade: Trade, atr: float) -> None:
+    rule = trade.plan.trail
+    assert rule is not None
+    instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
+    atr_ticks = atr / instrument.tick_size
+    candidate = trail_atr(float(trade.best_exit), rule.base_ticks, rule.atr, atr_ticks, trade.side)
+    if not counted(candidate, trade.stop, rule.step_ticks, trade.side):
+        return
+    level = sendable(candidate, trade.stop, market.exit_side(trade.side), instrument.min_stop_ticks, trade.side)
+    if level == NO_MOVE:
+        return
+    beside = "below" if trade.side > 0 else "above"
+    old, trade.stop = trade.stop, level
+    held = ", held at the least distance" if level != candidate else ""
+    trade.stop_why = (
+        f"Stop {instrument.price(old)} \u2192 {instrument.price(level)}: trail, {rule.atr:g} ATR {beside} "
+        f"{instrument.price(trade.best_exit)}{held}"
+    )
+    trade.stop_by_hand = False
+    converge(desk, trade)

@@ -1,0 +1,49 @@
+"""Whether an entry may be made now: every reason it may not, with a code, a sentence and when it ends.
+
+The guards of reckoning section 9 join here. Exits and tightening never ask.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from hawser.core.clock import SECOND
+from hawser.engine.state import EngineState
+
+SILENT_AFTER_S = 90  # no quote for this long while the instrument is open: the feed is silent
+
+
+class Closed(msgspec.Struct, frozen=True):
+    """One reason entries are closed; `until` UTC ns, 0 where nobody knows."""
+
+    code: str
+    text: str
+    until: int = 0
+
+
+def account_verdict(state: EngineState) -> list[Closed]:
+    """Reasons that close entries in every instrument."""
+    found = []
+    if state.halt is not None:
+        found.append(Closed("halted", f"halted: {state.halt.why}; re-arm to trade again"))
+    if not state.link_up:
+        found.append(Closed("link_down", f"no link to the venue: {state.link_why}"))
+    elif not state.reconciled:
+        found.append(Closed("reconciling", "comparing with what the venue holds"))
+    elif not state.figures_at:
+        found.append(Closed("no_figures", "the venue has not told the account's figures yet"))
+    return found
+
+
+def entry_verdict(state: EngineState, symbol: str) -> list[Closed]:
+    """Reasons that close entries in one instrument; empty: open."""
+    found = account_verdict(state)
+    market = state.markets.get(symbol)
+    if market is not None and not market.open:
+        found.append(Closed("market_closed", f"{symbol} is outside its trading hours", market.until))
+    elif market is None or not market.bid:
+        found.append(Closed("no_quote", f"{symbol} has no quote yet"))
+    elif state.now - market.time > SILENT_AFTER_S * SECOND:
+        age = (state.now - market.time) // SECOND
+        found.append(Closed("feed_silent", f"{symbol} has had no quote for {age} s"))
+    return found

@@ -1,0 +1,73 @@
+"""Plain data (TOML, JSON) into declared records, with one sentence for whatever is wrong."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from pathlib import Path
+from typing import Any, TypeVar
+
+import msgspec
+
+from hawser.core.errors import BadInput
+
+Record = TypeVar("Record", bound=msgspec.Struct)
+
+
+def record(kind: type[Record], data: object, where: str) -> Record:
+    """`data` as a `kind`; raises BadInput naming `where`, the key and what is expected there."""
+    try:
+        return msgspec.convert(data, kind)
+    except BadInput as error:
+        raise BadInput(error.code, f"{where}: {error.sentence}", **error.values) from None
+    except msgspec.ValidationError as error:
+        raise BadInput("bad_value", f"{where}: {_explained(kind, str(error))}") from None
+
+
+def _explained(kind: type[msgspec.Struct], text: str) -> str:
+    """msgspec's message in our words, with the nearest known key for an unknown one."""
+    place = re.search(r" - at `\$\.?(.*?)`$", text)
+    path = place.group(1) if place else ""
+    told = text[: place.start()] if place else text
+    unknown = re.search(r"unknown field `(.*)`", told)
+    if unknown:
+        known = sorted(_keys(kind))
+        near = difflib.get_close_matches(unknown.group(1), known, n=1, cutoff=0.0)
+        full = f"{path}.{unknown.group(1)}" if path else unknown.group(1)
+        return f"unknown key {full}; the nearest known one is {near[0]}"
+    missing = re.search(r"missing required field `(.*)`", told)
+    if missing:
+        full = f"{path}.{missing.group(1)}" if path else missing.group(1)
+        return f"key {full} is missing"
+    told = told[0].lower() + told[1:]
+    if "decimal" in told:
+        told = 'expected a decimal number such as "0.01"'
+    return f"{path}: {told}" if path else told
+
+
+def _keys(kind: type[msgspec.Struct]) -> set[str]:
+    """The keys of a record and of the records inside it."""
+    found = set(kind.__struct_fields__)
+    for field in msgspec.structs.fields(kind):
+        for inner in (field.type, *getattr(field.type, "__args__", ())):
+            if isinstance(inner, type) and issubclass(inner, msgspec.Struct):
+                found |= _keys(inner)
+    return found
+
+
+def read_toml(path: Path) -> dict[str, Any]:
+    """A TOML file as plain data; BadInput where it is missing, unreadable or not TOML."""
+    try:
+        return tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
+    except UnicodeDecodeError:
+        raise BadInput("not_text", f"{path}: expected UTF-8 text") from None
+    except tomllib.TOMLDecodeError as error:
+        raise BadInput("not_toml", f"{path}: expected TOML; {error}") from None
+
+
+def load(kind: type[Record], path: Path) -> Record:
+    """A record from a TOML file."""
+    return record(kind, read_toml(path), str(path))

@@ -1,0 +1,101 @@
+"""`hawser size`: requests and answers as JSON (interface.md). Importing this loads no compiler and no Qt."""
+
+from __future__ import annotations
+
+import math
+from decimal import Decimal
+from typing import Any, Literal
+
+import msgspec
+
+from hawser.core.account import Account
+from hawser.core.errors import BadInput, Refused
+from hawser.core.instrument import Instrument
+from hawser.core.plan import StopRule, TargetRule, check_shares
+from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.formats.declared import record
+
+
+class _Quote(msgspec.Struct, frozen=True):
+    bid: Decimal
+    ask: Decimal
+
+
+class _Wire(msgspec.Struct, frozen=True, kw_only=True):
+    """A request as it is written; keys we do not know are let pass."""
+
+    instrument: Instrument
+    account: Account
+    side: Literal["long", "short"]
+    quote: _Quote
+    atr: float | None = None
+    stop: StopRule | None = None
+    targets: tuple[TargetRule, ...] = ()
+    entry: Decimal | None = None
+    open_heat: float = 0.0
+    open_heat_by_currency: dict[str, float] = {}
+    positions: int = 0
+    day_loss_room: float | None = None
+
+
+def read_request(data: object, where: str) -> SizeRequest:
+    """One written request; raises BadInput."""
+    wire = record(_Wire, data, where)
+    instrument = wire.instrument
+    bid, ask = instrument.ticks(wire.quote.bid), instrument.ticks(wire.quote.ask)
+    if not 0 < bid <= ask:
+        raise BadInput("bad_request", f"{where}: quote: expected 0 < bid <= ask")
+    if wire.stop is None and wire.account.size.method != "invest":
+        raise BadInput("bad_request", f"{where}: key stop is missing")
+    if wire.stop is not None and wire.stop.money is not None and wire.account.size.method != "fixed":
+        raise BadInput("bad_request", f"{where}: stop.money: expected with size method fixed only")
+    if wire.entry is not None and not wire.entry > 0:
+        raise BadInput("bad_request", f"{where}: entry: expected a positive level or null")
+    check_shares(wire.targets)
+    return SizeRequest(
+        instrument=instrument, account=wire.account, side=1 if wire.side == "long" else -1, bid=bid, ask=ask,
+        atr=math.nan if wire.atr is None else wire.atr, stop=wire.stop, targets=wire.targets,
+        entry=None if wire.entry is None else instrument.ticks(wire.entry), open_heat=wire.open_heat,
+        open_heat_by_currency=wire.open_heat_by_currency, positions=wire.positions,
+        day_loss_room=wire.day_loss_room,
+    )  # fmt: skip
+
+
+def written(request: SizeRequest, sizing: Sizing) -> dict[str, Any]:
+    """An answer with the contract's keys: levels and quantities as strings, money as numbers."""
+    of = request.instrument
+    answer: dict[str, Any] = {"ok": True, "side": "long" if request.side > 0 else "short"}
+    answer |= {"ref": of.price(sizing.ref), "stop": of.price(sizing.stop), "r_ticks": sizing.r_ticks}
+    answer["qty"] = of.qty(sizing.steps)
+    for key in (
+        "risk_money", "risk_percent", "budget", "tick_value", "risk_per_unit", "notional", "equity_used_percent",
+        "margin", "spread_percent_of_r",
+    ):  # fmt: skip
+        answer[key] = getattr(sizing, key)
+    answer["targets"] = [
+        {"level": of.price(target.level), "qty": of.qty(target.steps), "r": target.r, "money": target.money}
+        for target in sizing.targets
+    ]
+    answer["caps"] = [{"name": cap.name, "qty": of.qty(cap.steps), "bound": cap.bound} for cap in sizing.caps]
+    answer["derivation"] = [f"{step.label}: {step.figure}" for step in sizing.derivation]
+    return answer
+
+
+def answer_one(data: object, where: str = "request") -> dict[str, Any]:
+    """Answer one request; a refusal is an answer too. Raises BadInput."""
+    request = read_request(data, where)
+    try:
+        return written(request, sized(request))
+    except Refused as refusal:
+        return {"ok": False, "code": refusal.code, "message": refusal.sentence, "details": refusal.values}
+
+
+def answer_many(requests: list[Any]) -> list[dict[str, Any]]:
+    """Answer each; a faulty one answers `bad_request` and the others are answered."""
+    answers = []
+    for index, data in enumerate(requests):
+        try:
+            answers.append(answer_one(data, f"request {index + 1}"))
+        except BadInput as error:
+            answers.append({"ok": False, "code": "bad_request", "message": error.sentence, "details": {}})
+    return answers

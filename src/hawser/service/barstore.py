@@ -1,0 +1,126 @@
+"""Price history in memory: base bars as they complete, joined timeframes with their ATR, and the bar being made."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from hawser.core.bars import Bars, joined
+from hawser.core.clock import TIMEFRAMES
+from hawser.core.indicators import atr, true_range_at, wilder_next
+from hawser.core.instrument import Instrument
+from hawser.engine import events as ev
+from hawser.venue import port
+
+ATR_LENGTH = 14
+
+
+class Series:
+    """One timeframe of one instrument: completed bars in growing arrays, and the ATR of the last."""
+
+    def __init__(self, span: int, bars: Bars) -> None:
+        self.span = span
+        self._size = bars.time.size
+        room = max(1024, self._size * 5 // 4)
+        self._columns = [np.empty(room, column.dtype) for column in bars]
+        for held, column in zip(self._columns, bars, strict=True):
+            held[: self._size] = column
+        values = atr(bars.high, bars.low, bars.close, ATR_LENGTH, False) if self._size else np.empty(0)
+        self.atr = float(values[-1]) if self._size else math.nan
+        self.building: list[float] | None = None  # opened, open, high, low, close, spread
+
+    @property
+    def size(self) -> int:
+        return self._size
+
+    def bars(self) -> Bars:
+        """Completed bars, as read-only copies another thread may keep."""
+        copies = [column[: self._size].copy() for column in self._columns]
+        for copy in copies:
+            copy.flags.writeable = False
+        return Bars(*copies)
+
+    def append(self, opened: int, open_: float, high: float, low: float, close: float, spread: float) -> None:
+        """A completed bar."""
+        if self._size and opened <= self._columns[0][self._size - 1]:
+            return
+        previous = float(self._columns[4][self._size - 1]) if self._size else math.nan
+        if self._size == self._columns[0].size:
+            self._columns = [np.concatenate([column, np.empty_like(column)]) for column in self._columns]
+        for column, value in zip(self._columns, (opened, open_, high, low, close, spread), strict=True):
+            column[self._size] = value
+        self._size += 1
+        if math.isnan(self.atr):
+            if self._size >= ATR_LENGTH:
+                last = self.bars()
+                self.atr = float(atr(last.high, last.low, last.close, ATR_LENGTH, False)[-1])
+        else:
+            self.atr = wilder_next(self.atr, true_range_at(high, low, previous), ATR_LENGTH)
+
+
+class BarStore:
+    """All series of one instrument, fed with its base bars."""
+
+    def __init__(self, instrument: Instrument, base_span: int, history: Bars) -> None:
+        self.instrument, self.base_span, self.base = instrument, base_span, history
+        spans = [span for span in TIMEFRAMES.values() if span >= base_span and span % base_span == 0] or [base_span]
+        if base_span not in spans:
+            spans.insert(0, base_span)
+        self.series: dict[int, Series] = {}
+        for span in spans:
+            bars = history if span == base_span else joined(history, span)
+            series = Series(span, bars)
+            if span != base_span and bars.time.size and bars.time[-1] + span > self._until(history):
+                series = self._unfinished(span, bars)
+            self.series[span] = series
+
+    def _until(self, history: Bars) -> int:
+        return int(history.time[-1]) + self.base_span
+
+    @staticmethod
+    def _unfinished(span: int, bars: Bars) -> Series:
+        """The last joined bar is still being made."""
+        series = Series(span, Bars(*(column[:-1] for column in bars)))
+        series.building = [float(column[-1]) for column in bars]
+        series.building[0] = int(bars.time[-1])
+        return series
+
+    def seeds(self, now: int) -> list[ev.BarCompleted]:
+        """The last completed bar of every timeframe, so that the engine knows each ATR."""
+        return [self._event(series, now) for series in self.series.values() if series.size]
+
+    def take(self, message: port.BarTold, now: int) -> list[ev.BarCompleted]:
+        """A completed base bar: the events of every timeframe that it completes."""
+        prices = [float(text) for text in (message.open, message.high, message.low, message.close)]
+        found = []
+        for span, series in self.series.items():
+            if self._joined_in(series, span, message.opened, prices, message.spread):
+                found.append(self._event(series, now))
+        return found
+
+    def _joined_in(self, series: Series, span: int, opened: int, prices: list[float], spread: float) -> bool:
+        before = series.size
+        start = opened - opened % span
+        building = series.building
+        if building is not None and building[0] != start:  # a gap ended the last one early
+            series.append(int(building[0]), *building[1:])
+            building = None
+        if building is None:
+            building = [start, *prices, spread]
+        else:
+            building[2], building[3] = max(building[2], prices[1]), min(building[3], prices[2])
+            building[4], building[5] = prices[3], spread
+        series.building = building
+        if opened + self.base_span >= start + span:
+            series.append(int(building[0]), *building[1:])
+            series.building = None
+        return series.size > before
+
+    def _event(self, series: Series, now: int) -> ev.BarCompleted:
+        last = [float(column[series.size - 1]) for column in series._columns[1:]]
+        opened = int(series._columns[0][series.size - 1])
+        return ev.BarCompleted(
+            time=now, symbol=self.instrument.symbol, span=series.span, opened=opened, open=last[0], high=last[1],
+            low=last[2], close=last[3], spread=last[4], atr=series.atr,
+        )  # fmt: skip

@@ -1,0 +1,187 @@
+"""One account's session without threads: engine, ledger, venue and timers joined in the order that keeps promises.
+
+An event is folded, it and its commands are written down, and only then do the commands leave. What only updates a
+figure (quotes, rates, the account's figures) is recorded in short, just before the next event that can lead to
+something: one quote per instrument with the best of those it stands for, the last of the others. That folds to the
+same state.
+"""
+
+from __future__ import annotations
+
+import heapq
+import secrets
+from collections.abc import Callable
+
+from hawser.core.account import Account
+from hawser.core.clock import DAY
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine.engine import Engine
+from hawser.ledger.ledger import Entry, Ledger
+from hawser.service.barstore import BarStore
+from hawser.service.boundary import Inward, as_request
+from hawser.venue import port
+
+SNAPSHOT_EVERY = 5_000  # ledger lines
+
+Listener = Callable[[Entry], None]
+
+
+class Session:
+    """Drives an Engine against a venue. `listener` hears every recorded event with its commands."""
+
+    def __init__(
+        self,
+        account: Account,
+        venue: port.Venue,
+        ledger: Ledger | None,
+        listener: Listener | None = None,
+        prefix: str = "",
+    ) -> None:
+        self.venue, self.ledger, self._listener = venue, ledger, listener
+        self.engine = ledger.restore() if ledger else Engine()
+        self.stores = {
+            symbol: BarStore(instrument, venue.base_span, venue.history(symbol))
+            for symbol, instrument in venue.instruments.items()
+        }
+        self._inward = Inward(venue.instruments)
+        self._timers: list[tuple[int, int, str]] = []
+        self._serial = 0
+        self._updates: dict[str, ev.Quote | ev.Figures | ev.RateSeen] = {}
+        self._batch: list[Entry] = []
+        self._snapshot_at = ledger.seq if ledger else 0
+        self.counts = {"events": 0, "commands": 0, "updates": 0}
+        self._open(account, prefix)
+
+    def _open(self, account: Account, prefix: str) -> None:
+        state = self.engine.state
+        for order in state.orders.values():
+            self._inward.note(order.id, state.trades[order.trade].symbol)
+        prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
+        now = max(self.venue.now, state.now)
+        instruments = tuple(self.venue.instruments.values())
+        self.take(ev.Opened(time=now, prefix=prefix, account=account, instruments=instruments))
+        for store in self.stores.values():
+            for bar in store.seeds(now):
+                self.take(bar)
+        self._take_up_timers(now)
+        self.flush()
+
+    def _take_up_timers(self, now: int) -> None:
+        """Timers do not outlive a process: every trade that is under way is looked at again soon."""
+        state = self.engine.state
+        for trade in state.live():
+            self._start(f"retry:{trade.id}:0", now)
+            if trade.exposed_since:
+                self._start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2_000_000_000)
+        for order in state.orders.values():
+            if order.pending:
+                self._start(f"request:{order.id}:{order.token}", now + 500_000_000)
+
+    # Events
+
+    def message(self, told: port.Told, now: int) -> None:
+        """Take one message of the venue that arrived at `now`."""
+        if isinstance(told, port.BarTold):
+            for bar in self.stores[told.symbol].take(told, now):
+                self.take(bar)
+            return
+        event = self._inward.event(told, now)
+        if event is not None:
+            self.take(event)
+
+    def take(self, event: ev.AnyEvent) -> None:
+        """Fold one event; what follows waits in the batch until `flush`."""
+        if isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen)):
+            self.counts["updates"] += 1
+            self.engine.handle(event)
+            self._keep(event)
+            return
+        commands = self.engine.handle(event)
+        self.counts["events"] += 1
+        self._record_updates()
+        self._batch.append((event, commands))
+        if commands:
+            self.counts["commands"] += len(commands)
+            self.flush()
+
+    def _keep(self, event: ev.Quote | ev.Figures | ev.RateSeen) -> None:
+        """Hold an update back for the record, in short."""
+        if isinstance(event, ev.Quote):
+            held = self._updates.get(event.symbol)
+            self._updates[event.symbol] = conflated(held, event) if isinstance(held, ev.Quote) else event
+        elif isinstance(event, ev.RateSeen):
+            self._updates[event.pair + "\n"] = event
+        else:
+            held = self._updates.get("\nfigures")
+            if held is not None and held.time // DAY != event.time // DAY:  # a day's first figures count
+                self._record_updates()
+            self._updates["\nfigures"] = event
+
+    def _record_updates(self) -> None:
+        self._batch += [(update, []) for update in sorted(self._updates.values(), key=lambda event: event.time)]
+        self._updates.clear()
+
+    def flush(self) -> None:
+        """Write down what was folded, then let its commands leave."""
+        if not self._batch:
+            return
+        batch, self._batch = self._batch, []
+        if self.ledger is not None:
+            self.ledger.append(batch)
+            if self.ledger.seq - self._snapshot_at >= SNAPSHOT_EVERY and not self._updates:
+                self._snapshot_at = self.ledger.seq
+                self.ledger.snapshot(self.engine.state)
+        for event, commands in batch:
+            for command in commands:
+                self._leave(command, event.time)
+            if self._listener is not None and not isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen)):
+                self._listener((event, commands))
+
+    def _leave(self, command: cm.AnyCommand, now: int) -> None:
+        if isinstance(command, cm.StartTimer):
+            self._start(command.name, command.at)
+        elif not isinstance(command, cm.Tell):
+            if isinstance(command, cm.Submit):
+                self._inward.note(command.order, command.symbol)
+            self.venue.send(as_request(command, self.venue.instruments), now)
+
+    # Time
+
+    def _start(self, name: str, at: int) -> None:
+        self._serial += 1
+        heapq.heappush(self._timers, (at, self._serial, name))
+
+    def next_timer(self) -> int | None:
+        return self._timers[0][0] if self._timers else None
+
+    def run_until(self, until: int) -> None:
+        """Take everything that happens up to `until`, messages and timers in order of time."""
+        while True:
+            timer = self.next_timer()
+            step = until if timer is None else min(until, timer)
+            message = self.venue.next_message(max(step, self.venue.now))
+            if message is not None:
+                self.message(message, self.venue.now)
+            elif timer is not None and timer <= until:
+                _, _, name = heapq.heappop(self._timers)
+                self.take(ev.TimerFired(time=max(timer, self.venue.now), name=name))
+            else:
+                break
+        if self._batch:
+            self.flush()
+
+    def close(self) -> None:
+        self._record_updates()
+        self.flush()
+        if self.ledger is not None:
+            self.ledger.snapshot(self.engine.state)
+            self.ledger.close()
+
+
+def conflated(first: ev.Quote, second: ev.Quote) -> ev.Quote:
+    """Two quotes of one instrument as one that folds to the same state."""
+    return ev.Quote(
+        time=second.time, symbol=second.symbol, bid=second.bid, ask=second.ask,
+        high_bid=max(first.high_bid, second.high_bid), low_ask=min(first.low_ask, second.low_ask),
+    )  # fmt: skip

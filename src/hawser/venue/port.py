@@ -1,0 +1,192 @@
+"""What a venue must offer. Levels and quantities cross this boundary as decimal strings with the instrument's digits.
+
+A venue never answers a request directly: `send` returns at once and answers come, if they come, as messages.
+"""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+import msgspec
+
+from hawser.core.bars import Bars
+from hawser.core.instrument import Instrument
+
+
+class Message(msgspec.Struct, frozen=True, tag=True, kw_only=True):
+    """Base of requests and messages."""
+
+
+# Requests: what Hawser sends.
+
+
+class NewOrder(Message):
+    """`kind`: market, stop or limit. `closes` names a position; such an order never fills beyond it."""
+
+    id: str
+    symbol: str
+    side: int
+    kind: str
+    qty: str
+    level: str | None = None
+    closes: str | None = None
+
+
+class AmendOrder(Message):
+    """Changes a resting order in place."""
+
+    id: str
+    level: str
+    qty: str
+
+
+class CancelOrder(Message):
+    id: str
+
+
+class AskOrder(Message):
+    id: str
+
+
+class AskHoldings(Message):
+    token: int
+    orders: tuple[str, ...]
+
+
+Request = NewOrder | AmendOrder | CancelOrder | AskOrder | AskHoldings
+
+
+# Messages: what the venue tells. `time` is the venue's, UTC ns.
+
+
+class Told(Message):
+    time: int
+
+
+class QuoteTold(Told):
+    symbol: str
+    bid: str
+    ask: str
+
+
+class BarTold(Told):
+    """A completed base bar that opened at `opened`; bid prices; `spread` in ticks."""
+
+    symbol: str
+    opened: int
+    open: str
+    high: str
+    low: str
+    close: str
+    spread: float
+
+
+class RateTold(Told):
+    pair: str
+    mid: float
+
+
+class StateTold(Told):
+    symbol: str
+    open: bool
+    until: int
+
+
+class FiguresTold(Told):
+    balance: float
+    equity: float
+    margin_used: float
+
+
+class LinkTold(Told):
+    up: bool
+    why: str = ""
+
+
+class Accepted(Told):
+    id: str
+
+
+class Rejected(Told):
+    """`what`: order, amend or cancel."""
+
+    id: str
+    what: str
+    code: str
+    text: str
+
+
+class FillTold(msgspec.Struct, frozen=True):
+    """One fill; `profit` and `commission` in the account's currency."""
+
+    id: str
+    time: int
+    qty: str
+    price: str
+    profit: float
+    commission: float
+
+
+class Filled(Told):
+    id: str
+    fill: FillTold
+
+
+class Cancelled(Told):
+    id: str
+    why: str
+
+
+class Amended(Told):
+    id: str
+    level: str
+    qty: str
+
+
+class OrderTold(msgspec.Struct, frozen=True):
+    """What the venue knows of an order. `status`: resting, filled, cancelled, rejected or missing."""
+
+    id: str
+    symbol: str
+    status: str
+    level: str | None
+    qty: str
+    fills: tuple[FillTold, ...] = ()
+
+
+class StatusTold(Told):
+    order: OrderTold
+
+
+class PositionTold(msgspec.Struct, frozen=True):
+    id: str
+    symbol: str
+    side: int
+    qty: str
+
+
+class HoldingsTold(Told):
+    token: int
+    asked: tuple[OrderTold, ...]
+    resting: tuple[str, ...]
+    positions: tuple[PositionTold, ...]
+
+
+class Venue(Protocol):
+    """A venue with a clock of its own. `next_message` gives the next message due by `until`, or None."""
+
+    instruments: dict[str, Instrument]
+    base_span: int
+
+    @property
+    def now(self) -> int: ...
+
+    def history(self, symbol: str) -> Bars:
+        """Completed base bars up to now; prices as floats on the grid."""
+        ...
+
+    def send(self, request: Request, at: int) -> None:
+        """Hand over a request at venue time `at`; never blocks, never answers."""
+        ...
+
+    def next_message(self, until: int) -> Told | None: ...

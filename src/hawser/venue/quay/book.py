@@ -1,0 +1,296 @@
+"""Quay's book: positions, resting orders, matching on bid and ask, money. Pure; `quay.py` adds time and weather.
+
+Each entry opens a position named by its order; an order that closes names the position and never fills beyond it.
+Cancelling what is left over is the client's business: the venue knows no bracket and no OCO.
+"""
+
+from __future__ import annotations
+
+from decimal import Decimal, InvalidOperation
+
+import msgspec
+
+from hawser.core.clock import SECOND
+from hawser.core.account import Rate
+from hawser.core.errors import Refused, VenueRefused
+from hawser.core.fx import convert
+from hawser.core.instrument import Instrument
+from hawser.core.rules.quantity import commission
+from hawser.venue import port
+
+
+class BookOrder(msgspec.Struct):
+    """An order as the venue keeps it; level in ticks, quantities in steps."""
+
+    id: str
+    symbol: str
+    side: int
+    kind: str
+    steps: int
+    level: int | None
+    closes: str | None
+    status: str = "resting"
+    filled: int = 0
+    fills: list[port.FillTold] = []
+
+
+class Position(msgspec.Struct):
+    """An open position; `entry` in ticks."""
+
+    id: str
+    symbol: str
+    side: int
+    steps: int
+    entry: float
+
+
+class BookState(msgspec.Struct):
+    """All that must survive the venue's own restart."""
+
+    now: int = 0
+    balance: float = 0.0
+    counter: int = 0
+    orders: dict[str, BookOrder] = {}
+    positions: dict[str, Position] = {}
+    clipped: int = 0
+
+
+class Book:
+    """Carries out requests against the present quotes. Raises VenueRefused with a code and a sentence."""
+
+    def __init__(
+        self, instruments: dict[str, Instrument], currency: str, rates: dict[str, float | Rate], state: BookState
+    ) -> None:
+        self.instruments, self.currency, self.state = instruments, currency, state
+        self.rates: dict[str, float | Rate] = dict(rates)
+        self.quotes: dict[str, tuple[int, int]] = {}
+        self.closed: set[str] = set()
+        self._resting: dict[str, list[BookOrder]] = {symbol: [] for symbol in instruments}
+        for order in state.orders.values():
+            if order.status == "resting":
+                self._resting[order.symbol].append(order)
+
+    # What the market does
+
+    def tick(self, symbol: str, bid: int, ask: int) -> list[port.Told]:
+        """A new quote: triggers what it reaches; returns what there is to tell."""
+        self.quotes[symbol] = (bid, ask)
+        instrument = self.instruments[symbol]
+        if instrument.kind == "fx":
+            self.rates[f"{instrument.base}/{instrument.quote}"] = (bid + ask) / 2 * instrument.tick_size
+        told: list[port.Told] = []
+        for order in [order for order in self._resting[symbol] if self._reached(order, bid, ask)]:
+            told += self._execute(order)
+        return told
+
+    @staticmethod
+    def _reached(order: BookOrder, bid: int, ask: int) -> bool:
+        assert order.level is not None  # resting orders have one
+        price = ask if order.side > 0 else bid
+        through = order.side * (price - order.level)
+        return through >= 0 if order.kind == "stop" else through <= 0
+
+    # What the client asks
+
+    def new_order(self, request: port.NewOrder) -> list[port.Told]:
+        """Accept an order, and fill it where it is at the market."""
+        if request.id in self.state.orders:
+            raise VenueRefused("duplicate", f"order id {request.id} was used before")
+        instrument = self._instrument(request.symbol)
+        order = BookOrder(
+            request.id, request.symbol, request.side, request.kind, self._steps(instrument, request.qty),
+            None if request.level is None else self._ticks(instrument, request.level), request.closes,
+        )  # fmt: skip
+        try:
+            if order.symbol in self.closed or order.symbol not in self.quotes:
+                raise VenueRefused("market_closed", f"{order.symbol} is not trading now")
+            if order.closes is not None and order.closes not in self.state.positions:
+                raise VenueRefused("no_position", "there is no position to close")
+            if order.closes is None:
+                self._check_margin(order, instrument)
+            at_market = self._at_market(order, instrument)
+        except VenueRefused:
+            order.status = "rejected"
+            self.state.orders[order.id] = order
+            raise
+        self.state.orders[order.id] = order
+        told: list[port.Told] = [port.Accepted(time=self.state.now, id=order.id)]
+        if at_market:
+            return told + self._execute(order)
+        self._resting[order.symbol].append(order)
+        return told
+
+    def amend(self, request: port.AmendOrder) -> list[port.Told]:
+        order = self._resting_order(request.id)
+        instrument = self.instruments[order.symbol]
+        level, steps = self._ticks(instrument, request.level), self._steps(instrument, request.qty)
+        if steps <= order.filled:
+            raise VenueRefused("bad_qty", "the new quantity is not above what has filled")
+        trial = BookOrder(order.id, order.symbol, order.side, order.kind, steps, level, order.closes)
+        if level != order.level and self._at_market(trial, instrument):
+            raise VenueRefused("wrong_side", f"{request.level} is at or through the market")
+        order.level, order.steps = level, steps
+        return [port.Amended(time=self.state.now, id=order.id, level=request.level, qty=request.qty)]
+
+    def cancel(self, order_id: str) -> list[port.Told]:
+        order = self._resting_order(order_id)
+        self._done(order, "cancelled")
+        return [port.Cancelled(time=self.state.now, id=order.id, why="asked for")]
+
+    def known(self, order_id: str) -> port.OrderTold:
+        """What is known of an order; status `missing` where nothing is."""
+        order = self.state.orders.get(order_id)
+        if order is None:
+            return port.OrderTold(order_id, "", "missing", None, "0")
+        instrument = self.instruments[order.symbol]
+        level = None if order.level is None else instrument.price(order.level)
+        qty = instrument.qty(order.steps)
+        return port.OrderTold(order.id, order.symbol, order.status, level, qty, tuple(order.fills))
+
+    def positions(self) -> tuple[port.PositionTold, ...]:
+        return tuple(
+            port.PositionTold(held.id, held.symbol, held.side, self.instruments[held.symbol].qty(held.steps))
+            for held in self.state.positions.values()
+        )
+
+    def resting_ids(self) -> tuple[str, ...]:
+        return tuple(order.id for orders in self._resting.values() for order in orders)
+
+    def resting(self, symbol: str) -> list[BookOrder]:
+        return self._resting[symbol]
+
+    # Money
+
+    def unit_money(self, instrument: Instrument) -> float:
+        return instrument.multiplier * convert(instrument.quote, self.currency, self.rates)
+
+    def figures(self) -> tuple[float, float, float]:
+        """Balance, equity, margin used."""
+        floating = margin = 0.0
+        for held in self.state.positions.values():
+            instrument = self.instruments[held.symbol]
+            bid, ask = self.quotes.get(held.symbol, (held.entry, held.entry))
+            size = held.steps * instrument.step_size * instrument.tick_size * self.unit_money(instrument)
+            price = bid if held.side > 0 else ask
+            floating += held.side * (price - held.entry) * size
+            margin += price * size * instrument.margin_rate
+        return self.state.balance, self.state.balance + floating, margin
+
+    # Inside
+
+    def _execute(self, order: BookOrder) -> list[port.Told]:
+        bid, ask = self.quotes[order.symbol]
+        price, steps = ask if order.side > 0 else bid, order.steps - order.filled
+        profit, position = 0.0, order.id
+        instrument = self.instruments[order.symbol]
+        if order.closes is not None:
+            held = self.state.positions.get(order.closes)
+            if held is None:
+                self._done(order, "cancelled")
+                return [port.Cancelled(time=self.state.now, id=order.id, why="nothing to close")]
+            if steps > held.steps:
+                self.state.clipped += 1
+            steps, position = min(steps, held.steps), held.id
+            size = steps * instrument.step_size * instrument.tick_size
+            profit = held.side * (price - held.entry) * size * self.unit_money(instrument)
+            held.steps -= steps
+            if not held.steps:
+                del self.state.positions[position]
+        else:
+            self.state.positions[position] = Position(position, order.symbol, order.side, steps, float(price))
+        return self._book_fill(order, instrument, price, steps, profit)
+
+    def _book_fill(
+        self, order: BookOrder, instrument: Instrument, price: int, steps: int, profit: float
+    ) -> list[port.Told]:
+        fees = instrument.commission
+        fee = commission(
+            steps * instrument.step_size, price * instrument.tick_size, self.unit_money(instrument),
+            fees.per_unit, fees.per_notional, fees.minimum,
+        )  # fmt: skip
+        self.state.balance += profit - fee
+        self.state.counter += 1
+        fill = port.FillTold(
+            f"F{self.state.counter}", self.state.now, instrument.qty(steps), instrument.price(price), profit, fee
+        )
+        order.filled += steps
+        order.fills.append(fill)
+        self._done(order, "filled" if order.filled >= order.steps else "cancelled")
+        told: list[port.Told] = [port.Filled(time=self.state.now, id=order.id, fill=fill)]
+        if order.status == "cancelled":
+            told.append(port.Cancelled(time=self.state.now, id=order.id, why="no more to close"))
+        return told
+
+    def _done(self, order: BookOrder, status: str) -> None:
+        order.status = status
+        if order in self._resting[order.symbol]:
+            self._resting[order.symbol].remove(order)
+
+    def _instrument(self, symbol: str) -> Instrument:
+        if symbol not in self.instruments:
+            raise VenueRefused("no_instrument", f"{symbol} is not traded here")
+        return self.instruments[symbol]
+
+    def _resting_order(self, order_id: str) -> BookOrder:
+        order = self.state.orders.get(order_id)
+        if order is None or order.status != "resting":
+            raise VenueRefused("not_resting", f"order {order_id} does not rest")
+        return order
+
+    @staticmethod
+    def _ticks(instrument: Instrument, text: str) -> int:
+        """A level, exactly on the grid with no more digits than the instrument has."""
+        try:
+            value = Decimal(text)
+        except InvalidOperation:
+            raise VenueRefused("bad_level", f"{text} is not a price") from None
+        decimals = len(text.partition(".")[2])
+        if decimals > instrument.price_digits or value % instrument.tick or value <= 0:
+            raise VenueRefused("bad_level", f"{text} is not on the grid of {instrument.tick}")
+        return int(value / instrument.tick)
+
+    @staticmethod
+    def _steps(instrument: Instrument, text: str) -> int:
+        steps = instrument.steps(Decimal(text))
+        if steps is None or steps <= 0 or steps > instrument.qty_max_steps:
+            raise VenueRefused("bad_qty", f"{text} is not a quantity of {instrument.symbol}")
+        return steps
+
+    def _at_market(self, order: BookOrder, instrument: Instrument) -> bool:
+        """Whether the order fills at once; refuses what would rest on the wrong side or too near."""
+        if order.kind == "market":
+            return True
+        assert order.level is not None
+        bid, ask = self.quotes[order.symbol]
+        away = order.side * (order.level - (ask if order.side > 0 else bid))
+        if order.kind == "limit":
+            away = -away
+        least = max(1, instrument.min_stop_ticks)
+        if away <= 0 and order.kind == "limit":
+            return True
+        shown = instrument.price(order.level)
+        if away <= 0:
+            raise VenueRefused("wrong_side", f"a stop at {shown} is at or through the market")
+        if away < least:
+            raise VenueRefused("too_near", f"{shown} is {away} ticks from the market, {least} are needed")
+        return False
+
+    def _check_margin(self, order: BookOrder, instrument: Instrument) -> None:
+        _, equity, used = self.figures()
+        bid, ask = self.quotes[order.symbol]
+        try:
+            size = order.steps * instrument.step_size * instrument.tick_size * self.unit_money(instrument)
+        except Refused as error:
+            raise VenueRefused("no_rate", error.sentence) from None
+        if max(bid, ask) * size * instrument.margin_rate > equity - used:
+            raise VenueRefused("margin", "not enough free margin")
+
+
+def trim(state: BookState, keep_ns: int = 7 * 86400 * SECOND) -> None:
+    """Forget finished orders older than `keep_ns`, so that the state stays small."""
+    for order_id in [
+        order.id
+        for order in state.orders.values()
+        if order.status != "resting" and order.fills and order.fills[-1].time < state.now - keep_ns
+    ]:
+        del state.orders[order_id]

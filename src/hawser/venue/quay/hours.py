@@ -1,0 +1,56 @@
+"""Trading hours: an instrument's weekly sessions in their own zones, as UTC intervals, daylight saving included."""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
+from zoneinfo import ZoneInfo
+
+from hawser.core.clock import DAY, SECOND
+from hawser.core.instrument import Session
+
+EPOCH = date(1970, 1, 1)
+
+
+def _instant(day: date, clock: str, zone: str) -> int:
+    """UTC ns of a wall-clock time; '24:00' is the next midnight."""
+    hours, minutes = (int(part) for part in clock.split(":"))
+    at = datetime(day.year, day.month, day.day, tzinfo=ZoneInfo(zone)) + timedelta(days=hours // 24)
+    at = at.replace(hour=hours % 24, minute=minutes)
+    return int(at.astimezone(UTC).timestamp()) * SECOND
+
+
+@lru_cache(maxsize=4096)
+def open_intervals(sessions: tuple[Session, ...], day_number: int) -> tuple[tuple[int, int], ...]:
+    """Intervals `[opens, closes)` UTC ns of the sessions that begin on the days around UTC day `day_number`.
+
+    No sessions at all means always open.
+    """
+    if not sessions:
+        return ((day_number * DAY, (day_number + 1) * DAY),)
+    found = []
+    for offset in (-1, 0, 1):
+        day = EPOCH + timedelta(days=day_number + offset)
+        for session in sessions:
+            if day.weekday() in session.days:
+                start = _instant(day, session.opens, session.zone)
+                end = _instant(day, session.closes, session.zone)
+                found.append((start, end))
+    return tuple(sorted(found))
+
+
+def is_open(sessions: tuple[Session, ...], at: int) -> bool:
+    """Whether an instrument with these sessions trades at `at`, UTC ns."""
+    return any(start <= at < end for start, end in open_intervals(sessions, at // DAY))
+
+
+def next_change(sessions: tuple[Session, ...], at: int) -> int:
+    """When it next opens or closes after `at`, at most ten days ahead; 0 where it never does."""
+    if not sessions:
+        return 0
+    for day in range(at // DAY, at // DAY + 11):
+        edges = sorted(edge for interval in open_intervals(sessions, day) for edge in interval)
+        for edge in edges:
+            if edge > at and is_open(sessions, edge) != is_open(sessions, edge - 1):
+                return edge
+    return 0
