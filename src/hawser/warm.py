@@ -4,34 +4,21 @@ from __future__ import annotations
 
 import time
 
-import numpy as np
+from hawser.core.clock import MINUTE
+from hawser.demo import world
+from hawser.demo.boot import play_morning
+from hawser.service.session import Session
+from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.weather import SEVERITIES
 
 
 def warm() -> None:
-    """Call every compiled rule once with the types it is used with."""
-    from hawser.core import bars, indicators
-    from hawser.core.rules import moving, quantity, rounding, stops, targets
-
-    columns = [np.arange(1.0, 40.0) for _ in range(5)]
-    times = np.arange(39, dtype=np.int64) * 60
-    bars.joined(bars.Bars(times, *columns), 300)
-    indicators.atr(columns[0], columns[1], columns[2], 14, False)
-    indicators.true_range_at(2.0, 1.0, 1.5)
-    indicators.wilder_next(1.0, 2.0, 14)
-    rounding.floor_whole(1.5)
-    stops.stop_level(stops.ATR, 2.5, 100.0, 4.0, 1)
-    stops.stop_verdict(90, 100, 99, 1, 2)
-    targets.target_level(targets.R, 2.0, 100.0, 10.0, 4.0, 1)
-    targets.steps_through(0.5, 10)
-    fees = (1.0, 0.0, 0.0, 0.0)
-    quantity.commission(1.0, 1.0, *fees)
-    quantity.risk_of(1.0, 10.0, 1.0, 1.0, 1.0, *fees)
-    quantity.steps_within(100.0, 1.0, 10.0, 1.0, 1.0, 1.0, *fees)
-    quantity.money_stop_distance(100.0, 1.0, 1, 100, 1.0, 0.0, 1.0, *fees)
-    moving.trail_atr(100.0, 0.0, 3.0, 4.0, 1)
-    moving.better_exit(100, 101, 1)
-    moving.counted(100, 90, 1, 1)
-    moving.sendable(95, 90, 100, 2, 1)
+    """Trade the demo's morning once: every compiled rule is met with the types it is used with."""
+    feed = world.make_feed()
+    venue = Quay(feed, world.ACCOUNT.currency, world.ACCOUNT.equity, {}, SEVERITIES["fair"], seed=world.SEED)
+    session = Session(world.ACCOUNT, venue, ledger=None)
+    play_morning(session)
+    session.run_until(world.OPENS_AT + 5 * MINUTE)
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -23,11 +24,16 @@ class Bars(NamedTuple):
 
     def last(self, count: int) -> Bars:
         """The last `count` bars, as views."""
-        return Bars(*(column[max(0, column.size - count) :] for column in self))
+        return self.mapped(lambda column: column[max(0, column.size - count) :])
+
+    def mapped(self, change: Callable[[Array], Array]) -> Bars:
+        """Each column put through `change`."""
+        return Bars._make(map(change, self))
 
     @staticmethod
     def empty() -> Bars:
-        return Bars(np.empty(0, np.int64), *(np.empty(0) for _ in range(5)))
+        none = np.empty(0)
+        return Bars(np.empty(0, np.int64), none, none, none, none, none)
 
 
 @compiled

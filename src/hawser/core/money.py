@@ -7,11 +7,29 @@ from decimal import ROUND_HALF_EVEN, Decimal
 # ISO 4217 minor units that differ from 2, active currencies.
 MINOR_UNITS: dict[str, int] = {
     **dict.fromkeys(
-        "BIF CLP DJF GNF ISK JPY KMF KRW PYG RWF UGX UYI VND VUV XAF XOF XPF".split(),
+        (
+            "BIF",
+            "CLP",
+            "DJF",
+            "GNF",
+            "ISK",
+            "JPY",
+            "KMF",
+            "KRW",
+            "PYG",
+            "RWF",
+            "UGX",
+            "UYI",
+            "VND",
+            "VUV",
+            "XAF",
+            "XOF",
+            "XPF",
+        ),
         0,
     ),
-    **dict.fromkeys("BHD IQD JOD KWD LYD OMR TND".split(), 3),
-    **dict.fromkeys("CLF UYW".split(), 4),
+    **dict.fromkeys(["BHD", "IQD", "JOD", "KWD", "LYD", "OMR", "TND"], 3),
+    **dict.fromkeys(["CLF", "UYW"], 4),
 }
 
 

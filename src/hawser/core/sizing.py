@@ -380,7 +380,8 @@ def _derivation(terms: _Terms, sizing: Sizing) -> tuple[Step, ...]:
     steps.append(Step("risk of 1 unit", f"{sizing.risk_per_unit:.2f} {money}"))
     if sizing.budget is not None:
         exact = sizing.budget / sizing.risk_per_unit
-        label = f"{sizing.budget:.2f} \u00f7 {sizing.risk_per_unit:.2f} = {exact:.{instrument.qty_digits + 3}f}, rounded down"
+        digits = instrument.qty_digits + 3
+        label = f"{sizing.budget:.2f} \u00f7 {sizing.risk_per_unit:.2f} = {exact:.{digits}f}, rounded down"
         steps.append(Step(label, f"{instrument.qty(sizing.asked_steps)} units"))
     for cap in sizing.caps:
         if cap.bound:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from decimal import Decimal
 
 from hawser.core.account import Account, Costs, Policy, SizeRule
-from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
-from hawser.core.instrument import Commission, Instrument, Session
+from hawser.core.clock import HOUR, MINUTE, SECOND
+from hawser.core.instrument import Commission, Instrument, Kind, Session
 from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
 from hawser.venue.quay.generator import Character, GeneratedFeed
 
@@ -24,7 +24,7 @@ _SHARES = (Session((0, 1, 2, 3, 4), "09:00", "17:30", ZONE),)
 _LATE = (Session((0, 1, 2, 3, 4), "15:30", "22:00", ZONE),)
 
 
-def _instrument(symbol: str, kind: str, quote: str, tick: str, multiplier: float, step: str, most: str,
+def _instrument(symbol: str, kind: Kind, quote: str, tick: str, multiplier: float, step: str, most: str,
                 margin: float, least: int, fee: Commission, sessions: tuple[Session, ...], name: str,
                 base: str | None = None) -> Instrument:  # fmt: skip
     return Instrument(
@@ -32,7 +32,7 @@ def _instrument(symbol: str, kind: str, quote: str, tick: str, multiplier: float
         qty_step=Decimal(step), qty_min=Decimal(step), qty_max=Decimal(most), margin_rate=margin,
         min_stop_ticks=least, commission=fee, sessions=sessions,
         currencies=(base, quote) if base else (quote,),
-    )  # type: ignore[arg-type]  # kind is one of the literals below  # fmt: skip
+    )  # fmt: skip
 
 
 INSTRUMENTS: list[tuple[Instrument, Character]] = [
@@ -87,4 +87,8 @@ MORNING: list[tuple[int, Plan]] = [
     (171, _plan("Harbour 40", 1, 0.5, 2.2, ((1.2, 0.5), (2.4, 0.25)), 2.6)),
 ]
 
-__all__ = ["ACCOUNT", "DAY", "INSTRUMENTS", "MORNING", "OPENS_AT", "RATES", "SEED", "WAKES_AT", "ZONE", "make_feed"]
+# What is traded on the example history for its picture: minutes after its start, and the plan.
+OWN_PLANS: list[tuple[int, Plan]] = [
+    (35, _plan("Quillan Ferry", 1, 0.8, 2.5, ((1.5, 0.5),), 3.0, 5 * MINUTE)),
+]
+OWN_MINUTES = 150

@@ -4,31 +4,53 @@ from __future__ import annotations
 
 import msgspec
 
-from hawser.core.account import SizeRule
+from hawser.core.account import Account, SizeRule
 from hawser.core.errors import Refused
+from hawser.core.instrument import Instrument
+from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.engine import events as ev
 from hawser.engine import states
-from hawser.engine.exposure import exposure
+from hawser.engine.exposure import Exposure, exposure
 from hawser.engine.protecting import converge, leave, signal
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Halted, TargetLine, Trade
 from hawser.engine.verdict import entry_verdict
 
 
-def size_request(state: EngineState, plan: ev.Plan) -> SizeRequest:
-    """The plan as a request to the core, with everything the account stakes now. The screen uses this too."""
+def account_now(state: EngineState) -> Account:
+    """The account with the venue's figures and the rates of this moment."""
     assert state.account is not None
-    market = state.markets[plan.symbol]
-    staked = exposure(state)
-    account = msgspec.structs.replace(
-        state.account, equity=state.equity, balance=state.balance, margin_used=state.margin_used,
-        rates=state.current_rates(), size=SizeRule(method="risk_percent", percent=plan.percent, basis="equity"),
+    return msgspec.structs.replace(
+        state.account, equity=max(state.equity, 0.01), balance=max(state.balance, 0.0),
+        margin_used=max(state.margin_used, 0.0), rates=state.current_rates(),
     )  # fmt: skip
+
+
+def request_for(
+    plan: Plan,
+    account: Account,
+    instrument: Instrument,
+    quote: tuple[int, int],
+    atr: float,
+    staked: Exposure,
+    held: int,
+) -> SizeRequest:
+    """A plan as a request to the core, for the engine and for the screen alike."""
+    size = SizeRule(method="risk_percent", percent=plan.percent, basis="equity")
     return SizeRequest(
-        instrument=state.instruments[plan.symbol], account=account, side=plan.side, bid=market.bid, ask=market.ask,
-        atr=state.atr(plan.symbol, plan.timeframe_ns), stop=plan.stop, targets=plan.targets,
-        open_heat=staked.heat, open_heat_by_currency=staked.by_currency, positions=len(state.live()),
+        instrument=instrument, account=msgspec.structs.replace(account, size=size), side=plan.side, bid=quote[0],
+        ask=quote[1], atr=atr, stop=plan.stop, targets=plan.targets, open_heat=staked.heat,
+        open_heat_by_currency=staked.by_currency, positions=held,
+    )  # fmt: skip
+
+
+def size_request(state: EngineState, plan: Plan) -> SizeRequest:
+    """The plan against all that the account stakes now."""
+    market = state.markets[plan.symbol]
+    return request_for(
+        plan, account_now(state), state.instruments[plan.symbol], (market.bid, market.ask),
+        state.atr(plan.symbol, plan.timeframe_ns), exposure(state), len(state.live()),
     )  # fmt: skip
 
 
@@ -122,7 +144,7 @@ def move_target(desk: Desk, ask: ev.MoveTarget) -> None:
         return
     line = next((line for line in trade.targets if line.number == ask.number), None)
     problem = target_problem(desk.state, trade, ask.level)
-    if line is None or trade.entered and line.filled >= trade.entered:
+    if line is None or (trade.entered and line.filled >= trade.entered):
         problem = f"There is no target {ask.number} left"
     if problem or line is None:
         desk.tell("refused", "target_refused", problem, trade, ask.ask)

@@ -15,7 +15,7 @@ class Command(msgspec.Struct, frozen=True, tag=True, kw_only=True):
     """Base of all commands."""
 
 
-class Submit(Command):
+class Submit(Command, frozen=True):
     """A new order. `level` in ticks (None: market), `closes` names the position it closes; `why` is for people."""
 
     order: str
@@ -30,7 +30,7 @@ class Submit(Command):
     why: str
 
 
-class Amend(Command):
+class Amend(Command, frozen=True):
     """A resting order gets another level or quantity, in place."""
 
     order: str
@@ -42,14 +42,14 @@ class Amend(Command):
     why: str
 
 
-class Cancel(Command):
+class Cancel(Command, frozen=True):
     order: str
     trade: str
     symbol: str
     why: str
 
 
-class Query(Command):
+class Query(Command, frozen=True):
     """Ask what became of an order."""
 
     order: str
@@ -57,21 +57,21 @@ class Query(Command):
     symbol: str
 
 
-class QueryAll(Command):
+class QueryAll(Command, frozen=True):
     """Ask for all the venue holds, and what it knows of `orders`."""
 
     token: int
     orders: tuple[str, ...]
 
 
-class StartTimer(Command):
+class StartTimer(Command, frozen=True):
     """Wants a TimerFired of this name at `at`, UTC ns."""
 
     name: str
     at: int
 
 
-class Tell(Command):
+class Tell(Command, frozen=True):
     """Something a person should know: one sentence, a code, and what it is about."""
 
     weight: Weight

@@ -28,8 +28,7 @@ class Engine:
     def handle(self, event: ev.AnyEvent) -> list[AnyCommand]:
         """Fold one event; returns the commands that follow, in order."""
         state = self.state
-        if event.time > state.now:
-            state.now = event.time
+        state.now = max(state.now, event.time)
         if type(event) is ev.Quote:  # the one event that comes thousands of times a second
             tending.quote(state, event)
             return []

@@ -17,7 +17,7 @@ class Event(msgspec.Struct, frozen=True, tag=True, kw_only=True):
     time: int
 
 
-class Opened(Event):
+class Opened(Event, frozen=True):
     """A session begins: who trades what. `prefix` begins every client order id of this ledger."""
 
     prefix: str
@@ -25,7 +25,7 @@ class Opened(Event):
     instruments: tuple[Instrument, ...]
 
 
-class Quote(Event):
+class Quote(Event, frozen=True):
     """A quote, or several in one: the last bid and ask, the highest bid and the lowest ask since the one before."""
 
     symbol: str
@@ -39,7 +39,7 @@ class Quote(Event):
             raise ValueError(f"a quote needs 0 < bid <= ask, got {self.bid} {self.ask}")
 
 
-class BarCompleted(Event):
+class BarCompleted(Event, frozen=True):
     """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread` in ticks; `atr`
     is NaN until it has its look-back."""
 
@@ -54,14 +54,14 @@ class BarCompleted(Event):
     atr: float
 
 
-class RateSeen(Event):
+class RateSeen(Event, frozen=True):
     """A conversion rate: units of BBB for one AAA."""
 
     pair: str
     mid: float
 
 
-class Figures(Event):
+class Figures(Event, frozen=True):
     """The account as the venue keeps it."""
 
     balance: float
@@ -69,7 +69,7 @@ class Figures(Event):
     margin_used: float
 
 
-class InstrumentState(Event):
+class InstrumentState(Event, frozen=True):
     """An instrument opens or closes; `until` is when that changes, 0 where it is not known."""
 
     symbol: str
@@ -77,21 +77,21 @@ class InstrumentState(Event):
     until: int
 
 
-class VenueUp(Event):
+class VenueUp(Event, frozen=True):
     """The link to the venue stands."""
 
 
-class VenueDown(Event):
+class VenueDown(Event, frozen=True):
     """The link to the venue is lost."""
 
     why: str
 
 
-class OrderAccepted(Event):
+class OrderAccepted(Event, frozen=True):
     order: str
 
 
-class OrderRejected(Event):
+class OrderRejected(Event, frozen=True):
     order: str
     code: str
     text: str
@@ -108,29 +108,29 @@ class Fill(msgspec.Struct, frozen=True):
     commission: float
 
 
-class OrderFilled(Event):
+class OrderFilled(Event, frozen=True):
     order: str
     fill: Fill
 
 
-class OrderCancelled(Event):
+class OrderCancelled(Event, frozen=True):
     order: str
     why: str
 
 
-class AmendAccepted(Event):
+class AmendAccepted(Event, frozen=True):
     order: str
     level: int
     steps: int
 
 
-class AmendRejected(Event):
+class AmendRejected(Event, frozen=True):
     order: str
     code: str
     text: str
 
 
-class CancelRejected(Event):
+class CancelRejected(Event, frozen=True):
     order: str
     code: str
     text: str
@@ -146,7 +146,7 @@ class Known(msgspec.Struct, frozen=True):
     fills: tuple[Fill, ...] = ()
 
 
-class OrderStatus(Event):
+class OrderStatus(Event, frozen=True):
     """The answer to a query."""
 
     known: Known
@@ -161,7 +161,7 @@ class Held(msgspec.Struct, frozen=True):
     steps: int
 
 
-class Holdings(Event):
+class Holdings(Event, frozen=True):
     """All the venue holds: the orders asked for, every resting order's id, every position."""
 
     token: int
@@ -170,21 +170,21 @@ class Holdings(Event):
     positions: tuple[Held, ...]
 
 
-class TimerFired(Event):
+class TimerFired(Event, frozen=True):
     name: str
 
 
-class Ask(Event):
+class Ask(Event, frozen=True):
     """Something a person or a program asks for; `ask` tells its answers apart."""
 
     ask: str
 
 
-class PlaceTrade(Ask):
+class PlaceTrade(Ask, frozen=True):
     plan: Plan
 
 
-class MoveStop(Ask):
+class MoveStop(Ask, frozen=True):
     """A stop moved by hand. A looser level needs `widen`."""
 
     trade: str
@@ -192,27 +192,27 @@ class MoveStop(Ask):
     widen: bool = False
 
 
-class MoveTarget(Ask):
+class MoveTarget(Ask, frozen=True):
     trade: str
     number: int
     level: int
 
 
-class CloseTrade(Ask):
+class CloseTrade(Ask, frozen=True):
     trade: str
 
 
-class CloseAll(Ask):
+class CloseAll(Ask, frozen=True):
     pass
 
 
-class Halt(Ask):
+class Halt(Ask, frozen=True):
     """Flatten & halt: cancel all, close all, no entries until re-armed."""
 
     why: str
 
 
-class Rearm(Ask):
+class Rearm(Ask, frozen=True):
     reason: str
 
 

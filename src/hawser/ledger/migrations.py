@@ -27,7 +27,7 @@ def migrate(db: sqlite3.Connection, path: str) -> None:
     if version > len(STEPS):
         raise Unavailable(
             "newer_ledger",
-            f"{path}: was written by a newer Hawser (version {version}, this one knows {len(STEPS)}); nothing was changed",
+            f"{path}: was written by a newer Hawser (version {version}, not {len(STEPS)}); it is left as it is",
         )
     for number, (_, step) in enumerate(STEPS[version:], start=version + 1):
         db.execute("BEGIN IMMEDIATE")

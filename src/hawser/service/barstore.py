@@ -8,7 +8,7 @@ import numpy as np
 
 from hawser.core.bars import Bars, joined
 from hawser.core.clock import TIMEFRAMES
-from hawser.core.indicators import atr, true_range_at, wilder_next
+from hawser.core.indicators import Array, atr, true_range_at, wilder_next
 from hawser.core.instrument import Instrument
 from hawser.engine import events as ev
 from hawser.venue import port
@@ -34,12 +34,23 @@ class Series:
     def size(self) -> int:
         return self._size
 
+    @property
+    def last_opened(self) -> int:
+        """When the last completed bar opened."""
+        return int(self._columns[0][self._size - 1])
+
+    def last_prices(self) -> list[float]:
+        """Open, high, low, close and spread of the last completed bar."""
+        return [float(column[self._size - 1]) for column in self._columns[1:]]
+
     def bars(self) -> Bars:
         """Completed bars, as read-only copies another thread may keep."""
-        copies = [column[: self._size].copy() for column in self._columns]
-        for copy in copies:
-            copy.flags.writeable = False
-        return Bars(*copies)
+        return Bars._make(self._columns).mapped(self._copied)
+
+    def _copied(self, column: Array) -> Array:
+        copy = column[: self._size].copy()
+        copy.flags.writeable = False
+        return copy
 
     def append(self, opened: int, open_: float, high: float, low: float, close: float, spread: float) -> None:
         """A completed bar."""
@@ -67,24 +78,42 @@ class BarStore:
         spans = [span for span in TIMEFRAMES.values() if span >= base_span and span % base_span == 0] or [base_span]
         if base_span not in spans:
             spans.insert(0, base_span)
+        self._forming: list[float] | None = None
         self.series: dict[int, Series] = {}
         for span in spans:
             bars = history if span == base_span else joined(history, span)
             series = Series(span, bars)
-            if span != base_span and bars.time.size and bars.time[-1] + span > self._until(history):
+            if span != base_span and bars.time.size and bars.time[-1] + span > int(history.time[-1]) + base_span:
                 series = self._unfinished(span, bars)
             self.series[span] = series
-
-    def _until(self, history: Bars) -> int:
-        return int(history.time[-1]) + self.base_span
 
     @staticmethod
     def _unfinished(span: int, bars: Bars) -> Series:
         """The last joined bar is still being made."""
-        series = Series(span, Bars(*(column[:-1] for column in bars)))
+        series = Series(span, bars.mapped(lambda column: column[:-1]))
         series.building = [float(column[-1]) for column in bars]
         series.building[0] = int(bars.time[-1])
         return series
+
+    def quote(self, time: int, bid: float, spread: float) -> None:
+        """A quote: the unfinished base bar follows it."""
+        start, part = time - time % self.base_span, self._forming
+        if part is None or part[0] != start:
+            self._forming = [start, bid, bid, bid, bid, spread]
+        else:
+            part[2], part[3], part[4], part[5] = max(part[2], bid), min(part[3], bid), bid, spread
+
+    def forming(self, span: int) -> tuple[float, ...] | None:
+        """The unfinished bar of a timeframe: opened, open, high, low, close, spread; None before its first quote."""
+        part, series = self._forming, self.series[span]
+        if part is None or (series.size and part[0] <= series.last_opened and span == self.base_span):
+            return None
+        start = int(part[0]) - int(part[0]) % span
+        building = series.building
+        if span == self.base_span or building is None or building[0] != start:
+            return (start, *part[1:])
+        high, low = max(building[2], part[2]), min(building[3], part[3])
+        return (start, building[1], high, low, part[4], part[5])
 
     def seeds(self, now: int) -> list[ev.BarCompleted]:
         """The last completed bar of every timeframe, so that the engine knows each ATR."""
@@ -118,8 +147,7 @@ class BarStore:
         return series.size > before
 
     def _event(self, series: Series, now: int) -> ev.BarCompleted:
-        last = [float(column[series.size - 1]) for column in series._columns[1:]]
-        opened = int(series._columns[0][series.size - 1])
+        last, opened = series.last_prices(), series.last_opened
         return ev.BarCompleted(
             time=now, symbol=self.instrument.symbol, span=series.span, opened=opened, open=last[0], high=last[1],
             low=last[2], close=last[3], spread=last[4], atr=series.atr,

@@ -58,15 +58,15 @@ class Inward:
         if isinstance(message, port.QuoteTold):
             instrument = self._instruments[message.symbol]
             bid, ask = ticks(instrument, message.bid), ticks(instrument, message.ask)
-            return ev.Quote(time=now, symbol=message.symbol, bid=bid, ask=ask, high_bid=bid, low_ask=ask)
+            high = ticks(instrument, message.high_bid) if message.high_bid else bid
+            low = ticks(instrument, message.low_ask) if message.low_ask else ask
+            return ev.Quote(time=now, symbol=message.symbol, bid=bid, ask=ask, high_bid=high, low_ask=low)
         if isinstance(message, port.BarTold):
             return None
         if isinstance(message, port.RateTold):
             return ev.RateSeen(time=now, pair=message.pair, mid=message.mid)
         if isinstance(message, port.FiguresTold):
-            return ev.Figures(
-                time=now, balance=message.balance, equity=message.equity, margin_used=message.margin_used
-            )
+            return ev.Figures(time=now, balance=message.balance, equity=message.equity, margin_used=message.margin_used)
         if isinstance(message, port.StateTold):
             return ev.InstrumentState(time=now, symbol=message.symbol, open=message.open, until=message.until)
         if isinstance(message, port.LinkTold):
@@ -77,8 +77,10 @@ class Inward:
         if isinstance(message, port.Accepted):
             return ev.OrderAccepted(time=now, order=message.id)
         if isinstance(message, port.Rejected):
-            kind = {"order": ev.OrderRejected, "amend": ev.AmendRejected}.get(message.what, ev.CancelRejected)
-            return kind(time=now, order=message.id, code=message.code, text=message.text)
+            kinds: dict[str, type[ev.OrderRejected | ev.AmendRejected | ev.CancelRejected]] = {
+                "order": ev.OrderRejected, "amend": ev.AmendRejected, "cancel": ev.CancelRejected,
+            }  # fmt: skip
+            return kinds[message.what](time=now, order=message.id, code=message.code, text=message.text)
         if isinstance(message, port.Cancelled):
             return ev.OrderCancelled(time=now, order=message.id, why=message.why)
         if isinstance(message, port.StatusTold):

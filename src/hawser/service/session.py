@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import heapq
 import secrets
+import sqlite3
 from collections.abc import Callable
 
 from hawser.core.account import Account
@@ -37,7 +38,9 @@ class Session:
         ledger: Ledger | None,
         listener: Listener | None = None,
         prefix: str = "",
+        on_fault: Callable[[Exception], None] | None = None,
     ) -> None:
+        self._on_fault = on_fault
         self.venue, self.ledger, self._listener = venue, ledger, listener
         self.engine = ledger.restore() if ledger else Engine()
         self.stores = {
@@ -87,8 +90,12 @@ class Session:
                 self.take(bar)
             return
         event = self._inward.event(told, now)
-        if event is not None:
-            self.take(event)
+        if event is None:
+            return
+        if isinstance(event, ev.Quote):
+            tick = self.venue.instruments[event.symbol].tick_size
+            self.stores[event.symbol].quote(told.time, event.bid * tick, float(event.ask - event.bid))
+        self.take(event)
 
     def take(self, event: ev.AnyEvent) -> None:
         """Fold one event; what follows waits in the batch until `flush`."""
@@ -162,14 +169,45 @@ class Session:
             step = until if timer is None else min(until, timer)
             message = self.venue.next_message(max(step, self.venue.now))
             if message is not None:
-                self.message(message, self.venue.now)
+                self._safely(self.message, message, self.venue.now)
             elif timer is not None and timer <= until:
                 _, _, name = heapq.heappop(self._timers)
-                self.take(ev.TimerFired(time=max(timer, self.venue.now), name=name))
+                self._safely(self.take, ev.TimerFired(time=max(timer, self.venue.now), name=name))
             else:
                 break
         if self._batch:
             self.flush()
+
+    def ask(self, event: ev.AskEvent) -> None:
+        """Take what a person asks for."""
+        self._safely(self.take, event)
+        self.flush()
+
+    def _safely(self, action: Callable[..., None], *values: object) -> None:
+        """Carry out `action`; after an unexpected error go back to what is written down and compare with the venue.
+
+        A record that cannot be written is no such error: without it nothing may leave, and the caller must know.
+        """
+        if self._on_fault is None:
+            action(*values)
+            return
+        try:
+            action(*values)
+        except sqlite3.Error:
+            raise
+        except Exception as error:  # whatever it is: protection goes on
+            self._on_fault(error)
+            self._recover()
+
+    def _recover(self) -> None:
+        """The engine anew from the ledger, in step with the venue again."""
+        if self.ledger is None:
+            return
+        self._batch.clear()
+        self._updates.clear()
+        self.engine = self.ledger.restore()
+        self._take_up_timers(self.engine.state.now)
+        self.take(ev.VenueUp(time=max(self.engine.state.now, self.venue.now)))
 
     def close(self) -> None:
         self._record_updates()

@@ -20,7 +20,7 @@ class Message(msgspec.Struct, frozen=True, tag=True, kw_only=True):
 # Requests: what Hawser sends.
 
 
-class NewOrder(Message):
+class NewOrder(Message, frozen=True):
     """`kind`: market, stop or limit. `closes` names a position; such an order never fills beyond it."""
 
     id: str
@@ -32,7 +32,7 @@ class NewOrder(Message):
     closes: str | None = None
 
 
-class AmendOrder(Message):
+class AmendOrder(Message, frozen=True):
     """Changes a resting order in place."""
 
     id: str
@@ -40,15 +40,15 @@ class AmendOrder(Message):
     qty: str
 
 
-class CancelOrder(Message):
+class CancelOrder(Message, frozen=True):
     id: str
 
 
-class AskOrder(Message):
+class AskOrder(Message, frozen=True):
     id: str
 
 
-class AskHoldings(Message):
+class AskHoldings(Message, frozen=True):
     token: int
     orders: tuple[str, ...]
 
@@ -59,17 +59,21 @@ Request = NewOrder | AmendOrder | CancelOrder | AskOrder | AskHoldings
 # Messages: what the venue tells. `time` is the venue's, UTC ns.
 
 
-class Told(Message):
+class Told(Message, frozen=True):
     time: int
 
 
-class QuoteTold(Told):
+class QuoteTold(Told, frozen=True):
+    """A quote; where several were joined, the highest bid and the lowest ask among them too."""
+
     symbol: str
     bid: str
     ask: str
+    high_bid: str = ""
+    low_ask: str = ""
 
 
-class BarTold(Told):
+class BarTold(Told, frozen=True):
     """A completed base bar that opened at `opened`; bid prices; `spread` in ticks."""
 
     symbol: str
@@ -81,33 +85,33 @@ class BarTold(Told):
     spread: float
 
 
-class RateTold(Told):
+class RateTold(Told, frozen=True):
     pair: str
     mid: float
 
 
-class StateTold(Told):
+class StateTold(Told, frozen=True):
     symbol: str
     open: bool
     until: int
 
 
-class FiguresTold(Told):
+class FiguresTold(Told, frozen=True):
     balance: float
     equity: float
     margin_used: float
 
 
-class LinkTold(Told):
+class LinkTold(Told, frozen=True):
     up: bool
     why: str = ""
 
 
-class Accepted(Told):
+class Accepted(Told, frozen=True):
     id: str
 
 
-class Rejected(Told):
+class Rejected(Told, frozen=True):
     """`what`: order, amend or cancel."""
 
     id: str
@@ -127,17 +131,17 @@ class FillTold(msgspec.Struct, frozen=True):
     commission: float
 
 
-class Filled(Told):
+class Filled(Told, frozen=True):
     id: str
     fill: FillTold
 
 
-class Cancelled(Told):
+class Cancelled(Told, frozen=True):
     id: str
     why: str
 
 
-class Amended(Told):
+class Amended(Told, frozen=True):
     id: str
     level: str
     qty: str
@@ -154,7 +158,7 @@ class OrderTold(msgspec.Struct, frozen=True):
     fills: tuple[FillTold, ...] = ()
 
 
-class StatusTold(Told):
+class StatusTold(Told, frozen=True):
     order: OrderTold
 
 
@@ -165,7 +169,7 @@ class PositionTold(msgspec.Struct, frozen=True):
     qty: str
 
 
-class HoldingsTold(Told):
+class HoldingsTold(Told, frozen=True):
     token: int
     asked: tuple[OrderTold, ...]
     resting: tuple[str, ...]

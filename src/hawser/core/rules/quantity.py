@@ -90,7 +90,7 @@ def money_stop_distance(
     per_notional: float,
     minimum: float,
 ) -> int:
-    """Farthest whole distance in ticks at which the whole risk of `qty` is within `budget`; -1 where costs alone exceed it."""
+    """Farthest distance in whole ticks at which the whole risk of `qty` is within `budget`; -1: costs exceed it."""
     most = budget * (1.0 + BUDGET_NOISE)
     ref = ref_ticks * tick
     cost_in = commission(qty, ref, unit_money, per_unit, per_notional, minimum)

@@ -11,7 +11,7 @@ def floor_whole(x: float) -> int:
     nearest = math.floor(x + 0.5)
     if abs(x - nearest) <= min(1e-9 * max(1.0, abs(nearest)), 1e-6):
         return int(nearest)
-    return int(math.floor(x))
+    return math.floor(x)
 
 
 @compiled

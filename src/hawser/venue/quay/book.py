@@ -10,8 +10,8 @@ from decimal import Decimal, InvalidOperation
 
 import msgspec
 
-from hawser.core.clock import SECOND
 from hawser.core.account import Rate
+from hawser.core.clock import SECOND
 from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert
 from hawser.core.instrument import Instrument

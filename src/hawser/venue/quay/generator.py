@@ -132,8 +132,10 @@ class Stream:
         ask = np.concatenate([part.ask for part in parts])[done] * self.instrument.tick_size
         spread = np.round((ask - bid)[:, -1] / self.instrument.tick_size)
         digits = self.instrument.price_digits
-        columns = (bid[:, 0], bid.max(axis=1), bid.min(axis=1), bid[:, -1])
-        return Bars(minutes[done], *(np.round(column, digits) for column in columns), spread)
+        open_, high, low, close = (
+            np.round(column, digits) for column in (bid[:, 0], bid.max(axis=1), bid.min(axis=1), bid[:, -1])
+        )
+        return Bars(minutes[done], open_, high, low, close, spread)
 
 
 class GeneratedFeed:
@@ -237,9 +239,7 @@ class GeneratedFeed:
             if time > after:
                 self._push(fd.Tick(time, symbol, bid, ask))
         spread = float(asks[-1] - bids[-1])
-        self._push(
-            fd.BarDone(start + MINUTE, symbol, start, bids[0], max(bids), min(bids), bids[-1], spread)
-        )  # fmt: skip
+        self._push(fd.BarDone(start + MINUTE, symbol, start, bids[0], max(bids), min(bids), bids[-1], spread))
 
     @staticmethod
     def _drop_old_days(stream: Stream, today: int) -> None:
@@ -247,4 +247,3 @@ class GeneratedFeed:
         for number in [number for number in stream.days if number < today - 1]:
             if len(stream.days) > 40:
                 del stream.days[number]
-

@@ -9,8 +9,8 @@ from __future__ import annotations
 import heapq
 from collections import deque
 
-from hawser.core.bars import Bars
 from hawser.core.account import Rate as AccountRate
+from hawser.core.bars import Bars
 from hawser.core.clock import SECOND
 from hawser.core.errors import VenueRefused
 from hawser.venue import port

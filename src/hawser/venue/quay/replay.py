@@ -32,7 +32,7 @@ class ReplayFeed:
 
     def history(self, symbol: str) -> Bars:
         done = int(np.searchsorted(self._bars.time, self._now - self.base_span, side="right"))
-        return Bars(*(column[:done] for column in self._bars[:5]), self._spread[:done])
+        return self._bars._replace(spread=self._spread).mapped(lambda column: column[:done])
 
     def seek(self, now: int) -> None:
         self._now = now
@@ -70,7 +70,7 @@ class ReplayFeed:
         at = np.concatenate([[0.0], np.cumsum(lengths) / lengths.sum()])
         grid = np.union1d(np.linspace(0.0, 1.0, QUOTES_A_BAR), at)
         bids = np.rint(np.interp(grid, at, corners)).astype(int)
-        spread = max(0, int(round(float(self._spread[index]))))
+        spread = max(0, round(float(self._spread[index])))
         items: list[fd.FeedItem] = []
         for part, bid in zip(grid.tolist(), bids.tolist(), strict=True):
             time = opened + int(part * (self.base_span - 1_000_000))

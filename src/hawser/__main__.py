@@ -1,0 +1,7 @@
+"""`python -m hawser`."""
+
+import sys
+
+from hawser.cli import main
+
+sys.exit(main())

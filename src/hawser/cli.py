@@ -1,0 +1,163 @@
+"""The `hawser` command. Each part imports what it needs and no more, so that `hawser size` answers at once."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+from pathlib import Path
+from typing import NoReturn
+
+from hawser import __version__
+from hawser.core.errors import BadInput, HawserError
+
+DONE, REFUSED, WRONG = 0, 1, 2
+COMMANDS = ("size",)
+
+
+class _Parser(argparse.ArgumentParser):
+    """One line on standard error for a wrong call."""
+
+    def error(self, message: str) -> NoReturn:
+        raise BadInput("usage", f"hawser: {message}; see hawser --help")
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run the command; returns the exit status of interface.md."""
+    given = sys.argv[1:] if arguments is None else arguments
+    try:
+        if given[:1] == ["size"]:
+            return _size(given[1:])
+        return _desktop(given)
+    except HawserError as error:
+        print(error.sentence, file=sys.stderr)
+        return WRONG
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return DONE
+
+
+def _size(arguments: list[str]) -> int:
+    """`hawser size REQUEST`."""
+    parser = _Parser(prog="hawser size", description="Size one trade, or a list of them: JSON in, JSON out.")
+    parser.add_argument("request", help="a JSON file; - for standard input")
+    options = parser.parse_args(arguments)
+    name = "standard input" if options.request == "-" else options.request
+    data = _json(options.request, name)
+    os.environ["NUMBA_DISABLE_JIT"] = "1"  # one answer needs no compiler; the rules are the same source
+    from hawser.formats.size_json import answer_many, answer_one
+
+    if isinstance(data, list):
+        print(json.dumps(answer_many(data), indent=1))
+        return DONE
+    answer = answer_one(data, name)
+    print(json.dumps(answer, indent=1))
+    return DONE if answer["ok"] else REFUSED
+
+
+def _json(path: str, name: str) -> object:
+    try:
+        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
+        return json.loads(text)
+    except OSError as error:
+        raise BadInput("unreadable", f"{name}: cannot be read ({error.strerror})") from None
+    except (json.JSONDecodeError, UnicodeDecodeError) as error:
+        raise BadInput("not_json", f"{name}: expected JSON; {error}") from None
+
+
+def _desktop_parser() -> _Parser:
+    parser = _Parser(
+        prog="hawser",
+        description="Sizes, protects and tends trades. Without options: opens the history opened last.",
+        epilog="Commands: hawser size REQUEST sizes a trade from JSON (hawser size --help).",
+    )
+    parser.add_argument("--version", action="version", version=f"hawser {__version__}")
+    parser.add_argument("--demo", action="store_true", help="open the shipped demo world; touches no data of yours")
+    parser.add_argument("--fresh", action="store_true", help="with --demo: begin the demo anew")
+    parser.add_argument("--bars", type=Path, metavar="FILE", help="replay this bar history (CSV or Parquet)")
+    parser.add_argument("--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)")
+    parser.add_argument("--account", type=Path, metavar="FILE", help="with --bars: the account (TOML)")
+    parser.add_argument("--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset")
+    parser.add_argument("--speed", type=float, default=None, metavar="N", help="run the venue's clock N times as fast")
+    parser.add_argument("--zone", metavar="ZONE", help="show times in this zone instead of the machine's")
+    parser.add_argument("--profile-root", type=Path, help=argparse.SUPPRESS)  # tests keep their data apart
+    return parser
+
+
+def _desktop(arguments: list[str]) -> int:
+    options = _desktop_parser().parse_args(arguments)
+    if options.speed is not None and not 0 < options.speed <= 3600:
+        raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
+    _check_zone(options.zone)
+    if options.demo and options.bars:
+        raise BadInput("usage", "--demo and --bars: expected one of them")
+    if options.fresh and not options.demo:
+        raise BadInput("usage", "--fresh: expected together with --demo")
+    for name in ("instrument", "account", "tz"):
+        if getattr(options, name) and not options.bars:
+            raise BadInput("usage", f"--{name}: expected together with --bars")
+    if options.bars and not options.instrument:
+        raise BadInput("usage", "--bars: expected --instrument FILE.toml too")
+    if options.demo:
+        return _demo(options)
+    return _replay(options)
+
+
+def _check_zone(zone: str | None) -> None:
+    if zone is not None:
+        from zoneinfo import ZoneInfo
+
+        try:
+            ZoneInfo(zone)
+        except (KeyError, ValueError, OSError):
+            raise BadInput("bad_zone", f"--zone {zone}: expected the name of a time zone") from None
+
+
+def _need_display() -> None:
+    from hawser.desk.app import display_missing
+
+    if display_missing():
+        raise BadInput(
+            "no_display",
+            "No display to open a window on; on a machine without one, run it under Xvfb: xvfb-run -a make demo",
+        )
+
+
+def _demo(options: argparse.Namespace) -> int:
+    _need_display()
+    from hawser.demo.boot import begin_anew, boot
+    from hawser.desk.app import run
+    from hawser.service.profile import profile
+
+    chosen = profile("demo", options.profile_root)
+    if options.fresh:
+        begin_anew(chosen)
+    return run(chosen, boot, "demo", options.speed or 1.0, options.zone)
+
+
+def _replay(options: argparse.Namespace) -> int:
+    from hawser.service.last import last_opened, note_opened
+    from hawser.service.profile import profile, replay_name
+    from hawser.service.replay import Inputs, boot
+
+    root = options.profile_root
+    if options.bars is None:
+        files = last_opened(root)
+        speed = options.speed or files.speed
+    else:
+        files = note_opened(root, options.bars, options.instrument, options.account, options.tz, options.speed or 1.0)
+        speed = options.speed or 1.0
+    inputs = Inputs(Path(files.bars), Path(files.instrument), files.account and Path(files.account), files.zone)
+    _need_display()
+    from hawser.desk.app import run
+
+    chosen = profile(replay_name(inputs.instrument.symbol, inputs.path), root)
+    note = options.bars is not None
+    if note:
+        files.save(root)
+    return run(chosen, lambda where: boot(inputs, where), inputs.path.name, speed, options.zone)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

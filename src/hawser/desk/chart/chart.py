@@ -1,0 +1,425 @@
+"""The chart: candles, the lines of the plan or a trade, the stop's past, crosshair and readout, beside the R scale."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
+
+from hawser.core.clock import TIMEFRAMES, timeframe_name
+from hawser.core.instrument import Instrument
+from hawser.desk import figures as fg
+from hawser.desk.chart.focus import Focus
+from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis
+from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.chart.rscale import RScale
+from hawser.desk.look import Look
+from hawser.desk.theme.fonts import font
+from hawser.engine.events import BarCompleted
+
+DEFAULT_BARS = 110
+ROOM = 0.24  # of the width, kept free on the right for the lines' words
+MOST_SHOWN = 1_000_000.0
+FEWEST = 12.0
+
+
+class Plot(pg.PlotWidget):
+    """Wheel zooms about the newest shown bar, dragging pans; keys do the same."""
+
+    def __init__(self, chart: Chart, time_axis: TimeAxis, price_axis: PriceAxis) -> None:
+        super().__init__(axisItems={"bottom": time_axis, "right": price_axis})
+        self._chart = chart
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Chart")
+
+    def wheelEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QWheelEvent
+        self._chart.zoom(0.8 if event.angleDelta().y() > 0 else 1.25)
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if not self._chart.key(event.key()):
+            super().keyPressEvent(event)
+
+
+class Chart(QFrame):
+    """One instrument, one timeframe. Levels cross its signals in ticks."""
+
+    span_chosen = pyqtSignal(object)
+    moved = pyqtSignal(str, int, int)
+    dropped = pyqtSignal(str, int, int)
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._look = look
+        self._instrument: Instrument | None = None
+        self._span = 0
+        self._pyramid: Pyramid | None = None
+        self._forming: tuple[float, ...] | None = None
+        self._focus: Focus | None = None
+        self.shown = float(DEFAULT_BARS)
+        self._offset = 0.0  # bars between the newest and the right end of what is shown
+        self._make_plot()
+        self._make_header()
+        self.scale = RScale(look)
+        self.scale.moved.connect(self.moved)
+        self.scale.dropped.connect(self.dropped)
+        middle = QHBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        middle.addWidget(self.plot, 1)
+        middle.addWidget(self.scale)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(1, 1, 1, 1)
+        box.setSpacing(0)
+        box.addLayout(self._header)
+        box.addLayout(middle, 1)
+        look.changed.connect(self.restyle)
+        self.restyle()
+
+    def _make_plot(self) -> None:
+        self._time_axis, self._price_axis = TimeAxis(self._look), PriceAxis()
+        self.plot = Plot(self, self._time_axis, self._price_axis)
+        item = self.plot.getPlotItem()
+        item.hideAxis("left")
+        item.showAxis("right")
+        item.hideButtons()
+        item.setMenuEnabled(False)
+        self._view = item.getViewBox()
+        self._view.setMouseEnabled(x=True, y=False)
+        self._view.disableAutoRange()
+        self._view.sigXRangeChanged.connect(self._panned)
+        self._price_axis.setWidth(62)
+        for axis in (self._time_axis, self._price_axis):
+            axis.setStyle(tickFont=font(11), tickLength=-4)
+        self._candles = Candles(self._look)
+        self._trace = pg.PlotCurveItem(connect="finite")
+        self._trace.setZValue(15)
+        self.plot.addItem(self._candles)
+        self.plot.addItem(self._trace)
+        self._lines: dict[tuple[str, int], LevelLine] = {}
+        self._price_line = LevelLine(self._look, "price")
+        self.plot.addItem(self._price_line)
+        self._cross_v, self._cross_h = pg.InfiniteLine(angle=90), pg.InfiniteLine(angle=0)
+        for line in (self._cross_v, self._cross_h):
+            line.hide()
+            self.plot.addItem(line, ignoreBounds=True)
+        self.plot.scene().sigMouseMoved.connect(self._hovered)
+
+    def _make_header(self) -> None:
+        self._title, self._readout = QLabel(), QLabel()
+        self._title.setProperty("role", "title")
+        self._readout.setProperty("role", "second")
+        self._header = QHBoxLayout()
+        self._header.setContentsMargins(10, 4, 10, 4)
+        self._header.setSpacing(2)
+        self._header.addWidget(self._title)
+        self._header.addSpacing(8)
+        self._spans, self.span_buttons = QButtonGroup(self), {}
+        for name, span in TIMEFRAMES.items():
+            button = QPushButton(name)
+            button.setCheckable(True)
+            button.setProperty("role", "flat")
+            button.setAccessibleName(f"Timeframe {name}")
+            button.clicked.connect(lambda _, span=span: self.span_chosen.emit(span))
+            self._spans.addButton(button)
+            self.span_buttons[span] = button
+            self._header.addWidget(button)
+        self._header.addStretch(1)
+        self._header.addWidget(self._readout)
+
+    def restyle(self) -> None:
+        p = self._look.palette
+        self.plot.setBackground(p.color("panel"))
+        for axis in (self._time_axis, self._price_axis):
+            axis.setPen(p.color("hairline"))
+            axis.setTextPen(p.color("ink2"))
+        self.plot.showGrid(x=False, y=True, alpha=0.35)
+        pen = QPen(p.color("loss"), 1.5)
+        pen.setCosmetic(True)
+        self._trace.setPen(pen)
+        self._price_line.style("ink", width=0.6)
+        for line in (self._cross_v, self._cross_h):
+            line.setPen(pg.mkPen(p.color("ink2"), width=1, style=Qt.PenStyle.DotLine))
+        for line in self._lines.values():
+            line.style(line.tone, line.dash, line.width)
+        self._candles.update()
+
+    # Data
+
+    def show_bars(self, instrument: Instrument, span: int, pyramid: Pyramid, available: list[int]) -> None:
+        """Another instrument or timeframe."""
+        self._instrument, self._span, self._pyramid, self._forming = instrument, span, pyramid, None
+        self._title.setText(instrument.symbol)
+        self._price_axis.digits = instrument.price_digits
+        for other, button in self.span_buttons.items():
+            button.setVisible(other in available)
+            button.setChecked(other == span)
+        self._offset = 0.0
+        self._refresh()
+        self._read_bar(None)
+
+    def add_bar(self, bar: BarCompleted) -> None:
+        """A bar of what is shown completed."""
+        if self._pyramid is None or self._instrument is None or bar.symbol != self._instrument.symbol:
+            return
+        times = self._pyramid.bars.time
+        if bar.span == self._span and (not times.size or bar.opened > times[-1]):
+            prices = (bar.open, bar.high, bar.low, bar.close)
+            self._pyramid = self._pyramid.with_bar(bar.opened, prices, bar.spread)
+            self._forming = None
+            if self._offset:
+                self._offset += 1  # what a person looks at stays where it is
+            self._refresh()
+
+    def show_forming(self, forming: tuple[float, ...] | None) -> None:
+        """The unfinished bar."""
+        if self._pyramid is None or forming == self._forming:
+            return
+        if forming is not None and self._pyramid.size and forming[0] <= self._pyramid.bars.time[-1]:
+            return  # of the timeframe shown before
+        self._forming = forming
+        self._candles.show_bars(self._pyramid, forming)
+        self._fit_prices()
+        if self._cross_v.isVisible():
+            self._read_bar(self._cross_v.value())
+        else:
+            self._read_bar(None)
+
+    def show_focus(self, focus: Focus | None) -> None:
+        """The plan or the trade whose lines are drawn."""
+        if focus == self._focus:
+            return
+        reach = focus is None or self._focus is None or _levels(focus) != _levels(self._focus)
+        self._focus = focus
+        self._draw_lines()
+        if reach:
+            self._fit_prices()
+        self.scale.show_focus(focus)
+
+    # Lines
+
+    def _draw_lines(self) -> None:
+        focus = self._focus
+        wanted: dict[tuple[str, int], tuple[int, str, str, bool]] = {}
+        if focus is not None:
+            price = focus.instrument.price
+            plan = not focus.trade
+            text = f"{focus.label} at {price(focus.ref)}"
+            wanted[("entry", 0)] = (focus.ref, text, "ink2", True)
+            bare = "" if focus.covered else ", not resting yet"
+            text = f"stop {price(focus.stop)}  {fg.r(focus.r(focus.stop))}{bare}"
+            wanted[("stop", 0)] = (focus.stop, text, "loss" if focus.covered else "caution", plan)
+            for mark in focus.targets:
+                done = ", done" if mark.done else ""
+                text = f"target {mark.number}  {price(mark.level)}  {fg.r(focus.r(mark.level))}{done}"
+                wanted[("target", mark.number)] = (mark.level, text, "gain", plan or mark.done)
+        for key in [key for key in self._lines if key not in wanted]:
+            self.plot.removeItem(self._lines.pop(key))
+        for key, (level, text, tone, dash) in wanted.items():
+            line = self._lines.get(key) or self._new_line(key)
+            if (line.tone, line.dash) != (tone, dash) or line.width != 1.4:
+                line.style(tone, dash, 1.4)
+            assert focus is not None
+            done = key[0] == "target" and any(m.number == key[1] and m.done for m in focus.targets)
+            line.setMovable(key[0] != "entry" and not done)
+            line.place(level * focus.instrument.tick_size, text)
+        self._draw_price(focus)
+        self._draw_trace(focus)
+
+    def _draw_price(self, focus: Focus | None) -> None:
+        self._price_line.setVisible(focus is not None)
+        if focus is not None:
+            self._price_line.place(focus.price * focus.instrument.tick_size, "")
+
+    def _new_line(self, key: tuple[str, int]) -> LevelLine:
+        line = LevelLine(self._look, *key)
+        line.sigDragged.connect(self._line_dragged)
+        line.sigPositionChangeFinished.connect(self._line_dropped)
+        self.plot.addItem(line)
+        self._lines[key] = line
+        return line
+
+    def _line_ticks(self, line: LevelLine) -> int:
+        assert self._focus is not None
+        return max(1, round(line.value() / self._focus.instrument.tick_size))
+
+    def _line_dragged(self, line: LevelLine) -> None:
+        if self._focus is not None:
+            self.moved.emit(line.role, line.number, self._line_ticks(line))
+
+    def _line_dropped(self, line: LevelLine) -> None:
+        if self._focus is not None:
+            self.dropped.emit(line.role, line.number, self._line_ticks(line))
+
+    @property
+    def dragging(self) -> bool:
+        return self.scale.busy or any(line.dragging for line in self._lines.values())
+
+    def _draw_trace(self, focus: Focus | None) -> None:
+        """The stop's past as a stepped line over the bars."""
+        if focus is None or not focus.trace or self._pyramid is None or not self._pyramid.size:
+            self._trace.setData([], [])
+            return
+        times, tick = self._pyramid.bars.time, focus.instrument.tick_size
+        xs, ys = [], []
+        for rest in focus.trace:
+            at = self._bar_at(rest.time, times)
+            if ys:
+                xs.append(at)
+                ys.append(ys[-1])
+            xs.append(at)
+            ys.append(rest.level * tick)
+        xs.append(float(times.size))
+        ys.append(ys[-1])
+        self._trace.setData(xs, ys)
+
+    def _bar_at(self, time: int, times: np.ndarray) -> float:
+        """A moment as a bar number with its part of the bar."""
+        index = int(np.searchsorted(times, time, side="right")) - 1
+        if index < 0:
+            return 0.0
+        return index + min(1.0, (time - int(times[index])) / self._span) - 0.5
+
+    # Range
+
+    def _refresh(self) -> None:
+        assert self._pyramid is not None
+        self._time_axis.times, self._time_axis.span = self._pyramid.bars.time, self._span
+        self._candles.show_bars(self._pyramid, self._forming)
+        self._set_range()
+        self._draw_lines()
+
+    def _set_range(self) -> None:
+        if self._pyramid is None:
+            return
+        self.shown = min(max(FEWEST, self.shown), max(FEWEST, min(MOST_SHOWN, self._pyramid.size + 1)))
+        self._offset = max(0.0, min(self._offset, self._pyramid.size - FEWEST / 2))
+        right = self._pyramid.size + 1 - self._offset
+        self._view.blockSignals(True)
+        self._view.setXRange(right - self.shown, right + self.shown * ROOM / (1 - ROOM), padding=0)
+        self._view.blockSignals(False)
+        self._time_axis.linkedViewChanged(self._view)
+        self._fit_prices()
+
+    def _panned(self) -> None:
+        """The mouse dragged the view."""
+        if self._pyramid is None:
+            return
+        left, right = self._view.viewRange()[0]
+        self.shown = (right - left) * (1 - ROOM)
+        self._offset = self._pyramid.size + 1 - (left + self.shown)
+        self._set_range()
+
+    def zoom(self, factor: float) -> None:
+        self.shown *= factor
+        self._set_range()
+
+    def pan(self, bars: float) -> None:
+        self._offset += bars
+        self._set_range()
+
+    def key(self, key: int) -> bool:
+        """Keys of the chart; True where it was one."""
+        keys = Qt.Key
+        if key == keys.Key_Left:
+            self.pan(max(1.0, self.shown // 10))
+        elif key == keys.Key_Right:
+            self.pan(-max(1.0, self.shown // 10))
+        elif key in (keys.Key_Plus, keys.Key_Equal):
+            self.zoom(0.8)
+        elif key == keys.Key_Minus:
+            self.zoom(1.25)
+        elif key == keys.Key_End:
+            self._offset = 0.0
+            self._set_range()
+        elif key == keys.Key_Home:
+            self.shown, self._offset = MOST_SHOWN, 0.0
+            self._set_range()
+        else:
+            return False
+        return True
+
+    def _fit_prices(self) -> None:
+        """The shown bars and, unless they are far away, the lines of the focus."""
+        if self._pyramid is None or self.dragging:
+            return
+        left, right = self._view.viewRange()[0]
+        found = self._pyramid.extremes(left, right)
+        if found is None:
+            return
+        low, high = found
+        if self._forming is not None and right >= self._pyramid.size:
+            low, high = min(low, self._forming[3]), max(high, self._forming[2])
+        if self._focus is not None:
+            tick, reach = self._focus.instrument.tick_size, 1.2 * (high - low)
+            for level in _levels(self._focus):
+                price = level * tick
+                if low - reach <= price <= high + reach:
+                    low, high = min(low, price), max(high, price)
+        room = (high - low) * 0.06 or abs(high) * 0.001
+        self._view.setYRange(low - room, high + room, padding=0)
+        self.lay_scale()
+
+    def lay_scale(self) -> None:
+        """Give the R scale the plot's price axis."""
+        (low, high), scene = self._view.viewRange()[1], self._view.sceneBoundingRect()
+        top = self.plot.mapTo(self, self.plot.mapFromScene(scene.topLeft())).y() - self.scale.y()
+        bottom = self.plot.mapTo(self, self.plot.mapFromScene(scene.bottomLeft())).y() - self.scale.y()
+        self.scale.set_axis(low, high, float(top), float(bottom))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.lay_scale()
+
+    def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QShowEvent
+        super().showEvent(event)
+        self.lay_scale()
+
+    # Crosshair
+
+    def _hovered(self, position: QPointF) -> None:
+        inside = self._view.sceneBoundingRect().contains(position) and self._pyramid is not None
+        for line in (self._cross_v, self._cross_h):
+            line.setVisible(inside)
+        if inside:
+            point = self._view.mapSceneToView(position)
+            self._cross_v.setValue(round(point.x()))
+            self._cross_h.setValue(point.y())
+            self._read_bar(point.x(), point.y())
+        else:
+            self._read_bar(None)
+
+    def leaveEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QEvent
+        for line in (self._cross_v, self._cross_h):
+            line.hide()
+        self._read_bar(None)
+        super().leaveEvent(event)
+
+    def _read_bar(self, x: float | None, y: float | None = None) -> None:
+        """The figures of the bar under the crosshair, else of the newest."""
+        pyramid, of = self._pyramid, self._instrument
+        if pyramid is None or of is None or not pyramid.size:
+            self._readout.setText("No bars yet")
+            return
+        index = pyramid.size if x is None else round(x)
+        if index >= pyramid.size and self._forming is not None:
+            bar = self._forming
+        else:
+            index = min(max(0, index), pyramid.size - 1)
+            bar = tuple(float(column[index]) for column in pyramid.bars)
+            bar = (int(pyramid.bars.time[index]), *bar[1:])
+        at = fg.moment(int(bar[0]), self._look.zone)
+        digits = of.price_digits
+        prices = "  ".join(f"{name} {value:.{digits}f}" for name, value in zip("OHLC", bar[1:5], strict=True))
+        spread = f"  spread {bar[5]:.0f} t" if bar[5] == bar[5] else ""
+        pointer = f"  at {y:.{digits}f}" if y is not None else ""
+        when = f"{at:%d %b %Y}" if self._span >= TIMEFRAMES["1d"] else f"{at:%d %b %H:%M}"
+        self._readout.setText(f"{when}  {prices}{spread}{pointer}")
+        self._readout.setToolTip(f"{timeframe_name(self._span)} bar, bid prices in {of.quote}")
+
+
+def _levels(focus: Focus) -> tuple[int, ...]:
+    return (focus.ref, focus.stop, *(mark.level for mark in focus.targets))

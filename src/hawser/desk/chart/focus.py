@@ -1,0 +1,68 @@
+"""What the lines on the chart and the R scale are about: the plan, or one trade. No Qt."""
+
+from __future__ import annotations
+
+import msgspec
+
+from hawser.core.instrument import Instrument
+from hawser.core.sizing import SizeRequest, Sizing
+from hawser.engine.state import Rest
+from hawser.service.snapshot import InstrumentView, TradeView
+
+
+class TargetMark(msgspec.Struct, frozen=True):
+    """A target: level in ticks, and whether it is done."""
+
+    number: int
+    level: int
+    done: bool = False
+
+
+class Focus(msgspec.Struct, frozen=True):
+    """Levels in ticks. `trade` is empty for the plan; `price` is the exit side of the quote."""
+
+    trade: str
+    instrument: Instrument
+    side: int
+    ref: int
+    r_ticks: int
+    stop: int
+    initial_stop: int
+    targets: tuple[TargetMark, ...]
+    price: int
+    spread: int
+    opened: int
+    trace: tuple[Rest, ...]
+    label: str
+    covered: bool = True
+
+    def r(self, level: float) -> float:
+        return self.side * (level - self.ref) / self.r_ticks
+
+    def level(self, r: float) -> float:
+        """The level, in ticks, that stands at `r`."""
+        return self.ref + self.side * r * self.r_ticks
+
+
+def of_plan(request: SizeRequest, sizing: Sizing) -> Focus:
+    """The plan as it would be placed now."""
+    side = request.side
+    marks = tuple(TargetMark(target.number, target.level) for target in sizing.targets if target.r)
+    price = request.bid if side > 0 else request.ask
+    word = "long" if side > 0 else "short"
+    return Focus(
+        "", request.instrument, side, sizing.ref, sizing.r_ticks, sizing.stop, sizing.stop, marks, price,
+        request.ask - request.bid, 0, (), f"plan {word} {request.instrument.qty(sizing.steps)}",
+    )  # fmt: skip
+
+
+def of_trade(trade: TradeView, view: InstrumentView) -> Focus:
+    """An open trade as it stands."""
+    marks = tuple(TargetMark(t.number, t.level, t.filled >= t.steps > 0) for t in trade.targets if t.steps)
+    price = view.bid if trade.side > 0 else view.ask
+    word = "long" if trade.side > 0 else "short"
+    return Focus(
+        trade.id, view.instrument, trade.side, trade.ref, trade.r_ticks, trade.resting_stop, trade.initial_stop, marks,
+        price, view.ask - view.bid, trade.opened, trade.trace, f"{word} {view.instrument.qty(trade.open_steps)}",
+        trade.covered,
+    )  # fmt: skip

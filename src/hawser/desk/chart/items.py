@@ -1,0 +1,171 @@
+"""What is drawn inside the plot: candles, draggable level lines, the time axis."""
+
+from __future__ import annotations
+
+from datetime import tzinfo
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QLineF, QRectF, Qt
+from PyQt6.QtGui import QBrush, QPainter, QPen
+
+from hawser.core.clock import DAY, HOUR, MINUTE
+from hawser.desk import figures as fg
+from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.look import Look
+from hawser.desk.theme.fonts import font
+
+MOST_COLUMNS = 560
+STEPS = (MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 2 * HOUR, 4 * HOUR, 12 * HOUR, DAY, 2 * DAY, 7 * DAY,
+         28 * DAY, 91 * DAY, 364 * DAY, 1820 * DAY)  # fmt: skip
+
+
+class Candles(pg.GraphicsObject):
+    """Rising candles outlined, falling ones filled, both in ink."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        self.pyramid: Pyramid | None = None
+        self.forming: tuple[float, ...] | None = None
+
+    def show_bars(self, pyramid: Pyramid, forming: tuple[float, ...] | None) -> None:
+        if pyramid is not self.pyramid:
+            self.prepareGeometryChange()
+        self.pyramid, self.forming = pyramid, forming
+        self.update()
+
+    def boundingRect(self) -> QRectF:
+        if self.pyramid is None or not self.pyramid.size:
+            return QRectF()
+        # Generous: what is drawn is cut to the view anyway.
+        return QRectF(-1, -1e9, self.pyramid.size + 3, 2e9)
+
+    def paint(self, painter: QPainter, *args: object) -> None:
+        if self.pyramid is None or not self.pyramid.size:
+            return
+        view = self.viewRect()
+        columns = self.pyramid.columns(view.left(), view.right(), MOST_COLUMNS)
+        half = columns.width * 0.34
+        rows = [columns.x.tolist()] + [column.tolist() for column in columns[1:5]]
+        bars = list(zip(*rows, strict=True))
+        if self.forming is not None and view.right() >= self.pyramid.size - 1:
+            bars.append((float(self.pyramid.size), *self.forming[1:5]))
+        wicks, rising, falling = [], [], []
+        for x, open_, high, low, close in bars:
+            top, bottom = max(open_, close), min(open_, close)
+            wicks.append(QLineF(x, low, x, bottom))
+            wicks.append(QLineF(x, top, x, high))
+            (rising if close >= open_ else falling).append(QRectF(x - half, bottom, 2 * half, top - bottom))
+        ink = self._look.color("ink")
+        pen = QPen(ink, 1)
+        pen.setCosmetic(True)
+        painter.setPen(pen)
+        painter.drawLines(wicks)
+        painter.setBrush(QBrush(self._look.color("panel")))
+        painter.drawRects(rising)
+        painter.setBrush(QBrush(ink))
+        painter.drawRects(falling)
+
+
+class TimeAxis(pg.AxisItem):
+    """Bar numbers as times in the person's zone; bars stand side by side, so closed hours take no room."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__("bottom")
+        self._look = look
+        self.times = np.empty(0, np.int64)
+        self.span = MINUTE
+
+    @property
+    def zone(self) -> tzinfo:
+        return self._look.zone
+
+    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+        if not self.times.size:
+            return []
+        first, last = int(max(0, low)), int(min(self.times.size - 1, high))
+        if last <= first:
+            return []
+        bars_each = (last - first) / max(1.0, size * (last - first) / (high - low) / 86)
+        step = next((step for step in STEPS if step >= bars_each * self.span), STEPS[-1])
+        offset = self._offset(int(self.times[last]))
+        start, end = int(self.times[first]) + offset, int(self.times[last]) + offset
+        if (end - start) // step > 400:  # a history full of gaps
+            step = (end - start) // 12 // DAY * DAY + DAY
+        marks = np.arange(-(-start // step) * step, end + 1, step, dtype=np.int64) - offset
+        at = np.unique(np.searchsorted(self.times, marks))
+        at = at[(at >= first) & (at < self.times.size)]
+        spaced: list[float] = []
+        least = 0.7 * bars_each
+        for index in at.tolist():
+            if not spaced or index - spaced[-1] >= least:
+                spaced.append(float(index))
+        return [(float(step), spaced)]
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        texts, day = [], None
+        for value in values:
+            at = fg.moment(int(self.times[int(value)]), self.zone)
+            if spacing >= DAY:
+                texts.append(f"{at:%d %b %y}" if spacing > 60 * DAY else f"{at:%d %b}")
+            else:
+                texts.append(f"{at:%a %d %b}" if day is not None and at.date() != day else f"{at:%H:%M}")
+            day = at.date()
+        return texts
+
+    def _offset(self, time: int) -> int:
+        delta = fg.moment(time, self.zone).utcoffset()
+        return int(delta.total_seconds()) * 1_000_000_000 if delta else 0
+
+
+class PriceAxis(pg.AxisItem):
+    """Prices with the instrument's digits."""
+
+    def __init__(self) -> None:
+        super().__init__("right")
+        self.digits = 5
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        return [f"{value:.{self.digits}f}" for value in values]
+
+
+class LevelLine(pg.InfiniteLine):
+    """One protective level; can be dragged where `movable`. `role` is stop, target or entry."""
+
+    def __init__(self, look: Look, role: str, number: int = 0) -> None:
+        super().__init__(angle=0, movable=False)
+        self._look, self.role, self.number = look, role, number
+        self.tone, self.dash, self.width = "ink2", False, 1.0
+        self.label = pg.InfLineLabel(self, "", movable=False, position=0.995, anchors=[(1, 1), (1, 1)])
+        self.label.setFont(font(11))
+        self.dragging = False
+        self.sigDragged.connect(self._dragged)
+        self.sigPositionChangeFinished.connect(self._dropped)
+        self.setZValue(20)
+
+    def style(self, tone: str, dash: bool = False, width: float = 1.0) -> None:
+        self.tone, self.dash, self.width = tone, dash, width
+        pen = QPen(self._look.color(tone), width)
+        pen.setCosmetic(True)
+        if dash:
+            pen.setStyle(Qt.PenStyle.DashLine)
+        self.setPen(pen)
+        hover = QPen(pen)
+        hover.setWidthF(width + 1.5)
+        self.setHoverPen(hover)
+        self.label.setColor(self._look.color(tone))
+        self.label.fill = pg.mkBrush(self._look.color("panel", 220))
+
+    def place(self, price: float, text: str) -> None:
+        """Move the line and its words; a line being dragged stays with the pointer."""
+        if not self.dragging and self.value() != price:
+            self.setValue(price)
+        if self.label.format != text:
+            self.label.setFormat(text)
+
+    def _dragged(self) -> None:
+        self.dragging = True
+
+    def _dropped(self) -> None:
+        self.dragging = False

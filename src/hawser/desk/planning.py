@@ -1,0 +1,96 @@
+"""The plan being made, without Qt: what stands in its fields, what is wrong with them, and its size right now."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import msgspec
+
+from hawser.core import typed
+from hawser.core.clock import MINUTE
+from hawser.core.errors import BadInput, Refused
+from hawser.core.plan import Plan
+from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.service.snapshot import Snapshot, plan_request
+
+TARGETS = 3
+
+
+class Draft(msgspec.Struct, frozen=True):
+    """The plan as typed. Everything a person entered stays as it was entered."""
+
+    side: int = 1
+    risk: str = "0.6 %"
+    stop: str = "2.5 atr"
+    targets: tuple[tuple[str, str], ...] = (("1.0 R", "40 %"), ("2.5 R", "30 %"), ("", ""))
+    trail: str = "3.0 atr"
+
+
+@dataclass
+class Planning:
+    """One instrument's draft and what follows from it. `errors` by field name: risk, stop, target1.., trail."""
+
+    symbol: str = ""
+    span: int = 15 * MINUTE
+    draft: Draft = field(default_factory=Draft)
+    errors: dict[str, str] = field(default_factory=dict)
+    plan: Plan | None = None
+    request: SizeRequest | None = None
+    sizing: Sizing | None = None
+    refusal: str = ""
+
+    def change(self, draft: Draft) -> None:
+        """Take what is typed; a field that is wrong is explained and nothing else is touched."""
+        self.draft, self.errors, self.plan = draft, {}, None
+        risk = self._field("risk", typed.read_risk, draft.risk)
+        stop = self._field("stop", typed.read_stop, draft.stop)
+        trail = self._field("trail", typed.read_trail, draft.trail)
+        targets, left = [], 1.0
+        for number, (level, share) in enumerate(draft.targets, start=1):
+            if not level.strip() and not share.strip():
+                continue
+            part = self._field(f"share{number}", lambda text, left=left: typed.read_share(text, left), share or "rest")
+            rule = self._field(f"target{number}", lambda text, part=part: typed.read_target(text, part or 0.0), level)
+            if rule is not None:
+                targets.append(rule)
+                left -= rule.share
+                if left < -1e-9:
+                    self.errors[f"share{number}"] = "The shares add up to more than the whole position"
+        if self.errors or risk is None or stop is None:
+            return
+        try:
+            self.plan = Plan(
+                symbol=self.symbol, side=draft.side, percent=risk, stop=stop, targets=tuple(targets), trail=trail,
+                timeframe_ns=self.span,
+            )  # fmt: skip
+        except BadInput as error:
+            self.errors["stop"] = error.sentence
+
+    def _field(self, name, read, text):  # type: ignore[no-untyped-def]  # the reader's own type comes back
+        try:
+            return read(text)
+        except BadInput as error:
+            self.errors[name] = error.sentence
+            return None
+
+    def reckon(self, snapshot: Snapshot) -> None:
+        """Size the plan at this snapshot; `refusal` says why where there is no size."""
+        self.sizing, self.request, self.refusal = None, None, ""
+        if self.plan is None:
+            self.refusal = next(iter(self.errors.values()), "")
+            return
+        try:
+            self.request = plan_request(snapshot, self.plan)
+            self.sizing = sized(self.request)
+        except Refused as refusal:
+            self.refusal = refusal.sentence
+
+    def with_stop_at(self, price: str) -> Draft:
+        """The draft with its stop dragged to a price."""
+        return msgspec.structs.replace(self.draft, stop=price)
+
+    def with_target_at(self, number: int, r: float) -> Draft:
+        """The draft with target `number` (from 1) dragged to `r` R."""
+        rows = list(self.draft.targets)
+        rows[number - 1] = (f"{max(0.01, r):.2f} R", rows[number - 1][1] or "rest")
+        return msgspec.structs.replace(self.draft, targets=tuple(rows))

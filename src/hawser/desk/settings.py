@@ -1,0 +1,49 @@
+"""What the desk remembers between runs: sizes, columns, theme, drafts of plans. One JSON file, written atomically."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from pathlib import Path
+
+import msgspec
+
+from hawser.desk.planning import Draft
+
+
+class Kept(msgspec.Struct):
+    """Everything remembered. Sizes in pixels; `state` as Qt's own bytes, base64."""
+
+    theme: str = "paper"
+    geometry: str = ""
+    splitters: dict[str, list[int]] = {}
+    columns: dict[str, list[int]] = {}
+    station: int = 0
+    symbol: str = ""
+    spans: dict[str, int] = {}
+    shown_bars: dict[str, float] = {}
+    drafts: dict[str, Draft] = {}
+
+
+class Settings:
+    """The kept values and their file. A file that cannot be read is set aside, never overwritten."""
+
+    def __init__(self, path: Path | None) -> None:
+        self.path, self.kept = path, Kept()
+        if path is not None and path.exists():
+            try:
+                self.kept = msgspec.json.decode(path.read_bytes(), type=Kept)
+            except (msgspec.MsgspecError, OSError):
+                with contextlib.suppress(OSError):
+                    path.replace(path.with_suffix(".unreadable"))
+
+    def save(self) -> None:
+        if self.path is None:
+            return
+        fresh = self.path.with_suffix(".new")
+        with contextlib.suppress(OSError):  # a full disk must not stop the window from closing
+            with fresh.open("wb") as file:
+                file.write(msgspec.json.format(msgspec.json.encode(self.kept), indent=1))
+                file.flush()
+                os.fsync(file.fileno())
+            fresh.replace(self.path)

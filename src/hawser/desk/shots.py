@@ -1,0 +1,133 @@
+"""`make shots`: every picture of docs/screenshots anew, offscreen, from made-up data, the same each time."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+
+from PyQt6.QtCore import QEventLoop, QTimer
+
+from hawser.core.clock import MINUTE
+from hawser.demo import world
+from hawser.demo.boot import boot as demo_boot
+from hawser.desk.app import application, make_window
+from hawser.desk.window import Window
+from hawser.service.profile import Profile, profile
+from hawser.service.replay import Inputs, boot
+from hawser.service.runtime import Boot
+from hawser.service.session import Session
+
+SIZE = (1280, 800)
+EXAMPLES = Path(__file__).parents[3] / "examples"
+
+
+def settle(window: Window, until: Callable[[], bool], most_ms: int = 60_000) -> None:
+    """Run the event loop until `until` holds and a few frames more have been shown."""
+    loop, left = QEventLoop(), [6]
+
+    def look() -> None:
+        if until():
+            left[0] -= 1
+            if not left[0]:
+                loop.quit()
+
+    timer = QTimer()
+    timer.timeout.connect(look)
+    timer.start(60)
+    QTimer.singleShot(most_ms, loop.quit)
+    loop.exec()
+    if left[0]:
+        raise SystemExit(f"shots: the window was not ready in {most_ms / 1000:.0f} s: {window.banner.text()}")
+
+
+def has_bars(window: Window) -> bool:
+    return window.latest is not None and window.helm.chart.scale.focus is not None and window.latest.link_up
+
+
+def take(window: Window, folder: Path, name: str) -> None:
+    window.grab().save(str(folder / f"{name}.png"))
+    print(f"{name}.png")
+
+
+def opened(root: Path, name: str, make: Callable[[Profile], Boot], title: str) -> Window:
+    """A window whose clock stands still at the moment its world opens."""
+    window = make_window(profile(name, root), make, title, running=False, zone=world.ZONE, theme="paper")
+    window.resize(*SIZE)
+    window.show()
+    window.runtime.start()
+    settle(window, lambda: has_bars(window))
+    return window
+
+
+def demo_pictures(root: Path, folder: Path) -> None:
+    window = opened(root, "demo", demo_boot, "demo")
+    take(window, folder, "helm-paper")
+    window.look.set_theme("night")
+    settle(window, lambda: True)
+    take(window, folder, "helm-night")
+    window.helm.choose_instrument("NZD/SEK")
+    settle(window, lambda: has_bars(window) and window.helm.symbol == "NZD/SEK")
+    take(window, folder, "plan-night")
+    window.look.set_theme("paper")
+    settle(window, lambda: True)
+    take(window, folder, "plan-paper")
+    window.show_station(1)
+    settle(window, lambda: True)
+    take(window, folder, "logbook-paper")
+    window.look.set_theme("night")
+    settle(window, lambda: True)
+    take(window, folder, "logbook-night")
+    window.look.set_theme("paper")
+    window.show_station(0)
+    window.helm.choose_instrument("CAD/CHF")
+    window.flatten()
+    window.runtime.clock.set(speed=20, running=True)
+    settle(window, lambda: window.latest is not None and window.latest.halted and not window.latest.heat)
+    window.runtime.clock.set(running=False)
+    settle(window, lambda: True)
+    take(window, folder, "halted-paper")
+    window.close()
+
+
+def own_data_picture(root: Path, folder: Path) -> None:
+    files = [EXAMPLES / name for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")]
+    inputs = Inputs(*files)
+
+    def make(where: Profile) -> Boot:
+        made = boot(inputs, where)
+        made.prefix = "own"
+        made.prepare = play_own
+        return made
+
+    window = opened(root, "own", make, files[0].name)
+    take(window, folder, "own-data-paper")
+    window.close()
+
+
+def play_own(session: Session) -> None:
+    """Trade a little on the example, in simulated time."""
+    from hawser.engine.events import PlaceTrade
+
+    start = session.venue.now
+    for number, (minutes, plan) in enumerate(world.OWN_PLANS):
+        session.run_until(start + minutes * MINUTE)
+        session.ask(PlaceTrade(time=session.venue.now, ask=f"own-{number}", plan=plan))
+    session.run_until(start + world.OWN_MINUTES * MINUTE)
+
+
+def main(folder: Path) -> None:
+    app = application()  # held: Qt ends with the last reference
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as root:
+        demo_pictures(Path(root), folder)
+        own_data_picture(Path(root), folder)
+    app.quit()
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))

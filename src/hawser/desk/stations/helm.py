@@ -1,0 +1,294 @@
+"""The Helm: plan, place, tend. Instruments, chart with its R scale, plan, and the strips of the open trades."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QMessageBox, QSplitter, QVBoxLayout, QWidget
+
+from hawser.core.clock import MINUTE
+from hawser.desk import figures as fg
+from hawser.desk.chart import focus as fc
+from hawser.desk.chart.chart import Chart
+from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.look import Look
+from hawser.desk.settings import Kept
+from hawser.desk.widgets.instruments import InstrumentPanel
+from hawser.desk.widgets.planpanel import PlanPanel
+from hawser.desk.widgets.strips import StripPanel
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.engine.events import BarCompleted
+from hawser.service.runtime import Runtime
+from hawser.service.snapshot import Snapshot, TradeView
+
+DEFAULT_SPAN = 15 * MINUTE
+
+
+class Helm(QWidget):
+    """Joins the panels; what is chosen and dragged is kept here, all else in the snapshot."""
+
+    refused = pyqtSignal(str)
+
+    def __init__(self, look: Look, runtime: Runtime, kept: Kept) -> None:
+        super().__init__()
+        self.setObjectName("ground")
+        self._look, self._runtime, self._kept = look, runtime, kept
+        self._snapshot: Snapshot | None = None
+        self.symbol, self.span = "", DEFAULT_SPAN
+        self.selected = ""  # a trade's id; empty: the plan
+        self._wish: tuple[str, int, int] | None = None  # a line being dragged on a trade
+        self._placed = ""  # the last ask to place, until its trade is shown
+        self.instruments, self.chart = InstrumentPanel(look), Chart(look)
+        self.plan, self.strips = PlanPanel(look), StripPanel(look)
+        self.top, self.whole = QSplitter(Qt.Orientation.Horizontal), QSplitter(Qt.Orientation.Vertical)
+        for panel in (self.instruments, self.chart, self.plan):
+            self.top.addWidget(panel)
+        self.whole.addWidget(self.top)
+        self.whole.addWidget(self.strips)
+        for splitter, sizes in ((self.top, [322, 600, 292]), (self.whole, [500, 180])):
+            splitter.setHandleWidth(6)
+            splitter.setChildrenCollapsible(False)
+            splitter.setSizes(sizes)
+        self.top.setStretchFactor(1, 1)
+        self.whole.setStretchFactor(0, 1)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(8, 6, 8, 4)
+        box.addWidget(self.whole)
+        self._connect()
+
+    def _connect(self) -> None:
+        self.instruments.chosen.connect(self.choose_instrument)
+        self.chart.span_chosen.connect(self.choose_span)
+        self.chart.moved.connect(self._moved)
+        self.chart.dropped.connect(self._dropped)
+        self.chart.scale.cancelled.connect(self._let_go)
+        self.plan.changed.connect(self._planned)
+        self.plan.focused.connect(lambda: self.choose_trade(""))
+        self.plan.place.connect(self.place)
+        self.strips.chosen.connect(self.choose_trade)
+        self.strips.close_asked.connect(self.close_trade)
+        self.strips.close_all.connect(self.close_all)
+
+    # What the runtime tells
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        self._snapshot = snapshot
+        self.instruments.show_snapshot(snapshot)
+        if not self.symbol and snapshot.instruments:
+            self._first_choice(snapshot)
+        if self.selected and not self._trade_open(snapshot):
+            self.selected = ""
+        self._follow_placed(snapshot)
+        self.plan.show_snapshot(snapshot)
+        self.strips.show_snapshot(snapshot, self.selected)
+        self.chart.show_forming(snapshot.forming)
+        self._show_focus()
+
+    def _trade_open(self, snapshot: Snapshot) -> bool:
+        trade = snapshot.trade(self.selected)
+        return trade is not None and trade.state != states.ENDED
+
+    def _first_choice(self, snapshot: Snapshot) -> None:
+        """What was shown last time; else the first instrument with an open trade; else the first."""
+        symbols = [view.instrument.symbol for view in snapshot.instruments]
+        held = [trade.symbol for trade in snapshot.trades if trade.open_steps]
+        symbol = self._kept.symbol if self._kept.symbol in symbols else (held or symbols)[0]
+        trade = next((trade for trade in snapshot.trades if trade.open_steps and trade.symbol == symbol), None)
+        self.instruments.choose(symbol)
+        if trade is not None:
+            self.selected = trade.id
+
+    def _follow_placed(self, snapshot: Snapshot) -> None:
+        """A trade placed here is what the lines are about once it is open."""
+        placed = next((t for t in snapshot.trades if self._placed and t.ask == self._placed and t.opened), None)
+        if placed is not None:
+            self._placed = ""
+            if placed.symbol == self.symbol and placed.state != states.ENDED:
+                self.selected = placed.id
+
+    def show_bars(self, symbol: str, span: int, pyramid: Pyramid) -> None:
+        if symbol != self.symbol or span != self.span or self._snapshot is None:
+            return  # of an earlier choice
+        view = self._snapshot.instrument(symbol)
+        assert view is not None
+        self.chart.shown = self._kept.shown_bars.get(f"{symbol}@{span}", self.chart.shown)
+        self.chart.show_bars(view.instrument, span, pyramid, sorted(view.atr) or [span])
+        self._show_focus()
+
+    def add_bar(self, bar: BarCompleted) -> None:
+        if bar.symbol == self.symbol and bar.span == self.span:
+            self.chart.add_bar(bar)
+
+    # Choices
+
+    def choose_instrument(self, symbol: str) -> None:
+        if symbol == self.symbol or self._snapshot is None:
+            return
+        self._remember()
+        self.symbol = symbol
+        view = self._snapshot.instrument(symbol)
+        spans = sorted(view.atr) if view is not None else []
+        wanted = self._kept.spans.get(symbol, DEFAULT_SPAN)
+        self.span = wanted if wanted in spans or not spans else spans[0]
+        held = [t for t in self._snapshot.trades if t.symbol == symbol and t.state != states.ENDED]
+        self.selected = held[0].id if held else ""
+        self.plan.set_instrument(symbol, self.span, self._kept.drafts.get(symbol))
+        self.instruments.choose(symbol)
+        self._watch()
+
+    def choose_span(self, span: int) -> None:
+        if span != self.span and self.symbol:
+            self._remember()
+            self.span = span
+            self._kept.spans[self.symbol] = span
+            self.plan.set_instrument(self.symbol, span, self.plan.planning.draft)
+            self._watch()
+
+    def _watch(self) -> None:
+        self.instruments.set_span(self.span)
+        self._runtime.watch(self.symbol, self.span)
+
+    def choose_trade(self, trade_id: str) -> None:
+        """Show a trade's lines; an empty id shows the plan's."""
+        self._wish = None
+        if self._snapshot is None or trade_id == self.selected:
+            return
+        trade = self._snapshot.trade(trade_id)
+        if trade is not None and trade.symbol != self.symbol:
+            self.choose_instrument(trade.symbol)
+        self.selected = trade_id
+        self.strips.show_snapshot(self._snapshot, self.selected)
+        self._show_focus()
+
+    def _planned(self) -> None:
+        """The plan was edited: it is what the lines are about, and it is remembered."""
+        if self._snapshot is None or not self.symbol:
+            return
+        self._kept.drafts[self.symbol] = self.plan.planning.draft
+        self.plan.show_snapshot(self._snapshot)
+        self._show_focus()
+
+    def remember(self) -> None:
+        """Note what the next start should show."""
+        self._remember()
+        self._kept.symbol = self.symbol
+
+    def _remember(self) -> None:
+        if self.symbol:
+            self._kept.shown_bars[f"{self.symbol}@{self.span}"] = self.chart.shown
+            self._kept.spans[self.symbol] = self.span
+
+    # Lines
+
+    def _show_focus(self) -> None:
+        snapshot = self._snapshot
+        if snapshot is None:
+            return
+        trade, view = snapshot.trade(self.selected), snapshot.instrument(self.symbol)
+        planning = self.plan.planning
+        if trade is not None and view is not None and trade.symbol == self.symbol and trade.opened:
+            self.chart.show_focus(fc.of_trade(trade, view))
+        elif planning.sizing is not None and planning.request is not None and planning.symbol == self.symbol:
+            self.chart.show_focus(fc.of_plan(planning.request, planning.sizing))
+        else:
+            self.chart.show_focus(None)
+
+    def _moved(self, role: str, number: int, level: int) -> None:
+        """A line is being dragged. The plan answers at once; a trade is only asked when the line is let go."""
+        if self.selected:
+            self._wish = (role, number, level)
+            self._tell_wish()
+        else:
+            self._drag_plan(role, number, level)
+
+    def _drag_plan(self, role: str, number: int, level: int) -> None:
+        planning = self.plan.planning
+        sizing, request = planning.sizing, planning.request
+        if request is None:
+            return
+        if role == "stop":
+            self.plan.take(planning.with_stop_at(request.instrument.price(level)))
+        elif sizing is not None:
+            r = request.side * (level - sizing.ref) / sizing.r_ticks
+            self.plan.take(planning.with_target_at(number, r))
+
+    def _tell_wish(self) -> None:
+        """What the dragged level would mean, in figures."""
+        trade = self._selected_trade()
+        if trade is None or self._wish is None or self._snapshot is None:
+            return
+        role, _, level = self._wish
+        view = self._snapshot.instrument(trade.symbol)
+        assert view is not None
+        name = "Stop" if role == "stop" else f"Target {self._wish[1]}"
+        wider = role == "stop" and trade.side * (level - trade.stop) < 0
+        more = ", wider than now: will ask" if wider else ""
+        self.refused.emit(f"{name} to {view.instrument.price(level)} = {fg.r(trade.r_of(level))}{more}")
+
+    def _dropped(self, role: str, number: int, level: int) -> None:
+        trade = self._selected_trade()
+        self._wish = None
+        if trade is None:
+            self._moved(role, number, level)
+        elif role == "stop":
+            self.move_stop(trade, level)
+        else:
+            self._runtime.ask(
+                lambda now, ask: ev.MoveTarget(time=now, ask=ask, trade=trade.id, number=number, level=level)
+            )
+        self.chart.show_focus(None)  # the lines go back to what is, until the venue has answered
+        self._show_focus()
+
+    def _let_go(self) -> None:
+        self._wish = None
+        self.chart.show_focus(None)
+        self._show_focus()
+
+    def _selected_trade(self) -> TradeView | None:
+        return self._snapshot.trade(self.selected) if self._snapshot is not None and self.selected else None
+
+    def move_stop(self, trade: TradeView, level: int) -> None:
+        """Ask for the stop to be moved; widening it is confirmed first, in figures."""
+        wider = trade.side * (level - trade.stop) < 0
+        assert self._snapshot is not None
+        if wider and not self._snapshot.never_widen and not self._confirm_widening(trade, level):
+            return
+        self._runtime.ask(lambda now, ask: ev.MoveStop(time=now, ask=ask, trade=trade.id, level=level, widen=wider))
+
+    def _confirm_widening(self, trade: TradeView, level: int) -> bool:
+        assert self._snapshot is not None
+        view = self._snapshot.instrument(trade.symbol)
+        assert view is not None
+        of = view.instrument
+        before, after = trade.r_of(trade.stop), trade.r_of(level)
+        box = QMessageBox(self)
+        box.setWindowTitle("Widen the stop?")
+        box.setText(
+            f"{trade.symbol} {fg.side_word(trade.side)}: move the stop from {of.price(trade.stop)} ({fg.r(before)}) "
+            f"out to {of.price(level)} ({fg.r(after)})?\n\n"
+            f"If it is hit the trade ends at {fg.r(after)} instead of {fg.r(before)}."
+        )
+        keep = box.addButton("Keep the stop", QMessageBox.ButtonRole.RejectRole)
+        widen = box.addButton("Widen it", QMessageBox.ButtonRole.AcceptRole)
+        box.setDefaultButton(keep)
+        box.exec()
+        return box.clickedButton() is widen
+
+    # Actions
+
+    def place(self) -> None:
+        """Place the plan at market, once for each press."""
+        plan = self.plan.planning.plan
+        if plan is None or not self.plan.button.isEnabled():
+            self.refused.emit(f"Not placed: {self.plan.trouble.text() or 'there is no plan'}")
+            return
+        self._placed = self._runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
+
+    def flip(self) -> None:
+        self.plan.set_side(-self.plan.planning.draft.side)
+
+    def close_trade(self, trade_id: str) -> None:
+        self._runtime.ask(lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade_id))
+
+    def close_all(self) -> None:
+        self._runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))

@@ -1,0 +1,22 @@
+"""Hawser's own stroke icons, tinted to the palette."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+
+from PyQt6.QtCore import QByteArray, QSize, Qt
+from PyQt6.QtGui import QColor, QIcon, QPainter, QPixmap
+from PyQt6.QtSvg import QSvgRenderer
+
+
+def icon(name: str, color: QColor, side: int = 24, ratio: float = 2.0) -> QIcon:
+    """The icon `name` drawn in `color`."""
+    text = files("hawser.desk.theme").joinpath("icons", f"{name}.svg").read_text("utf-8")
+    renderer = QSvgRenderer(QByteArray(text.replace("#000", color.name()).encode()))
+    pixmap = QPixmap(QSize(int(side * ratio), int(side * ratio)))
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    renderer.render(painter)
+    painter.end()
+    pixmap.setDevicePixelRatio(ratio)
+    return QIcon(pixmap)

@@ -1,0 +1,23 @@
+"""B612, shipped with Hawser (SIL Open Font License, see fonts/B612-LICENSE.txt)."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+
+from PyQt6.QtGui import QFont, QFontDatabase
+
+FILES = ("B612-Regular.otf", "B612-Bold.otf", "B612Mono-Regular.otf")
+
+
+def load_fonts() -> None:
+    """Make the shipped fonts known to Qt."""
+    for name in FILES:
+        data = files("hawser.desk.theme").joinpath("fonts", name).read_bytes()
+        QFontDatabase.addApplicationFontFromData(data)
+
+
+def font(pixels: int = 12, bold: bool = False) -> QFont:
+    made = QFont("B612")
+    made.setPixelSize(pixels)
+    made.setBold(bold)
+    return made

@@ -1,0 +1,168 @@
+"""Thin bars across the window: the halt with its re-arming, notices, and the venue's clock at the foot."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QWidget
+
+from hawser.desk import figures as fg
+from hawser.desk.look import Look
+from hawser.service.snapshot import Snapshot
+
+NOTICE_MS = 12_000
+SPEEDS = (1, 5, 10, 60, 300)
+
+
+def _ground(widget: QWidget, height: int) -> QHBoxLayout:
+    widget.setObjectName("ground")
+    widget.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+    widget.setFixedHeight(height)
+    row = QHBoxLayout(widget)
+    row.setContentsMargins(12, 2, 12, 2)
+    row.setSpacing(8)
+    return row
+
+
+class HaltBar(QWidget):
+    """Shown while entries are halted: what was done, and the typed reason that re-arms."""
+
+    rearm = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        row = _ground(self, 40)
+        self.text = QLabel()
+        self.text.setProperty("role", "caution")
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("Why is it safe to trade again?")
+        self.reason.setAccessibleName("Reason for re-arming")
+        self.button = QPushButton("Re-arm entries")
+        self.button.setEnabled(False)
+        self.reason.textChanged.connect(lambda text: self.button.setEnabled(len(text.strip()) >= 3))
+        self.reason.returnPressed.connect(self._send)
+        self.button.clicked.connect(self._send)
+        row.addWidget(self.text)
+        row.addWidget(self.reason, 1)
+        row.addWidget(self.button)
+        self.hide()
+
+    def _send(self) -> None:
+        if self.button.isEnabled():
+            self.rearm.emit(self.reason.text())
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        if snapshot.halted != self.isVisible():
+            self.setVisible(snapshot.halted)
+            self.reason.clear()
+        if snapshot.halted:
+            left = sum(trade.open_steps > 0 for trade in snapshot.trades)
+            done = f"{left} still closing" if left else "nothing is open"
+            text = f"Halted: {snapshot.halt_why}; {done}. Entries stay closed, also after a restart."
+            if self.text.text() != text:
+                self.text.setText(text)
+
+
+class NoticeBar(QWidget):
+    """The last thing a person must know: refusals, cautions, alarms. Cautions fade, alarms stay until read."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        row = _ground(self, 32)
+        self.text = QLabel()
+        self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.read = QPushButton("Understood")
+        self.read.clicked.connect(self.hide)
+        row.addWidget(self.text, 1)
+        row.addWidget(self.read)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self.hide)
+        self.hide()
+
+    def tell(self, weight: str, text: str) -> None:
+        """Show a notice; `weight` as in the engine's Tell."""
+        if weight == "info":
+            return
+        if self.isVisible() and not self._timer.isActive() and weight != "alarm":
+            return  # an unread alarm stays
+        role = {"alarm": "caution", "caution": "title", "refused": "title"}[weight]
+        self.text.setProperty("role", role)
+        style = self.text.style()
+        assert style is not None
+        style.unpolish(self.text)
+        style.polish(self.text)
+        self.text.setText(text)
+        self.text.setToolTip(text)
+        self.show()
+        if weight == "alarm":
+            self._timer.stop()
+        else:
+            self._timer.start(NOTICE_MS)
+
+
+class FootBar(QWidget):
+    """The simulated venue's clock, speed and weather, and the theme."""
+
+    speed = pyqtSignal(float)
+    running = pyqtSignal(bool)
+    weather = pyqtSignal(str)
+    theme = pyqtSignal()
+
+    def __init__(self, look: Look, severities: list[str], speed: float) -> None:
+        super().__init__()
+        self._look = look
+        row = _ground(self, 34)
+        self.clock, self.link = QLabel(), QLabel()
+        self.link.setProperty("role", "second")
+        self.clock.setMinimumWidth(190)
+        self.pause = QPushButton("Pause")
+        self.pause.setCheckable(True)
+        self.pause.toggled.connect(self._paused)
+        self.speeds = QComboBox()
+        choices = sorted({*SPEEDS, int(speed)} if speed == int(speed) else {*SPEEDS, speed})
+        for choice in choices:
+            self.speeds.addItem(f"\u00d7{choice:g}", float(choice))
+        self.speeds.setCurrentIndex(choices.index(int(speed) if speed == int(speed) else speed))
+        self.speeds.currentIndexChanged.connect(lambda index: self.speed.emit(self.speeds.itemData(index)))
+        self.weathers = QComboBox()
+        for name in severities:
+            self.weathers.addItem(name)
+        self.weathers.setCurrentText("fair")
+        self.weathers.currentTextChanged.connect(self.weather)
+        self.themes = QPushButton("Night watch")
+        self.themes.clicked.connect(self.theme)
+        for label, widget in (("Quay clock", self.clock), ("speed", self.speeds), ("weather", self.weathers)):
+            name = QLabel(label)
+            name.setProperty("role", "second")
+            row.addWidget(name)
+            row.addWidget(widget)
+            widget.setAccessibleName(label)
+            if widget is self.speeds:
+                row.addWidget(self.pause)
+        row.addWidget(self.link)
+        row.addStretch(1)
+        finder = QLabel("Ctrl+K  all commands")
+        finder.setProperty("role", "second")
+        row.addWidget(finder)
+        row.addWidget(self.themes)
+        look.changed.connect(self._themed)
+        self._themed()
+
+    def _paused(self, paused: bool) -> None:
+        self.pause.setText("Run" if paused else "Pause")
+        self.running.emit(not paused)
+
+    def _themed(self) -> None:
+        self.themes.setText("Night watch" if self._look.palette.name == "paper" else "Paper")
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        at = fg.moment(snapshot.time, self._look.zone)
+        text = f"{at:%a %d %b %Y  %H:%M:%S} {at.tzname()}"
+        if self.clock.text() != text:
+            self.clock.setText(text)
+        link = "simulated venue, link up" if snapshot.link_up else "simulated venue, LINK DOWN"
+        if snapshot.faults:
+            link += f", {snapshot.faults} errors written down"
+        if self.link.text() != link:
+            self.link.setText(link)

@@ -1,0 +1,89 @@
+"""The command finder: everything that can be done, found by a few letters."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+
+class Action(NamedTuple):
+    """What is done, its keys (for people to learn), and how."""
+
+    text: str
+    keys: str
+    run: Callable[[], None]
+
+
+def matches(text: str, words: str) -> bool:
+    """Every word typed begins a word of the action's text."""
+    parts = text.lower().replace("/", " ").split()
+    return all(any(part.startswith(word) for part in parts) for word in words.lower().split())
+
+
+class Finder(QFrame):
+    """A panel over the window; Escape or leaving it puts it away."""
+
+    def __init__(self, parent: QWidget, actions: Callable[[], list[Action]]) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self._actions, self._found = actions, []
+        self.field, self.list = QLineEdit(), QListWidget()
+        self.field.setPlaceholderText("What do you want to do?")
+        self.field.setAccessibleName("Command finder")
+        self.field.textChanged.connect(self._find)
+        self.list.itemActivated.connect(lambda _: self._run())
+        self.list.itemClicked.connect(lambda _: self._run())
+        self.field.installEventFilter(self)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(8, 8, 8, 8)
+        box.addWidget(self.field)
+        box.addWidget(self.list)
+        self.hide()
+
+    def open(self) -> None:
+        parent = self.parentWidget()
+        assert parent is not None
+        width = min(520, parent.width() - 40)
+        self.setGeometry((parent.width() - width) // 2, 72, width, 380)
+        self.field.clear()
+        self._find("")
+        self.show()
+        self.raise_()
+        self.field.setFocus()
+
+    def _find(self, words: str) -> None:
+        self._found = [action for action in self._actions() if matches(action.text, words)]
+        self.list.clear()
+        for action in self._found:
+            self.list.addItem(QListWidgetItem(f"{action.text}    {action.keys}" if action.keys else action.text))
+        if not self._found:
+            item = QListWidgetItem("Nothing is called that")
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(item)
+        self.list.setCurrentRow(0)
+
+    def _run(self) -> None:
+        row = self.list.currentRow()
+        self.hide()
+        if 0 <= row < len(self._found):
+            self._found[row].run()
+
+    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
+        if event.type() == event.Type.FocusOut and not self.list.hasFocus():
+            self.hide()
+        if event.type() == event.Type.KeyPress and isinstance(event, QKeyEvent):
+            step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()), 0)
+            if step:
+                self.list.setCurrentRow(min(max(0, self.list.currentRow() + step), self.list.count() - 1))
+                return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self._run()
+                return True
+            if event.key() == Qt.Key.Key_Escape:
+                self.hide()
+                return True
+        return bool(super().eventFilter(watched, event))

@@ -1,0 +1,285 @@
+"""The plan: side, risk, stop, targets, trail as typed; the reckoning step by step; and the button that places it."""
+
+from __future__ import annotations
+
+import msgspec
+from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent, QPolygonF
+from PyQt6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from hawser.core.sizing import Step
+from hawser.desk import figures as fg
+from hawser.desk.look import Look
+from hawser.desk.planning import TARGETS, Draft, Planning
+from hawser.service.snapshot import Snapshot
+
+HELP = {
+    "risk": "Percent of equity that is lost if the stop is hit, costs included: 0.6 %",
+    "stop": "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t (ticks) or a price. Drag its line on the chart or R scale",
+    "trail": "Follows the best price at this many ATR, on completed bars, and only ever tightens: 3 atr. Empty: none",
+    "target": "Where a part is taken: 1.5 R, 2 atr, 0.8 %, 46 t or a price",
+    "share": "How much of the position this target takes: 40 %, or rest",
+}
+
+
+class SideButton(QPushButton):
+    """Long or short: a word and a drawn triangle."""
+
+    def __init__(self, side: int, look: Look) -> None:
+        super().__init__(fg.side_word(side).capitalize())
+        self._side, self._look = side, look
+        self.setCheckable(True)
+        self.setMinimumHeight(32)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        p, painter = self._look.palette, QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(p.color("on_ink" if self.isChecked() else "ink"))
+        middle = QPointF(self.width() / 2 - 32, self.height() / 2)
+        tip = -5 * self._side
+        shape = [QPointF(-5, -tip), QPointF(5, -tip), QPointF(0, tip)]
+        painter.drawPolygon(QPolygonF([middle + point for point in shape]))
+        painter.end()
+
+
+class Reckoning(QWidget):
+    """The steps of the size, label left and figure right."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 0, 6, 0)
+        self._grid.setVerticalSpacing(3)
+        self._grid.setColumnStretch(0, 1)
+        self._rows: list[tuple[QLabel, QLabel]] = []
+
+    def show_steps(self, steps: tuple[Step, ...]) -> None:
+        while len(self._rows) < len(steps):
+            label, figure = QLabel(), QLabel()
+            label.setProperty("role", "second")
+            label.setWordWrap(True)
+            figure.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
+            row = len(self._rows)
+            self._grid.addWidget(label, row, 0)
+            self._grid.addWidget(figure, row, 1)
+            self._rows.append((label, figure))
+        for number, (label, figure) in enumerate(self._rows):
+            shown = number < len(steps)
+            label.setVisible(shown)
+            figure.setVisible(shown)
+            if shown:
+                step = steps[number]
+                if label.text() != step.label:
+                    label.setText(step.label)
+                text = step.figure.replace(" ", fg.GROUP).replace("-", fg.MINUS)
+                if figure.text() != text:
+                    figure.setText(text)
+
+
+class PlanPanel(QFrame):
+    """Holds a Planning; says when what is typed changes and when it is to be placed."""
+
+    changed = pyqtSignal()
+    place = pyqtSignal()
+    focused = pyqtSignal()
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._look, self.planning = look, Planning()
+        self._fields: dict[str, QLineEdit] = {}
+        self._quiet = False
+        self._make_sides()
+        form = self._make_form()
+        self.trouble = QLabel()
+        self.trouble.setProperty("role", "caution")
+        self.trouble.setWordWrap(True)
+        self.reckoning = Reckoning()
+        scroll = QScrollArea()
+        scroll.setWidget(self.reckoning)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
+        self.qty = QLabel(fg.NONE)
+        self.qty.setProperty("role", "big")
+        self.units = QLabel("units")
+        self.units.setProperty("role", "second")
+        self.at_risk = QLabel()
+        self.at_risk.setProperty("role", "strong")
+        amount = QHBoxLayout()
+        amount.addWidget(self.at_risk)
+        amount.addStretch(1)
+        amount.addWidget(self.qty)
+        amount.addWidget(self.units, 0, Qt.AlignmentFlag.AlignBottom)
+        self.button = QPushButton("Place")
+        self.button.setProperty("role", "place")
+        self.button.setToolTip("Ctrl+Enter")
+        self.button.clicked.connect(self.place)
+        self.button.setEnabled(False)
+        title = QLabel("Plan")
+        title.setProperty("role", "title")
+        heading = QLabel("Reckoning")
+        heading.setProperty("role", "title")
+        box = QVBoxLayout(self)
+        box.setContentsMargins(12, 8, 12, 12)
+        box.setSpacing(8)
+        box.addWidget(title)
+        box.addLayout(self._sides)
+        box.addLayout(form)
+        box.addWidget(heading)
+        box.addWidget(scroll, 1)
+        box.addWidget(self.trouble)
+        box.addLayout(amount)
+        box.addWidget(self.button)
+        self.trouble.hide()
+
+    def sizeHint(self) -> QSize:
+        return QSize(288, 500)
+
+    def _make_sides(self) -> None:
+        self._sides = QHBoxLayout()
+        self.long, self.short = SideButton(1, self._look), SideButton(-1, self._look)
+        self.long.setChecked(True)
+        self.long.clicked.connect(lambda: self.set_side(1))
+        self.short.clicked.connect(lambda: self.set_side(-1))
+        self._sides.addWidget(self.long)
+        self._sides.addWidget(self.short)
+
+    def _make_form(self) -> QGridLayout:
+        form = QGridLayout()
+        form.setVerticalSpacing(4)
+        form.setHorizontalSpacing(6)
+        form.setColumnStretch(0, 1)
+        for row, (name, caption) in enumerate((("risk", "Risk of equity"), ("stop", "Stop"))):
+            self._add_row(form, row, caption, [name])
+        for number in range(1, TARGETS + 1):
+            self._add_row(form, 1 + number, f"Target {number}, takes", [f"target{number}", f"share{number}"])
+        self._add_row(form, 2 + TARGETS, "Trail", ["trail"])
+        return form
+
+    def _add_row(self, form: QGridLayout, row: int, caption: str, names: list[str]) -> None:
+        label = QLabel(caption)
+        form.addWidget(label, row, 0)
+        for column, name in enumerate(names, start=1):
+            field = QLineEdit()
+            field.setAlignment(Qt.AlignmentFlag.AlignRight)
+            field.setAccessibleName(caption if column == 1 else f"Share of target {name[-1]}")
+            field.setToolTip(HELP[name.rstrip("123")])
+            field.setMinimumWidth(64)
+            field.textEdited.connect(self._edited)
+            field.installEventFilter(self)
+            form.addWidget(field, row, column, 1, 1 if len(names) == 2 else 2)
+            self._fields[name] = field
+        label.setBuddy(self._fields[names[0]])
+
+    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
+        if event.type() == event.Type.FocusIn:
+            self.focused.emit()
+        return bool(super().eventFilter(watched, event))
+
+    # The draft
+
+    def field(self, name: str) -> QLineEdit:
+        return self._fields[name]
+
+    def set_instrument(self, symbol: str, span: int, draft: Draft | None) -> None:
+        """Another instrument or timeframe: its last plan comes back."""
+        self.planning.symbol, self.planning.span = symbol, span
+        self._show_draft(draft or self.planning.draft)
+        self._changed()
+
+    def set_side(self, side: int) -> None:
+        self._take(msgspec.structs.replace(self._typed(), side=side))
+
+    def take(self, draft: Draft) -> None:
+        """A draft changed by dragging."""
+        self._take(draft)
+
+    def _take(self, draft: Draft) -> None:
+        self._show_draft(draft)
+        self._changed()
+
+    def _show_draft(self, draft: Draft) -> None:
+        texts = {"risk": draft.risk, "stop": draft.stop, "trail": draft.trail}
+        for number, (level, share) in enumerate(draft.targets, start=1):
+            texts |= {f"target{number}": level, f"share{number}": share}
+        for name, text in texts.items():
+            if self._fields[name].text() != text:
+                self._fields[name].setText(text)
+        self.long.setChecked(draft.side > 0)
+        self.short.setChecked(draft.side < 0)
+        self.planning.change(draft)
+
+    def _typed(self) -> Draft:
+        rows = tuple(
+            (self._fields[f"target{n}"].text(), self._fields[f"share{n}"].text()) for n in range(1, TARGETS + 1)
+        )
+        side = 1 if self.long.isChecked() else -1
+        return Draft(side, self._fields["risk"].text(), self._fields["stop"].text(), rows, self._fields["trail"].text())
+
+    def _edited(self) -> None:
+        self.planning.change(self._typed())
+        self._changed()
+
+    def _changed(self) -> None:
+        for name, field in self._fields.items():
+            bad = name in self.planning.errors
+            if bool(field.property("bad")) != bad:
+                field.setProperty("bad", bad)
+                style = field.style()
+                assert style is not None
+                style.unpolish(field)
+                style.polish(field)
+            field.setToolTip(self.planning.errors.get(name, HELP[name.rstrip("123")]))
+        self.changed.emit()
+
+    # The answer
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        """Size the plan against this moment and show how it came about."""
+        planning = self.planning
+        planning.reckon(snapshot)
+        view = snapshot.instrument(planning.symbol)
+        closed = view.closed if view is not None else ()
+        sizing, request = planning.sizing, planning.request
+        trouble = planning.refusal or "; ".join(reason.text for reason in closed)
+        if closed and not planning.refusal:
+            trouble = f"Entries closed: {trouble}"
+        if self.trouble.text() != trouble:
+            self.trouble.setText(trouble)
+            self.trouble.setVisible(bool(trouble))
+        self.button.setEnabled(sizing is not None and not closed)
+        word = fg.side_word(planning.draft.side)
+        if sizing is None or request is None:
+            self.qty.setText(fg.NONE)
+            self.at_risk.setText("")
+            self.button.setText(f"Place {word} {planning.symbol}")
+            self.reckoning.show_steps(())
+            return
+        qty = request.instrument.qty(sizing.steps)
+        self.qty.setText(qty)
+        cur = snapshot.currency
+        self.at_risk.setText(f"{fg.money(sizing.risk_money, cur)} = {fg.percent(sizing.risk_percent, 3)}\nat risk")
+        self.button.setText(f"Place {word} {qty} {planning.symbol} at market")
+        steps = list(sizing.derivation)
+        for target in sizing.targets:
+            if target.number in sizing.merged:
+                steps.append(Step(f"target {target.number}", "merged into the next"))
+            elif target.steps:
+                part, level = request.instrument.qty(target.steps), request.instrument.price(target.level)
+                figure = f"{level}  {fg.money(target.money, cur, sign=True)}"
+                steps.append(Step(f"target {target.number}, {part}", figure))
+        self.reckoning.show_steps(tuple(steps))

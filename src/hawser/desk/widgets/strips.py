@@ -1,0 +1,321 @@
+"""R strips: every open trade as one row on the same horizontal R axis, with its actions."""
+
+from __future__ import annotations
+
+import math
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from hawser.desk import figures as fg
+from hawser.desk.look import Look
+from hawser.desk.theme.fonts import font
+from hawser.desk.widgets.buttons import SureButton
+from hawser.engine import states
+from hawser.service.snapshot import Snapshot, TradeView
+
+ROW = 36
+LEFT = 252  # instrument, side, quantity
+RIGHT = 336  # result, money, state
+ACTION = 196
+
+
+class Axis:
+    """The common R axis: from `low` to `high` R over the strip's width."""
+
+    def __init__(self) -> None:
+        self.low, self.high = -1.5, 3.5
+
+    def fit(self, trades: list[TradeView]) -> None:
+        reach = [3.0]
+        for trade in trades:
+            reach += [trade.price_r, trade.r_of(trade.resting_stop), *(target.r for target in trade.targets)]
+        self.low = -1.5 if min([*reach, -1.5]) >= -1.5 else math.floor(min(reach) * 2) / 2
+        self.high = math.ceil(min(max(reach), 12.0) * 2) / 2 + 0.25
+
+    def x(self, r: float, width: float) -> float:
+        part = (min(max(r, self.low), self.high) - self.low) / (self.high - self.low)
+        return 10 + part * (width - 20)
+
+
+class TradeRow(QWidget):
+    """One trade. Clicking or Enter chooses it; its button closes it."""
+
+    chosen = pyqtSignal(str)
+    close_asked = pyqtSignal(str)
+
+    def __init__(self, look: Look, axis: Axis) -> None:
+        super().__init__()
+        self._look, self._axis = look, axis
+        self.trade: TradeView | None = None
+        self._instrument = None
+        self._currency = ""
+        self.selected = False
+        self._now = 0
+        self.setFixedHeight(ROW)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.button = SureButton("Close")
+        self.button.setParent(self)
+        self.button.sure.connect(lambda: self.close_asked.emit(self.trade.id) if self.trade else None)
+
+    def show_trade(self, trade: TradeView, instrument, currency: str, selected: bool, now: int) -> None:  # type: ignore[no-untyped-def]
+        if trade == self.trade and selected == self.selected and not trade.exposed_since:
+            return
+        self.trade, self._instrument, self._currency, self.selected = trade, instrument, currency, selected
+        self._now = now
+        qty = instrument.qty(trade.open_steps)
+        self.button.consequence = f"Close {qty}: {fg.r(trade.result_r)}? Again"
+        self.button.setEnabled(trade.state in (states.EXPOSED, states.PROTECTED, states.ENTERING))
+        side = fg.side_word(trade.side)
+        self.button.setAccessibleName(f"Close {trade.symbol} {side}")
+        self.setAccessibleName(f"{trade.symbol} {side} {qty}, {fg.r(trade.result_r)}, {trade.state}")
+        self.update()
+
+    def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QResizeEvent
+        self.button.setGeometry(self.width() - ACTION + 8, 5, ACTION - 20, ROW - 10)
+        super().resizeEvent(event)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        if self.trade is not None:
+            self.chosen.emit(self.trade.id)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if self.trade is None:
+            return
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.chosen.emit(self.trade.id)
+        elif event.key() == Qt.Key.Key_Delete:
+            self.button.click()
+        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self.focusNextPrevChild(event.key() == Qt.Key.Key_Down)
+        else:
+            super().keyPressEvent(event)
+
+    # Paint
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self.trade is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p, trade = self._look.palette, self.trade
+        if self.selected:
+            painter.fillRect(self.rect(), p.color("ground"))
+            painter.fillRect(0, 0, 3, self.height(), p.color("ink"))
+        if self.hasFocus():
+            painter.setPen(p.color("ink2"))
+            painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+        painter.setPen(p.color("hairline"))
+        painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
+        self._paint_name(painter, trade)
+        painter.save()
+        painter.translate(LEFT, 0)
+        self._paint_strip(painter, trade, self.width() - LEFT - RIGHT - ACTION)
+        painter.restore()
+        self._paint_result(painter, trade)
+        painter.end()
+
+    def _text(self, painter: QPainter, box: QRectF, text: str, role: str = "ink", bold: bool = False,
+              right: bool = False) -> None:  # fmt: skip
+        painter.setPen(self._look.color(role))
+        painter.setFont(font(12, bold))
+        side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+        painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | side, text)
+
+    def _paint_name(self, painter: QPainter, trade: TradeView) -> None:
+        assert self._instrument is not None
+        self._text(painter, QRectF(12, 0, 112, ROW), trade.symbol, bold=True)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self._look.color("ink"))
+        tip = -4 * trade.side
+        shape = QPolygonF([QPointF(128, ROW / 2 - tip), QPointF(136, ROW / 2 - tip), QPointF(132, ROW / 2 + tip)])
+        painter.drawPolygon(shape)
+        self._text(painter, QRectF(142, 0, 40, ROW), fg.side_word(trade.side))
+        qty = self._instrument.qty(trade.open_steps if trade.state != states.ENTERING else trade.steps)
+        self._text(painter, QRectF(178, 0, LEFT - 190, ROW), qty, right=True)
+
+    def _paint_strip(self, painter: QPainter, trade: TradeView, width: float) -> None:
+        p, y = self._look.palette, ROW / 2
+
+        def x(r: float) -> float:
+            return self._axis.x(r, width)
+
+        painter.setPen(QPen(p.color("hairline"), 1))
+        painter.drawLine(QPointF(10, y), QPointF(width - 10, y))
+        for whole in range(math.ceil(self._axis.low), math.floor(self._axis.high) + 1):
+            painter.drawLine(QPointF(x(whole), y - 4), QPointF(x(whole), y + 4))
+        stop_r, now_r = trade.r_of(trade.resting_stop), trade.price_r
+        self._bar(painter, x(0), x(now_r), y, "gain" if now_r >= 0 else "loss")
+        if stop_r > 0:  # locked
+            self._bar(painter, x(0), x(min(stop_r, max(now_r, 0))), y, "panel", hatch=True)
+        painter.setPen(QPen(p.color("ink"), 1.5))
+        painter.drawLine(QPointF(x(0), y - 8), QPointF(x(0), y + 8))
+        painter.setPen(QPen(p.color("loss"), 1.2, Qt.PenStyle.DotLine))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(QPointF(x(trade.r_of(trade.initial_stop)), y), 4.5, 4.5)
+        for target in trade.targets:
+            if target.steps:
+                self._diamond(painter, x(target.r), y, target.filled >= target.steps)
+        painter.setPen(QPen(p.color("loss" if trade.covered else "caution"), 1.5))
+        painter.setBrush(p.color("loss" if trade.covered else "panel"))
+        painter.drawEllipse(QPointF(x(stop_r), y), 5.5, 5.5)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(p.color("ink"))
+        at = x(now_r)
+        painter.drawPolygon(QPolygonF([QPointF(at - 5, y - 13), QPointF(at + 5, y - 13), QPointF(at, y - 5)]))
+
+    def _bar(self, painter: QPainter, start: float, end: float, y: float, role: str, hatch: bool = False) -> None:
+        box = QRectF(min(start, end), y - 4, abs(end - start), 8)
+        brush = QBrush(self._look.color(role))
+        if hatch:
+            brush.setStyle(Qt.BrushStyle.BDiagPattern)
+        painter.fillRect(box, brush)
+
+    def _diamond(self, painter: QPainter, x: float, y: float, filled: bool) -> None:
+        p = self._look.palette
+        painter.setPen(QPen(p.color("gain"), 1.5))
+        painter.setBrush(p.color("gain" if filled else "panel"))
+        painter.drawPolygon(QPolygonF([QPointF(x, y - 6), QPointF(x + 6, y), QPointF(x, y + 6), QPointF(x - 6, y)]))
+
+    def _paint_result(self, painter: QPainter, trade: TradeView) -> None:
+        left = self.width() - RIGHT - ACTION
+        tone = "gain" if trade.result_r >= 0 else "loss"
+        self._text(painter, QRectF(left, 0, 68, ROW), fg.r(trade.result_r), tone, bold=True, right=True)
+        money = fg.money(trade.money, self._currency, sign=True)
+        self._text(painter, QRectF(left + 70, 0, 106, ROW), money, right=True)
+        self._text(painter, QRectF(left + 192, 0, RIGHT - 192, ROW), self._state(trade),
+                   "caution" if not trade.covered else "ink", bold=not trade.covered)  # fmt: skip
+
+    def _state(self, trade: TradeView) -> str:
+        if trade.state == states.LEAVING:
+            return "leaving"
+        if not trade.covered and trade.exposed_since:
+            return f"EXPOSED {fg.duration(self._now - trade.exposed_since)}"
+        if trade.state == states.PROTECTED:
+            return "protected, trailing" if trade.trail else "protected"
+        return trade.state
+
+
+class StripPanel(QFrame):
+    """All open trades, or what to do where there is none."""
+
+    chosen = pyqtSignal(str)
+    close_asked = pyqtSignal(str)
+    close_all = pyqtSignal()
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._look, self._axis = look, Axis()
+        self.rows: dict[str, TradeRow] = {}
+        self._summary = QLabel()
+        self._summary.setProperty("role", "second")
+        title = QLabel("Open trades")
+        title.setProperty("role", "title")
+        self.all_button = SureButton("Close all")
+        self.all_button.setMinimumWidth(120)
+        self.all_button.sure.connect(self.close_all)
+        head = QHBoxLayout()
+        head.setContentsMargins(12, 4, 12, 4)
+        head.addWidget(title)
+        head.addStretch(1)
+        head.addWidget(self._summary)
+        head.addSpacing(12)
+        head.addWidget(self.all_button)
+        self._empty = QLabel("No open trades. Plan one on the right: the stop decides the size, then place it.")
+        self._empty.setProperty("role", "second")
+        self._empty.setContentsMargins(12, 8, 12, 8)
+        self._ruler = _Ruler(look, self._axis)
+        inside = QWidget()
+        self._list = QVBoxLayout(inside)
+        self._list.setContentsMargins(0, 0, 0, 0)
+        self._list.setSpacing(0)
+        self._list.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(inside)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(1, 1, 1, 1)
+        box.setSpacing(0)
+        box.addLayout(head)
+        box.addWidget(self._ruler)
+        box.addWidget(self._empty)
+        box.addWidget(scroll, 1)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
+        look.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(900, 190)
+
+    def show_snapshot(self, snapshot: Snapshot, selected: str) -> None:
+        live = [trade for trade in snapshot.trades if trade.state != states.ENDED]
+        old = (self._axis.low, self._axis.high)
+        self._axis.fit(live)
+        if old != (self._axis.low, self._axis.high):
+            self.update()
+            self._ruler.update()
+        for trade_id in [trade_id for trade_id in self.rows if all(trade.id != trade_id for trade in live)]:
+            row = self.rows.pop(trade_id)
+            self._list.removeWidget(row)
+            row.deleteLater()
+        for trade in live:
+            row = self.rows.get(trade.id) or self._new_row(trade.id)
+            view = snapshot.instrument(trade.symbol)
+            if view is not None:
+                row.show_trade(trade, view.instrument, snapshot.currency, trade.id == selected, snapshot.time)
+        self._empty.setVisible(not live)
+        self._ruler.setVisible(bool(live))
+        self._show_sums(snapshot, live)
+
+    def _new_row(self, trade_id: str) -> TradeRow:
+        row = TradeRow(self._look, self._axis)
+        row.chosen.connect(self.chosen)
+        row.close_asked.connect(self.close_asked)
+        self.rows[trade_id] = row
+        self._list.insertWidget(self._list.count() - 1, row)
+        return row
+
+    def _show_sums(self, snapshot: Snapshot, live: list[TradeView]) -> None:
+        cur = snapshot.currency
+        text = f"heat {fg.money(snapshot.heat, cur)}, locked {fg.money(snapshot.locked, cur)}" if live else ""
+        if self._summary.text() != text:
+            self._summary.setText(text)
+        total = sum(trade.money for trade in live)
+        self.all_button.setEnabled(bool(live))
+        self.all_button.consequence = f"Close {len(live)}: {fg.money(total, cur, sign=True)}? Again"
+
+
+class _Ruler(QWidget):
+    """The column heads and the R axis above the rows."""
+
+    def __init__(self, look: Look, axis: Axis) -> None:
+        super().__init__()
+        self._look, self._axis = look, axis
+        self.setFixedHeight(20)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setPen(self._look.color("ink2"))
+        painter.setFont(font(11))
+        height = self.height()
+        middle = Qt.AlignmentFlag.AlignVCenter
+
+        def head(x: float, width: float, text: str, align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft) -> None:
+            painter.drawText(QRectF(x, 0, width, height), middle | align, text)
+
+        right, centre = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
+        head(12, 110, "instrument")
+        head(128, 50, "side")
+        head(178, LEFT - 190, "units", right)
+        width = self.width() - LEFT - RIGHT - ACTION
+        for whole in range(math.ceil(self._axis.low), math.floor(self._axis.high) + 1):
+            text = "0" if whole == 0 else f"{fg.number(whole, 0, sign=True)}{fg.GROUP}R"
+            head(LEFT + self._axis.x(whole, width) - 24, 48, text, centre)
+        left = self.width() - RIGHT - ACTION
+        head(left, 68, "result", right)
+        head(left + 70, 106, "money", right)
+        head(left + 192, 120, "state")
+        painter.end()

@@ -1,0 +1,146 @@
+"""The waterline, always at the top: equity, today, heat against its limit, protection, whether entries are open."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+
+from hawser.desk import figures as fg
+from hawser.desk.look import Look
+from hawser.desk.widgets.buttons import HoldButton
+from hawser.service.snapshot import Snapshot
+
+
+class Figure(QWidget):
+    """A small caption over a figure."""
+
+    def __init__(self, caption: str, width: int) -> None:
+        super().__init__()
+        self.caption, self.value = QLabel(caption), QLabel(fg.NONE)
+        self.caption.setProperty("role", "second")
+        self.value.setTextFormat(Qt.TextFormat.RichText)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(2)
+        box.addWidget(self.caption)
+        box.addWidget(self.value)
+        self.setMinimumWidth(width)
+        self.setSizePolicy(QSizePolicy.Policy.Minimum, QSizePolicy.Policy.Preferred)
+
+    def show_value(self, html: str) -> None:
+        if self.value.text() != html:
+            self.value.setText(html)
+
+
+class HeatBar(QWidget):
+    """Heat as part of its limit; beyond the limit the bar is full and magenta."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look, self._part = look, 0.0
+        self.setFixedHeight(10)
+        self.setMinimumWidth(150)
+
+    def show_part(self, part: float) -> None:
+        if abs(part - self._part) > 0.001:
+            self._part = part
+            self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(160, 10)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p, painter = self._look.palette, QPainter(self)
+        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        painter.fillRect(
+            QRectF(box.left(), box.top(), box.width() * min(1.0, self._part), box.height()),
+            p.color("caution" if self._part > 1 else "loss"),
+        )
+        painter.setPen(p.color("ink"))
+        painter.drawRect(box)
+        painter.end()
+
+
+class Waterline(QWidget):
+    """What is at stake and whether one may trade, in two seconds."""
+
+    flatten = pyqtSignal()
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        self.setObjectName("ground")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(56)
+        self.equity, self.today = Figure("equity", 132), Figure("today", 150)
+        self.heat, self.bar = Figure("heat", 190), HeatBar(look)
+        self.protection, self.entries = Figure("protection", 116), Figure("entries", 120)
+        self.entries.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        self.entries.value.setMinimumWidth(40)
+        self.entries.value.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.heat.layout().replaceWidget(self.heat.value, self.bar)  # type: ignore[union-attr]
+        self.heat.value.hide()
+        self.hold = HoldButton("Flatten && halt", look)
+        self.hold.setText("Flatten & halt")
+        self.hold.setToolTip("Hold for half a second, or hold Ctrl+Shift+End anywhere: cancels all, closes all, halts")
+        self.hold.setAccessibleName("Flatten and halt, hold for half a second")
+        self.hold.fired.connect(self.flatten)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 8, 12, 8)
+        row.setSpacing(24)
+        for part in (self.equity, self.today, self.heat, self.protection, self.entries):
+            row.addWidget(part)
+        row.addWidget(self.hold)
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        p, cur = self._look.palette, snapshot.currency
+        self.equity.show_value(f"<span style='font-size:15px'>{fg.number(snapshot.equity, 2)}</span> {cur}")
+        tone = p.gain if snapshot.day_money >= 0 else p.loss
+        self.today.show_value(
+            f"<span style='font-size:15px;color:{tone}'>{fg.r(snapshot.day_r)}</span> "
+            f"<span style='color:{p.ink2}'>{fg.money(snapshot.day_money, cur, sign=True)}</span>"
+        )
+        self._show_heat(snapshot)
+        self._show_protection(snapshot)
+        self._show_entries(snapshot)
+
+    def _show_heat(self, snapshot: Snapshot) -> None:
+        share = snapshot.heat / snapshot.equity * 100 if snapshot.equity else 0.0
+        limit = snapshot.max_heat_percent
+        of = f" of {fg.percent(limit)}" if limit is not None else ", no limit"
+        text = f"heat {fg.number(share, 2)}{of} if every stop is hit"
+        if self.heat.caption.text() != text:
+            self.heat.caption.setText(text)
+            locked = fg.money(snapshot.locked, snapshot.currency)
+            self.heat.setToolTip(f"{fg.money(snapshot.heat, snapshot.currency)} at risk; {locked} locked by stops")
+        self.bar.show_part(share / limit if limit else share / 100)
+
+    def _show_protection(self, snapshot: Snapshot) -> None:
+        p = self._look.palette
+        held = sum(trade.open_steps > 0 for trade in snapshot.trades)
+        if snapshot.exposed:
+            text = f"<b style='color:{p.caution}'>{snapshot.exposed} exposed</b>"
+        elif held:
+            text = f"<b>all {held} protected</b>"
+        else:
+            text = f"<span style='color:{p.ink2}'>no position</span>"
+        self.protection.show_value(text)
+
+    def _show_entries(self, snapshot: Snapshot) -> None:
+        p = self._look.palette
+        if snapshot.closed:
+            text = f"<b style='color:{p.caution}'>CLOSED</b> {snapshot.closed[0].text}"
+            self.entries.setToolTip("\n".join(reason.text for reason in snapshot.closed))
+        else:
+            shut = [view.instrument.symbol for view in snapshot.instruments if view.closed]
+            some = f" <span style='color:{p.ink2}'>but not in {', '.join(shut)}</span>" if shut else ""
+            text = f"<b>OPEN</b>{some}"
+            self.entries.setToolTip("")
+        self.entries.show_value(text)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.fillRect(0, self.height() - 2, self.width(), 2, self._look.palette.color("ink"))
+        painter.end()

@@ -1,0 +1,243 @@
+"""The main window: waterline, stations, notices, keys. It shows what the runtime tells and asks what people ask."""
+
+from __future__ import annotations
+
+import base64
+
+from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
+from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import QApplication, QHBoxLayout, QLabel, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+
+from hawser.core.clock import TIMEFRAMES
+from hawser.desk.bridge import Bridge
+from hawser.desk.look import Look
+from hawser.desk.settings import Settings
+from hawser.desk.stations.helm import Helm
+from hawser.desk.stations.logbook import Logbook
+from hawser.desk.theme.palette import stylesheet
+from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
+from hawser.desk.widgets.finder import Action, Finder
+from hawser.desk.widgets.rail import Rail
+from hawser.desk.widgets.waterline import Waterline
+from hawser.engine import events as ev
+from hawser.engine.commands import Tell
+from hawser.service.runtime import Runtime
+from hawser.service.snapshot import Snapshot
+
+# Alt+1 to Alt+5 belong to the five stations of the design; these two are here so far.
+STATIONS = [("Helm", "helm", "Alt+1"), ("Logbook", "logbook", "Alt+5")]
+SEVERITIES = ["calm", "fair", "squall", "gale"]
+
+
+class Window(QMainWindow):
+    """One account's desk."""
+
+    def __init__(
+        self, runtime: Runtime, bridge: Bridge, look: Look, settings: Settings, title: str, speed: float
+    ) -> None:
+        super().__init__()
+        self.runtime, self.look, self._settings, self._bridge = runtime, look, settings, bridge
+        self.setWindowTitle(f"Hawser \u2013 {title}")
+        self.setMinimumSize(980, 620)
+        self.resize(1280, 800)
+        self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
+        self.foot = FootBar(look, SEVERITIES, speed)
+        self.helm, self.logbook = Helm(look, runtime, settings.kept), Logbook(look)
+        self.rail, self.stack = Rail(look, STATIONS), QStackedWidget()
+        self.stack.addWidget(self.helm)
+        self.stack.addWidget(self.logbook)
+        self.banner = QLabel("Opening \u2026 the venue is being connected, trades at the venue stay protected")
+        self.banner.setProperty("role", "second")
+        self.banner.setContentsMargins(12, 4, 12, 4)
+        self._lay_out()
+        self.finder = Finder(self, self._actions)
+        self.latest: Snapshot | None = None
+        self.snapshots = 0
+        self._connect()
+        self._keys()
+        self._restore()
+        self.restyle()
+
+    def _lay_out(self) -> None:
+        right = QWidget()
+        right.setObjectName("ground")
+        column = QVBoxLayout(right)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        for part in (self.waterline, self.halt_bar, self.notice, self.banner):
+            column.addWidget(part)
+        column.addWidget(self.stack, 1)
+        column.addWidget(self.foot)
+        whole = QWidget()
+        whole.setObjectName("ground")
+        row = QHBoxLayout(whole)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.rail)
+        row.addWidget(right, 1)
+        self.setCentralWidget(whole)
+
+    def _connect(self) -> None:
+        bridge = self._bridge
+        bridge.snapshot.connect(self.show_snapshot)
+        bridge.lines.connect(self.logbook.add)
+        bridge.told.connect(self._told)
+        bridge.bars.connect(self.helm.show_bars)
+        bridge.bar.connect(self.helm.add_bar)
+        bridge.ready.connect(self.banner.hide)
+        bridge.fault.connect(lambda text: self.notice.tell("caution", text))
+        bridge.failed.connect(self._failed)
+        self.rail.chosen.connect(self.show_station)
+        self.waterline.flatten.connect(self.flatten)
+        self.halt_bar.rearm.connect(self.rearm)
+        self.helm.refused.connect(lambda text: self.notice.tell("refused", text))
+        self.foot.speed.connect(lambda speed: self.runtime.clock.set(speed=speed))
+        self.foot.running.connect(lambda running: self.runtime.clock.set(running=running))
+        self.foot.weather.connect(self.runtime.set_weather)
+        self.foot.theme.connect(self.swap_theme)
+        self.look.changed.connect(self.restyle)
+        app = QApplication.instance()
+        assert app is not None
+        app.installEventFilter(self)
+
+    def _keys(self) -> None:
+        for keys, run in (
+            ("Ctrl+K", self.finder.open),
+            ("Alt+1", lambda: self.show_station(0)),
+            ("Alt+5", lambda: self.show_station(1)),
+            ("Ctrl+Return", self.helm.place),
+            ("Ctrl+Enter", self.helm.place),
+            ("Ctrl+Q", self.close),
+        ):
+            QShortcut(QKeySequence(keys), self, activated=run)
+
+    def _actions(self) -> list[Action]:
+        helm, found = self.helm, []
+        found += [
+            Action("Place the plan at market", "Ctrl+Enter", helm.place),
+            Action("Plan: swap long and short", "", helm.flip),
+            Action("Type the plan's risk", "", lambda: self._field("risk")),
+            Action("Type the plan's stop", "", lambda: self._field("stop")),
+            Action("Lines: choose and nudge on the R scale", "Left Right Up Down", helm.chart.scale.setFocus),
+            Action("Close all trades", "", helm.strips.all_button.click),
+            Action("Station: Helm", "Alt+1", lambda: self.show_station(0)),
+            Action("Station: Logbook", "Alt+5", lambda: self.show_station(1)),
+            Action("Theme: swap Paper and Night watch", "", self.swap_theme),
+            Action("Logbook: export the shown lines as CSV", "", self.logbook.export),
+            Action("Quay: pause or run", "", self.foot.pause.toggle),
+            Action("Quit Hawser", "Ctrl+Q", self.close),
+        ]
+        if self.latest is not None:
+            for view in self.latest.instruments:
+                symbol = view.instrument.symbol
+                found.append(Action(f"Instrument: {symbol}", "", lambda s=symbol: self._choose(s)))
+            for trade in self.latest.trades:
+                if trade.open_steps:
+                    text = f"Trade: show {trade.symbol} {trade.id}"
+                    found.append(Action(text, "", lambda t=trade.id: helm.choose_trade(t)))
+        spans = [(name, span) for name, span in TIMEFRAMES.items() if not helm.chart.span_buttons[span].isHidden()]
+        found += [Action(f"Timeframe: {name}", "", lambda s=span: helm.choose_span(s)) for name, span in spans]
+        return found
+
+    def _field(self, name: str) -> None:
+        self.show_station(0)
+        self.helm.plan.field(name).setFocus()
+        self.helm.plan.field(name).selectAll()
+
+    def _choose(self, symbol: str) -> None:
+        self.show_station(0)
+        self.helm.choose_instrument(symbol)
+
+    # What the runtime tells
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        self.latest = snapshot
+        self.snapshots += 1
+        self.waterline.show_snapshot(snapshot)
+        self.halt_bar.show_snapshot(snapshot)
+        self.foot.show_snapshot(snapshot)
+        self.helm.show_snapshot(snapshot)
+
+    def _told(self, tell: Tell) -> None:
+        subject = f"{tell.symbol}: " if tell.symbol else ""
+        self.notice.tell(tell.weight, subject + tell.text)
+
+    def _failed(self, sentence: str) -> None:
+        self.banner.setText(sentence)
+        self.banner.setProperty("role", "caution")
+        self.banner.setWordWrap(True)
+        self.banner.show()
+        self.restyle()
+
+    def tell_fault(self, sentence: str) -> None:
+        """An error on the window's own side."""
+        self.notice.tell("caution", sentence)
+
+    # What people ask
+
+    def show_station(self, number: int) -> None:
+        self.stack.setCurrentIndex(number)
+        self.rail.show_station(number)
+
+    def flatten(self) -> None:
+        self.runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+
+    def rearm(self, reason: str) -> None:
+        self.runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason=reason))
+
+    def swap_theme(self) -> None:
+        self.look.set_theme("night" if self.look.palette.name == "paper" else "paper")
+        self._settings.kept.theme = self.look.palette.name
+
+    def restyle(self) -> None:
+        self.setStyleSheet(stylesheet(self.look.palette))
+        if self.latest is not None:
+            self.waterline.show_snapshot(self.latest)
+
+    # The held chord
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """Ctrl+Shift+End, held anywhere in the application, is the Flatten & halt button held."""
+        if isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_End and not event.isAutoRepeat():
+            both = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+            if event.type() == QEvent.Type.KeyPress and event.modifiers() & both == both:
+                self.waterline.hold.press()
+                return True
+            if event.type() == QEvent.Type.KeyRelease:
+                self.waterline.hold.release()
+        return bool(super().eventFilter(watched, event))
+
+    # Remembering
+
+    def _restore(self) -> None:
+        kept = self._settings.kept
+        if kept.geometry:
+            self.restoreGeometry(QByteArray(base64.b64decode(kept.geometry)))
+        for name, splitter in (("top", self.helm.top), ("whole", self.helm.whole)):
+            if name in kept.splitters:
+                splitter.setSizes(kept.splitters[name])
+        for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table)):
+            for column, width in enumerate(kept.columns.get(name, [])):
+                table.setColumnWidth(column, width)
+        self.show_station(min(kept.station, self.stack.count() - 1))
+
+    def remember(self) -> None:
+        """Note sizes and choices, and write them."""
+        kept = self._settings.kept
+        kept.geometry = base64.b64encode(bytes(self.saveGeometry())).decode()
+        kept.splitters = {"top": self.helm.top.sizes(), "whole": self.helm.whole.sizes()}
+        kept.columns = {
+            name: [table.columnWidth(column) for column in range(table.model().columnCount() - 1)]  # type: ignore[union-attr]
+            for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table))
+        }
+        kept.station = self.stack.currentIndex()
+        self.helm.remember()
+        self._settings.save()
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        self.remember()
+        app = QApplication.instance()
+        if app is not None:
+            app.removeEventFilter(self)
+        self.runtime.stop()
+        super().closeEvent(event)

@@ -1,0 +1,168 @@
+"""Bar files: CSV (RFC 4180, UTF-8, header) or Parquet, checked row by row (interface.md).
+
+pyarrow reads both; it is loaded only here. What is wrong is told as file, row and column; a CSV's header is row 1.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from hawser.core.bars import Bars
+from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
+from hawser.core.instrument import Instrument
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+PRICES = ("open", "high", "low", "close")
+FIRST_ROW = 2  # the header is row 1
+
+
+class History(NamedTuple):
+    """Bars on the instrument's grid (spread NaN where the file has none), and how many prices were off it."""
+
+    bars: Bars
+    off_grid: int
+
+
+def read_bars(path: Path, instrument: Instrument, zone: str | None = None) -> History:
+    """Read a bar file; raises BadInput. `zone` names the zone of times written without an offset."""
+    table = _table(path)
+    for name in ("time", *PRICES):
+        if name not in table.column_names:
+            raise BadInput("bad_bars", f"{path}: column {name} is missing; expected time,open,high,low,close")
+    if table.num_rows == 0:
+        raise BadInput("bad_bars", f"{path}: holds no bars")
+    time = _times(path, table, zone)
+    prices = {name: _numbers(path, table, name) for name in PRICES}
+    spread = _numbers(path, table, "spread") if "spread" in table.column_names else np.full(time.size, np.nan)
+    _check_order(path, time)
+    _check_prices(path, prices, spread)
+    return _on_grid(Bars._make([time, *prices.values(), spread]), instrument)
+
+
+def _table(path: Path) -> pa.Table:
+    import pyarrow as pa
+    import pyarrow.csv
+    import pyarrow.parquet
+
+    try:
+        if path.suffix.lower() in (".parquet", ".pq"):
+            return pyarrow.parquet.read_table(path)
+        # Times as text: what has no offset must be seen, not guessed.
+        options = pyarrow.csv.ConvertOptions(column_types={"time": pa.string()}, strings_can_be_null=False)
+        return pyarrow.csv.read_csv(path, convert_options=options)
+    except OSError as error:
+        raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror or error})") from None
+    except pa.ArrowInvalid as error:
+        raise BadInput("bad_bars", f"{path}: expected a bar file; {str(error).splitlines()[0]}") from None
+
+
+def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
+    """The time column as UTC ns."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    column = table.column("time").combine_chunks()
+    if pa.types.is_timestamp(column.type):
+        naive = column.type.tz is None
+        stamps = column.cast(pa.timestamp("ns", column.type.tz))
+    elif pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
+        first = column[0].as_py()
+        naive = not (first.endswith("Z") or "+" in first[10:] or "-" in first[10:])
+        stamps = _cast_times(path, column, pa.timestamp("ns") if naive else pa.timestamp("ns", "UTC"))
+    else:
+        raise BadInput("bad_bars", f"{path}: column time: expected ISO 8601 text or timestamps, found {column.type}")
+    if naive and zone is None:
+        raise BadInput(
+            "naive_time", f"{path}: row {FIRST_ROW}, column time: has no offset; add one, or name its zone with --tz"
+        )
+    if naive:
+        try:
+            stamps = pc.assume_timezone(stamps, zone, ambiguous="earliest", nonexistent="latest")
+        except (pa.ArrowInvalid, ValueError):
+            raise BadInput("bad_zone", f"--tz {zone}: expected the name of a time zone") from None
+    if stamps.null_count:
+        row = int(np.flatnonzero(np.asarray(stamps.is_null()))[0]) + FIRST_ROW
+        raise BadInput("bad_bars", f"{path}: row {row}, column time: is empty")
+    return np.asarray(stamps.cast(pa.int64()), np.int64)
+
+
+def _cast_times(path: Path, column: pa.Array, kind: pa.DataType) -> pa.Array:
+    import pyarrow as pa
+
+    try:
+        return column.cast(kind)
+    except pa.ArrowInvalid:
+        low, high = 0, len(column) - 1  # the first row that cannot be read, by halving
+        while low < high:
+            middle = (low + high) // 2
+            try:
+                column[low : middle + 1].cast(kind)
+                low = middle + 1
+            except pa.ArrowInvalid:
+                high = middle
+        expected = "an ISO 8601 time with an offset or Z" if kind.tz else "an ISO 8601 time without an offset"
+        text = column[low].as_py()
+        raise BadInput(
+            "bad_bars", f"{path}: row {low + FIRST_ROW}, column time: expected {expected} like the others, got '{text}'"
+        ) from None
+
+
+def _numbers(path: Path, table: pa.Table, name: str) -> Array:
+    import pyarrow as pa
+
+    column = table.column(name).combine_chunks()
+    if not (pa.types.is_floating(column.type) or pa.types.is_integer(column.type)):
+        for row, value in enumerate(column.to_pylist()):
+            try:
+                float(value)
+            except (TypeError, ValueError):
+                raise BadInput(
+                    "bad_bars", f"{path}: row {row + FIRST_ROW}, column {name}: expected a number, got {value!r}"
+                ) from None
+        column = column.cast(pa.float64())
+    numbers = np.array(column.to_numpy(zero_copy_only=False), np.float64)
+    if name != "spread" or not np.isnan(numbers).all():
+        _refuse(path, ~np.isfinite(numbers), name, "expected a number")
+    return numbers
+
+
+def _refuse(path: Path, bad: Array, column: str, what: str) -> None:
+    if bad.any():
+        row = int(np.flatnonzero(bad)[0]) + FIRST_ROW
+        raise BadInput("bad_bars", f"{path}: row {row}, column {column}: {what}", row=row, column=column)
+
+
+def _check_order(path: Path, time: Array) -> None:
+    late = np.zeros(time.size, bool)
+    late[1:] = time[1:] <= time[:-1]
+    _refuse(path, late, "time", "expected a time after the row before (times are unordered or repeated)")
+
+
+def _check_prices(path: Path, prices: dict[str, Array], spread: Array) -> None:
+    for name, values in prices.items():
+        _refuse(path, values <= 0, name, "expected a price above zero")
+    high, low = prices["high"], prices["low"]
+    _refuse(path, high < low, "high", "expected high at or above low")
+    for name in ("open", "close"):
+        _refuse(path, (prices[name] > high) | (prices[name] < low), name, "expected a price from low to high")
+    _refuse(path, spread < 0, "spread", "expected ticks, 0 or more")
+
+
+def _on_grid(bars: Bars, instrument: Instrument) -> History:
+    """Prices rounded to the nearest tick."""
+    off, columns = 0, []
+    for values in bars[1:5]:
+        counts = np.rint(values / instrument.tick_size)
+        rounded = np.round(counts * instrument.tick_size, instrument.price_digits)
+        off += int((np.abs(values - rounded) > instrument.tick_size * 1e-6).sum())
+        columns.append(rounded)
+    low = instrument.tick_size
+    if min(float(column.min()) for column in columns) < low:
+        raise BadInput("bad_bars", f"The tick {instrument.tick} is too coarse for these prices: some round to zero")
+    return History(Bars._make([bars.time, *columns, bars.spread]), off)

@@ -1,0 +1,54 @@
+"""Which history was opened last, so that a bare `hawser` opens it again. One TOML file among the settings."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from hawser.core.errors import BadInput
+from hawser.formats.declared import load
+from hawser.service.profile import profile
+
+NOTHING = (
+    "Nothing was opened before. Open a history with: hawser --bars FILE --instrument FILE.toml, "
+    "or look around first with: hawser --demo"
+)
+
+
+class Opened(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The files of a replay, as absolute paths."""
+
+    bars: str
+    instrument: str
+    account: str | None = None
+    zone: str | None = None
+    speed: float = 1.0
+
+    def save(self, root: Path | None) -> None:
+        path = _path(root)
+        fresh = path.with_suffix(".new")
+        kept = {key: value for key, value in msgspec.to_builtins(self).items() if value is not None}
+        fresh.write_bytes(msgspec.toml.encode(kept))
+        fresh.replace(path)
+
+
+def _path(root: Path | None) -> Path:
+    return profile("own", root).config / "last-opened.toml"
+
+
+def note_opened(
+    root: Path | None, bars: Path, instrument: Path, account: Path | None, zone: str | None, speed: float
+) -> Opened:
+    """The files of this start; `save` keeps them once they have been found good."""
+    return Opened(
+        str(bars.resolve()), str(instrument.resolve()), str(account.resolve()) if account else None, zone, speed
+    )
+
+
+def last_opened(root: Path | None) -> Opened:
+    """The files of the last start; raises BadInput where there was none."""
+    path = _path(root)
+    if not path.exists():
+        raise BadInput("nothing_opened", NOTHING)
+    return load(Opened, path)

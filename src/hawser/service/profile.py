@@ -1,0 +1,49 @@
+"""Where things live: one folder of data, one of settings, one of state for each profile, under the XDG folders."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+
+import msgspec
+import platformdirs
+
+
+class Profile(msgspec.Struct, frozen=True):
+    """The folders of one profile; made with access for their owner only."""
+
+    name: str
+    data: Path
+    config: Path
+    state: Path
+
+    def made(self) -> Profile:
+        for folder in (self.data, self.config, self.state):
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        return self
+
+    @property
+    def ledger(self) -> Path:
+        return self.data / "ledger.sqlite"
+
+    @property
+    def venue(self) -> Path:
+        return self.data / "quay.sqlite"
+
+
+def profile(name: str, root: Path | None = None) -> Profile:
+    """The folders of profile `name`: 'demo', or one of `replay_name`. `root` overrides the XDG folders."""
+    if root is not None:
+        return Profile(name, root / "data" / name, root / "config", root / "state" / name).made()
+    app = "hawser-demo" if name == "demo" else "hawser"
+    data = Path(platformdirs.user_data_dir(app)) / name
+    config = Path(platformdirs.user_config_dir(app))
+    state = Path(platformdirs.user_state_dir(app)) / name
+    return Profile(name, data, config, state).made()
+
+
+def replay_name(symbol: str, bars: Path) -> str:
+    """A profile of its own for each history that is replayed, so that its trades are found again."""
+    digest = hashlib.sha256(str(bars.resolve()).encode()).hexdigest()[:8]
+    plain = "".join(ch if ch.isalnum() else "-" for ch in symbol).strip("-").lower()
+    return f"replay-{plain}-{digest}"

@@ -1,0 +1,229 @@
+"""The running application without its windows: one engine thread, what it is asked, what it shows.
+
+The desk calls `ask`, `watch` and the clock's controls from its own thread, and hears through the callbacks of
+`Hooks`, which are called on the engine's thread with immutable values.
+"""
+
+from __future__ import annotations
+
+import queue
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import msgspec
+
+from hawser.core.account import Account
+from hawser.core.bars import Bars
+from hawser.core.errors import HawserError
+from hawser.engine import events as ev
+from hawser.engine.commands import AnyCommand, Tell
+from hawser.ledger.ledger import Ledger
+from hawser.service.clock import Clock
+from hawser.service.faults import Faults
+from hawser.service.link import Link
+from hawser.service.profile import Profile
+from hawser.service.session import Session
+from hawser.service.snapshot import Snapshot, taken
+from hawser.service.telling import Line, Teller
+from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.weather import SEVERITIES, Sky
+
+FRAME = 1 / 30
+
+
+class Boot(msgspec.Struct):
+    """What a profile starts with. `prepare` plays what must have happened before anybody looks (lockstep)."""
+
+    account: Account
+    venue: Quay
+    ledger: Ledger
+    prepare: Callable[[Session], None] | None = None
+    notes: list[str] = []
+    prefix: str = ""  # of client order ids; empty: drawn at random once for a ledger
+
+
+@dataclass
+class Hooks:
+    """Who hears what; all called on the engine's thread."""
+
+    snapshot: Callable[[Snapshot], None] = lambda snapshot: None
+    lines: Callable[[list[Line]], None] = lambda lines: None
+    told: Callable[[Tell], None] = lambda tell: None
+    bars: Callable[[str, int, Bars], None] = lambda symbol, span, bars: None
+    bar: Callable[[ev.BarCompleted], None] = lambda bar: None
+    ready: Callable[[], None] = lambda: None
+    fault: Callable[[str], None] = lambda sentence: None
+    failed: Callable[[str], None] = lambda sentence: None
+
+
+@dataclass
+class Watch:
+    symbol: str = ""
+    span: int = 0
+
+
+class Runtime:
+    """Owns the threads. `boot` is called on the engine's thread, because it loads what is heavy."""
+
+    def __init__(
+        self, profile: Profile, boot: Callable[[Profile], Boot], hooks: Hooks, speed: float = 1.0, running: bool = True
+    ) -> None:
+        self.profile, self._boot, self.hooks = profile, boot, hooks
+        self._speed, self._running = speed, running
+        self.clock = Clock(0, speed, running=False)
+        self.faults = Faults(profile.state)
+        self._asks: queue.SimpleQueue[Callable[[Session], None]] = queue.SimpleQueue()
+        self._stop = threading.Event()
+        self._watch = Watch()
+        self._teller = Teller()
+        self._link: Link | None = None
+        self.venue: Quay | None = None
+        self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
+        self._serial = 0
+        self._asked_prefix = f"{time.time_ns():x}"
+
+    # Called from the desk's thread
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Write everything down and end; the trades stay protected at the venue."""
+        self._stop.set()
+        self._wake()
+        if self._thread.is_alive():
+            self._thread.join(10)
+
+    def ask_id(self) -> str:
+        self._serial += 1
+        return f"{self._asked_prefix}-{self._serial}"
+
+    def ask(self, make: Callable[[int, str], ev.AskEvent]) -> str:
+        """Ask for something: `make` gets the time and the ask's id. Returns the id."""
+        ask_id = self.ask_id()
+        self._do(lambda session: session.ask(make(self._now(session), ask_id)))
+        return ask_id
+
+    def watch(self, symbol: str, span: int) -> None:
+        """Have the bars of one instrument and timeframe sent, and its unfinished bar with every snapshot."""
+
+        def change(session: Session) -> None:
+            self._watch = Watch(symbol, span)
+            store = session.stores[symbol]
+            self.hooks.bars(symbol, span, store.series[span].bars())
+
+        self._do(change)
+
+    def set_weather(self, severity: str) -> None:
+        """Change Quay's weather from now on."""
+        link, venue = self._link, self.venue
+        if link is not None and venue is not None:
+            link.do(lambda: setattr(venue, "sky", Sky(SEVERITIES[severity], venue.now)))
+
+    def _do(self, work: Callable[[Session], None]) -> None:
+        self._asks.put(work)
+        self._wake()
+
+    def _wake(self) -> None:
+        if self._link is not None:
+            self._link.inbox.wake()
+
+    # On the engine's thread
+
+    def _now(self, session: Session) -> int:
+        return max(session.engine.state.now, self.clock.now())
+
+    def _run(self) -> None:
+        try:
+            session = self._open()
+        except HawserError as error:
+            self.hooks.failed(error.sentence)
+            return
+        except Exception as error:  # anything else is ours; the window says so
+            self.hooks.failed(self.faults.record(error))
+            return
+        try:
+            self._serve(session)
+        except Exception as error:  # the ledger could not be written: nothing may leave any more
+            sentence = self.faults.record(error)
+            self.hooks.failed(f"Tending has stopped; resting stops still protect at the venue. {sentence}")
+        finally:
+            self._close(session)
+
+    def _open(self) -> Session:
+        boot = self._boot(self.profile)
+        self.venue = boot.venue
+        self._hear_past(boot.ledger)
+        session = Session(boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, on_fault=self._fault)
+        if boot.prepare is not None:
+            boot.prepare(session)
+        self.clock = Clock(max(boot.venue.now, session.engine.state.now), self._speed, self._running)
+        self._link = Link(boot.venue, self.clock, self._fault)
+        session.venue = self._link
+        for note in boot.notes:
+            self.hooks.fault(note)
+        self.hooks.ready()
+        self._link.start()
+        return session
+
+    def _hear_past(self, ledger: Ledger) -> None:
+        """The Logbook's lines of what was recorded before."""
+        held: tuple[ev.AnyEvent, list[AnyCommand]] | None = None
+        lines: list[Line] = []
+        for row in ledger.rows():
+            if isinstance(row.item, ev.Event):
+                if held is not None:
+                    lines += self._teller.lines(*held)
+                held = (row.item, [])
+            elif held is not None:
+                held[1].append(row.item)
+        if held is not None:
+            lines += self._teller.lines(*held)
+        if lines:
+            self.hooks.lines(lines)
+
+    def _heard(self, entry: tuple[ev.AnyEvent, list[AnyCommand]]) -> None:
+        event, commands = entry
+        lines = self._teller.lines(event, commands)
+        if lines:
+            self.hooks.lines(lines)
+        for command in commands:
+            if isinstance(command, Tell):
+                self.hooks.told(command)
+        if isinstance(event, ev.BarCompleted) and (event.symbol, event.span) == (self._watch.symbol, self._watch.span):
+            self.hooks.bar(event)
+
+    def _fault(self, error: Exception) -> None:
+        self.hooks.fault(self.faults.record(error))
+
+    def _serve(self, session: Session) -> None:
+        assert self._link is not None
+        next_frame = 0.0
+        while not self._stop.is_set():
+            while not self._asks.empty():
+                work = self._asks.get()
+                try:
+                    work(session)
+                except HawserError as error:
+                    self.hooks.fault(error.sentence)
+            session.run_until(self.clock.now())
+            now = time.monotonic()
+            if now >= next_frame:
+                next_frame = now + FRAME
+                self.hooks.snapshot(self.picture(session))
+            self._link.inbox.wait(min(FRAME, max(0.001, next_frame - now)))
+
+    def picture(self, session: Session) -> Snapshot:
+        """The present snapshot, with the watched timeframe's unfinished bar."""
+        watch = self._watch
+        forming = session.stores[watch.symbol].forming(watch.span) if watch.symbol else None
+        return taken(session.engine.state, forming, self.faults.count)
+
+    def _close(self, session: Session) -> None:
+        if self._link is not None:
+            self._link.stop()
+        session.close()
+        if self.venue is not None:
+            self.venue.close()

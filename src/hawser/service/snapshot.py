@@ -1,0 +1,190 @@
+"""What the desk is shown: immutable pictures of the engine's state, made on the engine's thread."""
+
+from __future__ import annotations
+
+import math
+
+import msgspec
+
+from hawser.core.account import Account
+from hawser.core.clock import DAY, TIMEFRAMES
+from hawser.core.errors import Refused
+from hawser.core.heat import heat, locked
+from hawser.core.instrument import Instrument
+from hawser.core.plan import Plan
+from hawser.core.sizing import SizeRequest
+from hawser.engine import states
+from hawser.engine.asks import account_now, request_for
+from hawser.engine.exposure import Exposure, covered_steps, exposure, resting_level, result, stake
+from hawser.engine.protecting import target_parts
+from hawser.engine.state import EngineState, Rest, Trade, bar_key
+from hawser.engine.verdict import Closed, account_verdict, entry_verdict
+
+
+class InstrumentView(msgspec.Struct, frozen=True):
+    """An instrument now. Levels in ticks (0: no quote); `atr` by timeframe span, price units."""
+
+    instrument: Instrument
+    bid: int
+    ask: int
+    time: int
+    open: bool
+    until: int
+    atr: dict[int, float]
+    closed: tuple[Closed, ...]
+
+
+class TargetView(msgspec.Struct, frozen=True):
+    """A target: `steps` it takes of the whole, `filled` of them; `resting` at the venue."""
+
+    number: int
+    level: int
+    r: float
+    steps: int
+    filled: int
+    resting: bool
+
+
+class TradeView(msgspec.Struct, frozen=True):
+    """A trade now. `now_r`: the result so far in R; `price_r`: where the price stands on the R axis."""
+
+    id: str
+    ask: str
+    symbol: str
+    side: int
+    state: str
+    covered: bool
+    exposed_since: int
+    plan: Plan
+    entry: float
+    ref: int
+    r_ticks: int
+    steps: int
+    open_steps: int
+    stop: int
+    resting_stop: int
+    initial_stop: int
+    trace: tuple[Rest, ...]
+    targets: tuple[TargetView, ...]
+    opened: int
+    ended: int
+    best_exit: int
+    money: float
+    result_r: float
+    price_r: float
+    heat: float
+    locked: float
+    end_reason: str
+    trail: bool
+
+    def r_of(self, level: float) -> float:
+        """A level on the R axis: 0 at the expected entry, -1 at the initial stop."""
+        return self.side * (level - self.ref) / self.r_ticks
+
+
+class Snapshot(msgspec.Struct, frozen=True):
+    """Everything a screen shows of one account at one moment. Times UTC ns, money in the account's currency."""
+
+    time: int
+    currency: str
+    equity: float
+    balance: float
+    margin_used: float
+    day_money: float
+    day_r: float
+    heat: float
+    locked: float
+    max_heat_percent: float | None
+    closed: tuple[Closed, ...]
+    halted: bool
+    halt_why: str
+    link_up: bool
+    instruments: tuple[InstrumentView, ...]
+    trades: tuple[TradeView, ...]
+    account: Account | None
+    staked: Exposure
+    forming: tuple[float, ...] | None
+    exposed: int
+    never_widen: bool
+    faults: int = 0
+
+    def trade(self, trade_id: str) -> TradeView | None:
+        return next((trade for trade in self.trades if trade.id == trade_id), None)
+
+    def instrument(self, symbol: str) -> InstrumentView | None:
+        return next((view for view in self.instruments if view.instrument.symbol == symbol), None)
+
+
+def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: int = 0) -> Snapshot:
+    """A picture of the state now; `forming` is the watched timeframe's unfinished bar."""
+    account = state.account
+    staked = exposure(state)
+    today = [trade for trade in state.trades.values() if trade.state != states.ENDED or _ended_today(state, trade)]
+    trades = tuple(_trade(state, trade) for trade in state.trades.values() if trade.state != states.PLANNED)
+    day_r = sum(result(state, trade) / trade.planned_risk for trade in today if trade.planned_risk)
+    return Snapshot(
+        time=state.now, currency=account.currency if account else "", equity=state.equity, balance=state.balance,
+        margin_used=state.margin_used, day_money=state.equity - state.day_equity if state.day else 0.0, day_r=day_r,
+        heat=staked.heat, locked=staked.locked, max_heat_percent=account.policy.max_heat_percent if account else None,
+        closed=tuple(account_verdict(state)), halted=state.halt is not None,
+        halt_why=state.halt.why if state.halt else "", link_up=state.link_up,
+        instruments=tuple(_instrument(state, symbol) for symbol in state.instruments), trades=trades,
+        account=account_now(state) if account else None, staked=staked, forming=forming,
+        exposed=sum(trade.open_steps > 0 and not trade.covered for trade in trades),
+        never_widen=account.policy.never_widen if account else False, faults=faults,
+    )  # fmt: skip
+
+
+def _ended_today(state: EngineState, trade: Trade) -> bool:
+    return trade.ended // DAY == state.day
+
+
+def _instrument(state: EngineState, symbol: str) -> InstrumentView:
+    market = state.markets.get(symbol)
+    spans = {span: state.atr(symbol, span) for span in TIMEFRAMES.values() if bar_key(symbol, span) in state.bars}
+    bid, ask, time = (market.bid, market.ask, market.time) if market else (0, 0, 0)
+    return InstrumentView(
+        state.instruments[symbol], bid, ask, time, market.open if market else False, market.until if market else 0,
+        spans, tuple(entry_verdict(state, symbol)),
+    )  # fmt: skip
+
+
+def _trade(state: EngineState, trade: Trade) -> TradeView:
+    money = result(state, trade)
+    held = stake(state, trade)
+    live = trade.state != states.ENDED
+    market = state.markets.get(trade.symbol)
+    price = market.exit_side(trade.side) if market else trade.ref
+    return TradeView(
+        id=trade.id, ask=trade.ask, symbol=trade.symbol, side=trade.side, state=trade.state,
+        covered=covered_steps(state, trade) >= trade.open_steps, exposed_since=trade.exposed_since, plan=trade.plan,
+        entry=trade.entry_price, ref=trade.ref, r_ticks=trade.r_ticks, steps=trade.entered or trade.asked_steps,
+        open_steps=trade.open_steps, stop=trade.stop, resting_stop=resting_level(state, trade),
+        initial_stop=trade.initial_stop, trace=tuple(trade.trace), targets=_targets(state, trade),
+        opened=trade.opened, ended=trade.ended, best_exit=trade.best_exit, money=money,
+        result_r=money / trade.planned_risk if trade.planned_risk else 0.0,
+        price_r=trade.side * (price - trade.ref) / trade.r_ticks, heat=heat(held) if live else 0.0,
+        locked=locked(held) if live else 0.0, end_reason=trade.end_reason, trail=trade.plan.trail is not None,
+    )  # fmt: skip
+
+
+def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
+    resting = {order.number for order in state.orders_of(trade, "target") if order.state == states.RESTING}
+    parts = target_parts(trade, trade.entered or trade.asked_steps)
+    return tuple(
+        TargetView(
+            line.number, line.level, trade.side * (line.level - trade.ref) / trade.r_ticks, parts[line.number],
+            line.filled, line.number in resting,
+        )
+        for line in trade.targets
+    )  # fmt: skip
+
+
+def plan_request(snapshot: Snapshot, plan: Plan) -> SizeRequest:
+    """The plan sized as the engine would size it at this snapshot; raises Refused where there is no quote."""
+    view = snapshot.instrument(plan.symbol)
+    if view is None or not view.bid or snapshot.account is None:
+        raise Refused("no_quote", f"{plan.symbol} has no quote yet.")
+    live = sum(trade.state != states.ENDED for trade in snapshot.trades)
+    atr = view.atr.get(plan.timeframe_ns, math.nan)
+    return request_for(plan, snapshot.account, view.instrument, (view.bid, view.ask), atr, snapshot.staked, live)

@@ -1,0 +1,175 @@
+"""The Logbook's lines: every recorded event and command as one line a trader reads."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import msgspec
+
+from hawser.core.clock import timeframe_name
+from hawser.core.instrument import Instrument
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+
+HEADER = ("time", "kind", "trade", "instrument", "weight", "text")
+
+
+class Line(msgspec.Struct, frozen=True):
+    """One line. `kind`: asked, decided, sent, venue, timer, market or session."""
+
+    time: int
+    kind: str
+    trade: str
+    symbol: str
+    weight: str
+    text: str
+
+
+class Teller:
+    """Makes lines; remembers which trade an order belongs to."""
+
+    def __init__(self) -> None:
+        self._instruments: dict[str, Instrument] = {}
+        self._orders: dict[str, tuple[str, str, str]] = {}  # order -> trade, symbol, role
+        self._symbols: dict[str, str] = {}  # trade -> symbol
+
+    def lines(self, event: ev.AnyEvent, commands: list[cm.AnyCommand]) -> list[Line]:
+        """The lines of one event and what followed it, in order."""
+        found = []
+        if isinstance(event, ev.Opened):
+            self._instruments = {instrument.symbol: instrument for instrument in event.instruments}
+        for command in commands:
+            self._note(command)
+        first = self._event_line(event)
+        if first is not None:
+            found.append(first)
+        for command in commands:
+            line = self._command_line(command, event.time)
+            if line is not None:
+                found.append(line)
+        return found
+
+    def _note(self, command: cm.AnyCommand) -> None:
+        if isinstance(command, cm.Submit):
+            self._orders[command.order] = (command.trade, command.symbol, command.role)
+            self._symbols[command.trade] = command.symbol
+
+    def _event_line(self, event: ev.AnyEvent) -> Line | None:
+        describe = _EVENTS.get(type(event))
+        if describe is None:
+            return None
+        kind, text = describe(self, event)
+        order = event.known.order if isinstance(event, ev.OrderStatus) else getattr(event, "order", "")
+        trade, symbol, _ = self._orders.get(order, (getattr(event, "trade", ""), getattr(event, "symbol", ""), ""))
+        plan = getattr(event, "plan", None)
+        symbol = symbol or (plan.symbol if plan else "") or self._symbols.get(trade, "")
+        return Line(event.time, kind, trade, symbol, "info", text)
+
+    def _command_line(self, command: cm.AnyCommand, time: int) -> Line | None:
+        if isinstance(command, cm.Tell):
+            return Line(time, "decided", command.trade, command.symbol, command.weight, command.text)
+        if isinstance(command, cm.StartTimer):
+            return None
+        if isinstance(command, cm.QueryAll):
+            text = f"Ask the venue for all it holds, and about {len(command.orders)} orders"
+            return Line(time, "sent", "", "", "info", text)
+        return Line(time, "sent", command.trade, command.symbol, "info", self._sent(command))
+
+    def _sent(self, command: cm.Submit | cm.Amend | cm.Cancel | cm.Query) -> str:
+        instrument = self._instruments[command.symbol]
+        if isinstance(command, cm.Submit):
+            verb = "buy" if command.side > 0 else "sell"
+            at = "at market" if command.level is None else f"{command.kind} {instrument.price(command.level)}"
+            qty = instrument.qty(command.steps)
+            return f"{command.role.capitalize()} order: {verb} {qty} {at} ({command.why}) [{command.order}]"
+        if isinstance(command, cm.Amend):
+            return f"{command.why} [{command.order}]"
+        role = self._role(command.order)
+        if isinstance(command, cm.Cancel):
+            return f"Cancel the {role} order: {command.why} [{command.order}]"
+        return f"Ask what became of the {role} order [{command.order}]"
+
+    def _role(self, order: str) -> str:
+        return self._orders.get(order, ("", "", "unknown"))[2]
+
+    def _price(self, order: str, ticks: int) -> str:
+        symbol = self._orders.get(order, ("", "", ""))[1]
+        return self._instruments[symbol].price(ticks) if symbol in self._instruments else f"{ticks} ticks"
+
+    def _qty(self, order: str, steps: int) -> str:
+        symbol = self._orders.get(order, ("", "", ""))[1]
+        return self._instruments[symbol].qty(steps) if symbol in self._instruments else f"{steps} steps"
+
+
+def _placed(teller: Teller, event: ev.PlaceTrade) -> tuple[str, str]:
+    plan = event.plan
+    side = "long" if plan.side > 0 else "short"
+    stop = f"{plan.stop.value} {plan.stop.kind}"
+    return "asked", f"Place {side} {plan.symbol}: risk {plan.percent:g} % of equity, stop {stop}"
+
+
+def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:
+    fill, role = event.fill, teller._role(event.order)
+    qty, price = teller._qty(event.order, fill.steps), teller._price(event.order, fill.price)
+    return "venue", f"Filled: {role} order, {qty} at {price}, commission {fill.commission:.2f} [{event.order}]"
+
+
+def _moved(teller: Teller, event: ev.MoveStop | ev.MoveTarget) -> tuple[str, str]:
+    what = "stop" if isinstance(event, ev.MoveStop) else f"target {event.number}"
+    instrument = teller._instruments.get(teller._symbols.get(event.trade, ""))
+    level = instrument.price(event.level) if instrument else f"{event.level} ticks"
+    return "asked", f"Move the {what} to {level}"
+
+
+def _bar(teller: Teller, event: ev.BarCompleted) -> tuple[str, str]:
+    instrument = teller._instruments[event.symbol]
+    close, atr = f"{event.close:.{instrument.price_digits}f}", f"{event.atr:.{instrument.price_digits + 1}f}"
+    return "market", f"{timeframe_name(event.span)} bar completed: close {close}, ATR {atr}"
+
+
+def _plain(kind: str, text: Callable[[Any], str]) -> Callable[[Teller, Any], tuple[str, str]]:
+    return lambda teller, event: (kind, text(event))
+
+
+def _of_order(text: str) -> Callable[[Teller, Any], tuple[str, str]]:
+    """A venue's answer about an order; `text` names what follows 'The venue ... the ROLE order'."""
+
+    def describe(teller: Teller, event: Any) -> tuple[str, str]:
+        detail = f": {event.text}" if hasattr(event, "text") else ""
+        return "venue", f"{text.format(role=teller._role(event.order))}{detail} [{event.order}]"
+
+    return describe
+
+
+_EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
+    ev.Opened: _plain("session", lambda e: f"Session opened, account in {e.account.currency}"),
+    ev.BarCompleted: _bar,
+    ev.InstrumentState: _plain("market", lambda e: f"{e.symbol} {'opens' if e.open else 'closes'} for trading"),
+    ev.VenueUp: _plain("venue", lambda e: "The link to the venue stands"),
+    ev.VenueDown: _plain("venue", lambda e: f"The link to the venue is lost: {e.why}"),
+    ev.OrderAccepted: _of_order("The venue accepted the {role} order"),
+    ev.OrderRejected: _of_order("The venue refused the {role} order"),
+    ev.OrderFilled: _filled,
+    ev.OrderCancelled: _of_order("The {role} order is cancelled"),
+    ev.AmendAccepted: lambda teller, e: (
+        "venue", f"The {teller._role(e.order)} order rests at {teller._price(e.order, e.level)} for "
+        f"{teller._qty(e.order, e.steps)} [{e.order}]",
+    ),
+    ev.AmendRejected: _of_order("The venue refused to change the {role} order"),
+    ev.CancelRejected: _of_order("The venue refused to cancel the {role} order"),
+    ev.OrderStatus: lambda teller, e: (
+        "venue", f"The venue says of the {teller._role(e.known.order)} order: {e.known.status} [{e.known.order}]"
+    ),
+    ev.Holdings: _plain(
+        "venue", lambda e: f"The venue holds {len(e.positions)} positions and {len(e.resting)} resting orders"
+    ),
+    ev.TimerFired: _plain("timer", lambda e: f"Timer {e.name.replace(':', ' ')}"),
+    ev.PlaceTrade: _placed,
+    ev.MoveStop: _moved,
+    ev.MoveTarget: _moved,
+    ev.CloseTrade: _plain("asked", lambda e: "Close the trade at market"),
+    ev.CloseAll: _plain("asked", lambda e: "Close all trades at market"),
+    ev.Halt: _plain("asked", lambda e: f"Flatten & halt: {e.why}"),
+    ev.Rearm: _plain("asked", lambda e: f"Re-arm: {e.reason}"),
+}  # fmt: skip
