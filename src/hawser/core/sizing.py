@@ -10,6 +10,7 @@ import math
 
 import msgspec
 
+from hawser.core import figures as fg
 from hawser.core.account import Account, SizeRule
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
@@ -70,6 +71,9 @@ class Cap(msgspec.Struct, frozen=True):
     name: str
     steps: int
     bound: bool = False
+
+
+AT_RISK = "at risk"  # begins the label of the step that tells the whole risk
 
 
 class Step(msgspec.Struct, frozen=True):
@@ -137,7 +141,7 @@ class _Terms:
         tick, fees = self.instrument.tick_size, self.fees
         far = money_stop_distance(budget, qty, side, self.ref, tick, self.slippage, self.tick_value, *fees)
         if far < 0:
-            sentence = f"The costs alone exceed the risk of {budget:.2f} {self.account.currency}."
+            sentence = f"The costs alone exceed the risk of {fg.money(budget, self.account.currency)}."
             raise Refused("costs_exceed_risk", sentence, risk=budget)
         return self.ref - side * far
 
@@ -308,7 +312,9 @@ def _below_min(terms: _Terms, stop: int) -> Refused:
     least = max(1, instrument.qty_min_steps)
     money = terms.risk(least * instrument.step_size, stop)
     currency = terms.account.currency
-    sentence = f"The size is below the minimum of {instrument.qty(least)}, which would risk {money:.2f} {currency}."
+    sentence = (
+        f"The size is below the minimum of {instrument.qty(least)}, which would risk {fg.money(money, currency)}."
+    )
     return Refused("below_min", sentence, qty_min=instrument.qty(least), min_risk=money)
 
 
@@ -360,45 +366,54 @@ def _answer(terms: _Terms, stop: int, asked: int, steps: int, caps: tuple[Cap, .
 def _derivation(terms: _Terms, sizing: Sizing) -> tuple[Step, ...]:
     """The steps of the reckoning, each with its unit, in the order a trader would work them."""
     account, instrument, request = terms.account, terms.instrument, terms.request
-    rule, money = account.size, account.currency
-    qty = sizing.steps * instrument.step_size
-    steps: list[Step] = []
-    if rule.method == "risk_percent":
-        label = f"{rule.basis.replace('_', ' ')} {sizing.basis_money:.2f} {money} \u00d7 {rule.percent:g} %"
-        steps.append(Step(label, f"{sizing.budget:.2f} {money}"))
-    elif sizing.budget is not None:
-        steps.append(Step("risk budget", f"{sizing.budget:.2f} {money}"))
-    else:
-        steps.append(Step(f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units"))
-    steps.append(Step(_stop_label(terms), f"{instrument.price(sizing.stop)} = {sizing.r_ticks} t"))
-    steps.append(Step("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g} {money}"))
+    currency, qty = account.currency, sizing.steps * instrument.step_size
+    steps = [_budget_step(account, instrument, sizing), Step(_stop_label(terms), instrument.price(sizing.stop))]
+    steps.append(Step("R, entry to stop", f"{sizing.r_ticks} t"))
+    steps.append(Step("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}"))
     if terms.slippage:
         steps.append(Step("expected slippage, in and out", f"{terms.slippage:g} t"))
-    fees = terms.risk(qty, sizing.stop) - qty * (sizing.r_ticks + terms.slippage) * terms.tick_value
-    if fees:
-        steps.append(Step("commission, in and out", f"{fees:.2f} {money}"))
-    steps.append(Step("risk of 1 unit", f"{sizing.risk_per_unit:.2f} {money}"))
+    fees = sizing.risk_money - qty * (sizing.r_ticks + terms.slippage) * terms.tick_value
+    if fees > 0:
+        steps.append(Step("commission, in and out", fg.money(fees, currency)))
+    steps.append(Step("risk of 1 unit", fg.money(sizing.risk_per_unit, currency)))
     if sizing.budget is not None:
-        exact = sizing.budget / sizing.risk_per_unit
-        digits = instrument.qty_digits + 3
-        label = f"{sizing.budget:.2f} \u00f7 {sizing.risk_per_unit:.2f} = {exact:.{digits}f}, rounded down"
-        steps.append(Step(label, f"{instrument.qty(sizing.asked_steps)} units"))
+        exact = fg.number(sizing.budget / sizing.risk_per_unit, instrument.qty_digits + 2)
+        label = f"{fg.amount(sizing.budget, currency)} \u00f7 {fg.amount(sizing.risk_per_unit, currency)}"
+        steps.append(Step(label, f"{exact} units"))
+        steps.append(Step(f"down to the step {instrument.qty_step}", f"{instrument.qty(sizing.asked_steps)} units"))
     for cap in sizing.caps:
         if cap.bound:
             steps.append(Step(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units"))
-    steps.append(Step("at risk", f"{sizing.risk_money:.2f} {money} = {sizing.risk_percent:.3f} %"))
-    steps.append(Step("notional", f"{sizing.notional:.2f} {money} = {sizing.equity_used_percent:.1f} % of equity"))
-    steps.append(Step("margin", f"{sizing.margin:.2f} {money}"))
-    steps.append(Step(f"spread {request.ask - request.bid} t", f"{sizing.spread_percent_of_r:.1f} % of R"))
+    basis = account.size.basis.replace("_", " ") if account.size.method == "risk_percent" else "equity"
+    label = f"{AT_RISK} = {fg.percent(sizing.risk_percent, 3)} of {basis}"
+    steps.append(Step(label, fg.money(sizing.risk_money, currency)))
+    steps.append(
+        Step(f"notional, {fg.percent(sizing.equity_used_percent)} of equity", fg.money(sizing.notional, currency))
+    )
+    steps.append(Step("margin", fg.money(sizing.margin, currency)))
+    steps.append(Step(f"spread {request.ask - request.bid} t", f"{fg.percent(sizing.spread_percent_of_r)} of R"))
     return tuple(steps)
+
+
+def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> Step:
+    """What the size starts from."""
+    rule = account.size
+    if rule.method == "risk_percent":
+        assert sizing.budget is not None
+        basis = fg.amount(sizing.basis_money, account.currency)
+        label = f"{rule.basis.replace('_', ' ')} {basis} \u00d7 {rule.percent:g} %"
+        return Step(label, fg.money(sizing.budget, account.currency))
+    if sizing.budget is not None:
+        return Step("risk budget", fg.money(sizing.budget, account.currency))
+    return Step(f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units")
 
 
 def _stop_label(terms: _Terms) -> str:
     rule, request = terms.request.stop, terms.request
-    if rule is None or rule.kind == "money":
+    if rule is None or rule.kind == "money" or terms.account.size.method == "invest":
         return "farthest stop the money allows"
     if rule.kind == "atr":
         digits = terms.instrument.price_digits + 1
         return f"stop {rule.atr:g} \u00d7 ATR {request.atr:.{digits}f}"
     unit = {"percent": " %", "ticks": " t", "price": ""}[rule.kind]
-    return f"stop {rule.value:f}{unit}" if rule.kind == "price" else f"stop {rule.value:g}{unit} from entry"
+    return "stop at a price" if rule.kind == "price" else f"stop {rule.value:g}{unit} from entry"

@@ -10,7 +10,7 @@ from hawser.core.instrument import Commission, Instrument, Kind, Session
 from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
 from hawser.venue.quay.generator import Character, GeneratedFeed
 
-SEED = 20310305
+SEED = 20310325
 HISTORY_DAYS = 24
 # Wednesday 5 March 2031; the world is woken at 09:40 UTC and played to OPENS_AT before anybody sees it.
 MIDNIGHT = 1_930_435_200 * SECOND
@@ -45,7 +45,7 @@ INSTRUMENTS: list[tuple[Instrument, Character]] = [
     (_instrument("Tin Z", "future", "USD", "0.25", 50, "1", "60", 0.10, 2, Commission(2.1), _WEEK,
                  "Made-up tin future"), Character(1871.0, 0.00026, 2)),
     (_instrument("Lumenfold", "equity", "CHF", "0.01", 1, "1", "20000", 0.25, 2, Commission(0.0, 0.0004, 3.0), _SHARES,
-                 "Made-up share"), Character(94.6, 0.00041, 3)),
+                 "Made-up share"), Character(102.4, 0.00041, 3)),
     (_instrument("Osier Mills", "equity", "SEK", "0.02", 1, "1", "40000", 0.25, 2, Commission(0.0, 0.0004, 3.0), _LATE,
                  "Made-up share, opens in the afternoon"), Character(312.4, 0.00046, 4)),
     (_instrument("Lumenfold C 95", "option", "CHF", "0.05", 100, "1", "500", 1.0, 1, Commission(1.2), _SHARES,
@@ -81,14 +81,14 @@ def _plan(symbol: str, side: int, percent: float, atr: float, targets: tuple[tup
 # What the demo's trader did this morning: minutes after waking, and the plan.
 MORNING: list[tuple[int, Plan]] = [
     (4, _plan("CAD/CHF", 1, 0.6, 2.5, ((1.0, 0.4), (2.5, 0.3)), 3.0)),
-    (31, _plan("Tin Z", -1, 0.5, 2.0, ((1.5, 0.5), (3.0, 0.25)), 2.5)),
-    (72, _plan("Lumenfold", 1, 0.4, 2.0, ((2.0, 0.5),), None)),
-    (118, _plan("NZD/SEK", -1, 0.5, 2.2, ((1.0, 0.3), (2.0, 0.3)), 2.8)),
-    (171, _plan("Harbour 40", 1, 0.5, 2.2, ((1.2, 0.5), (2.4, 0.25)), 2.6)),
+    (31, _plan("Lumenfold", 1, 0.4, 2.0, ((2.0, 0.5),), None)),
+    (72, _plan("NZD/SEK", -1, 0.5, 2.2, ((1.0, 0.3), (2.0, 0.3)), 2.8)),
+    (118, _plan("Tin Z", 1, 0.75, 2.0, ((1.5, 0.5), (3.0, 0.25)), 2.5)),
+    (171, _plan("Harbour 40", -1, 0.5, 4.0, ((1.2, 0.5), (2.4, 0.25)), 5.0)),
 ]
 
 # What is traded on the example history for its picture: minutes after its start, and the plan.
 OWN_PLANS: list[tuple[int, Plan]] = [
-    (35, _plan("Quillan Ferry", 1, 0.8, 2.5, ((1.5, 0.5),), 3.0, 5 * MINUTE)),
+    (990, _plan("Quillan Ferry", -1, 0.8, 2.5, ((1.5, 0.5), (6.0, 0.25)), 4.0, 5 * MINUTE)),
 ]
-OWN_MINUTES = 150
+OWN_MINUTES = 1180

@@ -1,39 +1,13 @@
-"""Figures as they are shown: grouped thousands, a true minus sign, units always there."""
+"""Figures as they are shown: the core's, and times in the person's zone."""
 
 from __future__ import annotations
 
-import math
 from datetime import datetime, tzinfo
 
-from hawser.core.money import minor_digits
+from hawser.core.figures import GROUP, MINUS, NONE, money, number, percent, r
 
-MINUS = "\u2212"
-GROUP = "\u00a0"  # B612 has no narrower no-break space of its own
-NONE = "\u2013"
-
-
-def number(value: float, digits: int, sign: bool = False) -> str:
-    """A plain number with grouped thousands."""
-    if math.isnan(value):
-        return NONE
-    text = f"{abs(value):,.{digits}f}".replace(",", GROUP)
-    if float(f"{abs(value):.{digits}f}") == 0:
-        return text
-    return (MINUS if value < 0 else "+" if sign else "") + text
-
-
-def money(value: float, currency: str, sign: bool = False) -> str:
-    """Money with its currency, to the minor unit."""
-    return f"{number(value, minor_digits(currency), sign)}{GROUP}{currency}"
-
-
-def r(value: float) -> str:
-    """A result or level in R."""
-    return f"{number(value, 2, sign=True)}{GROUP}R"
-
-
-def percent(value: float, digits: int = 1) -> str:
-    return f"{number(value, digits)}{GROUP}%"
+__all__ = ["GROUP", "MINUS", "NONE", "clock", "date_clock", "duration", "moment", "money", "number", "percent", "r",
+           "side_word"]  # fmt: skip
 
 
 def clock(time_ns: int, zone: tzinfo, seconds: bool = True) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
+from hawser.core import figures as fg
 from hawser.core.account import Account, SizeRule
 from hawser.core.errors import Refused
 from hawser.core.instrument import Instrument
@@ -90,7 +91,7 @@ def _enter(desk: Desk, ask: ev.PlaceTrade, sizing: Sizing) -> None:
     instrument = state.instruments[plan.symbol]
     assert state.account is not None
     why = (
-        f"risk {sizing.risk_money:.2f} {state.account.currency} = {sizing.risk_percent:.3f} % of equity, "
+        f"risk {fg.money(sizing.risk_money, state.account.currency)} = {fg.percent(sizing.risk_percent, 3)} of equity, "
         f"stop {instrument.price(sizing.stop)}, R {sizing.r_ticks} t"
     )
     trade.entry = desk.submit(trade, "entry", "market", sizing.steps, None, why).id

@@ -5,6 +5,7 @@ sends the difference, one request per order at a time. The deadline of an expose
 
 from __future__ import annotations
 
+from hawser.core import figures as fg
 from hawser.core.clock import MILLISECOND, SECOND
 from hawser.core.rules.targets import steps_through
 from hawser.engine import states
@@ -15,7 +16,7 @@ from hawser.engine.state import Order, TargetLine, Trade
 RETRY = 250 * MILLISECOND
 TARGET_RETRY = 2 * SECOND
 # Part of the policy's deadline given to attaching a stop; what is left is for getting out.
-ATTACH_SHARE = 0.6
+ATTACH_SHARE = 0.5
 
 
 def signal(desk: Desk, trade: Trade, name: str) -> None:
@@ -50,7 +51,7 @@ def _without_position(desk: Desk, trade: Trade) -> None:
         net = trade.profit - trade.commission
         currency = desk.state.account.currency if desk.state.account else ""
         r = net / trade.planned_risk if trade.planned_risk else 0.0
-        text = f"Trade ended by {trade.end_reason}: {net:+.2f} {currency}, {r:+.2f} R"
+        text = f"Trade ended by {trade.end_reason}: {fg.money(net, currency, sign=True)}, {fg.r(r)}"
         desk.tell("info", "trade_ended", text, trade)
     else:
         signal(desk, trade, "void")
@@ -89,7 +90,7 @@ def _note_exposed(desk: Desk, trade: Trade, exposed: bool) -> None:
     elif not exposed and trade.exposed_since:
         trade.longest_exposed = max(trade.longest_exposed, now - trade.exposed_since)
         trade.exposed_since = 0
-        trade.stop_failures = 0
+        trade.stop_failures, trade.hurried = 0, False
 
 
 def deadline(desk: Desk, trade: Trade, since: int) -> None:
@@ -98,7 +99,8 @@ def deadline(desk: Desk, trade: Trade, since: int) -> None:
         return
     desk.tell("alarm", "deadline", "No stop could be attached in time: closing at market", trade)
     leave(desk, trade, "no stop could be attached")
-    # Nothing waits for the end of an earlier pause now.
+    # Nothing waits for the end of an earlier pause now, and the stop is tried again beside the close.
+    trade.hurried = True
     trade.close_retry_at = trade.stop_retry_at = 0
     converge(desk, trade)
 
@@ -112,14 +114,15 @@ def leave(desk: Desk, trade: Trade, why: str) -> None:
 
 
 def _want_stop(desk: Desk, trade: Trade) -> None:
-    if trade.leave_why and not trade.close_failures and _close_under_way(desk, trade):
-        return
     live = desk.state.orders_of(trade, "stop")
     if not live:
-        if _due(desk, trade.stop_retry_at):
+        if _due(desk, trade.stop_retry_at) and not _close_sets_out(desk, trade):
             desk.submit(trade, "stop", "stop", trade.open_steps, trade.stop, trade.stop_why)
         return
-    order = live[0]
+    order = next((order for order in live if order.state == states.RESTING), live[0])
+    for other in live:
+        if other is not order and other.state == states.RESTING and not other.pending:
+            desk.cancel(trade, other, "another stop rests for the position")
     if order.pending or order.state != states.RESTING or not _due(desk, order.retry_at):
         return
     needed = order.filled + trade.open_steps
@@ -129,12 +132,14 @@ def _want_stop(desk: Desk, trade: Trade) -> None:
         desk.amend(trade, order, trade.stop, needed, why)
 
 
-def _close_under_way(desk: Desk, trade: Trade) -> bool:
-    return bool(desk.state.orders_of(trade, "close"))
+def _close_sets_out(desk: Desk, trade: Trade) -> bool:
+    """A close has just been sent, and before its time is up nothing says that it needs a stop beside it."""
+    closes = desk.state.orders_of(trade, "close")
+    return not trade.hurried and any(order.state == states.SENDING for order in closes)
 
 
 def _want_close(desk: Desk, trade: Trade) -> None:
-    if not _close_under_way(desk, trade) and _due(desk, trade.close_retry_at):
+    if not desk.state.orders_of(trade, "close") and _due(desk, trade.close_retry_at):
         desk.submit(trade, "close", "market", trade.open_steps, None, trade.leave_why)
 
 

@@ -7,6 +7,7 @@ from hawser.engine.commands import Amend, AnyCommand, Cancel, OrderKind, Query, 
 from hawser.engine.state import EngineState, Order, Trade
 
 REQUEST_TIMEOUT = 800 * MILLISECOND
+EXPOSED_TIMEOUT = 400 * MILLISECOND  # where there is, or may be, open quantity without a stop
 ALARM_AFTER_SILENCES = 4
 
 
@@ -68,7 +69,8 @@ class Desk:
 
     def _time(self, order: Order, request: str) -> None:
         order.pending, order.token = request, self.number()
-        self.later(f"request:{order.id}:{order.token}", REQUEST_TIMEOUT)
+        exposed = order.role == "entry" or self.state.trades[order.trade].exposed_since
+        self.later(f"request:{order.id}:{order.token}", EXPOSED_TIMEOUT if exposed else REQUEST_TIMEOUT)
 
     def silent(self, order: Order, token: int) -> None:
         """A request's time is up. If it is still the one under way, its end is unknown: ask."""

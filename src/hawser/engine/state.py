@@ -92,6 +92,7 @@ class Trade(msgspec.Struct):
     best_exit: int = 0
     exposed_since: int = 0
     longest_exposed: int = 0
+    hurried: bool = False  # the time to attach a stop is up: everything that may cover it is tried at once
     leave_why: str = ""
     close_retry_at: int = 0
     close_failures: int = 0

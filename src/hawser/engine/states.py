@@ -2,7 +2,9 @@
 
 An **order** is `sending` from the moment its submit is written down. The venue accepts it (`resting`), refuses it
 (`rejected`) or stays silent (`unknown`): then it is asked, never sent again. Fills may come before the acceptance,
-twice, or after a cancel; so every row takes them, and the last four rows, which are ends, stay what they are.
+twice, or after a cancel; so every row takes them, and the last three rows, which are ends, stay what they are.
+`missing` is an end with a way back: the venue said it never got the order, and an order it then has after all (the
+request was overtaken by the question) must be known again, to be cancelled where another took its place.
 
 A **trade** is `planned`, then `entering` until its entry's first fill, which makes it `exposed`: open quantity
 exceeds what resting stops cover. The ways on are `protected` (a stop rests for all of it), `leaving` (it is being
@@ -34,8 +36,10 @@ ORDER: dict[str, dict[str, str]] = {
     FILLED: {},
     CANCELLED: {},
     REJECTED: {},
-    MISSING: {},
+    MISSING: {"accept": RESTING, "part": RESTING, "whole": FILLED},
 }  # fmt: skip
+
+OVER = frozenset((FILLED, CANCELLED, REJECTED, MISSING))
 
 # Trades
 PLANNED, ENTERING, EXPOSED = "planned", "entering", "exposed"
@@ -53,13 +57,13 @@ TRADE: dict[str, dict[str, str]] = {
 
 def is_over(order_state: str) -> bool:
     """True for the ends of an order's life."""
-    return not ORDER[order_state]
+    return order_state in OVER
 
 
 def next_order_state(state: str, signal: str) -> str:
-    """The state after `signal`; ended orders stay what they are, whatever arrives late."""
+    """The state after `signal`; ended orders stay what they are, whatever else arrives late."""
     if is_over(state):
-        return state
+        return ORDER[state].get(signal, state)
     return _next(ORDER, state, signal)
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from hawser.core import figures as fg
 from hawser.core.clock import timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.engine import commands as cm
@@ -30,6 +31,7 @@ class Teller:
     """Makes lines; remembers which trade an order belongs to."""
 
     def __init__(self) -> None:
+        self.currency = ""
         self._instruments: dict[str, Instrument] = {}
         self._orders: dict[str, tuple[str, str, str]] = {}  # order -> trade, symbol, role
         self._symbols: dict[str, str] = {}  # trade -> symbol
@@ -38,6 +40,7 @@ class Teller:
         """The lines of one event and what followed it, in order."""
         found = []
         if isinstance(event, ev.Opened):
+            self.currency = event.account.currency
             self._instruments = {instrument.symbol: instrument for instrument in event.instruments}
         for command in commands:
             self._note(command)
@@ -112,7 +115,10 @@ def _placed(teller: Teller, event: ev.PlaceTrade) -> tuple[str, str]:
 def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:
     fill, role = event.fill, teller._role(event.order)
     qty, price = teller._qty(event.order, fill.steps), teller._price(event.order, fill.price)
-    return "venue", f"Filled: {role} order, {qty} at {price}, commission {fill.commission:.2f} [{event.order}]"
+    return (
+        "venue",
+        f"Filled: {role} order, {qty} at {price}, commission {fg.money(fill.commission, teller.currency)} [{event.order}]",
+    )
 
 
 def _moved(teller: Teller, event: ev.MoveStop | ev.MoveTarget) -> tuple[str, str]:

@@ -6,13 +6,13 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPen, QResizeEvent
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
+from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout
 
 from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.desk import figures as fg
 from hawser.desk.chart.focus import Focus
-from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis
+from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis, part_words
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.rscale import RScale
 from hawser.desk.look import Look
@@ -20,7 +20,7 @@ from hawser.desk.theme.fonts import font
 from hawser.engine.events import BarCompleted
 
 DEFAULT_BARS = 110
-ROOM = 0.24  # of the width, kept free on the right for the lines' words
+WORDS = 190.0  # pixels kept free on the right for the lines' words, where the chart is wide enough
 MOST_SHOWN = 1_000_000.0
 FEWEST = 12.0
 
@@ -75,12 +75,13 @@ class Chart(QFrame):
         box.setContentsMargins(1, 1, 1, 1)
         box.setSpacing(0)
         box.addLayout(self._header)
+        box.addWidget(self._readout)
         box.addLayout(middle, 1)
         look.changed.connect(self.restyle)
         self.restyle()
 
     def _make_plot(self) -> None:
-        self._time_axis, self._price_axis = TimeAxis(self._look), PriceAxis()
+        self._time_axis, self._price_axis = TimeAxis(self._look), PriceAxis(self._look)
         self.plot = Plot(self, self._time_axis, self._price_axis)
         item = self.plot.getPlotItem()
         item.hideAxis("left")
@@ -91,7 +92,7 @@ class Chart(QFrame):
         self._view.setMouseEnabled(x=True, y=False)
         self._view.disableAutoRange()
         self._view.sigXRangeChanged.connect(self._panned)
-        self._price_axis.setWidth(62)
+        self._price_axis.setWidth(66)
         for axis in (self._time_axis, self._price_axis):
             axis.setStyle(tickFont=font(11), tickLength=-4)
         self._candles = Candles(self._look)
@@ -111,9 +112,11 @@ class Chart(QFrame):
     def _make_header(self) -> None:
         self._title, self._readout = QLabel(), QLabel()
         self._title.setProperty("role", "title")
-        self._readout.setProperty("role", "second")
+        self._readout.setProperty("role", "small-second")
+        self._readout.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self._readout.setContentsMargins(10, 0, 10, 4)
         self._header = QHBoxLayout()
-        self._header.setContentsMargins(10, 4, 10, 4)
+        self._header.setContentsMargins(10, 4, 10, 0)
         self._header.setSpacing(2)
         self._header.addWidget(self._title)
         self._header.addSpacing(8)
@@ -128,7 +131,6 @@ class Chart(QFrame):
             self.span_buttons[span] = button
             self._header.addWidget(button)
         self._header.addStretch(1)
-        self._header.addWidget(self._readout)
 
     def restyle(self) -> None:
         p = self._look.palette
@@ -140,7 +142,7 @@ class Chart(QFrame):
         pen = QPen(p.color("loss"), 1.5)
         pen.setCosmetic(True)
         self._trace.setPen(pen)
-        self._price_line.style("ink", width=0.6)
+        self._price_line.style("ink", width=1.0)
         for line in (self._cross_v, self._cross_h):
             line.setPen(pg.mkPen(p.color("ink2"), width=1, style=Qt.PenStyle.DotLine))
         for line in self._lines.values():
@@ -220,12 +222,13 @@ class Chart(QFrame):
             self.plot.removeItem(self._lines.pop(key))
         for key, (level, text, tone, dash) in wanted.items():
             line = self._lines.get(key) or self._new_line(key)
-            if (line.tone, line.dash) != (tone, dash) or line.width != 1.4:
-                line.style(tone, dash, 1.4)
+            if (line.tone, line.dash) != (tone, dash):
+                line.style(tone, dash, 1.0 if dash else 2.0)
             assert focus is not None
             done = key[0] == "target" and any(m.number == key[1] and m.done for m in focus.targets)
             line.setMovable(key[0] != "entry" and not done)
             line.place(level * focus.instrument.tick_size, text)
+        part_words(list(self._lines.values()), self._view)
         self._draw_price(focus)
         self._draw_trace(focus)
 
@@ -233,6 +236,7 @@ class Chart(QFrame):
         self._price_line.setVisible(focus is not None)
         if focus is not None:
             self._price_line.place(focus.price * focus.instrument.tick_size, "")
+        self._price_axis.show_price(focus.price * focus.instrument.tick_size if focus is not None else None)
 
     def _new_line(self, key: tuple[str, int]) -> LevelLine:
         line = LevelLine(self._look, *key)
@@ -292,14 +296,19 @@ class Chart(QFrame):
         self._set_range()
         self._draw_lines()
 
+    @property
+    def _room(self) -> float:
+        """The part of the width kept free."""
+        return min(0.42, WORDS / max(1.0, self._view.width()))
+
     def _set_range(self) -> None:
         if self._pyramid is None:
             return
         self.shown = min(max(FEWEST, self.shown), max(FEWEST, min(MOST_SHOWN, self._pyramid.size + 1)))
         self._offset = max(0.0, min(self._offset, self._pyramid.size - FEWEST / 2))
-        right = self._pyramid.size + 1 - self._offset
+        right, room = self._pyramid.size + 1 - self._offset, self._room
         self._view.blockSignals(True)
-        self._view.setXRange(right - self.shown, right + self.shown * ROOM / (1 - ROOM), padding=0)
+        self._view.setXRange(right - self.shown, right + self.shown * room / (1 - room), padding=0)
         self._view.blockSignals(False)
         self._time_axis.linkedViewChanged(self._view)
         self._fit_prices()
@@ -309,7 +318,7 @@ class Chart(QFrame):
         if self._pyramid is None:
             return
         left, right = self._view.viewRange()[0]
-        self.shown = (right - left) * (1 - ROOM)
+        self.shown = (right - left) * (1 - self._room)
         self._offset = self._pyramid.size + 1 - (left + self.shown)
         self._set_range()
 
@@ -369,9 +378,11 @@ class Chart(QFrame):
         top = self.plot.mapTo(self, self.plot.mapFromScene(scene.topLeft())).y() - self.scale.y()
         bottom = self.plot.mapTo(self, self.plot.mapFromScene(scene.bottomLeft())).y() - self.scale.y()
         self.scale.set_axis(low, high, float(top), float(bottom))
+        part_words([line for line in self._lines.values() if line.isVisible()], self._view)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        self._set_range()
         self.lay_scale()
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QShowEvent

@@ -16,8 +16,8 @@ from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 
 MOST_COLUMNS = 560
-STEPS = (MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 2 * HOUR, 4 * HOUR, 12 * HOUR, DAY, 2 * DAY, 7 * DAY,
-         28 * DAY, 91 * DAY, 364 * DAY, 1820 * DAY)  # fmt: skip
+STEPS = (MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 2 * HOUR, 3 * HOUR, 6 * HOUR, 12 * HOUR, DAY, 2 * DAY,
+         7 * DAY, 28 * DAY, 91 * DAY, 364 * DAY, 1820 * DAY)  # fmt: skip
 
 
 class Candles(pg.GraphicsObject):
@@ -87,7 +87,7 @@ class TimeAxis(pg.AxisItem):
         first, last = int(max(0, low)), int(min(self.times.size - 1, high))
         if last <= first:
             return []
-        bars_each = (last - first) / max(1.0, size * (last - first) / (high - low) / 86)
+        bars_each = (last - first) / max(1.0, size * (last - first) / (high - low) / 68)
         step = next((step for step in STEPS if step >= bars_each * self.span), STEPS[-1])
         offset = self._offset(int(self.times[last]))
         start, end = int(self.times[first]) + offset, int(self.times[last]) + offset
@@ -120,11 +120,33 @@ class TimeAxis(pg.AxisItem):
 
 
 class PriceAxis(pg.AxisItem):
-    """Prices with the instrument's digits."""
+    """Prices with the instrument's digits, and the present price as a flag."""
 
-    def __init__(self) -> None:
+    def __init__(self, look: Look) -> None:
         super().__init__("right")
+        self._look = look
         self.digits = 5
+        self._price: float | None = None
+        self.setTickDensity(1.5)
+
+    def show_price(self, price: float | None) -> None:
+        if price != self._price:
+            self._price = price
+            self.update()
+
+    def paint(self, painter: QPainter, option: object, widget: object) -> None:
+        super().paint(painter, option, widget)
+        view = self.linkedView()
+        if self._price is None or view is None:
+            return
+        (low, high), height = view.viewRange()[1], self.height()
+        y = height * (high - self._price) / ((high - low) or 1.0)
+        if 0 <= y <= height:
+            box = QRectF(1, y - 9, self.width() - 2, 18)
+            painter.fillRect(box, self._look.color("ink"))
+            painter.setPen(self._look.color("on_ink"))
+            painter.setFont(font(11, bold=True))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{self._price:.{self.digits}f}")
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         return [f"{value:.{self.digits}f}" for value in values]
@@ -139,6 +161,7 @@ class LevelLine(pg.InfiniteLine):
         self.tone, self.dash, self.width = "ink2", False, 1.0
         self.label = pg.InfLineLabel(self, "", movable=False, position=0.995, anchors=[(1, 1), (1, 1)])
         self.label.setFont(font(11))
+        self._put = (0.0, 0)
         self.dragging = False
         self.sigDragged.connect(self._dragged)
         self.sigPositionChangeFinished.connect(self._dropped)
@@ -164,8 +187,35 @@ class LevelLine(pg.InfiniteLine):
         if self.label.format != text:
             self.label.setFormat(text)
 
+    def put_words(self, place: float, above: int) -> None:
+        """Where along the line its words stand, and on which side of it."""
+        if (place, above) != self._put:
+            self._put = (place, above)
+            self.label.anchors = [(place, above), (place, above)]
+            self.label.setPosition(place)
+
     def _dragged(self) -> None:
         self.dragging = True
 
     def _dropped(self) -> None:
         self.dragging = False
+
+
+WORDS_HEIGHT = 17
+# Where a line's words may stand: above or below it at the right end, then farther left.
+PLACES = ((0.995, 1), (0.995, 0), (0.6, 1), (0.6, 0), (0.25, 1))
+
+
+def part_words(lines: list[LevelLine], view: pg.ViewBox) -> None:
+    """Give each line's words a place where they cover no other line's."""
+    low, high = view.viewRange()[1]
+    pixels = view.height() / ((high - low) or 1.0)
+    taken: list[tuple[float, float]] = []
+    for line in sorted(lines, key=lambda line: -line.value()):
+        y = (high - line.value()) * pixels
+        for place, above in PLACES:
+            top = y - WORDS_HEIGHT if above else y
+            if all(place != other or abs(top - at) >= WORDS_HEIGHT for other, at in taken):
+                break
+        taken.append((place, top))
+        line.put_words(place, above)

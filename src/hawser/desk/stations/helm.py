@@ -45,7 +45,7 @@ class Helm(QWidget):
             self.top.addWidget(panel)
         self.whole.addWidget(self.top)
         self.whole.addWidget(self.strips)
-        for splitter, sizes in ((self.top, [322, 600, 292]), (self.whole, [500, 180])):
+        for splitter, sizes in ((self.top, [270, 640, 300]), (self.whole, [516, 164])):
             splitter.setHandleWidth(6)
             splitter.setChildrenCollapsible(False)
             splitter.setSizes(sizes)

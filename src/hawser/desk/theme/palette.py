@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from importlib.resources import files
 from typing import NamedTuple
 
 from PyQt6.QtGui import QColor
@@ -51,6 +52,11 @@ def contrast(first: str, second: str) -> float:
     return (light + 0.05) / (dark + 0.05)
 
 
+def icon_folder() -> str:
+    """Where the shipped icons are, as a style sheet writes a path."""
+    return str(files("hawser.desk.theme").joinpath("icons")).replace("\\", "/")
+
+
 def stylesheet(p: Palette) -> str:
     """The widgets' style sheet for a palette. 4 px grid, corners 3 px, no gradients, no shadows."""
     return f"""
@@ -61,6 +67,8 @@ def stylesheet(p: Palette) -> str:
     QFrame#panel {{ background: {p.panel}; border: 1px solid {p.hairline}; border-radius: 3px; }}
     QLabel {{ background: transparent; }}
     QLabel[role="second"] {{ color: {p.ink2}; }}
+    QLabel[role="small"] {{ font-size: 11px; }}
+    QLabel[role="small-second"] {{ font-size: 11px; color: {p.ink2}; }}
     QLabel[role="title"] {{ color: {p.ink}; font-weight: bold; }}
     QLabel[role="caution"] {{ color: {p.caution}; }}
     QLabel[role="big"] {{ font-size: 22px; font-weight: bold; }}
@@ -79,13 +87,14 @@ def stylesheet(p: Palette) -> str:
         border-bottom: 2px solid {p.ink}; border-radius: 0; }}
     QPushButton[role="sure"] {{ background: {p.caution}; color: {p.on_caution}; border-color: {p.caution};
         font-weight: bold; }}
-    QLineEdit, QComboBox {{ background: {p.ground}; border: 1px solid {p.ink2}; border-radius: 3px; padding: 3px 6px;
-        min-height: 16px; selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}
-    QLineEdit:focus, QComboBox:focus {{ border: 2px solid {p.ink}; padding: 2px 5px; }}
-    QLineEdit[bad="true"] {{ border: 2px solid {p.caution}; padding: 2px 5px; }}
+    QLineEdit, QComboBox {{ background: {p.ground}; border: 1px solid {p.ink2}; border-radius: 3px; padding: 2px 6px;
+        min-height: 18px; selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}
+    QLineEdit:focus, QComboBox:focus {{ border: 2px solid {p.ink}; padding: 1px 5px; }}
+    QLineEdit[bad="true"] {{ border: 2px solid {p.caution}; padding: 1px 5px; }}
     QComboBox QAbstractItemView {{ background: {p.panel}; border: 1px solid {p.ink2};
         selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}
-    QComboBox::drop-down {{ width: 16px; border: none; }}
+    QComboBox::drop-down {{ width: 18px; border: none; }}
+    QComboBox::down-arrow {{ image: url({icon_folder()}/open-{p.name}.svg); width: 12px; height: 12px; }}
     QTableView, QListView {{ background: {p.panel}; border: none; gridline-color: {p.hairline}; outline: none;
         selection-background-color: {p.ground}; selection-color: {p.ink}; alternate-background-color: {p.panel}; }}
     QHeaderView, QHeaderView::section {{ background: {p.panel}; color: {p.ink2}; border: none;

@@ -1,4 +1,5 @@
-"""The instruments: quote, spread in ticks, ATR of the chart's timeframe, and whether an entry may be made."""
+"""The instruments, two lines a row: name and whether an entry may be made, bid and ask, spread in ticks and ATR of the
+chart's timeframe."""
 
 from __future__ import annotations
 
@@ -6,8 +7,18 @@ import math
 from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
-from PyQt6.QtGui import QColor
-from PyQt6.QtWidgets import QAbstractItemView, QFrame, QHeaderView, QLabel, QTableView, QVBoxLayout
+from PyQt6.QtGui import QPainter
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QFrame,
+    QHeaderView,
+    QLabel,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QVBoxLayout,
+)  # fmt: skip
 
 from hawser.core.clock import MINUTE, timeframe_name
 from hawser.desk import figures as fg
@@ -15,7 +26,7 @@ from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.service.snapshot import InstrumentView, Snapshot
 
-COLUMNS = ("instrument", "bid", "ask", "spread", "ATR", "entries")
+COLUMNS = ("instrument\nentries", "bid\nask", "spread\nATR")
 NUMBERS = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 WORDS = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 
@@ -54,20 +65,19 @@ class InstrumentModel(QAbstractTableModel):
         of, digits = view.instrument, view.instrument.price_digits
         atr = view.atr.get(self.span, math.nan)
         quoted = view.bid > 0
+        bid, ask = (of.price(view.bid), of.price(view.ask)) if quoted else (fg.NONE, fg.NONE)
+        spread = f"{view.ask - view.bid}{fg.GROUP}t" if quoted else fg.NONE
         return (
-            of.symbol,
-            of.price(view.bid) if quoted else fg.NONE,
-            of.price(view.ask) if quoted else fg.NONE,
-            f"{view.ask - view.bid} t" if quoted else fg.NONE,
-            fg.NONE if math.isnan(atr) else f"{atr:.{digits}f}",
-            self._entries(view),
+            f"{of.symbol}\n{self._entries(view)}",
+            f"{bid}\n{ask}",
+            f"{spread}\n{fg.NONE if math.isnan(atr) else f'{atr:.{digits}f}'}",
         )
 
     def _entries(self, view: InstrumentView) -> str:
         if not view.closed:
-            return "open"
+            return "entries open"
         until = view.closed[0].until
-        return f"opens {fg.clock(until, self._look.zone, seconds=False)}" if until else "closed"
+        return f"opens {fg.clock(until, self._look.zone, seconds=False)}" if until else "entries closed"
 
     def symbol(self, row: int) -> str:
         return self._views[row].instrument.symbol
@@ -80,28 +90,49 @@ class InstrumentModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return self._texts[index.row()][column]
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return NUMBERS if 0 < column < 5 else WORDS
-        if role == Qt.ItemDataRole.FontRole and column == 0:
-            return font(12, bold=True)
-        if role == Qt.ItemDataRole.ForegroundRole:
-            return self._tone(view, column)
+            return NUMBERS if column else WORDS
         if role == Qt.ItemDataRole.ToolTipRole:
             reasons = "; ".join(reason.text for reason in view.closed) or "entries open"
             return f"{view.instrument.name}\n1 tick = {view.instrument.tick} {view.instrument.quote}\n{reasons}"
         return None
 
-    def _tone(self, view: InstrumentView, column: int) -> QColor | None:
-        if view.closed and column == 5:
-            return self._look.color("caution")
-        return self._look.color("ink2") if column in (3, 4, 5) else None
+    def closed(self, row: int) -> bool:
+        return bool(self._views[row].closed)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation == Qt.Orientation.Horizontal:
             if role == Qt.ItemDataRole.DisplayRole:
-                return f"ATR {timeframe_name(self.span)}" if section == 4 else COLUMNS[section]
+                return f"{COLUMNS[section]} {timeframe_name(self.span)}" if section == 2 else COLUMNS[section]
             if role == Qt.ItemDataRole.TextAlignmentRole:
-                return NUMBERS if 0 < section < 5 else WORDS
+                return NUMBERS if section else WORDS
         return None
+
+
+class TwoLines(QStyledItemDelegate):
+    """Paints a cell's two lines: the first as what one looks for, the second smaller; a closed guard is told loudly."""
+
+    def __init__(self, look: Look, model: InstrumentModel) -> None:
+        super().__init__()
+        self._look, self._model = look, model
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        assert painter is not None
+        p = self._look.palette
+        if option.state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(option.rect, p.color("ground"))
+            if index.column() == 0:
+                painter.fillRect(option.rect.left(), option.rect.top(), 3, option.rect.height(), p.color("ink"))
+        first, second = str(index.data()).split("\n")
+        box = option.rect.adjusted(8, 5, -6, -5)
+        side = Qt.AlignmentFlag.AlignRight if index.column() else Qt.AlignmentFlag.AlignLeft
+        loud = index.column() == 0 and self._model.closed(index.row())
+        painter.setPen(p.color("ink"))
+        painter.setFont(font(12, bold=index.column() == 0))
+        painter.drawText(box, side | Qt.AlignmentFlag.AlignTop, first)
+        if index.column() != 1:
+            painter.setPen(p.color("caution" if loud else "ink2"))
+            painter.setFont(font(11))
+        painter.drawText(box, side | Qt.AlignmentFlag.AlignBottom, second)
 
 
 class InstrumentPanel(QFrame):
@@ -114,6 +145,8 @@ class InstrumentPanel(QFrame):
         self.setObjectName("panel")
         self.model, self.table = InstrumentModel(look), QTableView()
         self.table.setModel(self.model)
+        self._delegate = TwoLines(look, self.model)
+        self.table.setItemDelegate(self._delegate)
         self.table.setAccessibleName("Instruments")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -123,12 +156,12 @@ class InstrumentPanel(QFrame):
         rows = self.table.verticalHeader()
         header = self.table.horizontalHeader()
         assert rows is not None and header is not None
-        rows.setDefaultSectionSize(28)
+        rows.setDefaultSectionSize(40)
         rows.hide()
         header.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         header.setStretchLastSection(True)
         header.setHighlightSections(False)
-        for column, width in enumerate((104, 58, 58, 46, 62, 60)):
+        for column, width in enumerate((118, 66, 74)):
             self.table.setColumnWidth(column, width)
         selection = self.table.selectionModel()
         assert selection is not None
@@ -150,7 +183,7 @@ class InstrumentPanel(QFrame):
 
     def set_span(self, span: int) -> None:
         self.model.span = span
-        self.model.headerDataChanged.emit(Qt.Orientation.Horizontal, 4, 4)
+        self.model.headerDataChanged.emit(Qt.Orientation.Horizontal, 2, 2)
 
     def choose(self, symbol: str) -> None:
         row = self.model.row_of(symbol)

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
-from hawser.core.sizing import Step
+from hawser.core.sizing import AT_RISK, Step
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.planning import TARGETS, Draft, Planning
@@ -62,15 +62,17 @@ class Reckoning(QWidget):
         super().__init__()
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 6, 0)
-        self._grid.setVerticalSpacing(3)
+        self._grid.setVerticalSpacing(2)
+        self._grid.setHorizontalSpacing(6)
         self._grid.setColumnStretch(0, 1)
         self._rows: list[tuple[QLabel, QLabel]] = []
 
     def show_steps(self, steps: tuple[Step, ...]) -> None:
         while len(self._rows) < len(steps):
             label, figure = QLabel(), QLabel()
-            label.setProperty("role", "second")
+            label.setProperty("role", "small-second")
             label.setWordWrap(True)
+            figure.setProperty("role", "small")
             figure.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
             row = len(self._rows)
             self._grid.addWidget(label, row, 0)
@@ -84,7 +86,7 @@ class Reckoning(QWidget):
                 step = steps[number]
                 if label.text() != step.label:
                     label.setText(step.label)
-                text = step.figure.replace(" ", fg.GROUP).replace("-", fg.MINUS)
+                text = step.figure.replace(" ", fg.GROUP)
                 if figure.text() != text:
                     figure.setText(text)
 
@@ -129,14 +131,11 @@ class PlanPanel(QFrame):
         self.button.setToolTip("Ctrl+Enter")
         self.button.clicked.connect(self.place)
         self.button.setEnabled(False)
-        title = QLabel("Plan")
-        title.setProperty("role", "title")
         heading = QLabel("Reckoning")
         heading.setProperty("role", "title")
         box = QVBoxLayout(self)
         box.setContentsMargins(12, 8, 12, 12)
-        box.setSpacing(8)
-        box.addWidget(title)
+        box.setSpacing(6)
         box.addLayout(self._sides)
         box.addLayout(form)
         box.addWidget(heading)
@@ -160,7 +159,7 @@ class PlanPanel(QFrame):
 
     def _make_form(self) -> QGridLayout:
         form = QGridLayout()
-        form.setVerticalSpacing(4)
+        form.setVerticalSpacing(3)
         form.setHorizontalSpacing(6)
         form.setColumnStretch(0, 1)
         for row, (name, caption) in enumerate((("risk", "Risk of equity"), ("stop", "Stop"))):
@@ -274,12 +273,11 @@ class PlanPanel(QFrame):
         cur = snapshot.currency
         self.at_risk.setText(f"{fg.money(sizing.risk_money, cur)} = {fg.percent(sizing.risk_percent, 3)}\nat risk")
         self.button.setText(f"Place {word} {qty} {planning.symbol} at market")
-        steps = list(sizing.derivation)
+        steps = [step for step in sizing.derivation if not step.label.startswith(AT_RISK)]  # told large, below
         for target in sizing.targets:
             if target.number in sizing.merged:
                 steps.append(Step(f"target {target.number}", "merged into the next"))
             elif target.steps:
                 part, level = request.instrument.qty(target.steps), request.instrument.price(target.level)
-                figure = f"{level}  {fg.money(target.money, cur, sign=True)}"
-                steps.append(Step(f"target {target.number}, {part}", figure))
+                steps.append(Step(f"target {target.number}, {part} at {level}", fg.money(target.money, cur, sign=True)))
         self.reckoning.show_steps(tuple(steps))

@@ -18,7 +18,8 @@ from hawser.service.snapshot import Snapshot, TradeView
 ROW = 36
 LEFT = 252  # instrument, side, quantity
 RIGHT = 336  # result, money, state
-ACTION = 196
+ACTION = 92
+ASKING = 196  # while the button tells what it would do
 
 
 class Axis:
@@ -57,6 +58,7 @@ class TradeRow(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.button = SureButton("Close")
         self.button.setParent(self)
+        self.button.asked.connect(self._lay_button)
         self.button.sure.connect(lambda: self.close_asked.emit(self.trade.id) if self.trade else None)
 
     def show_trade(self, trade: TradeView, instrument, currency: str, selected: bool, now: int) -> None:  # type: ignore[no-untyped-def]
@@ -73,8 +75,12 @@ class TradeRow(QWidget):
         self.update()
 
     def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QResizeEvent
-        self.button.setGeometry(self.width() - ACTION + 8, 5, ACTION - 20, ROW - 10)
+        self._lay_button(False)
         super().resizeEvent(event)
+
+    def _lay_button(self, asking: bool) -> None:
+        wide = ASKING if asking else ACTION
+        self.button.setGeometry(self.width() - wide + 8, 5, wide - 20, ROW - 10)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()

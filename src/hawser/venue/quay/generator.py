@@ -66,7 +66,7 @@ def _path(rng: np.random.Generator, character: Character, price: float, logvol: 
     hour = np.arange(MINUTES) / 60.0
     breath = 0.55 + 0.75 * np.exp(-(((hour - 8.5) / 2.2) ** 2)) + 0.85 * np.exp(-(((hour - 14.2) / 2.0) ** 2))
     vol = character.minute_vol * np.exp(log_vols) * breath
-    swing = np.repeat(rng.standard_normal(MINUTES // 90), 90) * 0.16 * vol
+    swing = np.repeat(rng.standard_normal(MINUTES // 90), 90) * 0.03 * vol
     draws = rng.standard_normal((MINUTES, TICKS_A_MINUTE))
     steps = draws * (vol / math.sqrt(TICKS_A_MINUTE))[:, None] + (swing / TICKS_A_MINUTE)[:, None]
     jumps = rng.standard_normal(MINUTES) * (rng.random(MINUTES) < 0.0008) * vol * 7.0

@@ -6,7 +6,6 @@ order of time, however coarsely the clock outside is advanced. Answers of one co
 
 from __future__ import annotations
 
-import heapq
 from collections import deque
 
 from hawser.core.account import Rate as AccountRate
@@ -43,10 +42,10 @@ class Quay:
         self.instruments, self.base_span = feed.instruments, feed.base_span
         self.book = Book(feed.instruments, currency, rates, state)
         self.sky = Sky(weather, seed ^ (state.counter * 7919))
-        self._arrivals: list[tuple[int, int, port.Request, str]] = []
+        self._arrivals: deque[tuple[int, port.Request, str]] = deque()
         self._outbox: deque[tuple[int, port.Told]] = deque()
         self._ready: deque[port.Told] = deque()
-        self._serial = 0
+        self._last_arrival = state.now
         self._next_figures = state.now
         self._next_save = state.now + SAVE_EVERY
         self._delivered = state.now
@@ -64,9 +63,8 @@ class Quay:
         """The request sets out at `at`; what the weather does to it is drawn now."""
         fate = self.sky.fate()
         if fate != "lost":
-            self._serial += 1
-            arrival = max(at, self.now) + self.sky.latency()
-            heapq.heappush(self._arrivals, (arrival, self._serial, request, fate))
+            self._last_arrival = max(self._last_arrival, max(at, self.now) + self.sky.latency())
+            self._arrivals.append((self._last_arrival, request, fate))
 
     def next_message(self, until: int) -> port.Told | None:
         """The next message due by `until`; advances the venue's time to it, or to `until`."""
@@ -84,7 +82,7 @@ class Quay:
             if answer == soonest:
                 return self._outbox.popleft()[1]
             if arrival == soonest:
-                _, _, request, fate = heapq.heappop(self._arrivals)
+                _, request, fate = self._arrivals.popleft()
                 self._arrived(request, fate)
             elif item == soonest:
                 self._fed(self._feed.pop())
