@@ -60,13 +60,15 @@ class Storm:
         self.random = random.Random(seed)
         chosen = SEVERITIES[weather] if isinstance(weather, str) else weather
         feed = GeneratedFeed(WORLD, {}, seed, START, 1)
-        self.venue = Quay(feed, "CHF", 64_000.0, {}, chosen, seed=seed, store=store)
+        left_at = ledger.restore().state.now if ledger else 0
+        self.venue = Quay(feed, "CHF", 64_000.0, {}, chosen, seed=seed, store=store, not_before=left_at)
         self.ledger = ledger
         self.found = Findings()
         self.asks = 0
+        self.name = f"{seed}-{left_at % 1_000_000_007}"
         self._naked: dict[str, int] = {}
         self.session = Session(ACCOUNT, self.venue, ledger, self._heard, prefix="S")
-        self.session.run_until(START + 30 * SECOND)
+        self.session.run_until(self.venue.now + 30 * SECOND)
 
     def _heard(self, entry) -> None:  # type: ignore[no-untyped-def]
         self.found.requests += sum(hasattr(command, "order") for command in entry[1])
@@ -100,7 +102,7 @@ class Storm:
         live = self.state.live()
         choice = draw.random()
         self.asks += 1
-        ask = f"A{self.asks}"
+        ask = f"{self.name}-{self.asks}"
         if choice < 0.45 and len(live) < 4:
             event = ev.PlaceTrade(time=now, ask=ask, plan=self._plan())
             self.session.ask(event)

@@ -50,9 +50,9 @@ class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Costs in ticks: the spread where bars have none, and the slippage expected in sizing."""
 
-    spread_ticks: float = 0
-    entry_slippage_ticks: float = 0
-    exit_slippage_ticks: float = 0
+    spread_ticks: float = 0.0
+    entry_slippage_ticks: float = 0.0
+    exit_slippage_ticks: float = 0.0
 
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:

@@ -33,11 +33,20 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
         return
     state.bars[key] = LastBar(event.opened, event.close, event.spread, event.atr)
     for trade in state.live():
+        if trade.symbol == event.symbol and trade.opened and event.opened >= trade.opened:
+            _lived_through(state, trade, event)
         rule = trade.plan.trail
         if rule is None or trade.symbol != event.symbol or trade.plan.timeframe_ns != event.span:
             continue
         if trade.open_steps and not trade.leave_why and event.atr > 0:
             _trail(desk, trade, event.atr)
+
+
+def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> None:
+    """A whole bar since the entry: its extreme counts, also where no quote told it (section 7, `after`)."""
+    tick = state.instruments[trade.symbol].tick_size
+    extreme = round(event.high / tick) if trade.side > 0 else round(event.low / tick + event.spread)
+    trade.best_exit = better_exit(trade.best_exit, extreme, trade.side)
 
 
 def _trail(desk: Desk, trade: Trade, atr: float) -> None:

@@ -65,19 +65,20 @@ class Ledger:
         return int(self._seq)
 
     def append(self, entries: Iterable[Entry]) -> None:
-        """Write events, each followed by its commands, in one durable transaction."""
-        rows = []
+        """Write events, each followed by its commands, in one durable transaction; all of them or none."""
+        rows: list[tuple[object, ...]] = []
         for event, commands in entries:
-            rows.append(self._row("event", event.time, event))
-            rows += [self._row("command", event.time, command) for command in commands]
+            for way, item in (("event", event), *(("command", command) for command in commands)):
+                rows.append((self._seq + len(rows) + 1, way, event.time, *_described(item)))
         self._db.execute("BEGIN IMMEDIATE")
-        self._db.executemany("INSERT INTO record VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
-        self._db.execute("COMMIT")
-
-    def _row(self, way: str, time: int, item: AnyEvent | AnyCommand) -> tuple[object, ...]:
-        self._seq += 1
-        trade, symbol = getattr(item, "trade", ""), getattr(item, "symbol", "")
-        return self._seq, way, time, type(item).__name__, trade, symbol, _encoder.encode(item)
+        try:
+            self._db.executemany("INSERT INTO record VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
+            self._db.execute("COMMIT")
+        except sqlite3.Error:
+            with contextlib.suppress(sqlite3.Error):  # a full disk may have rolled it back already
+                self._db.execute("ROLLBACK")
+            raise
+        self._seq += len(rows)
 
     def rows(self, after: int = 0, kinds: tuple[str, ...] = ()) -> Iterator[Row]:
         """The record's lines after line `after`, in order; only of `kinds` where given."""
@@ -106,6 +107,11 @@ class Ledger:
     def close(self) -> None:
         self._db.close()
         os.close(self._lock)
+
+
+def _described(item: AnyEvent | AnyCommand) -> tuple[str, str, str, bytes]:
+    """Kind, trade, instrument and body of one line."""
+    return type(item).__name__, getattr(item, "trade", ""), getattr(item, "symbol", ""), _encoder.encode(item)
 
 
 def _locked(path: Path) -> int:

@@ -115,10 +115,8 @@ def _placed(teller: Teller, event: ev.PlaceTrade) -> tuple[str, str]:
 def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:
     fill, role = event.fill, teller._role(event.order)
     qty, price = teller._qty(event.order, fill.steps), teller._price(event.order, fill.price)
-    return (
-        "venue",
-        f"Filled: {role} order, {qty} at {price}, commission {fg.money(fill.commission, teller.currency)} [{event.order}]",
-    )
+    fee = fg.money(fill.commission, teller.currency)
+    return "venue", f"Filled: {role} order, {qty} at {price}, commission {fee} [{event.order}]"
 
 
 def _moved(teller: Teller, event: ev.MoveStop | ev.MoveTarget) -> tuple[str, str]:

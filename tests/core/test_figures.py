@@ -1,0 +1,119 @@
+"""Figures and money as they are written, heat, and what people type into fields."""
+
+from decimal import Decimal
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hawser.core import figures as fg
+from hawser.core import typed
+from hawser.core.errors import BadInput
+from hawser.core.heat import Stake, heat, heat_by_currency, locked, outcome_at_stop
+from hawser.core.money import minor_digits, rounded
+
+NBSP, MINUS = "\u00a0", "\u2212"
+
+
+def test_money_is_rounded_half_even_to_the_minor_unit():
+    assert rounded(0.125, "CHF") == Decimal("0.12")
+    assert rounded(0.375, "CHF") == Decimal("0.38")
+    assert rounded(2.5, "JPY") == Decimal(2)
+    assert rounded(1.0005, "BHD") == Decimal("1.000")
+    assert minor_digits("CLF") == 4
+
+
+def test_figures_have_groups_a_true_minus_and_their_unit():
+    assert fg.money(-1234567.891, "CHF") == f"{MINUS}1{NBSP}234{NBSP}567.89{NBSP}CHF"
+    assert fg.money(1234.5, "JPY", sign=True) == f"+1{NBSP}234{NBSP}JPY"
+    assert fg.money(-0.001, "CHF", sign=True) == f"0.00{NBSP}CHF"
+    assert fg.r(-0.004) == f"0.00{NBSP}R"
+    assert fg.r(1.5) == f"+1.50{NBSP}R"
+    assert fg.percent(0.598, 3) == f"0.598{NBSP}%"
+    assert fg.number(float("nan"), 2) == fg.amount(float("nan"), "CHF") == "\u2013"
+
+
+@given(st.floats(-1e9, 1e9))
+def test_a_figure_reads_back(value):
+    text = fg.number(value, 2).replace(NBSP, "").replace(MINUS, "-")
+    assert float(text) == pytest.approx(value, abs=0.0051)
+
+
+def stake(**changes):
+    values = {
+        "side": 1, "qty": 2.0, "entry": 100.0, "stop": 97.0, "unit_money": 10.0, "fees": (1.0, 0.0, 0.0),
+        "exposure": ("CAD", "CHF"),
+    } | changes  # fmt: skip
+    return Stake(**values)
+
+
+def test_heat_is_the_loss_at_the_stop_with_both_commissions():
+    assert outcome_at_stop(stake()) == -64.0
+    assert heat(stake()) == 64.0
+    assert heat(stake(side=-1, stop=103.0)) == 64.0
+
+
+def test_locked_profit_never_offsets_heat():
+    safe = stake(stop=105.0)
+    assert heat(safe) == 0.0
+    assert locked(safe) == 96.0
+    assert heat(stake()) + heat(safe) == 64.0
+    assert locked(stake()) == 0.0
+
+
+def test_heat_by_currency_counts_base_and_quote():
+    assert heat_by_currency([stake(), stake(exposure=("CHF",))]) == {"CAD": 64.0, "CHF": 128.0}
+
+
+@pytest.mark.parametrize(("text", "percent"), [("0.6%", 0.6), (" 0,6 % ", 0.6), ("1", 1.0), (".5 percent", 0.5)])
+def test_risks_are_typed_the_way_people_type(text, percent):
+    assert typed.read_risk(text) == percent
+
+
+@pytest.mark.parametrize(
+    ("text", "kind", "value"),
+    [
+        ("2.5 atr", "atr", 2.5), ("2,5ATR", "atr", 2.5), ("0.8 %", "percent", 0.8), ("46t", "ticks", 46.0),
+        ("46 ticks", "ticks", 46.0), ("0.60879", "price", Decimal("0.60879")),
+    ],
+)  # fmt: skip
+def test_stops(text, kind, value):
+    rule = typed.read_stop(text)
+    assert (rule.kind, rule.value) == (kind, value)
+
+
+def test_targets_shares_and_trails():
+    assert typed.read_target("1.5R", 0.4).r == 1.5
+    assert typed.read_target("0.7", 0.4).price == Decimal("0.7")
+    assert typed.read_share("40 %", 1.0) == 0.4
+    assert typed.read_share("0.4", 1.0) == 0.4
+    assert typed.read_share("1", 1.0) == 1.0
+    assert typed.read_share("25", 1.0) == 0.25
+    assert typed.read_share("rest", 0.3) == 0.3
+    assert typed.read_trail("3 atr").atr == 3.0
+    assert typed.read_trail("") is None
+    assert typed.read_trail(" none ") is None
+
+
+@pytest.mark.parametrize(
+    ("reader", "text"),
+    [
+        (typed.read_risk, "two"), (typed.read_risk, "101 %"), (typed.read_risk, "0.6 atr"), (typed.read_risk, ""),
+        (typed.read_stop, "2.5 R"), (typed.read_stop, "-3 atr"), (typed.read_stop, "0 t"), (typed.read_stop, "1e9"),
+        (typed.read_trail, "3 %"), (lambda text: typed.read_share(text, 1.0), "140 %"),
+        (lambda text: typed.read_target(text, 0.5), "1.5 x"),
+    ],
+)  # fmt: skip
+def test_what_is_not_understood_is_explained(reader, text):
+    with pytest.raises(BadInput) as caught:
+        reader(text)
+    assert "xpected" in caught.value.sentence
+
+
+@given(st.text(max_size=12))
+def test_no_typing_ever_raises_anything_else(text):
+    for reader in (typed.read_risk, typed.read_stop, typed.read_trail):
+        try:
+            reader(text)
+        except BadInput as error:
+            assert error.sentence

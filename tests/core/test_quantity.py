@@ -1,0 +1,64 @@
+"""The largest quantity within a budget, and the farthest stop within money, against plain search."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hawser.core.rules.quantity import BUDGET_NOISE, commission, money_stop_distance, risk_of, steps_within
+
+BUDGETS = st.floats(1.0, 50_000.0)
+FEES = st.tuples(st.floats(0, 8), st.floats(0, 0.002), st.floats(0, 30))
+
+
+def test_commission_is_its_minimum_or_its_rate():
+    assert commission(2.0, 100.0, 1.0, 2.5, 0.0, 0.0) == 5.0
+    assert commission(2.0, 100.0, 1.0, 2.5, 0.0, 9.0) == 9.0
+    assert commission(2.0, 100.0, 0.5, 0.0, 0.001, 0.0) == 0.1
+
+
+def test_a_hand_worked_size():
+    # interface.md's own example: 363 ticks of 1 CHF and 2.50 CHF a unit each way: 368 a unit
+    assert steps_within(384.0, 0.01, 363.0, 1.0, 0.61242, 0.60879, 100_000.0, 2.5, 0.0, 0.0) == 104
+    assert risk_of(1.04, 363.0, 1.0, 0.61242, 0.60879, 100_000.0, 2.5, 0.0, 0.0) == pytest.approx(382.72)
+
+
+def test_a_minimum_commission_is_paid_twice():
+    # 10 a fill: 20 of the 120 are gone before the first unit
+    assert steps_within(120.0, 1.0, 10.0, 1.0, 50.0, 40.0, 1.0, 0.0, 0.0, 10.0) == 10
+    assert steps_within(19.0, 1.0, 10.0, 1.0, 50.0, 40.0, 1.0, 0.0, 0.0, 10.0) == 0
+
+
+def test_exactly_the_budget_is_allowed():
+    assert steps_within(30.0, 0.1, 10.0, 1.0, 50.0, 40.0, 1.0, 0.0, 0.0, 0.0) == 30
+    assert steps_within(0.3, 0.1, 1.0, 1.0, 50.0, 49.0, 1.0, 0.0, 0.0, 0.0) == 3
+
+
+@given(BUDGETS, st.sampled_from([0.01, 0.1, 1.0]), st.integers(5, 900), st.floats(0.05, 20), FEES)
+def test_never_over_budget_and_one_step_more_would_be(budget, step, loss, tick_value, fees):
+    terms = (float(loss), tick_value, 1000.0, 1000.0 - loss, 1.0, *fees)
+    steps = steps_within(budget, step, *terms)
+    most = budget * (1 + BUDGET_NOISE)
+    assert steps == 0 or risk_of(steps * step, *terms) <= most
+    assert risk_of((steps + 1) * step, *terms) > most
+
+
+@given(BUDGETS, BUDGETS, st.integers(5, 900), FEES)
+def test_more_budget_never_means_less(first, second, loss, fees):
+    low, high = sorted((first, second))
+    terms = (1.0, float(loss), 1.0, 1000.0, 1000.0 - loss, 1.0, *fees)
+    assert steps_within(low, *terms) <= steps_within(high, *terms)
+
+
+@given(BUDGETS, st.sampled_from([1, -1]), st.floats(0.5, 40), FEES)
+def test_the_farthest_stop_within_money(budget, side, qty, fees):
+    tick, ref = 0.5, 9000
+
+    def risk(ticks):
+        return risk_of(qty, ticks + 2.0, tick, ref * tick, (ref - side * ticks) * tick, 1.0, *fees)
+
+    far = money_stop_distance(budget, qty, side, ref, tick, 2.0, tick, 1.0, *fees)
+    most = budget * (1 + BUDGET_NOISE)
+    if far < 0:
+        assert risk(0) > most
+    else:
+        assert risk(far) <= most < risk(far + 1)

@@ -1,0 +1,78 @@
+"""Whole numbers despite float noise, the rounding of levels, decimals at the boundary (reckoning section 1)."""
+
+from decimal import Decimal
+from fractions import Fraction
+
+import pytest
+from conftest import pair
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hawser.core.decimals import digits_of, exact_units, parse_decimal, to_units, write_units
+from hawser.core.errors import BadInput
+from hawser.core.rules.rounding import ceil_whole, floor_whole, level_ticks
+
+
+def test_noise_counts_as_whole():
+    assert 0.3 / 0.1 < 3
+    assert floor_whole(0.3 / 0.1) == 3
+    assert ceil_whole(0.1 * 3 / 0.1) == 3
+    assert floor_whole(2.9999) == 2
+    assert ceil_whole(3.0001) == 4
+
+
+@pytest.mark.parametrize(
+    ("x", "whole"),
+    [
+        (1e6 + 0.9e-6, 1_000_000),
+        (1e6 - 0.9e-6, 1_000_000),  # within 1e-6, the most that is ever forgiven
+        (1e6 - 2e-6, 999_999),
+        (5 - 4e-9, 5),
+        (5 - 6e-9, 4),
+        (0.0, 0),
+        (-0.5e-9, 0),
+        (-1.5, -2),
+    ],
+)
+def test_allowance_is_bounded(x, whole):
+    assert floor_whole(x) == whole
+
+
+def test_levels_round_away_from_the_position():
+    assert level_ticks(100.7, 1) == 100
+    assert level_ticks(100.2, -1) == 101
+    assert level_ticks(100.0, 1) == level_ticks(100.0, -1) == 100
+
+
+@given(st.integers(-(10**9), 10**9), st.sampled_from([1, -1]))
+def test_levels_mirror(tenths, side):
+    assert level_ticks(tenths / 10, side) == -level_ticks(-tenths / 10, -side)
+
+
+@given(st.integers(1, 10**9), st.sampled_from(["0.00001", "0.25", "0.02", "1", "5"]))
+def test_a_level_is_written_and_read_back_exactly(count, tick):
+    unit = Decimal(tick)
+    text = write_units(count, unit, digits_of(unit))
+    assert to_units(Decimal(text), unit) == count
+    assert exact_units(Decimal(text), unit) == count
+    assert Fraction(text) == Fraction(tick) * count
+
+
+def test_digits_are_those_written():
+    assert [digits_of(Decimal(text)) for text in ("0.00001", "0.25", "1", "5", "0.010")] == [5, 2, 0, 0, 3]
+    assert pair(tick=Decimal("0.25")).price(6151) == "1537.75"
+    assert pair(qty_step=Decimal("0.10"), qty_min=Decimal("0.10")).qty(7) == "0.70"
+
+
+def test_off_the_grid_is_told_apart():
+    assert exact_units(Decimal("0.015"), Decimal("0.01")) is None
+    assert to_units(Decimal("0.015"), Decimal("0.01")) == 2
+    assert to_units(Decimal("0.025"), Decimal("0.01")) == 2  # half to even
+
+
+@pytest.mark.parametrize("text", ["", "abc", "NaN", "inf", None, "1,5"])
+def test_what_is_no_number_is_refused(text):
+    with pytest.raises(BadInput) as caught:
+        parse_decimal(text, "tick")
+    assert caught.value.code == "bad_number"
+    assert caught.value.sentence.startswith("tick: expected")

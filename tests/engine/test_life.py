@@ -1,0 +1,410 @@
+"""A trade's life in the engine: entry, cover, targets, trail, leaving, and every answer that comes late or twice."""
+
+import msgspec
+import pytest
+from byhand import ByHand, codes, of, plan
+
+from hawser.core.account import Policy
+from hawser.core.errors import HawserBug
+from hawser.core.plan import StopRule
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.engine.engine import Engine
+
+
+def test_placing_sends_one_sized_market_entry():
+    hand = ByHand()
+    sent = of(hand.place(), cm.Submit)
+    assert len(sent) == 1
+    assert (sent[0].role, sent[0].kind, sent[0].side, sent[0].steps, sent[0].level) == ("entry", "market", 1, 104, None)
+    assert sent[0].order.startswith("P-")
+    assert hand.trade.state == states.ENTERING
+
+
+def test_one_request_is_one_entry_however_often_it_comes():
+    hand = ByHand()
+    hand.place("A1")
+    again = hand.place("A1")
+    assert not of(again, cm.Submit)
+    assert codes(again) == ["asked_twice"]
+
+
+def test_a_fill_exposes_then_the_stop_s_rest_protects_then_targets_follow():
+    hand = ByHand()
+    sent = of(hand.enter(), cm.Submit)
+    assert hand.trade.state == states.EXPOSED
+    assert [(order.role, order.level, order.steps, order.side) for order in sent] == [("stop", 60879, 104, -1)]
+    followed = of(hand.do(ev.OrderAccepted, order=sent[0].order), cm.Submit)
+    assert hand.trade.state == states.PROTECTED
+    assert [(order.role, order.level, order.steps) for order in followed] == [("target", 61605, 41), ("target", 62149, 31)]
+    assert all(order.closes == hand.trade.entry for order in followed)
+
+
+def test_a_fill_before_its_acceptance_is_protected_all_the_same():
+    hand = ByHand()
+    hand.place()
+    sent = of(hand.fill(hand.trade.entry, 104, 61242), cm.Submit)
+    assert [order.role for order in sent] == ["stop"]
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    assert hand.trade.open_steps == 104
+
+
+def test_a_fill_told_twice_counts_once():
+    hand = ByHand()
+    hand.place()
+    hand.fill(hand.trade.entry, 104, 61242, fill="F1")
+    assert not of(hand.fill(hand.trade.entry, 104, 61242, fill="F1"), cm.Submit)
+    assert hand.trade.open_steps == 104
+
+
+def test_the_stop_follows_an_entry_that_fills_in_parts():
+    hand = ByHand()
+    hand.place()
+    first = of(hand.fill(hand.trade.entry, 60, 61242), cm.Submit)
+    assert first[0].steps == 60
+    hand.do(ev.OrderAccepted, order=first[0].order)
+    assert hand.trade.state == states.PROTECTED
+    more = hand.fill(hand.trade.entry, 44, 61244)
+    assert of(more, cm.Amend)[0].steps == 104
+    assert hand.trade.state == states.EXPOSED
+    hand.do(ev.AmendAccepted, order=first[0].order, level=60879, steps=104)
+    assert hand.trade.state == states.PROTECTED
+    assert hand.trade.entry_price == pytest.approx((60 * 61242 + 44 * 61244) / 104)
+
+
+def test_a_target_s_fill_lowers_the_stop_s_quantity():
+    hand = ByHand()
+    hand.protect()
+    hand.quote(61605, 61617)
+    amend = of(hand.fill(hand.order("target", 1).id, 41, 61605, profit=146.0), cm.Amend)
+    assert [(order.role, order.steps) for order in amend] == [("stop", 63)]
+
+
+def test_the_stop_s_fill_ends_the_trade_and_takes_the_targets_back():
+    hand = ByHand()
+    hand.protect()
+    told = hand.fill(hand.order("stop").id, 104, 60879, profit=-377.0)
+    assert len(of(told, cm.Cancel)) == 2
+    assert hand.trade.state == states.ENDED
+    assert hand.trade.end_reason == "stop"
+    assert "\u2212379.00" in next(tell.text for tell in of(told, cm.Tell) if tell.code == "trade_ended")
+
+
+def test_a_refused_stop_is_tried_again_and_at_the_deadline_the_trade_is_closed():
+    hand = ByHand(policy=Policy(exposed_deadline_s=4.0))
+    hand.enter()
+    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="busy", text="the venue is busy")
+    assert hand.trade.state == states.EXPOSED
+    again = hand.later(0.3)
+    assert [order.role for order in of(again, cm.Submit)] == ["stop"]
+    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="busy", text="the venue is busy")
+    late = hand.later(1.8)
+    assert "deadline" in codes(late)
+    assert "close" in [order.role for order in of(late, cm.Submit)]
+    assert hand.trade.state == states.LEAVING
+
+
+def test_at_the_deadline_the_stop_is_tried_beside_the_close_and_a_failing_close_never_gives_up():
+    hand = ByHand(policy=Policy(exposed_deadline_s=4.0))
+    hand.enter()
+    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="busy", text="busy")
+    sent = []
+    for _ in range(40):
+        sent += of(hand.later(0.25), cm.Submit)
+        for order in list(hand.engine.state.orders.values()):
+            if order.trade == hand.trade.id and not order.over and order.role != "entry":
+                hand.do(ev.OrderRejected, order=order.id, code="busy", text="busy")
+    roles = [order.role for order in sent]
+    assert roles.count("close") > 10
+    assert roles.count("stop") > 10
+    assert "close_fails" in codes(hand.all)
+    assert hand.trade.open_steps == 104
+
+
+def test_a_stop_the_market_has_passed_closes_the_trade():
+    hand = ByHand()
+    hand.enter()
+    hand.quote(60870, 60882)
+    told = hand.do(ev.OrderRejected, order=hand.order("stop").id, code="wrong_side", text="at or through the market")
+    assert "stop_passed" in codes(told)
+    assert [order.role for order in of(told, cm.Submit)] == ["close"]
+
+
+def test_silence_is_asked_about_and_never_sent_again_blindly():
+    hand = ByHand()
+    hand.place()
+    entry = hand.trade.entry
+    late = hand.later(0.5)
+    assert [query.order for query in of(late, cm.Query)] == [entry]
+    assert not of(late, cm.Submit)
+    assert hand.engine.state.orders[entry].state == states.UNKNOWN
+    assert "venue_silent" in codes(hand.later(3))
+    hand.do(ev.OrderStatus, known=ev.Known(entry, "missing", 0, 0))
+    assert hand.trade.state == states.ENDED
+    assert "entry_void" in codes(hand.all)
+
+
+def test_a_query_that_finds_fills_protects_them():
+    hand = ByHand()
+    hand.place()
+    hand.later(0.5)
+    fill = ev.Fill("F9", hand.now, 104, 61242, 0.0, 2.6)
+    sent = of(hand.do(ev.OrderStatus, known=ev.Known(hand.trade.entry, "filled", 0, 104, (fill,))), cm.Submit)
+    assert [order.role for order in sent] == ["stop"]
+
+
+def test_an_entry_that_fills_after_it_was_given_up_is_closed():
+    hand = ByHand()
+    hand.place()
+    hand.later(0.5)
+    hand.do(ev.OrderStatus, known=ev.Known(hand.trade.entry, "missing", 0, 0))
+    told = hand.fill(hand.trade.entry, 104, 61242)
+    assert "late_fill" in codes(told)
+    assert "close" in [order.role for order in of(told, cm.Submit)]
+    assert hand.trade.state == states.LEAVING
+
+
+def test_a_stop_thought_lost_that_rests_after_all_is_taken_back():
+    hand = ByHand()
+    hand.enter()
+    first = hand.order("stop").id
+    hand.later(0.5)
+    sent = of(hand.do(ev.OrderStatus, known=ev.Known(first, "missing", 0, 0)), cm.Submit) + of(hand.later(0.3), cm.Submit)
+    second = next(order.order for order in sent if order.role == "stop")
+    hand.do(ev.OrderAccepted, order=second)
+    told = hand.do(ev.OrderAccepted, order=first)
+    cancelled = [cancel.order for cancel in of(told, cm.Cancel)]
+    assert len(cancelled) == 1
+    assert cancelled[0] in (first, second)
+    assert hand.trade.state == states.PROTECTED
+
+
+def test_closing_by_hand_takes_targets_back_and_sends_one_close():
+    hand = ByHand()
+    hand.protect()
+    told = hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    assert [order.role for order in of(told, cm.Submit)] == ["close"]
+    assert len(of(told, cm.Cancel)) == 2
+    assert not of(hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id), cm.Submit)
+    told = hand.fill(hand.order("close").id, 104, 61240)
+    assert hand.trade.state == states.ENDED
+    assert hand.trade.end_reason == "closed by hand"
+    assert [cancel.order for cancel in of(told, cm.Cancel)] == [hand.order("stop").id]
+
+
+def test_a_close_during_the_entry_waits_for_its_fill():
+    hand = ByHand()
+    hand.place()
+    hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    told = hand.fill(hand.trade.entry, 104, 61242)
+    assert "close" in [order.role for order in of(told, cm.Submit)]
+
+
+@pytest.mark.parametrize(
+    ("change", "code"),
+    [
+        (lambda hand: hand.do(ev.VenueDown, why="cable"), "link_down"),
+        (lambda hand: hand.do(ev.Halt, ask="h", why="by hand"), "halted"),
+        (lambda hand: hand.do(ev.InstrumentState, symbol="CAD/CHF", open=False, until=0), "market_closed"),
+        (lambda hand: hand.later(120), "feed_silent"),
+        (lambda hand: (hand.do(ev.VenueDown, why="x"), hand.do(ev.VenueUp)), "reconciling"),
+    ],
+)
+def test_entries_are_closed_with_a_reason(change, code):
+    hand = ByHand()
+    change(hand)
+    told = hand.place()
+    assert not of(told, cm.Submit)
+    assert codes(told) == [code]
+
+
+def test_an_unknown_instrument_or_trade_is_refused():
+    hand = ByHand()
+    assert codes(hand.place(symbol="Nothing")) == ["no_instrument"]
+    assert codes(hand.do(ev.CloseTrade, ask="A", trade="T99")) == ["no_trade"]
+    assert codes(hand.do(ev.MoveStop, ask="A", trade="T99", level=5)) == ["no_trade"]
+
+
+def test_a_size_that_is_refused_is_told_with_its_code():
+    told = ByHand().place(percent=0.001)
+    assert codes(told) == ["below_min"]
+    assert "Not placed" in of(told, cm.Tell)[0].text
+
+
+def test_halt_latches_closes_and_is_lifted_by_a_reason_only():
+    hand = ByHand()
+    hand.protect()
+    told = hand.do(ev.Halt, ask="h", why="by hand")
+    assert [order.role for order in of(told, cm.Submit)] == ["close"]
+    assert codes(hand.do(ev.Rearm, ask="r", reason=" ")) == ["no_reason"]
+    assert codes(hand.place("A9")) == ["halted"]
+    assert codes(hand.do(ev.Rearm, ask="r", reason="news has passed")) == ["rearmed"]
+    assert of(hand.place("A10"), cm.Submit)
+    assert codes(hand.do(ev.Rearm, ask="r", reason="again")) == ["not_halted"]
+
+
+def test_the_trail_moves_on_completed_bars_and_only_tightens():
+    hand = ByHand()
+    hand.protect()
+    stop = hand.order("stop").id
+    hand.quote(61545, 61557)
+    moved = of(hand.bar(0.61545, atr=0.00145), cm.Amend)
+    assert [(order.order, order.level) for order in moved] == [(stop, 61110)]
+    assert moved[0].why == "Stop 0.60879 \u2192 0.61110: trail, 3 ATR below 0.61545"
+    hand.do(ev.AmendAccepted, order=stop, level=61110, steps=104)
+    hand.quote(61400, 61412)
+    assert not of(hand.bar(0.614, atr=0.0020), cm.Amend)  # farther away now: stays
+    assert [rest.level for rest in hand.trade.trace] == [60879, 61110]
+
+
+def test_a_trail_needs_its_own_timeframe_and_an_atr():
+    hand = ByHand()
+    hand.protect()
+    hand.quote(61545, 61557)
+    assert not of(hand.bar(0.61545, atr=0.0001, span=60_000_000_000), cm.Amend)
+    assert not of(hand.bar(0.61545, atr=float("nan")), cm.Amend)
+
+
+def test_the_extreme_includes_the_bars_lived_through():
+    hand = ByHand()
+    hand.protect()
+    hand.bar(0.6123, atr=0.00145)
+    hand.now += 900_000_000_000
+    hand.quote(61500, 61512)
+    moved = hand.do(
+        ev.BarCompleted, symbol="CAD/CHF", span=900_000_000_000, opened=hand.now - 900_000_000_000, open=0.6125,
+        high=0.61600, low=0.61210, close=0.615, spread=12.0, atr=0.00145,
+    )  # fmt: skip
+    assert of(moved, cm.Amend)[0].level == 61600 - 435
+
+
+def test_a_short_trails_the_lowest_ask():
+    hand = ByHand()
+    hand.protect(side=-1)
+    hand.quote(60900, 60912)
+    assert of(hand.bar(0.609, atr=0.00145), cm.Amend)[0].level == 60912 + 435
+
+
+def test_moving_a_stop_by_hand():
+    hand = ByHand()
+    hand.protect()
+    name = hand.trade.id
+    assert of(hand.do(ev.MoveStop, ask="m", trade=name, level=61000), cm.Amend)[0].level == 61000
+    hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=61000, steps=104)
+    assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=60900)) == ["widen_unconfirmed"]
+    wider = hand.do(ev.MoveStop, ask="m", trade=name, level=60900, widen=True)
+    assert "widened by hand" in of(wider, cm.Amend)[0].why
+    assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=61225)) == ["stop_refused"]  # 5 ticks away
+    assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=61300)) == ["stop_refused"]
+    assert hand.do(ev.MoveStop, ask="m", trade=name, level=60900) == []
+
+
+def test_a_policy_that_never_widens():
+    hand = ByHand(policy=Policy(never_widen=True))
+    hand.protect()
+    told = hand.do(ev.MoveStop, ask="m", trade=hand.trade.id, level=60000, widen=True)
+    assert codes(told) == ["never_widen"]
+
+
+def test_a_move_the_venue_refuses_is_given_up_and_told():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.MoveStop, ask="m", trade=hand.trade.id, level=61000)
+    told = hand.do(ev.AmendRejected, order=hand.order("stop").id, code="too_near", text="10 ticks are needed")
+    assert codes(told) == ["move_refused"]
+    assert hand.trade.stop == 60879
+    assert hand.trade.state == states.PROTECTED
+
+
+def test_moving_a_target_by_hand():
+    hand = ByHand()
+    hand.protect()
+    name = hand.trade.id
+    moved = hand.do(ev.MoveTarget, ask="m", trade=name, number=1, level=61700)
+    assert [(order.role, order.level) for order in of(moved, cm.Amend)] == [("target", 61700)]
+    assert codes(hand.do(ev.MoveTarget, ask="m", trade=name, number=1, level=61235)) == ["target_refused"]
+    assert codes(hand.do(ev.MoveTarget, ask="m", trade=name, number=3, level=61900)) == ["target_refused"]
+
+
+@pytest.mark.parametrize(
+    ("steps", "code", "state"),
+    [(104, None, states.PROTECTED), (60, "quantity_differs", states.PROTECTED), (0, "quantity_differs", states.ENDED)],
+)
+def test_what_the_venue_holds_counts(steps, code, state):
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.VenueDown, why="cable")
+    assert codes(hand.place("A5")) == ["link_down"]
+    hand.do(ev.VenueUp)
+    stop = hand.order("stop")
+    held = (ev.Held(hand.trade.entry, "CAD/CHF", 1, steps),) if steps else ()
+    asked = (ev.Known(stop.id, "resting", stop.level, 104),)
+    told = hand.holdings(positions=held, resting=(stop.id,), asked=asked)
+    assert (code in codes(told)) if code else ("quantity_differs" not in codes(told))
+    assert hand.trade.open_steps == steps
+    assert hand.trade.state == state
+    if steps == 60:
+        assert of(told, cm.Amend)[0].steps == 60
+
+
+def test_what_only_the_venue_knows_is_told_and_left_alone():
+    hand = ByHand()
+    hand.do(ev.VenueUp)
+    told = hand.holdings(positions=(ev.Held("X-1", "CAD/CHF", -1, 7),), resting=("X-2",))
+    assert codes(told) == ["order_not_ours", "position_unexplained"]
+    assert not of(told, cm.Cancel)
+    assert codes(hand.do(ev.OrderAccepted, order="X-3")) == ["order_not_ours"]
+
+
+def test_holdings_that_never_come_are_asked_for_again():
+    hand = ByHand()
+    hand.do(ev.VenueUp)
+    assert of(hand.later(2.1), cm.QueryAll)
+
+
+def test_an_order_left_over_from_an_ended_trade_is_cancelled():
+    hand = ByHand()
+    hand.protect()
+    target = hand.order("target", 1).id
+    hand.do(ev.OrderCancelled, order=target, why="gone")
+    hand.do(ev.VenueUp)
+    told = hand.holdings(positions=(ev.Held(hand.trade.entry, "CAD/CHF", 1, 104),), resting=(target,))
+    assert target in [cancel.order for cancel in of(told, cm.Cancel)]
+
+
+def test_the_same_events_give_the_same_commands_to_the_byte():
+    hand = ByHand()
+    hand.protect()
+    hand.quote(61545, 61557)
+    hand.bar(0.61545, atr=0.00145)
+    hand.later(5)
+    hand.do(ev.Halt, ask="h", why="by hand")
+    again, commands = Engine(), []
+    for event in hand.events:
+        commands += again.handle(event)
+    encode = msgspec.msgpack.encode
+    assert encode(commands) == encode(hand.all)
+    assert encode(again.state) == encode(hand.engine.state)
+
+
+def test_impossible_events_and_transitions_cannot_be_made():
+    with pytest.raises(ValueError, match="bid"):
+        ev.Quote(time=1, symbol="X", bid=5, ask=4, high_bid=5, low_ask=4)
+    with pytest.raises(HawserBug):
+        states.next_trade_state(states.PLANNED, "cover")
+
+
+def test_tables_are_closed():
+    for table in (states.ORDER, states.TRADE):
+        assert all(target in table for row in table.values() for target in row.values())
+    for state in states.OVER:
+        assert states.next_order_state(state, "silence") == state
+    assert states.next_order_state(states.CANCELLED, "accept") == states.CANCELLED
+
+
+def test_a_stop_without_an_indicator_is_not_placed():
+    hand = ByHand()
+    assert codes(hand.place(timeframe_ns=60_000_000_000)) == ["indicator_not_ready"]
+    assert of(hand.place("A7", stop=StopRule(ticks=200), timeframe_ns=60_000_000_000), cm.Submit)
+    assert plan().stop == StopRule(atr=2.5)

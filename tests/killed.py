@@ -1,0 +1,40 @@
+"""A Hawser to be killed: trades through a storm on a real ledger and a real venue file, and says what it wrote down.
+
+Usage: killed.py FOLDER SEED. After every durable write it prints the ledger's line and the digest of the state.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import sys
+from pathlib import Path
+
+import msgspec
+from storms import Storm
+
+from hawser.engine.state import EngineState
+from hawser.ledger.ledger import Ledger
+from hawser.venue.quay.store import BookStore
+
+
+def digest(state: EngineState) -> str:
+    once = msgspec.msgpack.decode(msgspec.msgpack.encode(state), type=EngineState)
+    return hashlib.sha256(msgspec.msgpack.encode(once)).hexdigest()[:16]
+
+
+class Told(Storm):
+    """Tells what it wrote, as soon as it is written."""
+
+    def _heard(self, entry) -> None:  # type: ignore[no-untyped-def]
+        super()._heard(entry)
+        session = getattr(self, "session", None)
+        if session is not None and not session._updates and self.ledger is not None:
+            print(self.ledger.seq, digest(session.engine.state), flush=True)
+
+
+def open_storm(folder: Path, seed: int, kind: type[Storm] = Storm) -> Storm:
+    return kind(seed, "gale", Ledger(folder / "ledger.sqlite"), BookStore(folder / "quay.sqlite"))
+
+
+if __name__ == "__main__":
+    open_storm(Path(sys.argv[1]), int(sys.argv[2]), Told).run(100_000)

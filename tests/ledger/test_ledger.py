@@ -1,0 +1,158 @@
+"""The record: written before anything leaves, folded back to the same state, refused politely where it must be."""
+
+import sqlite3
+
+import msgspec
+import pytest
+from byhand import ByHand
+from storms import Storm
+
+from hawser.core.errors import Unavailable
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine.engine import Engine
+from hawser.engine.state import EngineState
+from hawser.ledger.ledger import Ledger
+from hawser.ledger.migrations import STEPS
+
+
+def encode(state: EngineState) -> bytes:
+    """The state's bytes, as they are after one reading (a whole number given for a float is a float then)."""
+    once = msgspec.msgpack.decode(msgspec.msgpack.encode(state), type=EngineState)
+    return msgspec.msgpack.encode(once)
+
+
+@pytest.fixture
+def ledger(tmp_path):
+    made = Ledger(tmp_path / "ledger.sqlite")
+    yield made
+    made.close()
+
+
+def test_the_fold_of_the_record_is_the_state(ledger):
+    hand = ByHand()
+    hand.protect()
+    replayed = Engine()
+    for event in hand.events:
+        ledger.append([(event, replayed.handle(event))])
+    assert encode(ledger.restore().state) == encode(hand.engine.state)
+
+
+def test_rows_come_back_as_they_went_in(ledger):
+    hand, engine = ByHand(), Engine()
+    hand.place()
+    written = []
+    for event in hand.events:
+        commands = engine.handle(event)
+        ledger.append([(event, commands)])
+        written += [event, *commands]
+    assert [row.item for row in ledger.rows()] == written
+    assert [row.seq for row in ledger.rows()] == list(range(1, len(written) + 1))
+    submits = list(ledger.rows(kinds=("Submit",)))
+    assert [type(row.item) for row in submits] == [cm.Submit]
+    assert submits[0].trade == hand.trade.id
+
+
+def test_a_snapshot_only_makes_it_faster(ledger):
+    hand, engine = ByHand(), Engine()
+    hand.protect()
+    for number, event in enumerate(hand.events):
+        ledger.append([(event, engine.handle(event))])
+        if number == 5:
+            ledger.snapshot(engine.state)
+    assert encode(ledger.restore().state) == encode(hand.engine.state)
+
+
+def test_a_snapshot_that_cannot_be_read_is_passed_over(ledger):
+    hand, engine = ByHand(), Engine()
+    for event in hand.events:
+        ledger.append([(event, engine.handle(event))])
+    ledger._db.execute("INSERT OR REPLACE INTO snapshot VALUES (1, 3, ?)", (b"\x93of another shape",))
+    assert encode(ledger.restore().state) == encode(hand.engine.state)
+
+
+def test_nothing_half_is_written(ledger):
+    hand = ByHand()
+    seq = ledger.seq
+    ledger._db.execute("CREATE TRIGGER full BEFORE INSERT ON record WHEN NEW.seq > 2 BEGIN SELECT RAISE(ABORT, 'x'); END")
+    with pytest.raises(sqlite3.Error):
+        ledger.append([(event, []) for event in hand.events])
+    assert list(ledger.rows(after=seq)) == []
+    ledger._db.execute("DROP TRIGGER full")
+    ledger.append([(event, []) for event in hand.events])
+    assert ledger.seq == len(hand.events)
+
+
+def test_only_its_owner_may_read_it_and_only_one_hawser_may_have_it_open(ledger):
+    assert ledger.path.stat().st_mode & 0o777 == 0o600
+    with pytest.raises(Unavailable) as caught:
+        Ledger(ledger.path)
+    assert caught.value.code == "ledger_in_use"
+    assert "another Hawser" in caught.value.sentence
+
+
+def test_a_newer_file_is_left_alone(tmp_path):
+    path = tmp_path / "ledger.sqlite"
+    Ledger(path).close()
+    with sqlite3.connect(path) as db:
+        db.execute(f"PRAGMA user_version = {len(STEPS) + 1}")
+    db.close()
+    with pytest.raises(Unavailable) as caught:
+        Ledger(path)
+    assert caught.value.code == "newer_ledger"
+
+
+def test_what_is_no_ledger_is_told(tmp_path):
+    path = tmp_path / "ledger.sqlite"
+    path.write_bytes(b"this is not a database, but it is long enough to look like one" * 40)
+    with pytest.raises(Unavailable, match="cannot be opened"):
+        Ledger(path)
+
+
+def test_every_command_that_left_had_been_written_down(tmp_path):
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    storm = Storm(3, "gale", ledger)
+    other = sqlite3.connect(ledger.path)  # sees only what is committed
+    send, unwritten = storm.session.venue.send, []
+
+    def watched(request, at):
+        order = getattr(request, "id", "QueryAll").encode()
+        rows = other.execute("SELECT count(*) FROM record WHERE way='command' AND instr(body, ?)", (order,))
+        if not rows.fetchone()[0]:
+            unwritten.append(request)
+        send(request, at)
+
+    storm.session.venue.send = watched
+    storm.run(4)
+    other.close()
+    storm.session.close()
+    assert storm.found.requests > 20
+    assert not unwritten
+
+
+def test_quotes_are_recorded_in_short_and_fold_to_the_same(tmp_path):
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    storm = Storm(11, "squall", ledger)
+    storm.run(6)
+    storm.session.flush()
+    storm.session._record_updates()
+    storm.session.flush()
+    told = storm.session.counts["updates"]
+    kept = sum(1 for _ in ledger.rows(kinds=("Quote", "Figures", "RateSeen")))
+    assert kept < told / 2
+    assert encode(ledger.restore().state) == encode(storm.state)
+    storm.session.close()
+
+
+def test_replaying_the_record_gives_the_recorded_commands(tmp_path):
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    storm = Storm(5, "gale", ledger)
+    storm.run(5)
+    engine, due = Engine(), []
+    for row in ledger.rows():
+        if isinstance(row.item, ev.Event):
+            assert due == []
+            due = engine.handle(row.item)
+        else:
+            assert due.pop(0) == row.item
+    storm.session.close()

@@ -1,0 +1,70 @@
+"""A process killed at any instant restarts to the state it had written down, and to a protected account."""
+
+import random
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from killed import digest, open_storm
+
+from hawser.core.clock import SECOND
+from hawser.engine.engine import Engine
+from hawser.engine.events import Event
+from hawser.ledger.ledger import Ledger
+from hawser.venue.quay.weather import SEVERITIES
+
+KILLS_EACH = 8
+HERE = Path(__file__).parents[1]
+
+
+def killed_once(folder: Path, seed: int, draw: random.Random) -> tuple[int, str]:
+    """Run, kill after a random while; the last line that was wholly told."""
+    process = subprocess.Popen(
+        [sys.executable, str(HERE / "killed.py"), str(folder), str(seed)], stdout=subprocess.PIPE, text=True
+    )  # fmt: skip
+    assert process.stdout is not None
+    first = process.stdout.readline()  # it is running
+    time.sleep(draw.uniform(0.0, 0.35))
+    process.send_signal(signal.SIGKILL)
+    told = (first + process.stdout.read()).splitlines(keepends=True)
+    process.stdout.close()
+    assert process.wait() == -signal.SIGKILL
+    whole = [line for line in told if line.endswith("\n")]
+    seq, state = whole[-1].split()
+    return int(seq), state
+
+
+def folded(folder: Path, seq: int) -> Engine:
+    """The record's first `seq` lines, folded without any snapshot."""
+    ledger, engine = Ledger(folder / "ledger.sqlite"), Engine()
+    for row in ledger.rows():
+        if row.seq <= seq and isinstance(row.item, Event):
+            engine.handle(row.item)
+    ledger.close()
+    return engine
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_killed_process_restarts_to_the_same_state_and_to_cover(tmp_path, seed):
+    draw, seen = random.Random(seed), 0
+    for number in range(KILLS_EACH):
+        seq, state = killed_once(tmp_path, seed * 100 + number, draw)
+        assert digest(folded(tmp_path, seq).state) == state
+        ledger = Ledger(tmp_path / "ledger.sqlite")
+        first, second = ledger.restore(), ledger.restore()
+        assert ledger.seq >= seq
+        ledger.close()
+        assert digest(first.state) == digest(second.state)
+        seen += len(first.state.live())
+    assert seen, "no kill ever met an open trade"
+    # Once more, in good weather, until all is settled: nothing is naked, nothing is left over.
+    storm = open_storm(tmp_path, seed * 100 + 99)
+    storm.venue.sky.weather = SEVERITIES["calm"]
+    storm._watch(storm.venue.now + 20 * SECOND)
+    storm._settled()
+    assert not storm.found.broken
+    storm.session.close()
+    storm.venue.close()
