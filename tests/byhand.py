@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from conftest import account, pair
-
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.engine.state import Trade
+from madeup import account, pair
 
 SYMBOL = "CAD/CHF"
 TARGETS = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.5))

@@ -1,27 +1,18 @@
-"""What every test shares: no leaked threads, no network, seeded properties, made-up instruments."""
+"""What every test shares: no leaked threads, seeded properties."""
 
 from __future__ import annotations
 
 import threading
 from collections.abc import Iterator
-from decimal import Decimal
-from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
-
-from hawser.core.account import Account, Costs, Policy, SizeRule
-from hawser.core.instrument import Commission, Instrument
 
 # Compiled rules are slow the first time they are met, never after: no deadline, and the same examples each run.
 settings.register_profile(
     "hawser", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow], max_examples=120
 )
 settings.load_profile("hawser")
-
-ROOT = Path(__file__).parents[1]
-CASES = ROOT.parent / "shared" / "cases"
-needs_cases = pytest.mark.skipif(not CASES.is_dir(), reason="the cases are not beside the project")
 
 
 @pytest.fixture(autouse=True)
@@ -32,23 +23,3 @@ def no_leaked_threads() -> Iterator[None]:
     for thread in set(threading.enumerate()) - before:
         thread.join(5)
         assert not thread.is_alive(), f"{thread.name} was left running"
-
-
-def pair(**changes: object) -> Instrument:
-    """A made-up currency pair."""
-    values = {
-        "symbol": "CAD/CHF", "kind": "fx", "quote": "CHF", "base": "CAD", "tick": Decimal("0.00001"),
-        "multiplier": 100_000.0, "qty_step": Decimal("0.01"), "qty_min": Decimal("0.01"), "qty_max": Decimal(50),
-        "margin_rate": 0.05, "min_stop_ticks": 10, "currencies": ("CAD", "CHF"),
-        "commission": Commission(per_unit=2.5),
-    } | changes  # fmt: skip
-    return Instrument(**values)  # type: ignore[arg-type]
-
-
-def account(**changes: object) -> Account:
-    """A made-up account."""
-    values = {
-        "currency": "CHF", "equity": 64_000.0, "balance": 64_000.0, "size": SizeRule(percent=0.6), "costs": Costs(),
-        "policy": Policy(),
-    } | changes  # fmt: skip
-    return Account(**values)  # type: ignore[arg-type]

@@ -10,11 +10,11 @@ import sys
 from pathlib import Path
 
 import msgspec
-from storms import Storm
 
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
 from hawser.venue.quay.store import BookStore
+from storms import Storm
 
 
 def digest(state: EngineState) -> str:

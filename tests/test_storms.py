@@ -2,11 +2,11 @@
 
 import msgspec
 import pytest
-from storms import Storm
 
 from hawser.core.clock import SECOND
 from hawser.ledger.ledger import Ledger
 from hawser.venue.quay.weather import Weather
+from storms import Storm
 
 GROUPS = 30
 EACH = 10

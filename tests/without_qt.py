@@ -12,9 +12,11 @@ class NoQt(MetaPathFinder):
     """Makes every import of Qt fail, as on a machine without it."""
 
     def find_spec(self, fullname: str, path: object = None, target: object = None) -> None:
-        if fullname.split(".")[0] in ("PyQt6", "pyqtgraph"):
+        if fullname.split(".", maxsplit=1)[0] in ("PyQt6", "pyqtgraph"):
             raise ImportError(f"{fullname} is absent in this run")
 
 
 sys.meta_path.insert(0, NoQt())
-sys.exit(pytest.main(["-q", "-p", "no:pytest-qt", "-p", "no:cacheprovider", "tests/core", "tests/engine", "tests/formats"]))
+sys.exit(
+    pytest.main(["-q", "-p", "no:pytest-qt", "-p", "no:cacheprovider", "tests/core", "tests/engine", "tests/formats"])
+)

@@ -4,13 +4,13 @@ from decimal import Decimal
 from fractions import Fraction
 
 import pytest
-from conftest import pair
 from hypothesis import given
 from hypothesis import strategies as st
 
 from hawser.core.decimals import digits_of, exact_units, parse_decimal, to_units, write_units
 from hawser.core.errors import BadInput
 from hawser.core.rules.rounding import ceil_whole, floor_whole, level_ticks
+from madeup import pair
 
 
 def test_noise_counts_as_whole():

@@ -6,7 +6,6 @@ from decimal import Decimal
 
 import msgspec
 import pytest
-from conftest import CASES, account, needs_cases, pair
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -16,6 +15,7 @@ from hawser.core.instrument import Commission
 from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
 from hawser.core.sizing import SizeRequest, sized
 from hawser.formats.size_json import answer_many
+from madeup import CASES, account, needs_cases, pair
 
 
 def request(**changes):
@@ -58,9 +58,9 @@ def test_every_case_with_a_right_answer():
 def test_the_contract_s_example():
     found = sized(
         request(
-            targets=(TargetRule(share=0.4, r=1.0),), account=account(policy=Policy(max_notional_percent=500.0,
-            max_heat_percent=3.0)),
-        )  # fmt: skip
+            targets=(TargetRule(share=0.4, r=1.0),),
+            account=account(policy=Policy(max_notional_percent=500.0, max_heat_percent=3.0)),
+        )
     )
     assert (found.ref, found.stop, found.r_ticks, found.steps) == (61242, 60879, 363, 104)
     assert found.risk_money == pytest.approx(382.72)
@@ -88,7 +88,10 @@ def test_refusals_come_in_the_reckoning_s_order():
     foreign = pair(quote="SEK", currencies=("CAD", "SEK"))
     wrong = StopRule(price=Decimal("0.70000"))
     assert code(instrument=foreign, stop=wrong) == "rate_missing"
-    assert code(atr=math.nan, account=account(size=SizeRule(method="fixed", qty=Decimal("0.015")))) == "indicator_not_ready"
+    assert (
+        code(atr=math.nan, account=account(size=SizeRule(method="fixed", qty=Decimal("0.015"))))
+        == "indicator_not_ready"
+    )
     assert code(stop=wrong, account=account(size=SizeRule(method="fixed", qty=Decimal("0.015")))) == "qty_off_step"
     assert code(stop=StopRule(atr=600.0)) == "stop_not_positive"
     assert code(stop=wrong) == "stop_wrong_side"
@@ -137,9 +140,10 @@ def test_a_target_too_small_is_merged_and_told():
     small = pair(qty_step=Decimal(1), qty_min=Decimal(1))
     found = sized(
         request(
-            instrument=small, account=account(size=SizeRule(method="fixed", qty=Decimal(2))),
+            instrument=small,
+            account=account(size=SizeRule(method="fixed", qty=Decimal(2))),
             targets=(TargetRule(share=0.3, r=1), TargetRule(share=0.3, r=2), TargetRule(share=0.4, r=3)),
-        )  # fmt: skip
+        )
     )
     assert [target.steps for target in found.targets] == [0, 1, 1]
     assert found.merged == (1,)
@@ -206,7 +210,7 @@ def test_the_tick_value_follows_the_rate_of_the_moment():
 @pytest.mark.parametrize(
     "make",
     [
-        lambda: StopRule(),
+        StopRule,
         lambda: StopRule(atr=2.0, ticks=3),
         lambda: StopRule(atr=0.0),
         lambda: TargetRule(share=0.5),

@@ -2,8 +2,8 @@
 
 import msgspec
 import pytest
-from byhand import ByHand, codes, of, plan
 
+from byhand import ByHand, codes, of, plan
 from hawser.core.account import Policy
 from hawser.core.errors import HawserBug
 from hawser.core.plan import StopRule
@@ -37,7 +37,10 @@ def test_a_fill_exposes_then_the_stop_s_rest_protects_then_targets_follow():
     assert [(order.role, order.level, order.steps, order.side) for order in sent] == [("stop", 60879, 104, -1)]
     followed = of(hand.do(ev.OrderAccepted, order=sent[0].order), cm.Submit)
     assert hand.trade.state == states.PROTECTED
-    assert [(order.role, order.level, order.steps) for order in followed] == [("target", 61605, 41), ("target", 62149, 31)]
+    assert [(order.role, order.level, order.steps) for order in followed] == [
+        ("target", 61605, 41),
+        ("target", 62149, 31),
+    ]
     assert all(order.closes == hand.trade.entry for order in followed)
 
 
@@ -170,7 +173,9 @@ def test_a_stop_thought_lost_that_rests_after_all_is_taken_back():
     hand.enter()
     first = hand.order("stop").id
     hand.later(0.5)
-    sent = of(hand.do(ev.OrderStatus, known=ev.Known(first, "missing", 0, 0)), cm.Submit) + of(hand.later(0.3), cm.Submit)
+    sent = of(hand.do(ev.OrderStatus, known=ev.Known(first, "missing", 0, 0)), cm.Submit) + of(
+        hand.later(0.3), cm.Submit
+    )
     second = next(order.order for order in sent if order.role == "stop")
     hand.do(ev.OrderAccepted, order=second)
     told = hand.do(ev.OrderAccepted, order=first)

@@ -4,10 +4,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet
 import pytest
-from conftest import pair
 
 from hawser.core.errors import BadInput
 from hawser.formats.bars import read_bars
+from madeup import pair
 
 HEAD = "time,open,high,low,close"
 GOOD = [

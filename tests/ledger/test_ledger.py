@@ -4,9 +4,8 @@ import sqlite3
 
 import msgspec
 import pytest
-from byhand import ByHand
-from storms import Storm
 
+from byhand import ByHand
 from hawser.core.errors import Unavailable
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -14,6 +13,7 @@ from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.migrations import STEPS
+from storms import Storm
 
 
 def encode(state: EngineState) -> bytes:
@@ -74,7 +74,9 @@ def test_a_snapshot_that_cannot_be_read_is_passed_over(ledger):
 def test_nothing_half_is_written(ledger):
     hand = ByHand()
     seq = ledger.seq
-    ledger._db.execute("CREATE TRIGGER full BEFORE INSERT ON record WHEN NEW.seq > 2 BEGIN SELECT RAISE(ABORT, 'x'); END")
+    ledger._db.execute(
+        "CREATE TRIGGER full BEFORE INSERT ON record WHEN NEW.seq > 2 BEGIN SELECT RAISE(ABORT, 'x'); END"
+    )
     with pytest.raises(sqlite3.Error):
         ledger.append([(event, []) for event in hand.events])
     assert list(ledger.rows(after=seq)) == []

@@ -8,13 +8,13 @@ import time
 from pathlib import Path
 
 import pytest
-from killed import digest, open_storm
 
 from hawser.core.clock import SECOND
 from hawser.engine.engine import Engine
 from hawser.engine.events import Event
 from hawser.ledger.ledger import Ledger
 from hawser.venue.quay.weather import SEVERITIES
+from killed import digest, open_storm
 
 KILLS_EACH = 8
 HERE = Path(__file__).parents[1]

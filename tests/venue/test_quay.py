@@ -4,7 +4,6 @@ from decimal import Decimal
 
 import numpy as np
 import pytest
-from conftest import pair
 
 from hawser.core.bars import Bars
 from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
@@ -20,6 +19,7 @@ from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.replay import ReplayFeed
 from hawser.venue.quay.store import BookStore
 from hawser.venue.quay.weather import SEVERITIES, Sky, Weather
+from madeup import pair
 
 SYMBOL = "CAD/CHF"
 

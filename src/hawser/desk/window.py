@@ -6,7 +6,16 @@ import base64
 
 from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
 from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QHBoxLayout, QLabel, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QApplication,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
 
 from hawser.core.clock import TIMEFRAMES
 from hawser.desk.bridge import Bridge
@@ -64,10 +73,14 @@ class Window(QMainWindow):
         column = QVBoxLayout(right)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for part in (self.waterline, self.halt_bar, self.notice, self.banner):
+        for part in (self.waterline, self.halt_bar, self.banner):
             column.addWidget(part)
         column.addWidget(self.stack, 1)
-        column.addWidget(self.foot)
+        # A notice lies over the foot: nothing above may move under a pointer that drags a line.
+        foot = QGridLayout()
+        foot.addWidget(self.foot, 0, 0)
+        foot.addWidget(self.notice, 0, 0)
+        column.addLayout(foot)
         whole = QWidget()
         whole.setObjectName("ground")
         row = QHBoxLayout(whole)

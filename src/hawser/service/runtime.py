@@ -224,6 +224,9 @@ class Runtime:
     def _close(self, session: Session) -> None:
         if self._link is not None:
             self._link.stop()
-        session.close()
+        try:
+            session.close()
+        except Exception as error:  # what could not be written stays unwritten; the venue is left in order all the same
+            self._fault(error)
         if self.venue is not None:
             self.venue.close()

@@ -409,8 +409,14 @@ class Chart(QFrame):
         self._read_bar(None)
         super().leaveEvent(event)
 
+    def tell(self, text: str) -> None:
+        """What the line being dragged would mean, in place of the bar's figures."""
+        self._readout.setText(text)
+
     def _read_bar(self, x: float | None, y: float | None = None) -> None:
         """The figures of the bar under the crosshair, else of the newest."""
+        if self.dragging:
+            return
         pyramid, of = self._pyramid, self._instrument
         if pyramid is None or of is None or not pyramid.size:
             self._readout.setText("No bars yet")

@@ -223,7 +223,7 @@ class Helm(QWidget):
         name = "Stop" if role == "stop" else f"Target {self._wish[1]}"
         wider = role == "stop" and trade.side * (level - trade.stop) < 0
         more = ", wider than now: will ask" if wider else ""
-        self.refused.emit(f"{name} to {view.instrument.price(level)} = {fg.r(trade.r_of(level))}{more}")
+        self.chart.tell(f"{name} to {view.instrument.price(level)} = {fg.r(trade.r_of(level))}{more}")
 
     def _dropped(self, role: str, number: int, level: int) -> None:
         trade = self._selected_trade()

@@ -8,8 +8,8 @@ from datetime import UTC
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
-from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -122,13 +122,25 @@ class LogbookModel(QAbstractTableModel):
         return len(self.shown)
 
 
+class LineTable(QTableView):
+    """A table whose copy key takes whole lines."""
+
+    copied = pyqtSignal()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copied.emit()
+        else:
+            super().keyPressEvent(event)
+
+
 class Logbook(QWidget):
     """The station."""
 
     def __init__(self, look: Look) -> None:
         super().__init__()
         self.setObjectName("ground")
-        self.model, self.table = LogbookModel(look), QTableView()
+        self.model, self.table = LogbookModel(look), LineTable()
         self.trades, self.symbols, self.words = QComboBox(), QComboBox(), QLineEdit()
         self.quiet, self.follow = QCheckBox("timers and bars"), QCheckBox("follow the newest")
         self.follow.setChecked(True)
@@ -185,6 +197,7 @@ class Logbook(QWidget):
         header.setStretchLastSection(True)
         header.setHighlightSections(False)
         header.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        self.table.copied.connect(self.copy)
         for column, width in enumerate((182, 70, 56, 108)):
             self.table.setColumnWidth(column, width)
 

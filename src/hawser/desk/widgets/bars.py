@@ -68,7 +68,7 @@ class NoticeBar(QWidget):
     def __init__(self, look: Look) -> None:
         super().__init__()
         self._look = look
-        row = _ground(self, 32)
+        row = _ground(self, 34)
         self.text = QLabel()
         self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.read = QPushButton("Understood")
@@ -95,6 +95,7 @@ class NoticeBar(QWidget):
         self.text.setText(text)
         self.text.setToolTip(text)
         self.show()
+        self.raise_()
         if weight == "alarm":
             self._timer.stop()
         else:

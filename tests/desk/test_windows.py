@@ -1,0 +1,289 @@
+"""The window's own ways: keys, finder, themes, charts of any length, settings, errors that take nothing down."""
+
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton
+
+from hawser.core.bars import Bars
+from hawser.core.clock import HOUR, MINUTE
+from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.planning import Draft
+from hawser.desk.settings import Kept, Settings
+from hawser.desk.theme.palette import NIGHT, PAPER, contrast
+from hawser.desk.widgets.finder import matches
+from hawser.service import replay
+from madeup import ROOT
+
+CTRL = Qt.KeyboardModifier.ControlModifier
+ALT = Qt.KeyboardModifier.AltModifier
+
+
+@pytest.mark.parametrize("palette", [PAPER, NIGHT], ids=lambda p: p.name)
+def test_text_can_be_read_in_both_themes(palette):
+    for ink in ("ink", "ink2", "gain", "loss", "caution"):
+        for ground in ("ground", "panel"):
+            ratio = contrast(getattr(palette, ink), getattr(palette, ground))
+            assert ratio >= 4.5, (palette.name, ink, ground, ratio)
+    assert contrast(palette.on_ink, palette.ink) >= 4.5
+    assert contrast(palette.on_caution, palette.caution) >= 4.5
+
+
+def test_every_target_is_large_enough_and_has_a_name(trader):
+    for kind in (QPushButton, QLineEdit, QComboBox):
+        for widget in trader.window.findChildren(kind):
+            if widget.isVisible():
+                assert widget.height() >= 24, (widget.accessibleName(), widget.height())
+                if not isinstance(widget, QPushButton):
+                    assert widget.accessibleName(), widget
+
+
+def test_no_figure_is_clipped_at_1280_by_800(trader):
+    trader.window.resize(1280, 800)
+    trader.frames(4)
+    line = trader.window.waterline
+    for figure in (line.equity, line.today, line.heat, line.protection):
+        shown = figure.value if figure.value.isVisible() else figure.caption
+        assert shown.width() >= shown.sizeHint().width(), shown.text()
+    for label, figure in trader.plan.reckoning._rows:
+        if not label.isHidden():
+            assert figure.width() >= figure.sizeHint().width()
+            assert figure.geometry().right() <= trader.plan.reckoning.width()
+
+
+def test_stations_by_key_and_by_mouse(trader):
+    QTest.keyClick(trader.window, Qt.Key.Key_5, ALT)
+    assert trader.window.stack.currentIndex() == 1
+    QTest.keyClick(trader.window, Qt.Key.Key_1, ALT)
+    assert trader.window.stack.currentIndex() == 0
+    trader.click(trader.window.rail.buttons[1])
+    assert trader.window.stack.currentIndex() == 1
+
+
+def test_the_finder_finds_by_the_beginnings_of_words(trader):
+    finder = trader.window.finder
+    QTest.keyClick(trader.window, Qt.Key.Key_K, CTRL)
+    assert finder.isVisible()
+    QTest.keyClicks(finder.field, "inst nzd")
+    assert finder.list.count() == 1
+    QTest.keyClick(finder.field, Qt.Key.Key_Return)
+    trader.until(lambda s: trader.helm.symbol == "NZD/SEK")
+    assert not finder.isVisible()
+    finder.open()
+    QTest.keyClicks(finder.field, "nothing like it")
+    assert "Nothing is called that" in finder.list.item(0).text()
+    QTest.keyClick(finder.field, Qt.Key.Key_Escape)
+    assert not finder.isVisible()
+    finder.open()
+    QTest.keyClicks(finder.field, "theme")
+    QTest.keyClick(finder.field, Qt.Key.Key_Return)
+    assert trader.window.look.palette.name == "night"
+
+
+def test_the_finder_reaches_every_action_without_harm(trader):
+    texts = [action.text for action in trader.window._actions()]
+    assert len(texts) == len(set(texts))
+    for part in ("Place", "Close all", "Station", "Theme", "Instrument", "Timeframe", "Quay", "export"):
+        assert any(part in text for text in texts), part
+    assert matches("Instrument: CAD/CHF", "inst chf")
+    assert not matches("Instrument: CAD/CHF", "ruments")
+
+
+def test_the_chart_pans_zooms_and_reads_bars(trader):
+    chart, keys = trader.chart, Qt.Key
+    shown = chart.shown
+    for key in (keys.Key_Minus, keys.Key_Minus):
+        QTest.keyClick(chart.plot, key)
+    assert chart.shown > shown * 1.5
+    right = chart._view.viewRange()[0][1]
+    QTest.keyClick(chart.plot, keys.Key_Left)
+    assert chart._view.viewRange()[0][1] < right
+    QTest.keyClick(chart.plot, keys.Key_End)
+    assert chart._view.viewRange()[0][1] == pytest.approx(right, abs=2)
+    QTest.keyClick(chart.plot, keys.Key_Home)
+    assert chart.shown >= chart._pyramid.size
+    for key in (keys.Key_End, keys.Key_Plus):
+        QTest.keyClick(chart.plot, key)
+    canvas = chart.plot.viewport()
+    middle = QPointF(canvas.rect().center())
+    before = chart.shown
+    none = (Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+    wheel = QWheelEvent(middle, canvas.mapToGlobal(middle), QPoint(0, 0), QPoint(0, 120), *none)
+    QApplication.sendEvent(canvas, wheel)
+    assert chart.shown < before
+    QTest.mouseMove(canvas, middle.toPoint())
+    trader.qtbot.waitUntil(lambda: " at " in chart._readout.text(), timeout=3000)
+    assert "O " in chart._readout.text()
+    QApplication.sendEvent(chart, QEvent(QEvent.Type.Leave))
+    assert " at " not in chart._readout.text()
+
+
+def test_timeframes_are_joined_from_what_is_there(trader):
+    for span, button in trader.chart.span_buttons.items():
+        trader.click(button)
+        trader.qtbot.waitUntil(lambda s=span: trader.chart._span == s, timeout=5000)
+        times = trader.chart._pyramid.bars.time
+        assert (times % span == 0).all()
+        assert trader.helm.plan.planning.span == span
+
+
+def test_the_time_axis_speaks_the_person_s_zone(trader):
+    axis = trader.chart._time_axis
+    noon = int(np.searchsorted(axis.times, axis.times[-1] // HOUR * HOUR))
+    text = axis.tickStrings([float(noon)], 1.0, float(HOUR))[0]
+    utc_hour = int(axis.times[noon] // HOUR % 24)
+    assert text == f"{(utc_hour + 1) % 24:02d}:00"
+
+
+def test_pause_speed_and_weather(trader):
+    foot = trader.window.foot
+    trader.click(foot.pause)
+    trader.frames(3)
+    still = trader.now.time
+    trader.frames(4)
+    assert trader.now.time == still
+    trader.click(foot.pause)
+    foot.speeds.setCurrentText("\u00d760")
+    trader.until(lambda s: s.time > still + MINUTE, 10)
+    foot.weathers.setCurrentText("gale")
+    trader.qtbot.waitUntil(lambda: trader.window.runtime.venue.sky.weather.name == "gale", timeout=3000)
+
+
+def test_an_error_in_the_window_is_written_down_told_and_survived(trader, monkeypatch):
+    from hawser.desk import app
+
+    monkeypatch.setattr(sys, "excepthook", sys.excepthook)
+    app._catch_errors(trader.window)
+    try:
+        raise ZeroDivisionError("in a slot")
+    except ZeroDivisionError as error:
+        sys.excepthook(type(error), error, error.__traceback__)
+    assert "ZeroDivisionError: in a slot" in trader.window.notice.text.text()
+    assert trader.window.runtime.faults.count == 1
+    trader.frames(3)
+
+
+def test_an_alarm_stays_until_it_is_read(trader):
+    notice = trader.window.notice
+    notice.tell("alarm", "read me")
+    notice.tell("refused", "not this")
+    assert notice.text.text() == "read me"
+    trader.click(notice.read)
+    assert not notice.isVisible()
+    notice.tell("info", "nothing to see")
+    assert not notice.isVisible()
+
+
+def test_the_venue_s_silence_is_shown_where_one_looks(open_desk):
+    trader = open_desk()
+    session_venue = trader.window.runtime.venue
+    from hawser.venue import port
+
+    trader.window.runtime._link.inbox.put(
+        session_venue.now, port.LinkTold(time=session_venue.now, up=False, why="cable")
+    )
+    trader.until(lambda s: not s.link_up)
+    trader.frames(2)
+    assert "CLOSED" in trader.window.waterline.entries.value.text()
+    assert "cable" in trader.window.waterline.entries.value.text()
+    assert "LINK DOWN" in trader.window.foot.link.text()
+    assert "still protect" in trader.window.notice.text.text()
+
+
+def test_own_history_opens_on_the_same_desk(open_desk):
+    files = [ROOT / "examples" / name for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")]
+    inputs = replay.Inputs(*files)
+    trader = open_desk(speed=3600.0, make=lambda where: replay.boot(inputs, where), name="own")
+    assert trader.helm.symbol == "Quillan Ferry"
+    assert not trader.chart.span_buttons[5 * MINUTE].isHidden()
+    assert trader.chart.span_buttons[MINUTE].isHidden()
+    trader.until(lambda s: s.instruments[0].open and not s.instruments[0].closed, 40)
+    trader.window.runtime.clock.set(speed=10.0)
+    trade = trader.place(risk="0.5 %", stop="3 atr")
+    assert trade.covered
+
+
+def test_settings_that_cannot_be_read_are_set_aside(tmp_path):
+    path = tmp_path / "desk.json"
+    path.write_text("{ not json")
+    settings = Settings(path)
+    assert settings.kept == Kept()
+    assert (tmp_path / "desk.unreadable").read_text() == "{ not json"
+    settings.kept.drafts["CAD/CHF"] = Draft(side=-1, risk="0.4 %")
+    settings.save()
+    assert Settings(path).kept.drafts["CAD/CHF"].risk == "0.4 %"
+
+
+def bars_of(size):
+    rng = np.random.default_rng(size)
+    close = 100 + np.cumsum(rng.normal(size=size))
+    open_ = np.r_[100.0, close[:-1]]
+    high, low = np.maximum(open_, close) + 0.1, np.minimum(open_, close) - 0.1
+    return Bars(np.arange(size, dtype=np.int64) * MINUTE, open_, high, low, close, np.full(size, 1.0))
+
+
+@given(st.integers(1, 5000), st.floats(0, 1), st.floats(0.01, 1), st.integers(260, 600))
+def test_no_level_of_detail_hides_an_extreme(size, start, part, most):
+    bars = bars_of(size)
+    first = start * size
+    last = min(size - 1.0, first + part * size)
+    columns = Pyramid(bars).columns(first, last, most)
+    inside = slice(int(first), int(last) + 1)
+    assert columns.x.size <= most + 4
+    assert columns.high.max() >= bars.high[inside].max(initial=-np.inf)
+    assert columns.low.min() <= bars.low[inside].min(initial=np.inf)
+    assert columns.high.max() <= bars.high.max()
+
+
+@given(st.integers(1, 3000), st.integers(1, 9))
+def test_a_pyramid_grown_bar_by_bar_equals_one_made_at_once(size, more):
+    bars = bars_of(size + more)
+    grown = Pyramid(bars.mapped(lambda column: column[:size]))
+    for index in range(size, size + more):
+        prices = tuple(float(column[index]) for column in bars[1:5])
+        grown = grown.with_bar(int(bars.time[index]), prices, 1.0)
+    whole = Pyramid(bars)
+    for mine, theirs in zip(grown._levels, whole._levels, strict=False):
+        for a, b in zip(mine, theirs, strict=True):
+            assert a.tolist() == b.tolist()
+
+
+SCALED = """
+import sys, tempfile
+from pathlib import Path
+sys.path.insert(0, {tests!r})
+from PyQt6.QtCore import QTimer
+from hawser.demo.boot import boot
+from hawser.desk.app import application, make_window
+from hawser.desk.shots import settle
+from hawser.service.profile import profile
+app = application()
+with tempfile.TemporaryDirectory() as root:
+    window = make_window(profile("demo", Path(root)), boot, "scaled", running=False)
+    window.resize(1280, 800)
+    window.show()
+    window.runtime.start()
+    settle(window, lambda: window.latest is not None and window.latest.link_up)
+    print(window.devicePixelRatio(), window.grab().width(), window.width())
+    window.close()
+"""
+
+
+@pytest.mark.parametrize("factor", [1.0, 1.5, 2.0])
+def test_screens_are_scaled(factor):
+    import os
+
+    done = subprocess.run(
+        [sys.executable, "-c", SCALED.format(tests=str(ROOT / "tests" / "desk"))], capture_output=True, text=True, check=False,
+        timeout=120, env={**os.environ, "QT_SCALE_FACTOR": str(factor)},
+    )  # fmt: skip
+    ratio, pixels, width = done.stdout.split()
+    assert float(ratio) == factor, done.stderr
+    assert int(pixels) == round(int(width) * factor)

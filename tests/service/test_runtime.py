@@ -1,0 +1,411 @@
+"""The service: inbox, clock, conflation, faults, profiles, the Logbook's lines, and the whole with its threads."""
+
+import threading
+import time
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from byhand import ByHand
+from hawser.core.bars import Bars, joined
+from hawser.core.clock import HOUR, MINUTE, SECOND
+from hawser.core.errors import BadInput, Unavailable
+from hawser.demo import world
+from hawser.demo.boot import begin_anew, boot
+from hawser.engine import events as ev
+from hawser.engine.engine import Engine
+from hawser.service import replay
+from hawser.service.barstore import ATR_LENGTH, BarStore
+from hawser.service.clock import Clock
+from hawser.service.faults import Faults
+from hawser.service.last import last_opened, note_opened
+from hawser.service.link import BEHIND, Inbox
+from hawser.service.link import joined as joined_quotes
+from hawser.service.profile import profile, replay_name
+from hawser.service.runtime import Hooks, Runtime
+from hawser.service.session import conflated
+from hawser.service.snapshot import taken
+from hawser.service.telling import Teller
+from hawser.venue import port
+from madeup import ROOT, pair
+from storms import Storm
+
+EXAMPLES = ROOT / "examples"
+
+
+def told(symbol, bid, ask, at=1):
+    return port.QuoteTold(time=at, symbol=symbol, bid=bid, ask=ask)
+
+
+# The inbox
+
+
+def test_nothing_is_joined_while_the_engine_keeps_up():
+    inbox = Inbox()
+    for number in range(100):
+        inbox.put(number, told("A", "1.0", "1.1"))
+    assert inbox.joined == 0
+    assert sum(inbox.take() is not None for _ in range(101)) == 100
+
+
+def test_quotes_are_joined_when_behind_but_never_across_other_messages():
+    inbox = Inbox()
+    for number in range(BEHIND):
+        inbox.put(number, port.Accepted(time=number, id="o"))
+    inbox.put(1, told("A", "1.0", "1.2"))
+    inbox.put(2, told("B", "7.0", "7.1"))
+    inbox.put(3, told("A", "1.5", "1.6"))
+    inbox.put(4, told("A", "1.2", "1.3"))
+    assert inbox.joined == 2
+    inbox.put(5, port.Filled(time=5, id="o", fill=port.FillTold("F", 5, "1", "1", 0.0, 0.0)))
+    inbox.put(6, told("A", "1.1", "1.2"))
+    assert inbox.joined == 2
+    found = []
+    while (item := inbox.take()) is not None:
+        found.append(item[1])
+    kinds = [type(item).__name__ for item in found[BEHIND:]]
+    assert kinds == ["QuoteTold", "QuoteTold", "Filled", "QuoteTold"]
+    first = found[BEHIND]
+    assert (first.bid, first.ask, first.high_bid, first.low_ask) == ("1.2", "1.3", "1.5", "1.2")
+
+
+def test_many_writers_lose_nothing():
+    inbox = Inbox()
+
+    def write(name):
+        for number in range(500):
+            inbox.put(number, port.Accepted(time=number, id=f"{name}-{number}"))
+
+    writers = [threading.Thread(target=write, args=(name,)) for name in range(4)]
+    for writer in writers:
+        writer.start()
+    for writer in writers:
+        writer.join()
+    found = {inbox.take()[1].id for _ in range(2000)}
+    assert len(found) == 2000
+    assert inbox.take() is None
+
+
+QUOTES = st.lists(st.tuples(st.integers(100, 200), st.integers(1, 9)), min_size=2, max_size=12)
+
+
+@given(QUOTES)
+def test_conflated_quotes_fold_to_the_same_state(quotes):
+    hand = ByHand()
+    hand.protect()
+    events = [
+        ev.Quote(time=hand.now + i, symbol="CAD/CHF", bid=61000 + bid, ask=61000 + bid + wide, high_bid=61000 + bid,
+                 low_ask=61000 + bid + wide) for i, (bid, wide) in enumerate(quotes)
+    ]  # fmt: skip
+    one, whole = Engine(), Engine()
+    for event in hand.events:
+        one.handle(event)
+        whole.handle(event)
+    merged = events[0]
+    for event in events[1:]:
+        merged = conflated(merged, event)
+    for event in events:
+        one.handle(event)
+    whole.handle(merged)
+    assert taken(one.state) == taken(whole.state)
+
+
+def test_joined_quotes_keep_the_best_of_both():
+    both = joined_quotes(joined_quotes(told("A", "1.0", "1.4"), told("A", "1.3", "1.5")), told("A", "1.1", "1.2", 9))
+    assert (both.time, both.bid, both.ask, both.high_bid, both.low_ask) == (9, "1.1", "1.2", "1.3", "1.2")
+
+
+def test_the_clock_pauses_and_runs_at_a_multiple():
+    clock = Clock(1_000, speed=1.0, running=False)
+    assert clock.now() == clock.now() == 1_000
+    clock.set(speed=1000.0, running=True)
+    time.sleep(0.02)
+    assert clock.now() > 10 * 1_000_000
+    clock.set(running=False)
+    at = clock.now()
+    assert clock.now() == at
+
+
+# Bars
+
+
+def bars_of(count, seed=1):
+    rng = np.random.default_rng(seed)
+    close = np.round(0.61 + np.cumsum(rng.normal(0, 0.0002, count)), 5)
+    open_ = np.r_[0.61, close[:-1]]
+    keep = rng.random(count) > 0.1  # gaps
+    time_ = np.arange(count, dtype=np.int64) * MINUTE + 400 * 24 * HOUR
+    bars = Bars(time_, open_, np.maximum(open_, close), np.minimum(open_, close), close, np.full(count, 9.0))
+    return bars.mapped(lambda column: column[keep])
+
+
+def bar_told(bars, index):
+    prices = (f"{float(column[index]):.5f}" for column in bars[1:5])
+    opened = int(bars.time[index])
+    names = dict(zip(("open", "high", "low", "close"), prices, strict=True))
+    return port.BarTold(time=opened + MINUTE, symbol="CAD/CHF", opened=opened, spread=9.0, **names)
+
+
+@given(st.integers(2, 400), st.floats(0, 1), st.integers(0, 20))
+def test_bars_taken_one_by_one_equal_bars_joined_at_once(count, part, seed):
+    bars = bars_of(count, seed)
+    if bars.time.size < 2:
+        return
+    split = min(bars.time.size - 1, max(1, int(part * bars.time.size)))
+    store = BarStore(pair(), MINUTE, bars.mapped(lambda column: column[:split]))
+    for index in range(split, bars.time.size):
+        store.take(bar_told(bars, index), 0)
+    at_once = BarStore(pair(), MINUTE, bars)
+    for span, series in store.series.items():
+        mine, theirs = series.bars(), at_once.series[span].bars()
+        assert mine.time.tolist() == theirs.time.tolist()
+        assert mine.high.tolist() == pytest.approx(theirs.high.tolist())
+        assert mine.close.tolist() == pytest.approx(theirs.close.tolist())
+        both = (series.atr, at_once.series[span].atr)
+        assert both[0] == pytest.approx(both[1], nan_ok=True)
+        assert (mine.time.size < ATR_LENGTH) == np.isnan(both[0])
+
+
+def test_the_unfinished_bar_joins_what_is_done_with_what_is_quoted():
+    bars = bars_of(1, 2).mapped(lambda column: np.repeat(column, 1))
+    history = Bars(
+        np.arange(7, dtype=np.int64) * MINUTE, *(np.full(7, v) for v in (1.0, 1.2, 0.9, 1.1)), np.full(7, 2.0)
+    )
+    store = BarStore(pair(), MINUTE, history)
+    assert store.forming(MINUTE) is None
+    store.quote(7 * MINUTE + SECOND, 1.3, 3.0)
+    store.quote(7 * MINUTE + 2 * SECOND, 0.8, 4.0)
+    assert store.forming(MINUTE) == (7 * MINUTE, 1.3, 1.3, 0.8, 0.8, 4.0)
+    assert store.forming(5 * MINUTE) == (5 * MINUTE, 1.0, 1.3, 0.8, 0.8, 4.0)
+    assert bars.time.size <= 1
+    assert joined(history, 5 * MINUTE).time.tolist() == [0, 5 * MINUTE]
+
+
+# Faults, profiles, what was opened last
+
+
+def test_a_fault_is_written_with_its_trace_and_told_in_one_sentence(tmp_path):
+    faults = Faults(tmp_path)
+    try:
+        raise RuntimeError("the first line\nthe second")
+    except RuntimeError as error:
+        sentence = faults.record(error)
+    assert "RuntimeError: the first line" in sentence
+    assert "\n" not in sentence
+    written = next((tmp_path / "faults").glob("*.txt"))
+    assert "Traceback" in written.read_text()
+    assert written.stat().st_mode & 0o777 == 0o600
+    assert str(written) in sentence
+
+
+def test_a_fault_that_cannot_be_written_is_still_told(tmp_path):
+    (tmp_path / "faults").write_text("in the way")
+    assert "cannot be written" in Faults(tmp_path).record(ValueError("x"))
+
+
+def test_profiles_keep_the_demo_apart_from_the_person_s_own(tmp_path, monkeypatch):
+    for name in ("DATA", "CONFIG", "STATE"):
+        monkeypatch.setenv(f"XDG_{name}_HOME", str(tmp_path / name))
+    own, demo = profile("own"), profile("demo")
+    assert demo.data != own.data
+    assert "hawser-demo" in str(demo.data)
+    assert "hawser-demo" in str(demo.config)
+    assert "hawser-demo" not in str(own.data)
+    assert own.data.stat().st_mode & 0o777 == 0o700
+    mark = own.data / "mine"
+    mark.write_text("x")
+    begin_anew(demo)
+    assert mark.exists()
+
+
+def test_each_history_has_a_profile_of_its_own(tmp_path):
+    names = {replay_name("CAD/CHF", tmp_path / name) for name in ("a.csv", "b.csv")}
+    assert len(names) == 2
+    assert all(name.startswith("replay-cad-chf-") for name in names)
+
+
+def test_what_was_opened_last_is_found_again(tmp_path):
+    with pytest.raises(BadInput) as caught:
+        last_opened(tmp_path)
+    assert "hawser --bars" in caught.value.sentence
+    note_opened(tmp_path, tmp_path / "a.csv", tmp_path / "b.toml", None, "Europe/Zurich", 60.0).save(tmp_path)
+    found = last_opened(tmp_path)
+    assert (found.bars, found.zone, found.speed) == (str(tmp_path / "a.csv"), "Europe/Zurich", 60.0)
+
+
+def test_an_account_that_cannot_be_converted_is_refused_before_anything_opens(tmp_path):
+    account = tmp_path / "account.toml"
+    account.write_text('currency = "SEK"\nequity = 1000.0\n')
+    with pytest.raises(BadInput, match="No conversion rate from CHF to SEK"):
+        replay.Inputs(EXAMPLES / "quillan-ferry-5m.csv", EXAMPLES / "quillan-ferry.toml", account)
+
+
+# Lines
+
+
+def test_every_event_and_command_of_a_storm_has_its_line():
+    storm, teller, lines = Storm(21, "gale"), Teller(), []
+    take = storm.session._listener
+
+    def heard(entry):
+        take(entry)
+        lines.extend(teller.lines(*entry))
+
+    storm.session._listener = heard
+    teller.lines(ev.Opened(time=0, prefix="S", account=storm.state.account,
+                           instruments=tuple(storm.state.instruments.values())), [])  # fmt: skip
+    storm.run(6)
+    kinds = {line.kind for line in lines}
+    assert {"asked", "decided", "sent", "venue", "timer", "market"} <= kinds
+    assert all(line.text and "{" not in line.text for line in lines)
+    sent = [line for line in lines if line.kind == "sent" and "[S-" in line.text]
+    assert sent
+    assert all(line.trade and line.symbol for line in sent)
+
+
+# The whole, with threads
+
+
+class Heard:
+    """Collects what the runtime tells, and waits for it."""
+
+    def __init__(self):
+        self.snapshots, self.lines, self.faults, self.failed = [], [], [], []
+        self.ready = threading.Event()
+
+    def hooks(self):
+        return Hooks(snapshot=self.snapshots.append, lines=self.lines.extend, ready=self.ready.set,
+                     fault=self.faults.append, failed=self.failed.append)  # fmt: skip
+
+    def until(self, condition, seconds=30):
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            if self.snapshots and condition(self.snapshots[-1]):
+                return self.snapshots[-1]
+            time.sleep(0.01)
+        raise AssertionError(f"it never happened: {self.failed} {self.faults[-2:]}")
+
+
+@pytest.fixture
+def started(tmp_path):
+    running = []
+
+    def start(**options):
+        heard = Heard()
+        runtime = Runtime(profile("demo", tmp_path), boot, heard.hooks(), **options)
+        runtime.start()
+        running.append(runtime)
+        assert heard.ready.wait(60), heard.failed
+        return runtime, heard
+
+    yield start
+    for runtime in running:
+        runtime.stop()
+
+
+def test_the_demo_opens_in_the_middle_of_a_day_the_same_every_time(started):
+    runtime, heard = started(running=False)
+    found = heard.until(lambda s: s.link_up and not s.exposed and s.trades)
+    held = [(t.symbol, t.side, t.open_steps, t.stop) for t in found.trades if t.open_steps]
+    assert found.time == world.OPENS_AT
+    assert len(held) >= 3
+    assert len({t.side for t in found.trades if t.open_steps}) == 2
+    assert any(view.closed for view in found.instruments)
+    assert all(t.covered for t in found.trades if t.open_steps)
+    runtime.stop()
+    begin_anew(runtime.profile)
+    _, again = started(running=False)
+    second = again.until(lambda s: s.link_up and not s.exposed and s.trades)
+    assert [(t.symbol, t.side, t.open_steps, t.stop) for t in second.trades if t.open_steps] == held
+    assert second.equity == found.equity
+
+
+def test_trades_and_the_halt_survive_a_restart(started):
+    runtime, heard = started(speed=20.0)
+    before = heard.until(lambda s: s.link_up and s.trades)
+    runtime.stop()
+    runtime, heard = started(speed=20.0)
+    after = heard.until(lambda s: s.link_up and not s.closed)
+    assert {t.id for t in after.trades} >= {t.id for t in before.trades if t.open_steps}
+    runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+    heard.until(lambda s: s.halted and not any(t.open_steps for t in s.trades))
+    runtime.stop()
+    runtime, heard = started(speed=20.0)
+    found = heard.until(lambda s: s.link_up)
+    assert found.halted
+    assert found.closed[0].code == "halted"
+    runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason="looked at it"))
+    heard.until(lambda s: not s.halted)
+
+
+def test_an_unexpected_error_takes_nothing_down(started, monkeypatch):
+    runtime, heard = started(speed=20.0)
+    before = heard.until(lambda s: s.link_up and s.trades)
+
+    def broken(session):
+        def boom(event):
+            monkeypatch.undo()
+            raise RuntimeError("made for the test")
+
+        monkeypatch.setattr(session.engine, "handle", boom)
+
+    runtime._do(broken)
+    runtime.ask(lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade="T0"))
+    found = heard.until(lambda s: s.faults == 1 and s.link_up and not s.closed)
+    assert {t.id for t in found.trades} == {t.id for t in before.trades}
+    assert "made for the test" in heard.faults[0]
+    assert "tending goes on" in heard.faults[0]
+    assert list((runtime.profile.state / "faults").glob("*.txt"))
+    runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
+    heard.until(lambda s: not any(t.open_steps for t in s.trades))
+
+
+def test_a_second_hawser_on_the_same_ledger_is_refused(started):
+    runtime, _ = started(running=False)
+    other = Heard()
+    second = Runtime(runtime.profile, boot, other.hooks())
+    second.start()
+    second._thread.join(30)
+    assert other.failed
+    assert "another Hawser" in other.failed[0]
+
+
+def test_a_ledger_that_cannot_be_written_stops_everything_and_says_what_is_safe(started, monkeypatch):
+    import sqlite3
+
+    from hawser.ledger.ledger import Ledger
+
+    runtime, heard = started(speed=20.0)
+    heard.until(lambda s: s.link_up and s.trades)
+
+    def full(self, entries):
+        raise sqlite3.OperationalError("database or disk is full")
+
+    monkeypatch.setattr(Ledger, "append", full)
+    runtime._thread.join(20)
+    assert heard.failed
+    assert "resting stops still protect at the venue" in heard.failed[0]
+
+
+def test_own_history_is_replayed(tmp_path):
+    inputs = replay.Inputs(
+        EXAMPLES / "quillan-ferry-5m.csv", EXAMPLES / "quillan-ferry.toml", EXAMPLES / "account.toml"
+    )
+    heard = Heard()
+    runtime = Runtime(profile("own", tmp_path), lambda where: replay.boot(inputs, where), heard.hooks(), speed=600.0)
+    runtime.start()
+    try:
+        first = heard.until(lambda s: s.link_up and s.instruments and s.instruments[0].bid)
+        assert first.currency == "CHF"
+        later = heard.until(lambda s: s.time > first.time + 20 * MINUTE)
+        assert later.instruments[0].instrument.symbol == "Quillan Ferry"
+    finally:
+        runtime.stop()
+
+
+def test_a_folder_that_cannot_be_made_is_told(tmp_path):
+    (tmp_path / "data").write_text("in the way")
+    with pytest.raises((Unavailable, OSError)):
+        profile("demo", tmp_path)
