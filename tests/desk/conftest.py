@@ -46,8 +46,8 @@ class Trader:
         )
         return self.now
 
-    def frames(self, count: int = 3) -> None:
-        """Let some snapshots be shown."""
+    def frames(self, count: int = 6) -> None:
+        """Let some snapshots be shown; every part of the window has its turn within four."""
         start = self.window.snapshots
         self.qtbot.waitUntil(lambda: self.window.snapshots >= start + count, timeout=10_000)
 

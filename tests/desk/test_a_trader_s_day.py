@@ -229,7 +229,7 @@ def test_closes_one_trade_by_pressing_twice(trader):
     trader.click(row.button)
     assert "Again" in row.button.text()
     assert "R" in row.button.text()
-    trader.frames(3)
+    trader.frames()
     assert trader.trade(name).open_steps
     trader.click(row.button)
     trader.until(lambda s: s.trade(name).state == states.ENDED)

@@ -47,7 +47,7 @@ def test_every_target_is_large_enough_and_has_a_name(trader):
 
 def test_no_figure_is_clipped_at_1280_by_800(trader):
     trader.window.resize(1280, 800)
-    trader.frames(4)
+    trader.frames()
     line = trader.window.waterline
     for figure in (line.equity, line.today, line.heat, line.protection):
         shown = figure.value if figure.value.isVisible() else figure.caption
@@ -145,9 +145,9 @@ def test_the_time_axis_speaks_the_person_s_zone(trader):
 def test_pause_speed_and_weather(trader):
     foot = trader.window.foot
     trader.click(foot.pause)
-    trader.frames(3)
+    trader.frames()
     still = trader.now.time
-    trader.frames(4)
+    trader.frames()
     assert trader.now.time == still
     trader.click(foot.pause)
     foot.speeds.setCurrentText("\u00d760")
@@ -167,7 +167,7 @@ def test_an_error_in_the_window_is_written_down_told_and_survived(trader, monkey
         sys.excepthook(type(error), error, error.__traceback__)
     assert "ZeroDivisionError: in a slot" in trader.window.notice.text.text()
     assert trader.window.runtime.faults.count == 1
-    trader.frames(3)
+    trader.frames()
 
 
 def test_an_alarm_stays_until_it_is_read(trader):
@@ -190,7 +190,7 @@ def test_the_venue_s_silence_is_shown_where_one_looks(open_desk):
         session_venue.now, port.LinkTold(time=session_venue.now, up=False, why="cable")
     )
     trader.until(lambda s: not s.link_up)
-    trader.frames(2)
+    trader.frames()
     assert "CLOSED" in trader.window.waterline.entries.value.text()
     assert "cable" in trader.window.waterline.entries.value.text()
     assert "LINK DOWN" in trader.window.foot.link.text()

@@ -132,7 +132,8 @@ def test_a_faulty_request_in_a_list_leaves_the_others_alone():
 
 def command(*arguments, **options):
     return subprocess.run(
-        [sys.executable, "-m", "hawser", *arguments], capture_output=True, text=True, check=False, timeout=120, **options
+        [sys.executable, "-m", "hawser", *arguments],
+        capture_output=True, text=True, check=False, timeout=120, **options
     )  # fmt: skip
 
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import threading
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from hawser.core.bars import Bars
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.service.runtime import Hooks
+from hawser.service.snapshot import Snapshot
 
 
 class Bridge(QObject):
@@ -20,12 +23,30 @@ class Bridge(QObject):
     ready = pyqtSignal()
     fault = pyqtSignal(str)
     failed = pyqtSignal(str)
+    _there = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._lock, self._latest = threading.Lock(), None
+        self._there.connect(self._deliver)
 
     def hooks(self) -> Hooks:
         return Hooks(
-            snapshot=self.snapshot.emit, lines=self.lines.emit, told=self.told.emit, bars=self._bars,
+            snapshot=self._snapshot, lines=self.lines.emit, told=self.told.emit, bars=self._bars,
             bar=self.bar.emit, ready=self.ready.emit, fault=self.fault.emit, failed=self.failed.emit,
         )  # fmt: skip
+
+    def _snapshot(self, snapshot: Snapshot) -> None:
+        """Where the window falls behind it is given the newest snapshot, never a queue of old ones."""
+        with self._lock:
+            waiting, self._latest = self._latest is not None, snapshot
+        if not waiting:
+            self._there.emit()
+
+    def _deliver(self) -> None:
+        with self._lock:
+            snapshot, self._latest = self._latest, None
+        self.snapshot.emit(snapshot)
 
     def _bars(self, symbol: str, span: int, bars: Bars) -> None:
         """Made on the engine's thread, so that a long history never holds the window up."""

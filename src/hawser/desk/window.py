@@ -21,7 +21,7 @@ from hawser.core.clock import TIMEFRAMES
 from hawser.desk.bridge import Bridge
 from hawser.desk.look import Look
 from hawser.desk.settings import Settings
-from hawser.desk.stations.helm import Helm
+from hawser.desk.stations.helm import ALL_TURNS, Helm
 from hawser.desk.stations.logbook import Logbook
 from hawser.desk.theme.palette import stylesheet
 from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
@@ -164,12 +164,16 @@ class Window(QMainWindow):
     # What the runtime tells
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
+        """Parts take turns, so that no single frame paints the whole window; what matters is shown at once."""
+        urgent = self.latest is None or _alerting(self.latest) != _alerting(snapshot)
+        turn = ALL_TURNS if urgent else self.snapshots % 4
         self.latest = snapshot
         self.snapshots += 1
-        self.waterline.show_snapshot(snapshot)
-        self.halt_bar.show_snapshot(snapshot)
-        self.foot.show_snapshot(snapshot)
-        self.helm.show_snapshot(snapshot)
+        if turn in (1, ALL_TURNS):
+            self.waterline.show_snapshot(snapshot)
+            self.halt_bar.show_snapshot(snapshot)
+            self.foot.show_snapshot(snapshot)
+        self.helm.show_snapshot(snapshot, turn)
 
     def _told(self, tell: Tell) -> None:
         subject = f"{tell.symbol}: " if tell.symbol else ""
@@ -254,3 +258,9 @@ class Window(QMainWindow):
             app.removeEventFilter(self)
         self.runtime.stop()
         super().closeEvent(event)
+
+
+def _alerting(snapshot: Snapshot) -> tuple[object, ...]:
+    """What must not wait for its turn: protection, halt, link, trades that come and go."""
+    trades = tuple((trade.id, trade.state) for trade in snapshot.trades)
+    return snapshot.exposed, snapshot.closed, snapshot.link_up, snapshot.faults, trades

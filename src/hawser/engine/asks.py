@@ -12,7 +12,7 @@ from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.engine import events as ev
 from hawser.engine import states
-from hawser.engine.exposure import Exposure, exposure
+from hawser.engine.exposure import Exposure, Valuation
 from hawser.engine.protecting import converge, leave, signal
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Halted, TargetLine, Trade
@@ -51,7 +51,7 @@ def size_request(state: EngineState, plan: Plan) -> SizeRequest:
     market = state.markets[plan.symbol]
     return request_for(
         plan, account_now(state), state.instruments[plan.symbol], (market.bid, market.ask),
-        state.atr(plan.symbol, plan.timeframe_ns), exposure(state), len(state.live()),
+        state.atr(plan.symbol, plan.timeframe_ns), Valuation(state).exposure(), len(state.live()),
     )  # fmt: skip
 
 
@@ -87,6 +87,7 @@ def _enter(desk: Desk, ask: ev.PlaceTrade, sizing: Sizing) -> None:
         initial_stop=sizing.stop, targets=lines, placed=state.now,
     )  # fmt: skip
     state.trades[trade.id] = trade
+    state.by_symbol.setdefault(trade.symbol, []).append(trade.id)
     signal(desk, trade, "send")
     instrument = state.instruments[plan.symbol]
     assert state.account is not None

@@ -66,9 +66,10 @@ def _forget_ended(state: EngineState) -> None:
     """Old ended trades live on in the ledger only; this bounds the state."""
     old = [t for t in state.trades.values() if t.state == states.ENDED and state.now - t.ended > KEEP_ENDED]
     for trade in old:
-        orders = [order for order in state.orders.values() if order.trade == trade.id]
+        orders = [state.orders[name] for name in trade.order_ids]
         if all(order.over for order in orders) and trade.ended // DAY != state.now // DAY:
             del state.trades[trade.id]
+            state.by_symbol[trade.symbol].remove(trade.id)
             for order in orders:
                 del state.orders[order.id]
 

@@ -29,30 +29,6 @@ def resting_level(state: EngineState, trade: Trade) -> int:
     return order.level if order is not None and order.level is not None else trade.stop
 
 
-def unit_money(state: EngineState, instrument: Instrument) -> float:
-    """multiplier*fx now; NaN where there is no rate at all."""
-    if state.account is None:
-        return math.nan
-    try:
-        fx = convert(instrument.quote, state.account.currency, state.current_rates())
-    except Refused:
-        return math.nan
-    return instrument.multiplier * fx
-
-
-def stake(state: EngineState, trade: Trade) -> Stake:
-    """A trade as heat sees it: its open part, or all of it while its entry is under way."""
-    instrument = state.instruments[trade.symbol]
-    fees = instrument.commission
-    steps = trade.open_steps if trade.entered else trade.asked_steps
-    tick = instrument.tick_size
-    return Stake(
-        side=trade.side, qty=steps * instrument.step_size, entry=trade.entry_price * tick,
-        stop=resting_level(state, trade) * tick, unit_money=unit_money(state, instrument),
-        fees=(fees.per_unit, fees.per_notional, fees.minimum), exposure=instrument.exposure,
-    )  # fmt: skip
-
-
 class Exposure(msgspec.Struct, frozen=True):
     """The sum over live trades, money."""
 
@@ -61,21 +37,46 @@ class Exposure(msgspec.Struct, frozen=True):
     by_currency: dict[str, float]
 
 
-def exposure(state: EngineState) -> Exposure:
-    """Heat, locked profit and heat by currency of all live trades."""
-    stakes = [stake(state, trade) for trade in state.live()]
-    return Exposure(sum(map(heat, stakes)), sum(map(locked, stakes)), heat_by_currency(stakes))
+class Valuation:
+    """Trades in the account's money, at the rates of one moment. Money is NaN where a rate is missing."""
 
+    def __init__(self, state: EngineState) -> None:
+        self._state, self._rates = state, state.current_rates()
 
-def floating(state: EngineState, trade: Trade) -> float:
-    """Unrealised money of a trade's open part at the exit side of the quote."""
-    market, instrument = state.markets.get(trade.symbol), state.instruments[trade.symbol]
-    if market is None or not trade.open_steps or not market.bid:
-        return 0.0
-    ticks = trade.side * (market.exit_side(trade.side) - trade.entry_price)
-    return ticks * instrument.tick_size * trade.open_steps * instrument.step_size * unit_money(state, instrument)
+    def _unit_money(self, instrument: Instrument) -> float:
+        """multiplier*fx now."""
+        if self._state.account is None:
+            return math.nan
+        try:
+            fx = convert(instrument.quote, self._state.account.currency, self._rates)
+        except Refused:
+            return math.nan
+        return instrument.multiplier * fx
 
+    def stake(self, trade: Trade) -> Stake:
+        """A trade as heat sees it: its open part, or all of it while its entry is under way."""
+        instrument = self._state.instruments[trade.symbol]
+        fees, tick = instrument.commission, instrument.tick_size
+        steps = trade.open_steps if trade.entered else trade.asked_steps
+        return Stake(
+            side=trade.side, qty=steps * instrument.step_size, entry=trade.entry_price * tick,
+            stop=resting_level(self._state, trade) * tick, unit_money=self._unit_money(instrument),
+            fees=(fees.per_unit, fees.per_notional, fees.minimum), exposure=instrument.exposure,
+        )  # fmt: skip
 
-def result(state: EngineState, trade: Trade) -> float:
-    """Net money of a trade so far: realised, floating, less commissions paid."""
-    return trade.profit + floating(state, trade) - trade.commission
+    def exposure(self) -> Exposure:
+        """Heat, locked profit and heat by currency of all live trades."""
+        stakes = [self.stake(trade) for trade in self._state.live()]
+        return Exposure(sum(map(heat, stakes)), sum(map(locked, stakes)), heat_by_currency(stakes))
+
+    def floating(self, trade: Trade) -> float:
+        """Unrealised money of a trade's open part at the exit side of the quote."""
+        market, instrument = self._state.markets.get(trade.symbol), self._state.instruments[trade.symbol]
+        if market is None or not trade.open_steps or not market.bid:
+            return 0.0
+        ticks = trade.side * (market.exit_side(trade.side) - trade.entry_price)
+        return ticks * instrument.tick_size * trade.open_steps * instrument.step_size * self._unit_money(instrument)
+
+    def result(self, trade: Trade) -> float:
+        """Net money of a trade so far: realised, floating, less commissions paid."""
+        return trade.profit + self.floating(trade) - trade.commission

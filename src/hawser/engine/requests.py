@@ -34,6 +34,7 @@ class Desk:
         order_id = f"{self.state.prefix}-{self.number()}"
         order = Order(order_id, trade.id, role, side, kind, steps, level, number)
         self.state.orders[order_id] = order
+        trade.order_ids.append(order_id)
         closes = None if role == "entry" else trade.entry
         self.out.append(
             Submit(

@@ -77,6 +77,7 @@ class Trade(msgspec.Struct):
     placed: int
     state: str = states.PLANNED
     entry: str = ""
+    order_ids: list[str] = []
     stop_why: str = "initial stop"
     stop_by_hand: bool = False
     stop_retry_at: int = 0
@@ -158,11 +159,16 @@ class EngineState(msgspec.Struct):
     reconciled: bool = False
     halt: Halted | None = None
     trades: dict[str, Trade] = {}
+    by_symbol: dict[str, list[str]] = {}  # the same trades' ids by instrument: a quote looks at its own only
     orders: dict[str, Order] = {}
 
     def atr(self, symbol: str, span: int) -> float:
         bar = self.bars.get(bar_key(symbol, span))
         return bar.atr if bar else math.nan
+
+    def trades_in(self, symbol: str) -> list[Trade]:
+        """All trades kept of one instrument."""
+        return [self.trades[name] for name in self.by_symbol.get(symbol, ())]
 
     def live(self) -> list[Trade]:
         """Trades that have not ended."""
@@ -170,7 +176,8 @@ class EngineState(msgspec.Struct):
 
     def orders_of(self, trade: Trade, role: str) -> list[Order]:
         """The orders of a trade in one role that are not over."""
-        return [o for o in self.orders.values() if o.trade == trade.id and o.role == role and not o.over]
+        orders = map(self.orders.__getitem__, trade.order_ids)
+        return [order for order in orders if order.role == role and not order.over]
 
     def current_rates(self) -> dict[str, float | Rate]:
         """The account's own rates, overruled by those seen on the feed, with their ages."""

@@ -15,8 +15,8 @@ def quote(state: EngineState, event: ev.Quote) -> None:
     if market is None:
         market = state.markets[event.symbol] = Market()
     market.bid, market.ask, market.time = event.bid, event.ask, event.time
-    for trade in state.trades.values():
-        if trade.opened and not trade.ended and trade.symbol == event.symbol:
+    for trade in state.trades_in(event.symbol):
+        if trade.opened and not trade.ended:
             seen = event.high_bid if trade.side > 0 else event.low_ask
             trade.best_exit = better_exit(trade.best_exit, seen, trade.side)
     instrument = state.instruments.get(event.symbol)
@@ -32,11 +32,13 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
     if last is not None and event.opened <= last.opened:
         return
     state.bars[key] = LastBar(event.opened, event.close, event.spread, event.atr)
-    for trade in state.live():
-        if trade.symbol == event.symbol and trade.opened and event.opened >= trade.opened:
+    for trade in state.trades_in(event.symbol):
+        if trade.ended:
+            continue
+        if trade.opened and event.opened >= trade.opened:
             _lived_through(state, trade, event)
         rule = trade.plan.trail
-        if rule is None or trade.symbol != event.symbol or trade.plan.timeframe_ns != event.span:
+        if rule is None or trade.plan.timeframe_ns != event.span:
             continue
         if trade.open_steps and not trade.leave_why and event.atr > 0:
             _trail(desk, trade, event.atr)

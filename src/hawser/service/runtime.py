@@ -6,6 +6,7 @@ The desk calls `ask`, `watch` and the clock's controls from its own thread, and 
 
 from __future__ import annotations
 
+import gc
 import queue
 import threading
 import time
@@ -56,6 +57,13 @@ class Hooks:
     ready: Callable[[], None] = lambda: None
     fault: Callable[[str], None] = lambda sentence: None
     failed: Callable[[str], None] = lambda sentence: None
+
+
+def settle_memory() -> None:
+    """What is loaded by now stays: leave it out of later collections, which would hold every thread up."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 50)
 
 
 @dataclass
@@ -162,6 +170,7 @@ class Runtime:
         self.clock = Clock(max(boot.venue.now, session.engine.state.now), self._speed, self._running)
         self._link = Link(boot.venue, self.clock, self._fault)
         session.venue = self._link
+        settle_memory()
         for note in boot.notes:
             self.hooks.fault(note)
         self.hooks.ready()

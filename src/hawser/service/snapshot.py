@@ -15,7 +15,7 @@ from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest
 from hawser.engine import states
 from hawser.engine.asks import account_now, request_for
-from hawser.engine.exposure import Exposure, covered_steps, exposure, resting_level, result, stake
+from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
 from hawser.engine.protecting import target_parts
 from hawser.engine.state import EngineState, Rest, Trade, bar_key
 from hawser.engine.verdict import Closed, account_verdict, entry_verdict
@@ -118,10 +118,11 @@ class Snapshot(msgspec.Struct, frozen=True):
 def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: int = 0) -> Snapshot:
     """A picture of the state now; `forming` is the watched timeframe's unfinished bar."""
     account = state.account
-    staked = exposure(state)
+    values = Valuation(state)
+    staked = values.exposure()
     today = [trade for trade in state.trades.values() if trade.state != states.ENDED or _ended_today(state, trade)]
-    trades = tuple(_trade(state, trade) for trade in state.trades.values() if trade.state != states.PLANNED)
-    day_r = sum(result(state, trade) / trade.planned_risk for trade in today if trade.planned_risk)
+    trades = tuple(_trade(state, trade, values) for trade in state.trades.values() if trade.state != states.PLANNED)
+    day_r = sum(values.result(trade) / trade.planned_risk for trade in today if trade.planned_risk)
     return Snapshot(
         time=state.now, currency=account.currency if account else "", equity=state.equity, balance=state.balance,
         margin_used=state.margin_used, day_money=state.equity - state.day_equity if state.day else 0.0, day_r=day_r,
@@ -149,9 +150,8 @@ def _instrument(state: EngineState, symbol: str) -> InstrumentView:
     )  # fmt: skip
 
 
-def _trade(state: EngineState, trade: Trade) -> TradeView:
-    money = result(state, trade)
-    held = stake(state, trade)
+def _trade(state: EngineState, trade: Trade, values: Valuation) -> TradeView:
+    money, held = values.result(trade), values.stake(trade)
     live = trade.state != states.ENDED
     market = state.markets.get(trade.symbol)
     price = market.exit_side(trade.side) if market else trade.ref

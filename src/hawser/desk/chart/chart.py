@@ -23,6 +23,7 @@ DEFAULT_BARS = 110
 WORDS = 190.0  # pixels kept free on the right for the lines' words, where the chart is wide enough
 MOST_SHOWN = 1_000_000.0
 FEWEST = 12.0
+EASY = 1.25  # how much larger than needed the price range may be before it is fitted again
 
 
 class Plot(pg.PlotWidget):
@@ -184,7 +185,7 @@ class Chart(QFrame):
             return  # of the timeframe shown before
         self._forming = forming
         self._candles.show_bars(self._pyramid, forming)
-        self._fit_prices()
+        self._fit_prices(easy=True)
         if self._cross_v.isVisible():
             self._read_bar(self._cross_v.value())
         else:
@@ -198,7 +199,7 @@ class Chart(QFrame):
         self._focus = focus
         self._draw_lines()
         if reach:
-            self._fit_prices()
+            self._fit_prices(easy=True)
         self.scale.show_focus(focus)
 
     # Lines
@@ -351,8 +352,11 @@ class Chart(QFrame):
             return False
         return True
 
-    def _fit_prices(self) -> None:
-        """The shown bars and, unless they are far away, the lines of the focus."""
+    def _fit_prices(self, easy: bool = False) -> None:
+        """The shown bars and, unless they are far away, the lines of the focus.
+
+        `easy` leaves the range as it is while all of it is in view: axes are only drawn anew when they must be.
+        """
         if self._pyramid is None or self.dragging:
             return
         left, right = self._view.viewRange()[0]
@@ -369,6 +373,9 @@ class Chart(QFrame):
                 if low - reach <= price <= high + reach:
                     low, high = min(low, price), max(high, price)
         room = (high - low) * 0.06 or abs(high) * 0.001
+        bottom, top = self._view.viewRange()[1]
+        if easy and bottom <= low and high <= top and top - bottom <= EASY * (high - low + 2 * room):
+            return
         self._view.setYRange(low - room, high + room, padding=0)
         self.lay_scale()
 

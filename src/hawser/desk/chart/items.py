@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import tzinfo
+from typing import NamedTuple
 
 import numpy as np
 import pyqtgraph as pg
@@ -20,6 +22,25 @@ STEPS = (MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 2 * HOUR, 3 * HOUR,
          7 * DAY, 28 * DAY, 91 * DAY, 364 * DAY, 1820 * DAY)  # fmt: skip
 
 
+class _Shapes(NamedTuple):
+    """Bars as what is drawn."""
+
+    wicks: list[QLineF]
+    rising: list[QRectF]
+    falling: list[QRectF]
+
+
+def _shapes(bars: Iterable[tuple[float, ...]], half: float) -> _Shapes:
+    """`bars`: x, open, high, low, close; `half` a body's width."""
+    found = _Shapes([], [], [])
+    for x, open_, high, low, close in bars:
+        top, bottom = max(open_, close), min(open_, close)
+        found.wicks.append(QLineF(x, low, x, bottom))
+        found.wicks.append(QLineF(x, top, x, high))
+        (found.rising if close >= open_ else found.falling).append(QRectF(x - half, bottom, 2 * half, top - bottom))
+    return found
+
+
 class Candles(pg.GraphicsObject):
     """Rising candles outlined, falling ones filled, both in ink."""
 
@@ -28,6 +49,7 @@ class Candles(pg.GraphicsObject):
         self._look = look
         self.pyramid: Pyramid | None = None
         self.forming: tuple[float, ...] | None = None
+        self._shapes: tuple[object, _Shapes] | None = None  # of the completed bars in view, and of which view
 
     def show_bars(self, pyramid: Pyramid, forming: tuple[float, ...] | None) -> None:
         if pyramid is not self.pyramid:
@@ -45,27 +67,25 @@ class Candles(pg.GraphicsObject):
         if self.pyramid is None or not self.pyramid.size:
             return
         view = self.viewRect()
-        columns = self.pyramid.columns(view.left(), view.right(), MOST_COLUMNS)
-        half = columns.width * 0.34
-        rows = [columns.x.tolist()] + [column.tolist() for column in columns[1:5]]
-        bars = list(zip(*rows, strict=True))
+        key = (id(self.pyramid), view.left(), view.right())
+        if self._shapes is None or self._shapes[0] != key:
+            columns = self.pyramid.columns(view.left(), view.right(), MOST_COLUMNS)
+            rows = [columns.x.tolist()] + [column.tolist() for column in columns[1:5]]
+            self._shapes = key, _shapes(zip(*rows, strict=True), columns.width * 0.34)
+        self._draw(painter, self._shapes[1])
         if self.forming is not None and view.right() >= self.pyramid.size - 1:
-            bars.append((float(self.pyramid.size), *self.forming[1:5]))
-        wicks, rising, falling = [], [], []
-        for x, open_, high, low, close in bars:
-            top, bottom = max(open_, close), min(open_, close)
-            wicks.append(QLineF(x, low, x, bottom))
-            wicks.append(QLineF(x, top, x, high))
-            (rising if close >= open_ else falling).append(QRectF(x - half, bottom, 2 * half, top - bottom))
+            self._draw(painter, _shapes([(float(self.pyramid.size), *self.forming[1:5])], 0.34))
+
+    def _draw(self, painter: QPainter, shapes: _Shapes) -> None:
         ink = self._look.color("ink")
         pen = QPen(ink, 1)
         pen.setCosmetic(True)
         painter.setPen(pen)
-        painter.drawLines(wicks)
+        painter.drawLines(shapes.wicks)
         painter.setBrush(QBrush(self._look.color("panel")))
-        painter.drawRects(rising)
+        painter.drawRects(shapes.rising)
         painter.setBrush(QBrush(ink))
-        painter.drawRects(falling)
+        painter.drawRects(shapes.falling)
 
 
 class TimeAxis(pg.AxisItem):

@@ -22,6 +22,7 @@ from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot, TradeView
 
 DEFAULT_SPAN = 15 * MINUTE
+ALL_TURNS = -1
 
 
 class Helm(QWidget):
@@ -71,18 +72,22 @@ class Helm(QWidget):
 
     # What the runtime tells
 
-    def show_snapshot(self, snapshot: Snapshot) -> None:
+    def show_snapshot(self, snapshot: Snapshot, turn: int = ALL_TURNS) -> None:
+        """The chart is shown every other turn of four, each other panel once."""
         self._snapshot = snapshot
-        self.instruments.show_snapshot(snapshot)
+        if turn in (0, ALL_TURNS):
+            self.instruments.show_snapshot(snapshot)
         if not self.symbol and snapshot.instruments:
             self._first_choice(snapshot)
         if self.selected and not self._trade_open(snapshot):
             self.selected = ""
         self._follow_placed(snapshot)
-        self.plan.show_snapshot(snapshot)
-        self.strips.show_snapshot(snapshot, self.selected)
-        self.chart.show_forming(snapshot.forming)
-        self._show_focus()
+        if turn in (2, ALL_TURNS):
+            self.plan.show_snapshot(snapshot)
+            self.strips.show_snapshot(snapshot, self.selected)
+        if turn in (1, 3, ALL_TURNS):
+            self.chart.show_forming(snapshot.forming)
+            self._show_focus()
 
     def _trade_open(self, snapshot: Snapshot) -> bool:
         trade = snapshot.trade(self.selected)

@@ -1,0 +1,79 @@
+"""A chart of 1,000,000 bars against one of 1,000: opening, and the 95th percentile of a pan's and a zoom's frame."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+from figures import line, percentile, ratio
+from PyQt6.QtWidgets import QApplication
+
+from hawser.core.bars import Bars
+from hawser.core.clock import MINUTE
+from hawser.demo import world
+from hawser.desk.app import application
+from hawser.desk.chart.chart import Chart
+from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.look import Look
+
+FRAMES = 240
+
+
+def history(size: int) -> Bars:
+    rng = np.random.default_rng(7)
+    close = 0.61 * np.exp(np.cumsum(rng.normal(0, 0.00005, size)))
+    open_ = np.r_[0.61, close[:-1]]
+    high, low = np.maximum(open_, close) * 1.00004, np.minimum(open_, close) * 0.99996
+    return Bars(np.arange(size, dtype=np.int64) * MINUTE, open_, high, low, close, np.full(size, 9.0))
+
+
+def frames(size: int) -> tuple[float, float, list[float]]:
+    """Seconds to make the levels, seconds to the first frame, seconds of each frame of a walk through the history."""
+    bars = history(size)
+    started = time.perf_counter()
+    pyramid = Pyramid(bars)
+    made = time.perf_counter() - started
+    chart = Chart(Look("paper", "UTC"))
+    chart.resize(900, 520)
+    chart.show()
+    started = time.perf_counter()
+    chart.show_bars(world.INSTRUMENTS[0][0], MINUTE, pyramid, [MINUTE])
+    QApplication.processEvents()
+    chart.grab()
+    opened = time.perf_counter() - started
+    found = []
+    for number in range(FRAMES):
+        started = time.perf_counter()
+        if number % 12 == 0:
+            chart.zoom(3.0 if number < FRAMES / 2 else 1 / 3.0)
+        else:
+            chart.pan(chart.shown / 20 * (1 if number % 24 < 12 else -1))
+        chart.plot.grab()
+        found.append(time.perf_counter() - started)
+    chart.close()
+    return made, opened, found
+
+
+def main() -> int:
+    app = application()
+    frames(1_000)
+    small, large = frames(1_000), frames(1_000_000)
+    app.processEvents()
+    print("A chart of 1,000,000 bars against one of 1,000")
+    line("levels of detail for 1,000,000 bars", large[0] * 1e3, "ms, on the engine's thread")
+    line("opening, 1,000 bars", small[1] * 1e3, "ms")
+    line("opening, 1,000,000 bars", large[1] * 1e3, "ms")
+    line("frame, 95th percentile, 1,000 bars", percentile(small[2], 0.95) * 1e3, "ms")
+    line("frame, 95th percentile, 1,000,000 bars", percentile(large[2], 0.95) * 1e3, "ms")
+    kept = ratio(
+        "95th percentile frame, 1,000,000 / 1,000 bars", percentile(large[2], 0.95), percentile(small[2], 0.95), 2.0
+    )
+    return 0 if kept else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,43 @@
+"""Documents that must keep up: the diagrams are the tables, every option is told, every picture is there."""
+
+import re
+
+from madeup import ROOT
+
+from hawser import __version__
+from hawser.cli import _desktop_parser
+from hawser.engine import states
+
+DESIGN = (ROOT / "docs" / "design.md").read_text(encoding="utf-8")
+README = (ROOT / "README.md").read_text(encoding="utf-8")
+
+
+def test_the_diagrams_are_the_tables():
+    drawn = re.findall(r"```mermaid\n(.*?)\n```", DESIGN, re.DOTALL)
+    assert drawn == [states.mermaid(states.ORDER), states.mermaid(states.TRADE)]
+
+
+def test_every_option_of_the_command_is_told():
+    for action in _desktop_parser()._actions:
+        for option in action.option_strings:
+            if option.startswith("--") and action.help != "==SUPPRESS==":
+                assert f"`{option}" in README, option
+
+
+def test_every_picture_is_linked_and_there():
+    linked = set(re.findall(r"docs/screenshots/[a-z-]+\.png", README))
+    there = {f"docs/screenshots/{path.name}" for path in (ROOT / "docs" / "screenshots").glob("*.png")}
+    assert linked == there
+    assert 4 <= len(there) < 20
+
+
+def test_the_files_a_trader_is_told_of_are_there():
+    for name in re.findall(r"(?:examples|packaging)/[a-z0-9.-]+", README):
+        assert (ROOT / name).exists(), name
+    assert f"## {__version__}" in (ROOT / "CHANGELOG.md").read_text(encoding="utf-8")
+
+
+def test_modules_named_in_the_tour_exist():
+    for name in re.findall(r"`((?:core|engine|venue|ledger|service|desk|tests)/[a-z_/]+\.?p?y?)`", DESIGN):
+        path = name if name.startswith("tests/") else f"src/hawser/{name}"
+        assert (ROOT / path).exists(), name
