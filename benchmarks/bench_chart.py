@@ -9,9 +9,9 @@ import time
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
-from figures import line, percentile, ratio
 from PyQt6.QtWidgets import QApplication
 
+from figures import line, percentile, ratio
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.demo import world

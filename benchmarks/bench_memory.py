@@ -15,10 +15,10 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import psutil
-from bench_start import BARE
-from figures import line, ratio
 from PyQt6.QtCore import QEventLoop, QTimer
 
+from bench_start import BARE
+from figures import line, ratio
 from hawser.core.clock import HOUR
 from hawser.demo.boot import boot
 from hawser.desk.app import application, make_window

@@ -12,22 +12,23 @@ import tempfile
 import threading
 import time
 from collections import deque
+from collections.abc import Callable
 from decimal import Decimal
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-import msgspec
 import numpy as np
-from figures import line, median, percentile, ratio
 from PyQt6.QtCore import QEventLoop, QTimer
 
+from figures import line, median, percentile, ratio
 from hawser.core.account import Account, Policy
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.plan import Plan, StopRule, TrailRule
 from hawser.desk.app import application, make_window
+from hawser.desk.window import Window
 from hawser.engine import events as ev
 from hawser.ledger.ledger import Ledger
 from hawser.service import link
@@ -132,72 +133,78 @@ def hand_over(count: int, gap: float) -> list[float]:
     return [value / 1e9 for value in found]
 
 
+class Stopwatch:
+    """Notes when a quote is put into the inbox and when the engine has taken it."""
+
+    def __init__(self) -> None:
+        self.delays: list[float] = []
+        self._sent: dict[int, int] = {}
+        put, take, watch = link.Inbox.put, Session.message, self
+
+        def noted(inbox: link.Inbox, at: int, message: port.Told) -> None:
+            watch._sent[id(message)] = time.perf_counter_ns()
+            put(inbox, at, message)
+
+        def taken(session: Session, told: port.Told, now: int) -> None:
+            take(session, told, now)
+            if isinstance(told, port.QuoteTold) and (at := watch._sent.pop(id(told), 0)):
+                watch.delays.append((time.perf_counter_ns() - at) / 1e9)
+
+        link.Inbox.put, Session.message = noted, taken  # type: ignore[method-assign]
+
+
+def turn_until(done: Callable[[], bool], every_ms: int) -> None:
+    """Run the event loop, asking `done` every so often."""
+    loop, timer = QEventLoop(), QTimer()
+    timer.timeout.connect(lambda: loop.quit() if done() else None)
+    timer.start(every_ms)
+    loop.exec()
+    timer.stop()
+
+
+def measured(window: Window, watch: Stopwatch) -> tuple[float, list[float]]:
+    """Seconds measured, and the gaps between turns of the Qt thread, seconds."""
+    turn_until(lambda: window.latest is not None and window.latest.link_up and not window.latest.closed, 100)
+    settled = time.perf_counter() + 2.0
+    turn_until(lambda: time.perf_counter() > settled, 100)
+    watch.delays.clear()
+    gaps: list[float] = []
+    begun = last = time.perf_counter()
+
+    def beat() -> bool:
+        nonlocal last
+        now = time.perf_counter()
+        gaps.append(now - last)
+        last = now
+        return now - begun > SECONDS
+
+    turn_until(beat, 1)
+    return time.perf_counter() - begun, gaps
+
+
 def main() -> int:
     reference = hand_over(8_000, 1 / (RATE * INSTRUMENTS))
-    app = application()
-    put, delays, gaps = link.Inbox.put, [], []
-    sent: dict[int, int] = {}
-
-    def noted(self: link.Inbox, at: int, message: port.Told) -> None:
-        sent[id(message)] = time.perf_counter_ns()
-        put(self, at, message)
-
-    take = Session.message
-
-    def taken(self: Session, told: port.Told, now: int) -> None:
-        take(self, told, now)
-        if isinstance(told, port.QuoteTold) and (at := sent.pop(id(told), 0)):
-            delays.append((time.perf_counter_ns() - at) / 1e9)
-
-    link.Inbox.put, Session.message = noted, taken  # type: ignore[method-assign]
+    app, watch = application(), Stopwatch()
     with tempfile.TemporaryDirectory() as root:
         window = make_window(profile("busy", Path(root)), boot, "busy", 1.0)
         window.resize(1280, 800)
         window.show()
         window.runtime.start()
-        loop = QEventLoop()
-
-        def running() -> None:
-            if window.latest is not None and window.latest.link_up and not window.latest.closed:
-                loop.quit()
-
-        wait = QTimer()
-        wait.timeout.connect(running)
-        wait.start(100)
-        loop.exec()
-        wait.stop()
-        QTimer.singleShot(2000, loop.quit)  # let the start settle
-        loop.exec()
-        delays.clear()
-        begun, last = time.perf_counter(), [time.perf_counter()]
-
-        def beat() -> None:
-            now = time.perf_counter()
-            gaps.append(now - last[0])
-            last[0] = now
-            if now - begun > SECONDS:
-                loop.quit()
-
-        pulse = QTimer()
-        pulse.timeout.connect(beat)
-        pulse.start(1)
-        loop.exec()
-        pulse.stop()
-        elapsed = time.perf_counter() - begun
-        joined, count = window.runtime._link.inbox.joined, len(delays)
+        elapsed, gaps = measured(window, watch)
+        joined, delays = window.runtime._link.inbox.joined, list(watch.delays)
         held = sum(trade.open_steps > 0 for trade in window.latest.trades)
         window.close()
     app.processEvents()
     print(f"A quote's way, {INSTRUMENTS} instruments at {RATE} quotes a second, {held} open trailed trades")
-    line("quotes a second taken", count / elapsed, "1/s")
+    line("quotes a second taken", len(delays) / elapsed, "1/s")
     line("quotes conflated", float(joined), "")
     line("bare hand-over between threads, median", median(reference) * 1e6, "us")
     line("message to commands, median", median(delays) * 1e6, "us")
     line("message to commands, 99th percentile", percentile(delays, 0.99) * 1e6, "us")
-    line("Qt thread: longest gap", max(gaps) * 1e3, "ms")
     line("Qt thread: 99th percentile gap", percentile(gaps, 0.99) * 1e3, "ms")
+    line("Qt thread: longest gap", max(gaps) * 1e3, "ms")
     kept = ratio("longest gap of the Qt thread / 50 ms", max(gaps), 0.05, 1.0)
-    kept &= ratio("quotes due / quotes taken", RATE * INSTRUMENTS * elapsed, float(count), 1.05)
+    kept &= ratio("quotes due / quotes taken", RATE * INSTRUMENTS * elapsed, float(len(delays)), 1.05)
     ratio("message to commands / bare hand-over, median", median(delays), median(reference), float("inf"))
     return 0 if kept and not joined and held >= TRADES else 1
 

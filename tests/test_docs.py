@@ -2,11 +2,10 @@
 
 import re
 
-from madeup import ROOT
-
 from hawser import __version__
 from hawser.cli import _desktop_parser
 from hawser.engine import states
+from madeup import ROOT
 
 DESIGN = (ROOT / "docs" / "design.md").read_text(encoding="utf-8")
 README = (ROOT / "README.md").read_text(encoding="utf-8")

@@ -281,7 +281,8 @@ def test_screens_are_scaled(factor):
     import os
 
     done = subprocess.run(
-        [sys.executable, "-c", SCALED.format(tests=str(ROOT / "tests" / "desk"))], capture_output=True, text=True, check=False,
+        [sys.executable, "-c", SCALED.format(tests=str(ROOT / "tests" / "desk"))],
+        capture_output=True, text=True, check=False,
         timeout=120, env={**os.environ, "QT_SCALE_FACTOR": str(factor)},
     )  # fmt: skip
     ratio, pixels, width = done.stdout.split()
