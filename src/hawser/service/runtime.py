@@ -24,6 +24,7 @@ from hawser.ledger.ledger import Ledger
 from hawser.service.clock import Clock
 from hawser.service.faults import Faults
 from hawser.service.link import Link
+from hawser.service.prime import prime_rules
 from hawser.service.profile import Profile
 from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, taken
@@ -161,6 +162,7 @@ class Runtime:
             self._close(session)
 
     def _open(self) -> Session:
+        prime_rules()
         boot = self._boot(self.profile)
         self.venue = boot.venue
         self._hear_past(boot.ledger)

@@ -1,0 +1,67 @@
+"""Where the compiled cache is cold the window comes first, and compiling happens away from the Qt thread."""
+
+import os
+import subprocess
+import sys
+
+from hawser.core import bars, indicators
+from hawser.core.rules import moving, quantity, rounding, stops, targets
+
+COLD = """
+import sys, tempfile, threading, time
+from pathlib import Path
+begun = time.perf_counter()
+from hawser.demo.boot import boot
+from hawser.desk.app import application, make_window
+from hawser.desk.shots import settle
+from hawser.service.profile import profile
+app = application()
+from numba.core import event
+compiled_on = set()
+class Note(event.Listener):
+    def on_start(self, found):
+        compiled_on.add(threading.current_thread().name)
+    def on_end(self, found):
+        pass
+with tempfile.TemporaryDirectory() as root, event.install_listener("numba:compile", Note()):
+    window = make_window(profile("demo", Path(root)), boot, "cold", running=False)
+    window.show()
+    app.processEvents()
+    window.grab()
+    painted = time.perf_counter()
+    before = set(compiled_on)
+    window.runtime.start()
+    settle(window, lambda: window.latest is not None and window.latest.link_up and window.helm.plan.planning.sizing)
+    ready = time.perf_counter()
+    plan = window.helm.plan
+    for side in (1, -1):
+        plan.set_side(side)
+        for stop in ("3 atr", "46 t", "0.8 %", "0.6", "0.7", "900 t"):
+            for name, text in (("stop", stop), ("target1", "2 atr"), ("target2", "0.65"), ("target3", "1 %"),
+                               ("risk", "1"), ("share3", "rest")):
+                plan.field(name).setText(text)
+            plan._edited()
+    window.helm.choose_instrument("Lumenfold")
+    settle(window, lambda: window.helm.plan.planning.sizing)
+    window.close()
+print(sorted(before), sorted(compiled_on), painted < ready)
+"""
+
+
+def test_compiling_never_holds_the_window_up(tmp_path):
+    env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path), "QT_QPA_PLATFORM": "offscreen"}
+    done = subprocess.run(
+        [sys.executable, "-c", COLD], capture_output=True, text=True, timeout=200, env=env, check=False
+    )  # fmt: skip
+    assert done.stdout.split("\n")[0] == "[] ['engine'] True", done.stderr[-2000:]
+
+
+def test_priming_meets_every_compiled_rule():
+    from hawser.service.prime import prime_rules
+
+    prime_rules()
+    for module in (bars, indicators, moving, quantity, rounding, stops, targets):
+        for name, rule in vars(module).items():
+            if hasattr(rule, "py_func") and hasattr(rule, "signatures") and rule.__module__ == module.__name__:
+                inlined = name in ("true_range", "ceil_whole", "level_ticks")  # only ever called by other rules
+                assert rule.signatures or inlined, f"{module.__name__}.{name}"
