@@ -103,7 +103,9 @@ class Storm:
         choice = draw.random()
         self.asks += 1
         ask = f"{self.name}-{self.asks}"
-        if choice < 0.45 and len(live) < 4:
+        if self.state.halt is not None and choice < 0.4:
+            self.session.ask(ev.Rearm(time=now, ask=ask, reason="the storm goes on"))
+        elif choice < 0.45 and len(live) < 4:
             event = ev.PlaceTrade(time=now, ask=ask, plan=self._plan())
             self.session.ask(event)
             if draw.random() < 0.2:  # a double click
@@ -126,8 +128,6 @@ class Storm:
             self.session.ask(ev.CloseAll(time=now, ask=ask))
         elif choice < 0.91:
             self.session.ask(ev.Halt(time=now, ask=ask, why="storm"))
-        elif self.state.halt is not None:
-            self.session.ask(ev.Rearm(time=now, ask=ask, reason="the storm goes on"))
 
     def _plan(self) -> Plan:
         draw = self.random

@@ -27,6 +27,8 @@ SEVERITIES: dict[str, Weather] = {
     "gale": Weather("gale", reject=0.15, lost=0.08, mute=0.08, latency_ms=90.0, latency_tail=0.9),
 }
 
+LONGEST = 10.0  # times the median; a silence beyond that is a request or an answer lost, which has its own chance
+
 FATES = ("pass", "reject", "lost", "mute")
 
 
@@ -54,4 +56,5 @@ class Sky:
         weather = self.weather
         if not weather.latency_ms:
             return 0
-        return int(weather.latency_ms * self._random.lognormvariate(0.0, weather.latency_tail) * MILLISECOND)
+        drawn = self._random.lognormvariate(0.0, weather.latency_tail)
+        return int(weather.latency_ms * min(drawn, LONGEST) * MILLISECOND)
