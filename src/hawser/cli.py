@@ -13,7 +13,6 @@ from hawser import __version__
 from hawser.core.errors import BadInput, HawserError
 
 DONE, REFUSED, WRONG = 0, 1, 2
-COMMANDS = ("size",)
 
 
 class _Parser(argparse.ArgumentParser):
@@ -27,8 +26,8 @@ def main(arguments: list[str] | None = None) -> int:
     """Run the command; returns the exit status of interface.md."""
     given = sys.argv[1:] if arguments is None else arguments
     try:
-        if given[:1] == ["size"]:
-            return _size(given[1:])
+        if given[:1] and given[0] in COMMANDS:
+            return COMMANDS[given[0]](given[1:])
         return _desktop(given)
     except HawserError as error:
         print(error.sentence, file=sys.stderr)
@@ -56,6 +55,20 @@ def _size(arguments: list[str]) -> int:
     return DONE if answer["ok"] else REFUSED
 
 
+def _lines(arguments: list[str]) -> int:
+    """`hawser lines`."""
+    parser = _Parser(prog="hawser lines", description="Add indicator columns to a bar file.")
+    parser.add_argument("--bars", type=Path, required=True, metavar="FILE", help="bars: CSV or Parquet")
+    parser.add_argument("--spec", type=Path, required=True, metavar="FILE", help="TOML with a [[line]] for each column")
+    parser.add_argument("--out", type=Path, required=True, metavar="FILE", help="where to write: .csv or .parquet")
+    parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
+    options = parser.parse_args(arguments)
+    from hawser.formats.lines import add_lines
+
+    add_lines(options.bars, options.spec, options.out, options.tz)
+    return DONE
+
+
 def _json(path: str, name: str) -> object:
     try:
         text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
@@ -70,7 +83,8 @@ def _desktop_parser() -> _Parser:
     parser = _Parser(
         prog="hawser",
         description="Sizes, protects and tends trades. Without options: opens the history opened last.",
-        epilog="Commands: hawser size REQUEST sizes a trade from JSON (hawser size --help).",
+        epilog="Commands: hawser size REQUEST sizes a trade from JSON; hawser lines adds indicator columns to bars. "
+        "Each has its own --help.",
     )
     parser.add_argument("--version", action="version", version=f"hawser {__version__}")
     parser.add_argument("--demo", action="store_true", help="open the shipped demo world; touches no data of yours")
@@ -158,6 +172,8 @@ def _replay(options: argparse.Namespace) -> int:
         files.save(root)
     return run(chosen, lambda where: boot(inputs, where), inputs.path.name, speed, options.zone)
 
+
+COMMANDS = {"size": _size, "lines": _lines}
 
 if __name__ == "__main__":
     sys.exit(main())

@@ -50,3 +50,70 @@ def atr(high: Array, low: Array, close: Array, length: int, simple: bool) -> Arr
         else:
             out[i] = wilder_next(out[i - 1], ranges[i], length)
     return out
+
+
+@compiled
+def sma(close: Array, length: int) -> Array:
+    """Simple moving average of the last `length` closes."""
+    out = np.full(close.size, np.nan)
+    for i in range(length - 1, close.size):
+        total = 0.0
+        for j in range(i - length + 1, i + 1):
+            total += close[j]
+        out[i] = total / length
+    return out
+
+
+@compiled
+def ema(close: Array, length: int) -> Array:
+    """Exponential moving average, alpha = 2/(length+1), seeded with the simple average."""
+    out = np.full(close.size, np.nan)
+    if close.size < length:
+        return out
+    total = 0.0
+    for i in range(length):
+        total += close[i]
+    out[length - 1] = total / length
+    alpha = 2.0 / (length + 1.0)
+    for i in range(length, close.size):
+        out[i] = out[i - 1] + alpha * (close[i] - out[i - 1])
+    return out
+
+
+@compiled
+def rsi(close: Array, length: int) -> Array:
+    """Relative strength, 0 to 100, with Wilder's smoothing; the first value is at index `length`."""
+    out = np.full(close.size, np.nan)
+    gain, loss = 0.0, 0.0
+    for i in range(1, close.size):
+        change = close[i] - close[i - 1]
+        up, down = max(change, 0.0), max(-change, 0.0)
+        if i <= length:
+            gain += up / length
+            loss += down / length
+        else:
+            gain, loss = wilder_next(gain, up, length), wilder_next(loss, down, length)
+        if i >= length:
+            if loss == 0.0:
+                out[i] = 100.0 if gain > 0.0 else 50.0
+            else:
+                out[i] = 100.0 * gain / (gain + loss)
+    return out
+
+
+@compiled
+def highest(values: Array, length: int) -> Array:
+    """The highest of the last `length` values."""
+    out = np.full(values.size, np.nan)
+    for i in range(length - 1, values.size):
+        best = values[i]
+        for j in range(i - length + 1, i):
+            best = max(best, values[j])
+        out[i] = best
+    return out
+
+
+@compiled
+def lowest(values: Array, length: int) -> Array:
+    """The lowest of the last `length` values."""
+    return -highest(-values, length)

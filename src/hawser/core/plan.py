@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from decimal import Decimal
 from typing import ClassVar
 
@@ -20,6 +21,11 @@ def in_ticks(price: Decimal, instrument: Instrument) -> float:
     return float(price / instrument.tick)
 
 
+def _finite(what: str, price: Decimal) -> None:
+    if not price.is_finite():
+        raise BadInput("bad_price", f"{what}: expected a price", key=what)
+
+
 class StopRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The initial stop, by exactly one key (section 4)."""
 
@@ -35,7 +41,10 @@ class StopRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         given = [key for key in self.__struct_fields__ if getattr(self, key) is not None]
         if len(given) != 1:
             raise BadInput("bad_stop", "stop: expected exactly one of atr, percent, ticks, price, money", given=given)
-        if not getattr(self, given[0]) > 0:
+        value = getattr(self, given[0])
+        if given[0] == "price":
+            _finite("stop.price", value)  # at or below zero it is a level that is refused, not a wrong entry
+        elif not 0 < value < math.inf:
             raise BadInput("bad_stop", f"stop.{given[0]}: expected a positive number", key=given[0])
 
     @property
@@ -72,7 +81,10 @@ class TargetRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         given = [key for key in self.KINDS if getattr(self, key) is not None]
         if len(given) != 1:
             raise BadInput("bad_target", "target: expected exactly one of r, atr, percent, ticks, price", given=given)
-        if not getattr(self, given[0]) >= 0:
+        value = getattr(self, given[0])
+        if given[0] == "price":
+            _finite("target.price", value)
+        elif not 0 <= value < math.inf:
             raise BadInput("bad_target", f"target.{given[0]}: expected a number, 0 or more", key=given[0])
         if not 0 <= self.share <= 1:
             raise BadInput("bad_target", "target.share: expected a fraction from 0 to 1", key="share")

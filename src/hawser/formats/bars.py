@@ -30,8 +30,13 @@ class History(NamedTuple):
 
 
 def read_bars(path: Path, instrument: Instrument, zone: str | None = None) -> History:
-    """Read a bar file; raises BadInput. `zone` names the zone of times written without an offset."""
-    table = _table(path)
+    """Read a bar file onto the instrument's grid; raises BadInput. `zone`: of times written without an offset."""
+    return _on_grid(read_unrounded(path, zone), instrument)
+
+
+def read_unrounded(path: Path, zone: str | None = None) -> Bars:
+    """Read and check a bar file, prices as they are written; raises BadInput."""
+    table = read_table(path)
     for name in ("time", *PRICES):
         if name not in table.column_names:
             raise BadInput("bad_bars", f"{path}: column {name} is missing; expected time,open,high,low,close")
@@ -42,16 +47,20 @@ def read_bars(path: Path, instrument: Instrument, zone: str | None = None) -> Hi
     spread = _numbers(path, table, "spread") if "spread" in table.column_names else np.full(time.size, np.nan)
     _check_order(path, time)
     _check_prices(path, prices, spread)
-    return _on_grid(Bars._make([time, *prices.values(), spread]), instrument)
+    return Bars._make([time, *prices.values(), spread])
 
 
-def _table(path: Path) -> pa.Table:
+def is_parquet(path: Path) -> bool:
+    return path.suffix.lower() in (".parquet", ".pq")
+
+
+def read_table(path: Path) -> pa.Table:
     import pyarrow as pa
     import pyarrow.csv
     import pyarrow.parquet
 
     try:
-        if path.suffix.lower() in (".parquet", ".pq"):
+        if is_parquet(path):
             return pyarrow.parquet.read_table(path)
         # Times as text: what has no offset must be seen, not guessed.
         options = pyarrow.csv.ConvertOptions(column_types={"time": pa.string()}, strings_can_be_null=False)

@@ -1,0 +1,28 @@
+"""Whole or not at all: files are written beside their place and moved there when they are done."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Iterator
+from pathlib import Path
+from typing import IO
+
+from hawser.core.errors import BadInput
+
+
+@contextlib.contextmanager
+def written(path: Path) -> Iterator[IO[bytes]]:
+    """A file to write to; `path` has the new content after the block, or is untouched where the block raised."""
+    fresh = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        with fresh.open("wb") as file:
+            yield file
+            file.flush()
+            os.fsync(file.fileno())
+        fresh.replace(path)
+    except OSError as error:
+        raise BadInput("unwritable", f"{path}: cannot be written ({error.strerror})") from None
+    finally:
+        with contextlib.suppress(OSError):
+            fresh.unlink()

@@ -1,0 +1,90 @@
+"""`hawser lines`: indicator columns added to a bar file, everything else in it as it was."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
+from hawser.core.lines import LineSpec
+from hawser.formats.atomic import written
+from hawser.formats.bars import is_parquet, read_unrounded
+from hawser.formats.declared import load
+
+
+class Lines(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The spec file: tables `[[line]]`."""
+
+    line: tuple[LineSpec, ...]
+
+
+def add_lines(bars: Path, spec: Path, out: Path, zone: str | None = None) -> None:
+    """Write `bars` with the spec's columns to `out` (Parquet by its ending, else CSV); raises BadInput."""
+    specs = load(Lines, spec).line
+    if not specs:
+        raise BadInput("bad_line", f"{spec}: expected at least one [[line]]")
+    history = read_unrounded(bars, zone)
+    held = _column_names(bars)
+    for number, one in enumerate(specs):
+        if one.name in held or one.name in [other.name for other in specs[:number]]:
+            raise BadInput("bad_line", f"{spec}: {one.name}: a column of that name is already there")
+    columns = {one.name: one.values(history) for one in specs}
+    if is_parquet(out):
+        _write_parquet(bars, columns, out)
+    else:
+        _write_csv(bars, columns, out)
+
+
+def _column_names(path: Path) -> list[str]:
+    import pyarrow.parquet
+
+    if is_parquet(path):
+        return list(pyarrow.parquet.read_schema(path).names)
+    with path.open(newline="", encoding="utf-8-sig") as file:
+        return next(csv.reader(file))
+
+
+def _write_csv(bars: Path, columns: dict[str, Array], out: Path) -> None:
+    """The bar file's rows with their text unchanged, the new columns behind; a value not yet known is empty."""
+    texts = [["" if np.isnan(value) else repr(value) for value in column.tolist()] for column in columns.values()]
+    with written(out) as file:
+        text = io.TextIOWrapper(file, encoding="utf-8", newline="")
+        writer = csv.writer(text)
+        rows = _rows(bars)
+        writer.writerow([*next(rows), *columns])
+        writer.writerows([*row, *values] for row, *values in zip(rows, *texts, strict=True))
+        text.flush()
+        text.detach()
+
+
+def _rows(path: Path) -> Iterator[list[str]]:
+    """Header and rows of a bar file as text."""
+    if not is_parquet(path):
+        with path.open(newline="", encoding="utf-8-sig") as file:
+            yield from (row for row in csv.reader(file) if row)
+        return
+    import pyarrow.csv
+    import pyarrow.parquet
+
+    held = io.BytesIO()
+    pyarrow.csv.write_csv(pyarrow.parquet.read_table(path), held)
+    yield from csv.reader(io.StringIO(held.getvalue().decode()))
+
+
+def _write_parquet(bars: Path, columns: dict[str, Array], out: Path) -> None:
+    import pyarrow as pa
+    import pyarrow.parquet
+
+    from hawser.formats.bars import read_table
+
+    table = read_table(bars)
+    for name, values in columns.items():
+        table = table.append_column(name, pa.array(values, from_pandas=True))
+    with written(out) as file:
+        pyarrow.parquet.write_table(table, file)
