@@ -24,7 +24,7 @@ import numpy as np
 from PyQt6.QtCore import QEventLoop, QTimer
 
 from figures import line, median, percentile, ratio
-from hawser.core.account import Account, Policy
+from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument
@@ -100,7 +100,8 @@ def prepare(session: Session) -> None:
     names = list(session.venue.instruments)
     for number in range(TRADES):
         plan = Plan(
-            symbol=names[number % INSTRUMENTS], side=1 if number % 2 else -1, percent=0.1, stop=StopRule(atr=9.0),
+            symbol=names[number % INSTRUMENTS], side=1 if number % 2 else -1, size=SizeRule(percent=0.1),
+            stop=StopRule(atr=9.0),
             trail=TrailRule(9.0), timeframe_ns=MINUTE,
         )  # fmt: skip
         session.ask(ev.PlaceTrade(time=session.venue.now, ask=f"b{number}", plan=plan))

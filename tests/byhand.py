@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from hawser.core.account import SizeRule
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
 from hawser.engine import commands as cm
@@ -18,7 +19,7 @@ TARGETS = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.5))
 
 def plan(**changes: Any) -> Plan:
     values = {
-        "symbol": SYMBOL, "side": 1, "percent": 0.6, "stop": StopRule(atr=2.5), "targets": TARGETS,
+        "symbol": SYMBOL, "side": 1, "size": SizeRule(percent=0.6), "stop": StopRule(atr=2.5), "targets": TARGETS,
         "trail": TrailRule(3.0), "timeframe_ns": 15 * MINUTE,
     } | changes  # fmt: skip
     return Plan(**values)

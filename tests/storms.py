@@ -9,7 +9,7 @@ import random
 from dataclasses import dataclass, field
 from decimal import Decimal
 
-from hawser.core.account import Account, Policy
+from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.clock import MILLISECOND, MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
@@ -134,7 +134,7 @@ class Storm:
         shares = [(1.0, 0.4), (2.0, 0.3), (3.0, 0.3)][: draw.randint(0, 3)]
         return Plan(
             symbol=draw.choice([one.symbol for one, _ in WORLD]), side=draw.choice((1, -1)),
-            percent=draw.uniform(0.1, 0.8), stop=StopRule(atr=draw.uniform(0.5, 3.0)),
+            size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=StopRule(atr=draw.uniform(0.5, 3.0)),
             targets=tuple(TargetRule(r=r * draw.uniform(0.2, 1), share=share) for r, share in shares),
             trail=TrailRule(draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
         )  # fmt: skip

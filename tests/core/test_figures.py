@@ -8,9 +8,11 @@ from hypothesis import strategies as st
 
 from hawser.core import figures as fg
 from hawser.core import typed
+from hawser.core.account import SizeRule
 from hawser.core.errors import BadInput
 from hawser.core.heat import Stake, heat, heat_by_currency, locked, outcome_at_stop
 from hawser.core.money import minor_digits, rounded
+from hawser.core.plan import LineRule, StopRule
 
 NBSP, MINUS = "\u00a0", "\u2212"
 
@@ -65,21 +67,45 @@ def test_heat_by_currency_counts_base_and_quote():
     assert heat_by_currency([stake(), stake(exposure=("CHF",))]) == {"CAD": 64.0, "CHF": 128.0}
 
 
-@pytest.mark.parametrize(("text", "percent"), [("0.6%", 0.6), (" 0,6 % ", 0.6), ("1", 1.0), (".5 percent", 0.5)])
-def test_risks_are_typed_the_way_people_type(text, percent):
-    assert typed.read_risk(text) == percent
+CHF = "CHF"
 
 
 @pytest.mark.parametrize(
-    ("text", "kind", "value"),
+    ("text", "rule"),
     [
-        ("2.5 atr", "atr", 2.5), ("2,5ATR", "atr", 2.5), ("0.8 %", "percent", 0.8), ("46t", "ticks", 46.0),
-        ("46 ticks", "ticks", 46.0), ("0.60879", "price", Decimal("0.60879")),
+        ("0.6%", SizeRule(percent=0.6)), (" 0,6 % ", SizeRule(percent=0.6)), ("1", SizeRule(percent=1.0)),
+        (".5 percent", SizeRule(percent=0.5)), ("0.6 % of balance", SizeRule(percent=0.6, basis="balance")),
+        ("0.6 % free margin", SizeRule(percent=0.6, basis="free_margin")), ("1 % equity", SizeRule(percent=1.0)),
+        ("385 CHF", SizeRule("risk_money", amount=385.0)), ("1 385.50chf", SizeRule("risk_money", amount=1385.5)),
+        ("2 units", SizeRule("fixed", qty=Decimal(2))), ("0,04 u", SizeRule("fixed", qty=Decimal("0.04"))),
+        ("150 % notional", SizeRule("notional_percent", percent=150.0)),
+        ("1 % per 2.5 atr", SizeRule("volatility", percent=1.0, multiple=2.5)),
+        ("invest 5 000 CHF risk 150 CHF", SizeRule("invest", amount=5000.0, risk=150.0)),
+        ("Invest 5000CHF, risk 150 chf", SizeRule("invest", amount=5000.0, risk=150.0)),
     ],
 )  # fmt: skip
-def test_stops(text, kind, value):
-    rule = typed.read_stop(text)
-    assert (rule.kind, rule.value) == (kind, value)
+def test_sizes_are_typed_the_way_people_type(text, rule):
+    assert typed.read_size(text, CHF) == rule
+    assert typed.read_size(typed.size_text(rule, CHF), CHF) == rule
+
+
+@pytest.mark.parametrize(
+    ("text", "rule"),
+    [
+        ("2.5 atr", StopRule(atr=2.5)), ("2,5ATR", StopRule(atr=2.5)), ("0.8 %", StopRule(percent=0.8)),
+        ("46t", StopRule(ticks=46.0)), ("46 ticks", StopRule(ticks=46.0)), ("0.6", StopRule(price=Decimal("0.6"))),
+        ("150 CHF", StopRule(money=150.0)), ("3 bars", StopRule(bars=3)),
+        ("1 bar + 2t", StopRule(bars=1, offset_ticks=2)),
+        ("pivot 2 3 - 1 t", StopRule(pivot=(2, 3), offset_ticks=-1)), ("sma 20", StopRule(line=LineRule("sma", 20))),
+        ("channel 55", StopRule(line=LineRule("channel", 55))),
+        ("supertrend 10 3", StopRule(line=LineRule("supertrend", 10, 3.0))),
+        ("supertrend 10 2.5 + 4 t", StopRule(line=LineRule("supertrend", 10, 2.5), offset_ticks=4)),
+        ("Parabolic", StopRule(line=LineRule("parabolic"))),
+    ],
+)  # fmt: skip
+def test_stops(text, rule):
+    assert typed.read_stop(text, CHF) == rule
+    assert typed.read_stop(typed.stop_text(rule, CHF), CHF) == rule
 
 
 def test_targets_shares_and_trails():
@@ -95,11 +121,21 @@ def test_targets_shares_and_trails():
     assert typed.read_trail(" none ") is None
 
 
+def read_size(text):
+    return typed.read_size(text, CHF)
+
+
+def read_stop(text):
+    return typed.read_stop(text, CHF)
+
+
 @pytest.mark.parametrize(
     ("reader", "text"),
     [
-        (typed.read_risk, "two"), (typed.read_risk, "101 %"), (typed.read_risk, "0.6 atr"), (typed.read_risk, ""),
-        (typed.read_stop, "2.5 R"), (typed.read_stop, "-3 atr"), (typed.read_stop, "0 t"), (typed.read_stop, "1e9"),
+        (read_size, "two"), (read_size, "101 %"), (read_size, "0.6 atr"), (read_size, ""), (read_size, "385 USD"),
+        (read_size, "0 CHF"), (read_size, "1 % of my equity"), (read_size, "invest 5000 CHF"), (read_size, "2 units 3"),
+        (read_stop, "2.5 R"), (read_stop, "-3 atr"), (read_stop, "0 t"), (read_stop, "1e9"), (read_stop, "pivot 2"),
+        (read_stop, "supertrend 10"), (read_stop, "sma 2.5"), (read_stop, "0 bars"), (read_stop, "pivot 0 2"),
         (typed.read_trail, "3 %"), (lambda text: typed.read_share(text, 1.0), "140 %"),
         (lambda text: typed.read_target(text, 0.5), "1.5 x"),
     ],
@@ -110,9 +146,14 @@ def test_what_is_not_understood_is_explained(reader, text):
     assert "xpected" in caught.value.sentence
 
 
-@given(st.text(max_size=12))
+WORDS = st.sampled_from(
+    ["1", "2.5", "%", "atr", "chf", "of", "balance", "per", "bars", "pivot", "sma", "+", "t", "risk", "invest"]
+)
+
+
+@given(st.one_of(st.text(max_size=12), st.lists(WORDS, max_size=6).map(" ".join)))
 def test_no_typing_ever_raises_anything_else(text):
-    for reader in (typed.read_risk, typed.read_stop, typed.read_trail):
+    for reader in (read_size, read_stop, typed.read_trail):
         try:
             reader(text)
         except BadInput as error:

@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hawser.core.account import Costs, Policy, SizeRule
+from hawser.core.derivation import derivation
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Commission
 from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
@@ -75,7 +76,7 @@ def test_the_contract_s_example():
 
 
 def test_the_derivation_has_every_step_with_its_unit():
-    steps = sized(request()).derivation
+    steps = derivation(request(), sized(request()))
     text = "\n".join(f"{step.label}: {step.figure}" for step in steps)
     for part in (
         "64\u00a0000.00 \u00d7 0.6 %", "384.00\u00a0CHF", "363 t", "368.00\u00a0CHF", "1.0435 units", "1.04 units",
@@ -217,10 +218,16 @@ def test_the_tick_value_follows_the_rate_of_the_moment():
         lambda: TargetRule(share=1.5, r=1.0),
         lambda: TargetRule(share=0.5, r=-1.0),
         lambda: TrailRule(atr=0.0),
-        lambda: Plan("CAD/CHF", 0, 0.5, StopRule(atr=2.0)),
-        lambda: Plan("CAD/CHF", 1, 0.0, StopRule(atr=2.0)),
-        lambda: Plan("CAD/CHF", 1, 1.0, StopRule(atr=2.0), (TargetRule(share=0.7, r=1), TargetRule(share=0.4, r=2))),
-        lambda: Plan("CAD/CHF", 1, 1.0, StopRule(atr=2.0), (TargetRule(share=0.1, r=1),) * 6),
+        lambda: Plan("CAD/CHF", 0, SizeRule(percent=0.5), StopRule(atr=2.0)),
+        lambda: Plan("CAD/CHF", 1, SizeRule(percent=0.5), None),
+        lambda: Plan(
+            "CAD/CHF",
+            1,
+            SizeRule(percent=1.0),
+            StopRule(atr=2.0),
+            (TargetRule(share=0.7, r=1), TargetRule(share=0.4, r=2)),
+        ),
+        lambda: Plan("CAD/CHF", 1, SizeRule(percent=1.0), StopRule(atr=2.0), (TargetRule(share=0.1, r=1),) * 6),
         lambda: SizeRule(method="invest", amount=100.0),
         lambda: SizeRule(percent=float("nan")),
         lambda: Costs(spread_ticks=-1),

@@ -84,7 +84,7 @@ def test_places_with_the_keyboard_and_sees_it_protected(trader):
     trader.choose("NZD/SEK")
     trade = trader.place(risk="0.3 %", stop="3 atr")
     assert trade.covered
-    assert trade.plan.percent == 0.3
+    assert trade.plan.size.percent == 0.3
     row = trader.helm.strips.rows[trade.id]
     assert "protected" in row.accessibleName()
     assert trader.helm.selected == trade.id

@@ -4,7 +4,7 @@ import msgspec
 import pytest
 
 from byhand import ByHand, codes, of, plan
-from hawser.core.account import Policy
+from hawser.core.account import Policy, SizeRule
 from hawser.core.errors import HawserBug
 from hawser.core.plan import StopRule
 from hawser.engine import commands as cm
@@ -232,7 +232,7 @@ def test_an_unknown_instrument_or_trade_is_refused():
 
 
 def test_a_size_that_is_refused_is_told_with_its_code():
-    told = ByHand().place(percent=0.001)
+    told = ByHand().place(size=SizeRule(percent=0.001))
     assert codes(told) == ["below_min"]
     assert "Not placed" in of(told, cm.Tell)[0].text
 

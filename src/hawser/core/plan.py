@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import math
 from decimal import Decimal
-from typing import ClassVar
+from functools import cached_property
+from typing import Any, ClassVar, Literal
 
 import msgspec
 
+from hawser.core.account import SizeRule
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
@@ -26,43 +28,91 @@ def _finite(what: str, price: Decimal) -> None:
         raise BadInput("bad_price", f"{what}: expected a price", key=what)
 
 
-class StopRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The initial stop, by exactly one key (section 4)."""
+class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """An indicator line that a stop stands on: its value on the last completed bar (section 4)."""
+
+    kind: Literal["sma", "ema", "supertrend", "parabolic", "channel"]
+    length: int = 14
+    factor: float | None = None
+    step: float = 0.02
+    ceiling: float = 0.2
+
+    def __post_init__(self) -> None:
+        if self.length < 1:
+            raise BadInput("bad_line", "line.length: expected a whole number of bars, 1 or more", key="length")
+        if (self.kind == "supertrend") != (self.factor is not None):
+            raise BadInput("bad_line", "line.factor: expected with a supertrend, and only there", key="factor")
+        if self.factor is not None and not 0 < self.factor < math.inf:
+            raise BadInput("bad_line", "line.factor: expected a positive number", key="factor")
+        if not 0 < self.step <= self.ceiling <= 1:
+            raise BadInput("bad_line", "line.step: expected 0 < step <= ceiling <= 1", key="step")
+
+
+class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
+    """The initial stop, by exactly one key (section 4); `offset_ticks` goes with those taken from bars."""
 
     atr: float | None = None
     percent: float | None = None
     ticks: float | None = None
     price: Decimal | None = None
     money: float | None = None
+    bars: int | None = None
+    pivot: tuple[int, int] | None = None
+    line: LineRule | None = None
+    offset_ticks: float = 0.0
 
-    KINDS: ClassVar = {"atr": stops.ATR, "percent": stops.PERCENT, "ticks": stops.TICKS, "price": stops.PRICE}
+    KINDS: ClassVar = {
+        "atr": stops.ATR, "percent": stops.PERCENT, "ticks": stops.TICKS, "price": stops.PRICE, "bars": stops.PRICE,
+        "pivot": stops.PRICE, "line": stops.PRICE,
+    }  # fmt: skip
+    FROM_BARS: ClassVar = ("bars", "pivot", "line")
 
     def __post_init__(self) -> None:
-        given = [key for key in self.__struct_fields__ if getattr(self, key) is not None]
+        keys = self.__struct_fields__[:-1]
+        given = [key for key in keys if getattr(self, key) is not None]
         if len(given) != 1:
-            raise BadInput("bad_stop", "stop: expected exactly one of atr, percent, ticks, price, money", given=given)
+            raise BadInput("bad_stop", f"stop: expected exactly one of {', '.join(keys)}", given=given)
         value = getattr(self, given[0])
         if given[0] == "price":
             _finite("stop.price", value)  # at or below zero it is a level that is refused, not a wrong entry
-        elif not 0 < value < math.inf:
+        elif given[0] == "pivot":
+            if value[0] < 1 or value[1] < 1:
+                raise BadInput("bad_stop", "stop.pivot: expected bars before and after, 1 or more each", key="pivot")
+        elif given[0] != "line" and not 0 < value < math.inf:
             raise BadInput("bad_stop", f"stop.{given[0]}: expected a positive number", key=given[0])
+        if not math.isfinite(self.offset_ticks):
+            raise BadInput("bad_stop", "stop.offset_ticks: expected a number of ticks", key="offset_ticks")
+        if self.offset_ticks and given[0] not in self.FROM_BARS:
+            raise BadInput("bad_stop", "stop.offset_ticks: expected with bars, pivot or line", key="offset_ticks")
 
-    @property
+    @cached_property
     def kind(self) -> str:
         return next(key for key in self.__struct_fields__ if getattr(self, key) is not None)
 
-    @property
-    def value(self) -> float | Decimal:
-        value: float | Decimal = getattr(self, self.kind)
-        return value
+    @cached_property
+    def value(self) -> Any:
+        """What stands at the one key given."""
+        return getattr(self, self.kind)
 
-    def level(self, instrument: Instrument, ref: int, atr: float, side: int) -> int:
-        """The rounded stop in ticks; `atr` in price units. Not for `money`, which needs the quantity."""
-        value = in_ticks(self.price, instrument) if self.price is not None else float(self.value)
-        return stops.stop_level(self.KINDS[self.kind], value, float(ref), atr / instrument.tick_size, side)
+    @cached_property
+    def from_bars(self) -> bool:
+        """Whether the level is taken from completed bars (`core/basis.py`)."""
+        return self.kind in self.FROM_BARS
+
+    def level(self, instrument: Instrument, ref: int, atr: float, side: int, basis: float, spread: int) -> int:
+        """The rounded stop in ticks; `atr` and `basis` in price units. Not for `money`, which needs the quantity.
+
+        Bars are bid prices and a short's stop triggers on the ask: a level taken from bars adds the spread.
+        """
+        kind, tick = self.kind, instrument.tick_size
+        if self.from_bars:
+            value = basis / tick - side * self.offset_ticks + (spread if side < 0 else 0)
+        else:
+            value = in_ticks(self.value, instrument) if kind == "price" else float(self.value)
+        return stops.stop_level(self.KINDS[kind], value, float(ref), atr / tick, side)
 
 
-class TargetRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
     """One target: a level by exactly one key, and the `share` of the position it takes (section 6)."""
 
     share: float
@@ -89,16 +139,16 @@ class TargetRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         if not 0 <= self.share <= 1:
             raise BadInput("bad_target", "target.share: expected a fraction from 0 to 1", key="share")
 
-    @property
+    @cached_property
     def kind(self) -> str:
         return next(key for key in self.KINDS if getattr(self, key) is not None)
 
-    @property
+    @cached_property
     def value(self) -> float | Decimal:
         value: float | Decimal = getattr(self, self.kind)
         return value
 
-    @property
+    @cached_property
     def off(self) -> bool:
         """A target whose distance or share is 0 is off."""
         return self.share == 0 or self.value == 0
@@ -123,12 +173,13 @@ class TrailRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One planned trade. `timeframe_ns` is that of the bars whose ATR it uses; `percent` is risk of equity."""
+    """One planned trade. `timeframe_ns` is that of the bars whose ATR and levels it uses; no stop only with `invest`,
+    which brings its own."""
 
     symbol: str
     side: int
-    percent: float
-    stop: StopRule
+    size: SizeRule
+    stop: StopRule | None
     targets: tuple[TargetRule, ...] = ()
     trail: TrailRule | None = None
     timeframe_ns: int = 15 * MINUTE
@@ -136,9 +187,16 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         if self.side not in (1, -1):
             raise BadInput("bad_side", "side: expected long (+1) or short (-1)")
-        if not 0 < self.percent <= 100:
-            raise BadInput("bad_risk", "risk: expected a percentage above 0, at most 100")
+        check_stop_and_size(self.stop, self.size)
         check_shares(self.targets)
+
+
+def check_stop_and_size(stop: StopRule | None, size: SizeRule) -> None:
+    """A stop by money needs a fixed quantity; only `invest` brings its own stop."""
+    if stop is None and size.method != "invest":
+        raise BadInput("bad_stop", "stop: expected one, unless the size method is invest")
+    if stop is not None and stop.money is not None and size.method != "fixed":
+        raise BadInput("bad_stop", "stop.money: expected with size method fixed only")
 
 
 def check_shares(rules: tuple[TargetRule, ...]) -> None:

@@ -23,8 +23,8 @@ from hawser.core.rules.targets import steps_through
 
 
 class SizeRequest(msgspec.Struct, frozen=True, kw_only=True):
-    """What a size follows from. `bid`, `ask` and `entry` in ticks, `atr` in price units (NaN: not yet known),
-    heat and room in the account's currency."""
+    """What a size follows from. `bid`, `ask` and `entry` in ticks; `atr`, and `basis` for a stop taken from bars, in
+    price units (NaN: not yet known); heat and room in the account's currency."""
 
     instrument: Instrument
     account: Account
@@ -32,6 +32,7 @@ class SizeRequest(msgspec.Struct, frozen=True, kw_only=True):
     bid: int
     ask: int
     atr: float = math.nan
+    basis: float = math.nan
     stop: StopRule | None = None
     targets: tuple[TargetRule, ...] = ()
     entry: int | None = None
@@ -73,16 +74,6 @@ class Cap(msgspec.Struct, frozen=True):
     bound: bool = False
 
 
-AT_RISK = "at risk"  # begins the label of the step that tells the whole risk
-
-
-class Step(msgspec.Struct, frozen=True):
-    """One line of the reckoning: what, and the figure with its unit."""
-
-    label: str
-    figure: str
-
-
 class Sizing(msgspec.Struct, frozen=True, kw_only=True):
     """The answer. Levels and `r_ticks` in ticks, `asked_steps` and `steps` in steps, money unrounded."""
 
@@ -104,7 +95,7 @@ class Sizing(msgspec.Struct, frozen=True, kw_only=True):
     targets: tuple[TargetSize, ...]
     merged: tuple[int, ...]
     caps: tuple[Cap, ...]
-    derivation: tuple[Step, ...]
+    slippage_ticks: float
 
 
 class _Terms:
@@ -169,6 +160,8 @@ def _need_indicators(request: SizeRequest) -> None:
     needs = any(rule is not None and rule.kind == "atr" for rule in rules)
     if (needs or request.account.size.method == "volatility") and not request.atr > 0:
         raise Refused("indicator_not_ready", "The ATR has no value yet: more completed bars are needed.")
+    if request.stop is not None and request.stop.from_bars and not request.basis > 0:
+        raise Refused("indicator_not_ready", f"The stop's {request.stop.kind} has no value yet: more bars are needed.")
 
 
 def _given_steps(terms: _Terms) -> int | None:
@@ -198,7 +191,8 @@ def _stop(terms: _Terms, given: int | None) -> int:
     elif request.stop is None:
         raise Refused("bad_request", "stop: expected one of atr, percent, ticks, price.")
     else:
-        stop = request.stop.level(instrument, terms.ref, request.atr, request.side)
+        spread = request.ask - request.bid
+        stop = request.stop.level(instrument, terms.ref, request.atr, request.side, request.basis, spread)
     _check_stop(terms, stop)
     return stop
 
@@ -352,68 +346,11 @@ def _answer(terms: _Terms, stop: int, asked: int, steps: int, caps: tuple[Cap, .
     rule = account.size
     basis = account.basis_money(rule.basis) if rule.method == "risk_percent" else account.equity
     targets, merged = _split_targets(terms, stop, steps)
-    sizing = Sizing(
+    return Sizing(
         ref=terms.ref, stop=stop, r_ticks=r_ticks, asked_steps=asked, steps=steps, risk_money=risk,
         risk_percent=risk / basis * 100, basis_money=basis, budget=_budget(account, rule),
         tick_value=terms.tick_value, risk_per_unit=risk / qty, notional=notional,
         equity_used_percent=notional / account.equity * 100, margin=notional * instrument.margin_rate,
         spread_percent_of_r=(request.ask - request.bid) / r_ticks * 100, targets=targets, merged=merged, caps=caps,
-        derivation=(),
+        slippage_ticks=terms.slippage,
     )  # fmt: skip
-    return msgspec.structs.replace(sizing, derivation=_derivation(terms, sizing))
-
-
-def _derivation(terms: _Terms, sizing: Sizing) -> tuple[Step, ...]:
-    """The steps of the reckoning, each with its unit, in the order a trader would work them."""
-    account, instrument, request = terms.account, terms.instrument, terms.request
-    currency, qty = account.currency, sizing.steps * instrument.step_size
-    steps = [_budget_step(account, instrument, sizing), Step(_stop_label(terms), instrument.price(sizing.stop))]
-    steps.append(Step("R, entry to stop", f"{sizing.r_ticks} t"))
-    steps.append(Step("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}"))
-    if terms.slippage:
-        steps.append(Step("expected slippage, in and out", f"{terms.slippage:g} t"))
-    fees = sizing.risk_money - qty * (sizing.r_ticks + terms.slippage) * terms.tick_value
-    if fees > 0:
-        steps.append(Step("commission, in and out", fg.money(fees, currency)))
-    steps.append(Step("risk of 1 unit", fg.money(sizing.risk_per_unit, currency)))
-    if sizing.budget is not None:
-        exact = fg.number(sizing.budget / sizing.risk_per_unit, instrument.qty_digits + 2)
-        label = f"{fg.amount(sizing.budget, currency)} \u00f7 {fg.amount(sizing.risk_per_unit, currency)}"
-        steps.append(Step(label, f"{exact} units"))
-        steps.append(Step(f"down to the step {instrument.qty_step}", f"{instrument.qty(sizing.asked_steps)} units"))
-    for cap in sizing.caps:
-        if cap.bound:
-            steps.append(Step(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units"))
-    basis = account.size.basis.replace("_", " ") if account.size.method == "risk_percent" else "equity"
-    label = f"{AT_RISK} = {fg.percent(sizing.risk_percent, 3)} of {basis}"
-    steps.append(Step(label, fg.money(sizing.risk_money, currency)))
-    steps.append(
-        Step(f"notional, {fg.percent(sizing.equity_used_percent)} of equity", fg.money(sizing.notional, currency))
-    )
-    steps.append(Step("margin", fg.money(sizing.margin, currency)))
-    steps.append(Step(f"spread {request.ask - request.bid} t", f"{fg.percent(sizing.spread_percent_of_r)} of R"))
-    return tuple(steps)
-
-
-def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> Step:
-    """What the size starts from."""
-    rule = account.size
-    if rule.method == "risk_percent":
-        assert sizing.budget is not None
-        basis = fg.amount(sizing.basis_money, account.currency)
-        label = f"{rule.basis.replace('_', ' ')} {basis} \u00d7 {rule.percent:g} %"
-        return Step(label, fg.money(sizing.budget, account.currency))
-    if sizing.budget is not None:
-        return Step("risk budget", fg.money(sizing.budget, account.currency))
-    return Step(f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units")
-
-
-def _stop_label(terms: _Terms) -> str:
-    rule, request = terms.request.stop, terms.request
-    if rule is None or rule.kind == "money" or terms.account.size.method == "invest":
-        return "farthest stop the money allows"
-    if rule.kind == "atr":
-        digits = terms.instrument.price_digits + 1
-        return f"stop {rule.atr:g} \u00d7 ATR {request.atr:.{digits}f}"
-    unit = {"percent": " %", "ticks": " t", "price": ""}[rule.kind]
-    return "stop at a price" if rule.kind == "price" else f"stop {rule.value:g}{unit} from entry"

@@ -1,12 +1,21 @@
-"""What people type into a field: a number and its unit, in a small grammar of our own.
+"""What people type into a field: numbers with their units, in a small grammar of our own.
 
-    risk     0.6 %
-    stop     2.5 atr | 0.8 % | 46 t | 0.60879 (a price)
+    size     0.6 %                          risk, of equity
+             0.6 % of balance               or of free margin
+             385 CHF                        risk in money
+             2 units                        a fixed quantity
+             20 % notional                  a share of equity in notional
+             1 % per 2.5 atr                equal movement per unit of volatility
+             invest 5000 CHF risk 150 CHF   the stop follows
+    stop     2.5 atr | 0.8 % | 46 t | 0.60879 (a price) | 150 CHF (with units)
+             3 bars | pivot 2 3 | sma 20 | ema 20 | channel 20 | supertrend 10 3 | parabolic
+             the last row also with an offset, farther away: 3 bars + 2 t
     target   1.5 R | 2 atr | 0.8 % | 46 t | 0.61605 (a price)
     share    40 % | 0.4 | rest
-    trail    3 atr
+    trail    3 atr | nothing
 
-Spaces and capitals are free, a comma may stand for the decimal point. What is wrong is told in one sentence.
+Spaces and capitals are free, a comma may stand for the decimal point, thousands may be grouped by spaces. What is
+wrong is told in one sentence. `described` and `size_text` write a rule back the way it would be typed.
 """
 
 from __future__ import annotations
@@ -16,42 +25,172 @@ from decimal import Decimal
 
 import msgspec
 
+from hawser.core.account import SizeRule
 from hawser.core.errors import BadInput
-from hawser.core.plan import StopRule, TargetRule, TrailRule
+from hawser.core.plan import LineRule, StopRule, TargetRule, TrailRule
 
-_NUMBER = re.compile(r"^\s*([0-9]+(?:[.,][0-9]*)?|[.,][0-9]+)\s*(.*?)\s*$")
+_NUMBER = r"(?:[0-9]{1,3}(?:[ \u00a0][0-9]{3})+|[0-9]+)(?:[.,][0-9]*)?|[.,][0-9]+"
+_ENTRY = re.compile(rf"^\s*({_NUMBER})\s*(.*?)\s*$")
 _UNITS = {"%": "percent", "percent": "percent", "atr": "atr", "t": "ticks", "tick": "ticks", "ticks": "ticks", "r": "r",
           "": "price"}  # fmt: skip
+_OFFSET = re.compile(rf"^(.*?)\s*([+-])\s*({_NUMBER})\s*t(?:icks?)?\s*$")
+_PERCENT_OF = re.compile(r"^(?:of\s+)?(equity|balance|free(?:\s+margin)?)$")
+_PER_ATR = re.compile(rf"^per\s+({_NUMBER})\s*atr$")
+_INVEST = re.compile(rf"^\s*invest\s+({_NUMBER})\s*([a-z]{{3}})\s*[,;]?\s*risk\s+({_NUMBER})\s*([a-z]{{3}})\s*$")
+SIZES = "0.6 %, 385 CHF or 2 units"
+STOPS = "2.5 atr, 0.8 %, 46 t, a price, or 3 bars"
+
+
+def _decimal(text: str) -> Decimal:
+    return Decimal(re.sub(r"[ \u00a0]", "", text).replace(",", "."))
+
+
+def _positive(text: str) -> Decimal:
+    number = _decimal(text)
+    if number <= 0:
+        raise BadInput("bad_entry", "Expected a number above zero")
+    return number
+
+
+def _split(text: str, example: str) -> tuple[Decimal, str]:
+    """A positive number and the words behind it, in small letters."""
+    match = _ENTRY.match(text)
+    if match is None:
+        raise BadInput("bad_entry", f"Expected a number with its unit, such as {example}")
+    return _positive(match.group(1)), match.group(2).lower()
 
 
 def _read(text: str, allowed: tuple[str, ...], example: str) -> tuple[str, Decimal]:
     """Unit and number of `text`; raises BadInput with `example`."""
-    match = _NUMBER.match(text)
-    if match is None:
-        raise BadInput("bad_entry", f"Expected a number with its unit, such as {example}")
-    unit = _UNITS.get(match.group(2).lower(), "")
+    number, words = _split(text, example)
+    unit = _UNITS.get(words, "")
     if unit not in allowed:
-        raise BadInput("bad_entry", f"'{match.group(2) or text.strip()}' is not understood here; expected {example}")
-    number = Decimal(match.group(1).replace(",", "."))
-    if number <= 0:
-        raise BadInput("bad_entry", "Expected a number above zero")
+        raise BadInput("bad_entry", f"'{words or text.strip()}' is not understood here; expected {example}")
     return unit, number
 
 
-def read_risk(text: str) -> float:
-    """A risk as percent of equity."""
-    unit, number = _read(text if re.search(r"[%a-zA-Z]", text) else text + "%", ("percent",), "0.6 %")
-    if unit == "percent" and number > 100:
+def _hundred(number: Decimal) -> float:
+    if number > 100:
         raise BadInput("bad_entry", "Expected at most 100 %")
     return float(number)
 
 
-def read_stop(text: str) -> StopRule:
+def _in_currency(word: str, currency: str) -> None:
+    if word.upper() != currency:
+        raise BadInput("bad_entry", f"The account is in {currency}; expected an amount such as 385 {currency}")
+
+
+def read_size(text: str, currency: str) -> SizeRule:
+    """How large: a risk, a quantity or an investment, for an account in `currency`."""
+    invest = _INVEST.match(text.lower())
+    if invest is not None:
+        _in_currency(invest.group(2), currency)
+        _in_currency(invest.group(4), currency)
+        return SizeRule("invest", amount=float(_positive(invest.group(1))), risk=float(_positive(invest.group(3))))
+    number, words = _split(text, SIZES.replace("CHF", currency))
+    head, _, rest = words.partition(" ")
+    if head in ("", "%", "percent"):
+        return _percent_size(number, rest.strip())
+    if head in ("unit", "units", "u") and not rest:
+        return SizeRule("fixed", qty=number)
+    if re.fullmatch("[a-z]{3}", head) and not rest and head != "atr":
+        _in_currency(head, currency)
+        return SizeRule("risk_money", amount=float(number))
+    raise BadInput("bad_entry", f"'{words}' is not understood here; expected {SIZES.replace('CHF', currency)}")
+
+
+def _percent_size(number: Decimal, rest: str) -> SizeRule:
+    if rest == "notional":
+        return SizeRule("notional_percent", percent=float(number))
+    percent = _hundred(number)
+    if not rest:
+        return SizeRule(percent=percent)
+    of, per = _PERCENT_OF.match(rest), _PER_ATR.match(rest)
+    if of is not None:
+        name = of.group(1).split()[0]
+        return SizeRule(percent=percent, basis={"equity": "equity", "balance": "balance"}.get(name, "free_margin"))  # type: ignore[arg-type]  # the pattern gives no other
+    if per is not None:
+        return SizeRule("volatility", percent=percent, multiple=float(_positive(per.group(1))))
+    expected = "of balance, of free margin, notional, or per 2.5 atr"
+    raise BadInput("bad_entry", f"'{rest}' is not understood behind a percentage; expected {expected}")
+
+
+def size_text(rule: SizeRule, currency: str) -> str:
+    """A size rule as it would be typed."""
+    if rule.method == "risk_percent":
+        of = "" if rule.basis == "equity" else f" of {rule.basis.replace('_', ' ')}"
+        return f"{rule.percent:g} %{of}"
+    return {
+        "risk_money": lambda: f"{rule.amount:.15g} {currency}",
+        "fixed": lambda: f"{rule.qty} units",
+        "notional_percent": lambda: f"{rule.percent:g} % notional",
+        "volatility": lambda: f"{rule.percent:g} % per {rule.multiple:g} atr",
+        "invest": lambda: f"invest {rule.amount:.15g} {currency} risk {rule.risk:.15g} {currency}",
+    }[rule.method]()
+
+
+def read_stop(text: str, currency: str) -> StopRule:
     """An initial stop."""
-    unit, number = _read(text, ("atr", "percent", "ticks", "price"), "2.5 atr, 0.8 %, 46 t or a price")
-    if unit == "price":
-        return StopRule(price=number)
-    return msgspec.convert({unit: float(number)}, StopRule)
+    lower = text.strip().lower()
+    offset = _OFFSET.match(lower)
+    base, ticks = (offset.group(1), _decimal(offset.group(3))) if offset else (lower, Decimal(0))
+    shift = float(-ticks if offset and offset.group(2) == "-" else ticks)
+    found = _from_bars(base)
+    if found is not None:
+        return msgspec.structs.replace(found, offset_ticks=shift)
+    number, words = _split(text, STOPS)
+    if words.upper() == currency:
+        return StopRule(money=float(number))
+    unit, number = _read(text, ("atr", "percent", "ticks", "price"), STOPS)
+    return StopRule(price=number) if unit == "price" else msgspec.convert({unit: float(number)}, StopRule)
+
+
+def _from_bars(text: str) -> StopRule | None:
+    """A stop taken from completed bars, where the words are those of one."""
+    words = text.replace(",", " ").split()
+    if len(words) == 2 and words[0].isdecimal() and words[1] in ("bar", "bars"):
+        return StopRule(bars=int(words[0]))
+    if not words or words[0] not in ("pivot", "sma", "ema", "channel", "supertrend", "parabolic"):
+        return None
+    kind, figures = words[0], words[1:]
+    wanted = {"pivot": 2, "supertrend": 2, "parabolic": 0}.get(kind, 1)
+    whole = figures[:1] if kind == "supertrend" else figures
+    plain = all(figure.isdecimal() for figure in whole) and all(re.fullmatch(_NUMBER, figure) for figure in figures)
+    if len(figures) != wanted or not plain:
+        example = {"pivot": "pivot 2 3", "supertrend": "supertrend 10 3", "parabolic": "parabolic"}.get(
+            kind, f"{kind} 20"
+        )
+        raise BadInput("bad_entry", f"Expected {example}")
+    if kind == "pivot":
+        return StopRule(pivot=(int(figures[0]), int(figures[1])))
+    if kind == "supertrend":
+        return StopRule(line=LineRule("supertrend", int(figures[0]), float(_positive(figures[1]))))
+    return StopRule(line=LineRule(kind, int(figures[0])) if figures else LineRule("parabolic"))  # type: ignore[arg-type]  # one of the words above
+
+
+def described(rule: StopRule) -> str:
+    """A stop taken from bars as it would be typed."""
+    if rule.bars is not None:
+        text = f"{rule.bars} bars"
+    elif rule.pivot is not None:
+        text = f"pivot {rule.pivot[0]} {rule.pivot[1]}"
+    else:
+        line = rule.line
+        assert line is not None  # described is for stops taken from bars
+        more = {"parabolic": "", "supertrend": f" {line.length} {line.factor:g}" if line.factor else ""}
+        text = line.kind + more.get(line.kind, f" {line.length}")
+    if rule.offset_ticks:
+        text += f" {'+' if rule.offset_ticks > 0 else '-'} {abs(rule.offset_ticks):g} t"
+    return text
+
+
+def stop_text(rule: StopRule, currency: str) -> str:
+    """A stop rule as it would be typed."""
+    if rule.from_bars:
+        return described(rule)
+    if rule.kind == "price":
+        return f"{rule.price:f}"
+    return f"{rule.value:g} " + {"atr": "atr", "percent": "%", "ticks": "t", "money": currency}[rule.kind]
 
 
 def read_target(text: str, share: float) -> TargetRule:
@@ -66,13 +205,10 @@ def read_share(text: str, left: float) -> float:
     """A share of the position as a fraction; 'rest' is what earlier targets `left`."""
     if text.strip().lower() == "rest":
         return max(0.0, left)
-    plain = re.fullmatch(r"\s*0?[.,][0-9]+\s*|\s*1\s*|\s*1[.,]0*\s*", text)
-    if plain:
+    if re.fullmatch(r"\s*0?[.,][0-9]+\s*|\s*1\s*|\s*1[.,]0*\s*", text):
         return float(text.replace(",", "."))
-    unit, number = _read(text if "%" in text else text + "%", ("percent",), "40 %")
-    if unit == "percent" and number > 100:
-        raise BadInput("bad_entry", "Expected at most 100 %")
-    return float(number) / 100.0
+    _, number = _read(text if "%" in text else text + "%", ("percent",), "40 %")
+    return _hundred(number) / 100.0
 
 
 def read_trail(text: str) -> TrailRule | None:

@@ -72,7 +72,7 @@ def make_feed() -> GeneratedFeed:
 def _plan(symbol: str, side: int, percent: float, atr: float, targets: tuple[tuple[float, float], ...],
           trail: float | None, span: int = 15 * MINUTE) -> Plan:  # fmt: skip
     return Plan(
-        symbol=symbol, side=side, percent=percent, stop=StopRule(atr=atr),
+        symbol=symbol, side=side, size=SizeRule(percent=percent), stop=StopRule(atr=atr),
         targets=tuple(TargetRule(share=share, r=r) for r, share in targets),
         trail=TrailRule(trail) if trail else None, timeframe_ns=span,
     )  # fmt: skip

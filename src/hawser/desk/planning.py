@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 import msgspec
 
 from hawser.core import typed
+from hawser.core.bars import Bars
+from hawser.core.basis import basis
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput, Refused
 from hawser.core.plan import Plan
@@ -38,12 +41,18 @@ class Planning:
     request: SizeRequest | None = None
     sizing: Sizing | None = None
     refusal: str = ""
+    currency: str = "CHF"
+    bars: Bars | None = None  # completed bars of this instrument and timeframe, for stops taken from them
+    _basis: tuple[object, float] = (None, math.nan)
 
     def change(self, draft: Draft) -> None:
         """Take what is typed; a field that is wrong is explained and nothing else is touched."""
         self.draft, self.errors, self.plan = draft, {}, None
-        risk = self._field("risk", typed.read_risk, draft.risk)
-        stop = self._field("stop", typed.read_stop, draft.stop)
+        size = self._field("risk", lambda text: typed.read_size(text, self.currency), draft.risk)
+        invests = size is not None and size.method == "invest"
+        stop = None
+        if not invests or draft.stop.strip():  # an investment brings its own stop
+            stop = self._field("stop", lambda text: typed.read_stop(text, self.currency), draft.stop)
         trail = self._field("trail", typed.read_trail, draft.trail)
         targets, left = [], 1.0
         for number, (level, share) in enumerate(draft.targets, start=1):
@@ -56,11 +65,11 @@ class Planning:
                 left -= rule.share
                 if left < -1e-9:
                     self.errors[f"share{number}"] = "The shares add up to more than the whole position"
-        if self.errors or risk is None or stop is None:
+        if self.errors or size is None or (stop is None and not invests):
             return
         try:
             self.plan = Plan(
-                symbol=self.symbol, side=draft.side, percent=risk, stop=stop, targets=tuple(targets), trail=trail,
+                symbol=self.symbol, side=draft.side, size=size, stop=stop, targets=tuple(targets), trail=trail,
                 timeframe_ns=self.span,
             )  # fmt: skip
         except BadInput as error:
@@ -80,10 +89,20 @@ class Planning:
             self.refusal = next(iter(self.errors.values()), "")
             return
         try:
-            self.request = plan_request(snapshot, self.plan)
+            self.request = plan_request(snapshot, self.plan, self.basis())
             self.sizing = sized(self.request)
         except Refused as refusal:
             self.refusal = refusal.sentence
+
+    def basis(self) -> float:
+        """What the plan's stop stands on, where it is taken from bars; worked out once for each completed bar."""
+        plan = self.plan
+        if plan is None or plan.stop is None or not plan.stop.from_bars or self.bars is None:
+            return math.nan
+        key = (id(self.bars), plan.stop, plan.side)
+        if self._basis[0] != key:
+            self._basis = key, basis(plan.stop, self.bars, plan.side)
+        return self._basis[1]
 
     def with_stop_at(self, price: str) -> Draft:
         """The draft with its stop dragged to a price."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
+
 import msgspec
 
 from hawser.core import figures as fg
-from hawser.core.account import Account, SizeRule
+from hawser.core.account import Account
 from hawser.core.errors import Refused
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
@@ -36,22 +38,22 @@ def request_for(
     atr: float,
     staked: Exposure,
     held: int,
+    basis: float,
 ) -> SizeRequest:
     """A plan as a request to the core, for the engine and for the screen alike."""
-    size = SizeRule(method="risk_percent", percent=plan.percent, basis="equity")
     return SizeRequest(
-        instrument=instrument, account=msgspec.structs.replace(account, size=size), side=plan.side, bid=quote[0],
-        ask=quote[1], atr=atr, stop=plan.stop, targets=plan.targets, open_heat=staked.heat,
+        instrument=instrument, account=msgspec.structs.replace(account, size=plan.size), side=plan.side, bid=quote[0],
+        ask=quote[1], atr=atr, basis=basis, stop=plan.stop, targets=plan.targets, open_heat=staked.heat,
         open_heat_by_currency=staked.by_currency, positions=held,
     )  # fmt: skip
 
 
-def size_request(state: EngineState, plan: Plan) -> SizeRequest:
+def size_request(state: EngineState, plan: Plan, basis: float) -> SizeRequest:
     """The plan against all that the account stakes now."""
     market = state.markets[plan.symbol]
     return request_for(
         plan, account_now(state), state.instruments[plan.symbol], (market.bid, market.ask),
-        state.atr(plan.symbol, plan.timeframe_ns), Valuation(state).exposure(), len(state.live()),
+        state.atr(plan.symbol, plan.timeframe_ns), Valuation(state).exposure(), len(state.live()), basis,
     )  # fmt: skip
 
 
@@ -67,7 +69,7 @@ def place(desk: Desk, ask: ev.PlaceTrade) -> None:
         desk.tell("refused", closed[0].code if closed else "no_instrument", f"Entries closed: {text}", ask=ask.ask)
         return
     try:
-        sizing = sized(size_request(state, plan))
+        sizing = sized(size_request(state, plan, math.nan if ask.basis is None else ask.basis))
     except Refused as refusal:
         desk.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
         return

@@ -181,7 +181,10 @@ class Ask(Event, frozen=True):
 
 
 class PlaceTrade(Ask, frozen=True):
+    """`basis`: the level a stop taken from bars stands on at this moment, price units; None: no value."""
+
     plan: Plan
+    basis: float | None = None
 
 
 class MoveStop(Ask, frozen=True):

@@ -9,9 +9,10 @@ from typing import Any, Literal
 import msgspec
 
 from hawser.core.account import Account
+from hawser.core.derivation import derivation
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
-from hawser.core.plan import StopRule, TargetRule, check_shares
+from hawser.core.plan import StopRule, TargetRule, check_shares, check_stop_and_size
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.formats.declared import record
 
@@ -29,6 +30,7 @@ class _Wire(msgspec.Struct, frozen=True, kw_only=True):
     side: Literal["long", "short"]
     quote: _Quote
     atr: float | None = None
+    basis: float | None = None  # the level a stop by bars, pivot or line stands on, price units
     stop: StopRule | None = None
     targets: tuple[TargetRule, ...] = ()
     entry: Decimal | None = None
@@ -45,20 +47,33 @@ def read_request(data: object, where: str) -> SizeRequest:
     bid, ask = instrument.ticks(wire.quote.bid), instrument.ticks(wire.quote.ask)
     if not 0 < bid <= ask:
         raise BadInput("bad_request", f"{where}: quote: expected 0 < bid <= ask")
-    if wire.stop is None and wire.account.size.method != "invest":
-        raise BadInput("bad_request", f"{where}: key stop is missing")
-    if wire.stop is not None and wire.stop.money is not None and wire.account.size.method != "fixed":
-        raise BadInput("bad_request", f"{where}: stop.money: expected with size method fixed only")
+    try:
+        check_stop_and_size(wire.stop, wire.account.size)
+        check_shares(wire.targets)
+    except BadInput as error:
+        raise BadInput("bad_request", f"{where}: {error.sentence}") from None
     if wire.entry is not None and not wire.entry > 0:
         raise BadInput("bad_request", f"{where}: entry: expected a positive level or null")
-    check_shares(wire.targets)
+
+    def known(value: float | None) -> float:
+        return math.nan if value is None else value
+
     return SizeRequest(
-        instrument=instrument, account=wire.account, side=1 if wire.side == "long" else -1, bid=bid, ask=ask,
-        atr=math.nan if wire.atr is None else wire.atr, stop=wire.stop, targets=wire.targets,
-        entry=None if wire.entry is None else instrument.ticks(wire.entry), open_heat=wire.open_heat,
-        open_heat_by_currency=wire.open_heat_by_currency, positions=wire.positions,
+        instrument=instrument,
+        account=wire.account,
+        side=1 if wire.side == "long" else -1,
+        bid=bid,
+        ask=ask,
+        atr=known(wire.atr),
+        basis=known(wire.basis),
+        stop=wire.stop,
+        targets=wire.targets,
+        entry=None if wire.entry is None else instrument.ticks(wire.entry),
+        open_heat=wire.open_heat,
+        open_heat_by_currency=wire.open_heat_by_currency,
+        positions=wire.positions,
         day_loss_room=wire.day_loss_room,
-    )  # fmt: skip
+    )
 
 
 def written(request: SizeRequest, sizing: Sizing) -> dict[str, Any]:
@@ -77,7 +92,7 @@ def written(request: SizeRequest, sizing: Sizing) -> dict[str, Any]:
         for target in sizing.targets
     ]
     answer["caps"] = [{"name": cap.name, "qty": of.qty(cap.steps), "bound": cap.bound} for cap in sizing.caps]
-    answer["derivation"] = [f"{step.label}: {step.figure}" for step in sizing.derivation]
+    answer["derivation"] = [f"{step.label}: {step.figure}" for step in derivation(request, sizing)]
     return answer
 
 

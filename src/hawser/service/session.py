@@ -9,12 +9,17 @@ same state.
 from __future__ import annotations
 
 import heapq
+import math
 import secrets
 import sqlite3
 from collections.abc import Callable
 
+import msgspec
+
 from hawser.core.account import Account
+from hawser.core.basis import basis
 from hawser.core.clock import DAY
+from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
@@ -179,7 +184,9 @@ class Session:
             self.flush()
 
     def ask(self, event: ev.AskEvent) -> None:
-        """Take what a person asks for."""
+        """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now."""
+        if isinstance(event, ev.PlaceTrade):
+            event = msgspec.structs.replace(event, basis=self.basis(event.plan))
         self._safely(self.take, event)
         self.flush()
 
@@ -208,6 +215,14 @@ class Session:
         self.engine = self.ledger.restore()
         self._take_up_timers(self.engine.state.now)
         self.take(ev.VenueUp(time=max(self.engine.state.now, self.venue.now)))
+
+    def basis(self, plan: Plan) -> float | None:
+        """What the plan's stop stands on, price units; None where it is not taken from bars or has no value."""
+        store = self.stores.get(plan.symbol)
+        if plan.stop is None or not plan.stop.from_bars or store is None or plan.timeframe_ns not in store.series:
+            return None
+        found = basis(plan.stop, store.series[plan.timeframe_ns].bars(), plan.side)
+        return None if math.isnan(found) else found
 
     def close(self) -> None:
         self._record_updates()

@@ -180,11 +180,13 @@ def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
     )  # fmt: skip
 
 
-def plan_request(snapshot: Snapshot, plan: Plan) -> SizeRequest:
-    """The plan sized as the engine would size it at this snapshot; raises Refused where there is no quote."""
+def plan_request(snapshot: Snapshot, plan: Plan, basis: float = math.nan) -> SizeRequest:
+    """The plan as the engine would size it at this snapshot; raises Refused where there is no quote. `basis`: what
+    a stop taken from bars stands on."""
     view = snapshot.instrument(plan.symbol)
     if view is None or not view.bid or snapshot.account is None:
         raise Refused("no_quote", f"{plan.symbol} has no quote yet.")
     live = sum(trade.state != states.ENDED for trade in snapshot.trades)
     atr = view.atr.get(plan.timeframe_ns, math.nan)
-    return request_for(plan, snapshot.account, view.instrument, (view.bid, view.ask), atr, snapshot.staked, live)
+    quote = (view.bid, view.ask)
+    return request_for(plan, snapshot.account, view.instrument, quote, atr, snapshot.staked, live, basis)

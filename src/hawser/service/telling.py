@@ -10,6 +10,7 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.clock import timeframe_name
 from hawser.core.instrument import Instrument
+from hawser.core.typed import size_text, stop_text
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 
@@ -108,8 +109,8 @@ class Teller:
 def _placed(teller: Teller, event: ev.PlaceTrade) -> tuple[str, str]:
     plan = event.plan
     side = "long" if plan.side > 0 else "short"
-    stop = f"{plan.stop.value} {plan.stop.kind}"
-    return "asked", f"Place {side} {plan.symbol}: risk {plan.percent:g} % of equity, stop {stop}"
+    stop = stop_text(plan.stop, teller.currency) if plan.stop is not None else "what the risk allows"
+    return "asked", f"Place {side} {plan.symbol}: size {size_text(plan.size, teller.currency)}, stop {stop}"
 
 
 def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout
 
+from hawser.core.bars import Bars
 from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.desk import figures as fg
@@ -176,6 +177,11 @@ class Chart(QFrame):
             if self._offset:
                 self._offset += 1  # what a person looks at stays where it is
             self._refresh()
+
+    @property
+    def bars(self) -> Bars | None:
+        """The completed bars shown."""
+        return self._pyramid.bars if self._pyramid is not None else None
 
     def show_forming(self, forming: tuple[float, ...] | None) -> None:
         """The unfinished bar."""

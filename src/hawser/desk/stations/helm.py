@@ -118,11 +118,13 @@ class Helm(QWidget):
         assert view is not None
         self.chart.shown = self._kept.shown_bars.get(f"{symbol}@{span}", self.chart.shown)
         self.chart.show_bars(view.instrument, span, pyramid, sorted(view.atr) or [span])
+        self.plan.planning.bars = pyramid.bars
         self._show_focus()
 
     def add_bar(self, bar: BarCompleted) -> None:
         if bar.symbol == self.symbol and bar.span == self.span:
             self.chart.add_bar(bar)
+            self.plan.planning.bars = self.chart.bars
 
     # Choices
 
@@ -137,6 +139,7 @@ class Helm(QWidget):
         self.span = wanted if wanted in spans or not spans else spans[0]
         held = [t for t in self._snapshot.trades if t.symbol == symbol and t.state != states.ENDED]
         self.selected = held[0].id if held else ""
+        self.plan.planning.currency, self.plan.planning.bars = self._snapshot.currency, None
         self.plan.set_instrument(symbol, self.span, self._kept.drafts.get(symbol))
         self.instruments.choose(symbol)
         self._watch()
@@ -146,6 +149,7 @@ class Helm(QWidget):
             self._remember()
             self.span = span
             self._kept.spans[self.symbol] = span
+            self.plan.planning.bars = None
             self.plan.set_instrument(self.symbol, span, self.plan.planning.draft)
             self._watch()
 

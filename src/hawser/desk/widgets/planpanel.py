@@ -18,15 +18,19 @@ from PyQt6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
-from hawser.core.sizing import AT_RISK, Step
+from hawser.core.derivation import AT_RISK, Step, derivation
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.planning import TARGETS, Draft, Planning
 from hawser.service.snapshot import Snapshot
 
 HELP = {
-    "risk": "Percent of equity that is lost if the stop is hit, costs included: 0.6 %",
-    "stop": "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t (ticks) or a price. Drag its line on the chart or R scale",
+    "risk": "How large. Risk, lost if the stop is hit, costs included: 0.6 %, 0.6 % of balance, 0.6 % of free margin, "
+    "385 CHF. A quantity: 2 units. A notional: 20 % notional. By volatility: 1 % per 2.5 atr. "
+    "An amount: invest 5000 CHF risk 150 CHF",
+    "stop": "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t (ticks), a price; 3 bars (their extreme), pivot 2 3, "
+    "sma 20, ema 20, channel 20, supertrend 10 3, parabolic, each also with an offset: 3 bars + 2 t. "
+    "With a fixed quantity also money: 150 CHF. Drag its line on the chart or R scale",
     "trail": "Follows the best price at this many ATR, on completed bars, and only ever tightens: 3 atr. Empty: none",
     "target": "Where a part is taken: 1.5 R, 2 atr, 0.8 %, 46 t or a price",
     "share": "How much of the position this target takes: 40 %, or rest",
@@ -162,7 +166,7 @@ class PlanPanel(QFrame):
         form.setVerticalSpacing(3)
         form.setHorizontalSpacing(6)
         form.setColumnStretch(0, 1)
-        for row, (name, caption) in enumerate((("risk", "Risk of equity"), ("stop", "Stop"))):
+        for row, (name, caption) in enumerate((("risk", "Size"), ("stop", "Stop"))):
             self._add_row(form, row, caption, [name])
         for number in range(1, TARGETS + 1):
             self._add_row(form, 1 + number, f"Target {number}, takes", [f"target{number}", f"share{number}"])
@@ -273,7 +277,9 @@ class PlanPanel(QFrame):
         cur = snapshot.currency
         self.at_risk.setText(f"{fg.money(sizing.risk_money, cur)} = {fg.percent(sizing.risk_percent, 3)}\nat risk")
         self.button.setText(f"Place {word} {qty} {planning.symbol} at market")
-        steps = [step for step in sizing.derivation if not step.label.startswith(AT_RISK)]  # told large, below
+        steps = [
+            step for step in derivation(request, sizing) if not step.label.startswith(AT_RISK)
+        ]  # told large, below
         for target in sizing.targets:
             if target.number in sizing.merged:
                 steps.append(Step(f"target {target.number}", "merged into the next"))

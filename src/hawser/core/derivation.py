@@ -1,0 +1,77 @@
+"""How a size came about, step by step: labels and figures with their units, for the screen and `hawser size` alike."""
+
+from __future__ import annotations
+
+import msgspec
+
+from hawser.core import figures as fg
+from hawser.core.account import Account
+from hawser.core.instrument import Instrument
+from hawser.core.sizing import SizeRequest, Sizing
+from hawser.core.typed import described
+
+AT_RISK = "at risk"  # begins the label of the step that tells the whole risk
+
+
+class Step(msgspec.Struct, frozen=True):
+    """One line of the reckoning: what, and the figure with its unit."""
+
+    label: str
+    figure: str
+
+
+def derivation(request: SizeRequest, sizing: Sizing) -> tuple[Step, ...]:
+    """The steps of the reckoning, each with its unit, in the order a trader would work them."""
+    account, instrument = request.account, request.instrument
+    currency, qty = account.currency, sizing.steps * instrument.step_size
+    steps = [_budget_step(account, instrument, sizing), Step(_stop_label(request), instrument.price(sizing.stop))]
+    steps.append(Step("R, entry to stop", f"{sizing.r_ticks} t"))
+    steps.append(Step("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}"))
+    if sizing.slippage_ticks:
+        steps.append(Step("expected slippage, in and out", f"{sizing.slippage_ticks:g} t"))
+    fees = sizing.risk_money - qty * (sizing.r_ticks + sizing.slippage_ticks) * sizing.tick_value
+    if fees > 0:
+        steps.append(Step("commission, in and out", fg.money(fees, currency)))
+    steps.append(Step("risk of 1 unit", fg.money(sizing.risk_per_unit, currency)))
+    if sizing.budget is not None:
+        exact = fg.number(sizing.budget / sizing.risk_per_unit, instrument.qty_digits + 2)
+        label = f"{fg.amount(sizing.budget, currency)} \u00f7 {fg.amount(sizing.risk_per_unit, currency)}"
+        steps.append(Step(label, f"{exact} units"))
+        steps.append(Step(f"down to the step {instrument.qty_step}", f"{instrument.qty(sizing.asked_steps)} units"))
+    for cap in sizing.caps:
+        if cap.bound:
+            steps.append(Step(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units"))
+    basis = account.size.basis.replace("_", " ") if account.size.method == "risk_percent" else "equity"
+    label = f"{AT_RISK} = {fg.percent(sizing.risk_percent, 3)} of {basis}"
+    steps.append(Step(label, fg.money(sizing.risk_money, currency)))
+    steps.append(
+        Step(f"notional, {fg.percent(sizing.equity_used_percent)} of equity", fg.money(sizing.notional, currency))
+    )
+    steps.append(Step("margin", fg.money(sizing.margin, currency)))
+    steps.append(Step(f"spread {request.ask - request.bid} t", f"{fg.percent(sizing.spread_percent_of_r)} of R"))
+    return tuple(steps)
+
+
+def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> Step:
+    """What the size starts from."""
+    rule = account.size
+    if rule.method == "risk_percent":
+        assert sizing.budget is not None
+        basis = fg.amount(sizing.basis_money, account.currency)
+        label = f"{rule.basis.replace('_', ' ')} {basis} \u00d7 {rule.percent:g} %"
+        return Step(label, fg.money(sizing.budget, account.currency))
+    if sizing.budget is not None:
+        return Step("risk budget", fg.money(sizing.budget, account.currency))
+    return Step(f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units")
+
+
+def _stop_label(request: SizeRequest) -> str:
+    rule = request.stop
+    if rule is None or rule.kind == "money" or request.account.size.method == "invest":
+        return "farthest stop the money allows"
+    if rule.kind == "atr":
+        return f"stop {rule.atr:g} \u00d7 ATR {request.atr:.{request.instrument.price_digits + 1}f}"
+    if rule.from_bars:
+        return f"stop {described(rule)}"
+    unit = {"percent": " %", "ticks": " t", "price": ""}[rule.kind]
+    return "stop at a price" if rule.kind == "price" else f"stop {rule.value:g}{unit} from entry"
