@@ -18,7 +18,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.plan import StopRule, TargetRule
 from hawser.core.rules.quantity import BUDGET_NOISE, commission, money_stop_distance, risk_of, steps_within
 from hawser.core.rules.rounding import floor_whole
-from hawser.core.rules.stops import STOP_NOT_POSITIVE, STOP_TOO_NEAR, STOP_WRONG_SIDE, stop_verdict
+from hawser.core.rules.stops import STOP_NOT_POSITIVE, STOP_OK, STOP_WRONG_SIDE, stop_verdict
 from hawser.core.rules.targets import steps_through
 
 
@@ -156,12 +156,15 @@ def sized(request: SizeRequest) -> Sizing:
 
 
 def _need_indicators(request: SizeRequest) -> None:
-    rules = [request.stop, *(rule for rule in request.targets if not rule.off)]
-    needs = any(rule is not None and rule.kind == "atr" for rule in rules)
-    if (needs or request.account.size.method == "volatility") and not request.atr > 0:
+    if not request.atr > 0 and _needs_atr(request):
         raise Refused("indicator_not_ready", "The ATR has no value yet: more completed bars are needed.")
     if request.stop is not None and request.stop.from_bars and not request.basis > 0:
         raise Refused("indicator_not_ready", f"The stop's {request.stop.kind} has no value yet: more bars are needed.")
+
+
+def _needs_atr(request: SizeRequest) -> bool:
+    rules = [request.stop, *(rule for rule in request.targets if not rule.off)]
+    return request.account.size.method == "volatility" or any(rule is not None and rule.kind == "atr" for rule in rules)
 
 
 def _given_steps(terms: _Terms) -> int | None:
@@ -199,19 +202,19 @@ def _stop(terms: _Terms, given: int | None) -> int:
 
 def _check_stop(terms: _Terms, stop: int) -> None:
     request, instrument = terms.request, terms.instrument
-    least = max(1, instrument.min_stop_ticks)
     verdict = stop_verdict(stop, terms.ref, request.exit_side, request.side, instrument.min_stop_ticks)
-    level = instrument.price(stop)
+    if verdict == STOP_OK:
+        return
+    level, least = instrument.price(stop), max(1, instrument.min_stop_ticks)
     if verdict == STOP_NOT_POSITIVE:
         raise Refused("stop_not_positive", f"The stop would be at {level}, at or below zero.", stop=level)
     if verdict == STOP_WRONG_SIDE:
         where = "below" if request.side > 0 else "above"
         sentence = f"The stop {level} is not {where} the entry {instrument.price(terms.ref)}."
         raise Refused("stop_wrong_side", sentence, stop=level, ref=instrument.price(terms.ref))
-    if verdict == STOP_TOO_NEAR:
-        near = abs(request.exit_side - stop)
-        sentence = f"The stop {level} is {near} ticks from {instrument.price(request.exit_side)}; at least {least}."
-        raise Refused("stop_too_near", sentence, stop=level, least_ticks=least)
+    near = abs(request.exit_side - stop)
+    sentence = f"The stop {level} is {near} ticks from {instrument.price(request.exit_side)}; at least {least}."
+    raise Refused("stop_too_near", sentence, stop=level, least_ticks=least)
 
 
 def _asked_steps(terms: _Terms, stop: int) -> int:
