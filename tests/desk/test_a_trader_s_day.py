@@ -61,7 +61,10 @@ def test_a_wrong_entry_is_explained_and_nothing_is_lost(trader):
     good = trader.plan.planning.sizing
     trader.type("stop", "2.5 apples")
     assert trader.plan.field("stop").property("bad")
-    assert "apples" in trader.plan.trouble.text()
+    problem = trader.plan._problems["stop"]
+    assert problem.isVisible()
+    assert "apples" in problem.text()
+    assert abs(problem.y() - trader.plan.field("stop").geometry().bottom()) < 8
     assert not trader.plan.button.isEnabled()
     assert trader.plan.field("stop").text() == "2.5 apples"
     trader.key(trader.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)

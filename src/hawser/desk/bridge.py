@@ -20,6 +20,7 @@ class Bridge(QObject):
     told = pyqtSignal(object)
     bars = pyqtSignal(str, object, object)
     bar = pyqtSignal(object)
+    bases = pyqtSignal(object)
     ready = pyqtSignal()
     fault = pyqtSignal(str)
     failed = pyqtSignal(str)
@@ -32,8 +33,8 @@ class Bridge(QObject):
 
     def hooks(self) -> Hooks:
         return Hooks(
-            snapshot=self._snapshot, lines=self.lines.emit, told=self.told.emit, bars=self._bars,
-            bar=self.bar.emit, ready=self.ready.emit, fault=self.fault.emit, failed=self.failed.emit,
+            snapshot=self._snapshot, lines=self.lines.emit, told=self.told.emit, bars=self._bars, bar=self.bar.emit,
+            bases=self.bases.emit, ready=self.ready.emit, fault=self.fault.emit, failed=self.failed.emit,
         )  # fmt: skip
 
     def _snapshot(self, snapshot: Snapshot) -> None:

@@ -23,6 +23,7 @@ class Kept(msgspec.Struct):
     spans: dict[str, int] = {}
     shown_bars: dict[str, float] = {}
     drafts: dict[str, Draft] = {}
+    plans: dict[str, Draft] = {}  # saved by name
 
 
 class Settings:

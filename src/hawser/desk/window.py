@@ -26,6 +26,7 @@ from hawser.desk.stations.logbook import Logbook
 from hawser.desk.theme.palette import stylesheet
 from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.widgets.finder import Action, Finder
+from hawser.desk.widgets.heatpanel import HeatPanel
 from hawser.desk.widgets.rail import Rail
 from hawser.desk.widgets.waterline import Waterline
 from hawser.engine import events as ev
@@ -59,7 +60,7 @@ class Window(QMainWindow):
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
-        self.finder = Finder(self, self._actions)
+        self.finder, self.heat = Finder(self, self._actions), HeatPanel(self)
         self.latest: Snapshot | None = None
         self.snapshots = 0
         self._connect()
@@ -102,6 +103,8 @@ class Window(QMainWindow):
         bridge.failed.connect(self._failed)
         self.rail.chosen.connect(self.show_station)
         self.waterline.flatten.connect(self.flatten)
+        self.waterline.heat_asked.connect(self.show_heat)
+        bridge.bases.connect(self.helm.show_bases)
         self.halt_bar.rearm.connect(self.rearm)
         self.helm.refused.connect(lambda text: self.notice.tell("refused", text))
         self.foot.speed.connect(lambda speed: self.runtime.clock.set(speed=speed))
@@ -129,9 +132,14 @@ class Window(QMainWindow):
         found += [
             Action("Place the plan at market", "Ctrl+Enter", helm.place),
             Action("Plan: swap long and short", "", helm.flip),
+            Action("Plan: what if the stop stood elsewhere", "", lambda: helm.plan.show_page(1)),
+            Action("Plan: the reckoning", "", lambda: helm.plan.show_page(0)),
             Action("Type the plan's risk", "", lambda: self._field("risk")),
             Action("Type the plan's stop", "", lambda: self._field("stop")),
             Action("Lines: choose and nudge on the R scale", "Left Right Up Down", helm.chart.scale.setFocus),
+            Action("Plan: across all instruments", "", lambda: self._page(1)),
+            Action("Open trades", "", lambda: self._page(0)),
+            Action("Heat: what each stop would cost", "", self.show_heat),
             Action("Close all trades", "", helm.strips.all_button.click),
             Action("Station: Helm", "Alt+1", lambda: self.show_station(0)),
             Action("Station: Logbook", "Alt+5", lambda: self.show_station(1)),
@@ -139,6 +147,9 @@ class Window(QMainWindow):
             Action("Logbook: export the shown lines as CSV", "", self.logbook.export),
             Action("Quay: pause or run", "", self.foot.pause.toggle),
             Action("Quit Hawser", "Ctrl+Q", self.close),
+        ]
+        found += [
+            Action(f"Plan: take {name}", "", lambda n=name: helm.plan.names.take(n)) for name in helm.plan.names.plans
         ]
         if self.latest is not None:
             for view in self.latest.instruments:
@@ -151,6 +162,13 @@ class Window(QMainWindow):
         spans = [(name, span) for name, span in TIMEFRAMES.items() if not helm.chart.span_buttons[span].isHidden()]
         found += [Action(f"Timeframe: {name}", "", lambda s=span: helm.choose_span(s)) for name, span in spans]
         return found
+
+    def show_heat(self) -> None:
+        self.heat.open(self.latest)
+
+    def _page(self, number: int) -> None:
+        self.show_station(0)
+        self.helm.strips.show_page(number)
 
     def _field(self, name: str) -> None:
         self.show_station(0)
@@ -171,6 +189,7 @@ class Window(QMainWindow):
         self.snapshots += 1
         if turn in (1, ALL_TURNS):
             self.waterline.show_snapshot(snapshot)
+            self.heat.show_snapshot(snapshot)
             self.halt_bar.show_snapshot(snapshot)
             self.foot.show_snapshot(snapshot)
         self.helm.show_snapshot(snapshot, turn)

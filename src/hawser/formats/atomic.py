@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import csv
+import io
 import os
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import IO
 
@@ -26,3 +28,12 @@ def written(path: Path) -> Iterator[IO[bytes]]:
     finally:
         with contextlib.suppress(OSError):
             fresh.unlink()
+
+
+def write_csv(path: Path, rows: Iterable[Iterable[object]]) -> None:
+    """Rows, the first of them the header, as CSV (RFC 4180, UTF-8)."""
+    with written(path) as file:
+        text = io.TextIOWrapper(file, encoding="utf-8", newline="")
+        csv.writer(text).writerows(rows)
+        text.flush()
+        text.detach()

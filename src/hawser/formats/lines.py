@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -13,7 +14,7 @@ import numpy as np
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.lines import LineSpec
-from hawser.formats.atomic import written
+from hawser.formats.atomic import write_csv, written
 from hawser.formats.bars import is_parquet, read_unrounded
 from hawser.formats.declared import load
 
@@ -53,14 +54,9 @@ def _column_names(path: Path) -> list[str]:
 def _write_csv(bars: Path, columns: dict[str, Array], out: Path) -> None:
     """The bar file's rows with their text unchanged, the new columns behind; a value not yet known is empty."""
     texts = [["" if np.isnan(value) else repr(value) for value in column.tolist()] for column in columns.values()]
-    with written(out) as file:
-        text = io.TextIOWrapper(file, encoding="utf-8", newline="")
-        writer = csv.writer(text)
-        rows = _rows(bars)
-        writer.writerow([*next(rows), *columns])
-        writer.writerows([*row, *values] for row, *values in zip(rows, *texts, strict=True))
-        text.flush()
-        text.detach()
+    rows = _rows(bars)
+    head = [*next(rows), *columns]
+    write_csv(out, itertools.chain([head], ([*row, *values] for row, *values in zip(rows, *texts, strict=True))))
 
 
 def _rows(path: Path) -> Iterator[list[str]]:

@@ -18,6 +18,7 @@ import msgspec
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.errors import HawserError
+from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand, Tell
 from hawser.ledger.ledger import Ledger
@@ -55,6 +56,7 @@ class Hooks:
     told: Callable[[Tell], None] = lambda tell: None
     bars: Callable[[str, int, Bars], None] = lambda symbol, span, bars: None
     bar: Callable[[ev.BarCompleted], None] = lambda bar: None
+    bases: Callable[[dict[str, float]], None] = lambda bases: None
     ready: Callable[[], None] = lambda: None
     fault: Callable[[str], None] = lambda sentence: None
     failed: Callable[[str], None] = lambda sentence: None
@@ -124,6 +126,16 @@ class Runtime:
             self.hooks.bars(symbol, span, store.series[span].bars())
 
         self._do(change)
+
+    def measure(self, plan: Plan) -> None:
+        """Have told what the plan's stop would stand on in every instrument, where it is taken from bars."""
+
+        def tell(session: Session) -> None:
+            plans = {symbol: msgspec.structs.replace(plan, symbol=symbol) for symbol in session.stores}
+            found = {symbol: session.basis(one) for symbol, one in plans.items()}
+            self.hooks.bases({symbol: value for symbol, value in found.items() if value is not None})
+
+        self._do(tell)
 
     def set_weather(self, severity: str) -> None:
         """Change Quay's weather from now on."""

@@ -12,6 +12,7 @@ from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
 from hawser.desk.settings import Kept
+from hawser.desk.widgets.acrosspanel import AcrossPanel
 from hawser.desk.widgets.instruments import InstrumentPanel
 from hawser.desk.widgets.planpanel import PlanPanel
 from hawser.desk.widgets.strips import StripPanel
@@ -23,6 +24,7 @@ from hawser.service.snapshot import Snapshot, TradeView
 
 DEFAULT_SPAN = 15 * MINUTE
 ALL_TURNS = -1
+ACROSS_HEIGHT = 268
 
 
 class Helm(QWidget):
@@ -40,7 +42,11 @@ class Helm(QWidget):
         self._wish: tuple[str, int, int] | None = None  # a line being dragged on a trade
         self._placed = ""  # the last ask to place, until its trade is shown
         self.instruments, self.chart = InstrumentPanel(look), Chart(look)
-        self.plan, self.strips = PlanPanel(look), StripPanel(look)
+        self.plan, self.strips, self.across = PlanPanel(look), StripPanel(look), AcrossPanel(look)
+        self.strips.add_page("Across", self.across)
+        self.plan.names.set_plans(kept.plans)
+        self._bases: dict[str, float] = {}
+        self._measured: tuple[object, int] = (None, 0)
         self.top, self.whole = QSplitter(Qt.Orientation.Horizontal), QSplitter(Qt.Orientation.Vertical)
         for panel in (self.instruments, self.chart, self.plan):
             self.top.addWidget(panel)
@@ -69,6 +75,8 @@ class Helm(QWidget):
         self.strips.chosen.connect(self.choose_trade)
         self.strips.close_asked.connect(self.close_trade)
         self.strips.close_all.connect(self.close_all)
+        self.strips.paged.connect(self._paged)
+        self.across.taken.connect(self.take_across)
 
     # What the runtime tells
 
@@ -85,6 +93,7 @@ class Helm(QWidget):
         if turn in (2, ALL_TURNS):
             self.plan.show_snapshot(snapshot)
             self.strips.show_snapshot(snapshot, self.selected)
+            self._show_across()
         if turn in (1, 3, ALL_TURNS):
             self.chart.show_forming(snapshot.forming)
             self._show_focus()
@@ -125,6 +134,39 @@ class Helm(QWidget):
         if bar.symbol == self.symbol and bar.span == self.span:
             self.chart.add_bar(bar)
             self.plan.planning.bars = self.chart.bars
+
+    # Across
+
+    def _paged(self, number: int) -> None:
+        """Across wants more room than a few trades do."""
+        upper, lower = self.whole.sizes()
+        if number and lower < ACROSS_HEIGHT:
+            self.whole.setSizes([upper + lower - ACROSS_HEIGHT, ACROSS_HEIGHT])
+        self._show_across()
+
+    def show_bases(self, bases: dict[str, float]) -> None:
+        self._bases = bases
+        self._show_across()
+
+    def _show_across(self) -> None:
+        snapshot, planning = self._snapshot, self.plan.planning
+        if snapshot is None or not self.across.isVisible():
+            return
+        plan = planning.plan
+        wanted = (plan, snapshot.time // MINUTE)
+        if plan is not None and plan.stop is not None and plan.stop.from_bars and wanted != self._measured:
+            self._measured = wanted
+            self._runtime.measure(plan)
+        self.across.show_plan(plan, next(iter(planning.errors.values()), ""), snapshot, self._bases)
+
+    def take_across(self, symbol: str) -> None:
+        """The plan as it is, on another instrument."""
+        draft = self.plan.planning.draft
+        if symbol != self.symbol:
+            self._kept.drafts[symbol] = draft
+            self.choose_instrument(symbol)
+        self.choose_trade("")
+        self.plan.field("risk").setFocus()
 
     # Choices
 
@@ -289,7 +331,8 @@ class Helm(QWidget):
         """Place the plan at market, once for each press."""
         plan = self.plan.planning.plan
         if plan is None or not self.plan.button.isEnabled():
-            self.refused.emit(f"Not placed: {self.plan.trouble.text() or 'there is no plan'}")
+            problem = next(iter(self.plan.planning.errors.values()), "") or self.plan.trouble.text()
+            self.refused.emit(f"Not placed: {problem or 'there is no plan'}")
             return
         self._placed = self._runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
 

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import csv
-import os
 from datetime import UTC
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
-from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
+from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -21,13 +19,15 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
-    QTableView,
     QVBoxLayout,
     QWidget,
 )  # fmt: skip
 
+from hawser.core.errors import BadInput
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
+from hawser.desk.widgets.lines import LineTable
+from hawser.formats.atomic import write_csv
 from hawser.service.telling import HEADER, Line
 
 COLUMNS = ("time", "kind", "trade", "instrument", "what happened")
@@ -108,30 +108,13 @@ class LogbookModel(QAbstractTableModel):
 
     def export(self, path: Path) -> int:
         """The shown lines as CSV, times in UTC; written whole or not at all. Returns how many."""
-        fresh = path.with_name(path.name + ".new")
-        with fresh.open("w", newline="", encoding="utf-8") as file:
-            writer = csv.writer(file)
-            writer.writerow(HEADER)
-            for number in self.shown:
-                line = self.lines[number]
-                at = f"{fg.moment(line.time, UTC):%Y-%m-%dT%H:%M:%S}.{line.time % 1_000_000_000:09d}Z"
-                writer.writerow((at, line.kind, line.trade, line.symbol, line.weight, line.text))
-            file.flush()
-            os.fsync(file.fileno())
-        fresh.replace(path)
-        return len(self.shown)
-
-
-class LineTable(QTableView):
-    """A table whose copy key takes whole lines."""
-
-    copied = pyqtSignal()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy):
-            self.copied.emit()
-        else:
-            super().keyPressEvent(event)
+        lines = [self.lines[number] for number in self.shown]
+        rows = (
+            (f"{fg.moment(one.time, UTC):%Y-%m-%dT%H:%M:%S}.{one.time % 1_000_000_000:09d}Z", one.kind, one.trade,
+             one.symbol, one.weight, one.text) for one in lines
+        )  # fmt: skip
+        write_csv(path, [HEADER, *rows])
+        return len(lines)
 
 
 class Logbook(QWidget):
@@ -249,8 +232,8 @@ class Logbook(QWidget):
         try:
             count = self.model.export(path)
             self.told.setText(f"{count} lines written to {path.name}")
-        except OSError as error:
-            self.told.setText(f"{path}: cannot be written ({error.strerror}); nothing was changed")
+        except BadInput as error:
+            self.told.setText(f"{error.sentence}; nothing was changed")
 
     def copy(self) -> None:
         """The selected lines as text."""

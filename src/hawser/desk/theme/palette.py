@@ -65,12 +65,14 @@ def stylesheet(p: Palette) -> str:
     QSplitter::handle {{ background: {p.ground}; }}
     QSplitter::handle:hover {{ background: {p.hairline}; }}
     QFrame#panel {{ background: {p.panel}; border: 1px solid {p.hairline}; border-radius: 3px; }}
+    QFrame#panel QStackedWidget, QFrame#panel QStackedWidget > QWidget {{ background: {p.panel}; }}
     QLabel {{ background: transparent; }}
     QLabel[role="second"] {{ color: {p.ink2}; }}
     QLabel[role="small"] {{ font-size: 11px; }}
     QLabel[role="small-second"] {{ font-size: 11px; color: {p.ink2}; }}
     QLabel[role="title"] {{ color: {p.ink}; font-weight: bold; }}
     QLabel[role="caution"] {{ color: {p.caution}; }}
+    QLabel[role="problem"] {{ font-size: 11px; color: {p.caution}; }}
     QLabel[role="big"] {{ font-size: 22px; font-weight: bold; }}
     QLabel[role="strong"] {{ font-weight: bold; }}
     QPushButton {{ background: {p.panel}; border: 1px solid {p.ink2}; border-radius: 3px; padding: 4px 8px;
@@ -97,6 +99,7 @@ def stylesheet(p: Palette) -> str:
     QComboBox::down-arrow {{ image: url({icon_folder()}/open-{p.name}.svg); width: 12px; height: 12px; }}
     QTableView, QListView {{ background: {p.panel}; border: none; gridline-color: {p.hairline}; outline: none;
         selection-background-color: {p.ground}; selection-color: {p.ink}; alternate-background-color: {p.panel}; }}
+    QTableView::item {{ padding: 0 6px; }}
     QHeaderView, QHeaderView::section {{ background: {p.panel}; color: {p.ink2}; border: none;
         border-bottom: 1px solid {p.hairline}; padding: 4px 6px; }}
     QTableCornerButton::section {{ background: {p.panel}; border: none; }}

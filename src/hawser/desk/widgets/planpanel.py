@@ -6,6 +6,7 @@ import msgspec
 from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPolygonF
 from PyQt6.QtWidgets import (
+    QButtonGroup,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -14,6 +15,7 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
+    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )  # fmt: skip
@@ -22,6 +24,8 @@ from hawser.core.derivation import AT_RISK, Step, derivation
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.planning import TARGETS, Draft, Planning
+from hawser.desk.widgets.plannames import PlanNames
+from hawser.desk.widgets.whatifcurve import WhatIf
 from hawser.service.snapshot import Snapshot
 
 HELP = {
@@ -107,25 +111,39 @@ class PlanPanel(QFrame):
         self.setObjectName("panel")
         self._look, self.planning = look, Planning()
         self._fields: dict[str, QLineEdit] = {}
-        self._quiet = False
+        self._problems: dict[str, QLabel] = {}  # what is wrong with a field, told under it
+        self._unlocked = ""  # the size as it was typed before the quantity was locked
         self._make_sides()
         form = self._make_form()
         self.trouble = QLabel()
         self.trouble.setProperty("role", "caution")
         self.trouble.setWordWrap(True)
-        self.reckoning = Reckoning()
-        scroll = QScrollArea()
-        scroll.setWidget(self.reckoning)
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
-        self.qty = QLabel(fg.NONE)
-        self.qty.setProperty("role", "big")
-        self.units = QLabel("units")
-        self.units.setProperty("role", "second")
-        self.at_risk = QLabel()
-        self.at_risk.setProperty("role", "strong")
+        self.trouble.hide()
+        self.names = PlanNames()
+        self.names.applied.connect(self.take)
+        self.names.save_asked.connect(lambda name: self.names.save(name, self._typed()))
+        heading, amount = self._make_pages(), self._make_amount()
+        box = QVBoxLayout(self)
+        box.setContentsMargins(12, 8, 12, 12)
+        box.setSpacing(6)
+        box.addWidget(self.names)
+        box.addLayout(self._sides)
+        box.addLayout(form)
+        box.addLayout(heading)
+        box.addWidget(self.pages, 1)
+        box.addWidget(self.trouble)
+        box.addLayout(amount)
+        box.addWidget(self.button)
+
+    def sizeHint(self) -> QSize:
+        return QSize(288, 500)
+
+    def _make_amount(self) -> QHBoxLayout:
+        """What is at risk and how much of it, large, and the button that places it."""
+        self.at_risk, self.qty, self.units = QLabel(), QLabel(fg.NONE), QLabel("units")
         amount = QHBoxLayout()
+        for label, role in ((self.at_risk, "strong"), (self.qty, "big"), (self.units, "second")):
+            label.setProperty("role", role)
         amount.addWidget(self.at_risk)
         amount.addStretch(1)
         amount.addWidget(self.qty)
@@ -135,22 +153,53 @@ class PlanPanel(QFrame):
         self.button.setToolTip("Ctrl+Enter")
         self.button.clicked.connect(self.place)
         self.button.setEnabled(False)
-        heading = QLabel("Reckoning")
-        heading.setProperty("role", "title")
-        box = QVBoxLayout(self)
-        box.setContentsMargins(12, 8, 12, 12)
-        box.setSpacing(6)
-        box.addLayout(self._sides)
-        box.addLayout(form)
-        box.addWidget(heading)
-        box.addWidget(scroll, 1)
-        box.addWidget(self.trouble)
-        box.addLayout(amount)
-        box.addWidget(self.button)
-        self.trouble.hide()
+        return amount
 
-    def sizeHint(self) -> QSize:
-        return QSize(288, 500)
+    def _make_pages(self) -> QHBoxLayout:
+        """The reckoning and the what-if curve share one place."""
+        self.pages, self.reckoning, self.what_if = QStackedWidget(), Reckoning(), WhatIf(self._look)
+        self.what_if.stop_moved.connect(lambda price: self.take(self.planning.with_stop_at(price)))
+        self.what_if.locked.connect(self._lock)
+        scroll = QScrollArea()
+        scroll.setWidget(self.reckoning)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
+        heading, group = QHBoxLayout(), QButtonGroup(self)
+        heading.setContentsMargins(0, 0, 0, 0)
+        for number, (name, page) in enumerate((("Reckoning", scroll), ("What if", self.what_if))):
+            self.pages.addWidget(page)
+            button = QPushButton(name)
+            button.setCheckable(True)
+            button.setChecked(number == 0)
+            button.setProperty("role", "flat")
+            button.clicked.connect(lambda _, number=number: self.show_page(number))
+            group.addButton(button, number)
+            heading.addWidget(button)
+        heading.addStretch(1)
+        self._page_buttons = group
+        return heading
+
+    def show_page(self, number: int) -> None:
+        """0: the reckoning; 1: what if."""
+        self.pages.setCurrentIndex(number)
+        button = self._page_buttons.button(number)
+        assert button is not None
+        button.setChecked(True)
+        if number:
+            self.what_if.curve.show_sizing(self.planning.request, self.planning.sizing)
+
+    def _lock(self, quantity: bool) -> None:
+        """Lock the quantity: it is typed into the size; the risk that stood there comes back when it is let go."""
+        planning, sizing = self.planning, self.planning.sizing
+        if quantity and sizing is not None and planning.request is not None:
+            self._unlocked = planning.draft.risk
+            risk = f"{planning.request.instrument.qty(sizing.steps)} units"
+        elif not quantity and self._unlocked:
+            risk, self._unlocked = self._unlocked, ""
+        else:
+            return
+        self._take(msgspec.structs.replace(self._typed(), risk=risk))
 
     def _make_sides(self) -> None:
         self._sides = QHBoxLayout()
@@ -175,7 +224,12 @@ class PlanPanel(QFrame):
 
     def _add_row(self, form: QGridLayout, row: int, caption: str, names: list[str]) -> None:
         label = QLabel(caption)
-        form.addWidget(label, row, 0)
+        form.addWidget(label, 2 * row, 0)
+        problem = QLabel()
+        problem.setProperty("role", "problem")
+        problem.setWordWrap(True)
+        problem.hide()
+        form.addWidget(problem, 2 * row + 1, 0, 1, 3)
         for column, name in enumerate(names, start=1):
             field = QLineEdit()
             field.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -184,8 +238,8 @@ class PlanPanel(QFrame):
             field.setMinimumWidth(64)
             field.textEdited.connect(self._edited)
             field.installEventFilter(self)
-            form.addWidget(field, row, column, 1, 1 if len(names) == 2 else 2)
-            self._fields[name] = field
+            form.addWidget(field, 2 * row, column, 1, 1 if len(names) == 2 else 2)
+            self._fields[name], self._problems[name] = field, problem
         label.setBuddy(self._fields[names[0]])
 
     def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
@@ -247,6 +301,12 @@ class PlanPanel(QFrame):
                 style.unpolish(field)
                 style.polish(field)
             field.setToolTip(self.planning.errors.get(name, HELP[name.rstrip("123")]))
+        told: dict[QLabel, str] = {}
+        for name, problem in self._problems.items():
+            told[problem] = told.get(problem, "") or self.planning.errors.get(name, "")
+        for problem, text in told.items():
+            problem.setText(text)
+            problem.setVisible(bool(text))
         self.changed.emit()
 
     # The answer
@@ -258,14 +318,19 @@ class PlanPanel(QFrame):
         view = snapshot.instrument(planning.symbol)
         closed = view.closed if view is not None else ()
         sizing, request = planning.sizing, planning.request
-        trouble = planning.refusal or "; ".join(reason.text for reason in closed)
-        if closed and not planning.refusal:
+        refusal = "" if planning.errors else planning.refusal  # errors stand under their fields
+        trouble = refusal or "; ".join(reason.text for reason in closed)
+        if closed and not refusal:
             trouble = f"Entries closed: {trouble}"
         if self.trouble.text() != trouble:
             self.trouble.setText(trouble)
             self.trouble.setVisible(bool(trouble))
         self.button.setEnabled(sizing is not None and not closed)
         word = fg.side_word(planning.draft.side)
+        if self.pages.currentIndex() == 1:
+            fixed = planning.plan is not None and planning.plan.size.method == "fixed"
+            self.what_if.show_lock(fixed)
+            self.what_if.curve.show_sizing(request, sizing)
         if sizing is None or request is None:
             self.qty.setText(fg.NONE)
             self.at_risk.setText("")

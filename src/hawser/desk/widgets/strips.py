@@ -6,7 +6,18 @@ import math
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
 
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
@@ -210,6 +221,7 @@ class StripPanel(QFrame):
     chosen = pyqtSignal(str)
     close_asked = pyqtSignal(str)
     close_all = pyqtSignal()
+    paged = pyqtSignal(int)
 
     def __init__(self, look: Look) -> None:
         super().__init__()
@@ -218,14 +230,14 @@ class StripPanel(QFrame):
         self.rows: dict[str, TradeRow] = {}
         self._summary = QLabel()
         self._summary.setProperty("role", "second")
-        title = QLabel("Open trades")
-        title.setProperty("role", "title")
+        self.stack, self._pages = QStackedWidget(), QButtonGroup(self)
+        self._tabs = QHBoxLayout()
         self.all_button = SureButton("Close all")
         self.all_button.setMinimumWidth(120)
         self.all_button.sure.connect(self.close_all)
         head = QHBoxLayout()
         head.setContentsMargins(12, 4, 12, 4)
-        head.addWidget(title)
+        head.addLayout(self._tabs)
         head.addStretch(1)
         head.addWidget(self._summary)
         head.addSpacing(12)
@@ -247,14 +259,38 @@ class StripPanel(QFrame):
         box.setContentsMargins(1, 1, 1, 1)
         box.setSpacing(0)
         box.addLayout(head)
-        box.addWidget(self._ruler)
-        box.addWidget(self._empty)
-        box.addWidget(scroll, 1)
+        box.addWidget(self.stack, 1)
+        trades = QWidget()
+        page = QVBoxLayout(trades)
+        page.setContentsMargins(0, 0, 0, 0)
+        page.setSpacing(0)
+        page.addWidget(self._ruler)
+        page.addWidget(self._empty)
+        page.addWidget(scroll, 1)
+        self.add_page("Open trades", trades)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
         look.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         return QSize(900, 190)
+
+    def add_page(self, name: str, page: QWidget) -> None:
+        """A page beside the open trades, chosen by a button in the head."""
+        number = self.stack.addWidget(page)
+        button = QPushButton(name)
+        button.setCheckable(True)
+        button.setProperty("role", "flat")
+        button.setChecked(number == 0)
+        button.clicked.connect(lambda: self.show_page(number))
+        self._pages.addButton(button, number)
+        self._tabs.addWidget(button)
+
+    def show_page(self, number: int) -> None:
+        self.stack.setCurrentIndex(number)
+        button = self._pages.button(number)
+        assert button is not None
+        button.setChecked(True)
+        self.paged.emit(number)
 
     def show_snapshot(self, snapshot: Snapshot, selected: str) -> None:
         live = [trade for trade in snapshot.trades if trade.state != states.ENDED]

@@ -66,6 +66,7 @@ class Waterline(QWidget):
     """What is at stake and whether one may trade, in two seconds."""
 
     flatten = pyqtSignal()
+    heat_asked = pyqtSignal()
 
     def __init__(self, look: Look) -> None:
         super().__init__()
@@ -81,6 +82,9 @@ class Waterline(QWidget):
         self.entries.value.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.heat.layout().replaceWidget(self.heat.value, self.bar)  # type: ignore[union-attr]
         self.heat.value.hide()
+        self.heat.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.heat.setAccessibleName("Heat; press Enter for what each stop would cost")
+        self.heat.installEventFilter(self)
         self.hold = HoldButton("Flatten && halt", look)
         self.hold.setText("Flatten & halt")
         self.hold.setToolTip("Hold for half a second, or hold Ctrl+Shift+End anywhere: cancels all, closes all, halts")
@@ -92,6 +96,15 @@ class Waterline(QWidget):
         for part in (self.equity, self.today, self.heat, self.protection, self.entries):
             row.addWidget(part)
         row.addWidget(self.hold)
+
+    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
+        """The heat figure opens its breakdown, by mouse and by Enter."""
+        pressed = event.type() == event.Type.MouseButtonRelease
+        keyed = event.type() == event.Type.KeyPress and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space)
+        if pressed or keyed:
+            self.heat_asked.emit()
+            return True
+        return bool(super().eventFilter(watched, event))
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         p, cur = self._look.palette, snapshot.currency
@@ -113,7 +126,8 @@ class Waterline(QWidget):
         if self.heat.caption.text() != text:
             self.heat.caption.setText(text)
             locked = fg.money(snapshot.locked, snapshot.currency)
-            self.heat.setToolTip(f"{fg.money(snapshot.heat, snapshot.currency)} at risk; {locked} locked by stops")
+            at_risk = fg.money(snapshot.heat, snapshot.currency)
+            self.heat.setToolTip(f"{at_risk} at risk; {locked} locked by stops. Click: what each costs")
         self.bar.show_part(share / limit if limit else share / 100)
 
     def _show_protection(self, snapshot: Snapshot) -> None:

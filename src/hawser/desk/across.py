@@ -1,0 +1,100 @@
+"""The same plan sized for every instrument at once, without Qt: one row each, with what it would risk and cost."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+
+from hawser.core import figures as fg
+from hawser.core.errors import Refused
+from hawser.core.plan import Plan
+from hawser.core.sizing import Sizing, sized
+from hawser.formats.atomic import write_csv
+from hawser.service.snapshot import InstrumentView, Snapshot, plan_request
+
+
+class Column(NamedTuple):
+    """A column: its heading, and the key it has in an exported file."""
+
+    head: str
+    key: str
+
+
+COLUMNS = (
+    Column("instrument", "instrument"), Column("entries", "entries"), Column("ATR", "atr"),
+    Column("ATR of price", "atr_percent"), Column("R", "r_ticks"), Column("quantity", "qty"), Column("at risk", "risk"),
+    Column("notional", "notional"), Column("of equity", "equity_percent"), Column("margin", "margin"),
+    Column("spread of R", "spread_percent_of_r"), Column("verdict", "verdict"),
+)  # fmt: skip
+DEAR = 15.0  # percent of R: a spread beyond it makes the trade too expensive now
+OTHER_PRICE = "a stop or target at a price belongs to one instrument only"
+
+
+class Row(NamedTuple):
+    """One instrument. Figures are NaN where there is none; `values` are what the columns sort by and export."""
+
+    symbol: str
+    texts: tuple[str, ...]
+    values: tuple[str | float, ...]
+    loud: bool  # something stands in the way of this trade
+
+
+def across(plan: Plan, snapshot: Snapshot, bases: dict[str, float]) -> list[Row]:
+    """A row for every instrument. `bases`: what a stop taken from bars stands on, by symbol."""
+    return [_row(plan, snapshot, view, bases.get(view.instrument.symbol, math.nan)) for view in snapshot.instruments]
+
+
+def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, basis: float) -> Row:
+    of = view.instrument
+    verdict, sizing = "", None
+    if of.symbol != plan.symbol and _priced(plan):
+        verdict = OTHER_PRICE
+    else:
+        try:
+            sizing = sized(plan_request(snapshot, msgspec.structs.replace(plan, symbol=of.symbol), basis))
+        except Refused as refusal:
+            verdict = refusal.sentence.rstrip(".")
+    entries = "; ".join(reason.text for reason in view.closed) or "open"
+    dear = sizing is not None and sizing.spread_percent_of_r > DEAR
+    if dear:
+        verdict = "the spread takes too much of R now"
+    loud = bool(view.closed) or sizing is None or dear
+    return _written(
+        snapshot, view, plan, sizing, entries, verdict or ("closed" if view.closed else "can be placed"), loud
+    )
+
+
+def _priced(plan: Plan) -> bool:
+    stop = plan.stop is not None and plan.stop.price is not None
+    return stop or any(target.price is not None for target in plan.targets)
+
+
+def _written(snapshot: Snapshot, view: InstrumentView, plan: Plan, sizing: Sizing | None, entries: str, verdict: str,
+             loud: bool) -> Row:  # fmt: skip
+    of, cur = view.instrument, snapshot.currency
+    atr = view.atr.get(plan.timeframe_ns, math.nan)
+    part = atr / (view.bid * of.tick_size) * 100 if view.bid else math.nan
+    texts = [of.symbol, "open" if entries == "open" else "closed",
+             fg.NONE if math.isnan(atr) else f"{atr:.{of.price_digits + 1}f}", fg.percent(part, 3)]  # fmt: skip
+    values: list[str | float] = [of.symbol, entries, atr, part]
+    if sizing is None:
+        texts += [fg.NONE] * 7
+        values += [math.nan] * 7
+    else:
+        qty = sizing.steps * of.step_size
+        values += [float(sizing.r_ticks), qty, sizing.risk_money, sizing.notional, sizing.equity_used_percent,
+                   sizing.margin, sizing.spread_percent_of_r]  # fmt: skip
+        texts += [f"{fg.number(sizing.r_ticks, 0)}{fg.GROUP}t", of.qty(sizing.steps), fg.money(sizing.risk_money, cur),
+                  fg.money(sizing.notional, cur), fg.percent(sizing.equity_used_percent), fg.money(sizing.margin, cur),
+                  fg.percent(sizing.spread_percent_of_r)]  # fmt: skip
+    return Row(of.symbol, (*texts, verdict), (*values, verdict), loud)
+
+
+def export(rows: list[Row], path: Path) -> int:
+    """The rows as CSV with unrounded figures; unknown ones are empty. Returns how many; raises BadInput."""
+    known = (("" if isinstance(value, float) and math.isnan(value) else value for value in row.values) for row in rows)
+    write_csv(path, [[column.key for column in COLUMNS], *known])
+    return len(rows)

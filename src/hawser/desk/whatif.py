@@ -1,0 +1,54 @@
+"""What if the stop stood elsewhere: quantity, share of equity and risk over the stop's distance, without Qt."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import NamedTuple
+
+import msgspec
+
+from hawser.core.account import SizeRule
+from hawser.core.errors import Refused
+from hawser.core.plan import StopRule
+from hawser.core.sizing import SizeRequest, Sizing, sized
+
+POINTS = 36
+NEAREST, FARTHEST = 0.25, 3.0  # of the present distance
+
+
+class Point(NamedTuple):
+    """One place of the stop. `ticks` is its distance, `price` its level as typed; `qty` in units, risk in money."""
+
+    ticks: int
+    price: str
+    qty: float
+    equity_percent: float
+    risk: float
+
+
+def curve(request: SizeRequest, sizing: Sizing) -> list[Point]:
+    """Points from a quarter to three times the present distance, each sized whole; places that are refused are left
+    out."""
+    distances = {
+        max(1, round(sizing.r_ticks * (NEAREST + (FARTHEST - NEAREST) * i / (POINTS - 1)))) for i in range(POINTS)
+    }
+    found = (point(request, sizing.ref - request.side * ticks) for ticks in sorted(distances | {sizing.r_ticks}))
+    return [one for one in found if one is not None]
+
+
+def point(request: SizeRequest, stop: int) -> Point | None:
+    """The size with the stop at `stop` ticks; None where that is refused."""
+    of = request.instrument
+    price = of.price(stop)
+    size = request.account.size
+    if size.method == "invest":  # its stop follows from the money: what is asked here is the other way round
+        size = SizeRule("risk_money", amount=size.risk)
+    account = msgspec.structs.replace(request.account, size=size)
+    try:
+        found = sized(
+            msgspec.structs.replace(request, stop=StopRule(price=Decimal(price)), targets=(), account=account)
+        )
+    except Refused:
+        return None
+    qty = found.steps * of.step_size
+    return Point(found.r_ticks, price, qty, found.equity_used_percent, found.risk_money)
