@@ -169,7 +169,7 @@ def _replay(options: argparse.Namespace) -> int:
     chosen = profile(replay_name(inputs.instrument.symbol, inputs.path), root)
     note = options.bars is not None
     if note:
-        files.save(root)
+        files.keep(root)
     return run(chosen, lambda where: boot(inputs, where), inputs.path.name, speed, options.zone)
 
 

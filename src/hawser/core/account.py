@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Literal
+from typing import Annotated, Literal
 
 import msgspec
 
 from hawser.core.errors import BadInput
+from hawser.core.told import told
 
 Method = Literal["risk_percent", "risk_money", "volatility", "notional_percent", "invest", "fixed"]
 Basis = Literal["equity", "balance", "free_margin"]
@@ -23,13 +24,13 @@ class Rate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How large: one method with the keys it needs."""
 
-    method: Method = "risk_percent"
-    percent: float | None = None
-    basis: Basis = "equity"
-    amount: float | None = None
-    risk: float | None = None
-    multiple: float | None = None
-    qty: Decimal | None = None
+    method: Annotated[Method, told("how the quantity is found")] = "risk_percent"
+    percent: Annotated[float | None, told("risk, notional or movement, of the basis or of equity", "%")] = None
+    basis: Annotated[Basis, told("what the risk is a percentage of")] = "equity"
+    amount: Annotated[float | None, told("the risk (risk_money) or the notional (invest)", "money")] = None
+    risk: Annotated[float | None, told("with invest: what may be lost at the stop", "money")] = None
+    multiple: Annotated[float | None, told("with volatility: how many ATR the percentage stands for", "ATR")] = None
+    qty: Annotated[Decimal | None, told("with fixed: the quantity, a whole number of steps", "units")] = None
 
     NEEDS = {
         "risk_percent": ("percent",),
@@ -50,9 +51,9 @@ class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Costs in ticks: the spread where bars have none, and the slippage expected in sizing."""
 
-    spread_ticks: float = 0.0
-    entry_slippage_ticks: float = 0.0
-    exit_slippage_ticks: float = 0.0
+    spread_ticks: Annotated[float, told("the spread where bars have no column for it", "ticks")] = 0.0
+    entry_slippage_ticks: Annotated[float, told("slippage expected at the entry; part of every size", "ticks")] = 0.0
+    exit_slippage_ticks: Annotated[float, told("slippage expected at the stop; part of every size", "ticks")] = 0.0
 
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:
@@ -63,15 +64,19 @@ class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Caps on a size, and how old a conversion rate may be. None: not set."""
 
-    caps: Literal["fit", "refuse"] = "fit"
-    max_notional_percent: float | None = None
-    max_margin_percent: float | None = None
-    max_heat_percent: float | None = None
-    max_currency_heat_percent: float | None = None
-    max_positions: int | None = None
-    max_rate_age_s: float | None = None
-    never_widen: bool = False
-    exposed_deadline_s: float = 5.0
+    caps: Annotated[Literal["fit", "refuse"], told("a cap cuts the quantity (fit) or refuses the trade")] = "fit"
+    max_notional_percent: Annotated[float | None, told("most notional of one trade", "% of equity")] = None
+    max_margin_percent: Annotated[float | None, told("most margin of one trade", "% of free margin")] = None
+    max_heat_percent: Annotated[float | None, told("most heat of all trades, the new one included", "% of equity")] = (
+        None
+    )
+    max_currency_heat_percent: Annotated[
+        float | None, told("the same for each currency of exposure", "% of equity")
+    ] = None
+    max_positions: Annotated[int | None, told("most trades open at once", "trades")] = None
+    max_rate_age_s: Annotated[float | None, told("oldest conversion rate a size may use", "s")] = None
+    never_widen: Annotated[bool, told("stops are never moved away from the market, by nobody")] = False
+    exposed_deadline_s: Annotated[float, told("longest a position may be without its stop", "s")] = 5.0
 
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:
@@ -83,16 +88,16 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Money in `currency`; rates keyed 'AAA/BBB' as units of BBB for one AAA."""
 
-    currency: str
-    equity: float
-    balance: float | None = None
-    margin_used: float = 0.0
-    days_per_year: int = 252
-    rates: dict[str, float | Rate] = {}
+    currency: Annotated[str, told("the account's currency, three letters")]
+    equity: Annotated[float, told("balance and floating profit at the start", "money")]
+    balance: Annotated[float | None, told("money without floating profit", "money")] = None
+    margin_used: Annotated[float, told("margin already in use", "money")] = 0.0
+    days_per_year: Annotated[int, told("trading days in a year, for the Sharpe ratio", "days")] = 252
+    rates: Annotated[dict[str, float | Rate], told("mid conversion rates, as AAA/BBB = 0.88, ...")] = {}
     size: SizeRule = SizeRule(percent=0.5)
     costs: Costs = Costs()
     policy: Policy = Policy()
-    name: str = ""
+    name: Annotated[str, told("what the account is called")] = ""
 
     def __post_init__(self) -> None:
         if not 0 < self.equity < float("inf"):

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from decimal import Decimal
 from functools import cached_property
-from typing import Literal
+from typing import Annotated, Literal
 
 import msgspec
 
 from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput
+from hawser.core.told import told
 
 Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
 
@@ -17,9 +18,9 @@ Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
 class Commission(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Per fill: `max(minimum, per_unit*qty + per_notional*notional)`, in the account's currency."""
 
-    per_unit: float = 0.0
-    per_notional: float = 0.0
-    minimum: float = 0.0
+    per_unit: Annotated[float, told("commission of one fill for each unit", "money")] = 0.0
+    per_notional: Annotated[float, told("commission of one fill as a fraction of its notional", "fraction")] = 0.0
+    minimum: Annotated[float, told("least commission of one fill", "money")] = 0.0
 
 
 class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -34,21 +35,21 @@ class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
     """An instrument. `tick` and `qty_step` are exact decimals; their written decimals are its digits."""
 
-    symbol: str
-    kind: Kind
-    quote: str
-    tick: Decimal
-    multiplier: float
-    qty_step: Decimal
-    qty_min: Decimal
-    qty_max: Decimal
-    margin_rate: float
-    name: str = ""
-    base: str | None = None
-    min_stop_ticks: int = 0
-    currencies: tuple[str, ...] = ()
+    symbol: Annotated[str, told("what it is called at the venue")]
+    kind: Annotated[Kind, told("what kind of instrument it is")]
+    quote: Annotated[str, told("currency its price is in")]
+    tick: Annotated[Decimal, told("smallest step of its price; its decimals are those shown", "price")]
+    multiplier: Annotated[float, told("quote currency that one unit gains when the price rises by 1")]
+    qty_step: Annotated[Decimal, told("smallest step of its quantity; its decimals are those shown", "units")]
+    qty_min: Annotated[Decimal, told("least quantity of one order", "units")]
+    qty_max: Annotated[Decimal, told("greatest quantity of one order", "units")]
+    margin_rate: Annotated[float, told("margin as a fraction of notional", "fraction")]
+    name: Annotated[str, told("its name in words")] = ""
+    base: Annotated[str | None, told("a pair's base currency")] = None
+    min_stop_ticks: Annotated[int, told("the venue refuses a resting level nearer than this", "ticks")] = 0
+    currencies: Annotated[tuple[str, ...], told("currencies whose news concerns it, as CAD, CHF")] = ()
     commission: Commission = Commission()
-    sessions: tuple[Session, ...] = ()
+    sessions: Annotated[tuple[Session, ...], told("weekly opening hours; kept as they are in the file")] = ()
 
     def __post_init__(self) -> None:
         checks: tuple[tuple[bool, str, str], ...] = (

@@ -30,6 +30,9 @@ COLUMNS = (
     Column("spread of R", "spread_percent_of_r"), Column("verdict", "verdict"),
 )  # fmt: skip
 DEAR = 15.0  # percent of R: a spread beyond it makes the trade too expensive now
+SHORT = {  # verdicts that must fit a column; the whole sentence is in the tip and in an exported file
+    "below_min": "below the minimum", "indicator_not_ready": "no ATR yet", "no_quote": "no quote yet",
+}  # fmt: skip
 OTHER_PRICE = "a stop or target at a price belongs to one instrument only"
 
 
@@ -49,22 +52,24 @@ def across(plan: Plan, snapshot: Snapshot, bases: dict[str, float]) -> list[Row]
 
 def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, basis: float) -> Row:
     of = view.instrument
-    verdict, sizing = "", None
+    verdict, short, sizing = "", "", None
     if of.symbol != plan.symbol and _priced(plan):
-        verdict = OTHER_PRICE
+        verdict, short = OTHER_PRICE, "has a price of its own"
     else:
         try:
             sizing = sized(plan_request(snapshot, msgspec.structs.replace(plan, symbol=of.symbol), basis))
         except Refused as refusal:
             verdict = refusal.sentence.rstrip(".")
+            short = SHORT.get(refusal.code, refusal.code.replace("_", " "))
     entries = "; ".join(reason.text for reason in view.closed) or "open"
     dear = sizing is not None and sizing.spread_percent_of_r > DEAR
     if dear:
-        verdict = "the spread takes too much of R now"
+        verdict, short = "the spread takes too much of R now", "spread too dear"
     loud = bool(view.closed) or sizing is None or dear
-    return _written(
-        snapshot, view, plan, sizing, entries, verdict or ("closed" if view.closed else "can be placed"), loud
-    )
+    if not verdict:
+        verdict = short = "closed" if view.closed else "can be placed"
+    row = _written(snapshot, view, plan, sizing, entries, loud)
+    return row._replace(texts=(*row.texts, short), values=(*row.values, verdict))
 
 
 def _priced(plan: Plan) -> bool:
@@ -72,8 +77,10 @@ def _priced(plan: Plan) -> bool:
     return stop or any(target.price is not None for target in plan.targets)
 
 
-def _written(snapshot: Snapshot, view: InstrumentView, plan: Plan, sizing: Sizing | None, entries: str, verdict: str,
-             loud: bool) -> Row:  # fmt: skip
+def _written(
+    snapshot: Snapshot, view: InstrumentView, plan: Plan, sizing: Sizing | None, entries: str, loud: bool
+) -> Row:  # fmt: skip
+    """The row without its verdict."""
     of, cur = view.instrument, snapshot.currency
     atr = view.atr.get(plan.timeframe_ns, math.nan)
     part = atr / (view.bid * of.tick_size) * 100 if view.bid else math.nan
@@ -90,7 +97,7 @@ def _written(snapshot: Snapshot, view: InstrumentView, plan: Plan, sizing: Sizin
         texts += [f"{fg.number(sizing.r_ticks, 0)}{fg.GROUP}t", of.qty(sizing.steps), fg.money(sizing.risk_money, cur),
                   fg.money(sizing.notional, cur), fg.percent(sizing.equity_used_percent), fg.money(sizing.margin, cur),
                   fg.percent(sizing.spread_percent_of_r)]  # fmt: skip
-    return Row(of.symbol, (*texts, verdict), (*values, verdict), loud)
+    return Row(of.symbol, tuple(texts), tuple(values), loud)
 
 
 def export(rows: list[Row], path: Path) -> int:

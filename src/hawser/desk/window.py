@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 
+import msgspec
 from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
 from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
@@ -17,14 +18,18 @@ from PyQt6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
+from hawser.core.account import Account
 from hawser.core.clock import TIMEFRAMES
+from hawser.core.instrument import Instrument
 from hawser.desk.bridge import Bridge
+from hawser.desk.editing import KEPT_BY_VENUE, account_consequence
 from hawser.desk.look import Look
 from hawser.desk.settings import Settings
 from hawser.desk.stations.helm import ALL_TURNS, Helm
 from hawser.desk.stations.logbook import Logbook
 from hawser.desk.theme.palette import stylesheet
 from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
+from hawser.desk.widgets.editor import Editor
 from hawser.desk.widgets.finder import Action, Finder
 from hawser.desk.widgets.heatpanel import HeatPanel
 from hawser.desk.widgets.rail import Rail
@@ -61,6 +66,7 @@ class Window(QMainWindow):
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
         self.finder, self.heat = Finder(self, self._actions), HeatPanel(self)
+        self._editors: dict[str, Editor] = {}
         self.latest: Snapshot | None = None
         self.snapshots = 0
         self._connect()
@@ -139,6 +145,8 @@ class Window(QMainWindow):
             Action("Lines: choose and nudge on the R scale", "Left Right Up Down", helm.chart.scale.setFocus),
             Action("Plan: across all instruments", "", lambda: self._page(1)),
             Action("Open trades", "", lambda: self._page(0)),
+            Action("Account: edit size, costs, policy and caps", "", self.edit_account),
+            Action("Instrument: edit, import or export its file", "", self.edit_instrument),
             Action("Heat: what each stop would cost", "", self.show_heat),
             Action("Close all trades", "", helm.strips.all_button.click),
             Action("Station: Helm", "Alt+1", lambda: self.show_station(0)),
@@ -165,6 +173,34 @@ class Window(QMainWindow):
 
     def show_heat(self) -> None:
         self.heat.open(self.latest)
+
+    def edit_account(self) -> None:
+        """The running account's settings; made when it is first asked for."""
+        if self.latest is None or self.latest.settings is None:
+            return
+        if "account" not in self._editors:
+            editor = Editor(self, "Account", Account, "Apply", KEPT_BY_VENUE, self._account_consequence)
+            editor.applied.connect(
+                lambda made: self.runtime.ask(lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made))
+            )
+            self._editors["account"] = editor
+        self._editors["account"].open(self.latest.settings)
+
+    def _account_consequence(self, made: msgspec.Struct) -> str:
+        assert isinstance(made, Account)
+        return account_consequence(self.latest, made) if self.latest is not None else ""
+
+    def edit_instrument(self) -> None:
+        """An instrument's file: starts from the one that is shown."""
+        view = self.latest.instrument(self.helm.symbol) if self.latest is not None else None
+        if view is None:
+            return
+        if "instrument" not in self._editors:
+            note = (
+                "The venue keeps its own. Export it and open a history with: hawser --bars FILE --instrument FILE.toml"
+            )
+            self._editors["instrument"] = Editor(self, "Instrument", Instrument, consequence=lambda made: note)
+        self._editors["instrument"].open(view.instrument)
 
     def _page(self, number: int) -> None:
         self.show_station(0)

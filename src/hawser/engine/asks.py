@@ -207,6 +207,20 @@ def rearm(desk: Desk, ask: ev.Rearm) -> None:
         desk.tell("caution", "rearmed", f"Entries re-armed: {ask.reason.strip()}", ask=ask.ask)
 
 
+def change_account(desk: Desk, ask: ev.ChangeAccount) -> None:
+    """What a person edited holds from the next decision on; open trades keep their stops and targets."""
+    old, new = desk.state.account, ask.account
+    assert old is not None
+    desk.state.account = msgspec.structs.replace(
+        old, size=new.size, costs=new.costs, policy=new.policy, rates=new.rates, days_per_year=new.days_per_year,
+        name=new.name,
+    )  # fmt: skip
+    changed = [name for name in ("size", "costs", "policy", "rates") if getattr(old, name) != getattr(new, name)]
+    what = ", ".join(changed) or "nothing"
+    text = f"Account changed ({what}): holds from the next entry on, open trades keep their lines"
+    desk.tell("caution", "account_changed", text, ask=ask.ask)
+
+
 def _open_trade(desk: Desk, trade_id: str, ask: str) -> Trade | None:
     trade = desk.state.trades.get(trade_id)
     if trade is None or trade.state == states.ENDED:

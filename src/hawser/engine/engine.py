@@ -39,7 +39,12 @@ class Engine:
 
 def _opened(desk: Desk, event: ev.Opened) -> None:
     state = desk.state
-    state.prefix, state.account = event.prefix, event.account
+    state.prefix = event.prefix
+    if state.account is None or state.declared != event.account:
+        if state.account not in (None, state.declared):
+            desk.tell("caution", "account_file", "The account's file has changed: it replaces what was edited here")
+        state.account = event.account
+    state.declared = event.account
     state.instruments = {instrument.symbol: instrument for instrument in event.instruments}
     state.link_up, state.reconciled, state.link_why = False, False, "not connected yet"
     state.figures_at = 0
@@ -138,4 +143,5 @@ _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.CloseAll: lambda desk, event: asks.close_all(desk, "close all"),
     ev.Halt: asks.halt,
     ev.Rearm: asks.rearm,
+    ev.ChangeAccount: asks.change_account,
 }

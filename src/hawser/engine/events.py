@@ -219,9 +219,15 @@ class Rearm(Ask, frozen=True):
     reason: str
 
 
+class ChangeAccount(Ask, frozen=True):
+    """Size, costs, policy and rates as a person edited them; what the venue keeps (money, currency) stays."""
+
+    account: Account
+
+
 VenueEvent = (
     Quote | BarCompleted | RateSeen | Figures | InstrumentState | VenueUp | VenueDown | OrderAccepted | OrderRejected
     | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus | Holdings
 )  # fmt: skip
-AskEvent = PlaceTrade | MoveStop | MoveTarget | CloseTrade | CloseAll | Halt | Rearm
+AskEvent = PlaceTrade | MoveStop | MoveTarget | CloseTrade | CloseAll | Halt | Rearm | ChangeAccount
 AnyEvent = Opened | VenueEvent | TimerFired | AskEvent

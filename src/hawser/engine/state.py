@@ -143,6 +143,7 @@ class EngineState(msgspec.Struct):
     counter: int = 0
     prefix: str = ""
     account: Account | None = None
+    declared: Account | None = None  # as the file or the demo has it; an edit holds while that stays the same
     instruments: dict[str, Instrument] = {}
     markets: dict[str, Market] = {}
     rates: dict[str, tuple[float, int]] = {}

@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from hawser.core.errors import BadInput
+from hawser.formats.atomic import written
 
 Record = TypeVar("Record", bound=msgspec.Struct)
 
@@ -71,3 +72,19 @@ def read_toml(path: Path) -> dict[str, Any]:
 def load(kind: type[Record], path: Path) -> Record:
     """A record from a TOML file."""
     return record(kind, read_toml(path), str(path))
+
+
+def save(made: msgspec.Struct, path: Path) -> None:
+    """A record as a TOML file that `load` reads back to the same; raises BadInput where it cannot be written."""
+    import tomli_w
+
+    plain = _without_none(msgspec.to_builtins(made))
+    with written(path) as file:
+        file.write(tomli_w.dumps(plain).encode())
+
+
+def _without_none(value: Any) -> Any:
+    """TOML has no null: what is not set is left out."""
+    if isinstance(value, dict):
+        return {key: _without_none(one) for key, one in value.items() if one is not None}
+    return [_without_none(one) for one in value] if isinstance(value, (list, tuple)) else value

@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.formats.declared import load
+from hawser.formats.declared import load, save
 from hawser.service.profile import profile
 
 NOTHING = (
@@ -25,12 +25,8 @@ class Opened(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     zone: str | None = None
     speed: float = 1.0
 
-    def save(self, root: Path | None) -> None:
-        path = _path(root)
-        fresh = path.with_suffix(".new")
-        kept = {key: value for key, value in msgspec.to_builtins(self).items() if value is not None}
-        fresh.write_bytes(msgspec.toml.encode(kept))
-        fresh.replace(path)
+    def keep(self, root: Path | None) -> None:
+        save(self, _path(root))
 
 
 def _path(root: Path | None) -> Path:
@@ -40,7 +36,7 @@ def _path(root: Path | None) -> Path:
 def note_opened(
     root: Path | None, bars: Path, instrument: Path, account: Path | None, zone: str | None, speed: float
 ) -> Opened:
-    """The files of this start; `save` keeps them once they have been found good."""
+    """The files of this start; `keep` writes them down once they have been found good."""
     return Opened(
         str(bars.resolve()), str(instrument.resolve()), str(account.resolve()) if account else None, zone, speed
     )

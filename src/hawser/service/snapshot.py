@@ -101,7 +101,8 @@ class Snapshot(msgspec.Struct, frozen=True):
     link_up: bool
     instruments: tuple[InstrumentView, ...]
     trades: tuple[TradeView, ...]
-    account: Account | None
+    account: Account | None  # with the venue's figures and rates of this moment, as a size uses it
+    settings: Account | None  # as its file, or a person's edit, has it
     staked: Exposure
     forming: tuple[float, ...] | None
     exposed: int
@@ -130,7 +131,7 @@ def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: 
         closed=tuple(account_verdict(state)), halted=state.halt is not None,
         halt_why=state.halt.why if state.halt else "", link_up=state.link_up,
         instruments=tuple(_instrument(state, symbol) for symbol in state.instruments), trades=trades,
-        account=account_now(state) if account else None, staked=staked, forming=forming,
+        account=account_now(state) if account else None, settings=account, staked=staked, forming=forming,
         exposed=sum(trade.open_steps > 0 and not trade.covered for trade in trades),
         never_widen=account.policy.never_widen if account else False, faults=faults,
     )  # fmt: skip

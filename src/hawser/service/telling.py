@@ -8,6 +8,7 @@ from typing import Any
 import msgspec
 
 from hawser.core import figures as fg
+from hawser.core.account import Account
 from hawser.core.clock import timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.core.typed import size_text, stop_text
@@ -133,6 +134,13 @@ def _bar(teller: Teller, event: ev.BarCompleted) -> tuple[str, str]:
     return "market", f"{timeframe_name(event.span)} bar completed: close {close}, ATR {atr}"
 
 
+def _settings(account: Account) -> str:
+    """The policy's limits in short."""
+    policy = account.policy
+    named = [(key, getattr(policy, key)) for key in policy.__struct_fields__]
+    return ", ".join(f"{key.replace('_', ' ')} {value}" for key, value in named if value is not None)
+
+
 def _plain(kind: str, text: Callable[[Any], str]) -> Callable[[Teller, Any], tuple[str, str]]:
     return lambda teller, event: (kind, text(event))
 
@@ -176,5 +184,6 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.CloseTrade: _plain("asked", lambda e: "Close the trade at market"),
     ev.CloseAll: _plain("asked", lambda e: "Close all trades at market"),
     ev.Halt: _plain("asked", lambda e: f"Flatten & halt: {e.why}"),
+    ev.ChangeAccount: _plain("asked", lambda e: f"Change the account's settings: {_settings(e.account)}"),
     ev.Rearm: _plain("asked", lambda e: f"Re-arm: {e.reason}"),
 }  # fmt: skip

@@ -62,7 +62,7 @@ class AcrossModel(QAbstractTableModel):
         if role == SORT:
             return row.values[column]
         if role == Qt.ItemDataRole.ToolTipRole:
-            return f"{row.symbol}\nentries: {row.values[1]}\n{row.texts[-1]}"
+            return f"{row.symbol}\nentries: {row.values[1]}\n{row.values[-1]}"
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignLeft if column in WORDS else Qt.AlignmentFlag.AlignRight
             return side | Qt.AlignmentFlag.AlignVCenter

@@ -1,0 +1,208 @@
+"""A record being edited as text, without Qt: what is typed, what is wrong with it, undo, and the record it makes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from hawser.core import figures as fg
+from hawser.core.account import Account
+from hawser.core.errors import BadInput
+from hawser.core.told import Told, keys_of
+from hawser.formats.declared import record
+from hawser.service.snapshot import Snapshot
+
+KEPT_BY_VENUE = ("currency", "equity", "balance", "margin_used")  # of the running account
+KEPT = ("sessions",)  # not typed here: stays as it was in the file
+
+
+class Editing:
+    """Texts by path (`policy.max_heat_percent`). Everything typed stays as typed; `made` is None while it is wrong."""
+
+    def __init__(self, kind: type[msgspec.Struct], start: msgspec.Struct | None = None) -> None:
+        self.kind = kind
+        self.keys: list[Told] = keys_of(kind)
+        self.texts: dict[str, str] = {}
+        self.errors: dict[str, str] = {}
+        self.general = ""
+        self.made: msgspec.Struct | None = None
+        self._kept: dict[str, Any] = {}
+        self._past: list[dict[str, str]] = []
+        self._future: list[dict[str, str]] = []
+        self._last = ""
+        self._fill(start)
+        self._check()
+
+    # Changing
+
+    def change(self, path: str, text: str) -> None:
+        """What is typed into one field; typing on in the same field is one step of undo."""
+        if self.texts[path] == text:
+            return
+        if path != self._last:
+            self._remember()
+        self._last = path
+        self.texts[path] = text
+        self._check()
+
+    def load(self, start: msgspec.Struct) -> None:
+        """Another record in its place; can be undone."""
+        self._remember()
+        self._last = ""
+        self._fill(start)
+        self._check()
+
+    def undo(self) -> bool:
+        return self._step(self._past, self._future)
+
+    def redo(self) -> bool:
+        return self._step(self._future, self._past)
+
+    def _remember(self) -> None:
+        self._past.append(dict(self.texts))
+        self._future.clear()
+
+    def _step(self, source: list[dict[str, str]], other: list[dict[str, str]]) -> bool:
+        if not source:
+            return False
+        other.append(dict(self.texts))
+        self.texts, self._last = source.pop(), ""
+        self._check()
+        return True
+
+    # Text and values
+
+    def _fill(self, start: msgspec.Struct | None) -> None:
+        plain = msgspec.to_builtins(start) if start is not None else {}
+        for key in self.keys:
+            value: Any = plain
+            for name in key.path.split("."):
+                value = value.get(name) if isinstance(value, dict) else None
+            if key.path in KEPT:
+                self._kept[key.path] = value
+            default = key.default if start is None else None
+            self.texts[key.path] = as_text(default if value is None else value)
+
+    def _check(self) -> None:
+        """Read every text; what is wrong is told at its own path."""
+        self.errors, self.general, self.made = {}, "", None
+        data: dict[str, Any] = {}
+        for key in self.keys:
+            text = self.texts[key.path].strip()
+            try:
+                value = self._kept.get(key.path) if key.path in KEPT else as_value(key, text)
+            except ValueError as error:
+                self.errors[key.path] = str(error)
+                continue
+            if value is None and key.required:
+                self.errors[key.path] = "Expected a value"
+            elif value is not None:
+                place = data
+                *groups, name = key.path.split(".")
+                for group in groups:
+                    place = place.setdefault(group, {})
+                place[name] = value
+        if not self.errors:
+            self._make(data)
+
+    def _make(self, data: dict[str, Any]) -> None:
+        try:
+            self.made = record(self.kind, data, "here")
+        except BadInput as error:
+            told = error.sentence.removeprefix("here: ")
+            path = str(error.values.get("key", "")) or told.partition(":")[0].strip()
+            near = [key.path for key in self.keys if key.path == path or key.path.endswith(f".{path}")]
+            text = told.partition(": ")[2] or told
+            if near:
+                self.errors[near[0]] = text[:1].upper() + text[1:]
+            else:
+                self.general = told
+
+
+def as_text(value: Any) -> str:
+    """A value as it is typed."""
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return f"{value:.15g}"
+    if isinstance(value, dict):
+        return ", ".join(f"{pair} = {_rate_text(rate)}" for pair, rate in value.items())
+    if isinstance(value, (list, tuple)):
+        return ", ".join(str(one) for one in value if not isinstance(one, dict))
+    return str(value)
+
+
+def _rate_text(rate: Any) -> str:
+    if isinstance(rate, dict):
+        age = rate.get("age_s", 0.0)
+        return f"{rate['mid']:.15g}" + (f" ({age:.15g} s old)" if age else "")
+    return f"{rate:.15g}"
+
+
+def as_value(key: Told, text: str) -> Any:
+    """What a text stands for; None where it is empty. Raises ValueError with a sentence."""
+    inspect = msgspec.inspect
+    kinds = key.type.types if isinstance(key.type, inspect.UnionType) else (key.type,)
+    if not text:
+        return None
+    for kind in kinds:
+        if isinstance(kind, inspect.FloatType):
+            return _number(text, float)
+        if isinstance(kind, inspect.IntType):
+            return _number(text, int)
+        if isinstance(kind, inspect.BoolType):
+            if text not in ("yes", "no"):
+                raise ValueError("Expected yes or no")
+            return text == "yes"
+        if isinstance(kind, inspect.DecimalType):
+            return text.replace(",", ".")
+        if isinstance(kind, inspect.DictType):
+            return _rates(text)
+        if isinstance(kind, inspect.VarTupleType):
+            return [part.strip() for part in text.split(",") if part.strip()]
+    return text
+
+
+def _number(text: str, kind: type[float] | type[int]) -> float | int:
+    try:
+        return kind(text.replace(",", ".").replace("\u00a0", "").replace(" ", ""))
+    except ValueError:
+        raise ValueError("Expected a whole number" if kind is int else "Expected a number") from None
+
+
+def _rates(text: str) -> dict[str, float]:
+    found = {}
+    for part in text.split(","):
+        pair, equals, rate = part.partition("=")
+        if not equals:
+            raise ValueError("Expected AAA/BBB = 0.88, with a comma between two rates")
+        found[pair.strip()] = float(_number(rate.partition("(")[0].strip(), float))
+    return found
+
+
+def differences(before: msgspec.Struct, after: msgspec.Struct) -> list[str]:
+    """The keys that changed, as `policy.max_heat_percent: 3 to 4`."""
+    old, new = Editing(type(before), before), Editing(type(after), after)
+    return [
+        f"{path}: {old.texts[path] or 'none'} to {text or 'none'}"
+        for path, text in new.texts.items()
+        if text != old.texts[path]
+    ]
+
+
+def account_consequence(snapshot: Snapshot, made: Account) -> str:
+    """What applying an edited account would do, and when."""
+    if snapshot.settings is None:
+        return ""
+    kept = {key: getattr(snapshot.settings, key) for key in KEPT_BY_VENUE}
+    changes = differences(snapshot.settings, msgspec.structs.replace(made, **kept))
+    if not changes:
+        return "Nothing is changed."
+    told = f"{'; '.join(changes)}. Holds from the next entry on, at once; open trades keep their stops and targets."
+    heat, limit = snapshot.heat / (snapshot.equity or 1.0) * 100, made.policy.max_heat_percent
+    if limit is not None and limit < heat:
+        told += f" Heat is {fg.percent(heat, 2)} now, above the new limit: no entry fits until it falls."
+    return told

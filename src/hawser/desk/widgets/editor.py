@@ -1,0 +1,228 @@
+"""A form for a record, made from its one declaration: value, unit, what it means, and what is wrong, field by field."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QKeySequence
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from hawser.core.errors import BadInput
+from hawser.core.told import Told
+from hawser.desk.editing import KEPT, Editing
+from hawser.formats.declared import load, save
+
+
+class Editor(QFrame):
+    """Lies over the Helm. `apply` gets the finished record; `consequence` says what applying it would do."""
+
+    applied = pyqtSignal(object)
+
+    def __init__(
+        self,
+        parent: QWidget,
+        title: str,
+        kind: type[msgspec.Struct],
+        apply_text: str = "",
+        fixed: tuple[str, ...] = (),
+        consequence: Callable[[msgspec.Struct], str] = lambda made: "",
+    ) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.editing, self._fixed, self._consequence = Editing(kind), fixed, consequence
+        self._fields: dict[str, QLineEdit | QComboBox] = {}
+        self._problems: dict[str, QLabel] = {}
+        heading = QLabel(title)
+        heading.setProperty("role", "title")
+        self.told = QLabel()
+        self.told.setWordWrap(True)
+        self.told.setProperty("role", "second")
+        scroll = QScrollArea()
+        scroll.setWidget(self._form())
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(12, 8, 12, 8)
+        box.addWidget(heading)
+        box.addWidget(scroll, 1)
+        box.addWidget(self.told)
+        box.addLayout(self._buttons(apply_text))
+        self.hide()
+
+    def _form(self) -> QWidget:
+        inside = QWidget()
+        grid = QGridLayout(inside)
+        grid.setContentsMargins(0, 0, 8, 0)
+        grid.setVerticalSpacing(2)
+        grid.setHorizontalSpacing(8)
+        grid.setColumnStretch(3, 1)
+        for number, key in enumerate(key for key in self.editing.keys if key.path not in KEPT):
+            label, unit, help_text, problem = (QLabel(text) for text in (_label(key), key.unit, key.help, ""))
+            for part, role in ((unit, "second"), (help_text, "small-second"), (problem, "problem")):
+                part.setProperty("role", role)
+                part.setWordWrap(part is not unit)
+            problem.hide()
+            field = self._field(key)
+            label.setBuddy(field)
+            for column, part in enumerate((label, field, unit, help_text)):
+                grid.addWidget(part, 2 * number, column)
+            grid.addWidget(problem, 2 * number + 1, 1, 1, 3)
+            self._fields[key.path], self._problems[key.path] = field, problem
+        return inside
+
+    def _field(self, key: Told) -> QLineEdit | QComboBox:
+        choices = _choices(key)
+        field: QLineEdit | QComboBox
+        if choices:
+            field = QComboBox()
+            field.addItems(choices)
+            field.currentTextChanged.connect(lambda text, path=key.path: self._typed(path, text))
+        else:
+            field = QLineEdit()
+            field.setFixedWidth(150)
+            field.textEdited.connect(lambda text, path=key.path: self._typed(path, text))
+        field.setAccessibleName(_label(key))
+        field.setToolTip(f"{key.help}\nIn a file: {key.path}")
+        field.setEnabled(key.path not in self._fixed)
+        return field
+
+    def _buttons(self, apply_text: str) -> QHBoxLayout:
+        row = QHBoxLayout()
+        self.apply_button = QPushButton(apply_text)
+        self.apply_button.setVisible(bool(apply_text))
+        self.apply_button.clicked.connect(self._apply)
+        self.undo_button, self.redo_button = QPushButton("Undo"), QPushButton("Redo")
+        self.undo_button.clicked.connect(lambda: self._stepped(self.editing.undo()))
+        self.redo_button.clicked.connect(lambda: self._stepped(self.editing.redo()))
+        read, write, close = QPushButton("Import TOML \u2026"), QPushButton("Export TOML \u2026"), QPushButton("Close")
+        read.clicked.connect(self._import)
+        write.clicked.connect(self._export)
+        close.clicked.connect(self.hide)
+        for button in (self.undo_button, self.redo_button, read, write):
+            row.addWidget(button)
+        row.addStretch(1)
+        row.addWidget(self.apply_button)
+        row.addWidget(close)
+        return row
+
+    # Showing
+
+    def open(self, start: msgspec.Struct) -> None:
+        """Show a record, with nothing to undo."""
+        parent = self.parentWidget()
+        assert parent is not None
+        self.editing = Editing(self.editing.kind, start)
+        self.setGeometry(76, 60, min(760, parent.width() - 400), parent.height() - 104)
+        self._show_all()
+        self.show()
+        self.raise_()
+        first = next(field for path, field in self._fields.items() if path not in self._fixed)
+        first.setFocus()
+
+    def _show_all(self) -> None:
+        for path, field in self._fields.items():
+            text = self.editing.texts[path]
+            field.blockSignals(True)
+            if isinstance(field, QComboBox):
+                field.setCurrentText(text)
+            elif field.text() != text:
+                field.setText(text)
+            field.blockSignals(False)
+        self._show_state()
+
+    def _show_state(self) -> None:
+        editing = self.editing
+        for path, problem in self._problems.items():
+            text = editing.errors.get(path, "")
+            problem.setText(text)
+            problem.setVisible(bool(text))
+        if editing.general:
+            self.told.setText(editing.general)
+        elif editing.made is None:
+            count = len(editing.errors)
+            self.told.setText(f"{count} {'entry is' if count == 1 else 'entries are'} not understood yet")
+        else:
+            self.told.setText(self._consequence(editing.made))
+        self.apply_button.setEnabled(editing.made is not None)
+
+    # Acting
+
+    def field(self, path: str) -> QLineEdit | QComboBox:
+        return self._fields[path]
+
+    def _typed(self, path: str, text: str) -> None:
+        self.editing.change(path, text)
+        self._show_state()
+
+    def _stepped(self, moved: bool) -> None:
+        if moved:
+            self._show_all()
+
+    def _apply(self) -> None:
+        if self.editing.made is not None:
+            self.applied.emit(self.editing.made)
+            self.hide()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.matches(QKeySequence.StandardKey.Undo):
+            self._stepped(self.editing.undo())
+        elif event.matches(QKeySequence.StandardKey.Redo):
+            self._stepped(self.editing.redo())
+        elif event.key() == Qt.Key.Key_Escape:
+            self.hide()
+        else:
+            super().keyPressEvent(event)
+
+    def _import(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Import", "", "TOML (*.toml)")
+        if name:
+            self.import_from(Path(name))
+
+    def import_from(self, path: Path) -> None:
+        try:
+            self.editing.load(load(self.editing.kind, path))
+            self._show_all()
+        except BadInput as error:
+            self.told.setText(f"{error.sentence}; nothing was changed")
+
+    def _export(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Export", "", "TOML (*.toml)")
+        if name:
+            self.export_to(Path(name))
+
+    def export_to(self, path: Path) -> None:
+        made = self.editing.made
+        if made is None:
+            self.told.setText("Not exported: what is typed is not complete yet")
+            return
+        try:
+            save(made, path)
+            self.told.setText(f"Written to {path.name}")
+        except BadInput as error:
+            self.told.setText(f"{error.sentence}; nothing was changed")
+
+
+def _label(key: Told) -> str:
+    """'max heat percent' of policy.max_heat_percent."""
+    return key.path.rpartition(".")[2].replace("_", " ")
+
+
+def _choices(key: Told) -> list[str]:
+    if isinstance(key.type, msgspec.inspect.BoolType):
+        return ["no", "yes"]
+    return [str(value) for value in key.type.values] if isinstance(key.type, msgspec.inspect.LiteralType) else []

@@ -1,0 +1,159 @@
+"""Editors of accounts and instruments: typed, explained, undone, imported, exported, applied."""
+
+import tomllib
+from decimal import Decimal
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.instrument import Instrument, Session
+from hawser.core.told import keys_of
+from hawser.desk.editing import Editing, differences
+from hawser.formats.declared import load, save
+from madeup import account, pair
+
+
+@pytest.mark.parametrize("kind", [Account, Instrument])
+def test_every_key_is_explained_by_its_declaration(kind):
+    keys = keys_of(kind)
+    assert len(keys) > 15
+    for key in keys:
+        assert len(key.help) > 10, key.path
+
+
+def test_a_record_survives_being_text():
+    rich = account(
+        rates={"USD/CHF": 0.88, "CHF/SEK": 12.0}, size=SizeRule("invest", amount=5000.0, risk=150.0),
+        policy=Policy(caps="refuse", max_heat_percent=2.5, never_widen=True, max_positions=4),
+    )  # fmt: skip
+    assert Editing(Account, rich).made == rich
+    of = pair(sessions=(Session((0, 1), "08:00", "16:30", "Europe/London"),))
+    assert Editing(Instrument, of).made == of
+
+
+@pytest.mark.parametrize(
+    ("path", "text", "told"),
+    [
+        ("policy.max_heat_percent", "lots", "Expected a number"), ("policy.max_positions", "2.5", "whole number"),
+        ("policy.max_heat_percent", "-1", "0 or more"), ("equity", "", "Expected a value"), ("equity", "0", "positive"),
+        ("rates", "USD/CHF 0.88", "AAA/BBB = 0.88"), ("rates", "USDCHF = 0.88", "AAA/BBB"),
+        ("size.percent", "", "positive number"), ("costs.spread_ticks", "-2", "0 or more"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_is_told_at_its_own_field_and_stays_as_typed(path, text, told):
+    editing = Editing(Account, account())
+    editing.change(path, text)
+    assert editing.made is None
+    assert told in " ".join([*editing.errors.values(), editing.general])
+    assert path in editing.errors or any(pair in editing.general for pair in ("USDCHF",))
+    assert editing.texts[path] == text
+
+
+def test_undo_and_redo_step_over_fields_not_letters():
+    editing = Editing(Account, account())
+    for text in ("1", "1.", "1.5"):
+        editing.change("policy.max_heat_percent", text)
+    editing.change("name", "Mine")
+    assert editing.made.policy.max_heat_percent == 1.5
+    assert editing.undo()
+    assert editing.texts["name"] == ""
+    assert editing.undo()
+    assert editing.made.policy.max_heat_percent is None
+    assert not editing.undo()
+    assert editing.redo()
+    assert editing.redo()
+    assert editing.made.name == "Mine"
+    assert not editing.redo()
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(["equity", "name", "policy.max_heat_percent"]), st.text(max_size=4)), max_size=12
+    )
+)
+def test_undoing_everything_comes_back_to_the_start(changes):
+    editing = Editing(Account, account())
+    start = dict(editing.texts)
+    for path, text in changes:
+        editing.change(path, text)
+    while editing.undo():
+        pass
+    assert editing.texts == start
+
+
+def test_files_read_back_to_the_same(tmp_path):
+    for made in (account(rates={"USD/CHF": 0.88}), pair(sessions=(Session((0,), "08:00", "16:30", "UTC"),))):
+        path = tmp_path / "x.toml"
+        save(made, path)
+        assert load(type(made), path) == made
+        assert tomllib.loads(path.read_text())
+
+
+def test_differences_are_named():
+    assert differences(account(), account(policy=Policy(max_heat_percent=2.0))) == [
+        "policy.max_heat_percent: none to 2"
+    ]
+
+
+# The windows
+
+
+def typed(editor, path, text):
+    field = editor.field(path)
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+
+
+def test_a_limit_is_changed_says_when_it_holds_and_survives_a_restart(open_desk):
+    trader = open_desk()
+    trader.window.edit_account()
+    editor = trader.window._editors["account"]
+    assert editor.isVisible()
+    assert not editor.field("equity").isEnabled()
+    typed(editor, "policy.max_heat_percent", "x")
+    assert not editor.apply_button.isEnabled()
+    assert editor._problems["policy.max_heat_percent"].isVisible()
+    typed(editor, "policy.max_heat_percent", "0.1")
+    assert "policy.max_heat_percent: 3 to 0.1" in editor.told.text()
+    assert "from the next entry on" in editor.told.text()
+    assert "no entry fits until it falls" in editor.told.text()
+    trader.click(editor.apply_button)
+    trader.until(lambda s: s.settings.policy.max_heat_percent == 0.1)
+    trader.frames()
+    assert "of 0.1" in trader.window.waterline.heat.caption.text()
+    trader.choose("NZD/SEK")
+    assert "below the minimum" in trader.plan.trouble.text()
+    assert any("Account changed (policy)" in line.text for line in trader.window.logbook.model.lines)
+    trader.choose("CAD/CHF")
+    trader.window.close()
+    again = open_desk()
+    assert again.now.settings.policy.max_heat_percent == 0.1
+    assert again.now.settings.equity == 64_000.0
+
+
+def test_the_editor_undoes_by_key_imports_exports_and_refuses(trader, tmp_path):
+    trader.window.edit_instrument()
+    editor = trader.window._editors["instrument"]
+    before = editor.field("tick").text()
+    typed(editor, "tick", "0.25")
+    assert editor.editing.made.tick == Decimal("0.25")
+    QTest.keyClick(editor, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert editor.field("tick").text() == before
+    path = tmp_path / "mine.toml"
+    editor.export_to(path)
+    assert load(Instrument, path) == editor.editing.made
+    typed(editor, "symbol", "Other")
+    editor.import_from(path)
+    assert editor.field("symbol").text() != "Other"
+    bad = tmp_path / "bad.toml"
+    bad.write_text("symbol = 5")
+    editor.import_from(bad)
+    assert "nothing was changed" in editor.told.text()
+    assert load(Instrument, path) == editor.editing.made
+    QTest.keyClick(editor, Qt.Key.Key_Escape)
+    assert not editor.isVisible()
