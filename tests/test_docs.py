@@ -23,6 +23,13 @@ def test_every_option_of_the_command_is_told():
                 assert f"`{option}" in README, option
 
 
+def test_every_command_is_told():
+    from hawser.cli import COMMANDS
+
+    for name in COMMANDS:
+        assert f"`hawser {name}" in README, name
+
+
 def test_every_picture_is_linked_and_there():
     linked = set(re.findall(r"docs/screenshots/[a-z-]+\.png", README))
     there = {f"docs/screenshots/{path.name}" for path in (ROOT / "docs" / "screenshots").glob("*.png")}

@@ -120,7 +120,7 @@ def test_drags_the_plan_s_stop_on_the_r_scale_and_the_size_follows(trader):
     assert trader.plan.field("stop").text() == trader.plan.planning.request.instrument.price(after.stop)
 
 
-def test_drags_a_target_of_the_plan_on_the_chart(trader):
+def test_drags_a_target_of_the_plan_by_its_line(trader):
     trader.choose("NZD/SEK")
     trader.type("target2", "1.5 R")
     trader.frames()

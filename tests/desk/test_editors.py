@@ -53,6 +53,26 @@ def test_what_is_wrong_is_told_at_its_own_field_and_stays_as_typed(path, text, t
     assert editing.texts[path] == text
 
 
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("mon-fri 8", "mon-fri 08:00-16:30"), ("xyz 08:00-16:00", "days such as mon-fri"),
+        ("mon 08:00-16:00 Mars/North", "time zone"), ("mon 18:00-16:00", "open before it closes"),
+        ("mon 08:00-25:00", "a time such as 08:00"),
+    ],
+)  # fmt: skip
+def test_hours_are_typed_in_words(text, told):
+    editing = Editing(Instrument, pair())
+    editing.change("sessions", "mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00")
+    assert editing.made.sessions == (
+        Session((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"), Session((6,), "22:00", "24:00"),
+    )  # fmt: skip
+    assert Editing(Instrument, editing.made).made == editing.made
+    editing.change("sessions", text)
+    assert editing.made is None
+    assert told in editing.errors["sessions"]
+
+
 def test_undo_and_redo_step_over_fields_not_letters():
     editing = Editing(Account, account())
     for text in ("1", "1.", "1.5"):
@@ -112,7 +132,7 @@ def typed(editor, path, text):
 def test_a_limit_is_changed_says_when_it_holds_and_survives_a_restart(open_desk):
     trader = open_desk()
     trader.window.edit_account()
-    editor = trader.window._editors["account"]
+    editor = trader.window.editors["account"]
     assert editor.isVisible()
     assert not editor.field("equity").isEnabled()
     typed(editor, "policy.max_heat_percent", "x")
@@ -138,7 +158,7 @@ def test_a_limit_is_changed_says_when_it_holds_and_survives_a_restart(open_desk)
 
 def test_the_editor_undoes_by_key_imports_exports_and_refuses(trader, tmp_path):
     trader.window.edit_instrument()
-    editor = trader.window._editors["instrument"]
+    editor = trader.window.editors["instrument"]
     before = editor.field("tick").text()
     typed(editor, "tick", "0.25")
     assert editor.editing.made.tick == Decimal("0.25")

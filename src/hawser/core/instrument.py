@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 from functools import cached_property
 from typing import Annotated, Literal
@@ -12,6 +13,7 @@ from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput
 from hawser.core.told import told
 
+_CLOCK = re.compile(r"[0-2][0-9]:[0-5][0-9]")
 Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
 
 
@@ -31,6 +33,17 @@ class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     closes: str
     zone: str = "UTC"
 
+    def __post_init__(self) -> None:
+        if not self.days or not all(0 <= day <= 6 for day in self.days):
+            raise BadInput("bad_instrument", "sessions: expected days from 0 (Monday) to 6", key="sessions")
+        for clock in (self.opens, self.closes):
+            if not (_CLOCK.fullmatch(clock) and clock <= "24:00"):
+                raise BadInput(
+                    "bad_instrument", f"sessions: expected a time such as 08:00, got '{clock}'", key="sessions"
+                )
+        if self.opens >= self.closes:
+            raise BadInput("bad_instrument", "sessions: expected to open before it closes", key="sessions")
+
 
 class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
     """An instrument. `tick` and `qty_step` are exact decimals; their written decimals are its digits."""
@@ -49,7 +62,9 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     min_stop_ticks: Annotated[int, told("the venue refuses a resting level nearer than this", "ticks")] = 0
     currencies: Annotated[tuple[str, ...], told("currencies whose news concerns it, as CAD, CHF")] = ()
     commission: Commission = Commission()
-    sessions: Annotated[tuple[Session, ...], told("weekly opening hours; kept as they are in the file")] = ()
+    sessions: Annotated[
+        tuple[Session, ...], told("weekly opening hours, as mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00")
+    ] = ()
 
     def __post_init__(self) -> None:
         checks: tuple[tuple[bool, str, str], ...] = (

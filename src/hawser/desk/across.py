@@ -31,7 +31,7 @@ COLUMNS = (
 )  # fmt: skip
 DEAR = 15.0  # percent of R: a spread beyond it makes the trade too expensive now
 SHORT = {  # verdicts that must fit a column; the whole sentence is in the tip and in an exported file
-    "below_min": "below the minimum", "indicator_not_ready": "no ATR yet", "no_quote": "no quote yet",
+    "below_min": "below minimum", "indicator_not_ready": "no ATR yet", "no_quote": "no quote yet",
 }  # fmt: skip
 OTHER_PRICE = "a stop or target at a price belongs to one instrument only"
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import msgspec
 
@@ -14,7 +16,8 @@ from hawser.formats.declared import record
 from hawser.service.snapshot import Snapshot
 
 KEPT_BY_VENUE = ("currency", "equity", "balance", "margin_used")  # of the running account
-KEPT = ("sessions",)  # not typed here: stays as it was in the file
+DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+_HOURS = re.compile(r"([a-z, -]+?)\s+([0-9:]+)\s*-\s*([0-9:]+)(?:\s+(\S+))?")
 
 
 class Editing:
@@ -27,7 +30,6 @@ class Editing:
         self.errors: dict[str, str] = {}
         self.general = ""
         self.made: msgspec.Struct | None = None
-        self._kept: dict[str, Any] = {}
         self._past: list[dict[str, str]] = []
         self._future: list[dict[str, str]] = []
         self._last = ""
@@ -79,8 +81,6 @@ class Editing:
             value: Any = plain
             for name in key.path.split("."):
                 value = value.get(name) if isinstance(value, dict) else None
-            if key.path in KEPT:
-                self._kept[key.path] = value
             default = key.default if start is None else None
             self.texts[key.path] = as_text(default if value is None else value)
 
@@ -91,7 +91,7 @@ class Editing:
         for key in self.keys:
             text = self.texts[key.path].strip()
             try:
-                value = self._kept.get(key.path) if key.path in KEPT else as_value(key, text)
+                value = as_value(key, text)
             except ValueError as error:
                 self.errors[key.path] = str(error)
                 continue
@@ -131,7 +131,8 @@ def as_text(value: Any) -> str:
     if isinstance(value, dict):
         return ", ".join(f"{pair} = {_rate_text(rate)}" for pair, rate in value.items())
     if isinstance(value, (list, tuple)):
-        return ", ".join(str(one) for one in value if not isinstance(one, dict))
+        hours = [one for one in value if isinstance(one, dict)]
+        return "; ".join(map(_hours_text, hours)) if hours else ", ".join(map(str, value))
     return str(value)
 
 
@@ -161,6 +162,8 @@ def as_value(key: Told, text: str) -> Any:
             return text.replace(",", ".")
         if isinstance(kind, inspect.DictType):
             return _rates(text)
+        if isinstance(kind, inspect.VarTupleType) and isinstance(kind.item_type, inspect.StructType):
+            return [_hours(part.strip()) for part in text.split(";") if part.strip()]
         if isinstance(kind, inspect.VarTupleType):
             return [part.strip() for part in text.split(",") if part.strip()]
     return text
@@ -181,6 +184,32 @@ def _rates(text: str) -> dict[str, float]:
             raise ValueError("Expected AAA/BBB = 0.88, with a comma between two rates")
         found[pair.strip()] = float(_number(rate.partition("(")[0].strip(), float))
     return found
+
+
+def _hours_text(session: dict[str, Any]) -> str:
+    days = list(session["days"])
+    run = days == list(range(days[0], days[-1] + 1)) and len(days) > 2
+    named = f"{DAYS[days[0]]}-{DAYS[days[-1]]}" if run else ",".join(DAYS[day] for day in days)
+    return f"{named} {session['opens']}-{session['closes']} {session['zone']}"
+
+
+def _hours(text: str) -> dict[str, Any]:
+    """One weekly session from its text."""
+    match = _HOURS.fullmatch(text.lower())
+    if match is None:
+        raise ValueError("Expected days, hours and a zone, as mon-fri 08:00-16:30 Europe/London")
+    days: list[int] = []
+    for part in match.group(1).replace(" ", "").split(","):
+        first, _, last = part.partition("-")
+        if first not in DAYS or (last and last not in DAYS):
+            raise ValueError(f"Expected days such as mon-fri, got '{part}'")
+        days += range(DAYS.index(first), DAYS.index(last or first) + 1)
+    zone = text.rsplit(maxsplit=1)[-1] if match.group(4) else "UTC"
+    try:
+        ZoneInfo(zone)
+    except (KeyError, ValueError, OSError):
+        raise ValueError(f"Expected the name of a time zone, got '{zone}'") from None
+    return {"days": days, "opens": match.group(2), "closes": match.group(3), "zone": zone}
 
 
 def differences(before: msgspec.Struct, after: msgspec.Struct) -> list[str]:

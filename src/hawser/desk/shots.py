@@ -76,6 +76,7 @@ def demo_pictures(root: Path, folder: Path) -> None:
     window.look.set_theme("paper")
     settle(window, lambda: True)
     take(window, folder, "plan-paper")
+    sizing_pictures(window, folder)
     window.show_station(1)
     settle(window, lambda: True)
     take(window, folder, "logbook-paper")
@@ -92,6 +93,25 @@ def demo_pictures(root: Path, folder: Path) -> None:
     settle(window, lambda: True)
     take(window, folder, "halted-paper")
     window.close()
+
+
+def sizing_pictures(window: Window, folder: Path) -> None:
+    """Across with the what-if curve, and the account's form, in both themes."""
+    window.helm.strips.show_page(1)
+    window.helm.plan.show_page(1)
+    for theme in ("paper", "night"):
+        window.look.set_theme(theme)
+        settle(window, lambda: True)
+        take(window, folder, f"across-{theme}")
+    window.helm.strips.show_page(0)
+    window.helm.plan.show_page(0)
+    window.helm.whole.setSizes([516, 164])
+    for theme in ("night", "paper"):
+        window.look.set_theme(theme)
+        window.edit_account()
+        settle(window, lambda: True)
+        take(window, folder, f"account-{theme}")
+    window.editors["account"].hide()
 
 
 def own_data_picture(root: Path, folder: Path) -> None:

@@ -66,7 +66,7 @@ class Window(QMainWindow):
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
         self.finder, self.heat = Finder(self, self._actions), HeatPanel(self)
-        self._editors: dict[str, Editor] = {}
+        self.editors: dict[str, Editor] = {}
         self.latest: Snapshot | None = None
         self.snapshots = 0
         self._connect()
@@ -178,13 +178,15 @@ class Window(QMainWindow):
         """The running account's settings; made when it is first asked for."""
         if self.latest is None or self.latest.settings is None:
             return
-        if "account" not in self._editors:
-            editor = Editor(self, "Account", Account, "Apply", KEPT_BY_VENUE, self._account_consequence)
+        if "account" not in self.editors:
+            editor = Editor(
+                self, "Account", Account, self.latest.currency, "Apply", KEPT_BY_VENUE, self._account_consequence
+            )
             editor.applied.connect(
                 lambda made: self.runtime.ask(lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made))
             )
-            self._editors["account"] = editor
-        self._editors["account"].open(self.latest.settings)
+            self.editors["account"] = editor
+        self.editors["account"].open(self.latest.settings)
 
     def _account_consequence(self, made: msgspec.Struct) -> str:
         assert isinstance(made, Account)
@@ -195,12 +197,14 @@ class Window(QMainWindow):
         view = self.latest.instrument(self.helm.symbol) if self.latest is not None else None
         if view is None:
             return
-        if "instrument" not in self._editors:
+        if "instrument" not in self.editors:
             note = (
                 "The venue keeps its own. Export it and open a history with: hawser --bars FILE --instrument FILE.toml"
             )
-            self._editors["instrument"] = Editor(self, "Instrument", Instrument, consequence=lambda made: note)
-        self._editors["instrument"].open(view.instrument)
+            self.editors["instrument"] = Editor(
+                self, "Instrument", Instrument, self.latest.currency, consequence=lambda made: note
+            )
+        self.editors["instrument"].open(view.instrument)
 
     def _page(self, number: int) -> None:
         self.show_station(0)

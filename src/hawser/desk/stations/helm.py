@@ -6,11 +6,13 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QMessageBox, QSplitter, QVBoxLayout, QWidget
 
 from hawser.core.clock import MINUTE
+from hawser.core.typed import size_text
 from hawser.desk import figures as fg
 from hawser.desk.chart import focus as fc
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
+from hawser.desk.planning import Draft
 from hawser.desk.settings import Kept
 from hawser.desk.widgets.acrosspanel import AcrossPanel
 from hawser.desk.widgets.instruments import InstrumentPanel
@@ -182,9 +184,14 @@ class Helm(QWidget):
         held = [t for t in self._snapshot.trades if t.symbol == symbol and t.state != states.ENDED]
         self.selected = held[0].id if held else ""
         self.plan.planning.currency, self.plan.planning.bars = self._snapshot.currency, None
-        self.plan.set_instrument(symbol, self.span, self._kept.drafts.get(symbol))
+        self.plan.set_instrument(symbol, self.span, self._kept.drafts.get(symbol) or self._fresh_draft())
         self.instruments.choose(symbol)
         self._watch()
+
+    def _fresh_draft(self) -> Draft:
+        """The plan of an instrument that never had one: sized as the account says."""
+        settings = self._snapshot.settings if self._snapshot is not None else None
+        return Draft() if settings is None else Draft(risk=size_text(settings.size, settings.currency))
 
     def choose_span(self, span: int) -> None:
         if span != self.span and self.symbol:

@@ -92,6 +92,7 @@ def stylesheet(p: Palette) -> str:
     QLineEdit, QComboBox {{ background: {p.ground}; border: 1px solid {p.ink2}; border-radius: 3px; padding: 2px 6px;
         min-height: 18px; selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 2px solid {p.ink}; padding: 1px 5px; }}
+    QLineEdit:disabled, QComboBox:disabled {{ background: {p.panel}; color: {p.ink2}; border-color: {p.hairline}; }}
     QLineEdit[bad="true"] {{ border: 2px solid {p.caution}; padding: 1px 5px; }}
     QComboBox QAbstractItemView {{ background: {p.panel}; border: 1px solid {p.ink2};
         selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}

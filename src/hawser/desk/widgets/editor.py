@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.errors import BadInput
 from hawser.core.told import Told
-from hawser.desk.editing import KEPT, Editing
+from hawser.desk.editing import Editing
 from hawser.formats.declared import load, save
 
 
@@ -38,6 +38,7 @@ class Editor(QFrame):
         parent: QWidget,
         title: str,
         kind: type[msgspec.Struct],
+        currency: str,
         apply_text: str = "",
         fixed: tuple[str, ...] = (),
         consequence: Callable[[msgspec.Struct], str] = lambda made: "",
@@ -53,7 +54,7 @@ class Editor(QFrame):
         self.told.setWordWrap(True)
         self.told.setProperty("role", "second")
         scroll = QScrollArea()
-        scroll.setWidget(self._form())
+        scroll.setWidget(self._form(currency))
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         box = QVBoxLayout(self)
@@ -64,15 +65,23 @@ class Editor(QFrame):
         box.addLayout(self._buttons(apply_text))
         self.hide()
 
-    def _form(self) -> QWidget:
+    def _form(self, currency: str) -> QWidget:
         inside = QWidget()
         grid = QGridLayout(inside)
         grid.setContentsMargins(0, 0, 8, 0)
         grid.setVerticalSpacing(2)
         grid.setHorizontalSpacing(8)
         grid.setColumnStretch(3, 1)
-        for number, key in enumerate(key for key in self.editing.keys if key.path not in KEPT):
-            label, unit, help_text, problem = (QLabel(text) for text in (_label(key), key.unit, key.help, ""))
+        group, number = "", 0
+        for key in self.editing.keys:
+            if (named := key.path.rpartition(".")[0]) != group:
+                group = named
+                heading = QLabel(group.capitalize())
+                heading.setProperty("role", "title")
+                grid.addWidget(heading, 2 * number, 0, 1, 4)
+                number += 1
+            words = currency if key.unit == "money" else key.unit
+            label, unit, help_text, problem = (QLabel(text) for text in (_label(key), words, key.help, ""))
             for part, role in ((unit, "second"), (help_text, "small-second"), (problem, "problem")):
                 part.setProperty("role", role)
                 part.setWordWrap(part is not unit)
@@ -83,6 +92,7 @@ class Editor(QFrame):
                 grid.addWidget(part, 2 * number, column)
             grid.addWidget(problem, 2 * number + 1, 1, 1, 3)
             self._fields[key.path], self._problems[key.path] = field, problem
+            number += 1
         return inside
 
     def _field(self, key: Told) -> QLineEdit | QComboBox:
