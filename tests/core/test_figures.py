@@ -81,6 +81,7 @@ CHF = "CHF"
         ("150 % notional", SizeRule("notional_percent", percent=150.0)),
         ("1 % per 2.5 atr", SizeRule("volatility", percent=1.0, multiple=2.5)),
         ("invest 5 000 CHF risk 150 CHF", SizeRule("invest", amount=5000.0, risk=150.0)),
+        ("invest 5000 risk 150", SizeRule("invest", amount=5000.0, risk=150.0)),
         ("Invest 5000CHF, risk 150 chf", SizeRule("invest", amount=5000.0, risk=150.0)),
     ],
 )  # fmt: skip

@@ -6,7 +6,7 @@
              2 units                        a fixed quantity
              20 % notional                  a share of equity in notional
              1 % per 2.5 atr                equal movement per unit of volatility
-             invest 5000 CHF risk 150 CHF   the stop follows
+             invest 5000 risk 150 CHF       the stop follows
     stop     2.5 atr | 0.8 % | 46 t | 0.60879 (a price) | 150 CHF (with units)
              3 bars | pivot 2 3 | sma 20 | ema 20 | channel 20 | supertrend 10 3 | parabolic
              the last row also with an offset, farther away: 3 bars + 2 t
@@ -36,7 +36,7 @@ _UNITS = {"%": "percent", "percent": "percent", "atr": "atr", "t": "ticks", "tic
 _OFFSET = re.compile(rf"^(.*?)\s*([+-])\s*({_NUMBER})\s*t(?:icks?)?\s*$")
 _PERCENT_OF = re.compile(r"^(?:of\s+)?(equity|balance|free(?:\s+margin)?)$")
 _PER_ATR = re.compile(rf"^per\s+({_NUMBER})\s*atr$")
-_INVEST = re.compile(rf"^\s*invest\s+({_NUMBER})\s*([a-z]{{3}})\s*[,;]?\s*risk\s+({_NUMBER})\s*([a-z]{{3}})\s*$")
+_INVEST = re.compile(rf"^\s*invest\s+({_NUMBER})\s*([a-z]{{3}})?\s*[,;]?\s*risk\s+({_NUMBER})\s*([a-z]{{3}})?\s*$")
 SIZES = "0.6 %, 385 CHF or 2 units"
 STOPS = "2.5 atr, 0.8 %, 46 t, a price, or 3 bars"
 
@@ -84,8 +84,8 @@ def read_size(text: str, currency: str) -> SizeRule:
     """How large: a risk, a quantity or an investment, for an account in `currency`."""
     invest = _INVEST.match(text.lower())
     if invest is not None:
-        _in_currency(invest.group(2), currency)
-        _in_currency(invest.group(4), currency)
+        _in_currency(invest.group(2) or currency, currency)
+        _in_currency(invest.group(4) or currency, currency)
         return SizeRule("invest", amount=float(_positive(invest.group(1))), risk=float(_positive(invest.group(3))))
     number, words = _split(text, SIZES.replace("CHF", currency))
     head, _, rest = words.partition(" ")
@@ -125,7 +125,7 @@ def size_text(rule: SizeRule, currency: str) -> str:
         "fixed": lambda: f"{rule.qty} units",
         "notional_percent": lambda: f"{rule.percent:g} % notional",
         "volatility": lambda: f"{rule.percent:g} % per {rule.multiple:g} atr",
-        "invest": lambda: f"invest {rule.amount:.15g} {currency} risk {rule.risk:.15g} {currency}",
+        "invest": lambda: f"invest {rule.amount:.15g} risk {rule.risk:.15g} {currency}",
     }[rule.method]()
 
 

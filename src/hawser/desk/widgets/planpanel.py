@@ -28,10 +28,11 @@ from hawser.desk.widgets.plannames import PlanNames
 from hawser.desk.widgets.whatifcurve import WhatIf
 from hawser.service.snapshot import Snapshot
 
+MARGIN = 12
 HELP = {
     "risk": "How large. Risk, lost if the stop is hit, costs included: 0.6 %, 0.6 % of balance, 0.6 % of free margin, "
     "385 CHF. A quantity: 2 units. A notional: 20 % notional. By volatility: 1 % per 2.5 atr. "
-    "An amount: invest 5000 CHF risk 150 CHF",
+    "An amount: invest 5000 risk 150 CHF",
     "stop": "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t (ticks), a price; 3 bars (their extreme), pivot 2 3, "
     "sma 20, ema 20, channel 20, supertrend 10 3, parabolic, each also with an offset: 3 bars + 2 t. "
     "With a fixed quantity also money: 150 CHF. Drag its line on the chart or R scale",
@@ -124,7 +125,7 @@ class PlanPanel(QFrame):
         self.names.save_asked.connect(lambda name: self.names.save(name, self._typed()))
         heading, amount = self._make_pages(), self._make_amount()
         box = QVBoxLayout(self)
-        box.setContentsMargins(12, 8, 12, 12)
+        box.setContentsMargins(MARGIN, 8, MARGIN, 12)
         box.setSpacing(6)
         box.addWidget(self.names)
         box.addLayout(self._sides)
@@ -307,6 +308,8 @@ class PlanPanel(QFrame):
         for problem, text in told.items():
             problem.setText(text)
             problem.setVisible(bool(text))
+            if text:  # the grid alone would give a wrapped line too little height
+                problem.setFixedHeight(problem.heightForWidth(self.width() - 2 * MARGIN))
         self.changed.emit()
 
     # The answer
