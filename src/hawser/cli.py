@@ -44,7 +44,7 @@ def _size(arguments: list[str]) -> int:
     options = parser.parse_args(arguments)
     name = "standard input" if options.request == "-" else options.request
     data = _json(options.request, name)
-    os.environ["NUMBA_DISABLE_JIT"] = "1"  # one answer needs no compiler; the rules are the same source
+    _interpret()
     from hawser.formats.size_json import answer_many, answer_one
 
     if isinstance(data, list):
@@ -69,6 +69,12 @@ def _lines(arguments: list[str]) -> int:
     return DONE
 
 
+def _interpret() -> None:
+    """Run the rules interpreted in this process: the same source, without waiting for a compiler to load."""
+    if "numba" not in sys.modules:
+        os.environ["NUMBA_DISABLE_JIT"] = "1"
+
+
 def _json(path: str, name: str) -> object:
     try:
         text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
@@ -83,8 +89,8 @@ def _desktop_parser() -> _Parser:
     parser = _Parser(
         prog="hawser",
         description="Sizes, protects and tends trades. Without options: opens the history opened last.",
-        epilog="Commands: hawser size REQUEST sizes a trade from JSON; hawser lines adds indicator columns to bars. "
-        "Each has its own --help.",
+        epilog="Commands: hawser size REQUEST sizes a trade from JSON; hawser lines adds indicator columns to bars; "
+        "hawser verify SESSION replays a recorded session and compares. Each has its own --help.",
     )
     parser.add_argument("--version", action="version", version=f"hawser {__version__}")
     parser.add_argument("--demo", action="store_true", help="open the shipped demo world; touches no data of yours")
@@ -173,7 +179,25 @@ def _replay(options: argparse.Namespace) -> int:
     return run(chosen, lambda where: boot(inputs, where), inputs.path.name, speed, options.zone)
 
 
-COMMANDS = {"size": _size, "lines": _lines}
+def _verify(arguments: list[str]) -> int:
+    """`hawser verify SESSION`."""
+    parser = _Parser(
+        prog="hawser verify", description="Replay a recorded session through a fresh engine and compare every command."
+    )
+    parser.add_argument("session", type=Path, help="a ledger file (ledger.sqlite); it may be in use")
+    options = parser.parse_args(arguments)
+    _interpret()
+    from hawser.ledger.verify import verify
+
+    found = verify(options.session)
+    if not found.line:
+        print(f"{found.events} events, {found.commands} commands: every command is the same")
+        return DONE
+    print(f"line {found.line}: the replay differs\n  recorded  {found.recorded}\n  replayed  {found.replayed}")
+    return REFUSED
+
+
+COMMANDS = {"size": _size, "lines": _lines, "verify": _verify}
 
 if __name__ == "__main__":
     sys.exit(main())

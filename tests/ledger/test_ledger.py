@@ -1,11 +1,14 @@
 """The record: written before anything leaves, folded back to the same state, refused politely where it must be."""
 
 import sqlite3
+import subprocess
+import sys
 
 import msgspec
 import pytest
 
 from byhand import ByHand
+from hawser.cli import main
 from hawser.core.errors import Unavailable
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -144,6 +147,34 @@ def test_quotes_are_recorded_in_short_and_fold_to_the_same(tmp_path):
     assert kept < told / 2
     assert encode(ledger.restore().state) == encode(storm.state)
     storm.session.close()
+
+
+def test_hawser_verify(tmp_path, capsys):
+    path = tmp_path / "ledger.sqlite"
+    storm = Storm(9, "gale", Ledger(path))
+    storm.run(3)
+    assert main(["verify", str(path)]) == 0  # while it is in use
+    assert "every command is the same" in capsys.readouterr().out
+    done = subprocess.run([sys.executable, "-m", "hawser", "verify", str(path)], capture_output=True, check=False)
+    assert done.returncode == 0, done.stdout  # interpreted, what was recorded compiled
+    storm.session.close()
+    with sqlite3.connect(path) as db:
+        seq, body = db.execute("SELECT seq, body FROM record WHERE kind = 'Submit' LIMIT 1").fetchone()
+        db.execute("UPDATE record SET body = ? WHERE seq = ?", (body.replace(b"market", b"merket"), seq))
+    db.close()
+    assert main(["verify", str(path)]) == 1
+    told = capsys.readouterr().out
+    assert f"line {seq}" in told
+    assert "merket" in told
+
+
+def test_hawser_verify_refuses_what_is_no_ledger(tmp_path, capsys):
+    for name, content in (("none", None), ("text", b"not a database"), ("empty", b"")):
+        path = tmp_path / name
+        if content is not None:
+            path.write_bytes(content)
+        assert main(["verify", str(path)]) == 2
+        assert capsys.readouterr().err.count("\n") == 1
 
 
 def test_replaying_the_record_gives_the_recorded_commands(tmp_path):
