@@ -13,8 +13,8 @@ import msgspec
 
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
+from hawser.service.storm import Storm
 from hawser.venue.quay.store import BookStore
-from storms import Storm
 
 
 def digest(state: EngineState) -> str:
@@ -25,8 +25,8 @@ def digest(state: EngineState) -> str:
 class Told(Storm):
     """Tells what it wrote, as soon as it is written."""
 
-    def _heard(self, entry) -> None:  # type: ignore[no-untyped-def]
-        super()._heard(entry)
+    def heard(self, entry) -> None:  # type: ignore[no-untyped-def]
+        super().heard(entry)
         session = getattr(self, "session", None)
         if session is not None and not session._updates and self.ledger is not None:
             print(self.ledger.seq, digest(session.engine.state), flush=True)

@@ -69,6 +69,26 @@ def _lines(arguments: list[str]) -> int:
     return DONE
 
 
+def _storm(arguments: list[str]) -> int:
+    """`hawser storm`."""
+    parser = _Parser(
+        prog="hawser storm", description="Drive engine and simulated venue through seeded storms, in simulated time."
+    )
+    parser.add_argument("--seeds", type=int, default=100, metavar="N", help="how many storms (100)")
+    parser.add_argument("--first", type=int, default=0, metavar="SEED", help="the first seed (0)")
+    parser.add_argument("--severity", choices=("fair", "squall", "gale"), default="gale", help="the weather (gale)")
+    parser.add_argument("--json", action="store_true", help="print the report as JSON")
+    parser.add_argument("--replay", type=int, metavar="SEED", help="one storm with its full trace")
+    options = parser.parse_args(arguments)
+    if options.seeds < 1:
+        raise BadInput("usage", "--seeds: expected a whole number, 1 or more")
+    from hawser.service import stormreport
+
+    if options.replay is not None:
+        return DONE if stormreport.replay(options.replay, options.severity) else REFUSED
+    return DONE if stormreport.report(options.first, options.seeds, options.severity, options.json) else REFUSED
+
+
 def _interpret() -> None:
     """Run the rules interpreted in this process: the same source, without waiting for a compiler to load."""
     if "numba" not in sys.modules:
@@ -197,7 +217,7 @@ def _verify(arguments: list[str]) -> int:
     return REFUSED
 
 
-COMMANDS = {"size": _size, "lines": _lines, "verify": _verify}
+COMMANDS = {"size": _size, "lines": _lines, "verify": _verify, "storm": _storm}
 
 if __name__ == "__main__":
     sys.exit(main())

@@ -185,6 +185,53 @@ def test_a_stop_thought_lost_that_rests_after_all_is_taken_back():
     assert hand.trade.state == states.PROTECTED
 
 
+def test_a_lost_telling_of_a_part_is_asked_about():
+    """A close fills in pieces and the first telling is lost: the second must not pass for all there is to know."""
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    close = hand.order("close").id
+    hand.fill(close, 40, 61230, fill="F-second")
+    assert close in [query.order for query in of(hand.later(1.0), cm.Query)]
+    fills = (ev.Fill("F-first", hand.now, 64, 61231, 0.0, 1.0), ev.Fill("F-second", hand.now, 40, 61230, 0.0, 1.0))
+    hand.do(ev.OrderStatus, known=ev.Known(close, "filled", 0, 104, fills))
+    assert hand.trade.closed == 104
+    assert hand.trade.state == states.ENDED
+
+
+def test_an_unheard_order_that_is_cancelled_is_asked_for_its_fills():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    close = hand.order("close").id
+    asked = of(hand.do(ev.OrderCancelled, order=close, why="no more to close"), cm.Query)
+    assert [query.order for query in asked] == [close]
+    hand.do(ev.OrderStatus, known=ev.Known(close, "cancelled", 0, 104, (ev.Fill("F8", hand.now, 30, 61230, 0, 1),)))
+    assert hand.trade.closed == 30
+    assert not [query for query in of(hand.later(3), cm.Query) if query.order == close]
+
+
+def test_a_close_that_finds_nothing_is_compared_with_the_venue():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    told = hand.do(ev.OrderRejected, order=hand.order("close").id, code="no_position", text="nothing to close")
+    assert of(told, cm.QueryAll)
+    assert codes(hand.place("A9")) == ["reconciling"]
+    hand.holdings()
+    assert hand.trade.state == states.ENDED
+
+
+def test_a_stop_the_venue_finds_too_near_twice_is_not_waited_for():
+    hand = ByHand()
+    hand.enter()
+    for _ in range(2):
+        told = hand.do(ev.OrderRejected, order=hand.order("stop").id, code="too_near", text="10 are needed")
+        found = of(told, cm.Submit) + of(hand.later(0.26), cm.Submit)
+    assert "stop_impossible" in codes(told)
+    assert "close" in [order.role for order in found]
+
+
 def test_closing_by_hand_takes_targets_back_and_sends_one_close():
     hand = ByHand()
     hand.protect()

@@ -16,7 +16,7 @@ from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.migrations import STEPS
-from storms import Storm
+from hawser.service.storm import Storm
 
 
 def encode(state: EngineState) -> bytes:

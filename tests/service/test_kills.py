@@ -9,11 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from hawser.core.clock import SECOND
 from hawser.engine.engine import Engine
 from hawser.engine.events import Event
 from hawser.ledger.ledger import Ledger
-from hawser.venue.quay.weather import SEVERITIES
 from killed import digest, open_storm
 
 KILLS_EACH = 8
@@ -62,9 +60,7 @@ def test_a_killed_process_restarts_to_the_same_state_and_to_cover(tmp_path, seed
     assert seen, "no kill ever met an open trade"
     # Once more, in good weather, until all is settled: nothing is naked, nothing is left over.
     storm = open_storm(tmp_path, seed * 100 + 99)
-    storm.venue.sky.weather = SEVERITIES["calm"]
-    storm._watch(storm.venue.now + 20 * SECOND)
-    storm._settled()
+    storm.settle()
     assert not storm.found.broken
     storm.session.close()
     storm.venue.close()

@@ -27,10 +27,10 @@ from hawser.service.profile import profile, replay_name
 from hawser.service.runtime import Hooks, Runtime
 from hawser.service.session import conflated
 from hawser.service.snapshot import taken
+from hawser.service.storm import Storm
 from hawser.service.telling import Teller
 from hawser.venue import port
 from madeup import ROOT, pair
-from storms import Storm
 
 EXAMPLES = ROOT / "examples"
 

@@ -8,6 +8,7 @@ from hawser.engine.protecting import RETRY, TARGET_RETRY, converge, leave, retry
 from hawser.engine.requests import Desk, settled
 from hawser.engine.state import Order, Rest, Trade
 
+LEVEL_TRIES = 2  # refusals of its level after which an exposed trade no longer waits for its stop
 # Refusals that the same level would meet again.
 LEVEL_CODES = {"too_near", "wrong_side", "bad_level"}
 
@@ -49,9 +50,16 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
         if trade.side * (market.exit_side(trade.side) - trade.stop) <= 0 and trade.open_steps:
             desk.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
             leave(desk, trade, "stop reached before it rested")
+        elif code in LEVEL_CODES and trade.stop_failures >= LEVEL_TRIES and trade.open_steps and trade.exposed_since:
+            desk.tell("caution", "stop_impossible", "No stop may rest so near the market: closing", trade)
+            trade.hurried = True
+            leave(desk, trade, "the stop is too near to rest")
         trade.stop_retry_at = retry_later(desk, trade, RETRY)
     elif order.role == "close":
         trade.close_failures += 1
+        if code == "no_position" and trade.open_steps:
+            desk.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
+            desk.compare()
         if trade.close_failures in (3, 10, 30, 100):
             desk.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
         trade.close_retry_at = retry_later(desk, trade, RETRY)
@@ -70,7 +78,9 @@ def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
     order.fills.append(fill.id)
     order.filled += fill.steps
     order.state = states.next_order_state(order.state, "whole" if order.filled >= order.steps else "part")
-    if order.pending == "submit" or order.over:
+    if (
+        order.over
+    ):  # a part says nothing of a part before it, whose telling may be lost: the request is still asked about
         settled(order)
     trade.commission += fill.commission
     if order.role == "entry":
@@ -123,8 +133,11 @@ def cancelled(desk: Desk, order: Order, why: str) -> None:
         return
     trade = desk.state.trades[order.trade]
     wished = order.pending == "cancel" or not trade.open_steps or bool(trade.leave_why)
+    unheard = order.state in (states.SENDING, states.UNKNOWN) or order.pending == "submit"
     order.state = states.next_order_state(order.state, "cancel")
     settled(order)
+    if unheard:  # what it filled before may not have been told
+        desk.query(order)
     if wished:
         converge(desk, trade)
     else:
@@ -174,10 +187,10 @@ def status(desk: Desk, order: Order, known: ev.Known) -> None:
     for fill in known.fills:
         filled(desk, order, fill)
     trade = desk.state.trades[order.trade]
-    if order.over:
-        return
     was = order.pending
     settled(order)
+    if order.over:
+        return
     if known.status == "resting":
         order.level = known.level if order.kind != "market" else None
         order.steps = known.steps

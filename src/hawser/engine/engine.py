@@ -101,7 +101,7 @@ def _timer(desk: Desk, event: ev.TimerFired) -> None:
         if name in state.trades:
             deadline(desk, state.trades[name], int(rest[0]))
     elif kind == "holdings" and int(name) == state.holdings_token and state.link_up and not state.reconciled:
-        reconciling.ask_holdings(desk)
+        desk.compare()
 
 
 def _about_order(action: Callable[..., None], *fields: str) -> Callable[[Desk, Any], None]:

@@ -12,36 +12,25 @@
 
 from __future__ import annotations
 
-from hawser.core.clock import SECOND
 from hawser.engine import answers, states
 from hawser.engine import events as ev
-from hawser.engine.commands import Cancel, QueryAll
+from hawser.engine.commands import Cancel
 from hawser.engine.protecting import converge
 from hawser.engine.requests import Desk
 from hawser.engine.state import Trade
-
-HOLDINGS_TIMEOUT = 2 * SECOND
 
 
 def up(desk: Desk) -> None:
     """The link stands: ask for everything."""
     state = desk.state
-    state.link_up, state.link_why, state.reconciled = True, "", False
-    ask_holdings(desk)
+    state.link_up, state.link_why = True, ""
+    desk.compare()
 
 
 def down(desk: Desk, why: str) -> None:
     state = desk.state
     state.link_up, state.link_why, state.reconciled = False, why, False
     desk.tell("alarm", "link_down", f"No link to the venue: {why}. Resting stops still protect at the venue")
-
-
-def ask_holdings(desk: Desk) -> None:
-    state = desk.state
-    state.holdings_token = desk.number()
-    open_orders = tuple(order.id for order in state.orders.values() if not order.over)
-    desk.out.append(QueryAll(token=state.holdings_token, orders=open_orders))
-    desk.later(f"holdings:{state.holdings_token}", HOLDINGS_TIMEOUT)
 
 
 def holdings(desk: Desk, event: ev.Holdings) -> None:

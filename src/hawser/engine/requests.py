@@ -2,12 +2,25 @@
 
 from __future__ import annotations
 
-from hawser.core.clock import MILLISECOND
-from hawser.engine.commands import Amend, AnyCommand, Cancel, OrderKind, Query, Role, StartTimer, Submit, Tell, Weight
+from hawser.core.clock import MILLISECOND, SECOND
+from hawser.engine.commands import (
+    Amend,
+    AnyCommand,
+    Cancel,
+    OrderKind,
+    Query,
+    QueryAll,
+    Role,
+    StartTimer,
+    Submit,
+    Tell,
+    Weight,
+)
 from hawser.engine.state import EngineState, Order, Trade
 
 REQUEST_TIMEOUT = 800 * MILLISECOND
 EXPOSED_TIMEOUT = 400 * MILLISECOND  # where there is, or may be, open quantity without a stop
+HOLDINGS_TIMEOUT = 2 * SECOND
 ALARM_AFTER_SILENCES = 4
 
 
@@ -61,6 +74,14 @@ class Desk:
         trade = self.state.trades[order.trade]
         self.out.append(Query(order=order.id, trade=trade.id, symbol=trade.symbol))
         self._time(order, "query")
+
+    def compare(self) -> None:
+        """Ask the venue for all it holds; entries stay closed until it has answered (reconciling.py)."""
+        state = self.state
+        state.reconciled, state.holdings_token = False, self.number()
+        open_orders = tuple(order.id for order in state.orders.values() if not order.over)
+        self.out.append(QueryAll(token=state.holdings_token, orders=open_orders))
+        self.later(f"holdings:{state.holdings_token}", HOLDINGS_TIMEOUT)
 
     def later(self, name: str, delay: int) -> int:
         """Start a timer; returns when it fires."""

@@ -224,9 +224,13 @@ class Session:
         found = basis(plan.stop, store.series[plan.timeframe_ns].bars(), plan.side)
         return None if math.isnan(found) else found
 
-    def close(self) -> None:
+    def write_down(self) -> None:
+        """Record what was held back, so that the record is the state."""
         self._record_updates()
         self.flush()
+
+    def close(self) -> None:
+        self.write_down()
         if self.ledger is not None:
             self.ledger.snapshot(self.engine.state)
             self.ledger.close()

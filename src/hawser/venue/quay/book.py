@@ -6,6 +6,7 @@ Cancelling what is left over is the client's business: the venue knows no bracke
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from decimal import Decimal, InvalidOperation
 
 import msgspec
@@ -65,9 +66,10 @@ class Book:
         self.rates: dict[str, float | Rate] = dict(rates)
         self.quotes: dict[str, tuple[int, int]] = {}
         self.closed: set[str] = set()
+        self.slippage: Callable[[], int] = lambda: 0  # ticks by which market and stop orders fill worse
         self._resting: dict[str, list[BookOrder]] = {symbol: [] for symbol in instruments}
         for order in state.orders.values():
-            if order.status == "resting":
+            if order.status == "resting" and order.kind != "market":
                 self._resting[order.symbol].append(order)
 
     # What the market does
@@ -92,8 +94,8 @@ class Book:
 
     # What the client asks
 
-    def new_order(self, request: port.NewOrder) -> list[port.Told]:
-        """Accept an order, and fill it where it is at the market."""
+    def new_order(self, request: port.NewOrder, part: float = 1.0) -> list[port.Told]:
+        """Accept an order, and fill it where it is at the market; only `part` of it where it fills in pieces."""
         if request.id in self.state.orders:
             raise VenueRefused("duplicate", f"order id {request.id} was used before")
         instrument = self._instrument(request.symbol)
@@ -116,9 +118,21 @@ class Book:
         self.state.orders[order.id] = order
         told: list[port.Told] = [port.Accepted(time=self.state.now, id=order.id)]
         if at_market:
-            return told + self._execute(order)
+            return told + self._execute(order, max(1, int(order.steps * part)))
         self._resting[order.symbol].append(order)
         return told
+
+    def next_piece(self, order_id: str, part: float) -> list[port.Told]:
+        """More of an order that fills in pieces; nothing where it is over."""
+        order = self.state.orders[order_id]
+        if order.status != "resting":
+            return []
+        return self._execute(order, max(1, int((order.steps - order.filled) * part)))
+
+    def in_pieces(self, order_id: str) -> bool:
+        """Whether an order has filled in part and goes on filling."""
+        order = self.state.orders.get(order_id)
+        return order is not None and order.status == "resting" and order.kind == "market"
 
     def amend(self, request: port.AmendOrder) -> list[port.Told]:
         order = self._resting_order(request.id)
@@ -178,10 +192,14 @@ class Book:
 
     # Inside
 
-    def _execute(self, order: BookOrder) -> list[port.Told]:
+    def _execute(self, order: BookOrder, most: int | None = None) -> list[port.Told]:
         bid, ask = self.quotes[order.symbol]
         price, steps = ask if order.side > 0 else bid, order.steps - order.filled
-        profit, position = 0.0, order.id
+        if most is not None:
+            steps = min(steps, most)
+        if order.kind != "limit":
+            price = max(1, price + order.side * self.slippage())
+        profit, position, clipped = 0.0, order.id, False
         instrument = self.instruments[order.symbol]
         if order.closes is not None:
             held = self.state.positions.get(order.closes)
@@ -190,6 +208,7 @@ class Book:
                 return [port.Cancelled(time=self.state.now, id=order.id, why="nothing to close")]
             if steps > held.steps:
                 self.state.clipped += 1
+                clipped = True
             steps, position = min(steps, held.steps), held.id
             size = steps * instrument.step_size * instrument.tick_size
             profit = held.side * (price - held.entry) * size * self.unit_money(instrument)
@@ -197,11 +216,20 @@ class Book:
             if not held.steps:
                 del self.state.positions[position]
         else:
-            self.state.positions[position] = Position(position, order.symbol, order.side, steps, float(price))
-        return self._book_fill(order, instrument, price, steps, profit)
+            self._add(order, steps, price)
+        return self._book_fill(order, instrument, price, steps, profit, clipped)
+
+    def _add(self, order: BookOrder, steps: int, price: int) -> None:
+        """An entry's fill: the position it opens, or more of it."""
+        held = self.state.positions.get(order.id)
+        if held is None:
+            self.state.positions[order.id] = Position(order.id, order.symbol, order.side, steps, float(price))
+        else:
+            held.entry = (held.entry * held.steps + price * steps) / (held.steps + steps)
+            held.steps += steps
 
     def _book_fill(
-        self, order: BookOrder, instrument: Instrument, price: int, steps: int, profit: float
+        self, order: BookOrder, instrument: Instrument, price: int, steps: int, profit: float, clipped: bool
     ) -> list[port.Told]:
         fees = instrument.commission
         fee = commission(
@@ -215,7 +243,8 @@ class Book:
         )
         order.filled += steps
         order.fills.append(fill)
-        self._done(order, "filled" if order.filled >= order.steps else "cancelled")
+        if order.filled >= order.steps or clipped:
+            self._done(order, "filled" if order.filled >= order.steps else "cancelled")
         told: list[port.Told] = [port.Filled(time=self.state.now, id=order.id, fill=fill)]
         if order.status == "cancelled":
             told.append(port.Cancelled(time=self.state.now, id=order.id, why="no more to close"))

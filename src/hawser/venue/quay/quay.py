@@ -1,12 +1,15 @@
 """Quay: a simulated venue in simulated time, driven by a feed and troubled by weather.
 
 It is a discrete-event machine: the feed's items, the arrival of requests and the delivery of answers happen in
-order of time, however coarsely the clock outside is advanced. Answers of one connection never overtake each other.
+order of time, however coarsely the clock outside is advanced. Requests of one connection never overtake each other;
+answers do where the weather says so.
 """
 
 from __future__ import annotations
 
+import heapq
 from collections import deque
+from collections.abc import Callable
 
 from hawser.core.account import Rate as AccountRate
 from hawser.core.bars import Bars
@@ -16,7 +19,7 @@ from hawser.venue import port
 from hawser.venue.quay import feed as fd
 from hawser.venue.quay.book import Book, BookState, trim
 from hawser.venue.quay.store import BookStore
-from hawser.venue.quay.weather import Sky, Weather
+from hawser.venue.quay.weather import WIDER, Sky, Weather
 
 FIGURES_EVERY = SECOND
 SAVE_EVERY = 20 * SECOND
@@ -42,14 +45,23 @@ class Quay:
         self.instruments, self.base_span = feed.instruments, feed.base_span
         self.book = Book(feed.instruments, currency, rates, state)
         self.sky = Sky(weather, seed ^ (state.counter * 7919))
+        self.book.slippage = self._slippage
         self._arrivals: deque[tuple[int, port.Request, str]] = deque()
-        self._outbox: deque[tuple[int, port.Told]] = deque()
+        self._outbox: list[tuple[int, int, port.Told]] = []
+        self._pieces: list[tuple[int, str]] = []
+        self._serial = 0
+        self._down_until = 0
+        self._wide: dict[str, int] = {}  # symbol -> until when its spread is wide
+        self._halted: dict[str, int] = {}
+        self._next_gust = state.now + SECOND
         self._ready: deque[port.Told] = deque()
         self._last_arrival = state.now
         self._next_figures = state.now
         self._next_save = state.now + SAVE_EVERY
         self._delivered = state.now
         feed.seek(state.now)
+        for order in list(state.orders):  # what was filling in pieces when the venue went down goes on
+            self._go_on(order)
         self._ready.append(port.LinkTold(time=state.now, up=True))
 
     @property
@@ -62,33 +74,120 @@ class Quay:
     def send(self, request: port.Request, at: int) -> None:
         """The request sets out at `at`; what the weather does to it is drawn now."""
         fate = self.sky.fate()
-        if fate != "lost":
+        if fate != "lost" and not self._down_until:
             self._last_arrival = max(self._last_arrival, max(at, self.now) + self.sky.latency())
             self._arrivals.append((self._last_arrival, request, fate))
 
     def next_message(self, until: int) -> port.Told | None:
         """The next message due by `until`; advances the venue's time to it, or to `until`."""
         while True:
-            if self._ready:
-                return self._ready.popleft()
-            arrival = self._arrivals[0][0] if self._arrivals else fd.NEVER
-            answer = self._outbox[0][0] if self._outbox else fd.NEVER
-            item = self._feed.next_time()
-            soonest = min(arrival, answer, item, self._next_figures)
+            while self._ready:
+                message = self._ready.popleft()
+                if not self._down_until or isinstance(message, port.LinkTold):
+                    return message
+            soonest, happen = self._soonest()
             if soonest > until:
                 self._set_now(until)
                 return None
             self._set_now(soonest)
-            if answer == soonest:
-                return self._outbox.popleft()[1]
-            if arrival == soonest:
-                _, request, fate = self._arrivals.popleft()
-                self._arrived(request, fate)
-            elif item == soonest:
-                self._fed(self._feed.pop())
-            else:
-                self._next_figures = soonest + FIGURES_EVERY
-                self._tell_figures()
+            happen()
+
+    def hang_up(self) -> None:
+        """The client is gone: what is on its way to it is lost."""
+        self._outbox.clear()
+        self._ready.clear()
+
+    def pick_up(self) -> None:
+        """A client connects: it hears that the line stands, and what the market is."""
+        self.hang_up()
+        self._delivered = self.now
+        if not self._down_until:
+            self._greet()
+
+    def _greet(self) -> None:
+        self._ready.append(port.LinkTold(time=self.now, up=True))
+        for symbol in self.instruments:
+            self._tell_state(symbol)
+            if symbol in self.book.quotes:
+                self._tell_quote(symbol)
+
+    def _slippage(self) -> int:
+        return self.sky.slippage()
+
+    def _soonest(self) -> tuple[int, Callable[[], None]]:
+        """What happens next, and when. At one instant answers go first, then requests, then the market."""
+        return min(
+            (
+                (self._outbox[0][0] if self._outbox else fd.NEVER, self._deliver),
+                (self._arrivals[0][0] if self._arrivals else fd.NEVER, self._arrive),
+                (self._pieces[0][0] if self._pieces else fd.NEVER, self._piece),
+                (self._feed.next_time(), lambda: self._fed(self._feed.pop())),
+                (self._next_figures, self._figures),
+                (self._next_gust, self._gust),
+            ),
+            key=lambda pair: pair[0],
+        )
+
+    def _deliver(self) -> None:
+        self._ready.append(heapq.heappop(self._outbox)[2])
+
+    def _arrive(self) -> None:
+        _, request, fate = self._arrivals.popleft()
+        self._arrived(request, fate)
+
+    def _figures(self) -> None:
+        self._next_figures = self.now + FIGURES_EVERY
+        self._tell_figures()
+
+    def _piece(self) -> None:
+        """A market order goes on filling."""
+        _, order = heapq.heappop(self._pieces)
+        if self.book.known(order).symbol in self.book.closed:
+            heapq.heappush(self._pieces, (self.now + SECOND, order))
+            return
+        told = self.book.next_piece(order, self.sky.first_piece())
+        if told:
+            self._save()
+            self._answer(told)
+            self._tell_figures()
+        self._go_on(order)
+
+    def _go_on(self, order: str) -> None:
+        if self.book.in_pieces(order):
+            heapq.heappush(self._pieces, (self.now + self.sky.pause(), order))
+
+    # Gusts
+
+    def _gust(self) -> None:
+        """Each second: what ended, and what the sky brings."""
+        self._next_gust = self.now + SECOND
+        if self._down_until and self.now >= self._down_until:
+            self._down_until = 0
+            self._greet()
+        for symbol in [symbol for symbol, until in self._halted.items() if self.now >= until]:
+            del self._halted[symbol]
+            self.book.closed.discard(symbol)
+            self._tell_state(symbol)
+        for kind, (symbol, length) in self.sky.gusts(list(self.instruments)).items():
+            until = self.now + length
+            if kind == "drop" and not self._down_until:
+                self._ready.append(port.LinkTold(time=self.now, up=False, why="the line dropped"))
+                self._down_until = until
+            elif kind == "squall":
+                self._wide[symbol] = until
+            elif kind == "halt" and symbol not in self.book.closed:
+                self._halted[symbol] = until
+                self.book.closed.add(symbol)
+                self._tell_state(symbol)
+
+    def _tell_state(self, symbol: str) -> None:
+        until = self._halted.get(symbol, 0)
+        told = port.StateTold(time=self.now, symbol=symbol, open=symbol not in self.book.closed, until=until)
+        self._ready.append(told)
+
+    def _tell_quote(self, symbol: str) -> None:
+        price, (bid, ask) = self.instruments[symbol].price, self.book.quotes[symbol]
+        self._ready.append(port.QuoteTold(time=self.now, symbol=symbol, bid=price(bid), ask=price(ask)))
 
     def close(self) -> None:
         self._save()
@@ -110,8 +209,18 @@ class Quay:
 
     def _answer(self, messages: list[port.Told]) -> None:
         for message in messages:
-            self._delivered = max(self._delivered, self.now + self.sky.latency())
-            self._outbox.append((self._delivered, message))
+            held_back = self.sky.held_back()
+            if held_back:
+                self._post(self.now + held_back, message)
+            else:
+                self._delivered = max(self._delivered, self.now + self.sky.latency())
+                self._post(self._delivered, message)
+            if self.sky.duplicated():
+                self._post(self._delivered + self.sky.latency(), message)
+
+    def _post(self, at: int, message: port.Told) -> None:
+        self._serial += 1
+        heapq.heappush(self._outbox, (at, self._serial, message))
 
     def _tell_figures(self) -> None:
         balance, equity, margin = self.book.figures()
@@ -138,7 +247,9 @@ class Quay:
     def _carried_out(self, request: port.Request) -> list[port.Told]:
         book = self.book
         if isinstance(request, port.NewOrder):
-            return book.new_order(request)
+            told = book.new_order(request, self.sky.first_piece() if request.kind == "market" else 1.0)
+            self._go_on(request.id)
+            return told
         if isinstance(request, port.AmendOrder):
             return book.amend(request)
         if isinstance(request, port.CancelOrder):
@@ -159,10 +270,8 @@ class Quay:
 
     def _fed(self, item: fd.FeedItem) -> None:
         if isinstance(item, fd.Tick):
-            instrument = self.instruments[item.symbol]
-            told = self.book.tick(item.symbol, item.bid, item.ask)
-            bid, ask = instrument.price(item.bid), instrument.price(item.ask)
-            self._ready.append(port.QuoteTold(time=item.time, symbol=item.symbol, bid=bid, ask=ask))
+            told = self._ticked(item)
+            self._tell_quote(item.symbol)
             if told:
                 self._save()
                 self._answer(told)
@@ -179,5 +288,19 @@ class Quay:
             self.book.rates[item.pair] = item.mid
             self._ready.append(port.RateTold(time=item.time, pair=item.pair, mid=item.mid))
         else:
-            (self.book.closed.discard if item.open else self.book.closed.add)(item.symbol)
+            if item.open and item.symbol not in self._halted:
+                self.book.closed.discard(item.symbol)
+            elif not item.open:
+                self._halted.pop(item.symbol, None)
+                self.book.closed.add(item.symbol)
             self._ready.append(port.StateTold(time=item.time, symbol=item.symbol, open=item.open, until=item.until))
+
+    def _ticked(self, item: fd.Tick) -> list[port.Told]:
+        """The quote as the weather leaves it: wide in a squall, and without effect while the instrument is halted."""
+        bid, ask = item.bid, item.ask
+        if self._wide.get(item.symbol, 0) > self.now:
+            ask = bid + int((ask - bid) * WIDER)
+        if item.symbol in self._halted:
+            self.book.quotes[item.symbol] = (bid, ask)
+            return []
+        return self.book.tick(item.symbol, bid, ask)

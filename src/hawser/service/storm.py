@@ -1,0 +1,304 @@
+"""One seeded storm: engine, ledger and Quay back to back in simulated time, a restless trader, weather that breaks
+things, and a Hawser that is killed at random. What was promised is checked all the while.
+"""
+
+from __future__ import annotations
+
+import random
+import tempfile
+from collections import Counter
+from decimal import Decimal
+from pathlib import Path
+
+import msgspec
+
+from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.clock import MILLISECOND, MINUTE, SECOND
+from hawser.core.instrument import Commission, Instrument
+from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.engine.state import EngineState, Trade
+from hawser.ledger.ledger import Entry, Ledger
+from hawser.ledger.verify import verify
+from hawser.service.session import Session
+from hawser.service.telling import Line, Teller
+from hawser.venue.quay.generator import Character, GeneratedFeed
+from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.store import BookStore
+from hawser.venue.quay.weather import SEVERITIES, Weather
+
+START = 1_930_435_200 * SECOND + 540 * MINUTE
+LOOK_EVERY = 100 * MILLISECOND
+DEADLINE_S = 5.0
+PROMISES = ("naked", "doubled", "overcovered", "lost_fills", "ledger")  # what must never happen
+
+
+def _instrument(symbol: str, quote: str, base: str | None, tick: str, multiplier: float, step: str) -> Instrument:
+    return Instrument(
+        symbol=symbol, kind="fx" if base else "index", quote=quote, base=base, tick=Decimal(tick),
+        multiplier=multiplier, qty_step=Decimal(step), qty_min=Decimal(step), qty_max=Decimal(50), margin_rate=0.05,
+        min_stop_ticks=10, commission=Commission(per_unit=1.5, minimum=1.0),
+    )  # fmt: skip
+
+
+WORLD = [
+    (_instrument("CAD/CHF", "CHF", "CAD", "0.00001", 100_000.0, "0.01"), Character(0.6124, 0.0006, 8)),
+    (_instrument("Harbour 40", "CHF", None, "0.5", 5.0, "0.1"), Character(4118.0, 0.0008, 3)),
+]
+ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=DEADLINE_S))
+
+
+class Findings(msgspec.Struct):
+    """What one storm did, and every promise it broke, by kind. Times in ns."""
+
+    seed: int
+    trades: int = 0
+    requests: int = 0
+    kills: int = 0
+    simulated: int = 0
+    faults: dict[str, int] = {}
+    longest_exposed: int = 0  # as the engine knows it, while the venue could be acted on
+    longest_naked: int = 0  # as it is at the venue, whatever the weather
+    broken: dict[str, list[str]] = {}
+
+    def broke(self, kind: str, what: str) -> None:
+        found = self.broken.setdefault(kind, [])
+        if len(found) < 5:
+            found.append(what)
+
+
+class Storm:
+    """A venue, a session and a trader, all drawn from one seed. `kills`: chance at each act that Hawser is killed
+    (needs a ledger)."""
+
+    def __init__(
+        self,
+        seed: int,
+        weather: Weather | str = "gale",
+        ledger: Ledger | None = None,
+        store: BookStore | None = None,
+        kills: float = 0.0,
+    ) -> None:
+        self.random = random.Random(seed)
+        chosen = SEVERITIES[weather] if isinstance(weather, str) else weather
+        left_at = ledger.restore().state.now if ledger else 0
+        feed = GeneratedFeed(WORLD, {}, seed, START, 1)
+        self.venue = Quay(feed, "CHF", 64_000.0, {}, chosen, seed=seed, store=store, not_before=left_at)
+        self.ledger, self._kills = ledger, kills
+        self.found = Findings(seed)
+        self.lines: list[Line] | None = None  # a list: everything is told
+        self._teller = Teller()
+        self._asks, self._name = 0, f"{seed}-{left_at % 1_000_000_007}"
+        self._naked: dict[str, int] = {}
+        self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
+        self.session = self._opened()
+        self.session.run_until(self.venue.now + 30 * SECOND)
+
+    def _opened(self) -> Session:
+        return Session(ACCOUNT, self.venue, self.ledger, self.heard, prefix="S")
+
+    def heard(self, entry: Entry) -> None:
+        """Every recorded event with its commands."""
+        self.found.requests += sum(hasattr(command, "order") for command in entry[1])
+        if self.lines is not None:
+            self.lines += self._teller.lines(*entry)
+
+    @property
+    def state(self) -> EngineState:
+        return self.session.engine.state
+
+    def run(self, minutes: float = 12) -> Findings:
+        """Play, then let the air clear and see that all is in order."""
+        begun = self.venue.now
+        end = begun + int(minutes * MINUTE)
+        while self.venue.now < end:
+            self._act()
+            self.watch(self.venue.now + int(self.random.uniform(0.05, 25) * SECOND))
+        self.settle()
+        self.found.trades = len(self.state.trades)
+        self.found.faults = dict(self.venue.sky.counts)
+        self.found.simulated = self.venue.now - begun
+        return self.found
+
+    def watch(self, until: int) -> None:
+        """Let time pass, checking what was promised."""
+        while self.venue.now < until:
+            self.session.run_until(min(until, self.venue.now + LOOK_EVERY))
+            self._promises()
+
+    def settle(self) -> None:
+        """Good weather until all is settled: then the two sides agree."""
+        self.venue.sky.weather = SEVERITIES["calm"]
+        self.watch(self.venue.now + 60 * SECOND)
+        self._agree()
+        self._fills()
+        self._record()
+
+    # The trader
+
+    def _act(self) -> None:
+        now, draw = self.venue.now, self.random
+        live = self.state.live()
+        choice = draw.random()
+        self._asks += 1
+        ask = f"{self._name}-{self._asks}"
+        if self._kills and draw.random() < self._kills:
+            self._kill()
+        elif self.state.halt is not None and choice < 0.4:
+            self.session.ask(ev.Rearm(time=now, ask=ask, reason="the storm goes on"))
+        elif choice < 0.45 and len(live) < 4:
+            event = ev.PlaceTrade(time=now, ask=ask, plan=self._plan())
+            self.session.ask(event)
+            if draw.random() < 0.2:  # a double click
+                self.session.ask(event)
+        elif choice < 0.7 and live:
+            self._move(draw.choice(live), ask, choice < 0.6)
+        elif choice < 0.85 and live:
+            self.session.ask(ev.CloseTrade(time=now, ask=ask, trade=draw.choice(live).id))
+        elif choice < 0.88:
+            self.session.ask(ev.CloseAll(time=now, ask=ask))
+        elif choice < 0.91:
+            self.session.ask(ev.Halt(time=now, ask=ask, why="storm"))
+
+    def _move(self, trade: Trade, ask: str, stop: bool) -> None:
+        now, draw = self.venue.now, self.random
+        if stop:
+            level = max(1, trade.stop + draw.randint(-40, 60) * trade.side)
+            widen = draw.random() < 0.5
+            self.session.ask(ev.MoveStop(time=now, ask=ask, trade=trade.id, level=level, widen=widen))
+        elif trade.targets:
+            line = draw.choice(trade.targets)
+            level = line.level + draw.randint(-50, 50)
+            self.session.ask(ev.MoveTarget(time=now, ask=ask, trade=trade.id, number=line.number, level=level))
+
+    def _plan(self) -> Plan:
+        draw = self.random
+        shares = [(1.0, 0.4), (2.0, 0.3), (3.0, 0.3)][: draw.randint(0, 3)]
+        return Plan(
+            symbol=draw.choice([one.symbol for one, _ in WORLD]), side=draw.choice((1, -1)),
+            size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=StopRule(atr=draw.uniform(0.5, 3.0)),
+            targets=tuple(TargetRule(r=r * draw.uniform(0.2, 1), share=share) for r, share in shares),
+            trail=TrailRule(draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
+        )  # fmt: skip
+
+    def _kill(self) -> None:
+        """Hawser dies with what it had not written; the venue lives on; another Hawser opens the same ledger."""
+        if self.ledger is None:
+            return
+        path = self.ledger.path
+        self.ledger.close()
+        self.venue.hang_up()
+        self.watch_without_hawser(int(self.random.uniform(0.05, 8) * SECOND))
+        self.ledger = Ledger(path)
+        self.found.kills += 1
+        self.session = self._opened()
+        for symbol in self.venue.instruments:
+            self._blocked[symbol] = self.venue.now
+
+    def watch_without_hawser(self, span: int) -> None:
+        """The venue goes on; nobody hears it."""
+        until = self.venue.now + span
+        while self.venue.next_message(until) is not None:
+            pass
+        self.venue.pick_up()
+
+    # What was promised
+
+    def _broke(self, kind: str, what: str) -> None:
+        self.found.broke(kind, f"{(self.venue.now - START) / SECOND:.1f} s: {what}")
+
+    def _promises(self) -> None:
+        state = self.state
+        for symbol, market in state.markets.items():
+            if not state.link_up or not state.reconciled or not market.open:  # nobody could cover anything
+                self._blocked[symbol] = self.venue.now
+        for trade in state.live():
+            if trade.exposed_since and trade.open_steps:
+                exposed = state.now - max(trade.exposed_since, self._blocked.get(trade.symbol, 0))
+                self.found.longest_exposed = max(self.found.longest_exposed, exposed)
+                if exposed > DEADLINE_S * SECOND:
+                    self._broke("naked", f"{trade.id} exposed for {exposed / SECOND:.1f} s ({trade.leave_why})")
+        asks = Counter(state.trades[o.trade].ask for o in state.orders.values() if o.role == "entry")
+        for ask, count in asks.items():
+            if count > 1:
+                self._broke("doubled", f"{count} entries for {ask}")
+        for position in self.venue.book.state.positions.values():
+            resting = self.venue.book.resting(position.symbol)
+            stops = [order for order in resting if order.closes == position.id and order.kind == "stop"]
+            if len(stops) > 1:
+                self._broke("overcovered", f"{len(stops)} stops rest for {position.id}")
+            since = self._naked.setdefault(position.id, self.venue.now)
+            if stops:
+                self._naked[position.id] = self.venue.now
+            self.found.longest_naked = max(self.found.longest_naked, self.venue.now - since)
+
+    def _agree(self) -> None:
+        """Every position has exactly its cover, and nothing rests without one."""
+        book, state = self.venue.book, self.state
+        held = {trade.entry: trade for trade in state.live() if trade.open_steps}
+        if set(held) != set(book.state.positions):
+            self._broke("lost_fills", f"positions: ours {sorted(held)}, venue {sorted(book.state.positions)}")
+        for position in book.state.positions.values():
+            trade = held.get(position.id)
+            if trade is None:
+                continue
+            resting = [order for order in book.resting(position.symbol) if order.closes == position.id]
+            cover = sum(order.steps - order.filled for order in resting if order.kind == "stop")
+            aims = sum(order.steps - order.filled for order in resting if order.kind == "limit")
+            if trade.open_steps != position.steps:
+                self._broke("lost_fills", f"{trade.id}: open {trade.open_steps}, venue {position.steps}")
+            if cover < position.steps or trade.state != states.PROTECTED:
+                self._broke("naked", f"{trade.id}: {cover} of {position.steps} covered, {trade.state}")
+            if cover > position.steps or aims > position.steps:
+                self._broke("overcovered", f"{trade.id}: stop {cover}, targets {aims} of {position.steps}")
+        for symbol in book.instruments:
+            for order in book.resting(symbol):
+                if order.closes not in book.state.positions:
+                    self._broke("overcovered", f"{order.id} rests without a position")
+        for trade in state.trades.values():
+            if trade.closed > trade.entered:
+                self._broke("overcovered", f"{trade.id}: {trade.closed} closed of {trade.entered}")
+
+    def _fills(self) -> None:
+        """Every fill of the venue is known here."""
+        for order in self.state.orders.values():
+            theirs = self.venue.book.state.orders.get(order.id)
+            missing = {fill.id for fill in theirs.fills} - set(order.fills) if theirs is not None else set()
+            if missing:
+                self._broke("lost_fills", f"{order.role} {order.id}: {sorted(missing)}")
+
+    def _record(self) -> None:
+        """The record folds to the state, and a replay gives its commands."""
+        if self.ledger is None:
+            return
+        self.session.write_down()
+        decode = msgspec.msgpack.Decoder(EngineState).decode
+        mine = msgspec.msgpack.encode(decode(msgspec.msgpack.encode(self.state)))
+        if msgspec.msgpack.encode(self.ledger.restore().state) != mine:
+            self._broke("ledger", "the fold of the record is not the state")
+        verdict = verify(self.ledger.path)
+        if verdict.line:
+            self._broke("ledger", f"line {verdict.line}: {verdict.recorded} replayed as {verdict.replayed}")
+
+
+def weathered(seed: int, severity: str, minutes: float = 12, kills: float = 0.04) -> Findings:
+    """A whole storm on a ledger of its own, with kills; what it found."""
+    with tempfile.TemporaryDirectory(prefix="storm-") as folder:
+        ledger = Ledger(Path(folder) / "ledger.sqlite")
+        storm = Storm(seed, severity, ledger, kills=kills)
+        found = storm.run(minutes)
+        storm.session.close()
+        return found
+
+
+def traced(seed: int, severity: str, minutes: float = 12, kills: float = 0.04) -> tuple[Findings, list[Line]]:
+    """The same storm with every line of its Logbook."""
+    with tempfile.TemporaryDirectory(prefix="storm-") as folder:
+        storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills)
+        storm.lines = []
+        opened = ev.Opened(time=0, prefix="S", account=ACCOUNT, instruments=tuple(one for one, _ in WORLD))
+        storm.heard((opened, []))
+        found = storm.run(minutes)
+        storm.session.close()
+        return found, storm.lines

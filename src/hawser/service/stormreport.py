@@ -1,0 +1,88 @@
+"""`hawser storm`: many storms at once, one report of what they did and of every promise that was broken."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import time
+from concurrent.futures import ProcessPoolExecutor
+from functools import partial
+from typing import Any
+
+from hawser.core.clock import SECOND
+from hawser.service.storm import PROMISES, START, Findings, traced, weathered
+
+LABELS = {
+    "naked": "positions found without cover past the deadline", "doubled": "duplicate entries",
+    "overcovered": "protection beyond position", "lost_fills": "lost fills", "ledger": "ledger mismatches",
+}  # fmt: skip
+
+
+def report(first: int, count: int, severity: str, as_json: bool) -> bool:
+    """Run the storms on every core and print what was found; True where every promise was kept."""
+    begun = time.monotonic()
+    work = partial(weathered, severity=severity)
+    workers = min(os.cpu_count() or 1, count)
+    with ProcessPoolExecutor(workers) as pool:
+        found = []
+        for number, one in enumerate(pool.map(work, range(first, first + count), chunksize=4), start=1):
+            found.append(one)
+            if sys.stderr.isatty():
+                print(f"\r{number} of {count} storms", end="", file=sys.stderr, flush=True)
+    if sys.stderr.isatty():
+        print(file=sys.stderr)
+    summed = summary(found, time.monotonic() - begun)
+    print(json.dumps(summed, indent=1) if as_json else written(summed))
+    return not summed["failed_seeds"]
+
+
+def summary(found: list[Findings], seconds: float) -> dict[str, Any]:
+    """The report's figures; times in seconds."""
+    exposed = sorted(one.longest_exposed for one in found)
+    faults: dict[str, int] = {}
+    for one in found:
+        for kind, times in one.faults.items():
+            faults[kind] = faults.get(kind, 0) + times
+    trades = sum(one.trades for one in found)
+    return {
+        "storms": len(found),
+        "trades": trades,
+        "requests": sum(one.requests for one in found),
+        "kills": sum(one.kills for one in found),
+        "faults": {kind: times for kind, times in faults.items() if kind != "pass"},
+        "simulated_hours": sum(one.simulated for one in found) / SECOND / 3600,
+        "trades_per_second": trades / seconds,
+        "median_longest_exposed_s": exposed[len(exposed) // 2] / SECOND,
+        "longest_exposed_s": exposed[-1] / SECOND,
+        "longest_without_stop_at_venue_s": max(one.longest_naked for one in found) / SECOND,
+        **{kind: sum(len(one.broken.get(kind, ())) for one in found) for kind in PROMISES},
+        "failed_seeds": {one.seed: one.broken for one in found if one.broken},
+    }
+
+
+def written(summed: dict[str, Any]) -> str:
+    """The report as people read it."""
+    lines = [
+        f"{summed['storms']} storms, {summed['simulated_hours']:.1f} simulated hours, "
+        f"{summed['trades_per_second']:.1f} trades per second of real time",
+        f"trades {summed['trades']}, requests {summed['requests']}, kills {summed['kills']}",
+        "faults: " + ", ".join(f"{kind} {times}" for kind, times in summed["faults"].items()),
+        f"longest exposed: {summed['longest_exposed_s']:.2f} s (median of the storms "
+        f"{summed['median_longest_exposed_s']:.2f} s)",
+        f"longest without a stop at the venue, whatever the weather: {summed['longest_without_stop_at_venue_s']:.1f} s",
+        *(f"{LABELS[kind]}: {summed[kind]}" for kind in PROMISES),
+    ]
+    for seed, broken in summed["failed_seeds"].items():
+        lines.append(f"seed {seed} failed; trace it with: hawser storm --replay {seed}")
+        lines += [f"  {LABELS[kind]}: {text}" for kind, texts in broken.items() for text in texts[:2]]
+    return "\n".join(lines)
+
+
+def replay(seed: int, severity: str) -> bool:
+    """One storm, every line of its Logbook, and what it broke."""
+    found, lines = traced(seed, severity)
+    for line in lines:
+        print(f"{(line.time - START) / SECOND:10.3f}  {line.kind:8} {line.trade:6} {line.text}")
+    print(written(summary([found], 1.0)))
+    return not found.broken
