@@ -230,6 +230,12 @@ def test_a_stop_the_venue_finds_too_near_twice_is_not_waited_for():
         found = of(told, cm.Submit) + of(hand.later(0.26), cm.Submit)
     assert "stop_impossible" in codes(told)
     assert "close" in [order.role for order in found]
+    hand.quote(60885, 60897)
+    again = of(hand.do(ev.OrderRejected, order=hand.order("stop").id, code="too_near", text="10"), cm.Submit)
+    again += of(hand.later(0.6), cm.Submit)
+    covers = [order for order in again if order.role == "stop"]
+    assert covers[-1].level == 60885 - 20  # farther out than the plan's 60879: it is told, and the close goes on
+    assert "emergency_stop" in codes(hand.all)
 
 
 def test_closing_by_hand_takes_targets_back_and_sends_one_close():

@@ -42,6 +42,9 @@ def rejected(desk: Desk, order: Order, code: str, text: str) -> None:
 
 def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> None:
     """What follows where an order of `trade` came to nothing."""
+    if code == "no_position" and trade.open_steps and desk.state.reconciled:
+        desk.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
+        desk.compare()
     if order.role == "entry":
         trade.end_reason = text
     elif order.role == "stop":
@@ -57,9 +60,6 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
         trade.stop_retry_at = retry_later(desk, trade, RETRY)
     elif order.role == "close":
         trade.close_failures += 1
-        if code == "no_position" and trade.open_steps:
-            desk.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
-            desk.compare()
         if trade.close_failures in (3, 10, 30, 100):
             desk.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
         trade.close_retry_at = retry_later(desk, trade, RETRY)

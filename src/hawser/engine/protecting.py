@@ -15,6 +15,7 @@ from hawser.engine.state import Order, TargetLine, Trade
 
 RETRY = 250 * MILLISECOND
 TARGET_RETRY = 2 * SECOND
+EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 # Part of the policy's deadline given to attaching a stop; what is left is for getting out.
 ATTACH_SHARE = 0.5
 
@@ -117,7 +118,7 @@ def _want_stop(desk: Desk, trade: Trade) -> None:
     live = desk.state.orders_of(trade, "stop")
     if not live:
         if _due(desk, trade.stop_retry_at) and not _close_sets_out(desk, trade):
-            desk.submit(trade, "stop", "stop", trade.open_steps, trade.stop, trade.stop_why)
+            desk.submit(trade, "stop", "stop", trade.open_steps, _restable(desk, trade), trade.stop_why)
         return
     order = next((order for order in live if order.state == states.RESTING), live[0])
     for other in live:
@@ -130,6 +131,20 @@ def _want_stop(desk: Desk, trade: Trade) -> None:
         open_qty = desk.state.instruments[trade.symbol].qty(trade.open_steps)
         why = trade.stop_why if order.level != trade.stop else f"Stop quantity follows the position: {open_qty}"
         desk.amend(trade, order, trade.stop, needed, why)
+
+
+def _restable(desk: Desk, trade: Trade) -> int:
+    """The stop's level; farther out where time is up and the market stands too near to it: some cover is better than
+    none while the trade is being closed, and it is told."""
+    if not trade.hurried:
+        return trade.stop
+    instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
+    nearest = market.exit_side(trade.side) - trade.side * EMERGENCY * max(1, instrument.min_stop_ticks)
+    level = max(1, min(trade.stop, nearest) if trade.side > 0 else max(trade.stop, nearest))
+    if level != trade.stop:
+        text = f"The stop cannot rest so near: one at {instrument.price(level)} covers the trade while it is closed"
+        desk.tell("alarm", "emergency_stop", text, trade)
+    return level
 
 
 def _close_sets_out(desk: Desk, trade: Trade) -> bool:
