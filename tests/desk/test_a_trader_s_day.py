@@ -3,6 +3,7 @@
 import csv
 
 from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtGui import QContextMenuEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox, QPushButton
 
@@ -338,3 +339,48 @@ def test_copies_lines_of_the_logbook(trader):
     QTest.keyClick(log.table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     clipboard = QApplication.clipboard()
     assert clipboard.text().count("\t") == 4
+
+
+def test_closes_half_by_the_menu_which_says_what_it_would_do(trader):
+    trader.choose("NZD/SEK")
+    trade = trader.place(stop="4 atr", trail="", target1="", share1="", target2="", share2="")
+    row = trader.helm.strips.rows[trade.id]
+    QApplication.sendEvent(
+        row, QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, row.rect().center(), QPoint(200, 200))
+    )
+    menu = trader.helm.menu
+    texts = [action.text() for action in menu.actions()]
+    assert texts[0].startswith("Close half: ")
+    assert any(text.startswith("Turn around: close at ") and "go short" in text for text in texts)
+    menu.actions()[0].trigger()
+    menu.close()
+    found = trader.until(lambda s: s.trade(trade.id).open_steps < trade.open_steps)
+    assert found.trade(trade.id).open_steps == trade.open_steps - trade.open_steps // 2
+    trader.until(lambda s: s.trade(trade.id).covered)
+
+
+def test_closes_the_losers_from_the_finder(trader):
+    losers = [t.id for t in open_trades(trader.now) if t.money < 0]
+    winners = [t.id for t in open_trades(trader.now) if t.money > 0]
+    assert losers
+    assert winners
+    finder = trader.window.finder
+    finder.open()
+    QTest.keyClicks(finder.field, "close losers")
+    assert finder.list.count() == 1
+    assert "CHF" in finder.list.item(0).text()
+    QTest.keyClick(finder.field, Qt.Key.Key_Return)
+    trader.until(lambda s: all(s.trade(name).state == states.ENDED for name in losers))
+    assert any(trader.trade(name).open_steps for name in winners)
+
+
+def test_turns_a_trade_around(trader):
+    trader.choose("NZD/SEK")
+    trade = trader.place(stop="4 atr", trail="")
+    action = next(one for one in trader.helm.trade_actions() if one.text.startswith("Turn around"))
+    trader.helm.carry_out(action)
+    trader.until(lambda s: s.trade(trade.id).state == states.ENDED)
+    found = trader.until(
+        lambda s: any(t.symbol == "NZD/SEK" and t.side == -1 and t.state == states.PROTECTED for t in s.trades)
+    )
+    assert len([t for t in found.trades if t.symbol == "NZD/SEK" and t.open_steps]) == 1

@@ -1,5 +1,7 @@
 """A trade's life in the engine: entry, cover, targets, trail, leaving, and every answer that comes late or twice."""
 
+from decimal import Decimal
+
 import msgspec
 import pytest
 
@@ -466,3 +468,87 @@ def test_a_stop_without_an_indicator_is_not_placed():
     assert codes(hand.place(timeframe_ns=60_000_000_000)) == ["indicator_not_ready"]
     assert of(hand.place("A7", stop=StopRule(ticks=200), timeframe_ns=60_000_000_000), cm.Submit)
     assert plan().stop == StopRule(atr=2.5)
+
+
+def test_closing_a_share_leaves_the_rest_covered():
+    hand = ByHand()
+    hand.protect()
+    sent = of(hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id, share=0.5), cm.Submit)
+    assert [(order.role, order.steps) for order in sent] == [("close", 52)]
+    assert codes(hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id, share=0.5)) == ["share_refused"]
+    amends = of(hand.fill(hand.order("close").id, 52, 61240), cm.Amend)
+    assert ("stop", 52) in [(order.role, order.steps) for order in amends]
+    assert hand.trade.state in (states.PROTECTED, states.EXPOSED)
+    assert hand.trade.open_steps == 52
+
+
+def test_a_share_below_one_step_is_refused_and_one_that_fails_is_told_and_not_repeated():
+    hand = ByHand()
+    hand.protect()
+    assert codes(hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id, share=0.001)) == ["share_refused"]
+    hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id, share=0.25)
+    told = hand.do(ev.OrderRejected, order=hand.order("close").id, code="busy", text="the venue is busy")
+    assert "rejected_busy" in codes(told)
+    assert not [order for order in of(hand.later(5), cm.Submit) if order.role == "close"]
+    assert hand.trade.open_steps == 104
+    with pytest.raises(ValueError, match="share"):
+        ev.CloseTrade(time=1, ask="x", trade="T1", share=0.0)
+
+
+def test_the_stop_goes_to_the_entry_where_that_tightens_it():
+    hand = ByHand()
+    hand.protect()
+    assert codes(hand.do(ev.BreakEven, ask="b", trade=hand.trade.id)) == ["stop_refused"]  # the market is below it
+    hand.quote(61345, 61357)
+    moved = of(hand.do(ev.BreakEven, ask="b", trade=hand.trade.id), cm.Amend)
+    assert [(order.role, order.level) for order in moved] == [("stop", 61242)]
+    hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=61242, steps=104)
+    assert "already" in of(hand.do(ev.BreakEven, ask="b", trade=hand.trade.id), cm.Tell)[0].text
+
+
+BOTH = ["T-long", "T-short"]
+
+
+@pytest.mark.parametrize(
+    ("values", "closed"),
+    [
+        ({"which": "long"}, ["T-long"]), ({"which": "short"}, ["T-short"]), ({"which": "losers"}, BOTH),
+        ({"which": "winners"}, []), ({"symbol": "Nothing"}, []), ({"symbol": "CAD/CHF"}, BOTH),
+    ],
+)  # fmt: skip
+def test_closing_some_closes_those_and_no_others(values, closed):
+    hand = ByHand()
+    hand.protect()
+    first = hand.trade.id
+    hand.protect(ask="A2", side=-1)
+    names = {"T-long": first, "T-short": hand.trade.id}
+    told = hand.do(ev.CloseAll, ask="c", **values)
+    assert [order.trade for order in of(told, cm.Submit)] == [names[name] for name in closed]
+    assert ("nothing_meant" in codes(told)) == (not closed)
+
+
+def test_turning_around_opens_the_other_side_only_once_the_first_is_closed():
+    hand = ByHand()
+    hand.protect()
+    first = hand.trade
+    assert [order.role for order in of(hand.do(ev.TurnAround, ask="t", trade=first.id), cm.Submit)] == ["close"]
+    assert not [order for order in of(hand.later(0.3), cm.Submit) if order.role == "entry"]
+    hand.fill(hand.order("close").id, 104, 61230)
+    sent = of(hand.later(0.1), cm.Submit)
+    assert [(order.role, order.side) for order in sent] == [("entry", -1)]
+    assert hand.trade.id != first.id
+    assert hand.trade.plan.side == -1
+    assert first.end_reason == "turned around"
+
+
+def test_turning_around_asks_the_guards_like_any_entry_and_never_turns_a_price():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.TurnAround, ask="t", trade=hand.trade.id)
+    hand.do(ev.Halt, ask="h", why="by hand")
+    hand.fill(hand.order("close").id, 104, 61230)
+    assert codes(hand.later(0.1))[-1] == "halted"
+    hand = ByHand()
+    hand.protect(stop=StopRule(price=Decimal("0.60900")), targets=())
+    assert codes(hand.do(ev.TurnAround, ask="t", trade=hand.trade.id)) == ["turn_refused"]
+    assert hand.trade.state == states.PROTECTED

@@ -159,6 +159,7 @@ class Window(QMainWindow):
         found += [
             Action(f"Plan: take {name}", "", lambda n=name: helm.plan.names.take(n)) for name in helm.plan.names.plans
         ]
+        found += [Action(one.text, "", lambda one=one: helm.carry_out(one)) for one in helm.trade_actions()]
         if self.latest is not None:
             for view in self.latest.instruments:
                 symbol = view.instrument.symbol

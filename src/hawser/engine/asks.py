@@ -11,6 +11,7 @@ from hawser.core.account import Account
 from hawser.core.errors import Refused
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
+from hawser.core.rules.rounding import ceil_whole, floor_whole
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.engine import events as ev
 from hawser.engine import states
@@ -171,13 +172,84 @@ def target_problem(state: EngineState, trade: Trade, level: int) -> str:
 
 def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     trade = _open_trade(desk, ask.trade, ask.ask)
-    if trade is not None:
+    if trade is None:
+        return
+    if ask.share == 1.0:
         _close(desk, trade, "closed by hand")
+        return
+    steps = floor_whole(ask.share * trade.open_steps)
+    problem = ""
+    if steps < 1:
+        problem = f"{ask.share:.0%} of what is open is less than one step"
+    elif desk.state.orders_of(trade, "close"):
+        problem = "A close is under way already"
+    if problem:
+        desk.tell("refused", "share_refused", problem, trade, ask.ask)
+    elif steps >= trade.open_steps:
+        _close(desk, trade, "closed by hand")
+    else:
+        desk.submit(trade, "close", "market", steps, None, f"{ask.share:.0%} closed by hand")
+
+
+def close_some(desk: Desk, ask: ev.CloseAll) -> None:
+    """Close every trade that the ask means."""
+    values = Valuation(desk.state)
+
+    def meant(trade: Trade) -> bool:
+        won = values.result(trade)
+        holds = {"all": True, "winners": won > 0, "losers": won < 0, "long": trade.side > 0, "short": trade.side < 0}
+        return holds[ask.which] and ask.symbol in ("", trade.symbol)
+
+    trades = [trade for trade in desk.state.live() if meant(trade)]
+    if not trades:
+        desk.tell("refused", "nothing_meant", "There is no such trade open", ask=ask.ask)
+    for trade in trades:
+        _close(desk, trade, "close all" if ask.which == "all" else f"close {ask.which}")
 
 
 def close_all(desk: Desk, why: str) -> None:
     for trade in desk.state.live():
         _close(desk, trade, why)
+
+
+def break_even_level(trade: Trade) -> int:
+    """The entry as a stop: the average of its fills, rounded to the profitable side."""
+    return trade.side * ceil_whole(trade.side * trade.entry_price)
+
+
+def break_even(desk: Desk, ask: ev.BreakEven) -> None:
+    """The stop to the entry now, where that tightens it."""
+    trade = _open_trade(desk, ask.trade, ask.ask)
+    if trade is None:
+        return
+    level = break_even_level(trade)
+    if trade.side * (level - trade.stop) <= 0:
+        desk.tell("refused", "stop_refused", "The stop is at the entry or better already", trade, ask.ask)
+        return
+    move_stop(desk, ev.MoveStop(time=ask.time, ask=ask.ask, trade=trade.id, level=level))
+
+
+def turn_around(desk: Desk, ask: ev.TurnAround) -> None:
+    """Close, and once that is done open the other side."""
+    trade = _open_trade(desk, ask.trade, ask.ask)
+    if trade is None:
+        return
+    plan = trade.plan
+    if any(rule is not None and rule.price is not None for rule in (plan.stop, *plan.targets)):
+        desk.tell("refused", "turn_refused", "A stop or target at a price cannot be turned around", trade, ask.ask)
+        return
+    trade.turn = ask.ask
+    _close(desk, trade, "turned around")
+
+
+def turned(desk: Desk, trade: Trade) -> None:
+    """The trade has ended: the other side, as any new entry."""
+    plan, stop = trade.plan, trade.plan.stop
+    if stop is not None and stop.from_bars:
+        desk.tell("refused", "turn_refused", "A stop taken from bars must be planned anew: not turned", trade)
+        return
+    other = msgspec.structs.replace(plan, side=-plan.side)
+    place(desk, ev.PlaceTrade(time=desk.state.now, ask=f"{trade.turn}-turned", plan=other))
 
 
 def _close(desk: Desk, trade: Trade, why: str) -> None:

@@ -97,6 +97,9 @@ def _timer(desk: Desk, event: ev.TimerFired) -> None:
     elif kind == "retry":
         if name in state.trades:
             converge(desk, state.trades[name])
+    elif kind == "turn":
+        if name in state.trades:
+            asks.turned(desk, state.trades[name])
     elif kind == "deadline":
         if name in state.trades:
             deadline(desk, state.trades[name], int(rest[0]))
@@ -140,7 +143,9 @@ _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.MoveStop: asks.move_stop,
     ev.MoveTarget: asks.move_target,
     ev.CloseTrade: asks.close_trade,
-    ev.CloseAll: lambda desk, event: asks.close_all(desk, "close all"),
+    ev.CloseAll: asks.close_some,
+    ev.BreakEven: asks.break_even,
+    ev.TurnAround: asks.turn_around,
     ev.Halt: asks.halt,
     ev.Rearm: asks.rearm,
     ev.ChangeAccount: asks.change_account,

@@ -4,6 +4,8 @@ account's currency. Everything the engine knows came in one of these, so that a 
 
 from __future__ import annotations
 
+from typing import Literal
+
 import msgspec
 
 from hawser.core.account import Account
@@ -202,11 +204,33 @@ class MoveTarget(Ask, frozen=True):
 
 
 class CloseTrade(Ask, frozen=True):
+    """Close a trade at market, or only a `share` of what is open (more than 0, at most 1)."""
+
     trade: str
+    share: float = 1.0
+
+    def __post_init__(self) -> None:
+        if not 0 < self.share <= 1:
+            raise ValueError(f"a share is more than 0 and at most 1, got {self.share}")
 
 
 class CloseAll(Ask, frozen=True):
-    pass
+    """Close all trades, or only those with a profit or a loss now, of one side, in one instrument."""
+
+    which: Literal["all", "winners", "losers", "long", "short"] = "all"
+    symbol: str = ""
+
+
+class BreakEven(Ask, frozen=True):
+    """Move the stop to the entry now."""
+
+    trade: str
+
+
+class TurnAround(Ask, frozen=True):
+    """Close a trade and open the other side by the same plan, sized anew."""
+
+    trade: str
 
 
 class Halt(Ask, frozen=True):
@@ -229,5 +253,7 @@ VenueEvent = (
     Quote | BarCompleted | RateSeen | Figures | InstrumentState | VenueUp | VenueDown | OrderAccepted | OrderRejected
     | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus | Holdings
 )  # fmt: skip
-AskEvent = PlaceTrade | MoveStop | MoveTarget | CloseTrade | CloseAll | Halt | Rearm | ChangeAccount
+AskEvent = (
+    PlaceTrade | MoveStop | MoveTarget | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm | ChangeAccount
+)  # fmt: skip
 AnyEvent = Opened | VenueEvent | TimerFired | AskEvent

@@ -54,6 +54,8 @@ def _without_position(desk: Desk, trade: Trade) -> None:
         r = net / trade.planned_risk if trade.planned_risk else 0.0
         text = f"Trade ended by {trade.end_reason}: {fg.money(net, currency, sign=True)}, {fg.r(r)}"
         desk.tell("info", "trade_ended", text, trade)
+        if trade.turn:
+            desk.later(f"turn:{trade.id}", 0)
     else:
         signal(desk, trade, "void")
         trade.end_reason = trade.end_reason or "entry not filled"

@@ -95,6 +95,7 @@ class Trade(msgspec.Struct):
     longest_exposed: int = 0
     hurried: bool = False  # the time to attach a stop is up: everything that may cover it is tried at once
     leave_why: str = ""
+    turn: str = ""  # the ask that wants the other side once this has ended
     close_retry_at: int = 0
     close_failures: int = 0
     end_reason: str = ""

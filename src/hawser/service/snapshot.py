@@ -14,7 +14,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest
 from hawser.engine import states
-from hawser.engine.asks import account_now, request_for
+from hawser.engine.asks import account_now, break_even_level, request_for
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
 from hawser.engine.protecting import target_parts
 from hawser.engine.state import EngineState, Rest, Trade, bar_key
@@ -69,6 +69,7 @@ class TradeView(msgspec.Struct, frozen=True):
     opened: int
     ended: int
     best_exit: int
+    break_even: int  # the entry as a stop
     money: float
     result_r: float
     price_r: float
@@ -162,7 +163,8 @@ def _trade(state: EngineState, trade: Trade, values: Valuation) -> TradeView:
         entry=trade.entry_price, ref=trade.ref, r_ticks=trade.r_ticks, steps=trade.entered or trade.asked_steps,
         open_steps=trade.open_steps, stop=trade.stop, resting_stop=resting_level(state, trade),
         initial_stop=trade.initial_stop, trace=tuple(trade.trace), targets=_targets(state, trade),
-        opened=trade.opened, ended=trade.ended, best_exit=trade.best_exit, money=money,
+        opened=trade.opened, ended=trade.ended, best_exit=trade.best_exit, break_even=break_even_level(trade),
+        money=money,
         result_r=money / trade.planned_risk if trade.planned_risk else 0.0,
         price_r=trade.side * (price - trade.ref) / trade.r_ticks, heat=heat(held) if live else 0.0,
         locked=locked(held) if live else 0.0, end_reason=trade.end_reason, trail=trade.plan.trail is not None,

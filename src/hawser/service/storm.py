@@ -155,7 +155,7 @@ class Storm:
         elif choice < 0.7 and live:
             self._move(draw.choice(live), ask, choice < 0.6)
         elif choice < 0.85 and live:
-            self.session.ask(ev.CloseTrade(time=now, ask=ask, trade=draw.choice(live).id))
+            self.session.ask(self._close_or_turn(draw.choice(live), ask, now))
         elif choice < 0.88:
             self.session.ask(ev.CloseAll(time=now, ask=ask))
         elif choice < 0.91:
@@ -171,6 +171,15 @@ class Storm:
             line = draw.choice(trade.targets)
             level = line.level + draw.randint(-50, 50)
             self.session.ask(ev.MoveTarget(time=now, ask=ask, trade=trade.id, number=line.number, level=level))
+
+    def _close_or_turn(self, trade: Trade, ask: str, now: int) -> ev.AskEvent:
+        kind = self.random.choice(("whole", "whole", "share", "even", "turn"))
+        if kind == "even":
+            return ev.BreakEven(time=now, ask=ask, trade=trade.id)
+        if kind == "turn":
+            return ev.TurnAround(time=now, ask=ask, trade=trade.id)
+        share = 1.0 if kind == "whole" else self.random.uniform(0.05, 0.95)
+        return ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share)
 
     def _plan(self) -> Plan:
         draw = self.random

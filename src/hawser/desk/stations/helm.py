@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QMessageBox, QSplitter, QVBoxLayout, QWidget
+from PyQt6.QtCore import QPoint, Qt, pyqtSignal
+from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
 from hawser.core.clock import MINUTE
 from hawser.core.typed import size_text
@@ -14,6 +14,7 @@ from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
 from hawser.desk.planning import Draft
 from hawser.desk.settings import Kept
+from hawser.desk.tradeactions import TradeAction, of_many, of_trade
 from hawser.desk.widgets.acrosspanel import AcrossPanel
 from hawser.desk.widgets.instruments import InstrumentPanel
 from hawser.desk.widgets.planpanel import PlanPanel
@@ -78,6 +79,7 @@ class Helm(QWidget):
         self.strips.close_asked.connect(self.close_trade)
         self.strips.close_all.connect(self.close_all)
         self.strips.paged.connect(self._paged)
+        self.strips.menu_asked.connect(self.show_menu)
         self.across.taken.connect(self.take_across)
 
     # What the runtime tells
@@ -345,6 +347,35 @@ class Helm(QWidget):
 
     def flip(self) -> None:
         self.plan.set_side(-self.plan.planning.draft.side)
+
+    def show_menu(self, trade_id: str, at: QPoint) -> None:
+        """What can be done with a trade, each with its consequence in figures."""
+        trade = self._snapshot.trade(trade_id) if self._snapshot is not None else None
+        if trade is None or self._snapshot is None:
+            return
+        self.choose_trade(trade_id)
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        for action in of_trade(trade, self._snapshot):
+            entry = menu.addAction(action.text)
+            assert entry is not None
+            entry.triggered.connect(lambda _, make=action.make: self._runtime.ask(make))
+        if menu.isEmpty():
+            entry = menu.addAction("Nothing can be done with it now")
+            assert entry is not None
+            entry.setEnabled(False)
+        self.menu = menu
+        menu.popup(at)
+
+    def trade_actions(self) -> list[TradeAction]:
+        """What the finder offers: for the selected trade, and for several at once."""
+        snapshot, trade = self._snapshot, self._selected_trade()
+        if snapshot is None:
+            return []
+        return [*(of_trade(trade, snapshot) if trade is not None else []), *of_many(snapshot)]
+
+    def carry_out(self, action: TradeAction) -> None:
+        self._runtime.ask(action.make)
 
     def close_trade(self, trade_id: str) -> None:
         self._runtime.ask(lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade_id))

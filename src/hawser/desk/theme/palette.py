@@ -111,6 +111,10 @@ def stylesheet(p: Palette) -> str:
     QScrollBar::handle:hover {{ background: {p.ink2}; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+    QMenu {{ background: {p.panel}; border: 1px solid {p.ink2}; padding: 4px; }}
+    QMenu::item {{ padding: 6px 12px; min-height: 16px; }}
+    QMenu::item:selected {{ background: {p.ground}; }}
+    QMenu::item:disabled {{ color: {p.ink2}; }}
     QToolTip {{ background: {p.panel}; color: {p.ink}; border: 1px solid {p.ink2}; padding: 4px; }}
     QCheckBox {{ spacing: 6px; min-height: 24px; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {p.ink2}; border-radius: 3px;

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QBrush, QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -56,6 +56,7 @@ class TradeRow(QWidget):
 
     chosen = pyqtSignal(str)
     close_asked = pyqtSignal(str)
+    menu_asked = pyqtSignal(str, object)
 
     def __init__(self, look: Look, axis: Axis) -> None:
         super().__init__()
@@ -92,6 +93,11 @@ class TradeRow(QWidget):
     def _lay_button(self, asking: bool) -> None:
         wide = ASKING if asking else ACTION
         self.button.setGeometry(self.width() - wide + 8, 5, wide - 20, ROW - 10)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """The menu key and the right button: what can be done with this trade."""
+        if self.trade is not None:
+            self.menu_asked.emit(self.trade.id, event.globalPos())
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
@@ -221,6 +227,7 @@ class StripPanel(QFrame):
     chosen = pyqtSignal(str)
     close_asked = pyqtSignal(str)
     close_all = pyqtSignal()
+    menu_asked = pyqtSignal(str, object)
     paged = pyqtSignal(int)
 
     def __init__(self, look: Look) -> None:
@@ -316,6 +323,7 @@ class StripPanel(QFrame):
         row = TradeRow(self._look, self._axis)
         row.chosen.connect(self.chosen)
         row.close_asked.connect(self.close_asked)
+        row.menu_asked.connect(self.menu_asked)
         self.rows[trade_id] = row
         self._list.insertWidget(self._list.count() - 1, row)
         return row
