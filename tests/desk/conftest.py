@@ -51,6 +51,11 @@ class Trader:
         start = self.window.snapshots
         self.qtbot.waitUntil(lambda: self.window.snapshots >= start + count, timeout=10_000)
 
+    def stand_still(self) -> None:
+        """Stop the venue's clock, and let every part of the window show that moment."""
+        self.window.runtime.clock.set(running=False)
+        self.frames(8)
+
     def choose(self, symbol: str) -> None:
         """Pick an instrument with the mouse."""
         table, model = self.helm.instruments.table, self.helm.instruments.model

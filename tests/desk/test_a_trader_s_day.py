@@ -18,6 +18,7 @@ def open_trades(snapshot):
 
 
 def test_sees_at_once_what_is_at_stake_and_whether_trading_is_allowed(trader):
+    trader.stand_still()
     line = trader.window.waterline
     assert fg.number(trader.now.equity, 2).replace(fg.GROUP, "")[:5] in line.equity.value.text().replace(fg.GROUP, "")
     assert "of 3.0" in line.heat.caption.text()
@@ -42,6 +43,7 @@ def test_sees_every_instrument_with_quote_spread_and_atr(trader):
 
 def test_types_a_plan_and_the_reckoning_answers_while_typing(trader):
     trader.choose("NZD/SEK")
+    trader.stand_still()
     trader.type("risk", "0.5%")
     sizing = trader.plan.planning.sizing
     assert sizing.risk_money <= 0.005 * trader.now.equity * (1 + 1e-9)

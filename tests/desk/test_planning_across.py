@@ -34,6 +34,7 @@ def column(panel, key):
 
 def test_the_same_plan_takes_the_same_risk_in_calm_and_wild_instruments(trader):
     trader.choose("NZD/SEK")
+    trader.stand_still()
     trader.type("risk", "1 %")
     panel = open_across(trader)
     risks, parts = column(panel, "risk"), column(panel, "atr_percent")
@@ -124,8 +125,7 @@ def test_an_unfinished_plan_is_told_and_the_rows_stay(trader):
 
 def test_what_if_the_stop_stood_elsewhere(trader):
     trader.choose("NZD/SEK")
-    trader.window.runtime.clock.set(running=False)
-    trader.frames()
+    trader.stand_still()
     trader.plan.show_page(1)
     trader.frames()
     shown, request = trader.plan.what_if.curve, trader.plan.planning.request
@@ -232,6 +232,7 @@ def test_plans_by_name_are_kept_and_taken_onto_another_instrument(open_desk):
 
 
 def test_heat_is_taken_apart_on_demand(trader):
+    trader.stand_still()
     QTest.mouseClick(trader.window.waterline.heat, Qt.MouseButton.LeftButton)
     panel = trader.window.heat
     assert panel.isVisible()

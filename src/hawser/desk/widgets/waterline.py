@@ -109,7 +109,7 @@ class Waterline(QWidget):
     def show_snapshot(self, snapshot: Snapshot) -> None:
         p, cur = self._look.palette, snapshot.currency
         self.equity.show_value(f"<span style='font-size:15px'>{fg.number(snapshot.equity, 2)}</span> {cur}")
-        tone = p.gain if snapshot.day_money >= 0 else p.loss
+        tone = p.gain if snapshot.day_r >= 0 else p.loss
         self.today.show_value(
             f"<span style='font-size:15px;color:{tone}'>{fg.r(snapshot.day_r)}</span> "
             f"<span style='color:{p.ink2}'>{fg.money(snapshot.day_money, cur, sign=True)}</span>"
