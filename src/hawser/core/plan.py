@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import math
 from decimal import Decimal
-from functools import cached_property
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import msgspec
 
@@ -61,6 +60,11 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
     line: LineRule | None = None
     offset_ticks: float = 0.0
 
+    if TYPE_CHECKING:  # worked out once, when the rule is made; not keys of the file
+        kind: ClassVar[str]  # the one key given
+        value: ClassVar[Any]  # what stands there
+        from_bars: ClassVar[bool]  # the level is taken from completed bars (`core/basis.py`)
+
     KINDS: ClassVar = {
         "atr": stops.ATR, "percent": stops.PERCENT, "ticks": stops.TICKS, "price": stops.PRICE, "bars": stops.PRICE,
         "pivot": stops.PRICE, "line": stops.PRICE,
@@ -73,6 +77,7 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
         if len(given) != 1:
             raise BadInput("bad_stop", f"stop: expected exactly one of {', '.join(keys)}", given=given)
         value = getattr(self, given[0])
+        self.__dict__.update(kind=given[0], value=value, from_bars=given[0] in self.FROM_BARS)
         if given[0] == "price":
             _finite("stop.price", value)  # at or below zero it is a level that is refused, not a wrong entry
         elif given[0] == "pivot":
@@ -84,20 +89,6 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
             raise BadInput("bad_stop", "stop.offset_ticks: expected a number of ticks", key="offset_ticks")
         if self.offset_ticks and given[0] not in self.FROM_BARS:
             raise BadInput("bad_stop", "stop.offset_ticks: expected with bars, pivot or line", key="offset_ticks")
-
-    @cached_property
-    def kind(self) -> str:
-        return next(key for key in self.__struct_fields__ if getattr(self, key) is not None)
-
-    @cached_property
-    def value(self) -> Any:
-        """What stands at the one key given."""
-        return getattr(self, self.kind)
-
-    @cached_property
-    def from_bars(self) -> bool:
-        """Whether the level is taken from completed bars (`core/basis.py`)."""
-        return self.kind in self.FROM_BARS
 
     def level(self, instrument: Instrument, ref: int, atr: float, side: int, basis: float, spread: int) -> int:
         """The rounded stop in ticks; `atr` and `basis` in price units. Not for `money`, which needs the quantity.
@@ -122,6 +113,11 @@ class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     ticks: float | None = None
     price: Decimal | None = None
 
+    if TYPE_CHECKING:  # worked out once, when the rule is made; not keys of the file
+        kind: ClassVar[str]  # the one key given
+        value: ClassVar[float | Decimal]  # what stands there
+        off: ClassVar[bool]  # a target whose distance or share is 0 is off
+
     KINDS: ClassVar = {
         "r": targets.R, "atr": targets.ATR, "percent": targets.PERCENT, "ticks": targets.TICKS,
         "price": targets.PRICE,
@@ -132,26 +128,13 @@ class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         if len(given) != 1:
             raise BadInput("bad_target", "target: expected exactly one of r, atr, percent, ticks, price", given=given)
         value = getattr(self, given[0])
+        self.__dict__.update(kind=given[0], value=value, off=self.share == 0 or value == 0)
         if given[0] == "price":
             _finite("target.price", value)
         elif not 0 <= value < math.inf:
             raise BadInput("bad_target", f"target.{given[0]}: expected a number, 0 or more", key=given[0])
         if not 0 <= self.share <= 1:
             raise BadInput("bad_target", "target.share: expected a fraction from 0 to 1", key="share")
-
-    @cached_property
-    def kind(self) -> str:
-        return next(key for key in self.KINDS if getattr(self, key) is not None)
-
-    @cached_property
-    def value(self) -> float | Decimal:
-        value: float | Decimal = getattr(self, self.kind)
-        return value
-
-    @cached_property
-    def off(self) -> bool:
-        """A target whose distance or share is 0 is off."""
-        return self.share == 0 or self.value == 0
 
     def level(self, instrument: Instrument, ref: int, r_ticks: int, atr: float, side: int) -> int:
         """The rounded level in ticks; `atr` in price units."""

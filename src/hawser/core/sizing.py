@@ -19,7 +19,7 @@ from hawser.core.plan import StopRule, TargetRule
 from hawser.core.rules.quantity import BUDGET_NOISE, commission, money_stop_distance, risk_of, steps_within
 from hawser.core.rules.rounding import floor_whole
 from hawser.core.rules.stops import STOP_NOT_POSITIVE, STOP_OK, STOP_WRONG_SIDE, stop_verdict
-from hawser.core.rules.targets import steps_through
+from hawser.core.rules.targets import part_and_money
 
 
 class SizeRequest(msgspec.Struct, frozen=True, kw_only=True):
@@ -56,7 +56,7 @@ class SizeRequest(msgspec.Struct, frozen=True, kw_only=True):
         return self.bid if self.side > 0 else self.ask
 
 
-class TargetSize(msgspec.Struct, frozen=True):
+class TargetSize(msgspec.Struct, frozen=True, gc=False):
     """A target: its number in the plan, level (ticks), quantity (steps; 0 where off or merged), R, net money."""
 
     number: int
@@ -66,7 +66,7 @@ class TargetSize(msgspec.Struct, frozen=True):
     money: float
 
 
-class Cap(msgspec.Struct, frozen=True):
+class Cap(msgspec.Struct, frozen=True, gc=False):
     """The most one cap allows, in steps, and whether it is the one that cut the quantity."""
 
     name: str
@@ -74,7 +74,7 @@ class Cap(msgspec.Struct, frozen=True):
     bound: bool = False
 
 
-class Sizing(msgspec.Struct, frozen=True, kw_only=True):
+class Sizing(msgspec.Struct, frozen=True, kw_only=True, gc=False):
     """The answer. Levels and `r_ticks` in ticks, `asked_steps` and `steps` in steps, money unrounded."""
 
     ref: int
@@ -113,18 +113,22 @@ class _Terms:
         fees = instrument.commission
         self.fees = (self.unit_money, fees.per_unit, fees.per_notional, fees.minimum)
         self.unit_notional = self.ref_price * self.unit_money
+        self.step_notional = self.unit_notional * instrument.step_size
+        self.budget = _budget(account, account.size)
 
-    def risk(self, qty: float, stop: int) -> float:
+    def stand(self, stop: int) -> None:
+        """The stop is known: so is what a unit loses at it."""
         loss = abs(self.ref - stop) + self.slippage
-        return risk_of(qty, loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, *self.fees)
+        self._at_stop = (loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, *self.fees)
 
-    def steps_within(self, budget: float, stop: int) -> int:
-        loss, tick = abs(self.ref - stop) + self.slippage, self.instrument.tick_size
-        step = self.instrument.step_size
-        return steps_within(budget, step, loss, self.tick_value, self.ref_price, stop * tick, *self.fees)
+    def risk(self, qty: float) -> float:
+        return risk_of(qty, *self._at_stop)
+
+    def steps_within(self, budget: float) -> int:
+        return steps_within(budget, self.instrument.step_size, *self._at_stop)
 
     def steps_of_notional(self, money: float) -> int:
-        return max(0, floor_whole(money / (self.unit_notional * self.instrument.step_size)))
+        return max(0, floor_whole(money / self.step_notional))
 
     def money_stop(self, budget: float, qty: float) -> int:
         """The farthest stop whose whole risk at `qty` is within `budget`."""
@@ -143,15 +147,15 @@ def sized(request: SizeRequest) -> Sizing:
     _need_indicators(request)
     given = _given_steps(terms)
     stop = _stop(terms, given)
-    asked = given if given is not None else _asked_steps(terms, stop)
+    asked = given if given is not None else _asked_steps(terms)
     _check_targets(terms, stop)
     policy = request.account.policy
     if policy.max_positions is not None and request.positions >= policy.max_positions:
         sentence = f"{request.positions} positions are open; the policy allows {policy.max_positions}."
         raise Refused("max_positions", sentence, positions=request.positions, max_positions=policy.max_positions)
-    caps, steps = _capped(terms, stop, asked)
+    caps, steps = _capped(terms, asked)
     if steps < max(1, request.instrument.qty_min_steps):
-        raise _below_min(terms, stop)
+        raise _below_min(terms)
     return _answer(terms, stop, asked, steps, caps)
 
 
@@ -197,6 +201,7 @@ def _stop(terms: _Terms, given: int | None) -> int:
         spread = request.ask - request.bid
         stop = request.stop.level(instrument, terms.ref, request.atr, request.side, request.basis, spread)
     _check_stop(terms, stop)
+    terms.stand(stop)
     return stop
 
 
@@ -217,12 +222,11 @@ def _check_stop(terms: _Terms, stop: int) -> None:
     raise Refused("stop_too_near", sentence, stop=level, least_ticks=least)
 
 
-def _asked_steps(terms: _Terms, stop: int) -> int:
+def _asked_steps(terms: _Terms) -> int:
     """The quantity the method asks for, before caps, in steps."""
     rule, account = terms.account.size, terms.account
-    budget = _budget(account, rule)
-    if budget is not None:
-        return terms.steps_within(budget, stop)
+    if terms.budget is not None:
+        return terms.steps_within(terms.budget)
     assert rule.percent is not None
     money = rule.percent / 100.0 * account.equity
     if rule.method == "notional_percent":
@@ -249,7 +253,7 @@ def _target_level(terms: _Terms, rule: TargetRule, stop: int) -> int:
 def _check_targets(terms: _Terms, stop: int) -> None:
     side = terms.request.side
     for rule in terms.request.targets:
-        if rule.off or rule.price is None:
+        if rule.price is None or rule.off:
             continue
         level = _target_level(terms, rule, stop)
         if side * (level - terms.ref) < 0:
@@ -259,7 +263,7 @@ def _check_targets(terms: _Terms, stop: int) -> None:
             raise Refused("target_wrong_side", sentence, target=shown)
 
 
-def _cap_limits(terms: _Terms, stop: int) -> list[tuple[str, int]]:
+def _cap_limits(terms: _Terms) -> list[tuple[str, int]]:
     """Every cap that applies with the most steps it allows, in the reckoning's order."""
     account, policy, instrument = terms.account, terms.account.policy, terms.instrument
     request = terms.request
@@ -273,7 +277,7 @@ def _cap_limits(terms: _Terms, stop: int) -> list[tuple[str, int]]:
             notional_cap(name, money / instrument.margin_rate)
 
     def risk_cap(name: str, money: float) -> None:
-        limits.append((name, terms.steps_within(money, stop) if money > 0 else 0))
+        limits.append((name, terms.steps_within(money) if money > 0 else 0))
 
     margin_cap("free_margin", account.free_margin)
     if policy.max_notional_percent is not None:
@@ -291,23 +295,27 @@ def _cap_limits(terms: _Terms, stop: int) -> list[tuple[str, int]]:
     return limits
 
 
-def _capped(terms: _Terms, stop: int, asked: int) -> tuple[tuple[Cap, ...], int]:
-    limits = _cap_limits(terms, stop)
-    steps = min([asked, *(most for _, most in limits)])
-    if steps < asked and terms.account.policy.caps == "refuse":
+def _capped(terms: _Terms, asked: int) -> tuple[tuple[Cap, ...], int]:
+    limits = _cap_limits(terms)
+    steps = asked
+    for _, most in limits:
+        steps = min(steps, most)
+    if steps == asked:
+        return tuple([Cap(name, most) for name, most in limits]), steps
+    if terms.account.policy.caps == "refuse":
         first = next(name for name, most in limits if most < asked)
         least = next(name for name, most in limits if most == steps)
         shown, most_qty = terms.instrument.qty(asked), terms.instrument.qty(steps)
         sentence = f"The quantity {shown} exceeds {first}; the most that all caps allow is {most_qty}."
         raise Refused(first, sentence, asked=shown, most=most_qty, tightest=least)
-    binding = next((name for name, most in limits if most == steps), None) if steps < asked else None
+    binding = next(name for name, most in limits if most == steps)
     return tuple(Cap(name, most, name == binding) for name, most in limits), steps
 
 
-def _below_min(terms: _Terms, stop: int) -> Refused:
+def _below_min(terms: _Terms) -> Refused:
     instrument = terms.instrument
     least = max(1, instrument.qty_min_steps)
-    money = terms.risk(least * instrument.step_size, stop)
+    money = terms.risk(least * instrument.step_size)
     currency = terms.account.currency
     sentence = (
         f"The size is below the minimum of {instrument.qty(least)}, which would risk {fg.money(money, currency)}."
@@ -318,26 +326,25 @@ def _below_min(terms: _Terms, stop: int) -> Refused:
 def _split_targets(terms: _Terms, stop: int, steps: int) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
     """Every target with what it takes, 0 where it is off or merged, and the numbers of the merged (section 6)."""
     request, instrument = terms.request, terms.instrument
-    r_ticks, qty = abs(terms.ref - stop), steps * instrument.step_size
+    step, tick, r_ticks = instrument.step_size, instrument.tick_size, abs(terms.ref - stop)
+    qty = steps * step
     entry_fee = commission(qty, terms.ref_price, *terms.fees)
     found: list[TargetSize] = []
     merged: list[int] = []
     share, taken = 0.0, 0
     for number, rule in enumerate(request.targets, start=1):
-        level = terms.ref if rule.off else _target_level(terms, rule, stop)
+        level = terms.ref if rule.off else rule.level(instrument, terms.ref, r_ticks, request.atr, request.side)
         if level == terms.ref or level <= 0:  # off
             found.append(TargetSize(number, terms.ref, 0, 0.0, 0.0))
             continue
         share += rule.share
-        part = steps_through(share, steps) - taken
-        distance, money = request.side * (level - terms.ref), 0.0
-        if part <= 0:
+        distance = request.side * (level - terms.ref)
+        part, money = part_and_money(
+            share, steps, taken, step, float(distance), terms.tick_value, level * tick, entry_fee, *terms.fees
+        )
+        taken += part
+        if not part:
             merged.append(number)
-        else:
-            taken += part
-            part_qty = part * instrument.step_size
-            exit_fee = commission(part_qty, level * instrument.tick_size, *terms.fees)
-            money = part_qty * distance * terms.tick_value - exit_fee - entry_fee * part / steps
         found.append(TargetSize(number, level, part, distance / r_ticks, money))
     return tuple(found), tuple(merged)
 
@@ -345,13 +352,13 @@ def _split_targets(terms: _Terms, stop: int, steps: int) -> tuple[tuple[TargetSi
 def _answer(terms: _Terms, stop: int, asked: int, steps: int, caps: tuple[Cap, ...]) -> Sizing:
     account, instrument, request = terms.account, terms.instrument, terms.request
     qty, r_ticks = steps * instrument.step_size, abs(terms.ref - stop)
-    risk, notional = terms.risk(qty, stop), qty * terms.unit_notional
+    risk, notional = terms.risk(qty), qty * terms.unit_notional
     rule = account.size
     basis = account.basis_money(rule.basis) if rule.method == "risk_percent" else account.equity
     targets, merged = _split_targets(terms, stop, steps)
     return Sizing(
         ref=terms.ref, stop=stop, r_ticks=r_ticks, asked_steps=asked, steps=steps, risk_money=risk,
-        risk_percent=risk / basis * 100, basis_money=basis, budget=_budget(account, rule),
+        risk_percent=risk / basis * 100, basis_money=basis, budget=terms.budget,
         tick_value=terms.tick_value, risk_per_unit=risk / qty, notional=notional,
         equity_used_percent=notional / account.equity * 100, margin=notional * instrument.margin_rate,
         spread_percent_of_r=(request.ask - request.bid) / r_ticks * 100, targets=targets, merged=merged, caps=caps,

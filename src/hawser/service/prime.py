@@ -17,6 +17,7 @@ from hawser.core.indicators import atr, true_range_at, wilder_next
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.plan import StopRule, TargetRule
 from hawser.core.rules import moving
+from hawser.core.rules.targets import steps_through
 from hawser.core.sizing import SizeRequest, sized
 
 
@@ -37,6 +38,7 @@ def prime_rules() -> None:
         sized(SizeRequest(instrument=instrument, account=account, side=1, bid=1000, ask=1002, atr=1.5, stop=stop,
                           targets=targets))  # fmt: skip
     heat(Stake(1, 1.0, 100.0, 98.0, 1.0, (1.0, 0.0, 0.5), ("CHF",)))
+    steps_through(0.5, 10)
     best = moving.better_exit(1000, 1004, 1)
     candidate = moving.trail_atr(float(best), 0.0, 3.0, 15.0, 1)
     if moving.counted(candidate, 900, 1, 1):

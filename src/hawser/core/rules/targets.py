@@ -1,6 +1,7 @@
 """Reckoning section 6: where a target stands, and what share of the position it takes."""
 
 from hawser.core.compiled import compiled
+from hawser.core.rules.quantity import commission
 from hawser.core.rules.rounding import floor_whole, level_ticks
 
 R, ATR, PERCENT, TICKS, PRICE = 0, 1, 2, 3, 4
@@ -24,3 +25,28 @@ def target_level(kind: int, value: float, ref: float, r_ticks: float, atr: float
 def steps_through(cumulative_share: float, steps: int) -> int:
     """Whole steps that the targets up to and including one take together, of a position of `steps`."""
     return min(steps, floor_whole(cumulative_share * steps))
+
+
+@compiled
+def part_and_money(
+    cumulative_share: float,
+    steps: int,
+    taken: int,
+    step: float,
+    distance: float,
+    tick_value: float,
+    price: float,
+    entry_fee: float,
+    unit_money: float,
+    per_unit: float,
+    per_notional: float,
+    minimum: float,
+) -> tuple[int, float]:
+    """Steps one target takes beyond what earlier ones have `taken`, and its money: gross at its `price`, `distance`
+    ticks away, less its exit commission and its share, by quantity, of the one entry commission. 0 steps: merged."""
+    part = steps_through(cumulative_share, steps) - taken
+    if part <= 0:
+        return 0, 0.0
+    qty = part * step
+    exit_fee = commission(qty, price, unit_money, per_unit, per_notional, minimum)
+    return part, qty * distance * tick_value - exit_fee - entry_fee * part / steps
