@@ -4,9 +4,11 @@ import os
 import subprocess
 import sys
 
-from hawser.core import bars, indicators
+from hawser.core import bars, indicators, stop_lines
 from hawser.core.rules import moving, quantity, rounding, stops, targets
 
+# Called by other rules only, or by `hawser lines`, which has no window.
+ELSEWHERE = ("true_range", "ceil_whole", "level_ticks", "rsi", "highest", "lowest", "_next_parabolic")
 COLD = """
 import sys, tempfile, threading, time
 from pathlib import Path
@@ -36,7 +38,8 @@ with tempfile.TemporaryDirectory() as root, event.install_listener("numba:compil
     plan = window.helm.plan
     for side in (1, -1):
         plan.set_side(side)
-        for stop in ("3 atr", "46 t", "0.8 %", "0.6", "0.7", "900 t"):
+        for stop in ("3 atr", "46 t", "0.8 %", "0.6", "0.7", "900 t", "3 bars", "pivot 2 2", "sma 9", "ema 9",
+                     "channel 9", "supertrend 9 3", "parabolic"):
             for name, text in (("stop", stop), ("target1", "2 atr"), ("target2", "0.65"), ("target3", "1 %"),
                                ("risk", "1"), ("share3", "rest")):
                 plan.field(name).setText(text)
@@ -60,8 +63,7 @@ def test_priming_meets_every_compiled_rule():
     from hawser.service.prime import prime_rules
 
     prime_rules()
-    for module in (bars, indicators, moving, quantity, rounding, stops, targets):
+    for module in (bars, indicators, stop_lines, moving, quantity, rounding, stops, targets):
         for name, rule in vars(module).items():
             if hasattr(rule, "py_func") and hasattr(rule, "signatures") and rule.__module__ == module.__name__:
-                inlined = name in ("true_range", "ceil_whole", "level_ticks")  # only ever called by other rules
-                assert rule.signatures or inlined, f"{module.__name__}.{name}"
+                assert rule.signatures or name in ELSEWHERE, f"{module.__name__}.{name}"

@@ -11,14 +11,16 @@ import numpy as np
 
 from hawser.core.account import Account, SizeRule
 from hawser.core.bars import Bars, joined
+from hawser.core.basis import basis
 from hawser.core.clock import MINUTE
 from hawser.core.heat import Stake, heat
-from hawser.core.indicators import atr, true_range_at, wilder_next
+from hawser.core.indicators import Array, atr, true_range_at, wilder_next
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.plan import StopRule, TargetRule
 from hawser.core.rules import moving
 from hawser.core.rules.targets import steps_through
 from hawser.core.sizing import SizeRequest, sized
+from hawser.core.typed import read_stop
 
 
 def prime_rules() -> None:
@@ -50,3 +52,12 @@ def _indicators() -> None:
     bars = joined(Bars(time, prices, prices, prices, prices, prices), 5 * MINUTE)
     atr(bars.high, bars.low, bars.close, 2, False)
     wilder_next(1.0, true_range_at(2.0, 1.0, 1.5), 14)
+    for kept in (bars, bars.mapped(_read_only)):  # to the compiler arrays that may not be written are another type
+        for stop in ("pivot 1 1", "sma 2", "ema 2", "supertrend 2 2", "parabolic"):
+            basis(read_stop(stop, "CHF"), kept, 1)
+
+
+def _read_only(column: Array) -> Array:
+    copy = column.copy()
+    copy.flags.writeable = False
+    return copy
