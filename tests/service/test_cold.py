@@ -44,6 +44,11 @@ with tempfile.TemporaryDirectory() as root, event.install_listener("numba:compil
                                ("risk", "1"), ("share3", "rest")):
                 plan.field(name).setText(text)
             plan._edited()
+        for size, stop in (("2 units", "150 CHF"), ("invest 20000 risk 90", ""), ("385 CHF", "3 atr"),
+                           ("20 % notional", "3 atr"), ("0.2 % per 2 atr", "3 atr")):
+            plan.field("risk").setText(size)
+            plan.field("stop").setText(stop)
+            plan._edited()
     window.helm.choose_instrument("Lumenfold")
     settle(window, lambda: window.helm.plan.planning.sizing)
     window.close()

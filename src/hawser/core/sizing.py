@@ -105,13 +105,14 @@ class _Terms:
         instrument, account = request.instrument, request.account
         self.request, self.instrument, self.account = request, instrument, account
         self.fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
-        self.unit_money = instrument.multiplier * self.fx
+        self.unit_money = float(instrument.multiplier * self.fx)
         self.tick_value = instrument.tick_size * self.unit_money
         self.ref = request.ref
         self.ref_price = self.ref * instrument.tick_size
-        self.slippage = account.costs.entry_slippage_ticks + account.costs.exit_slippage_ticks
+        # A whole number given for a float would be another type to the compiled rules.
+        self.slippage = float(account.costs.entry_slippage_ticks + account.costs.exit_slippage_ticks)
         fees = instrument.commission
-        self.fees = (self.unit_money, fees.per_unit, fees.per_notional, fees.minimum)
+        self.fees = (self.unit_money, float(fees.per_unit), float(fees.per_notional), float(fees.minimum))
         self.unit_notional = self.ref_price * self.unit_money
         self.step_notional = self.unit_notional * instrument.step_size
         self.budget = _budget(account, account.size)
