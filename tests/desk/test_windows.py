@@ -204,8 +204,11 @@ def test_own_history_opens_on_the_same_desk(open_desk):
     assert trader.helm.symbol == "Quillan Ferry"
     assert not trader.chart.span_buttons[5 * MINUTE].isHidden()
     assert trader.chart.span_buttons[MINUTE].isHidden()
-    trader.until(lambda s: s.instruments[0].open and not s.instruments[0].closed, 40)
+    # It starts shortly before an evening; what is placed must have a morning before it.
+    start = trader.now.time
+    trader.until(lambda s: s.time > start + 10 * HOUR and s.instruments[0].open and not s.instruments[0].closed, 40)
     trader.window.runtime.clock.set(speed=10.0)
+    trader.frames()
     trade = trader.place(risk="0.5 %", stop="3 atr")
     assert trade.covered
 
