@@ -7,8 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hawser.core.decimals import digits_of, exact_units, parse_decimal, to_units, write_units
-from hawser.core.errors import BadInput
+from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.rules.rounding import ceil_whole, floor_whole, level_ticks
 from madeup import pair
 
@@ -68,11 +67,3 @@ def test_off_the_grid_is_told_apart():
     assert exact_units(Decimal("0.015"), Decimal("0.01")) is None
     assert to_units(Decimal("0.015"), Decimal("0.01")) == 2
     assert to_units(Decimal("0.025"), Decimal("0.01")) == 2  # half to even
-
-
-@pytest.mark.parametrize("text", ["", "abc", "NaN", "inf", None, "1,5"])
-def test_what_is_no_number_is_refused(text):
-    with pytest.raises(BadInput) as caught:
-        parse_decimal(text, "tick")
-    assert caught.value.code == "bad_number"
-    assert caught.value.sentence.startswith("tick: expected")

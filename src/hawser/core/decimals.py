@@ -6,26 +6,13 @@ boundary exactly, through `decimal`; no float decides how a written number is re
 
 from __future__ import annotations
 
-from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
-
-from hawser.core.errors import BadInput
+from decimal import ROUND_HALF_EVEN, Decimal
 
 
 def digits_of(unit: Decimal) -> int:
     """How many decimals the written `unit` has: '0.00001' has 5, '0.25' has 2, '1' has 0."""
     exponent = unit.as_tuple().exponent
     return max(0, -exponent) if isinstance(exponent, int) else 0
-
-
-def parse_decimal(text: object, what: str) -> Decimal:
-    """Read a finite decimal number; raises BadInput `bad_number` naming `what`."""
-    try:
-        number = Decimal(str(text).strip())
-    except InvalidOperation:
-        raise BadInput("bad_number", f"{what}: expected a number, got {text!r}", what=what) from None
-    if not number.is_finite():
-        raise BadInput("bad_number", f"{what}: expected a finite number, got {text!r}", what=what)
-    return number
 
 
 def to_units(value: Decimal, unit: Decimal) -> int:

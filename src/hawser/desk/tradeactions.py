@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Literal, NamedTuple
 
 from hawser.core import figures as fg
+from hawser.core.rules.rounding import floor_whole
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.service.snapshot import Snapshot, TradeView
@@ -23,7 +24,7 @@ class TradeAction(NamedTuple):
 def _closing(trade: TradeView, share: float, word: str, snapshot: Snapshot) -> TradeAction:
     view = snapshot.instrument(trade.symbol)
     assert view is not None
-    qty = view.instrument.qty(int(trade.open_steps * share + 1e-9))
+    qty = view.instrument.qty(floor_whole(trade.open_steps * share))  # as the engine rounds it
     return TradeAction(
         f"Close {word}: {qty} units at {fg.r(trade.price_r)}",
         lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share),
