@@ -10,6 +10,7 @@ import msgspec
 
 from hawser.core.account import SizeRule
 from hawser.core.clock import MINUTE
+from hawser.core.entry import EntryRule, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
 from hawser.core.rules import stops, targets
@@ -157,7 +158,8 @@ class TrailRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One planned trade. `timeframe_ns` is that of the bars whose ATR and levels it uses; no stop only with `invest`,
-    which brings its own."""
+    which brings its own. `anchor`: where a fill differs from what was expected, stop and targets keep the
+    planned levels or are laid anew from the fill. `held`: the lines are kept by Hawser."""
 
     symbol: str
     side: int
@@ -166,6 +168,9 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     targets: tuple[TargetRule, ...] = ()
     trail: TrailRule | None = None
     timeframe_ns: int = 15 * MINUTE
+    entry: EntryRule = EntryRule()
+    anchor: Literal["planned", "fill"] = "planned"
+    held: HeldRule | None = None
 
     def __post_init__(self) -> None:
         if self.side not in (1, -1):

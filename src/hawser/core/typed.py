@@ -12,6 +12,10 @@
              the last row also with an offset, farther away: 3 bars + 2 t
     target   1.5 R | 2 atr | 0.8 % | 46 t | 0.61605 (a price)
     share    40 % | 0.4 | rest
+    entry    market | limit 0.61100 | stop 0.61500 | limit 0.5 atr | stop 1 atr
+             market and stop also with a bound: market within 5 t
+    good     until cancelled | 30 min | 2 h | 14:30 (UTC) | session end
+    held     nothing | 2 R | 2 R, settle 500 ms
     trail    3 atr | nothing
 
 Spaces and capitals are free, a comma may stand for the decimal point, thousands may be grouped by spaces. What is
@@ -22,10 +26,12 @@ from __future__ import annotations
 
 import re
 from decimal import Decimal
+from typing import Literal
 
 import msgspec
 
 from hawser.core.account import SizeRule
+from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.plan import LineRule, StopRule, TargetRule, TrailRule
 
@@ -209,6 +215,86 @@ def read_share(text: str, left: float) -> float:
         return float(text.replace(",", "."))
     _, number = _read(text if "%" in text else text + "%", ("percent",), "40 %")
     return _hundred(number) / 100.0
+
+
+_LEVEL_ENTRY = re.compile(rf"^(limit|stop)\s+(?:at\s+)?({_NUMBER})\s*(atr)?$")
+_WITHIN = re.compile(rf"^(.*?)\s*\bwithin\s+({_NUMBER})\s*t(?:icks?)?$")
+_HELD = re.compile(rf"^({_NUMBER})\s*r(?:\s*[,;]?\s*settle\s+({_NUMBER})\s*ms)?$")
+_CANCELLED = Good()
+ENTRIES = "market, limit 0.61100 or stop 0.61500"
+
+
+def read_entry(text: str, good: Good = _CANCELLED) -> EntryRule:
+    """How to enter; `good` goes with an entry that waits."""
+    words = text.strip().lower()
+    within = _WITHIN.match(words)
+    head, ticks = (within.group(1), _decimal(within.group(2))) if within else (words, None)
+    if ticks is not None and ticks != int(ticks):
+        raise BadInput("bad_entry", "Expected whole ticks behind 'within'")
+    bound = None if ticks is None else int(ticks)
+    if head in ("", "market"):
+        return EntryRule(within_ticks=bound)
+    level = _LEVEL_ENTRY.match(head)
+    if level is None:
+        raise BadInput("bad_entry", f"'{text.strip()}' is not understood here; expected {ENTRIES}")
+    kind: Literal["limit", "stop"] = "limit" if level.group(1) == "limit" else "stop"
+    number, unit = level.group(2), level.group(3)
+    if kind == "limit" and bound is not None:
+        raise BadInput("bad_entry", "A limit never fills worse than its level: leave 'within' away")
+    value = _positive(number)
+    if unit:
+        return EntryRule(kind, atr=float(value), within_ticks=bound, good=good)
+    return EntryRule(kind, price=value, within_ticks=bound, good=good)
+
+
+def entry_text(rule: EntryRule) -> str:
+    """An entry rule as it would be typed."""
+    within = "" if rule.within_ticks is None else f" within {rule.within_ticks} t"
+    if not rule.pending:
+        return f"market{within}"
+    return f"{rule.kind} {f'{rule.price:f}' if rule.price is not None else f'{rule.atr:g} atr'}{within}"
+
+
+def read_good(text: str) -> Good:
+    """How long an entry waits."""
+    words = text.strip().lower().removeprefix("until ").strip()
+    if words in ("", "cancelled"):
+        return Good()
+    if words in ("session end", "the session's end", "end of session"):
+        return Good(session_end=True)
+    if re.fullmatch(r"[0-9]{1,2}:[0-9]{2}", words):
+        return Good(clock=words)
+    number, unit = _split(words, "30 min, 2 h, 14:30 or session end")
+    minutes = {"min": 1, "minutes": 1, "h": 60, "hours": 60, "hour": 60}.get(unit)
+    if minutes is None:
+        raise BadInput("bad_entry", f"'{text.strip()}' is not understood here; expected 30 min, 14:30 or session end")
+    return Good(minutes=float(number) * minutes)
+
+
+def good_text(rule: Good) -> str:
+    """How long an entry waits, as it would be typed."""
+    if rule.minutes is not None:
+        return f"{rule.minutes / 60:g} h" if rule.minutes % 60 == 0 else f"{rule.minutes:g} min"
+    return rule.clock or ("session end" if rule.session_end else "cancelled")
+
+
+def read_held(text: str) -> HeldRule | None:
+    """Held lines: the backstop's distance in R, and how long a spread spike may last; nothing: the venue has them."""
+    words = text.strip().lower()
+    if words in ("", "none", "off", "no"):
+        return None
+    found = _HELD.match(words)
+    if found is None:
+        raise BadInput("bad_entry", "Expected the backstop's distance, such as 2 R or 2 R, settle 500 ms")
+    settle = int(_decimal(found.group(2))) if found.group(2) else 0
+    return HeldRule(float(_positive(found.group(1))), settle)
+
+
+def held_text(rule: HeldRule | None) -> str:
+    """Held lines as they would be typed."""
+    if rule is None:
+        return ""
+    return f"{rule.backstop_r:g} R" + (f", settle {rule.settle_ms} ms" if rule.settle_ms else "")
 
 
 def read_trail(text: str) -> TrailRule | None:

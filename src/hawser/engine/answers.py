@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from hawser.engine import events as ev
 from hawser.engine import states
+from hawser.engine.anchoring import anchor
+from hawser.engine.entering import first_fill, moved
 from hawser.engine.protecting import RETRY, TARGET_RETRY, converge, leave, retry_later, signal
 from hawser.engine.requests import Desk, settled
 from hawser.engine.state import Order, Rest, Trade
@@ -25,7 +27,7 @@ def accepted(desk: Desk, order: Order) -> None:
 
 
 def _note_rest(desk: Desk, trade: Trade, order: Order) -> None:
-    if order.level is not None and (not trade.trace or trade.trace[-1].level != order.level):
+    if not trade.held and order.level is not None and (not trade.trace or trade.trace[-1].level != order.level):
         trade.trace.append(Rest(desk.state.now, order.level))
 
 
@@ -50,7 +52,7 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
     elif order.role == "stop":
         trade.stop_failures += 1
         market = desk.state.markets[trade.symbol]
-        if trade.side * (market.exit_side(trade.side) - trade.stop) <= 0 and trade.open_steps:
+        if trade.side * (market.exit_side(trade.side) - trade.venue_stop) <= 0 and trade.open_steps:
             desk.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
             leave(desk, trade, "stop reached before it rested")
         elif code in LEVEL_CODES and trade.stop_failures >= LEVEL_TRIES and trade.open_steps and trade.exposed_since:
@@ -76,11 +78,11 @@ def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
         return
     trade = desk.state.trades[order.trade]
     order.fills.append(fill.id)
+    desk.state.last_fill = max(desk.state.last_fill, fill.time)
     order.filled += fill.steps
     order.state = states.next_order_state(order.state, "whole" if order.filled >= order.steps else "part")
-    if (
-        order.over
-    ):  # a part says nothing of a part before it, whose telling may be lost: the request is still asked about
+    # A part says nothing of a part before it, whose telling may be lost: the request is still asked about.
+    if order.over:
         settled(order)
     trade.commission += fill.commission
     if order.role == "entry":
@@ -108,6 +110,10 @@ def _entered(desk: Desk, trade: Trade, fill: ev.Fill) -> None:
     word = "long" if trade.side > 0 else "short"
     text = f"Entered {word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
     desk.tell("info", "entered", text, trade)
+    anchor(desk, trade)
+    if trade.held and not trade.trace:
+        trade.trace.append(Rest(desk.state.now, trade.stop))
+    first_fill(desk, trade)
 
 
 def _left(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
@@ -127,29 +133,34 @@ def _left(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
         desk.tell("alarm", "overfilled", f"{instrument.qty(over)} more was closed than was open", trade)
 
 
-def cancelled(desk: Desk, order: Order, why: str) -> None:
-    """The order is gone, by our wish or the venue's."""
+def cancelled(desk: Desk, order: Order, why: str, filled: int = 0) -> None:
+    """The order is gone, by our wish or the venue's. `filled`: what it had filled; fills not told yet are asked for."""
+    order.owed = max(order.owed, filled)
     if order.over:
         return
     trade = desk.state.trades[order.trade]
-    wished = order.pending == "cancel" or not trade.open_steps or bool(trade.leave_why)
+    moot = not trade.open_steps and order.role != "entry"
+    wished = order.pending == "cancel" or moot or bool(trade.leave_why)
     unheard = order.state in (states.SENDING, states.UNKNOWN) or order.pending == "submit"
     order.state = states.next_order_state(order.state, "cancel")
     settled(order)
-    if unheard:  # what it filled before may not have been told
+    if unheard or order.owed > order.filled:  # what it filled before may not have been told
         desk.query(order)
     if wished:
         converge(desk, trade)
     else:
-        desk.tell("caution", "cancelled_by_venue", f"The venue cancelled the {order.role} order: {why}", trade)
-        _without(desk, trade, order, "cancelled", why)
+        desk.tell("caution", "cancelled_by_venue", f"The venue gave the {order.role} order up: {why}", trade)
+        _without(desk, trade, order, "cancelled", f"entry {why}" if order.role == "entry" else why)
 
 
 def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
+    trade = desk.state.trades[order.trade]
+    if order.role == "entry":
+        moved(desk, trade, level, steps)
     if order.over:
         return
-    trade = desk.state.trades[order.trade]
-    order.level, order.steps = level, steps
+    if order.role != "entry" or (trade.ref, trade.asked_steps) == (level, steps):  # else an older move, told again
+        order.level, order.steps = level, steps
     if order.pending in ("amend", "query"):
         settled(order)
     if order.role == "stop":
@@ -164,9 +175,16 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     trade = desk.state.trades[order.trade]
     settled(order)
     if code in LEVEL_CODES and order.level is not None:
-        if order.role == "stop" and trade.stop != order.level:
+        if order.role == "stop" and trade.venue_stop != order.level:
             desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
-            trade.stop, trade.stop_why = order.level, "kept where it rests"
+            trade.stop_why = "kept where it rests"
+            if trade.held:
+                trade.backstop = order.level
+            else:
+                trade.stop = order.level
+        if order.role == "entry" and trade.moving is not None:
+            desk.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
+            trade.moving, trade.then = trade.then, None
         for line in trade.targets:
             if order.role == "target" and line.number == order.number and line.level != order.level:
                 desk.tell("caution", "move_refused", f"The venue refused to move target {line.number}: {text}", trade)
@@ -194,9 +212,13 @@ def status(desk: Desk, order: Order, known: ev.Known) -> None:
     if known.status == "resting":
         order.level = known.level if order.kind != "market" else None
         order.steps = known.steps
+        if order.role == "entry":
+            moved(desk, trade, known.level, known.steps)
         accepted(desk, order)
-    elif known.status == "filled":
-        converge(desk, trade)  # its fills are on their way
+    elif known.status == "filled":  # with all its fills, which were taken above
+        order.steps = order.filled
+        order.state = states.next_order_state(order.state, "whole")
+        converge(desk, trade)
     elif known.status == "cancelled":
         order.pending = was
         cancelled(desk, order, "cancelled at the venue")

@@ -2,103 +2,21 @@
 
 from __future__ import annotations
 
-import math
+from decimal import Decimal
 
 import msgspec
 
-from hawser.core import figures as fg
-from hawser.core.account import Account
-from hawser.core.errors import Refused
-from hawser.core.instrument import Instrument
-from hawser.core.plan import Plan
+from hawser.core.entry import EntryRule
+from hawser.core.plan import MAX_TARGETS, Plan, TargetRule
 from hawser.core.rules.rounding import ceil_whole, floor_whole
-from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.engine import events as ev
 from hawser.engine import states
-from hawser.engine.exposure import Exposure, Valuation
-from hawser.engine.protecting import converge, leave, signal
+from hawser.engine.anchoring import equip, set_stop
+from hawser.engine.entering import is_pending, lay_backstop, pinned_stop, pinned_target, place, replan
+from hawser.engine.exposure import Valuation
+from hawser.engine.protecting import converge, leave
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Halted, TargetLine, Trade
-from hawser.engine.verdict import entry_verdict
-
-
-def account_now(state: EngineState) -> Account:
-    """The account with the venue's figures and the rates of this moment."""
-    assert state.account is not None
-    return msgspec.structs.replace(
-        state.account, equity=max(state.equity, 0.01), balance=max(state.balance, 0.0),
-        margin_used=max(state.margin_used, 0.0), rates=state.current_rates(),
-    )  # fmt: skip
-
-
-def request_for(
-    plan: Plan,
-    account: Account,
-    instrument: Instrument,
-    quote: tuple[int, int],
-    atr: float,
-    staked: Exposure,
-    held: int,
-    basis: float,
-) -> SizeRequest:
-    """A plan as a request to the core, for the engine and for the screen alike."""
-    return SizeRequest(
-        instrument=instrument, account=msgspec.structs.replace(account, size=plan.size), side=plan.side, bid=quote[0],
-        ask=quote[1], atr=atr, basis=basis, stop=plan.stop, targets=plan.targets, open_heat=staked.heat,
-        open_heat_by_currency=staked.by_currency, positions=held,
-    )  # fmt: skip
-
-
-def size_request(state: EngineState, plan: Plan, basis: float) -> SizeRequest:
-    """The plan against all that the account stakes now."""
-    market = state.markets[plan.symbol]
-    return request_for(
-        plan, account_now(state), state.instruments[plan.symbol], (market.bid, market.ask),
-        state.atr(plan.symbol, plan.timeframe_ns), Valuation(state).exposure(), len(state.live()), basis,
-    )  # fmt: skip
-
-
-def place(desk: Desk, ask: ev.PlaceTrade) -> None:
-    """Size the plan at this moment's quote and send its entry; one ask gives at most one trade."""
-    state, plan = desk.state, ask.plan
-    if any(trade.ask == ask.ask for trade in state.trades.values()):
-        desk.tell("info", "asked_twice", "This request was already carried out", ask=ask.ask)
-        return
-    closed = entry_verdict(state, plan.symbol) if plan.symbol in state.instruments else []
-    if closed or plan.symbol not in state.instruments:
-        text = "; ".join(reason.text for reason in closed) or f"{plan.symbol} is not an instrument of this venue"
-        desk.tell("refused", closed[0].code if closed else "no_instrument", f"Entries closed: {text}", ask=ask.ask)
-        return
-    try:
-        sizing = sized(size_request(state, plan, math.nan if ask.basis is None else ask.basis))
-    except Refused as refusal:
-        desk.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
-        return
-    _enter(desk, ask, sizing)
-
-
-def _enter(desk: Desk, ask: ev.PlaceTrade, sizing: Sizing) -> None:
-    state, plan = desk.state, ask.plan
-    lines = [
-        TargetLine(target.number, target.level, plan.targets[target.number - 1].share)
-        for target in sizing.targets
-        if target.r
-    ]
-    trade = Trade(
-        id=f"T{desk.number()}", ask=ask.ask, symbol=plan.symbol, side=plan.side, plan=plan, ref=sizing.ref,
-        r_ticks=sizing.r_ticks, asked_steps=sizing.steps, planned_risk=sizing.risk_money, stop=sizing.stop,
-        initial_stop=sizing.stop, targets=lines, placed=state.now,
-    )  # fmt: skip
-    state.trades[trade.id] = trade
-    state.by_symbol.setdefault(trade.symbol, []).append(trade.id)
-    signal(desk, trade, "send")
-    instrument = state.instruments[plan.symbol]
-    assert state.account is not None
-    why = (
-        f"risk {fg.money(sizing.risk_money, state.account.currency)} = {fg.percent(sizing.risk_percent, 3)} of equity, "
-        f"stop {instrument.price(sizing.stop)}, R {sizing.r_ticks} t"
-    )
-    trade.entry = desk.submit(trade, "entry", "market", sizing.steps, None, why).id
+from hawser.engine.state import EngineState, Halted, Rest, TargetLine, Trade
 
 
 def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
@@ -107,6 +25,10 @@ def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
     if trade is None:
         return
     state, instrument = desk.state, desk.state.instruments[trade.symbol]
+    if is_pending(state, trade):
+        if ask.level > 0:
+            replan(desk, trade, pinned_stop(trade, ask.level, instrument), trade.basis, ask.ask)
+        return
     problem = stop_problem(state, trade, ask.level)
     if problem:
         desk.tell("refused", "stop_refused", problem, trade, ask.ask)
@@ -121,10 +43,11 @@ def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
     if looser and not ask.widen:
         desk.tell("refused", "widen_unconfirmed", "Widening a stop needs to be confirmed", trade, ask.ask)
         return
-    old, trade.stop = trade.stop, ask.level
     word = "widened by hand" if looser else "by hand"
-    trade.stop_why = f"Stop {instrument.price(old)} \u2192 {instrument.price(ask.level)}: {word}"
-    trade.stop_by_hand = True
+    if looser:
+        trade.backstop = 0  # it goes out with the stop
+    why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(ask.level)}: {word}"
+    set_stop(desk, trade, ask.level, why, by_hand=True)
     converge(desk, trade)
 
 
@@ -148,6 +71,11 @@ def move_target(desk: Desk, ask: ev.MoveTarget) -> None:
     if trade is None:
         return
     line = next((line for line in trade.targets if line.number == ask.number), None)
+    if line is not None and is_pending(desk.state, trade):
+        instrument = desk.state.instruments[trade.symbol]
+        if ask.level > 0:
+            replan(desk, trade, pinned_target(trade, ask.number, ask.level, instrument), trade.basis, ask.ask)
+        return
     problem = target_problem(desk.state, trade, ask.level)
     if line is None or (trade.entered and line.filled >= trade.entered):
         problem = f"There is no target {ask.number} left"
@@ -170,12 +98,120 @@ def target_problem(state: EngineState, trade: Trade, level: int) -> str:
     return ""
 
 
+def set_target(desk: Desk, ask: ev.SetTarget) -> None:
+    """Set, add or take away one target of a trade."""
+    trade = _open_trade(desk, ask.trade, ask.ask)
+    if trade is None:
+        return
+    if is_pending(desk.state, trade):
+        _plan_target(desk, trade, ask)
+        return
+    line = next((line for line in trade.targets if line.number == ask.number), None)
+    problem = _set_problem(desk.state, trade, line, ask)
+    if problem:
+        desk.tell("refused", "target_refused", problem, trade, ask.ask)
+        return
+    if line is None:
+        number = max((line.number for line in trade.targets), default=0) + 1
+        trade.targets.append(TargetLine(number, ask.level, ask.share))
+    elif ask.share:
+        line.level, line.share, line.retry_at = ask.level, ask.share, 0
+    elif line.filled:
+        line.share = line.filled / trade.entered
+    else:
+        trade.targets.remove(line)
+    converge(desk, trade)
+
+
+def _set_problem(state: EngineState, trade: Trade, line: TargetLine | None, ask: ev.SetTarget) -> str:
+    if line is None and (ask.number or not ask.share):
+        return f"There is no target {ask.number}"
+    waiting = [one for one in trade.targets if one.share * trade.entered > one.filled]
+    if line is None and len(waiting) >= MAX_TARGETS:
+        return f"A trade has at most {MAX_TARGETS} targets"
+    share = sum(one.share for one in trade.targets if one is not line) + ask.share
+    if share > 1 + 1e-9:
+        return f"The targets would take {share:.0%} of the position"
+    return target_problem(state, trade, ask.level) if ask.share else ""
+
+
+def _plan_target(desk: Desk, trade: Trade, ask: ev.SetTarget) -> None:
+    """The same for an entry that still waits: its plan changes."""
+    plan, instrument = trade.plan, desk.state.instruments[trade.symbol]
+    rules = list(plan.targets)
+    rule = TargetRule(share=ask.share, price=Decimal(instrument.price(ask.level))) if ask.share else None
+    if ask.number > len(rules) or (not ask.number and rule is None):
+        desk.tell("refused", "target_refused", f"There is no target {ask.number}", trade, ask.ask)
+        return
+    if not ask.number and rule is not None:
+        rules.append(rule)
+    elif rule is None:
+        del rules[ask.number - 1]
+    else:
+        rules[ask.number - 1] = rule
+    share = sum(one.share for one in rules)
+    if share > 1 + 1e-9 or len(rules) > MAX_TARGETS:
+        problem = f"At most {MAX_TARGETS} targets that take at most all; these {len(rules)} take {share:.0%}"
+        desk.tell("refused", "target_refused", problem, trade, ask.ask)
+        return
+    replan(desk, trade, msgspec.structs.replace(plan, targets=tuple(rules)), trade.basis, ask.ask)
+
+
+def reequip(desk: Desk, ask: ev.Reequip) -> None:
+    """Put another plan's rules on a trade."""
+    trade = _open_trade(desk, ask.trade, ask.ask)
+    if trade is None:
+        return
+    plan = ask.plan
+    if is_pending(desk.state, trade):
+        entry = trade.plan.entry
+        whole = msgspec.structs.replace(plan, symbol=trade.symbol, side=trade.side, size=trade.plan.size, entry=entry)
+        replan(desk, trade, whole, ask.basis, ask.ask)
+        return
+    if trade.leave_why:
+        desk.tell("refused", "leaving", "The trade is being closed", trade, ask.ask)
+        return
+    equip(desk, trade, plan, ask.basis)
+    desk.tell("info", "equipped", f"Tended by another plan from now on: {_rules(plan)}", trade, ask.ask)
+    converge(desk, trade)
+
+
+def _rules(plan: Plan) -> str:
+    trail = f"trail {plan.trail.atr:g} ATR" if plan.trail else "no trail"
+    held = "lines held here" if plan.held else "lines at the venue"
+    return f"{len(plan.targets)} targets, {trail}, {held}"
+
+
+def hold_lines(desk: Desk, ask: ev.HoldLines) -> None:
+    """Keep a trade's lines here, or let them rest at the venue."""
+    trade = _open_trade(desk, ask.trade, ask.ask)
+    if trade is None:
+        return
+    if (trade.plan.held is None) == (ask.held is None):
+        where = "held here" if trade.held else "at the venue"
+        desk.tell("refused", "held_already", f"The lines are {where} already", trade, ask.ask)
+        return
+    trade.plan = msgspec.structs.replace(trade.plan, held=ask.held)
+    trade.reached_since = 0
+    lay_backstop(trade)
+    price = desk.state.instruments[trade.symbol].price
+    if trade.held:
+        trade.trace.append(Rest(desk.state.now, trade.stop))
+        trade.stop_why = f"Backstop to {price(trade.backstop)}: the lines are held here from now on"
+        text = f"Lines held here, backstop {price(trade.backstop)} at the venue"
+    else:
+        trade.stop_why = f"Stop to {price(trade.stop)}: the lines rest at the venue again"
+        text = f"Lines rest at the venue again, stop {price(trade.stop)}"
+    desk.tell("info", "lines_held" if trade.held else "lines_rest", text, trade, ask.ask)
+    converge(desk, trade)
+
+
 def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     trade = _open_trade(desk, ask.trade, ask.ask)
     if trade is None:
         return
-    if ask.share == 1.0:
-        _close(desk, trade, "closed by hand")
+    if ask.share == 1.0 or is_pending(desk.state, trade):
+        _close(desk, trade, "cancelled by hand" if is_pending(desk.state, trade) else "closed by hand")
         return
     steps = floor_whole(ask.share * trade.open_steps)
     problem = ""
@@ -196,8 +232,11 @@ def close_some(desk: Desk, ask: ev.CloseAll) -> None:
     values = Valuation(desk.state)
 
     def meant(trade: Trade) -> bool:
-        won = values.result(trade)
-        holds = {"all": True, "winners": won > 0, "losers": won < 0, "long": trade.side > 0, "short": trade.side < 0}
+        won, waits = values.result(trade), is_pending(desk.state, trade)
+        holds = {
+            "all": True, "winners": won > 0, "losers": won < 0, "long": trade.side > 0, "short": trade.side < 0,
+            "pending": waits,
+        }  # fmt: skip
         return holds[ask.which] and ask.symbol in ("", trade.symbol)
 
     trades = [trade for trade in desk.state.live() if meant(trade)]
@@ -222,6 +261,9 @@ def break_even(desk: Desk, ask: ev.BreakEven) -> None:
     trade = _open_trade(desk, ask.trade, ask.ask)
     if trade is None:
         return
+    if not trade.open_steps:
+        desk.tell("refused", "not_open", "Nothing is open of this trade yet", trade, ask.ask)
+        return
     level = break_even_level(trade)
     if trade.side * (level - trade.stop) <= 0:
         desk.tell("refused", "stop_refused", "The stop is at the entry or better already", trade, ask.ask)
@@ -235,6 +277,9 @@ def turn_around(desk: Desk, ask: ev.TurnAround) -> None:
     if trade is None:
         return
     plan = trade.plan
+    if is_pending(desk.state, trade):
+        desk.tell("refused", "turn_refused", "Nothing is open of this trade yet", trade, ask.ask)
+        return
     if any(rule is not None and rule.price is not None for rule in (plan.stop, *plan.targets)):
         desk.tell("refused", "turn_refused", "A stop or target at a price cannot be turned around", trade, ask.ask)
         return
@@ -248,14 +293,11 @@ def turned(desk: Desk, trade: Trade) -> None:
     if stop is not None and stop.from_bars:
         desk.tell("refused", "turn_refused", "A stop taken from bars must be planned anew: not turned", trade)
         return
-    other = msgspec.structs.replace(plan, side=-plan.side)
+    other = msgspec.structs.replace(plan, side=-plan.side, entry=EntryRule())
     place(desk, ev.PlaceTrade(time=desk.state.now, ask=f"{trade.turn}-turned", plan=other))
 
 
 def _close(desk: Desk, trade: Trade, why: str) -> None:
-    entry = desk.state.orders.get(trade.entry)
-    if entry is not None and not entry.over and not entry.pending:
-        desk.cancel(trade, entry, why)
     leave(desk, trade, why)
     converge(desk, trade)
 

@@ -16,7 +16,11 @@ class Command(msgspec.Struct, frozen=True, tag=True, kw_only=True):
 
 
 class Submit(Command, frozen=True):
-    """A new order. `level` in ticks (None: market), `closes` names the position it closes; `why` is for people."""
+    """A new order. `level` in ticks (None: market), `closes` names the position it closes; `why` is for people.
+
+    `bound`: the worst price it may fill at, ticks (a stop with one is a stop-limit); `until`: when the venue gives it
+    up, UTC ns, 0: never.
+    """
 
     order: str
     trade: str
@@ -28,10 +32,12 @@ class Submit(Command, frozen=True):
     level: int | None
     closes: str | None
     why: str
+    bound: int | None = None
+    until: int = 0
 
 
 class Amend(Command, frozen=True):
-    """A resting order gets another level or quantity, in place."""
+    """A resting order gets another level or quantity, in place; `bound` as in Submit."""
 
     order: str
     trade: str
@@ -40,6 +46,7 @@ class Amend(Command, frozen=True):
     level: int
     steps: int
     why: str
+    bound: int | None = None
 
 
 class Cancel(Command, frozen=True):

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from typing import Any
 
 from hawser.core.clock import DAY, SECOND
-from hawser.engine import answers, asks, reconciling, states, tending
+from hawser.engine import adopting, answers, asks, entering, holding, reconciling, states, tending
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand
 from hawser.engine.protecting import converge, deadline
@@ -30,8 +30,13 @@ class Engine:
         state = self.state
         state.now = max(state.now, event.time)
         if type(event) is ev.Quote:  # the one event that comes thousands of times a second
-            tending.quote(state, event)
-            return []
+            held = tending.quote(state, event)
+            if not held:
+                return []
+            desk = Desk(state)
+            for trade in held:
+                holding.watch(desk, trade)
+            return desk.out
         desk = Desk(state)
         _HANDLERS[type(event)](desk, event)
         return desk.out
@@ -77,6 +82,8 @@ def _forget_ended(state: EngineState) -> None:
             state.by_symbol[trade.symbol].remove(trade.id)
             for order in orders:
                 del state.orders[order.id]
+            if trade.group and not any(other.group == trade.group for other in state.trades.values()):
+                state.groups.pop(trade.group, None)
 
 
 def _instrument_state(desk: Desk, event: ev.InstrumentState) -> None:
@@ -97,6 +104,9 @@ def _timer(desk: Desk, event: ev.TimerFired) -> None:
     elif kind == "retry":
         if name in state.trades:
             converge(desk, state.trades[name])
+    elif kind == "settle":
+        if name in state.trades:
+            holding.settled(desk, state.trades[name], int(rest[0]))
     elif kind == "turn":
         if name in state.trades:
             asks.turned(desk, state.trades[name])
@@ -132,14 +142,21 @@ _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.OrderAccepted: _about_order(answers.accepted),
     ev.OrderRejected: _about_order(answers.rejected, "code", "text"),
     ev.OrderFilled: _about_order(answers.filled, "fill"),
-    ev.OrderCancelled: _about_order(answers.cancelled, "why"),
+    ev.OrderCancelled: _about_order(answers.cancelled, "why", "filled"),
     ev.AmendAccepted: _about_order(answers.amended, "level", "steps"),
     ev.AmendRejected: _about_order(answers.amend_refused, "code", "text"),
     ev.CancelRejected: _about_order(answers.cancel_refused, "code", "text"),
     ev.OrderStatus: _about_order(answers.status, "known"),
     ev.Holdings: reconciling.holdings,
     ev.TimerFired: _timer,
-    ev.PlaceTrade: asks.place,
+    ev.PlaceTrade: entering.place,
+    ev.PlaceStraddle: entering.place_straddle,
+    ev.MoveEntry: entering.move_entry,
+    ev.LinkEntries: entering.link,
+    ev.SetTarget: asks.set_target,
+    ev.Reequip: asks.reequip,
+    ev.HoldLines: asks.hold_lines,
+    ev.Adopt: adopting.adopt,
     ev.MoveStop: asks.move_stop,
     ev.MoveTarget: asks.move_target,
     ev.CloseTrade: asks.close_trade,

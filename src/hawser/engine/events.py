@@ -4,11 +4,13 @@ account's currency. Everything the engine knows came in one of these, so that a 
 
 from __future__ import annotations
 
+import math
 from typing import Literal
 
 import msgspec
 
 from hawser.core.account import Account
+from hawser.core.entry import HeldRule
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 
@@ -116,8 +118,11 @@ class OrderFilled(Event, frozen=True):
 
 
 class OrderCancelled(Event, frozen=True):
+    """`filled`: all that the order had filled before, steps."""
+
     order: str
     why: str
+    filled: int = 0
 
 
 class AmendAccepted(Event, frozen=True):
@@ -161,15 +166,17 @@ class Held(msgspec.Struct, frozen=True):
     symbol: str
     side: int
     steps: int
+    entry: float = 0.0  # average, ticks
 
 
 class Holdings(Event, frozen=True):
-    """All the venue holds: the orders asked for, every resting order's id, every position."""
+    """All the venue held at `as_of` of its clock: the orders asked for, every resting order's id, every position."""
 
     token: int
     asked: tuple[Known, ...]
     resting: tuple[str, ...]
     positions: tuple[Held, ...]
+    as_of: int = 0
 
 
 class TimerFired(Event, frozen=True):
@@ -183,10 +190,39 @@ class Ask(Event, frozen=True):
 
 
 class PlaceTrade(Ask, frozen=True):
-    """`basis`: the level a stop taken from bars stands on at this moment, price units; None: no value."""
+    """`basis`: the level a stop taken from bars stands on at this moment, price units; None: no value. `seen`: the
+    price a person saw for a market entry, ticks; a bound on its fill is measured from there (0: from the quote)."""
 
     plan: Plan
     basis: float | None = None
+    seen: int = 0
+
+
+class PlaceStraddle(Ask, frozen=True):
+    """A buy stop above and a sell stop below, each `atr` ATR from the quote, in one OCO group; the plan's side and
+    entry do not count. `bases` as in PlaceTrade, for the long and the short."""
+
+    plan: Plan
+    atr: float
+    bases: tuple[float | None, float | None] = (None, None)
+
+    def __post_init__(self) -> None:
+        if not 0 < self.atr < math.inf:
+            raise ValueError(f"a straddle's distance is more than 0 ATR, got {self.atr}")
+
+
+class MoveEntry(Ask, frozen=True):
+    """Move a pending entry; stop, targets and size follow by the plan. `basis` as in PlaceTrade."""
+
+    trade: str
+    level: int
+    basis: float | None = None
+
+
+class LinkEntries(Ask, frozen=True):
+    """Make pending entries one OCO group: the first fill cancels the others. One trade: it leaves its group."""
+
+    trades: tuple[str, ...]
 
 
 class MoveStop(Ask, frozen=True):
@@ -203,6 +239,43 @@ class MoveTarget(Ask, frozen=True):
     level: int
 
 
+class SetTarget(Ask, frozen=True):
+    """Set target `number` of a trade (0: a new one): `share` of the whole position at `level`; share 0 removes it."""
+
+    trade: str
+    number: int
+    level: int
+    share: float
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.share <= 1:
+            raise ValueError(f"a target's share is from 0 to 1, got {self.share}")
+
+
+class Reequip(Ask, frozen=True):
+    """Tend a trade by another plan's rules from now on: its targets for what is left, its trail, its held lines; its
+    stop only where it is tighter. `basis` as in PlaceTrade."""
+
+    trade: str
+    plan: Plan
+    basis: float | None = None
+
+
+class HoldLines(Ask, frozen=True):
+    """Keep a trade's lines here behind a backstop, or (None) let them rest at the venue again."""
+
+    trade: str
+    held: HeldRule | None
+
+
+class Adopt(Ask, frozen=True):
+    """Take a position that the venue holds and no trade explains as a trade, with a stop by this plan at once."""
+
+    position: str
+    plan: Plan
+    basis: float | None = None
+
+
 class CloseTrade(Ask, frozen=True):
     """Close a trade at market, or only a `share` of what is open (more than 0, at most 1)."""
 
@@ -215,9 +288,9 @@ class CloseTrade(Ask, frozen=True):
 
 
 class CloseAll(Ask, frozen=True):
-    """Close all trades, or only those with a profit or a loss now, of one side, in one instrument."""
+    """Close all trades, or those with a profit or a loss now, of one side, in one instrument, or not yet entered."""
 
-    which: Literal["all", "winners", "losers", "long", "short"] = "all"
+    which: Literal["all", "winners", "losers", "long", "short", "pending"] = "all"
     symbol: str = ""
 
 
@@ -254,6 +327,7 @@ VenueEvent = (
     | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus | Holdings
 )  # fmt: skip
 AskEvent = (
-    PlaceTrade | MoveStop | MoveTarget | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm | ChangeAccount
+    PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | MoveStop | MoveTarget | SetTarget | Reequip | HoldLines
+    | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm | ChangeAccount
 )  # fmt: skip
 AnyEvent = Opened | VenueEvent | TimerFired | AskEvent

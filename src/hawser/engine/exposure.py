@@ -24,7 +24,10 @@ def covered_steps(state: EngineState, trade: Trade) -> int:
 
 
 def resting_level(state: EngineState, trade: Trade) -> int:
-    """The stop that rests at the venue, else the one that is wanted."""
+    """The stop that protects now: the one that rests at the venue, else the one that is wanted; a held one while the
+    link stands."""
+    if trade.held and state.link_up:
+        return trade.stop
     order = covering(state, trade)
     return order.level if order is not None and order.level is not None else trade.stop
 
@@ -53,29 +56,35 @@ class Valuation:
             return math.nan
         return instrument.multiplier * fx
 
+    def money(self, symbol: str, ticks: float, steps: int) -> float:
+        """What so many ticks are worth for so many steps."""
+        instrument = self._state.instruments[symbol]
+        return ticks * instrument.tick_size * steps * instrument.step_size * self._unit_money(instrument)
+
     def stake(self, trade: Trade) -> Stake:
-        """A trade as heat sees it: its open part, or all of it while its entry is under way."""
+        """A trade as heat sees it: its open part and what its entry may still fill."""
         instrument = self._state.instruments[trade.symbol]
         fees, tick = instrument.commission, instrument.tick_size
-        steps = trade.open_steps if trade.entered else trade.asked_steps
+        entry = self._state.orders.get(trade.entry)
+        steps = trade.open_steps + (entry.left if entry is not None and not entry.over else 0)
         return Stake(
             side=trade.side, qty=steps * instrument.step_size, entry=trade.entry_price * tick,
             stop=resting_level(self._state, trade) * tick, unit_money=self._unit_money(instrument),
             fees=(fees.per_unit, fees.per_notional, fees.minimum), exposure=instrument.exposure,
         )  # fmt: skip
 
-    def exposure(self) -> Exposure:
-        """Heat, locked profit and heat by currency of all live trades."""
-        stakes = [self.stake(trade) for trade in self._state.live()]
+    def exposure(self, without: Trade | None = None) -> Exposure:
+        """Heat, locked profit and heat by currency of all live trades but one."""
+        stakes = [self.stake(trade) for trade in self._state.live() if trade is not without]
         return Exposure(sum(map(heat, stakes)), sum(map(locked, stakes)), heat_by_currency(stakes))
 
     def floating(self, trade: Trade) -> float:
         """Unrealised money of a trade's open part at the exit side of the quote."""
-        market, instrument = self._state.markets.get(trade.symbol), self._state.instruments[trade.symbol]
+        market = self._state.markets.get(trade.symbol)
         if market is None or not trade.open_steps or not market.bid:
             return 0.0
         ticks = trade.side * (market.exit_side(trade.side) - trade.entry_price)
-        return ticks * instrument.tick_size * trade.open_steps * instrument.step_size * self._unit_money(instrument)
+        return self.money(trade.symbol, ticks, trade.open_steps)
 
     def result(self, trade: Trade) -> float:
         """Net money of a trade so far: realised, floating, less commissions paid."""

@@ -29,6 +29,7 @@ def converge(desk: Desk, trade: Trade) -> None:
     if trade.state in (states.PLANNED, states.ENDED):
         _sweep(desk, trade)
         return
+    _want_entry(desk, trade)
     if trade.open_steps == 0:
         _without_position(desk, trade)
         return
@@ -39,9 +40,27 @@ def converge(desk: Desk, trade: Trade) -> None:
     _want_targets(desk, trade)
 
 
+def _want_entry(desk: Desk, trade: Trade) -> None:
+    """What still waits of the entry: to another level where it is being moved, away once anything was closed."""
+    order = desk.state.orders.get(trade.entry)
+    if order is None or order.over or order.pending or order.state != states.RESTING or not _due(desk, order.retry_at):
+        return
+    if trade.leave_why or trade.closed:
+        desk.cancel(trade, order, trade.leave_why or "the trade is being closed")
+    elif trade.moving is not None:
+        terms = trade.moving
+        qty = desk.state.instruments[trade.symbol].qty(terms.steps)
+        bound = terms.plan.entry.bound(terms.ref, trade.side)
+        level = desk.state.instruments[trade.symbol].price(terms.ref)
+        desk.amend(trade, order, terms.ref, terms.steps, f"Entry moved to {level} for {qty}", bound)
+
+
 def _without_position(desk: Desk, trade: Trade) -> None:
     entry = desk.state.orders.get(trade.entry)
     if entry is not None and not entry.over:
+        if trade.entered:
+            _sweep(desk, trade)
+        _note_exposed(desk, trade, False)
         return  # the entry may still fill
     _sweep(desk, trade)
     trade.ended = desk.state.now
@@ -58,7 +77,7 @@ def _without_position(desk: Desk, trade: Trade) -> None:
             desk.later(f"turn:{trade.id}", 0)
     else:
         signal(desk, trade, "void")
-        trade.end_reason = trade.end_reason or "entry not filled"
+        trade.end_reason = trade.end_reason or trade.leave_why or "entry not filled"
         desk.tell("caution", "entry_void", f"Nothing was opened: {trade.end_reason}", trade)
     _note_exposed(desk, trade, False)
 
@@ -76,8 +95,13 @@ def _judge_cover(desk: Desk, trade: Trade) -> None:
     covered = covered_steps(desk.state, trade) >= trade.open_steps
     if trade.state == states.EXPOSED and covered:
         signal(desk, trade, "cover")
-        level = desk.state.instruments[trade.symbol].price(trade.stop)
-        desk.tell("info", "protected", f"Protected: the stop rests at {level}", trade)
+        price = desk.state.instruments[trade.symbol].price
+        text = f"Protected: the stop rests at {price(trade.stop)}"
+        if trade.held:
+            text = (
+                f"Protected: the backstop rests at {price(trade.backstop)}, the stop {price(trade.stop)} is held here"
+            )
+        desk.tell("info", "protected", text, trade)
     elif trade.state == states.PROTECTED and not covered:
         signal(desk, trade, "uncover")
         desk.tell("caution", "exposed", "Exposed: no stop rests for all of the position", trade)
@@ -129,21 +153,23 @@ def _want_stop(desk: Desk, trade: Trade) -> None:
     if order.pending or order.state != states.RESTING or not _due(desk, order.retry_at):
         return
     needed = order.filled + trade.open_steps
-    if order.level != trade.stop or order.steps != needed:
+    level = trade.venue_stop
+    if order.level != level or order.steps != needed:
         open_qty = desk.state.instruments[trade.symbol].qty(trade.open_steps)
-        why = trade.stop_why if order.level != trade.stop else f"Stop quantity follows the position: {open_qty}"
-        desk.amend(trade, order, trade.stop, needed, why)
+        why = trade.stop_why if order.level != level else f"Stop quantity follows the position: {open_qty}"
+        desk.amend(trade, order, level, needed, why)
 
 
 def _restable(desk: Desk, trade: Trade) -> int:
     """The stop's level; farther out where time is up and the market stands too near to it: some cover is better than
     none while the trade is being closed, and it is told."""
+    wanted = trade.venue_stop
     if not trade.hurried:
-        return trade.stop
+        return wanted
     instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
     nearest = market.exit_side(trade.side) - trade.side * EMERGENCY * max(1, instrument.min_stop_ticks)
-    level = max(1, min(trade.stop, nearest) if trade.side > 0 else max(trade.stop, nearest))
-    if level != trade.stop:
+    level = max(1, min(wanted, nearest) if trade.side > 0 else max(wanted, nearest))
+    if level != wanted:
         text = f"The stop cannot rest so near: one at {instrument.price(level)} covers the trade while it is closed"
         desk.tell("alarm", "emergency_stop", text, trade)
     return level
@@ -170,22 +196,28 @@ def target_parts(trade: Trade, total: int) -> dict[int, int]:
     return parts
 
 
-def _want_targets(desk: Desk, trade: Trade) -> None:
-    """Targets rest only beside a stop, and are taken back when the trade is leaving."""
-    resting_for = {order.number: order for order in desk.state.orders_of(trade, "target")}
-    if trade.leave_why:
-        for order in resting_for.values():
-            if not order.pending:
-                desk.cancel(trade, order, "the trade is being closed")
-        return
-    if trade.state != states.PROTECTED:
-        return
-    room = trade.open_steps
-    parts = target_parts(trade, trade.entered)
+def target_wants(trade: Trade) -> dict[int, int]:
+    """What each target has still to take of what is open, in steps, by number."""
+    room, parts, wants = trade.open_steps, target_parts(trade, trade.entered), {}
     for line in trade.targets:
-        want = min(room, max(0, parts[line.number] - line.filled))
-        room -= want
-        _want_target(desk, trade, line, resting_for.get(line.number), want)
+        wants[line.number] = min(room, max(0, parts[line.number] - line.filled))
+        room -= wants[line.number]
+    return wants
+
+
+def _want_targets(desk: Desk, trade: Trade) -> None:
+    """Targets rest only beside a stop, and are taken back when the trade is leaving, or holds its lines itself."""
+    resting_for = {order.number: order for order in desk.state.orders_of(trade, "target")}
+    numbers = {line.number for line in trade.targets}
+    for number, order in resting_for.items():
+        gone = number not in numbers or (trade.held and order.kind == "limit")
+        if (trade.leave_why or gone) and not order.pending:
+            desk.cancel(trade, order, "the trade is being closed" if trade.leave_why else "no target there any more")
+    if trade.leave_why or trade.held or trade.state != states.PROTECTED:
+        return
+    wants = target_wants(trade)
+    for line in trade.targets:
+        _want_target(desk, trade, line, resting_for.get(line.number), wants[line.number])
 
 
 def _want_target(desk: Desk, trade: Trade, line: TargetLine, order: Order | None, want: int) -> None:

@@ -7,7 +7,7 @@
 | an order there that is not ours | left alone, told |
 | a quantity that differs | the venue's counts; stop and targets follow |
 | a trade whose position is gone | the trade has ended, told |
-| a position there without a trade | left alone, told as an alarm |
+| a position there without a trade | told as an alarm and offered for adoption (`adopting.py`) |
 """
 
 from __future__ import annotations
@@ -38,12 +38,18 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     state = desk.state
     if event.token != state.holdings_token or state.reconciled:
         return
+    if event.as_of and state.last_fill > event.as_of:  # the answer was overtaken: it knows less than we do
+        desk.compare()
+        return
     state.reconciled = True
     told = len(desk.out)
     for known in event.asked:
         order = state.orders.get(known.order)
         if order is not None:
             answers.status(desk, order, known)
+    if any(order.owed > order.filled for order in state.orders.values()):  # fills that are still on their way
+        desk.compare()
+        return
     _foreign_orders(desk, event)
     _positions(desk, event)
     for trade in state.live():
@@ -67,11 +73,14 @@ def _positions(desk: Desk, event: ev.Holdings) -> None:
     state = desk.state
     by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
     held = {position.id: position for position in event.positions}
+    state.unexplained = {}
     for position in event.positions:
         trade = by_entry.get(position.id)
         if trade is None:
             side = "long" if position.side > 0 else "short"
-            text = f"The venue holds a {side} position in {position.symbol} that no trade explains; it is left alone"
+            state.unexplained[position.id] = position
+            what = f"a {side} position in {position.symbol} that no trade explains"
+            text = f"The venue holds {what}: adopt it, or close it there"
             desk.tell("alarm", "position_unexplained", text)
         elif trade.open_steps != position.steps:
             _differs(desk, trade, position.steps)

@@ -40,30 +40,40 @@ class Desk:
         self.out.append(Tell(weight=weight, code=code, text=text, trade=name, symbol=symbol, ask=ask))
 
     def submit(
-        self, trade: Trade, role: Role, kind: OrderKind, steps: int, level: int | None, why: str, number: int = 0
+        self,
+        trade: Trade,
+        role: Role,
+        kind: OrderKind,
+        steps: int,
+        level: int | None,
+        why: str,
+        number: int = 0,
+        bound: int | None = None,
+        until: int = 0,
     ) -> Order:
         """A new order under a new client id. Every order but the entry closes the entry's position."""
         side = trade.side if role == "entry" else -trade.side
         order_id = f"{self.state.prefix}-{self.number()}"
-        order = Order(order_id, trade.id, role, side, kind, steps, level, number)
+        order = Order(order_id, trade.id, role, side, kind, steps, level, number, bound, until)
         self.state.orders[order_id] = order
         trade.order_ids.append(order_id)
         closes = None if role == "entry" else trade.entry
         self.out.append(
             Submit(
                 order=order_id, trade=trade.id, symbol=trade.symbol, role=role, side=side, kind=kind, steps=steps,
-                level=level, closes=closes, why=why,
+                level=level, closes=closes, why=why, bound=bound, until=until,
             )
         )  # fmt: skip
         self._time(order, "submit")
         return order
 
-    def amend(self, trade: Trade, order: Order, level: int, steps: int, why: str) -> None:
+    def amend(self, trade: Trade, order: Order, level: int, steps: int, why: str, bound: int | None = None) -> None:
         self.out.append(
             Amend(
-                order=order.id, trade=trade.id, symbol=trade.symbol, role=order.role, level=level, steps=steps, why=why
+                order=order.id, trade=trade.id, symbol=trade.symbol, role=order.role, level=level, steps=steps, why=why,
+                bound=bound,
             )
-        )
+        )  # fmt: skip
         self._time(order, "amend")
 
     def cancel(self, trade: Trade, order: Order, why: str) -> None:
@@ -79,7 +89,8 @@ class Desk:
         """Ask the venue for all it holds; entries stay closed until it has answered (reconciling.py)."""
         state = self.state
         state.reconciled, state.holdings_token = False, self.number()
-        open_orders = tuple(order.id for order in state.orders.values() if not order.over)
+        orders = state.orders.values()
+        open_orders = tuple(order.id for order in orders if not order.over or order.owed > order.filled)
         self.out.append(QueryAll(token=state.holdings_token, orders=open_orders))
         self.later(f"holdings:{state.holdings_token}", HOLDINGS_TIMEOUT)
 

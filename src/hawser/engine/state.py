@@ -12,6 +12,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.engine import states
 from hawser.engine.commands import OrderKind, Role
+from hawser.engine.events import Held
 
 
 class Order(msgspec.Struct):
@@ -25,8 +26,11 @@ class Order(msgspec.Struct):
     steps: int
     level: int | None
     number: int = 0
+    bound: int | None = None  # the worst price it may fill at
+    until: int = 0  # when the venue gives it up
     state: str = states.SENDING
     filled: int = 0
+    owed: int = 0  # what the venue says it has filled, where that was told before the fills were
     fills: list[str] = []
     pending: str = "submit"  # the request under way: submit, amend, cancel, query, or ""
     token: int = 0  # tells that request's time-out from older ones
@@ -59,6 +63,21 @@ class Rest(msgspec.Struct, frozen=True):
     level: int
 
 
+class Terms(msgspec.Struct, frozen=True):
+    """What a plan comes to at one entry level: levels in ticks, `steps` to enter, `risk` in money, `atr` and `basis` of
+    that moment in price units (None: no value)."""
+
+    plan: Plan
+    ref: int
+    r_ticks: int
+    steps: int
+    risk: float
+    stop: int
+    targets: tuple[TargetLine, ...]
+    atr: float | None = None
+    basis: float | None = None
+
+
 class Trade(msgspec.Struct):
     """One trade from plan to end."""
 
@@ -77,6 +96,13 @@ class Trade(msgspec.Struct):
     placed: int
     state: str = states.PLANNED
     entry: str = ""
+    atr: float | None = None  # at the entry, price units
+    basis: float | None = None  # what a stop taken from bars stood on then
+    group: str = ""  # its OCO group
+    moving: Terms | None = None  # a pending entry is on its way to these
+    then: Terms | None = None  # and from there to these, asked for meanwhile
+    backstop: int = 0  # with held lines: what rests at the venue instead of the stop
+    reached_since: int = 0  # a held stop waits since then for a spread spike to pass
     order_ids: list[str] = []
     stop_why: str = "initial stop"
     stop_by_hand: bool = False
@@ -103,6 +129,16 @@ class Trade(msgspec.Struct):
     @property
     def open_steps(self) -> int:
         return max(0, self.entered - self.closed)
+
+    @property
+    def held(self) -> bool:
+        """Its lines are kept here; the venue has the backstop."""
+        return self.plan.held is not None
+
+    @property
+    def venue_stop(self) -> int:
+        """The stop that should rest at the venue."""
+        return self.backstop if self.held else self.stop
 
     @property
     def entry_price(self) -> float:
@@ -159,10 +195,13 @@ class EngineState(msgspec.Struct):
     link_why: str = "not connected yet"
     holdings_token: int = 0
     reconciled: bool = False
+    last_fill: int = 0  # the latest fill known, of the venue's clock
     halt: Halted | None = None
     trades: dict[str, Trade] = {}
     by_symbol: dict[str, list[str]] = {}  # the same trades' ids by instrument: a quote looks at its own only
     orders: dict[str, Order] = {}
+    groups: dict[str, str] = {}  # OCO groups: the trade that filled first, or nothing
+    unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
 
     def atr(self, symbol: str, span: int) -> float:
         bar = self.bars.get(bar_key(symbol, span))

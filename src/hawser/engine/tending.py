@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from hawser.core.rules.moving import NO_MOVE, better_exit, counted, sendable, trail_atr
 from hawser.engine import events as ev
+from hawser.engine.anchoring import set_stop
 from hawser.engine.protecting import converge
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
 
 
-def quote(state: EngineState, event: ev.Quote) -> None:
-    """Remember the quote; the best exit-side price of every open trade follows it. Nothing is sent."""
+def quote(state: EngineState, event: ev.Quote) -> list[Trade]:
+    """Remember the quote; the best exit-side price of every open trade follows it. Returns the trades whose lines are
+    held here, to be looked at."""
+    held: list[Trade] = []
     market = state.markets.get(event.symbol)
     if market is None:
         market = state.markets[event.symbol] = Market()
@@ -19,10 +22,13 @@ def quote(state: EngineState, event: ev.Quote) -> None:
         if trade.opened and not trade.ended:
             seen = event.high_bid if trade.side > 0 else event.low_ask
             trade.best_exit = better_exit(trade.best_exit, seen, trade.side)
+            if trade.held and trade.open_steps:
+                held.append(trade)
     instrument = state.instruments.get(event.symbol)
     if instrument is not None and instrument.kind == "fx":
         mid = (event.bid + event.ask) / 2 * instrument.tick_size
         state.rates[f"{instrument.base}/{instrument.quote}"] = (mid, event.time)
+    return held
 
 
 def bar(desk: Desk, event: ev.BarCompleted) -> None:
@@ -63,11 +69,10 @@ def _trail(desk: Desk, trade: Trade, atr: float) -> None:
     if level == NO_MOVE:
         return
     beside = "below" if trade.side > 0 else "above"
-    old, trade.stop = trade.stop, level
-    held = ", held at the least distance" if level != candidate else ""
-    trade.stop_why = (
-        f"Stop {instrument.price(old)} \u2192 {instrument.price(level)}: trail, {rule.atr:g} ATR {beside} "
-        f"{instrument.price(trade.best_exit)}{held}"
+    nearest = ", held at the least distance" if level != candidate else ""
+    why = (
+        f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(level)}: trail, {rule.atr:g} ATR {beside} "
+        f"{instrument.price(trade.best_exit)}{nearest}"
     )
-    trade.stop_by_hand = False
+    set_stop(desk, trade, level, why)
     converge(desk, trade)

@@ -21,10 +21,12 @@ def as_request(command: cm.VenueCommand, instruments: dict[str, Instrument]) -> 
         return port.NewOrder(
             id=command.order, symbol=command.symbol, side=command.side, kind=command.kind,
             qty=_qty(instrument, command.steps), level=level, closes=command.closes,
+            bound=_bound(instrument, command.bound), until=command.until,
         )  # fmt: skip
     if isinstance(command, cm.Amend):
         level = _level(instrument, command.level)
-        return port.AmendOrder(id=command.order, level=level, qty=_qty(instrument, command.steps))
+        bound = _bound(instrument, command.bound)
+        return port.AmendOrder(id=command.order, level=level, qty=_qty(instrument, command.steps), bound=bound)
     if isinstance(command, cm.Cancel):
         return port.CancelOrder(id=command.order)
     return port.AskOrder(id=command.order)
@@ -34,6 +36,10 @@ def _level(instrument: Instrument, ticks: int) -> str:
     if ticks <= 0:
         raise HawserBug("level_not_positive", f"{instrument.symbol}: a level of {ticks} ticks was about to leave.")
     return instrument.price(ticks)
+
+
+def _bound(instrument: Instrument, ticks: int | None) -> str | None:
+    return None if ticks is None else _level(instrument, ticks)
 
 
 def _qty(instrument: Instrument, steps: int) -> str:
@@ -82,7 +88,9 @@ class Inward:
             }  # fmt: skip
             return kinds[message.what](time=now, order=message.id, code=message.code, text=message.text)
         if isinstance(message, port.Cancelled):
-            return ev.OrderCancelled(time=now, order=message.id, why=message.why)
+            instrument = self._of_order[message.id]
+            filled = int(Decimal(message.filled) / instrument.qty_step)
+            return ev.OrderCancelled(time=now, order=message.id, why=message.why, filled=filled)
         if isinstance(message, port.StatusTold):
             return ev.OrderStatus(time=now, known=self._known(message.order))
         if isinstance(message, port.HoldingsTold):
@@ -96,6 +104,11 @@ class Inward:
             return ev.AmendAccepted(time=now, order=message.id, level=level, steps=steps)
         raise HawserBug("unknown_message", f"No event for a message of type {type(message).__name__}.")
 
+    def _held(self, told: port.PositionTold) -> ev.Held:
+        instrument = self._instruments[told.symbol]
+        entry = told.entry / instrument.tick_size
+        return ev.Held(told.id, told.symbol, told.side, _steps(instrument, told.qty), entry)
+
     def _known(self, order: port.OrderTold) -> ev.Known:
         if not order.symbol:
             return ev.Known(order.id, order.status, 0, 0)
@@ -106,13 +119,11 @@ class Inward:
         return ev.Known(order.id, order.status, level, _steps(instrument, order.qty), fills)
 
     def _holdings(self, message: port.HoldingsTold, now: int) -> ev.Holdings:
-        positions = tuple(
-            ev.Held(held.id, held.symbol, held.side, _steps(self._instruments[held.symbol], held.qty))
-            for held in message.positions
-        )
+        positions = tuple(self._held(held) for held in message.positions)
         asked = tuple(self._known(order) for order in message.asked)
         return ev.Holdings(
-            time=now, token=message.token, asked=asked, resting=message.resting, positions=positions
+            time=now, token=message.token, asked=asked, resting=message.resting, positions=positions,
+            as_of=message.time,
         )  # fmt: skip
 
 

@@ -13,11 +13,12 @@ from hawser.core.account import Account, SizeRule
 from hawser.core.bars import Bars, joined
 from hawser.core.basis import basis
 from hawser.core.clock import MINUTE
+from hawser.core.entry import EntryRule
 from hawser.core.heat import Stake, heat
 from hawser.core.indicators import Array, atr, true_range_at, wilder_next
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.plan import StopRule, TargetRule
-from hawser.core.rules import moving
+from hawser.core.rules import entries, moving
 from hawser.core.rules.targets import steps_through
 from hawser.core.sizing import SizeRequest, sized
 from hawser.core.typed import read_stop
@@ -41,6 +42,9 @@ def prime_rules() -> None:
                           targets=targets))  # fmt: skip
     heat(Stake(1, 1.0, 100.0, 98.0, 1.0, (1.0, 0.0, 0.5), ("CHF",)))
     steps_through(0.5, 10)
+    EntryRule("stop", atr=1.0).level(instrument, 1000, 1002, 1.5, 1)
+    entries.held_stop(900, 1000, 1002, 2.0, 1)
+    entries.backstop_behind(30, 2.0)
     best = moving.better_exit(1000, 1004, 1)
     candidate = moving.trail_atr(float(best), 0.0, 3.0, 15.0, 1)
     if moving.counted(candidate, 900, 1, 1):

@@ -1,9 +1,9 @@
 """One account's session without threads: engine, ledger, venue and timers joined in the order that keeps promises.
 
 An event is folded, it and its commands are written down, and only then do the commands leave. What only updates a
-figure (quotes, rates, the account's figures) is recorded in short, just before the next event that can lead to
+figure (quotes, rates, the account's figures) is recorded in short, just before the next event that leads to
 something: one quote per instrument with the best of those it stands for, the last of the others. That folds to the
-same state.
+same state, because a quote that leads to something (a held line it reaches) is recorded by itself.
 """
 
 from __future__ import annotations
@@ -104,12 +104,11 @@ class Session:
 
     def take(self, event: ev.AnyEvent) -> None:
         """Fold one event; what follows waits in the batch until `flush`."""
-        if isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen)):
+        commands = self.engine.handle(event)
+        if not commands and isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen)):
             self.counts["updates"] += 1
-            self.engine.handle(event)
             self._keep(event)
             return
-        commands = self.engine.handle(event)
         self.counts["events"] += 1
         self._record_updates()
         self._batch.append((event, commands))
@@ -147,7 +146,7 @@ class Session:
         for event, commands in batch:
             for command in commands:
                 self._leave(command, event.time)
-            if self._listener is not None and not isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen)):
+            if self._listener is not None and (commands or not isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen))):
                 self._listener((event, commands))
 
     def _leave(self, command: cm.AnyCommand, now: int) -> None:
@@ -185,8 +184,14 @@ class Session:
 
     def ask(self, event: ev.AskEvent) -> None:
         """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now."""
-        if isinstance(event, ev.PlaceTrade):
+        if isinstance(event, (ev.PlaceTrade, ev.Reequip, ev.Adopt)):
             event = msgspec.structs.replace(event, basis=self.basis(event.plan))
+        elif isinstance(event, ev.PlaceStraddle):
+            sides = [msgspec.structs.replace(event.plan, side=side) for side in (1, -1)]
+            event = msgspec.structs.replace(event, bases=(self.basis(sides[0]), self.basis(sides[1])))
+        elif isinstance(event, ev.MoveEntry) and event.trade in self.engine.state.trades:
+            plan = self.engine.state.trades[event.trade].plan
+            event = msgspec.structs.replace(event, basis=self.basis(plan))
         self._safely(self.take, event)
         self.flush()
 

@@ -14,7 +14,9 @@ from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest
 from hawser.engine import states
-from hawser.engine.asks import account_now, break_even_level, request_for
+from hawser.engine.asks import break_even_level
+from hawser.engine.entering import account_now, is_pending, request_for
+from hawser.engine.events import Held
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
 from hawser.engine.protecting import target_parts
 from hawser.engine.state import EngineState, Rest, Trade, bar_key
@@ -77,6 +79,11 @@ class TradeView(msgspec.Struct, frozen=True):
     locked: float
     end_reason: str
     trail: bool
+    pending: bool  # its entry waits at `ref`
+    until: int  # when a pending entry is given up, 0: never
+    group: str  # its OCO group
+    backstop: int  # with held lines: what rests at the venue; 0: the lines rest there themselves
+    moving_to: int  # a pending entry is on its way to this level, 0: it is not
 
     def r_of(self, level: float) -> float:
         """A level on the R axis: 0 at the expected entry, -1 at the initial stop."""
@@ -108,6 +115,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     forming: tuple[float, ...] | None
     exposed: int
     never_widen: bool
+    unexplained: tuple[Held, ...] = ()  # positions at the venue that no trade explains
     faults: int = 0
 
     def trade(self, trade_id: str) -> TradeView | None:
@@ -134,7 +142,8 @@ def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: 
         instruments=tuple(_instrument(state, symbol) for symbol in state.instruments), trades=trades,
         account=account_now(state) if account else None, settings=account, staked=staked, forming=forming,
         exposed=sum(trade.open_steps > 0 and not trade.covered for trade in trades),
-        never_widen=account.policy.never_widen if account else False, faults=faults,
+        never_widen=account.policy.never_widen if account else False,
+        unexplained=tuple(state.unexplained.values()), faults=faults,
     )  # fmt: skip
 
 
@@ -155,7 +164,7 @@ def _instrument(state: EngineState, symbol: str) -> InstrumentView:
 def _trade(state: EngineState, trade: Trade, values: Valuation) -> TradeView:
     money, held = values.result(trade), values.stake(trade)
     live = trade.state != states.ENDED
-    market = state.markets.get(trade.symbol)
+    market, entry = state.markets.get(trade.symbol), state.orders.get(trade.entry)
     price = market.exit_side(trade.side) if market else trade.ref
     return TradeView(
         id=trade.id, ask=trade.ask, symbol=trade.symbol, side=trade.side, state=trade.state,
@@ -168,6 +177,8 @@ def _trade(state: EngineState, trade: Trade, values: Valuation) -> TradeView:
         result_r=money / trade.planned_risk if trade.planned_risk else 0.0,
         price_r=trade.side * (price - trade.ref) / trade.r_ticks, heat=heat(held) if live else 0.0,
         locked=locked(held) if live else 0.0, end_reason=trade.end_reason, trail=trade.plan.trail is not None,
+        pending=is_pending(state, trade), until=entry.until if entry else 0, group=trade.group,
+        backstop=trade.backstop if trade.held else 0, moving_to=trade.moving.ref if trade.moving else 0,
     )  # fmt: skip
 
 

@@ -11,7 +11,8 @@ from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.clock import timeframe_name
 from hawser.core.instrument import Instrument
-from hawser.core.typed import size_text, stop_text
+from hawser.core.plan import Plan
+from hawser.core.typed import entry_text, size_text, stop_text
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 
@@ -95,6 +96,11 @@ class Teller:
             return f"Cancel the {role} order: {command.why} [{command.order}]"
         return f"Ask what became of the {role} order [{command.order}]"
 
+    def level(self, trade: str, ticks: int) -> str:
+        """A level of a trade, as it is written."""
+        instrument = self._instruments.get(self._symbols.get(trade, ""))
+        return instrument.price(ticks) if instrument else f"{ticks} ticks"
+
     def _role(self, order: str) -> str:
         return self._orders.get(order, ("", "", "unknown"))[2]
 
@@ -110,8 +116,23 @@ class Teller:
 def _placed(teller: Teller, event: ev.PlaceTrade) -> tuple[str, str]:
     plan = event.plan
     side = "long" if plan.side > 0 else "short"
+    return "asked", f"Place {side} {plan.symbol}, {entry_text(plan.entry)}: {_rules(teller, plan)}"
+
+
+def _rules(teller: Teller, plan: Plan) -> str:
     stop = stop_text(plan.stop, teller.currency) if plan.stop is not None else "what the risk allows"
-    return "asked", f"Place {side} {plan.symbol}: size {size_text(plan.size, teller.currency)}, stop {stop}"
+    return f"size {size_text(plan.size, teller.currency)}, stop {stop}"
+
+
+def _straddled(teller: Teller, event: ev.PlaceStraddle) -> tuple[str, str]:
+    return "asked", f"Place a straddle in {event.plan.symbol}, {event.atr:g} ATR away: {_rules(teller, event.plan)}"
+
+
+def _target_set(teller: Teller, event: ev.SetTarget) -> tuple[str, str]:
+    name = f"target {event.number}" if event.number else "a new target"
+    if not event.share:
+        return "asked", f"Take {name} away"
+    return "asked", f"Set {name} to {teller.level(event.trade, event.level)} for {event.share:.0%}"
 
 
 def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:
@@ -121,11 +142,9 @@ def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:
     return "venue", f"Filled: {role} order, {qty} at {price}, commission {fee} [{event.order}]"
 
 
-def _moved(teller: Teller, event: ev.MoveStop | ev.MoveTarget) -> tuple[str, str]:
-    what = "stop" if isinstance(event, ev.MoveStop) else f"target {event.number}"
-    instrument = teller._instruments.get(teller._symbols.get(event.trade, ""))
-    level = instrument.price(event.level) if instrument else f"{event.level} ticks"
-    return "asked", f"Move the {what} to {level}"
+def _moved(teller: Teller, event: ev.MoveStop | ev.MoveTarget | ev.MoveEntry) -> tuple[str, str]:
+    what = {ev.MoveStop: "stop", ev.MoveEntry: "entry"}.get(type(event)) or f"target {event.number}"  # type: ignore[union-attr]  # only a target's move is left
+    return "asked", f"Move the {what} to {teller.level(event.trade, event.level)}"
 
 
 def _bar(teller: Teller, event: ev.BarCompleted) -> tuple[str, str]:
@@ -181,6 +200,13 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.PlaceTrade: _placed,
     ev.MoveStop: _moved,
     ev.MoveTarget: _moved,
+    ev.PlaceStraddle: _straddled,
+    ev.MoveEntry: _moved,
+    ev.LinkEntries: _plain("asked", lambda e: f"Link entries, one cancels the others: {', '.join(e.trades)}"),
+    ev.SetTarget: _target_set,
+    ev.Reequip: lambda teller, e: ("asked", f"Tend by another plan: {_rules(teller, e.plan)}"),
+    ev.HoldLines: _plain("asked", lambda e: "Hold the lines here" if e.held else "Let the lines rest at the venue"),
+    ev.Adopt: lambda teller, e: ("asked", f"Adopt position {e.position}: {_rules(teller, e.plan)}"),
     ev.CloseTrade: _plain("asked", lambda e: f"Close {'the trade' if e.share == 1 else f'{e.share:.0%}'} at market"),
     ev.CloseAll: _plain("asked", lambda e: f"Close {e.which} trades {f'in {e.symbol} ' if e.symbol else ''}at market"),
     ev.BreakEven: _plain("asked", lambda e: "Move the stop to the entry"),

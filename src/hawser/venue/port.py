@@ -21,7 +21,11 @@ class Message(msgspec.Struct, frozen=True, tag=True, kw_only=True):
 
 
 class NewOrder(Message, frozen=True):
-    """`kind`: market, stop or limit. `closes` names a position; such an order never fills beyond it."""
+    """`kind`: market, stop or limit. `closes` names a position; such an order never fills beyond it.
+
+    `bound`: the worst price it may fill at; a market order gives up what would fill worse, a stop with one rests as a
+    limit there once it is reached. `until`: the venue gives the order up then, UTC ns; 0: never.
+    """
 
     id: str
     symbol: str
@@ -30,6 +34,8 @@ class NewOrder(Message, frozen=True):
     qty: str
     level: str | None = None
     closes: str | None = None
+    bound: str | None = None
+    until: int = 0
 
 
 class AmendOrder(Message, frozen=True):
@@ -38,6 +44,7 @@ class AmendOrder(Message, frozen=True):
     id: str
     level: str
     qty: str
+    bound: str | None = None
 
 
 class CancelOrder(Message, frozen=True):
@@ -137,8 +144,11 @@ class Filled(Told, frozen=True):
 
 
 class Cancelled(Told, frozen=True):
+    """`filled`: all that the order had filled before, so that a fill whose telling is late or lost is missed."""
+
     id: str
     why: str
+    filled: str = "0"
 
 
 class Amended(Told, frozen=True):
@@ -163,10 +173,13 @@ class StatusTold(Told, frozen=True):
 
 
 class PositionTold(msgspec.Struct, frozen=True):
+    """A position; `entry` is its average price, price units."""
+
     id: str
     symbol: str
     side: int
     qty: str
+    entry: float = 0.0
 
 
 class HoldingsTold(Told, frozen=True):

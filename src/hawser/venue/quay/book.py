@@ -30,6 +30,9 @@ class BookOrder(msgspec.Struct):
     steps: int
     level: int | None
     closes: str | None
+    bound: int | None = None
+    until: int = 0
+    triggered: bool = False  # a stop that was reached, or any order that has begun to fill
     status: str = "resting"
     filled: int = 0
     fills: list[port.FillTold] = []
@@ -67,6 +70,7 @@ class Book:
         self.quotes: dict[str, tuple[int, int]] = {}
         self.closed: set[str] = set()
         self.slippage: Callable[[], int] = lambda: 0  # ticks by which market and stop orders fill worse
+        self.part: Callable[[], float] = lambda: 1.0  # of a resting order that is reached, what fills at once
         self._resting: dict[str, list[BookOrder]] = {symbol: [] for symbol in instruments}
         for order in state.orders.values():
             if order.status == "resting" and order.kind != "market":
@@ -82,15 +86,27 @@ class Book:
             self.rates[f"{instrument.base}/{instrument.quote}"] = (bid + ask) / 2 * instrument.tick_size
         told: list[port.Told] = []
         for order in [order for order in self._resting[symbol] if self._reached(order, bid, ask)]:
-            told += self._execute(order)
+            told += self._execute(order, max(1, int((order.steps - order.filled) * self.part())))
         return told
+
+    def expire(self, order_id: str) -> list[port.Told]:
+        """Give an order up whose time has come; nothing where it is over."""
+        order = self.state.orders[order_id]
+        if order.status != "resting" or not 0 < order.until <= self.state.now:
+            return []
+        self._done(order, "cancelled")
+        return [self._cancelled(order, "expired")]
 
     @staticmethod
     def _reached(order: BookOrder, bid: int, ask: int) -> bool:
         assert order.level is not None  # resting orders have one
         price = ask if order.side > 0 else bid
         through = order.side * (price - order.level)
-        return through >= 0 if order.kind == "stop" else through <= 0
+        if order.kind == "limit":
+            return through <= 0
+        order.triggered = order.triggered or through >= 0
+        within = order.bound is None or order.side * (price - order.bound) <= 0
+        return order.triggered and within
 
     # What the client asks
 
@@ -102,6 +118,7 @@ class Book:
         order = BookOrder(
             request.id, request.symbol, request.side, request.kind, self._steps(instrument, request.qty),
             None if request.level is None else self._ticks(instrument, request.level), request.closes,
+            None if request.bound is None else self._ticks(instrument, request.bound), request.until,
         )  # fmt: skip
         try:
             if order.symbol in self.closed or order.symbol not in self.quotes:
@@ -140,16 +157,19 @@ class Book:
         level, steps = self._ticks(instrument, request.level), self._steps(instrument, request.qty)
         if steps <= order.filled:
             raise VenueRefused("bad_qty", "the new quantity is not above what has filled")
+        bound = None if request.bound is None else self._ticks(instrument, request.bound)
+        if order.triggered and (level != order.level or order.closes is None):
+            raise VenueRefused("filling", "the order is filling already")
         trial = BookOrder(order.id, order.symbol, order.side, order.kind, steps, level, order.closes)
         if level != order.level and self._at_market(trial, instrument):
             raise VenueRefused("wrong_side", f"{request.level} is at or through the market")
-        order.level, order.steps = level, steps
+        order.level, order.steps, order.bound = level, steps, bound
         return [port.Amended(time=self.state.now, id=order.id, level=request.level, qty=request.qty)]
 
     def cancel(self, order_id: str) -> list[port.Told]:
         order = self._resting_order(order_id)
         self._done(order, "cancelled")
-        return [port.Cancelled(time=self.state.now, id=order.id, why="asked for")]
+        return [self._cancelled(order, "asked for")]
 
     def known(self, order_id: str) -> port.OrderTold:
         """What is known of an order; status `missing` where nothing is."""
@@ -163,7 +183,13 @@ class Book:
 
     def positions(self) -> tuple[port.PositionTold, ...]:
         return tuple(
-            port.PositionTold(held.id, held.symbol, held.side, self.instruments[held.symbol].qty(held.steps))
+            port.PositionTold(
+                held.id,
+                held.symbol,
+                held.side,
+                self.instruments[held.symbol].qty(held.steps),
+                held.entry * self.instruments[held.symbol].tick_size,
+            )
             for held in self.state.positions.values()
         )
 
@@ -199,13 +225,18 @@ class Book:
             steps = min(steps, most)
         if order.kind != "limit":
             price = max(1, price + order.side * self.slippage())
+            if order.bound is not None and order.side * (price - order.bound) > 0:
+                if order.kind == "market":
+                    self._done(order, "cancelled")
+                    return [self._cancelled(order, "beyond the slippage allowed")]
+                price = order.bound  # a stop-limit never fills worse
         profit, position, clipped = 0.0, order.id, False
         instrument = self.instruments[order.symbol]
         if order.closes is not None:
             held = self.state.positions.get(order.closes)
             if held is None:
                 self._done(order, "cancelled")
-                return [port.Cancelled(time=self.state.now, id=order.id, why="nothing to close")]
+                return [self._cancelled(order, "nothing to close")]
             if steps > held.steps:
                 self.state.clipped += 1
                 clipped = True
@@ -247,8 +278,12 @@ class Book:
             self._done(order, "filled" if order.filled >= order.steps else "cancelled")
         told: list[port.Told] = [port.Filled(time=self.state.now, id=order.id, fill=fill)]
         if order.status == "cancelled":
-            told.append(port.Cancelled(time=self.state.now, id=order.id, why="no more to close"))
+            told.append(self._cancelled(order, "no more to close"))
         return told
+
+    def _cancelled(self, order: BookOrder, why: str) -> port.Cancelled:
+        filled = self.instruments[order.symbol].qty(order.filled)
+        return port.Cancelled(time=self.state.now, id=order.id, why=why, filled=filled)
 
     def _done(self, order: BookOrder, status: str) -> None:
         order.status = status

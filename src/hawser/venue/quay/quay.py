@@ -18,8 +18,9 @@ from hawser.core.errors import VenueRefused
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
 from hawser.venue.quay.book import Book, BookState, trim
-from hawser.venue.quay.store import BookStore
-from hawser.venue.quay.weather import WIDER, Sky, Weather
+from hawser.venue.quay.gusts import Gusts
+from hawser.venue.quay.store import BookStore, reread
+from hawser.venue.quay.weather import Sky, Weather
 
 FIGURES_EVERY = SECOND
 SAVE_EVERY = 20 * SECOND
@@ -43,16 +44,16 @@ class Quay:
         state = (store.load() if store else None) or BookState(now=feed.start, balance=balance)
         state.now = max(state.now, not_before)
         self.instruments, self.base_span = feed.instruments, feed.base_span
-        self.book = Book(feed.instruments, currency, rates, state)
+        self._currency = currency
+        self.book = self._opened(state, rates)
         self.sky = Sky(weather, seed ^ (state.counter * 7919))
-        self.book.slippage = self._slippage
         self._arrivals: deque[tuple[int, port.Request, str]] = deque()
         self._outbox: list[tuple[int, int, port.Told]] = []
         self._pieces: list[tuple[int, str]] = []
+        self._expiries: list[tuple[int, str]] = []
         self._serial = 0
         self._down_until = 0
-        self._wide: dict[str, int] = {}  # symbol -> until when its spread is wide
-        self._halted: dict[str, int] = {}
+        self._gusts = Gusts()
         self._next_gust = state.now + SECOND
         self._ready: deque[port.Told] = deque()
         self._last_arrival = state.now
@@ -62,7 +63,13 @@ class Quay:
         feed.seek(state.now)
         for order in list(state.orders):  # what was filling in pieces when the venue went down goes on
             self._go_on(order)
+            self._note_expiry(order)
         self._ready.append(port.LinkTold(time=state.now, up=True))
+
+    def _opened(self, state: BookState, rates: dict[str, float | AccountRate]) -> Book:
+        book = Book(self.instruments, self._currency, rates, state)
+        book.slippage, book.part = self._slippage, self._part
+        return book
 
     @property
     def now(self) -> int:
@@ -114,6 +121,20 @@ class Quay:
     def _slippage(self) -> int:
         return self.sky.slippage()
 
+    def _part(self) -> float:
+        return self.sky.first_piece()
+
+    def _note_expiry(self, order: str) -> None:
+        known = self.book.state.orders[order]
+        if known.until and known.status == "resting":
+            heapq.heappush(self._expiries, (known.until, order))
+
+    def _expire(self) -> None:
+        told = self.book.expire(heapq.heappop(self._expiries)[1])
+        if told:
+            self._save()
+            self._answer(told)
+
     def _soonest(self) -> tuple[int, Callable[[], None]]:
         """What happens next, and when. At one instant answers go first, then requests, then the market."""
         return min(
@@ -121,6 +142,7 @@ class Quay:
                 (self._outbox[0][0] if self._outbox else fd.NEVER, self._deliver),
                 (self._arrivals[0][0] if self._arrivals else fd.NEVER, self._arrive),
                 (self._pieces[0][0] if self._pieces else fd.NEVER, self._piece),
+                (self._expiries[0][0] if self._expiries else fd.NEVER, self._expire),
                 (self._feed.next_time(), lambda: self._fed(self._feed.pop())),
                 (self._next_figures, self._figures),
                 (self._next_gust, self._gust),
@@ -164,24 +186,59 @@ class Quay:
         if self._down_until and self.now >= self._down_until:
             self._down_until = 0
             self._greet()
-        for symbol in [symbol for symbol, until in self._halted.items() if self.now >= until]:
-            del self._halted[symbol]
+        halted = self._gusts.halted
+        for symbol in [symbol for symbol, until in halted.items() if self.now >= until]:
+            del halted[symbol]
             self.book.closed.discard(symbol)
             self._tell_state(symbol)
         for kind, (symbol, length) in self.sky.gusts(list(self.instruments)).items():
-            until = self.now + length
-            if kind == "drop" and not self._down_until:
-                self._ready.append(port.LinkTold(time=self.now, up=False, why="the line dropped"))
-                self._down_until = until
-            elif kind == "squall":
-                self._wide[symbol] = until
-            elif kind == "halt" and symbol not in self.book.closed:
-                self._halted[symbol] = until
-                self.book.closed.add(symbol)
-                self._tell_state(symbol)
+            self.gust(kind, symbol, length)
+
+    def gust(self, kind: str, symbol: str, length: int) -> None:
+        """Make one gust now, for `length` ns: drop, restart, squall, gap or halt (the last three of `symbol`)."""
+        until = self.now + length
+        if kind in ("drop", "restart") and not self._down_until:
+            why = "the line dropped" if kind == "drop" else "the venue restarts"
+            self._ready.append(port.LinkTold(time=self.now, up=False, why=why))
+            self._down_until = until
+            if kind == "restart":
+                self._restart()
+        elif kind == "squall":
+            self._gusts.wide[symbol] = until
+        elif kind == "gap" and symbol in self.book.quotes:
+            bid, ask = self.book.quotes[symbol]
+            self._gusts.jump(symbol, round((ask - bid) * self.sky.jump()), self.now, until)
+        elif kind == "halt" and symbol not in self.book.closed:
+            self._gusts.halted[symbol] = until
+            self.book.closed.add(symbol)
+            self._tell_state(symbol)
+
+    def _restart(self) -> None:
+        """The venue goes on with what it had saved; what was under way to it or from it is lost."""
+        self._arrivals.clear()
+        self._outbox.clear()
+        self._pieces.clear()
+        self._expiries.clear()
+        old = self.book
+        self.book = self._opened(reread(old.state), old.rates)
+        self.book.quotes, self.book.closed = old.quotes, old.closed
+        for order in list(self.book.state.orders):
+            self._go_on(order)
+            self._note_expiry(order)
+
+    def stray(self, symbol: str, side: int, steps: int) -> None:
+        """Open a position as if by another hand: nobody is told but who asks for all there is."""
+        instrument, book = self.instruments[symbol], self.book
+        book.state.counter += 1
+        request = port.NewOrder(
+            id=f"other-{book.state.counter}", symbol=symbol, side=side, kind="market", qty=instrument.qty(steps)
+        )
+        book.new_order(request)
+        self._save()
+        self._tell_figures()
 
     def _tell_state(self, symbol: str) -> None:
-        until = self._halted.get(symbol, 0)
+        until = self._gusts.halted.get(symbol, 0)
         told = port.StateTold(time=self.now, symbol=symbol, open=symbol not in self.book.closed, until=until)
         self._ready.append(told)
 
@@ -230,6 +287,12 @@ class Quay:
         if fate == "reject" and isinstance(request, (port.NewOrder, port.AmendOrder, port.CancelOrder)):
             self._answer([self._refusal(request, "busy", "the venue is busy")])
             return
+        if fate == "margin" and isinstance(request, port.NewOrder) and request.closes is None:
+            self._answer([self._refusal(request, "margin", "not enough free margin")])
+            return
+        if fate == "near" and isinstance(request, (port.NewOrder, port.AmendOrder)) and request.level is not None:
+            self._answer([self._refusal(request, "too_near", f"{request.level} is too near to the market just now")])
+            return
         if fate == "reject":
             return  # a question the venue is too busy for is not answered
         changes = not isinstance(request, (port.AskOrder, port.AskHoldings))
@@ -249,6 +312,7 @@ class Quay:
         if isinstance(request, port.NewOrder):
             told = book.new_order(request, self.sky.first_piece() if request.kind == "market" else 1.0)
             self._go_on(request.id)
+            self._note_expiry(request.id)
             return told
         if isinstance(request, port.AmendOrder):
             return book.amend(request)
@@ -277,6 +341,7 @@ class Quay:
                 self._answer(told)
                 self._tell_figures()
         elif isinstance(item, fd.BarDone):
+            item = self._gusts.bar(item)
             price = self.instruments[item.symbol].price
             self._ready.append(
                 port.BarTold(
@@ -288,19 +353,17 @@ class Quay:
             self.book.rates[item.pair] = item.mid
             self._ready.append(port.RateTold(time=item.time, pair=item.pair, mid=item.mid))
         else:
-            if item.open and item.symbol not in self._halted:
+            if item.open and item.symbol not in self._gusts.halted:
                 self.book.closed.discard(item.symbol)
             elif not item.open:
-                self._halted.pop(item.symbol, None)
+                self._gusts.halted.pop(item.symbol, None)
                 self.book.closed.add(item.symbol)
             self._ready.append(port.StateTold(time=item.time, symbol=item.symbol, open=item.open, until=item.until))
 
     def _ticked(self, item: fd.Tick) -> list[port.Told]:
-        """The quote as the weather leaves it: wide in a squall, and without effect while the instrument is halted."""
-        bid, ask = item.bid, item.ask
-        if self._wide.get(item.symbol, 0) > self.now:
-            ask = bid + int((ask - bid) * WIDER)
-        if item.symbol in self._halted:
+        """The quote as the weather leaves it; without effect while the instrument is halted."""
+        bid, ask = self._gusts.quoted(item, self.now)
+        if item.symbol in self._gusts.halted:
             self.book.quotes[item.symbol] = (bid, ask)
             return []
         return self.book.tick(item.symbol, bid, ask)

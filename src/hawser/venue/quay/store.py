@@ -14,6 +14,11 @@ _encode = msgspec.msgpack.Encoder().encode
 _decode = msgspec.msgpack.Decoder(BookState).decode
 
 
+def reread(state: BookState) -> BookState:
+    """The state as it would be read back after a restart."""
+    return _decode(_encode(state))
+
+
 class BookStore:
     """Writes the whole state in one transaction; a killed process leaves the last whole one."""
 

@@ -1,57 +1,84 @@
 """Weather: the faults Quay is told to make, seeded so that every storm can be repeated.
 
-A request meets one fate (`reject`, `lost`, `mute`); an answer may be told twice or held back so that later ones
-overtake it; a market order may fill in pieces or slip; and gusts come by the minute: the line drops, spreads widen, an
-instrument is halted. Requests of one connection arrive in the order they were sent, as on any real line.
+A request meets one fate (`reject`, `margin`, `near`, `lost`, `mute`); an answer may be told twice or held back so that
+later ones overtake it; an order may fill in pieces or slip; and gusts come by the minute: the line drops, the venue
+restarts, spreads widen, a price jumps, an instrument is halted. Requests of one connection arrive in the order they
+were sent, as on any real line. Each field tells what it does and in what unit.
 """
 
 from __future__ import annotations
 
 import random
+from typing import Annotated
 
 import msgspec
 
 from hawser.core.clock import MILLISECOND, SECOND
+from hawser.core.errors import BadInput
+from hawser.core.told import told
+
+CHANCE, GUSTS = "chance, 0 to 1", "a minute"
 
 
 class Weather(msgspec.Struct, frozen=True):
     """Chances from 0 to 1, gusts a minute, and the latency of one way in ms (median, spread of its logarithm)."""
 
     name: str = "fair"
-    reject: float = 0.0
-    lost: float = 0.0  # time-out without effect: the request never arrives
-    mute: float = 0.0  # time-out with effect: it is carried out, the answer never comes
-    duplicate: float = 0.0  # an answer is told twice
-    late: float = 0.0  # an answer is held back for up to some seconds, later ones overtake it
-    pieces: float = 0.0  # a market order fills in pieces
-    slip_ticks: int = 0  # most by which a market or stop order fills worse
-    drops: float = 0.0  # a minute: the line drops, what is under way to us is lost
-    drop_s: float = 4.0  # how long, on average
-    squalls: float = 0.0  # a minute: spreads widen for some seconds
-    halts: float = 0.0  # a minute: one instrument is halted for some seconds
-    latency_ms: float = 25.0
-    latency_tail: float = 0.4
+    reject: Annotated[float, told("the venue is busy and refuses a request", CHANCE)] = 0.0
+    margin: Annotated[float, told("an entry is refused for want of margin", CHANCE)] = 0.0
+    near: Annotated[float, told("a resting level is refused as too near", CHANCE)] = 0.0
+    lost: Annotated[float, told("a request never arrives: time-out without effect", CHANCE)] = 0.0
+    mute: Annotated[float, told("carried out, but never answered: time-out with effect", CHANCE)] = 0.0
+    duplicate: Annotated[float, told("an answer is told twice", CHANCE)] = 0.0
+    late: Annotated[float, told("an answer is held back, later ones overtake it", CHANCE)] = 0.0
+    pieces: Annotated[float, told("an order fills in pieces", CHANCE)] = 0.0
+    slip_ticks: Annotated[int, told("most by which market and stop orders fill worse", "ticks")] = 0
+    drops: Annotated[float, told("the line drops; answers under way are lost", GUSTS)] = 0.0
+    drop_s: Annotated[float, told("how long the line is down, on average", "s")] = 4.0
+    restarts: Annotated[float, told("the venue restarts with what it had saved", GUSTS)] = 0.0
+    squalls: Annotated[float, told("one instrument's spread widens for some seconds", GUSTS)] = 0.0
+    gaps: Annotated[float, told("one instrument's price jumps, and comes back over minutes", GUSTS)] = 0.0
+    gap_spreads: Annotated[float, told("how far it jumps", "spreads")] = 15.0
+    halts: Annotated[float, told("one instrument is halted for some seconds", GUSTS)] = 0.0
+    latency_ms: Annotated[float, told("one way's delay, median", "ms")] = 25.0
+    latency_tail: Annotated[float, told("spread of the delay's logarithm: the tail", "")] = 0.4
 
+    def __post_init__(self) -> None:
+        for key in FAULTS:
+            value, most = getattr(self, key), 1.0 if key in CHANCES else MOST
+            if not 0 <= value <= most:
+                raise BadInput("bad_weather", f"weather.{key}: expected a number from 0 to {most:g}", key=key)
+        if self.reject + self.margin + self.near + self.lost + self.mute > 1:
+            raise BadInput("bad_weather", "weather: reject, margin, near, lost and mute add up to more than 1")
+
+
+CHANCES = ("reject", "margin", "near", "lost", "mute", "duplicate", "late", "pieces")
+FAULTS = (
+    *CHANCES, "slip_ticks", "drops", "drop_s", "restarts", "squalls", "gaps", "gap_spreads", "halts", "latency_ms",
+    "latency_tail",
+)  # fmt: skip
+MOST = 10_000.0
 
 SEVERITIES: dict[str, Weather] = {
     "calm": Weather("calm", latency_ms=0.0, latency_tail=0.0),
     "fair": Weather(),
     "squall": Weather(
         "squall", reject=0.06, lost=0.03, mute=0.03, duplicate=0.03, late=0.02, pieces=0.2, slip_ticks=3, drops=0.1,
-        squalls=0.5, halts=0.05, latency_ms=60.0, latency_tail=0.7,
+        margin=0.01, near=0.01, restarts=0.02, squalls=0.5, gaps=0.05, halts=0.05, latency_ms=60.0, latency_tail=0.7,
     ),
     "gale": Weather(
         "gale", reject=0.15, lost=0.08, mute=0.08, duplicate=0.08, late=0.05, pieces=0.5, slip_ticks=8, drops=0.4,
-        squalls=1.5, halts=0.2, latency_ms=90.0, latency_tail=0.9,
+        margin=0.03, near=0.03, restarts=0.1, squalls=1.5, gaps=0.2, halts=0.2, latency_ms=90.0, latency_tail=0.9,
     ),
 }  # fmt: skip
 
 LONGEST = 10.0  # times the median; a silence beyond that is a request or an answer lost, which has its own chance
 LATEST = 4.0  # seconds an answer may be held back
 SQUALL_S, HALT_S, WIDER = 20.0, 25.0, 3.0
+GAP_S = 300.0  # in which a jump comes back
 
-FATES = ("pass", "reject", "lost", "mute")
-KINDS = (*FATES, "duplicate", "late", "pieces", "slip", "drop", "squall", "halt")
+FATES = ("reject", "margin", "near", "lost", "mute")
+KINDS = ("pass", *FATES, "duplicate", "late", "pieces", "slip", "drop", "restart", "squall", "gap", "halt")
 
 
 class Sky:
@@ -71,7 +98,8 @@ class Sky:
     def fate(self) -> str:
         drawn, weather = self._random.random(), self.weather
         fate = "pass"
-        for name, chance in (("reject", weather.reject), ("lost", weather.lost), ("mute", weather.mute)):
+        for name in FATES:
+            chance = getattr(weather, name)
             if drawn < chance:
                 fate = name
                 break
@@ -108,12 +136,20 @@ class Sky:
         self.counts["slip"] += found > 0
         return found
 
+    def jump(self) -> float:
+        """How far a price jumps, in spreads, up or down."""
+        return self._random.choice((1, -1)) * self.weather.gap_spreads * self._random.uniform(0.3, 1.0)
+
     def gusts(self, names: list[str]) -> dict[str, tuple[str, int]]:
         """What this second brings: kind, to what (an instrument, or nothing) and for how long, ns."""
         weather, found = self.weather, {}
         if self._happens(weather.drops / 60, "drop"):
-            found["drop"] = "", int(self._random.expovariate(1 / weather.drop_s) * SECOND) + SECOND // 2
-        for kind, rate, seconds in (("squall", weather.squalls, SQUALL_S), ("halt", weather.halts, HALT_S)):
+            found["drop"] = "", int(self._random.expovariate(1 / max(0.1, weather.drop_s)) * SECOND) + SECOND // 2
+        if self._happens(weather.restarts / 60, "restart"):
+            found["restart"] = "", int(self._random.uniform(1, 6) * SECOND)
+        for kind, rate, seconds in (
+            ("squall", weather.squalls, SQUALL_S), ("gap", weather.gaps, GAP_S), ("halt", weather.halts, HALT_S),
+        ):  # fmt: skip
             if self._happens(rate / 60, kind):
                 found[kind] = self._random.choice(names), int(seconds * self._random.uniform(0.3, 1.5) * SECOND)
         return found

@@ -1,0 +1,77 @@
+"""A position at the venue that Hawser did not open: taken over as a trade, protected at once.
+
+R begins at the price of that moment; profit and loss count from the position's own entry. No guard is asked: what is
+done here only protects.
+"""
+
+from __future__ import annotations
+
+import math
+
+from hawser.core import figures as fg
+from hawser.core.errors import Refused
+from hawser.core.rules.stops import STOP_OK, stop_verdict
+from hawser.engine import events as ev
+from hawser.engine.entering import new_trade
+from hawser.engine.exposure import Valuation
+from hawser.engine.protecting import converge, signal
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, TargetLine, Terms
+
+
+def adopt(desk: Desk, ask: ev.Adopt) -> None:
+    """Take `position` over with the plan's stop, targets, trail and held lines; its size is what it is."""
+    state = desk.state
+    position = state.unexplained.get(ask.position)
+    if position is None:
+        desk.tell("refused", "no_position", f"There is no unexplained position {ask.position}", ask=ask.ask)
+        return
+    try:
+        terms = _terms(state, position, ask)
+    except Refused as refusal:
+        desk.tell("refused", refusal.code, f"Not adopted: {refusal.sentence}", ask=ask.ask)
+        return
+    del state.unexplained[ask.position]
+    trade = new_trade(desk, ask.ask, terms)
+    trade.entry, trade.opened = position.id, state.now
+    trade.entered, trade.entry_value = position.steps, position.steps * (position.entry or terms.ref)
+    trade.best_exit = state.markets[trade.symbol].exit_side(trade.side)
+    trade.planned_risk = Valuation(state).money(trade.symbol, terms.r_ticks, position.steps)
+    signal(desk, trade, "send")
+    signal(desk, trade, "open")
+    instrument = state.instruments[trade.symbol]
+    currency = state.account.currency if state.account else ""
+    text = (
+        f"Adopted {'long' if trade.side > 0 else 'short'} {instrument.qty(position.steps)} {trade.symbol}: stop "
+        f"{instrument.price(terms.stop)}, {fg.money(trade.planned_risk, currency)} from here"
+    )
+    desk.tell("caution", "adopted", text, trade, ask.ask)
+    converge(desk, trade)
+
+
+def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
+    plan, market = ask.plan, state.markets.get(position.symbol)
+    instrument = state.instruments[position.symbol]
+    if (plan.symbol, plan.side) != (position.symbol, position.side):
+        raise Refused("other_position", "The plan is not for this position's instrument and side.")
+    if market is None or not market.bid:
+        raise Refused("no_quote", f"{position.symbol} has no quote yet.")
+    rule, atr = plan.stop, state.atr(plan.symbol, plan.timeframe_ns)
+    if rule is None or rule.money is not None:
+        raise Refused("bad_request", "Adopting needs a stop by distance, price or bars.")
+    if (rule.kind == "atr" and not atr > 0) or (rule.from_bars and ask.basis is None):
+        raise Refused("indicator_not_ready", "The stop has no value yet: more completed bars are needed.")
+    side, ref = plan.side, market.exit_side(plan.side)
+    basis = math.nan if ask.basis is None else ask.basis
+    stop = rule.level(instrument, ref, atr, side, basis, market.ask - market.bid)
+    if stop_verdict(stop, ref, ref, side, instrument.min_stop_ticks) != STOP_OK:
+        raise Refused("stop_too_near", f"A stop at {instrument.price(max(stop, 0))} cannot stand at this market.")
+    r_ticks = abs(ref - stop)
+    lines = []
+    for number, target in enumerate(plan.targets, start=1):
+        needs_atr = target.kind == "atr" and not atr > 0
+        level = 0 if target.off or needs_atr else target.level(instrument, ref, r_ticks, atr, side)
+        if level > 0 and side * (level - ref) > 0:
+            lines.append(TargetLine(number, level, target.share))
+    known = None if math.isnan(atr) else atr
+    return Terms(plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis)

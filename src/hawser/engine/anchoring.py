@@ -1,0 +1,103 @@
+"""What a trade's lines become where its entry filled at another price than expected, and where a plan's rules are put
+on a trade that is open already."""
+
+from __future__ import annotations
+
+import math
+
+import msgspec
+
+from hawser.core.plan import Plan
+from hawser.core.rules.rounding import level_ticks
+from hawser.engine.entering import lay_backstop
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, Rest, TargetLine, Trade
+
+_FIXED = ("price", "bars", "pivot", "line")  # stops that stand where they stand, whatever the entry
+
+
+def set_stop(desk: Desk, trade: Trade, level: int, why: str, by_hand: bool = False) -> None:
+    """The stop wanted from now on; a held one counts at once, another when it rests."""
+    trade.stop, trade.stop_why, trade.stop_by_hand = level, why, by_hand
+    if trade.held:
+        lay_backstop(trade)
+        trade.trace.append(Rest(desk.state.now, level))
+
+
+def anchor(desk: Desk, trade: Trade) -> None:
+    """An entry filled: lay stop and targets anew from the average fill, where the plan says so.
+
+    A stop that rests already is only tightened; one that was moved since is left alone.
+    """
+    state, plan = desk.state, trade.plan
+    instrument = state.instruments[trade.symbol]
+    ref = level_ticks(trade.entry_price, trade.side)
+    if plan.anchor != "fill" or ref == trade.ref or trade.stop != trade.initial_stop or trade.stop_by_hand:
+        return
+    stop, atr = _stop_from(state, trade, plan, ref), math.nan if trade.atr is None else trade.atr
+    if trade.side * (ref - stop) < 1:  # filled at or beyond a fixed stop: it stays where it is, and so does R
+        return
+    old, trade.ref = trade.ref, ref
+    if not trade.trace or trade.side * (stop - trade.stop) > 0:
+        trade.backstop = 0
+        trade.initial_stop = stop
+        trade.r_ticks = abs(ref - stop)
+        set_stop(desk, trade, stop, f"initial stop, from the fill at {instrument.price(ref)}")
+    for line in trade.targets:
+        rule = plan.targets[line.number - 1] if line.number <= len(plan.targets) else None
+        if rule is not None and rule.price is None:
+            line.level = rule.level(instrument, ref, trade.r_ticks, atr, trade.side)
+    text = f"Lines laid from the fill at {instrument.price(ref)}, not from {instrument.price(old)}"
+    desk.tell("info", "anchored", f"{text}: stop {instrument.price(trade.stop)}", trade)
+
+
+def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
+    """The initial stop of `plan` for an entry at `ref`; one by money or investment keeps its distance."""
+    rule, instrument = plan.stop, state.instruments[trade.symbol]
+    if rule is None or rule.kind == "money":
+        return ref - trade.side * trade.r_ticks
+    if rule.kind in _FIXED and plan is trade.plan:
+        return trade.initial_stop
+    atr = math.nan if trade.atr is None else trade.atr
+    basis = math.nan if trade.basis is None else trade.basis
+    market = state.markets[trade.symbol]
+    return rule.level(instrument, ref, atr, trade.side, basis, market.ask - market.bid)
+
+
+def equip(desk: Desk, trade: Trade, plan: Plan, basis: float | None) -> None:
+    """Tend an open trade by the rules of `plan`; what its targets took already stays taken."""
+    state, instrument = desk.state, desk.state.instruments[trade.symbol]
+    if trade.atr is None:
+        now = state.atr(trade.symbol, plan.timeframe_ns)
+        trade.atr = None if math.isnan(now) else now
+    trade.basis = basis
+    atr = math.nan if trade.atr is None else trade.atr
+    whole = max(1, trade.entered)
+    kept = [
+        TargetLine(line.number, line.level, line.filled / whole, line.filled) for line in trade.targets if line.filled
+    ]
+    number, left = max((line.number for line in trade.targets), default=0), trade.open_steps / whole
+    for rule in plan.targets:
+        number += 1
+        level = 0 if rule.off else rule.level(instrument, trade.ref, trade.r_ticks, atr, trade.side)
+        if level > 0 and trade.side * (level - trade.ref) > 0:
+            kept.append(TargetLine(number, level, rule.share * left))
+    stop = _stop_from(state, trade, plan, trade.ref) if _known(plan, atr, basis) else trade.stop
+    old = trade.plan
+    trade.targets = kept
+    trade.plan = msgspec.structs.replace(
+        plan, symbol=trade.symbol, side=trade.side, size=old.size, entry=old.entry, anchor=old.anchor
+    )  # fmt: skip
+    lay_backstop(trade)
+    market = state.markets[trade.symbol]
+    least = max(1, instrument.min_stop_ticks)
+    if trade.side * (stop - trade.stop) > 0 and trade.side * (market.exit_side(trade.side) - stop) >= least:
+        set_stop(
+            desk, trade, stop, f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(stop)}: the new plan"
+        )
+
+
+def _known(plan: Plan, atr: float, basis: float | None) -> bool:
+    if plan.stop is None or (plan.stop.kind == "atr" and not atr > 0):
+        return False
+    return not plan.stop.from_bars or basis is not None

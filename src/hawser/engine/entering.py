@@ -1,0 +1,322 @@
+"""From a plan to an entry: size it, send it, move it while it waits, link entries so that one fill cancels the others.
+
+A plan comes to `Terms` at one level and one moment; a pending entry that is moved comes to new ones, which hold once
+the venue has accepted the move. Refused with a sentence where the guards, the reckoning or the level say no.
+"""
+
+from __future__ import annotations
+
+import math
+from decimal import Decimal
+
+import msgspec
+
+from hawser.core import figures as fg
+from hawser.core.account import Account
+from hawser.core.entry import EntryRule
+from hawser.core.errors import Refused
+from hawser.core.instrument import Instrument
+from hawser.core.plan import Plan, StopRule, TargetRule
+from hawser.core.rules.entries import backstop_behind
+from hawser.core.sizing import SizeRequest, sized
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.engine.exposure import Exposure, Valuation
+from hawser.engine.protecting import converge, leave, signal
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, TargetLine, Terms, Trade
+from hawser.engine.verdict import entry_verdict
+
+
+def account_now(state: EngineState) -> Account:
+    """The account with the venue's figures and the rates of this moment."""
+    assert state.account is not None
+    return msgspec.structs.replace(
+        state.account, equity=max(state.equity, 0.01), balance=max(state.balance, 0.0),
+        margin_used=max(state.margin_used, 0.0), rates=state.current_rates(),
+    )  # fmt: skip
+
+
+def request_for(
+    plan: Plan,
+    account: Account,
+    instrument: Instrument,
+    quote: tuple[int, int],
+    atr: float,
+    staked: Exposure,
+    held: int,
+    basis: float,
+) -> SizeRequest:
+    """A plan as a request to the core, for the engine and for the screen alike; raises Refused where its entry cannot
+    wait at its level."""
+    level = plan.entry.level(instrument, *quote, atr, plan.side)
+    return SizeRequest(
+        instrument=instrument, account=msgspec.structs.replace(account, size=plan.size), side=plan.side, bid=quote[0],
+        ask=quote[1], atr=atr, basis=basis, stop=plan.stop, targets=plan.targets, entry=level, open_heat=staked.heat,
+        open_heat_by_currency=staked.by_currency, positions=held,
+    )  # fmt: skip
+
+
+def terms_of(
+    state: EngineState, plan: Plan, basis: float | None, without: Trade | None = None, beside: tuple[Terms, ...] = ()
+) -> Terms:
+    """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
+    market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
+    atr = state.atr(plan.symbol, plan.timeframe_ns)
+    staked = Valuation(state).exposure(without)
+    staked = msgspec.structs.replace(staked, heat=staked.heat + sum(terms.risk for terms in beside))
+    count = sum(trade is not without for trade in state.live()) + len(beside)
+    request = request_for(
+        plan, account_now(state), instrument, (market.bid, market.ask), atr, staked, count,
+        math.nan if basis is None else basis,
+    )  # fmt: skip
+    sizing = sized(request)
+    lines = tuple(
+        TargetLine(target.number, target.level, plan.targets[target.number - 1].share)
+        for target in sizing.targets
+        if target.r
+    )
+    if plan.entry.pending:
+        plan = msgspec.structs.replace(plan, entry=plan.entry.moved(sizing.ref, instrument))
+    return Terms(
+        plan, sizing.ref, sizing.r_ticks, sizing.steps, sizing.risk_money, sizing.stop, lines,
+        None if math.isnan(atr) else atr, basis,
+    )  # fmt: skip
+
+
+def _may_enter(desk: Desk, symbol: str, ask: str) -> bool:
+    state = desk.state
+    if symbol not in state.instruments:
+        desk.tell("refused", "no_instrument", f"{symbol} is not an instrument of this venue", ask=ask)
+        return False
+    closed = entry_verdict(state, symbol)
+    if closed:
+        text = "; ".join(reason.text for reason in closed)
+        desk.tell("refused", closed[0].code, f"Entries closed: {text}", ask=ask)
+    return not closed
+
+
+def _asked_before(desk: Desk, ask: str) -> bool:
+    """One ask gives at most one trade."""
+    twice = any(trade.ask == ask for trade in desk.state.trades.values())
+    if twice:
+        desk.tell("info", "asked_twice", "This request was already carried out", ask=ask)
+    return twice
+
+
+def place(desk: Desk, ask: ev.PlaceTrade) -> None:
+    """Size the plan at this moment's quote and send its entry."""
+    state, plan = desk.state, ask.plan
+    if _asked_before(desk, ask.ask) or not _may_enter(desk, plan.symbol, ask.ask):
+        return
+    try:
+        terms = terms_of(state, plan, ask.basis)
+        bound = plan.entry.bound(ask.seen if ask.seen and not plan.entry.pending else terms.ref, plan.side)
+        if bound is not None and plan.side * (terms.ref - bound) > 0:
+            price = state.instruments[plan.symbol].price
+            sentence = (
+                f"The market at {price(terms.ref)} is beyond {price(bound)}, the worst price the entry may fill at."
+            )
+            raise Refused("slippage", sentence)
+        until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
+    except Refused as refusal:
+        desk.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
+        return
+    enter(desk, ask.ask, terms, bound, until)
+
+
+def place_straddle(desk: Desk, ask: ev.PlaceStraddle) -> None:
+    """Both sides or none, one OCO group."""
+    state, plan = desk.state, ask.plan
+    if any(_asked_before(desk, f"{ask.ask}-{word}") for word in ("long", "short")):
+        return
+    if not _may_enter(desk, plan.symbol, ask.ask):
+        return
+    found: list[Terms] = []
+    try:
+        for side, basis in zip((1, -1), ask.bases, strict=True):
+            entry = EntryRule("stop", atr=ask.atr, within_ticks=plan.entry.within_ticks, good=plan.entry.good)
+            one = msgspec.structs.replace(plan, side=side, entry=entry)
+            found.append(terms_of(state, one, basis, beside=tuple(found)))
+        until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
+    except Refused as refusal:
+        desk.tell("refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask)
+        return
+    trades = []
+    for word, terms in zip(("long", "short"), found, strict=True):
+        bound = terms.plan.entry.bound(terms.ref, terms.plan.side)
+        trades.append(enter(desk, f"{ask.ask}-{word}", terms, bound, until))
+    _group(desk, trades, ask.ask)
+
+
+def enter(desk: Desk, ask: str, terms: Terms, bound: int | None, until: int) -> Trade:
+    """A trade on these terms, its entry on the way."""
+    state, plan = desk.state, terms.plan
+    trade = new_trade(desk, ask, terms)
+    signal(desk, trade, "send")
+    instrument = state.instruments[plan.symbol]
+    assert state.account is not None
+    share = 100.0 * terms.risk / state.equity if state.equity else 0.0
+    why = (
+        f"risk {fg.money(terms.risk, state.account.currency)} = {fg.percent(share, 3)} of equity, "
+        f"stop {instrument.price(terms.stop)}, R {terms.r_ticks} t"
+    )
+    level = terms.ref if plan.entry.pending else None
+    trade.entry = desk.submit(
+        trade, "entry", plan.entry.kind, terms.steps, level, why, bound=bound, until=until
+    ).id  # fmt: skip
+    return trade
+
+
+def new_trade(desk: Desk, ask: str, terms: Terms) -> Trade:
+    """A trade on these terms in the state; nothing is sent."""
+    state, plan = desk.state, terms.plan
+    trade = Trade(
+        id=f"T{desk.number()}", ask=ask, symbol=plan.symbol, side=plan.side, plan=plan, ref=0, r_ticks=0, asked_steps=0,
+        planned_risk=0.0, stop=0, initial_stop=0, targets=[], placed=state.now,
+    )  # fmt: skip
+    _apply(trade, terms)
+    state.trades[trade.id] = trade
+    state.by_symbol.setdefault(trade.symbol, []).append(trade.id)
+    return trade
+
+
+def _apply(trade: Trade, terms: Terms) -> None:
+    trade.plan, trade.ref, trade.r_ticks, trade.asked_steps = terms.plan, terms.ref, terms.r_ticks, terms.steps
+    trade.planned_risk, trade.stop, trade.initial_stop = terms.risk, terms.stop, terms.stop
+    trade.targets = [TargetLine(line.number, line.level, line.share) for line in terms.targets]
+    trade.atr, trade.basis = terms.atr, terms.basis
+    lay_backstop(trade)
+
+
+def lay_backstop(trade: Trade) -> None:
+    """The wider stop of held lines, as far behind the stop as it began; it never moves away from the market."""
+    if trade.plan.held is None:
+        trade.backstop = 0
+        return
+    behind = backstop_behind(trade.r_ticks, float(trade.plan.held.backstop_r))
+    level = max(1, trade.stop - trade.side * behind)
+    if not trade.backstop or trade.side * (level - trade.backstop) > 0:
+        trade.backstop = level
+
+
+# Moving what waits
+
+
+def move_entry(desk: Desk, ask: ev.MoveEntry) -> None:
+    """A pending entry to another level; the plan is sized anew from there."""
+    trade = pending_trade(desk, ask.trade, ask.ask)
+    if trade is not None:
+        entry = trade.plan.entry.moved(ask.level, desk.state.instruments[trade.symbol])
+        plan = msgspec.structs.replace(_unpinned(trade), entry=entry)
+        replan(desk, trade, plan, trade.basis if ask.basis is None else ask.basis, ask.ask)
+
+
+def _unpinned(trade: Trade) -> Plan:
+    latest = trade.then or trade.moving
+    return latest.plan if latest is not None else trade.plan
+
+
+def replan(desk: Desk, trade: Trade, plan: Plan, basis: float | None, ask: str) -> None:
+    """Size a pending entry anew by `plan`; its terms hold once the venue has accepted them."""
+    try:
+        terms = terms_of(desk.state, plan, basis, without=trade)
+    except Refused as refusal:
+        desk.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask)
+        return
+    if trade.moving is not None and desk.state.orders[trade.entry].pending:
+        trade.then = terms
+    else:
+        trade.moving = terms
+    desk.state.orders[trade.entry].retry_at = 0
+    converge(desk, trade)
+
+
+def pending_trade(desk: Desk, trade_id: str, ask: str) -> Trade | None:
+    """The trade where its entry waits and nothing has filled; told where not."""
+    trade = desk.state.trades.get(trade_id)
+    entry = desk.state.orders.get(trade.entry) if trade is not None else None
+    if trade is None or entry is None or entry.over or entry.kind == "market" or trade.entered or trade.leave_why:
+        desk.tell("refused", "not_pending", f"The entry of {trade_id} does not wait any more", ask=ask)
+        return None
+    return trade
+
+
+def moved(desk: Desk, trade: Trade, level: int, steps: int) -> None:
+    """The venue says where the entry rests: the terms it was moved to hold from now on."""
+    terms = trade.moving
+    if terms is None or (terms.ref, terms.steps) != (level, steps):
+        return
+    trade.moving, trade.then = trade.then, None
+    if trade.entered:  # it filled on its way: the stop that may rest already is not loosened
+        return
+    instrument, old = desk.state.instruments[trade.symbol], trade.ref
+    trade.backstop = 0
+    _apply(trade, terms)
+    text = (
+        f"Entry {instrument.price(old)} \u2192 {instrument.price(terms.ref)} for {instrument.qty(terms.steps)}, "
+        f"stop {instrument.price(terms.stop)}"
+    )
+    desk.tell("info", "entry_moved", text, trade)
+
+
+def pinned_stop(trade: Trade, level: int, instrument: Instrument) -> Plan:
+    """The pending trade's plan with its stop at a price."""
+    return msgspec.structs.replace(_unpinned(trade), stop=StopRule(price=Decimal(instrument.price(level))))
+
+
+def pinned_target(trade: Trade, number: int, level: int, instrument: Instrument) -> Plan:
+    """The pending trade's plan with one target at a price."""
+    plan = _unpinned(trade)
+    rules = list(plan.targets)
+    rules[number - 1] = TargetRule(share=rules[number - 1].share, price=Decimal(instrument.price(level)))
+    return msgspec.structs.replace(plan, targets=tuple(rules))
+
+
+# OCO groups
+
+
+def link(desk: Desk, ask: ev.LinkEntries) -> None:
+    """Pending entries become one group."""
+    names = tuple(dict.fromkeys(ask.trades))
+    trades = [pending_trade(desk, name, ask.ask) for name in names]
+    found = [trade for trade in trades if trade is not None]
+    if len(found) < len(names) or not found:
+        return
+    if len(found) == 1:
+        found[0].group = ""
+        desk.tell("info", "unlinked", "The entry stands alone now", found[0], ask.ask)
+        return
+    _group(desk, found, ask.ask)
+
+
+def _group(desk: Desk, trades: list[Trade], name: str) -> None:
+    for trade in trades:
+        trade.group = name
+    desk.state.groups[name] = ""
+    names = ", ".join(trade.id for trade in trades)
+    desk.tell("info", "linked", f"One cancels the others: {names}", ask=name)
+
+
+def first_fill(desk: Desk, trade: Trade) -> None:
+    """An entry of a group has filled, even in part: the others are cancelled; a second one is closed at once."""
+    state = desk.state
+    if not trade.group:
+        return
+    first = state.groups.get(trade.group, "")
+    if first and first != trade.id:
+        text = f"Two entries of an OCO group filled, {first} before this one: this one is closed at once"
+        desk.tell("alarm", "oco_second", text, trade)
+        leave(desk, trade, f"OCO: {first} had filled first")
+        return
+    state.groups[trade.group] = trade.id
+    for other in state.live():
+        if other.group == trade.group and other is not trade and not other.leave_why:
+            leave(desk, other, f"OCO: {trade.id} filled")
+            converge(desk, other)
+
+
+def is_pending(state: EngineState, trade: Trade) -> bool:
+    """Its entry waits at a level and nothing has filled."""
+    entry = state.orders.get(trade.entry)
+    return trade.state == states.ENTERING and not trade.entered and entry is not None and entry.kind != "market"

@@ -1,0 +1,71 @@
+"""Held lines: stop and targets that Hawser keeps and the venue does not see, watched on every quote.
+
+A wider backstop rests at the venue all the while (`protecting.py`); where the link is lost it alone protects. A held
+stop that only a spread spike reaches may wait `settle_ms`, never longer.
+"""
+
+from __future__ import annotations
+
+from hawser.core.clock import MILLISECOND
+from hawser.core.rules.entries import HELD_QUIET, HELD_SPIKE, held_stop
+from hawser.engine.protecting import converge, leave, target_wants
+from hawser.engine.requests import Desk
+from hawser.engine.state import Trade, bar_key
+
+
+def watch(desk: Desk, trade: Trade) -> None:
+    """Look at a trade with held lines at the present quote."""
+    if trade.leave_why or not trade.open_steps or trade.plan.held is None:
+        return
+    state, rule = desk.state, trade.plan.held
+    market = state.markets[trade.symbol]
+    bar = state.bars.get(bar_key(trade.symbol, trade.plan.timeframe_ns))
+    usual = bar.spread if bar is not None else float(market.ask - market.bid)
+    verdict = held_stop(trade.stop, market.bid, market.ask, usual, trade.side)
+    if verdict == HELD_QUIET:
+        trade.reached_since = 0
+        _targets(desk, trade)
+    elif verdict == HELD_SPIKE and rule.settle_ms:
+        _settle(desk, trade, rule.settle_ms * MILLISECOND)
+    else:
+        _reached(desk, trade, "the quote reached it")
+
+
+def _settle(desk: Desk, trade: Trade, wait: int) -> None:
+    now = desk.state.now
+    if not trade.reached_since:
+        trade.reached_since = now
+        desk.later(f"settle:{trade.id}:{now}", wait)
+        desk.tell(
+            "caution", "held_waits", f"A spread spike reaches the held stop: waiting {wait // MILLISECOND} ms", trade
+        )
+    elif now - trade.reached_since >= wait:
+        _reached(desk, trade, "the spread spike did not pass")
+
+
+def settled(desk: Desk, trade: Trade, since: int) -> None:
+    """The time a spike may last is up."""
+    if trade.reached_since == since and trade.open_steps and not trade.leave_why:
+        _reached(desk, trade, "the spread spike did not pass")
+
+
+def _reached(desk: Desk, trade: Trade, how: str) -> None:
+    level = desk.state.instruments[trade.symbol].price(trade.stop)
+    desk.tell("info", "held_stop", f"Held stop {level}: {how}; closing at market", trade)
+    leave(desk, trade, "held stop")
+    converge(desk, trade)
+
+
+def _targets(desk: Desk, trade: Trade) -> None:
+    """Take what the quote has reached, at market."""
+    market = desk.state.markets[trade.symbol]
+    exit_side = market.exit_side(trade.side)
+    reached = [line for line in trade.targets if trade.side * (exit_side - line.level) >= 0]
+    if not reached:
+        return
+    under_way = {order.number for order in desk.state.orders_of(trade, "target")}
+    wants = target_wants(trade)
+    for line in reached:
+        want = wants[line.number]
+        if want and line.number not in under_way and line.retry_at <= desk.state.now:
+            desk.submit(trade, "target", "market", want, None, f"held target {line.number}", line.number)

@@ -1,0 +1,157 @@
+"""Held lines: the venue sees the backstop only, the quote triggers the stop; adoption of positions not ours."""
+
+import pytest
+
+from byhand import SYMBOL, ByHand, codes, of, plan
+from hawser.core.entry import HeldRule
+from hawser.core.rules.entries import HELD_QUIET, HELD_REACHED, HELD_SPIKE, backstop_behind, held_stop
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine import states
+
+
+def held(**rule) -> ByHand:
+    hand = ByHand()
+    hand.protect(held=HeldRule(**rule))
+    return hand
+
+
+def quoted(hand: ByHand, bid: int, ask: int) -> list:
+    return hand.do(ev.Quote, symbol=SYMBOL, bid=bid, ask=ask, high_bid=bid, low_ask=ask)
+
+
+def test_the_venue_sees_the_backstop_and_no_target():
+    hand = held()
+    assert hand.order("stop").level == 60516  # 2 R below the entry; the stop itself is at 0.60879
+    assert hand.trade.state == states.PROTECTED
+    assert not hand.engine.state.orders_of(hand.trade, "target")
+
+
+def test_a_quote_at_the_held_stop_closes_at_market():
+    hand = held()
+    assert not quoted(hand, 60880, 60892)
+    sent = of(quoted(hand, 60879, 60891), cm.Submit)
+    assert [(order.role, order.kind, order.steps) for order in sent] == [("close", "market", 104)]
+    hand.fill(sent[0].order, 104, 60879)
+    assert hand.trade.end_reason == "held stop"
+
+
+def test_a_spread_spike_may_last_so_long_and_no_longer():
+    hand = held(settle_ms=500)
+    found = quoted(hand, 60870, 60930)  # the ask stands where it was: only the spread has widened
+    assert "held_waits" in codes(found) and not of(found, cm.Submit)
+    assert not quoted(hand, 60900, 60912)  # it has passed
+    quoted(hand, 60870, 60930)
+    assert [order.role for order in of(hand.later(0.6), cm.Submit)] == ["close"]
+
+
+def test_a_real_move_is_not_waited_for():
+    hand = held(settle_ms=500)
+    assert of(quoted(hand, 60870, 60882), cm.Submit)
+
+
+def test_held_targets_are_taken_at_market_when_the_quote_reaches_them():
+    hand = held()
+    sent = of(quoted(hand, 61605, 61617), cm.Submit)
+    assert [(order.role, order.kind, order.steps) for order in sent] == [("target", "market", 41)]
+    assert not of(quoted(hand, 61606, 61618), cm.Submit)  # it is under way
+    hand.fill(sent[0].order, 41, 61605)
+    assert hand.trade.open_steps == 63
+    assert not of(quoted(hand, 61607, 61619), cm.Submit)
+
+
+def test_the_backstop_follows_the_held_stop_and_only_tightens():
+    hand = held()
+    hand.quote(61900, 61912)
+    found = hand.bar(0.61900, atr=0.00145)
+    assert hand.trade.stop > 60879
+    amends = of(found, cm.Amend)
+    assert [order.level for order in amends] == [hand.trade.stop - 363]
+
+
+def test_lines_change_places():
+    hand = ByHand()
+    hand.protect()
+    found = hand.do(ev.HoldLines, ask="H", trade=hand.trade.id, held=HeldRule())
+    assert [order.level for order in of(found, cm.Amend)] == [60516]
+    assert len(of(found, cm.Cancel)) == 2
+    hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=60516, steps=104)
+    for number in (1, 2):
+        hand.do(ev.OrderCancelled, order=hand.order("target", number).id, why="asked for")
+    back = hand.do(ev.HoldLines, ask="B", trade=hand.trade.id, held=None)
+    assert [order.level for order in of(back, cm.Amend)] == [60879]
+    assert [order.role for order in of(back, cm.Submit)] == ["target", "target"]
+    assert codes(hand.do(ev.HoldLines, ask="B2", trade=hand.trade.id, held=None)) == ["held_already"]
+
+
+def test_a_widened_held_stop_takes_its_backstop_along():
+    hand = held()
+    hand.do(ev.MoveStop, ask="W", trade=hand.trade.id, level=60800, widen=True)
+    assert hand.trade.backstop == 60437
+
+
+@pytest.mark.parametrize(
+    ("side", "stop", "bid", "ask", "found"),
+    [
+        (1, 100, 101, 103, HELD_QUIET), (1, 100, 100, 102, HELD_REACHED), (1, 100, 95, 103, HELD_SPIKE),
+        (-1, 100, 97, 99, HELD_QUIET), (-1, 100, 98, 100, HELD_REACHED), (-1, 100, 97, 105, HELD_SPIKE),
+    ],
+)  # fmt: skip
+def test_what_a_held_stop_says_of_a_quote(side, stop, bid, ask, found):
+    assert held_stop(stop, bid, ask, 2.0, side) == found
+
+
+def test_the_backstop_is_always_wider():
+    assert [backstop_behind(r, m) for r, m in ((363, 2.0), (10, 1.01), (1, 1.001))] == [363, 1, 1]
+
+
+# Adoption
+
+
+def found_position(steps: int = 50, side: int = 1) -> ByHand:
+    hand = ByHand()
+    hand.do(ev.VenueUp)
+    told = hand.holdings(positions=(ev.Held("X-1", SYMBOL, side, steps, 61300.0),))
+    assert "position_unexplained" in codes(told)
+    return hand
+
+
+def test_an_adopted_position_gets_its_stop_at_once():
+    hand = found_position()
+    sent = of(hand.do(ev.Adopt, ask="A", position="X-1", plan=plan()), cm.Submit)
+    assert [(order.role, order.steps, order.level, order.closes) for order in sent] == [("stop", 50, 60867, "X-1")]
+    hand.do(ev.OrderAccepted, order=sent[0].order)
+    assert hand.trade.state == states.PROTECTED
+    assert hand.trade.entry_price == 61300.0
+    assert not hand.engine.state.unexplained
+
+
+def test_an_adopted_position_is_compared_like_any_other():
+    hand = found_position()
+    hand.do(ev.Adopt, ask="A", position="X-1", plan=plan())
+    hand.do(ev.OrderAccepted, order=hand.order("stop").id)
+    hand.do(ev.VenueUp)
+    resting = tuple(order.id for order in hand.engine.state.orders.values() if not order.over)
+    told = hand.holdings(positions=(ev.Held("X-1", SYMBOL, 1, 50, 61300.0),), resting=resting)
+    assert codes(told) == ["reconciled"]
+    hand.do(ev.VenueUp)
+    assert "quantity_differs" in codes(hand.holdings())
+    assert hand.trade.state == states.ENDED
+
+
+@pytest.mark.parametrize(
+    ("position", "changes", "code"), [("X-9", {}, "no_position"), ("X-1", {"side": -1}, "other_position")]
+)
+def test_what_cannot_be_adopted_is_refused(position, changes, code):
+    hand = found_position()
+    assert codes(hand.do(ev.Adopt, ask="A", position=position, plan=plan(**changes))) == [code]
+    assert "X-1" in hand.engine.state.unexplained
+
+
+def test_an_adopted_position_can_be_closed():
+    hand = found_position()
+    hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(targets=()))
+    hand.do(ev.OrderAccepted, order=hand.order("stop").id)
+    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
+    hand.fill(sent[0].order, 50, 61230)
+    assert hand.trade.state == states.ENDED
