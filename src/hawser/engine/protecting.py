@@ -14,6 +14,7 @@ from hawser.engine.requests import Desk
 from hawser.engine.state import Order, TargetLine, Trade
 
 RETRY = 250 * MILLISECOND
+EXPOSED_RETRY = 100 * MILLISECOND
 TARGET_RETRY = 2 * SECOND
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 # Part of the policy's deadline given to attaching a stop; what is left is for getting out.
@@ -238,5 +239,7 @@ def _due(desk: Desk, at: int) -> bool:
 
 
 def retry_later(desk: Desk, trade: Trade, delay: int = RETRY) -> int:
-    """Come back to `trade` after a pause; returns when."""
+    """Come back to `trade` after a pause, a short one while it is exposed; returns when."""
+    if trade.exposed_since:
+        delay = min(delay, EXPOSED_RETRY)
     return desk.later(f"retry:{trade.id}:{desk.number()}", delay)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from hawser.core.clock import MILLISECOND, SECOND
+from hawser.engine import states
 from hawser.engine.commands import (
     Amend,
     AnyCommand,
@@ -102,7 +103,8 @@ class Desk:
 
     def _time(self, order: Order, request: str) -> None:
         order.pending, order.token = request, self.number()
-        exposed = order.role == "entry" or self.state.trades[order.trade].exposed_since
+        trade = self.state.trades[order.trade]
+        exposed = order.role == "entry" or trade.exposed_since or trade.state == states.EXPOSED
         self.later(f"request:{order.id}:{order.token}", EXPOSED_TIMEOUT if exposed else REQUEST_TIMEOUT)
 
     def silent(self, order: Order, token: int) -> None:
