@@ -7,10 +7,13 @@ import json
 import os
 import sys
 from pathlib import Path
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 from hawser import __version__
 from hawser.core.errors import BadInput, HawserError
+
+if TYPE_CHECKING:
+    from hawser.venue.quay.quay import Quay
 
 DONE, REFUSED, WRONG = 0, 1, 2
 
@@ -119,6 +122,7 @@ def _desktop_parser() -> _Parser:
     parser.add_argument("--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)")
     parser.add_argument("--account", type=Path, metavar="FILE", help="with --bars: the account (TOML)")
     parser.add_argument("--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset")
+    parser.add_argument("--quay", type=Path, metavar="PATH", help="trade at the simulated venue that listens there")
     parser.add_argument("--speed", type=float, default=None, metavar="N", help="run the venue's clock N times as fast")
     parser.add_argument("--zone", metavar="ZONE", help="show times in this zone instead of the machine's")
     parser.add_argument("--profile-root", type=Path, help=argparse.SUPPRESS)  # tests keep their data apart
@@ -130,17 +134,19 @@ def _desktop(arguments: list[str]) -> int:
     if options.speed is not None and not 0 < options.speed <= 3600:
         raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
     _check_zone(options.zone)
-    if options.demo and options.bars:
-        raise BadInput("usage", "--demo and --bars: expected one of them")
+    if sum(map(bool, (options.demo, options.bars, options.quay))) > 1:
+        raise BadInput("usage", "--demo, --bars and --quay: expected one of them")
     if options.fresh and not options.demo:
         raise BadInput("usage", "--fresh: expected together with --demo")
     for name in ("instrument", "account", "tz"):
-        if getattr(options, name) and not options.bars:
+        if getattr(options, name) and not (options.bars or (options.quay and name == "account")):
             raise BadInput("usage", f"--{name}: expected together with --bars")
     if options.bars and not options.instrument:
         raise BadInput("usage", "--bars: expected --instrument FILE.toml too")
     if options.demo:
         return _demo(options)
+    if options.quay:
+        return _far(options)
     return _replay(options)
 
 
@@ -174,6 +180,76 @@ def _demo(options: argparse.Namespace) -> int:
     if options.fresh:
         begin_anew(chosen)
     return run(chosen, boot, "demo", options.speed or 1.0, options.zone)
+
+
+def _far(options: argparse.Namespace) -> int:
+    from hawser.core.account import Account
+    from hawser.formats.declared import load
+    from hawser.service.far import boot
+    from hawser.service.profile import far_name, profile
+
+    account = load(Account, options.account) if options.account else None
+    if not options.quay.is_socket():
+        raise BadInput("no_quay", f"{options.quay}: expected the socket of a simulated venue; start one: hawser quay")
+    _need_display()
+    from hawser.desk.app import run
+
+    chosen = profile(far_name(options.quay), options.profile_root)
+    return run(
+        chosen, lambda where: boot(options.quay, account, where), options.quay.name, options.speed or 1.0, options.zone
+    )  # fmt: skip
+
+
+def _quay(arguments: list[str]) -> int:
+    """`hawser quay`."""
+    parser = _Parser(
+        prog="hawser quay", description="Run the simulated venue as a process of its own, on a Unix socket."
+    )
+    parser.add_argument("--socket", type=Path, required=True, metavar="PATH", help="where to listen")
+    parser.add_argument("--state", type=Path, metavar="FILE", help="where its books are kept (beside the socket)")
+    parser.add_argument("--bars", type=Path, metavar="FILE", help="replay this history instead of the demo's market")
+    parser.add_argument("--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)")
+    parser.add_argument("--account", type=Path, metavar="FILE", help="the account's currency, balance and rates (TOML)")
+    parser.add_argument("--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset")
+    parser.add_argument("--severity", choices=("calm", "fair", "squall", "gale"), default="fair", help="weather (fair)")
+    parser.add_argument("--seed", type=int, default=1, metavar="N", help="of the weather (1)")
+    parser.add_argument("--speed", type=float, default=1.0, metavar="N", help="run its clock N times as fast (1)")
+    options = parser.parse_args(arguments)
+    if not 0 < options.speed <= 3600:
+        raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
+    if bool(options.bars) != bool(options.instrument):
+        raise BadInput("usage", "--bars and --instrument: expected together")
+    from hawser.service.far import serve
+
+    serve(_venue(options), options.socket, options.speed)
+    return DONE
+
+
+def _venue(options: argparse.Namespace) -> Quay:
+    from hawser.core.account import Account
+    from hawser.demo import world
+    from hawser.formats.declared import load
+    from hawser.venue.quay import feed as fd
+    from hawser.venue.quay.quay import Quay
+    from hawser.venue.quay.replay import ReplayFeed
+    from hawser.venue.quay.store import BookStore
+    from hawser.venue.quay.weather import SEVERITIES
+
+    feed: fd.Feed
+    if options.bars:
+        from hawser.service.replay import Inputs
+
+        inputs = Inputs(options.bars, options.instrument, options.account, options.tz)
+        account = inputs.account
+        feed = ReplayFeed(inputs.instrument, inputs.history.bars, account.costs.spread_ticks)
+    else:
+        account = load(Account, options.account) if options.account else world.ACCOUNT
+        feed = world.make_feed()
+    store = BookStore(options.state or options.socket.with_suffix(".sqlite"))
+    return Quay(
+        feed, account.currency, account.basis_money("balance"), account.rates, SEVERITIES[options.severity],
+        seed=options.seed, store=store,
+    )  # fmt: skip
 
 
 def _replay(options: argparse.Namespace) -> int:
@@ -217,7 +293,7 @@ def _verify(arguments: list[str]) -> int:
     return REFUSED
 
 
-COMMANDS = {"size": _size, "lines": _lines, "verify": _verify, "storm": _storm}
+COMMANDS = {"size": _size, "lines": _lines, "verify": _verify, "storm": _storm, "quay": _quay}
 
 if __name__ == "__main__":
     sys.exit(main())

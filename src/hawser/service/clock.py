@@ -31,6 +31,11 @@ class Clock:
     def running(self) -> bool:
         return self._running
 
+    def at_least(self, now: int) -> None:
+        """Go on from `now`, where that is later."""
+        with self._lock:
+            self._base, self._at = max(self._now(), now), time.monotonic_ns()
+
     def set(self, speed: float | None = None, running: bool | None = None) -> None:
         """Change speed or pause from this moment on."""
         with self._lock:

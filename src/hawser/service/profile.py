@@ -44,6 +44,17 @@ def profile(name: str, root: Path | None = None) -> Profile:
 
 def replay_name(symbol: str, bars: Path) -> str:
     """A profile of its own for each history that is replayed, so that its trades are found again."""
-    digest = hashlib.sha256(str(bars.resolve()).encode()).hexdigest()[:8]
-    plain = "".join(ch if ch.isalnum() else "-" for ch in symbol).strip("-").lower()
-    return f"replay-{plain}-{digest}"
+    return f"replay-{_plain(symbol)}-{_digest(bars)}"
+
+
+def far_name(socket: Path) -> str:
+    """A profile of its own for each venue that runs as a process."""
+    return f"quay-{_plain(socket.stem)}-{_digest(socket)}"
+
+
+def _plain(text: str) -> str:
+    return "".join(ch if ch.isalnum() else "-" for ch in text).strip("-").lower()
+
+
+def _digest(path: Path) -> str:
+    return hashlib.sha256(str(path.resolve()).encode()).hexdigest()[:8]

@@ -30,8 +30,7 @@ from hawser.service.profile import Profile
 from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, taken
 from hawser.service.telling import Line, Teller
-from hawser.venue.quay.quay import Quay
-from hawser.venue.quay.weather import SEVERITIES, Sky
+from hawser.venue.quay.simulated import Simulated
 
 FRAME = 1 / 30
 
@@ -40,7 +39,7 @@ class Boot(msgspec.Struct):
     """What a profile starts with. `prepare` plays what must have happened before anybody looks (lockstep)."""
 
     account: Account
-    venue: Quay
+    venue: Simulated
     ledger: Ledger
     prepare: Callable[[Session], None] | None = None
     notes: list[str] = []
@@ -90,7 +89,7 @@ class Runtime:
         self._watch = Watch()
         self._teller = Teller()
         self._link: Link | None = None
-        self.venue: Quay | None = None
+        self.venue: Simulated | None = None
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
         self._serial = 0
         self._asked_prefix = f"{time.time_ns():x}"
@@ -137,11 +136,16 @@ class Runtime:
 
         self._do(tell)
 
-    def set_weather(self, severity: str) -> None:
-        """Change Quay's weather from now on."""
+    def pace(self, speed: float | None = None, running: bool | None = None) -> None:
+        """Change the venue's clock: how many times as fast, and whether it runs."""
+        self.clock.set(speed, running)
+        self.at_venue(lambda venue: venue.pace(speed, running))
+
+    def at_venue(self, work: Callable[[Simulated], None]) -> None:
+        """Have something done at the simulated venue, on its own thread: its weather, a gust."""
         link, venue = self._link, self.venue
         if link is not None and venue is not None:
-            link.do(lambda: setattr(venue, "sky", Sky(SEVERITIES[severity], venue.now)))
+            link.do(lambda: work(venue))
 
     def _do(self, work: Callable[[Session], None]) -> None:
         self._asks.put(work)

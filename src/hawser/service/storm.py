@@ -14,19 +14,17 @@ from pathlib import Path
 
 import msgspec
 
-from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.account import Account, Policy
 from hawser.core.clock import MILLISECOND, MINUTE, SECOND
-from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.errors import VenueRefused
 from hawser.core.instrument import Commission, Instrument
-from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
 from hawser.engine import events as ev
 from hawser.engine import states
-from hawser.engine.entering import is_pending
-from hawser.engine.state import EngineState, Trade
+from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.ledger.verify import verify
 from hawser.service.session import Session
+from hawser.service.stormtrader import Trader
 from hawser.service.telling import Line, Teller
 from hawser.venue.quay.generator import Character, GeneratedFeed
 from hawser.venue.quay.quay import Quay
@@ -94,7 +92,7 @@ class Storm:
         self.found = Findings(seed)
         self.lines: list[Line] | None = None  # a list: everything is told
         self._teller = Teller()
-        self._asks, self._name = 0, f"{seed}-{left_at % 1_000_000_007}"
+        self._trader = Trader(self.random, f"{seed}-{left_at % 1_000_000_007}")
         self._naked: dict[str, int] = {}
         self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
         self.session = self._opened()
@@ -126,6 +124,20 @@ class Storm:
         self.found.simulated = self.venue.now - begun
         return self.found
 
+    def _act(self) -> None:
+        if self._kills and self.random.random() < self._kills:
+            self._kill()
+        elif self.random.random() < 0.02:
+            self._stray()
+        else:
+            self._trader.act(self.session, self.venue.now)
+
+    def _stray(self) -> None:
+        """Somebody else opens a position in the account."""
+        symbol = self.random.choice(list(self.venue.instruments))
+        with contextlib.suppress(VenueRefused):
+            self.venue.stray(symbol, self.random.choice((1, -1)), self.random.randint(1, 30))
+
     def watch(self, until: int) -> None:
         """Let time pass, checking what was promised."""
         while self.venue.now < until:
@@ -140,114 +152,6 @@ class Storm:
         self._agree()
         self._fills()
         self._record()
-
-    # The trader
-
-    def _act(self) -> None:
-        now, draw = self.venue.now, self.random
-        live = self.state.live()
-        choice = draw.random()
-        self._asks += 1
-        ask = f"{self._name}-{self._asks}"
-        if self._kills and draw.random() < self._kills:
-            self._kill()
-        elif self.state.halt is not None and choice < 0.4:
-            self.session.ask(ev.Rearm(time=now, ask=ask, reason="the storm goes on"))
-        elif choice < 0.45 and len(live) < 5:
-            event = self._placing(ask, now)
-            self.session.ask(event)
-            if draw.random() < 0.2:  # a double click
-                self.session.ask(event)
-        elif choice < 0.7 and live:
-            self._move(draw.choice(live), ask, choice < 0.6)
-        elif choice < 0.85 and live:
-            self.session.ask(self._close_or_turn(draw.choice(live), ask, now))
-        elif choice < 0.88:
-            self.session.ask(ev.CloseAll(time=now, ask=ask))
-        elif choice < 0.91:
-            self.session.ask(ev.Halt(time=now, ask=ask, why="storm"))
-        elif choice < 0.93:
-            self._stray()
-        elif self.state.unexplained:
-            position = next(iter(self.state.unexplained.values()))
-            plan = msgspec.structs.replace(self._plan(), symbol=position.symbol, side=position.side)
-            self.session.ask(ev.Adopt(time=now, ask=ask, position=position.id, plan=plan))
-
-    def _stray(self) -> None:
-        """Somebody else opens a position in the account."""
-        symbol = self.random.choice(list(self.venue.instruments))
-        with contextlib.suppress(VenueRefused):
-            self.venue.stray(symbol, self.random.choice((1, -1)), self.random.randint(1, 30))
-
-    def _placing(self, ask: str, now: int) -> ev.AskEvent:
-        draw = self.random
-        if draw.random() < 0.12:
-            return ev.PlaceStraddle(time=now, ask=ask, plan=self._plan(), atr=draw.uniform(0.3, 2.0))
-        return ev.PlaceTrade(time=now, ask=ask, plan=self._plan())
-
-    def _move(self, trade: Trade, ask: str, stop: bool) -> None:
-        now, draw = self.venue.now, self.random
-        if is_pending(self.state, trade) and draw.random() < 0.7:
-            level = max(1, trade.ref + draw.randint(-60, 60))
-            self.session.ask(ev.MoveEntry(time=now, ask=ask, trade=trade.id, level=level))
-        elif stop:
-            level = max(1, trade.stop + draw.randint(-40, 60) * trade.side)
-            widen = draw.random() < 0.5
-            self.session.ask(ev.MoveStop(time=now, ask=ask, trade=trade.id, level=level, widen=widen))
-        elif trade.targets:
-            line = draw.choice(trade.targets)
-            level = line.level + draw.randint(-50, 50)
-            self.session.ask(ev.MoveTarget(time=now, ask=ask, trade=trade.id, number=line.number, level=level))
-
-    def _close_or_turn(self, trade: Trade, ask: str, now: int) -> ev.AskEvent:
-        draw = self.random
-        kind = draw.choice(("whole", "whole", "share", "even", "turn", "target", "equip", "hold", "link"))
-        if kind == "target":
-            level = max(1, trade.ref + trade.side * draw.randint(-20, 400))
-            number, share = draw.randint(0, 3), draw.choice((0.0, 0.2, 0.5))
-            return ev.SetTarget(time=now, ask=ask, trade=trade.id, number=number, level=level, share=share)
-        if kind == "equip":
-            plan = msgspec.structs.replace(self._plan(), symbol=trade.symbol, side=trade.side)
-            return ev.Reequip(time=now, ask=ask, trade=trade.id, plan=plan)
-        if kind == "hold":
-            held = None if trade.held else self._held()
-            return ev.HoldLines(time=now, ask=ask, trade=trade.id, held=held)
-        if kind == "link":
-            waiting = [one.id for one in self.state.live() if is_pending(self.state, one)]
-            return ev.LinkEntries(time=now, ask=ask, trades=tuple(waiting) or (trade.id,))
-        if kind == "even":
-            return ev.BreakEven(time=now, ask=ask, trade=trade.id)
-        if kind == "turn":
-            return ev.TurnAround(time=now, ask=ask, trade=trade.id)
-        share = 1.0 if kind == "whole" else draw.uniform(0.05, 0.95)
-        return ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share)
-
-    def _plan(self) -> Plan:
-        draw = self.random
-        shares = [(1.0, 0.4), (2.0, 0.3), (3.0, 0.3)][: draw.randint(0, 3)]
-        return Plan(
-            symbol=draw.choice([one.symbol for one, _ in WORLD]), side=draw.choice((1, -1)),
-            size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=StopRule(atr=draw.uniform(0.5, 3.0)),
-            targets=tuple(TargetRule(r=r * draw.uniform(0.2, 1), share=share) for r, share in shares),
-            trail=TrailRule(draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
-            entry=self._entry(), anchor=draw.choice(("planned", "fill")),
-            held=self._held() if draw.random() < 0.25 else None,
-        )  # fmt: skip
-
-    def _entry(self) -> EntryRule:
-        draw = self.random
-        kind = draw.choice(("market", "market", "limit", "stop"))
-        within = draw.choice((None, None, draw.randint(0, 30)))
-        if kind == "market":
-            return EntryRule(within_ticks=within)
-        good = Good(minutes=draw.uniform(0.1, 5)) if draw.random() < 0.4 else Good()
-        return EntryRule(
-            "limit" if kind == "limit" else "stop", atr=draw.uniform(0.2, 1.5), good=good,
-            within_ticks=within if kind == "stop" else None,
-        )  # fmt: skip
-
-    def _held(self) -> HeldRule:
-        return HeldRule(self.random.uniform(1.2, 3.0), self.random.choice((0, 400, 2000)))
 
     def _kill(self) -> None:
         """Hawser dies with what it had not written; the venue lives on; another Hawser opens the same ledger."""

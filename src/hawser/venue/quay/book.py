@@ -67,6 +67,7 @@ class Book:
     ) -> None:
         self.instruments, self.currency, self.state = instruments, currency, state
         self.rates: dict[str, float | Rate] = dict(rates)
+        self.touched: set[str] = set(state.orders)  # orders that were not written down since they changed
         self.quotes: dict[str, tuple[int, int]] = {}
         self.closed: set[str] = set()
         self.slippage: Callable[[], int] = lambda: 0  # ticks by which market and stop orders fill worse
@@ -97,14 +98,15 @@ class Book:
         self._done(order, "cancelled")
         return [self._cancelled(order, "expired")]
 
-    @staticmethod
-    def _reached(order: BookOrder, bid: int, ask: int) -> bool:
+    def _reached(self, order: BookOrder, bid: int, ask: int) -> bool:
         assert order.level is not None  # resting orders have one
         price = ask if order.side > 0 else bid
         through = order.side * (price - order.level)
         if order.kind == "limit":
             return through <= 0
-        order.triggered = order.triggered or through >= 0
+        if through >= 0 and not order.triggered:
+            order.triggered = True
+            self.touched.add(order.id)
         within = order.bound is None or order.side * (price - order.bound) <= 0
         return order.triggered and within
 
@@ -115,6 +117,7 @@ class Book:
         if request.id in self.state.orders:
             raise VenueRefused("duplicate", f"order id {request.id} was used before")
         instrument = self._instrument(request.symbol)
+        self.touched.add(request.id)
         order = BookOrder(
             request.id, request.symbol, request.side, request.kind, self._steps(instrument, request.qty),
             None if request.level is None else self._ticks(instrument, request.level), request.closes,
@@ -164,6 +167,7 @@ class Book:
         if level != order.level and self._at_market(trial, instrument):
             raise VenueRefused("wrong_side", f"{request.level} is at or through the market")
         order.level, order.steps, order.bound = level, steps, bound
+        self.touched.add(order.id)
         return [port.Amended(time=self.state.now, id=order.id, level=request.level, qty=request.qty)]
 
     def cancel(self, order_id: str) -> list[port.Told]:
@@ -272,6 +276,7 @@ class Book:
         fill = port.FillTold(
             f"F{self.state.counter}", self.state.now, instrument.qty(steps), instrument.price(price), profit, fee
         )
+        self.touched.add(order.id)
         order.filled += steps
         order.fills.append(fill)
         if order.filled >= order.steps or clipped:
@@ -287,6 +292,7 @@ class Book:
 
     def _done(self, order: BookOrder, status: str) -> None:
         order.status = status
+        self.touched.add(order.id)
         if order in self._resting[order.symbol]:
             self._resting[order.symbol].remove(order)
 
@@ -350,11 +356,13 @@ class Book:
             raise VenueRefused("margin", "not enough free margin")
 
 
-def trim(state: BookState, keep_ns: int = 7 * 86400 * SECOND) -> None:
-    """Forget finished orders older than `keep_ns`, so that the state stays small."""
-    for order_id in [
+def trim(state: BookState, keep_ns: int = 7 * 86400 * SECOND) -> list[str]:
+    """Forget finished orders older than `keep_ns`, so that the state stays small; returns which."""
+    old = [
         order.id
         for order in state.orders.values()
         if order.status != "resting" and order.fills and order.fills[-1].time < state.now - keep_ns
-    ]:
+    ]
+    for order_id in old:
         del state.orders[order_id]
+    return old

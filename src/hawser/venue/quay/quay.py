@@ -44,7 +44,7 @@ class Quay:
         state = (store.load() if store else None) or BookState(now=feed.start, balance=balance)
         state.now = max(state.now, not_before)
         self.instruments, self.base_span = feed.instruments, feed.base_span
-        self._currency = currency
+        self.currency = currency
         self.book = self._opened(state, rates)
         self.sky = Sky(weather, seed ^ (state.counter * 7919))
         self._arrivals: deque[tuple[int, port.Request, str]] = deque()
@@ -67,7 +67,7 @@ class Quay:
         self._ready.append(port.LinkTold(time=state.now, up=True))
 
     def _opened(self, state: BookState, rates: dict[str, float | AccountRate]) -> Book:
-        book = Book(self.instruments, self._currency, rates, state)
+        book = Book(self.instruments, self.currency, rates, state)
         book.slippage, book.part = self._slippage, self._part
         return book
 
@@ -226,6 +226,22 @@ class Quay:
             self._go_on(order)
             self._note_expiry(order)
 
+    @property
+    def counts(self) -> dict[str, int]:
+        """What the weather has done so far, by kind."""
+        return self.sky.counts
+
+    @property
+    def weather(self) -> Weather:
+        return self.sky.weather
+
+    def set_weather(self, weather: Weather, seed: int) -> None:
+        """Another weather from now on, its counts from nothing."""
+        self.sky = Sky(weather, seed)
+
+    def pace(self, speed: float | None, running: bool | None) -> None:
+        """Nothing: who drives this venue has its clock."""
+
     def stray(self, symbol: str, side: int, steps: int) -> None:
         """Open a position as if by another hand: nobody is told but who asks for all there is."""
         instrument, book = self.instruments[symbol], self.book
@@ -257,12 +273,13 @@ class Quay:
         self.book.state.now = max(self.now, now)
         if self.now >= self._next_save:
             self._next_save = self.now + SAVE_EVERY
-            trim(self.book.state)
+            self.book.touched.update(trim(self.book.state))
             self._save()
 
     def _save(self) -> None:
         if self._store:
-            self._store.save(self.book.state)
+            self._store.save(self.book.state, self.book.touched)
+        self.book.touched.clear()
 
     def _answer(self, messages: list[port.Told]) -> None:
         for message in messages:

@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
 
 from hawser.core.errors import Unavailable
-from hawser.venue.quay.book import BookState
+from hawser.venue.quay.book import BookOrder, BookState
 
 _encode = msgspec.msgpack.Encoder().encode
-_decode = msgspec.msgpack.Decoder(BookState).decode
+_state = msgspec.msgpack.Decoder(BookState).decode
+_order = msgspec.msgpack.Decoder(BookOrder).decode
 
 
 def reread(state: BookState) -> BookState:
     """The state as it would be read back after a restart."""
-    return _decode(_encode(state))
+    return _state(_encode(state))
 
 
 class BookStore:
-    """Writes the whole state in one transaction; a killed process leaves the last whole one."""
+    """Writes what has changed in one transaction; a killed process leaves the last whole one.
+
+    The table `book` has one row with everything but the orders, `orders` one for each.
+    """
 
     def __init__(self, path: Path) -> None:
         try:
@@ -29,15 +34,33 @@ class BookStore:
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.execute("PRAGMA synchronous=NORMAL")
             self._db.execute("CREATE TABLE IF NOT EXISTS book (one INTEGER PRIMARY KEY CHECK (one = 1), state BLOB)")
+            self._db.execute("CREATE TABLE IF NOT EXISTS orders (id TEXT PRIMARY KEY, body BLOB)")
         except (sqlite3.Error, OSError) as error:
             raise Unavailable("store", f"{path}: the simulated venue's state cannot be opened ({error})") from error
 
     def load(self) -> BookState | None:
         row = self._db.execute("SELECT state FROM book").fetchone()
-        return _decode(row[0]) if row else None
+        if row is None:
+            return None
+        state = _state(row[0])  # a file of an older Hawser has its orders in here
+        for (body,) in self._db.execute("SELECT body FROM orders ORDER BY rowid"):
+            order = _order(body)
+            state.orders[order.id] = order
+        return state
 
-    def save(self, state: BookState) -> None:
-        self._db.execute("INSERT OR REPLACE INTO book VALUES (1, ?)", (_encode(state),))
+    def save(self, state: BookState, touched: Iterable[str]) -> None:
+        """Write the state; of its orders those `touched`, which are deleted where the state has them no more."""
+        head = msgspec.structs.replace(state, orders={})
+        names = list(touched)
+        self._db.execute("BEGIN IMMEDIATE")
+        self._db.execute("INSERT OR REPLACE INTO book VALUES (1, ?)", (_encode(head),))
+        kept = [(name, _encode(state.orders[name])) for name in names if name in state.orders]
+        self._db.executemany(
+            "INSERT INTO orders VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET body = excluded.body", kept
+        )
+        gone = [(name,) for name in names if name not in state.orders]
+        self._db.executemany("DELETE FROM orders WHERE id = ?", gone)
+        self._db.execute("COMMIT")
 
     def close(self) -> None:
         self._db.close()

@@ -1,0 +1,38 @@
+"""Opening a session at a simulated venue that runs as a process of its own, and running one."""
+
+from __future__ import annotations
+
+import signal
+import sys
+from pathlib import Path
+
+from hawser.core.account import Account, Policy, SizeRule
+from hawser.ledger.ledger import Ledger
+from hawser.service.profile import Profile
+from hawser.service.quayclient import FarQuay
+from hawser.service.quayserver import Server
+from hawser.service.runtime import Boot
+from hawser.venue.quay.quay import Quay
+
+
+def boot(path: Path, account: Account | None, profile: Profile) -> Boot:
+    """The session where it was left, at the venue that listens at `path`."""
+    ledger = Ledger(profile.ledger)
+    venue = FarQuay(path, not_before=ledger.restore().state.now)
+    if account is None:
+        balance = max(venue.welcome.balance, 0.01)
+        account = Account(
+            currency=venue.welcome.currency, equity=balance, balance=balance, size=SizeRule(percent=0.5),
+            policy=Policy(max_heat_percent=3.0),
+        )  # fmt: skip
+    return Boot(account, venue, ledger)
+
+
+def serve(venue: Quay, path: Path, speed: float) -> None:
+    """Run the venue until the process is asked to end."""
+    asked: list[int] = []
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: asked.append(1))
+    server = Server(venue, path, speed)
+    print(f"Quay listens at {path}; stop it with Ctrl+C", file=sys.stderr, flush=True)
+    server.run(lambda: bool(asked))

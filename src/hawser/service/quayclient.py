@@ -1,0 +1,170 @@
+"""A Quay in another process, as a venue like any other. Where the line is gone it says so, and comes back by itself."""
+
+from __future__ import annotations
+
+import socket
+import time
+from collections import deque
+from pathlib import Path
+
+from hawser.core.bars import Bars
+from hawser.core.clock import SECOND
+from hawser.core.errors import HawserError, Unavailable
+from hawser.core.instrument import Instrument
+from hawser.venue import port
+from hawser.venue.quay import wire
+from hawser.venue.quay.weather import Weather
+
+PATIENCE = 10.0  # seconds for the venue to say what it is
+STUCK = 1.0  # seconds a request may wait to be taken
+SILENT = 5.0  # seconds without a sign of life after which the line counts as lost
+AGAIN = 0.5  # seconds between attempts to come back
+
+
+class FarQuay:
+    """Implements `venue.port.Venue` over the socket at `path`. The first connect must succeed: raises Unavailable."""
+
+    def __init__(self, path: Path, not_before: int = 0) -> None:
+        self._path, self._now = path, not_before
+        self._socket: socket.socket | None = None
+        self._frames = wire.Frames(wire.Outward)
+        self._waiting: deque[port.Told] = deque()
+        self._histories: dict[str, Bars] = {}
+        self._heard_at = self._try_at = 0.0
+        self._heard, self._speed, self._running = not_before, 1.0, False
+        self.counts: dict[str, int] = {}
+        self.instruments: dict[str, Instrument] = {}
+        self.welcome = self._first()
+        self.base_span = self.welcome.base_span
+
+    @property
+    def now(self) -> int:
+        """The venue's clock, as far as it can be told from what was heard last."""
+        if self._socket is not None and self._running:
+            elapsed = time.monotonic() - self._heard_at
+            self._now = max(self._now, self._heard + int(elapsed * self._speed * SECOND))
+        return self._now
+
+    @property
+    def weather(self) -> Weather:
+        return self.welcome.weather
+
+    def history(self, symbol: str) -> Bars:
+        return self._histories[symbol]
+
+    def send(self, request: port.Message, at: int) -> None:
+        """Sets out at once, whatever `at` says: the venue has its own clock. Lost where the line is down."""
+        if self._socket is None:
+            return
+        left, end = memoryview(wire.framed(request)), time.monotonic() + STUCK
+        while left:
+            try:
+                left = left[self._socket.send(left) :]
+            except BlockingIOError:
+                if time.monotonic() > end:
+                    self._lost("the venue's process does not answer")
+                    return
+                time.sleep(0.001)
+            except OSError:
+                self._lost("the venue's process is gone")
+                return
+
+    def next_message(self, until: int) -> port.Told | None:
+        """What has come; nothing waits for `until`."""
+        if not self._waiting:
+            self._listen()
+        if not self._waiting:
+            return None
+        message = self._waiting.popleft()
+        self._now = max(self._now, message.time)
+        return message
+
+    def close(self) -> None:
+        """Hang up; the venue goes on."""
+        if self._socket is not None:
+            self._socket.close()
+            self._socket = None
+
+    # What only a simulated venue has
+
+    def set_weather(self, weather: Weather, seed: int) -> None:
+        self.send(wire.SetWeather(weather=weather, seed=seed), self._now)
+
+    def gust(self, kind: str, symbol: str, length: int) -> None:
+        self.send(wire.MakeGust(kind=kind, symbol=symbol, length=length), self._now)
+
+    def stray(self, symbol: str, side: int, steps: int) -> None:
+        self.send(wire.MakeStray(symbol=symbol, side=side, steps=steps), self._now)
+
+    def pace(self, speed: float | None, running: bool | None) -> None:
+        self._now = self.now
+        self._heard, self._heard_at = self._now, time.monotonic()
+        self._speed = self._speed if speed is None else speed
+        self._running = self._running if running is None else running
+        self.send(wire.Pace(speed=speed, running=running), self._now)
+
+    # Inside
+
+    def _first(self) -> wire.Welcome:
+        """Connect and hear what the venue is."""
+        if not self._connect():
+            raise Unavailable("no_quay", f"{self._path}: no simulated venue listens there; start it with: hawser quay")
+        end = time.monotonic() + PATIENCE
+        while time.monotonic() < end:
+            self._listen()
+            if self.instruments and set(self._histories) == set(self.instruments):
+                return self.welcome
+            time.sleep(0.005)
+        raise Unavailable("no_quay", f"{self._path}: what listens there does not answer as a simulated venue does")
+
+    def _connect(self) -> bool:
+        self._try_at = time.monotonic() + AGAIN
+        line = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        line.settimeout(1.0)
+        try:
+            line.connect(str(self._path))
+            line.sendall(wire.framed(wire.Hello(not_before=self._now)))
+        except OSError:
+            line.close()
+            return False
+        line.setblocking(False)
+        self._socket, self._frames, self._heard_at = line, wire.Frames(wire.Outward), time.monotonic()
+        return True
+
+    def _listen(self) -> None:
+        if self._socket is None:
+            if time.monotonic() >= self._try_at:
+                self._connect()
+            return
+        try:
+            data = self._socket.recv(1 << 20)
+            messages = self._frames.feed(data)
+        except BlockingIOError:
+            if time.monotonic() - self._heard_at > SILENT:
+                self._lost("the venue's process does not answer")
+            return
+        except (OSError, HawserError):
+            data, messages = b"", []
+        if not data:
+            self._lost("the venue's process is gone")
+            return
+        self._heard_at = time.monotonic()
+        for message in messages:
+            self._heard = max(self._heard, message.time)
+            self._take(message)
+
+    def _take(self, message: port.Told) -> None:
+        if isinstance(message, wire.Welcome):
+            self.welcome = message
+            self.instruments = {instrument.symbol: instrument for instrument in message.instruments}
+            self._speed, self._running = message.speed, message.running
+        elif isinstance(message, wire.Column):
+            self._histories[message.symbol] = wire.unpacked(message)
+        elif isinstance(message, wire.Moment):
+            self.counts = message.counts
+        else:
+            self._waiting.append(message)
+
+    def _lost(self, why: str) -> None:
+        self.close()
+        self._waiting.append(port.LinkTold(time=self._now, up=False, why=why))

@@ -1,0 +1,171 @@
+"""Quay as a process of its own: one client at a time on a Unix socket that only its owner may open.
+
+The venue goes on whether anybody listens or not; a client that comes back is told where everything stands, as on any
+venue's line. Killing either side leaves the other alive.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import selectors
+import socket
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from hawser.core.errors import HawserError, Unavailable
+from hawser.service.clock import Clock
+from hawser.venue import port
+from hawser.venue.quay import wire
+from hawser.venue.quay.quay import Quay
+
+PACE = 0.004  # seconds between looks at the clock
+BEAT = 1.0  # seconds between signs of life
+BACKLOG = 64 * 1024 * 1024  # bytes a client may leave unread before it is let go
+
+
+def listening(path: Path) -> socket.socket:
+    """A socket at `path`; one left over by a process that has ended is replaced. Raises Unavailable."""
+    server = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if path.is_socket() and not _answers(path):
+            path.unlink()
+        old = os.umask(0o177)
+        try:
+            server.bind(str(path))
+        finally:
+            os.umask(old)
+        server.listen(1)
+        server.setblocking(False)
+    except OSError as error:
+        server.close()
+        raise Unavailable("socket", f"{path}: cannot be listened on ({error.strerror or error})") from error
+    return server
+
+
+def _answers(path: Path) -> bool:
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe, contextlib.suppress(OSError):
+        probe.connect(str(path))
+        return True
+    return False
+
+
+class Server:
+    """Joins a Quay, its clock and a socket."""
+
+    def __init__(self, venue: Quay, path: Path, speed: float = 1.0) -> None:
+        self._venue, self._clock, self._path = venue, Clock(venue.now, speed), path
+        self._socket = listening(path)
+        self._selector = selectors.DefaultSelector()
+        self._selector.register(self._socket, selectors.EVENT_READ)
+        self._client: socket.socket | None = None
+        self._frames = wire.Frames(wire.Inward)
+        self._out = bytearray()
+        self._greeted = False
+        self._beat_at = 0.0
+
+    def run(self, stopped: Callable[[], bool]) -> None:
+        """Serve until `stopped`; the venue's state is saved at the end."""
+        try:
+            while not stopped():
+                self.turn()
+        finally:
+            self._drop()
+            self._socket.close()
+            self._path.unlink(missing_ok=True)
+            self._venue.close()
+
+    def turn(self) -> None:
+        """What has come, what the clock brings, what is to be told."""
+        for key, _ in self._selector.select(PACE):
+            if key.fileobj is self._socket:
+                self._accept()
+            else:
+                self._hear()
+        until = self._clock.now()
+        while (message := self._venue.next_message(until)) is not None:
+            self._tell(message)
+        if time.monotonic() >= self._beat_at:
+            self._beat_at = time.monotonic() + BEAT
+            self._tell(wire.Moment(time=self._venue.now, counts=dict(self._venue.sky.counts)))
+        self._flush()
+
+    def _accept(self) -> None:
+        client, _ = self._socket.accept()
+        self._drop()  # the newest client counts: the older one may be a process that hangs
+        client.setblocking(False)
+        self._client, self._frames, self._greeted = client, wire.Frames(wire.Inward), False
+        self._selector.register(client, selectors.EVENT_READ)
+
+    def _drop(self) -> None:
+        if self._client is not None:
+            self._selector.unregister(self._client)
+            self._client.close()
+            self._client, self._greeted = None, False
+            self._out.clear()
+            self._venue.hang_up()
+
+    def _hear(self) -> None:
+        assert self._client is not None
+        try:
+            data = self._client.recv(1 << 16)
+            requests = self._frames.feed(data)
+        except BlockingIOError:
+            return
+        except (OSError, HawserError):
+            data, requests = b"", []
+        if not data:
+            self._drop()
+            return
+        for request in requests:
+            self._take(request)
+
+    def _take(self, request: port.Message) -> None:
+        venue = self._venue
+        if isinstance(request, wire.Hello):
+            self._greet(request)
+        elif isinstance(request, wire.Pace):
+            self._clock.set(request.speed, request.running)
+        elif isinstance(request, wire.SetWeather):
+            venue.set_weather(request.weather, request.seed)
+        elif isinstance(request, wire.MakeGust):
+            venue.gust(request.kind, request.symbol, request.length)
+        elif isinstance(request, wire.MakeStray):
+            venue.stray(request.symbol, request.side, request.steps)
+        else:
+            venue.send(request, venue.now)  # type: ignore[arg-type]  # what is left of `Inward` are requests
+
+    def _greet(self, hello: wire.Hello) -> None:
+        venue = self._venue
+        self._clock.at_least(hello.not_before)
+        while venue.next_message(self._clock.now()) is not None:
+            pass
+        self._greeted = True
+        self._tell(
+            wire.Welcome(
+                time=venue.now, base_span=venue.base_span, currency=venue.currency,
+                balance=venue.book.state.balance, instruments=tuple(venue.instruments.values()),
+                weather=venue.sky.weather, speed=self._clock.speed, running=self._clock.running,
+            )
+        )  # fmt: skip
+        for symbol in venue.instruments:
+            self._tell(wire.packed(venue.history(symbol), symbol, venue.now))
+        venue.pick_up()
+
+    def _tell(self, message: port.Told) -> None:
+        if self._greeted:
+            self._out += wire.framed(message)
+
+    def _flush(self) -> None:
+        if self._client is None or not self._out:
+            return
+        try:
+            while self._out:
+                del self._out[: self._client.send(self._out[: 1 << 18])]
+        except BlockingIOError:
+            if len(self._out) > BACKLOG:
+                self._drop()
+        except OSError:
+            self._drop()

@@ -1,0 +1,121 @@
+"""A restless trader, drawn from one seed: everything a person can ask for, in any order and at any moment."""
+
+from __future__ import annotations
+
+import random
+
+import msgspec
+
+from hawser.core.account import SizeRule
+from hawser.core.clock import MINUTE
+from hawser.core.entry import EntryRule, Good, HeldRule
+from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
+from hawser.engine import events as ev
+from hawser.engine.entering import is_pending
+from hawser.engine.state import Trade
+from hawser.service.session import Session
+
+
+class Trader:
+    """`name` begins the ids of its asks; it holds at most `most` trades."""
+
+    def __init__(self, draw: random.Random, name: str, most: int = 5) -> None:
+        self._random, self._name, self._most = draw, name, most
+        self._asks = 0
+
+    def act(self, session: Session, now: int) -> None:
+        """One act, drawn at random: place, move, close, halt, re-arm, adopt, or nothing."""
+        self._session, self._now = session, now
+        draw, live, state = self._random, session.engine.state.live(), session.engine.state
+        choice = draw.random()
+        self._asks += 1
+        ask = f"{self._name}-{self._asks}"
+        if state.halt is not None and choice < 0.4:
+            session.ask(ev.Rearm(time=now, ask=ask, reason="the storm goes on"))
+        elif choice < 0.45 and len(live) < self._most:
+            event = self._placing(ask)
+            session.ask(event)
+            if draw.random() < 0.2:  # a double click
+                session.ask(event)
+        elif choice < 0.7 and live:
+            session.ask(self._move(draw.choice(live), ask, choice < 0.6))
+        elif choice < 0.85 and live:
+            session.ask(self._tend(draw.choice(live), ask))
+        elif choice < 0.88:
+            session.ask(ev.CloseAll(time=now, ask=ask))
+        elif choice < 0.91:
+            session.ask(ev.Halt(time=now, ask=ask, why="storm"))
+        elif state.unexplained:
+            position = next(iter(state.unexplained.values()))
+            plan = msgspec.structs.replace(self._plan(), symbol=position.symbol, side=position.side)
+            session.ask(ev.Adopt(time=now, ask=ask, position=position.id, plan=plan))
+
+    def _placing(self, ask: str) -> ev.AskEvent:
+        now, draw = self._now, self._random
+        if draw.random() < 0.12:
+            return ev.PlaceStraddle(time=now, ask=ask, plan=self._plan(), atr=draw.uniform(0.3, 2.0))
+        return ev.PlaceTrade(time=now, ask=ask, plan=self._plan())
+
+    def _move(self, trade: Trade, ask: str, stop: bool) -> ev.AskEvent:
+        now, draw = self._now, self._random
+        if is_pending(self._session.engine.state, trade) and draw.random() < 0.7:
+            level = max(1, trade.ref + draw.randint(-60, 60))
+            return ev.MoveEntry(time=now, ask=ask, trade=trade.id, level=level)
+        if stop or not trade.targets:
+            level = max(1, trade.stop + draw.randint(-40, 60) * trade.side)
+            return ev.MoveStop(time=now, ask=ask, trade=trade.id, level=level, widen=draw.random() < 0.5)
+        line = draw.choice(trade.targets)
+        level = max(1, line.level + draw.randint(-50, 50))
+        return ev.MoveTarget(time=now, ask=ask, trade=trade.id, number=line.number, level=level)
+
+    def _tend(self, trade: Trade, ask: str) -> ev.AskEvent:
+        now, draw = self._now, self._random
+        kind = draw.choice(("whole", "whole", "share", "even", "turn", "target", "equip", "hold", "link"))
+        if kind == "target":
+            level = max(1, trade.ref + trade.side * draw.randint(-20, 400))
+            number, share = draw.randint(0, 3), draw.choice((0.0, 0.2, 0.5))
+            return ev.SetTarget(time=now, ask=ask, trade=trade.id, number=number, level=level, share=share)
+        if kind == "equip":
+            plan = msgspec.structs.replace(self._plan(), symbol=trade.symbol, side=trade.side)
+            return ev.Reequip(time=now, ask=ask, trade=trade.id, plan=plan)
+        if kind == "hold":
+            held = None if trade.held else self._held()
+            return ev.HoldLines(time=now, ask=ask, trade=trade.id, held=held)
+        if kind == "link":
+            waiting = [
+                one.id for one in self._session.engine.state.live() if is_pending(self._session.engine.state, one)
+            ]
+            return ev.LinkEntries(time=now, ask=ask, trades=tuple(waiting) or (trade.id,))
+        if kind == "even":
+            return ev.BreakEven(time=now, ask=ask, trade=trade.id)
+        if kind == "turn":
+            return ev.TurnAround(time=now, ask=ask, trade=trade.id)
+        share = 1.0 if kind == "whole" else draw.uniform(0.05, 0.95)
+        return ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share)
+
+    def _plan(self) -> Plan:
+        draw = self._random
+        shares = [(1.0, 0.4), (2.0, 0.3), (3.0, 0.3)][: draw.randint(0, 3)]
+        return Plan(
+            symbol=draw.choice(list(self._session.venue.instruments)), side=draw.choice((1, -1)),
+            size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=StopRule(atr=draw.uniform(0.5, 3.0)),
+            targets=tuple(TargetRule(r=r * draw.uniform(0.2, 1), share=share) for r, share in shares),
+            trail=TrailRule(draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
+            entry=self._entry(), anchor=draw.choice(("planned", "fill")),
+            held=self._held() if draw.random() < 0.25 else None,
+        )  # fmt: skip
+
+    def _entry(self) -> EntryRule:
+        draw = self._random
+        kind = draw.choice(("market", "market", "limit", "stop"))
+        within = draw.choice((None, None, draw.randint(0, 30)))
+        if kind == "market":
+            return EntryRule(within_ticks=within)
+        good = Good(minutes=draw.uniform(0.1, 5)) if draw.random() < 0.4 else Good()
+        return EntryRule(
+            "limit" if kind == "limit" else "stop", atr=draw.uniform(0.2, 1.5), good=good,
+            within_ticks=within if kind == "stop" else None,
+        )  # fmt: skip
+
+    def _held(self) -> HeldRule:
+        return HeldRule(self._random.uniform(1.2, 3.0), self._random.choice((0, 400, 2000)))

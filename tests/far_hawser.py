@@ -1,0 +1,77 @@
+"""A Hawser to be killed that trades at a Quay in another process, in real time, and says what it wrote down.
+
+Usage: far_hawser.py FOLDER SOCKET SEED [SECONDS]. With SECONDS it only tends, lets the air clear, and at the end
+prints what is not in order: nothing, where all is well.
+"""
+
+from __future__ import annotations
+
+import random
+import sys
+import time
+from pathlib import Path
+
+from hawser.core.account import Account, Policy
+from hawser.engine import states
+from hawser.ledger.ledger import Entry, Ledger
+from hawser.service.clock import Clock
+from hawser.service.quayclient import FarQuay
+from hawser.service.session import Session
+from hawser.service.stormtrader import Trader
+from hawser.venue.quay.weather import SEVERITIES
+
+ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=60.0))
+
+
+class FarHawser:
+    """A session in step with a venue's own clock."""
+
+    def __init__(self, folder: Path, socket: Path, seed: int, speed: float) -> None:
+        self.ledger = Ledger(folder / "ledger.sqlite")
+        left = self.ledger.restore().state.now
+        self.venue = FarQuay(socket, not_before=left)
+        self.venue.pace(speed, True)
+        self.session = Session(ACCOUNT, self.venue, self.ledger, self.heard, prefix="F")
+        self.clock = Clock(max(self.venue.now, left), speed)
+        self.trader = Trader(random.Random(seed), f"{seed}-{left % 1_000_000_007}", most=12)
+
+    def heard(self, entry: Entry) -> None:
+        """Say which line of the record was written, once its commands have left."""
+        print(self.ledger.seq, flush=True)
+
+    def turn(self) -> None:
+        self.session.run_until(self.clock.now())
+        time.sleep(0.01)
+
+    def trade(self) -> None:
+        while True:
+            self.trader.act(self.session, max(self.clock.now(), self.session.engine.state.now))
+            self.turn()
+
+    def settle(self, seconds: float) -> list[str]:
+        """Tend in calm air for so long; what is wrong then."""
+        self.venue.set_weather(SEVERITIES["calm"], 1)
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            self.turn()
+        state = self.session.engine.state
+        found = [] if state.reconciled else ["not in step with the venue"]
+        for trade in state.live():
+            if trade.open_steps and trade.state != states.PROTECTED:
+                found.append(f"{trade.id} is {trade.state}: {trade.open_steps} open")
+        asks = [state.trades[order.trade].ask for order in state.orders.values() if order.role == "entry"]
+        found += [f"two entries for {ask}" for ask in set(asks) if asks.count(ask) > 1]
+        found += [
+            f"{trade.id} closed more than was open" for trade in state.trades.values() if trade.closed > trade.entered
+        ]
+        self.session.close()
+        self.venue.close()
+        return found
+
+
+if __name__ == "__main__":
+    one = FarHawser(Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3]), 20.0)
+    if len(sys.argv) > 4:
+        print("found", one.settle(float(sys.argv[4])), flush=True)
+    else:
+        one.trade()

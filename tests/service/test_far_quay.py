@@ -1,0 +1,199 @@
+"""Quay as a process of its own: either side may be killed, and the other lives on."""
+
+import os
+import random
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from hawser.core.errors import Unavailable
+from hawser.service.quayclient import FarQuay
+from hawser.service.quayserver import Server, listening
+from hawser.service.storm import START, WORLD
+from hawser.venue import port
+from hawser.venue.quay import wire
+from hawser.venue.quay.book import BookState
+from hawser.venue.quay.generator import GeneratedFeed
+from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.store import BookStore
+from hawser.venue.quay.weather import SEVERITIES
+
+HERE = Path(__file__).parents[1]
+KILLS = int(os.environ.get("HAWSER_KILLS", "5"))
+
+
+class Running:
+    """A `hawser quay` process."""
+
+    def __init__(self, folder: Path, severity: str = "squall") -> None:
+        self.socket, self._severity = folder / "quay.sock", severity
+        self.start()
+
+    def start(self) -> None:
+        command = [sys.executable, "-m", "hawser", "quay", "--socket", str(self.socket), "--speed", "20"]
+        self.process = subprocess.Popen([*command, "--severity", self._severity], stderr=subprocess.PIPE, text=True)
+        assert self.process.stderr is not None
+        assert "listens" in self.process.stderr.readline()
+        self.process.stderr.close()
+
+    def kill(self) -> None:
+        self.process.send_signal(signal.SIGKILL)
+        self.process.wait()
+
+    def stop(self) -> None:
+        self.process.terminate()
+        self.process.wait(10)
+
+
+@pytest.fixture
+def quay(tmp_path):
+    running = Running(tmp_path)
+    yield running
+    running.stop()
+
+
+def hawser(folder: Path, quay: Running, seed: int, *more: str) -> subprocess.Popen:
+    command = [sys.executable, str(HERE / "far_hawser.py"), str(folder), str(quay.socket), str(seed), *more]
+    return subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+
+
+def settled(folder: Path, quay: Running) -> str:
+    found, _ = hawser(folder, quay, 0, "2.5").communicate(timeout=60)
+    return found.splitlines()[-1]
+
+
+def positions_without_cover(folder: Path) -> list[str]:
+    """By the venue's own books: positions of ours that no stop covers whole."""
+    store = BookStore(folder / "quay.sqlite")
+    book = store.load()
+    store.close()
+    assert isinstance(book, BookState)
+    found = []
+    for held in book.positions.values():
+        stops = [
+            one
+            for one in book.orders.values()
+            if one.closes == held.id and one.kind == "stop" and one.status == "resting"
+        ]
+        if sum(one.steps - one.filled for one in stops) != held.steps:
+            found.append(f"{held.id}: {held.steps} held, {[one.steps - one.filled for one in stops]} covered")
+    return found
+
+
+def test_hawser_killed_at_any_instant_comes_back_to_a_protected_account(tmp_path, quay):
+    draw, lines = random.Random(5), 0
+    for number in range(KILLS):
+        process = hawser(tmp_path, quay, number)
+        assert process.stdout is not None
+        process.stdout.readline()  # it trades
+        time.sleep(draw.uniform(0.0, 0.6))
+        process.send_signal(signal.SIGKILL)
+        lines += len(process.communicate()[0].splitlines())
+    assert lines > KILLS  # it was under way when it was killed
+    assert settled(tmp_path, quay) == "found []"
+    quay.stop()
+    assert positions_without_cover(tmp_path) == []
+    quay.start()
+
+
+def test_the_venue_killed_under_a_running_hawser_is_found_again(tmp_path, quay):
+    process = hawser(tmp_path, quay, 3)
+    assert process.stdout is not None
+    process.stdout.readline()  # it trades
+    for _ in range(3):
+        time.sleep(1.0)
+        quay.kill()
+        time.sleep(0.3)
+        quay.start()
+    time.sleep(1.0)
+    assert process.poll() is None  # it lives on
+    process.kill()
+    process.communicate()
+    assert settled(tmp_path, quay) == "found []"
+
+
+# The line itself, in one process
+
+
+@pytest.fixture
+def server(tmp_path):
+    venue = Quay(GeneratedFeed(WORLD, {}, 1, START, 1), "CHF", 64_000.0, {}, SEVERITIES["calm"])
+    served = Server(venue, tmp_path / "q.sock")
+    yield served
+    served.run(lambda: True)
+
+
+def connected(server: Server, path: Path) -> FarQuay:
+    """A client of a server that is driven by hand."""
+    stop = threading.Event()
+    thread = threading.Thread(target=lambda: [server.turn() for _ in iter(stop.is_set, True)])
+    thread.start()
+    try:
+        return FarQuay(path)
+    finally:
+        stop.set()
+        thread.join()
+
+
+def test_a_client_gets_the_venue_its_history_and_its_answers(tmp_path, server):
+    far = connected(server, tmp_path / "q.sock")
+    near = server._venue
+    assert far.instruments == near.instruments
+    symbol = next(iter(far.instruments))
+    assert (far.history(symbol).close == near.history(symbol).close).all()
+    far.send(port.AskHoldings(token=7, orders=()), 0)
+    told: list[port.Told] = []
+    end = time.monotonic() + 10
+    while time.monotonic() < end and not any(isinstance(one, port.HoldingsTold) for one in told):
+        server.turn()
+        while (message := far.next_message(0)) is not None:
+            told.append(message)
+    assert any(isinstance(one, port.HoldingsTold) and one.token == 7 for one in told)
+    far.close()
+
+
+def test_what_is_no_frame_ends_the_line_and_nothing_else(tmp_path, server):
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as line:
+        line.connect(str(tmp_path / "q.sock"))
+        line.sendall(b"\xff\xff\xff\xffnonsense")
+        for _ in range(5):
+            server.turn()
+        assert line.recv(10) == b""
+    connected(server, tmp_path / "q.sock").close()  # the next one is served
+
+
+def test_a_venue_that_falls_silent_counts_as_a_lost_line(tmp_path, server, monkeypatch):
+    far = connected(server, tmp_path / "q.sock")
+    monkeypatch.setattr("hawser.service.quayclient.SILENT", 0.05)
+    while far.next_message(0) is not None:
+        pass
+    time.sleep(0.1)
+    message = far.next_message(0)
+    assert isinstance(message, port.LinkTold) and not message.up
+
+
+def test_only_its_owner_may_open_the_socket(tmp_path):
+    one = listening(tmp_path / "s")
+    assert (tmp_path / "s").stat().st_mode & 0o777 == 0o600
+    with pytest.raises(Unavailable):
+        listening(tmp_path / "s")  # somebody answers there
+    one.close()
+    listening(tmp_path / "s").close()  # left over: replaced
+
+
+def test_nobody_there_is_told_in_one_sentence(tmp_path):
+    with pytest.raises(Unavailable, match="hawser quay"):
+        FarQuay(tmp_path / "none")
+
+
+def test_a_frame_in_pieces_is_read_whole():
+    frames, message = wire.Frames(wire.Inward), port.AskOrder(id="x")
+    data = wire.framed(message) * 2
+    found = [one for byte in data for one in frames.feed(bytes([byte]))]
+    assert found == [message, message]
