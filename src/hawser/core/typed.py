@@ -14,6 +14,7 @@
     share    40 % | 0.4 | rest
     entry    market | limit 0.61100 | stop 0.61500 | limit 0.5 atr | stop 1 atr
              market and stop also with a bound: market within 5 t
+             straddle 1 atr: a buy stop above and a sell stop below, one cancels the other
     good     until cancelled | 30 min | 2 h | 14:30 (UTC) | session end
     held     nothing | 2 R | 2 R, settle 500 ms
     trail    3 atr | nothing
@@ -245,6 +246,21 @@ def read_entry(text: str, good: Good = _CANCELLED) -> EntryRule:
     if unit:
         return EntryRule(kind, atr=float(value), within_ticks=bound, good=good)
     return EntryRule(kind, price=value, within_ticks=bound, good=good)
+
+
+_STRADDLE = re.compile(rf"^straddle\s+({_NUMBER})\s*atr$")
+
+
+def read_straddle(text: str) -> tuple[float, int | None] | None:
+    """The distance of a straddle in ATR and its bound in ticks; None where the text is no straddle."""
+    words = text.strip().lower()
+    if not words.startswith("straddle"):
+        return None
+    within = _WITHIN.match(words)
+    found = _STRADDLE.match(within.group(1) if within else words)
+    if found is None:
+        raise BadInput("bad_entry", "Expected straddle 1 atr, or straddle 1 atr within 8 t")
+    return float(_positive(found.group(1))), int(_decimal(within.group(2))) if within else None
 
 
 def entry_text(rule: EntryRule) -> str:

@@ -74,7 +74,7 @@ def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, basis: float) -> 
 
 def _priced(plan: Plan) -> bool:
     stop = plan.stop is not None and plan.stop.price is not None
-    return stop or any(target.price is not None for target in plan.targets)
+    return stop or plan.entry.price is not None or any(target.price is not None for target in plan.targets)
 
 
 def _written(

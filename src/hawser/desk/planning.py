@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Literal
 
 import msgspec
 
@@ -11,12 +13,15 @@ from hawser.core import typed
 from hawser.core.bars import Bars
 from hawser.core.basis import basis
 from hawser.core.clock import MINUTE
+from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput, Refused
-from hawser.core.plan import Plan
+from hawser.core.plan import MAX_TARGETS, Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.desk.chart.focus import waits_text
 from hawser.service.snapshot import Snapshot, plan_request
 
-TARGETS = 3
+TARGETS = MAX_TARGETS
+ANCHORS: dict[str, Literal["planned", "fill"]] = {"planned": "planned", "fill": "fill"}
 
 
 class Draft(msgspec.Struct, frozen=True):
@@ -27,17 +32,27 @@ class Draft(msgspec.Struct, frozen=True):
     stop: str = "2.5 atr"
     targets: tuple[tuple[str, str], ...] = (("1.0 R", "40 %"), ("2.5 R", "30 %"), ("", ""))
     trail: str = "3.0 atr"
+    entry: str = "market"
+    good: str = "cancelled"
+    held: str = ""
+    anchor: str = "planned"
+
+    def rows(self) -> list[tuple[str, str]]:
+        """All targets that can be typed, those not typed yet empty."""
+        return [*self.targets, *[("", "")] * TARGETS][:TARGETS]
 
 
 @dataclass
 class Planning:
-    """One instrument's draft and what follows from it. `errors` by field name: risk, stop, target1.., trail."""
+    """One instrument's draft and what follows from it. `errors` by field name: entry, good, risk, stop, target1..,
+    trail, held. `straddle`: the distance in ATR where both sides are to wait; the plan is then one side of it."""
 
     symbol: str = ""
     span: int = 15 * MINUTE
     draft: Draft = field(default_factory=Draft)
     errors: dict[str, str] = field(default_factory=dict)
     plan: Plan | None = None
+    straddle: float | None = None
     request: SizeRequest | None = None
     sizing: Sizing | None = None
     refusal: str = ""
@@ -54,6 +69,8 @@ class Planning:
         if not invests or draft.stop.strip():  # an investment brings its own stop
             stop = self._field("stop", lambda text: typed.read_stop(text, self.currency), draft.stop)
         trail = self._field("trail", typed.read_trail, draft.trail)
+        held = self._field("held", typed.read_held, draft.held)
+        entry = self._entry(draft)
         targets, left = [], 1.0
         for number, (level, share) in enumerate(draft.targets, start=1):
             if not level.strip() and not share.strip():
@@ -65,15 +82,34 @@ class Planning:
                 left -= rule.share
                 if left < -1e-9:
                     self.errors[f"share{number}"] = "The shares add up to more than the whole position"
-        if self.errors or size is None or (stop is None and not invests):
+        if self.errors or size is None or entry is None or (stop is None and not invests):
             return
         try:
             self.plan = Plan(
                 symbol=self.symbol, side=draft.side, size=size, stop=stop, targets=tuple(targets), trail=trail,
-                timeframe_ns=self.span,
+                timeframe_ns=self.span, entry=entry, anchor=ANCHORS.get(draft.anchor, "planned"), held=held,
             )  # fmt: skip
         except BadInput as error:
             self.errors["stop"] = error.sentence
+
+    def _entry(self, draft: Draft) -> EntryRule | None:
+        good = self._field("good", typed.read_good, draft.good)
+        self.straddle = None
+        if good is None:
+            return None
+        straddle = self._field("entry", typed.read_straddle, draft.entry)
+        if straddle is None:
+            read = lambda text: typed.read_entry(text, good)  # noqa: E731
+            return self._field("entry", read, draft.entry) if "entry" not in self.errors else None
+        self.straddle, within = straddle
+        return EntryRule("stop", atr=self.straddle, within_ticks=within, good=good)
+
+    @property
+    def waits(self) -> str:
+        """The order that would wait, in words; nothing where the entry is at market."""
+        if self.plan is None or not self.plan.entry.pending:
+            return ""
+        return waits_text(self.plan.side, self.plan.entry.kind)
 
     def _field(self, name, read, text):  # type: ignore[no-untyped-def]  # the reader's own type comes back
         try:
@@ -108,8 +144,14 @@ class Planning:
         """The draft with its stop dragged to a price."""
         return msgspec.structs.replace(self.draft, stop=price)
 
+    def with_entry_at(self, price: str) -> Draft:
+        """The draft with its pending entry dragged to a price."""
+        assert self.plan is not None
+        rule = msgspec.structs.replace(self.plan.entry, price=Decimal(price), atr=None)
+        return msgspec.structs.replace(self.draft, entry=typed.entry_text(rule))
+
     def with_target_at(self, number: int, r: float) -> Draft:
         """The draft with target `number` (from 1) dragged to `r` R."""
-        rows = list(self.draft.targets)
+        rows = self.draft.rows()
         rows[number - 1] = (f"{max(0.01, r):.2f} R", rows[number - 1][1] or "rest")
         return msgspec.structs.replace(self.draft, targets=tuple(rows))

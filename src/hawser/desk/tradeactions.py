@@ -1,4 +1,4 @@
-"""What can be done with open trades, each with what it would do in figures. Without Qt: menu and finder list these."""
+"""What can be done with trades, each with what it would do in figures. Without Qt: menu and finder list these."""
 
 from __future__ import annotations
 
@@ -6,68 +6,168 @@ from collections.abc import Callable
 from typing import Literal, NamedTuple
 
 from hawser.core import figures as fg
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.entry import HeldRule
+from hawser.core.plan import MAX_TARGETS, Plan
+from hawser.core.rules.entries import backstop_behind
+from hawser.core.rules.rounding import floor_whole, level_ticks
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.service.snapshot import Snapshot, TradeView
 
 Make = Callable[[int, str], ev.AskEvent]  # of the time and the ask's id
+HELD = HeldRule()  # what the menu's held lines are
 
 
 class TradeAction(NamedTuple):
-    """A text with its consequence, and the ask that carries it out."""
+    """A text with its consequence, and the asks that carry it out, one for each trade meant."""
 
     text: str
-    make: Make
+    makes: tuple[Make, ...]
+
+
+def _one(text: str, make: Make) -> TradeAction:
+    return TradeAction(text, (make,))
 
 
 def _closing(trade: TradeView, share: float, word: str, snapshot: Snapshot) -> TradeAction:
     view = snapshot.instrument(trade.symbol)
     assert view is not None
     qty = view.instrument.qty(floor_whole(trade.open_steps * share))  # as the engine rounds it
-    return TradeAction(
-        f"Close {word}: {qty} units at {fg.r(trade.price_r)}",
-        lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share),
-    )
+    return _one(f"Close {word}: {qty} units at {fg.r(trade.price_r)}", _close(trade, share))
 
 
-def of_trade(trade: TradeView, snapshot: Snapshot) -> list[TradeAction]:
-    """What can be done with one open trade."""
+def _close(trade: TradeView, share: float = 1.0) -> Make:
+    return lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share)
+
+
+def _even(trade: TradeView) -> Make:
+    return lambda now, ask: ev.BreakEven(time=now, ask=ask, trade=trade.id)
+
+
+def _hold(trade: TradeView) -> Make:
+    held = None if trade.backstop else HELD
+    return lambda now, ask: ev.HoldLines(time=now, ask=ask, trade=trade.id, held=held)
+
+
+def _tightens(trade: TradeView) -> bool:
+    return trade.side * (trade.break_even - trade.stop) > 0
+
+
+def is_open(trade: TradeView) -> bool:
+    """Whether something is open of it that is not being closed."""
+    return trade.open_steps > 0 and trade.state in (states.EXPOSED, states.PROTECTED)
+
+
+def of_trade(trade: TradeView, snapshot: Snapshot, plans: dict[str, Plan] | None = None) -> list[TradeAction]:
+    """What can be done with one trade; `plans`: the saved ones, by name, made for its instrument and side."""
     view = snapshot.instrument(trade.symbol)
-    if view is None or not trade.open_steps or trade.state not in (states.EXPOSED, states.PROTECTED):
+    if view is None:
         return []
     price = view.instrument.price
+    if trade.pending:
+        found = [_one(f"Cancel the {trade.plan.entry.kind} entry at {price(trade.ref)}", _close(trade))]
+        if trade.group:
+            text = "Take it out of its OCO group: it stands alone"
+            found.append(_one(text, lambda now, ask: ev.LinkEntries(time=now, ask=ask, trades=(trade.id,))))
+        return found + _targets(trade, snapshot) + _plans(trade, plans or {})
+    if not is_open(trade):
+        return []
     found = [_closing(trade, share, word, snapshot) for share, word in ((0.5, "half"), (1 / 3, "a third"))]
-    level = trade.break_even
-    if trade.side * (level - trade.stop) > 0:
-        found.append(
-            TradeAction(
-                f"Stop to the entry: {price(trade.stop)} \u2192 {price(level)}",
-                lambda now, ask: ev.BreakEven(time=now, ask=ask, trade=trade.id),
-            )
-        )
+    if _tightens(trade):
+        found.append(_one(f"Stop to the entry: {price(trade.stop)} \u2192 {price(trade.break_even)}", _even(trade)))
+    found += _targets(trade, snapshot)
+    found.append(_one(_hold_text(trade, price), _hold(trade)))
+    found += _plans(trade, plans or {})
     other = "short" if trade.side > 0 else "long"
-    found.append(
-        TradeAction(
-            f"Turn around: close at {fg.money(trade.money, snapshot.currency, sign=True)} and go {other}, sized anew",
-            lambda now, ask: ev.TurnAround(time=now, ask=ask, trade=trade.id),
-        )
-    )
+    text = f"Turn around: close at {fg.money(trade.money, snapshot.currency, sign=True)} and go {other}, sized anew"
+    found.append(_one(text, lambda now, ask: ev.TurnAround(time=now, ask=ask, trade=trade.id)))
     return found
 
 
-Which = Literal["winners", "losers", "long", "short"]
+def _hold_text(trade: TradeView, price: Callable[[int], str]) -> str:
+    if trade.backstop:
+        return f"Let the lines rest at the venue again: stop {price(trade.stop)}"
+    behind = backstop_behind(trade.r_ticks, HELD.backstop_r)
+    backstop = max(1, trade.stop - trade.side * behind)
+    return f"Hold the lines here: only a backstop at {price(backstop)} ({fg.r(trade.r_of(backstop))}) at the venue"
+
+
+def _targets(trade: TradeView, snapshot: Snapshot) -> list[TradeAction]:
+    """Take a target away, or set a further one."""
+    view = snapshot.instrument(trade.symbol)
+    assert view is not None
+    of, found = view.instrument, []
+    waiting = [line for line in trade.targets if line.filled < line.steps]
+    for line in waiting:
+        text = f"Take target {line.number} away: {of.qty(line.steps - line.filled)} at {of.price(line.level)} stay open"
+        found.append(_one(text, _target(trade, line.number, 0, 0.0)))
+    left = 1.0 - sum(line.share for line in trade.targets)
+    if len(waiting) < MAX_TARGETS and floor_whole(left * trade.steps) >= 1:
+        r = max([1.0, *(line.r + 1.0 for line in waiting), trade.price_r + 1.0])
+        level = level_ticks(trade.ref + trade.side * round(r * 2) / 2 * trade.r_ticks, trade.side)
+        text = (
+            f"New target at {of.price(level)} ({fg.r(trade.r_of(level))}) for the {left:.0%} left; drag it from there"
+        )
+        found.append(_one(text, _target(trade, 0, level, left)))
+    return found
+
+
+def _target(trade: TradeView, number: int, level: int, share: float) -> Make:
+    return lambda now, ask: ev.SetTarget(
+        time=now, ask=ask, trade=trade.id, number=number, level=level, share=min(1.0, share)
+    )  # fmt: skip
+
+
+def _plans(trade: TradeView, plans: dict[str, Plan]) -> list[TradeAction]:
+    """Tend by a saved plan from now on."""
+
+    def make(plan: Plan) -> Make:
+        return lambda now, ask: ev.Reequip(time=now, ask=ask, trade=trade.id, plan=plan)
+
+    return [
+        _one(f"Tend by \u2018{name}\u2019: its targets and trail; its stop only where it is tighter", make(plan))
+        for name, plan in plans.items()
+    ]
+
+
+def of_marked(trades: list[TradeView], snapshot: Snapshot) -> list[TradeAction]:
+    """What can be done with several marked trades at once."""
+    opened, waiting = [trade for trade in trades if is_open(trade)], [trade for trade in trades if trade.pending]
+    found = []
+
+    def many(text: str, make: Callable[[TradeView], Make], meant: list[TradeView]) -> None:
+        if meant:
+            found.append(TradeAction(text, tuple(make(trade) for trade in meant)))
+
+    money = fg.money(sum(trade.money for trade in opened), snapshot.currency, sign=True)
+    many(f"Close {len(opened)} trades: {money}", _close, opened)
+    many(f"Close half of {len(opened)} trades", lambda trade: _close(trade, 0.5), opened)
+    even = [trade for trade in opened if _tightens(trade)]
+    many(f"Stop to the entry in {len(even)} trades", _even, even)
+    plain, held = [t for t in opened if not t.backstop], [t for t in opened if t.backstop]
+    many(f"Hold the lines of {len(plain)} trades here", _hold, plain)
+    many(f"Let the lines of {len(held)} trades rest at the venue again", _hold, held)
+    many(f"Cancel {len(waiting)} pending entries", _close, waiting)
+    if len(waiting) > 1:
+        names = tuple(trade.id for trade in waiting)
+        text = f"OCO: the first of these {len(names)} entries to fill cancels the others"
+        found.append(_one(text, lambda now, ask: ev.LinkEntries(time=now, ask=ask, trades=names)))
+    return found
+
+
+Which = Literal["winners", "losers", "long", "short", "pending"]
 
 
 def of_many(snapshot: Snapshot) -> list[TradeAction]:
     """What can be done with several trades at once; nothing that would mean none, or all."""
     live = [trade for trade in snapshot.trades if trade.open_steps and trade.state != states.ENDED]
+    waiting = [trade for trade in snapshot.trades if trade.pending]
 
     def group(name: str, trades: list[TradeView], make: Make) -> list[TradeAction]:
         if not 0 < len(trades) < len(live):
             return []
         money = fg.money(sum(trade.money for trade in trades), snapshot.currency, sign=True)
-        return [TradeAction(f"Close {name}: {len(trades)} of {len(live)} trades, {money}", make)]
+        return [_one(f"Close {name}: {len(trades)} of {len(live)} trades, {money}", make)]
 
     found: list[TradeAction] = []
     kinds: list[tuple[Which, Callable[[TradeView], bool]]] = [
@@ -75,9 +175,13 @@ def of_many(snapshot: Snapshot) -> list[TradeAction]:
         ("long", lambda trade: trade.side > 0), ("short", lambda trade: trade.side < 0),
     ]  # fmt: skip
     for which, meant in kinds:
-        trades = [trade for trade in live if meant(trade)]
-        found += group(which, trades, lambda now, ask, which=which: ev.CloseAll(time=now, ask=ask, which=which))  # type: ignore[misc]  # the default binds the loop's value
+        found += group(which, [trade for trade in live if meant(trade)], _all(which))
     for symbol in dict.fromkeys(trade.symbol for trade in live):
-        trades = [trade for trade in live if trade.symbol == symbol]
-        found += group(symbol, trades, lambda now, ask, symbol=symbol: ev.CloseAll(time=now, ask=ask, symbol=symbol))  # type: ignore[misc]  # the same
+        found += group(symbol, [trade for trade in live if trade.symbol == symbol], _all("all", symbol))
+    if waiting:
+        found.append(_one(f"Cancel all {len(waiting)} pending entries", _all("pending")))
     return found
+
+
+def _all(which: Which | Literal["all"], symbol: str = "") -> Make:
+    return lambda now, ask: ev.CloseAll(time=now, ask=ask, which=which, symbol=symbol)

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.account import Account
-from hawser.core.clock import TIMEFRAMES
+from hawser.core.clock import SECOND, TIMEFRAMES
 from hawser.core.instrument import Instrument
 from hawser.desk.bridge import Bridge
 from hawser.desk.editing import KEPT_BY_VENUE, account_consequence
@@ -32,16 +32,18 @@ from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.widgets.editor import Editor
 from hawser.desk.widgets.finder import Action, Finder
 from hawser.desk.widgets.heatpanel import HeatPanel
+from hawser.desk.widgets.quaypanel import QuayPanel
 from hawser.desk.widgets.rail import Rail
 from hawser.desk.widgets.waterline import Waterline
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell
 from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot
+from hawser.venue.quay.simulated import Simulated
+from hawser.venue.quay.weather import SEVERITIES, Weather
 
 # Alt+1 to Alt+5 belong to the five stations of the design; these two are here so far.
 STATIONS = [("Helm", "helm", "Alt+1"), ("Logbook", "logbook", "Alt+5")]
-SEVERITIES = ["calm", "fair", "squall", "gale"]
 
 
 class Window(QMainWindow):
@@ -56,7 +58,7 @@ class Window(QMainWindow):
         self.setMinimumSize(980, 620)
         self.resize(1280, 800)
         self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
-        self.foot = FootBar(look, SEVERITIES, speed)
+        self.foot = FootBar(look, list(SEVERITIES), speed)
         self.helm, self.logbook = Helm(look, runtime, settings.kept), Logbook(look)
         self.rail, self.stack = Rail(look, STATIONS), QStackedWidget()
         self.stack.addWidget(self.helm)
@@ -66,6 +68,7 @@ class Window(QMainWindow):
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
         self.finder, self.heat = Finder(self, self._actions), HeatPanel(self)
+        self.quay = QuayPanel(self, runtime.weather_counts)
         self.editors: dict[str, Editor] = {}
         self.latest: Snapshot | None = None
         self.snapshots = 0
@@ -115,7 +118,12 @@ class Window(QMainWindow):
         self.helm.refused.connect(lambda text: self.notice.tell("refused", text))
         self.foot.speed.connect(lambda speed: self.runtime.pace(speed=speed))
         self.foot.running.connect(lambda running: self.runtime.pace(running=running))
-        self.foot.weather.connect(self._set_weather)
+        self.foot.weather.connect(self._set_severity)
+        self.foot.quay_asked.connect(self.show_quay)
+        self.quay.weather.connect(self._set_weather)
+        self.quay.named.connect(self.foot.show_weather)
+        self.quay.gust.connect(self._gust)
+        self.quay.stray.connect(self._stray)
         self.foot.theme.connect(self.swap_theme)
         self.look.changed.connect(self.restyle)
         app = QApplication.instance()
@@ -130,13 +138,14 @@ class Window(QMainWindow):
             ("Ctrl+Return", self.helm.place),
             ("Ctrl+Enter", self.helm.place),
             ("Ctrl+Q", self.close),
+            ("Ctrl+Shift+Q", self.show_quay),
         ):
             QShortcut(QKeySequence(keys), self, activated=run)
 
     def _actions(self) -> list[Action]:
         helm, found = self.helm, []
         found += [
-            Action("Place the plan at market", "Ctrl+Enter", helm.place),
+            Action("Place the plan", "Ctrl+Enter", helm.place),
             Action("Plan: swap long and short", "", helm.flip),
             Action("Plan: what if the stop stood elsewhere", "", lambda: helm.plan.show_page(1)),
             Action("Plan: the reckoning", "", lambda: helm.plan.show_page(0)),
@@ -154,6 +163,9 @@ class Window(QMainWindow):
             Action("Theme: swap Paper and Night watch", "", self.swap_theme),
             Action("Logbook: export the shown lines as CSV", "", self.logbook.export),
             Action("Quay: pause or run", "", self.foot.pause.toggle),
+            Action("Quay: weather fault by fault, gusts now", "Ctrl+Shift+Q", self.show_quay),
+            Action("Plan: straddle, both sides of the market", "", helm.plan_straddle),
+            Action("Marked trades: what can be done with all of them", "M", helm.strips.open_marked),
             Action("Quit Hawser", "Ctrl+Q", self.close),
         ]
         found += [
@@ -261,6 +273,34 @@ class Window(QMainWindow):
 
     def rearm(self, reason: str) -> None:
         self.runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason=reason))
+
+    def show_quay(self) -> None:
+        self.quay.open(self.helm.symbol)
+
+    def _set_severity(self, severity: str) -> None:
+        if severity in SEVERITIES:
+            self.quay.show_weather(SEVERITIES[severity])
+            self._set_weather(SEVERITIES[severity], 1)
+
+    def _set_weather(self, weather: Weather, seed: int) -> None:
+        self.runtime.at_venue(lambda venue: venue.set_weather(weather, seed))
+
+    def _gust(self, kind: str, length: int) -> None:
+        symbol = self.helm.symbol
+        self.runtime.at_venue(lambda venue: venue.gust(kind, symbol, length))
+
+    def _stray(self, side: int) -> None:
+        """A position by another hand, and a line that drops so that it is found."""
+        view = self.latest.instrument(self.helm.symbol) if self.latest is not None else None
+        if view is None:
+            return
+        symbol, steps = view.instrument.symbol, max(1, view.instrument.qty_min_steps)
+
+        def make(venue: Simulated) -> None:
+            venue.stray(symbol, side, steps)
+            venue.gust("drop", "", SECOND)
+
+        self.runtime.at_venue(make)
 
     def swap_theme(self) -> None:
         self.look.set_theme("night" if self.look.palette.name == "paper" else "paper")

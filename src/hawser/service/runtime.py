@@ -141,6 +141,10 @@ class Runtime:
         self.clock.set(speed, running)
         self.at_venue(lambda venue: venue.pace(speed, running))
 
+    def weather_counts(self) -> dict[str, int]:
+        """What the venue's weather has done so far, by kind."""
+        return dict(self.venue.counts) if self.venue is not None else {}
+
     def at_venue(self, work: Callable[[Simulated], None]) -> None:
         """Have something done at the simulated venue, on its own thread: its weather, a gust."""
         link, venue = self._link, self.venue

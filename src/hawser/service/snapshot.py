@@ -45,6 +45,7 @@ class TargetView(msgspec.Struct, frozen=True):
     steps: int
     filled: int
     resting: bool
+    share: float
 
 
 class TradeView(msgspec.Struct, frozen=True):
@@ -188,7 +189,7 @@ def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
     return tuple(
         TargetView(
             line.number, line.level, trade.side * (line.level - trade.ref) / trade.r_ticks, parts[line.number],
-            line.filled, line.number in resting,
+            line.filled, line.number in resting, line.share,
         )
         for line in trade.targets
     )  # fmt: skip

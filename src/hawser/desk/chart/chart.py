@@ -216,9 +216,15 @@ class Chart(QFrame):
         if focus is not None:
             price = focus.instrument.price
             plan = not focus.trade
-            text = f"{focus.label} at {price(focus.ref)}"
-            wanted[("entry", 0)] = (focus.ref, text, "ink2", True)
+            text = f"{focus.label}{f', {focus.entry}' if focus.entry else ' at'} {price(focus.ref)}"
+            if focus.mirror:
+                wanted[("mirror", 0)] = (focus.mirror, f"the other side waits at {price(focus.mirror)}", "ink2", True)
+            wanted[("entry", 0)] = (focus.ref, text, "ink" if focus.entry else "ink2", True)
             bare = "" if focus.covered else ", not resting yet"
+            if focus.venue_stop:
+                text = f"backstop at the venue  {price(focus.venue_stop)}  {fg.r(focus.r(focus.venue_stop))}"
+                wanted[("backstop", 0)] = (focus.venue_stop, text, "ink2", True)
+                bare += ", held here"
             text = f"stop {price(focus.stop)}  {fg.r(focus.r(focus.stop))}{bare}"
             wanted[("stop", 0)] = (focus.stop, text, "loss" if focus.covered else "caution", plan)
             for mark in focus.targets:
@@ -233,7 +239,7 @@ class Chart(QFrame):
                 line.style(tone, dash, 1.0 if dash else 2.0)
             assert focus is not None
             done = key[0] == "target" and any(m.number == key[1] and m.done for m in focus.targets)
-            line.setMovable(key[0] != "entry" and not done)
+            line.setMovable((key[0] in ("stop", "target") and not done) or (key[0] == "entry" and bool(focus.entry)))
             line.place(level * focus.instrument.tick_size, text)
         part_words(list(self._lines.values()), self._view)
         self._draw_price(focus)

@@ -35,6 +35,9 @@ class Focus(msgspec.Struct, frozen=True):
     trace: tuple[Rest, ...]
     label: str
     covered: bool = True
+    entry: str = ""  # of an entry that waits at `ref`, in words: buy stop, sell limit, ...
+    mirror: int = 0  # where a straddle's other side would wait
+    venue_stop: int = 0  # with held lines: the backstop at the venue
 
     def r(self, level: float) -> float:
         return self.side * (level - self.ref) / self.r_ticks
@@ -44,15 +47,21 @@ class Focus(msgspec.Struct, frozen=True):
         return self.ref + self.side * r * self.r_ticks
 
 
-def of_plan(request: SizeRequest, sizing: Sizing) -> Focus:
-    """The plan as it would be placed now."""
+def waits_text(side: int, kind: str) -> str:
+    """An order that waits, in words: buy stop, sell limit."""
+    return f"{'buy' if side > 0 else 'sell'} {kind}"
+
+
+def of_plan(request: SizeRequest, sizing: Sizing, entry: str = "", straddle: bool = False) -> Focus:
+    """The plan as it would be placed now; `entry`: the order that would wait, in words."""
     side = request.side
     marks = tuple(TargetMark(target.number, target.level) for target in sizing.targets if target.r)
     price = request.bid if side > 0 else request.ask
     word = "long" if side > 0 else "short"
     return Focus(
         "", request.instrument, side, sizing.ref, sizing.r_ticks, sizing.stop, sizing.stop, marks, price,
-        request.ask - request.bid, 0, (), f"plan {word} {request.instrument.qty(sizing.steps)}",
+        request.ask - request.bid, 0, (), f"plan {word} {request.instrument.qty(sizing.steps)}", True, entry,
+        request.bid + request.ask - sizing.ref if straddle else 0,
     )  # fmt: skip
 
 
@@ -61,8 +70,10 @@ def of_trade(trade: TradeView, view: InstrumentView) -> Focus:
     marks = tuple(TargetMark(t.number, t.level, t.filled >= t.steps > 0) for t in trade.targets if t.steps)
     price = view.bid if trade.side > 0 else view.ask
     word = "long" if trade.side > 0 else "short"
+    kind = waits_text(trade.side, trade.plan.entry.kind) if trade.pending else ""
+    steps = trade.steps if trade.pending else trade.open_steps
     return Focus(
         trade.id, view.instrument, trade.side, trade.ref, trade.r_ticks, trade.resting_stop, trade.initial_stop, marks,
-        price, view.ask - view.bid, trade.opened, trade.trace, f"{word} {view.instrument.qty(trade.open_steps)}",
-        trade.covered,
+        price, view.ask - view.bid, trade.opened, trade.trace, f"{word} {view.instrument.qty(steps)}",
+        trade.covered or trade.pending, kind, 0, trade.backstop,
     )  # fmt: skip

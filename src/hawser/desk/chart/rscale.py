@@ -83,6 +83,8 @@ class RScale(QWidget):
         if focus is None:
             return []
         found = [("stop", 0, focus.stop)]
+        if focus.entry:
+            found.append(("entry", 0, focus.ref))
         found += [("target", mark.number, mark.level) for mark in focus.targets if not mark.done]
         held = self._grabbed or self._chosen
         return [(role, number, self._level if (role, number) == held else level) for role, number, level in found]
@@ -208,6 +210,10 @@ class RScale(QWidget):
                 painter.setPen(QPen(p.color("loss"), 1.5))
                 painter.setBrush(p.color("loss" if focus.covered else "panel"))
                 painter.drawEllipse(QPointF(AXIS_X, y), 5.5, 5.5)
+            elif role == "entry":
+                painter.setPen(QPen(p.color("ink"), 1.5))
+                painter.setBrush(p.color("panel"))
+                painter.drawRect(QRectF(AXIS_X - 5, y - 4, 10, 8))
             else:
                 self._diamond(painter, y, filled=False)
             if (role, number) in (self._grabbed, self._chosen):

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
 from hawser.core.clock import MINUTE
+from hawser.core.plan import Plan
 from hawser.core.typed import size_text
 from hawser.desk import figures as fg
 from hawser.desk.chart import focus as fc
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
-from hawser.desk.planning import Draft
+from hawser.desk.planning import Draft, Planning
 from hawser.desk.settings import Kept
-from hawser.desk.tradeactions import TradeAction, of_many, of_trade
+from hawser.desk.tradeactions import TradeAction, of_many, of_marked, of_trade
 from hawser.desk.widgets.acrosspanel import AcrossPanel
 from hawser.desk.widgets.instruments import InstrumentPanel
 from hawser.desk.widgets.planpanel import PlanPanel
@@ -80,6 +82,8 @@ class Helm(QWidget):
         self.strips.close_all.connect(self.close_all)
         self.strips.paged.connect(self._paged)
         self.strips.menu_asked.connect(self.show_menu)
+        self.strips.marked_menu.connect(self.show_marked_menu)
+        self.strips.adopt_asked.connect(self.adopt)
         self.across.taken.connect(self.take_across)
 
     # What the runtime tells
@@ -118,7 +122,9 @@ class Helm(QWidget):
 
     def _follow_placed(self, snapshot: Snapshot) -> None:
         """A trade placed here is what the lines are about once it is open."""
-        placed = next((t for t in snapshot.trades if self._placed and t.ask == self._placed and t.opened), None)
+        placed = next(
+            (t for t in snapshot.trades if self._placed and t.ask == self._placed and (t.opened or t.pending)), None
+        )
         if placed is not None:
             self._placed = ""
             if placed.symbol == self.symbol and placed.state != states.ENDED:
@@ -246,10 +252,13 @@ class Helm(QWidget):
             return
         trade, view = snapshot.trade(self.selected), snapshot.instrument(self.symbol)
         planning = self.plan.planning
-        if trade is not None and view is not None and trade.symbol == self.symbol and trade.opened:
+        shown = trade is not None and (trade.opened or trade.pending)
+        if trade is not None and shown and view is not None and trade.symbol == self.symbol:
             self.chart.show_focus(fc.of_trade(trade, view))
         elif planning.sizing is not None and planning.request is not None and planning.symbol == self.symbol:
-            self.chart.show_focus(fc.of_plan(planning.request, planning.sizing))
+            entry = planning.waits
+            straddle = planning.straddle is not None
+            self.chart.show_focus(fc.of_plan(planning.request, planning.sizing, entry, straddle))
         else:
             self.chart.show_focus(None)
 
@@ -266,7 +275,9 @@ class Helm(QWidget):
         sizing, request = planning.sizing, planning.request
         if request is None:
             return
-        if role == "stop":
+        if role == "entry":
+            self.plan.take(planning.with_entry_at(request.instrument.price(level)))
+        elif role == "stop":
             self.plan.take(planning.with_stop_at(request.instrument.price(level)))
         elif sizing is not None:
             r = request.side * (level - sizing.ref) / sizing.r_ticks
@@ -280,8 +291,11 @@ class Helm(QWidget):
         role, _, level = self._wish
         view = self._snapshot.instrument(trade.symbol)
         assert view is not None
-        name = "Stop" if role == "stop" else f"Target {self._wish[1]}"
-        wider = role == "stop" and trade.side * (level - trade.stop) < 0
+        name = {"stop": "Stop", "entry": "Entry"}.get(role, f"Target {self._wish[1]}")
+        wider = role == "stop" and not trade.pending and trade.side * (level - trade.stop) < 0
+        if trade.pending:
+            self.chart.tell(f"{name} to {view.instrument.price(level)}: sized anew when the venue agrees")
+            return
         more = ", wider than now: will ask" if wider else ""
         self.chart.tell(f"{name} to {view.instrument.price(level)} = {fg.r(trade.r_of(level))}{more}")
 
@@ -290,6 +304,8 @@ class Helm(QWidget):
         self._wish = None
         if trade is None:
             self._moved(role, number, level)
+        elif role == "entry":
+            self._runtime.ask(lambda now, ask: ev.MoveEntry(time=now, ask=ask, trade=trade.id, level=level))
         elif role == "stop":
             self.move_stop(trade, level)
         else:
@@ -309,7 +325,7 @@ class Helm(QWidget):
 
     def move_stop(self, trade: TradeView, level: int) -> None:
         """Ask for the stop to be moved; widening it is confirmed first, in figures."""
-        wider = trade.side * (level - trade.stop) < 0
+        wider = not trade.pending and trade.side * (level - trade.stop) < 0
         assert self._snapshot is not None
         if wider and not self._snapshot.never_widen and not self._confirm_widening(trade, level):
             return
@@ -337,13 +353,23 @@ class Helm(QWidget):
     # Actions
 
     def place(self) -> None:
-        """Place the plan at market, once for each press."""
-        plan = self.plan.planning.plan
+        """Place the plan, once for each press."""
+        planning, plan = self.plan.planning, self.plan.planning.plan
         if plan is None or not self.plan.button.isEnabled():
             problem = next(iter(self.plan.planning.errors.values()), "") or self.plan.trouble.text()
             self.refused.emit(f"Not placed: {problem or 'there is no plan'}")
             return
-        self._placed = self._runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
+        straddle, seen = planning.straddle, planning.request.ref if planning.request is not None else 0
+        if straddle is not None:
+            self._runtime.ask(lambda now, ask: ev.PlaceStraddle(time=now, ask=ask, plan=plan, atr=straddle))
+        else:
+            self._placed = self._runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan, seen=seen))
+
+    def plan_straddle(self) -> None:
+        """Put a straddle into the plan's entry, to be looked at and placed."""
+        self.choose_trade("")
+        self.plan.take(msgspec.structs.replace(self.plan.planning.draft, entry="straddle 1 atr"))
+        self.plan.field("entry").setFocus()
 
     def flip(self) -> None:
         self.plan.set_side(-self.plan.planning.draft.side)
@@ -354,12 +380,25 @@ class Helm(QWidget):
         if trade is None or self._snapshot is None:
             return
         self.choose_trade(trade_id)
+        self._open_menu(of_trade(trade, self._snapshot, self._saved_plans(trade)), at)
+
+    def show_marked_menu(self, at: QPoint) -> None:
+        """What can be done with all marked trades at once."""
+        if self._snapshot is not None:
+            self._open_menu(of_marked(self._marked(), self._snapshot), at)
+
+    def _marked(self) -> list[TradeView]:
+        assert self._snapshot is not None
+        found = [self._snapshot.trade(name) for name in self.strips.marked]
+        return [trade for trade in found if trade is not None]
+
+    def _open_menu(self, actions: list[TradeAction], at: QPoint) -> None:
         menu = QMenu(self)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        for action in of_trade(trade, self._snapshot):
+        for action in actions:
             entry = menu.addAction(action.text)
             assert entry is not None
-            entry.triggered.connect(lambda _, make=action.make: self._runtime.ask(make))
+            entry.triggered.connect(lambda _, action=action: self.carry_out(action))
         if menu.isEmpty():
             entry = menu.addAction("Nothing can be done with it now")
             assert entry is not None
@@ -367,15 +406,43 @@ class Helm(QWidget):
         self.menu = menu
         menu.popup(at)
 
+    def _saved_plans(self, trade: TradeView) -> dict[str, Plan]:
+        """The plans saved by name that could tend this trade."""
+        found = {}
+        for name, draft in self.plan.names.plans.items():
+            planning = Planning(trade.symbol, trade.plan.timeframe_ns, currency=self.plan.planning.currency)
+            planning.change(msgspec.structs.replace(draft, side=trade.side, entry="market"))
+            if planning.plan is not None:
+                found[name] = planning.plan
+        return found
+
+    def adopt(self, position_id: str) -> None:
+        """Make a trade of a position that is not ours, protected by its instrument's plan; by the plain one where that
+        plan has errors."""
+        snapshot = self._snapshot
+        position = next((one for one in snapshot.unexplained if one.id == position_id), None) if snapshot else None
+        if position is None:
+            return
+        for draft in (self._kept.drafts.get(position.symbol, Draft()), Draft()):
+            planning = Planning(position.symbol, self._kept.spans.get(position.symbol, DEFAULT_SPAN))
+            planning.currency = self.plan.planning.currency
+            planning.change(msgspec.structs.replace(draft, side=position.side, entry="market"))
+            plan = planning.plan
+            if plan is not None and plan.stop is not None and plan.stop.kind not in ("price", "money"):
+                break
+        self._runtime.ask(lambda now, ask: ev.Adopt(time=now, ask=ask, position=position_id, plan=plan))
+
     def trade_actions(self) -> list[TradeAction]:
-        """What the finder offers: for the selected trade, and for several at once."""
+        """What the finder offers: for the selected trade, for the marked ones, and for several at once."""
         snapshot, trade = self._snapshot, self._selected_trade()
         if snapshot is None:
             return []
-        return [*(of_trade(trade, snapshot) if trade is not None else []), *of_many(snapshot)]
+        found = of_trade(trade, snapshot, self._saved_plans(trade)) if trade is not None else []
+        return [*found, *of_marked(self._marked(), snapshot), *of_many(snapshot)]
 
     def carry_out(self, action: TradeAction) -> None:
-        self._runtime.ask(action.make)
+        for make in action.makes:
+            self._runtime.ask(make)
 
     def close_trade(self, trade_id: str) -> None:
         self._runtime.ask(lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade_id))

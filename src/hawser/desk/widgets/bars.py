@@ -108,6 +108,7 @@ class FootBar(QWidget):
     speed = pyqtSignal(float)
     running = pyqtSignal(bool)
     weather = pyqtSignal(str)
+    quay_asked = pyqtSignal()
     theme = pyqtSignal()
 
     def __init__(self, look: Look, severities: list[str], speed: float) -> None:
@@ -131,6 +132,9 @@ class FootBar(QWidget):
             self.weathers.addItem(name)
         self.weathers.setCurrentText("fair")
         self.weathers.currentTextChanged.connect(self.weather)
+        self.faults = QPushButton("faults \u2026")
+        self.faults.setToolTip("The weather fault by fault, and gusts made at once (Ctrl+Shift+Q)")
+        self.faults.clicked.connect(self.quay_asked)
         self.themes = QPushButton("Night watch")
         self.themes.clicked.connect(self.theme)
         for label, widget in (("Quay clock", self.clock), ("speed", self.speeds), ("weather", self.weathers)):
@@ -141,6 +145,7 @@ class FootBar(QWidget):
             widget.setAccessibleName(label)
             if widget is self.speeds:
                 row.addWidget(self.pause)
+        row.addWidget(self.faults)
         row.addWidget(self.link)
         row.addStretch(1)
         finder = QLabel("Ctrl+K  all commands")
@@ -149,6 +154,14 @@ class FootBar(QWidget):
         row.addWidget(self.themes)
         look.changed.connect(self._themed)
         self._themed()
+
+    def show_weather(self, name: str) -> None:
+        """The weather's name, also one that is no severity."""
+        self.weathers.blockSignals(True)
+        if self.weathers.findText(name) < 0:
+            self.weathers.addItem(name)
+        self.weathers.setCurrentText(name)
+        self.weathers.blockSignals(False)
 
     def _paused(self, paused: bool) -> None:
         self.pause.setText("Run" if paused else "Pause")
@@ -162,7 +175,7 @@ class FootBar(QWidget):
         text = f"{at:%a %d %b %Y  %H:%M:%S} {at.tzname()}"
         if self.clock.text() != text:
             self.clock.setText(text)
-        link = "simulated venue, link up" if snapshot.link_up else "simulated venue, LINK DOWN"
+        link = "link up" if snapshot.link_up else "LINK DOWN"
         if snapshot.faults:
             link += f", {snapshot.faults} errors written down"
         if self.link.text() != link:

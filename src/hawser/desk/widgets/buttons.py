@@ -113,6 +113,17 @@ class SureButton(QPushButton):
         self._timer.start()
         self.asked.emit(True)
 
+    @property
+    def calm_text(self) -> str:
+        """What the plain button says."""
+        return self._plain
+
+    def name(self, text: str) -> None:
+        """Another text for the plain button."""
+        self._plain = text
+        if not self._asking and self.text() != text:
+            self.setText(text)
+
     def calm(self) -> None:
         """Back to the plain button."""
         self._timer.stop()

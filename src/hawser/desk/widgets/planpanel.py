@@ -30,6 +30,12 @@ from hawser.service.snapshot import Snapshot
 
 MARGIN = 12
 HELP = {
+    "entry": "How to enter: market, limit 0.61100, stop 0.61500; a level also as limit 0.5 atr. market within 5 t "
+    "refuses what would fill worse than that; stop 0.61500 within 8 t is a stop-limit. straddle 1 atr: a buy stop "
+    "above and a sell stop below, one cancels the other. Drag a waiting entry on the chart",
+    "good": "How long a pending entry waits: cancelled (until it is), 30 min, 2 h, 14:30 (UTC), session end",
+    "held": "Empty: stop and targets rest at the venue. 2 R: Hawser keeps them and only a backstop at 2 R rests there; "
+    "2 R, settle 500 ms also waits so long for a spread spike to pass",
     "risk": "How large. Risk, lost if the stop is hit, costs included: 0.6 %, 0.6 % of balance, 0.6 % of free margin, "
     "385 CHF. A quantity: 2 units. A notional: 20 % notional. By volatility: 1 % per 2.5 atr. "
     "An amount: invest 5000 risk 150 CHF",
@@ -112,6 +118,7 @@ class PlanPanel(QFrame):
         self.setObjectName("panel")
         self._look, self.planning = look, Planning()
         self._fields: dict[str, QLineEdit] = {}
+        self._rows: dict[str, list[QWidget]] = {}
         self._problems: dict[str, QLabel] = {}  # what is wrong with a field, told under it
         self._unlocked = ""  # the size as it was typed before the quantity was locked
         self._make_sides()
@@ -168,6 +175,7 @@ class PlanPanel(QFrame):
         scroll.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
         heading, group = QHBoxLayout(), QButtonGroup(self)
         heading.setContentsMargins(0, 0, 0, 0)
+        self.pages.setMinimumHeight(48)
         for number, (name, page) in enumerate((("Reckoning", scroll), ("What if", self.what_if))):
             self.pages.addWidget(page)
             button = QPushButton(name)
@@ -216,12 +224,44 @@ class PlanPanel(QFrame):
         form.setVerticalSpacing(3)
         form.setHorizontalSpacing(6)
         form.setColumnStretch(0, 1)
-        for row, (name, caption) in enumerate((("risk", "Size"), ("stop", "Stop"))):
-            self._add_row(form, row, caption, [name])
-        for number in range(1, TARGETS + 1):
-            self._add_row(form, 1 + number, f"Target {number}, takes", [f"target{number}", f"share{number}"])
-        self._add_row(form, 2 + TARGETS, "Trail", ["trail"])
+        rows = [("Entry", ["entry"]), ("waits until", ["good"]), ("Size", ["risk"]), ("Stop", ["stop"])]
+        rows += [(f"Target {n}, takes", [f"target{n}", f"share{n}"]) for n in range(1, TARGETS + 1)]
+        rows += [("Trail", ["trail"]), ("Held lines, backstop", ["held"])]
+        for row, (caption, names) in enumerate(rows):
+            self._add_row(form, row, caption, names)
+        self.field("entry").setMinimumWidth(176)
+        self.field("held").setPlaceholderText("at the venue")
+        self.anchor = QPushButton()
+        self.anchor.setCheckable(True)
+        self.anchor.setToolTip("What stop and targets do where the entry fills at another price than expected")
+        self.anchor.clicked.connect(self._edited)
+        self.more = QPushButton("More")
+        self.more.setCheckable(True)
+        self.more.setProperty("role", "flat")
+        self.more.setAccessibleName("More: held lines, levels after a fill at another price")
+        self.more.toggled.connect(self._show_rows)
+        form.addWidget(self.more, 2 * len(rows), 0)
+        form.addWidget(self.anchor, 2 * len(rows), 1, 1, 2)
         return form
+
+    def _show_rows(self) -> None:
+        """Only rows that say something: the next free target, the wait of an entry that waits, more where asked."""
+        typed = [self._fields[f"target{n}"].text().strip() for n in range(1, TARGETS + 1)]
+        used = max((n for n, text in enumerate(typed, start=1) if text), default=0)
+        self._row_shown("good", self._fields["entry"].text().strip().lower() not in ("", "market"))
+        for number in range(1, TARGETS + 1):
+            self._row_shown(f"target{number}", number <= max(used + 1, 2))
+        more = self.more.isChecked()
+        self._row_shown("held", more)
+        self.anchor.setVisible(more)
+        fill = self.anchor.isChecked()
+        self.anchor.setText("fill off: move lines along" if fill else "fill off: keep planned levels")
+        held, lines = self._fields["held"].text().strip(), "lines at the venue"
+        self.more.setText("Less" if more else f"More: {f'held, backstop {held}' if held else lines}")
+
+    def _row_shown(self, name: str, shown: bool) -> None:
+        for widget in self._rows[name]:
+            widget.setVisible(shown and (not isinstance(widget, QLabel) or bool(widget.text())))
 
     def _add_row(self, form: QGridLayout, row: int, caption: str, names: list[str]) -> None:
         label = QLabel(caption)
@@ -235,12 +275,13 @@ class PlanPanel(QFrame):
             field = QLineEdit()
             field.setAlignment(Qt.AlignmentFlag.AlignRight)
             field.setAccessibleName(caption if column == 1 else f"Share of target {name[-1]}")
-            field.setToolTip(HELP[name.rstrip("123")])
+            field.setToolTip(HELP[name.rstrip("12345")])
             field.setMinimumWidth(64)
             field.textEdited.connect(self._edited)
             field.installEventFilter(self)
             form.addWidget(field, 2 * row, column, 1, 1 if len(names) == 2 else 2)
             self._fields[name], self._problems[name] = field, problem
+        self._rows[names[0]] = [label, problem, *(self._fields[name] for name in names)]
         label.setBuddy(self._fields[names[0]])
 
     def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
@@ -271,8 +312,12 @@ class PlanPanel(QFrame):
         self._changed()
 
     def _show_draft(self, draft: Draft) -> None:
-        texts = {"risk": draft.risk, "stop": draft.stop, "trail": draft.trail}
-        for number, (level, share) in enumerate(draft.targets, start=1):
+        texts = {
+            "risk": draft.risk, "stop": draft.stop, "trail": draft.trail, "entry": draft.entry, "good": draft.good,
+            "held": draft.held,
+        }  # fmt: skip
+        self.anchor.setChecked(draft.anchor == "fill")
+        for number, (level, share) in enumerate(draft.rows(), start=1):
             texts |= {f"target{number}": level, f"share{number}": share}
         for name, text in texts.items():
             if self._fields[name].text() != text:
@@ -285,8 +330,12 @@ class PlanPanel(QFrame):
         rows = tuple(
             (self._fields[f"target{n}"].text(), self._fields[f"share{n}"].text()) for n in range(1, TARGETS + 1)
         )
-        side = 1 if self.long.isChecked() else -1
-        return Draft(side, self._fields["risk"].text(), self._fields["stop"].text(), rows, self._fields["trail"].text())
+        text = {name: field.text() for name, field in self._fields.items()}
+        return Draft(
+            side=1 if self.long.isChecked() else -1, risk=text["risk"], stop=text["stop"], targets=rows,
+            trail=text["trail"], entry=text["entry"], good=text["good"], held=text["held"],
+            anchor="fill" if self.anchor.isChecked() else "planned",
+        )  # fmt: skip
 
     def _edited(self) -> None:
         self.planning.change(self._typed())
@@ -301,7 +350,8 @@ class PlanPanel(QFrame):
                 assert style is not None
                 style.unpolish(field)
                 style.polish(field)
-            field.setToolTip(self.planning.errors.get(name, HELP[name.rstrip("123")]))
+            field.setToolTip(self.planning.errors.get(name, HELP[name.rstrip("12345")]))
+        self._show_rows()
         told: dict[QLabel, str] = {}
         for name, problem in self._problems.items():
             told[problem] = told.get(problem, "") or self.planning.errors.get(name, "")
@@ -313,6 +363,14 @@ class PlanPanel(QFrame):
         self.changed.emit()
 
     # The answer
+
+    def _button_text(self, word: str, qty: str) -> str:
+        planning, request = self.planning, self.planning.request
+        if planning.straddle is not None:
+            return f"Place straddle {planning.symbol}, {planning.straddle:g} ATR away"
+        if planning.waits and request is not None:
+            return f"Place {word} {qty} {planning.symbol}, {planning.waits} {request.instrument.price(request.ref)}"
+        return f"Place {word} {qty} {planning.symbol} at market"
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         """Size the plan against this moment and show how it came about."""
@@ -344,7 +402,7 @@ class PlanPanel(QFrame):
         self.qty.setText(qty)
         cur = snapshot.currency
         self.at_risk.setText(f"{fg.money(sizing.risk_money, cur)} = {fg.percent(sizing.risk_percent, 3)}\nat risk")
-        self.button.setText(f"Place {word} {qty} {planning.symbol} at market")
+        self.button.setText(self._button_text(word, qty))
         steps = [
             step for step in derivation(request, sizing) if not step.label.startswith(AT_RISK)
         ]  # told large, below

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
@@ -19,14 +20,18 @@ from PyQt6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
+from hawser.core.instrument import Instrument
 from hawser.desk import figures as fg
+from hawser.desk.chart.focus import waits_text
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.desk.widgets.buttons import SureButton
 from hawser.engine import states
+from hawser.engine.events import Held
 from hawser.service.snapshot import Snapshot, TradeView
 
 ROW = 36
+MARK = 26  # left of the name: the box that marks a trade
 LEFT = 252  # instrument, side, quantity
 RIGHT = 336  # result, money, state
 ACTION = 92
@@ -55,12 +60,15 @@ class TradeRow(QWidget):
     """One trade. Clicking or Enter chooses it; its button closes it."""
 
     chosen = pyqtSignal(str)
+    marked_asked = pyqtSignal(str)
     close_asked = pyqtSignal(str)
     menu_asked = pyqtSignal(str, object)
 
     def __init__(self, look: Look, axis: Axis) -> None:
         super().__init__()
         self._look, self._axis = look, axis
+        self.marked = False
+        self._link_up = True
         self.trade: TradeView | None = None
         self._instrument = None
         self._currency = ""
@@ -73,17 +81,22 @@ class TradeRow(QWidget):
         self.button.asked.connect(self._lay_button)
         self.button.sure.connect(lambda: self.close_asked.emit(self.trade.id) if self.trade else None)
 
-    def show_trade(self, trade: TradeView, instrument, currency: str, selected: bool, now: int) -> None:  # type: ignore[no-untyped-def]
-        if trade == self.trade and selected == self.selected and not trade.exposed_since:
+    def show_trade(self, trade: TradeView, instrument: Instrument, snapshot: Snapshot, selected: bool,
+                   marked: bool) -> None:  # fmt: skip
+        same = trade == self.trade and (selected, marked) == (self.selected, self.marked)
+        if same and not trade.exposed_since and snapshot.link_up == self._link_up:
             return
-        self.trade, self._instrument, self._currency, self.selected = trade, instrument, currency, selected
-        self._now = now
-        qty = instrument.qty(trade.open_steps)
-        self.button.consequence = f"Close {qty}: {fg.r(trade.result_r)}? Again"
+        self.trade, self._instrument, self.selected, self.marked = trade, instrument, selected, marked
+        self._currency, self._now, self._link_up = snapshot.currency, snapshot.time, snapshot.link_up
+        qty = instrument.qty(trade.steps if trade.pending else trade.open_steps)
+        self.button.name("Cancel" if trade.pending else "Close")
+        result = "its entry" if trade.pending else fg.r(trade.result_r)
+        self.button.consequence = f"{self.button.calm_text} {qty}: {result}? Again"
         self.button.setEnabled(trade.state in (states.EXPOSED, states.PROTECTED, states.ENTERING))
         side = fg.side_word(trade.side)
         self.button.setAccessibleName(f"Close {trade.symbol} {side}")
-        self.setAccessibleName(f"{trade.symbol} {side} {qty}, {fg.r(trade.result_r)}, {trade.state}")
+        mark = ", marked" if marked else ""
+        self.setAccessibleName(f"{trade.symbol} {side} {qty}, {fg.r(trade.result_r)}, {self._state(trade)}{mark}")
         self.update()
 
     def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QResizeEvent
@@ -101,14 +114,20 @@ class TradeRow(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
-        if self.trade is not None:
+        if self.trade is None:
+            return
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier or event.position().x() < MARK:
+            self.marked_asked.emit(self.trade.id)
+        elif event.button() == Qt.MouseButton.LeftButton:
             self.chosen.emit(self.trade.id)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if self.trade is None:
             return
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.chosen.emit(self.trade.id)
+        elif event.key() == Qt.Key.Key_Space:
+            self.marked_asked.emit(self.trade.id)
         elif event.key() == Qt.Key.Key_Delete:
             self.button.click()
         elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
@@ -149,14 +168,18 @@ class TradeRow(QWidget):
 
     def _paint_name(self, painter: QPainter, trade: TradeView) -> None:
         assert self._instrument is not None
-        self._text(painter, QRectF(12, 0, 112, ROW), trade.symbol, bold=True)
+        box = QRectF(10, ROW / 2 - 5, 10, 10)
+        painter.setPen(QPen(self._look.color("ink2"), 1))
+        painter.setBrush(self._look.color("ink" if self.marked else "panel"))
+        painter.drawRect(box)
+        self._text(painter, QRectF(MARK, 0, 100, ROW), trade.symbol, bold=True)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self._look.color("ink"))
         tip = -4 * trade.side
         shape = QPolygonF([QPointF(128, ROW / 2 - tip), QPointF(136, ROW / 2 - tip), QPointF(132, ROW / 2 + tip)])
         painter.drawPolygon(shape)
         self._text(painter, QRectF(142, 0, 40, ROW), fg.side_word(trade.side))
-        qty = self._instrument.qty(trade.open_steps if trade.state != states.ENTERING else trade.steps)
+        qty = self._instrument.qty(trade.open_steps if trade.opened else trade.steps)
         self._text(painter, QRectF(178, 0, LEFT - 190, ROW), qty, right=True)
 
     def _paint_strip(self, painter: QPainter, trade: TradeView, width: float) -> None:
@@ -170,6 +193,9 @@ class TradeRow(QWidget):
         for whole in range(math.ceil(self._axis.low), math.floor(self._axis.high) + 1):
             painter.drawLine(QPointF(x(whole), y - 4), QPointF(x(whole), y + 4))
         stop_r, now_r = trade.r_of(trade.resting_stop), trade.price_r
+        if trade.pending:
+            self._paint_pending(painter, trade, x)
+            return
         self._bar(painter, x(0), x(now_r), y, "gain" if now_r >= 0 else "loss")
         if stop_r > 0:  # locked
             self._bar(painter, x(0), x(min(stop_r, max(now_r, 0))), y, "panel", hatch=True)
@@ -189,6 +215,21 @@ class TradeRow(QWidget):
         at = x(now_r)
         painter.drawPolygon(QPolygonF([QPointF(at - 5, y - 13), QPointF(at + 5, y - 13), QPointF(at, y - 5)]))
 
+    def _paint_pending(self, painter: QPainter, trade: TradeView, x: Callable[[float], float]) -> None:
+        """Nothing is open: what would be, in outline, and how far the price is from it."""
+        p, y = self._look.palette, ROW / 2
+        painter.setBrush(p.color("panel"))
+        painter.setPen(QPen(p.color("ink"), 1.5))
+        painter.drawRect(QRectF(x(0) - 5, y - 4, 10, 8))
+        painter.setPen(QPen(p.color("loss"), 1.5, Qt.PenStyle.DotLine))
+        painter.drawEllipse(QPointF(x(trade.r_of(trade.stop)), y), 5.5, 5.5)
+        for target in trade.targets:
+            self._diamond(painter, x(target.r), y, False)
+        painter.setPen(QPen(p.color("ink"), 1))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        at = x(trade.price_r)
+        painter.drawPolygon(QPolygonF([QPointF(at - 5, y - 13), QPointF(at + 5, y - 13), QPointF(at, y - 5)]))
+
     def _bar(self, painter: QPainter, start: float, end: float, y: float, role: str, hatch: bool = False) -> None:
         box = QRectF(min(start, end), y - 4, abs(end - start), 8)
         brush = QBrush(self._look.color(role))
@@ -204,21 +245,59 @@ class TradeRow(QWidget):
 
     def _paint_result(self, painter: QPainter, trade: TradeView) -> None:
         left = self.width() - RIGHT - ACTION
+        loud = (not trade.covered and trade.open_steps > 0) or (trade.backstop > 0 and not self._link_up)
+        self._text(painter, QRectF(left + 192, 0, RIGHT - 192, ROW), self._state(trade),
+                   "caution" if loud else "ink", bold=loud)  # fmt: skip
+        if trade.pending:
+            heat = f"at risk {fg.money(trade.heat, self._currency)}"
+            self._text(painter, QRectF(left, 0, 176, ROW), heat, "ink2", right=True)
+            return
         tone = "gain" if trade.result_r >= 0 else "loss"
         self._text(painter, QRectF(left, 0, 68, ROW), fg.r(trade.result_r), tone, bold=True, right=True)
         money = fg.money(trade.money, self._currency, sign=True)
         self._text(painter, QRectF(left + 70, 0, 106, ROW), money, right=True)
-        self._text(painter, QRectF(left + 192, 0, RIGHT - 192, ROW), self._state(trade),
-                   "caution" if not trade.covered else "ink", bold=not trade.covered)  # fmt: skip
 
     def _state(self, trade: TradeView) -> str:
         if trade.state == states.LEAVING:
             return "leaving"
+        if trade.pending:
+            return self._waits(trade)
+        if trade.backstop and not self._link_up and self._instrument is not None:
+            return f"NOT WATCHED: backstop {self._instrument.price(trade.backstop)}"
         if not trade.covered and trade.exposed_since:
             return f"EXPOSED {fg.duration(self._now - trade.exposed_since)}"
         if trade.state == states.PROTECTED:
-            return "protected, trailing" if trade.trail else "protected"
+            word = "held" if trade.backstop else "protected"
+            return f"{word}, trailing" if trade.trail else word
         return trade.state
+
+    def _waits(self, trade: TradeView) -> str:
+        assert self._instrument is not None
+        if trade.moving_to:
+            return f"moving to {self._instrument.price(trade.moving_to)}"
+        linked = ", OCO" if trade.group else ""
+        until = f" until {fg.clock(trade.until, self._look.zone, seconds=False)}" if trade.until else ""
+        entry = waits_text(trade.side, trade.plan.entry.kind)
+        return f"{entry} {self._instrument.price(trade.ref)}{until}{linked}"
+
+
+class StrangerRow(QWidget):
+    """A position at the venue that no trade explains."""
+
+    def __init__(self, position: Held, instrument: Instrument) -> None:
+        super().__init__()
+        self.setFixedHeight(ROW)
+        side, qty = fg.side_word(position.side), instrument.qty(position.steps)
+        price = f"{position.entry * instrument.tick_size:.{instrument.price_digits}f}"
+        text = QLabel(f"{position.symbol} {side} {qty} at {price}: not opened by Hawser, no stop of ours protects it")
+        text.setProperty("role", "caution")
+        self.button = QPushButton("Adopt: set a stop now")
+        self.button.setToolTip("Makes a trade of it, protected by this instrument's plan: its stop, targets and trail")
+        self.button.setAccessibleName(f"Adopt {position.symbol} {side} {qty}")
+        row = QHBoxLayout(self)
+        row.setContentsMargins(MARK, 2, 12, 2)
+        row.addWidget(text, 1)
+        row.addWidget(self.button)
 
 
 class StripPanel(QFrame):
@@ -228,6 +307,8 @@ class StripPanel(QFrame):
     close_asked = pyqtSignal(str)
     close_all = pyqtSignal()
     menu_asked = pyqtSignal(str, object)
+    adopt_asked = pyqtSignal(str)
+    marked_menu = pyqtSignal(object)
     paged = pyqtSignal(int)
 
     def __init__(self, look: Look) -> None:
@@ -235,20 +316,13 @@ class StripPanel(QFrame):
         self.setObjectName("panel")
         self._look, self._axis = look, Axis()
         self.rows: dict[str, TradeRow] = {}
+        self.marked: list[str] = []
+        self.strangers: dict[str, StrangerRow] = {}
         self._summary = QLabel()
         self._summary.setProperty("role", "second")
         self.stack, self._pages = QStackedWidget(), QButtonGroup(self)
         self._tabs = QHBoxLayout()
-        self.all_button = SureButton("Close all")
-        self.all_button.setMinimumWidth(120)
-        self.all_button.sure.connect(self.close_all)
-        head = QHBoxLayout()
-        head.setContentsMargins(12, 4, 12, 4)
-        head.addLayout(self._tabs)
-        head.addStretch(1)
-        head.addWidget(self._summary)
-        head.addSpacing(12)
-        head.addWidget(self.all_button)
+        head = self._make_head()
         self._empty = QLabel("No open trades. Plan one on the right: the stop decides the size, then place it.")
         self._empty.setProperty("role", "second")
         self._empty.setContentsMargins(12, 8, 12, 8)
@@ -278,6 +352,28 @@ class StripPanel(QFrame):
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
         look.changed.connect(self.update)
 
+    def _make_head(self) -> QHBoxLayout:
+        """Pages on the left; what is marked, the sums and the way out on the right."""
+        self.all_button = SureButton("Close all")
+        self.all_button.setMinimumWidth(120)
+        self.all_button.sure.connect(self.close_all)
+        head = QHBoxLayout()
+        head.setContentsMargins(12, 4, 12, 4)
+        head.addLayout(self._tabs)
+        head.addStretch(1)
+        self.marked_button = QPushButton()
+        self.marked_button.setProperty("role", "flat")
+        self.marked_button.setToolTip(
+            "Mark trades with Ctrl+click, their box or Space; M opens what can be done with them"
+        )
+        self.marked_button.clicked.connect(self.open_marked)
+        head.addWidget(self.marked_button)
+        head.addSpacing(12)
+        head.addWidget(self._summary)
+        head.addSpacing(12)
+        head.addWidget(self.all_button)
+        return head
+
     def sizeHint(self) -> QSize:
         return QSize(900, 190)
 
@@ -306,6 +402,7 @@ class StripPanel(QFrame):
         if old != (self._axis.low, self._axis.high):
             self.update()
             self._ruler.update()
+        self.marked = [name for name in self.marked if any(trade.id == name for trade in live)]
         for trade_id in [trade_id for trade_id in self.rows if all(trade.id != trade_id for trade in live)]:
             row = self.rows.pop(trade_id)
             self._list.removeWidget(row)
@@ -314,8 +411,9 @@ class StripPanel(QFrame):
             row = self.rows.get(trade.id) or self._new_row(trade.id)
             view = snapshot.instrument(trade.symbol)
             if view is not None:
-                row.show_trade(trade, view.instrument, snapshot.currency, trade.id == selected, snapshot.time)
-        self._empty.setVisible(not live)
+                row.show_trade(trade, view.instrument, snapshot, trade.id == selected, trade.id in self.marked)
+        self._show_strangers(snapshot)
+        self._empty.setVisible(not live and not snapshot.unexplained)
         self._ruler.setVisible(bool(live))
         self._show_sums(snapshot, live)
 
@@ -323,10 +421,65 @@ class StripPanel(QFrame):
         row = TradeRow(self._look, self._axis)
         row.chosen.connect(self.chosen)
         row.close_asked.connect(self.close_asked)
-        row.menu_asked.connect(self.menu_asked)
+        row.menu_asked.connect(self._menu)
+        row.marked_asked.connect(self.mark)
         self.rows[trade_id] = row
         self._list.insertWidget(self._list.count() - 1, row)
         return row
+
+    def mark(self, trade_id: str) -> None:
+        """Mark a trade, or let it go."""
+        if trade_id in self.marked:
+            self.marked.remove(trade_id)
+        else:
+            self.marked.append(trade_id)
+        row = self.rows[trade_id]
+        row.marked = trade_id in self.marked
+        row.update()
+        self._show_marked()
+
+    def _show_marked(self) -> None:
+        count = len(self.marked)
+        self.marked_button.setVisible(count > 0)
+        self.marked_button.setText(f"{count} marked \u2026")
+
+    def _menu(self, trade_id: str, at: object) -> None:
+        """On a marked trade the menu is that of all marked ones."""
+        if trade_id in self.marked and len(self.marked) > 1:
+            self.marked_menu.emit(at)
+        else:
+            self.menu_asked.emit(trade_id, at)
+
+    def open_marked(self) -> None:
+        """The menu of the marked trades."""
+        if self.marked:
+            self.marked_menu.emit(self.marked_button.mapToGlobal(self.marked_button.rect().bottomLeft()))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_M and self.marked:
+            self.open_marked()
+        elif event.key() == Qt.Key.Key_Escape and self.marked:
+            for name in list(self.marked):
+                self.mark(name)
+        else:
+            super().keyPressEvent(event)
+
+    def _show_strangers(self, snapshot: Snapshot) -> None:
+        """Positions that Hawser did not open: loud, with the one thing that helps."""
+        names = {position.id for position in snapshot.unexplained}
+        for name in [name for name in self.strangers if name not in names]:
+            row = self.strangers.pop(name)
+            self._list.removeWidget(row)
+            row.deleteLater()
+        for position in snapshot.unexplained:
+            if position.id not in self.strangers:
+                view = snapshot.instrument(position.symbol)
+                assert view is not None
+                row = StrangerRow(position, view.instrument)
+                row.button.clicked.connect(lambda _, name=position.id: self.adopt_asked.emit(name))
+                self.strangers[position.id] = row
+                self._list.insertWidget(0, row)
+        self._show_marked()
 
     def _show_sums(self, snapshot: Snapshot, live: list[TradeView]) -> None:
         cur = snapshot.currency
@@ -357,7 +510,7 @@ class _Ruler(QWidget):
             painter.drawText(QRectF(x, 0, width, height), middle | align, text)
 
         right, centre = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
-        head(12, 110, "instrument")
+        head(MARK, 100, "instrument")
         head(128, 50, "side")
         head(178, LEFT - 190, "units", right)
         width = self.width() - LEFT - RIGHT - ACTION

@@ -76,7 +76,7 @@ class Waterline(QWidget):
         self.setFixedHeight(56)
         self.equity, self.today = Figure("equity", 132), Figure("today", 150)
         self.heat, self.bar = Figure("heat", 190), HeatBar(look)
-        self.protection, self.entries = Figure("protection", 116), Figure("entries", 120)
+        self.protection, self.entries = Figure("protection", 148), Figure("entries", 120)
         self.entries.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         self.entries.value.setMinimumWidth(40)
         self.entries.value.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -133,12 +133,20 @@ class Waterline(QWidget):
     def _show_protection(self, snapshot: Snapshot) -> None:
         p = self._look.palette
         held = sum(trade.open_steps > 0 for trade in snapshot.trades)
+        unwatched = sum(bool(trade.backstop and trade.open_steps) for trade in snapshot.trades)
+        waiting = sum(trade.pending for trade in snapshot.trades)
         if snapshot.exposed:
             text = f"<b style='color:{p.caution}'>{snapshot.exposed} exposed</b>"
+        elif snapshot.unexplained:
+            text = f"<b style='color:{p.caution}'>{len(snapshot.unexplained)} not ours</b>"
+        elif unwatched and not snapshot.link_up:
+            text = f"<b style='color:{p.caution}'>{unwatched} on backstop</b>"
         elif held:
             text = f"<b>all {held} protected</b>"
         else:
             text = f"<span style='color:{p.ink2}'>no position</span>"
+        if waiting:
+            text += f" <span style='color:{p.ink2}'>{waiting} waiting</span>"
         self.protection.show_value(text)
 
     def _show_entries(self, snapshot: Snapshot) -> None:
