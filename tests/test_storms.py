@@ -63,10 +63,10 @@ def test_the_worst_weather_still_ends_in_order():
 
 
 def test_a_storm_can_be_repeated_with_its_kills(tmp_path):
-    first, second = weathered(77, "gale", 5, kills=0.1), weathered(77, "gale", 5, kills=0.1)
+    first, second = weathered(76, "gale", 6, kills=0.2), weathered(76, "gale", 6, kills=0.2)
     assert first == second
     assert first.kills
-    found, lines = traced(77, "gale", 5, kills=0.1)
+    found, lines = traced(76, "gale", 6, kills=0.2)
     assert found == first
     assert any("Ask the venue for all it holds" in line.text for line in lines)
 

@@ -13,6 +13,7 @@ from hawser import __version__
 from hawser.core.errors import BadInput, HawserError
 
 if TYPE_CHECKING:
+    from hawser.core.account import Account
     from hawser.venue.quay.quay import Quay
 
 DONE, REFUSED, WRONG = 0, 1, 2
@@ -120,7 +121,11 @@ def _desktop_parser() -> _Parser:
     parser.add_argument("--fresh", action="store_true", help="with --demo: begin the demo anew")
     parser.add_argument("--bars", type=Path, metavar="FILE", help="replay this bar history (CSV or Parquet)")
     parser.add_argument("--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)")
-    parser.add_argument("--account", type=Path, metavar="FILE", help="with --bars: the account (TOML)")
+    parser.add_argument(
+        "--account", type=Path, action="append", default=[], metavar="FILE",
+        help="the account (TOML); given again: further accounts, each with a venue and a record of its own. "
+        "With --demo: accounts beside the demo's",
+    )  # fmt: skip
     parser.add_argument("--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset")
     parser.add_argument("--quay", type=Path, metavar="PATH", help="trade at the simulated venue that listens there")
     parser.add_argument("--speed", type=float, default=None, metavar="N", help="run the venue's clock N times as fast")
@@ -139,10 +144,13 @@ def _desktop(arguments: list[str]) -> int:
     if options.fresh and not options.demo:
         raise BadInput("usage", "--fresh: expected together with --demo")
     for name in ("instrument", "account", "tz"):
-        if getattr(options, name) and not (options.bars or (options.quay and name == "account")):
+        with_it = options.bars or (name == "account" and (options.quay or options.demo))
+        if getattr(options, name) and not with_it:
             raise BadInput("usage", f"--{name}: expected together with --bars")
     if options.bars and not options.instrument:
         raise BadInput("usage", "--bars: expected --instrument FILE.toml too")
+    if options.quay and len(options.account) > 1:
+        raise BadInput("usage", "--quay: expected one account; a simulated venue keeps the books of one")
     if options.demo:
         return _demo(options)
     if options.quay:
@@ -172,14 +180,36 @@ def _need_display() -> None:
 
 def _demo(options: argparse.Namespace) -> int:
     _need_display()
-    from hawser.demo.boot import begin_anew, boot
+    from functools import partial
+
+    from hawser.demo import world
+    from hawser.demo.boot import begin_anew, boot, boot_beside
     from hawser.desk.app import run
-    from hawser.service.profile import profile
+    from hawser.service.profile import plain, profile
 
     chosen = profile("demo", options.profile_root)
-    if options.fresh:
-        begin_anew(chosen)
-    return run(chosen, boot, "demo", options.speed or 1.0, options.zone)
+    more = []
+    for name, account in _accounts(options.account):
+        where = profile(f"demo-{plain(name)}", options.profile_root)
+        more.append((name, where, partial(boot_beside, account)))
+    for where in (chosen, *(where for _, where, _ in more)) if options.fresh else ():
+        begin_anew(where)
+    return run(chosen, boot, "demo", options.speed or 1.0, options.zone, tuple(more), world.ACCOUNT.name or "demo")
+
+
+def _accounts(paths: list[Path]) -> list[tuple[str, Account]]:
+    """The accounts of the files, each under a name of its own."""
+    from hawser.core.account import Account
+    from hawser.formats.declared import load
+
+    found: dict[str, Account] = {}
+    for path in paths:
+        account = load(Account, path)
+        name = account.name or path.stem
+        if name in found:
+            raise BadInput("same_name", f"{path}: name: another account is called '{name}' already; expected another")
+        found[name] = account
+    return list(found.items())
 
 
 def _far(options: argparse.Namespace) -> int:
@@ -188,7 +218,7 @@ def _far(options: argparse.Namespace) -> int:
     from hawser.service.far import boot
     from hawser.service.profile import far_name, profile
 
-    account = load(Account, options.account) if options.account else None
+    account = load(Account, options.account[0]) if options.account else None
     if not options.quay.is_socket():
         raise BadInput("no_quay", f"{options.quay}: expected the socket of a simulated venue; start one: hawser quay")
     _need_display()
@@ -253,8 +283,10 @@ def _venue(options: argparse.Namespace) -> Quay:
 
 
 def _replay(options: argparse.Namespace) -> int:
+    from functools import partial
+
     from hawser.service.last import last_opened, note_opened
-    from hawser.service.profile import profile, replay_name
+    from hawser.service.profile import plain, profile, replay_name
     from hawser.service.replay import Inputs, boot
 
     root = options.profile_root
@@ -264,15 +296,24 @@ def _replay(options: argparse.Namespace) -> int:
     else:
         files = note_opened(root, options.bars, options.instrument, options.account, options.tz, options.speed or 1.0)
         speed = options.speed or 1.0
-    inputs = Inputs(Path(files.bars), Path(files.instrument), files.account and Path(files.account), files.zone)
+    accounts = [files.account, *files.accounts] if files.account else []
+    named = _accounts([Path(path) for path in accounts])
+    first = Path(accounts[0]) if accounts else None
+    inputs = [Inputs(Path(files.bars), Path(files.instrument), first, files.zone)]
+    inputs += [inputs[0].with_account(Path(path)) for path in accounts[1:]]
     _need_display()
     from hawser.desk.app import run
 
-    chosen = profile(replay_name(inputs.instrument.symbol, inputs.path), root)
-    note = options.bars is not None
-    if note:
+    name = replay_name(inputs[0].instrument.symbol, inputs[0].path)
+    if options.bars is not None:
         files.keep(root)
-    return run(chosen, lambda where: boot(inputs, where), inputs.path.name, speed, options.zone)
+    starts = [
+        (one, profile(f"{name}-{plain(one)}", root), partial(boot, given))
+        for (one, _), given in zip(named[1:], inputs[1:], strict=True)
+    ]
+    shown = named[0][0] if named else "first"
+    title = inputs[0].path.name
+    return run(profile(name, root), partial(boot, inputs[0]), title, speed, options.zone, tuple(starts), shown)
 
 
 def _verify(arguments: list[str]) -> int:

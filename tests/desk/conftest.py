@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from hawser.desk.app import application, make_window
 from hawser.desk.window import Window
 from hawser.engine import states
 from hawser.service.profile import profile
+from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, TradeView
 
 
@@ -111,10 +113,24 @@ class Trader:
             QTest.mouseRelease(self.scale, Qt.MouseButton.LeftButton, pos=b)
 
 
+@pytest.fixture(scope="session")
+def morning(tmp_path_factory) -> Path:
+    """A demo profile whose morning has been traded, once for all tests; each gets a copy."""
+    root = tmp_path_factory.mktemp("morning")
+    made = boot(profile("demo", root))
+    session = Session(made.account, made.venue, made.ledger, prefix=made.prefix)
+    assert made.prepare is not None
+    made.prepare(session)
+    session.close()
+    made.venue.close()
+    return root
+
+
 @pytest.fixture
-def open_desk(qtbot, tmp_path) -> Iterator[Callable[..., Trader]]:
+def open_desk(qtbot, tmp_path, morning) -> Iterator[Callable[..., Trader]]:
     """Opens windows of the same profile, one after another."""
     opened: list[Window] = []
+    shutil.copytree(morning, tmp_path, dirs_exist_ok=True)
 
     def start(speed: float = 10.0, running: bool = True, make=boot, name: str = "demo", **options) -> Trader:
         window = make_window(profile(name, tmp_path), make, "test", speed, running, zone="Europe/Zurich", **options)

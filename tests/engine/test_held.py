@@ -1,6 +1,9 @@
 """Held lines: the venue sees the backstop only, the quote triggers the stop; adoption of positions not ours."""
 
+import msgspec
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.entry import HeldRule
@@ -155,3 +158,21 @@ def test_an_adopted_position_can_be_closed():
     sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
     hand.fill(sent[0].order, 50, 61230)
     assert hand.trade.state == states.ENDED
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.tuples(st.integers(-90, 90), st.integers(2, 60), st.integers(0, 9)), min_size=5, max_size=60))
+def test_a_quiet_band_never_hides_a_quote_that_matters(moves):
+    """The same quotes to an engine that looks at every one and to one that skips what its band calls quiet."""
+    plain, banded = held(settle_ms=300), held(settle_ms=300)
+    for number, (step, spread, other) in enumerate(moves):
+        bid = 61230 + step * 6
+        for hand in (plain, banded):
+            hand.now += 100_000_000
+            if other == 0:  # now and then something else happens
+                hand.do(ev.MoveStop, ask=f"m{number}", trade=hand.trade.id, level=bid - 200)
+        plain.engine._bands.clear()
+        told = [quoted(hand, bid, bid + spread) for hand in (plain, banded)]
+        assert told[0] == told[1]
+    first, second = (msgspec.msgpack.encode(hand.engine.state) for hand in (plain, banded))
+    assert first == second

@@ -121,7 +121,7 @@ class EntryRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def bound(self, ref: int, side: int) -> int | None:
         """The worst price the entry may fill at, ticks; None: any."""
-        return None if self.within_ticks is None else ref + side * self.within_ticks
+        return None if self.within_ticks is None else max(1, ref + side * self.within_ticks)
 
     def moved(self, level: int, instrument: Instrument) -> EntryRule:
         """The same entry at another level, ticks."""

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import shutil
+from collections.abc import Callable
 
+import msgspec
+
+from hawser.core.account import Account
 from hawser.core.clock import MINUTE
 from hawser.demo import world
 from hawser.engine import events as ev
@@ -18,14 +22,25 @@ from hawser.venue.quay.weather import SEVERITIES
 
 def boot(profile: Profile) -> Boot:
     """The demo where it was left, or at its beginning."""
+    return _booted(world.ACCOUNT, profile, play_morning, "demo")
+
+
+def boot_beside(account: Account, profile: Profile) -> Boot:
+    """A further account in the demo's world, at a venue of its own; nobody has traded on it yet."""
+    return _booted(account, profile, lambda session: session.run_until(world.OPENS_AT), "")
+
+
+def _booted(account: Account, profile: Profile, morning: Callable[[Session], None], prefix: str) -> Boot:
     ledger = Ledger(profile.ledger)
     left_at = ledger.restore().state.now
+    rates = {**world.ACCOUNT.rates, **account.rates}
     venue = Quay(
-        world.make_feed(), world.ACCOUNT.currency, world.ACCOUNT.equity, world.ACCOUNT.rates, SEVERITIES["fair"],
+        world.make_feed(), account.currency, account.basis_money("balance"), rates, SEVERITIES["fair"],
         seed=world.SEED, store=BookStore(profile.venue), not_before=left_at,
     )  # fmt: skip
-    prepare = play_morning if left_at < world.OPENS_AT else None
-    return Boot(world.ACCOUNT, venue, ledger, prepare=prepare, prefix="demo")
+    prepare = morning if left_at < world.OPENS_AT else None
+    account = msgspec.structs.replace(account, rates=rates)
+    return Boot(account, venue, ledger, prepare=prepare, prefix=prefix)
 
 
 def play_morning(session: Session) -> None:

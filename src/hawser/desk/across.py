@@ -72,6 +72,17 @@ def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, basis: float) -> 
     return row._replace(texts=(*row.texts, short), values=(*row.values, verdict))
 
 
+def also_words(plan: Plan, snapshot: Snapshot, basis: float) -> str:
+    """What the same plan comes to on another account, or why it cannot be placed there."""
+    try:
+        request = plan_request(snapshot, plan, basis)
+        sizing = sized(request)
+    except Refused as refusal:
+        return SHORT.get(refusal.code, refusal.sentence)
+    qty = request.instrument.qty(sizing.steps)
+    return f"{qty} units, {fg.money(sizing.risk_money, snapshot.currency)} at risk"
+
+
 def _priced(plan: Plan) -> bool:
     stop = plan.stop is not None and plan.stop.price is not None
     return stop or plan.entry.price is not None or any(target.price is not None for target in plan.targets)

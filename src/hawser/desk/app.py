@@ -38,6 +38,9 @@ def application() -> QApplication:
     return app
 
 
+Start = tuple[str, Profile, Callable[[Profile], Boot]]  # an account's name, where it is kept, how it is opened
+
+
 def make_window(
     profile: Profile,
     boot: Callable[[Profile], Boot],
@@ -46,25 +49,36 @@ def make_window(
     running: bool = True,
     zone: str | None = None,
     theme: str | None = None,
+    more: tuple[Start, ...] = (),
+    name: str = "first",
 ) -> Window:
-    """A window and its runtime, not yet started."""
+    """A window and its runtimes, not yet started; `more` accounts beside the first, each with a runtime of its own."""
     settings = Settings(profile.config / f"desk-{profile.name}.json")
     look = Look(theme or settings.kept.theme, zone)
-    bridge = Bridge()
-    runtime = Runtime(profile, boot, bridge.hooks(), speed, running)
-    return Window(runtime, bridge, look, settings, title, speed)
+    accounts = []
+    for one, where, make in ((name, profile, boot), *more):
+        bridge = Bridge()
+        accounts.append((one, Runtime(where, make, bridge.hooks(), speed, running), bridge))
+    return Window(accounts, look, settings, title, speed)
 
 
 def run(
-    profile: Profile, boot: Callable[[Profile], Boot], title: str, speed: float = 1.0, zone: str | None = None
+    profile: Profile,
+    boot: Callable[[Profile], Boot],
+    title: str,
+    speed: float = 1.0,
+    zone: str | None = None,
+    more: tuple[Start, ...] = (),
+    name: str = "first",
 ) -> int:
     """Open the desk and stay until it is closed."""
     app = application()
-    window = make_window(profile, boot, title, speed, zone=zone)
+    window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
     _catch_errors(window)
     window.show()
     # The engine starts once the window has been painted.
-    QTimer.singleShot(0, window.runtime.start)
+    for berth in window.berths:
+        QTimer.singleShot(0, berth.runtime.start)
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: window.close())
     wake = QTimer()  # lets Python look at signals

@@ -17,6 +17,7 @@ class Bridge(QObject):
 
     snapshot = pyqtSignal(object)
     lines = pyqtSignal(object)
+    earlier = pyqtSignal(object, bool)
     told = pyqtSignal(object)
     bars = pyqtSignal(str, object, object)
     bar = pyqtSignal(object)
@@ -33,7 +34,8 @@ class Bridge(QObject):
 
     def hooks(self) -> Hooks:
         return Hooks(
-            snapshot=self._snapshot, lines=self.lines.emit, told=self.told.emit, bars=self._bars, bar=self.bar.emit,
+            snapshot=self._snapshot, lines=self.lines.emit, earlier=self.earlier.emit, told=self.told.emit,
+            bars=self._bars, bar=self.bar.emit,
             bases=self.bases.emit, ready=self.ready.emit, fault=self.fault.emit, failed=self.failed.emit,
         )  # fmt: skip
 

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.account import Account
 from hawser.core.clock import SECOND, TIMEFRAMES
 from hawser.core.instrument import Instrument
+from hawser.desk.berth import Berth, together
 from hawser.desk.bridge import Bridge
 from hawser.desk.editing import KEPT_BY_VENUE, account_consequence
 from hawser.desk.look import Look
@@ -28,6 +29,7 @@ from hawser.desk.settings import Settings
 from hawser.desk.stations.helm import ALL_TURNS, Helm
 from hawser.desk.stations.logbook import Logbook
 from hawser.desk.theme.palette import stylesheet
+from hawser.desk.widgets.accountsbar import AccountsBar
 from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.widgets.editor import Editor
 from hawser.desk.widgets.finder import Action, Finder
@@ -47,35 +49,56 @@ STATIONS = [("Helm", "helm", "Alt+1"), ("Logbook", "logbook", "Alt+5")]
 
 
 class Window(QMainWindow):
-    """One account's desk."""
+    """The desk of one account, or of several: the one that is shown is `berth`."""
 
     def __init__(
-        self, runtime: Runtime, bridge: Bridge, look: Look, settings: Settings, title: str, speed: float
+        self, accounts: list[tuple[str, Runtime, Bridge]], look: Look, settings: Settings, title: str, speed: float
     ) -> None:
         super().__init__()
-        self.runtime, self.look, self._settings, self._bridge = runtime, look, settings, bridge
+        self.look, self._settings, self._at = look, settings, 0
+        self.berths = [Berth(name, runtime, bridge, look, settings.kept) for name, runtime, bridge in accounts]
         self.setWindowTitle(f"Hawser \u2013 {title}")
         self.setMinimumSize(980, 620)
         self.resize(1280, 800)
         self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
         self.foot = FootBar(look, list(SEVERITIES), speed)
-        self.helm, self.logbook = Helm(look, runtime, settings.kept), Logbook(look)
+        self.accounts = AccountsBar([berth.name for berth in self.berths])
         self.rail, self.stack = Rail(look, STATIONS), QStackedWidget()
-        self.stack.addWidget(self.helm)
-        self.stack.addWidget(self.logbook)
+        for berth in self.berths:
+            self.stack.addWidget(berth.helm)
+            self.stack.addWidget(berth.logbook)
         self.banner = QLabel("Opening \u2026 the venue is being connected, trades at the venue stay protected")
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
         self.finder, self.heat = Finder(self, self._actions), HeatPanel(self)
-        self.quay = QuayPanel(self, runtime.weather_counts)
+        self.quay = QuayPanel(self, self._weather_counts)
         self.editors: dict[str, Editor] = {}
-        self.latest: Snapshot | None = None
         self.snapshots = 0
         self._connect()
         self._keys()
         self._restore()
         self.restyle()
+
+    @property
+    def berth(self) -> Berth:
+        return self.berths[self._at]
+
+    @property
+    def runtime(self) -> Runtime:
+        return self.berth.runtime
+
+    @property
+    def helm(self) -> Helm:
+        return self.berth.helm
+
+    @property
+    def logbook(self) -> Logbook:
+        return self.berth.logbook
+
+    @property
+    def latest(self) -> Snapshot | None:
+        return self.berth.latest
 
     def _lay_out(self) -> None:
         right = QWidget()
@@ -83,7 +106,7 @@ class Window(QMainWindow):
         column = QVBoxLayout(right)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for part in (self.waterline, self.halt_bar, self.banner):
+        for part in (self.waterline, self.accounts, self.halt_bar, self.banner):
             column.addWidget(part)
         column.addWidget(self.stack, 1)
         # A notice lies over the foot: nothing above may move under a pointer that drags a line.
@@ -101,23 +124,15 @@ class Window(QMainWindow):
         self.setCentralWidget(whole)
 
     def _connect(self) -> None:
-        bridge = self._bridge
-        bridge.snapshot.connect(self.show_snapshot)
-        bridge.lines.connect(self.logbook.add)
-        bridge.told.connect(self._told)
-        bridge.bars.connect(self.helm.show_bars)
-        bridge.bar.connect(self.helm.add_bar)
-        bridge.ready.connect(self.banner.hide)
-        bridge.fault.connect(lambda text: self.notice.tell("caution", text))
-        bridge.failed.connect(self._failed)
+        for berth in self.berths:
+            self._connect_berth(berth)
+        self.accounts.chosen.connect(self.show_account)
         self.rail.chosen.connect(self.show_station)
         self.waterline.flatten.connect(self.flatten)
         self.waterline.heat_asked.connect(self.show_heat)
-        bridge.bases.connect(self.helm.show_bases)
         self.halt_bar.rearm.connect(self.rearm)
-        self.helm.refused.connect(lambda text: self.notice.tell("refused", text))
-        self.foot.speed.connect(lambda speed: self.runtime.pace(speed=speed))
-        self.foot.running.connect(lambda running: self.runtime.pace(running=running))
+        self.foot.speed.connect(lambda speed: self._pace(speed=speed))
+        self.foot.running.connect(lambda running: self._pace(running=running))
         self.foot.weather.connect(self._set_severity)
         self.foot.quay_asked.connect(self.show_quay)
         self.quay.weather.connect(self._set_weather)
@@ -130,17 +145,45 @@ class Window(QMainWindow):
         assert app is not None
         app.installEventFilter(self)
 
+    def _connect_berth(self, berth: Berth) -> None:
+        bridge, helm = berth.bridge, berth.helm
+        bridge.snapshot.connect(lambda snapshot: self._take(berth, snapshot))
+        bridge.lines.connect(berth.logbook.add)
+        bridge.earlier.connect(berth.logbook.add_earlier)
+        berth.logbook.earlier.clicked.connect(berth.runtime.earlier)
+        bridge.told.connect(lambda tell: self._told(berth, tell))
+        bridge.bars.connect(helm.show_bars)
+        bridge.bar.connect(helm.add_bar)
+        bridge.bases.connect(helm.show_bases)
+        bridge.ready.connect(self.banner.hide)
+        bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(berth) + text))
+        bridge.failed.connect(lambda text: self._failed(self._of(berth) + text))
+        helm.refused.connect(lambda text: self.notice.tell("refused", text))
+        others = [other for other in self.berths if other is not berth]
+        helm.share_with([(other.name, lambda other=other: other.latest, other.runtime) for other in others])  # type: ignore[misc]  # the default binds
+
+    def _of(self, berth: Berth) -> str:
+        """What begins a sentence about an account, where there are several."""
+        return f"{berth.name}: " if len(self.berths) > 1 else ""
+
+    def _pace(self, speed: float | None = None, running: bool | None = None) -> None:
+        for berth in self.berths:
+            berth.runtime.pace(speed, running)
+
     def _keys(self) -> None:
         for keys, run in (
             ("Ctrl+K", self.finder.open),
             ("Alt+1", lambda: self.show_station(0)),
             ("Alt+5", lambda: self.show_station(1)),
-            ("Ctrl+Return", self.helm.place),
-            ("Ctrl+Enter", self.helm.place),
+            ("Ctrl+Return", self.place),
+            ("Ctrl+Enter", self.place),
             ("Ctrl+Q", self.close),
             ("Ctrl+Shift+Q", self.show_quay),
         ):
             QShortcut(QKeySequence(keys), self, activated=run)
+        for number in range(len(self.berths)):
+            keys = QKeySequence(f"Ctrl+{number + 1}")
+            QShortcut(keys, self, activated=lambda number=number: self.show_account(number))
 
     def _actions(self) -> list[Action]:
         helm, found = self.helm, []
@@ -168,6 +211,11 @@ class Window(QMainWindow):
             Action("Marked trades: what can be done with all of them", "M", helm.strips.open_marked),
             Action("Quit Hawser", "Ctrl+Q", self.close),
         ]
+        if len(self.berths) > 1:
+            found += [
+                Action(f"Account: show {berth.name}", f"Ctrl+{n}", lambda n=n: self.show_account(n - 1))
+                for n, berth in enumerate(self.berths, start=1)
+            ]
         found += [
             Action(f"Plan: take {name}", "", lambda n=name: helm.plan.names.take(n)) for name in helm.plan.names.plans
         ]
@@ -234,12 +282,39 @@ class Window(QMainWindow):
 
     # What the runtime tells
 
-    def show_snapshot(self, snapshot: Snapshot) -> None:
+    def _take(self, berth: Berth, snapshot: Snapshot) -> None:
+        """A snapshot of one account: shown where it is the one in view."""
+        before, berth.latest = berth.latest, snapshot
+        if berth is self.berth:
+            self.show_snapshot(snapshot, before)
+        elif before is None or _alerting(before) != _alerting(snapshot) or not self.snapshots % 8:
+            self._show_accounts()
+
+    def _show_accounts(self) -> None:
+        if len(self.berths) > 1:
+            words, alarms = [berth.words for berth in self.berths], [berth.alarming for berth in self.berths]
+            self.accounts.show_accounts(words, alarms, self._at, together(self.berths))
+
+    def show_account(self, number: int) -> None:
+        """Another account comes into view; all of them go on being tended."""
+        if not 0 <= number < len(self.berths) or number == self._at:
+            return
+        station = self.stack.currentIndex() % len(STATIONS)
+        self._at = number
+        self.editors.clear()
+        self.helm.plan.names.set_plans(self._settings.kept.plans)
+        self.show_station(station)
+        self._show_accounts()
+        if self.latest is not None:
+            self.show_snapshot(self.latest, None)
+
+    def show_snapshot(self, snapshot: Snapshot, before: Snapshot | None) -> None:
         """Parts take turns, so that no single frame paints the whole window; what matters is shown at once."""
-        urgent = self.latest is None or _alerting(self.latest) != _alerting(snapshot)
+        urgent = before is None or _alerting(before) != _alerting(snapshot)
         turn = ALL_TURNS if urgent else self.snapshots % 4
-        self.latest = snapshot
         self.snapshots += 1
+        if turn in (3, ALL_TURNS):
+            self._show_accounts()
         if turn in (1, ALL_TURNS):
             self.waterline.show_snapshot(snapshot)
             self.heat.show_snapshot(snapshot)
@@ -247,9 +322,9 @@ class Window(QMainWindow):
             self.foot.show_snapshot(snapshot)
         self.helm.show_snapshot(snapshot, turn)
 
-    def _told(self, tell: Tell) -> None:
+    def _told(self, berth: Berth, tell: Tell) -> None:
         subject = f"{tell.symbol}: " if tell.symbol else ""
-        self.notice.tell(tell.weight, subject + tell.text)
+        self.notice.tell(tell.weight, self._of(berth) + subject + tell.text)
 
     def _failed(self, sentence: str) -> None:
         self.banner.setText(sentence)
@@ -265,14 +340,22 @@ class Window(QMainWindow):
     # What people ask
 
     def show_station(self, number: int) -> None:
-        self.stack.setCurrentIndex(number)
+        self.stack.setCurrentIndex(len(STATIONS) * self._at + number)
         self.rail.show_station(number)
 
     def flatten(self) -> None:
-        self.runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+        """Every account: who reaches for this does not choose."""
+        for berth in self.berths:
+            berth.runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
 
     def rearm(self, reason: str) -> None:
         self.runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason=reason))
+
+    def place(self) -> None:
+        self.helm.place()
+
+    def _weather_counts(self) -> dict[str, int]:
+        return self.runtime.weather_counts()
 
     def show_quay(self) -> None:
         self.quay.open(self.helm.symbol)
@@ -336,7 +419,7 @@ class Window(QMainWindow):
         for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table)):
             for column, width in enumerate(kept.columns.get(name, [])):
                 table.setColumnWidth(column, width)
-        self.show_station(min(kept.station, self.stack.count() - 1))
+        self.show_station(min(kept.station, len(STATIONS) - 1))
 
     def remember(self) -> None:
         """Note sizes and choices, and write them."""
@@ -347,7 +430,7 @@ class Window(QMainWindow):
             name: [table.columnWidth(column) for column in range(table.model().columnCount() - 1)]  # type: ignore[union-attr]
             for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table))
         }
-        kept.station = self.stack.currentIndex()
+        kept.station = self.stack.currentIndex() % len(STATIONS)
         self.helm.remember()
         self._settings.save()
 
@@ -356,7 +439,8 @@ class Window(QMainWindow):
         app = QApplication.instance()
         if app is not None:
             app.removeEventFilter(self)
-        self.runtime.stop()
+        for berth in self.berths:
+            berth.runtime.stop()
         super().closeEvent(event)
 
 

@@ -35,7 +35,7 @@ def anchor(desk: Desk, trade: Trade) -> None:
     if plan.anchor != "fill" or ref == trade.ref or trade.stop != trade.initial_stop or trade.stop_by_hand:
         return
     stop, atr = _stop_from(state, trade, plan, ref), math.nan if trade.atr is None else trade.atr
-    if trade.side * (ref - stop) < 1:  # filled at or beyond a fixed stop: it stays where it is, and so does R
+    if stop < 1 or trade.side * (ref - stop) < 1:  # filled at or beyond a fixed stop: it stays, and so does R
         return
     old, trade.ref = trade.ref, ref
     if not trade.trace or trade.side * (stop - trade.stop) > 0:
@@ -46,7 +46,7 @@ def anchor(desk: Desk, trade: Trade) -> None:
     for line in trade.targets:
         rule = plan.targets[line.number - 1] if line.number <= len(plan.targets) else None
         if rule is not None and rule.price is None:
-            line.level = rule.level(instrument, ref, trade.r_ticks, atr, trade.side)
+            line.level = max(1, rule.level(instrument, ref, trade.r_ticks, atr, trade.side))
     text = f"Lines laid from the fill at {instrument.price(ref)}, not from {instrument.price(old)}"
     desk.tell("info", "anchored", f"{text}: stop {instrument.price(trade.stop)}", trade)
 

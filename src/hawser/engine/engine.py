@@ -24,21 +24,29 @@ class Engine:
 
     def __init__(self, state: EngineState | None = None) -> None:
         self.state = state or EngineState()
+        self._bands: dict[str, tending.Band] = {}  # worked out from the state, no part of it
 
     def handle(self, event: ev.AnyEvent) -> list[AnyCommand]:
         """Fold one event; returns the commands that follow, in order."""
         state = self.state
         state.now = max(state.now, event.time)
         if type(event) is ev.Quote:  # the one event that comes thousands of times a second
-            held = tending.quote(state, event)
-            if not held:
-                return []
-            desk = Desk(state)
-            for trade in held:
-                holding.watch(desk, trade)
-            return desk.out
+            return self._quoted(event)
+        self._bands.clear()
         desk = Desk(state)
         _HANDLERS[type(event)](desk, event)
+        return desk.out
+
+    def _quoted(self, event: ev.Quote) -> list[AnyCommand]:
+        state, band = self.state, self._bands.get(event.symbol)
+        tending.seen(state, event)
+        if band is not None and tending.quiet(band, event):
+            return []
+        held = tending.quote(state, event)
+        desk = Desk(state)
+        for trade in held:
+            holding.watch(desk, trade)
+        self._bands[event.symbol] = tending.band_of(state, event.symbol)
         return desk.out
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from hawser.core.rules.moving import NO_MOVE, better_exit, counted, sendable, trail_atr
 from hawser.engine import events as ev
 from hawser.engine.anchoring import set_stop
@@ -9,25 +11,77 @@ from hawser.engine.protecting import converge
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
 
+FAR = 1 << 62
 
-def quote(state: EngineState, event: ev.Quote) -> list[Trade]:
-    """Remember the quote; the best exit-side price of every open trade follows it. Returns the trades whose lines are
-    held here, to be looked at."""
-    held: list[Trade] = []
+
+class Band(NamedTuple):
+    """Between these a quote of one instrument changes no best price and reaches no held line: nothing to look at."""
+
+    bid_above: int  # the highest held stop of a long
+    bid_below: int  # the lowest held target of a long
+    ask_above: int
+    ask_below: int
+    high_bid: int  # the worst of the longs' best prices
+    low_ask: int
+
+
+NO_BAND = Band(FAR, 0, FAR, 0, 0, FAR)
+
+
+def quiet(band: Band, event: ev.Quote) -> bool:
+    """Whether nothing can follow from the quote but that it is remembered."""
+    return (
+        band.bid_above < event.bid < band.bid_below
+        and band.ask_above < event.ask < band.ask_below
+        and event.high_bid <= band.high_bid
+        and event.low_ask >= band.low_ask
+    )
+
+
+def band_of(state: EngineState, symbol: str) -> Band:
+    """The band around what an instrument's trades are now. It holds until anything but a quote happens."""
+    bid_above, bid_below, ask_above, ask_below, high_bid, low_ask = 0, FAR, 0, FAR, FAR, 0
+    for trade in state.trades_in(symbol):
+        if not trade.opened or trade.ended:
+            continue
+        if trade.side > 0:
+            high_bid = min(high_bid, trade.best_exit)
+        else:
+            low_ask = max(low_ask, trade.best_exit)
+        if not trade.held or not trade.open_steps or trade.leave_why:
+            continue
+        if trade.reached_since:
+            return NO_BAND
+        levels = [line.level for line in trade.targets]
+        if trade.side > 0:
+            bid_above, bid_below = max(bid_above, trade.stop), min([bid_below, *levels])
+        else:
+            ask_below, ask_above = min(ask_below, trade.stop), max([ask_above, *levels])
+    return Band(bid_above, bid_below, ask_above, ask_below, high_bid, low_ask)
+
+
+def seen(state: EngineState, event: ev.Quote) -> None:
+    """Remember the quote, and the rate it is."""
     market = state.markets.get(event.symbol)
     if market is None:
         market = state.markets[event.symbol] = Market()
     market.bid, market.ask, market.time = event.bid, event.ask, event.time
-    for trade in state.trades_in(event.symbol):
-        if trade.opened and not trade.ended:
-            seen = event.high_bid if trade.side > 0 else event.low_ask
-            trade.best_exit = better_exit(trade.best_exit, seen, trade.side)
-            if trade.held and trade.open_steps:
-                held.append(trade)
     instrument = state.instruments.get(event.symbol)
     if instrument is not None and instrument.kind == "fx":
         mid = (event.bid + event.ask) / 2 * instrument.tick_size
         state.rates[f"{instrument.base}/{instrument.quote}"] = (mid, event.time)
+
+
+def quote(state: EngineState, event: ev.Quote) -> list[Trade]:
+    """The best exit-side price of every open trade follows a quote. Returns the trades whose lines are held here, to be
+    looked at."""
+    held: list[Trade] = []
+    for trade in state.trades_in(event.symbol):
+        if trade.opened and not trade.ended:
+            best = event.high_bid if trade.side > 0 else event.low_ask
+            trade.best_exit = better_exit(trade.best_exit, best, trade.side)
+            if trade.held and trade.open_steps:
+                held.append(trade)
     return held
 
 

@@ -80,11 +80,12 @@ class Ledger:
             raise
         self._seq += len(rows)
 
-    def rows(self, after: int = 0, kinds: tuple[str, ...] = ()) -> Iterator[Row]:
-        """The record's lines after line `after`, in order; only of `kinds` where given."""
+    def rows(self, after: int = 0, until: int | None = None, kinds: tuple[str, ...] = ()) -> Iterator[Row]:
+        """The record's lines after line `after`, to line `until`, in order; only of `kinds` where given."""
         where = f" AND kind IN ({','.join('?' * len(kinds))})" if kinds else ""
-        query = f"SELECT seq, way, time, trade, symbol, body FROM record WHERE seq > ?{where} ORDER BY seq"
-        for seq, way, time, trade, symbol, body in self._db.execute(query, (after, *kinds)):
+        query = f"SELECT seq, way, time, trade, symbol, body FROM record WHERE seq > ? AND seq <= ?{where} ORDER BY seq"
+        last = self._seq if until is None else until
+        for seq, way, time, trade, symbol, body in self._db.execute(query, (after, last, *kinds)):
             decode = _event if way == "event" else _command
             yield Row(seq, time, trade, symbol, decode.decode(body))
 

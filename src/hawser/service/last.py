@@ -24,6 +24,7 @@ class Opened(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     account: str | None = None
     zone: str | None = None
     speed: float = 1.0
+    accounts: tuple[str, ...] = ()  # further ones
 
     def keep(self, root: Path | None) -> None:
         save(self, _path(root))
@@ -34,12 +35,12 @@ def _path(root: Path | None) -> Path:
 
 
 def note_opened(
-    root: Path | None, bars: Path, instrument: Path, account: Path | None, zone: str | None, speed: float
+    root: Path | None, bars: Path, instrument: Path, accounts: list[Path], zone: str | None, speed: float
 ) -> Opened:
     """The files of this start; `keep` writes them down once they have been found good."""
-    return Opened(
-        str(bars.resolve()), str(instrument.resolve()), str(account.resolve()) if account else None, zone, speed
-    )
+    names = [str(account.resolve()) for account in accounts]
+    first = names[0] if names else None
+    return Opened(str(bars.resolve()), str(instrument.resolve()), first, zone, speed, tuple(names[1:]))
 
 
 def last_opened(root: Path | None) -> Opened:

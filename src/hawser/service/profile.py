@@ -44,15 +44,16 @@ def profile(name: str, root: Path | None = None) -> Profile:
 
 def replay_name(symbol: str, bars: Path) -> str:
     """A profile of its own for each history that is replayed, so that its trades are found again."""
-    return f"replay-{_plain(symbol)}-{_digest(bars)}"
+    return f"replay-{plain(symbol)}-{_digest(bars)}"
 
 
 def far_name(socket: Path) -> str:
     """A profile of its own for each venue that runs as a process."""
-    return f"quay-{_plain(socket.stem)}-{_digest(socket)}"
+    return f"quay-{plain(socket.stem)}-{_digest(socket)}"
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
+    """A name as a folder may be called."""
     return "".join(ch if ch.isalnum() else "-" for ch in text).strip("-").lower()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from copy import copy
 from pathlib import Path
 
 from hawser.core.account import Account, Policy, SizeRule
@@ -26,11 +27,22 @@ class Inputs:
         self.path = bars
         self.instrument = load(Instrument, instrument)
         self.account = load(Account, account) if account else default_account(self.instrument)
-        try:
-            convert(self.instrument.quote, self.account.currency, self.account.rates)
-        except Refused as refusal:
-            raise BadInput("rate_missing", f"{account}: rates: {refusal.sentence}") from None
+        _check_rate(self.instrument, self.account, account)
         self.history: History = read_bars(bars, self.instrument, zone)
+
+    def with_account(self, account: Path) -> Inputs:
+        """The same history for another account; read and checked like the first."""
+        other = copy(self)
+        other.account = load(Account, account)
+        _check_rate(other.instrument, other.account, account)
+        return other
+
+
+def _check_rate(instrument: Instrument, account: Account, named: Path | None) -> None:
+    try:
+        convert(instrument.quote, account.currency, account.rates)
+    except Refused as refusal:
+        raise BadInput("rate_missing", f"{named}: rates: {refusal.sentence}") from None
 
 
 def default_account(instrument: Instrument) -> Account:

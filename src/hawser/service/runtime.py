@@ -33,6 +33,7 @@ from hawser.service.telling import Line, Teller
 from hawser.venue.quay.simulated import Simulated
 
 FRAME = 1 / 30
+HEAR = 20_000  # lines of the record that the Logbook takes at once
 
 
 class Boot(msgspec.Struct):
@@ -52,6 +53,7 @@ class Hooks:
 
     snapshot: Callable[[Snapshot], None] = lambda snapshot: None
     lines: Callable[[list[Line]], None] = lambda lines: None
+    earlier: Callable[[list[Line], bool], None] = lambda lines, more: None
     told: Callable[[Tell], None] = lambda tell: None
     bars: Callable[[str, int, Bars], None] = lambda symbol, span, bars: None
     bar: Callable[[ev.BarCompleted], None] = lambda bar: None
@@ -91,7 +93,7 @@ class Runtime:
         self._link: Link | None = None
         self.venue: Simulated | None = None
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
-        self._serial = 0
+        self._serial = self._first = 0
         self._asked_prefix = f"{time.time_ns():x}"
 
     # Called from the desk's thread
@@ -200,20 +202,27 @@ class Runtime:
         return session
 
     def _hear_past(self, ledger: Ledger) -> None:
-        """The Logbook's lines of what was recorded before."""
-        held: tuple[ev.AnyEvent, list[AnyCommand]] | None = None
-        lines: list[Line] = []
-        for row in ledger.rows():
-            if isinstance(row.item, ev.Event):
-                if held is not None:
-                    lines += self._teller.lines(*held)
-                held = (row.item, [])
-            elif held is not None:
-                held[1].append(row.item)
-        if held is not None:
-            lines += self._teller.lines(*held)
+        """The Logbook's last lines of what was recorded before; earlier ones when they are asked for."""
+        self._first = max(0, ledger.seq - HEAR)
+        if ledger.seq:
+            self._teller.begin(ledger.restore().state)
+        lines = self._teller.told(ledger.rows(after=self._first))
         if lines:
             self.hooks.lines(lines)
+        self.hooks.earlier([], self._first > 0)
+
+    def earlier(self) -> None:
+        """Have lines told that were recorded before those told so far."""
+
+        def tell(session: Session) -> None:
+            if session.ledger is None:
+                return
+            first, self._first = self._first, max(0, self._first - HEAR)
+            teller = Teller()
+            teller.begin(session.engine.state)
+            self.hooks.earlier(teller.told(session.ledger.rows(self._first, first)), self._first > 0)
+
+        self._do(tell)
 
     def _heard(self, entry: tuple[ev.AnyEvent, list[AnyCommand]]) -> None:
         event, commands = entry

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import msgspec
@@ -15,6 +15,8 @@ from hawser.core.plan import Plan
 from hawser.core.typed import entry_text, size_text, stop_text
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine.state import EngineState
+from hawser.ledger.ledger import Row
 
 HEADER = ("time", "kind", "trade", "instrument", "weight", "text")
 
@@ -38,6 +40,28 @@ class Teller:
         self._instruments: dict[str, Instrument] = {}
         self._orders: dict[str, tuple[str, str, str]] = {}  # order -> trade, symbol, role
         self._symbols: dict[str, str] = {}  # trade -> symbol
+
+    def begin(self, state: EngineState) -> None:
+        """Know what was known where the record is taken up in its midst."""
+        self.currency = state.account.currency if state.account else self.currency
+        self._instruments |= state.instruments
+        for order in state.orders.values():
+            symbol = state.trades[order.trade].symbol
+            self._orders[order.id] = (order.trade, symbol, order.role)
+        self._symbols |= {trade.id: trade.symbol for trade in state.trades.values()}
+
+    def told(self, rows: Iterable[Row]) -> list[Line]:
+        """The lines of recorded rows; commands whose event lies before them are left out."""
+        held: tuple[ev.AnyEvent, list[cm.AnyCommand]] | None = None
+        found: list[Line] = []
+        for row in rows:
+            if isinstance(row.item, ev.Event):
+                if held is not None:
+                    found += self.lines(*held)
+                held = (row.item, [])
+            elif held is not None:
+                held[1].append(row.item)
+        return found + (self.lines(*held) if held is not None else [])
 
     def lines(self, event: ev.AnyEvent, commands: list[cm.AnyCommand]) -> list[Line]:
         """The lines of one event and what followed it, in order."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
@@ -10,6 +12,7 @@ from hawser.core.clock import MINUTE
 from hawser.core.plan import Plan
 from hawser.core.typed import size_text
 from hawser.desk import figures as fg
+from hawser.desk.across import also_words
 from hawser.desk.chart import focus as fc
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
@@ -27,6 +30,7 @@ from hawser.engine.events import BarCompleted
 from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot, TradeView
 
+Other = tuple[str, Callable[[], Snapshot | None], Runtime]  # an account: name, its latest snapshot, its runtime
 DEFAULT_SPAN = 15 * MINUTE
 ALL_TURNS = -1
 ACROSS_HEIGHT = 268
@@ -50,6 +54,7 @@ class Helm(QWidget):
         self.plan, self.strips, self.across = PlanPanel(look), StripPanel(look), AcrossPanel(look)
         self.strips.add_page("Across", self.across)
         self.plan.names.set_plans(kept.plans)
+        self._others: list[Other] = []
         self._bases: dict[str, float] = {}
         self._measured: tuple[object, int] = (None, 0)
         self.top, self.whole = QSplitter(Qt.Orientation.Horizontal), QSplitter(Qt.Orientation.Vertical)
@@ -102,6 +107,7 @@ class Helm(QWidget):
             self.plan.show_snapshot(snapshot)
             self.strips.show_snapshot(snapshot, self.selected)
             self._show_across()
+            self._show_also()
         if turn in (1, 3, ALL_TURNS):
             self.chart.show_forming(snapshot.forming)
             self._show_focus()
@@ -360,10 +366,27 @@ class Helm(QWidget):
             self.refused.emit(f"Not placed: {problem or 'there is no plan'}")
             return
         straddle, seen = planning.straddle, planning.request.ref if planning.request is not None else 0
-        if straddle is not None:
-            self._runtime.ask(lambda now, ask: ev.PlaceStraddle(time=now, ask=ask, plan=plan, atr=straddle))
-        else:
-            self._placed = self._runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan, seen=seen))
+        wanted = self.plan.also.wanted()
+        for runtime in (self._runtime, *(other for name, _, other in self._others if name in wanted)):
+            if straddle is not None:
+                runtime.ask(lambda now, ask: ev.PlaceStraddle(time=now, ask=ask, plan=plan, atr=straddle))
+                continue
+            placed = runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan, seen=seen))
+            if runtime is self._runtime:
+                self._placed = placed
+
+    def share_with(self, others: list[Other]) -> None:
+        """The accounts beside this one, on which a plan may be placed too."""
+        self._others = others
+        self.plan.also.set_names([name for name, _, _ in others])
+
+    def _show_also(self) -> None:
+        """What the plan comes to on the other accounts: each sized by its own equity."""
+        plan, found = self.plan.planning.plan, {}
+        for name, latest, _ in self._others:
+            snapshot = latest()
+            found[name] = also_words(plan, snapshot, self.plan.planning.basis()) if plan and snapshot else ""
+        self.plan.also.show_sizes(found)
 
     def plan_straddle(self) -> None:
         """Put a straddle into the plan's entry, to be looked at and placed."""

@@ -75,6 +75,15 @@ class LogbookModel(QAbstractTableModel):
                 self.symbols.append(line.symbol)
         return len(self.trades) + len(self.symbols) > known
 
+    def add_earlier(self, lines: list[Line]) -> None:
+        """Lines from before those there are."""
+        known, self.lines, self.shown = self.lines, [], []
+        self.trades, self.symbols = [], []
+        self.beginResetModel()
+        self.endResetModel()
+        self.add(lines)
+        self.add(known)
+
     def filter(self) -> None:
         self.beginResetModel()
         self.shown = [number for number, line in enumerate(self.lines) if self.passes(line)]
@@ -129,6 +138,9 @@ class Logbook(QWidget):
         self.follow.setChecked(True)
         self.words.setPlaceholderText("words to look for")
         self.words.setClearButtonEnabled(True)
+        self.earlier = QPushButton("Earlier lines")
+        self.earlier.setToolTip("Take further lines of the record in, from before the first one here")
+        self.earlier.hide()
         self.export_button = QPushButton("Export CSV \u2026")
         self.export_button.clicked.connect(self.export)
         self.count, self.told = QLabel(), QLabel()
@@ -151,6 +163,7 @@ class Logbook(QWidget):
         bar.addStretch(1)
         bar.addWidget(self.told)
         bar.addWidget(self.count)
+        bar.addWidget(self.earlier)
         bar.addWidget(self.export_button)
         panel = QFrame()
         panel.setObjectName("panel")
@@ -190,6 +203,16 @@ class Logbook(QWidget):
         self._count()
         if self.follow.isChecked() and self.isVisible():
             self.table.scrollToBottom()
+
+    def add_earlier(self, lines: list[Line], more: bool) -> None:
+        """Lines from before the first one here; `more`: there are yet earlier ones."""
+        self.earlier.setVisible(more)
+        if lines:
+            self.follow.setChecked(False)
+            self.model.add_earlier(lines)
+            self._offer()
+            self._count()
+            self.table.scrollToTop()
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QShowEvent
         super().showEvent(event)

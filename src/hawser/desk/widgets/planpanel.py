@@ -7,6 +7,7 @@ from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPolygonF
 from PyQt6.QtWidgets import (
     QButtonGroup,
+    QCheckBox,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -106,6 +107,35 @@ class Reckoning(QWidget):
                     figure.setText(text)
 
 
+class Also(QWidget):
+    """The other accounts that a plan may be placed on too, each with what it comes to there."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._box = QVBoxLayout(self)
+        self._box.setContentsMargins(0, 0, 0, 0)
+        self._box.setSpacing(2)
+        self.boxes: dict[str, QCheckBox] = {}
+        self.hide()
+
+    def set_names(self, names: list[str]) -> None:
+        for name in names:
+            box = QCheckBox(f"also on {name}")
+            box.setToolTip("Placed there by the same plan, sized by that account's own equity, costs and caps")
+            self.boxes[name] = box
+            self._box.addWidget(box)
+        self.setVisible(bool(names))
+
+    def show_sizes(self, sizes: dict[str, str]) -> None:
+        for name, words in sizes.items():
+            text = f"also on {name}: {words}" if words else f"also on {name}"
+            if self.boxes[name].text() != text:
+                self.boxes[name].setText(text)
+
+    def wanted(self) -> list[str]:
+        return [name for name, box in self.boxes.items() if box.isChecked()]
+
+
 class PlanPanel(QFrame):
     """Holds a Planning; says when what is typed changes and when it is to be placed."""
 
@@ -140,6 +170,8 @@ class PlanPanel(QFrame):
         box.addLayout(heading)
         box.addWidget(self.pages, 1)
         box.addWidget(self.trouble)
+        self.also = Also()
+        box.addWidget(self.also)
         box.addLayout(amount)
         box.addWidget(self.button)
 

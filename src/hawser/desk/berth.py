@@ -1,0 +1,58 @@
+"""One account on the desk: its runtime, the signals from it, and the stations that show it."""
+
+from __future__ import annotations
+
+from hawser.core.errors import Refused
+from hawser.core.fx import convert
+from hawser.desk import figures as fg
+from hawser.desk.bridge import Bridge
+from hawser.desk.look import Look
+from hawser.desk.settings import Kept
+from hawser.desk.stations.helm import Helm
+from hawser.desk.stations.logbook import Logbook
+from hawser.service.runtime import Runtime
+from hawser.service.snapshot import Snapshot
+
+
+class Berth:
+    """Everything of one account; `name` tells it from the others."""
+
+    def __init__(self, name: str, runtime: Runtime, bridge: Bridge, look: Look, kept: Kept) -> None:
+        self.name, self.runtime, self.bridge = name, runtime, bridge
+        self.helm, self.logbook = Helm(look, runtime, kept), Logbook(look)
+        self.latest: Snapshot | None = None
+
+    @property
+    def words(self) -> str:
+        """The account in one line: equity, heat, and whether it is protected and may trade."""
+        shot = self.latest
+        if shot is None:
+            return f"{self.name}: opening"
+        share = shot.heat / shot.equity * 100 if shot.equity else 0.0
+        closed = ", CLOSED" if shot.closed else ""
+        state = f"{shot.exposed} EXPOSED" if shot.exposed else ("not ours" if shot.unexplained else "protected")
+        money = f"{fg.number(shot.equity, 2)} {shot.currency}"
+        return f"{self.name}  {money}  heat {fg.percent(share, 2)}  {state}{closed}"
+
+    @property
+    def alarming(self) -> bool:
+        shot = self.latest
+        return shot is not None and bool(shot.exposed or shot.unexplained or shot.closed)
+
+
+def together(berths: list[Berth]) -> str:
+    """All accounts in sum, in the currency of the first; says which rate is missing where one is."""
+    shots = [berth.latest for berth in berths if berth.latest is not None]
+    if len(shots) < len(berths) or not shots:
+        return ""
+    base = shots[0].currency
+    rates = {pair: rate for shot in reversed(shots) if shot.account for pair, rate in shot.account.rates.items()}
+    equity = heat = 0.0
+    for shot in shots:
+        try:
+            fx = convert(shot.currency, base, rates)
+        except Refused:
+            return f"together: no rate from {shot.currency} to {base}"
+        equity, heat = equity + fx * shot.equity, heat + fx * shot.heat
+    share = heat / equity * 100 if equity else 0.0
+    return f"together  {fg.number(equity, 2)} {base}  heat {fg.percent(share, 2)}"
