@@ -159,7 +159,9 @@ def test_hawser_verify(tmp_path, capsys):
     assert done.returncode == 0, done.stdout  # interpreted, what was recorded compiled
     storm.session.close()
     with sqlite3.connect(path) as db:
-        seq, body = db.execute("SELECT seq, body FROM record WHERE kind = 'Submit' AND instr(body, 'market')").fetchone()
+        seq, body = db.execute(
+            "SELECT seq, body FROM record WHERE kind = 'Submit' AND instr(body, 'market')"
+        ).fetchone()
         db.execute("UPDATE record SET body = ? WHERE seq = ?", (body.replace(b"market", b"merket"), seq))
     db.close()
     assert main(["verify", str(path)]) == 1

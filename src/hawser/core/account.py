@@ -76,6 +76,10 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     max_positions: Annotated[int | None, told("most trades open at once", "trades")] = None
     max_rate_age_s: Annotated[float | None, told("oldest conversion rate a size may use", "s")] = None
     never_widen: Annotated[bool, told("stops are never moved away from the market, by nobody")] = False
+    hold_backstop_r: Annotated[
+        float | None, told("new plans hold their lines here, behind a backstop this far away", "R, more than 1")
+    ] = None
+    hold_settle_ms: Annotated[int, told("how long a held stop waits for a spread spike to pass", "ms")] = 0
     exposed_deadline_s: Annotated[float, told("longest a position may be without its stop", "s")] = 5.0
 
     def __post_init__(self) -> None:
@@ -83,6 +87,10 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             value = getattr(self, key)
             if isinstance(value, (int, float)) and not 0 <= value < float("inf"):
                 raise BadInput("bad_policy", f"policy.{key}: expected a number, 0 or more", key=key)
+        if self.hold_backstop_r is not None and self.hold_backstop_r <= 1:
+            raise BadInput("bad_policy", "policy.hold_backstop_r: expected more than 1", key="hold_backstop_r")
+        if self.hold_settle_ms > 60_000:
+            raise BadInput("bad_policy", "policy.hold_settle_ms: expected at most 60000", key="hold_settle_ms")
 
 
 class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -127,6 +127,8 @@ class Window(QMainWindow):
         for berth in self.berths:
             self._connect_berth(berth)
         self.accounts.chosen.connect(self.show_account)
+        if len(self.berths) > 1:
+            self.waterline.hold.setText("Flatten & halt all")
         self.rail.chosen.connect(self.show_station)
         self.waterline.flatten.connect(self.flatten)
         self.waterline.heat_asked.connect(self.show_heat)

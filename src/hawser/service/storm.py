@@ -61,6 +61,7 @@ class Findings(msgspec.Struct):
     kills: int = 0
     simulated: int = 0
     faults: dict[str, int] = {}
+    exposed: list[int] = []  # for each trade that was opened, its longest time without cover
     longest_exposed: int = 0  # as the engine knows it, while the venue could be acted on
     longest_naked: int = 0  # as it is at the venue, whatever the weather
     broken: dict[str, list[str]] = {}
@@ -120,6 +121,7 @@ class Storm:
             self.watch(self.venue.now + int(self.random.uniform(0.05, 25) * SECOND))
         self.settle()
         self.found.trades = len(self.state.trades)
+        self.found.exposed = [trade.longest_exposed for trade in self.state.trades.values() if trade.opened]
         self.found.faults = dict(self.venue.sky.counts)
         self.found.simulated = self.venue.now - begun
         return self.found

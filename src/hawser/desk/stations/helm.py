@@ -9,8 +9,9 @@ from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
 from hawser.core.clock import MINUTE
+from hawser.core.entry import HeldRule
 from hawser.core.plan import Plan
-from hawser.core.typed import size_text
+from hawser.core.typed import held_text, size_text
 from hawser.desk import figures as fg
 from hawser.desk.across import also_words
 from hawser.desk.chart import focus as fc
@@ -203,9 +204,13 @@ class Helm(QWidget):
         self._watch()
 
     def _fresh_draft(self) -> Draft:
-        """The plan of an instrument that never had one: sized as the account says."""
+        """The plan of an instrument that never had one: sized, and its lines held, as the account says."""
         settings = self._snapshot.settings if self._snapshot is not None else None
-        return Draft() if settings is None else Draft(risk=size_text(settings.size, settings.currency))
+        if settings is None:
+            return Draft()
+        policy = settings.policy
+        held = None if policy.hold_backstop_r is None else HeldRule(policy.hold_backstop_r, policy.hold_settle_ms)
+        return Draft(risk=size_text(settings.size, settings.currency), held=held_text(held))
 
     def choose_span(self, span: int) -> None:
         if span != self.span and self.symbol:

@@ -397,6 +397,11 @@ class PlanPanel(QFrame):
     # The answer
 
     def _button_text(self, word: str, qty: str) -> str:
+        more = len(self.also.wanted())
+        beside = f", and on {more} more" if more else ""
+        return self._what_is_placed(word, qty) + beside
+
+    def _what_is_placed(self, word: str, qty: str) -> str:
         planning, request = self.planning, self.planning.request
         if planning.straddle is not None:
             return f"Place straddle {planning.symbol}, {planning.straddle:g} ATR away"

@@ -25,6 +25,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.clock import SECOND
+from hawser.core.errors import BadInput
 from hawser.core.told import keys_of
 from hawser.desk import figures as fg
 from hawser.venue.quay.weather import SEVERITIES, Weather
@@ -54,10 +55,8 @@ def read_weather(texts: dict[str, str]) -> tuple[Weather | None, dict[str, str]]
         return None, errors
     try:
         return msgspec.convert(values, Weather), {}
-    except (msgspec.ValidationError, ValueError) as error:
-        cause = error.__cause__ or error
-        named = getattr(cause, "values", {}).get("key", "")
-        return None, {str(named): str(getattr(cause, "sentence", cause))}
+    except BadInput as error:
+        return None, {str(error.values.get("key", "")): error.sentence.partition(": ")[2]}
 
 
 class QuayPanel(QFrame):

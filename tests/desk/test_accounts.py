@@ -1,0 +1,77 @@
+"""Several accounts on one desk: seen side by side, placed on together, each sized by its own money."""
+
+from functools import partial
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from hawser.core.account import Account, Policy
+from hawser.demo.boot import boot_beside
+from hawser.desk.window import Window
+from hawser.engine import states
+from hawser.service.profile import profile
+
+SYMBOL = "NZD/SEK"
+SECOND = Account(currency="EUR", equity=18_000.0, balance=18_000.0, name="Breakwater", rates={"EUR/CHF": 0.94},
+                 policy=Policy(max_heat_percent=1.5))  # fmt: skip
+
+
+@pytest.fixture
+def two(open_desk, tmp_path):
+    more = (("Breakwater", profile("demo-breakwater", tmp_path), partial(boot_beside, SECOND)),)
+    trader = open_desk(more=more)
+    trader.window.berths[1].runtime.start()
+    trader.qtbot.waitUntil(lambda: second(trader.window) is not None and second(trader.window).link_up, timeout=60_000)
+    trader.qtbot.waitUntil(lambda: not second(trader.window).closed, timeout=20_000)
+    return trader
+
+
+def second(window: Window):
+    return window.berths[1].latest
+
+
+def test_both_are_seen_in_short_and_in_sum(two):
+    bar = two.window.accounts
+    assert bar.isVisible()
+    two.qtbot.waitUntil(lambda: "together" in bar.sum.text())
+    assert "EUR" in bar.buttons[1].text() and "protected" in bar.buttons[0].text()
+    total = float(
+        bar.sum.text().split("  ")[1].split("\u00a0C")[0].split(" C")[0].replace("\u00a0", "").replace(",", "")
+    )
+    assert total == pytest.approx(two.now.equity + 0.94 * second(two.window).equity, rel=1e-3)
+
+
+def test_a_plan_on_both_is_sized_by_each_one_s_own_equity(two):
+    two.choose(SYMBOL)
+    box = two.plan.also.boxes["Breakwater"]
+    two.qtbot.waitUntil(lambda: "units" in box.text())
+    two.click(box, box.rect().topLeft() + box.rect().center() / 8)
+    box.setChecked(True)
+    two.frames()
+    assert "and on 1 more" in two.plan.button.text()
+    first = two.place(stop="3 atr")
+    two.qtbot.waitUntil(lambda: any(t.state == states.PROTECTED for t in second(two.window).trades), timeout=30_000)
+    other = next(t for t in second(two.window).trades if t.symbol == SYMBOL)
+    assert other.plan == first.plan
+    assert 0.2 < other.heat / first.heat * 64_000 / 18_000 < 2  # each about 0.6 % of its own
+
+
+def test_the_second_account_is_a_key_away_with_trades_of_its_own(two):
+    QTest.keyClick(two.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    window = two.window
+    assert window.berth.name == "Breakwater"
+    assert window.stack.currentWidget() is window.berths[1].helm
+    two.qtbot.waitUntil(lambda: window.helm.chart.scale.focus is not None, timeout=20_000)
+    assert not window.latest.trades
+    window.show_station(1)
+    assert window.stack.currentWidget() is window.berths[1].logbook
+    QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    assert window.stack.currentWidget() is window.berths[0].logbook
+
+
+def test_flatten_and_halt_means_every_account(two):
+    two.window.flatten()
+    two.until(lambda s: s.halted)
+    two.qtbot.waitUntil(lambda: second(two.window).halted)
+    assert "all" in two.window.waterline.hold.text()

@@ -1,0 +1,63 @@
+"""Two accounts in one process: the storm of one never delays the other's protection."""
+
+import time
+
+from hawser.core.account import Account, SizeRule
+from hawser.core.clock import MINUTE, SECOND
+from hawser.core.plan import Plan, StopRule
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.ledger.ledger import Ledger
+from hawser.service.profile import profile
+from hawser.service.runtime import Boot, Hooks, Runtime
+from hawser.service.storm import START, WORLD
+from hawser.venue.quay.generator import GeneratedFeed
+from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.weather import SEVERITIES
+
+
+def runtime(root, name, weather, shots):
+    def boot(where):
+        venue = Quay(GeneratedFeed(WORLD, {}, 3, START, 1), "CHF", 64_000.0, {}, SEVERITIES[weather])
+        return Boot(Account(currency="CHF", equity=64_000.0, balance=64_000.0), venue, Ledger(where.ledger))
+
+    made = Runtime(profile(name, root), boot, Hooks(snapshot=lambda shot: shots.__setitem__(name, shot)), speed=10.0)
+    made.start()
+    return made
+
+
+def until(condition, seconds=40):
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "waited in vain"
+        time.sleep(0.01)
+
+
+def place(one, percent):
+    plan = Plan(symbol="CAD/CHF", side=1, size=SizeRule(percent=percent), stop=StopRule(atr=2.0), timeframe_ns=MINUTE)
+    return one.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
+
+
+def test_one_account_s_storm_never_delays_another_s_protection(tmp_path):
+    shots: dict = {}
+    rough, calm = (runtime(tmp_path, name, weather, shots) for name, weather in (("rough", "gale"), ("calm", "fair")))
+    try:
+        until(
+            lambda: (
+                len(shots) == 2
+                and shots["calm"].link_up
+                and not shots["calm"].closed
+                and shots["calm"].instrument("CAD/CHF").atr.get(MINUTE)
+            )
+        )
+        for _ in range(150):  # all at once, most of them refused, some of them traded in a gale
+            place(rough, 0.05)
+        ask = place(calm, 0.5)
+        until(lambda: any(t.ask == ask and t.state == states.PROTECTED for t in shots["calm"].trades))
+        trade = next(t for t in shots["calm"].trades if t.ask == ask)
+        assert trade.trace[0].time - trade.opened < SECOND  # of the venue's time: in fair weather, as if it were alone
+        until(lambda: len(shots["rough"].trades) > 20)
+        assert len(shots["calm"].trades) == 1  # nothing of the one is in the other
+    finally:
+        rough.stop()
+        calm.stop()
