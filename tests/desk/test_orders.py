@@ -140,7 +140,9 @@ def test_a_target_is_set_and_taken_away_by_the_menu(trader):
     row = trader.helm.strips.rows[trade.id]
     pick(menu_of(trader, row), "New target at")
     trader.until(lambda s: len(s.trade(trade.id).targets) == 2)
-    pick(menu_of(trader, row), "Take target 1 away")
+    plot = trader.chart.plot
+    actions = menu_of(trader, plot)  # the chart offers the same for the trade it shows
+    pick(actions, "Take target 1 away")
     found = trader.until(lambda s: [line.number for line in s.trade(trade.id).targets] == [2])
     assert found.trade(trade.id).covered
 

@@ -6,17 +6,23 @@ import os
 import sys
 import tempfile
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 from PyQt6.QtCore import QEventLoop, QTimer
 
-from hawser.core.clock import MINUTE
+from hawser.core.account import Account
+from hawser.core.clock import MINUTE, SECOND
+from hawser.core.entry import HeldRule
 from hawser.demo import world
 from hawser.demo.boot import boot as demo_boot
+from hawser.demo.boot import boot_beside
 from hawser.desk.app import application, make_window
 from hawser.desk.window import Window
+from hawser.engine.events import HoldLines
+from hawser.formats.declared import load
 from hawser.service.profile import Profile, profile
 from hawser.service.replay import Inputs, boot
 from hawser.service.runtime import Boot
@@ -43,6 +49,17 @@ def settle(window: Window, until: Callable[[], bool], most_ms: int = 60_000) -> 
     loop.exec()
     if left[0]:
         raise SystemExit(f"shots: the window was not ready in {most_ms / 1000:.0f} s: {window.banner.text()}")
+
+
+def step(window: Window, seconds: int) -> None:
+    """Let so much of the venue's time pass, and no more: the picture is the same each time."""
+    settle(window, lambda: True)  # what was asked is on its way
+    for _ in range(20 * seconds):
+        for berth in window.berths:
+            berth.runtime.clock.at_least(berth.runtime.clock.now() + SECOND // 20)
+        loop = QEventLoop()
+        QTimer.singleShot(25, loop.quit)
+        loop.exec()
 
 
 def has_bars(window: Window) -> bool:
@@ -77,6 +94,7 @@ def demo_pictures(root: Path, folder: Path) -> None:
     settle(window, lambda: True)
     take(window, folder, "plan-paper")
     sizing_pictures(window, folder)
+    order_pictures(window, folder)
     window.show_station(1)
     settle(window, lambda: True)
     take(window, folder, "logbook-paper")
@@ -114,6 +132,64 @@ def sizing_pictures(window: Window, folder: Path) -> None:
     window.editors["account"].hide()
 
 
+def order_pictures(window: Window, folder: Path) -> None:
+    """A straddle that waits and held lines, and the Quay panel, in both themes."""
+    helm = window.helm
+    helm.choose_instrument("NZD/SEK")
+    settle(window, lambda: has_bars(window) and helm.symbol == "NZD/SEK")
+    helm.plan_straddle()
+    settle(window, lambda: True)
+    helm.place()
+    held = next(trade for trade in window.latest.trades if trade.symbol == "CAD/CHF") if window.latest else None
+    if held is not None:
+        window.runtime.ask(lambda now, ask: HoldLines(time=now, ask=ask, trade=held.id, held=HeldRule()))
+    step(window, 3)
+    settle(window, lambda: window.latest is not None and sum(trade.pending for trade in window.latest.trades) == 2)
+    helm.choose_instrument("CAD/CHF")
+    settle(window, lambda: has_bars(window) and helm.symbol == "CAD/CHF")
+    helm.whole.setSizes([400, 300])
+    for theme in ("paper", "night"):
+        window.look.set_theme(theme)
+        settle(window, lambda: True)
+        take(window, folder, f"orders-{theme}")
+        window.show_quay()
+        settle(window, lambda: True)
+        take(window, folder, f"quay-{theme}")
+        window.quay.hide()
+    window.look.set_theme("paper")
+    helm.whole.setSizes([516, 164])
+
+
+def account_pictures(root: Path, folder: Path) -> None:
+    """Two accounts side by side, one plan placed on both, in both themes."""
+    second = load(Account, EXAMPLES / "second-account.toml")
+    more = ((second.name, profile("demo-second", root), partial(boot_beside, second)),)
+    window = make_window(
+        profile("demo", root), demo_boot, "demo", running=False, zone=world.ZONE, theme="paper", more=more,
+        name=world.ACCOUNT.name,
+    )  # fmt: skip
+    window.resize(*SIZE)
+    window.show()
+    for berth in window.berths:
+        berth.runtime.start()
+    settle(
+        window, lambda: has_bars(window) and all(one.latest is not None and one.latest.link_up for one in window.berths)
+    )
+    helm = window.helm
+    helm.choose_instrument("NZD/SEK")
+    settle(window, lambda: has_bars(window) and helm.symbol == "NZD/SEK")
+    helm.choose_trade("")
+    helm.plan.also.boxes[second.name].setChecked(True)
+    helm.place()
+    step(window, 3)
+    settle(window, lambda: all(one.latest is not None and one.latest.heat > 0 for one in window.berths))
+    for theme in ("paper", "night"):
+        window.look.set_theme(theme)
+        settle(window, lambda: True)
+        take(window, folder, f"accounts-{theme}")
+    window.close()
+
+
 def own_data_picture(root: Path, folder: Path) -> None:
     files = [EXAMPLES / name for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")]
     inputs = Inputs(*files)
@@ -146,6 +222,8 @@ def main(folder: Path) -> None:
     with tempfile.TemporaryDirectory() as root:
         demo_pictures(Path(root), folder)
         own_data_picture(Path(root), folder)
+    with tempfile.TemporaryDirectory() as root:
+        account_pictures(Path(root), folder)
     app.quit()
 
 

@@ -140,7 +140,7 @@ def cancelled(desk: Desk, order: Order, why: str, filled: int = 0) -> None:
         return
     trade = desk.state.trades[order.trade]
     moot = not trade.open_steps and order.role != "entry"
-    wished = order.pending == "cancel" or moot or bool(trade.leave_why)
+    wished = order.unwanted or moot or bool(trade.leave_why)
     unheard = order.state in (states.SENDING, states.UNKNOWN) or order.pending == "submit"
     order.state = states.next_order_state(order.state, "cancel")
     settled(order)
@@ -205,7 +205,6 @@ def status(desk: Desk, order: Order, known: ev.Known) -> None:
     for fill in known.fills:
         filled(desk, order, fill)
     trade = desk.state.trades[order.trade]
-    was = order.pending
     settled(order)
     if order.over:
         return
@@ -220,7 +219,6 @@ def status(desk: Desk, order: Order, known: ev.Known) -> None:
         order.state = states.next_order_state(order.state, "whole")
         converge(desk, trade)
     elif known.status == "cancelled":
-        order.pending = was
         cancelled(desk, order, "cancelled at the venue")
     elif known.status == "rejected":
         rejected(desk, order, "refused", "refused while nobody heard the answer")

@@ -79,6 +79,7 @@ class Desk:
 
     def cancel(self, trade: Trade, order: Order, why: str) -> None:
         self.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why))
+        order.unwanted = True
         self._time(order, "cancel")
 
     def query(self, order: Order) -> None:

@@ -30,6 +30,7 @@ class Order(msgspec.Struct):
     until: int = 0  # when the venue gives it up
     state: str = states.SENDING
     filled: int = 0
+    unwanted: bool = False  # a cancel was sent
     owed: int = 0  # what the venue says it has filled, where that was told before the fills were
     fills: list[str] = []
     pending: str = "submit"  # the request under way: submit, amend, cancel, query, or ""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import queue
 import threading
+import time
 import traceback
 from collections import deque
 from collections.abc import Callable
@@ -87,7 +88,7 @@ class Link:
         self._requests: queue.SimpleQueue[tuple[port.Request, int]] = queue.SimpleQueue()
         self._work: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._stop = threading.Event()
-        self._now = venue.now
+        self._now = self._told_to = venue.now
         self.instruments: dict[str, Instrument] = venue.instruments
         self.base_span = venue.base_span
         self._thread = threading.Thread(target=self._run, name="venue", daemon=True)
@@ -110,6 +111,12 @@ class Link:
             return None
         self._now = max(self._now, item[0])
         return item[1]
+
+    def catch_up(self, until: int, patience: float) -> None:
+        """Wait, at most `patience` seconds, until the venue has told what there was up to `until`."""
+        end = time.monotonic() + patience
+        while self._told_to < until and time.monotonic() < end and self._thread.is_alive():
+            time.sleep(0.001)
 
     def do(self, work: Callable[[], None]) -> None:
         """Have `work` done on the venue's thread (a change of weather, say)."""
@@ -143,3 +150,4 @@ class Link:
             if not self._requests.empty():
                 request, at = self._requests.get()
                 self._venue.send(request, max(at, self._venue.now))
+        self._told_to = until

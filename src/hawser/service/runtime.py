@@ -17,6 +17,7 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.bars import Bars
+from hawser.core.clock import SECOND
 from hawser.core.errors import HawserError
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
@@ -33,6 +34,8 @@ from hawser.service.telling import Line, Teller
 from hawser.venue.quay.simulated import Simulated
 
 FRAME = 1 / 30
+ASLEEP = 0.5  # seconds: after a longer gap the venue is heard before any deadline counts as missed
+PATIENCE = 0.5  # seconds it is waited for then
 HEAR = 20_000  # lines of the record that the Logbook takes at once
 
 
@@ -240,7 +243,7 @@ class Runtime:
 
     def _serve(self, session: Session) -> None:
         assert self._link is not None
-        next_frame = 0.0
+        next_frame, before = 0.0, time.monotonic()
         while not self._stop.is_set():
             while not self._asks.empty():
                 work = self._asks.get()
@@ -248,7 +251,11 @@ class Runtime:
                     work(session)
                 except HawserError as error:
                     self.hooks.fault(error.sentence)
-            session.run_until(self.clock.now())
+            until, now = self.clock.now(), time.monotonic()
+            if now - before > ASLEEP or until - session.engine.state.now > ASLEEP * self.clock.speed * SECOND:
+                self._link.catch_up(until, PATIENCE)
+            before = now
+            session.run_until(until)
             now = time.monotonic()
             if now >= next_frame:
                 next_frame = now + FRAME

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QPen, QResizeEvent
+from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout
 
 from hawser.core.bars import Bars
@@ -40,6 +40,11 @@ class Plot(pg.PlotWidget):
         self._chart.zoom(0.8 if event.angleDelta().y() > 0 else 1.25)
         event.accept()
 
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """The menu key and the right button: what can be done with the trade whose lines are shown."""
+        self._chart.menu_asked.emit(event.globalPos())
+        event.accept()
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if not self._chart.key(event.key()):
             super().keyPressEvent(event)
@@ -51,6 +56,7 @@ class Chart(QFrame):
     span_chosen = pyqtSignal(object)
     moved = pyqtSignal(str, int, int)
     dropped = pyqtSignal(str, int, int)
+    menu_asked = pyqtSignal(object)
 
     def __init__(self, look: Look) -> None:
         super().__init__()

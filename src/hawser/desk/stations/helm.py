@@ -79,6 +79,7 @@ class Helm(QWidget):
         self.chart.span_chosen.connect(self.choose_span)
         self.chart.moved.connect(self._moved)
         self.chart.dropped.connect(self._dropped)
+        self.chart.menu_asked.connect(lambda at: self.show_menu(self.selected, at))
         self.chart.scale.cancelled.connect(self._let_go)
         self.plan.changed.connect(self._planned)
         self.plan.focused.connect(lambda: self.choose_trade(""))
