@@ -93,6 +93,36 @@ def _storm(arguments: list[str]) -> int:
     return DONE if stormreport.report(options.first, options.seeds, options.severity, options.json) else REFUSED
 
 
+def _rehearse(arguments: list[str]) -> int:
+    """`hawser rehearse`."""
+    parser = _Parser(prog="hawser rehearse", description="Run a rig over history; writes trades, fills, stops, equity.")
+    for name, told in (
+        ("bars", "bars: CSV or Parquet"), ("instrument", "the instrument (TOML)"), ("rig", "the rig (TOML)"),
+        ("account", "the account (TOML)"), ("out", "a folder for the files written"),
+    ):  # fmt: skip
+        parser.add_argument(
+            f"--{name}", type=Path, required=True, metavar="FOLDER" if name == "out" else "FILE", help=told
+        )
+    parser.add_argument("--signal", default="signal", metavar="COLUMN", help="entries: +1, -1 or 0 at a close (signal)")
+    parser.add_argument("--exit-signal", metavar="COLUMN", help="early exits: -1 leaves a long, +1 a short")
+    parser.add_argument("--order", choices=("pessimistic", "optimistic", "path"), default="pessimistic",
+                        help="what fills first inside a bar that reaches both sides (pessimistic)")  # fmt: skip
+    parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
+    parser.add_argument("--json", action="store_true", help="print the report")
+    options = parser.parse_args(arguments)
+    from hawser.service.rehearse import Request, rehearse
+
+    report = rehearse(
+        Request(
+            options.bars, options.instrument, options.rig, options.account, options.out, options.signal,
+            options.exit_signal, options.order, options.tz,
+        )
+    )  # fmt: skip
+    if options.json:
+        print(json.dumps(report, indent=1))
+    return DONE
+
+
 def _interpret() -> None:
     """Run the rules interpreted in this process: the same source, without waiting for a compiler to load."""
     if "numba" not in sys.modules:
@@ -334,7 +364,7 @@ def _verify(arguments: list[str]) -> int:
     return REFUSED
 
 
-COMMANDS = {"size": _size, "lines": _lines, "verify": _verify, "storm": _storm, "quay": _quay}
+COMMANDS = {"size": _size, "lines": _lines, "verify": _verify, "storm": _storm, "quay": _quay, "rehearse": _rehearse}
 
 if __name__ == "__main__":
     sys.exit(main())

@@ -50,6 +50,21 @@ def read_unrounded(path: Path, zone: str | None = None) -> Bars:
     return Bars._make([time, *prices.values(), spread])
 
 
+def read_signals(path: Path, names: list[str]) -> list[Array]:
+    """Columns of +1, -1 and 0 as int8, shape (n,); raises BadInput with the row of what is none of these."""
+    table = read_table(path)
+    found = []
+    for name in names:
+        if name not in table.column_names:
+            raise BadInput("bad_bars", f"{path}: column {name} is missing; expected +1, -1 or 0 at each bar's close")
+        values = _numbers(path, table, name)
+        whole = np.nan_to_num(values, nan=0.0)
+        bad = ~np.isin(whole, (-1.0, 0.0, 1.0))
+        _refuse(path, bad, name, "expected +1, -1 or 0")
+        found.append(whole.astype(np.int8))
+    return found
+
+
 def is_parquet(path: Path) -> bool:
     return path.suffix.lower() in (".parquet", ".pq")
 

@@ -1,0 +1,157 @@
+"""What a rig does to an open trade (reckoning sections 7 and 10): where its rules act and what a bar fills.
+
+`inside` works in mirrored ticks, `side * price`: there every trade is long, adverse is down and the best is up. Prices
+are those of the exit side. Each is a whole number of ticks.
+"""
+
+import numpy as np
+
+from hawser.core.compiled import compiled
+from hawser.core.indicators import Array
+from hawser.core.rules.rounding import ceil_whole, level_ticks
+
+PESSIMISTIC, OPTIMISTIC, PATH = 0, 1, 2
+STOP, TARGET, LOSS_STEP, RUNG = 0, 1, 2, 3  # what filled
+FAR = 1 << 60
+
+
+@compiled
+def reached(excursion: int, at: float) -> bool:
+    """Whether an excursion of whole ticks is at or beyond a computed distance."""
+    return excursion >= ceil_whole(at)
+
+
+@compiled
+def break_even_at(ref: int, side: int, offset: float, cost_ticks: float) -> int:
+    """The entry, `offset` and costs beyond it, rounded up in the profitable direction."""
+    return ref + side * ceil_whole(offset + cost_ticks)
+
+
+@compiled
+def away(ref: int, distance: float, side: int) -> int:
+    """A level `distance` ticks beyond `ref` in the profitable direction (negative: behind), on the grid."""
+    return level_ticks(ref + side * distance, side)
+
+
+@compiled
+def trail_back(anchor: float, kind: int, value: float, base: float, atr: float, side: int) -> int:
+    """A trail's candidate behind its anchor: kind 0 `base` ticks and `value` ATR, 1 ticks, 2 percent."""
+    if kind == 0:
+        distance = base + value * atr
+    elif kind == 1:
+        distance = value
+    else:
+        distance = anchor * value / 100.0
+    return level_ticks(anchor - side * distance, side)
+
+
+@compiled
+def _note(out: Array, n: int, what: int, number: int, price: int, steps: int) -> int:
+    out[n, 0], out[n, 1], out[n, 2], out[n, 3] = what, number, price, steps
+    return n + 1
+
+
+@compiled
+def _adverse(opens: int, low: int, stop: int, levels: Array, parts: Array, state: Array, out: Array, n: int) -> int:
+    """Loss steps, nearest first, then the stop. `state[0]`: what is left. Returns how many fills `out` holds."""
+    while True:
+        best = -1
+        for k in range(levels.size):
+            if parts[k] > 0 and levels[k] > stop and low <= levels[k] and (best < 0 or levels[k] > levels[best]):
+                best = k
+        if best < 0 or state[0] == 0:
+            break
+        take = min(parts[best], state[0])
+        n = _note(out, n, LOSS_STEP, best + 1, min(opens, levels[best]), take)
+        state[0] -= take
+        parts[best] = 0
+    if state[0] > 0 and low <= stop:
+        n = _note(out, n, STOP, 0, min(opens, stop), state[0])
+        state[0] = 0
+    return n
+
+
+@compiled
+def _favourable(opens: int, high: int, levels: Array, parts: Array, state: Array, out: Array, n: int) -> int:
+    """Targets, nearest first; each takes at most what is left."""
+    while state[0] > 0:
+        best = -1
+        for k in range(levels.size):
+            if parts[k] > 0 and high >= levels[k] and (best < 0 or levels[k] < levels[best]):
+                best = k
+        if best < 0:
+            break
+        take = min(parts[best], state[0])
+        n = _note(out, n, TARGET, best + 1, max(opens, levels[best]), take)
+        state[0] -= take
+        parts[best] = 0
+    return n
+
+
+@compiled
+def inside(
+    order: int,
+    opens: int,
+    high: int,
+    low: int,
+    stop: int,
+    left: int,
+    targets: Array,
+    target_parts: Array,
+    losses: Array,
+    loss_parts: Array,
+    out: Array,
+) -> int:
+    """What one bar fills, in order, into rows of `out` (what, number, price, steps); returns how many rows.
+
+    `target_parts` and `loss_parts` are what each has still to take, and are brought up to date. What the open itself
+    triggers fills first, at the open.
+    """
+    state = np.array([left])
+    n = _adverse(opens, opens, stop, losses, loss_parts, state, out, 0)
+    n = _favourable(opens, opens, targets, target_parts, state, out, n)
+    first_up = order == OPTIMISTIC or (order == PATH and high - opens < opens - low)
+    if first_up:
+        n = _favourable(opens, high, targets, target_parts, state, out, n)
+    n = _adverse(opens, low, stop, losses, loss_parts, state, out, n)
+    if not first_up:
+        n = _favourable(opens, high, targets, target_parts, state, out, n)
+    return n
+
+
+@compiled
+def ladder_inside(
+    order: int,
+    opens: int,
+    high: int,
+    low: int,
+    spread: int,
+    stop: int,
+    held: int,
+    target: int,
+    rungs: Array,
+    rung_steps: Array,
+    out: Array,
+) -> int:
+    """The same for a ladder: rungs are limit orders on the entry side (`spread` above the exit side), filled before the
+    stop; the target closes what was held at the bar's open. `rung_steps` are what is still to come."""
+    n, left, base = 0, held, held
+    for phase in range(2):
+        bottom, top = (opens, opens) if phase == 0 else (low, high)
+        first_up = phase == 1 and (order == OPTIMISTIC or (order == PATH and high - opens < opens - low))
+        for turn in range(2):
+            if (turn == 0) == first_up:
+                if base > 0 and top >= target:
+                    n = _note(out, n, TARGET, 1, max(opens, target), base)
+                    left -= base
+                    base = 0
+            elif left > 0:
+                for k in range(rungs.size):
+                    if rung_steps[k] > 0 and bottom + spread <= rungs[k]:
+                        n = _note(out, n, RUNG, k + 1, min(opens + spread, rungs[k]), rung_steps[k])
+                        left += rung_steps[k]
+                        rung_steps[k] = 0
+                if bottom <= stop:
+                    n = _note(out, n, STOP, 0, min(opens, stop), left)
+                    left = base = 0
+    return n

@@ -1,0 +1,61 @@
+"""Indicator columns of a whole history for one rig: what a stop stands on, and what a trail follows."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from hawser.core.bars import Bars, joined
+from hawser.core.clock import TIMEFRAMES
+from hawser.core.indicators import Array, atr, ema, highest, lowest, sma
+from hawser.core.plan import LineRule, StopRule
+from hawser.core.rig import Trail
+from hawser.core.stop_lines import parabolic, pivots, supertrend
+
+
+def line_column(line: LineRule, bars: Bars, side: int, simple: bool) -> Array:
+    """An indicator line as known at each bar's close, price units; a parabolic stop's is that for the next bar."""
+    if line.kind in ("sma", "ema"):
+        return (sma if line.kind == "sma" else ema)(bars.close, line.length)
+    if line.kind == "supertrend":
+        return supertrend(bars.high, bars.low, bars.close, line.length, float(line.factor or 0.0), simple)
+    if line.kind == "parabolic":
+        return parabolic(bars.high, bars.low, bars.close, float(line.step), float(line.ceiling))[1]
+    return extreme_column(bars, line.length, side)
+
+
+def extreme_column(bars: Bars, length: int, side: int) -> Array:
+    """The lowest low (long) or highest high of the last `length` bars."""
+    return lowest(bars.low, length) if side > 0 else highest(bars.high, length)
+
+
+def stop_column(rule: StopRule, bars: Bars, side: int, simple: bool) -> Array:
+    """What a stop taken from bars stands on at each bar's close."""
+    if rule.bars is not None:
+        return extreme_column(bars, rule.bars, side)
+    if rule.pivot is not None:
+        return pivots(bars.low if side > 0 else bars.high, rule.pivot[0], rule.pivot[1], side)
+    assert rule.line is not None  # the only kind left that is taken from bars
+    return line_column(rule.line, bars, side, simple)
+
+
+def trail_column(trail: Trail, bars: Bars, side: int, simple: bool, span: int) -> Array:
+    """What a trail by bars or a line follows at each bar's close, on the chart's or a coarser timeframe."""
+    coarse, wide = bars, 0
+    if trail.timeframe is not None and TIMEFRAMES[trail.timeframe] > span:
+        wide = TIMEFRAMES[trail.timeframe]
+        coarse = joined(bars, wide)
+    if trail.bars is not None:
+        values = extreme_column(coarse, trail.bars, side)
+    else:
+        assert trail.line is not None  # the only other kind with a column
+        values = line_column(trail.line, coarse, side, simple)
+    if not wide:
+        return values
+    # The last coarse bar whose end has come by each bar's own end.
+    done = np.searchsorted(coarse.time + wide, bars.time + span, side="right") - 1
+    return np.where(done >= 0, values[np.maximum(done, 0)], np.nan)
+
+
+def atr_column(bars: Bars, length: int, simple: bool) -> Array:
+    """The ATR at each bar's close, price units."""
+    return atr(bars.high, bars.low, bars.close, length, simple)

@@ -1,0 +1,393 @@
+"""One rehearsed trade, from its entry to its end: the bar loop over `core/rules` (reckoning section 10).
+
+Prices are whole ticks. What a trade needs is in small records and arrays; what it does is written into arrays that are
+made once for a whole run. Everything here is compiled.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.compiled import compiled
+from hawser.core.indicators import Array
+from hawser.core.rules.moving import NO_MOVE, counted, sendable
+from hawser.core.rules.quantity import commission
+from hawser.core.rules.rounding import level_ticks
+from hawser.core.rules.tending import FAR, RUNG, STOP, TARGET, inside, ladder_inside, reached, trail_back
+
+# How a trade ended
+INSIDE, SIGNAL, BASKET, TIME, END = 0, 1, 2, 3, 4
+# Why a stop moved; steps are STEP_1 and on
+BREAK_EVEN, TRAIL, STEP_1 = 0, 1, 10
+NO_TRAIL, ATR_TRAIL, TICKS_TRAIL, PERCENT_TRAIL, COLUMN_TRAIL = -1, 0, 1, 2, 3
+
+
+class History(NamedTuple):
+    """Columns of one length: bid prices and spread in ticks, signals, ATR and the trail's line in ticks (NaN: none)."""
+
+    open: Array
+    high: Array
+    low: Array
+    close: Array
+    spread: Array
+    signal: Array
+    leave: Array
+    atr: Array
+    trail_long: Array
+    trail_short: Array
+
+
+class Money(NamedTuple):
+    """`tick_step`: money of one tick of one step; commissions as in the core; slippages in ticks."""
+
+    tick_step: float
+    tick: float
+    step: float
+    unit_money: float
+    per_unit: float
+    per_notional: float
+    minimum: float
+    entry_slip: float
+    exit_slip: float
+
+
+class Rules(NamedTuple):
+    """A rig's rules for one trade: distances in ticks, levels in ticks. `after`: an excursion in ticks, and a target's
+    number (0: none)."""
+
+    min_stop: int
+    break_even: int  # its level; FAR: no such rule
+    break_even_after: float
+    break_even_target: int
+    trail: int
+    trail_value: float
+    trail_base: float
+    trail_close: bool
+    trail_offset: float
+    trail_step: int
+    trail_after: float
+    trail_target: int
+    time_bars: int
+    basket_stop: float
+    basket_target: float
+    reverse: bool
+    ladder_target: float  # ticks beyond the average entry; 0: no ladder
+
+
+class Trade(NamedTuple):
+    """How a trade begins: steps, levels in ticks, and where the rig's steps act and lead."""
+
+    side: int
+    first: int  # the bar it is entered at
+    ref: int
+    steps: int
+    stop: int
+    step_at: Array
+    step_to: Array
+
+
+class Spare(NamedTuple):
+    """Copies to try an order on."""
+
+    target_parts: Array
+    loss_parts: Array
+    rung_steps: Array
+    out: Array
+
+
+class Levels(NamedTuple):
+    """Mirrored levels that may fill, and what each has still to take or to add; the loop uses the latter up."""
+
+    targets: Array
+    target_parts: Array
+    losses: Array
+    loss_parts: Array
+    rungs: Array
+    rung_steps: Array
+    spare: Spare
+
+
+class Written(NamedTuple):
+    """What trades write: fills (bar, entry 1 or exit -1, what, number, price, steps); moves (bar, level, why)."""
+
+    fills: Array
+    moves: Array
+    equity: Array
+    out: Array  # one bar's fills
+
+
+class Played(NamedTuple):
+    """How a trade ended: the bar, how, whether it turns; rows of fills and moves; bars whose order mattered; the best
+    and the worst mirrored exit price; the cash after it; the last fill's kind, and the stop."""
+
+    bar: int
+    how: int
+    turns: bool
+    fills: int
+    moves: int
+    dependent: int
+    best: int
+    worst: int
+    cash: float
+    last: int
+    stop: int
+
+
+@compiled
+def _fee(money: Money, steps: float, price: float) -> float:
+    return commission(
+        steps * money.step, price * money.tick, money.unit_money, money.per_unit, money.per_notional, money.minimum
+    )
+
+
+@compiled
+def _differs(first: Array, n: int, second: Array, m: int) -> bool:
+    """Whether two ways through a bar fill differently."""
+    if n != m:
+        return True
+    for i in range(n):
+        found = False
+        for j in range(m):
+            same = True
+            for k in range(4):
+                same = same and first[i, k] == second[j, k]
+            found = found or same
+        if not found:
+            return True
+    return False
+
+
+@compiled
+def _prices(history: History, i: int, side: int) -> tuple[int, int, int, int]:
+    """Open, high, low and close of a bar on the exit side, mirrored."""
+    if side > 0:
+        return history.open[i], history.high[i], history.low[i], history.close[i]
+    extra = history.spread[i]
+    return (
+        -(history.open[i] + extra), -(history.low[i] + extra), -(history.high[i] + extra), -(history.close[i] + extra)
+    )  # fmt: skip
+
+
+@compiled
+def _within(
+    order: int,
+    prices: tuple[int, int, int, int],
+    spread: int,
+    stop: int,
+    left: int,
+    goal: int,
+    levels: Levels,
+    out: Array,
+) -> tuple[int, int]:
+    """What a bar fills, and 1 where the two orders would fill it differently."""
+    opens, high, low, _ = prices
+    spare = levels.spare
+    if goal != FAR:
+        spare.rung_steps[:] = levels.rung_steps
+        m = ladder_inside(0, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, spare.out)
+        spare.rung_steps[:] = levels.rung_steps
+        k = ladder_inside(1, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, out)
+        differs = _differs(out, k, spare.out, m)
+        return ladder_inside(
+            order, opens, high, low, spread, stop, left, goal, levels.rungs, levels.rung_steps, out
+        ), int(differs)
+    spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
+    m = inside(
+        0, opens, high, low, stop, left, levels.targets, spare.target_parts, levels.losses, spare.loss_parts, spare.out
+    )
+    if m == 0:
+        return 0, 0
+    spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
+    k = inside(
+        1, opens, high, low, stop, left, levels.targets, spare.target_parts, levels.losses, spare.loss_parts, out
+    )
+    differs = _differs(out, k, spare.out, m)
+    return inside(
+        order, opens, high, low, stop, left, levels.targets, levels.target_parts, levels.losses, levels.loss_parts, out
+    ), int(differs)
+
+
+@compiled
+def _decided(history: History, rules: Rules, i: int, side: int, first: int, won: float) -> tuple[int, bool]:
+    """What is decided at a close for the next open, and whether the trade turns."""
+    if rules.reverse and history.signal[i] == -side:
+        return SIGNAL, True
+    if history.leave[i] == -side:
+        return SIGNAL, False
+    if won <= -rules.basket_stop or won >= rules.basket_target:
+        return BASKET, False
+    if 0 < rules.time_bars <= i - first + 1:
+        return TIME, False
+    return 0, False
+
+
+@compiled
+def _begun(after: float, target: int, excursion: int, ready: int) -> bool:
+    """Whether a rule has begun: its target has filled, or the excursion was reached."""
+    if target:
+        return ready >> target & 1 == 1
+    return reached(excursion, after)
+
+
+@compiled
+def _moved(
+    history: History, rules: Rules, trade: Trade, i: int, stop: int, best: int, exit_side: int, ready: int
+) -> tuple[int, int]:
+    """Where the stop stands from the next bar on, and why: the tightest candidate, the first on a tie; -1: it stays."""
+    side = trade.side
+    excursion, level, why = best - side * trade.ref, stop, -1
+    if rules.break_even != FAR and _begun(rules.break_even_after, rules.break_even_target, excursion, ready):
+        found = sendable(rules.break_even, stop, exit_side, rules.min_stop, side)
+        if found != NO_MOVE and side * (found - level) > 0:
+            level, why = found, BREAK_EVEN
+    for k in range(trade.step_at.size):
+        if reached(excursion, trade.step_at[k]):
+            found = sendable(trade.step_to[k], stop, exit_side, rules.min_stop, side)
+            if found != NO_MOVE and side * (found - level) > 0:
+                level, why = found, STEP_1 + k
+    if rules.trail != NO_TRAIL and _begun(rules.trail_after, rules.trail_target, excursion, ready):
+        candidate = _trail(history, rules, i, side, side * best, exit_side)
+        if candidate != NO_MOVE and counted(candidate, stop, rules.trail_step, side):
+            found = sendable(candidate, stop, exit_side, rules.min_stop, side)
+            if found != NO_MOVE and side * (found - level) > 0:
+                level, why = found, TRAIL
+    return level, why
+
+
+@compiled
+def _trail(history: History, rules: Rules, i: int, side: int, best: int, exit_side: int) -> int:
+    """The trail's candidate at the close of bar `i`, or NO_MOVE where it has no value."""
+    if rules.trail == COLUMN_TRAIL:
+        line = history.trail_long[i] if side > 0 else history.trail_short[i] + history.spread[i]
+        if np.isnan(line):
+            return NO_MOVE
+        return level_ticks(line - side * rules.trail_offset, side)
+    atr = history.atr[i]
+    if rules.trail == ATR_TRAIL and np.isnan(atr):
+        return NO_MOVE
+    anchor = float(exit_side if rules.trail_close else best)
+    return trail_back(anchor, rules.trail, rules.trail_value, rules.trail_base, atr, side)
+
+
+@compiled
+def _write(fills: Array, n: int, bar: int, way: int, what: int, number: int, price: float, steps: int) -> int:
+    fills[n, 0], fills[n, 1], fills[n, 2], fills[n, 3], fills[n, 4], fills[n, 5] = bar, way, what, number, price, steps
+    return n + 1
+
+
+@compiled
+def _move(moves: Array, n: int, bar: int, level: int, why: int) -> int:
+    moves[n, 0], moves[n, 1], moves[n, 2] = bar, level, why
+    return n + 1
+
+
+class Book(NamedTuple):
+    """A trade's account: `flow` (entries out, exits in) and `value` (entries) in ticks times steps, cash, steps entered
+    and left, rows of fills, the last fill's kind, targets filled as bits."""
+
+    flow: float
+    value: float
+    cash: float
+    entered: int
+    left: int
+    fills: int
+    last: int
+    ready: int
+
+
+@compiled
+def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Array, count: int) -> Book:
+    """One bar's fills, written down and counted."""
+    flow, value, cash, entered, left, nf, last, ready = book
+    for row in range(count):
+        what, number, steps = out[row, 0], out[row, 1], out[row, 3]
+        price = float(side * out[row, 2])
+        if what == RUNG:
+            flow -= side * price * steps
+            value += price * steps
+            entered += steps
+            left += steps
+        else:
+            price -= 0.0 if what == TARGET else side * money.exit_slip
+            flow += side * price * steps
+            left -= steps
+            last = what
+            ready |= 1 << number if what == TARGET else 0
+        cash -= _fee(money, float(steps), price)
+        nf = _write(fills, nf, i, 1 if what == RUNG else -1, what, number, price, steps)
+    return Book(flow, value, cash, entered, left, nf, last, ready)
+
+
+@compiled
+def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
+    """The best and worst with an ending bar's exits, which is all that counts of it."""
+    for row in range(count):
+        if out[row, 0] != RUNG:
+            best, worst = max(best, out[row, 2]), min(worst, out[row, 2])
+    return best, worst
+
+
+@compiled
+def play(
+    history: History,
+    money: Money,
+    rules: Rules,
+    trade: Trade,
+    levels: Levels,
+    written: Written,
+    order: int,
+    cash: float,
+) -> Played:
+    """Play one trade to its end, or to the history's."""
+    side, n, before = trade.side, history.close.size, cash
+    fills, moves, equity, out = written.fills, written.moves, written.equity, written.out
+    stop, left, entered = trade.stop, trade.steps, trade.steps
+    price = trade.ref + side * money.entry_slip
+    nf = _write(fills, 0, trade.first, 1, 0, 0, price, trade.steps)
+    nm, dependent, ready, last = 0, 0, 0, STOP
+    cash -= _fee(money, float(trade.steps), price)
+    value, flow = price * trade.steps, -side * price * trade.steps
+    goal = FAR
+    if rules.ladder_target > 0:
+        goal = side * level_ticks(trade.ref + side * rules.ladder_target, side)
+    decided, turning, best, worst, i = 0, False, 0, 0, trade.first
+    book = Book(flow, value, cash, entered, left, nf, last, ready)
+    while True:
+        prices = _prices(history, i, side)
+        opens, high, low, closes = prices
+        if i == trade.first:
+            best = worst = opens
+        if decided:  # at market, at this open
+            price = side * opens - side * money.exit_slip
+            cash += (flow + side * price * left) * money.tick_step - _fee(money, float(left), price)
+            nf = _write(fills, nf, i, -1, 10 + decided, 0, price, left)
+            best, worst = max(best, opens), min(worst, opens)
+            break
+        count, differs = _within(order, prices, history.spread[i], side * stop, left, goal, levels, out)
+        dependent += differs
+        if count:
+            book = _booked(book, fills, i, side, money, out, count)
+            flow, value, cash, entered, left, nf, last, ready = book
+        if left == 0:
+            cash += flow * money.tick_step
+            best, worst = _ending(out, count, best, worst)
+            break
+        if goal != FAR and entered > trade.steps:
+            goal = side * level_ticks(value / entered + side * rules.ladder_target, side)
+        best, worst = max(best, high), min(worst, low)
+        profit = (flow + closes * left) * money.tick_step
+        equity[i] = cash + profit
+        if i == n - 1:
+            cash += profit - _fee(money, float(left), float(side * closes))
+            nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
+            decided = END
+            break
+        decided, turning = _decided(history, rules, i, side, trade.first, equity[i] - before)
+        level, why = _moved(history, rules, trade, i, stop, best, side * closes, ready)
+        if why >= 0:
+            stop, nm = level, _move(moves, nm, i + 1, level, why)
+        i += 1
+    equity[i] = cash
+    return Played(i, decided, turning, nf, nm, dependent, best, worst, cash, last, stop)

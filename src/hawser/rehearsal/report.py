@@ -1,0 +1,87 @@
+"""The statistics of a run (reckoning section 10). A figure that is undefined is None."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+
+from hawser.core.clock import DAY
+from hawser.core.indicators import Array
+from hawser.rehearsal.run import Outcome
+
+YEAR_DAYS = 365.25
+
+
+def report(outcome: Outcome, time: Array, order: str, days_per_year: int, nets: tuple[float, float]) -> dict[str, Any]:
+    """Every figure of `report.json`; `nets`: of whole runs, pessimistic and optimistic."""
+    net = np.array([trade.net for trade in outcome.trades])
+    wins, losses = net[net > 0], net[net < 0]
+    rs = [trade.net / trade.planned_risk for trade in outcome.trades]
+    start, end = outcome.start, outcome.end
+    deepest, percent, days = drawdown(outcome.equity, time, start)
+    years = (int(time[-1]) - int(time[0])) / DAY / YEAR_DAYS
+    cagr = ((end / start) ** (1 / years) - 1) * 100 if years > 0 and end > 0 else None
+    return {
+        "bars": int(time.size),
+        "trades": len(outcome.trades),
+        "net": float(end - start),
+        "return_percent": (end / start - 1) * 100,
+        "cagr_percent": cagr,
+        "win_rate_percent": 100 * wins.size / net.size if net.size else None,
+        "profit_factor": float(wins.sum() / -losses.sum()) if losses.size else None,
+        "average_win": float(wins.mean()) if wins.size else None,
+        "average_loss": float(losses.mean()) if losses.size else None,
+        "expectancy_r": math.fsum(rs) / len(rs) if rs else None,
+        "max_drawdown": deepest,
+        "max_drawdown_percent": percent,
+        "max_drawdown_days": days,
+        "sharpe": sharpe(outcome.equity, time, days_per_year),
+        "mar": cagr / percent if cagr is not None and percent else None,
+        "losing_streak": _streak(net),
+        "time_in_market_percent": 100 * outcome.held / time.size,
+        "order": order,
+        "order_dependent_bars": outcome.dependent,
+        "start_equity": start,
+        "end_equity": end,
+        "net_pessimistic": nets[0],
+        "net_optimistic": nets[1],
+    }
+
+
+def drawdown(equity: Array, time: Array, start: float) -> tuple[float, float, float]:
+    """The deepest fall of the bar-close equity below its peak, in money and in percent of that peak, and the days of
+    the longest stretch under water, from the last bar at the peak."""
+    peak = np.maximum.accumulate(np.maximum(equity, start))
+    below = peak - equity
+    percent = below / peak * 100
+    under = equity < peak
+    bars = np.arange(equity.size)
+    since = np.maximum.accumulate(np.where(under, -1, bars))  # the last bar at the peak; the first where it never was
+    # A stretch lasts to the bar that is at the peak again, else to the last bar.
+    again = np.append(np.minimum.accumulate(np.where(under, equity.size, bars)[::-1])[::-1], equity.size)
+    ends = np.minimum(again[:-1], equity.size - 1)
+    stretch = np.where(under, time[ends] - time[np.maximum(since, 0)], 0)
+    longest = int(stretch.max())
+    return float(below.max()), float(percent.max()), longest / DAY
+
+
+def sharpe(equity: Array, time: Array, days_per_year: int) -> float | None:
+    """Of the returns between the last equities of UTC days that have bars."""
+    day = time // DAY
+    last = np.append(np.flatnonzero(np.diff(day)), equity.size - 1)
+    closes = equity[last]
+    returns = closes[1:] / closes[:-1] - 1
+    if returns.size < 2:
+        return None
+    deviation = float(returns.std(ddof=1))
+    return float(returns.mean()) / deviation * math.sqrt(days_per_year) if deviation > 0 else None
+
+
+def _streak(net: Array) -> int:
+    longest = run = 0
+    for value in net.tolist():
+        run = run + 1 if value < 0 else 0
+        longest = max(longest, run)
+    return longest
