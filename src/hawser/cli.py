@@ -36,6 +36,9 @@ def main(arguments: list[str] | None = None) -> int:
     except HawserError as error:
         print(error.sentence, file=sys.stderr)
         return WRONG
+    except KeyboardInterrupt:
+        print("cancelled; nothing was written", file=sys.stderr)
+        return REFUSED
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE

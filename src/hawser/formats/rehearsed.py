@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 from collections.abc import Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
 
+from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
-from hawser.formats.atomic import write_csv, written
+from hawser.formats.atomic import written
 
 TRADES = (
     "id", "side", "signal_time", "entry_time", "exit_time", "entry", "qty", "initial_stop", "planned_risk", "net", "r",
@@ -49,12 +53,19 @@ def price_text(instrument: Instrument, ticks: float) -> str:
 
 
 def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> None:
-    """All files into `folder`, which is made; raises BadInput where one cannot be written."""
-    folder.mkdir(parents=True, exist_ok=True)
-    write_csv(folder / "trades.csv", [TRADES, *tables.trades()])
-    write_csv(folder / "fills.csv", [FILLS, *tables.fills()])
-    write_csv(folder / "stops.csv", [STOPS, *tables.stops()])
-    with written(folder / "equity.csv") as file:
-        file.write(("time,equity\n" + "\n".join(tables.equity()) + "\n").encode())
-    with written(folder / "report.json") as file:
-        file.write(json.dumps(report, indent=1).encode() + b"\n")
+    """All files into `folder`, which is made: each is whole before any takes its place. Raises BadInput."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise BadInput("unwritable", f"{folder}: cannot be made ({error.strerror})") from None
+    with ExitStack() as places:
+        for name, rows in (
+            ("trades", [TRADES, *tables.trades()]), ("fills", [FILLS, *tables.fills()]),
+            ("stops", [STOPS, *tables.stops()]),
+        ):  # fmt: skip
+            text = io.StringIO(newline="")
+            csv.writer(text, lineterminator="\n").writerows(rows)
+            places.enter_context(written(folder / f"{name}.csv")).write(text.getvalue().encode())
+        lines = "\n".join(("time,equity", *tables.equity(), ""))
+        places.enter_context(written(folder / "equity.csv")).write(lines.encode())
+        places.enter_context(written(folder / "report.json")).write(json.dumps(report, indent=1).encode() + b"\n")

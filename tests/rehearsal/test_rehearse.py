@@ -1,0 +1,311 @@
+"""`hawser rehearse`: every case with right answers, rules worked by hand, mirror images, and what must never happen."""
+
+import csv
+import itertools
+import json
+from decimal import Decimal
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hawser.cli import main
+from hawser.core.account import Account, Costs, SizeRule
+from hawser.core.bars import Bars
+from hawser.core.clock import MINUTE
+from hawser.core.errors import BadInput
+from hawser.core.instrument import Instrument
+from hawser.core.plan import StopRule, TargetRule
+from hawser.core.rig import (
+    After,
+    Amount,
+    Basket,
+    BreakEven,
+    FollowOn,
+    Ladder,
+    LossStep,
+    Measure,
+    Rig,
+    Step,
+    TimeExit,
+    Trail,
+)
+from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.formats.rigs import load_rig
+from hawser.rehearsal.run import Rehearsal, Signals, exit_name
+from madeup import CASES, needs_cases
+
+FOLDERS = sorted((CASES / "rehearse").iterdir()) if (CASES / "rehearse").is_dir() else []
+
+
+def rows(path: Path) -> list[list[str]]:
+    with path.open(newline="") as file:
+        return list(csv.reader(file))
+
+
+def alike(ours: str, right: str) -> bool:
+    if ours == right:
+        return True
+    try:
+        return abs(float(ours) - float(right)) <= 1e-6 * max(1.0, abs(float(right)))
+    except ValueError:
+        return False
+
+
+@needs_cases
+@pytest.mark.parametrize("folder", FOLDERS, ids=lambda folder: folder.name)
+def test_a_case_with_right_answers(folder, tmp_path, monkeypatch):
+    monkeypatch.chdir(folder)
+    words = (folder / "command.txt").read_text().split()[1:]
+    words[words.index("--out") + 1] = str(tmp_path)
+    assert main(words) == 0
+    for name in ("trades", "fills", "stops", "equity"):
+        ours, right = rows(tmp_path / f"{name}.csv"), rows(folder / "expected" / f"{name}.csv")
+        assert len(ours) == len(right), name
+        for one, other in zip(ours, right, strict=True):
+            assert all(map(alike, one, other)), (name, one, other)
+    report, right = (
+        json.loads((tmp_path / "report.json").read_text()),
+        json.loads((folder / "expected/report.json").read_text()),
+    )
+    for key, value in right.items():
+        assert alike(str(report[key]), str(value)), key
+
+
+# By hand: an index of tick 1, one unit of money a tick, no costs; the ATR is 10 from bar 3 on
+
+
+INSTRUMENT = Instrument(
+    symbol="Pier", kind="index", quote="CHF", tick=Decimal(1), multiplier=1.0, qty_step=Decimal(1), qty_min=Decimal(1),
+    qty_max=Decimal(1000), margin_rate=0.0, min_stop_ticks=1,
+)  # fmt: skip
+FLAT = [(1000, 1005, 995, 1000)] * 4  # true range 10
+
+
+def history(bars, signals=None):
+    columns = np.array(FLAT + list(bars), float).T
+    n = columns.shape[1]
+    time = np.arange(n, dtype=np.int64) * MINUTE
+    calls = np.zeros(n, np.int8)
+    calls[3] = 1
+    for bar, value in (signals or {}).items():
+        calls[bar] = value
+    return Bars(time, *columns, np.zeros(n)), calls
+
+
+def played(rig, bars, signals=None, order=PESSIMISTIC, leave=None, account=None):
+    made, calls = history(bars, signals)
+    leaves = np.zeros(calls.size, np.int8)
+    for bar, value in (leave or {}).items():
+        leaves[bar] = value
+    account = account or Account(
+        currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs()
+    )
+    return Rehearsal(made, Signals(calls, leaves), INSTRUMENT, account, rig).run(order)
+
+
+def rig(**rules):
+    return Rig(**({"atr_length": 3, "stop": StopRule(ticks=20.0)} | rules))
+
+
+def exits(outcome, number=0):
+    """What left a trade: bar (from the entry's, 4), why, price, steps."""
+    return [(int(r[0]) - 4, exit_name(r), r[4], int(r[5])) for r in outcome.trades[number].fills if r[1] < 0]
+
+
+def test_the_stop_fills_at_its_level_or_at_a_gap_s_open():
+    assert exits(played(rig(), [(1000, 1002, 998, 1000), (1000, 1001, 979, 985)])) == [(1, "stop", 980.0, 10)]
+    assert exits(played(rig(), [(1000, 1002, 998, 1000), (970, 990, 965, 985)])) == [(1, "stop", 970.0, 10)]
+
+
+@pytest.mark.parametrize(
+    ("order", "why"), [(PESSIMISTIC, "stop"), (OPTIMISTIC, "target_1"), (PATH, "target_1")]
+)  # fmt: skip
+def test_a_bar_that_reaches_both_sides_is_counted(order, why):
+    outcome = played(rig(target=(TargetRule(share=1.0, r=1.0),)), [(1000, 1020, 979, 1000)], order=order)
+    assert exits(outcome)[0][1] == why
+    assert outcome.dependent == 1
+
+
+def test_targets_take_their_shares_nearest_first_and_the_last_takes_the_rest():
+    targets = (TargetRule(share=0.35, r=2.0), TargetRule(share=0.65, r=1.0))
+    outcome = played(rig(target=targets), [(1000, 1002, 998, 1000), (1000, 1050, 999, 1040)])
+    assert exits(outcome) == [(1, "target_2", 1020.0, 7), (1, "target_1", 1040.0, 3)]
+
+
+def test_break_even_waits_for_its_excursion_and_holds_from_the_next_bar():
+    rules = rig(break_even=BreakEven(After(r=1.0), offset_ticks=2.0))
+    outcome = played(rules, [(1000, 1020, 999, 1010), (1010, 1012, 1001, 1005)])
+    assert outcome.trades[0].moves == [(5, 1002, 0)]
+    assert exits(outcome) == [(1, "stop", 1002.0, 10)]
+
+
+def test_steps_may_be_negative_and_never_loosen():
+    rules = rig(step=(Step(Measure(r=0.5), Measure(r=-0.5)), Step(Measure(ticks=30.0), Measure(ticks=-15.0))))
+    outcome = played(rules, [(1000, 1010, 999, 1005), (1005, 1030, 1001, 1020), (1020, 1021, 1015, 1018)])
+    assert [move[1] for move in outcome.trades[0].moves] == [990]  # the second would loosen it
+
+
+def test_a_trail_is_held_back_at_the_least_distance_and_not_sent_through_the_market():
+    rules = rig(trail=Trail(ticks=5.0))
+    outcome = played(rules, [(1000, 1030, 999, 1026), (1026, 1040, 1027, 1030), (1030, 1031, 1026, 1028)])
+    assert [move[1] for move in outcome.trades[0].moves] == [1025]  # 1035 lies beyond the close of 1030
+
+
+def test_a_loss_step_closes_its_share_and_one_behind_the_stop_is_void():
+    rules = rig(loss_step=(LossStep(0.5, 0.25),))
+    assert exits(played(rules, [(1000, 1001, 989, 995), (995, 996, 979, 985)])) == [
+        (0, "loss_step_1", 990.0, 2), (1, "stop", 980.0, 8),
+    ]  # fmt: skip
+    tight = rig(loss_step=(LossStep(0.5, 0.25),), break_even=BreakEven())
+    outcome = played(tight, [(1000, 1010, 999, 1008), (1008, 1009, 985, 990)])
+    assert [row[1] for row in exits(outcome)] == ["stop"]
+
+
+def test_a_time_exit_counts_the_entry_s_bar():
+    bars = [(1000, 1005, 995, 1000)] * 5
+    assert exits(played(rig(time_exit=TimeExit(bars=2)), bars)) == [(2, "time", 1000.0, 10)]
+
+
+def test_a_signal_leaves_turns_or_is_ignored():
+    bars = [(1000, 1005, 995, 1000)] * 6
+    assert [trade.side for trade in played(rig(), bars, {5: -1}).trades] == [1]
+    turned = played(rig(reverse=True), bars, {5: -1})
+    assert [trade.side for trade in turned.trades] == [1, -1]
+    assert exits(turned) == [(2, "signal", 1000.0, 10)]
+    assert turned.trades[1].first == 6
+    one_way = played(rig(reverse=True, direction="long"), bars, {5: -1})
+    assert [trade.side for trade in one_way.trades] == [1]
+    assert exits(one_way) == [(2, "signal", 1000.0, 10)]
+    assert exits(played(rig(), bars, leave={5: -1})) == [(2, "signal", 1000.0, 10)]
+
+
+def test_a_follow_on_turns_after_a_loss_and_stays_after_the_last_target():
+    lost = [(1000, 1001, 979, 985)] + [(985, 990, 980, 985)] * 3
+    outcome = played(rig(follow_on=FollowOn(1)), lost)
+    assert [(trade.side, trade.reason) for trade in outcome.trades] == [(1, "signal"), (-1, "follow_on")]
+    won = [(1000, 1025, 999, 1020)] + [(1020, 1022, 1018, 1020)] * 3
+    again = played(rig(follow_on=FollowOn(1), target=(TargetRule(share=1.0, r=1.0),)), won)
+    assert [(trade.side, trade.reason) for trade in again.trades] == [(1, "signal"), (1, "follow_on")]
+
+
+def test_a_basket_ends_a_trade_at_the_next_open():
+    rules = rig(basket=Basket(stop=Amount(money=100.0)))
+    outcome = played(rules, [(1000, 1001, 988, 989), (989, 992, 985, 990)])
+    assert exits(outcome) == [(1, "basket", 989.0, 10)]
+
+
+def test_a_ladder_stays_within_its_budget_when_all_is_lost():
+    account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=2.0), costs=Costs())
+    ladder = Ladder(rungs=3, spacing=Measure(ticks=10.0), target_ticks=15.0, stop_ticks=10.0, factor=2.0)
+    rules = Rig(atr_length=3, ladder=ladder)
+    outcome = played(rules, [(1000, 1001, 985, 987), (987, 988, 960, 965)], account=account)
+    trade = outcome.trades[0]
+    assert [int(row[5]) for row in trade.fills if row[1] > 0] == [1, 2, 4]  # twice as much would lose 220, not 200
+    assert trade.planned_risk == 1 * 30 + 2 * 20 + 4 * 10
+    assert trade.net == pytest.approx(-trade.planned_risk)
+
+
+def test_what_is_open_at_the_end_is_closed_without_slippage():
+    account = Account(currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs(0, 1, 5))
+    outcome = played(rig(), [(1000, 1005, 995, 1003)], account=account)
+    assert exits(outcome) == [(0, "end", 1003.0, 10)]
+    assert outcome.equity[-1] == pytest.approx(10_000 + (1003 - 1001) * 10)
+
+
+# Properties
+
+
+def walk(seed: int, n: int = 120) -> np.ndarray:
+    draw = np.random.default_rng(seed)
+    close = 1000 + draw.integers(-8, 9, n).cumsum()
+    opens = np.concatenate([[1000], close[:-1]]) + draw.integers(-3, 4, n)
+    high = np.maximum(opens, close) + draw.integers(0, 6, n)
+    low = np.minimum(opens, close) - draw.integers(0, 6, n)
+    return np.array([opens, high, low, close], float)
+
+
+def run_of(prices, calls, rules, order=PESSIMISTIC):
+    n = prices.shape[1]
+    bars = Bars(np.arange(n, dtype=np.int64) * MINUTE, *prices, np.zeros(n))
+    account = Account(currency="CHF", equity=1e6, size=SizeRule("fixed", qty=Decimal(20)), costs=Costs(0, 1, 2))
+    return Rehearsal(bars, Signals(calls, np.zeros(n, np.int8)), INSTRUMENT, account, rules).run(order)
+
+
+RULES = st.builds(
+    lambda even, step, trail, loss, target, bars: rig(
+        stop=StopRule(ticks=25.0), break_even=BreakEven(After(r=even)) if even else None,
+        step=(Step(Measure(r=step), Measure(r=step / 2)),) if step else (),
+        trail=Trail(ticks=trail) if trail else None, loss_step=(LossStep(loss, 0.5),) if loss else (),
+        target=(TargetRule(share=0.4, r=target), TargetRule(share=0.3, r=2 * target)) if target else (),
+        time_exit=TimeExit(bars=bars) if bars else None,
+    ),
+    st.sampled_from([0.0, 0.5, 1.0]), st.sampled_from([0.0, 0.6, 1.2]), st.sampled_from([0.0, 10.0, 30.0]),
+    st.sampled_from([0.0, 0.4]), st.sampled_from([0.0, 0.5, 1.5]), st.sampled_from([0, 7]),
+)  # fmt: skip
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(0, 10_000), RULES, st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
+def test_stops_only_tighten_nothing_more_closes_than_was_open_and_a_mirror_gives_a_mirror(seed, rules, order):
+    prices = walk(seed)
+    calls = np.random.default_rng(seed).choice([-1, 0, 0, 0, 0, 1], prices.shape[1]).astype(np.int8)
+    found = run_of(prices, calls, rules, order)
+    for trade in found.trades:
+        levels = [trade.stop, *(move[1] for move in trade.moves)]
+        assert all(trade.side * (b - a) > 0 for a, b in itertools.pairwise(levels))
+        assert sum(row[5] for row in trade.fills if row[1] < 0) == trade.steps
+    mirror = 2400 - prices[[0, 2, 1, 3]]
+    other = run_of(mirror, -calls, rules, order)
+    assert [(t.first, t.last, t.end, -t.side) for t in found.trades] == [
+        (t.first, t.last, t.end, t.side) for t in other.trades
+    ]
+    assert [t.net for t in other.trades] == pytest.approx([t.net for t in found.trades])
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 10_000), RULES)
+def test_a_rule_that_never_acts_changes_nothing(seed, rules):
+    prices = walk(seed)
+    calls = np.random.default_rng(seed).choice([-1, 0, 0, 0, 1], prices.shape[1]).astype(np.int8)
+    idle = msgspec.structs.replace(
+        rules, basket=Basket(stop=Amount(money=1e12)), step=(*rules.step, Step(Measure(r=900.0), Measure(r=899.0)))
+    )
+    plain, more = run_of(prices, calls, rules), run_of(prices, calls, idle)
+    assert [(t.fills, t.moves) for t in plain.trades] == [(t.fills, t.moves) for t in more.trades]
+    assert np.array_equal(plain.equity, more.equity)
+
+
+# Files
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("[stop]\natr = 2\n[trial]\natr = 3\n", "nearest known one is trail"),
+        ("name = 'x'\n", "expected a [stop] or a [ladder]"),
+        ("[ladder]\nrungs = 3\nspacing = { atr = 1.0 }\ntarget_ticks = 5\n", "without a common stop is refused"),
+        ("from = 2031-03-06T08:00:00\n[stop]\natr = 2\n", "expected a time with an offset"),
+        ("[stop]\natr = 2\n[trail]\natr = 3\nticks = 4\n", "exactly one of"),
+        ("[stop]\natr = 2\n[[loss_step]]\nr = 1.5\nshare = 0.5\n", "between 0 and 1"),
+    ],
+)
+def test_a_wrong_rig_is_told_in_one_sentence(tmp_path, text, told):
+    path = tmp_path / "rig.toml"
+    path.write_text(text)
+    with pytest.raises(BadInput, match=told.replace("[", r"\[")) as caught:
+        load_rig(path)
+    assert str(path) in caught.value.sentence
+
+
+@needs_cases
+def test_a_wrong_column_writes_nothing(tmp_path, capsys, monkeypatch):
+    monkeypatch.chdir(FOLDERS[0])
+    words = ["rehearse", "--bars", "bars.csv", "--instrument", "instrument.toml", "--rig", "rig.toml"]
+    words += ["--account", "account.toml", "--out", str(tmp_path / "out"), "--signal", "close"]
+    assert main(words) == 2
+    assert "row 2" in capsys.readouterr().err
+    assert not (tmp_path / "out").exists()
