@@ -18,6 +18,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.ladder import laid
 from hawser.core.rig import After, Rig
 from hawser.core.rules.quantity import commission
+from hawser.core.rules.rounding import floor_whole
 from hawser.core.rules.tending import FAR, away, break_even_at
 from hawser.core.sizing import SizeRequest, sized
 from hawser.rehearsal import loop
@@ -208,7 +209,7 @@ class Rehearsal:
             parts = np.array([target.steps for target in sizing.targets], np.int64)
         atr = request.atr / instrument.tick_size
         losses = np.array([away(ref, -one.r * r_ticks, side) for one in rig.loss_step], np.int64)
-        loss_parts = np.array([int(np.floor(one.share * steps + 1e-9)) for one in rig.loss_step], np.int64)
+        loss_parts = np.array([floor_whole(one.share * steps) for one in rig.loss_step], np.int64)
         at = [one.at.in_ticks(float(ref), float(r_ticks), atr) for one in rig.step]
         to = [away(ref, one.to.in_ticks(float(ref), float(r_ticks), atr), side) for one in rig.step]
         trade = loop.Trade(side, decided + 1, ref, steps, stop, np.array(at, float), np.array(to, np.int64))
