@@ -139,7 +139,7 @@ def test_targets_take_their_shares_nearest_first_and_the_last_takes_the_rest():
 def test_break_even_waits_for_its_excursion_and_holds_from_the_next_bar():
     rules = rig(break_even=BreakEven(After(r=1.0), offset_ticks=2.0))
     outcome = played(rules, [(1000, 1020, 999, 1010), (1010, 1012, 1001, 1005)])
-    assert outcome.trades[0].moves == [(5, 1002, 0)]
+    assert outcome.trades[0].moves == [[5, 1002, 0]]
     assert exits(outcome) == [(1, "stop", 1002.0, 10)]
 
 

@@ -50,13 +50,13 @@ def test_one_account_s_storm_never_delays_another_s_protection(tmp_path):
                 and shots["calm"].instrument("CAD/CHF").atr.get(MINUTE)
             )
         )
-        for _ in range(150):  # all at once, most of them refused, some of them traded in a gale
-            place(rough, 0.05)
         ask = place(calm, 0.5)
+        for _ in range(100):  # while that one is under way; most of these are refused, some are traded in a gale
+            place(rough, 0.05)
         until(lambda: any(t.ask == ask and t.state == states.PROTECTED for t in shots["calm"].trades))
         trade = next(t for t in shots["calm"].trades if t.ask == ask)
         assert trade.trace[0].time - trade.opened < SECOND  # of the venue's time: in fair weather, as if it were alone
-        until(lambda: len(shots["rough"].trades) > 20)
+        until(lambda: place(rough, 0.05) and len(shots["rough"].trades) > 20)
         assert len(shots["calm"].trades) == 1  # nothing of the one is in the other
     finally:
         rough.stop()

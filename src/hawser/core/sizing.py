@@ -16,8 +16,18 @@ from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.instrument import Instrument
 from hawser.core.plan import StopRule, TargetRule
-from hawser.core.rules.quantity import BUDGET_NOISE, commission, money_stop_distance, risk_of, steps_within
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.quantity import commission, money_stop_distance, risk_of
+from hawser.core.rules.sizes import (
+    ALL,
+    BUDGET,
+    NOTIONAL,
+    VOLATILITY,
+    AtStop,
+    Limits,
+    asked_steps,
+    cap_steps,
+    steps_of_notional,
+)
 from hawser.core.rules.stops import STOP_NOT_POSITIVE, STOP_OK, STOP_WRONG_SIDE, stop_verdict
 from hawser.core.rules.targets import part_and_money
 
@@ -98,7 +108,7 @@ class Sizing(msgspec.Struct, frozen=True, kw_only=True, gc=False):
     slippage_ticks: float
 
 
-class _Terms:
+class Terms:
     """The figures one request keeps coming back to."""
 
     def __init__(self, request: SizeRequest) -> None:
@@ -115,21 +125,15 @@ class _Terms:
         self.fees = (self.unit_money, float(fees.per_unit), float(fees.per_notional), float(fees.minimum))
         self.unit_notional = self.ref_price * self.unit_money
         self.step_notional = self.unit_notional * instrument.step_size
-        self.budget = _budget(account, account.size)
+        self.budget = budget_of(account, account.size)
 
     def stand(self, stop: int) -> None:
         """The stop is known: so is what a unit loses at it."""
         loss = abs(self.ref - stop) + self.slippage
-        self._at_stop = (loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, *self.fees)
+        self.at_stop = AtStop(loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, *self.fees)
 
     def risk(self, qty: float) -> float:
-        return risk_of(qty, *self._at_stop)
-
-    def steps_within(self, budget: float) -> int:
-        return steps_within(budget, self.instrument.step_size, *self._at_stop)
-
-    def steps_of_notional(self, money: float) -> int:
-        return max(0, floor_whole(money / self.step_notional))
+        return risk_of(qty, *self.at_stop)
 
     def money_stop(self, budget: float, qty: float) -> int:
         """The farthest stop whose whole risk at `qty` is within `budget`."""
@@ -144,7 +148,7 @@ class _Terms:
 
 def sized(request: SizeRequest) -> Sizing:
     """Size one trade; raises Refused with the first refusal in the reckoning's order."""
-    terms = _Terms(request)
+    terms = Terms(request)
     _need_indicators(request)
     given = _given_steps(terms)
     stop = _stop(terms, given)
@@ -172,7 +176,7 @@ def _needs_atr(request: SizeRequest) -> bool:
     return request.account.size.method == "volatility" or any(rule is not None and rule.kind == "atr" for rule in rules)
 
 
-def _given_steps(terms: _Terms) -> int | None:
+def _given_steps(terms: Terms) -> int | None:
     """The quantity where the method fixes it before the stop is known (`fixed`, `invest`)."""
     rule, instrument = terms.account.size, terms.instrument
     if rule.method == "fixed":
@@ -184,11 +188,11 @@ def _given_steps(terms: _Terms) -> int | None:
         return steps
     if rule.method == "invest":
         assert rule.amount is not None
-        return terms.steps_of_notional(rule.amount)
+        return steps_of_notional(float(rule.amount), terms.step_notional)
     return None
 
 
-def _stop(terms: _Terms, given: int | None) -> int:
+def _stop(terms: Terms, given: int | None) -> int:
     request, instrument, rule = terms.request, terms.instrument, terms.account.size
     if rule.method == "invest" or (request.stop is not None and request.stop.money is not None):
         if given is None:
@@ -206,7 +210,7 @@ def _stop(terms: _Terms, given: int | None) -> int:
     return stop
 
 
-def _check_stop(terms: _Terms, stop: int) -> None:
+def _check_stop(terms: Terms, stop: int) -> None:
     request, instrument = terms.request, terms.instrument
     verdict = stop_verdict(stop, terms.ref, request.exit_side, request.side, instrument.min_stop_ticks)
     if verdict == STOP_OK:
@@ -223,21 +227,19 @@ def _check_stop(terms: _Terms, stop: int) -> None:
     raise Refused("stop_too_near", sentence, stop=level, least_ticks=least)
 
 
-def _asked_steps(terms: _Terms) -> int:
+METHODS = {"risk_percent": BUDGET, "risk_money": BUDGET, "volatility": VOLATILITY, "notional_percent": NOTIONAL}
+
+
+def _asked_steps(terms: Terms) -> int:
     """The quantity the method asks for, before caps, in steps."""
     rule, account = terms.account.size, terms.account
-    if terms.budget is not None:
-        return terms.steps_within(terms.budget)
-    assert rule.percent is not None
-    money = rule.percent / 100.0 * account.equity
-    if rule.method == "notional_percent":
-        return terms.steps_of_notional(money)
-    assert rule.multiple is not None
-    per_unit = rule.multiple * terms.request.atr * terms.unit_money
-    return max(0, floor_whole(money / (per_unit * terms.instrument.step_size)))
+    return asked_steps(
+        METHODS[rule.method], float(terms.budget or 0.0), float(rule.percent or 0.0), float(rule.multiple or 0.0),
+        float(account.equity), float(terms.request.atr), terms.instrument.step_size, terms.at_stop,
+    )  # fmt: skip
 
 
-def _budget(account: Account, rule: SizeRule) -> float | None:
+def budget_of(account: Account, rule: SizeRule) -> float | None:
     if rule.method == "risk_percent":
         assert rule.percent is not None
         return rule.percent / 100.0 * account.basis_money(rule.basis)
@@ -246,12 +248,12 @@ def _budget(account: Account, rule: SizeRule) -> float | None:
     return rule.risk if rule.method == "invest" else None
 
 
-def _target_level(terms: _Terms, rule: TargetRule, stop: int) -> int:
+def _target_level(terms: Terms, rule: TargetRule, stop: int) -> int:
     request = terms.request
     return rule.level(terms.instrument, terms.ref, abs(terms.ref - stop), request.atr, request.side)
 
 
-def _check_targets(terms: _Terms, stop: int) -> None:
+def _check_targets(terms: Terms, stop: int) -> None:
     side = terms.request.side
     for rule in terms.request.targets:
         if rule.price is None or rule.off:
@@ -264,39 +266,36 @@ def _check_targets(terms: _Terms, stop: int) -> None:
             raise Refused("target_wrong_side", sentence, target=shown)
 
 
-def _cap_limits(terms: _Terms) -> list[tuple[str, int]]:
+CAPS = (
+    "free_margin", "max_notional_percent", "max_margin_percent", "max_heat_percent", "max_currency_heat_percent",
+    "day_loss_room",
+)  # fmt: skip
+
+
+def limits_of(request: SizeRequest) -> Limits:
+    """What the caps go by."""
+    account, policy, instrument = request.account, request.account.policy, request.instrument
+    taken = max(request.open_heat_by_currency.get(name, 0.0) for name in instrument.exposure)
+    return Limits(
+        float(account.equity), float(account.free_margin), float(instrument.margin_rate),
+        _or_nan(policy.max_notional_percent), _or_nan(policy.max_margin_percent), _or_nan(policy.max_heat_percent),
+        _or_nan(policy.max_currency_heat_percent), _or_nan(request.day_loss_room), float(request.open_heat),
+        float(taken),
+    )  # fmt: skip
+
+
+def _or_nan(value: float | None) -> float:
+    return math.nan if value is None else float(value)
+
+
+def _cap_limits(terms: Terms) -> list[tuple[str, int]]:
     """Every cap that applies with the most steps it allows, in the reckoning's order."""
-    account, policy, instrument = terms.account, terms.account.policy, terms.instrument
-    request = terms.request
-    limits = [("qty_max", instrument.qty_max_steps)]
-
-    def notional_cap(name: str, money: float) -> None:
-        limits.append((name, terms.steps_of_notional(max(0.0, money) * (1.0 + BUDGET_NOISE))))
-
-    def margin_cap(name: str, money: float) -> None:
-        if instrument.margin_rate > 0:
-            notional_cap(name, money / instrument.margin_rate)
-
-    def risk_cap(name: str, money: float) -> None:
-        limits.append((name, terms.steps_within(money) if money > 0 else 0))
-
-    margin_cap("free_margin", account.free_margin)
-    if policy.max_notional_percent is not None:
-        notional_cap("max_notional_percent", policy.max_notional_percent / 100 * account.equity)
-    if policy.max_margin_percent is not None:
-        margin_cap("max_margin_percent", policy.max_margin_percent / 100 * account.free_margin)
-    if policy.max_heat_percent is not None:
-        risk_cap("max_heat_percent", policy.max_heat_percent / 100 * account.equity - request.open_heat)
-    if policy.max_currency_heat_percent is not None:
-        most = policy.max_currency_heat_percent / 100 * account.equity
-        taken = max(request.open_heat_by_currency.get(name, 0.0) for name in instrument.exposure)
-        risk_cap("max_currency_heat_percent", most - taken)
-    if request.day_loss_room is not None:
-        risk_cap("day_loss_room", request.day_loss_room)
-    return limits
+    found = cap_steps(limits_of(terms.request), terms.instrument.step_size, terms.at_stop)
+    limits = [(name, steps) for name, steps in zip(CAPS, found, strict=True) if steps != ALL]
+    return [("qty_max", terms.instrument.qty_max_steps), *limits]
 
 
-def _capped(terms: _Terms, asked: int) -> tuple[tuple[Cap, ...], int]:
+def _capped(terms: Terms, asked: int) -> tuple[tuple[Cap, ...], int]:
     limits = _cap_limits(terms)
     steps = asked
     for _, most in limits:
@@ -313,7 +312,7 @@ def _capped(terms: _Terms, asked: int) -> tuple[tuple[Cap, ...], int]:
     return tuple(Cap(name, most, name == binding) for name, most in limits), steps
 
 
-def _below_min(terms: _Terms) -> Refused:
+def _below_min(terms: Terms) -> Refused:
     instrument = terms.instrument
     least = max(1, instrument.qty_min_steps)
     money = terms.risk(least * instrument.step_size)
@@ -324,7 +323,7 @@ def _below_min(terms: _Terms) -> Refused:
     return Refused("below_min", sentence, qty_min=instrument.qty(least), min_risk=money)
 
 
-def _split_targets(terms: _Terms, stop: int, steps: int) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
+def _split_targets(terms: Terms, stop: int, steps: int) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
     """Every target with what it takes, 0 where it is off or merged, and the numbers of the merged (section 6)."""
     request, instrument = terms.request, terms.instrument
     step, tick, r_ticks = instrument.step_size, instrument.tick_size, abs(terms.ref - stop)
@@ -350,7 +349,7 @@ def _split_targets(terms: _Terms, stop: int, steps: int) -> tuple[tuple[TargetSi
     return tuple(found), tuple(merged)
 
 
-def _answer(terms: _Terms, stop: int, asked: int, steps: int, caps: tuple[Cap, ...]) -> Sizing:
+def _answer(terms: Terms, stop: int, asked: int, steps: int, caps: tuple[Cap, ...]) -> Sizing:
     account, instrument, request = terms.account, terms.instrument, terms.request
     qty, r_ticks = steps * instrument.step_size, abs(terms.ref - stop)
     risk, notional = terms.risk(qty), qty * terms.unit_notional

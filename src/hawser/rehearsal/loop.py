@@ -15,7 +15,17 @@ from hawser.core.indicators import Array
 from hawser.core.rules.moving import NO_MOVE, counted, sendable
 from hawser.core.rules.quantity import commission
 from hawser.core.rules.rounding import level_ticks
-from hawser.core.rules.tending import FAR, RUNG, STOP, TARGET, inside, ladder_inside, reached, trail_back
+from hawser.core.rules.tending import (
+    FAR,
+    RUNG,
+    STOP,
+    TARGET,
+    inside,
+    ladder_inside,
+    reached,
+    touched,
+    trail_back,
+)
 
 # How a trade ended
 INSIDE, SIGNAL, BASKET, TIME, END = 0, 1, 2, 3, 4
@@ -25,8 +35,10 @@ NO_TRAIL, ATR_TRAIL, TICKS_TRAIL, PERCENT_TRAIL, COLUMN_TRAIL = -1, 0, 1, 2, 3
 
 
 class History(NamedTuple):
-    """Columns of one length: bid prices and spread in ticks, signals, ATR and the trail's line in ticks (NaN: none)."""
+    """Columns of one length: times, bid prices and spread in ticks, signals, ATR in ticks (NaN: none yet); what a stop
+    or a trail taken from bars stands on, in ticks, of no length where there is no such."""
 
+    time: Array
     open: Array
     high: Array
     low: Array
@@ -37,6 +49,8 @@ class History(NamedTuple):
     atr: Array
     trail_long: Array
     trail_short: Array
+    stop_long: Array
+    stop_short: Array
 
 
 class Money(NamedTuple):
@@ -160,14 +174,11 @@ def _differs(first: Array, n: int, second: Array, m: int) -> bool:
 
 
 @compiled
-def _prices(history: History, i: int, side: int) -> tuple[int, int, int, int]:
+def _mirrored(opens: int, high: int, low: int, close: int, spread: int, side: int) -> tuple[int, int, int, int]:
     """Open, high, low and close of a bar on the exit side, mirrored."""
     if side > 0:
-        return history.open[i], history.high[i], history.low[i], history.close[i]
-    extra = history.spread[i]
-    return (
-        -(history.open[i] + extra), -(history.low[i] + extra), -(history.high[i] + extra), -(history.close[i] + extra)
-    )  # fmt: skip
+        return opens, high, low, close
+    return -(opens + spread), -(low + spread), -(high + spread), -(close + spread)
 
 
 @compiled
@@ -210,15 +221,15 @@ def _within(
 
 
 @compiled
-def _decided(history: History, rules: Rules, i: int, side: int, first: int, won: float) -> tuple[int, bool]:
-    """What is decided at a close for the next open, and whether the trade turns."""
-    if rules.reverse and history.signal[i] == -side:
+def _decided(rules: Rules, signal: int, leave: int, lived: int, side: int, won: float) -> tuple[int, bool]:
+    """What is decided at a close for the next open, and whether the trade turns; `lived`: its bars so far."""
+    if rules.reverse and signal == -side:
         return SIGNAL, True
-    if history.leave[i] == -side:
+    if leave == -side:
         return SIGNAL, False
     if won <= -rules.basket_stop or won >= rules.basket_target:
         return BASKET, False
-    if 0 < rules.time_bars <= i - first + 1:
+    if 0 < rules.time_bars <= lived:
         return TIME, False
     return 0, False
 
@@ -233,22 +244,31 @@ def _begun(after: float, target: int, excursion: int, ready: int) -> bool:
 
 @compiled
 def _moved(
-    history: History, rules: Rules, trade: Trade, i: int, stop: int, best: int, exit_side: int, ready: int
+    rules: Rules,
+    side: int,
+    ref: int,
+    step_at: Array,
+    step_to: Array,
+    atr: float,
+    line: float,
+    stop: int,
+    best: int,
+    exit_side: int,
+    ready: int,
 ) -> tuple[int, int]:
     """Where the stop stands from the next bar on, and why: the tightest candidate, the first on a tie; -1: it stays."""
-    side = trade.side
-    excursion, level, why = best - side * trade.ref, stop, -1
+    excursion, level, why = best - side * ref, stop, -1
     if rules.break_even != FAR and _begun(rules.break_even_after, rules.break_even_target, excursion, ready):
         found = sendable(rules.break_even, stop, exit_side, rules.min_stop, side)
         if found != NO_MOVE and side * (found - level) > 0:
             level, why = found, BREAK_EVEN
-    for k in range(trade.step_at.size):
-        if reached(excursion, trade.step_at[k]):
-            found = sendable(trade.step_to[k], stop, exit_side, rules.min_stop, side)
+    for k in range(step_at.size):
+        if reached(excursion, step_at[k]):
+            found = sendable(step_to[k], stop, exit_side, rules.min_stop, side)
             if found != NO_MOVE and side * (found - level) > 0:
                 level, why = found, STEP_1 + k
     if rules.trail != NO_TRAIL and _begun(rules.trail_after, rules.trail_target, excursion, ready):
-        candidate = _trail(history, rules, i, side, side * best, exit_side)
+        candidate = _trail(rules, atr, line, side, side * best, exit_side)
         if candidate != NO_MOVE and counted(candidate, stop, rules.trail_step, side):
             found = sendable(candidate, stop, exit_side, rules.min_stop, side)
             if found != NO_MOVE and side * (found - level) > 0:
@@ -257,14 +277,10 @@ def _moved(
 
 
 @compiled
-def _trail(history: History, rules: Rules, i: int, side: int, best: int, exit_side: int) -> int:
-    """The trail's candidate at the close of bar `i`, or NO_MOVE where it has no value."""
+def _trail(rules: Rules, atr: float, line: float, side: int, best: int, exit_side: int) -> int:
+    """The trail's candidate at a close, or NO_MOVE where it has no value. `line`: what it follows, spread included."""
     if rules.trail == COLUMN_TRAIL:
-        line = history.trail_long[i] if side > 0 else history.trail_short[i] + history.spread[i]
-        if np.isnan(line):
-            return NO_MOVE
-        return level_ticks(line - side * rules.trail_offset, side)
-    atr = history.atr[i]
+        return NO_MOVE if np.isnan(line) else level_ticks(line - side * rules.trail_offset, side)
     if rules.trail == ATR_TRAIL and np.isnan(atr):
         return NO_MOVE
     anchor = float(exit_side if rules.trail_close else best)
@@ -330,7 +346,7 @@ def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
 
 
 @compiled
-def play(
+def play(  # noqa: PLR0915  # one trade's loop: split further, its state would be handed about at every bar
     history: History,
     money: Money,
     rules: Rules,
@@ -343,6 +359,11 @@ def play(
     """Play one trade to its end, or to the history's."""
     side, n, before = trade.side, history.close.size, cash
     fills, moves, equity, out = written.fills, written.moves, written.equity, written.out
+    open_, high_, low_, close_, spreads = history.open, history.high, history.low, history.close, history.spread
+    signal, leave, atr = history.signal, history.leave, history.atr
+    line = history.trail_long if side > 0 else history.trail_short
+    follows = line.size > 0
+    targets, target_parts, losses, loss_parts = levels.targets, levels.target_parts, levels.losses, levels.loss_parts
     stop, left, entered = trade.stop, trade.steps, trade.steps
     price = trade.ref + side * money.entry_slip
     nf = _write(fills, 0, trade.first, 1, 0, 0, price, trade.steps)
@@ -355,7 +376,8 @@ def play(
     decided, turning, best, worst, i = 0, False, 0, 0, trade.first
     book = Book(flow, value, cash, entered, left, nf, last, ready)
     while True:
-        prices = _prices(history, i, side)
+        spread = spreads[i]
+        prices = _mirrored(open_[i], high_[i], low_[i], close_[i], spread, side)
         opens, high, low, closes = prices
         if i == trade.first:
             best = worst = opens
@@ -365,7 +387,9 @@ def play(
             nf = _write(fills, nf, i, -1, 10 + decided, 0, price, left)
             best, worst = max(best, opens), min(worst, opens)
             break
-        count, differs = _within(order, prices, history.spread[i], side * stop, left, goal, levels, out)
+        count, differs = 0, 0
+        if goal != FAR or touched(high, low, side * stop, targets, target_parts, losses, loss_parts):
+            count, differs = _within(order, prices, spread, side * stop, left, goal, levels, out)
         dependent += differs
         if count:
             book = _booked(book, fills, i, side, money, out, count)
@@ -384,8 +408,11 @@ def play(
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
-        decided, turning = _decided(history, rules, i, side, trade.first, equity[i] - before)
-        level, why = _moved(history, rules, trade, i, stop, best, side * closes, ready)
+        decided, turning = _decided(rules, signal[i], leave[i], i - trade.first + 1, side, equity[i] - before)
+        value_of = line[i] + (0 if side > 0 else spread) if follows else np.nan
+        level, why = _moved(
+            rules, side, trade.ref, trade.step_at, trade.step_to, atr[i], value_of, stop, best, side * closes, ready
+        )
         if why >= 0:
             stop, nm = level, _move(moves, nm, i + 1, level, why)
         i += 1

@@ -89,6 +89,22 @@ def _favourable(opens: int, high: int, levels: Array, parts: Array, state: Array
 
 
 @compiled
+def touched(
+    high: int, low: int, stop: int, targets: Array, target_parts: Array, losses: Array, loss_parts: Array
+) -> bool:
+    """Whether a bar reaches anything that may fill: most don't."""
+    if low <= stop:
+        return True
+    for k in range(targets.size):
+        if target_parts[k] > 0 and high >= targets[k]:
+            return True
+    for k in range(losses.size):  # noqa: SIM110  # compiled: a generator is not
+        if loss_parts[k] > 0 and low <= losses[k]:
+            return True
+    return False
+
+
+@compiled
 def inside(
     order: int,
     opens: int,

@@ -1,0 +1,115 @@
+"""Trades one after another, compiled: signals to entries, reversals, follow-ons, until a batch is full or the end."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.compiled import compiled
+from hawser.core.indicators import Array
+from hawser.rehearsal.entries import Setup, Sizer, begin
+from hawser.rehearsal.loop import INSIDE, STOP, TARGET, History, Money, Written, play
+
+TRADES = 4096  # in a batch
+ROWS = 48  # of fills that one trade may need
+# Columns of a trade's row
+SIDE, DECIDED, FIRST, LAST, FOLLOWS, REF, STOP_AT, STEPS, BEST, WORST = range(10)
+FILL_FROM, FILL_TO, MOVE_FROM, MOVE_TO, HOW, DEPENDENT = range(10, 16)
+RISK, NET = range(2)
+
+
+class Place(NamedTuple):
+    """Where a run stands: the bar from which signals count, cash, and an entry that is pending (`side` 0: none)."""
+
+    at: int
+    cash: float
+    side: int
+    decided: int
+    follows: bool
+    chain: int
+
+
+class Table(NamedTuple):
+    """Rows of trades: whole numbers and money."""
+
+    whole: Array
+    money: Array
+
+
+def table() -> Table:
+    return Table(np.empty((TRADES, 16), np.int64), np.empty((TRADES, 2)))
+
+
+@compiled
+def _signal(history: History, at: int) -> int:
+    """The next bar from `at` on whose close has a signal; the length of the history where there is none."""
+    while at < history.signal.size and history.signal[at] == 0:
+        at += 1
+    return at
+
+
+@compiled
+def _follow_on(setup: Setup, side: int, ref: int, last: int, stop: int, chain: int) -> int:
+    """The side that follows a trade which ended inside a bar, 0: none."""
+    if chain >= setup.chain:
+        return 0
+    follow = 0
+    if last == TARGET:
+        follow = side
+    elif last == STOP and side * (stop - ref) < 0:
+        follow = -side
+    if (follow > 0 and not setup.long) or (follow < 0 and not setup.short):
+        return 0
+    return follow
+
+
+@compiled
+def run_batch(
+    history: History, money: Money, sizer: Sizer, setup: Setup, written: Written, rows: Table, order: int, place: Place
+) -> tuple[int, Place]:
+    """Play trades from `place` on; returns how many, and where the run stands then (`at` -1: at its end)."""
+    at, cash, side, decided, follows, chain = place
+    n, count, nf, nm = history.close.size, 0, 0, 0
+    while count < TRADES:
+        if side == 0:
+            decided, follows, chain = _signal(history, at), False, 0
+            if decided >= n - 1:
+                return count, Place(-1, cash, 0, 0, False, 0)
+            side = history.signal[decided]
+        first = decided + 1
+        if first >= n:
+            return count, Place(-1, cash, 0, 0, False, 0)
+        allowed = setup.long if side > 0 else setup.short
+        if not allowed or not setup.first_time <= history.time[first] < setup.last_time:
+            at, side = first, 0
+            continue
+        begun = begin(history, money, sizer, setup, side, decided, cash)
+        if begun.trade.steps == 0:
+            at, side = first, 0
+            continue
+        trade = begun.trade
+        room = Written(written.fills[nf:], written.moves[nm:], written.equity, written.out)
+        end = play(history, money, begun.rules, trade, begun.levels, room, order, cash)
+        row = rows.whole[count]
+        row[SIDE], row[DECIDED], row[FIRST], row[LAST], row[FOLLOWS] = side, decided, first, end.bar, follows
+        row[REF], row[STOP_AT], row[STEPS], row[BEST], row[WORST] = (
+            trade.ref,
+            trade.stop,
+            trade.steps,
+            end.best,
+            end.worst,
+        )
+        row[FILL_FROM], row[FILL_TO], row[MOVE_FROM], row[MOVE_TO] = nf, nf + end.fills, nm, nm + end.moves
+        row[HOW], row[DEPENDENT] = end.how, end.dependent
+        rows.money[count, RISK], rows.money[count, NET] = begun.risk, end.cash - cash
+        nf, nm, count, cash, at = nf + end.fills, nm + end.moves, count + 1, end.cash, end.bar
+        if end.how == INSIDE:
+            decided, follows = end.bar, True
+            side = _follow_on(setup, side, trade.ref, end.last, end.stop, chain)
+            chain += 1
+        elif end.turns:
+            side, decided, follows, chain = -side, end.bar - 1, False, 0
+        else:
+            side = 0
+    return count, Place(at, cash, side, decided, follows, chain)
