@@ -1,7 +1,7 @@
 """The rehearsal on 1,000,000 bars: risk-percent sizing, ATR stop, three targets, break-even, ATR trail.
 
-Nanoseconds a bar against a plain C loop compiled with -O3, and against the same rules interpreted; and the whole process
-against reading the file and computing the ATR.
+Nanoseconds a bar against a plain C loop compiled with -O3, and against the same rules interpreted; and the whole
+process against reading the file and computing the ATR.
 """
 
 from __future__ import annotations

@@ -16,16 +16,16 @@ YEAR_DAYS = 365.25
 
 def report(outcome: Outcome, time: Array, order: str, days_per_year: int, nets: tuple[float, float]) -> dict[str, Any]:
     """Every figure of `report.json`; `nets`: of whole runs, pessimistic and optimistic."""
-    net = np.array([trade.net for trade in outcome.trades])
+    net = outcome.net
     wins, losses = net[net > 0], net[net < 0]
-    rs = [trade.net / trade.planned_risk for trade in outcome.trades]
+    rs = (net / outcome.planned_risk).tolist()
     start, end = outcome.start, outcome.end
     deepest, percent, days = drawdown(outcome.equity, time, start)
     years = (int(time[-1]) - int(time[0])) / DAY / YEAR_DAYS
     cagr = ((end / start) ** (1 / years) - 1) * 100 if years > 0 and end > 0 else None
     return {
         "bars": int(time.size),
-        "trades": len(outcome.trades),
+        "trades": int(net.size),
         "net": float(end - start),
         "return_percent": (end / start - 1) * 100,
         "cagr_percent": cagr,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 from typing import NamedTuple
 
 import msgspec
@@ -49,7 +50,6 @@ class Played(msgspec.Struct):
     fills: list[list[float]]
     moves: list[list[int]]
     end: str
-    ladder: bool
 
     @property
     def steps(self) -> int:
@@ -57,15 +57,51 @@ class Played(msgspec.Struct):
         return sum(int(row[5]) for row in self.fills if row[1] > 0)
 
 
-class Outcome(msgspec.Struct):
-    """A run under one order: its trades, equity at each close, bars with a position, bars whose order mattered."""
+class Outcome:
+    """A run under one order. Rows of trades, fills and moves as the batches wrote them; equity at each close."""
 
-    trades: list[Played]
-    equity: Array
-    held: int
-    dependent: int
-    start: float
-    end: float
+    def __init__(self, rows: batch.Table, fills: Array, moves: Array, equity: Array, start: float, end: float) -> None:
+        self.rows, self.fills, self.moves = rows, fills, moves
+        self.equity, self.start, self.end = equity, start, end
+
+    @property
+    def net(self) -> Array:
+        """Money of each trade, commissions paid."""
+        return self.rows.money[:, batch.NET]
+
+    @property
+    def planned_risk(self) -> Array:
+        return self.rows.money[:, batch.RISK]
+
+    @property
+    def dependent(self) -> int:
+        """Bars whose fills depend on the order inside them."""
+        return int(self.rows.whole[:, batch.DEPENDENT].sum())
+
+    @property
+    def held(self) -> int:
+        """Bars in which a position was held after what the open did."""
+        whole = self.rows.whole
+        at_open = np.isin(whole[:, batch.HOW], (loop.SIGNAL, loop.BASKET, loop.TIME))
+        return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open).sum())
+
+    @cached_property
+    def trades(self) -> list[Played]:
+        """Every trade; made when they are first asked for."""
+        fills, moves, found = self.fills.tolist(), self.moves.tolist(), []
+        for number, (row, (risk, net)) in enumerate(
+            zip(self.rows.whole.tolist(), self.rows.money.tolist(), strict=True)
+        ):
+            own = fills[row[batch.FILL_FROM] : row[batch.FILL_TO]]
+            found.append(
+                Played(
+                    number + 1, row[batch.SIDE], row[batch.DECIDED], row[batch.FIRST], row[batch.LAST],
+                    "follow_on" if row[batch.FOLLOWS] else "signal", row[batch.REF],
+                    abs(row[batch.REF] - row[batch.STOP_AT]), row[batch.STOP_AT], risk, net, row[batch.BEST],
+                    row[batch.WORST], own, moves[row[batch.MOVE_FROM] : row[batch.MOVE_TO]], exit_name(own[-1]),
+                )
+            )  # fmt: skip
+        return found
 
 
 class Rehearsal:
@@ -105,48 +141,37 @@ class Rehearsal:
             np.empty((batch.TRADES * batch.ROWS, 6)), np.empty((n + batch.TRADES, 3), np.int64), np.full(n, np.nan),
             np.empty((40, 4), np.int64),
         )  # fmt: skip
-        outcome = Outcome([], written.equity, 0, 0, start, start)
         rows, place = batch.table(), batch.Place(0, start, 0, 0, False, 0)
+        parts: list[tuple[Array, Array, Array, Array]] = []
+        nf = nm = 0
         while place.at >= 0:
             count, place = batch.run_batch(
                 self.history, self.money, self._sizer, self._setup, written, rows, order, place
             )
-            self._take(outcome, written, rows, count)
+            if count:
+                whole = rows.whole[:count].copy()
+                fills, moves = written.fills[: whole[-1, batch.FILL_TO]], written.moves[: whole[-1, batch.MOVE_TO]]
+                whole[:, [batch.FILL_FROM, batch.FILL_TO]] += nf
+                whole[:, [batch.MOVE_FROM, batch.MOVE_TO]] += nm
+                nf, nm = nf + len(fills), nm + len(moves)
+                parts.append((whole, rows.money[:count].copy(), fills.copy(), moves.copy()))
             if progress is not None:
                 progress(n if place.at < 0 else int(place.at))
-        outcome.end = float(place.cash)
-        self._fill_equity(written.equity, start, outcome)
-        return outcome
+        joined = [np.concatenate(column) for column in zip(*parts, strict=True)] if parts else _nothing()
+        _fill_equity(written.equity, start)
+        table = batch.Table(joined[0], joined[1])
+        return Outcome(table, joined[2], joined[3], written.equity, start, float(place.cash))
 
-    def _take(self, outcome: Outcome, written: loop.Written, rows: batch.Table, count: int) -> None:
-        """A batch's rows as trades."""
-        whole, money = rows.whole[:count].tolist(), rows.money[:count].tolist()
-        last = whole[-1] if whole else None
-        fills = written.fills[: last[batch.FILL_TO]].tolist() if last else []
-        moves = written.moves[: last[batch.MOVE_TO]].tolist() if last else []
-        for row, (risk, net) in zip(whole, money, strict=True):
-            first, end = row[batch.FIRST], row[batch.LAST]
-            own = fills[row[batch.FILL_FROM] : row[batch.FILL_TO]]
-            outcome.trades.append(
-                Played(
-                    len(outcome.trades) + 1, row[batch.SIDE], row[batch.DECIDED], first, end,
-                    "follow_on" if row[batch.FOLLOWS] else "signal", row[batch.REF],
-                    abs(row[batch.REF] - row[batch.STOP_AT]), row[batch.STOP_AT], risk, net, row[batch.BEST],
-                    row[batch.WORST], own, moves[row[batch.MOVE_FROM] : row[batch.MOVE_TO]], exit_name(own[-1]),
-                    self.rig.ladder is not None,
-                )
-            )  # fmt: skip
-            outcome.held += end - first + (row[batch.HOW] not in (loop.SIGNAL, loop.BASKET, loop.TIME))
-            outcome.dependent += row[batch.DEPENDENT]
 
-    @staticmethod
-    def _fill_equity(equity: Array, start: float, outcome: Outcome) -> None:
-        """Where no position was held equity stands at the last trade's cash."""
-        value, done = start, 0
-        for trade in outcome.trades:
-            equity[done : trade.first] = value
-            value, done = float(equity[trade.last]), trade.last + 1
-        equity[done:] = value
+def _nothing() -> list[Array]:
+    return [np.empty((0, 16), np.int64), np.empty((0, 2)), np.empty((0, 6)), np.empty((0, 3), np.int64)]
+
+
+def _fill_equity(equity: Array, start: float) -> None:
+    """Where no position was held equity stands where the last trade left it."""
+    known = np.where(np.isnan(equity), -1, np.arange(equity.size))
+    last = np.maximum.accumulate(known)
+    equity[:] = np.where(last < 0, start, equity[np.maximum(last, 0)])
 
 
 DECIDED = {loop.SIGNAL: "signal", loop.BASKET: "basket", loop.TIME: "time", loop.END: "end"}

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 
 from hawser.core.rules.quantity import commission
 from hawser.rehearsal import loop
-from hawser.rehearsal.run import Outcome, Played, Rehearsal, exit_name
+from hawser.rehearsal.run import Outcome, Rehearsal, exit_name
 
 Row = tuple[object, ...]
 
@@ -46,8 +46,9 @@ class OutcomeTables:
                 yield one.number, self._at(bar), action, reason, self._price(price), of.qty(steps), fee
 
     def stops(self) -> Iterator[Row]:
+        initial = "ladder" if self._of.rig.ladder is not None else "initial"
         for one in self._outcome.trades:
-            yield one.number, self._at(one.first), self._of.instrument.price(one.stop), _initial(one)
+            yield one.number, self._at(one.first), self._of.instrument.price(one.stop), initial
             for bar, level, why in one.moves:
                 yield one.number, self._at(bar), self._of.instrument.price(level), move_name(why)
 
@@ -55,10 +56,6 @@ class OutcomeTables:
         """Whole lines: there is one for each bar."""
         for time, value in zip(self._times, self._outcome.equity.tolist(), strict=True):
             yield f"{time},{value!r}"
-
-
-def _initial(one: Played) -> str:
-    return "ladder" if one.ladder else "initial"
 
 
 def move_name(why: int) -> str:
