@@ -334,6 +334,24 @@ def test_reads_the_logbook_filters_by_trade_and_exports_it(trader, tmp_path):
     assert "cannot be written" in log.told.text()
 
 
+def test_a_long_record_is_taken_in_by_parts(open_desk, monkeypatch):
+    monkeypatch.setattr("hawser.service.runtime.HEAR", 60)
+    trader = open_desk()
+    log = trader.window.logbook
+    trader.window.show_station(1)
+    trader.qtbot.waitUntil(log.earlier.isVisible)
+    first = log.model.lines[0]
+    while log.earlier.isVisible():
+        before = len(log.model.lines)
+        trader.click(log.earlier)
+        trader.qtbot.waitUntil(lambda before=before: len(log.model.lines) > before or not log.earlier.isVisible())
+    times = [line.time for line in log.model.lines]
+    assert times == sorted(times)
+    assert log.model.lines[0].text.startswith("Session opened")
+    assert first in log.model.lines[1:]
+    assert not any("unknown order" in line.text for line in log.model.lines)
+
+
 def test_copies_lines_of_the_logbook(trader):
     trader.window.show_station(1)
     log = trader.window.logbook
