@@ -17,7 +17,9 @@ from hawser.core.account import Account, SizeRule
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.entry import HeldRule
 from hawser.core.instrument import Commission, Instrument
-from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.plan import Plan
+from hawser.core.rig import Trail
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.ledger.ledger import Ledger
@@ -44,7 +46,7 @@ def instrument(number: int) -> Instrument:
 def plan(symbol: str, number: int) -> Plan:
     return Plan(
         symbol=symbol, side=1 if number % 2 else -1, size=SizeRule("fixed", qty=Decimal("0.5")),
-        stop=StopRule(ticks=60.0 + number), targets=(TargetRule(share=0.5, r=2.0),), trail=TrailRule(3.0),
+        stop=StopRule(ticks=60.0 + number), targets=(TargetRule(share=0.5, r=2.0),), trail=Trail(atr=3.0),
         timeframe_ns=MINUTE, held=HeldRule() if number % 4 < 2 else None,
     )  # fmt: skip
 

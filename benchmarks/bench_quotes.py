@@ -28,7 +28,9 @@ from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument
-from hawser.core.plan import Plan, StopRule, TrailRule
+from hawser.core.levels import StopRule
+from hawser.core.plan import Plan
+from hawser.core.rig import Trail
 from hawser.desk.app import application, make_window
 from hawser.desk.window import Window
 from hawser.engine import events as ev
@@ -102,7 +104,7 @@ def prepare(session: Session) -> None:
         plan = Plan(
             symbol=names[number % INSTRUMENTS], side=1 if number % 2 else -1, size=SizeRule(percent=0.1),
             stop=StopRule(atr=9.0),
-            trail=TrailRule(9.0), timeframe_ns=MINUTE,
+            trail=Trail(atr=9.0), timeframe_ns=MINUTE,
         )  # fmt: skip
         session.ask(ev.PlaceTrade(time=session.venue.now, ask=f"b{number}", plan=plan))
         session.run_until(session.venue.now + SECOND)

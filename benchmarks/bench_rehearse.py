@@ -25,7 +25,7 @@ from hawser.core.account import Account, Costs, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.indicators import atr
 from hawser.core.instrument import Commission, Instrument
-from hawser.core.plan import StopRule, TargetRule
+from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Rig, Trail
 from hawser.core.rules.tending import PESSIMISTIC
 from hawser.rehearsal.run import Rehearsal, Signals

@@ -16,7 +16,7 @@ from pathlib import Path
 from figures import line, median, ratio
 from hawser.core.account import Account, Costs, Policy, SizeRule
 from hawser.core.instrument import Commission, Instrument
-from hawser.core.plan import StopRule, TargetRule
+from hawser.core.levels import StopRule, TargetRule
 from hawser.core.sizing import SizeRequest, sized
 from hawser.formats.size_json import written
 

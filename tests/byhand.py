@@ -6,7 +6,9 @@ from typing import Any
 
 from hawser.core.account import SizeRule
 from hawser.core.clock import MINUTE, SECOND
-from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.plan import Plan
+from hawser.core.rig import Trail
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
@@ -20,7 +22,7 @@ TARGETS = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.5))
 def plan(**changes: Any) -> Plan:
     values = {
         "symbol": SYMBOL, "side": 1, "size": SizeRule(percent=0.6), "stop": StopRule(atr=2.5), "targets": TARGETS,
-        "trail": TrailRule(3.0), "timeframe_ns": 15 * MINUTE,
+        "trail": Trail(atr=3.0), "timeframe_ns": 15 * MINUTE,
     } | changes  # fmt: skip
     return Plan(**values)
 

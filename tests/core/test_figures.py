@@ -11,8 +11,8 @@ from hawser.core import typed
 from hawser.core.account import SizeRule
 from hawser.core.errors import BadInput
 from hawser.core.heat import Stake, heat, heat_by_currency, locked, outcome_at_stop
+from hawser.core.levels import LineRule, StopRule
 from hawser.core.money import minor_digits, rounded
-from hawser.core.plan import LineRule, StopRule
 
 NBSP, MINUS = "\u00a0", "\u2212"
 

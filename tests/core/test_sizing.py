@@ -13,7 +13,9 @@ from hawser.core.account import Costs, Policy, SizeRule
 from hawser.core.derivation import derivation
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Commission
-from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.plan import Plan
+from hawser.core.rig import Trail
 from hawser.core.sizing import SizeRequest, sized
 from hawser.formats.size_json import answer_many
 from madeup import CASES, account, needs_cases, pair
@@ -217,7 +219,7 @@ def test_the_tick_value_follows_the_rate_of_the_moment():
         lambda: TargetRule(share=0.5),
         lambda: TargetRule(share=1.5, r=1.0),
         lambda: TargetRule(share=0.5, r=-1.0),
-        lambda: TrailRule(atr=0.0),
+        lambda: Trail(atr=0.0),
         lambda: Plan("CAD/CHF", 0, SizeRule(percent=0.5), StopRule(atr=2.0)),
         lambda: Plan("CAD/CHF", 1, SizeRule(percent=0.5), None),
         lambda: Plan(

@@ -8,7 +8,7 @@ import pytest
 from byhand import ByHand, codes, of, plan
 from hawser.core.account import Policy, SizeRule
 from hawser.core.errors import HawserBug
-from hawser.core.plan import StopRule
+from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import states

@@ -18,7 +18,7 @@ from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
-from hawser.core.plan import StopRule, TargetRule
+from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import (
     After,
     Amount,

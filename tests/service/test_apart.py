@@ -4,7 +4,8 @@ import time
 
 from hawser.core.account import Account, SizeRule
 from hawser.core.clock import MINUTE, SECOND
-from hawser.core.plan import Plan, StopRule
+from hawser.core.levels import StopRule
+from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.ledger.ledger import Ledger

@@ -1,41 +1,80 @@
-"""Where a stop that is taken from completed bars stands before offset and rounding (reckoning section 4)."""
+"""Indicator values that stops and trails stand on, at the last of some completed bars (reckoning sections 4 and 7).
+
+The same columns as a rehearsal's, of which only the last value is wanted. A plan says which values it needs: the
+service works them out where the bars are, and hands them to the engine with the event they belong to.
+"""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Iterable
+
+import msgspec
 
 from hawser.core.bars import Bars
-from hawser.core.indicators import ema, sma
-from hawser.core.plan import LineRule, StopRule
-from hawser.core.stop_lines import parabolic, pivots, supertrend
+from hawser.core.clock import TIMEFRAMES
+from hawser.core.columns import atr_column, stop_column, trail_values
+from hawser.core.indicators import Array
+from hawser.core.levels import StopRule
+from hawser.core.plan import Plan
+from hawser.core.rig import Rig, Trail
+
+STANDARD_ATR = (14, "wilder")  # the one that every completed bar carries
+
+
+def _last(column: Array) -> float:
+    return float(column[-1]) if column.size else math.nan
 
 
 def basis(rule: StopRule, bars: Bars, side: int, simple: bool = False) -> float:
-    """The level, in price units, on the last of the completed `bars`; NaN where it has no value yet.
+    """The level before offset and rounding, in price units; NaN where it has no value yet.
 
     Long stops stand on lows, short ones on highs. `simple` is the smoothing of every ATR (False: Wilder's).
     """
-    extremes = bars.low if side > 0 else bars.high
-    if rule.bars is not None:
-        if bars.time.size < rule.bars:
-            return math.nan
-        last = extremes[-rule.bars :]
-        return float(last.min() if side > 0 else last.max())
-    if not bars.time.size:
-        return math.nan
-    if rule.pivot is not None:
-        return float(pivots(extremes, rule.pivot[0], rule.pivot[1], side)[-1])
-    assert rule.line is not None  # the only kind left that is taken from bars
-    return line_value(rule.line, bars, side, simple)
+    return _last(stop_column(rule, bars.last(rule.bars) if rule.bars is not None else bars, side, simple))
 
 
-def line_value(line: LineRule, bars: Bars, side: int, simple: bool = False) -> float:
-    """An indicator line on the last completed bar; a parabolic stop's value is the one for the next bar."""
-    if line.kind in ("sma", "ema"):
-        return float((sma if line.kind == "sma" else ema)(bars.close, line.length)[-1])
-    if line.kind == "supertrend":
-        factor = float(line.factor or 0.0)
-        return float(supertrend(bars.high, bars.low, bars.close, line.length, factor, simple)[-1])
-    if line.kind == "parabolic":
-        return float(parabolic(bars.high, bars.low, bars.close, float(line.step), float(line.ceiling))[1][-1])
-    return basis(StopRule(bars=line.length), bars, side)
+def own_atr(plan: Plan) -> bool:
+    """Whether the plan's ATR is another than the one that bars carry."""
+    return plan.rig is not None and (plan.rig.atr_length, plan.rig.atr_smoothing) != STANDARD_ATR
+
+
+def atr_key(rig: Rig) -> str:
+    """What a completed bar's values call the ATR of a rig."""
+    return f"atr {rig.atr_length} {rig.atr_smoothing}"
+
+
+def trail_key(trail: Trail, side: int, smoothing: str) -> str:
+    """What a completed bar's values call what a trail by bars or a line follows."""
+    rule = msgspec.json.encode((trail.bars, trail.line, trail.timeframe)).decode()
+    return f"trail {side:+d} {smoothing} {rule}"
+
+
+def needs_values(plan: Plan) -> bool:
+    """Whether a completed bar must carry values of its own for this plan."""
+    return own_atr(plan) or (plan.trail is not None and plan.trail.kind in ("bars", "line"))
+
+
+def values_for(plans: Iterable[Plan], span: int, bars_of: Callable[[int], Bars]) -> dict[str, float]:
+    """What these plans need beside the standard ATR, at the last completed bar of `span` ns; `bars_of` gives the
+    completed bars of a timeframe. Price units; a value that is not known yet is NaN."""
+    values: dict[str, float] = {}
+    for plan in plans:
+        if own_atr(plan):
+            assert plan.rig is not None
+            key = atr_key(plan.rig)
+            if key not in values:
+                values[key] = plan_atr(plan.rig, bars_of(span))
+        trail, smoothing = plan.trail, plan.rig.atr_smoothing if plan.rig is not None else STANDARD_ATR[1]
+        if trail is None or trail.kind not in ("bars", "line"):
+            continue
+        key = trail_key(trail, plan.side, smoothing)
+        if key not in values:
+            wide = span if trail.timeframe is None else max(span, TIMEFRAMES[trail.timeframe])
+            values[key] = _last(trail_values(trail, bars_of(wide), plan.side, smoothing == "simple"))
+    return values
+
+
+def plan_atr(rig: Rig, bars: Bars) -> float:
+    """The ATR of a rig at the last completed bar, price units."""
+    return _last(atr_column(bars, rig.atr_length, rig.atr_smoothing == "simple"))

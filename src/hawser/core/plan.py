@@ -1,10 +1,8 @@
-"""What a trader plans: side, risk, stop, targets, trail. Values as typed; levels follow in `core/sizing.py`."""
+"""What a trader plans: side, risk, stop, targets, and the rig that tends the trade. Values as typed."""
 
 from __future__ import annotations
 
-import math
-from decimal import Decimal
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import Literal
 
 import msgspec
 
@@ -12,165 +10,36 @@ from hawser.core.account import SizeRule
 from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule, HeldRule
 from hawser.core.errors import BadInput
-from hawser.core.instrument import Instrument
-from hawser.core.rules import stops, targets
+from hawser.core.levels import StopRule, TargetRule, check_shares
+from hawser.core.rig import Rig, Trail
 
-MAX_TARGETS = 5
-
-
-def in_ticks(price: Decimal, instrument: Instrument) -> float:
-    """A typed price as a float count of ticks, off the grid where it was typed so."""
-    return float(price / instrument.tick)
-
-
-def _finite(what: str, price: Decimal) -> None:
-    if not price.is_finite():
-        raise BadInput("bad_price", f"{what}: expected a price", key=what)
-
-
-class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """An indicator line that a stop stands on: its value on the last completed bar (section 4)."""
-
-    kind: Literal["sma", "ema", "supertrend", "parabolic", "channel"]
-    length: int = 14
-    factor: float | None = None
-    step: float = 0.02
-    ceiling: float = 0.2
-
-    def __post_init__(self) -> None:
-        if self.length < 1:
-            raise BadInput("bad_line", "line.length: expected a whole number of bars, 1 or more", key="length")
-        if (self.kind == "supertrend") != (self.factor is not None):
-            raise BadInput("bad_line", "line.factor: expected with a supertrend, and only there", key="factor")
-        if self.factor is not None and not 0 < self.factor < math.inf:
-            raise BadInput("bad_line", "line.factor: expected a positive number", key="factor")
-        if not 0 < self.step <= self.ceiling <= 1:
-            raise BadInput("bad_line", "line.step: expected 0 < step <= ceiling <= 1", key="step")
-
-
-class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
-    """The initial stop, by exactly one key (section 4); `offset_ticks` goes with those taken from bars."""
-
-    atr: float | None = None
-    percent: float | None = None
-    ticks: float | None = None
-    price: Decimal | None = None
-    money: float | None = None
-    bars: int | None = None
-    pivot: tuple[int, int] | None = None
-    line: LineRule | None = None
-    offset_ticks: float = 0.0
-
-    if TYPE_CHECKING:  # worked out once, when the rule is made; not keys of the file
-        kind: ClassVar[str]  # the one key given
-        value: ClassVar[Any]  # what stands there
-        from_bars: ClassVar[bool]  # the level is taken from completed bars (`core/basis.py`)
-
-    KINDS: ClassVar = {
-        "atr": stops.ATR, "percent": stops.PERCENT, "ticks": stops.TICKS, "price": stops.PRICE, "bars": stops.PRICE,
-        "pivot": stops.PRICE, "line": stops.PRICE,
-    }  # fmt: skip
-    FROM_BARS: ClassVar = ("bars", "pivot", "line")
-
-    def __post_init__(self) -> None:
-        keys = self.__struct_fields__[:-1]
-        given = [key for key in keys if getattr(self, key) is not None]
-        if len(given) != 1:
-            raise BadInput("bad_stop", f"stop: expected exactly one of {', '.join(keys)}", given=given)
-        value = getattr(self, given[0])
-        self.__dict__.update(kind=given[0], value=value, from_bars=given[0] in self.FROM_BARS)
-        if given[0] == "price":
-            _finite("stop.price", value)  # at or below zero it is a level that is refused, not a wrong entry
-        elif given[0] == "pivot":
-            if value[0] < 1 or value[1] < 1:
-                raise BadInput("bad_stop", "stop.pivot: expected bars before and after, 1 or more each", key="pivot")
-        elif given[0] != "line" and not 0 < value < math.inf:
-            raise BadInput("bad_stop", f"stop.{given[0]}: expected a positive number", key=given[0])
-        if not math.isfinite(self.offset_ticks):
-            raise BadInput("bad_stop", "stop.offset_ticks: expected a number of ticks", key="offset_ticks")
-        if self.offset_ticks and given[0] not in self.FROM_BARS:
-            raise BadInput("bad_stop", "stop.offset_ticks: expected with bars, pivot or line", key="offset_ticks")
-
-    def level(self, instrument: Instrument, ref: int, atr: float, side: int, basis: float, spread: int) -> int:
-        """The rounded stop in ticks; `atr` and `basis` in price units. Not for `money`, which needs the quantity.
-
-        Bars are bid prices and a short's stop triggers on the ask: a level taken from bars adds the spread.
-        """
-        kind, tick = self.kind, instrument.tick_size
-        if self.from_bars:
-            value = basis / tick - side * self.offset_ticks + (spread if side < 0 else 0)
-        else:
-            value = in_ticks(self.value, instrument) if kind == "price" else float(self.value)
-        return stops.stop_level(self.KINDS[kind], value, float(ref), atr / tick, side)
-
-
-class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
-    """One target: a level by exactly one key, and the `share` of the position it takes (section 6)."""
-
-    share: float
-    r: float | None = None
-    atr: float | None = None
-    percent: float | None = None
-    ticks: float | None = None
-    price: Decimal | None = None
-
-    if TYPE_CHECKING:  # worked out once, when the rule is made; not keys of the file
-        kind: ClassVar[str]  # the one key given
-        value: ClassVar[float | Decimal]  # what stands there
-        off: ClassVar[bool]  # a target whose distance or share is 0 is off
-
-    KINDS: ClassVar = {
-        "r": targets.R, "atr": targets.ATR, "percent": targets.PERCENT, "ticks": targets.TICKS,
-        "price": targets.PRICE,
-    }  # fmt: skip
-
-    def __post_init__(self) -> None:
-        given = [key for key in self.KINDS if getattr(self, key) is not None]
-        if len(given) != 1:
-            raise BadInput("bad_target", "target: expected exactly one of r, atr, percent, ticks, price", given=given)
-        value = getattr(self, given[0])
-        self.__dict__.update(kind=given[0], value=value, off=self.share == 0 or value == 0)
-        if given[0] == "price":
-            _finite("target.price", value)
-        elif not 0 <= value < math.inf:
-            raise BadInput("bad_target", f"target.{given[0]}: expected a number, 0 or more", key=given[0])
-        if not 0 <= self.share <= 1:
-            raise BadInput("bad_target", "target.share: expected a fraction from 0 to 1", key="share")
-
-    def level(self, instrument: Instrument, ref: int, r_ticks: int, atr: float, side: int) -> int:
-        """The rounded level in ticks; `atr` in price units."""
-        value = in_ticks(self.price, instrument) if self.price is not None else float(self.value)
-        kind = self.KINDS[self.kind]
-        return targets.target_level(kind, value, float(ref), float(r_ticks), atr / instrument.tick_size, side)
-
-
-class TrailRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """An ATR trail from the extreme, on completed bars (section 7)."""
-
-    atr: float
-    base_ticks: float = 0.0
-    step_ticks: int = 1
-
-    def __post_init__(self) -> None:
-        if not self.atr > 0 or self.base_ticks < 0 or self.step_ticks < 1:
-            raise BadInput("bad_trail", "trail: expected atr above 0, base_ticks 0 or more, step_ticks 1 or more")
+_NO_RIG = Rig(stop=StopRule(ticks=1.0))
 
 
 class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One planned trade. `timeframe_ns` is that of the bars whose ATR and levels it uses; no stop only with `invest`,
-    which brings its own. `anchor`: where a fill differs from what was expected, stop and targets keep the
-    planned levels or are laid anew from the fill. `held`: the lines are kept by Hawser."""
+    which brings its own. `rig` tends the trade beside the plan's own stop, targets and trail. `anchor`: where a fill
+    differs from what was expected, stop and targets keep the planned levels or are laid anew from the fill. `held`:
+    the lines are kept by Hawser."""
 
     symbol: str
     side: int
     size: SizeRule
     stop: StopRule | None
     targets: tuple[TargetRule, ...] = ()
-    trail: TrailRule | None = None
+    trail: Trail | None = None
+    rig: Rig | None = None
     timeframe_ns: int = 15 * MINUTE
     entry: EntryRule = EntryRule()
     anchor: Literal["planned", "fill"] = "planned"
     held: HeldRule | None = None
+
+    @property
+    def tended(self) -> Rig:
+        """The rig that tends the trade: its own stop, targets and trail, all else from `rig`."""
+        stop = self.stop or (None if self.rig and self.rig.ladder else StopRule(ticks=1.0))  # sized with its own stop
+        rig = self.rig or _NO_RIG
+        return msgspec.structs.replace(rig, stop=stop, target=self.targets, trail=self.trail)
 
     def __post_init__(self) -> None:
         if self.side not in (1, -1):
@@ -185,11 +54,3 @@ def check_stop_and_size(stop: StopRule | None, size: SizeRule) -> None:
         raise BadInput("bad_stop", "stop: expected one, unless the size method is invest")
     if stop is not None and stop.money is not None and size.method != "fixed":
         raise BadInput("bad_stop", "stop.money: expected with size method fixed only")
-
-
-def check_shares(rules: tuple[TargetRule, ...]) -> None:
-    """At most five targets, whose shares add up to at most 1."""
-    if len(rules) > MAX_TARGETS:
-        raise BadInput("bad_target", f"targets: expected at most {MAX_TARGETS}")
-    if sum(rule.share for rule in rules) > 1 + 1e-9:
-        raise BadInput("bad_target", "targets: the shares add up to more than the whole position")

@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput
-from hawser.core.plan import LineRule, StopRule, TargetRule, check_shares
+from hawser.core.levels import LineRule, StopRule, TargetRule, check_shares
 from hawser.core.told import told
 
 MAX_STEPS, MAX_LOSS_STEPS = 10, 5

@@ -15,7 +15,7 @@ from hawser.core.account import Account, SizeRule
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.instrument import Instrument
-from hawser.core.plan import StopRule, TargetRule
+from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rules.quantity import commission, money_stop_distance, risk_of
 from hawser.core.rules.sizes import (
     ALL,

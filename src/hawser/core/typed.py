@@ -34,7 +34,8 @@ import msgspec
 from hawser.core.account import SizeRule
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.errors import BadInput
-from hawser.core.plan import LineRule, StopRule, TargetRule, TrailRule
+from hawser.core.levels import LineRule, StopRule, TargetRule
+from hawser.core.rig import Trail
 
 _NUMBER = r"(?:[0-9]{1,3}(?:[ \u00a0][0-9]{3})+|[0-9]+)(?:[.,][0-9]*)?|[.,][0-9]+"
 _ENTRY = re.compile(rf"^\s*({_NUMBER})\s*(.*?)\s*$")
@@ -313,9 +314,9 @@ def held_text(rule: HeldRule | None) -> str:
     return f"{rule.backstop_r:g} R" + (f", settle {rule.settle_ms} ms" if rule.settle_ms else "")
 
 
-def read_trail(text: str) -> TrailRule | None:
+def read_trail(text: str) -> Trail | None:
     """An ATR trail; an empty field or 'none' is no trail."""
     if text.strip().lower() in ("", "none", "off"):
         return None
     _, number = _read(text, ("atr",), "3 atr, or nothing for no trail")
-    return TrailRule(atr=float(number))
+    return Trail(atr=float(number))

@@ -7,7 +7,9 @@ from decimal import Decimal
 from hawser.core.account import Account, Costs, Policy, SizeRule
 from hawser.core.clock import HOUR, MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument, Kind, Session
-from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.plan import Plan
+from hawser.core.rig import Trail
 from hawser.venue.quay.generator import Character, GeneratedFeed
 
 SEED = 20310325
@@ -74,7 +76,7 @@ def _plan(symbol: str, side: int, percent: float, atr: float, targets: tuple[tup
     return Plan(
         symbol=symbol, side=side, size=SizeRule(percent=percent), stop=StopRule(atr=atr),
         targets=tuple(TargetRule(share=share, r=r) for r, share in targets),
-        trail=TrailRule(trail) if trail else None, timeframe_ns=span,
+        trail=Trail(atr=trail) if trail else None, timeframe_ns=span,
     )  # fmt: skip
 
 

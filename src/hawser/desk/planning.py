@@ -15,7 +15,8 @@ from hawser.core.basis import basis
 from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput, Refused
-from hawser.core.plan import MAX_TARGETS, Plan
+from hawser.core.levels import MAX_TARGETS
+from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.desk.chart.focus import waits_text
 from hawser.service.snapshot import Snapshot, plan_request

@@ -7,7 +7,8 @@ from typing import Literal, NamedTuple
 
 from hawser.core import figures as fg
 from hawser.core.entry import HeldRule
-from hawser.core.plan import MAX_TARGETS, Plan
+from hawser.core.levels import MAX_TARGETS
+from hawser.core.plan import Plan
 from hawser.core.rules.entries import backstop_behind
 from hawser.core.rules.rounding import floor_whole, level_ticks
 from hawser.engine import events as ev

@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core.account import SizeRule
 from hawser.core.errors import Refused
-from hawser.core.plan import StopRule
+from hawser.core.levels import StopRule
 from hawser.core.sizing import SizeRequest, Sizing, sized
 
 POINTS = 36

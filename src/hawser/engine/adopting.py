@@ -12,11 +12,12 @@ from hawser.core import figures as fg
 from hawser.core.errors import Refused
 from hawser.core.rules.stops import STOP_OK, stop_verdict
 from hawser.engine import events as ev
-from hawser.engine.entering import new_trade
+from hawser.engine import rigging
+from hawser.engine.entering import atr_of, new_trade
 from hawser.engine.exposure import Valuation
 from hawser.engine.protecting import converge, signal
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, TargetLine, Terms
+from hawser.engine.state import EngineState, Marks, TargetLine, Terms
 
 
 def adopt(desk: Desk, ask: ev.Adopt) -> None:
@@ -36,6 +37,7 @@ def adopt(desk: Desk, ask: ev.Adopt) -> None:
     trade.entry, trade.opened = position.id, state.now
     trade.entered, trade.entry_value = position.steps, position.steps * (position.entry or terms.ref)
     trade.best_exit = state.markets[trade.symbol].exit_side(trade.side)
+    trade.entry_equity = state.equity
     trade.planned_risk = Valuation(state).money(trade.symbol, terms.r_ticks, position.steps)
     signal(desk, trade, "send")
     signal(desk, trade, "open")
@@ -56,7 +58,7 @@ def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
         raise Refused("other_position", "The plan is not for this position's instrument and side.")
     if market is None or not market.bid:
         raise Refused("no_quote", f"{position.symbol} has no quote yet.")
-    rule, atr = plan.stop, state.atr(plan.symbol, plan.timeframe_ns)
+    rule, atr = plan.stop, atr_of(state, plan, Marks(ask.basis, ask.atr))
     if rule is None or rule.money is not None:
         raise Refused("bad_request", "Adopting needs a stop by distance, price or bars.")
     if (rule.kind == "atr" and not atr > 0) or (rule.from_bars and ask.basis is None):
@@ -72,6 +74,7 @@ def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
         needs_atr = target.kind == "atr" and not atr > 0
         level = 0 if target.off or needs_atr else target.level(instrument, ref, r_ticks, atr, side)
         if level > 0 and side * (level - ref) > 0:
-            lines.append(TargetLine(number, level, target.share))
+            lines.append(TargetLine(number, level, target.share, rule=number))
     known = None if math.isnan(atr) else atr
-    return Terms(plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis)
+    losses = rigging.loss_lines(plan, instrument, ref, r_ticks)
+    return Terms(plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis, losses)

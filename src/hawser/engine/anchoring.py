@@ -7,11 +7,13 @@ import math
 
 import msgspec
 
+from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rules.rounding import level_ticks
-from hawser.engine.entering import lay_backstop
+from hawser.engine import rigging
+from hawser.engine.entering import atr_of, lay_backstop
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Rest, TargetLine, Trade
+from hawser.engine.state import EngineState, Marks, Rest, TargetLine, Trade
 
 _FIXED = ("price", "bars", "pivot", "line")  # stops that stand where they stand, whatever the entry
 
@@ -44,9 +46,11 @@ def anchor(desk: Desk, trade: Trade) -> None:
         trade.r_ticks = abs(ref - stop)
         set_stop(desk, trade, stop, f"initial stop, from the fill at {instrument.price(ref)}")
     for line in trade.targets:
-        rule = plan.targets[line.number - 1] if line.number <= len(plan.targets) else None
+        rule = plan.targets[line.rule - 1] if line.rule else None
         if rule is not None and rule.price is None:
             line.level = max(1, rule.level(instrument, ref, trade.r_ticks, atr, trade.side))
+    if not any(line.filled for line in trade.losses):
+        trade.losses = list(rigging.loss_lines(plan, instrument, ref, trade.r_ticks))
     text = f"Lines laid from the fill at {instrument.price(ref)}, not from {instrument.price(old)}"
     desk.tell("info", "anchored", f"{text}: stop {instrument.price(trade.stop)}", trade)
 
@@ -64,11 +68,12 @@ def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
     return rule.level(instrument, ref, atr, trade.side, basis, market.ask - market.bid)
 
 
-def equip(desk: Desk, trade: Trade, plan: Plan, basis: float | None) -> None:
+def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
     """Tend an open trade by the rules of `plan`; what its targets took already stays taken."""
     state, instrument = desk.state, desk.state.instruments[trade.symbol]
+    basis = marks.basis
     if trade.atr is None:
-        now = state.atr(trade.symbol, plan.timeframe_ns)
+        now = atr_of(state, plan, marks)
         trade.atr = None if math.isnan(now) else now
     trade.basis = basis
     atr = math.nan if trade.atr is None else trade.atr
@@ -77,14 +82,15 @@ def equip(desk: Desk, trade: Trade, plan: Plan, basis: float | None) -> None:
         TargetLine(line.number, line.level, line.filled / whole, line.filled) for line in trade.targets if line.filled
     ]
     number, left = max((line.number for line in trade.targets), default=0), trade.open_steps / whole
-    for rule in plan.targets:
+    for index, rule in enumerate(plan.targets, start=1):
         number += 1
         level = 0 if rule.off else rule.level(instrument, trade.ref, trade.r_ticks, atr, trade.side)
         if level > 0 and trade.side * (level - trade.ref) > 0:
-            kept.append(TargetLine(number, level, rule.share * left))
+            kept.append(TargetLine(number, level, rule.share * left, rule=index))
     stop = _stop_from(state, trade, plan, trade.ref) if _known(plan, atr, basis) else trade.stop
     old = trade.plan
     trade.targets = kept
+    _swap_losses(trade, plan, instrument)
     trade.plan = msgspec.structs.replace(
         plan, symbol=trade.symbol, side=trade.side, size=old.size, entry=old.entry, anchor=old.anchor
     )  # fmt: skip
@@ -95,6 +101,16 @@ def equip(desk: Desk, trade: Trade, plan: Plan, basis: float | None) -> None:
         set_stop(
             desk, trade, stop, f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(stop)}: the new plan"
         )
+
+
+def _swap_losses(trade: Trade, plan: Plan, instrument: Instrument) -> None:
+    """Loss steps of another rig, after those that were taken already."""
+    kept = [line for line in trade.losses if line.filled]
+    number = max((line.number for line in trade.losses), default=0)
+    for line in rigging.loss_lines(plan, instrument, trade.ref, trade.r_ticks):
+        number += 1
+        kept.append(TargetLine(number, line.level, line.share, rule=line.rule))
+    trade.losses = kept
 
 
 def _known(plan: Plan, atr: float, basis: float | None) -> bool:

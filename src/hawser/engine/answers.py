@@ -6,9 +6,9 @@ from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.anchoring import anchor
 from hawser.engine.entering import first_fill, moved
-from hawser.engine.protecting import RETRY, TARGET_RETRY, converge, leave, retry_later, signal
+from hawser.engine.protecting import RETRY, ROLE_NAMES, TARGET_RETRY, converge, leave, retry_later, signal
 from hawser.engine.requests import Desk, settled
-from hawser.engine.state import Order, Rest, Trade
+from hawser.engine.state import Order, Rest, TargetLine, Trade
 
 LEVEL_TRIES = 2  # refusals of its level after which an exposed trade no longer waits for its stop
 # Refusals that the same level would meet again.
@@ -66,7 +66,7 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
             desk.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
         trade.close_retry_at = retry_later(desk, trade, RETRY)
     else:
-        line = next((line for line in trade.targets if line.number == order.number), None)
+        line = line_of(trade, order)
         if line is not None:
             line.retry_at = retry_later(desk, trade, TARGET_RETRY)
     converge(desk, trade)
@@ -99,6 +99,7 @@ def _entered(desk: Desk, trade: Trade, fill: ev.Fill) -> None:
     if not trade.opened:
         trade.opened = fill.time
         trade.best_exit = market.exit_side(trade.side)
+        trade.entry_equity = desk.state.equity
     if trade.state in (states.ENTERING, states.ENDED):
         late = trade.state == states.ENDED
         signal(desk, trade, "open")
@@ -116,15 +117,22 @@ def _entered(desk: Desk, trade: Trade, fill: ev.Fill) -> None:
     first_fill(desk, trade)
 
 
+def line_of(trade: Trade, order: Order) -> TargetLine | None:
+    """The target or loss step that an order is for."""
+    lines = {"target": trade.targets, "loss": trade.losses}.get(order.role, [])
+    return next((line for line in lines if line.number == order.number), None)
+
+
 def _left(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
     over = trade.closed + fill.steps - trade.entered
     trade.closed += fill.steps
     trade.profit += fill.profit
     instrument = desk.state.instruments[trade.symbol]
-    name = {"stop": "stop", "target": f"target {order.number}", "close": trade.leave_why or "close"}[order.role]
-    for line in trade.targets:
-        if order.role == "target" and line.number == order.number:
-            line.filled += fill.steps
+    number = f"{ROLE_NAMES.get(order.role, order.role)} {order.number}"
+    name = {"stop": "stop", "close": trade.leave_why or "close"}.get(order.role, number)
+    line = line_of(trade, order)
+    if line is not None:
+        line.filled += fill.steps
     if trade.closed >= trade.entered:
         trade.end_reason = name
     text = f"Left {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)} by {name}"
@@ -185,10 +193,11 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
         if order.role == "entry" and trade.moving is not None:
             desk.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
             trade.moving, trade.then = trade.then, None
-        for line in trade.targets:
-            if order.role == "target" and line.number == order.number and line.level != order.level:
-                desk.tell("caution", "move_refused", f"The venue refused to move target {line.number}: {text}", trade)
-                line.level = order.level
+        line = line_of(trade, order)
+        if line is not None and line.level != order.level:
+            name = f"{ROLE_NAMES[order.role]} {line.number}"
+            desk.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
+            line.level = order.level
     order.retry_at = retry_later(desk, trade, RETRY)
     converge(desk, trade)
 

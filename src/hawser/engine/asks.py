@@ -6,17 +6,19 @@ from decimal import Decimal
 
 import msgspec
 
-from hawser.core.entry import EntryRule
-from hawser.core.plan import MAX_TARGETS, Plan, TargetRule
+from hawser.core.levels import MAX_TARGETS, TargetRule
+from hawser.core.plan import Plan
+from hawser.core.rigwords import sentence
 from hawser.core.rules.rounding import ceil_whole, floor_whole
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.anchoring import equip, set_stop
-from hawser.engine.entering import is_pending, lay_backstop, pinned_stop, pinned_target, place, replan
+from hawser.engine.entering import is_pending, lay_backstop, pinned_stop, pinned_target, replan
 from hawser.engine.exposure import Valuation
+from hawser.engine.following import at_a_price
 from hawser.engine.protecting import converge, leave
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Halted, Rest, TargetLine, Trade
+from hawser.engine.state import EngineState, Halted, Marks, Rest, TargetLine, Trade
 
 
 def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
@@ -27,7 +29,7 @@ def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
     state, instrument = desk.state, desk.state.instruments[trade.symbol]
     if is_pending(state, trade):
         if ask.level > 0:
-            replan(desk, trade, pinned_stop(trade, ask.level, instrument), trade.basis, ask.ask)
+            replan(desk, trade, pinned_stop(trade, ask.level, instrument), ask.ask)
         return
     problem = stop_problem(state, trade, ask.level)
     if problem:
@@ -74,7 +76,7 @@ def move_target(desk: Desk, ask: ev.MoveTarget) -> None:
     if line is not None and is_pending(desk.state, trade):
         instrument = desk.state.instruments[trade.symbol]
         if ask.level > 0:
-            replan(desk, trade, pinned_target(trade, ask.number, ask.level, instrument), trade.basis, ask.ask)
+            replan(desk, trade, pinned_target(trade, ask.number, ask.level, instrument), ask.ask)
         return
     problem = target_problem(desk.state, trade, ask.level)
     if line is None or (trade.entered and line.filled >= trade.entered):
@@ -154,7 +156,7 @@ def _plan_target(desk: Desk, trade: Trade, ask: ev.SetTarget) -> None:
         problem = f"At most {MAX_TARGETS} targets that take at most all; these {len(rules)} take {share:.0%}"
         desk.tell("refused", "target_refused", problem, trade, ask.ask)
         return
-    replan(desk, trade, msgspec.structs.replace(plan, targets=tuple(rules)), trade.basis, ask.ask)
+    replan(desk, trade, msgspec.structs.replace(plan, targets=tuple(rules)), ask.ask)
 
 
 def reequip(desk: Desk, ask: ev.Reequip) -> None:
@@ -166,20 +168,20 @@ def reequip(desk: Desk, ask: ev.Reequip) -> None:
     if is_pending(desk.state, trade):
         entry = trade.plan.entry
         whole = msgspec.structs.replace(plan, symbol=trade.symbol, side=trade.side, size=trade.plan.size, entry=entry)
-        replan(desk, trade, whole, ask.basis, ask.ask)
+        replan(desk, trade, whole, ask.ask, Marks(ask.basis, ask.atr))
         return
     if trade.leave_why:
         desk.tell("refused", "leaving", "The trade is being closed", trade, ask.ask)
         return
-    equip(desk, trade, plan, ask.basis)
+    equip(desk, trade, plan, Marks(ask.basis, ask.atr))
     desk.tell("info", "equipped", f"Tended by another plan from now on: {_rules(plan)}", trade, ask.ask)
     converge(desk, trade)
 
 
 def _rules(plan: Plan) -> str:
-    trail = f"trail {plan.trail.atr:g} ATR" if plan.trail else "no trail"
+    name = f"{plan.rig.name}: " if plan.rig is not None and plan.rig.name else ""
     held = "lines held here" if plan.held else "lines at the venue"
-    return f"{len(plan.targets)} targets, {trail}, {held}"
+    return f"{name}{sentence(plan.tended)} {held.capitalize()}."
 
 
 def hold_lines(desk: Desk, ask: ev.HoldLines) -> None:
@@ -276,25 +278,14 @@ def turn_around(desk: Desk, ask: ev.TurnAround) -> None:
     trade = _open_trade(desk, ask.trade, ask.ask)
     if trade is None:
         return
-    plan = trade.plan
     if is_pending(desk.state, trade):
         desk.tell("refused", "turn_refused", "Nothing is open of this trade yet", trade, ask.ask)
         return
-    if any(rule is not None and rule.price is not None for rule in (plan.stop, *plan.targets)):
+    if at_a_price(trade.plan):
         desk.tell("refused", "turn_refused", "A stop or target at a price cannot be turned around", trade, ask.ask)
         return
     trade.turn = ask.ask
     _close(desk, trade, "turned around")
-
-
-def turned(desk: Desk, trade: Trade) -> None:
-    """The trade has ended: the other side, as any new entry."""
-    plan, stop = trade.plan, trade.plan.stop
-    if stop is not None and stop.from_bars:
-        desk.tell("refused", "turn_refused", "A stop taken from bars must be planned anew: not turned", trade)
-        return
-    other = msgspec.structs.replace(plan, side=-plan.side, entry=EntryRule())
-    place(desk, ev.PlaceTrade(time=desk.state.now, ask=f"{trade.turn}-turned", plan=other))
 
 
 def _close(desk: Desk, trade: Trade, why: str) -> None:

@@ -6,7 +6,7 @@ from typing import Literal
 
 import msgspec
 
-Role = Literal["entry", "stop", "target", "close"]
+Role = Literal["entry", "stop", "target", "loss", "close"]
 OrderKind = Literal["market", "stop", "limit"]
 Weight = Literal["info", "refused", "caution", "alarm"]
 

@@ -9,12 +9,12 @@ from collections.abc import Callable
 from typing import Any
 
 from hawser.core.clock import DAY, SECOND
-from hawser.engine import adopting, answers, asks, entering, holding, reconciling, states, tending
+from hawser.engine import adopting, answers, asks, entering, following, holding, reconciling, states, tending
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand
 from hawser.engine.protecting import converge, deadline
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Market
+from hawser.engine.state import EngineState, Market, Trade
 
 KEEP_ENDED = 3600 * SECOND  # how long an ended trade stays in the state for late answers
 
@@ -45,7 +45,10 @@ class Engine:
         held = tending.quote(state, event)
         desk = Desk(state)
         for trade in held:
-            holding.watch(desk, trade)
+            if trade.held:
+                holding.watch(desk, trade)
+            if tending.watched(trade):
+                tending.watch_basket(desk, trade)
         self._bands[event.symbol] = tending.band_of(state, event.symbol)
         return desk.out
 
@@ -109,20 +112,25 @@ def _timer(desk: Desk, event: ev.TimerFired) -> None:
                 order.state = states.next_order_state(order.state, "silence")
             desk.silent(order, int(rest[0]))
             converge(desk, state.trades[order.trade])
-    elif kind == "retry":
-        if name in state.trades:
-            converge(desk, state.trades[name])
+    elif kind == "holdings":
+        if int(name) == state.holdings_token and state.link_up and not state.reconciled:
+            desk.compare()
+    elif name in state.trades:
+        _trade_timer(desk, state.trades[name], kind, event)
+
+
+def _trade_timer(desk: Desk, trade: Trade, kind: str, event: ev.TimerFired) -> None:
+    since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline") else 0
+    if kind == "retry":
+        converge(desk, trade)
     elif kind == "settle":
-        if name in state.trades:
-            holding.settled(desk, state.trades[name], int(rest[0]))
+        holding.settled(desk, trade, since)
     elif kind == "turn":
-        if name in state.trades:
-            asks.turned(desk, state.trades[name])
+        following.turned(desk, trade, event)
+    elif kind == "follow":
+        following.followed(desk, trade, event)
     elif kind == "deadline":
-        if name in state.trades:
-            deadline(desk, state.trades[name], int(rest[0]))
-    elif kind == "holdings" and int(name) == state.holdings_token and state.link_up and not state.reconciled:
-        desk.compare()
+        deadline(desk, trade, since)
 
 
 def _about_order(action: Callable[..., None], *fields: str) -> Callable[[Desk, Any], None]:

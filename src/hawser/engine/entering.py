@@ -13,18 +13,20 @@ import msgspec
 
 from hawser.core import figures as fg
 from hawser.core.account import Account
+from hawser.core.basis import own_atr
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.instrument import Instrument
-from hawser.core.plan import Plan, StopRule, TargetRule
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.plan import Plan
 from hawser.core.rules.entries import backstop_behind
 from hawser.core.sizing import SizeRequest, sized
 from hawser.engine import events as ev
-from hawser.engine import states
+from hawser.engine import rigging, states
 from hawser.engine.exposure import Exposure, Valuation
 from hawser.engine.protecting import converge, leave, signal
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, TargetLine, Terms, Trade
+from hawser.engine.state import EngineState, Marks, TargetLine, Terms, Trade
 from hawser.engine.verdict import entry_verdict
 
 
@@ -58,11 +60,11 @@ def request_for(
 
 
 def terms_of(
-    state: EngineState, plan: Plan, basis: float | None, without: Trade | None = None, beside: tuple[Terms, ...] = ()
+    state: EngineState, plan: Plan, marks: Marks, without: Trade | None = None, beside: tuple[Terms, ...] = ()
 ) -> Terms:
     """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
     market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
-    atr = state.atr(plan.symbol, plan.timeframe_ns)
+    atr, basis = atr_of(state, plan, marks), marks.basis
     staked = Valuation(state).exposure(without)
     staked = msgspec.structs.replace(staked, heat=staked.heat + sum(terms.risk for terms in beside))
     count = sum(trade is not without for trade in state.live()) + len(beside)
@@ -72,7 +74,7 @@ def terms_of(
     )  # fmt: skip
     sizing = sized(request)
     lines = tuple(
-        TargetLine(target.number, target.level, plan.targets[target.number - 1].share)
+        TargetLine(target.number, target.level, plan.targets[target.number - 1].share, rule=target.number)
         for target in sizing.targets
         if target.r
     )
@@ -81,7 +83,20 @@ def terms_of(
     return Terms(
         plan, sizing.ref, sizing.r_ticks, sizing.steps, sizing.risk_money, sizing.stop, lines,
         None if math.isnan(atr) else atr, basis,
+        rigging.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
     )  # fmt: skip
+
+
+def atr_of(state: EngineState, plan: Plan, marks: Marks) -> float:
+    """The ATR that the plan means, price units; NaN where it has no value. Raises Refused where steps need it."""
+    if own_atr(plan):
+        atr = math.nan if marks.atr is None else marks.atr
+    else:
+        atr = state.atr(plan.symbol, plan.timeframe_ns)
+    steps = plan.rig.step if plan.rig is not None else ()
+    if not atr > 0 and any(measure.atr is not None for one in steps for measure in (one.at, one.to)):
+        raise Refused("indicator_not_ready", "The ATR has no value yet: the rig's steps need it.")
+    return atr
 
 
 def _may_enter(desk: Desk, symbol: str, ask: str) -> bool:
@@ -110,7 +125,7 @@ def place(desk: Desk, ask: ev.PlaceTrade) -> None:
     if _asked_before(desk, ask.ask) or not _may_enter(desk, plan.symbol, ask.ask):
         return
     try:
-        terms = terms_of(state, plan, ask.basis)
+        terms = terms_of(state, plan, Marks(ask.basis, ask.atr))
         bound = plan.entry.bound(ask.seen if ask.seen and not plan.entry.pending else terms.ref, plan.side)
         if bound is not None and plan.side * (terms.ref - bound) > 0:
             price = state.instruments[plan.symbol].price
@@ -122,7 +137,7 @@ def place(desk: Desk, ask: ev.PlaceTrade) -> None:
     except Refused as refusal:
         desk.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
         return
-    enter(desk, ask.ask, terms, bound, until)
+    enter(desk, ask.ask, terms, bound, until).chain = ask.chain
 
 
 def place_straddle(desk: Desk, ask: ev.PlaceStraddle) -> None:
@@ -137,7 +152,7 @@ def place_straddle(desk: Desk, ask: ev.PlaceStraddle) -> None:
         for side, basis in zip((1, -1), ask.bases, strict=True):
             entry = EntryRule("stop", atr=ask.atr, within_ticks=plan.entry.within_ticks, good=plan.entry.good)
             one = msgspec.structs.replace(plan, side=side, entry=entry)
-            found.append(terms_of(state, one, basis, beside=tuple(found)))
+            found.append(terms_of(state, one, Marks(basis, ask.own_atr), beside=tuple(found)))
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
     except Refused as refusal:
         desk.tell("refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask)
@@ -184,7 +199,8 @@ def new_trade(desk: Desk, ask: str, terms: Terms) -> Trade:
 def _apply(trade: Trade, terms: Terms) -> None:
     trade.plan, trade.ref, trade.r_ticks, trade.asked_steps = terms.plan, terms.ref, terms.r_ticks, terms.steps
     trade.planned_risk, trade.stop, trade.initial_stop = terms.risk, terms.stop, terms.stop
-    trade.targets = [TargetLine(line.number, line.level, line.share) for line in terms.targets]
+    trade.targets = [TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.targets]
+    trade.losses = [TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.losses]
     trade.atr, trade.basis = terms.atr, terms.basis
     lay_backstop(trade)
 
@@ -209,7 +225,8 @@ def move_entry(desk: Desk, ask: ev.MoveEntry) -> None:
     if trade is not None:
         entry = trade.plan.entry.moved(ask.level, desk.state.instruments[trade.symbol])
         plan = msgspec.structs.replace(_unpinned(trade), entry=entry)
-        replan(desk, trade, plan, trade.basis if ask.basis is None else ask.basis, ask.ask)
+        marks = Marks(trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr)
+        replan(desk, trade, plan, ask.ask, marks)
 
 
 def _unpinned(trade: Trade) -> Plan:
@@ -217,10 +234,11 @@ def _unpinned(trade: Trade) -> Plan:
     return latest.plan if latest is not None else trade.plan
 
 
-def replan(desk: Desk, trade: Trade, plan: Plan, basis: float | None, ask: str) -> None:
+def replan(desk: Desk, trade: Trade, plan: Plan, ask: str, marks: Marks | None = None) -> None:
     """Size a pending entry anew by `plan`; its terms hold once the venue has accepted them."""
+    marks = marks or Marks(trade.basis, trade.atr)
     try:
-        terms = terms_of(desk.state, plan, basis, without=trade)
+        terms = terms_of(desk.state, plan, marks, without=trade)
     except Refused as refusal:
         desk.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask)
         return

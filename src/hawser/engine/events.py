@@ -45,7 +45,7 @@ class Quote(Event, frozen=True):
 
 class BarCompleted(Event, frozen=True):
     """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread` in ticks; `atr`
-    is NaN until it has its look-back."""
+    is NaN until it has its look-back; `values` are those that open trades need beside it (`core/basis.py`)."""
 
     symbol: str
     span: int
@@ -56,6 +56,7 @@ class BarCompleted(Event, frozen=True):
     close: float
     spread: float
     atr: float
+    values: dict[str, float] = {}
 
 
 class RateSeen(Event, frozen=True):
@@ -180,7 +181,11 @@ class Holdings(Event, frozen=True):
 
 
 class TimerFired(Event, frozen=True):
+    """`basis` and `atr` as in PlaceTrade, where a trade is to follow."""
+
     name: str
+    basis: float | None = None
+    atr: float | None = None
 
 
 class Ask(Event, frozen=True):
@@ -191,11 +196,14 @@ class Ask(Event, frozen=True):
 
 class PlaceTrade(Ask, frozen=True):
     """`basis`: the level a stop taken from bars stands on at this moment, price units; None: no value. `seen`: the
-    price a person saw for a market entry, ticks; a bound on its fill is measured from there (0: from the quote)."""
+    price a person saw for a market entry, ticks; a bound on its fill is measured from there (0: from the quote). `atr`:
+    the rig's, price units, where it is another than the one bars carry. `chain`: how many follow-ons led here."""
 
     plan: Plan
     basis: float | None = None
     seen: int = 0
+    atr: float | None = None
+    chain: int = 0
 
 
 class PlaceStraddle(Ask, frozen=True):
@@ -205,6 +213,7 @@ class PlaceStraddle(Ask, frozen=True):
     plan: Plan
     atr: float
     bases: tuple[float | None, float | None] = (None, None)
+    own_atr: float | None = None
 
     def __post_init__(self) -> None:
         if not 0 < self.atr < math.inf:
@@ -217,6 +226,7 @@ class MoveEntry(Ask, frozen=True):
     trade: str
     level: int
     basis: float | None = None
+    atr: float | None = None
 
 
 class LinkEntries(Ask, frozen=True):
@@ -254,11 +264,12 @@ class SetTarget(Ask, frozen=True):
 
 class Reequip(Ask, frozen=True):
     """Tend a trade by another plan's rules from now on: its targets for what is left, its trail, its held lines; its
-    stop only where it is tighter. `basis` as in PlaceTrade."""
+    stop only where it is tighter. `basis` and `atr` as in PlaceTrade."""
 
     trade: str
     plan: Plan
     basis: float | None = None
+    atr: float | None = None
 
 
 class HoldLines(Ask, frozen=True):
@@ -274,6 +285,7 @@ class Adopt(Ask, frozen=True):
     position: str
     plan: Plan
     basis: float | None = None
+    atr: float | None = None
 
 
 class CloseTrade(Ask, frozen=True):

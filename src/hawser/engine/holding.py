@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from hawser.core.clock import MILLISECOND
 from hawser.core.rules.entries import HELD_QUIET, HELD_SPIKE, held_stop
-from hawser.engine.protecting import converge, leave, target_wants
+from hawser.engine.commands import Role
+from hawser.engine.protecting import ROLE_NAMES, converge, leave, loss_wants, target_wants
 from hawser.engine.requests import Desk
-from hawser.engine.state import Trade, bar_key
+from hawser.engine.state import TargetLine, Trade, bar_key
 
 
 def watch(desk: Desk, trade: Trade) -> None:
@@ -24,7 +25,7 @@ def watch(desk: Desk, trade: Trade) -> None:
     verdict = held_stop(trade.stop, market.bid, market.ask, usual, trade.side)
     if verdict == HELD_QUIET:
         trade.reached_since = 0
-        _targets(desk, trade)
+        _parts(desk, trade)
     elif verdict == HELD_SPIKE and rule.settle_ms:
         _settle(desk, trade, rule.settle_ms * MILLISECOND)
     else:
@@ -56,16 +57,21 @@ def _reached(desk: Desk, trade: Trade, how: str) -> None:
     converge(desk, trade)
 
 
-def _targets(desk: Desk, trade: Trade) -> None:
-    """Take what the quote has reached, at market."""
-    market = desk.state.markets[trade.symbol]
-    exit_side = market.exit_side(trade.side)
+def _parts(desk: Desk, trade: Trade) -> None:
+    """Take what the quote has reached of targets and loss steps, at market."""
+    exit_side = desk.state.markets[trade.symbol].exit_side(trade.side)
     reached = [line for line in trade.targets if trade.side * (exit_side - line.level) >= 0]
-    if not reached:
-        return
-    under_way = {order.number for order in desk.state.orders_of(trade, "target")}
-    wants = target_wants(trade)
-    for line in reached:
+    if reached:
+        _take(desk, trade, "target", reached, target_wants(trade))
+    lost = [line for line in trade.losses if trade.side * (exit_side - line.level) <= 0]
+    if lost:
+        _take(desk, trade, "loss", lost, loss_wants(trade))
+
+
+def _take(desk: Desk, trade: Trade, role: Role, lines: list[TargetLine], wants: dict[int, int]) -> None:
+    under_way = {order.number for order in desk.state.orders_of(trade, role)}
+    for line in lines:
         want = wants[line.number]
         if want and line.number not in under_way and line.retry_at <= desk.state.now:
-            desk.submit(trade, "target", "market", want, None, f"held target {line.number}", line.number)
+            why = f"held {ROLE_NAMES[role]} {line.number}"
+            desk.submit(trade, role, "market", want, None, why, line.number)

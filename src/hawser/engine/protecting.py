@@ -7,10 +7,11 @@ from __future__ import annotations
 
 from hawser.core import figures as fg
 from hawser.core.clock import MILLISECOND, SECOND
-from hawser.core.rules.targets import steps_through
 from hawser.engine import states
+from hawser.engine.commands import Role
 from hawser.engine.exposure import covered_steps
 from hawser.engine.requests import Desk
+from hawser.engine.rigging import loss_parts, target_parts
 from hawser.engine.state import Order, TargetLine, Trade
 
 RETRY = 250 * MILLISECOND
@@ -19,6 +20,7 @@ TARGET_RETRY = 2 * SECOND
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 # Part of the policy's deadline given to attaching a stop; what is left is for getting out.
 ATTACH_SHARE = 0.5
+ROLE_NAMES = {"target": "target", "loss": "loss step"}
 
 
 def signal(desk: Desk, trade: Trade, name: str) -> None:
@@ -38,7 +40,7 @@ def converge(desk: Desk, trade: Trade) -> None:
     _judge_cover(desk, trade)
     if trade.leave_why:
         _want_close(desk, trade)
-    _want_targets(desk, trade)
+    _want_parts(desk, trade)
 
 
 def _want_entry(desk: Desk, trade: Trade) -> None:
@@ -76,6 +78,8 @@ def _without_position(desk: Desk, trade: Trade) -> None:
         desk.tell("info", "trade_ended", text, trade)
         if trade.turn:
             desk.later(f"turn:{trade.id}", 0)
+        elif trade.plan.rig is not None and trade.plan.rig.follow_on is not None:
+            desk.later(f"follow:{trade.id}", 0)
     else:
         signal(desk, trade, "void")
         trade.end_reason = trade.end_reason or trade.leave_why or "entry not filled"
@@ -85,7 +89,7 @@ def _without_position(desk: Desk, trade: Trade) -> None:
 
 def _sweep(desk: Desk, trade: Trade) -> None:
     """Cancel what is left at the venue of a trade without a position."""
-    for role in ("stop", "target", "close"):
+    for role in ("stop", "target", "loss", "close"):
         for order in desk.state.orders_of(trade, role):
             if not order.pending:
                 desk.cancel(trade, order, "no position left")
@@ -187,51 +191,81 @@ def _want_close(desk: Desk, trade: Trade) -> None:
         desk.submit(trade, "close", "market", trade.open_steps, None, trade.leave_why)
 
 
-def target_parts(trade: Trade, total: int) -> dict[int, int]:
-    """What each target takes of a position of `total` steps, by number; merged ones take 0."""
-    parts, share, taken = {}, 0.0, 0
-    for line in trade.targets:
-        share += line.share
-        parts[line.number] = steps_through(share, total) - taken
-        taken += parts[line.number]
-    return parts
-
-
 def target_wants(trade: Trade) -> dict[int, int]:
-    """What each target has still to take of what is open, in steps, by number."""
-    room, parts, wants = trade.open_steps, target_parts(trade, trade.entered), {}
-    for line in trade.targets:
+    """What each target has still to take of what is open, in steps, by number; the nearest first."""
+    return _wants(trade, trade.targets, target_parts(trade, trade.entered), 1)
+
+
+def loss_wants(trade: Trade) -> dict[int, int]:
+    """The same for loss steps; one at or beyond the stop is void."""
+    parts = loss_parts(trade)
+    lines = [line for line in trade.losses if trade.side * (line.level - trade.stop) > 0]
+    return dict.fromkeys(parts, 0) | _wants(trade, lines, parts, -1)
+
+
+def _wants(trade: Trade, lines: list[TargetLine], parts: dict[int, int], way: int) -> dict[int, int]:
+    room, wants = trade.open_steps, {}
+    for line in sorted(lines, key=lambda line: way * trade.side * line.level):
         wants[line.number] = min(room, max(0, parts[line.number] - line.filled))
         room -= wants[line.number]
     return wants
 
 
-def _want_targets(desk: Desk, trade: Trade) -> None:
-    """Targets rest only beside a stop, and are taken back when the trade is leaving, or holds its lines itself."""
-    resting_for = {order.number: order for order in desk.state.orders_of(trade, "target")}
-    numbers = {line.number for line in trade.targets}
-    for number, order in resting_for.items():
-        gone = number not in numbers or (trade.held and order.kind == "limit")
-        if (trade.leave_why or gone) and not order.pending:
-            desk.cancel(trade, order, "the trade is being closed" if trade.leave_why else "no target there any more")
+def _want_parts(desk: Desk, trade: Trade) -> None:
+    """Targets and loss steps rest only beside a stop, and are taken back when the trade is leaving, or holds its lines
+    itself."""
+    _give_up(desk, trade, "target", trade.targets)
+    _give_up(desk, trade, "loss", trade.losses)
     if trade.leave_why or trade.held or trade.state != states.PROTECTED:
         return
     wants = target_wants(trade)
+    resting_for = {order.number: order for order in desk.state.orders_of(trade, "target")}
     for line in trade.targets:
-        _want_target(desk, trade, line, resting_for.get(line.number), wants[line.number])
+        _want_part(desk, trade, "target", line, resting_for.get(line.number), wants[line.number])
+    if trade.losses:
+        wants = loss_wants(trade)
+        resting_for = {order.number: order for order in desk.state.orders_of(trade, "loss")}
+        for line in trade.losses:
+            _want_part(desk, trade, "loss", line, resting_for.get(line.number), wants[line.number])
 
 
-def _want_target(desk: Desk, trade: Trade, line: TargetLine, order: Order | None, want: int) -> None:
+def _give_up(desk: Desk, trade: Trade, role: Role, lines: list[TargetLine]) -> None:
+    """Cancel what rests without a line, or beside a trade that is leaving."""
+    numbers = {line.number for line in lines}
+    for order in desk.state.orders_of(trade, role):
+        gone = order.number not in numbers or (trade.held and order.kind != "market")
+        if (trade.leave_why or gone) and not order.pending:
+            desk.cancel(trade, order, "the trade is being closed" if trade.leave_why else f"no {role} there any more")
+
+
+def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Order | None, want: int) -> None:
     if not _due(desk, line.retry_at):
         return
+    why = f"{ROLE_NAMES[role]} {line.number}"
     if order is None:
-        if want:
-            desk.submit(trade, "target", "limit", want, line.level, f"target {line.number}", line.number)
-    elif not order.pending and order.state == states.RESTING:
+        if want and role == "target":
+            desk.submit(trade, role, "limit", want, line.level, why, line.number)
+        elif want:
+            _send_loss(desk, trade, line, want)
+    elif not order.pending and order.state == states.RESTING and order.kind != "market":
         if not want:
-            desk.cancel(trade, order, "nothing left for this target")
+            desk.cancel(trade, order, f"nothing left for this {role}")
         elif order.level != line.level or order.left != want:
-            desk.amend(trade, order, line.level, order.filled + want, f"target {line.number}")
+            desk.amend(trade, order, line.level, order.filled + want, why)
+
+
+def _send_loss(desk: Desk, trade: Trade, line: TargetLine, want: int) -> None:
+    """A loss step rests as a stop; where the market is there already its part goes at market, where it is too near for
+    a level to rest it is looked at again soon."""
+    instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
+    away = trade.side * (market.exit_side(trade.side) - line.level)
+    why = f"loss step {line.number}"
+    if away <= 0:
+        desk.submit(trade, "loss", "market", want, None, f"{why}: the market is there", line.number)
+    elif away < max(1, instrument.min_stop_ticks):
+        line.retry_at = retry_later(desk, trade, RETRY)
+    else:
+        desk.submit(trade, "loss", "stop", want, line.level, why, line.number)
 
 
 def _due(desk: Desk, at: int) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import msgspec
 
@@ -48,13 +49,14 @@ class Order(msgspec.Struct):
 
 
 class TargetLine(msgspec.Struct):
-    """A target of a trade: its number in the plan, level, share of the whole, and what it has filled."""
+    """A target or a loss step of a trade: its number, level, share of the whole, and what it has filled."""
 
     number: int
     level: int
     share: float
     filled: int = 0
     retry_at: int = 0
+    rule: int = 0  # which of the rig's it is, from 1; 0: set by hand, or of an earlier rig
 
 
 class Rest(msgspec.Struct, frozen=True):
@@ -62,6 +64,14 @@ class Rest(msgspec.Struct, frozen=True):
 
     time: int
     level: int
+
+
+class Marks(NamedTuple):
+    """What a plan stands on at one moment, price units (None: no value): the level under a stop taken from bars, and
+    the ATR of its rig where that is another than the one bars carry."""
+
+    basis: float | None = None
+    atr: float | None = None
 
 
 class Terms(msgspec.Struct, frozen=True):
@@ -77,6 +87,7 @@ class Terms(msgspec.Struct, frozen=True):
     targets: tuple[TargetLine, ...]
     atr: float | None = None
     basis: float | None = None
+    losses: tuple[TargetLine, ...] = ()
 
 
 class Trade(msgspec.Struct):
@@ -122,6 +133,11 @@ class Trade(msgspec.Struct):
     longest_exposed: int = 0
     hurried: bool = False  # the time to attach a stop is up: everything that may cover it is tried at once
     leave_why: str = ""
+    losses: list[TargetLine] = []  # loss steps
+    lived: int = 0  # completed bars since the entry, its own included
+    entry_equity: float = 0.0
+    basket_minute: int = 0  # the last minute at whose end a basket was looked at
+    chain: int = 0  # how many follow-ons led to it
     turn: str = ""  # the ask that wants the other side once this has ended
     close_retry_at: int = 0
     close_failures: int = 0

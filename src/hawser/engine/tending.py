@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+import math
 from typing import NamedTuple
 
-from hawser.core.rules.moving import NO_MOVE, better_exit, counted, sendable, trail_atr
+from hawser.core import figures as fg
+from hawser.core.basis import STANDARD_ATR, atr_key, own_atr, trail_key
+from hawser.core.clock import MINUTE, SECOND
+from hawser.core.instrument import Instrument
+from hawser.core.rigwords import after_words, measure_words, trail_words
+from hawser.core.rules.closing import BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, moved
+from hawser.core.rules.laying import Rules
+from hawser.core.rules.moving import better_exit
 from hawser.engine import events as ev
 from hawser.engine.anchoring import set_stop
-from hawser.engine.protecting import converge
+from hawser.engine.exposure import Valuation
+from hawser.engine.protecting import converge, leave
 from hawser.engine.requests import Desk
+from hawser.engine.rigging import lay, ready
 from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
 
 FAR = 1 << 62
@@ -48,15 +58,15 @@ def band_of(state: EngineState, symbol: str) -> Band:
             high_bid = min(high_bid, trade.best_exit)
         else:
             low_ask = max(low_ask, trade.best_exit)
-        if not trade.held or not trade.open_steps or trade.leave_why:
+        if not trade.open_steps or trade.leave_why or not (trade.held or watched(trade)):
             continue
-        if trade.reached_since:
+        if trade.reached_since or watched(trade):
             return NO_BAND
-        levels = [line.level for line in trade.targets]
+        levels, losses = [line.level for line in trade.targets], [line.level for line in trade.losses]
         if trade.side > 0:
-            bid_above, bid_below = max(bid_above, trade.stop), min([bid_below, *levels])
+            bid_above, bid_below = max([bid_above, trade.stop, *losses]), min([bid_below, *levels])
         else:
-            ask_below, ask_above = min(ask_below, trade.stop), max([ask_above, *levels])
+            ask_below, ask_above = min([ask_below, trade.stop, *losses]), max([ask_above, *levels])
     return Band(bid_above, bid_below, ask_above, ask_below, high_bid, low_ask)
 
 
@@ -73,35 +83,35 @@ def seen(state: EngineState, event: ev.Quote) -> None:
 
 
 def quote(state: EngineState, event: ev.Quote) -> list[Trade]:
-    """The best exit-side price of every open trade follows a quote. Returns the trades whose lines are held here, to be
-    looked at."""
+    """The best exit-side price of every open trade follows a quote. Returns the trades whose lines are held here, or
+    whose rig watches quotes, to be looked at."""
     held: list[Trade] = []
     for trade in state.trades_in(event.symbol):
         if trade.opened and not trade.ended:
             best = event.high_bid if trade.side > 0 else event.low_ask
             trade.best_exit = better_exit(trade.best_exit, best, trade.side)
-            if trade.held and trade.open_steps:
+            if trade.open_steps and (trade.held or watched(trade)):
                 held.append(trade)
     return held
 
 
 def bar(desk: Desk, event: ev.BarCompleted) -> None:
-    """Take a completed bar's ATR, and move the stops that trail on its timeframe. Old bars change nothing."""
+    """Take a completed bar's ATR, and tend the trades of its timeframe. Old bars change nothing."""
     state, key = desk.state, bar_key(event.symbol, event.span)
     last = state.bars.get(key)
     if last is not None and event.opened <= last.opened:
         return
     state.bars[key] = LastBar(event.opened, event.close, event.spread, event.atr)
     for trade in state.trades_in(event.symbol):
-        if trade.ended:
+        if trade.ended or not trade.opened:
             continue
-        if trade.opened and event.opened >= trade.opened:
+        if event.opened >= trade.opened:
             _lived_through(state, trade, event)
-        rule = trade.plan.trail
-        if rule is None or trade.plan.timeframe_ns != event.span:
+        if trade.plan.timeframe_ns != event.span or event.opened + event.span <= trade.opened:
             continue
-        if trade.open_steps and not trade.leave_why and event.atr > 0:
-            _trail(desk, trade, event.atr)
+        trade.lived += 1
+        if trade.open_steps and not trade.leave_why:
+            _tend(desk, trade, event)
 
 
 def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> None:
@@ -111,22 +121,100 @@ def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> 
     trade.best_exit = better_exit(trade.best_exit, extreme, trade.side)
 
 
-def _trail(desk: Desk, trade: Trade, atr: float) -> None:
-    rule = trade.plan.trail
-    assert rule is not None
-    instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
-    atr_ticks = atr / instrument.tick_size
-    candidate = trail_atr(float(trade.best_exit), rule.base_ticks, rule.atr, atr_ticks, trade.side)
-    if not counted(candidate, trade.stop, rule.step_ticks, trade.side):
+def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
+    """What the trade's rig makes of a completed bar: its stop's next level, and whether it is left."""
+    state, plan, side = desk.state, trade.plan, trade.side
+    rig = plan.rig
+    if plan.trail is None and rig is None:
         return
-    level = sendable(candidate, trade.stop, market.exit_side(trade.side), instrument.min_stop_ticks, trade.side)
-    if level == NO_MOVE:
+    instrument, market = state.instruments[trade.symbol], state.markets[trade.symbol]
+    tick, spread = instrument.tick_size, event.spread if side < 0 else 0.0
+    laid, close = lay(state, trade), round(event.close / tick + spread)
+    atr = event.values.get(atr_key(rig), math.nan) if rig is not None and own_atr(plan) else event.atr
+    line = math.nan
+    if plan.trail is not None and plan.trail.kind in ("bars", "line"):
+        smoothing = rig.atr_smoothing if rig is not None else STANDARD_ATR[1]
+        line = event.values.get(trail_key(plan.trail, side, smoothing), math.nan) / tick + spread
+    level, why = moved(
+        laid.rules, side, trade.ref, laid.step_at, laid.step_to, atr / tick, line, trade.stop, trade.best_exit, close,
+        market.exit_side(side), ready(trade),
+    )  # fmt: skip
+    if why >= 0:
+        set_stop(desk, trade, level, _told(state, trade, level, why, close))
+    won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
+    rules = laid.rules if rig is not None and rig.basket and rig.basket.basis == "bar_close" else _no_basket(laid.rules)
+    decided, _ = decided_at(rules, 0, 0, trade.lived, side, won)
+    if decided:
+        _leave(desk, trade, decided, won)
+    if why >= 0 or decided:
+        converge(desk, trade)
+
+
+def _no_basket(rules: Rules) -> Rules:
+    return rules._replace(basket_stop=math.inf, basket_target=math.inf)
+
+
+def _won_at(state: EngineState, trade: Trade, close: int) -> float:
+    """The trade's money so far, commissions paid, with what is open at `close`."""
+    ticks = trade.side * (close - trade.entry_price)
+    return trade.profit - trade.commission + Valuation(state).money(trade.symbol, ticks, trade.open_steps)
+
+
+def _leave(desk: Desk, trade: Trade, decided: int, won: float) -> None:
+    if decided == TIME:
+        why = f"time exit after {trade.lived} bars"
+    else:
+        currency = desk.state.account.currency if desk.state.account else ""
+        why = f"basket {'stop' if won < 0 else 'target'} at {fg.money(won, currency, sign=True)}"
+    desk.tell("info", "rig_leaves", f"Closing: {why}", trade)
+    leave(desk, trade, why)
+
+
+def _told(state: EngineState, trade: Trade, level: int, why: int, close: int) -> str:
+    """A move in words, with its rule and figures."""
+    instrument, rig, side = state.instruments[trade.symbol], trade.plan.tended, trade.side
+    price, market = instrument.price, state.markets[trade.symbol]
+    if why == BREAK_EVEN:
+        assert rig.break_even is not None
+        rule = f"break-even{after_words(rig.break_even.after)}"
+    elif why == TRAIL:
+        assert rig.trail is not None
+        rule = f"trail, {trail_words(rig.trail, side)}"
+        if rig.trail.kind in ("atr", "ticks", "percent"):
+            rule += f" {price(close if rig.trail.anchor == 'close' else trade.best_exit)}"
+    else:
+        rule = f"step {why - STEP_1 + 1} at +{measure_words(rig.step[why - STEP_1].at)}"
+    nearest = ", held at the least distance" if _least(instrument, market, level, side) else ""
+    return f"Stop {price(trade.stop)} \u2192 {price(level)}: {rule}{nearest}"
+
+
+def _least(instrument: Instrument, market: Market, level: int, side: int) -> bool:
+    return instrument.min_stop_ticks > 0 and abs(market.exit_side(side) - level) == instrument.min_stop_ticks
+
+
+def watched(trade: Trade) -> bool:
+    """Whether its rig looks at every quote, and not at bars alone."""
+    rig = trade.plan.rig
+    return rig is not None and rig.basket is not None and rig.basket.basis != "bar_close"
+
+
+def watch_basket(desk: Desk, trade: Trade) -> None:
+    """A basket that counts every quote, or the last second of each minute."""
+    rig = trade.plan.rig
+    if rig is None or rig.basket is None or trade.leave_why or not trade.open_steps:
         return
-    beside = "below" if trade.side > 0 else "above"
-    nearest = ", held at the least distance" if level != candidate else ""
-    why = (
-        f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(level)}: trail, {rule.atr:g} ATR {beside} "
-        f"{instrument.price(trade.best_exit)}{nearest}"
-    )
-    set_stop(desk, trade, level, why)
-    converge(desk, trade)
+    now = desk.state.now
+    if rig.basket.basis == "minute_end":
+        minute = now // MINUTE
+        if now % MINUTE < 59 * SECOND or minute == trade.basket_minute:
+            return
+        trade.basket_minute = minute
+    won = Valuation(desk.state).result(trade)
+    decided, _ = decided_at(_no_time(lay(desk.state, trade).rules), 0, 0, trade.lived, trade.side, won)
+    if decided:
+        _leave(desk, trade, decided, won)
+        converge(desk, trade)
+
+
+def _no_time(rules: Rules) -> Rules:
+    return rules._replace(time_bars=0)

@@ -12,7 +12,8 @@ from hawser.core.account import Account
 from hawser.core.derivation import derivation
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
-from hawser.core.plan import StopRule, TargetRule, check_shares, check_stop_and_size
+from hawser.core.levels import StopRule, TargetRule, check_shares
+from hawser.core.plan import check_stop_and_size
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.formats.declared import record
 

@@ -8,8 +8,10 @@ import numpy as np
 
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
-from hawser.rehearsal.entries import Setup, Sizer, begin
-from hawser.rehearsal.loop import INSIDE, STOP, TARGET, History, Money, Written, play
+from hawser.core.rules.closing import follow_on
+from hawser.core.rules.laying import Money, Setup
+from hawser.rehearsal.entries import Sizer, begin
+from hawser.rehearsal.loop import INSIDE, History, Written, play
 
 TRADES = 4096  # in a batch
 ROWS = 48  # of fills that one trade may need
@@ -47,21 +49,6 @@ def _signal(history: History, at: int) -> int:
     while at < history.signal.size and history.signal[at] == 0:
         at += 1
     return at
-
-
-@compiled
-def _follow_on(setup: Setup, side: int, ref: int, last: int, stop: int, chain: int) -> int:
-    """The side that follows a trade which ended inside a bar, 0: none."""
-    if chain >= setup.chain:
-        return 0
-    follow = 0
-    if last == TARGET:
-        follow = side
-    elif last == STOP and side * (stop - ref) < 0:
-        follow = -side
-    if (follow > 0 and not setup.long) or (follow < 0 and not setup.short):
-        return 0
-    return follow
 
 
 @compiled
@@ -106,7 +93,7 @@ def run_batch(
         nf, nm, count, cash, at = nf + end.fills, nm + end.moves, count + 1, end.cash, end.bar
         if end.how == INSIDE:
             decided, follows = end.bar, True
-            side = _follow_on(setup, side, trade.ref, end.last, end.stop, chain)
+            side = follow_on(setup, side, trade.ref, end.last, end.stop, chain)
             chain += 1
         elif end.turns:
             side, decided, follows, chain = -side, end.bar - 1, False, 0

@@ -14,19 +14,27 @@ import numpy as np
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.core.rules.ladders import ladder_most, ladder_worst, rung_levels, rung_steps
-from hawser.core.rules.quantity import BUDGET_NOISE, commission, money_stop_distance, risk_of
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.laying import (
+    COLUMN_STOP,
+    MONEY_STOP,
+    Money,
+    Rules,
+    Setup,
+    distance,
+    lay_losses,
+    lay_rules,
+    lay_steps,
+    lay_targets,
+)
+from hawser.core.rules.quantity import BUDGET_NOISE, money_stop_distance, risk_of
 from hawser.core.rules.sizes import BUDGET, GIVEN, AtStop, Limits, asked_steps, cap_steps, steps_of_notional
 from hawser.core.rules.stops import PRICE, STOP_OK, stop_level, stop_verdict
 from hawser.core.rules.targets import PRICE as TARGET_PRICE
-from hawser.core.rules.targets import steps_through, target_level
-from hawser.core.rules.tending import FAR, away, break_even_at
-from hawser.rehearsal.loop import History, Levels, Money, Rules, Spare, Trade
+from hawser.core.rules.targets import target_level
+from hawser.core.rules.tending import away
+from hawser.rehearsal.loop import History, Levels, Spare, Trade
 
-R, TICKS, PERCENT, ATR = 0, 1, 2, 3  # kinds of a distance
 EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2
-COLUMN_STOP, MONEY_STOP, LADDER_STOP = 10, 11, 12
-AT_ONCE = -1e15  # an excursion that every trade has
 
 
 class Sizer(NamedTuple):
@@ -52,55 +60,6 @@ class Sizer(NamedTuple):
     no_positions: bool  # the policy allows none
 
 
-class Setup(NamedTuple):
-    """A rig's rules before they are laid: kinds and values as numbers, one array for each list of them."""
-
-    stop: int
-    stop_value: float
-    stop_offset: float
-    needs_atr: bool
-    target_kind: Array
-    target_value: Array
-    target_share: Array
-    loss_r: Array
-    loss_share: Array
-    at_kind: Array
-    at_value: Array
-    to_kind: Array
-    to_value: Array
-    even: bool
-    even_offset: float
-    even_costs: bool
-    even_after: float  # R; NaN: at once
-    even_target: int
-    trail: int
-    trail_value: float
-    trail_base: float
-    trail_close: bool
-    trail_offset: float
-    trail_step: int
-    trail_after: float
-    trail_target: int
-    time_bars: int
-    basket_stop: float
-    basket_stop_percent: bool
-    basket_target: float
-    basket_target_percent: bool
-    reverse: bool
-    rungs: int  # 0: no ladder
-    spacing_kind: int
-    spacing: float
-    factor: float
-    ladder_target: float
-    ladder_stop: float
-    min_stop: int
-    long: bool
-    short: bool
-    first_time: int
-    last_time: int
-    chain: int  # most follow-ons in a row
-
-
 class Begun(NamedTuple):
     """A trade to be played; `steps` 0: there is no entry."""
 
@@ -108,16 +67,6 @@ class Begun(NamedTuple):
     levels: Levels
     rules: Rules
     risk: float
-
-
-@compiled
-def distance(kind: int, value: float, ref: float, r_ticks: float, atr: float) -> float:
-    """A rig's measure as ticks."""
-    if kind == R:
-        return value * r_ticks
-    if kind == TICKS:
-        return value
-    return ref * value / 100.0 if kind == PERCENT else value * atr
 
 
 @compiled
@@ -189,13 +138,6 @@ def _steps(sizer: Sizer, setup: Setup, money: Money, given: int, equity: float, 
 
 
 @compiled
-def _fees(money: Money, steps: int, price: int) -> float:
-    return commission(
-        steps * money.step, price * money.tick, money.unit_money, money.per_unit, money.per_notional, money.minimum
-    )
-
-
-@compiled
 def _ladder(
     sizer: Sizer, setup: Setup, money: Money, side: int, ref: int, exit_side: int, atr: float, equity: float
 ) -> tuple[int, int, float, Array, Array]:
@@ -229,55 +171,6 @@ def _ladder(
         money.unit_money, money.per_unit, money.per_notional, money.minimum,
     )  # fmt: skip
     return stop, base, worst, levels[1:].copy(), rung_steps(base, setup.rungs, setup.factor)[1:].copy()
-
-
-@compiled
-def _targets(setup: Setup, side: int, ref: int, r_ticks: int, atr: float, steps: int) -> tuple[Array, Array]:
-    """Levels of the targets (the entry's where one is off) and what each takes of `steps`."""
-    count = setup.target_kind.size
-    levels, parts = np.empty(count, np.int64), np.zeros(count, np.int64)
-    share, taken = 0.0, 0
-    for k in range(count):
-        kind, value = setup.target_kind[k], setup.target_value[k]
-        off = value == 0 or setup.target_share[k] == 0
-        levels[k] = ref if off else target_level(kind, value, float(ref), float(r_ticks), atr, side)
-        if levels[k] == ref or levels[k] <= 0:
-            levels[k] = ref
-            continue
-        share += setup.target_share[k]
-        parts[k] = max(0, steps_through(share, steps) - taken)
-        taken += parts[k]
-    return levels, parts
-
-
-@compiled
-def _after(after: float, target: int, r_ticks: int, parts: Array) -> tuple[float, int]:
-    """An activation as an excursion in ticks and a target's number; a merged target waits for the one it went into."""
-    if target == 0:
-        return (AT_ONCE if math.isnan(after) else after * r_ticks), 0
-    while target <= parts.size and parts[target - 1] == 0:
-        target += 1
-    return 0.0, target if target <= parts.size else 40
-
-
-@compiled
-def _laid(
-    setup: Setup, money: Money, side: int, ref: int, r_ticks: int, steps: int, parts: Array, cash: float
-) -> Rules:
-    even, cost = FAR, 0.0
-    if setup.even:
-        if setup.even_costs:
-            cost = 2 * _fees(money, steps, ref) / (steps * money.tick_step) + money.entry_slip + money.exit_slip
-        even = break_even_at(ref, side, setup.even_offset, cost)
-    even_after, even_target = _after(setup.even_after, setup.even_target, r_ticks, parts)
-    trail_after, trail_target = _after(setup.trail_after, setup.trail_target, r_ticks, parts)
-    lost = setup.basket_stop / 100.0 * cash if setup.basket_stop_percent else setup.basket_stop
-    won = setup.basket_target / 100.0 * cash if setup.basket_target_percent else setup.basket_target
-    return Rules(
-        setup.min_stop, even, even_after, even_target, setup.trail, setup.trail_value, setup.trail_base,
-        setup.trail_close, setup.trail_offset, setup.trail_step, trail_after, trail_target, setup.time_bars, lost, won,
-        setup.reverse, setup.ladder_target,
-    )  # fmt: skip
 
 
 @compiled
@@ -318,16 +211,10 @@ def begin(history: History, money: Money, sizer: Sizer, setup: Setup, side: int,
                 at_stop.unit_money, at_stop.per_unit, at_stop.per_notional, at_stop.minimum,
             )  # fmt: skip
     r_ticks = abs(ref - stop)
-    targets, parts = _targets(setup, side, ref, r_ticks, atr, steps)
-    losses, loss_parts = np.empty(setup.loss_r.size, np.int64), np.empty(setup.loss_r.size, np.int64)
-    for k in range(setup.loss_r.size):
-        losses[k] = away(ref, -setup.loss_r[k] * r_ticks, side)
-        loss_parts[k] = floor_whole(setup.loss_share[k] * steps)
-    step_at, step_to = np.empty(setup.at_kind.size), np.empty(setup.at_kind.size, np.int64)
-    for k in range(setup.at_kind.size):
-        step_at[k] = distance(setup.at_kind[k], setup.at_value[k], float(ref), float(r_ticks), atr)
-        step_to[k] = away(ref, distance(setup.to_kind[k], setup.to_value[k], float(ref), float(r_ticks), atr), side)
+    targets, parts = lay_targets(setup, side, ref, r_ticks, atr, steps)
+    losses, loss_parts = lay_losses(setup, side, ref, r_ticks, steps)
+    step_at, step_to = lay_steps(setup, side, ref, r_ticks, atr)
     trade = Trade(side, first, ref, steps, stop, step_at, step_to)
     spare = Spare(parts.copy(), loss_parts.copy(), later.copy(), np.empty((40, 4), np.int64))
     levels = Levels(side * targets, parts, side * losses, loss_parts, side * rungs, later, spare)
-    return Begun(trade, levels, _laid(setup, money, side, ref, r_ticks, max(1, steps), parts, cash), risk)
+    return Begun(trade, levels, lay_rules(setup, money, side, ref, r_ticks, max(1, steps), parts, cash), risk)

@@ -12,26 +12,12 @@ import numpy as np
 
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
-from hawser.core.rules.moving import NO_MOVE, counted, sendable
-from hawser.core.rules.quantity import commission
+from hawser.core.rules.closing import decided_at, moved
+from hawser.core.rules.laying import Money, Rules, fee
 from hawser.core.rules.rounding import level_ticks
-from hawser.core.rules.tending import (
-    FAR,
-    RUNG,
-    STOP,
-    TARGET,
-    inside,
-    ladder_inside,
-    reached,
-    touched,
-    trail_back,
-)
+from hawser.core.rules.tending import FAR, RUNG, STOP, TARGET, inside, ladder_inside, touched
 
-# How a trade ended
-INSIDE, SIGNAL, BASKET, TIME, END = 0, 1, 2, 3, 4
-# Why a stop moved; steps are STEP_1 and on
-BREAK_EVEN, TRAIL, STEP_1 = 0, 1, 10
-NO_TRAIL, ATR_TRAIL, TICKS_TRAIL, PERCENT_TRAIL, COLUMN_TRAIL = -1, 0, 1, 2, 3
+INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
 
 class History(NamedTuple):
@@ -51,43 +37,6 @@ class History(NamedTuple):
     trail_short: Array
     stop_long: Array
     stop_short: Array
-
-
-class Money(NamedTuple):
-    """`tick_step`: money of one tick of one step; commissions as in the core; slippages in ticks."""
-
-    tick_step: float
-    tick: float
-    step: float
-    unit_money: float
-    per_unit: float
-    per_notional: float
-    minimum: float
-    entry_slip: float
-    exit_slip: float
-
-
-class Rules(NamedTuple):
-    """A rig's rules for one trade: distances in ticks, levels in ticks. `after`: an excursion in ticks, and a target's
-    number (0: none)."""
-
-    min_stop: int
-    break_even: int  # its level; FAR: no such rule
-    break_even_after: float
-    break_even_target: int
-    trail: int
-    trail_value: float
-    trail_base: float
-    trail_close: bool
-    trail_offset: float
-    trail_step: int
-    trail_after: float
-    trail_target: int
-    time_bars: int
-    basket_stop: float
-    basket_target: float
-    reverse: bool
-    ladder_target: float  # ticks beyond the average entry; 0: no ladder
 
 
 class Trade(NamedTuple):
@@ -147,13 +96,6 @@ class Played(NamedTuple):
     cash: float
     last: int
     stop: int
-
-
-@compiled
-def _fee(money: Money, steps: float, price: float) -> float:
-    return commission(
-        steps * money.step, price * money.tick, money.unit_money, money.per_unit, money.per_notional, money.minimum
-    )
 
 
 @compiled
@@ -221,73 +163,6 @@ def _within(
 
 
 @compiled
-def _decided(rules: Rules, signal: int, leave: int, lived: int, side: int, won: float) -> tuple[int, bool]:
-    """What is decided at a close for the next open, and whether the trade turns; `lived`: its bars so far."""
-    if rules.reverse and signal == -side:
-        return SIGNAL, True
-    if leave == -side:
-        return SIGNAL, False
-    if won <= -rules.basket_stop or won >= rules.basket_target:
-        return BASKET, False
-    if 0 < rules.time_bars <= lived:
-        return TIME, False
-    return 0, False
-
-
-@compiled
-def _begun(after: float, target: int, excursion: int, ready: int) -> bool:
-    """Whether a rule has begun: its target has filled, or the excursion was reached."""
-    if target:
-        return ready >> target & 1 == 1
-    return reached(excursion, after)
-
-
-@compiled
-def _moved(
-    rules: Rules,
-    side: int,
-    ref: int,
-    step_at: Array,
-    step_to: Array,
-    atr: float,
-    line: float,
-    stop: int,
-    best: int,
-    exit_side: int,
-    ready: int,
-) -> tuple[int, int]:
-    """Where the stop stands from the next bar on, and why: the tightest candidate, the first on a tie; -1: it stays."""
-    excursion, level, why = best - side * ref, stop, -1
-    if rules.break_even != FAR and _begun(rules.break_even_after, rules.break_even_target, excursion, ready):
-        found = sendable(rules.break_even, stop, exit_side, rules.min_stop, side)
-        if found != NO_MOVE and side * (found - level) > 0:
-            level, why = found, BREAK_EVEN
-    for k in range(step_at.size):
-        if reached(excursion, step_at[k]):
-            found = sendable(step_to[k], stop, exit_side, rules.min_stop, side)
-            if found != NO_MOVE and side * (found - level) > 0:
-                level, why = found, STEP_1 + k
-    if rules.trail != NO_TRAIL and _begun(rules.trail_after, rules.trail_target, excursion, ready):
-        candidate = _trail(rules, atr, line, side, side * best, exit_side)
-        if candidate != NO_MOVE and counted(candidate, stop, rules.trail_step, side):
-            found = sendable(candidate, stop, exit_side, rules.min_stop, side)
-            if found != NO_MOVE and side * (found - level) > 0:
-                level, why = found, TRAIL
-    return level, why
-
-
-@compiled
-def _trail(rules: Rules, atr: float, line: float, side: int, best: int, exit_side: int) -> int:
-    """The trail's candidate at a close, or NO_MOVE where it has no value. `line`: what it follows, spread included."""
-    if rules.trail == COLUMN_TRAIL:
-        return NO_MOVE if np.isnan(line) else level_ticks(line - side * rules.trail_offset, side)
-    if rules.trail == ATR_TRAIL and np.isnan(atr):
-        return NO_MOVE
-    anchor = float(exit_side if rules.trail_close else best)
-    return trail_back(anchor, rules.trail, rules.trail_value, rules.trail_base, atr, side)
-
-
-@compiled
 def _write(fills: Array, n: int, bar: int, way: int, what: int, number: int, price: float, steps: int) -> int:
     fills[n, 0], fills[n, 1], fills[n, 2], fills[n, 3], fills[n, 4], fills[n, 5] = bar, way, what, number, price, steps
     return n + 1
@@ -331,7 +206,7 @@ def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Arra
             left -= steps
             last = what
             ready |= 1 << number if what == TARGET else 0
-        cash -= _fee(money, float(steps), price)
+        cash -= fee(money, float(steps), price)
         nf = _write(fills, nf, i, 1 if what == RUNG else -1, what, number, price, steps)
     return Book(flow, value, cash, entered, left, nf, last, ready)
 
@@ -368,7 +243,7 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     price = trade.ref + side * money.entry_slip
     nf = _write(fills, 0, trade.first, 1, 0, 0, price, trade.steps)
     nm, dependent, ready, last = 0, 0, 0, STOP
-    cash -= _fee(money, float(trade.steps), price)
+    cash -= fee(money, float(trade.steps), price)
     value, flow = price * trade.steps, -side * price * trade.steps
     goal = FAR
     if rules.ladder_target > 0:
@@ -383,7 +258,7 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             best = worst = opens
         if decided:  # at market, at this open
             price = side * opens - side * money.exit_slip
-            cash += (flow + side * price * left) * money.tick_step - _fee(money, float(left), price)
+            cash += (flow + side * price * left) * money.tick_step - fee(money, float(left), price)
             nf = _write(fills, nf, i, -1, 10 + decided, 0, price, left)
             best, worst = max(best, opens), min(worst, opens)
             break
@@ -404,15 +279,17 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
         profit = (flow + closes * left) * money.tick_step
         equity[i] = cash + profit
         if i == n - 1:
-            cash += profit - _fee(money, float(left), float(side * closes))
+            cash += profit - fee(money, float(left), float(side * closes))
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
-        decided, turning = _decided(rules, signal[i], leave[i], i - trade.first + 1, side, equity[i] - before)
+        decided, turning = decided_at(rules, signal[i], leave[i], i - trade.first + 1, side, equity[i] - before)
         value_of = line[i] + (0 if side > 0 else spread) if follows else np.nan
-        level, why = _moved(
-            rules, side, trade.ref, trade.step_at, trade.step_to, atr[i], value_of, stop, best, side * closes, ready
-        )
+        at_close = side * closes
+        level, why = moved(
+            rules, side, trade.ref, trade.step_at, trade.step_to, atr[i], value_of, stop, side * best, at_close,
+            at_close, ready,
+        )  # fmt: skip
         if why >= 0:
             stop, nm = level, _move(moves, nm, i + 1, level, why)
         i += 1

@@ -11,15 +11,17 @@ import numpy as np
 
 from hawser.core.account import Account
 from hawser.core.bars import Bars, span_of
+from hawser.core.columns import atr_column, stop_column, trail_column
 from hawser.core.errors import BadInput
 from hawser.core.fx import convert
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
+from hawser.core.laying import money_of, setup_of
 from hawser.core.rig import Rig
+from hawser.core.rules import closing
 from hawser.core.rules.tending import LOSS_STEP, RUNG, STOP, TARGET
 from hawser.rehearsal import batch, loop
-from hawser.rehearsal.columns import atr_column, stop_column, trail_column
-from hawser.rehearsal.setup import setup_of, sizer_of
+from hawser.rehearsal.setup import sizer_of
 
 NO_COLUMN = np.empty(0)
 
@@ -82,7 +84,7 @@ class Outcome:
     def held(self) -> int:
         """Bars in which a position was held after what the open did."""
         whole = self.rows.whole
-        at_open = np.isin(whole[:, batch.HOW], (loop.SIGNAL, loop.BASKET, loop.TIME))
+        at_open = np.isin(whole[:, batch.HOW], (closing.SIGNAL, closing.BASKET, closing.TIME))
         return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open).sum())
 
     @cached_property
@@ -125,14 +127,8 @@ class Rehearsal:
             atr_column(bars, rig.atr_length, simple) / tick, *trails, *stops,
         )  # fmt: skip
         fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
-        unit = float(instrument.multiplier * fx)
-        fees, costs = instrument.commission, account.costs
-        self.money = loop.Money(
-            tick * unit * instrument.step_size, tick, instrument.step_size, unit, float(fees.per_unit),
-            float(fees.per_notional), float(fees.minimum), float(costs.entry_slippage_ticks),
-            float(costs.exit_slippage_ticks),
-        )  # fmt: skip
-        self._sizer, self._setup = sizer_of(account, instrument), setup_of(rig, account, instrument)
+        self.money = money_of(account, instrument, fx)
+        self._sizer, self._setup = sizer_of(account, instrument), setup_of(rig, account.size, instrument)
 
     def run(self, order: int, progress: Callable[[int], None] | None = None) -> Outcome:
         """Play every trade; `progress` is told the bar reached, and may raise to give up."""
@@ -174,7 +170,7 @@ def _fill_equity(equity: Array, start: float) -> None:
     equity[:] = np.where(last < 0, start, equity[np.maximum(last, 0)])
 
 
-DECIDED = {loop.SIGNAL: "signal", loop.BASKET: "basket", loop.TIME: "time", loop.END: "end"}
+DECIDED = {closing.SIGNAL: "signal", closing.BASKET: "basket", closing.TIME: "time", loop.END: "end"}
 FILLED = {STOP: "stop", TARGET: "target_", RUNG: "rung_", LOSS_STEP: "loss_step_"}
 
 

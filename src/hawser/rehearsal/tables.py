@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from hawser.core.rules.closing import move_name
 from hawser.core.rules.quantity import commission
-from hawser.rehearsal import loop
 from hawser.rehearsal.run import Outcome, Rehearsal, exit_name
 
 Row = tuple[object, ...]
@@ -56,8 +56,3 @@ class OutcomeTables:
         """Whole lines: there is one for each bar."""
         for time, value in zip(self._times, self._outcome.equity.tolist(), strict=True):
             yield f"{time},{value!r}"
-
-
-def move_name(why: int) -> str:
-    """Why a stop moved, as it is written."""
-    return {loop.BREAK_EVEN: "break_even", loop.TRAIL: "trail"}.get(why, f"step_{why - loop.STEP_1 + 1}")

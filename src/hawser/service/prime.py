@@ -17,9 +17,14 @@ from hawser.core.entry import EntryRule
 from hawser.core.heat import Stake, heat
 from hawser.core.indicators import Array, atr, true_range_at, wilder_next
 from hawser.core.instrument import Commission, Instrument
-from hawser.core.plan import StopRule, TargetRule
-from hawser.core.rules import entries, moving
+from hawser.core.laying import money_of, setup_of
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.rig import BreakEven, LossStep, Measure, Rig, Step, TimeExit, Trail
+from hawser.core.rules import entries, laying, moving
+from hawser.core.rules.closing import decided_at, follow_on, moved
+from hawser.core.rules.rounding import floor_whole
 from hawser.core.rules.targets import steps_through
+from hawser.core.rules.tending import STOP
 from hawser.core.sizing import SizeRequest, sized
 from hawser.core.typed import read_stop
 
@@ -45,10 +50,27 @@ def prime_rules() -> None:
     EntryRule("stop", atr=1.0).level(instrument, 1000, 1002, 1.5, 1)
     entries.held_stop(900, 1000, 1002, 2.0, 1)
     entries.backstop_behind(30, 2.0)
-    best = moving.better_exit(1000, 1004, 1)
-    candidate = moving.trail_atr(float(best), 0.0, 3.0, 15.0, 1)
-    if moving.counted(candidate, 900, 1, 1):
-        moving.sendable(candidate, 900, 1003, 10, 1)
+    moving.better_exit(1000, 1004, 1)
+    _tending(instrument)
+
+
+def _tending(instrument: Instrument) -> None:
+    rig = Rig(
+        stop=StopRule(atr=2.0), target=(TargetRule(share=0.5, r=1.0),), break_even=BreakEven(cover_costs=True),
+        step=(Step(Measure(r=1.0), Measure(r=0.5)),), trail=Trail(atr=3.0), loss_step=(LossStep(0.5, 0.5),),
+        time_exit=TimeExit(5),
+    )  # fmt: skip
+    account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=0.5))
+    setup = setup_of(rig, account.size, instrument)
+    money = money_of(account, instrument, 1.0)
+    _, parts = laying.lay_targets(setup, 1, 1000, 30, 15.0, 10)
+    laying.lay_losses(setup, 1, 1000, 30, 10)
+    rules = laying.lay_rules(setup, money, 1, 1000, 30, 10, parts, 10_000.0)
+    at, to = laying.lay_steps(setup, 1, 1000, 30, 15.0)
+    moved(rules, 1, 1000, at, to, 15.0, 0.0, 970, 1040, 1030, 1030, 0)
+    decided_at(rules, 0, 0, 1, 1, 0.0)
+    follow_on(setup, 1, 1000, STOP, 970, 0)
+    floor_whole(0.5 * 10)
 
 
 def _indicators() -> None:
@@ -57,8 +79,9 @@ def _indicators() -> None:
     atr(bars.high, bars.low, bars.close, 2, False)
     wilder_next(1.0, true_range_at(2.0, 1.0, 1.5), 14)
     for kept in (bars, bars.mapped(_read_only)):  # to the compiler arrays that may not be written are another type
-        for stop in ("pivot 1 1", "sma 2", "ema 2", "supertrend 2 2", "parabolic"):
-            basis(read_stop(stop, "CHF"), kept, 1)
+        for stop in ("3 bars", "channel 2", "pivot 1 1", "sma 2", "ema 2", "supertrend 2 2", "parabolic"):
+            for side in (1, -1):
+                basis(read_stop(stop, "CHF"), kept, side)
 
 
 def _read_only(column: Array) -> Array:

@@ -17,12 +17,13 @@ from collections.abc import Callable
 import msgspec
 
 from hawser.core.account import Account
-from hawser.core.basis import basis
+from hawser.core.basis import basis, needs_values, own_atr, plan_atr, values_for
 from hawser.core.clock import DAY
 from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
+from hawser.engine.following import following, turned_plan
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.service.barstore import BarStore
 from hawser.service.boundary import Inward, as_request
@@ -71,7 +72,7 @@ class Session:
         self.take(ev.Opened(time=now, prefix=prefix, account=account, instruments=instruments))
         for store in self.stores.values():
             for bar in store.seeds(now):
-                self.take(bar)
+                self.take(self._valued(bar))
         self._take_up_timers(now)
         self.flush()
 
@@ -92,7 +93,7 @@ class Session:
         """Take one message of the venue that arrived at `now`."""
         if isinstance(told, port.BarTold):
             for bar in self.stores[told.symbol].take(told, now):
-                self.take(bar)
+                self.take(self._valued(bar))
             return
         event = self._inward.event(told, now)
         if event is None:
@@ -176,7 +177,7 @@ class Session:
                 self._safely(self.message, message, self.venue.now)
             elif timer is not None and timer <= until:
                 _, _, name = heapq.heappop(self._timers)
-                self._safely(self.take, ev.TimerFired(time=max(timer, self.venue.now), name=name))
+                self._safely(self.take, self._fired(name, max(timer, self.venue.now)))
             else:
                 break
         if self._batch:
@@ -184,14 +185,16 @@ class Session:
 
     def ask(self, event: ev.AskEvent) -> None:
         """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now."""
+        replace = msgspec.structs.replace
         if isinstance(event, (ev.PlaceTrade, ev.Reequip, ev.Adopt)):
-            event = msgspec.structs.replace(event, basis=self.basis(event.plan))
+            event = replace(event, basis=self.basis(event.plan), atr=self.own_atr(event.plan))
         elif isinstance(event, ev.PlaceStraddle):
-            sides = [msgspec.structs.replace(event.plan, side=side) for side in (1, -1)]
-            event = msgspec.structs.replace(event, bases=(self.basis(sides[0]), self.basis(sides[1])))
+            sides = [replace(event.plan, side=side) for side in (1, -1)]
+            bases = (self.basis(sides[0]), self.basis(sides[1]))
+            event = replace(event, bases=bases, own_atr=self.own_atr(event.plan))
         elif isinstance(event, ev.MoveEntry) and event.trade in self.engine.state.trades:
             plan = self.engine.state.trades[event.trade].plan
-            event = msgspec.structs.replace(event, basis=self.basis(plan))
+            event = replace(event, basis=self.basis(plan), atr=self.own_atr(plan))
         self._safely(self.take, event)
         self.flush()
 
@@ -226,8 +229,38 @@ class Session:
         store = self.stores.get(plan.symbol)
         if plan.stop is None or not plan.stop.from_bars or store is None or plan.timeframe_ns not in store.series:
             return None
-        found = basis(plan.stop, store.series[plan.timeframe_ns].bars(), plan.side)
+        simple = plan.rig is not None and plan.rig.atr_smoothing == "simple"
+        found = basis(plan.stop, store.series[plan.timeframe_ns].bars(), plan.side, simple)
         return None if math.isnan(found) else found
+
+    def own_atr(self, plan: Plan) -> float | None:
+        """The ATR of the plan's rig, price units; None where it is the one bars carry, or has no value."""
+        store = self.stores.get(plan.symbol)
+        if plan.rig is None or not own_atr(plan) or store is None or plan.timeframe_ns not in store.series:
+            return None
+        found = plan_atr(plan.rig, store.series[plan.timeframe_ns].bars())
+        return None if math.isnan(found) else found
+
+    def _valued(self, bar: ev.BarCompleted) -> ev.BarCompleted:
+        """The bar with what the rigs of open trades need at it."""
+        trades = self.engine.state.trades_in(bar.symbol)
+        plans = [trade.plan for trade in trades if trade.open_steps and trade.plan.timeframe_ns == bar.span]
+        if not any(needs_values(plan) for plan in plans):
+            return bar
+        series = self.stores[bar.symbol].series
+        values = values_for(plans, bar.span, lambda span: series[span].bars())
+        return msgspec.structs.replace(bar, values=values)
+
+    def _fired(self, name: str, now: int) -> ev.TimerFired:
+        """A timer; where another trade is to follow one that has ended, with what its plan stands on now."""
+        kind, _, rest = name.partition(":")
+        trade = self.engine.state.trades.get(rest)
+        if kind not in ("turn", "follow") or trade is None:
+            return ev.TimerFired(time=now, name=name)
+        plan = following(self.engine.state, trade) if kind == "follow" else turned_plan(trade)
+        basis = self.basis(plan) if plan is not None else None
+        atr = self.own_atr(plan) if plan is not None else None
+        return ev.TimerFired(time=now, name=name, basis=basis, atr=atr)
 
     def write_down(self) -> None:
         """Record what was held back, so that the record is the state."""

@@ -18,7 +18,7 @@ from hawser.engine.asks import break_even_level
 from hawser.engine.entering import account_now, is_pending, request_for
 from hawser.engine.events import Held
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
-from hawser.engine.protecting import target_parts
+from hawser.engine.rigging import target_parts
 from hawser.engine.state import EngineState, Rest, Trade, bar_key
 from hawser.engine.verdict import Closed, account_verdict, entry_verdict
 

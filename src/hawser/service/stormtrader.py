@@ -9,7 +9,9 @@ import msgspec
 from hawser.core.account import SizeRule
 from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule, Good, HeldRule
-from hawser.core.plan import Plan, StopRule, TargetRule, TrailRule
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.plan import Plan
+from hawser.core.rig import Trail
 from hawser.engine import events as ev
 from hawser.engine.entering import is_pending
 from hawser.engine.state import Trade
@@ -100,7 +102,7 @@ class Trader:
             symbol=draw.choice(list(self._session.venue.instruments)), side=draw.choice((1, -1)),
             size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=StopRule(atr=draw.uniform(0.5, 3.0)),
             targets=tuple(TargetRule(r=r * draw.uniform(0.2, 1), share=share) for r, share in shares),
-            trail=TrailRule(draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
+            trail=Trail(atr=draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
             entry=self._entry(), anchor=draw.choice(("planned", "fill")),
             held=self._held() if draw.random() < 0.25 else None,
         )  # fmt: skip

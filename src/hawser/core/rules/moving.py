@@ -1,15 +1,8 @@
 """Reckoning section 7: how automation moves a stop. It only ever tightens. All levels are in ticks."""
 
 from hawser.core.compiled import compiled
-from hawser.core.rules.rounding import level_ticks
 
 NO_MOVE = -1
-
-
-@compiled
-def trail_atr(anchor: float, base: float, multiple: float, atr: float, side: int) -> int:
-    """The ATR trail's candidate: `base + multiple*atr` ticks behind `anchor`, on the grid."""
-    return level_ticks(anchor - side * (base + multiple * atr), side)
 
 
 @compiled

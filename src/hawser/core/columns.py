@@ -1,4 +1,4 @@
-"""Indicator columns of a whole history for one rig: what a stop stands on, and what a trail follows."""
+"""Indicator columns of a history for one rig: what a stop stands on, and what a trail follows."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import numpy as np
 from hawser.core.bars import Bars, joined
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.indicators import Array, atr, ema, highest, lowest, sma
-from hawser.core.plan import LineRule, StopRule
+from hawser.core.levels import LineRule, StopRule
 from hawser.core.rig import Trail
 from hawser.core.stop_lines import parabolic, pivots, supertrend
 
@@ -38,17 +38,21 @@ def stop_column(rule: StopRule, bars: Bars, side: int, simple: bool) -> Array:
     return line_column(rule.line, bars, side, simple)
 
 
+def trail_values(trail: Trail, bars: Bars, side: int, simple: bool) -> Array:
+    """What a trail by bars or a line follows, at each of the bars it is taken from."""
+    if trail.bars is not None:
+        return extreme_column(bars, trail.bars, side)
+    assert trail.line is not None  # the only other kind with a column
+    return line_column(trail.line, bars, side, simple)
+
+
 def trail_column(trail: Trail, bars: Bars, side: int, simple: bool, span: int) -> Array:
     """What a trail by bars or a line follows at each bar's close, on the chart's or a coarser timeframe."""
     coarse, wide = bars, 0
     if trail.timeframe is not None and TIMEFRAMES[trail.timeframe] > span:
         wide = TIMEFRAMES[trail.timeframe]
         coarse = joined(bars, wide)
-    if trail.bars is not None:
-        values = extreme_column(coarse, trail.bars, side)
-    else:
-        assert trail.line is not None  # the only other kind with a column
-        values = line_column(trail.line, coarse, side, simple)
+    values = trail_values(trail, coarse, side, simple)
     if not wide:
         return values
     # The last coarse bar whose end has come by each bar's own end.

@@ -1,0 +1,93 @@
+"""A rig as the numbers that the compiled rules read."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from hawser.core.account import Account, SizeRule
+from hawser.core.indicators import Array
+from hawser.core.instrument import Instrument
+from hawser.core.levels import StopRule, in_ticks
+from hawser.core.rig import After, Amount, Measure, Rig
+from hawser.core.rules import laying
+
+TRAILS = {"atr": laying.ATR_TRAIL, "ticks": laying.TICKS_TRAIL, "percent": laying.PERCENT_TRAIL}
+
+
+def _or_nan(value: float | None) -> float:
+    return math.nan if value is None else float(value)
+
+
+def _measures(rules: list[Measure]) -> tuple[Array, Array]:
+    kinds = {"r": laying.R, "ticks": laying.TICKS, "percent": laying.PERCENT, "atr": laying.ATR}
+    named = [next((key, getattr(one, key)) for key in kinds if getattr(one, key) is not None) for one in rules]
+    return np.array([kinds[key] for key, _ in named], np.int64), np.array([value for _, value in named], float)
+
+
+def _stop(rule: StopRule | None, size: SizeRule, instrument: Instrument) -> tuple[int, float, float]:
+    """Kind, value and offset of the initial stop."""
+    if rule is None:
+        return laying.LADDER_STOP, 0.0, 0.0
+    if size.method == "invest":
+        return laying.MONEY_STOP, float(size.risk or 0.0), 0.0
+    if rule.money is not None:
+        return laying.MONEY_STOP, float(rule.money), 0.0
+    if rule.from_bars:
+        return laying.COLUMN_STOP, 0.0, float(rule.offset_ticks)
+    value = in_ticks(rule.price, instrument) if rule.price is not None else float(rule.value)
+    return StopRule.KINDS[rule.kind], value, 0.0
+
+
+def _after(after: After | None) -> tuple[float, int]:
+    return (math.nan, 0) if after is None else (_or_nan(after.r), after.target or 0)
+
+
+def _amount(amount: Amount | None) -> tuple[float, bool]:
+    if amount is None:
+        return math.inf, False
+    return float(amount.money if amount.money is not None else amount.percent or 0.0), amount.money is None
+
+
+def money_of(account: Account, instrument: Instrument, fx: float) -> laying.Money:
+    """What ticks and fills cost at a conversion rate."""
+    tick, unit, fees = instrument.tick_size, float(instrument.multiplier * fx), instrument.commission
+    return laying.Money(
+        tick * unit * instrument.step_size, tick, instrument.step_size, unit, float(fees.per_unit),
+        float(fees.per_notional), float(fees.minimum), float(account.costs.entry_slippage_ticks),
+        float(account.costs.exit_slippage_ticks),
+    )  # fmt: skip
+
+
+def setup_of(rig: Rig, size: SizeRule, instrument: Instrument) -> laying.Setup:
+    """The rig's rules; how the account sizes says whose the stop is."""
+    stop, stop_value, offset = _stop(rig.stop, size, instrument)
+    at, to = _measures([one.at for one in rig.step]), _measures([one.to for one in rig.step])
+    values = [in_ticks(one.price, instrument) if one.price is not None else float(one.value) for one in rig.target]
+    needs = (
+        size.method == "volatility" or (rig.stop is not None and rig.stop.kind == "atr")
+        or any(one.kind == "atr" and not one.off for one in rig.target)
+        or any(measure.atr is not None for one in rig.step for measure in (one.at, one.to))
+        or (rig.ladder is not None and rig.ladder.spacing.atr is not None)
+    )  # fmt: skip
+    even, trail, ladder, basket = rig.break_even, rig.trail, rig.ladder, rig.basket
+    spacing = _measures([ladder.spacing] if ladder else [Measure(ticks=1.0)])
+    lost, won = _amount(basket.stop if basket else None), _amount(basket.target if basket else None)
+    return laying.Setup(
+        stop, stop_value, offset, needs, np.array([one.KINDS[one.kind] for one in rig.target], np.int64),
+        np.array(values, float), np.array([one.share for one in rig.target], float),
+        np.array([one.r for one in rig.loss_step], float), np.array([one.share for one in rig.loss_step], float),
+        *at, *to, even is not None, float(even.offset_ticks) if even else 0.0, bool(even and even.cover_costs),
+        *_after(even.after if even else None),
+        TRAILS.get(trail.kind, laying.COLUMN_TRAIL) if trail else laying.NO_TRAIL,
+        float(getattr(trail, trail.kind)) if trail and trail.kind in TRAILS else 0.0,
+        float(trail.base_ticks) if trail else 0.0, bool(trail and trail.anchor == "close"),
+        float(trail.offset_ticks) if trail else 0.0, trail.step_ticks if trail else 1,
+        *_after(trail.after if trail else None), (rig.time_exit.bars or 0) if rig.time_exit else 0, *lost, *won,
+        rig.reverse, ladder.rungs if ladder else 0, int(spacing[0][0]), float(spacing[1][0]),
+        float(ladder.factor) if ladder else 1.0, float(ladder.target_ticks) if ladder else 0.0,
+        float(ladder.stop_ticks or 0.0) if ladder else 0.0, instrument.min_stop_ticks, rig.allows(1), rig.allows(-1),
+        -(1 << 62) if rig.from_ is None else rig.from_, 1 << 62 if rig.to is None else rig.to,
+        rig.follow_on.max_chain if rig.follow_on else 0,
+    )  # fmt: skip

@@ -1,0 +1,114 @@
+"""What is decided at a bar's close (reckoning sections 7 and 10): the stop's next level, and whether to leave."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from hawser.core.compiled import compiled
+from hawser.core.indicators import Array
+from hawser.core.rules.laying import ATR_TRAIL, COLUMN_TRAIL, NO_TRAIL, Rules, Setup
+from hawser.core.rules.moving import NO_MOVE, counted, sendable
+from hawser.core.rules.rounding import level_ticks
+from hawser.core.rules.tending import FAR, STOP, TARGET, reached, trail_back
+
+# Why a trade is left at the next open
+SIGNAL, BASKET, TIME = 1, 2, 3
+# Why a stop moved; steps are STEP_1 and on
+BREAK_EVEN, TRAIL, STEP_1 = 0, 1, 10
+
+
+@compiled
+def decided_at(rules: Rules, signal: int, leave: int, lived: int, side: int, won: float) -> tuple[int, bool]:
+    """What is decided at a close for the next open (0: nothing), and whether the trade turns.
+
+    `signal` and `leave`: what the close signals, +1, -1 or 0; `lived`: the trade's bars so far, its first included;
+    `won`: its result so far, money.
+    """
+    if rules.reverse and signal == -side:
+        return SIGNAL, True
+    if leave == -side:
+        return SIGNAL, False
+    if won <= -rules.basket_stop or won >= rules.basket_target:
+        return BASKET, False
+    if 0 < rules.time_bars <= lived:
+        return TIME, False
+    return 0, False
+
+
+@compiled
+def begun(after: float, target: int, excursion: int, ready: int) -> bool:
+    """Whether a rule has begun: its target has filled, or the excursion was reached."""
+    if target:
+        return ready >> target & 1 == 1
+    return reached(excursion, after)
+
+
+@compiled
+def moved(
+    rules: Rules,
+    side: int,
+    ref: int,
+    step_at: Array,
+    step_to: Array,
+    atr: float,
+    line: float,
+    stop: int,
+    best: int,
+    close: int,
+    exit_side: int,
+    ready: int,
+) -> tuple[int, int]:
+    """Where the stop stands from the next bar on, and why: the tightest candidate, the first on a tie; -1: it stays.
+
+    All in ticks: `atr`, and `line` (what a trail by bars or a line follows, spread included) NaN where they have no
+    value; `best` and `close` the best exit-side price so far and the bar's last, `exit_side` the market's now;
+    `ready`: targets filled, as bits.
+    """
+    excursion, level, why = side * (best - ref), stop, -1
+    if rules.break_even != FAR and begun(rules.break_even_after, rules.break_even_target, excursion, ready):
+        found = sendable(rules.break_even, stop, exit_side, rules.min_stop, side)
+        if found != NO_MOVE and side * (found - level) > 0:
+            level, why = found, BREAK_EVEN
+    for k in range(step_at.size):
+        if reached(excursion, step_at[k]):
+            found = sendable(step_to[k], stop, exit_side, rules.min_stop, side)
+            if found != NO_MOVE and side * (found - level) > 0:
+                level, why = found, STEP_1 + k
+    if rules.trail != NO_TRAIL and begun(rules.trail_after, rules.trail_target, excursion, ready):
+        candidate = trail_candidate(rules, atr, line, side, best, close)
+        if candidate != NO_MOVE and counted(candidate, stop, rules.trail_step, side):
+            found = sendable(candidate, stop, exit_side, rules.min_stop, side)
+            if found != NO_MOVE and side * (found - level) > 0:
+                level, why = found, TRAIL
+    return level, why
+
+
+@compiled
+def trail_candidate(rules: Rules, atr: float, line: float, side: int, best: int, close: int) -> int:
+    """The trail's candidate at a close, or NO_MOVE where it has no value; ticks as in `moved`."""
+    if rules.trail == COLUMN_TRAIL:
+        return NO_MOVE if np.isnan(line) else level_ticks(line - side * rules.trail_offset, side)
+    if rules.trail == ATR_TRAIL and np.isnan(atr):
+        return NO_MOVE
+    anchor = float(close if rules.trail_close else best)
+    return trail_back(anchor, rules.trail, rules.trail_value, rules.trail_base, atr, side)
+
+
+@compiled
+def follow_on(setup: Setup, side: int, ref: int, last: int, stop: int, chain: int) -> int:
+    """The side that follows a trade which ended inside a bar, 0: none."""
+    if chain >= setup.chain:
+        return 0
+    follow = 0
+    if last == TARGET:
+        follow = side
+    elif last == STOP and side * (stop - ref) < 0:
+        follow = -side
+    if (follow > 0 and not setup.long) or (follow < 0 and not setup.short):
+        return 0
+    return follow
+
+
+def move_name(why: int) -> str:
+    """Why a stop moved, as it is written."""
+    return {BREAK_EVEN: "break_even", TRAIL: "trail"}.get(why, f"step_{why - STEP_1 + 1}")

@@ -1,0 +1,70 @@
+"""What comes after a trade has ended: the other side where it was turned around, a follow-on where its rig says so.
+
+Both are new entries like any other: sized and levelled afresh, and refused where a guard is closed.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from hawser.core.entry import EntryRule
+from hawser.core.plan import Plan
+from hawser.core.rules.closing import follow_on
+from hawser.core.rules.tending import LOSS_STEP, STOP, TARGET
+from hawser.engine import events as ev
+from hawser.engine.entering import place
+from hawser.engine.requests import Desk
+from hawser.engine.rigging import setup_for
+from hawser.engine.state import EngineState, Trade
+
+
+def at_a_price(plan: Plan) -> bool:
+    """Whether a line of the plan stands at a price, which another trade could not use."""
+    return any(rule is not None and rule.price is not None for rule in (plan.stop, *plan.targets))
+
+
+def _again(trade: Trade, side: int) -> Plan:
+    return msgspec.structs.replace(trade.plan, side=side, entry=EntryRule())
+
+
+def turned_plan(trade: Trade) -> Plan:
+    """The plan for the other side."""
+    return _again(trade, -trade.side)
+
+
+def turned(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:
+    """The trade that was turned around has ended: the other side, as any new entry."""
+    ask = f"{trade.turn}-turned"
+    place(desk, ev.PlaceTrade(time=desk.state.now, ask=ask, plan=turned_plan(trade), basis=event.basis, atr=event.atr))
+
+
+def following(state: EngineState, trade: Trade) -> Plan | None:
+    """The plan that follows a trade by its rig; None: there is no such."""
+    rig = trade.plan.rig
+    if rig is None or rig.follow_on is None or trade.turn or state.halt is not None:
+        return None
+    setup = setup_for(trade.plan, state.instruments[trade.symbol])
+    side = follow_on(setup, trade.side, trade.ref, _last(trade), trade.stop, trade.chain)
+    if not side or at_a_price(trade.plan):
+        return None
+    return _again(trade, side)
+
+
+def _last(trade: Trade) -> int:
+    """What closed the last of it, as the rules name it."""
+    word = trade.end_reason.removeprefix("held ").split(" ")[0]
+    return {"stop": STOP, "target": TARGET}.get(word, LOSS_STEP)
+
+
+def followed(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:
+    """The trade has ended by a target or its stop: its follow-on."""
+    plan = following(desk.state, trade)
+    if plan is None:
+        return
+    text = f"Follow-on {trade.chain + 1} after {trade.id}: {'long' if plan.side > 0 else 'short'}"
+    desk.tell("info", "follow_on", text, trade)
+    ask = ev.PlaceTrade(
+        time=desk.state.now, ask=f"{trade.id}-follow", plan=plan, basis=event.basis, atr=event.atr,
+        chain=trade.chain + 1,
+    )  # fmt: skip
+    place(desk, ask)

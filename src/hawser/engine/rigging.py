@@ -1,0 +1,152 @@
+"""A trade's rig laid on it: its rules as levels and excursions, by the same functions as a rehearsal's. Pure reads."""
+
+from __future__ import annotations
+
+import math
+from functools import lru_cache
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.errors import Refused
+from hawser.core.fx import convert
+from hawser.core.indicators import Array
+from hawser.core.instrument import Instrument
+from hawser.core.laying import money_of, setup_of
+from hawser.core.plan import Plan
+from hawser.core.rig import Rig
+from hawser.core.rules import laying
+from hawser.core.rules.rounding import ceil_whole, floor_whole
+from hawser.core.rules.targets import steps_through
+from hawser.core.rules.tending import FAR
+from hawser.engine.state import EngineState, TargetLine, Trade
+
+_setup = lru_cache(maxsize=1024)(setup_of)
+
+
+def setup_for(plan: Plan, instrument: Instrument) -> laying.Setup:
+    """The plan's rules as numbers."""
+    return _setup(plan.tended, plan.size, instrument)
+
+
+class Laid(NamedTuple):
+    """The rules of one trade: distances and levels in ticks; where the steps act, and lead."""
+
+    rules: laying.Rules
+    step_at: Array
+    step_to: Array
+
+
+def target_parts(trade: Trade, total: int) -> dict[int, int]:
+    """What each target takes of a position of `total` steps, by number; merged ones take 0."""
+    parts, share, taken = {}, 0.0, 0
+    for line in trade.targets:
+        share += line.share
+        parts[line.number] = steps_through(share, total) - taken
+        taken += parts[line.number]
+    return parts
+
+
+def loss_parts(trade: Trade) -> dict[int, int]:
+    """What each loss step takes of the original quantity, by number."""
+    return {line.number: floor_whole(line.share * trade.entered) for line in trade.losses}
+
+
+def loss_lines(plan: Plan, instrument: Instrument, ref: int, r_ticks: int) -> tuple[TargetLine, ...]:
+    """The loss steps of a plan's rig from an entry at `ref`."""
+    if plan.rig is None or not plan.rig.loss_step:
+        return ()
+    levels, _ = laying.lay_losses(setup_for(plan, instrument), plan.side, ref, r_ticks, 0)
+    return tuple(
+        TargetLine(number, level, rule.share, rule=number)
+        for number, (rule, level) in enumerate(zip(plan.rig.loss_step, levels.tolist(), strict=True), start=1)
+    )
+
+
+def lay(state: EngineState, trade: Trade) -> Laid:
+    """The rules of a trade, at the rates of this moment; what costs nobody can tell without a rate is left out."""
+    instrument, account = state.instruments[trade.symbol], state.account
+    assert account is not None
+    setup = setup_for(trade.plan, instrument)
+    try:
+        fx = convert(instrument.quote, account.currency, state.current_rates())
+    except Refused:
+        fx = math.nan
+    money = money_of(account, instrument, fx)
+    atr = math.nan if trade.atr is None else trade.atr / instrument.tick_size
+    parts = np.zeros(len(trade.plan.targets), np.int64)
+    of = target_parts(trade, trade.entered)
+    for line in trade.targets:
+        if line.rule:
+            parts[line.rule - 1] = of[line.number]
+    equity = trade.entry_equity or state.equity
+    rules = laying.lay_rules(
+        setup, money, trade.side, trade.ref, trade.r_ticks, max(1, trade.entered), parts, float(equity)
+    )  # fmt: skip
+    if math.isnan(fx) and setup.even_costs:
+        rules = rules._replace(break_even=FAR)
+    return Laid(rules, *laying.lay_steps(setup, trade.side, trade.ref, trade.r_ticks, atr))
+
+
+def ready(trade: Trade) -> int:
+    """The rig's targets that have filled, as bits by their number in the rig."""
+    parts, bits = target_parts(trade, trade.entered), 0
+    for line in trade.targets:
+        if line.rule and 0 < parts[line.number] <= line.filled:
+            bits |= 1 << line.rule
+    return bits
+
+
+class Waiting(NamedTuple):
+    """A rule that has not acted yet: what it does, where it acts (exit-side ticks, 0: not at a price), in words."""
+
+    what: str
+    level: int
+    text: str
+
+
+def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
+    """The rules of a trade that are still to act, in the rig's order."""
+    rig, price = trade.plan.tended, state.instruments[trade.symbol].price
+    if not _has_rules(rig):
+        return []
+    laid, found = lay(state, trade), []
+    rules, bits = laid.rules, ready(trade)
+
+    def at(after: float, target: int, what: str, effect: str) -> None:
+        if target:
+            if not bits >> target & 1:
+                found.append(Waiting(what, 0, f"{effect} after target {target}"))
+        elif after > laying.AT_ONCE and trade.side * (trade.best_exit - trade.ref) < ceil_whole(after):
+            level = trade.ref + trade.side * ceil_whole(after)
+            found.append(Waiting(what, level, f"{effect} at {price(level)}"))
+
+    if rig.break_even is not None and rules.break_even != FAR and trade.side * (rules.break_even - trade.stop) > 0:
+        at(
+            rules.break_even_after,
+            rules.break_even_target,
+            "break_even",
+            f"break-even to {price(rules.break_even)}",
+        )
+    for number, (reach, to) in enumerate(zip(laid.step_at.tolist(), laid.step_to.tolist(), strict=True), start=1):
+        if trade.side * (to - trade.stop) > 0 and to > 0:
+            at(reach, 0, f"step_{number}", f"step {number} to {price(to)}")
+    if rig.trail is not None:
+        at(rules.trail_after, rules.trail_target, "trail", "trail begins")
+    for line in trade.losses:
+        if line.filled < loss_parts(trade)[line.number] and trade.side * (line.level - trade.stop) > 0:
+            found.append(
+                Waiting(
+                    f"loss_{line.number}",
+                    line.level,
+                    f"loss step {line.number} at {price(line.level)}: {line.share:.0%} out",
+                )
+            )
+    if rules.time_bars:
+        left = max(0, rules.time_bars - trade.lived)
+        found.append(Waiting("time", 0, f"time exit in {left} {'bar' if left == 1 else 'bars'}"))
+    return found
+
+
+def _has_rules(rig: Rig) -> bool:
+    return any((rig.break_even, rig.step, rig.trail, rig.loss_step, rig.time_exit))
