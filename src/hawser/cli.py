@@ -14,6 +14,7 @@ from hawser.core.errors import BadInput, HawserError
 
 if TYPE_CHECKING:
     from hawser.core.account import Account
+    from hawser.service.rehearse import Files
     from hawser.venue.quay.quay import Quay
 
 DONE, REFUSED, WRONG = 0, 1, 2
@@ -96,34 +97,53 @@ def _storm(arguments: list[str]) -> int:
     return DONE if stormreport.report(options.first, options.seeds, options.severity, options.json) else REFUSED
 
 
-def _rehearse(arguments: list[str]) -> int:
-    """`hawser rehearse`."""
-    parser = _Parser(prog="hawser rehearse", description="Run a rig over history; writes trades, fills, stops, equity.")
-    for name, told in (
+def _history_parser(name: str, told: str) -> _Parser:
+    """The options that `rehearse` and `parity` share."""
+    parser = _Parser(prog=f"hawser {name}", description=told)
+    for key, what in (
         ("bars", "bars: CSV or Parquet"), ("instrument", "the instrument (TOML)"), ("rig", "the rig (TOML)"),
-        ("account", "the account (TOML)"), ("out", "a folder for the files written"),
+        ("account", "the account (TOML)"),
     ):  # fmt: skip
-        parser.add_argument(
-            f"--{name}", type=Path, required=True, metavar="FOLDER" if name == "out" else "FILE", help=told
-        )
+        parser.add_argument(f"--{key}", type=Path, required=True, metavar="FILE", help=what)
     parser.add_argument("--signal", default="signal", metavar="COLUMN", help="entries: +1, -1 or 0 at a close (signal)")
     parser.add_argument("--exit-signal", metavar="COLUMN", help="early exits: -1 leaves a long, +1 a short")
     parser.add_argument("--order", choices=("pessimistic", "optimistic", "path"), default="pessimistic",
                         help="what fills first inside a bar that reaches both sides (pessimistic)")  # fmt: skip
     parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
     parser.add_argument("--json", action="store_true", help="print the report")
-    options = parser.parse_args(arguments)
-    from hawser.service.rehearse import Request, rehearse
+    return parser
 
-    report = rehearse(
-        Request(
-            options.bars, options.instrument, options.rig, options.account, options.out, options.signal,
-            options.exit_signal, options.order, options.tz,
-        )
-    )  # fmt: skip
+
+def _files(options: argparse.Namespace) -> Files:
+    from hawser.service.rehearse import Files
+
+    return Files(
+        options.bars, options.instrument, options.rig, options.account, options.signal, options.exit_signal, options.tz
+    )
+
+
+def _rehearse(arguments: list[str]) -> int:
+    """`hawser rehearse`."""
+    parser = _history_parser("rehearse", "Run a rig over history; writes trades, fills, stops, equity.")
+    parser.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="a folder for the files written")
+    options = parser.parse_args(arguments)
+    from hawser.service.rehearse import rehearse
+
+    report = rehearse(_files(options), options.out, options.order)
     if options.json:
         print(json.dumps(report, indent=1))
     return DONE
+
+
+def _parity(arguments: list[str]) -> int:
+    """`hawser parity`."""
+    parser = _history_parser("parity", "Compare the live engine with the rehearsal, trade by trade, on the same bars.")
+    options = parser.parse_args(arguments)
+    from hawser.service.parity import parity, written
+
+    report = parity(_files(options), options.order)
+    print(json.dumps(report._asdict(), indent=1) if options.json else written(report))
+    return REFUSED if report.differences else DONE
 
 
 def _interpret() -> None:
@@ -367,7 +387,15 @@ def _verify(arguments: list[str]) -> int:
     return REFUSED
 
 
-COMMANDS = {"size": _size, "lines": _lines, "verify": _verify, "storm": _storm, "quay": _quay, "rehearse": _rehearse}
+COMMANDS = {
+    "size": _size,
+    "lines": _lines,
+    "verify": _verify,
+    "storm": _storm,
+    "quay": _quay,
+    "rehearse": _rehearse,
+    "parity": _parity,
+}
 
 if __name__ == "__main__":
     sys.exit(main())

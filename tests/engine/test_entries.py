@@ -295,3 +295,12 @@ def test_another_plan_s_rules_never_loosen_the_stop():
     assert len(of(found, cm.Cancel)) == 2  # the old targets go, a new one rests when they are gone
     hand.do(ev.Reequip, ask="R2", trade=hand.trade.id, plan=plan(stop=StopRule(atr=2.0)))
     assert hand.trade.stop == 60952
+
+
+def test_a_target_that_a_waiting_entry_is_about_to_lose_cannot_be_moved():
+    hand = ByHand()
+    hand.place(entry=EntryRule("limit", price=Decimal("0.61100")))
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=2, level=0, share=0.0)
+    told = of(hand.do(ev.MoveTarget, ask="2", trade=hand.trade.id, number=2, level=62500), cm.Tell)
+    assert [(one.code, one.weight) for one in told] == [("target_refused", "refused")]

@@ -13,7 +13,7 @@ from hawser.core.rules.rounding import ceil_whole, floor_whole
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.anchoring import equip, set_stop
-from hawser.engine.entering import is_pending, lay_backstop, pinned_stop, pinned_target, replan
+from hawser.engine.entering import is_pending, latest_plan, lay_backstop, pinned_stop, pinned_target, replan
 from hawser.engine.exposure import Valuation
 from hawser.engine.following import at_a_price
 from hawser.engine.protecting import converge, leave
@@ -74,9 +74,11 @@ def move_target(desk: Desk, ask: ev.MoveTarget) -> None:
         return
     line = next((line for line in trade.targets if line.number == ask.number), None)
     if line is not None and is_pending(desk.state, trade):
-        instrument = desk.state.instruments[trade.symbol]
-        if ask.level > 0:
-            replan(desk, trade, pinned_target(trade, ask.number, ask.level, instrument), ask.ask)
+        plan = pinned_target(trade, ask.number, ask.level, desk.state.instruments[trade.symbol])
+        if plan is None:
+            desk.tell("refused", "target_refused", f"There is no target {ask.number} any more", trade, ask.ask)
+        else:
+            replan(desk, trade, plan, ask.ask)
         return
     problem = target_problem(desk.state, trade, ask.level)
     if line is None or (trade.entered and line.filled >= trade.entered):
@@ -139,7 +141,7 @@ def _set_problem(state: EngineState, trade: Trade, line: TargetLine | None, ask:
 
 def _plan_target(desk: Desk, trade: Trade, ask: ev.SetTarget) -> None:
     """The same for an entry that still waits: its plan changes."""
-    plan, instrument = trade.plan, desk.state.instruments[trade.symbol]
+    plan, instrument = latest_plan(trade), desk.state.instruments[trade.symbol]
     rules = list(plan.targets)
     rule = TargetRule(share=ask.share, price=Decimal(instrument.price(ask.level))) if ask.share else None
     if ask.number > len(rules) or (not ask.number and rule is None):

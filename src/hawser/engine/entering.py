@@ -224,12 +224,13 @@ def move_entry(desk: Desk, ask: ev.MoveEntry) -> None:
     trade = pending_trade(desk, ask.trade, ask.ask)
     if trade is not None:
         entry = trade.plan.entry.moved(ask.level, desk.state.instruments[trade.symbol])
-        plan = msgspec.structs.replace(_unpinned(trade), entry=entry)
+        plan = msgspec.structs.replace(latest_plan(trade), entry=entry)
         marks = Marks(trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr)
         replan(desk, trade, plan, ask.ask, marks)
 
 
-def _unpinned(trade: Trade) -> Plan:
+def latest_plan(trade: Trade) -> Plan:
+    """The plan that a pending entry is on its way to."""
     latest = trade.then or trade.moving
     return latest.plan if latest is not None else trade.plan
 
@@ -280,12 +281,14 @@ def moved(desk: Desk, trade: Trade, level: int, steps: int) -> None:
 
 def pinned_stop(trade: Trade, level: int, instrument: Instrument) -> Plan:
     """The pending trade's plan with its stop at a price."""
-    return msgspec.structs.replace(_unpinned(trade), stop=StopRule(price=Decimal(instrument.price(level))))
+    return msgspec.structs.replace(latest_plan(trade), stop=StopRule(price=Decimal(instrument.price(level))))
 
 
-def pinned_target(trade: Trade, number: int, level: int, instrument: Instrument) -> Plan:
-    """The pending trade's plan with one target at a price."""
-    plan = _unpinned(trade)
+def pinned_target(trade: Trade, number: int, level: int, instrument: Instrument) -> Plan | None:
+    """The pending trade's plan with one target at a price; None where what it is moved to has no such target."""
+    plan = latest_plan(trade)
+    if level <= 0 or number > len(plan.targets):
+        return None
     rules = list(plan.targets)
     rules[number - 1] = TargetRule(share=rules[number - 1].share, price=Decimal(instrument.price(level)))
     return msgspec.structs.replace(plan, targets=tuple(rules))

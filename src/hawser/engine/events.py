@@ -45,7 +45,8 @@ class Quote(Event, frozen=True):
 
 class BarCompleted(Event, frozen=True):
     """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread` in ticks; `atr`
-    is NaN until it has its look-back; `values` are those that open trades need beside it (`core/basis.py`)."""
+    is NaN until it has its look-back; `values` are those that open trades need beside it (`core/basis.py`). `base`:
+    as the venue told it; a joined bar has the spread of its last part only."""
 
     symbol: str
     span: int
@@ -57,6 +58,7 @@ class BarCompleted(Event, frozen=True):
     spread: float
     atr: float
     values: dict[str, float] = {}
+    base: bool = True
 
 
 class RateSeen(Event, frozen=True):

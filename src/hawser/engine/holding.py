@@ -8,10 +8,9 @@ from __future__ import annotations
 
 from hawser.core.clock import MILLISECOND
 from hawser.core.rules.entries import HELD_QUIET, HELD_SPIKE, held_stop
-from hawser.engine.commands import Role
-from hawser.engine.protecting import ROLE_NAMES, converge, leave, loss_wants, target_wants
+from hawser.engine.protecting import PART_ROLES, ROLE_NAMES, converge, leave, nearest, part_wants
 from hawser.engine.requests import Desk
-from hawser.engine.state import TargetLine, Trade, bar_key
+from hawser.engine.state import Trade, bar_key
 
 
 def watch(desk: Desk, trade: Trade) -> None:
@@ -60,18 +59,14 @@ def _reached(desk: Desk, trade: Trade, how: str) -> None:
 def _parts(desk: Desk, trade: Trade) -> None:
     """Take what the quote has reached of targets and loss steps, at market."""
     exit_side = desk.state.markets[trade.symbol].exit_side(trade.side)
-    reached = [line for line in trade.targets if trade.side * (exit_side - line.level) >= 0]
-    if reached:
-        _take(desk, trade, "target", reached, target_wants(trade))
-    lost = [line for line in trade.losses if trade.side * (exit_side - line.level) <= 0]
-    if lost:
-        _take(desk, trade, "loss", lost, loss_wants(trade))
-
-
-def _take(desk: Desk, trade: Trade, role: Role, lines: list[TargetLine], wants: dict[int, int]) -> None:
-    under_way = {order.number for order in desk.state.orders_of(trade, role)}
-    for line in lines:
-        want = wants[line.number]
-        if want and line.number not in under_way and line.retry_at <= desk.state.now:
-            why = f"held {ROLE_NAMES[role]} {line.number}"
-            desk.submit(trade, role, "market", want, None, why, line.number)
+    for role in PART_ROLES:
+        way = trade.side if role == "target" else -trade.side
+        reached = [line for line in nearest(trade, role) if way * (exit_side - line.level) >= 0]
+        if not reached:
+            continue
+        under_way = {order.number for order in desk.state.orders_of(trade, role)}
+        wants = part_wants(trade, role)
+        for line in reached:
+            if wants[line.number] and line.number not in under_way and line.retry_at <= desk.state.now:
+                why = f"held {ROLE_NAMES[role]} {line.number}"
+                desk.submit(trade, role, "market", wants[line.number], None, why, line.number)

@@ -20,6 +20,7 @@ TARGET_RETRY = 2 * SECOND
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 # Part of the policy's deadline given to attaching a stop; what is left is for getting out.
 ATTACH_SHARE = 0.5
+PART_ROLES: tuple[Role, ...] = ("target", "loss")
 ROLE_NAMES = {"target": "target", "loss": "loss step"}
 
 
@@ -191,22 +192,20 @@ def _want_close(desk: Desk, trade: Trade) -> None:
         desk.submit(trade, "close", "market", trade.open_steps, None, trade.leave_why)
 
 
-def target_wants(trade: Trade) -> dict[int, int]:
-    """What each target has still to take of what is open, in steps, by number; the nearest first."""
-    return _wants(trade, trade.targets, target_parts(trade, trade.entered), 1)
+def nearest(trade: Trade, role: Role) -> list[TargetLine]:
+    """The targets or loss steps of a trade, that first which the market reaches first."""
+    lines, way = (trade.targets, 1) if role == "target" else (trade.losses, -1)
+    return sorted(lines, key=lambda line: way * trade.side * line.level)
 
 
-def loss_wants(trade: Trade) -> dict[int, int]:
-    """The same for loss steps; one at or beyond the stop is void."""
-    parts = loss_parts(trade)
-    lines = [line for line in trade.losses if trade.side * (line.level - trade.stop) > 0]
-    return dict.fromkeys(parts, 0) | _wants(trade, lines, parts, -1)
-
-
-def _wants(trade: Trade, lines: list[TargetLine], parts: dict[int, int], way: int) -> dict[int, int]:
+def part_wants(trade: Trade, role: Role) -> dict[int, int]:
+    """What each target or loss step has still to take of what is open, in steps, by number; the nearest first, and a
+    loss step at or beyond the stop is void."""
+    parts = target_parts(trade, trade.entered) if role == "target" else loss_parts(trade)
     room, wants = trade.open_steps, {}
-    for line in sorted(lines, key=lambda line: way * trade.side * line.level):
-        wants[line.number] = min(room, max(0, parts[line.number] - line.filled))
+    for line in nearest(trade, role):
+        void = role == "loss" and trade.side * (line.level - trade.stop) <= 0
+        wants[line.number] = 0 if void else min(room, max(0, parts[line.number] - line.filled))
         room -= wants[line.number]
     return wants
 
@@ -218,15 +217,11 @@ def _want_parts(desk: Desk, trade: Trade) -> None:
     _give_up(desk, trade, "loss", trade.losses)
     if trade.leave_why or trade.held or trade.state != states.PROTECTED:
         return
-    wants = target_wants(trade)
-    resting_for = {order.number: order for order in desk.state.orders_of(trade, "target")}
-    for line in trade.targets:
-        _want_part(desk, trade, "target", line, resting_for.get(line.number), wants[line.number])
-    if trade.losses:
-        wants = loss_wants(trade)
-        resting_for = {order.number: order for order in desk.state.orders_of(trade, "loss")}
-        for line in trade.losses:
-            _want_part(desk, trade, "loss", line, resting_for.get(line.number), wants[line.number])
+    for role in PART_ROLES:
+        wants = part_wants(trade, role)
+        resting_for = {order.number: order for order in desk.state.orders_of(trade, role)}
+        for line in nearest(trade, role):
+            _want_part(desk, trade, role, line, resting_for.get(line.number), wants[line.number])
 
 
 def _give_up(desk: Desk, trade: Trade, role: Role, lines: list[TargetLine]) -> None:
@@ -255,15 +250,12 @@ def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Or
 
 
 def _send_loss(desk: Desk, trade: Trade, line: TargetLine, want: int) -> None:
-    """A loss step rests as a stop; where the market is there already its part goes at market, where it is too near for
-    a level to rest it is looked at again soon."""
-    instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
+    """A loss step rests as a stop; where the market is there already its part goes at market."""
+    market = desk.state.markets[trade.symbol]
     away = trade.side * (market.exit_side(trade.side) - line.level)
     why = f"loss step {line.number}"
     if away <= 0:
         desk.submit(trade, "loss", "market", want, None, f"{why}: the market is there", line.number)
-    elif away < max(1, instrument.min_stop_ticks):
-        line.retry_at = retry_later(desk, trade, RETRY)
     else:
         desk.submit(trade, "loss", "stop", want, line.level, why, line.number)
 

@@ -105,7 +105,7 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
     for trade in state.trades_in(event.symbol):
         if trade.ended or not trade.opened:
             continue
-        if event.opened >= trade.opened:
+        if event.base and event.opened >= trade.opened:
             _lived_through(state, trade, event)
         if trade.plan.timeframe_ns != event.span or event.opened + event.span <= trade.opened:
             continue

@@ -150,5 +150,5 @@ class BarStore:
         last, opened = series.last_prices(), series.last_opened
         return ev.BarCompleted(
             time=now, symbol=self.instrument.symbol, span=series.span, opened=opened, open=last[0], high=last[1],
-            low=last[2], close=last[3], spread=last[4], atr=series.atr,
+            low=last[2], close=last[3], spread=last[4], atr=series.atr, base=series.span == self.base_span,
         )  # fmt: skip

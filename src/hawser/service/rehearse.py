@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import sys
+from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
 
 from hawser.core.account import Account
+from hawser.core.bars import Bars
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
+from hawser.core.rig import Rig
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.formats.bars import read_bars, read_signals
 from hawser.formats.declared import load
@@ -23,47 +26,66 @@ from hawser.rehearsal.tables import OutcomeTables
 ORDERS = {"pessimistic": PESSIMISTIC, "optimistic": OPTIMISTIC, "path": PATH}
 
 
-class Request(NamedTuple):
-    """What the command was given."""
+class Files(NamedTuple):
+    """What the commands are given."""
 
     bars: Path
     instrument: Path
     rig: Path
     account: Path
-    out: Path
     signal: str
     exit_signal: str | None
-    order: str
     zone: str | None
 
 
-def rehearse(request: Request) -> dict[str, Any]:
-    """Rehearse and write every file; returns the report. Raises BadInput."""
-    instrument, account = load(Instrument, request.instrument), load(Account, request.account)
-    rig = load_rig(request.rig)
+class Read(NamedTuple):
+    """What stands in them."""
+
+    bars: Bars
+    signals: Signals
+    instrument: Instrument
+    account: Account
+    rig: Rig
+
+
+def read(files: Files) -> Read:
+    """Read everything that a rehearsal needs; raises BadInput."""
+    instrument, account = load(Instrument, files.instrument), load(Account, files.account)
+    rig = load_rig(files.rig)
     try:
         check(rig, account)
     except BadInput as error:
-        raise BadInput(error.code, f"{request.rig}: {error.sentence}") from None
-    history = read_bars(request.bars, instrument, request.zone)
-    names = [request.signal] + ([request.exit_signal] if request.exit_signal else [])
-    columns = read_signals(request.bars, names)
+        raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
+    history = read_bars(files.bars, instrument, files.zone)
+    names = [files.signal] + ([files.exit_signal] if files.exit_signal else [])
+    columns = read_signals(files.bars, names)
     leave = columns[1] if len(columns) > 1 else np.zeros_like(columns[0])
-    try:
-        rehearsal = Rehearsal(history.bars, Signals(columns[0], leave), instrument, account, rig)
-    except Refused as refusal:
-        raise BadInput(refusal.code, f"{request.account}: rates: {refusal.sentence}") from None
     if history.off_grid:
-        print(f"{request.bars}: {history.off_grid} prices were off the tick and were rounded to it", file=sys.stderr)
+        print(f"{files.bars}: {history.off_grid} prices were off the tick and were rounded to it", file=sys.stderr)
+    return Read(history.bars, Signals(columns[0], leave), instrument, account, rig)
+
+
+def made(files: Files, found: Read) -> Rehearsal:
+    """The rehearsal of what was read; raises BadInput where a rate is missing."""
+    try:
+        return Rehearsal(*found)
+    except Refused as refusal:
+        raise BadInput(refusal.code, f"{files.account}: rates: {refusal.sentence}") from None
+
+
+def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
+    """Rehearse and write every file; returns the report. Raises BadInput."""
+    found = read(files)
+    rehearsal = made(files, found)
     outcomes: dict[str, Outcome] = {}
-    for name in dict.fromkeys((request.order, "pessimistic", "optimistic")):
+    for name in dict.fromkeys((order, "pessimistic", "optimistic")):
         outcomes[name] = _told(rehearsal, name)
-    chosen = outcomes[request.order]
+    chosen = outcomes[order]
     nets = tuple(outcomes[name].end - outcomes[name].start for name in ("pessimistic", "optimistic"))
-    made = report(chosen, rehearsal.time, request.order, account.days_per_year, (nets[0], nets[1]))
-    tables = OutcomeTables(rehearsal, chosen, instants(rehearsal.time), lambda ticks: price_text(instrument, ticks))
-    write_rehearsal(request.out, tables, made)
-    return made
+    told = report(chosen, rehearsal.time, order, found.account.days_per_year, (nets[0], nets[1]))
+    price = partial(price_text, found.instrument)
+    write_rehearsal(out, OutcomeTables(rehearsal, chosen, instants(rehearsal.time), price), told)
+    return told
 
 
 def _told(rehearsal: Rehearsal, name: str) -> Outcome:

@@ -16,7 +16,7 @@ import msgspec
 
 from hawser.core.account import Account, Policy
 from hawser.core.clock import MILLISECOND, MINUTE, SECOND
-from hawser.core.errors import VenueRefused
+from hawser.core.errors import HawserBug, VenueRefused
 from hawser.core.instrument import Commission, Instrument
 from hawser.engine import events as ev
 from hawser.engine import states
@@ -26,6 +26,7 @@ from hawser.ledger.verify import verify
 from hawser.service.session import Session
 from hawser.service.stormtrader import Trader
 from hawser.service.telling import Line, Teller
+from hawser.venue.quay.book import BookOrder
 from hawser.venue.quay.generator import Character, GeneratedFeed
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
@@ -198,12 +199,21 @@ class Storm:
                 continue  # not ours, and nobody has adopted it
             resting = self.venue.book.resting(position.symbol)
             stops = [order for order in resting if order.closes == position.id and order.kind == "stop"]
-            if len(stops) > 1:
-                self._broke("overcovered", f"{len(stops)} stops rest for {position.id}")
+            twice = [what for what, count in Counter(map(self._purpose, stops)).items() if count > 1]
+            if twice:
+                self._broke("overcovered", f"{', '.join(twice)} rests more than once for {position.id}")
+            stops = [order for order in stops if self._purpose(order) == "stop"]
             since = self._naked.setdefault(position.id, self.venue.now)
             if stops:
                 self._naked[position.id] = self.venue.now
             self.found.longest_naked = max(self.found.longest_naked, self.venue.now - since)
+
+    def _purpose(self, order: BookOrder) -> str:
+        """What a resting order is to its trade: the stop, one of its loss steps, or a target."""
+        if order.kind != "stop":
+            return order.kind
+        known = self.state.orders.get(order.id)
+        return f"loss step {known.number}" if known is not None and known.role == "loss" else "stop"
 
     def _entries(self) -> None:
         """One ask, one entry."""
@@ -225,14 +235,16 @@ class Storm:
             if trade is None:
                 continue
             resting = [order for order in book.resting(position.symbol) if order.closes == position.id]
-            cover = sum(order.steps - order.filled for order in resting if order.kind == "stop")
+            cover = sum(order.steps - order.filled for order in resting if self._purpose(order) == "stop")
+            gives = sum(order.steps - order.filled for order in resting if order.kind == "stop") - cover
             aims = sum(order.steps - order.filled for order in resting if order.kind == "limit")
             if trade.open_steps != position.steps:
                 self._broke("lost_fills", f"{trade.id}: open {trade.open_steps}, venue {position.steps}")
             if cover < position.steps or trade.state != states.PROTECTED:
                 self._broke("naked", f"{trade.id}: {cover} of {position.steps} covered, {trade.state}")
-            if cover > position.steps or aims > position.steps:
-                self._broke("overcovered", f"{trade.id}: stop {cover}, targets {aims} of {position.steps}")
+            if max(cover, gives, aims) > position.steps:
+                text = f"stop {cover}, loss steps {gives}, targets {aims} of {position.steps}"
+                self._broke("overcovered", f"{trade.id}: {text}")
         for symbol in book.instruments:
             for order in book.resting(symbol):
                 if order.closes is not None and order.closes not in book.state.positions:
@@ -274,7 +286,10 @@ def weathered(seed: int, severity: str, minutes: float = 12, kills: float = 0.04
     with _folder() as folder:
         ledger = Ledger(Path(folder) / "ledger.sqlite")
         storm = Storm(seed, severity, ledger, kills=kills)
-        found = storm.run(minutes)
+        try:
+            found = storm.run(minutes)
+        except Exception as error:
+            raise HawserBug("storm_failed", f"Storm {seed} ({severity}): {error!r}") from error
         storm.session.close()
         return found
 

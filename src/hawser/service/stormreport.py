@@ -18,6 +18,8 @@ LABELS = {
     "overcovered": "protection beyond position", "lost_fills": "lost fills", "ledger": "ledger mismatches",
 }  # fmt: skip
 
+SHOWN = 10  # failed seeds that are told one by one
+
 
 def report(first: int, count: int, severity: str, as_json: bool) -> bool:
     """Run the storms on every core and print what was found; True where every promise was kept."""
@@ -73,9 +75,12 @@ def written(summed: dict[str, Any]) -> str:
         f"longest without a stop at the venue, whatever the weather: {summed['longest_without_stop_at_venue_s']:.1f} s",
         *(f"{LABELS[kind]}: {summed[kind]}" for kind in PROMISES),
     ]
-    for seed, broken in summed["failed_seeds"].items():
+    failed = summed["failed_seeds"]
+    for seed, broken in list(failed.items())[:SHOWN]:
         lines.append(f"seed {seed} failed; trace it with: hawser storm --replay {seed}")
         lines += [f"  {LABELS[kind]}: {text}" for kind, texts in broken.items() for text in texts[:2]]
+    if len(failed) > SHOWN:
+        lines.append(f"and {len(failed) - SHOWN} more seeds failed")
     return "\n".join(lines)
 
 

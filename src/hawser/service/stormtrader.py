@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from typing import Literal
 
 import msgspec
 
@@ -11,11 +12,13 @@ from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
-from hawser.core.rig import Trail
+from hawser.core.rig import After, Amount, Basket, BreakEven, FollowOn, LossStep, Measure, Rig, Step, TimeExit, Trail
 from hawser.engine import events as ev
 from hawser.engine.entering import is_pending
 from hawser.engine.state import Trade
 from hawser.service.session import Session
+
+BASES: list[Literal["tick", "bar_close", "minute_end"]] = ["tick", "bar_close", "minute_end"]
 
 
 class Trader:
@@ -104,8 +107,26 @@ class Trader:
             targets=tuple(TargetRule(r=r * draw.uniform(0.2, 1), share=share) for r, share in shares),
             trail=Trail(atr=draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
             entry=self._entry(), anchor=draw.choice(("planned", "fill")),
-            held=self._held() if draw.random() < 0.25 else None,
+            held=self._held() if draw.random() < 0.25 else None, rig=self._rig() if draw.random() < 0.5 else None,
         )  # fmt: skip
+
+    def _rig(self) -> Rig:
+        """The rules beside stop, targets and trail, some of them."""
+        draw = self._random
+        return Rig(
+            stop=StopRule(atr=1.0),
+            break_even=BreakEven(After(r=draw.uniform(0, 0.6)), cover_costs=True) if self._often() else None,
+            step=(Step(Measure(r=0.5), Measure(r=0.1)),) if self._often() else (),
+            loss_step=tuple(
+                LossStep(draw.uniform(0.1, 0.9), draw.uniform(0.1, 0.5)) for _ in range(draw.randint(0, 2))
+            ),
+            time_exit=TimeExit(bars=draw.randint(1, 6)) if self._often() else None,
+            follow_on=FollowOn(2) if self._often() else None,
+            basket=Basket(Amount(percent=draw.uniform(0.05, 0.5)), None, draw.choice(BASES)) if self._often() else None,
+        )  # fmt: skip
+
+    def _often(self) -> bool:
+        return self._random.random() < 0.5
 
     def _entry(self) -> EntryRule:
         draw = self._random

@@ -21,6 +21,11 @@ from hawser.ledger.ledger import Row
 HEADER = ("time", "kind", "trade", "instrument", "weight", "text")
 
 
+def _called(role: str) -> str:
+    """An order's role in words."""
+    return "loss step" if role == "loss" else role
+
+
 class Line(msgspec.Struct, frozen=True):
     """One line. `kind`: asked, decided, sent, venue, timer, market or session."""
 
@@ -112,13 +117,13 @@ class Teller:
             verb = "buy" if command.side > 0 else "sell"
             at = "at market" if command.level is None else f"{command.kind} {instrument.price(command.level)}"
             qty = instrument.qty(command.steps)
-            return f"{command.role.capitalize()} order: {verb} {qty} {at} ({command.why}) [{command.order}]"
+            return f"{_called(command.role).capitalize()} order: {verb} {qty} {at} ({command.why}) [{command.order}]"
         if isinstance(command, cm.Amend):
             return f"{command.why} [{command.order}]"
         role = self._role(command.order)
         if isinstance(command, cm.Cancel):
-            return f"Cancel the {role} order: {command.why} [{command.order}]"
-        return f"Ask what became of the {role} order [{command.order}]"
+            return f"Cancel the {_called(role)} order: {command.why} [{command.order}]"
+        return f"Ask what became of the {_called(role)} order [{command.order}]"
 
     def level(self, trade: str, ticks: int) -> str:
         """A level of a trade, as it is written."""
@@ -163,7 +168,7 @@ def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:
     fill, role = event.fill, teller._role(event.order)
     qty, price = teller._qty(event.order, fill.steps), teller._price(event.order, fill.price)
     fee = fg.money(fill.commission, teller.currency)
-    return "venue", f"Filled: {role} order, {qty} at {price}, commission {fee} [{event.order}]"
+    return "venue", f"Filled: {_called(role)} order, {qty} at {price}, commission {fee} [{event.order}]"
 
 
 def _moved(teller: Teller, event: ev.MoveStop | ev.MoveTarget | ev.MoveEntry) -> tuple[str, str]:

@@ -16,7 +16,7 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert
 from hawser.core.instrument import Instrument
-from hawser.core.rules.quantity import commission
+from hawser.core.rules.quantity import BUDGET_NOISE, commission
 from hawser.venue import port
 
 
@@ -109,6 +109,10 @@ class Book:
             self.touched.add(order.id)
         within = order.bound is None or order.side * (price - order.bound) <= 0
         return order.triggered and within
+
+    def fill(self, order: BookOrder) -> list[port.Told]:
+        """Fill a resting order wholly at the present quote."""
+        return self._execute(order)
 
     # What the client asks
 
@@ -352,7 +356,8 @@ class Book:
             size = order.steps * instrument.step_size * instrument.tick_size * self.unit_money(instrument)
         except Refused as error:
             raise VenueRefused("no_rate", error.sentence) from None
-        if max(bid, ask) * size * instrument.margin_rate > equity - used:
+        price = ask if order.side > 0 else bid
+        if price * size * instrument.margin_rate > (equity - used) * (1 + BUDGET_NOISE):
             raise VenueRefused("margin", "not enough free margin")
 
 

@@ -1,0 +1,134 @@
+"""Rigs, histories and accounts drawn at random, for the tests that compare one way of running them with another."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from random import Random
+
+import numpy as np
+
+from hawser.core.account import Account, Costs, SizeRule
+from hawser.core.bars import Bars
+from hawser.core.clock import MINUTE
+from hawser.core.instrument import Commission, Instrument
+from hawser.core.levels import LineRule, StopRule, TargetRule
+from hawser.core.rig import (
+    After,
+    Amount,
+    Basket,
+    BreakEven,
+    FollowOn,
+    LossStep,
+    Measure,
+    Rig,
+    Step,
+    TimeExit,
+    Trail,
+)
+from hawser.rehearsal.run import Signals
+from madeup import pair
+
+PIER = Instrument(
+    symbol="Pier", kind="index", quote="CHF", tick=Decimal(1), multiplier=1.0, qty_step=Decimal(1), qty_min=Decimal(1),
+    qty_max=Decimal(1000), margin_rate=0.0, min_stop_ticks=1, commission=Commission(0.5, 0.0001, 2.0),
+)  # fmt: skip
+INSTRUMENTS = (PIER, pair())
+COSTS = (Costs(0, 0, 0), Costs(0, 1, 2), Costs(0, 0, 1))
+LINES = (
+    LineRule("sma", 9), LineRule("ema", 9), LineRule("supertrend", 8, 2.5), LineRule("parabolic"),
+    LineRule("channel", 6),
+)  # fmt: skip
+
+
+def history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
+    """A walk of whole ticks with gaps, its signals, and what it is of."""
+    dice, instrument = np.random.default_rng(draw.randrange(1 << 30)), draw.choice(INSTRUMENTS)
+    start = 1000 if instrument is PIER else 61_000
+    close = start + dice.integers(-8, 9, n).cumsum()
+    close = np.abs(close - 400) + 400  # never near zero
+    opens = np.concatenate([[start], close[:-1]]) + dice.integers(-3, 4, n) * dice.choice([1, 1, 1, 6], n)
+    high = np.maximum(opens, close) + dice.integers(0, 6, n)
+    low = np.minimum(opens, close) - dice.integers(0, 6, n)
+    prices = np.array([opens, high, low, close], float) * instrument.tick_size
+    spread = dice.choice([0.0, 2.0, 3.0], n)
+    bars = Bars((30_000_000 + np.arange(n, dtype=np.int64)) * MINUTE, *prices, spread)
+    signals = dice.choice([-1, 0, 0, 0, 0, 1], n).astype(np.int8)
+    leave = dice.choice([-1, 0, 0, 0, 0, 0, 0, 0, 0, 1], n).astype(np.int8)
+    return bars, Signals(signals, leave), instrument
+
+
+def an_account(draw: Random) -> Account:
+    """An account that sizes in one of the ways there are."""
+    size = draw.choice(
+        [SizeRule("fixed", qty=Decimal(20)), SizeRule(percent=1.0), SizeRule("risk_money", amount=250.0),
+         SizeRule("volatility", percent=0.5, multiple=1.0), SizeRule("notional_percent", percent=150.0)]
+    )  # fmt: skip
+    return Account(currency="CHF", equity=40_000.0, size=size, costs=draw.choice(COSTS))
+
+
+def _measure(draw: Random, low: float, high: float, behind: bool = False) -> Measure:
+    kind, value = draw.choice(["r", "ticks", "percent", "atr"]), draw.uniform(low, high)
+    if kind == "ticks":
+        value = round(value * 25, draw.choice([0, 1]))
+    return Measure(**{kind: -value / 2 if behind else value})
+
+
+def _after(draw: Random) -> After:
+    return draw.choice([After(), After(r=draw.choice([0.0, 0.5, 1.37])), After(target=draw.randint(1, 3))])
+
+
+def _stop(draw: Random) -> StopRule:
+    return draw.choice(
+        [StopRule(atr=draw.uniform(0.8, 3)), StopRule(ticks=draw.choice([8.0, 25.0, 30.5])),
+         StopRule(percent=draw.uniform(0.03, 3)), StopRule(bars=draw.randint(2, 8), offset_ticks=2.5),
+         StopRule(pivot=(2, 2)), StopRule(line=draw.choice(LINES), offset_ticks=1.0)]
+    )  # fmt: skip
+
+
+def _targets(draw: Random) -> tuple[TargetRule, ...]:
+    cuts = sorted(draw.random() for _ in range(draw.randint(0, 5)))
+    shares = [round(b - a, 2) for a, b in zip([0.0, *cuts], cuts, strict=False)]
+    kinds = {"r": (0.2, 2.5), "atr": (0.3, 3.0), "percent": (0.01, 3.0), "ticks": (3.0, 40.0)}
+    named = [(share, draw.choice(list(kinds))) for share in shares]
+    return tuple(TargetRule(share=share, **{kind: draw.uniform(*kinds[kind])}) for share, kind in named)
+
+
+def _trail(draw: Random) -> Trail:
+    kind = draw.choice(
+        [{"atr": draw.uniform(0.5, 3), "base_ticks": draw.choice([0.0, 3.0])}, {"ticks": draw.uniform(4, 30)},
+         {"percent": draw.uniform(0.02, 2)}, {"bars": draw.randint(1, 6), "offset_ticks": 2.0},
+         {"line": draw.choice(LINES), "offset_ticks": 1.0}]
+    )  # fmt: skip
+    coarse = draw.choice([None, "5m"]) if "bars" in kind or "line" in kind else None
+    return Trail(
+        **kind, anchor=draw.choice(["extreme", "close"]), after=_after(draw), step_ticks=draw.choice([1, 3]),
+        timeframe=coarse,
+    )  # fmt: skip
+
+
+def _basket(draw: Random) -> Basket:
+    stop = draw.choice([None, Amount(percent=draw.uniform(0.05, 0.8)), Amount(money=draw.uniform(50, 400))])
+    return Basket(stop=stop, target=Amount(money=draw.uniform(50, 400)))
+
+
+def a_rig(draw: Random) -> Rig:
+    """Any rig but a ladder."""
+    return Rig(
+        atr_length=draw.choice([14, 14, 5]), atr_smoothing=draw.choice(["wilder", "wilder", "simple"]),
+        direction=draw.choice(["both", "both", "long", "short"]), reverse=draw.random() < 0.3, stop=_stop(draw),
+        target=_targets(draw),
+        break_even=BreakEven(_after(draw), draw.choice([0.0, 1.5]), draw.random() < 0.4) if draw.random() < 0.5 else
+        None,
+        step=tuple(
+            Step(_measure(draw, 0.2, 2), _measure(draw, 0.1, 1.5, draw.random() < 0.3))
+            for _ in range(draw.randint(0, 3))
+        ),
+        trail=_trail(draw) if draw.random() < 0.7 else None,
+        loss_step=tuple(
+            LossStep(round(draw.uniform(0.2, 0.9), 2), round(draw.uniform(0.1, 0.5), 2))
+            for _ in range(draw.randint(0, 2))
+        ),
+        time_exit=TimeExit(bars=draw.randint(1, 30)) if draw.random() < 0.4 else None,
+        follow_on=FollowOn(draw.randint(1, 3)) if draw.random() < 0.3 else None,
+        basket=_basket(draw) if draw.random() < 0.3 else None,
+    )  # fmt: skip

@@ -1,0 +1,62 @@
+"""The live engine and the rehearsal over the same bars: the same trades, fills and stop moves, to the tick."""
+
+from __future__ import annotations
+
+import json
+from random import Random
+
+import msgspec
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from hawser.cli import main
+from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.service import parity
+from madeup import CASES, needs_cases
+from randomrigs import a_rig, an_account, history
+
+FOLDERS = sorted(path.parent for path in CASES.glob("rehearse/*/command.txt"))
+
+
+@settings(max_examples=105, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
+def test_random_rigs_over_more_than_100_000_bars(seed, order):
+    draw = Random(seed)
+    bars, signals, instrument = history(draw, 1000)
+    rules = a_rig(draw)
+    report = parity.compare(bars, signals, instrument, an_account(draw), rules, order)
+    assert not report.differences, (rules, report.differences[:3])
+
+
+@needs_cases
+@pytest.mark.parametrize("folder", FOLDERS, ids=lambda path: path.name)
+def test_every_case_is_traded_alike(folder, monkeypatch, capsys):
+    monkeypatch.chdir(folder)
+    words = (folder / "command.txt").read_text().split()[2:]
+    out = words.index("--out")
+    words = ["parity", *words[:out], *words[out + 2 :], "--json"]
+    status = main([word for i, word in enumerate(words) if word != "--json" or i == len(words) - 1])
+    told = capsys.readouterr()
+    if "[ladder]" in (folder / "rig.toml").read_text():
+        assert (status, "ladder" in told.err) == (2, True)
+        return
+    report = json.loads(told.out)
+    assert (status, report["differences"]) == (0, [])
+    assert report["fills"] >= 2 * report["trades"]
+
+
+def test_a_difference_is_told_with_its_trade_and_place():
+    draw = Random(7)
+    bars, signals, instrument = history(draw, 400)
+    account, rules = an_account(draw), a_rig(Random(3))
+    trades = parity.rehearsed(parity.Rehearsal(bars, signals, instrument, account, rules).run(PESSIMISTIC))
+    assert not parity.differences(trades, trades)
+    bar, what, price, steps = trades[1].fills[-1]
+    spoilt = [*trades]
+    spoilt[1] = msgspec.structs.replace(trades[1], fills=[*trades[1].fills[:-1], (bar, what, price + 1, steps)])
+    found = parity.differences(spoilt[:-1], trades)
+    assert len(found) == 2
+    assert found[0].startswith("trade 2, fills: live")
+    assert found[1] == f"live {len(trades) - 1} trades, rehearsed {len(trades)}"
+    assert "2 differences" in parity.written(parity.Report(400, len(trades), 1, 1, found))
