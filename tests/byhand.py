@@ -69,8 +69,8 @@ class ByHand:
     def _gone(self) -> set[int]:
         return self.__dict__.setdefault("_gone_timers", set())
 
-    def quote(self, bid: int, ask: int) -> None:
-        self.do(ev.Quote, symbol=SYMBOL, bid=bid, ask=ask, high_bid=bid, low_ask=ask)
+    def quote(self, bid: int, ask: int) -> list[cm.AnyCommand]:
+        return self.do(ev.Quote, symbol=SYMBOL, bid=bid, ask=ask, high_bid=bid, low_ask=ask)
 
     def bar(self, close: float, atr: float, span: int = 15 * MINUTE) -> list[cm.AnyCommand]:
         self.now += span
@@ -96,7 +96,8 @@ class ByHand:
     # Shortcuts through a trade's life
 
     def place(self, ask: str = "A1", **changes: Any) -> list[cm.AnyCommand]:
-        return self.do(ev.PlaceTrade, ask=ask, plan=plan(**changes))
+        own = changes.pop("own_atr", None)
+        return self.do(ev.PlaceTrade, ask=ask, plan=plan(**changes), atr=own)
 
     def fill(self, order: str, steps: int, price: int, profit: float = 0.0, fill: str = "") -> list[cm.AnyCommand]:
         self.fills += 1
@@ -115,8 +116,9 @@ class ByHand:
         self.enter(**changes)
         stop = self.order("stop")
         found = self.do(ev.OrderAccepted, order=stop.id)
-        for order in list(self.engine.state.orders_of(self.trade, "target")):
-            self.do(ev.OrderAccepted, order=order.id)
+        for role in ("target", "loss"):
+            for order in list(self.engine.state.orders_of(self.trade, role)):
+                self.do(ev.OrderAccepted, order=order.id)
         return found
 
     def order(self, role: str, number: int = 0):  # type: ignore[no-untyped-def]

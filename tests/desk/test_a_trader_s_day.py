@@ -279,7 +279,7 @@ def test_flattens_with_the_held_button_and_rearms_with_a_reason(trader):
 
 
 def test_flattens_with_the_chord_from_anywhere(trader):
-    trader.window.show_station(1)
+    trader.window.show_station(2)
     words = trader.window.logbook.words
     words.setFocus()
     QTest.keyPress(words, Qt.Key.Key_End, CTRL_SHIFT)
@@ -314,7 +314,7 @@ def test_finds_the_same_trades_lines_halt_and_plan_after_a_restart(open_desk):
 
 def test_reads_the_logbook_filters_by_trade_and_exports_it(trader, tmp_path):
     log = trader.window.logbook
-    trader.window.show_station(1)
+    trader.window.show_station(2)
     name = open_trades(trader.now)[0].id
     log.trades.setCurrentText(name)
     shown = [log.model.lines[number] for number in log.model.shown]
@@ -338,7 +338,7 @@ def test_a_long_record_is_taken_in_by_parts(open_desk, monkeypatch):
     monkeypatch.setattr("hawser.service.runtime.HEAR", 60)
     trader = open_desk()
     log = trader.window.logbook
-    trader.window.show_station(1)
+    trader.window.show_station(2)
     trader.qtbot.waitUntil(log.earlier.isVisible)
     first = log.model.lines[0]
     while log.earlier.isVisible():
@@ -353,7 +353,7 @@ def test_a_long_record_is_taken_in_by_parts(open_desk, monkeypatch):
 
 
 def test_copies_lines_of_the_logbook(trader):
-    trader.window.show_station(1)
+    trader.window.show_station(2)
     log = trader.window.logbook
     log.table.selectRow(0)
     QTest.keyClick(log.table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)

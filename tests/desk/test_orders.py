@@ -28,7 +28,11 @@ def waiting(trader, entry="stop 2 atr", **fields):
 def menu_of(trader, row):
     event = QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, row.rect().center(), QPoint(200, 200))
     QApplication.sendEvent(row, event)
-    return {action.text(): action for action in trader.helm.menu.actions()}
+    found = {}
+    for action in trader.helm.menu.actions():
+        inner = action.menu()
+        found |= {one.text(): one for one in (inner.actions() if inner is not None else [action])}
+    return found
 
 
 def pick(actions, start):
@@ -127,7 +131,7 @@ def test_lines_are_held_and_the_screen_says_so_when_nobody_watches(trader):
     held = trader.until(lambda s: s.trade(trade.id).backstop).trade(trade.id)
     assert trader.now.instrument(SYMBOL).instrument.price(held.backstop) in text
     trader.until(lambda s: "held" in row.accessibleName())
-    assert ("backstop", 0) in trader.chart._lines
+    trader.qtbot.waitUntil(lambda: ("backstop", 0) in trader.chart._lines)
     trader.window.runtime.at_venue(lambda venue: venue.gust("drop", "", 60 * 10**9))
     trader.until(lambda s: not s.link_up)
     trader.frames()

@@ -60,11 +60,13 @@ def test_no_figure_is_clipped_at_1280_by_800(trader):
 
 def test_stations_by_key_and_by_mouse(trader):
     QTest.keyClick(trader.window, Qt.Key.Key_5, ALT)
-    assert trader.window.stack.currentIndex() == 1
+    assert trader.window.stack.currentWidget() is trader.window.logbook
     QTest.keyClick(trader.window, Qt.Key.Key_1, ALT)
-    assert trader.window.stack.currentIndex() == 0
+    assert trader.window.stack.currentWidget() is trader.helm
     trader.click(trader.window.rail.buttons[1])
-    assert trader.window.stack.currentIndex() == 1
+    assert trader.window.stack.currentWidget() is trader.window.rigs
+    QTest.keyClick(trader.window, Qt.Key.Key_5, ALT)
+    assert trader.window.station == 2
 
 
 def test_the_finder_finds_by_the_beginnings_of_words(trader):

@@ -28,4 +28,4 @@ def compiled(function: Function) -> Function:
     import numba  # late: a compiler is not loaded by processes that run interpreted
 
     # Numba's dispatcher is untyped; it keeps the function's own signature.
-    return cast(Function, numba.njit(cache=True, error_model="numpy")(function))
+    return cast(Function, numba.njit(cache=True, error_model="numpy", nogil=True)(function))

@@ -199,6 +199,7 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
     """The whole plan. Only a stop is needed, or a ladder, which brings its own."""
 
     name: str = ""
+    note: Annotated[str, told("what it is for, in your own words")] = ""
     atr_length: int = 14
     atr_smoothing: Literal["wilder", "simple"] = "wilder"
     direction: Literal["both", "long", "short"] = "both"

@@ -29,6 +29,12 @@ def after_words(after: After) -> str:
     return f" after +{_number(after.r)} R" if after.r is not None else ""
 
 
+def _begins(after: After, at_once: str) -> str:
+    """The same at the beginning of a sentence."""
+    words = after_words(after).strip()
+    return words[:1].upper() + words[1:] or at_once
+
+
 def line_words(line: LineRule) -> str:
     """An indicator line."""
     if line.kind == "parabolic":
@@ -120,7 +126,7 @@ def _moves(rig: Rig) -> list[str]:
     if rig.break_even is not None:
         offset, costs = rig.break_even.offset_ticks, " and the costs" if rig.break_even.cover_costs else ""
         beyond = f" {'+' if offset > 0 else ''}{_number(offset)} t" if offset else ""
-        when = after_words(rig.break_even.after).strip().capitalize() or "At once"
+        when = _begins(rig.break_even.after, "At once")
         found.append(f"{when} the stop goes to the entry{beyond}{costs}.")
     for step in rig.step:
         found.append(f"At +{measure_words(step.at)} it goes to {measure_words(step.to)} from the entry.")
@@ -129,7 +135,7 @@ def _moves(rig: Rig) -> list[str]:
         of = ""
         if trail.kind in ("atr", "ticks", "percent"):
             of = " the close" if trail.anchor == "close" else " the best price"
-        when = after_words(trail.after).strip().capitalize() or "From the start"
+        when = _begins(trail.after, "From the start")
         steps = f", in steps of {trail.step_ticks} t" if trail.step_ticks > 1 else ""
         found.append(f"{when} it trails {trail_words(trail)}{of}{steps}.")
     return found

@@ -35,7 +35,7 @@ from hawser.core.account import SizeRule
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.levels import LineRule, StopRule, TargetRule
-from hawser.core.rig import Trail
+from hawser.core.rig import After, Amount, Measure, Trail
 
 _NUMBER = r"(?:[0-9]{1,3}(?:[ \u00a0][0-9]{3})+|[0-9]+)(?:[.,][0-9]*)?|[.,][0-9]+"
 _ENTRY = re.compile(rf"^\s*({_NUMBER})\s*(.*?)\s*$")
@@ -53,6 +53,11 @@ def _decimal(text: str) -> Decimal:
     return Decimal(re.sub(r"[ \u00a0]", "", text).replace(",", "."))
 
 
+def plain(value: float | None) -> str:
+    """A number with as few digits as bring it back."""
+    return f"{Decimal(repr(float(value or 0.0))).normalize():f}"
+
+
 def _positive(text: str) -> Decimal:
     number = _decimal(text)
     if number <= 0:
@@ -60,17 +65,18 @@ def _positive(text: str) -> Decimal:
     return number
 
 
-def _split(text: str, example: str) -> tuple[Decimal, str]:
-    """A positive number and the words behind it, in small letters."""
+def _split(text: str, example: str, zero: bool = False) -> tuple[Decimal, str]:
+    """A positive number, or also 0, and the words behind it, in small letters."""
     match = _ENTRY.match(text)
     if match is None:
         raise BadInput("bad_entry", f"Expected a number with its unit, such as {example}")
-    return _positive(match.group(1)), match.group(2).lower()
+    number = _decimal(match.group(1)) if zero else _positive(match.group(1))
+    return number, match.group(2).lower()
 
 
-def _read(text: str, allowed: tuple[str, ...], example: str) -> tuple[str, Decimal]:
+def _read(text: str, allowed: tuple[str, ...], example: str, zero: bool = False) -> tuple[str, Decimal]:
     """Unit and number of `text`; raises BadInput with `example`."""
-    number, words = _split(text, example)
+    number, words = _split(text, example, zero)
     unit = _UNITS.get(words, "")
     if unit not in allowed:
         raise BadInput("bad_entry", f"'{words or text.strip()}' is not understood here; expected {example}")
@@ -129,11 +135,11 @@ def size_text(rule: SizeRule, currency: str) -> str:
         of = "" if rule.basis == "equity" else f" of {rule.basis.replace('_', ' ')}"
         return f"{rule.percent:g} %{of}"
     return {
-        "risk_money": lambda: f"{rule.amount:.15g} {currency}",
+        "risk_money": lambda: f"{plain(rule.amount)} {currency}",
         "fixed": lambda: f"{rule.qty} units",
         "notional_percent": lambda: f"{rule.percent:g} % notional",
         "volatility": lambda: f"{rule.percent:g} % per {rule.multiple:g} atr",
-        "invest": lambda: f"invest {rule.amount:.15g} risk {rule.risk:.15g} {currency}",
+        "invest": lambda: f"invest {plain(rule.amount)} risk {plain(rule.risk)} {currency}",
     }[rule.method]()
 
 
@@ -185,10 +191,10 @@ def described(rule: StopRule) -> str:
     else:
         line = rule.line
         assert line is not None  # described is for stops taken from bars
-        more = {"parabolic": "", "supertrend": f" {line.length} {line.factor:g}" if line.factor else ""}
+        more = {"parabolic": "", "supertrend": f" {line.length} {plain(line.factor)}" if line.factor else ""}
         text = line.kind + more.get(line.kind, f" {line.length}")
     if rule.offset_ticks:
-        text += f" {'+' if rule.offset_ticks > 0 else '-'} {abs(rule.offset_ticks):g} t"
+        text += f" {'+' if rule.offset_ticks > 0 else '-'} {plain(abs(rule.offset_ticks))} t"
     return text
 
 
@@ -198,7 +204,7 @@ def stop_text(rule: StopRule, currency: str) -> str:
         return described(rule)
     if rule.kind == "price":
         return f"{rule.price:f}"
-    return f"{rule.value:g} " + {"atr": "atr", "percent": "%", "ticks": "t", "money": currency}[rule.kind]
+    return f"{plain(rule.value)} " + {"atr": "atr", "percent": "%", "ticks": "t", "money": currency}[rule.kind]
 
 
 def read_target(text: str, share: float) -> TargetRule:
@@ -314,9 +320,100 @@ def held_text(rule: HeldRule | None) -> str:
     return f"{rule.backstop_r:g} R" + (f", settle {rule.settle_ms} ms" if rule.settle_ms else "")
 
 
+TRAILS = "3 atr, 20 t, 0.8 %, 3 bars, ema 20, supertrend 10 3, parabolic, or nothing for no trail"
+
+
 def read_trail(text: str) -> Trail | None:
-    """An ATR trail; an empty field or 'none' is no trail."""
-    if text.strip().lower() in ("", "none", "off"):
+    """What a trail follows; an empty field or 'none' is no trail. `10 t + 3 atr` has a base of ticks."""
+    words = text.strip().lower()
+    if words in ("", "none", "off"):
         return None
-    _, number = _read(text, ("atr",), "3 atr, or nothing for no trail")
-    return Trail(atr=float(number))
+    based = _BASED.match(words)
+    if based is not None:
+        return Trail(atr=float(_positive(based.group(2))), base_ticks=float(_decimal(based.group(1))))
+    offset = _OFFSET.match(words)
+    head, ticks = (offset.group(1), _decimal(offset.group(3))) if offset else (words, Decimal(0))
+    found = _from_bars(head)
+    if found is not None and found.pivot is None:
+        shift = float(-ticks if offset and offset.group(2) == "-" else ticks)
+        return Trail(bars=found.bars, line=found.line, offset_ticks=shift)
+    unit, number = _read(text, ("atr", "percent", "ticks"), TRAILS)
+    return msgspec.convert({unit: float(number)}, Trail)
+
+
+_BASED = re.compile(rf"^({_NUMBER})\s*t(?:icks?)?\s*\+\s*({_NUMBER})\s*atr$")
+
+
+def trail_text(trail: Trail | None) -> str:
+    """What a trail follows, as it would be typed."""
+    if trail is None:
+        return ""
+    if trail.kind in ("bars", "line"):
+        return described(StopRule(bars=trail.bars, line=trail.line, offset_ticks=trail.offset_ticks))
+    base = f"{plain(trail.base_ticks)} t + " if trail.base_ticks else ""
+    return f"{base}{plain(getattr(trail, trail.kind))} " + {"atr": "atr", "ticks": "t", "percent": "%"}[trail.kind]
+
+
+def target_text(rule: TargetRule) -> str:
+    """A target's level as it would be typed."""
+    if rule.price is not None:
+        return f"{rule.price:f}"
+    return f"{plain(float(rule.value))} " + {"r": "R", "atr": "atr", "percent": "%", "ticks": "t"}[rule.kind]
+
+
+def share_text(share: float) -> str:
+    """A share as it would be typed."""
+    return f"{plain(round(share * 100, 10))} %"
+
+
+def read_measure(text: str) -> Measure:
+    """A distance; with a minus it lies behind the entry."""
+    words = text.strip().replace("\u2212", "-")
+    back = words.startswith("-")
+    unit, number = _read(words.lstrip("+-"), ("r", "atr", "percent", "ticks"), "1 R, 2 atr, 0.8 % or 46 t", zero=True)
+    return msgspec.convert({unit: -float(number) if back else float(number)}, Measure)
+
+
+def measure_text(measure: Measure) -> str:
+    """A distance as it would be typed."""
+    units = {"r": "R", "ticks": "t", "percent": "%", "atr": "atr"}
+    key = next(key for key in units if getattr(measure, key) is not None)
+    return f"{plain(getattr(measure, key))} {units[key]}"
+
+
+def read_after(text: str) -> After:
+    """When a rule begins: at once, 1 R or target 2."""
+    words = text.strip().lower().removeprefix("after ").strip()
+    if words in ("", "at once", "once", "0"):
+        return After()
+    target = re.fullmatch(r"target\s*([1-5])", words)
+    if target is not None:
+        return After(target=int(target.group(1)))
+    _, number = _read(words, ("r",), "at once, 1 R or target 1", zero=True)
+    return After(r=float(number))
+
+
+def after_text(after: After) -> str:
+    """When a rule begins, as it would be typed."""
+    if after.target is not None:
+        return f"target {after.target}"
+    return "at once" if after.r is None else f"{plain(after.r)} R"
+
+
+def read_amount(text: str) -> Amount | None:
+    """Money, or a percentage of equity; an empty field is none."""
+    if text.strip().lower() in ("", "none"):
+        return None
+    number, unit = _split(text, "900, or 1.5 %")
+    if unit in ("%", "percent", "% of equity"):
+        return Amount(percent=float(number))
+    if unit and not re.fullmatch("[a-z]{3}", unit):
+        raise BadInput("bad_entry", f"'{unit}' is not understood here; expected 900, or 1.5 %")
+    return Amount(money=float(number))
+
+
+def amount_text(amount: Amount | None) -> str:
+    """Money or a percentage as it would be typed."""
+    if amount is None:
+        return ""
+    return f"{plain(amount.percent)} %" if amount.percent is not None else f"{plain(amount.money)}"

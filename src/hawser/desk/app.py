@@ -17,6 +17,7 @@ from hawser.desk.settings import Settings
 from hawser.desk.theme.fonts import load_fonts
 from hawser.desk.window import Window
 from hawser.service.profile import Profile
+from hawser.service.rigshelf import Shelf
 from hawser.service.runtime import Boot, Runtime
 
 
@@ -59,7 +60,7 @@ def make_window(
     for one, where, make in ((name, profile, boot), *more):
         bridge = Bridge()
         accounts.append((one, Runtime(where, make, bridge.hooks(), speed, running), bridge))
-    return Window(accounts, look, settings, title, speed)
+    return Window(accounts, look, settings, title, speed, Shelf(profile.config / "rigs"))
 
 
 def run(

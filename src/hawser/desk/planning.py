@@ -11,12 +11,13 @@ import msgspec
 
 from hawser.core import typed
 from hawser.core.bars import Bars
-from hawser.core.basis import basis
+from hawser.core.basis import basis, own_atr, plan_atr
 from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput, Refused
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
+from hawser.core.rig import Rig
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.desk.chart.focus import waits_text
 from hawser.service.snapshot import Snapshot, plan_request
@@ -37,6 +38,7 @@ class Draft(msgspec.Struct, frozen=True):
     good: str = "cancelled"
     held: str = ""
     anchor: str = "planned"
+    rig: str = ""  # by name
 
     def rows(self) -> list[tuple[str, str]]:
         """All targets that can be typed, those not typed yet empty."""
@@ -45,8 +47,9 @@ class Draft(msgspec.Struct, frozen=True):
 
 @dataclass
 class Planning:
-    """One instrument's draft and what follows from it. `errors` by field name: entry, good, risk, stop, target1..,
-    trail, held. `straddle`: the distance in ATR where both sides are to wait; the plan is then one side of it."""
+    """One instrument's draft and what follows from it. `errors` by field name: rig, entry, good, risk, stop,
+    target1.., trail, held. `straddle`: the distance in ATR where both sides are to wait; the plan is then one side
+    of it."""
 
     symbol: str = ""
     span: int = 15 * MINUTE
@@ -58,8 +61,10 @@ class Planning:
     sizing: Sizing | None = None
     refusal: str = ""
     currency: str = "CHF"
+    rigs: dict[str, Rig] = field(default_factory=dict)
     bars: Bars | None = None  # completed bars of this instrument and timeframe, for stops taken from them
     _basis: tuple[object, float] = (None, math.nan)
+    _atr: tuple[object, float] = (None, math.nan)
 
     def change(self, draft: Draft) -> None:
         """Take what is typed; a field that is wrong is explained and nothing else is touched."""
@@ -71,7 +76,12 @@ class Planning:
             stop = self._field("stop", lambda text: typed.read_stop(text, self.currency), draft.stop)
         trail = self._field("trail", typed.read_trail, draft.trail)
         held = self._field("held", typed.read_held, draft.held)
-        entry = self._entry(draft)
+        entry, rig = self._entry(draft), self._rig(draft.rig)
+        if rig is not None and rig.trail is not None and trail is not None and trail.kind == rig.trail.kind:
+            keep = rig.trail  # what is typed is its distance; when and how it follows is the rig's
+            trail = msgspec.structs.replace(
+                trail, anchor=keep.anchor, after=keep.after, step_ticks=keep.step_ticks, timeframe=keep.timeframe
+            )
         targets, left = [], 1.0
         for number, (level, share) in enumerate(draft.targets, start=1):
             if not level.strip() and not share.strip():
@@ -88,10 +98,18 @@ class Planning:
         try:
             self.plan = Plan(
                 symbol=self.symbol, side=draft.side, size=size, stop=stop, targets=tuple(targets), trail=trail,
-                timeframe_ns=self.span, entry=entry, anchor=ANCHORS.get(draft.anchor, "planned"), held=held,
+                timeframe_ns=self.span, entry=entry, anchor=ANCHORS.get(draft.anchor, "planned"), held=held, rig=rig,
             )  # fmt: skip
         except BadInput as error:
             self.errors["stop"] = error.sentence
+
+    def _rig(self, name: str) -> Rig | None:
+        rig = self.rigs.get(name)
+        if name and rig is None:
+            self.errors["rig"] = f"There is no rig named {name} any more; choose another"
+        elif rig is not None and rig.ladder is not None:
+            self.errors["rig"] = "A ladder can be rehearsed, but not placed yet; choose another rig"
+        return rig
 
     def _entry(self, draft: Draft) -> EntryRule | None:
         good = self._field("good", typed.read_good, draft.good)
@@ -126,7 +144,7 @@ class Planning:
             self.refusal = next(iter(self.errors.values()), "")
             return
         try:
-            self.request = plan_request(snapshot, self.plan, self.basis())
+            self.request = plan_request(snapshot, self.plan, self.basis(), self.own_atr())
             self.sizing = sized(self.request)
         except Refused as refusal:
             self.refusal = refusal.sentence
@@ -136,10 +154,21 @@ class Planning:
         plan = self.plan
         if plan is None or plan.stop is None or not plan.stop.from_bars or self.bars is None:
             return math.nan
-        key = (id(self.bars), plan.stop, plan.side)
+        key = (id(self.bars), plan.stop, plan.side, plan.rig)
         if self._basis[0] != key:
-            self._basis = key, basis(plan.stop, self.bars, plan.side)
+            simple = plan.rig is not None and plan.rig.atr_smoothing == "simple"
+            self._basis = key, basis(plan.stop, self.bars, plan.side, simple)
         return self._basis[1]
+
+    def own_atr(self) -> float:
+        """The ATR of the plan's rig, where it is another than the one bars carry; for each completed bar once."""
+        rig = self.plan.rig if self.plan is not None and own_atr(self.plan) else None
+        if rig is None or self.bars is None:
+            return math.nan
+        key = (id(self.bars), rig.atr_length, rig.atr_smoothing)
+        if self._atr[0] != key:
+            self._atr = key, plan_atr(rig, self.bars)
+        return self._atr[1]
 
     def with_stop_at(self, price: str) -> Draft:
         """The draft with its stop dragged to a price."""
@@ -156,3 +185,17 @@ class Planning:
         rows = self.draft.rows()
         rows[number - 1] = (f"{max(0.01, r):.2f} R", rows[number - 1][1] or "rest")
         return msgspec.structs.replace(self.draft, targets=tuple(rows))
+
+
+def with_rig(draft: Draft, rig: Rig | None, currency: str) -> Draft:
+    """The draft with a rig's stop, targets and trail in its fields, tended by the rig; None: by what is typed alone."""
+    if rig is None:
+        return msgspec.structs.replace(draft, rig="")
+    targets = tuple((typed.target_text(one), typed.share_text(one.share)) for one in rig.target)
+    stop = typed.stop_text(rig.stop, currency) if rig.stop is not None else ""
+    return msgspec.structs.replace(draft, rig=rig.name, stop=stop, targets=targets, trail=typed.trail_text(rig.trail))
+
+
+def plan_of(rig: Rig, like: Plan) -> Plan:
+    """A plan that puts the rig on a trade which has the plan `like`; raises BadInput where it cannot."""
+    return msgspec.structs.replace(like, stop=rig.stop, targets=rig.target, trail=rig.trail, rig=rig)

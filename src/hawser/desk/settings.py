@@ -9,6 +9,7 @@ from pathlib import Path
 import msgspec
 
 from hawser.desk.planning import Draft
+from hawser.desk.rigdraft import Texts
 
 
 class Kept(msgspec.Struct):
@@ -24,6 +25,7 @@ class Kept(msgspec.Struct):
     shown_bars: dict[str, float] = {}
     drafts: dict[str, Draft] = {}
     plans: dict[str, Draft] = {}  # saved by name
+    unfinished_rigs: dict[str, Texts] = {}  # what is typed and makes no rig yet
 
 
 class Settings:

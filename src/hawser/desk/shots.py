@@ -95,7 +95,7 @@ def demo_pictures(root: Path, folder: Path) -> None:
     take(window, folder, "plan-paper")
     sizing_pictures(window, folder)
     order_pictures(window, folder)
-    window.show_station(1)
+    window.show_station(2)
     settle(window, lambda: True)
     take(window, folder, "logbook-paper")
     window.look.set_theme("night")

@@ -9,21 +9,26 @@ from hawser.core import figures as fg
 from hawser.core.entry import HeldRule
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
+from hawser.core.rig import Rig
 from hawser.core.rules.entries import backstop_behind
 from hawser.core.rules.rounding import floor_whole, level_ticks
+from hawser.desk.planning import plan_of
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.service.snapshot import Snapshot, TradeView
 
 Make = Callable[[int, str], ev.AskEvent]  # of the time and the ask's id
+TEND = "Tend by another rig or plan"
 HELD = HeldRule()  # what the menu's held lines are
 
 
 class TradeAction(NamedTuple):
-    """A text with its consequence, and the asks that carry it out, one for each trade meant."""
+    """A text with its consequence, and the asks that carry it out, one for each trade meant. `menu`: what a long list
+    of such stands under."""
 
     text: str
     makes: tuple[Make, ...]
+    menu: str = ""
 
 
 def _one(text: str, make: Make) -> TradeAction:
@@ -119,20 +124,35 @@ def _target(trade: TradeView, number: int, level: int, share: float) -> Make:
     )  # fmt: skip
 
 
+def _equip(trade: TradeView, plan: Plan) -> Make:
+    return lambda now, ask: ev.Reequip(time=now, ask=ask, trade=trade.id, plan=plan)
+
+
+def _fits(rig: Rig, plan: Plan) -> bool:
+    """Whether the rig can go on a trade: a ladder brings entries, and a stop by money needs the quantity it was for."""
+    return rig.ladder is None and (rig.stop is None or rig.stop.money is None or plan.size.method == "fixed")
+
+
+def by_rigs(trade: TradeView, rigs: dict[str, Rig]) -> dict[str, Plan]:
+    """The rigs that could tend a trade, as plans for it."""
+    return {name: plan_of(rig, trade.plan) for name, rig in sorted(rigs.items()) if _fits(rig, trade.plan)}
+
+
 def _plans(trade: TradeView, plans: dict[str, Plan]) -> list[TradeAction]:
     """Tend by a saved plan from now on."""
 
-    def make(plan: Plan) -> Make:
-        return lambda now, ask: ev.Reequip(time=now, ask=ask, trade=trade.id, plan=plan)
-
     return [
-        _one(f"Tend by \u2018{name}\u2019: its targets and trail; its stop only where it is tighter", make(plan))
+        TradeAction(
+            f"Tend by \u2018{name}\u2019: its targets and trail; its stop only where it is tighter",
+            (_equip(trade, plan),),
+            TEND,
+        )
         for name, plan in plans.items()
     ]
 
 
-def of_marked(trades: list[TradeView], snapshot: Snapshot) -> list[TradeAction]:
-    """What can be done with several marked trades at once."""
+def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] | None = None) -> list[TradeAction]:
+    """What can be done with several marked trades at once; `rigs`: those that could tend them, by name."""
     opened, waiting = [trade for trade in trades if is_open(trade)], [trade for trade in trades if trade.pending]
     found = []
 
@@ -149,6 +169,12 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot) -> list[TradeAction]:
     many(f"Hold the lines of {len(plain)} trades here", _hold, plain)
     many(f"Let the lines of {len(held)} trades rest at the venue again", _hold, held)
     many(f"Cancel {len(waiting)} pending entries", _close, waiting)
+    for name, rig in (rigs or {}).items():
+        able = [trade for trade in opened if _fits(rig, trade.plan)]
+        if able:
+            text = f"Tend {len(able)} trades by \u2018{name}\u2019; their stops only where they are tighter"
+            makes = tuple(_equip(trade, plan_of(rig, trade.plan)) for trade in able)
+            found.append(TradeAction(text, makes, TEND))
     if len(waiting) > 1:
         names = tuple(trade.id for trade in waiting)
         text = f"OCO: the first of these {len(names)} entries to fill cancels the others"

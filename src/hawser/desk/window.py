@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.account import Account
 from hawser.core.clock import SECOND, TIMEFRAMES
 from hawser.core.instrument import Instrument
+from hawser.core.rig import Rig
 from hawser.desk.berth import Berth, together
 from hawser.desk.bridge import Bridge
 from hawser.desk.editing import KEPT_BY_VENUE, account_consequence
@@ -28,6 +29,7 @@ from hawser.desk.look import Look
 from hawser.desk.settings import Settings
 from hawser.desk.stations.helm import ALL_TURNS, Helm
 from hawser.desk.stations.logbook import Logbook
+from hawser.desk.stations.rigs import Rigs
 from hawser.desk.theme.palette import stylesheet
 from hawser.desk.widgets.accountsbar import AccountsBar
 from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
@@ -39,20 +41,28 @@ from hawser.desk.widgets.rail import Rail
 from hawser.desk.widgets.waterline import Waterline
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell
+from hawser.service.rigshelf import Shelf
 from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot
 from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import SEVERITIES, Weather
 
-# Alt+1 to Alt+5 belong to the five stations of the design; these two are here so far.
-STATIONS = [("Helm", "helm", "Alt+1"), ("Logbook", "logbook", "Alt+5")]
+# Alt+1 to Alt+5 belong to the five stations of the design; these three are here so far.
+STATIONS = [("Helm", "helm", "Alt+1"), ("Rigs", "rigs", "Alt+2"), ("Logbook", "logbook", "Alt+5")]
+HELM, RIGS, LOGBOOK = range(3)
 
 
 class Window(QMainWindow):
     """The desk of one account, or of several: the one that is shown is `berth`."""
 
     def __init__(
-        self, accounts: list[tuple[str, Runtime, Bridge]], look: Look, settings: Settings, title: str, speed: float
+        self,
+        accounts: list[tuple[str, Runtime, Bridge]],
+        look: Look,
+        settings: Settings,
+        title: str,
+        speed: float,
+        shelf: Shelf,
     ) -> None:
         super().__init__()
         self.look, self._settings, self._at = look, settings, 0
@@ -67,6 +77,8 @@ class Window(QMainWindow):
         for berth in self.berths:
             self.stack.addWidget(berth.helm)
             self.stack.addWidget(berth.logbook)
+        self.rigs = Rigs(look, shelf)
+        self.stack.addWidget(self.rigs)
         self.banner = QLabel("Opening \u2026 the venue is being connected, trades at the venue stay protected")
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
@@ -143,6 +155,9 @@ class Window(QMainWindow):
         self.quay.stray.connect(self._stray)
         self.foot.theme.connect(self.swap_theme)
         self.look.changed.connect(self.restyle)
+        self.rigs.changed.connect(self._rigs_changed)
+        self.rigs.told.connect(lambda text: self.notice.tell("refused", text))
+        self.rigs.wanted.connect(self._use_rig)
         app = QApplication.instance()
         assert app is not None
         app.installEventFilter(self)
@@ -175,8 +190,9 @@ class Window(QMainWindow):
     def _keys(self) -> None:
         for keys, run in (
             ("Ctrl+K", self.finder.open),
-            ("Alt+1", lambda: self.show_station(0)),
-            ("Alt+5", lambda: self.show_station(1)),
+            ("Alt+1", lambda: self.show_station(HELM)),
+            ("Alt+2", lambda: self.show_station(RIGS)),
+            ("Alt+5", lambda: self.show_station(LOGBOOK)),
             ("Ctrl+Return", self.place),
             ("Ctrl+Enter", self.place),
             ("Ctrl+Q", self.close),
@@ -203,12 +219,18 @@ class Window(QMainWindow):
             Action("Instrument: edit, import or export its file", "", self.edit_instrument),
             Action("Heat: what each stop would cost", "", self.show_heat),
             Action("Close all trades", "", helm.strips.all_button.click),
-            Action("Station: Helm", "Alt+1", lambda: self.show_station(0)),
-            Action("Station: Logbook", "Alt+5", lambda: self.show_station(1)),
+            Action("Station: Helm", "Alt+1", lambda: self.show_station(HELM)),
+            Action("Station: Rigs", "Alt+2", lambda: self.show_station(RIGS)),
+            Action("Station: Logbook", "Alt+5", lambda: self.show_station(LOGBOOK)),
             Action("Theme: swap Paper and Night watch", "", self.swap_theme),
             Action("Logbook: export the shown lines as CSV", "", self.logbook.export),
             Action("Quay: pause or run", "", self.foot.pause.toggle),
             Action("Quay: weather fault by fault, gusts now", "Ctrl+Shift+Q", self.show_quay),
+            *(
+                Action(f"Plan with rig {name}", "", lambda rig=rig: self._use_plan(rig))
+                for name, rig in sorted(self.rigs.shelf.rigs.items())
+            ),
+            Action("Rigs: a new one", "", self._new_rig),
             Action("Plan: straddle, both sides of the market", "", helm.plan_straddle),
             Action("Marked trades: what can be done with all of them", "M", helm.strips.open_marked),
             Action("Quit Hawser", "Ctrl+Q", self.close),
@@ -233,6 +255,15 @@ class Window(QMainWindow):
         spans = [(name, span) for name, span in TIMEFRAMES.items() if not helm.chart.span_buttons[span].isHidden()]
         found += [Action(f"Timeframe: {name}", "", lambda s=span: helm.choose_span(s)) for name, span in spans]
         return found
+
+    def _use_plan(self, rig: Rig) -> None:
+        self.show_station(HELM)
+        self.helm.choose_trade("")
+        self.helm.plan.take_rig(rig)
+
+    def _new_rig(self) -> None:
+        self.show_station(RIGS)
+        self.rigs.new()
 
     def show_heat(self) -> None:
         self.heat.open(self.latest)
@@ -270,16 +301,16 @@ class Window(QMainWindow):
         self.editors["instrument"].open(view.instrument)
 
     def _page(self, number: int) -> None:
-        self.show_station(0)
+        self.show_station(HELM)
         self.helm.strips.show_page(number)
 
     def _field(self, name: str) -> None:
-        self.show_station(0)
+        self.show_station(HELM)
         self.helm.plan.field(name).setFocus()
         self.helm.plan.field(name).selectAll()
 
     def _choose(self, symbol: str) -> None:
-        self.show_station(0)
+        self.show_station(HELM)
         self.helm.choose_instrument(symbol)
 
     # What the runtime tells
@@ -301,7 +332,7 @@ class Window(QMainWindow):
         """Another account comes into view; all of them go on being tended."""
         if not 0 <= number < len(self.berths) or number == self._at:
             return
-        station = self.stack.currentIndex() % len(STATIONS)
+        station = self.station
         self._at = number
         self.editors.clear()
         self.helm.plan.names.set_plans(self._settings.kept.plans)
@@ -323,6 +354,8 @@ class Window(QMainWindow):
             self.halt_bar.show_snapshot(snapshot)
             self.foot.show_snapshot(snapshot)
         self.helm.show_snapshot(snapshot, turn)
+        if turn in (3, ALL_TURNS) and self.station == RIGS:
+            self.rigs.show_snapshot(snapshot)
 
     def _told(self, berth: Berth, tell: Tell) -> None:
         subject = f"{tell.symbol}: " if tell.symbol else ""
@@ -342,8 +375,34 @@ class Window(QMainWindow):
     # What people ask
 
     def show_station(self, number: int) -> None:
-        self.stack.setCurrentIndex(len(STATIONS) * self._at + number)
+        widgets = (self.helm, self.rigs, self.logbook)
+        self.stack.setCurrentWidget(widgets[number])
         self.rail.show_station(number)
+        if number == RIGS and self.latest is not None:
+            self._show_history()
+            self.rigs.show_snapshot(self.latest)
+
+    @property
+    def station(self) -> int:
+        """Which station is shown."""
+        shown = self.stack.currentWidget()
+        return RIGS if shown is self.rigs else LOGBOOK if shown is self.logbook else HELM
+
+    def _show_history(self) -> None:
+        """What the Helm shows is what rigs are tried on."""
+        helm = self.helm
+        view = self.latest.instrument(helm.symbol) if self.latest is not None else None
+        bars = helm.chart.bars
+        if view is not None and bars is not None and bars.time.size:
+            self.rigs.show_history(view.instrument, helm.span, bars)
+
+    def _rigs_changed(self) -> None:
+        for berth in self.berths:
+            berth.helm.set_rigs(self.rigs.shelf.rigs)
+
+    def _use_rig(self, rig: Rig) -> None:
+        self.show_station(HELM)
+        self.helm.put_rig(rig)
 
     def flatten(self) -> None:
         """Every account: who reaches for this does not choose."""
@@ -415,24 +474,32 @@ class Window(QMainWindow):
         kept = self._settings.kept
         if kept.geometry:
             self.restoreGeometry(QByteArray(base64.b64decode(kept.geometry)))
-        for name, splitter in (("top", self.helm.top), ("whole", self.helm.whole)):
+        for name, splitter in (("top", self.helm.top), ("whole", self.helm.whole), ("rigs", self.rigs.panes)):
             if name in kept.splitters:
                 splitter.setSizes(kept.splitters[name])
         for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table)):
             for column, width in enumerate(kept.columns.get(name, [])):
                 table.setColumnWidth(column, width)
+        self.rigs.take_unfinished(kept.unfinished_rigs)
+        self._rigs_changed()
+        if self.rigs.shelf.faults:
+            self.notice.tell("caution", "; ".join(self.rigs.shelf.faults))
         self.show_station(min(kept.station, len(STATIONS) - 1))
 
     def remember(self) -> None:
         """Note sizes and choices, and write them."""
         kept = self._settings.kept
         kept.geometry = base64.b64encode(bytes(self.saveGeometry())).decode()
-        kept.splitters = {"top": self.helm.top.sizes(), "whole": self.helm.whole.sizes()}
+        kept.splitters = {
+            "top": self.helm.top.sizes(), "whole": self.helm.whole.sizes(), "rigs": self.rigs.panes.sizes(),
+        }  # fmt: skip
         kept.columns = {
             name: [table.columnWidth(column) for column in range(table.model().columnCount() - 1)]  # type: ignore[union-attr]
             for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table))
         }
-        kept.station = self.stack.currentIndex() % len(STATIONS)
+        kept.station = self.station
+        self.rigs.write_down()
+        kept.unfinished_rigs = self.rigs.unfinished()
         self.helm.remember()
         self._settings.save()
 

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import tomllib
 from datetime import UTC, datetime, timedelta
+from decimal import Decimal
 from pathlib import Path
+from typing import Any
+
+import msgspec
 
 from hawser.core.errors import BadInput
 from hawser.core.rig import Rig
+from hawser.formats.atomic import written
 from hawser.formats.declared import read_toml, record
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -14,11 +20,57 @@ EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 def load_rig(path: Path) -> Rig:
     """A rig from its file; raises BadInput."""
-    data = read_toml(path)
+    return _rig(read_toml(path), str(path))
+
+
+def read_rig(text: str, where: str) -> Rig:
+    """A rig from TOML text; raises BadInput naming `where`."""
+    try:
+        return _rig(tomllib.loads(text), where)
+    except tomllib.TOMLDecodeError as error:
+        raise BadInput("not_toml", f"{where}: expected TOML; {error}") from None
+
+
+def _rig(data: dict[str, Any], where: str) -> Rig:
     for key in ("from", "to"):
         if key in data:
-            data[key] = _ns(data[key], f"{path}: {key}")
-    return record(Rig, data, str(path))
+            data[key] = _ns(data[key], f"{where}: {key}")
+    return record(Rig, data, where)
+
+
+def save_rig(rig: Rig, path: Path) -> None:
+    """A rig as a file that `load_rig` reads back to the same; what stands as it would by default is left out."""
+    import tomli_w
+
+    with written(path) as file:
+        file.write(tomli_w.dumps(plain_rig(rig)).encode())
+
+
+def plain_rig(rig: Rig) -> dict[str, Any]:
+    """The rig as the plain data of its file."""
+    data: dict[str, Any] = _told(rig)
+    for key in ("from", "to"):
+        if key in data:
+            data[key] = EPOCH + timedelta(microseconds=data[key] // 1000)
+    return data
+
+
+def _told(value: Any) -> Any:
+    """What differs from its default; a stop that is taken from a price keeps the price's own digits."""
+    if isinstance(value, msgspec.Struct):
+        found = {}
+        for field in msgspec.structs.fields(type(value)):
+            one = getattr(value, field.name)
+            if one is None or (one == field.default and not field.required):
+                continue
+            if field.default_factory is not msgspec.NODEFAULT and one == field.default_factory():
+                continue
+            if one != ():
+                found[field.encode_name] = _told(one)
+        return found
+    if isinstance(value, Decimal):
+        return str(value)
+    return [_told(one) for one in value] if isinstance(value, (list, tuple)) else value
 
 
 def _ns(value: object, where: str) -> int:

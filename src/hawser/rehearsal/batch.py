@@ -100,3 +100,23 @@ def run_batch(
         else:
             side = 0
     return count, Place(at, cash, side, decided, follows, chain)
+
+
+@compiled
+def fan(
+    history: History, money: Money, sizer: Sizer, setup: Setup, written: Written, side: int, starts: Array, cash: float
+) -> tuple[Array, Array]:
+    """One trade from each of `starts` (bars at whose close it is decided), each by itself: results in R (NaN: no
+    entry), and rows of how it ended, its last fill's kind, why its stop moved last (-1: never), bars lived."""
+    results, ends = np.full(starts.size, np.nan), np.zeros((starts.size, 4), np.int64)
+    for k in range(starts.size):
+        if starts[k] + 1 >= history.close.size:
+            continue
+        begun = begin(history, money, sizer, setup, side, starts[k], cash)
+        if begun.trade.steps == 0 or begun.risk <= 0:
+            continue
+        end = play(history, money, begun.rules, begun.trade, begun.levels, written, 0, cash)
+        results[k] = (end.cash - cash) / begun.risk
+        ends[k, 0], ends[k, 1], ends[k, 3] = end.how, end.last, end.bar - starts[k]
+        ends[k, 2] = written.moves[end.moves - 1, 2] if end.moves else -1
+    return results, ends

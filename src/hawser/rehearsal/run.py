@@ -128,7 +128,7 @@ class Rehearsal:
         )  # fmt: skip
         fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
         self.money = money_of(account, instrument, fx)
-        self._sizer, self._setup = sizer_of(account, instrument), setup_of(rig, account.size, instrument)
+        self.sizer, self.setup = sizer_of(account, instrument), setup_of(rig, account.size, instrument)
 
     def run(self, order: int, progress: Callable[[int], None] | None = None) -> Outcome:
         """Play every trade; `progress` is told the bar reached, and may raise to give up."""
@@ -142,7 +142,7 @@ class Rehearsal:
         nf = nm = 0
         while place.at >= 0:
             count, place = batch.run_batch(
-                self.history, self.money, self._sizer, self._setup, written, rows, order, place
+                self.history, self.money, self.sizer, self.setup, written, rows, order, place
             )
             if count:
                 whole = rows.whole[:count].copy()

@@ -266,7 +266,7 @@ class Runtime:
         """The present snapshot, with the watched timeframe's unfinished bar."""
         watch = self._watch
         forming = session.stores[watch.symbol].forming(watch.span) if watch.symbol else None
-        return taken(session.engine.state, forming, self.faults.count)
+        return taken(session.engine.state, forming, self.faults.count, watch.symbol)
 
     def _close(self, session: Session) -> None:
         if self._link is not None:

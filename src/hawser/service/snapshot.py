@@ -7,6 +7,7 @@ import math
 import msgspec
 
 from hawser.core.account import Account
+from hawser.core.basis import own_atr
 from hawser.core.clock import DAY, TIMEFRAMES
 from hawser.core.errors import Refused
 from hawser.core.heat import heat, locked
@@ -18,7 +19,7 @@ from hawser.engine.asks import break_even_level
 from hawser.engine.entering import account_now, is_pending, request_for
 from hawser.engine.events import Held
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
-from hawser.engine.rigging import target_parts
+from hawser.engine.rigging import Waiting, target_parts, waiting
 from hawser.engine.state import EngineState, Rest, Trade, bar_key
 from hawser.engine.verdict import Closed, account_verdict, entry_verdict
 
@@ -85,6 +86,8 @@ class TradeView(msgspec.Struct, frozen=True):
     group: str  # its OCO group
     backstop: int  # with held lines: what rests at the venue; 0: the lines rest there themselves
     moving_to: int  # a pending entry is on its way to this level, 0: it is not
+    rig: str  # the name of the rig that tends it
+    waiting: tuple[Waiting, ...]  # its rules that are still to act; only in the instrument that is watched
 
     def r_of(self, level: float) -> float:
         """A level on the R axis: 0 at the expected entry, -1 at the initial stop."""
@@ -126,13 +129,14 @@ class Snapshot(msgspec.Struct, frozen=True):
         return next((view for view in self.instruments if view.instrument.symbol == symbol), None)
 
 
-def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: int = 0) -> Snapshot:
-    """A picture of the state now; `forming` is the watched timeframe's unfinished bar."""
+def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: int = 0, watched: str = "") -> Snapshot:
+    """A picture of the state now; `forming` is the unfinished bar of the instrument and timeframe that are watched."""
     account = state.account
     values = Valuation(state)
     staked = values.exposure()
     today = [trade for trade in state.trades.values() if trade.state != states.ENDED or _ended_today(state, trade)]
-    trades = tuple(_trade(state, trade, values) for trade in state.trades.values() if trade.state != states.PLANNED)
+    shown = [trade for trade in state.trades.values() if trade.state != states.PLANNED]
+    trades = tuple(_trade(state, trade, values, trade.symbol == watched) for trade in shown)
     day_r = sum(values.result(trade) / trade.planned_risk for trade in today if trade.planned_risk)
     return Snapshot(
         time=state.now, currency=account.currency if account else "", equity=state.equity, balance=state.balance,
@@ -162,7 +166,7 @@ def _instrument(state: EngineState, symbol: str) -> InstrumentView:
     )  # fmt: skip
 
 
-def _trade(state: EngineState, trade: Trade, values: Valuation) -> TradeView:
+def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -> TradeView:
     money, held = values.result(trade), values.stake(trade)
     live = trade.state != states.ENDED
     market, entry = state.markets.get(trade.symbol), state.orders.get(trade.entry)
@@ -180,6 +184,8 @@ def _trade(state: EngineState, trade: Trade, values: Valuation) -> TradeView:
         locked=locked(held) if live else 0.0, end_reason=trade.end_reason, trail=trade.plan.trail is not None,
         pending=is_pending(state, trade), until=entry.until if entry else 0, group=trade.group,
         backstop=trade.backstop if trade.held else 0, moving_to=trade.moving.ref if trade.moving else 0,
+        rig=trade.plan.rig.name if trade.plan.rig else "",
+        waiting=tuple(waiting(state, trade)) if closely and live and trade.open_steps else (),
     )  # fmt: skip
 
 
@@ -195,13 +201,13 @@ def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
     )  # fmt: skip
 
 
-def plan_request(snapshot: Snapshot, plan: Plan, basis: float = math.nan) -> SizeRequest:
+def plan_request(snapshot: Snapshot, plan: Plan, basis: float = math.nan, atr: float = math.nan) -> SizeRequest:
     """The plan as the engine would size it at this snapshot; raises Refused where there is no quote. `basis`: what
-    a stop taken from bars stands on."""
+    a stop taken from bars stands on; `atr`: the rig's, where it is another than the one bars carry."""
     view = snapshot.instrument(plan.symbol)
     if view is None or not view.bid or snapshot.account is None:
         raise Refused("no_quote", f"{plan.symbol} has no quote yet.")
     live = sum(trade.state != states.ENDED for trade in snapshot.trades)
-    atr = view.atr.get(plan.timeframe_ns, math.nan)
+    atr = atr if own_atr(plan) else view.atr.get(plan.timeframe_ns, math.nan)
     quote = (view.bid, view.ask)
     return request_for(plan, snapshot.account, view.instrument, quote, atr, snapshot.staked, live, basis)

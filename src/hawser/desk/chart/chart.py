@@ -138,7 +138,11 @@ class Chart(QFrame):
             self._spans.addButton(button)
             self.span_buttons[span] = button
             self._header.addWidget(button)
-        self._header.addStretch(1)
+        self._tended = QLabel()
+        self._tended.setProperty("role", "small-second")
+        self._tended.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self._tended.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self._header.addWidget(self._tended, 1)
 
     def restyle(self) -> None:
         p = self._look.palette
@@ -209,6 +213,7 @@ class Chart(QFrame):
             return
         reach = focus is None or self._focus is None or _levels(focus) != _levels(self._focus)
         self._focus = focus
+        self._tell_rig(focus)
         self._draw_lines()
         if reach:
             self._fit_prices(easy=True)
@@ -237,6 +242,9 @@ class Chart(QFrame):
                 done = ", done" if mark.done else ""
                 text = f"target {mark.number}  {price(mark.level)}  {fg.r(focus.r(mark.level))}{done}"
                 wanted[("target", mark.number)] = (mark.level, text, "gain", plan or mark.done)
+        for number, (level, text) in enumerate(focus.waits if focus is not None else ()):
+            if level:
+                wanted[("rule", number)] = (level, text, "ink2", True)
         for key in [key for key in self._lines if key not in wanted]:
             self.plot.removeItem(self._lines.pop(key))
         for key, (level, text, tone, dash) in wanted.items():
@@ -433,6 +441,15 @@ class Chart(QFrame):
             line.hide()
         self._read_bar(None)
         super().leaveEvent(event)
+
+    def _tell_rig(self, focus: Focus | None) -> None:
+        """The rig, and its rules that wait for something else than a price; all of them in the tip."""
+        waits = focus.waits if focus is not None else ()
+        unpriced = "; ".join(text for level, text in waits if not level)
+        text = ": ".join(part for part in (focus.rig if focus is not None else "", unpriced) if part)
+        if self._tended.text() != text:
+            self._tended.setText(text)
+        self._tended.setToolTip("Still to act:\n" + "\n".join(text for _, text in waits) if waits else "")
 
     def tell(self, text: str) -> None:
         """What the line being dragged would mean, in place of the bar's figures."""

@@ -38,6 +38,8 @@ class Focus(msgspec.Struct, frozen=True):
     entry: str = ""  # of an entry that waits at `ref`, in words: buy stop, sell limit, ...
     mirror: int = 0  # where a straddle's other side would wait
     venue_stop: int = 0  # with held lines: the backstop at the venue
+    rig: str = ""
+    waits: tuple[tuple[int, str], ...] = ()  # rules still to act: where (0: at no price), and what they do
 
     def r(self, level: float) -> float:
         return self.side * (level - self.ref) / self.r_ticks
@@ -75,5 +77,6 @@ def of_trade(trade: TradeView, view: InstrumentView) -> Focus:
     return Focus(
         trade.id, view.instrument, trade.side, trade.ref, trade.r_ticks, trade.resting_stop, trade.initial_stop, marks,
         price, view.ask - view.bid, trade.opened, trade.trace, f"{word} {view.instrument.qty(steps)}",
-        trade.covered or trade.pending, kind, 0, trade.backstop,
+        trade.covered or trade.pending, kind, 0, trade.backstop, trade.rig,
+        tuple((rule.level, rule.text) for rule in trade.waiting),
     )  # fmt: skip

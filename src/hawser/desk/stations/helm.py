@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 from hawser.core.clock import MINUTE
 from hawser.core.entry import HeldRule
 from hawser.core.plan import Plan
+from hawser.core.rig import Rig
 from hawser.core.typed import held_text, size_text
 from hawser.desk import figures as fg
 from hawser.desk.across import also_words
@@ -20,7 +21,7 @@ from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
 from hawser.desk.planning import Draft, Planning
 from hawser.desk.settings import Kept
-from hawser.desk.tradeactions import TradeAction, of_many, of_marked, of_trade
+from hawser.desk.tradeactions import TradeAction, by_rigs, is_open, of_many, of_marked, of_trade
 from hawser.desk.widgets.acrosspanel import AcrossPanel
 from hawser.desk.widgets.instruments import InstrumentPanel
 from hawser.desk.widgets.planpanel import PlanPanel
@@ -55,6 +56,7 @@ class Helm(QWidget):
         self.plan, self.strips, self.across = PlanPanel(look), StripPanel(look), AcrossPanel(look)
         self.strips.add_page("Across", self.across)
         self.plan.names.set_plans(kept.plans)
+        self.rigs: dict[str, Rig] = {}
         self._others: list[Other] = []
         self._bases: dict[str, float] = {}
         self._measured: tuple[object, int] = (None, 0)
@@ -414,7 +416,7 @@ class Helm(QWidget):
     def show_marked_menu(self, at: QPoint) -> None:
         """What can be done with all marked trades at once."""
         if self._snapshot is not None:
-            self._open_menu(of_marked(self._marked(), self._snapshot), at)
+            self._open_menu(of_marked(self._marked(), self._snapshot, self.rigs), at)
 
     def _marked(self) -> list[TradeView]:
         assert self._snapshot is not None
@@ -424,8 +426,13 @@ class Helm(QWidget):
     def _open_menu(self, actions: list[TradeAction], at: QPoint) -> None:
         menu = QMenu(self)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        inner: dict[str, QMenu] = {}
         for action in actions:
-            entry = menu.addAction(action.text)
+            if action.menu and action.menu not in inner:
+                made = menu.addMenu(action.menu)
+                assert made is not None
+                inner[action.menu] = made
+            entry = inner.get(action.menu, menu).addAction(action.text)
             assert entry is not None
             entry.triggered.connect(lambda _, action=action: self.carry_out(action))
         if menu.isEmpty():
@@ -435,11 +442,31 @@ class Helm(QWidget):
         self.menu = menu
         menu.popup(at)
 
+    def set_rigs(self, rigs: dict[str, Rig]) -> None:
+        """The rigs there are now."""
+        self.rigs = rigs
+        self.plan.set_rigs(rigs)
+
+    def put_rig(self, rig: Rig) -> None:
+        """Put a rig that was edited on the open trades that have it; where there are none, into the plan."""
+        trades = [t for t in self._snapshot.trades if t.rig == rig.name] if self._snapshot is not None else []
+        for trade in trades:
+            plan = by_rigs(trade, {rig.name: rig}).get(rig.name)
+            if plan is not None and is_open(trade):
+                self._runtime.ask(
+                    lambda now, ask, t=trade.id, plan=plan: ev.Reequip(time=now, ask=ask, trade=t, plan=plan)
+                )
+        if not trades:
+            self.choose_trade("")
+            self.plan.take_rig(rig)
+
     def _saved_plans(self, trade: TradeView) -> dict[str, Plan]:
         """The plans saved by name that could tend this trade."""
-        found = {}
+        found = by_rigs(trade, self.rigs)
         for name, draft in self.plan.names.plans.items():
-            planning = Planning(trade.symbol, trade.plan.timeframe_ns, currency=self.plan.planning.currency)
+            planning = Planning(
+                trade.symbol, trade.plan.timeframe_ns, currency=self.plan.planning.currency, rigs=self.rigs
+            )
             planning.change(msgspec.structs.replace(draft, side=trade.side, entry="market"))
             if planning.plan is not None:
                 found[name] = planning.plan
@@ -453,7 +480,7 @@ class Helm(QWidget):
         if position is None:
             return
         for draft in (self._kept.drafts.get(position.symbol, Draft()), Draft()):
-            planning = Planning(position.symbol, self._kept.spans.get(position.symbol, DEFAULT_SPAN))
+            planning = Planning(position.symbol, self._kept.spans.get(position.symbol, DEFAULT_SPAN), rigs=self.rigs)
             planning.currency = self.plan.planning.currency
             planning.change(msgspec.structs.replace(draft, side=position.side, entry="market"))
             plan = planning.plan
@@ -467,7 +494,7 @@ class Helm(QWidget):
         if snapshot is None:
             return []
         found = of_trade(trade, snapshot, self._saved_plans(trade)) if trade is not None else []
-        return [*found, *of_marked(self._marked(), snapshot), *of_many(snapshot)]
+        return [*found, *of_marked(self._marked(), snapshot, self.rigs), *of_many(snapshot)]
 
     def carry_out(self, action: TradeAction) -> None:
         for make in action.makes:

@@ -98,6 +98,7 @@ def stylesheet(p: Palette) -> str:
         selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}
     QComboBox::drop-down {{ width: 18px; border: none; }}
     QComboBox::down-arrow {{ image: url({icon_folder()}/open-{p.name}.svg); width: 12px; height: 12px; }}
+    QFrame#rule {{ background: {p.hairline}; border: none; }}
     QTableView, QListView {{ background: {p.panel}; border: none; gridline-color: {p.hairline}; outline: none;
         selection-background-color: {p.ground}; selection-color: {p.ink}; alternate-background-color: {p.panel}; }}
     QTableView::item {{ padding: 0 6px; }}

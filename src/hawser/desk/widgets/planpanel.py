@@ -8,6 +8,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPolygonF
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
+    QComboBox,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -22,14 +23,17 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.derivation import AT_RISK, Step, derivation
+from hawser.core.rig import Rig
+from hawser.core.rigwords import sentence
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
-from hawser.desk.planning import TARGETS, Draft, Planning
+from hawser.desk.planning import TARGETS, Draft, Planning, with_rig
 from hawser.desk.widgets.plannames import PlanNames
 from hawser.desk.widgets.whatifcurve import WhatIf
 from hawser.service.snapshot import Snapshot
 
 MARGIN = 12
+NO_RIG = "none: the lines below"
 HELP = {
     "entry": "How to enter: market, limit 0.61100, stop 0.61500; a level also as limit 0.5 atr. market within 5 t "
     "refuses what would fill worse than that; stop 0.61500 within 8 t is a stop-limit. straddle 1 atr: a buy stop "
@@ -43,7 +47,8 @@ HELP = {
     "stop": "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t (ticks), a price; 3 bars (their extreme), pivot 2 3, "
     "sma 20, ema 20, channel 20, supertrend 10 3, parabolic, each also with an offset: 3 bars + 2 t. "
     "With a fixed quantity also money: 150 CHF. Drag its line on the chart or R scale",
-    "trail": "Follows the best price at this many ATR, on completed bars, and only ever tightens: 3 atr. Empty: none",
+    "trail": "Follows the market on completed bars and only ever tightens: 3 atr, 20 t or 0.8 % behind the best price, "
+    "3 bars, ema 20, supertrend 10 3, parabolic. Empty: none",
     "target": "Where a part is taken: 1.5 R, 2 atr, 0.8 %, 46 t or a price",
     "share": "How much of the position this target takes: 40 %, or rest",
 }
@@ -166,6 +171,7 @@ class PlanPanel(QFrame):
         box.setSpacing(6)
         box.addWidget(self.names)
         box.addLayout(self._sides)
+        box.addLayout(self._make_rig())
         box.addLayout(form)
         box.addLayout(heading)
         box.addWidget(self.pages, 1)
@@ -250,6 +256,56 @@ class PlanPanel(QFrame):
         self.short.clicked.connect(lambda: self.set_side(-1))
         self._sides.addWidget(self.long)
         self._sides.addWidget(self.short)
+
+    def _make_rig(self) -> QGridLayout:
+        """Which rig tends the trade; it lays its stop, targets and trail into the fields below."""
+        self.rig = QComboBox()
+        self.rig.setAccessibleName("Rig")
+        self.rig.addItem(NO_RIG)
+        self.rig.activated.connect(self._rig_chosen)
+        self._rig_told = QLabel()
+        self._rig_told.setProperty("role", "problem")
+        self._rig_told.setWordWrap(True)
+        self._rig_told.hide()
+        label = QLabel("Rig")
+        label.setBuddy(self.rig)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(6)
+        grid.setVerticalSpacing(2)
+        grid.addWidget(label, 0, 0)
+        grid.addWidget(self.rig, 0, 1)
+        grid.addWidget(self._rig_told, 1, 0, 1, 2)
+        grid.setColumnStretch(1, 1)
+        return grid
+
+    def set_rigs(self, rigs: dict[str, Rig]) -> None:
+        """The rigs there are now; a plan with one of them follows its changes."""
+        self.planning.rigs = rigs
+        chosen = self.planning.draft.rig
+        self.rig.blockSignals(True)
+        self.rig.clear()
+        self.rig.addItem(NO_RIG)
+        for name in sorted(rigs):
+            self.rig.addItem(name)
+            self.rig.setItemData(self.rig.count() - 1, sentence(rigs[name]), Qt.ItemDataRole.ToolTipRole)
+        self.rig.blockSignals(False)
+        self._show_rig(chosen)
+        self.planning.change(self.planning.draft)
+        self._changed()
+
+    def _show_rig(self, name: str) -> None:
+        if name and self.rig.findText(name) < 0:
+            self.rig.addItem(name)  # deleted since: it stays shown, and is told as an error
+        self.rig.setCurrentText(name or NO_RIG)
+        rig = self.planning.rigs.get(name)
+        self.rig.setToolTip(sentence(rig) if rig is not None else "Tended by the stop, targets and trail below alone")
+
+    def _rig_chosen(self, index: int) -> None:
+        self.take_rig(self.planning.rigs.get(self.rig.itemText(index)) if index else None)
+
+    def take_rig(self, rig: Rig | None) -> None:
+        """Plan with a rig, or with none."""
+        self._take(with_rig(self._typed(), rig, self.planning.currency))
 
     def _make_form(self) -> QGridLayout:
         form = QGridLayout()
@@ -349,6 +405,7 @@ class PlanPanel(QFrame):
             "held": draft.held,
         }  # fmt: skip
         self.anchor.setChecked(draft.anchor == "fill")
+        self._show_rig(draft.rig)
         for number, (level, share) in enumerate(draft.rows(), start=1):
             texts |= {f"target{number}": level, f"share{number}": share}
         for name, text in texts.items():
@@ -367,6 +424,7 @@ class PlanPanel(QFrame):
             side=1 if self.long.isChecked() else -1, risk=text["risk"], stop=text["stop"], targets=rows,
             trail=text["trail"], entry=text["entry"], good=text["good"], held=text["held"],
             anchor="fill" if self.anchor.isChecked() else "planned",
+            rig="" if self.rig.currentText() == NO_RIG else self.rig.currentText(),
         )  # fmt: skip
 
     def _edited(self) -> None:
@@ -384,7 +442,7 @@ class PlanPanel(QFrame):
                 style.polish(field)
             field.setToolTip(self.planning.errors.get(name, HELP[name.rstrip("12345")]))
         self._show_rows()
-        told: dict[QLabel, str] = {}
+        told: dict[QLabel, str] = {self._rig_told: self.planning.errors.get("rig", "")}
         for name, problem in self._problems.items():
             told[problem] = told.get(problem, "") or self.planning.errors.get(name, "")
         for problem, text in told.items():

@@ -1,0 +1,153 @@
+"""What a rig would have done from a bar that somebody points at, and from many bars at once."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+
+from hawser.core.account import Account
+from hawser.core.bars import Bars
+from hawser.core.errors import Refused
+from hawser.core.indicators import Array
+from hawser.core.instrument import Instrument
+from hawser.core.rig import Rig
+from hawser.core.rules.closing import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL
+from hawser.core.rules.tending import LOSS_STEP, STOP, TARGET
+from hawser.core.sizing import SizeRequest, sized
+from hawser.rehearsal import batch, loop
+from hawser.rehearsal.entries import begin
+from hawser.rehearsal.run import Rehearsal, Signals, exit_name
+
+FILLS = 64
+
+
+class Exit(NamedTuple):
+    """What left a trade at a bar: why, at which price (ticks), how much of it (a share of the whole)."""
+
+    bar: int
+    why: str
+    price: float
+    share: float
+
+
+class Shown(NamedTuple):
+    """One trial: bars as indices, levels in ticks, `result` in R. `moves`: from which bar the stop stands where."""
+
+    side: int
+    first: int
+    last: int
+    ref: int
+    stop: int
+    targets: tuple[int, ...]
+    moves: tuple[tuple[int, int, str], ...]
+    exits: tuple[Exit, ...]
+    result: float
+    ended: str
+    open_at_end: bool
+
+
+class Ended(NamedTuple):
+    """Of a fan: trades that ended in one way, their share of all and their mean result in R."""
+
+    why: str
+    share: float
+    mean: float
+
+
+class Fan(NamedTuple):
+    """Results in R of the starts whose trade ended, their mean, and a row for each way of ending. `none`: starts
+    without an entry; `running`: trades that the history's end cut off."""
+
+    results: Array
+    mean: float
+    ended: tuple[Ended, ...]
+    none: int
+    running: int
+
+
+class Trial:
+    """A rig over one history, ready to be tried from any bar, long or short."""
+
+    def __init__(self, bars: Bars, instrument: Instrument, account: Account, rig: Rig) -> None:
+        free = msgspec.structs.replace(rig, direction="both", from_=None, to=None, follow_on=None, reverse=False)
+        self.bars, self.size = bars, bars.time.size
+        none = np.zeros(self.size, np.int8)
+        self._of = Rehearsal(bars, Signals(none, none), instrument, account, free)
+        self._account, self._rig, self._instrument = account, free, instrument
+        self._written = loop.Written(
+            np.empty((FILLS, 6)), np.empty((self.size + 1, 3), np.int64), np.empty(self.size),
+            np.empty((40, 4), np.int64),
+        )  # fmt: skip
+
+    def one(self, start: int, side: int) -> Shown | str:
+        """The trade decided at the close of bar `start`; a sentence where there is none."""
+        if not 0 <= start < self.size - 1:
+            return "No bar follows this one: there is nothing to trade"
+        of, cash = self._of, float(self._account.equity)
+        begun = begin(of.history, of.money, of.sizer, of.setup, side, start, cash)
+        if begun.trade.steps == 0:
+            return self._refusal(start, side)
+        levels = (side * begun.levels.targets).tolist()
+        parts = begun.levels.target_parts.tolist()
+        end = loop.play(of.history, of.money, begun.rules, begun.trade, begun.levels, self._written, 0, cash)
+        fills, moves = self._written.fills[: end.fills].tolist(), self._written.moves[: end.moves].tolist()
+        whole = sum(row[5] for row in fills if row[1] > 0)
+        exits = tuple(Exit(int(row[0]), exit_name(row), row[4], row[5] / whole) for row in fills if row[1] < 0)
+        why = moves[-1][2] if moves else -1
+        return Shown(
+            side, start + 1, int(end.bar), int(begun.trade.ref), int(begun.trade.stop),
+            tuple(level for level, part in zip(levels, parts, strict=True) if part),
+            tuple((bar, level, _moved_by(why)) for bar, level, why in moves), exits,
+            (end.cash - cash) / begun.risk, _ended(end.how, end.last, why), end.how == loop.END,
+        )  # fmt: skip
+
+    def _refusal(self, start: int, side: int) -> str:
+        """Why there is no entry, by the size itself."""
+        of, rig = self._of, self._rig
+        history = of.history
+        bid, spread = int(history.open[start + 1]), int(history.spread[start + 1])
+        tick, basis = self._instrument.tick_size, np.nan
+        if rig.stop is not None and rig.stop.from_bars:
+            basis = float((history.stop_long if side > 0 else history.stop_short)[start]) * tick
+        request = SizeRequest(
+            instrument=self._instrument, account=self._account, side=side, bid=bid, ask=bid + spread,
+            atr=float(history.atr[start]) * tick, basis=basis, stop=rig.stop, targets=rig.target,
+        )  # fmt: skip
+        try:
+            sized(request)
+        except Refused as refusal:
+            return f"No entry from here: {refusal.sentence}"
+        return "No entry from here: an indicator of the rig has no value yet, or its ladder fits no budget."
+
+    def fan(self, side: int, count: int, seed: int) -> Fan:
+        """The same from `count` bars drawn at random (all, where there are fewer)."""
+        of = self._of
+        pool = np.arange(max(0, self.size - 2), dtype=np.int64)
+        starts = np.sort(np.random.default_rng(seed).choice(pool, min(count, pool.size), replace=False))
+        results, ends = batch.fan(
+            of.history, of.money, of.sizer, of.setup, self._written, side, starts, float(self._account.equity)
+        )
+        entered = ~np.isnan(results)
+        running = entered & (ends[:, 0] == loop.END)
+        done = entered & ~running
+        names = np.array([_ended(*row[:3]) for row in ends[done].tolist()], dtype=object)
+        won = results[done]
+        rows = [Ended(why, float((names == why).mean()), float(won[names == why].mean())) for why in set(names)]
+        rows.sort(key=lambda row: -row.share)
+        mean = float(won.mean()) if won.size else float("nan")
+        return Fan(won, mean, tuple(rows), int((~entered).sum()), int(running.sum()))
+
+
+def _moved_by(why: int) -> str:
+    if why < 0:
+        return "first stop"
+    return {BREAK_EVEN: "break-even", TRAIL: "trail"}.get(why, f"step {why - STEP_1 + 1}")
+
+
+def _ended(how: int, last: int, why: int) -> str:
+    """How a trade ended, in words; a stop is named by what brought it where it was."""
+    if how == loop.INSIDE:
+        return {STOP: _moved_by(why), TARGET: "last target", LOSS_STEP: "loss steps"}.get(last, "stop")
+    return {BASKET: "basket", TIME: "time", loop.END: "still open"}.get(how, "signal")

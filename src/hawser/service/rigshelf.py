@@ -1,0 +1,80 @@
+"""A person's rigs: one TOML file each in the settings' folder. Those that ship are laid there once, at first."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+from pathlib import Path
+
+from hawser.core.errors import BadInput
+from hawser.core.rig import Rig
+from hawser.formats.rigs import load_rig, read_rig, save_rig
+from hawser.service.profile import plain
+
+SHIPPED = (
+    "short-hitch", "slow-warp", "spring-line", "bar-by-bar", "even-keel", "soft-landing", "other-tack",
+)  # fmt: skip
+
+
+class Shelf:
+    """Rigs by name, each in its file. Changes are written at once, whole; `faults` are files that cannot be read."""
+
+    def __init__(self, folder: Path | None) -> None:
+        self.folder = folder
+        self.rigs: dict[str, Rig] = {}
+        self.faults: list[str] = []
+        self._paths: dict[str, Path] = {}
+        if folder is not None and folder.is_dir():
+            self._read(folder)
+        else:
+            for rig in shipped():
+                self.put(rig)
+
+    def _read(self, folder: Path) -> None:
+        for path in sorted(folder.glob("*.toml")):
+            try:
+                rig = load_rig(path)
+            except BadInput as error:
+                self.faults.append(error.sentence)
+                continue
+            name = rig.name or path.stem
+            if name in self.rigs:
+                self.faults.append(f"{path}: there is another rig named {name}")
+                continue
+            self.rigs[name], self._paths[name] = rig, path
+
+    def put(self, rig: Rig) -> None:
+        """Keep a rig under its name, in the place of an older one; raises BadInput where it cannot be written."""
+        if not rig.name.strip():
+            raise BadInput("no_name", "A rig needs a name")
+        if self.folder is not None:
+            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            path = self._paths.get(rig.name) or self._free(rig.name)
+            save_rig(rig, path)
+            self._paths[rig.name] = path
+        self.rigs[rig.name] = rig
+
+    def drop(self, name: str) -> None:
+        """Forget a rig, and its file."""
+        path = self._paths.pop(name, None)
+        if path is not None:
+            try:
+                path.unlink(missing_ok=True)
+            except OSError as error:
+                raise BadInput("unwritable", f"{path}: cannot be deleted ({error.strerror})") from None
+        self.rigs.pop(name, None)
+
+    def _free(self, name: str) -> Path:
+        assert self.folder is not None
+        stem, taken = plain(name) or "rig", {path.name for path in self._paths.values()}
+        number = 1
+        while (found := self.folder / (f"{stem}.toml" if number == 1 else f"{stem}-{number}.toml")).name in taken or (
+            found.exists()
+        ):
+            number += 1
+        return found
+
+
+def shipped() -> list[Rig]:
+    """The rigs that come with Hawser."""
+    root = files("hawser.demo") / "rigs"
+    return [read_rig((root / f"{name}.toml").read_text(encoding="utf-8"), name) for name in SHIPPED]

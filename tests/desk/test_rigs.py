@@ -1,0 +1,313 @@
+"""The Rigs station as its user drives it, and what stands behind it: the draft, the shelf, the trial."""
+
+from __future__ import annotations
+
+from random import Random
+
+import msgspec
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QComboBox, QLineEdit
+
+from hawser.core.errors import BadInput
+from hawser.core.levels import StopRule
+from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig
+from hawser.desk.rigdraft import SECTIONS, RigDraft
+from hawser.engine import states
+from hawser.formats.rigs import load_rig, save_rig
+from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.trial import Shown, Trial
+from hawser.service.rigshelf import Shelf, shipped
+from randomrigs import a_rig, an_account, history
+
+KEY = Qt.Key
+
+
+@pytest.fixture
+def rigs(trader):
+    """The station, with the demo's history under it."""
+    QTest.keyClick(trader.window, KEY.Key_2, Qt.KeyboardModifier.AltModifier)
+    station = trader.window.rigs
+    trader.qtbot.waitUntil(lambda: station.fan.fan is not None)
+    return station
+
+
+def pick(rigs, name):
+    row = next(i for i in range(rigs.list.count()) if rigs.list.item(i).data(Qt.ItemDataRole.UserRole) == name)
+    box = rigs.list.visualItemRect(rigs.list.item(row))
+    QTest.mouseClick(rigs.list.viewport(), Qt.MouseButton.LeftButton, pos=box.center())
+    assert rigs.name == name
+
+
+def write(field, text):
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+
+
+# Driving the station
+
+
+def test_a_rig_that_ships_is_tried_at_once_and_says_what_it_does(rigs):
+    pick(rigs, "Slow warp")
+    assert "Takes 40 % at 1 R and 30 % at 2.5 R" in rigs.editor.words.text()
+    assert "R in " in rigs.results[0].text()
+    assert "500 bars" in rigs.fan_title.text()
+    assert "first stop" in rigs.fan.accessibleName()
+
+
+def test_typing_into_a_sentence_redraws_the_trial_and_is_kept(rigs, trader):
+    pick(rigs, "Slow warp")
+    before = rigs.chart._trials[0]
+    write(rigs.editor.field("stop", 0, "stop"), "1 atr")
+    assert rigs.chart._trials[0].stop != before.stop
+    assert rigs.shelf.rigs["Slow warp"].stop == StopRule(atr=2.5)  # a moment later
+    trader.qtbot.waitUntil(lambda: rigs.shelf.rigs["Slow warp"].stop == StopRule(atr=1.0))
+    assert load_rig(rigs.shelf.folder / "slow-warp.toml").stop == StopRule(atr=1.0)
+
+
+def test_what_is_wrong_is_told_beside_its_field_and_the_rig_stays(rigs, trader):
+    pick(rigs, "Slow warp")
+    write(rigs.editor.field("target", 1, "share"), "90 %")
+    problem = rigs.editor.parts["target"].problems[1]
+    trader.qtbot.waitUntil(problem.isVisible)
+    assert "more than the whole" in problem.text()
+    assert "stays as it was" in rigs.editor.words.text()
+    rigs.write_down()
+    assert rigs.shelf.rigs["Slow warp"].target[1].share == 0.3
+
+
+def test_rules_are_added_taken_away_and_undone_by_keys(rigs):
+    pick(rigs, "Short hitch")
+    part = rigs.editor.parts["loss_step"]
+    QTest.mouseClick(part.add_button, Qt.MouseButton.LeftButton)
+    assert rigs.editor.draft.made.loss_step[0].r == 0.5
+    field = rigs.editor.field("loss_step", 0, "r")
+    write(field, "0.3 R")
+    assert rigs.editor.draft.made.loss_step[0].r == 0.3
+    rigs.editor.setFocus()
+    QTest.keyClick(rigs.editor, KEY.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert rigs.editor.draft.made.loss_step[0].r == 0.5
+    QTest.keyClick(rigs.editor, KEY.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert rigs.editor.draft.made.loss_step == ()
+    QTest.keyClick(rigs.editor, KEY.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert len(rigs.editor.draft.made.loss_step) == 1
+
+
+def test_a_click_on_a_bar_and_the_arrows_choose_where_to_begin(rigs):
+    chart = rigs.chart
+    spot = chart.plot.mapFromScene(
+        chart._view.mapViewToScene(QPointF(chart.size - 60.0, chart._view.viewRange()[1][0]))
+    )
+    QTest.mouseClick(chart.plot.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(spot.x(), spot.y() - 20))
+    assert abs(chart.start - (chart.size - 60)) <= 1
+    start = chart.start
+    chart.plot.setFocus()
+    QTest.keyClick(chart.plot, KEY.Key_Left)
+    assert chart.start == start - 1
+    QTest.keyClick(chart.plot, KEY.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    assert chart.start == start + 9
+    QTest.keyClick(chart.plot, KEY.Key_S)
+    assert chart._trials[0].side == -1
+    assert "short" in rigs.fan_title.text() or rigs._later.isActive()
+
+
+def test_two_rigs_side_by_side(rigs, trader):
+    pick(rigs, "Slow warp")
+    rigs.beside.setFocus()
+    QTest.keyClicks(rigs.beside, "Soft")
+    trader.qtbot.waitUntil(lambda: rigs.fan.other is not None)
+    assert rigs.results[1].text().startswith("Soft landing: ")
+    assert rigs.chart._trials[1] is not None
+
+
+def test_a_rig_is_copied_renamed_deleted_and_brought_back(rigs):
+    pick(rigs, "Even keel")
+    rigs.duplicate()
+    assert rigs.name == "Even keel copy"
+    write(rigs.title, "Keel two")
+    QTest.keyClick(rigs.title, KEY.Key_Return)
+    assert "Keel two" in rigs.shelf.rigs
+    assert "Even keel copy" not in rigs.shelf.rigs
+    rigs.list.setFocus()
+    QTest.keyClick(rigs.list, KEY.Key_Delete)
+    assert "Keel two" not in rigs.shelf.rigs
+    assert not list(rigs.shelf.folder.glob("*two*"))
+    rigs.undo()
+    assert rigs.shelf.rigs["Keel two"].target == rigs.shelf.rigs["Even keel"].target
+
+
+def test_a_name_that_is_taken_is_refused(rigs, trader):
+    pick(rigs, "Even keel")
+    write(rigs.title, "Slow warp")
+    QTest.keyClick(rigs.title, KEY.Key_Return)
+    assert rigs.title.text() == "Even keel"
+    assert "already" in trader.window.notice.text.text()
+
+
+def test_a_rig_goes_to_a_file_and_comes_back(rigs, tmp_path, trader):
+    pick(rigs, "Soft landing")
+    rigs.export_to(tmp_path / "soft.toml")
+    rigs.import_from(tmp_path / "soft.toml")
+    assert rigs.name == "Soft landing 2"
+    assert rigs.shelf.rigs["Soft landing 2"].trail == rigs.shelf.rigs["Soft landing"].trail
+    (tmp_path / "bad.toml").write_text("[stop]\natr = 2\n[trial]\natr = 3\n")
+    count = len(rigs.shelf.rigs)
+    rigs.import_from(tmp_path / "bad.toml")
+    assert "nearest known one is trail" in trader.window.notice.text.text()
+    assert len(rigs.shelf.rigs) == count
+
+
+def test_what_is_typed_and_makes_no_rig_yet_is_there_after_a_restart(rigs, trader):
+    pick(rigs, "Slow warp")
+    write(rigs.editor.field("trail", 0, "what"), "3 furlongs")
+    trader.window.remember()
+    kept = trader.window._settings.kept.unfinished_rigs
+    assert kept["Slow warp"]["trail"][0]["what"] == "3 furlongs"
+    rigs.drafts.clear()
+    rigs.take_unfinished(kept)
+    pick(rigs, "Slow warp")
+    assert rigs.editor.field("trail", 0, "what").text() == "3 furlongs"
+
+
+def test_every_blank_can_be_reached_and_says_what_it_is(rigs):
+    for section in SECTIONS:
+        if not rigs.editor.draft.texts[section.key]:
+            rigs.editor.parts[section.key].added.emit(section.key)
+        for field in rigs.editor.parts[section.key].fields.values():
+            assert isinstance(field, QLineEdit | QComboBox)
+            assert field.accessibleName().startswith(section.title)
+            assert field.toolTip()
+
+
+# On the Helm
+
+
+def test_a_rig_is_planned_with_placed_and_tends_the_trade(trader):
+    window = trader.window
+    window.helm.choose_instrument("NZD/SEK")
+    trader.until(lambda s: window.helm.symbol == "NZD/SEK")
+    plan = window.helm.plan
+    plan.rig.setFocus()
+    plan.rig.setCurrentText("Slow warp")
+    plan.rig.activated.emit(plan.rig.currentIndex())
+    assert plan.field("target1").text() == "1 R"
+    assert plan.planning.plan.rig.name == "Slow warp"
+    assert plan.planning.plan.trail.after == After(r=1.0)
+    trader.qtbot.waitUntil(plan.button.isEnabled)
+    trader.click(plan.button)
+    shot = trader.until(lambda s: any(t.symbol == "NZD/SEK" and t.covered and t.open_steps for t in s.trades))
+    trade = next(t for t in shot.trades if t.symbol == "NZD/SEK" and t.open_steps)
+    assert (trade.rig, trade.state) == ("Slow warp", states.PROTECTED)
+    trader.qtbot.waitUntil(lambda: window.helm.chart._focus is not None and bool(window.helm.chart._focus.waits))
+    assert any("break-even to" in text for _, text in window.helm.chart._focus.waits)
+
+
+def test_an_edited_rig_is_put_on_the_trade_that_has_it(trader):
+    window = trader.window
+    trade = next(t for t in window.latest.trades if t.symbol == "CAD/CHF" and t.open_steps)
+    rig = window.helm.rigs["Even keel"]
+    actions = [one for one in window.helm.trade_actions() if "Even keel" in one.text and one.menu]
+    assert actions
+    window.helm.choose_trade(trade.id)
+    one = next(one for one in window.helm.trade_actions() if one.text.startswith("Tend by \u2018Even keel"))
+    window.helm.carry_out(one)
+    trader.until(lambda s: s.trade(trade.id).rig == "Even keel")
+    window.show_station(1)
+    pick(window.rigs, "Even keel")
+    trader.qtbot.waitUntil(lambda: "1 open trade" in window.rigs.use_button.text())
+    write(window.rigs.editor.field("break_even", 0, "offset_ticks"), "7")
+    trader.click(window.rigs.use_button)
+    trader.until(lambda s: s.trade(trade.id).plan.rig.break_even.offset_ticks == 7)
+    assert rig.break_even.offset_ticks == 0
+
+
+def test_a_plan_whose_rig_is_gone_says_so_and_places_nothing(trader):
+    plan = trader.window.helm.plan
+    trader.window.helm.choose_trade("")
+    plan.take_rig(trader.window.helm.rigs["Bar by bar"])
+    trader.window.rigs.show_rig("Bar by bar")
+    trader.window.rigs.delete()
+    assert "no rig named Bar by bar" in plan._rig_told.text()
+    assert plan.planning.plan is None
+
+
+# Without a window
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_every_rig_comes_back_from_its_sentences_and_from_its_file(seed, tmp_path):
+    rig = msgspec.structs.replace(a_rig(Random(seed)), name="any", note="a rig")
+    draft = RigDraft(rig)
+    assert draft.made == rig
+    save_rig(rig, tmp_path / "rig.toml")
+    assert load_rig(tmp_path / "rig.toml") == rig
+
+
+def test_a_ladder_takes_the_stop_s_place_and_gives_it_back():
+    draft = RigDraft(Rig(name="x", stop=StopRule(atr=2.0)))
+    assert draft.add("ladder")
+    assert (draft.made.stop, draft.made.ladder.rungs) == (None, 4)
+    draft.remove("ladder", 0)
+    assert draft.made.stop is not None
+    rungs = Rig(ladder=Ladder(3, Measure(ticks=10.0), 15.0, 10.0, 2.0))
+    assert RigDraft(rungs).made == rungs
+
+
+def test_at_most_so_many_of_each():
+    draft = RigDraft(Rig(name="x", stop=StopRule(atr=2.0)))
+    assert sum(draft.add("target") for _ in range(9)) == 5
+    assert draft.made is None  # five times 50 %
+    assert sum(draft.add("step") for _ in range(20)) == 10
+
+
+def test_the_shelf_keeps_files_and_tells_of_those_it_cannot_read(tmp_path):
+    folder = tmp_path / "rigs"
+    shelf = Shelf(folder)
+    assert set(shelf.rigs) == {rig.name for rig in shipped()}
+    assert folder.stat().st_mode & 0o077 == 0
+    shelf.put(Rig(name="Mine", stop=StopRule(ticks=5.0)))
+    (folder / "broken.toml").write_text("[stop\n")
+    shelf.drop("Slow warp")
+    again = Shelf(folder)
+    assert "Mine" in again.rigs
+    assert "Slow warp" not in again.rigs  # what was deleted does not come back by itself
+    assert len(again.faults) == 1
+    assert "broken.toml" in again.faults[0]
+    with pytest.raises(BadInput):
+        shelf.put(Rig(stop=StopRule(ticks=5.0)))
+
+
+def test_a_trial_is_the_rehearsal_of_that_one_signal():
+    for seed in range(12):
+        draw = Random(seed)
+        bars, _, instrument = history(draw, 400)
+        account = an_account(draw)
+        rig = msgspec.structs.replace(a_rig(draw), direction="both", reverse=False, follow_on=None)
+        trial = Trial(bars, instrument, account, rig)
+        for start, side in ((60, 1), (200, -1)):
+            calls = np.zeros(400, np.int8)
+            calls[start] = side
+            right = Rehearsal(bars, Signals(calls, np.zeros(400, np.int8)), instrument, account, rig).run(0).trades
+            shown = trial.one(start, side)
+            if not right:
+                assert isinstance(shown, str)
+                continue
+            assert isinstance(shown, Shown)
+            assert (shown.first, shown.last, shown.stop) == (right[0].first, right[0].last, right[0].stop)
+            assert shown.result == pytest.approx(right[0].net / right[0].planned_risk)
+        fan = trial.fan(1, 100, 3)
+        assert fan.results.size + fan.none + fan.running == 100
+        assert sum(one.share for one in fan.ended) == pytest.approx(1.0 if fan.results.size else 0.0)
+        again = trial.fan(1, 100, 3)
+        assert np.array_equal(again.results, fan.results)
+
+
+def test_a_trial_without_an_entry_says_why():
+    bars, _, instrument = history(Random(1), 100)
+    account = an_account(Random(1))
+    trial = Trial(bars, instrument, account, Rig(stop=StopRule(atr=2.0), break_even=BreakEven()))
+    assert "more completed bars are needed" in str(trial.one(3, 1))
+    assert "nothing to trade" in str(trial.one(99, 1))
