@@ -5,12 +5,13 @@ from __future__ import annotations
 from decimal import Decimal
 from random import Random
 
+import msgspec
 import numpy as np
 
 from hawser.core.account import Account, Costs, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
-from hawser.core.instrument import Commission, Instrument
+from hawser.core.instrument import Commission, Instrument, Session
 from hawser.core.levels import LineRule, StopRule, TargetRule
 from hawser.core.rig import (
     After,
@@ -31,6 +32,7 @@ from madeup import pair
 PIER = Instrument(
     symbol="Pier", kind="index", quote="CHF", tick=Decimal(1), multiplier=1.0, qty_step=Decimal(1), qty_min=Decimal(1),
     qty_max=Decimal(1000), margin_rate=0.0, min_stop_ticks=1, commission=Commission(0.5, 0.0001, 2.0),
+    sessions=(Session((0, 1, 2, 3, 4), "09:00", "17:30", "Europe/Zurich"),),
 )  # fmt: skip
 INSTRUMENTS = (PIER, pair())
 COSTS = (Costs(0, 0, 0), Costs(0, 1, 2), Costs(0, 0, 1))
@@ -111,6 +113,11 @@ def _basket(draw: Random) -> Basket:
     return Basket(stop=stop, target=Amount(money=draw.uniform(50, 400)))
 
 
+def _time_exit(draw: Random) -> TimeExit:
+    until = draw.choice([(False, False), (True, False), (False, True)])
+    return TimeExit(draw.randint(1, 30) if draw.random() < 0.7 or not any(until) else None, *until)
+
+
 def a_rig(draw: Random) -> Rig:
     """Any rig but a ladder."""
     return Rig(
@@ -128,7 +135,15 @@ def a_rig(draw: Random) -> Rig:
             LossStep(round(draw.uniform(0.2, 0.9), 2), round(draw.uniform(0.1, 0.5), 2))
             for _ in range(draw.randint(0, 2))
         ),
-        time_exit=TimeExit(bars=draw.randint(1, 30)) if draw.random() < 0.4 else None,
+        time_exit=_time_exit(draw) if draw.random() < 0.5 else None,
         follow_on=FollowOn(draw.randint(1, 3)) if draw.random() < 0.3 else None,
         basket=_basket(draw) if draw.random() < 0.3 else None,
     )  # fmt: skip
+
+
+def fitting(rig: Rig, instrument: Instrument) -> Rig:
+    """The rig without what the instrument could not carry out."""
+    timed = rig.time_exit
+    if timed is None or instrument.sessions:
+        return rig
+    return msgspec.structs.replace(rig, time_exit=TimeExit(timed.bars) if timed.bars else None)

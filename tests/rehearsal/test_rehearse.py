@@ -17,7 +17,7 @@ from hawser.core.account import Account, Costs, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
-from hawser.core.instrument import Instrument
+from hawser.core.instrument import Instrument, Session
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import (
     After,
@@ -35,7 +35,7 @@ from hawser.core.rig import (
 )
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.formats.rigs import load_rig
-from hawser.rehearsal.run import Rehearsal, Signals, exit_name
+from hawser.rehearsal.run import Rehearsal, Signals, check, exit_name
 from madeup import CASES, needs_cases
 
 FOLDERS = sorted((CASES / "rehearse").iterdir()) if (CASES / "rehearse").is_dir() else []
@@ -168,6 +168,19 @@ def test_a_loss_step_closes_its_share_and_one_behind_the_stop_is_void():
 def test_a_time_exit_counts_the_entry_s_bar():
     bars = [(1000, 1005, 995, 1000)] * 5
     assert exits(played(rig(time_exit=TimeExit(bars=2)), bars)) == [(2, "time", 1000.0, 10)]
+
+
+def test_a_time_exit_by_the_hours_leaves_at_the_open_of_the_last_bar():
+    session = Session((3,), "00:00", "00:07")  # minute bars from Thursday 1 January 1970
+    of = msgspec.structs.replace(INSTRUMENT, sessions=(session,))
+    made, calls = history([(1000, 1005, 995, 1000)] * 6)
+    account = Account(currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs())
+    nothing = np.zeros(calls.size, np.int8)
+    for rule in (TimeExit(session_end=True), TimeExit(before_weekend=True)):
+        outcome = Rehearsal(made, Signals(calls, nothing), of, account, rig(time_exit=rule)).run(PESSIMISTIC)
+        assert exits(outcome) == [(2, "time", 1000.0, 10)]  # at 00:06: the session is over at 00:07
+    with pytest.raises(BadInput, match="no sessions"):
+        check(rig(time_exit=TimeExit(session_end=True)), account, INSTRUMENT)
 
 
 def test_a_signal_leaves_turns_or_is_ignored():

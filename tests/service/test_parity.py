@@ -14,7 +14,7 @@ from hawser.cli import main
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.service import parity
 from madeup import CASES, needs_cases
-from randomrigs import a_rig, an_account, history
+from randomrigs import a_rig, an_account, fitting, history
 
 FOLDERS = sorted(path.parent for path in CASES.glob("rehearse/*/command.txt"))
 
@@ -24,7 +24,7 @@ FOLDERS = sorted(path.parent for path in CASES.glob("rehearse/*/command.txt"))
 def test_random_rigs_over_more_than_100_000_bars(seed, order):
     draw = Random(seed)
     bars, signals, instrument = history(draw, 1000)
-    rules = a_rig(draw)
+    rules = fitting(a_rig(draw), instrument)
     report = parity.compare(bars, signals, instrument, an_account(draw), rules, order)
     assert not report.differences, (rules, report.differences[:3])
 
@@ -49,7 +49,7 @@ def test_every_case_is_traded_alike(folder, monkeypatch, capsys):
 def test_a_difference_is_told_with_its_trade_and_place():
     draw = Random(7)
     bars, signals, instrument = history(draw, 400)
-    account, rules = an_account(draw), a_rig(Random(3))
+    account, rules = an_account(draw), fitting(a_rig(Random(3)), instrument)
     trades = parity.rehearsed(parity.Rehearsal(bars, signals, instrument, account, rules).run(PESSIMISTIC))
     assert not parity.differences(trades, trades)
     bar, what, price, steps = trades[1].fills[-1]

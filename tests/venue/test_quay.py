@@ -8,13 +8,13 @@ import pytest
 from hawser.core.bars import Bars
 from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
 from hawser.core.errors import VenueRefused
+from hawser.core.hours import is_open, next_change, open_intervals
 from hawser.core.instrument import Session
 from hawser.demo import world
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
 from hawser.venue.quay.book import Book, BookState, trim
 from hawser.venue.quay.generator import GeneratedFeed
-from hawser.venue.quay.hours import is_open, next_change, open_intervals
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.replay import ReplayFeed
 from hawser.venue.quay.store import BookStore

@@ -68,6 +68,26 @@ def _whole(text: str) -> int:
     return int(text)
 
 
+def _maybe(text: str) -> int | None:
+    return _whole(text) if text.strip() else None
+
+
+def _make_time(values: dict[str, Any]) -> TimeExit:
+    session, weekend = UNTIL[values["until"]]
+    if values["bars"] is None and not (session or weekend):
+        raise BadInput("bad_entry", "Expected a number of bars, or the end of the hours", key="bars")
+    return TimeExit(values["bars"], session, weekend)
+
+
+def _fill_time(rule: TimeExit) -> dict[str, str]:
+    until = (
+        rule.session_end,
+        rule.before_weekend and not rule.session_end,
+    )  # the session's end comes before the week's
+    kept = next(text for text, pair in UNTIL.items() if pair == until)
+    return {"bars": "" if rule.bars is None else str(rule.bars), "until": kept}
+
+
 def _number(text: str) -> float:
     try:
         return float(text.strip().replace(",", ".").replace("\u2212", "-"))
@@ -132,6 +152,7 @@ def _fill_ladder(ladder: Ladder) -> dict[str, str]:
 
 BASES = {"each bar's close": "bar_close", "every quote": "tick", "each minute's end": "minute_end"}
 YES = ("no", "yes")
+UNTIL = {"no": (False, False), "each session's": (True, False), "the week's": (False, True)}
 
 SECTIONS: tuple[Section, ...] = (
     Section(
@@ -187,8 +208,9 @@ SECTIONS: tuple[Section, ...] = (
     ),
     Section(
         "time_exit", "Time", 1,
-        ("leave after", Blank("bars", "bars", "Completed bars, the entry's included", _whole, "200"), "bars"),
-        "no limit", lambda values: TimeExit(bars=values["bars"]), lambda rule: {"bars": str(rule.bars or "")},
+        ("leave after", Blank("bars", "bars", "Completed bars, the entry's own included", _maybe, "200"),
+         "bars, before the hours end:", _named("until", "before", tuple(UNTIL))),
+        "no limit", _make_time, _fill_time,
     ),
     Section(
         "follow_on", "Follow-on", 1,

@@ -95,6 +95,7 @@ def demo_pictures(root: Path, folder: Path) -> None:
     take(window, folder, "plan-paper")
     sizing_pictures(window, folder)
     order_pictures(window, folder)
+    rig_pictures(window, folder)
     window.show_station(2)
     settle(window, lambda: True)
     take(window, folder, "logbook-paper")
@@ -113,8 +114,26 @@ def demo_pictures(root: Path, folder: Path) -> None:
     window.close()
 
 
+def rig_pictures(window: Window, folder: Path) -> None:
+    """The Rigs station by day, and two rigs side by side by night."""
+    window.helm.choose_instrument("CAD/CHF")
+    settle(window, lambda: has_bars(window) and window.helm.symbol == "CAD/CHF")
+    window.show_station(1)
+    rigs = window.rigs
+    rigs.list.setCurrentRow(sorted(rigs.shelf.rigs).index("Slow warp"))
+    settle(window, lambda: rigs.fan.fan is not None)
+    take(window, folder, "rigs-paper")
+    window.look.set_theme("night")
+    rigs.beside.setCurrentText("Soft landing")
+    settle(window, lambda: rigs.fan.other is not None)
+    take(window, folder, "rigs-night")
+    rigs.beside.setCurrentIndex(0)
+    window.look.set_theme("paper")
+    window.show_station(0)
+
+
 def sizing_pictures(window: Window, folder: Path) -> None:
-    """Across with the what-if curve, and the account's form, in both themes."""
+    """Across with the what-if curve in both themes, and the account's form."""
     window.helm.strips.show_page(1)
     window.helm.plan.show_page(1)
     for theme in ("paper", "night"):
@@ -124,11 +143,10 @@ def sizing_pictures(window: Window, folder: Path) -> None:
     window.helm.strips.show_page(0)
     window.helm.plan.show_page(0)
     window.helm.whole.setSizes([516, 164])
-    for theme in ("night", "paper"):
-        window.look.set_theme(theme)
-        window.edit_account()
-        settle(window, lambda: True)
-        take(window, folder, f"account-{theme}")
+    window.look.set_theme("paper")
+    window.edit_account()
+    settle(window, lambda: True)
+    take(window, folder, "account-paper")
     window.editors["account"].hide()
 
 

@@ -65,6 +65,7 @@ def terms_of(
     """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
     market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
     atr, basis = atr_of(state, plan, marks), marks.basis
+    _check_rig(plan, instrument)
     staked = Valuation(state).exposure(without)
     staked = msgspec.structs.replace(staked, heat=staked.heat + sum(terms.risk for terms in beside))
     count = sum(trade is not without for trade in state.live()) + len(beside)
@@ -85,6 +86,18 @@ def terms_of(
         None if math.isnan(atr) else atr, basis,
         rigging.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
     )  # fmt: skip
+
+
+def _check_rig(plan: Plan, instrument: Instrument) -> None:
+    """Refuse a rig that could not be carried out; raises Refused."""
+    rig = plan.rig
+    if rig is None:
+        return
+    timed = rig.time_exit
+    if timed is not None and (timed.session_end or timed.before_weekend) and not instrument.sessions:
+        raise Refused("no_session_end", f"{instrument.symbol} has no sessions, so the rig's time exit never comes.")
+    if rig.ladder is not None:
+        raise Refused("ladder", "A ladder can be rehearsed, but not placed yet.")
 
 
 def atr_of(state: EngineState, plan: Plan, marks: Marks) -> float:

@@ -145,6 +145,9 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
     if rules.time_bars:
         left = max(0, rules.time_bars - trade.lived)
         found.append(Waiting("time", 0, f"time exit in {left} {'bar' if left == 1 else 'bars'}"))
+    timed = rig.time_exit
+    if timed is not None and (timed.session_end or timed.before_weekend):
+        found.append(Waiting("hours", 0, f"out before the {'session' if timed.session_end else 'week'} ends"))
     return found
 
 

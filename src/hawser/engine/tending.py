@@ -8,6 +8,7 @@ from typing import NamedTuple
 from hawser.core import figures as fg
 from hawser.core.basis import STANDARD_ATR, atr_key, own_atr, trail_key
 from hawser.core.clock import MINUTE, SECOND
+from hawser.core.hours import is_last
 from hawser.core.instrument import Instrument
 from hawser.core.rigwords import after_words, measure_words, trail_words
 from hawser.core.rules.closing import BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, moved
@@ -143,9 +144,10 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
         set_stop(desk, trade, level, _told(state, trade, level, why, close))
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
     rules = laid.rules if rig is not None and rig.basket and rig.basket.basis == "bar_close" else _no_basket(laid.rules)
-    decided, _ = decided_at(rules, 0, 0, trade.lived, side, won)
+    last = _last_bar(trade, instrument, event.opened + event.span)
+    decided, _ = decided_at(rules, 0, 0, trade.lived, side, won, last)
     if decided:
-        _leave(desk, trade, decided, won)
+        _leave(desk, trade, decided, won, last)
     if why >= 0 or decided:
         converge(desk, trade)
 
@@ -160,8 +162,18 @@ def _won_at(state: EngineState, trade: Trade, close: int) -> float:
     return trade.profit - trade.commission + Valuation(state).money(trade.symbol, ticks, trade.open_steps)
 
 
-def _leave(desk: Desk, trade: Trade, decided: int, won: float) -> None:
-    if decided == TIME:
+def _last_bar(trade: Trade, instrument: Instrument, opens: int) -> bool:
+    """Whether the bar that opens now is the last that a time exit by the hours allows."""
+    timed = trade.plan.rig.time_exit if trade.plan.rig is not None else None
+    if timed is None or not (timed.session_end or timed.before_weekend):
+        return False
+    return is_last(instrument.sessions, opens, trade.plan.timeframe_ns, not timed.session_end)
+
+
+def _leave(desk: Desk, trade: Trade, decided: int, won: float, last: bool) -> None:
+    if decided == TIME and last:
+        why = "time exit before the hours end"
+    elif decided == TIME:
         why = f"time exit after {trade.lived} bars"
     else:
         currency = desk.state.account.currency if desk.state.account else ""
@@ -210,9 +222,9 @@ def watch_basket(desk: Desk, trade: Trade) -> None:
             return
         trade.basket_minute = minute
     won = Valuation(desk.state).result(trade)
-    decided, _ = decided_at(_no_time(lay(desk.state, trade).rules), 0, 0, trade.lived, trade.side, won)
+    decided, _ = decided_at(_no_time(lay(desk.state, trade).rules), 0, 0, trade.lived, trade.side, won, False)
     if decided:
-        _leave(desk, trade, decided, won)
+        _leave(desk, trade, decided, won, False)
         converge(desk, trade)
 
 

@@ -22,7 +22,8 @@ INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
 class History(NamedTuple):
     """Columns of one length: times, bid prices and spread in ticks, signals, ATR in ticks (NaN: none yet); what a stop
-    or a trail taken from bars stands on, in ticks, of no length where there is no such."""
+    or a trail taken from bars stands on, in ticks, of no length where there is no such; `last`: whether a bar is the
+    last that a time exit by the hours allows."""
 
     time: Array
     open: Array
@@ -37,6 +38,7 @@ class History(NamedTuple):
     trail_short: Array
     stop_long: Array
     stop_short: Array
+    last: Array
 
 
 class Trade(NamedTuple):
@@ -283,7 +285,9 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
-        decided, turning = decided_at(rules, signal[i], leave[i], i - trade.first + 1, side, equity[i] - before)
+        decided, turning = decided_at(
+            rules, signal[i], leave[i], i - trade.first + 1, side, equity[i] - before, history.last[i + 1]
+        )
         value_of = line[i] + (0 if side > 0 else spread) if follows else np.nan
         at_close = side * closes
         level, why = moved(

@@ -14,6 +14,7 @@ from hawser.core.bars import Bars, span_of
 from hawser.core.columns import atr_column, stop_column, trail_column
 from hawser.core.errors import BadInput
 from hawser.core.fx import convert
+from hawser.core.hours import last_bars
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.laying import money_of, setup_of
@@ -125,6 +126,7 @@ class Rehearsal:
             bars.time, *whole, np.rint(spread).astype(np.int64), signals.signal.astype(np.int64),
             signals.leave.astype(np.int64),
             atr_column(bars, rig.atr_length, simple) / tick, *trails, *stops,
+            leave_before(rig, instrument, bars.time, span),
         )  # fmt: skip
         fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
         self.money = money_of(account, instrument, fx)
@@ -182,9 +184,18 @@ def exit_name(row: list[float]) -> str:
     return FILLED[what] if what == STOP else f"{FILLED[what]}{int(row[3])}"
 
 
-def check(rig: Rig, account: Account) -> None:
+def leave_before(rig: Rig, instrument: Instrument, times: Array, span: int) -> Array:
+    """Whether each bar is the last that the rig's time exit allows: it is left at that bar's open."""
+    timed = rig.time_exit
+    if timed is None or not (timed.session_end or timed.before_weekend):
+        return np.zeros(times.size, np.bool_)
+    return last_bars(instrument.sessions, times, span, not timed.session_end)
+
+
+def check(rig: Rig, account: Account, instrument: Instrument) -> None:
     """What a rehearsal cannot carry out is refused before it begins; raises BadInput."""
-    if rig.time_exit is not None and (rig.time_exit.session_end or rig.time_exit.before_weekend):
-        raise BadInput("bad_rig", "time_exit: session_end and before_weekend are not rehearsed yet; expected bars")
+    timed = rig.time_exit
+    if timed is not None and (timed.session_end or timed.before_weekend) and not instrument.sessions:
+        raise BadInput("bad_rig", f"time_exit: {instrument.symbol} has no sessions, so none can end; expected bars")
     if rig.ladder is not None and account.size.method not in ("risk_percent", "risk_money"):
         raise BadInput("bad_rig", f"ladder: only a risk sizes it; the account's method is {account.size.method}")

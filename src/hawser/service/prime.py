@@ -68,7 +68,7 @@ def _tending(instrument: Instrument) -> None:
     rules = laying.lay_rules(setup, money, 1, 1000, 30, 10, parts, 10_000.0)
     at, to = laying.lay_steps(setup, 1, 1000, 30, 15.0)
     moved(rules, 1, 1000, at, to, 15.0, 0.0, 970, 1040, 1030, 1030, 0)
-    decided_at(rules, 0, 0, 1, 1, 0.0)
+    decided_at(rules, 0, 0, 1, 1, 0.0, False)
     follow_on(setup, 1, 1000, STOP, 970, 0)
     floor_whole(0.5 * 10)
 

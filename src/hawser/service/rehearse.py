@@ -53,7 +53,7 @@ def read(files: Files) -> Read:
     instrument, account = load(Instrument, files.instrument), load(Account, files.account)
     rig = load_rig(files.rig)
     try:
-        check(rig, account)
+        check(rig, account, instrument)
     except BadInput as error:
         raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
     history = read_bars(files.bars, instrument, files.zone)

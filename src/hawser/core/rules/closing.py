@@ -18,11 +18,13 @@ BREAK_EVEN, TRAIL, STEP_1 = 0, 1, 10
 
 
 @compiled
-def decided_at(rules: Rules, signal: int, leave: int, lived: int, side: int, won: float) -> tuple[int, bool]:
+def decided_at(
+    rules: Rules, signal: int, leave: int, lived: int, side: int, won: float, last: bool
+) -> tuple[int, bool]:
     """What is decided at a close for the next open (0: nothing), and whether the trade turns.
 
     `signal` and `leave`: what the close signals, +1, -1 or 0; `lived`: the trade's bars so far, its first included;
-    `won`: its result so far, money.
+    `won`: its result so far, money; `last`: the coming bar is the last the time exit allows.
     """
     if rules.reverse and signal == -side:
         return SIGNAL, True
@@ -30,7 +32,7 @@ def decided_at(rules: Rules, signal: int, leave: int, lived: int, side: int, won
         return SIGNAL, False
     if won <= -rules.basket_stop or won >= rules.basket_target:
         return BASKET, False
-    if 0 < rules.time_bars <= lived:
+    if last or 0 < rules.time_bars <= lived:
         return TIME, False
     return 0, False
 

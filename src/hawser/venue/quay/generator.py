@@ -16,10 +16,10 @@ import numpy as np
 
 from hawser.core.bars import Bars
 from hawser.core.clock import DAY, MINUTE
+from hawser.core.hours import next_change, open_intervals
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.venue.quay import feed as fd
-from hawser.venue.quay.hours import next_change, open_intervals
 
 TICKS_A_MINUTE = 12
 MINUTES = 1440

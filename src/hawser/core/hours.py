@@ -6,7 +6,10 @@ from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
+import numpy as np
+
 from hawser.core.clock import DAY, SECOND
+from hawser.core.indicators import Array
 from hawser.core.instrument import Session
 
 EPOCH = date(1970, 1, 1)
@@ -54,3 +57,30 @@ def next_change(sessions: tuple[Session, ...], at: int) -> int:
             if edge > at and is_open(sessions, edge) != is_open(sessions, edge - 1):
                 return edge
     return 0
+
+
+def is_last(sessions: tuple[Session, ...], opens: int, span: int, weekend: bool) -> bool:
+    """Whether a bar of `span` ns that opens at `opens` is the last before the instrument closes; with `weekend`: before
+    it closes for a day or more."""
+    if not sessions or not is_open(sessions, opens):
+        return False
+    closes = next_change(sessions, opens)
+    if not closes or opens + span < closes:
+        return False
+    again = next_change(sessions, closes)
+    return not weekend or not again or again - closes >= DAY
+
+
+def last_bars(sessions: tuple[Session, ...], times: Array, span: int, weekend: bool) -> Array:
+    """The same for the bars of a history, bool of their shape; `times` ascending."""
+    found = np.zeros(times.size, np.bool_)
+    if not times.size or not sessions:
+        return found
+    at, end = int(times[0]), int(times[-1]) + span
+    while (change := next_change(sessions, at)) and change <= end + span:
+        if not is_open(sessions, change):
+            first, after = np.searchsorted(times, (change - span, change))
+            for index in range(int(first), int(after)):
+                found[index] = is_last(sessions, int(times[index]), span, weekend)
+        at = change
+    return found
