@@ -15,7 +15,7 @@ from hawser.core.indicators import Array
 from hawser.core.rules.closing import decided_at, moved
 from hawser.core.rules.laying import Money, Rules, fee
 from hawser.core.rules.rounding import level_ticks
-from hawser.core.rules.tending import FAR, RUNG, STOP, TARGET, inside, ladder_inside, touched
+from hawser.core.rules.tending import ADVERSE, FAR, FAVOURABLE, RUNG, STOP, TARGET, inside, ladder_inside, touched
 
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
@@ -135,8 +135,9 @@ def _within(
     goal: int,
     levels: Levels,
     out: Array,
+    sides: int,
 ) -> tuple[int, int]:
-    """What a bar fills, and 1 where the two orders would fill it differently."""
+    """What a bar fills that reaches these `sides`, and 1 where the two orders would fill it differently."""
     opens, high, low, _ = prices
     spare = levels.spare
     if goal != FAR:
@@ -148,20 +149,21 @@ def _within(
         return ladder_inside(
             order, opens, high, low, spread, stop, left, goal, levels.rungs, levels.rung_steps, out
         ), int(differs)
-    spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
-    m = inside(
-        0, opens, high, low, stop, left, levels.targets, spare.target_parts, levels.losses, spare.loss_parts, spare.out
-    )
-    if m == 0:
-        return 0, 0
-    spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
-    k = inside(
-        1, opens, high, low, stop, left, levels.targets, spare.target_parts, levels.losses, spare.loss_parts, out
-    )
-    differs = _differs(out, k, spare.out, m)
+    differs = 0
+    if sides == ADVERSE | FAVOURABLE:  # else there is one way through the bar
+        spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
+        m = inside(
+            0, opens, high, low, stop, left, levels.targets, spare.target_parts, levels.losses, spare.loss_parts,
+            spare.out,
+        )  # fmt: skip
+        spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
+        k = inside(
+            1, opens, high, low, stop, left, levels.targets, spare.target_parts, levels.losses, spare.loss_parts, out
+        )
+        differs = int(_differs(out, k, spare.out, m))
     return inside(
         order, opens, high, low, stop, left, levels.targets, levels.target_parts, levels.losses, levels.loss_parts, out
-    ), int(differs)
+    ), differs
 
 
 @compiled
@@ -265,8 +267,9 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             best, worst = max(best, opens), min(worst, opens)
             break
         count, differs = 0, 0
-        if goal != FAR or touched(high, low, side * stop, targets, target_parts, losses, loss_parts):
-            count, differs = _within(order, prices, spread, side * stop, left, goal, levels, out)
+        sides = touched(high, low, side * stop, targets, target_parts, losses, loss_parts)
+        if goal != FAR or sides:
+            count, differs = _within(order, prices, spread, side * stop, left, goal, levels, out, sides)
         dependent += differs
         if count:
             book = _booked(book, fills, i, side, money, out, count)

@@ -12,6 +12,7 @@ import numpy as np
 from hawser.core.account import Account
 from hawser.core.bars import Bars, span_of
 from hawser.core.columns import atr_column, stop_column, trail_column
+from hawser.core.compiled import compiled
 from hawser.core.errors import BadInput
 from hawser.core.fx import convert
 from hawser.core.hours import last_bars
@@ -165,11 +166,15 @@ def _nothing() -> list[Array]:
     return [np.empty((0, 16), np.int64), np.empty((0, 2)), np.empty((0, 6)), np.empty((0, 3), np.int64)]
 
 
+@compiled
 def _fill_equity(equity: Array, start: float) -> None:
     """Where no position was held equity stands where the last trade left it."""
-    known = np.where(np.isnan(equity), -1, np.arange(equity.size))
-    last = np.maximum.accumulate(known)
-    equity[:] = np.where(last < 0, start, equity[np.maximum(last, 0)])
+    last = start
+    for i in range(equity.size):
+        if np.isnan(equity[i]):
+            equity[i] = last
+        else:
+            last = equity[i]
 
 
 DECIDED = {closing.SIGNAL: "signal", closing.BASKET: "basket", closing.TIME: "time", loop.END: "end"}

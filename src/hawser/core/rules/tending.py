@@ -4,14 +4,13 @@
 are those of the exit side. Each is a whole number of ticks.
 """
 
-import numpy as np
-
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.core.rules.rounding import ceil_whole, level_ticks
 
 PESSIMISTIC, OPTIMISTIC, PATH = 0, 1, 2
 STOP, TARGET, LOSS_STEP, RUNG = 0, 1, 2, 3  # what filled
+ADVERSE, FAVOURABLE = 1, 2  # sides of a bar
 FAR = 1 << 60
 
 
@@ -52,56 +51,57 @@ def _note(out: Array, n: int, what: int, number: int, price: int, steps: int) ->
 
 
 @compiled
-def _adverse(opens: int, low: int, stop: int, levels: Array, parts: Array, state: Array, out: Array, n: int) -> int:
-    """Loss steps, nearest first, then the stop. `state[0]`: what is left. Returns how many fills `out` holds."""
-    while True:
+def _adverse(
+    opens: int, low: int, stop: int, levels: Array, parts: Array, left: int, out: Array, n: int
+) -> tuple[int, int]:
+    """Loss steps, nearest first, then the stop. Returns how many fills `out` holds, and what is left."""
+    while left > 0:
         best = -1
         for k in range(levels.size):
             if parts[k] > 0 and levels[k] > stop and low <= levels[k] and (best < 0 or levels[k] > levels[best]):
                 best = k
-        if best < 0 or state[0] == 0:
+        if best < 0:
             break
-        take = min(parts[best], state[0])
+        take = min(parts[best], left)
         n = _note(out, n, LOSS_STEP, best + 1, min(opens, levels[best]), take)
-        state[0] -= take
+        left -= take
         parts[best] = 0
-    if state[0] > 0 and low <= stop:
-        n = _note(out, n, STOP, 0, min(opens, stop), state[0])
-        state[0] = 0
-    return n
+    if left > 0 and low <= stop:
+        n = _note(out, n, STOP, 0, min(opens, stop), left)
+        left = 0
+    return n, left
 
 
 @compiled
-def _favourable(opens: int, high: int, levels: Array, parts: Array, state: Array, out: Array, n: int) -> int:
+def _favourable(opens: int, high: int, levels: Array, parts: Array, left: int, out: Array, n: int) -> tuple[int, int]:
     """Targets, nearest first; each takes at most what is left."""
-    while state[0] > 0:
+    while left > 0:
         best = -1
         for k in range(levels.size):
             if parts[k] > 0 and high >= levels[k] and (best < 0 or levels[k] < levels[best]):
                 best = k
         if best < 0:
             break
-        take = min(parts[best], state[0])
+        take = min(parts[best], left)
         n = _note(out, n, TARGET, best + 1, max(opens, levels[best]), take)
-        state[0] -= take
+        left -= take
         parts[best] = 0
-    return n
+    return n, left
 
 
 @compiled
 def touched(
     high: int, low: int, stop: int, targets: Array, target_parts: Array, losses: Array, loss_parts: Array
-) -> bool:
-    """Whether a bar reaches anything that may fill: most don't."""
-    if low <= stop:
-        return True
+) -> int:
+    """Which sides a bar reaches where something may fill, as bits: ADVERSE, FAVOURABLE. Most bars reach nothing."""
+    sides = ADVERSE if low <= stop else 0
+    for k in range(losses.size):
+        if loss_parts[k] > 0 and low <= losses[k]:
+            sides |= ADVERSE
     for k in range(targets.size):
         if target_parts[k] > 0 and high >= targets[k]:
-            return True
-    for k in range(losses.size):  # noqa: SIM110  # compiled: a generator is not
-        if loss_parts[k] > 0 and low <= losses[k]:
-            return True
-    return False
+            sides |= FAVOURABLE
+    return sides
 
 
 @compiled
@@ -123,15 +123,14 @@ def inside(
     `target_parts` and `loss_parts` are what each has still to take, and are brought up to date. What the open itself
     triggers fills first, at the open.
     """
-    state = np.array([left])
-    n = _adverse(opens, opens, stop, losses, loss_parts, state, out, 0)
-    n = _favourable(opens, opens, targets, target_parts, state, out, n)
+    n, left = _adverse(opens, opens, stop, losses, loss_parts, left, out, 0)
+    n, left = _favourable(opens, opens, targets, target_parts, left, out, n)
     first_up = order == OPTIMISTIC or (order == PATH and high - opens < opens - low)
     if first_up:
-        n = _favourable(opens, high, targets, target_parts, state, out, n)
-    n = _adverse(opens, low, stop, losses, loss_parts, state, out, n)
+        n, left = _favourable(opens, high, targets, target_parts, left, out, n)
+    n, left = _adverse(opens, low, stop, losses, loss_parts, left, out, n)
     if not first_up:
-        n = _favourable(opens, high, targets, target_parts, state, out, n)
+        n, left = _favourable(opens, high, targets, target_parts, left, out, n)
     return n
 
 
