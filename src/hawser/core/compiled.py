@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from typing import Any, TypeVar, cast
+from typing import Any, Literal, TypeVar, cast
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -22,10 +22,19 @@ def interpreted() -> bool:
 
 def compiled(function: Function) -> Function:
     """Compile `function` with Numba on first use; in interpreted mode return it with `py_func` set to itself."""
+    return _made(function, "never")
+
+
+def inlined(function: Function) -> Function:
+    """The same for a small function of the bar loop: it becomes part of those that call it."""
+    return _made(function, "always")
+
+
+def _made(function: Function, inline: Literal["never", "always"]) -> Function:
     if interpreted():
         function.py_func = function  # type: ignore[attr-defined]  # the attribute Numba's dispatchers have
         return function
     import numba  # late: a compiler is not loaded by processes that run interpreted
 
     # Numba's dispatcher is untyped; it keeps the function's own signature.
-    return cast(Function, numba.njit(cache=True, error_model="numpy", nogil=True)(function))
+    return cast(Function, numba.njit(cache=True, error_model="numpy", nogil=True, inline=inline)(function))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from hawser.core.compiled import compiled
+from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.laying import ATR_TRAIL, COLUMN_TRAIL, NO_TRAIL, Rules, Setup
 from hawser.core.rules.moving import NO_MOVE, counted, sendable
@@ -17,7 +17,7 @@ SIGNAL, BASKET, TIME = 1, 2, 3
 BREAK_EVEN, TRAIL, STEP_1 = 0, 1, 10
 
 
-@compiled
+@inlined
 def decided_at(
     rules: Rules, signal: int, leave: int, lived: int, side: int, won: float, last: bool
 ) -> tuple[int, bool]:
@@ -37,7 +37,7 @@ def decided_at(
     return 0, False
 
 
-@compiled
+@inlined
 def begun(after: float, target: int, excursion: int, ready: int) -> bool:
     """Whether a rule has begun: its target has filled, or the excursion was reached."""
     if target:
@@ -45,7 +45,7 @@ def begun(after: float, target: int, excursion: int, ready: int) -> bool:
     return reached(excursion, after)
 
 
-@compiled
+@inlined
 def moved(
     rules: Rules,
     side: int,
@@ -85,7 +85,7 @@ def moved(
     return level, why
 
 
-@compiled
+@inlined
 def trail_candidate(rules: Rules, atr: float, line: float, side: int, best: int, close: int) -> int:
     """The trail's candidate at a close, or NO_MOVE where it has no value; ticks as in `moved`."""
     if rules.trail == COLUMN_TRAIL:

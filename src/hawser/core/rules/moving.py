@@ -1,6 +1,6 @@
 """Reckoning section 7: how automation moves a stop. It only ever tightens. All levels are in ticks."""
 
-from hawser.core.compiled import compiled
+from hawser.core.compiled import compiled, inlined
 
 NO_MOVE = -1
 
@@ -13,13 +13,13 @@ def better_exit(best: int, price: int, side: int) -> int:
     return best
 
 
-@compiled
+@inlined
 def counted(candidate: int, stop: int, step: int, side: int) -> bool:
     """Whether a trail's candidate is better than the present stop by its `step` (at least one tick)."""
     return side * (candidate - stop) >= max(1, step)
 
 
-@compiled
+@inlined
 def sendable(candidate: int, stop: int, exit_side: int, min_ticks: int, side: int) -> int:
     """The level to send for `candidate`, or NO_MOVE.
 

@@ -2,10 +2,10 @@
 
 import math
 
-from hawser.core.compiled import compiled
+from hawser.core.compiled import inlined
 
 
-@compiled
+@inlined
 def floor_whole(x: float) -> int:
     """Largest whole number not above `x`; an `x` within noise of a whole number counts as it."""
     nearest = math.floor(x + 0.5)
@@ -14,13 +14,13 @@ def floor_whole(x: float) -> int:
     return math.floor(x)
 
 
-@compiled
+@inlined
 def ceil_whole(x: float) -> int:
     """Smallest whole number not below `x`, with the same allowance for noise."""
     return -floor_whole(-x)
 
 
-@compiled
+@inlined
 def level_ticks(x: float, side: int) -> int:
     """A computed level, in ticks, on the grid: down for a long position (+1), up for a short one (-1)."""
     if side > 0:

@@ -4,7 +4,7 @@
 are those of the exit side. Each is a whole number of ticks.
 """
 
-from hawser.core.compiled import compiled
+from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.rounding import ceil_whole, level_ticks
 
@@ -14,7 +14,7 @@ ADVERSE, FAVOURABLE = 1, 2  # sides of a bar
 FAR = 1 << 60
 
 
-@compiled
+@inlined
 def reached(excursion: int, at: float) -> bool:
     """Whether an excursion of whole ticks is at or beyond a computed distance."""
     return excursion >= ceil_whole(at)
@@ -32,7 +32,7 @@ def away(ref: int, distance: float, side: int) -> int:
     return level_ticks(ref + side * distance, side)
 
 
-@compiled
+@inlined
 def trail_back(anchor: float, kind: int, value: float, base: float, atr: float, side: int) -> int:
     """A trail's candidate behind its anchor: kind 0 `base` ticks and `value` ATR, 1 ticks, 2 percent."""
     if kind == 0:
