@@ -12,6 +12,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
@@ -35,15 +36,32 @@ class Tables(Protocol):
 
     def stops(self) -> Iterator[Row]: ...
 
-    def equity(self) -> Iterator[str]: ...
+    def equity(self) -> tuple[Array, Array]: ...
 
 
 def instants(times: Array) -> list[str]:
-    """Bar times (UTC ns) as ISO 8601 in UTC, with no more digits than they need; all at once, for long histories."""
+    """Bar times (UTC ns) as ISO 8601 in UTC, with no more digits than they need."""
     moments = times.astype("datetime64[ns]")
-    if not (times % 1_000_000_000).any():
+    if not (times % SECOND).any():
         return [f"{text}Z" for text in np.datetime_as_string(moments, unit="s").tolist()]
     return [f"{text.rstrip('0').rstrip('.')}Z" for text in np.datetime_as_string(moments, unit="ns").tolist()]
+
+
+def _equity(times: Array, values: Array) -> bytes:
+    """One line for each bar, of which there may be millions."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+    from pyarrow import csv as pa_csv
+
+    if (times % SECOND).any():
+        texts = pa.array(instants(times))
+    else:
+        plain = pc.cast(pa.array(times // SECOND, pa.timestamp("s")), pa.string())
+        texts = pc.binary_join_element_wise(pc.replace_substring(plain, " ", "T"), "", "Z")
+    file = io.BytesIO()
+    options = pa_csv.WriteOptions(include_header=False, quoting_style="none")
+    pa_csv.write_csv(pa.table({"time": texts, "equity": values}), file, options)
+    return b"time,equity\n" + file.getvalue()
 
 
 def price_text(instrument: Instrument, ticks: float) -> str:
@@ -66,6 +84,5 @@ def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> Non
             text = io.StringIO(newline="")
             csv.writer(text, lineterminator="\n").writerows(rows)
             places.enter_context(written(folder / f"{name}.csv")).write(text.getvalue().encode())
-        lines = "\n".join(("time,equity", *tables.equity(), ""))
-        places.enter_context(written(folder / "equity.csv")).write(lines.encode())
+        places.enter_context(written(folder / "equity.csv")).write(_equity(*tables.equity()))
         places.enter_context(written(folder / "report.json")).write(json.dumps(report, indent=1).encode() + b"\n")

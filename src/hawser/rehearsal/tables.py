@@ -4,21 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+import numpy as np
+
+from hawser.core.indicators import Array
 from hawser.core.rules.closing import move_name
 from hawser.core.rules.quantity import commission
+from hawser.rehearsal import batch
 from hawser.rehearsal.run import Outcome, Rehearsal, exit_name
 
 Row = tuple[object, ...]
 
 
 class OutcomeTables:
-    """Rows of one outcome; `times` are the bars' as written, `price` writes one in ticks."""
+    """Rows of one outcome; `moments` writes times, `price` a price in ticks."""
 
-    def __init__(self, rehearsal: Rehearsal, outcome: Outcome, times: list[str], price: Callable[[float], str]) -> None:
-        self._of, self._outcome, self._times, self._price = rehearsal, outcome, times, price
+    def __init__(
+        self, rehearsal: Rehearsal, outcome: Outcome, moments: Callable[[Array], list[str]],
+        price: Callable[[float], str],
+    ) -> None:  # fmt: skip
+        self._of, self._outcome, self._price = rehearsal, outcome, price
+        rows, fills, moves = outcome.rows.whole, outcome.fills, outcome.moves
+        told = (rows[:, batch.DECIDED], rows[:, batch.FIRST], rows[:, batch.LAST], fills[:, 0], moves[:, 0])
+        bars = np.unique(np.concatenate([column.astype(np.int64) for column in told]))
+        self._moments = dict(zip(bars.tolist(), moments(rehearsal.time[bars]), strict=True))
 
     def _at(self, bar: int) -> str:
-        return self._times[bar]
+        return self._moments[bar]
 
     def trades(self) -> Iterator[Row]:
         of = self._of.instrument
@@ -52,7 +63,6 @@ class OutcomeTables:
             for bar, level, why in one.moves:
                 yield one.number, self._at(bar), self._of.instrument.price(level), move_name(why)
 
-    def equity(self) -> Iterator[str]:
-        """Whole lines: there is one for each bar."""
-        for time, value in zip(self._times, self._outcome.equity.tolist(), strict=True):
-            yield f"{time},{value!r}"
+    def equity(self) -> tuple[Array, Array]:
+        """Times (UTC ns) and equity at each bar's close."""
+        return self._of.time, self._outcome.equity

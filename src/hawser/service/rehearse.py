@@ -84,7 +84,7 @@ def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
     nets = tuple(outcomes[name].end - outcomes[name].start for name in ("pessimistic", "optimistic"))
     told = report(chosen, rehearsal.time, order, found.account.days_per_year, (nets[0], nets[1]))
     price = partial(price_text, found.instrument)
-    write_rehearsal(out, OutcomeTables(rehearsal, chosen, instants(rehearsal.time), price), told)
+    write_rehearsal(out, OutcomeTables(rehearsal, chosen, instants, price), told)
     return told
 
 
