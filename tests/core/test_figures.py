@@ -137,7 +137,9 @@ def read_stop(text):
         (read_size, "0 CHF"), (read_size, "1 % of my equity"), (read_size, "invest 5000 CHF"), (read_size, "2 units 3"),
         (read_stop, "2.5 R"), (read_stop, "-3 atr"), (read_stop, "0 t"), (read_stop, "1e9"), (read_stop, "pivot 2"),
         (read_stop, "supertrend 10"), (read_stop, "sma 2.5"), (read_stop, "0 bars"), (read_stop, "pivot 0 2"),
-        (typed.read_trail, "3 %"), (lambda text: typed.read_share(text, 1.0), "140 %"),
+        (typed.read_trail, "3 R"), (typed.read_trail, "pivot 2 2"), (typed.read_after, "target 7"),
+        (typed.read_measure, "1 furlong"), (typed.read_amount, "3 R"),
+        (lambda text: typed.read_share(text, 1.0), "140 %"),
         (lambda text: typed.read_target(text, 0.5), "1.5 x"),
     ],
 )  # fmt: skip

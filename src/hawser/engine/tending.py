@@ -140,6 +140,7 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
         laid.rules, side, trade.ref, laid.step_at, laid.step_to, atr / tick, line, trade.stop, trade.best_exit, close,
         market.exit_side(side), ready(trade),
     )  # fmt: skip
+    level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
     if why >= 0:
         set_stop(desk, trade, level, _told(state, trade, level, why, close))
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0

@@ -357,7 +357,7 @@ class Book:
         except Refused as error:
             raise VenueRefused("no_rate", error.sentence) from None
         price = ask if order.side > 0 else bid
-        if price * size * instrument.margin_rate > (equity - used) * (1 + BUDGET_NOISE):
+        if price * size * instrument.margin_rate > max(0.0, equity - used) * (1 + BUDGET_NOISE):
             raise VenueRefused("margin", "not enough free margin")
 
 
