@@ -27,8 +27,75 @@ from hawser.desk.widgets.flow import Flow
 LEAST, PAD = 42, 18
 
 
+class Row(QWidget):
+    """One sentence of a section, its blanks, and what is wrong with it below."""
+
+    def __init__(self, part: Part, number: int) -> None:
+        super().__init__()
+        self.fields: dict[str, QLineEdit | QComboBox] = {}
+        self._part, self._number = part, number
+        section, flow = part.section, Flow()
+        for word in section.words:
+            if isinstance(word, str):
+                label = QLabel(word)
+                label.setProperty("role", "second")
+                flow.addWidget(label)
+            else:
+                flow.addWidget(self._blank(word))
+        line = QHBoxLayout()
+        line.setSpacing(2)
+        line.addLayout(flow, 1)
+        if section.key not in ("stop", "general"):
+            less = QPushButton("\u00d7")
+            less.setProperty("role", "flat")
+            less.setFixedSize(24, 24)
+            less.setToolTip(f"Take this away from the rig ({section.title.lower()})")
+            less.setAccessibleName(f"Take {section.title.lower()} {number + 1} away")
+            less.clicked.connect(lambda: part.removed.emit(section.key, number))
+            line.addWidget(less, 0, Qt.AlignmentFlag.AlignTop)
+        self.problem = QLabel()
+        self.problem.setProperty("role", "problem")
+        self.problem.setWordWrap(True)
+        self.problem.hide()
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(4)
+        box.addLayout(line)
+        box.addWidget(self.problem)
+
+    def _blank(self, blank: Blank) -> QWidget:
+        section = self._part.section
+        place = (section.key, self._number, blank.key)
+        field: QLineEdit | QComboBox
+        if blank.choices:
+            field = QComboBox()
+            field.addItems(blank.choices)
+            field.currentTextChanged.connect(lambda text: self._part.typed.emit(place, text))
+        else:
+            field = QLineEdit()
+            field.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+            field.textChanged.connect(lambda _: _fit(field))
+            field.textEdited.connect(lambda text: self._part.typed.emit(place, text))
+        many = f" {self._number + 1}" if section.most > 1 else ""
+        field.setAccessibleName(f"{section.title}{many}: {blank.name}")
+        field.setToolTip(blank.help)
+        self.fields[blank.key] = field
+        return field
+
+    def show_texts(self, texts: dict[str, str]) -> None:
+        for key, field in self.fields.items():
+            if _text(field) == texts[key]:
+                continue
+            if isinstance(field, QComboBox):
+                field.blockSignals(True)
+                field.setCurrentText(texts[key])
+                field.blockSignals(False)
+            else:
+                field.setText(texts[key])
+
+
 class Part(QWidget):
-    """One section: its title, its sentences, and what adds or takes one away."""
+    """One section: its sentences, and what adds one. Sentences once made are kept for the next rig that has as many."""
 
     typed = pyqtSignal(object, str)
     added = pyqtSignal(str)
@@ -37,92 +104,45 @@ class Part(QWidget):
     def __init__(self, section: Section) -> None:
         super().__init__()
         self.section = section
-        self.fields: dict[Place, QLineEdit | QComboBox] = {}
-        self.problems: dict[int, QLabel] = {}
-        self.add_button: QPushButton | None = None
+        self._rows: list[Row] = []
+        self.shown = 0
+        self._none, self.add_button = QLabel(section.empty), QPushButton("Add")
+        self._none.setProperty("role", "second")
+        self.add_button.setProperty("role", "flat")
+        self.add_button.setAccessibleName(f"Add to {section.title.lower()}")
+        self.add_button.clicked.connect(lambda: self.added.emit(section.key))
+        last = QHBoxLayout()
+        last.addWidget(self._none)
+        last.addWidget(self.add_button)
+        last.addStretch(1)
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(0, 3, 0, 3)
-        self._column.setSpacing(2)
-        self._inside: QWidget | None = None
+        self._column.setSpacing(4)
+        self._column.addLayout(last)
+
+    @property
+    def fields(self) -> dict[Place, QLineEdit | QComboBox]:
+        """The blanks that are shown."""
+        rows = enumerate(self._rows[: self.shown])
+        return {(self.section.key, n, key): field for n, row in rows for key, field in row.fields.items()}
+
+    @property
+    def problems(self) -> list[QLabel]:
+        return [row.problem for row in self._rows[: self.shown]]
 
     def show_rows(self, rows: list[dict[str, str]]) -> None:
-        """Make the sentences anew."""
-        self.fields, self.problems, self.add_button = {}, {}, None
-        if self._inside is not None:
-            self._column.removeWidget(self._inside)
-            self._inside.deleteLater()
-        self._inside = QWidget()
-        box = QVBoxLayout(self._inside)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(4)
-        for number, row in enumerate(rows):
-            box.addLayout(self._sentence(number, row))
-            problem = QLabel()
-            problem.setProperty("role", "problem")
-            problem.setWordWrap(True)
-            problem.hide()
-            box.addWidget(problem)
-            self.problems[number] = problem
-        if len(rows) < self.section.most:
-            box.addLayout(self._last_line(bool(rows)))
-        self._column.addWidget(self._inside)
-
-    def _sentence(self, number: int, row: dict[str, str]) -> QHBoxLayout:
-        flow = Flow()
-        for part in self.section.words:
-            if isinstance(part, str):
-                label = QLabel(part)
-                label.setProperty("role", "second")
-                flow.addWidget(label)
-            else:
-                flow.addWidget(self._blank(part, number, row[part.key]))
-        line = QHBoxLayout()
-        line.setSpacing(2)
-        line.addLayout(flow, 1)
-        if self.section.key not in ("stop", "general"):
-            less = QPushButton("\u00d7")
-            less.setProperty("role", "flat")
-            less.setFixedSize(24, 24)
-            less.setToolTip(f"Take this away from the rig ({self.section.title.lower()})")
-            less.setAccessibleName(f"Take {self.section.title.lower()} {number + 1} away")
-            less.clicked.connect(lambda _, number=number: self.removed.emit(self.section.key, number))
-            line.addWidget(less, 0, Qt.AlignmentFlag.AlignTop)
-        return line
-
-    def _last_line(self, some: bool) -> QHBoxLayout:
-        line = QHBoxLayout()
-        if not some:
-            none = QLabel(self.section.empty)
-            none.setProperty("role", "second")
-            line.addWidget(none)
-        add = QPushButton("Add another" if some else "Add")
-        add.setProperty("role", "flat")
-        add.setAccessibleName(f"Add to {self.section.title.lower()}")
-        add.clicked.connect(lambda: self.added.emit(self.section.key))
-        self.add_button = add
-        line.addWidget(add)
-        line.addStretch(1)
-        return line
-
-    def _blank(self, blank: Blank, number: int, text: str) -> QWidget:
-        place = (self.section.key, number, blank.key)
-        field: QLineEdit | QComboBox
-        if blank.choices:
-            field = QComboBox()
-            field.addItems(blank.choices)
-            field.setCurrentText(text)
-            field.currentTextChanged.connect(lambda text, place=place: self.typed.emit(place, text))
-        else:
-            field = QLineEdit(text)
-            field.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
-            _fit(field)
-            field.textChanged.connect(lambda _, field=field: _fit(field))
-            field.textEdited.connect(lambda text, place=place: self.typed.emit(place, text))
-        many = f" {number + 1}" if self.section.most > 1 else ""
-        field.setAccessibleName(f"{self.section.title}{many}: {blank.name}")
-        field.setToolTip(blank.help)
-        self.fields[place] = field
-        return field
+        while len(self._rows) < len(rows):
+            row = Row(self, len(self._rows))
+            self._column.insertWidget(len(self._rows), row)
+            self._rows.append(row)
+        self.shown = len(rows)
+        for number, row in enumerate(self._rows):
+            row.setVisible(number < len(rows))
+            if number < len(rows):
+                row.show_texts(rows[number])
+        self._none.setVisible(not rows)
+        self.add_button.setVisible(len(rows) < self.section.most)
+        self.add_button.setText("Add another" if rows else "Add")
 
 
 def _fit(field: QLineEdit) -> None:
@@ -201,26 +221,18 @@ class RigEditor(QFrame):
         self._structure(True)
 
     def _structure(self, changed: bool) -> None:
-        """Sections whose rows are others now are made anew; the rest is brought up to date."""
+        """Rows came, went or were taken back."""
         if not changed:
             return
         for key, part in self.parts.items():
-            rows = self.draft.texts[key]
-            shown = {place: _text(field) for place, field in part.fields.items()}
-            wanted = {(key, n, name): text for n, row in enumerate(rows) for name, text in row.items()}
-            if (
-                shown.keys() != wanted.keys()
-                or shown != wanted
-                or (part.add_button is None) != (len(rows) >= part.section.most)
-            ):
-                part.show_rows(rows)
+            part.show_rows(self.draft.texts[key])
         self._show_state()
         self.changed.emit()
 
     def _show_state(self) -> None:
         draft = self.draft
         for part in self.parts.values():
-            for number, problem in part.problems.items():
+            for number, problem in enumerate(part.problems):
                 text = next((t for place, t in draft.errors.items() if place[:2] == (part.section.key, number)), "")
                 problem.setText(text)
                 problem.setVisible(bool(text))
