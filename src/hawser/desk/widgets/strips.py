@@ -6,7 +6,17 @@ import math
 from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import (
+    QBrush,
+    QContextMenuEvent,
+    QFontMetricsF,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+)
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -164,6 +174,8 @@ class TradeRow(QWidget):
         painter.setPen(self._look.color(role))
         painter.setFont(font(12, bold))
         side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+        if not right:
+            text = QFontMetricsF(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, box.width())
         painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | side, text)
 
     def _paint_name(self, painter: QPainter, trade: TradeView) -> None:
@@ -268,6 +280,8 @@ class TradeRow(QWidget):
             return f"EXPOSED {fg.duration(self._now - trade.exposed_since)}"
         if trade.state == states.PROTECTED:
             word = "held" if trade.backstop else "protected"
+            if trade.rig:
+                return f"{word}, {trade.rig}"
             return f"{word}, trailing" if trade.trail else word
         return trade.state
 
