@@ -88,3 +88,22 @@ def _read_only(column: Array) -> Array:
     copy = column.copy()
     copy.flags.writeable = False
     return copy
+
+
+def prime_trials() -> None:
+    """Load what a trial needs, which is more than the rest together; not on a thread that somebody waits for."""
+    from hawser.rehearsal.trial import Trial
+
+    time, steps = np.arange(60, dtype=np.int64) * MINUTE, np.arange(60) % 7
+    close = 100.0 + steps
+    bars = Bars(time, close, close + 2.0, close - 2.0, close, np.full(60, 1.0))
+    instrument = Instrument(
+        symbol="prime", kind="index", quote="CHF", tick=Decimal("0.1"), multiplier=1.0, qty_step=Decimal("0.1"),
+        qty_min=Decimal("0.1"), qty_max=Decimal(1000), margin_rate=0.05,
+    )  # fmt: skip
+    account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=0.5))
+    rig = Rig(stop=StopRule(bars=3), target=(TargetRule(share=0.5, r=1.0),), trail=Trail(bars=2))
+    trial = Trial(bars.mapped(_read_only), instrument, account, rig)
+    for side in (1, -1):
+        trial.one(20, side)
+        trial.fan(side, 5, 1)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
-from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QModelIndex, QObject, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QHideEvent, QKeyEvent, QPainter, QShowEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -45,6 +47,7 @@ from hawser.desk.widgets.fanview import FanView
 from hawser.desk.widgets.rigeditor import RigEditor
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.trial import Fan, Shown, Trial
+from hawser.service.prime import prime_trials
 from hawser.service.rigshelf import Shelf
 from hawser.service.snapshot import Snapshot
 
@@ -59,6 +62,31 @@ def _button(text: str, tip: str, act: Callable[[], object]) -> QPushButton:
     button.setToolTip(tip)
     button.clicked.connect(lambda _: act())
     return button
+
+
+class Primer(QObject):
+    """Loads the compiled trial away from the window's thread; `done` when it is there."""
+
+    done = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.ready = False
+        self._thread: threading.Thread | None = None
+        self.done.connect(self._finished)
+
+    def start(self) -> None:
+        if self._thread is None:
+            self._thread = threading.Thread(target=self._load, name="primer", daemon=True)
+            self._thread.start()
+
+    def _load(self) -> None:
+        prime_trials()
+        with contextlib.suppress(RuntimeError):  # the window is closed already
+            self.done.emit()
+
+    def _finished(self) -> None:
+        self.ready = True
 
 
 class Named(QStyledItemDelegate):
@@ -114,6 +142,8 @@ class Rigs(QWidget):
         self.editor.changed.connect(self._edited)
         self.chart.chosen.connect(lambda _: self.try_out())
         self.chart.side_asked.connect(self.set_side)
+        self.primer = Primer()
+        self.primer.done.connect(self._show_history)
         self._write = QTimer(self, singleShot=True, interval=400)
         self._write.timeout.connect(self.write_down)
         self._later = QTimer(self, singleShot=True, interval=0)
@@ -461,7 +491,7 @@ class Rigs(QWidget):
             self._show_history()
 
     def _show_history(self) -> None:
-        if self._of is None:
+        if self._of is None or not self.isVisible():
             return
         instrument, bars, span = self._of
         self.chart.show_bars(instrument, span, Pyramid(bars))
@@ -516,6 +546,9 @@ class Rigs(QWidget):
     def try_out(self) -> None:
         """The trade of the rig, and of the one beside it, from the bar that is chosen."""
         if not self.isVisible():
+            return
+        if not self.primer.ready:
+            self._tell(0, "The trial is being made ready \u2026")
             return
         shown: list[Shown | None] = []
         for number, rig in enumerate(self._rigs_tried()):
