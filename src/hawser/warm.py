@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import time
 
-from hawser.service.prime import prime_rules
+from hawser.service.prime import prime_rules, prime_trials
 
 if __name__ == "__main__":
     started = time.perf_counter()
     prime_rules()
+    prime_trials()
     print(f"Rules compiled in {time.perf_counter() - started:.1f} s")

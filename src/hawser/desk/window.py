@@ -173,7 +173,7 @@ class Window(QMainWindow):
         bridge.bar.connect(helm.add_bar)
         bridge.bases.connect(helm.show_bases)
         bridge.ready.connect(self.banner.hide)
-        bridge.ready.connect(self.rigs.primer.start)  # what trials need is loaded behind what protects
+        bridge.ready.connect(self.rigs.primer.begin)  # what trials need is loaded behind what protects
         bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(berth) + text))
         bridge.failed.connect(lambda text: self._failed(self._of(berth) + text))
         helm.refused.connect(lambda text: self.notice.tell("refused", text))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
 import threading
 from collections.abc import Callable
 from pathlib import Path
+from typing import ClassVar
 
 import msgspec
-from PyQt6.QtCore import QModelIndex, QObject, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QHideEvent, QKeyEvent, QPainter, QShowEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -64,29 +64,28 @@ def _button(text: str, tip: str, act: Callable[[], object]) -> QPushButton:
     return button
 
 
-class Primer(QObject):
-    """Loads the compiled trial away from the window's thread; `done` when it is there."""
+class Primer(QTimer):
+    """Has the compiled trial loaded away from the window's thread, once for the process; looks whether it is there."""
 
-    done = pyqtSignal()
+    thread_of_all: ClassVar[threading.Thread | None] = None
 
-    def __init__(self) -> None:
-        super().__init__()
-        self.ready = False
-        self._thread: threading.Thread | None = None
-        self.done.connect(self._finished)
+    def __init__(self, parent: QWidget, done: Callable[[], None]) -> None:
+        super().__init__(parent, interval=50)
+        self.ready, self._done = False, done
+        self.timeout.connect(self._look)
 
-    def start(self) -> None:
-        if self._thread is None:
-            self._thread = threading.Thread(target=self._load, name="primer", daemon=True)
-            self._thread.start()
+    def begin(self) -> None:
+        """Begin to load, where nobody has."""
+        if Primer.thread_of_all is None:
+            Primer.thread_of_all = threading.Thread(target=prime_trials, name="primer", daemon=True)
+            Primer.thread_of_all.start()
+        self.start()
 
-    def _load(self) -> None:
-        prime_trials()
-        with contextlib.suppress(RuntimeError):  # the window is closed already
-            self.done.emit()
-
-    def _finished(self) -> None:
-        self.ready = True
+    def _look(self) -> None:
+        if Primer.thread_of_all is not None and not Primer.thread_of_all.is_alive():
+            self.stop()
+            self.ready = True
+            self._done()
 
 
 class Named(QStyledItemDelegate):
@@ -142,8 +141,7 @@ class Rigs(QWidget):
         self.editor.changed.connect(self._edited)
         self.chart.chosen.connect(lambda _: self.try_out())
         self.chart.side_asked.connect(self.set_side)
-        self.primer = Primer()
-        self.primer.done.connect(self._show_history)
+        self.primer = Primer(self, self._show_history)
         self._write = QTimer(self, singleShot=True, interval=400)
         self._write.timeout.connect(self.write_down)
         self._later = QTimer(self, singleShot=True, interval=0)
