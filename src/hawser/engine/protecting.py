@@ -242,7 +242,7 @@ def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Or
             desk.submit(trade, role, "limit", want, line.level, why, line.number)
         elif want:
             _send_loss(desk, trade, line, want)
-    elif not order.pending and order.state == states.RESTING and order.kind != "market":
+    elif not order.pending and order.state == states.RESTING and order.kind != "market" and _due(desk, order.retry_at):
         if not want:
             desk.cancel(trade, order, f"nothing left for this {role}")
         elif order.level != line.level or order.left != want:
