@@ -120,7 +120,10 @@ def _time_exit(draw: Random) -> TimeExit:
 
 def a_rig(draw: Random) -> Rig:
     """Any rig but a ladder."""
+    begins = 30_000_000 * MINUTE
+    window = (begins + 200 * MINUTE, begins + 700 * MINUTE) if draw.random() < 0.2 else (None, None)
     return Rig(
+        from_=window[0], to=window[1],
         atr_length=draw.choice([14, 14, 5]), atr_smoothing=draw.choice(["wilder", "wilder", "simple"]),
         direction=draw.choice(["both", "both", "long", "short"]), reverse=draw.random() < 0.3, stop=_stop(draw),
         target=_targets(draw),

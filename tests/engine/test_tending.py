@@ -8,7 +8,7 @@ import msgspec
 import pytest
 
 from byhand import SYMBOL, ByHand, codes, of
-from hawser.core.basis import atr_key, trail_key, values_for
+from hawser.core.basis import atr_key, lived_key, trail_key, values_for
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.entry import HeldRule
 from hawser.core.levels import LineRule, StopRule, TargetRule
@@ -257,7 +257,7 @@ def test_what_waits_is_told_with_the_price_at_which_it_acts():
         (61060, "loss step 1 at 0.61060: 25% out"), (0, "time exit in 4 bars"),
     ]  # fmt: skip
     bar_at(hand, 61650)
-    assert [one.what for one in waiting(hand.engine.state, hand.trade)] == ["step_1", "time"]
+    assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["step", "time"]
 
 
 def test_values_are_worked_out_only_for_those_who_need_them():
@@ -278,3 +278,33 @@ def test_a_refused_change_of_a_loss_step_waits_before_it_is_tried_again():
     refused = hand.do(ev.AmendRejected, order=asked.order, code="filling", text="the order is filling already")
     assert not of(refused, cm.Amend)
     assert of(hand.later(1), cm.Amend)
+
+
+def test_bars_that_completed_while_nobody_looked_count_for_a_time_exit():
+    hand = opened(time_exit=TimeExit(bars=5))
+    assert not of(bar_at(hand, 61300), cm.Submit)
+    sent = of(bar_at(hand, 61310, minutes=75, values={lived_key(hand.trade.opened): 6}), cm.Submit)
+    assert [one.role for one in sent] == ["close"]
+
+
+def test_a_rig_that_cannot_be_carried_out_is_refused_on_an_open_trade_and_changes_nothing():
+    hand = opened(trail=Trail(atr=1.0))
+    before = hand.trade.plan
+    for rig, code in (
+        (Rig(name="hours", stop=StopRule(atr=4.0), time_exit=TimeExit(session_end=True)), "no_session_end"),
+        (Rig(name="own", stop=StopRule(ticks=90.0), atr_length=5, step=(Step(Measure(atr=1.0), Measure(r=0.5)),)),
+         "indicator_not_ready"),
+    ):  # fmt: skip
+        hand.trade.atr = None
+        plan = msgspec.structs.replace(before, stop=rig.stop, rig=rig)
+        found = hand.do(ev.Reequip, ask=code, trade=hand.trade.id, plan=plan)
+        assert code in codes(found)
+        assert hand.trade.plan == before
+
+
+def test_a_follow_on_stays_within_the_rig_s_times():
+    hand = opened(follow_on=FollowOn(1), to=2_000_000 * SECOND)
+    taken(hand, "stop", 0, 104)
+    assert following(hand.engine.state, hand.trade) is not None
+    hand.engine.state.now = 2_000_000 * SECOND
+    assert following(hand.engine.state, hand.trade) is None

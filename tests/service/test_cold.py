@@ -9,7 +9,7 @@ from hawser.core.rules import closing, laying, moving, quantity, rounding, stops
 
 # Called by other rules only, or by `hawser lines`, which has no window.
 ELSEWHERE = (
-    "true_range", "ceil_whole", "level_ticks", "rsi", "_next_parabolic", "counted", "sendable", "begun",
+    "true_range", "ceil_whole", "level_ticks", "rsi", "_next_parabolic", "counted", "sendable",
     "trail_candidate", "steps_within", "distance", "fee", "_after",
 )  # fmt: skip
 COLD = """

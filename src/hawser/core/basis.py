@@ -50,6 +50,11 @@ def trail_key(trail: Trail, side: int, smoothing: str) -> str:
     return f"trail {side:+d} {smoothing} {rule}"
 
 
+def lived_key(opened: int) -> str:
+    """What a completed bar's values call the bars since an entry at `opened`, its own included."""
+    return f"bars since {opened}"
+
+
 def needs_values(plan: Plan) -> bool:
     """Whether a completed bar must carry values of its own for this plan."""
     return own_atr(plan) or (plan.trail is not None and plan.trail.kind in ("bars", "line"))

@@ -298,12 +298,6 @@ class RigDraft:
             self.texts["stop"] = [{"stop": BY_KEY["stop"].blanks[0].first}]
         self._check()
 
-    def load(self, rig: Rig) -> None:
-        """Another rig's rules in the place of these; can be undone."""
-        self._remember()
-        self.texts = texts_of(rig)
-        self._check()
-
     def take(self, texts: Texts) -> None:
         """What was typed before, as it was."""
         self.texts = copy.deepcopy(texts)

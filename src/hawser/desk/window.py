@@ -475,7 +475,12 @@ class Window(QMainWindow):
         kept = self._settings.kept
         if kept.geometry:
             self.restoreGeometry(QByteArray(base64.b64decode(kept.geometry)))
-        for name, splitter in (("top", self.helm.top), ("whole", self.helm.whole), ("rigs", self.rigs.panes)):
+        for name, splitter in (
+            ("top", self.helm.top),
+            ("whole", self.helm.whole),
+            ("rigs", self.rigs.panes),
+            ("trial", self.rigs.right),
+        ):
             if name in kept.splitters:
                 splitter.setSizes(kept.splitters[name])
         for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table)):
@@ -493,6 +498,7 @@ class Window(QMainWindow):
         kept.geometry = base64.b64encode(bytes(self.saveGeometry())).decode()
         kept.splitters = {
             "top": self.helm.top.sizes(), "whole": self.helm.whole.sizes(), "rigs": self.rigs.panes.sizes(),
+            "trial": self.rigs.right.sizes(),
         }  # fmt: skip
         kept.columns = {
             name: [table.columnWidth(column) for column in range(table.model().columnCount() - 1)]  # type: ignore[union-attr]

@@ -13,7 +13,7 @@ from hawser.core.errors import Refused
 from hawser.core.rules.stops import STOP_OK, stop_verdict
 from hawser.engine import events as ev
 from hawser.engine import rigging
-from hawser.engine.entering import atr_of, new_trade
+from hawser.engine.entering import atr_of, check_rig, new_trade
 from hawser.engine.exposure import Valuation
 from hawser.engine.protecting import converge, signal
 from hawser.engine.requests import Desk
@@ -59,6 +59,7 @@ def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
     if market is None or not market.bid:
         raise Refused("no_quote", f"{position.symbol} has no quote yet.")
     rule, atr = plan.stop, atr_of(state, plan, Marks(ask.basis, ask.atr))
+    check_rig(plan, instrument)
     if rule is None or rule.money is not None:
         raise Refused("bad_request", "Adopting needs a stop by distance, price or bars.")
     if (rule.kind == "atr" and not atr > 0) or (rule.from_bars and ask.basis is None):

@@ -6,6 +6,7 @@ from decimal import Decimal
 
 import msgspec
 
+from hawser.core.errors import Refused
 from hawser.core.levels import MAX_TARGETS, TargetRule
 from hawser.core.plan import Plan
 from hawser.core.rigwords import sentence
@@ -13,7 +14,7 @@ from hawser.core.rules.rounding import ceil_whole, floor_whole
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.anchoring import equip, set_stop
-from hawser.engine.entering import is_pending, latest_plan, lay_backstop, pinned_stop, pinned_target, replan
+from hawser.engine.entering import check_rig, is_pending, latest_plan, lay_backstop, pinned_stop, pinned_target, replan
 from hawser.engine.exposure import Valuation
 from hawser.engine.following import at_a_price
 from hawser.engine.protecting import converge, leave
@@ -175,7 +176,12 @@ def reequip(desk: Desk, ask: ev.Reequip) -> None:
     if trade.leave_why:
         desk.tell("refused", "leaving", "The trade is being closed", trade, ask.ask)
         return
-    equip(desk, trade, plan, Marks(ask.basis, ask.atr))
+    try:
+        check_rig(plan, desk.state.instruments[trade.symbol])
+        equip(desk, trade, plan, Marks(ask.basis, ask.atr))
+    except Refused as refusal:  # before anything was changed
+        desk.tell("refused", refusal.code, f"Not put on the trade: {refusal.sentence}", trade, ask.ask)
+        return
     desk.tell("info", "equipped", f"Tended by another plan from now on: {_rules(plan)}", trade, ask.ask)
     converge(desk, trade)
 

@@ -65,7 +65,7 @@ def terms_of(
     """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
     market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
     atr, basis = atr_of(state, plan, marks), marks.basis
-    _check_rig(plan, instrument)
+    check_rig(plan, instrument)
     staked = Valuation(state).exposure(without)
     staked = msgspec.structs.replace(staked, heat=staked.heat + sum(terms.risk for terms in beside))
     count = sum(trade is not without for trade in state.live()) + len(beside)
@@ -88,7 +88,7 @@ def terms_of(
     )  # fmt: skip
 
 
-def _check_rig(plan: Plan, instrument: Instrument) -> None:
+def check_rig(plan: Plan, instrument: Instrument) -> None:
     """Refuse a rig that could not be carried out; raises Refused."""
     rig = plan.rig
     if rig is None:

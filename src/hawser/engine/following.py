@@ -45,7 +45,7 @@ def following(state: EngineState, trade: Trade) -> Plan | None:
         return None
     setup = setup_for(trade.plan, state.instruments[trade.symbol])
     side = follow_on(setup, trade.side, trade.ref, _last(trade), trade.stop, trade.chain)
-    if not side or at_a_price(trade.plan):
+    if not side or at_a_price(trade.plan) or not setup.first_time <= state.now < setup.last_time:
         return None
     return _again(trade, side)
 

@@ -16,6 +16,7 @@ from hawser.core.laying import money_of, setup_of
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
 from hawser.core.rules import laying
+from hawser.core.rules.closing import begun
 from hawser.core.rules.rounding import ceil_whole, floor_whole
 from hawser.core.rules.targets import steps_through
 from hawser.core.rules.tending import FAR
@@ -98,9 +99,8 @@ def ready(trade: Trade) -> int:
 
 
 class Waiting(NamedTuple):
-    """A rule that has not acted yet: what it does, where it acts (exit-side ticks, 0: not at a price), in words."""
+    """A rule that has not acted yet: where it will (exit-side ticks, 0: not at a price), and what it does in words."""
 
-    what: str
     level: int
     text: str
 
@@ -112,42 +112,32 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
         return []
     laid, found = lay(state, trade), []
     rules, bits = laid.rules, ready(trade)
+    excursion = trade.side * (trade.best_exit - trade.ref)
 
-    def at(after: float, target: int, what: str, effect: str) -> None:
-        if target:
-            if not bits >> target & 1:
-                found.append(Waiting(what, 0, f"{effect} after target {target}"))
-        elif after > laying.AT_ONCE and trade.side * (trade.best_exit - trade.ref) < ceil_whole(after):
-            level = trade.ref + trade.side * ceil_whole(after)
-            found.append(Waiting(what, level, f"{effect} at {price(level)}"))
+    def at(after: float, target: int, effect: str) -> None:
+        if begun(after, target, excursion, bits):
+            return
+        level = 0 if target else trade.ref + trade.side * ceil_whole(after)
+        found.append(Waiting(level, f"{effect} after target {target}" if target else f"{effect} at {price(level)}"))
 
     if rig.break_even is not None and rules.break_even != FAR and trade.side * (rules.break_even - trade.stop) > 0:
-        at(
-            rules.break_even_after,
-            rules.break_even_target,
-            "break_even",
-            f"break-even to {price(rules.break_even)}",
-        )
+        at(rules.break_even_after, rules.break_even_target, f"break-even to {price(rules.break_even)}")
     for number, (reach, to) in enumerate(zip(laid.step_at.tolist(), laid.step_to.tolist(), strict=True), start=1):
         if trade.side * (to - trade.stop) > 0 and to > 0:
-            at(reach, 0, f"step_{number}", f"step {number} to {price(to)}")
+            at(reach, 0, f"step {number} to {price(to)}")
     if rig.trail is not None:
-        at(rules.trail_after, rules.trail_target, "trail", "trail begins")
+        at(rules.trail_after, rules.trail_target, "trail begins")
+    parts = loss_parts(trade)
     for line in trade.losses:
-        if line.filled < loss_parts(trade)[line.number] and trade.side * (line.level - trade.stop) > 0:
-            found.append(
-                Waiting(
-                    f"loss_{line.number}",
-                    line.level,
-                    f"loss step {line.number} at {price(line.level)}: {line.share:.0%} out",
-                )
-            )
+        if line.filled < parts[line.number] and trade.side * (line.level - trade.stop) > 0:
+            text = f"loss step {line.number} at {price(line.level)}: {line.share:.0%} out"
+            found.append(Waiting(line.level, text))
     if rules.time_bars:
         left = max(0, rules.time_bars - trade.lived)
-        found.append(Waiting("time", 0, f"time exit in {left} {'bar' if left == 1 else 'bars'}"))
+        found.append(Waiting(0, f"time exit in {left} {'bar' if left == 1 else 'bars'}"))
     timed = rig.time_exit
     if timed is not None and (timed.session_end or timed.before_weekend):
-        found.append(Waiting("hours", 0, f"out before the {'session' if timed.session_end else 'week'} ends"))
+        found.append(Waiting(0, f"out before the {'session' if timed.session_end else 'week'} ends"))
     return found
 
 

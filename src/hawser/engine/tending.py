@@ -6,7 +6,7 @@ import math
 from typing import NamedTuple
 
 from hawser.core import figures as fg
-from hawser.core.basis import STANDARD_ATR, atr_key, own_atr, trail_key
+from hawser.core.basis import STANDARD_ATR, atr_key, lived_key, own_atr, trail_key
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.hours import is_last
 from hawser.core.instrument import Instrument
@@ -110,7 +110,7 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
             _lived_through(state, trade, event)
         if trade.plan.timeframe_ns != event.span or event.opened + event.span <= trade.opened:
             continue
-        trade.lived += 1
+        trade.lived = int(event.values.get(lived_key(trade.opened), trade.lived + 1))
         if trade.open_steps and not trade.leave_why:
             _tend(desk, trade, event)
 

@@ -107,8 +107,8 @@ def fan(
     history: History, money: Money, sizer: Sizer, setup: Setup, written: Written, side: int, starts: Array, cash: float
 ) -> tuple[Array, Array]:
     """One trade from each of `starts` (bars at whose close it is decided), each by itself: results in R (NaN: no
-    entry), and rows of how it ended, its last fill's kind, why its stop moved last (-1: never), bars lived."""
-    results, ends = np.full(starts.size, np.nan), np.zeros((starts.size, 4), np.int64)
+    entry), and rows of how it ended, its last fill's kind, why its stop moved last (-1: never)."""
+    results, ends = np.full(starts.size, np.nan), np.zeros((starts.size, 3), np.int64)
     for k in range(starts.size):
         if starts[k] + 1 >= history.close.size:
             continue
@@ -117,6 +117,6 @@ def fan(
             continue
         end = play(history, money, begun.rules, begun.trade, begun.levels, written, 0, cash)
         results[k] = (end.cash - cash) / begun.risk
-        ends[k, 0], ends[k, 1], ends[k, 3] = end.how, end.last, end.bar - starts[k]
+        ends[k, 0], ends[k, 1] = end.how, end.last
         ends[k, 2] = written.moves[end.moves - 1, 2] if end.moves else -1
     return results, ends

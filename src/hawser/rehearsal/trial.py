@@ -24,12 +24,11 @@ FILLS = 64
 
 
 class Exit(NamedTuple):
-    """What left a trade at a bar: why, at which price (ticks), how much of it (a share of the whole)."""
+    """What left a trade at a bar: why, and at which price (ticks)."""
 
     bar: int
     why: str
     price: float
-    share: float
 
 
 class Shown(NamedTuple):
@@ -72,7 +71,7 @@ class Trial:
 
     def __init__(self, bars: Bars, instrument: Instrument, account: Account, rig: Rig) -> None:
         free = msgspec.structs.replace(rig, direction="both", from_=None, to=None, follow_on=None, reverse=False)
-        self.bars, self.size = bars, bars.time.size
+        self.size = bars.time.size
         none = np.zeros(self.size, np.int8)
         self._of = Rehearsal(bars, Signals(none, none), instrument, account, free)
         self._account, self._rig, self._instrument = account, free, instrument
@@ -93,8 +92,7 @@ class Trial:
         parts = begun.levels.target_parts.tolist()
         end = loop.play(of.history, of.money, begun.rules, begun.trade, begun.levels, self._written, 0, cash)
         fills, moves = self._written.fills[: end.fills].tolist(), self._written.moves[: end.moves].tolist()
-        whole = sum(row[5] for row in fills if row[1] > 0)
-        exits = tuple(Exit(int(row[0]), exit_name(row), row[4], row[5] / whole) for row in fills if row[1] < 0)
+        exits = tuple(Exit(int(row[0]), exit_name(row), row[4]) for row in fills if row[1] < 0)
         why = moves[-1][2] if moves else -1
         return Shown(
             side, start + 1, int(end.bar), int(begun.trade.ref), int(begun.trade.stop),
@@ -132,7 +130,7 @@ class Trial:
         entered = ~np.isnan(results)
         running = entered & (ends[:, 0] == loop.END)
         done = entered & ~running
-        names = np.array([_ended(*row[:3]) for row in ends[done].tolist()], dtype=object)
+        names = np.array([_ended(*row) for row in ends[done].tolist()], dtype=object)
         won = results[done]
         rows = [Ended(why, float((names == why).mean()), float(won[names == why].mean())) for why in set(names)]
         rows.sort(key=lambda row: -row.share)

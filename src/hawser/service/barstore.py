@@ -34,6 +34,10 @@ class Series:
     def size(self) -> int:
         return self._size
 
+    def since(self, time: int) -> int:
+        """How many completed bars end after `time`."""
+        return self._size - int(np.searchsorted(self._columns[0][: self._size], time - self.span, side="right"))
+
     @property
     def last_opened(self) -> int:
         """When the last completed bar opened."""

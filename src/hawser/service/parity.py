@@ -17,10 +17,9 @@ from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
 from hawser.core.rules.closing import move_name
-from hawser.core.rules.tending import OPTIMISTIC, PATH
+from hawser.core.rules.tending import favourable_first
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import states
 from hawser.engine.following import following
 from hawser.engine.state import Trade
 from hawser.ledger.ledger import Entry
@@ -133,16 +132,15 @@ class Walk:
         self.session.flush()
 
     def _trade(self) -> Trade | None:
-        return next((t for t in self.session.engine.state.live() if t.state != states.ENDED), None)
+        return next(iter(self.session.engine.state.live()), None)
 
     def _open(self) -> None:
         time, prices, spread = self._time[self._bar], self._prices[self._bar], self._spread[self._bar]
         self.venue.open_at(time, prices[0], spread)
         self._hear()
-        before = self.session.engine.state.counter
         self.session.run_until(time)  # a follow-on is a timer's
         self._hear()
-        if self._want and self._trade() is None and self.session.engine.state.counter >= before:
+        if self._want and self._trade() is None:
             self._enter()
         self._want = 0
         self.venue.leave_open()
@@ -162,10 +160,8 @@ class Walk:
         self._sweep(open_, spread, gap=True)
         side = trade.side if trade is not None else 1
         adverse, favourable = (low, high) if side > 0 else (high, low)
-        near = (high - open_ < open_ - low) if side > 0 else (open_ - low < high - open_)
-        if self._order == OPTIMISTIC or (self._order == PATH and near):
-            adverse, favourable = favourable, adverse
-        for bid in (adverse, favourable):
+        up = favourable_first(self._order, side * open_, side * favourable, side * adverse)
+        for bid in (favourable, adverse) if up else (adverse, favourable):
             self._sweep(bid, spread, gap=False)
         self.venue.stand_at(close, spread, high, low)
         self._hear()

@@ -21,7 +21,7 @@ from hawser.core.laying import money_of, setup_of
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import BreakEven, LossStep, Measure, Rig, Step, TimeExit, Trail
 from hawser.core.rules import entries, laying, moving
-from hawser.core.rules.closing import decided_at, follow_on, moved
+from hawser.core.rules.closing import begun, decided_at, follow_on, moved
 from hawser.core.rules.rounding import floor_whole
 from hawser.core.rules.targets import steps_through
 from hawser.core.rules.tending import STOP
@@ -70,6 +70,7 @@ def _tending(instrument: Instrument) -> None:
     moved(rules, 1, 1000, at, to, 15.0, 0.0, 970, 1040, 1030, 1030, 0)
     decided_at(rules, 0, 0, 1, 1, 0.0, False)
     follow_on(setup, 1, 1000, STOP, 970, 0)
+    begun(30.0, 0, 10, 0)
     floor_whole(0.5 * 10)
 
 

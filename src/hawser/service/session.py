@@ -17,7 +17,7 @@ from collections.abc import Callable
 import msgspec
 
 from hawser.core.account import Account
-from hawser.core.basis import basis, needs_values, own_atr, plan_atr, values_for
+from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr, values_for
 from hawser.core.clock import DAY
 from hawser.core.plan import Plan
 from hawser.engine import commands as cm
@@ -244,11 +244,15 @@ class Session:
     def _valued(self, bar: ev.BarCompleted) -> ev.BarCompleted:
         """The bar with what the rigs of open trades need at it."""
         trades = self.engine.state.trades_in(bar.symbol)
-        plans = [trade.plan for trade in trades if trade.open_steps and trade.plan.timeframe_ns == bar.span]
-        if not any(needs_values(plan) for plan in plans):
+        tended = [trade for trade in trades if trade.open_steps and trade.plan.timeframe_ns == bar.span]
+        timed = [trade for trade in tended if trade.plan.rig is not None and trade.plan.rig.time_exit is not None]
+        plans = [trade.plan for trade in tended]
+        if not timed and not any(needs_values(plan) for plan in plans):
             return bar
         series = self.stores[bar.symbol].series
         values = values_for(plans, bar.span, lambda span: series[span].bars())
+        for trade in timed:  # also those that completed while nobody was looking
+            values[lived_key(trade.opened)] = series[bar.span].since(trade.opened)
         return msgspec.structs.replace(bar, values=values)
 
     def _fired(self, name: str, now: int) -> ev.TimerFired:

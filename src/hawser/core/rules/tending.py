@@ -44,6 +44,12 @@ def trail_back(anchor: float, kind: int, value: float, base: float, atr: float, 
     return level_ticks(anchor - side * distance, side)
 
 
+@inlined
+def favourable_first(order: int, opens: int, high: int, low: int) -> bool:
+    """Which way through a bar: `path` goes to the nearer extreme, on a tie the adverse one."""
+    return order == OPTIMISTIC or (order == PATH and high - opens < opens - low)
+
+
 @compiled
 def _note(out: Array, n: int, what: int, number: int, price: int, steps: int) -> int:
     out[n, 0], out[n, 1], out[n, 2], out[n, 3] = what, number, price, steps
@@ -125,7 +131,7 @@ def inside(
     """
     n, left = _adverse(opens, opens, stop, losses, loss_parts, left, out, 0)
     n, left = _favourable(opens, opens, targets, target_parts, left, out, n)
-    first_up = order == OPTIMISTIC or (order == PATH and high - opens < opens - low)
+    first_up = favourable_first(order, opens, high, low)
     if first_up:
         n, left = _favourable(opens, high, targets, target_parts, left, out, n)
     n, left = _adverse(opens, low, stop, losses, loss_parts, left, out, n)
@@ -153,7 +159,7 @@ def ladder_inside(
     n, left, base = 0, held, held
     for phase in range(2):
         bottom, top = (opens, opens) if phase == 0 else (low, high)
-        first_up = phase == 1 and (order == OPTIMISTIC or (order == PATH and high - opens < opens - low))
+        first_up = phase == 1 and favourable_first(order, opens, high, low)
         for turn in range(2):
             if (turn == 0) == first_up:
                 if base > 0 and top >= target:

@@ -13,11 +13,10 @@ from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.desk import figures as fg
 from hawser.desk.chart.focus import Focus
-from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis, part_words
+from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis, bare, ink, part_words
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.rscale import RScale
 from hawser.desk.look import Look
-from hawser.desk.theme.fonts import font
 from hawser.engine.events import BarCompleted
 
 DEFAULT_BARS = 110
@@ -91,18 +90,9 @@ class Chart(QFrame):
     def _make_plot(self) -> None:
         self._time_axis, self._price_axis = TimeAxis(self._look), PriceAxis(self._look)
         self.plot = Plot(self, self._time_axis, self._price_axis)
-        item = self.plot.getPlotItem()
-        item.hideAxis("left")
-        item.showAxis("right")
-        item.hideButtons()
-        item.setMenuEnabled(False)
-        self._view = item.getViewBox()
-        self._view.setMouseEnabled(x=True, y=False)
-        self._view.disableAutoRange()
+        self._axes = (self._time_axis, self._price_axis)
+        self._view = bare(self.plot, self._axes)
         self._view.sigXRangeChanged.connect(self._panned)
-        self._price_axis.setWidth(66)
-        for axis in (self._time_axis, self._price_axis):
-            axis.setStyle(tickFont=font(11), tickLength=-4)
         self._candles = Candles(self._look)
         self._trace = pg.PlotCurveItem(connect="finite")
         self._trace.setZValue(15)
@@ -146,11 +136,7 @@ class Chart(QFrame):
 
     def restyle(self) -> None:
         p = self._look.palette
-        self.plot.setBackground(p.color("panel"))
-        for axis in (self._time_axis, self._price_axis):
-            axis.setPen(p.color("hairline"))
-            axis.setTextPen(p.color("ink2"))
-        self.plot.showGrid(x=False, y=True, alpha=0.35)
+        ink(self.plot, self._axes, self._look)
         pen = QPen(p.color("loss"), 1.5)
         pen.setCosmetic(True)
         self._trace.setPen(pen)

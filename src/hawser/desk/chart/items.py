@@ -139,6 +139,32 @@ class TimeAxis(pg.AxisItem):
         return int(delta.total_seconds()) * 1_000_000_000 if delta else 0
 
 
+def bare(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem]) -> pg.ViewBox:
+    """Leave of a plot its time axis below and its price axis on the right; returns what the mouse may pan in time."""
+    item = plot.getPlotItem()
+    item.hideAxis("left")
+    item.showAxis("right")
+    item.hideButtons()
+    item.setMenuEnabled(False)
+    view = item.getViewBox()
+    view.setMouseEnabled(x=True, y=False)
+    view.disableAutoRange()
+    axes[1].setWidth(66)
+    for axis in axes:
+        axis.setStyle(tickFont=font(11), tickLength=-4)
+    return view
+
+
+def ink(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem], look: Look) -> None:
+    """Ground, axes and grid in the theme's colours."""
+    p = look.palette
+    plot.setBackground(p.color("panel"))
+    for axis in axes:
+        axis.setPen(p.color("hairline"))
+        axis.setTextPen(p.color("ink2"))
+    plot.showGrid(x=False, y=True, alpha=0.35)
+
+
 class PriceAxis(pg.AxisItem):
     """Prices with the instrument's digits, and the present price as a flag."""
 

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from hawser.core.instrument import Instrument
 from hawser.desk import figures as fg
-from hawser.desk.chart.items import Candles, PriceAxis, TimeAxis
+from hawser.desk.chart.items import Candles, PriceAxis, TimeAxis, bare, ink
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
@@ -53,18 +53,9 @@ class TrialChart(QFrame):
         self.shown, self._right = 130.0, 0.0
         self._time_axis, self._price_axis = TimeAxis(look), PriceAxis(look)
         self.plot = TrialPlot(self, self._time_axis, self._price_axis)
-        item = self.plot.getPlotItem()
-        item.hideAxis("left")
-        item.showAxis("right")
-        item.hideButtons()
-        item.setMenuEnabled(False)
-        self._view = item.getViewBox()
-        self._view.setMouseEnabled(x=True, y=False)
-        self._view.disableAutoRange()
+        self._axes = (self._time_axis, self._price_axis)
+        self._view = bare(self.plot, self._axes)
         self._view.sigXRangeChanged.connect(self._panned)
-        self._price_axis.setWidth(66)
-        for axis in (self._time_axis, self._price_axis):
-            axis.setStyle(tickFont=font(11), tickLength=-4)
         self._candles = Candles(look)
         self._here = pg.InfiniteLine(angle=90)
         self._traces = [pg.PlotCurveItem(connect="finite"), pg.PlotCurveItem(connect="finite")]
@@ -84,11 +75,7 @@ class TrialChart(QFrame):
 
     def restyle(self) -> None:
         p = self._look.palette
-        self.plot.setBackground(p.color("panel"))
-        for axis in (self._time_axis, self._price_axis):
-            axis.setPen(p.color("hairline"))
-            axis.setTextPen(p.color("ink2"))
-        self.plot.showGrid(x=False, y=True, alpha=0.35)
+        ink(self.plot, self._axes, self._look)
         self._here.setPen(pg.mkPen(p.color("ink2"), width=1, style=Qt.PenStyle.DotLine))
         self._levels.setPen(pg.mkPen(p.color("gain"), width=1))
         self._entry.setPen(pg.mkPen(p.color("ink"), width=1, style=Qt.PenStyle.DashLine))

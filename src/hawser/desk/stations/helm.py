@@ -449,10 +449,11 @@ class Helm(QWidget):
 
     def put_rig(self, rig: Rig) -> None:
         """Put a rig that was edited on the open trades that have it; where there are none, into the plan."""
-        trades = [t for t in self._snapshot.trades if t.rig == rig.name] if self._snapshot is not None else []
+        shown = self._snapshot.trades if self._snapshot is not None else ()
+        trades = [trade for trade in shown if trade.rig == rig.name and is_open(trade)]
         for trade in trades:
             plan = by_rigs(trade, {rig.name: rig}).get(rig.name)
-            if plan is not None and is_open(trade):
+            if plan is not None:
                 self._runtime.ask(
                     lambda now, ask, t=trade.id, plan=plan: ev.Reequip(time=now, ask=ask, trade=t, plan=plan)
                 )

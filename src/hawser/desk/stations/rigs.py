@@ -43,6 +43,7 @@ from hawser.desk.chart.trialchart import TrialChart
 from hawser.desk.look import Look
 from hawser.desk.rigdraft import RigDraft, Texts, brief
 from hawser.desk.theme.fonts import font
+from hawser.desk.tradeactions import is_open
 from hawser.desk.widgets.fanview import FanView
 from hawser.desk.widgets.rigeditor import RigEditor
 from hawser.formats.rigs import load_rig, save_rig
@@ -280,7 +281,7 @@ class Rigs(QWidget):
     def _uses(self) -> dict[str, int]:
         found: dict[str, int] = {}
         for trade in self._snapshot.trades if self._snapshot is not None else ():
-            if trade.rig:
+            if trade.rig and is_open(trade):
                 found[trade.rig] = found.get(trade.rig, 0) + 1
         return found
 
