@@ -285,7 +285,8 @@ def test_a_trial_is_the_rehearsal_of_that_one_signal():
         draw = Random(seed)
         bars, _, instrument = history(draw, 400)
         account = an_account(draw)
-        rig = msgspec.structs.replace(a_rig(draw), direction="both", reverse=False, follow_on=None)
+        rig = a_rig(draw)
+        rig = msgspec.structs.replace(rig, direction="both", reverse=False, follow_on=None, from_=None, to=None)
         trial = Trial(bars, instrument, account, rig)
         for start, side in ((60, 1), (200, -1)):
             calls = np.zeros(400, np.int8)
