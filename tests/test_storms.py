@@ -118,6 +118,15 @@ def test_hawser_storm_as_a_process():
     assert told["trades"] > 20
 
 
+def test_a_storm_that_never_ends_is_told_and_costs_no_other(monkeypatch):
+    monkeypatch.setattr("hawser.service.storm.STUCK_AFTER", 3)
+    stuck = weathered(76, "gale", 6)
+    assert "events in one moment" in stuck.broken["unfinished"][0]
+    text = written(summary([Findings(30), stuck], 1.0))
+    assert "storms that did not come to their end: 1" in text
+    assert "hawser storm --replay 76" in text
+
+
 def test_a_broken_promise_is_told_with_its_seed():
     bad = Findings(31, trades=3, simulated=SECOND)
     bad.broke("lost_fills", "entry S-4: ['F7']")

@@ -36,6 +36,7 @@ START = 1_930_435_200 * SECOND + 540 * MINUTE
 LOOK_EVERY = 100 * MILLISECOND
 DEADLINE_S = 5.0
 PROMISES = ("naked", "doubled", "overcovered", "lost_fills", "ledger")  # what must never happen
+STUCK_AFTER = 20_000  # events while no time passes: engine and venue answer each other for ever
 
 
 def _instrument(symbol: str, quote: str, base: str | None, tick: str, multiplier: float, step: str) -> Instrument:
@@ -94,6 +95,7 @@ class Storm:
         self.found = Findings(seed)
         self.lines: list[Line] | None = None  # a list: everything is told
         self._teller = Teller()
+        self._heard_at, self._heard_now = 0, 0
         self._trader = Trader(self.random, f"{seed}-{left_at % 1_000_000_007}")
         self._naked: dict[str, int] = {}
         self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
@@ -105,6 +107,10 @@ class Storm:
 
     def heard(self, entry: Entry) -> None:
         """Every recorded event with its commands."""
+        self._heard_now = self._heard_now + 1 if entry[0].time == self._heard_at else 0
+        self._heard_at = entry[0].time
+        if self._heard_now > STUCK_AFTER:
+            raise HawserBug("storm_stuck", f"{STUCK_AFTER} events in one moment, the last {entry!r}")
         self.found.requests += sum(hasattr(command, "order") for command in entry[1])
         if self.lines is not None:
             self.lines += self._teller.lines(*entry)
@@ -282,15 +288,17 @@ def _folder() -> tempfile.TemporaryDirectory[str]:
 
 
 def weathered(seed: int, severity: str, minutes: float = 12, kills: float = 0.04) -> Findings:
-    """A whole storm on a ledger of its own, with kills; what it found."""
+    """A whole storm on a ledger of its own, with kills; what it found. One that fails is a finding too, so that the
+    others of its run are not lost with it.
+    """
     with _folder() as folder:
-        ledger = Ledger(Path(folder) / "ledger.sqlite")
-        storm = Storm(seed, severity, ledger, kills=kills)
         try:
+            storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills)
             found = storm.run(minutes)
+            storm.session.close()
         except Exception as error:
-            raise HawserBug("storm_failed", f"Storm {seed} ({severity}): {error!r}") from error
-        storm.session.close()
+            found = Findings(seed)
+            found.broke("unfinished", repr(error))
         return found
 
 

@@ -11,11 +11,12 @@ from functools import partial
 from typing import Any
 
 from hawser.core.clock import SECOND
-from hawser.service.storm import PROMISES, START, Findings, traced, weathered
+from hawser.service.storm import START, Findings, traced, weathered
 
 LABELS = {
     "naked": "positions found without cover past the deadline", "doubled": "duplicate entries",
     "overcovered": "protection beyond position", "lost_fills": "lost fills", "ledger": "ledger mismatches",
+    "unfinished": "storms that did not come to their end",
 }  # fmt: skip
 
 SHOWN = 10  # failed seeds that are told one by one
@@ -58,7 +59,7 @@ def summary(found: list[Findings], seconds: float) -> dict[str, Any]:
         "median_exposed_s": exposed[len(exposed) // 2] / SECOND,
         "longest_exposed_s": max(one.longest_exposed for one in found) / SECOND,
         "longest_without_stop_at_venue_s": max(one.longest_naked for one in found) / SECOND,
-        **{kind: sum(len(one.broken.get(kind, ())) for one in found) for kind in PROMISES},
+        **{kind: sum(len(one.broken.get(kind, ())) for one in found) for kind in LABELS},
         "failed_seeds": {one.seed: one.broken for one in found if one.broken},
     }
 
@@ -69,11 +70,11 @@ def written(summed: dict[str, Any]) -> str:
         f"{summed['storms']} storms, {summed['simulated_hours']:.1f} simulated hours, "
         f"{summed['trades_per_second']:.1f} trades per second of real time",
         f"trades {summed['trades']}, requests {summed['requests']}, kills {summed['kills']}",
-        "faults: " + ", ".join(f"{kind} {times}" for kind, times in summed["faults"].items()),
+        "faults: " + (", ".join(f"{kind} {times}" for kind, times in summed["faults"].items()) or "none"),
         f"exposed: median of all trades {summed['median_exposed_s']:.2f} s, longest while the venue could be acted on "
         f"{summed['longest_exposed_s']:.2f} s",
         f"longest without a stop at the venue, whatever the weather: {summed['longest_without_stop_at_venue_s']:.1f} s",
-        *(f"{LABELS[kind]}: {summed[kind]}" for kind in PROMISES),
+        *(f"{LABELS[kind]}: {summed[kind]}" for kind in LABELS),
     ]
     failed = summed["failed_seeds"]
     for seed, broken in list(failed.items())[:SHOWN]:
