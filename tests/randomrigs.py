@@ -19,6 +19,7 @@ from hawser.core.rig import (
     Basket,
     BreakEven,
     FollowOn,
+    Ladder,
     LossStep,
     Measure,
     Rig,
@@ -142,6 +143,22 @@ def a_rig(draw: Random) -> Rig:
         follow_on=FollowOn(draw.randint(1, 3)) if draw.random() < 0.3 else None,
         basket=_basket(draw) if draw.random() < 0.3 else None,
     )  # fmt: skip
+
+
+def a_ladder(draw: Random) -> Rig:
+    """A ladder with any of the rules that go with one."""
+    spacing = draw.choice(
+        [
+            Measure(ticks=draw.choice([4.0, 12.5])),
+            Measure(percent=draw.uniform(0.02, 0.8)),
+            Measure(atr=draw.uniform(0.3, 2)),
+        ]
+    )
+    ladder = Ladder(
+        draw.randint(2, 5), spacing, draw.choice([3.0, 9.5, 25.0]), draw.choice([3.0, 12.0, 30.5]),
+        draw.choice([1.0, 1.0, 0.5, 1.6, 2.0]),
+    )  # fmt: skip
+    return msgspec.structs.replace(a_rig(draw), stop=None, target=(), trail=None, loss_step=(), ladder=ladder)
 
 
 def fitting(rig: Rig, instrument: Instrument) -> Rig:

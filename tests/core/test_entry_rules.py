@@ -12,7 +12,8 @@ from hawser.core import typed
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.errors import BadInput, Refused
-from hawser.core.rules.ladders import ladder_most, ladder_worst, rung_levels, rung_steps
+from hawser.core.rules.ladders import ladder_most, ladder_worst, lay_rungs, rung_steps
+from hawser.core.rules.laying import Money
 from hawser.core.rules.sizes import ALL, AtStop, Limits, cap_steps
 from hawser.core.rules.tending import ADVERSE, FAVOURABLE, PESSIMISTIC, STOP, TARGET, inside, touched
 from madeup import pair
@@ -134,11 +135,11 @@ def test_a_cap_that_is_not_set_allows_all_and_one_that_is_used_up_nothing():
 
 @given(st.integers(1, 400), st.floats(0.5, 2.0), st.integers(2, 6), st.sampled_from([1, -1]))
 def test_the_largest_ladder_is_within_its_risk_and_one_step_more_is_not(risk, factor, rungs, side):
-    levels = rung_levels(1000, rungs, 10.0, side)
-    stop = int(levels[-1]) - side * 10
-    fees = (0.0, 1.0, 1.0, 1.0, 0.01, 0.0, 0.5)
-    base = ladder_most(float(risk), math.inf, 10_000, levels, stop, factor, side, 1.0, *fees)
-    worst = [ladder_worst(one, levels, stop, factor, side, 1.0, *fees) for one in (base, base + 1)]
+    levels, stop = lay_rungs(1000, rungs, 10.0, 10.0, side)
+    assert stop == levels[-1] - side * 10
+    money = Money(1.0, 1.0, 1.0, 1.0, 0.01, 0.0, 0.5, 1.0, 0.0)
+    base = ladder_most(float(risk), math.inf, 10_000, levels, stop, factor, side, money)
+    worst = [ladder_worst(one, levels, stop, factor, side, money) for one in (base, base + 1)]
     assert worst[1] > risk
     assert base == 0 or worst[0] <= risk
     assert rung_steps(base, rungs, factor)[0] == base

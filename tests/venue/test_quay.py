@@ -304,3 +304,29 @@ def test_a_price_with_too_many_digits_is_rejected_and_never_leaves_hawser():
     for level, steps in ((0, 5), (-4, 5), (61230, 0)):
         with pytest.raises(HawserBug):
             submit(level, steps)
+
+
+def adding(name, qty="1.00", level="0.61150", adds="a", side=1):
+    return port.NewOrder(id=name, symbol=SYMBOL, side=side, kind="limit", qty=qty, level=level, adds=adds)
+
+
+def test_what_adds_makes_its_position_larger_and_goes_with_it(book):
+    book.new_order(order("a"))
+    book.new_order(adding("r1"))
+    book.new_order(adding("r2", level="0.61050"))
+    book.tick(SYMBOL, 61138, 61150)
+    (held,) = book.state.positions.values()
+    assert (held.id, held.steps, held.entry) == ("a", 200, (61242 + 61150) / 2)
+    told = book.new_order(order("c", side=-1, qty="2.00", closes="a"))
+    assert [(m.id, m.why) for m in told if isinstance(m, port.Cancelled)] == [("r2", "no position to add to")]
+    assert not book.resting(SYMBOL)
+    assert refused(book.new_order, adding("r3", level="0.61000")) == "no_position"
+
+
+def test_a_stop_and_what_adds_reached_at_once_leave_nothing_open(book):
+    book.new_order(order("a"))
+    book.new_order(order("s", side=-1, kind="stop", level="0.61200", closes="a"))
+    book.new_order(adding("r1"))
+    book.tick(SYMBOL, 61100, 61112)
+    assert not book.state.positions
+    assert not book.state.orders["r1"].filled

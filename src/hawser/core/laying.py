@@ -10,7 +10,7 @@ from hawser.core.account import Account, SizeRule
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, in_ticks
-from hawser.core.rig import After, Amount, Measure, Rig
+from hawser.core.rig import After, Amount, Ladder, Measure, Rig
 from hawser.core.rules import laying
 
 TRAILS = {"atr": laying.ATR_TRAIL, "ticks": laying.TICKS_TRAIL, "percent": laying.PERCENT_TRAIL}
@@ -48,6 +48,12 @@ def _amount(amount: Amount | None) -> tuple[float, bool]:
     if amount is None:
         return math.inf, False
     return float(amount.money if amount.money is not None else amount.percent or 0.0), amount.money is None
+
+
+def ladder_spacing(ladder: Ladder, ref: int, atr: float) -> float:
+    """How far apart the rungs stand from an entry at `ref`, in ticks as the ATR is."""
+    kind, value = _measures([ladder.spacing])
+    return float(laying.distance(int(kind[0]), float(value[0]), float(ref), 0.0, atr))
 
 
 def money_of(account: Account, instrument: Instrument, fx: float) -> laying.Money:

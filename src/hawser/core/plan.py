@@ -17,10 +17,11 @@ _NO_RIG = Rig(stop=StopRule(ticks=1.0))
 
 
 class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One planned trade. `timeframe_ns` is that of the bars whose ATR and levels it uses; no stop only with `invest`,
-    which brings its own. `rig` tends the trade beside the plan's own stop, targets and trail. `anchor`: where a fill
-    differs from what was expected, stop and targets keep the planned levels or are laid anew from the fill. `held`:
-    the lines are kept by Hawser."""
+    """One planned trade. `timeframe_ns` is that of the bars whose ATR and levels it uses; no stop only with `invest`
+    or a ladder, which bring their own. `rig` tends the trade beside the plan's own stop, targets and trail. `anchor`:
+    where a fill differs from what was expected, stop and targets keep the planned levels or are laid anew from the
+    fill. `held`: the lines are kept by Hawser.
+    """
 
     symbol: str
     side: int
@@ -44,8 +45,17 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         if self.side not in (1, -1):
             raise BadInput("bad_side", "side: expected long (+1) or short (-1)")
-        check_stop_and_size(self.stop, self.size)
+        if self.rig is not None and self.rig.ladder is not None:
+            self._check_ladder()
+        else:
+            check_stop_and_size(self.stop, self.size)
         check_shares(self.targets)
+
+    def _check_ladder(self) -> None:
+        if self.stop is not None or self.targets or self.trail is not None:
+            raise BadInput("bad_rig", "ladder: it brings its stop and target; expected no other, and no trail")
+        if self.size.method not in ("risk_percent", "risk_money"):
+            raise BadInput("bad_rig", f"ladder: only a risk sizes it, not {self.size.method.replace('_', ' ')}")
 
 
 def check_stop_and_size(stop: StopRule | None, size: SizeRule) -> None:

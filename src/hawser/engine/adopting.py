@@ -13,7 +13,7 @@ from hawser.core.errors import Refused
 from hawser.core.rules.stops import STOP_OK, stop_verdict
 from hawser.engine import events as ev
 from hawser.engine import rigging
-from hawser.engine.entering import atr_of, check_rig, new_trade
+from hawser.engine.entering import atr_of, check_rig, new_trade, no_ladder
 from hawser.engine.exposure import Valuation
 from hawser.engine.protecting import converge, signal
 from hawser.engine.requests import Desk
@@ -53,6 +53,7 @@ def adopt(desk: Desk, ask: ev.Adopt) -> None:
 
 def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
     plan, market = ask.plan, state.markets.get(position.symbol)
+    no_ladder(plan)
     instrument = state.instruments[position.symbol]
     if (plan.symbol, plan.side) != (position.symbol, position.side):
         raise Refused("other_position", "The plan is not for this position's instrument and side.")

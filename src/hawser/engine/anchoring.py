@@ -36,6 +36,8 @@ def anchor(desk: Desk, trade: Trade) -> None:
     ref = level_ticks(trade.entry_price, trade.side)
     if plan.anchor != "fill" or ref == trade.ref or trade.stop != trade.initial_stop or trade.stop_by_hand:
         return
+    if state.orders_of(trade, "rung"):  # a ladder stands where its rungs were sent to
+        return
     stop, atr = _stop_from(state, trade, plan, ref), math.nan if trade.atr is None else trade.atr
     if stop < 1 or trade.side * (ref - stop) < 1:  # filled at or beyond a fixed stop: it stays, and so does R
         return
@@ -49,6 +51,10 @@ def anchor(desk: Desk, trade: Trade) -> None:
         rule = plan.targets[line.rule - 1] if line.rule else None
         if rule is not None and rule.price is None:
             line.level = max(1, rule.level(instrument, ref, trade.r_ticks, atr, trade.side))
+    for rung in trade.rungs:
+        rung.level += ref - old
+    if trade.rungs and trade.targets:
+        trade.targets[0].level += ref - old
     if not any(line.filled for line in trade.losses):
         trade.losses = list(rigging.loss_lines(plan, instrument, ref, trade.r_ticks))
     text = f"Lines laid from the fill at {instrument.price(ref)}, not from {instrument.price(old)}"
@@ -89,7 +95,9 @@ def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
             kept.append(TargetLine(number, level, rule.share * left, rule=index))
     stop = _stop_from(state, trade, plan, trade.ref) if _known(plan, atr, basis) else trade.stop
     old = trade.plan
-    trade.targets = kept
+    trade.targets, trade.fresh = kept, 0
+    for rung in trade.rungs:  # another rig adds nothing
+        rung.steps = rung.filled
     _swap_losses(trade, plan, instrument)
     trade.plan = msgspec.structs.replace(
         plan, symbol=trade.symbol, side=trade.side, size=old.size, entry=old.entry, anchor=old.anchor

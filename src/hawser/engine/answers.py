@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from hawser.core.rules.rounding import level_ticks
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.anchoring import anchor
 from hawser.engine.entering import first_fill, moved
 from hawser.engine.protecting import RETRY, ROLE_NAMES, TARGET_RETRY, converge, leave, retry_later, signal
 from hawser.engine.requests import Desk, settled
-from hawser.engine.state import Order, Rest, TargetLine, Trade
+from hawser.engine.state import Order, Rest, Rung, TargetLine, Trade
 
 LEVEL_TRIES = 2  # refusals of its level after which an exposed trade no longer waits for its stop
 # Refusals that the same level would meet again.
@@ -49,6 +50,8 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
         desk.compare()
     if order.role == "entry":
         trade.end_reason = text
+    elif order.role == "rung":
+        _without_rung(desk, trade, order, code, text)
     elif order.role == "stop":
         trade.stop_failures += 1
         market = desk.state.markets[trade.symbol]
@@ -72,6 +75,16 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
     converge(desk, trade)
 
 
+def _without_rung(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> None:
+    """A rung is tried again, but one that the margin forbids is given up: what is open is protected as it is."""
+    rung = rung_of(trade, order)
+    if code == "margin":
+        rung.steps = rung.filled
+        desk.tell("caution", "rung_given_up", f"Rung {rung.number} is given up: {text}", trade)
+    else:
+        rung.retry_at = retry_later(desk, trade, TARGET_RETRY)
+
+
 def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
     """A fill, counted once however often it is told."""
     if fill.id in order.fills:
@@ -85,14 +98,14 @@ def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
     if order.over:
         settled(order)
     trade.commission += fill.commission
-    if order.role == "entry":
-        _entered(desk, trade, fill)
+    if order.role in ("entry", "rung"):
+        _entered(desk, trade, order, fill)
     else:
         _left(desk, trade, order, fill)
     converge(desk, trade)
 
 
-def _entered(desk: Desk, trade: Trade, fill: ev.Fill) -> None:
+def _entered(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
     trade.entered += fill.steps
     trade.entry_value += fill.steps * fill.price
     instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
@@ -105,16 +118,28 @@ def _entered(desk: Desk, trade: Trade, fill: ev.Fill) -> None:
         signal(desk, trade, "open")
         trade.ended = 0
         if late:
-            desk.tell("alarm", "late_fill", "The entry filled after it had been given up", trade)
+            desk.tell("alarm", "late_fill", f"The {order.role} filled after it had been given up", trade)
         if trade.leave_why or late:
-            leave(desk, trade, trade.leave_why or "entry filled after it had been given up")
+            leave(desk, trade, trade.leave_why or f"{order.role} filled after it had been given up")
     word = "long" if trade.side > 0 else "short"
-    text = f"Entered {word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
-    desk.tell("info", "entered", text, trade)
+    text = f"ntered {word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
+    if order.role == "rung":
+        rung = rung_of(trade, order)
+        rung.filled += fill.steps
+        trade.fresh += fill.steps
+        average = instrument.price(level_ticks(trade.entry_price, trade.side))
+        desk.tell("info", "rung_entered", f"Rung {rung.number} e{text}: average {average}", trade)
+        return
+    desk.tell("info", "entered", f"E{text}", trade)
     anchor(desk, trade)
     if trade.held and not trade.trace:
         trade.trace.append(Rest(desk.state.now, trade.stop))
     first_fill(desk, trade)
+
+
+def rung_of(trade: Trade, order: Order) -> Rung:
+    """The rung that an order is for."""
+    return next(rung for rung in trade.rungs if rung.number == order.number)
 
 
 def line_of(trade: Trade, order: Order) -> TargetLine | None:
@@ -194,7 +219,7 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
             desk.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
             trade.moving, trade.then = trade.then, None
         line = line_of(trade, order)
-        if line is not None and line.level != order.level:
+        if line is not None and line.level != order.level and not trade.rungs:  # a ladder's is where the average says
             name = f"{ROLE_NAMES[order.role]} {line.number}"
             desk.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
             line.level = order.level

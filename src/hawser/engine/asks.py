@@ -14,7 +14,16 @@ from hawser.core.rules.rounding import ceil_whole, floor_whole
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.anchoring import equip, set_stop
-from hawser.engine.entering import check_rig, is_pending, latest_plan, lay_backstop, pinned_stop, pinned_target, replan
+from hawser.engine.entering import (
+    check_rig,
+    is_pending,
+    latest_plan,
+    lay_backstop,
+    no_ladder,
+    pinned_stop,
+    pinned_target,
+    replan,
+)
 from hawser.engine.exposure import Valuation
 from hawser.engine.following import at_a_price
 from hawser.engine.protecting import converge, leave
@@ -29,8 +38,7 @@ def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
         return
     state, instrument = desk.state, desk.state.instruments[trade.symbol]
     if is_pending(state, trade):
-        if ask.level > 0:
-            replan(desk, trade, pinned_stop(trade, ask.level, instrument), ask.ask)
+        _pin_stop(desk, trade, ask)
         return
     problem = stop_problem(state, trade, ask.level)
     if problem:
@@ -52,6 +60,15 @@ def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
     why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(ask.level)}: {word}"
     set_stop(desk, trade, ask.level, why, by_hand=True)
     converge(desk, trade)
+
+
+def _pin_stop(desk: Desk, trade: Trade, ask: ev.MoveStop) -> None:
+    """The stop of an entry that still waits: its plan changes."""
+    try:
+        if ask.level > 0:
+            replan(desk, trade, pinned_stop(trade, ask.level, desk.state.instruments[trade.symbol]), ask.ask)
+    except Refused as refusal:
+        desk.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask.ask)
 
 
 def stop_problem(state: EngineState, trade: Trade, level: int) -> str:
@@ -143,6 +160,9 @@ def _set_problem(state: EngineState, trade: Trade, line: TargetLine | None, ask:
 def _plan_target(desk: Desk, trade: Trade, ask: ev.SetTarget) -> None:
     """The same for an entry that still waits: its plan changes."""
     plan, instrument = latest_plan(trade), desk.state.instruments[trade.symbol]
+    if plan.rig is not None and plan.rig.ladder is not None:
+        desk.tell("refused", "target_refused", "A ladder has one target: it can be moved, not added to", trade, ask.ask)
+        return
     rules = list(plan.targets)
     rule = TargetRule(share=ask.share, price=Decimal(instrument.price(ask.level))) if ask.share else None
     if ask.number > len(rules) or (not ask.number and rule is None):
@@ -177,6 +197,7 @@ def reequip(desk: Desk, ask: ev.Reequip) -> None:
         desk.tell("refused", "leaving", "The trade is being closed", trade, ask.ask)
         return
     try:
+        no_ladder(plan)
         check_rig(plan, desk.state.instruments[trade.symbol])
         equip(desk, trade, plan, Marks(ask.basis, ask.atr))
     except Refused as refusal:  # before anything was changed

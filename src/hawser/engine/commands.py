@@ -6,7 +6,7 @@ from typing import Literal
 
 import msgspec
 
-Role = Literal["entry", "stop", "target", "loss", "close"]
+Role = Literal["entry", "rung", "stop", "target", "loss", "close"]
 OrderKind = Literal["market", "stop", "limit"]
 Weight = Literal["info", "refused", "caution", "alarm"]
 
@@ -16,7 +16,8 @@ class Command(msgspec.Struct, frozen=True, tag=True, kw_only=True):
 
 
 class Submit(Command, frozen=True):
-    """A new order. `level` in ticks (None: market), `closes` names the position it closes; `why` is for people.
+    """A new order. `level` in ticks (None: market), `closes` names the position it closes, `adds` the one it adds to;
+    `why` is for people.
 
     `bound`: the worst price it may fill at, ticks (a stop with one is a stop-limit); `until`: when the venue gives it
     up, UTC ns, 0: never.
@@ -34,6 +35,7 @@ class Submit(Command, frozen=True):
     why: str
     bound: int | None = None
     until: int = 0
+    adds: str | None = None
 
 
 class Amend(Command, frozen=True):

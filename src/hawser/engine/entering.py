@@ -19,6 +19,7 @@ from hawser.core.errors import Refused
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
+from hawser.core.rig import Ladder
 from hawser.core.rules.entries import backstop_behind
 from hawser.core.sizing import SizeRequest, sized
 from hawser.engine import events as ev
@@ -26,7 +27,7 @@ from hawser.engine import rigging, states
 from hawser.engine.exposure import Exposure, Valuation
 from hawser.engine.protecting import converge, leave, signal
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Marks, TargetLine, Terms, Trade
+from hawser.engine.state import EngineState, Marks, Rung, TargetLine, Terms, Trade
 from hawser.engine.verdict import entry_verdict
 
 
@@ -55,7 +56,7 @@ def request_for(
     return SizeRequest(
         instrument=instrument, account=msgspec.structs.replace(account, size=plan.size), side=plan.side, bid=quote[0],
         ask=quote[1], atr=atr, basis=basis, stop=plan.stop, targets=plan.targets, entry=level, open_heat=staked.heat,
-        open_heat_by_currency=staked.by_currency, positions=held,
+        open_heat_by_currency=staked.by_currency, positions=held, ladder=plan.rig.ladder if plan.rig else None,
     )  # fmt: skip
 
 
@@ -74,17 +75,21 @@ def terms_of(
         math.nan if basis is None else basis,
     )  # fmt: skip
     sizing = sized(request)
-    lines = tuple(
-        TargetLine(target.number, target.level, plan.targets[target.number - 1].share, rule=target.number)
-        for target in sizing.targets
-        if target.r
-    )
+    if sizing.rungs:  # one target for all, which no plan's line stands for
+        lines: tuple[TargetLine, ...] = tuple(TargetLine(one.number, one.level, 1.0) for one in sizing.targets)
+    else:
+        lines = tuple(
+            TargetLine(target.number, target.level, plan.targets[target.number - 1].share, rule=target.number)
+            for target in sizing.targets
+            if target.r
+        )
     if plan.entry.pending:
         plan = msgspec.structs.replace(plan, entry=plan.entry.moved(sizing.ref, instrument))
     return Terms(
         plan, sizing.ref, sizing.r_ticks, sizing.steps, sizing.risk_money, sizing.stop, lines,
         None if math.isnan(atr) else atr, basis,
         rigging.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
+        tuple(Rung(rung.number, rung.level, rung.steps) for rung in sizing.rungs[1:] if rung.steps),
     )  # fmt: skip
 
 
@@ -96,8 +101,12 @@ def check_rig(plan: Plan, instrument: Instrument) -> None:
     timed = rig.time_exit
     if timed is not None and (timed.session_end or timed.before_weekend) and not instrument.sessions:
         raise Refused("no_session_end", f"{instrument.symbol} has no sessions, so the rig's time exit never comes.")
-    if rig.ladder is not None:
-        raise Refused("ladder", "A ladder can be rehearsed, but not placed yet.")
+
+
+def no_ladder(plan: Plan) -> None:
+    """Refuse a ladder on what is open already: its entries are sized before the first is sent. Raises Refused."""
+    if plan.rig is not None and plan.rig.ladder is not None:
+        raise Refused("ladder", "A ladder is sized before its first entry: it cannot be put on what is open already.")
 
 
 def atr_of(state: EngineState, plan: Plan, marks: Marks) -> float:
@@ -214,6 +223,7 @@ def _apply(trade: Trade, terms: Terms) -> None:
     trade.planned_risk, trade.stop, trade.initial_stop = terms.risk, terms.stop, terms.stop
     trade.targets = [TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.targets]
     trade.losses = [TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.losses]
+    trade.rungs = [Rung(rung.number, rung.level, rung.steps) for rung in terms.rungs]
     trade.atr, trade.basis = terms.atr, terms.basis
     lay_backstop(trade)
 
@@ -293,18 +303,37 @@ def moved(desk: Desk, trade: Trade, level: int, steps: int) -> None:
 
 
 def pinned_stop(trade: Trade, level: int, instrument: Instrument) -> Plan:
-    """The pending trade's plan with its stop at a price."""
+    """The pending trade's plan with its stop at a price; raises Refused where a ladder's would not lie beyond it."""
+    ladder = latest_plan(trade).rig and latest_plan(trade).rig.ladder
+    if ladder:
+        behind = trade.side * ((trade.rungs[-1].level if trade.rungs else trade.ref) - level)
+        if behind < 1:
+            raise Refused("stop_in_ladder", "A ladder's stop stays beyond its last rung.")
+        return _reladdered(trade, msgspec.structs.replace(ladder, stop_ticks=float(behind)))
     return msgspec.structs.replace(latest_plan(trade), stop=StopRule(price=Decimal(instrument.price(level))))
 
 
 def pinned_target(trade: Trade, number: int, level: int, instrument: Instrument) -> Plan | None:
     """The pending trade's plan with one target at a price; None where what it is moved to has no such target."""
     plan = latest_plan(trade)
+    if plan.rig is not None and plan.rig.ladder is not None:
+        beyond = trade.side * (level - trade.ref)
+        return (
+            _reladdered(trade, msgspec.structs.replace(plan.rig.ladder, target_ticks=float(beyond)))
+            if beyond > 0
+            else None
+        )
     if level <= 0 or number > len(plan.targets):
         return None
     rules = list(plan.targets)
     rules[number - 1] = TargetRule(share=rules[number - 1].share, price=Decimal(instrument.price(level)))
     return msgspec.structs.replace(plan, targets=tuple(rules))
+
+
+def _reladdered(trade: Trade, ladder: Ladder) -> Plan:
+    plan = latest_plan(trade)
+    assert plan.rig is not None
+    return msgspec.structs.replace(plan, rig=msgspec.structs.replace(plan.rig, ladder=ladder))
 
 
 # OCO groups

@@ -62,13 +62,17 @@ class Valuation:
         return ticks * instrument.tick_size * steps * instrument.step_size * self._unit_money(instrument)
 
     def stake(self, trade: Trade) -> Stake:
-        """A trade as heat sees it: its open part and what its entry may still fill."""
+        """A trade as heat sees it: its open part and what its entry, and the rungs of a ladder, may still fill."""
         instrument = self._state.instruments[trade.symbol]
         fees, tick = instrument.commission, instrument.tick_size
         entry = self._state.orders.get(trade.entry)
         steps = trade.open_steps + (entry.left if entry is not None and not entry.over else 0)
+        value = steps * trade.entry_price
+        for rung in trade.rungs if steps and not trade.leave_why else ():
+            steps += max(0, rung.steps - rung.filled)
+            value += max(0, rung.steps - rung.filled) * rung.level
         return Stake(
-            side=trade.side, qty=steps * instrument.step_size, entry=trade.entry_price * tick,
+            side=trade.side, qty=steps * instrument.step_size, entry=value / max(1, steps) * tick,
             stop=resting_level(self._state, trade) * tick, unit_money=self._unit_money(instrument),
             fees=(fees.per_unit, fees.per_notional, fees.minimum), exposure=instrument.exposure,
         )  # fmt: skip

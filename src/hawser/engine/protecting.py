@@ -42,6 +42,7 @@ def converge(desk: Desk, trade: Trade) -> None:
     if trade.leave_why:
         _want_close(desk, trade)
     _want_parts(desk, trade)
+    _want_rungs(desk, trade)
 
 
 def _want_entry(desk: Desk, trade: Trade) -> None:
@@ -61,11 +62,11 @@ def _want_entry(desk: Desk, trade: Trade) -> None:
 
 def _without_position(desk: Desk, trade: Trade) -> None:
     entry = desk.state.orders.get(trade.entry)
-    if entry is not None and not entry.over:
+    if (entry is not None and not entry.over) or desk.state.orders_of(trade, "rung"):
         if trade.entered:
             _sweep(desk, trade)
         _note_exposed(desk, trade, False)
-        return  # the entry may still fill
+        return  # the entry or a rung may still fill
     _sweep(desk, trade)
     trade.ended = desk.state.now
     if trade.entered:
@@ -90,7 +91,7 @@ def _without_position(desk: Desk, trade: Trade) -> None:
 
 def _sweep(desk: Desk, trade: Trade) -> None:
     """Cancel what is left at the venue of a trade without a position."""
-    for role in ("stop", "target", "loss", "close"):
+    for role in ("rung", "stop", "target", "loss", "close"):
         for order in desk.state.orders_of(trade, role):
             if not order.pending:
                 desk.cancel(trade, order, "no position left")
@@ -201,7 +202,7 @@ def nearest(trade: Trade, role: Role) -> list[TargetLine]:
 def part_wants(trade: Trade, role: Role) -> dict[int, int]:
     """What each target or loss step has still to take of what is open, in steps, by number; the nearest first, and a
     loss step at or beyond the stop is void."""
-    parts = target_parts(trade, trade.entered) if role == "target" else loss_parts(trade)
+    parts = target_parts(trade, trade.entered - trade.fresh) if role == "target" else loss_parts(trade)
     room, wants = trade.open_steps, {}
     for line in nearest(trade, role):
         void = role == "loss" and trade.side * (line.level - trade.stop) <= 0
@@ -245,8 +246,35 @@ def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Or
     elif not order.pending and order.state == states.RESTING and order.kind != "market" and _due(desk, order.retry_at):
         if not want:
             desk.cancel(trade, order, f"nothing left for this {role}")
+        elif role == "target" and order.level != line.level and _passed(desk, trade, line):
+            desk.cancel(trade, order, "the market is beyond its new level")  # where a new one fills at once
         elif order.level != line.level or order.left != want:
             desk.amend(trade, order, line.level, order.filled + want, why)
+
+
+def _passed(desk: Desk, trade: Trade, line: TargetLine) -> bool:
+    return trade.side * (desk.state.markets[trade.symbol].exit_side(trade.side) - line.level) >= 0
+
+
+def _want_rungs(desk: Desk, trade: Trade) -> None:
+    """The further entries of a ladder set out beside a stop, and are taken back when the trade is leaving."""
+    if not trade.rungs:
+        return
+    wants = {rung.number: 0 if trade.leave_why else rung.steps - rung.filled for rung in trade.rungs}
+    live = desk.state.orders_of(trade, "rung")
+    for order in live:
+        if wants[order.number] <= 0 and not order.pending:
+            desk.cancel(trade, order, trade.leave_why or "no rung there any more")
+    if trade.leave_why or trade.state != states.PROTECTED:
+        return
+    sent = [desk.state.orders[name] for name in trade.order_ids]
+    under_way = {
+        order.number for order in sent if order.role == "rung" and (not order.over or order.owed > order.filled)
+    }
+    for rung in trade.rungs:
+        if wants[rung.number] > 0 and rung.number not in under_way and _due(desk, rung.retry_at):
+            why = f"rung {rung.number} of {trade.rungs[-1].number}"
+            desk.submit(trade, "rung", "limit", wants[rung.number], rung.level, why, rung.number)
 
 
 def _send_loss(desk: Desk, trade: Trade, line: TargetLine, want: int) -> None:

@@ -52,17 +52,18 @@ class Desk:
         bound: int | None = None,
         until: int = 0,
     ) -> Order:
-        """A new order under a new client id. Every order but the entry closes the entry's position."""
-        side = trade.side if role == "entry" else -trade.side
+        """A new order under a new client id. A rung adds to the entry's position, every other closes it."""
+        side = trade.side if role in ("entry", "rung") else -trade.side
         order_id = f"{self.state.prefix}-{self.number()}"
         order = Order(order_id, trade.id, role, side, kind, steps, level, number, bound, until)
         self.state.orders[order_id] = order
         trade.order_ids.append(order_id)
-        closes = None if role == "entry" else trade.entry
+        closes = None if role in ("entry", "rung") else trade.entry
         self.out.append(
             Submit(
                 order=order_id, trade=trade.id, symbol=trade.symbol, role=role, side=side, kind=kind, steps=steps,
                 level=level, closes=closes, why=why, bound=bound, until=until,
+                adds=trade.entry if role == "rung" else None,
             )
         )  # fmt: skip
         self._time(order, "submit")

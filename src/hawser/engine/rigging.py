@@ -82,7 +82,7 @@ def lay(state: EngineState, trade: Trade) -> Laid:
             parts[line.rule - 1] = of[line.number]
     equity = trade.entry_equity or state.equity
     rules = laying.lay_rules(
-        setup, money, trade.side, trade.ref, trade.r_ticks, max(1, trade.entered), parts, float(equity)
+        setup, money, trade.side, trade.ref, trade.r_ticks, max(1, trade.original), parts, float(equity)
     )  # fmt: skip
     if math.isnan(fx) and setup.even_costs:
         rules = rules._replace(break_even=FAR)

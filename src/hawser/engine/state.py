@@ -59,6 +59,16 @@ class TargetLine(msgspec.Struct):
     rule: int = 0  # which of the rig's it is, from 1; 0: set by hand, or of an earlier rig
 
 
+class Rung(msgspec.Struct):
+    """A further entry of a ladder, from 2: where it waits, what it is to fill and has filled."""
+
+    number: int
+    level: int
+    steps: int
+    filled: int = 0
+    retry_at: int = 0
+
+
 class Rest(msgspec.Struct, frozen=True):
     """From `time` on the stop rested at `level`."""
 
@@ -88,6 +98,7 @@ class Terms(msgspec.Struct, frozen=True):
     atr: float | None = None
     basis: float | None = None
     losses: tuple[TargetLine, ...] = ()
+    rungs: tuple[Rung, ...] = ()
 
 
 class Trade(msgspec.Struct):
@@ -121,7 +132,7 @@ class Trade(msgspec.Struct):
     stop_retry_at: int = 0
     stop_failures: int = 0
     trace: list[Rest] = []
-    entered: int = 0  # steps filled by the entry
+    entered: int = 0  # steps filled by the entry and by rungs
     closed: int = 0  # steps closed since
     entry_value: float = 0.0  # sum of steps * price (ticks)
     profit: float = 0.0  # realised, without commissions
@@ -142,6 +153,13 @@ class Trade(msgspec.Struct):
     close_retry_at: int = 0
     close_failures: int = 0
     end_reason: str = ""
+    rungs: list[Rung] = []  # of a ladder, beside the entry
+    fresh: int = 0  # steps that rungs have filled since the last completed bar: the target leaves them alone
+
+    @property
+    def original(self) -> int:
+        """What the entry itself has filled."""
+        return self.entered - sum(rung.filled for rung in self.rungs)
 
     @property
     def open_steps(self) -> int:

@@ -12,6 +12,7 @@ from hawser.core.hours import is_last
 from hawser.core.instrument import Instrument
 from hawser.core.rigwords import after_words, measure_words, trail_words
 from hawser.core.rules.closing import BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, moved
+from hawser.core.rules.ladders import common_target
 from hawser.core.rules.laying import Rules
 from hawser.core.rules.moving import better_exit
 from hawser.engine import events as ev
@@ -140,6 +141,7 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
         laid.rules, side, trade.ref, laid.step_at, laid.step_to, atr / tick, line, trade.stop, trade.best_exit, close,
         market.exit_side(side), ready(trade),
     )  # fmt: skip
+    aimed = _aim(desk, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
     if why >= 0:
         set_stop(desk, trade, level, _told(state, trade, level, why, close))
@@ -149,8 +151,22 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
     decided, _ = decided_at(rules, 0, 0, trade.lived, side, won, last)
     if decided:
         _leave(desk, trade, decided, won, last)
-    if why >= 0 or decided:
+    if why >= 0 or decided or aimed:
         converge(desk, trade)
+
+
+def _aim(desk: Desk, trade: Trade, beyond: float) -> bool:
+    """Where rungs of a ladder have filled since the last bar: one target for all that is held, from the average."""
+    if not trade.fresh:
+        return False
+    trade.fresh = 0
+    level = int(common_target(trade.entry_value, trade.entered, beyond, trade.side))
+    for line in trade.targets[:1]:  # none where a person took it away
+        price = desk.state.instruments[trade.symbol].price
+        text = f"Common target {price(line.level)} \u2192 {price(level)}: {beyond:g} t from the average of all entries"
+        desk.tell("info", "ladder_target", text, trade)
+        line.level, line.retry_at = level, 0
+    return True
 
 
 def _no_basket(rules: Rules) -> Rules:

@@ -13,7 +13,7 @@ import numpy as np
 
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
-from hawser.core.rules.ladders import ladder_most, ladder_worst, rung_levels, rung_steps
+from hawser.core.rules.ladders import ladder_base, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.laying import (
     COLUMN_STOP,
     MONEY_STOP,
@@ -26,12 +26,11 @@ from hawser.core.rules.laying import (
     lay_steps,
     lay_targets,
 )
-from hawser.core.rules.quantity import BUDGET_NOISE, money_stop_distance, risk_of
+from hawser.core.rules.quantity import money_stop_distance, risk_of
 from hawser.core.rules.sizes import BUDGET, GIVEN, AtStop, Limits, asked_steps, cap_steps, steps_of_notional
 from hawser.core.rules.stops import PRICE, STOP_OK, stop_level, stop_verdict
 from hawser.core.rules.targets import PRICE as TARGET_PRICE
 from hawser.core.rules.targets import target_level
-from hawser.core.rules.tending import away
 from hawser.rehearsal.loop import History, Levels, Spare, Trade
 
 EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2
@@ -143,33 +142,15 @@ def _ladder(
 ) -> tuple[int, int, float, Array, Array]:
     """Stop, base steps (0: refused), worst case, levels and steps of all rungs."""
     spacing = distance(setup.spacing_kind, setup.spacing, float(ref), 0.0, atr)
-    levels = rung_levels(ref, setup.rungs, spacing, side)
-    stop = away(levels[setup.rungs - 1], -setup.ladder_stop, side)
-    limits, risk, notional = _limits(sizer, equity), _budget(sizer, equity), math.inf
-    if not math.isnan(limits.max_heat_percent):
-        risk = min(risk, limits.max_heat_percent / 100 * equity)
-    if not math.isnan(limits.max_currency_heat_percent):
-        risk = min(risk, limits.max_currency_heat_percent / 100 * equity)
-    if limits.margin_rate > 0:
-        notional = limits.free_margin / limits.margin_rate
-        if not math.isnan(limits.max_margin_percent):
-            notional = min(notional, limits.max_margin_percent / 100 * notional)
-    if not math.isnan(limits.max_notional_percent):
-        notional = min(notional, limits.max_notional_percent / 100 * equity)
+    levels, stop = lay_rungs(ref, setup.rungs, spacing, setup.ladder_stop, side)
     base = 0
-    if stop_verdict(stop, ref, exit_side, side, setup.min_stop) == STOP_OK and risk > 0 and notional > 0:
-        noise = 1 + BUDGET_NOISE
-        base = ladder_most(
-            risk * noise, notional * noise, sizer.qty_max, levels, stop, setup.factor, side, money.entry_slip,
-            money.exit_slip, money.tick, money.step, money.unit_money, money.per_unit, money.per_notional,
-            money.minimum,
-        )  # fmt: skip
+    if stop_verdict(stop, ref, exit_side, side, setup.min_stop) == STOP_OK:
+        base = ladder_base(
+            _limits(sizer, equity), _budget(sizer, equity), sizer.qty_max, levels, stop, setup.factor, side, money
+        )
     if base < max(1, sizer.qty_min):
         base = 0
-    worst = ladder_worst(
-        base, levels, stop, setup.factor, side, money.entry_slip, money.exit_slip, money.tick, money.step,
-        money.unit_money, money.per_unit, money.per_notional, money.minimum,
-    )  # fmt: skip
+    worst = ladder_worst(base, levels, stop, setup.factor, side, money)
     return stop, base, worst, levels[1:].copy(), rung_steps(base, setup.rungs, setup.factor)[1:].copy()
 
 

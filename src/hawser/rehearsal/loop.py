@@ -13,8 +13,8 @@ import numpy as np
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.core.rules.closing import decided_at, moved
+from hawser.core.rules.ladders import common_target
 from hawser.core.rules.laying import Money, Rules, fee
-from hawser.core.rules.rounding import level_ticks
 from hawser.core.rules.tending import ADVERSE, FAR, FAVOURABLE, RUNG, STOP, TARGET, inside, ladder_inside, touched
 
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
@@ -251,7 +251,7 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     value, flow = price * trade.steps, -side * price * trade.steps
     goal = FAR
     if rules.ladder_target > 0:
-        goal = side * level_ticks(trade.ref + side * rules.ladder_target, side)
+        goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
     decided, turning, best, worst, i = 0, False, 0, 0, trade.first
     book = Book(flow, value, cash, entered, left, nf, last, ready)
     while True:
@@ -279,7 +279,7 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             best, worst = _ending(out, count, best, worst)
             break
         if goal != FAR and entered > trade.steps:
-            goal = side * level_ticks(value / entered + side * rules.ladder_target, side)
+            goal = side * common_target(value, entered, rules.ladder_target, side)
         best, worst = max(best, high), min(worst, low)
         profit = (flow + closes * left) * money.tick_step
         equity[i] = cash + profit

@@ -21,7 +21,7 @@ def as_request(command: cm.VenueCommand, instruments: dict[str, Instrument]) -> 
         return port.NewOrder(
             id=command.order, symbol=command.symbol, side=command.side, kind=command.kind,
             qty=_qty(instrument, command.steps), level=level, closes=command.closes,
-            bound=_bound(instrument, command.bound), until=command.until,
+            bound=_bound(instrument, command.bound), until=command.until, adds=command.adds,
         )  # fmt: skip
     if isinstance(command, cm.Amend):
         level = _level(instrument, command.level)

@@ -47,8 +47,6 @@ class Compared(msgspec.Struct):
 
 def check_parity(rig: Rig, account: Account, instrument: Instrument) -> None:
     """What the engine does not do, or not in whole ticks, is refused; raises BadInput."""
-    if rig.ladder is not None:
-        raise BadInput("bad_rig", "ladder: the live engine does not place ladders yet; there is nothing to compare")
     for key in ("entry_slippage_ticks", "exit_slippage_ticks"):
         if getattr(account.costs, key) != round(getattr(account.costs, key)):
             raise BadInput("bad_account", f"costs.{key}: expected whole ticks, as a venue fills on them")
@@ -104,7 +102,10 @@ class Walk:
             )
         compared = self.found[trade.id]
         compared.last = self._bar
-        what = {"entry": "entry", "stop": "stop", "target": f"target_{number}", "loss": f"loss_step_{number}"}.get(role)
+        what = {
+            "entry": "entry", "rung": "entry", "stop": "stop", "target": f"target_{number}",
+            "loss": f"loss_step_{number}",
+        }.get(role)  # fmt: skip
         if what is None:
             word = trade.leave_why.split(" ")[0]
             what = "signal" if trade.id in self._signalled else word

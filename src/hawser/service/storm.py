@@ -228,6 +228,12 @@ class Storm:
         for ask, count in asks.items():
             if count > 1:
                 self._broke("doubled", f"{count} entries for {ask}")
+        for trade in state.trades.values():
+            for rung in trade.rungs:
+                sent = [state.orders[name] for name in trade.order_ids]
+                filled = sum(one.filled for one in sent if one.role == "rung" and one.number == rung.number)
+                if filled > max(rung.steps, rung.filled) or filled != rung.filled:
+                    self._broke("doubled", f"{trade.id}: rung {rung.number} filled {filled} of {rung.steps}")
 
     def _agree(self) -> None:
         """Every position has exactly its cover, and nothing rests without one."""
@@ -253,7 +259,8 @@ class Storm:
                 self._broke("overcovered", f"{trade.id}: {text}")
         for symbol in book.instruments:
             for order in book.resting(symbol):
-                if order.closes is not None and order.closes not in book.state.positions:
+                of = order.closes or order.adds
+                if of is not None and of not in book.state.positions:
                     self._broke("overcovered", f"{order.id} rests without a position")
         for trade in state.trades.values():
             if trade.closed > trade.entered:

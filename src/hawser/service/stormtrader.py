@@ -12,7 +12,20 @@ from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
-from hawser.core.rig import After, Amount, Basket, BreakEven, FollowOn, LossStep, Measure, Rig, Step, TimeExit, Trail
+from hawser.core.rig import (
+    After,
+    Amount,
+    Basket,
+    BreakEven,
+    FollowOn,
+    Ladder,
+    LossStep,
+    Measure,
+    Rig,
+    Step,
+    TimeExit,
+    Trail,
+)
 from hawser.engine import events as ev
 from hawser.engine.entering import is_pending
 from hawser.engine.state import Trade
@@ -100,6 +113,8 @@ class Trader:
 
     def _plan(self) -> Plan:
         draw = self._random
+        if draw.random() < 0.12:
+            return self._laddered()
         shares = [(1.0, 0.4), (2.0, 0.3), (3.0, 0.3)][: draw.randint(0, 3)]
         return Plan(
             symbol=draw.choice(list(self._session.venue.instruments)), side=draw.choice((1, -1)),
@@ -108,6 +123,23 @@ class Trader:
             trail=Trail(atr=draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
             entry=self._entry(), anchor=draw.choice(("planned", "fill")),
             held=self._held() if draw.random() < 0.25 else None, rig=self._rig() if draw.random() < 0.5 else None,
+        )  # fmt: skip
+
+    def _laddered(self) -> Plan:
+        draw = self._random
+        spacing = Measure(ticks=draw.uniform(12, 40))
+        ladder = Ladder(
+            draw.randint(2, 4), spacing, draw.uniform(15, 60), draw.uniform(15, 60), draw.choice((0.7, 1.0, 2.0))
+        )
+        return Plan(
+            symbol=draw.choice(list(self._session.venue.instruments)), side=draw.choice((1, -1)),
+            size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=None, timeframe_ns=MINUTE, entry=self._entry(),
+            anchor=draw.choice(("planned", "fill")), held=self._held() if draw.random() < 0.25 else None,
+            rig=Rig(
+                ladder=ladder, break_even=BreakEven(After(r=0.3)) if self._often() else None,
+                time_exit=TimeExit(bars=draw.randint(2, 8)) if self._often() else None,
+                follow_on=FollowOn(2) if self._often() else None,
+            ),
         )  # fmt: skip
 
     def _rig(self) -> Rig:

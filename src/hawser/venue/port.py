@@ -21,7 +21,8 @@ class Message(msgspec.Struct, frozen=True, tag=True, kw_only=True):
 
 
 class NewOrder(Message, frozen=True):
-    """`kind`: market, stop or limit. `closes` names a position; such an order never fills beyond it.
+    """`kind`: market, stop or limit. `closes` names a position; such an order never fills beyond it. `adds` names one
+    too, which its fills make larger; it lives no longer than the position.
 
     `bound`: the worst price it may fill at; a market order gives up what would fill worse, a stop with one rests as a
     limit there once it is reached. `until`: the venue gives the order up then, UTC ns; 0: never.
@@ -36,6 +37,7 @@ class NewOrder(Message, frozen=True):
     closes: str | None = None
     bound: str | None = None
     until: int = 0
+    adds: str | None = None
 
 
 class AmendOrder(Message, frozen=True):

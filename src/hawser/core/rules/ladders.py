@@ -1,20 +1,25 @@
 """The averaging ladder in numbers (reckoning section 8): where its rungs stand, what each takes, what all may lose."""
 
+import math
+
 import numpy as np
 
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
-from hawser.core.rules.quantity import commission
+from hawser.core.rules.laying import Money, fee
+from hawser.core.rules.quantity import BUDGET_NOISE
 from hawser.core.rules.rounding import floor_whole, level_ticks
+from hawser.core.rules.sizes import Limits
+from hawser.core.rules.tending import away
 
 
 @compiled
-def rung_levels(ref: int, rungs: int, spacing: float, side: int) -> Array:
-    """Levels in ticks, shape (rungs,), the first entry's among them."""
-    out = np.empty(rungs, np.int64)
+def lay_rungs(ref: int, rungs: int, spacing: float, stop_ticks: float, side: int) -> tuple[Array, int]:
+    """Levels in ticks, shape (rungs,), the first entry's among them, and the common stop beyond the last."""
+    levels = np.empty(rungs, np.int64)
     for number in range(rungs):
-        out[number] = level_ticks(ref - side * number * spacing, side)
-    return out
+        levels[number] = level_ticks(ref - side * number * spacing, side)
+    return levels, away(levels[rungs - 1], -stop_ticks, side)
 
 
 @compiled
@@ -27,73 +32,80 @@ def rung_steps(base: int, rungs: int, factor: float) -> Array:
 
 
 @compiled
-def ladder_worst(
-    base: int,
-    levels: Array,
-    stop: int,
-    factor: float,
-    side: int,
-    entry_slip: float,
-    exit_slip: float,
-    tick: float,
-    step: float,
-    unit_money: float,
-    per_unit: float,
-    per_notional: float,
-    minimum: float,
-) -> float:
+def common_target(value: float, entered: int, beyond: float, side: int) -> int:
+    """The level of all that is held: `beyond` ticks from the average entry, `value` being prices times steps."""
+    return level_ticks(value / entered + side * beyond, side)
+
+
+@compiled
+def ladder_worst(base: int, levels: Array, stop: int, factor: float, side: int, money: Money) -> float:
     """Every rung filled, then stopped: entry slippage on the first, exit slippage on all, a commission for each fill
     and one for the way out. Money."""
     steps = rung_steps(base, levels.size, factor)
     loss = fees = 0.0
     total = 0
     for number in range(levels.size):
-        slip = exit_slip + (entry_slip if number == 0 else 0.0)
-        loss += (side * (levels[number] - stop) + slip) * steps[number] * step * tick * unit_money
+        slip = money.exit_slip + (money.entry_slip if number == 0 else 0.0)
+        loss += (side * (levels[number] - stop) + slip) * steps[number] * money.step * money.tick * money.unit_money
         if steps[number]:
-            price = levels[number] * tick
-            fees += commission(steps[number] * step, price, unit_money, per_unit, per_notional, minimum)
+            fees += fee(money, steps[number], levels[number])
         total += steps[number]
-    return loss + fees + commission(total * step, stop * tick, unit_money, per_unit, per_notional, minimum)
+    return loss + fees + fee(money, total, stop)
 
 
 @compiled
 def ladder_most(
-    risk: float,
-    notional: float,
-    most_steps: int,
-    levels: Array,
-    stop: int,
-    factor: float,
-    side: int,
-    entry_slip: float,
-    exit_slip: float,
-    tick: float,
-    step: float,
-    unit_money: float,
-    per_unit: float,
-    per_notional: float,
-    minimum: float,
+    risk: float, notional: float, most_steps: int, levels: Array, stop: int, factor: float, side: int, money: Money
 ) -> int:
     """The largest base, in steps, whose whole ladder loses at most `risk`, is worth at most `notional` and takes at
     most `most_steps`."""
     low, high = 0, max(1, most_steps)
+    if factor > 1:  # the last rung alone would take more than that
+        high = min(high, int((most_steps + 1) / factor ** (levels.size - 1)))
     while low < high:
         base = (low + high + 1) // 2
         steps = rung_steps(base, levels.size, factor)
         worth = 0.0
         total = 0
         for number in range(levels.size):
-            worth += levels[number] * steps[number] * tick
+            worth += levels[number] * steps[number] * money.tick
             total += steps[number]
-        fits = total <= most_steps and worth * step * unit_money <= notional
+        fits = total <= most_steps and worth * money.step * money.unit_money <= notional
         if fits:
-            fits = risk >= ladder_worst(
-                base, levels, stop, factor, side, entry_slip, exit_slip, tick, step, unit_money, per_unit, per_notional,
-                minimum,
-            )  # fmt: skip
+            fits = risk >= ladder_worst(base, levels, stop, factor, side, money)
         if fits:
             low = base
         else:
             high = base - 1
     return low
+
+
+@compiled
+def ladder_caps(limits: Limits, budget: float) -> tuple[float, float]:
+    """What the whole ladder may lose, and be worth, within the budget and every cap (BUDGET_NOISE included)."""
+    risk, notional = budget, math.inf
+    if not math.isnan(limits.max_heat_percent):
+        risk = min(risk, limits.max_heat_percent / 100 * limits.equity - limits.open_heat)
+    if not math.isnan(limits.max_currency_heat_percent):
+        risk = min(risk, limits.max_currency_heat_percent / 100 * limits.equity - limits.currency_heat)
+    if not math.isnan(limits.day_loss_room):
+        risk = min(risk, limits.day_loss_room)
+    if limits.margin_rate > 0:
+        notional = limits.free_margin / limits.margin_rate
+        if not math.isnan(limits.max_margin_percent):
+            notional = min(notional, limits.max_margin_percent / 100 * notional)
+    if not math.isnan(limits.max_notional_percent):
+        notional = min(notional, limits.max_notional_percent / 100 * limits.equity)
+    noise = 1 + BUDGET_NOISE
+    return risk * noise, notional * noise
+
+
+@compiled
+def ladder_base(
+    limits: Limits, budget: float, most_steps: int, levels: Array, stop: int, factor: float, side: int, money: Money
+) -> int:
+    """The base that budget and caps allow, in steps; 0 where they allow none."""
+    risk, notional = ladder_caps(limits, budget)
+    if risk <= 0 or notional <= 0:
+        return 0
+    return ladder_most(risk, notional, most_steps, levels, stop, factor, side, money)

@@ -1,7 +1,8 @@
 """Quay without weather and latency, walked bar by bar: fills are those of the reckoning's section 10.
 
 Who walks it says when the price opens, sweeps to an extreme and closes. A market order waits for the next open, unless
-it is asked for while the price stands at one; all else is carried out at once.
+it is asked for while the price stands at one; all else is carried out at once, but a limit that the market is beyond
+rests until the price moves.
 """
 
 from __future__ import annotations
@@ -17,6 +18,8 @@ from hawser.core.instrument import Instrument
 from hawser.venue import port
 from hawser.venue.quay.book import Book, BookOrder, BookState
 
+FAR = 1 << 40  # a price that no limit to buy is beyond
+
 
 class BarWalk:
     """Implements `port.Venue` for one instrument; slippage in whole ticks."""
@@ -27,7 +30,8 @@ class BarWalk:
         self._symbol, self._account = instrument.symbol, account
         self._entry_slip = round(account.costs.entry_slippage_ticks)
         self._exit_slip = round(account.costs.exit_slippage_ticks)
-        near = msgspec.structs.replace(instrument, min_stop_ticks=0)  # section 10 knows no distance that targets keep
+        # Section 10 knows no distance that targets keep, and no margin call.
+        near = msgspec.structs.replace(instrument, min_stop_ticks=0, margin_rate=0.0)
         state = BookState(balance=float(account.equity))
         self.book = Book({instrument.symbol: near}, account.currency, dict(account.rates), state)
         self._balance_off = account.basis_money("balance") - account.equity
@@ -78,9 +82,15 @@ class BarWalk:
         reached = [order for order in self.book.resting(self._symbol) if self._reaches(order, bid, spread)]
         if not reached:
             return False
+        reached = [order for order in reached if order.adds is not None] or reached  # rungs before the stop
         bid_now, ask_now = self.book.quotes[self._symbol]
-        way = -1 if gap else 1  # the price jumped: what lies farthest behind it came first
-        order = min(reached, key=lambda one: way * abs(self._level(one) - (ask_now if one.side > 0 else bid_now)))
+        way = -1 if gap else 1  # the price jumped: what lies farthest behind it came first, and targets last
+
+        def place(one: BookOrder) -> tuple[bool, int]:
+            far = abs(self._level(one) - (ask_now if one.side > 0 else bid_now))
+            return gap and one.kind == "limit" and one.closes is not None, way * far
+
+        order = min(reached, key=place)
         at = (bid if order.side < 0 else bid + spread) if gap else self._level(order)
         self.book.quotes[self._symbol] = (at, at + spread) if order.side < 0 else (at - spread, at)
         self.book.slippage = lambda: self._exit_slip
@@ -155,7 +165,7 @@ class BarWalk:
     def _done(self, request: port.Request) -> list[port.Told]:
         book = self.book
         if isinstance(request, port.NewOrder):
-            return book.new_order(request)
+            return self._new(request)
         if isinstance(request, port.AmendOrder):
             return book.amend(request)
         if isinstance(request, port.CancelOrder):
@@ -168,3 +178,13 @@ class BarWalk:
                 resting=book.resting_ids(), positions=book.positions(),
             )
         ]  # fmt: skip
+
+    def _new(self, request: port.NewOrder) -> list[port.Told]:
+        quotes = self.book.quotes
+        now = quotes[self._symbol]
+        if request.kind == "limit":
+            quotes[self._symbol] = (1, 1) if request.side < 0 else (FAR, FAR)  # it rests, wherever the market is
+        try:
+            return self.book.new_order(request)
+        finally:
+            quotes[self._symbol] = now

@@ -1,6 +1,7 @@
 """Quay's book: positions, resting orders, matching on bid and ask, money. Pure; `quay.py` adds time and weather.
 
-Each entry opens a position named by its order; an order that closes names the position and never fills beyond it.
+Each entry opens a position named by its order; an order that closes names the position and never fills beyond it; one
+that adds names it too and goes with it.
 Cancelling what is left over is the client's business: the venue knows no bracket and no OCO.
 """
 
@@ -36,6 +37,7 @@ class BookOrder(msgspec.Struct):
     status: str = "resting"
     filled: int = 0
     fills: list[port.FillTold] = []
+    adds: str | None = None
 
 
 class Position(msgspec.Struct):
@@ -87,7 +89,8 @@ class Book:
             self.rates[f"{instrument.base}/{instrument.quote}"] = (bid + ask) / 2 * instrument.tick_size
         told: list[port.Told] = []
         for order in [order for order in self._resting[symbol] if self._reached(order, bid, ask)]:
-            told += self._execute(order, max(1, int((order.steps - order.filled) * self.part())))
+            if order.status == "resting":  # it may have gone with the position that another closed
+                told += self._execute(order, max(1, int((order.steps - order.filled) * self.part())))
         return told
 
     def expire(self, order_id: str) -> list[port.Told]:
@@ -126,12 +129,15 @@ class Book:
             request.id, request.symbol, request.side, request.kind, self._steps(instrument, request.qty),
             None if request.level is None else self._ticks(instrument, request.level), request.closes,
             None if request.bound is None else self._ticks(instrument, request.bound), request.until,
+            adds=request.adds,
         )  # fmt: skip
         try:
             if order.symbol in self.closed or order.symbol not in self.quotes:
                 raise VenueRefused("market_closed", f"{order.symbol} is not trading now")
             if order.closes is not None and order.closes not in self.state.positions:
                 raise VenueRefused("no_position", "there is no position to close")
+            if order.adds is not None and order.adds not in self.state.positions:
+                raise VenueRefused("no_position", "there is no position to add to")
             if order.closes is None:
                 self._check_margin(order, instrument)
             at_market = self._at_market(order, instrument)
@@ -255,17 +261,29 @@ class Book:
             if not held.steps:
                 del self.state.positions[position]
         else:
-            self._add(order, steps, price)
-        return self._book_fill(order, instrument, price, steps, profit, clipped)
+            position = self._add(order, steps, price)
+        told = self._book_fill(order, instrument, price, steps, profit, clipped)
+        return told if position in self.state.positions else told + self._no_more_to_add_to(position)
 
-    def _add(self, order: BookOrder, steps: int, price: int) -> None:
-        """An entry's fill: the position it opens, or more of it."""
-        held = self.state.positions.get(order.id)
+    def _no_more_to_add_to(self, position: str) -> list[port.Told]:
+        """The position is gone: so are the orders that would add to it."""
+        told: list[port.Told] = []
+        adding = [order for orders in self._resting.values() for order in orders if order.adds == position]
+        for order in adding:
+            self._done(order, "cancelled")
+            told.append(self._cancelled(order, "no position to add to"))
+        return told
+
+    def _add(self, order: BookOrder, steps: int, price: int) -> str:
+        """An entry's fill: the position it opens, or more of it; returns which."""
+        name = order.adds or order.id
+        held = self.state.positions.get(name)
         if held is None:
-            self.state.positions[order.id] = Position(order.id, order.symbol, order.side, steps, float(price))
+            self.state.positions[name] = Position(name, order.symbol, order.side, steps, float(price))
         else:
             held.entry = (held.entry * held.steps + price * steps) / (held.steps + steps)
             held.steps += steps
+        return name
 
     def _book_fill(
         self, order: BookOrder, instrument: Instrument, price: int, steps: int, profit: float, clipped: bool
@@ -356,7 +374,7 @@ class Book:
             size = order.steps * instrument.step_size * instrument.tick_size * self.unit_money(instrument)
         except Refused as error:
             raise VenueRefused("no_rate", error.sentence) from None
-        price = ask if order.side > 0 else bid
+        price = order.level or (ask if order.side > 0 else bid)
         if price * size * instrument.margin_rate > max(0.0, equity - used) * (1 + BUDGET_NOISE):
             raise VenueRefused("margin", "not enough free margin")
 
