@@ -2,7 +2,6 @@
 
 import csv
 import math
-from decimal import Decimal
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
@@ -133,7 +132,7 @@ def test_what_if_the_stop_stood_elsewhere(trader):
     quantities = [one.qty for one in shown._points]
     assert quantities == sorted(quantities, reverse=True)
     for one in shown._points[::7]:
-        assert point(request, request.instrument.ticks(Decimal(one.price))) == one
+        assert point(request, trader.plan.planning.sizing, one.ticks) == one
     before = trader.plan.planning.sizing
     end = shown._at(shown._points[-3]).toPoint()
     QTest.mousePress(shown, Qt.MouseButton.LeftButton, pos=shown._at(shown._points[shown._here]).toPoint())

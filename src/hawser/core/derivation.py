@@ -23,12 +23,22 @@ class Step(msgspec.Struct, frozen=True):
 def derivation(request: SizeRequest, sizing: Sizing) -> tuple[Step, ...]:
     """The steps of the reckoning, each with its unit, in the order a trader would work them."""
     account, instrument = request.account, request.instrument
-    currency, qty = account.currency, sizing.steps * instrument.step_size
+    currency = account.currency
     steps = [_budget_step(account, instrument, sizing), Step(_stop_label(request), instrument.price(sizing.stop))]
     steps.append(Step("R, entry to stop", f"{sizing.r_ticks} t"))
     steps.append(Step("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}"))
     if sizing.slippage_ticks:
         steps.append(Step("expected slippage, in and out", f"{sizing.slippage_ticks:g} t"))
+    steps += _rungs(request, sizing) if sizing.rungs else _quantity(request, sizing)
+    bound = [cap for cap in sizing.caps if cap.bound]
+    steps += [Step(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units") for cap in bound]
+    return (*steps, *_whole(request, sizing))
+
+
+def _quantity(request: SizeRequest, sizing: Sizing) -> list[Step]:
+    """From the risk of one unit to the quantity."""
+    instrument, currency, steps = request.instrument, request.account.currency, list[Step]()
+    qty = sizing.steps * instrument.step_size
     fees = sizing.risk_money - qty * (sizing.r_ticks + sizing.slippage_ticks) * sizing.tick_value
     if fees > 0:
         steps.append(Step("commission, in and out", fg.money(fees, currency)))
@@ -38,9 +48,25 @@ def derivation(request: SizeRequest, sizing: Sizing) -> tuple[Step, ...]:
         label = f"{fg.amount(sizing.budget, currency)} \u00f7 {fg.amount(sizing.risk_per_unit, currency)}"
         steps.append(Step(label, f"{exact} units"))
         steps.append(Step(f"down to the step {instrument.qty_step}", f"{instrument.qty(sizing.asked_steps)} units"))
-    for cap in sizing.caps:
-        if cap.bound:
-            steps.append(Step(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units"))
+    return steps
+
+
+def _rungs(request: SizeRequest, sizing: Sizing) -> list[Step]:
+    """The rungs of a ladder: what each adds, the average and the target then, and what all would lose."""
+    instrument, currency, found = request.instrument, request.account.currency, list[Step]()
+    for rung in sizing.rungs:
+        average = instrument.price(round(rung.average))
+        found.append(
+            Step(f"rung {rung.number} at {instrument.price(rung.level)}", f"{instrument.qty(rung.steps)} units")
+        )
+        found.append(Step(f"  average {average}, out at", instrument.price(rung.target)))
+        found.append(Step("  stopped then", fg.money(-rung.worst, currency, sign=True)))
+    return found
+
+
+def _whole(request: SizeRequest, sizing: Sizing) -> list[Step]:
+    """What all of it risks, is worth and needs."""
+    account, currency, steps = request.account, request.account.currency, list[Step]()
     basis = account.size.basis.replace("_", " ") if account.size.method == "risk_percent" else "equity"
     label = f"{AT_RISK} = {fg.percent(sizing.risk_percent, 3)} of {basis}"
     steps.append(Step(label, fg.money(sizing.risk_money, currency)))
@@ -49,7 +75,7 @@ def derivation(request: SizeRequest, sizing: Sizing) -> tuple[Step, ...]:
     )
     steps.append(Step("margin", fg.money(sizing.margin, currency)))
     steps.append(Step(f"spread {request.ask - request.bid} t", f"{fg.percent(sizing.spread_percent_of_r)} of R"))
-    return tuple(steps)
+    return steps
 
 
 def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> Step:
@@ -66,7 +92,9 @@ def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> St
 
 
 def _stop_label(request: SizeRequest) -> str:
-    rule = request.stop
+    rule, ladder = request.stop, request.ladder
+    if ladder is not None:
+        return f"common stop, {ladder.stop_ticks:g} t beyond the last rung"
     if rule is None or rule.kind == "money" or request.account.size.method == "invest":
         return "farthest stop the money allows"
     if rule.kind == "atr":

@@ -15,10 +15,8 @@ from hawser.core.account import Account, SizeRule
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.instrument import Instrument
-from hawser.core.laying import ladder_spacing, money_of
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import Ladder
-from hawser.core.rules.ladders import common_target, ladder_base, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.quantity import commission, money_stop_distance, risk_of
 from hawser.core.rules.sizes import (
     ALL,
@@ -125,6 +123,11 @@ class Sizing(msgspec.Struct, frozen=True, kw_only=True, gc=False):
     slippage_ticks: float
     rungs: tuple[Rung, ...] = ()
 
+    @property
+    def whole_steps(self) -> int:
+        """All that may be entered: of a ladder, every rung."""
+        return sum(rung.steps for rung in self.rungs) or self.steps
+
 
 class Terms:
     """The figures one request keeps coming back to."""
@@ -169,19 +172,21 @@ def sized(request: SizeRequest) -> Sizing:
     terms = Terms(request)
     _need_indicators(request)
     if request.ladder is not None:
-        return _ladder_sized(terms, request.ladder)
+        from hawser.core.rungs import ladder_sized  # noqa: PLC0415  # it brings NumPy, which a plain size needs not
+
+        return ladder_sized(terms, request.ladder)
     given = _given_steps(terms)
     stop = _stop(terms, given)
     asked = given if given is not None else _asked_steps(terms)
     _check_targets(terms, stop)
-    _check_positions(request)
+    check_positions(request)
     caps, steps = _capped(terms, asked)
     if steps < max(1, request.instrument.qty_min_steps):
-        raise _below_min(terms)
+        raise below_min(terms)
     return _answer(terms, stop, asked, steps, caps)
 
 
-def _check_positions(request: SizeRequest) -> None:
+def check_positions(request: SizeRequest) -> None:
     policy = request.account.policy
     if policy.max_positions is not None and request.positions >= policy.max_positions:
         sentence = f"{request.positions} positions are open; the policy allows {policy.max_positions}."
@@ -231,12 +236,12 @@ def _stop(terms: Terms, given: int | None) -> int:
     else:
         spread = request.ask - request.bid
         stop = request.stop.level(instrument, terms.ref, request.atr, request.side, request.basis, spread)
-    _check_stop(terms, stop)
+    check_stop(terms, stop)
     terms.stand(stop)
     return stop
 
 
-def _check_stop(terms: Terms, stop: int) -> None:
+def check_stop(terms: Terms, stop: int) -> None:
     request, instrument = terms.request, terms.instrument
     verdict = stop_verdict(stop, terms.ref, request.exit_side, request.side, instrument.min_stop_ticks)
     if verdict == STOP_OK:
@@ -338,7 +343,7 @@ def _capped(terms: Terms, asked: int) -> tuple[tuple[Cap, ...], int]:
     return tuple(Cap(name, most, name == binding) for name, most in limits), steps
 
 
-def _below_min(terms: Terms, risk: float | None = None) -> Refused:
+def below_min(terms: Terms, risk: float | None = None) -> Refused:
     """`risk`: what the minimum would risk, where it is not the plain risk of a quantity."""
     instrument = terms.instrument
     least = max(1, instrument.qty_min_steps)
@@ -390,87 +395,4 @@ def _answer(terms: Terms, stop: int, asked: int, steps: int, caps: tuple[Cap, ..
         equity_used_percent=notional / account.equity * 100, margin=notional * instrument.margin_rate,
         spread_percent_of_r=(request.ask - request.bid) / r_ticks * 100, targets=targets, merged=merged, caps=caps,
         slippage_ticks=terms.slippage,
-    )  # fmt: skip
-
-
-# Ladders
-
-UNBOUND = Limits(1.0, math.inf, 0.0, math.nan, math.nan, math.nan, math.nan, math.nan, 0.0, 0.0)
-
-
-def _ladder_sized(terms: Terms, rule: Ladder) -> Sizing:
-    """The largest ladder whose worst case is within the budget and every cap (reckoning section 8)."""
-    request, instrument, account, side = terms.request, terms.instrument, terms.account, terms.request.side
-    if account.size.method not in ("risk_percent", "risk_money"):
-        raise Refused("bad_request", f"Only a risk sizes a ladder, not {account.size.method.replace('_', ' ')}.")
-    spacing = ladder_spacing(rule, terms.ref, request.atr / instrument.tick_size)
-    levels, stop = lay_rungs(terms.ref, rule.rungs, spacing, float(rule.stop_ticks or 0.0), side)
-    stop = int(stop)
-    _check_stop(terms, stop)
-    terms.stand(stop)
-    _check_positions(request)
-    money, factor, budget = money_of(account, instrument, terms.fx), float(rule.factor), float(terms.budget or 0.0)
-
-    def most(limits: Limits, money_to_lose: float, steps: int) -> int:
-        return int(ladder_base(limits, money_to_lose, steps, levels, stop, factor, side, money))
-
-    asked, limits = most(UNBOUND, budget, ALL >> 20), limits_of(request)
-    base = most(limits, budget, instrument.qty_max_steps)
-    found = [("qty_max", most(UNBOUND, math.inf, instrument.qty_max_steps))]
-    found += [(name, most(only, math.inf, ALL >> 20)) for name, only in _one_by_one(limits)]
-    binding = next((name for name, steps in found if steps == base), "") if base < asked else ""
-    least = max(1, instrument.qty_min_steps)
-    if base < least:
-        raise _below_min(terms, float(ladder_worst(least, levels, stop, factor, side, money)))
-    steps = rung_steps(base, rule.rungs, factor)
-    caps = tuple(Cap(name, most_steps, name == binding) for name, most_steps in found)
-
-    def worst(number: int) -> float:
-        return float(ladder_worst(base, levels[:number], stop, factor, side, money))
-
-    rungs, value, total = [], 0.0, 0
-    for number, (level, part) in enumerate(zip(levels.tolist(), steps.tolist(), strict=True), start=1):
-        value, total = value + level * part, total + part
-        target = int(common_target(value, total, float(rule.target_ticks), side))
-        rungs.append(Rung(number, level, part, value / total, target, worst(number)))
-    return _ladder_answer(terms, stop, asked, base, caps, tuple(rungs))
-
-
-def _one_by_one(limits: Limits) -> list[tuple[str, Limits]]:
-    """Each cap that applies, by itself."""
-    found = []
-    if limits.margin_rate > 0:
-        free = UNBOUND._replace(free_margin=limits.free_margin, margin_rate=limits.margin_rate)
-        found.append(("free_margin", free))
-    of_equity = UNBOUND._replace(equity=limits.equity, open_heat=limits.open_heat, currency_heat=limits.currency_heat)
-    for name in CAPS[1:]:
-        value = getattr(limits, name)
-        if math.isnan(value) or (name == "max_margin_percent" and limits.margin_rate <= 0):
-            continue
-        only = free if name == "max_margin_percent" else of_equity
-        found.append((name, only._replace(**{name: value})))
-    return found
-
-
-def _ladder_answer(
-    terms: Terms, stop: int, asked: int, base: int, caps: tuple[Cap, ...], rungs: tuple[Rung, ...]
-) -> Sizing:
-    account, instrument, request = terms.account, terms.instrument, terms.request
-    step, r_ticks, risk = instrument.step_size, abs(terms.ref - stop), rungs[-1].worst
-    total = sum(rung.steps for rung in rungs)
-    notional = rungs[-1].average * instrument.tick_size * terms.unit_money * total * step
-    basis = account.basis_money(account.size.basis) if account.size.method == "risk_percent" else account.equity
-    entry_fee = commission(base * step, terms.ref_price, *terms.fees)
-    beyond = request.side * (rungs[0].target - terms.ref)
-    part, money = part_and_money(
-        1.0, base, 0, step, float(beyond), terms.tick_value, rungs[0].target * instrument.tick_size, entry_fee,
-        *terms.fees,
-    )  # fmt: skip
-    target = TargetSize(1, rungs[0].target, part, beyond / r_ticks, money)
-    return Sizing(
-        ref=terms.ref, stop=stop, r_ticks=r_ticks, asked_steps=asked, steps=base, risk_money=risk,
-        risk_percent=risk / basis * 100, basis_money=basis, budget=terms.budget, tick_value=terms.tick_value,
-        risk_per_unit=risk / (total * step), notional=notional, equity_used_percent=notional / account.equity * 100,
-        margin=notional * instrument.margin_rate, spread_percent_of_r=(request.ask - request.bid) / r_ticks * 100,
-        targets=(target,), merged=(), caps=caps, slippage_ticks=terms.slippage, rungs=rungs,
     )  # fmt: skip

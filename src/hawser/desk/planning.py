@@ -17,7 +17,7 @@ from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput, Refused
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
-from hawser.core.rig import Rig
+from hawser.core.rig import Ladder, Rig
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.desk.chart.focus import waits_text
 from hawser.service.snapshot import Snapshot, plan_request
@@ -70,9 +70,9 @@ class Planning:
         """Take what is typed; a field that is wrong is explained and nothing else is touched."""
         self.draft, self.errors, self.plan = draft, {}, None
         size = self._field("risk", lambda text: typed.read_size(text, self.currency), draft.risk)
-        invests = size is not None and size.method == "invest"
+        brought = self.ladder is not None or (size is not None and size.method == "invest")
         stop = None
-        if not invests or draft.stop.strip():  # an investment brings its own stop
+        if not brought or draft.stop.strip():  # an investment, or a ladder, brings its own stop
             stop = self._field("stop", lambda text: typed.read_stop(text, self.currency), draft.stop)
         trail = self._field("trail", typed.read_trail, draft.trail)
         held = self._field("held", typed.read_held, draft.held)
@@ -93,7 +93,7 @@ class Planning:
                 left -= rule.share
                 if left < -1e-9:
                     self.errors[f"share{number}"] = "The shares add up to more than the whole position"
-        if self.errors or size is None or entry is None or (stop is None and not invests):
+        if self.errors or size is None or entry is None or (stop is None and not brought):
             return
         try:
             self.plan = Plan(
@@ -101,14 +101,18 @@ class Planning:
                 timeframe_ns=self.span, entry=entry, anchor=ANCHORS.get(draft.anchor, "planned"), held=held, rig=rig,
             )  # fmt: skip
         except BadInput as error:
-            self.errors["stop"] = error.sentence
+            self.errors["rig" if self.ladder is not None else "stop"] = error.sentence
+
+    @property
+    def ladder(self) -> Ladder | None:
+        """The ladder of the draft's rig, which brings its own stop and target."""
+        rig = self.rigs.get(self.draft.rig)
+        return rig.ladder if rig is not None else None
 
     def _rig(self, name: str) -> Rig | None:
         rig = self.rigs.get(name)
         if name and rig is None:
             self.errors["rig"] = f"There is no rig named {name} any more; choose another"
-        elif rig is not None and rig.ladder is not None:
-            self.errors["rig"] = "A ladder can be rehearsed, but not placed yet; choose another rig"
         return rig
 
     def _entry(self, draft: Draft) -> EntryRule | None:
@@ -171,7 +175,9 @@ class Planning:
         return self._atr[1]
 
     def with_stop_at(self, price: str) -> Draft:
-        """The draft with its stop dragged to a price."""
+        """The draft with its stop dragged to a price; a ladder's stays where its rig has it."""
+        if self.ladder is not None:
+            return self.draft
         return msgspec.structs.replace(self.draft, stop=price)
 
     def with_entry_at(self, price: str) -> Draft:
@@ -181,7 +187,9 @@ class Planning:
         return msgspec.structs.replace(self.draft, entry=typed.entry_text(rule))
 
     def with_target_at(self, number: int, r: float) -> Draft:
-        """The draft with target `number` (from 1) dragged to `r` R."""
+        """The draft with target `number` (from 1) dragged to `r` R; a ladder's stays where its rig has it."""
+        if self.ladder is not None:
+            return self.draft
         rows = self.draft.rows()
         rows[number - 1] = (f"{max(0.01, r):.2f} R", rows[number - 1][1] or "rest")
         return msgspec.structs.replace(self.draft, targets=tuple(rows))
@@ -190,7 +198,7 @@ class Planning:
 def with_rig(draft: Draft, rig: Rig | None, currency: str) -> Draft:
     """The draft with a rig's stop, targets and trail in its fields, tended by the rig; None: by what is typed alone."""
     if rig is None:
-        return msgspec.structs.replace(draft, rig="")
+        return msgspec.structs.replace(draft, rig="", stop=draft.stop.strip() or Draft().stop)
     targets = tuple((typed.target_text(one), typed.share_text(one.share)) for one in rig.target)
     stop = typed.stop_text(rig.stop, currency) if rig.stop is not None else ""
     return msgspec.structs.replace(draft, rig=rig.name, stop=stop, targets=targets, trail=typed.trail_text(rig.trail))

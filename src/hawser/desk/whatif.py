@@ -32,23 +32,30 @@ def curve(request: SizeRequest, sizing: Sizing) -> list[Point]:
     distances = {
         max(1, round(sizing.r_ticks * (NEAREST + (FARTHEST - NEAREST) * i / (POINTS - 1)))) for i in range(POINTS)
     }
-    found = (point(request, sizing.ref - request.side * ticks) for ticks in sorted(distances | {sizing.r_ticks}))
+    found = (point(request, sizing, ticks) for ticks in sorted(distances | {sizing.r_ticks}))
     return [one for one in found if one is not None]
 
 
-def point(request: SizeRequest, stop: int) -> Point | None:
-    """The size with the stop at `stop` ticks; None where that is refused."""
-    of = request.instrument
-    price = of.price(stop)
+def point(request: SizeRequest, sizing: Sizing, ticks: int) -> Point | None:
+    """The size with the stop `ticks` from the entry; None where that is refused."""
+    of, ladder = request.instrument, request.ladder
+    price = of.price(sizing.ref - request.side * ticks)
+    if ladder is not None:
+        behind = (ladder.stop_ticks or 0.0) + ticks - sizing.r_ticks
+        if behind < 1:
+            return None
+        ladder = msgspec.structs.replace(ladder, stop_ticks=behind)
     size = request.account.size
     if size.method == "invest":  # its stop follows from the money: what is asked here is the other way round
         size = SizeRule("risk_money", amount=size.risk)
     account = msgspec.structs.replace(request.account, size=size)
     try:
         found = sized(
-            msgspec.structs.replace(request, stop=StopRule(price=Decimal(price)), targets=(), account=account)
+            msgspec.structs.replace(
+                request, stop=StopRule(price=Decimal(price)), targets=(), account=account, ladder=ladder
+            )
         )
     except Refused:
         return None
-    qty = found.steps * of.step_size
+    qty = found.whole_steps * of.step_size
     return Point(found.r_ticks, price, qty, found.equity_used_percent, found.risk_money)

@@ -304,12 +304,12 @@ def moved(desk: Desk, trade: Trade, level: int, steps: int) -> None:
 
 def pinned_stop(trade: Trade, level: int, instrument: Instrument) -> Plan:
     """The pending trade's plan with its stop at a price; raises Refused where a ladder's would not lie beyond it."""
-    ladder = latest_plan(trade).rig and latest_plan(trade).rig.ladder
-    if ladder:
-        behind = trade.side * ((trade.rungs[-1].level if trade.rungs else trade.ref) - level)
+    rig = latest_plan(trade).rig
+    if rig is not None and rig.ladder is not None:
+        behind = (rig.ladder.stop_ticks or 0.0) + trade.side * (trade.stop - level)
         if behind < 1:
             raise Refused("stop_in_ladder", "A ladder's stop stays beyond its last rung.")
-        return _reladdered(trade, msgspec.structs.replace(ladder, stop_ticks=float(behind)))
+        return _reladdered(trade, msgspec.structs.replace(rig.ladder, stop_ticks=behind))
     return msgspec.structs.replace(latest_plan(trade), stop=StopRule(price=Decimal(instrument.price(level))))
 
 
@@ -317,12 +317,10 @@ def pinned_target(trade: Trade, number: int, level: int, instrument: Instrument)
     """The pending trade's plan with one target at a price; None where what it is moved to has no such target."""
     plan = latest_plan(trade)
     if plan.rig is not None and plan.rig.ladder is not None:
-        beyond = trade.side * (level - trade.ref)
-        return (
-            _reladdered(trade, msgspec.structs.replace(plan.rig.ladder, target_ticks=float(beyond)))
-            if beyond > 0
-            else None
-        )
+        beyond = float(trade.side * (level - trade.ref))
+        if beyond <= 0:
+            return None
+        return _reladdered(trade, msgspec.structs.replace(plan.rig.ladder, target_ticks=beyond))
     if level <= 0 or number > len(plan.targets):
         return None
     rules = list(plan.targets)

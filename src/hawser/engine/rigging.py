@@ -125,6 +125,10 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
     for number, (reach, to) in enumerate(zip(laid.step_at.tolist(), laid.step_to.tolist(), strict=True), start=1):
         if trade.side * (to - trade.stop) > 0 and to > 0:
             at(reach, 0, f"step {number} to {price(to)}")
+    for rung in trade.rungs if not trade.leave_why else ():
+        if rung.filled < rung.steps:
+            qty = state.instruments[trade.symbol].qty(rung.steps - rung.filled)
+            found.append(Waiting(rung.level, f"rung {rung.number} at {price(rung.level)}: {qty} more"))
     if rig.trail is not None:
         at(rules.trail_after, rules.trail_target, "trail begins")
     parts = loss_parts(trade)
@@ -142,4 +146,4 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
 
 
 def _has_rules(rig: Rig) -> bool:
-    return any((rig.break_even, rig.step, rig.trail, rig.loss_step, rig.time_exit))
+    return any((rig.break_even, rig.step, rig.trail, rig.loss_step, rig.time_exit, rig.ladder))

@@ -19,9 +19,10 @@ from hawser.core.indicators import Array, atr, true_range_at, wilder_next
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.laying import money_of, setup_of
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.rig import BreakEven, LossStep, Measure, Rig, Step, TimeExit, Trail
+from hawser.core.rig import BreakEven, Ladder, LossStep, Measure, Rig, Step, TimeExit, Trail
 from hawser.core.rules import entries, laying, moving
 from hawser.core.rules.closing import begun, decided_at, follow_on, moved
+from hawser.core.rules.ladders import common_target
 from hawser.core.rules.rounding import floor_whole
 from hawser.core.rules.targets import steps_through
 from hawser.core.rules.tending import STOP
@@ -45,6 +46,10 @@ def prime_rules() -> None:
         account = Account(currency="CHF", equity=10_000.0, size=size)
         sized(SizeRequest(instrument=instrument, account=account, side=1, bid=1000, ask=1002, atr=1.5, stop=stop,
                           targets=targets))  # fmt: skip
+    ladder = Ladder(3, Measure(ticks=10.0), 15.0, 10.0, 2.0)
+    account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=0.5))
+    sized(SizeRequest(instrument=instrument, account=account, side=1, bid=1000, ask=1002, atr=1.5, ladder=ladder))
+    common_target(2000.0, 2, 15.0, 1)
     heat(Stake(1, 1.0, 100.0, 98.0, 1.0, (1.0, 0.0, 0.5), ("CHF",)))
     steps_through(0.5, 10)
     EntryRule("stop", atr=1.0).level(instrument, 1000, 1002, 1.5, 1)

@@ -11,7 +11,7 @@ from hawser.formats.rigs import load_rig, read_rig, save_rig
 from hawser.service.profile import plain
 
 SHIPPED = (
-    "short-hitch", "slow-warp", "spring-line", "bar-by-bar", "even-keel", "soft-landing", "other-tack",
+    "short-hitch", "slow-warp", "spring-line", "bar-by-bar", "even-keel", "soft-landing", "other-tack", "three-rungs",
 )  # fmt: skip
 
 

@@ -239,7 +239,8 @@ class Chart(QFrame):
                 line.style(tone, dash, 1.0 if dash else 2.0)
             assert focus is not None
             done = key[0] == "target" and any(m.number == key[1] and m.done for m in focus.targets)
-            line.setMovable((key[0] in ("stop", "target") and not done) or (key[0] == "entry" and bool(focus.entry)))
+            free = key[0] in ("stop", "target") and not done and not focus.fixed
+            line.setMovable(free or (key[0] == "entry" and bool(focus.entry)))
             line.place(level * focus.instrument.tick_size, text)
         part_words(list(self._lines.values()), self._view)
         self._draw_price(focus)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from hawser.core.instrument import Instrument
-from hawser.core.sizing import SizeRequest, Sizing
+from hawser.core.sizing import Rung, SizeRequest, Sizing
 from hawser.engine.state import Rest
 from hawser.service.snapshot import InstrumentView, TradeView
 
@@ -40,6 +40,7 @@ class Focus(msgspec.Struct, frozen=True):
     venue_stop: int = 0  # with held lines: the backstop at the venue
     rig: str = ""
     waits: tuple[tuple[int, str], ...] = ()  # rules still to act: where (0: at no price), and what they do
+    fixed: bool = False  # stop and target are the rig's, and not dragged
 
     def r(self, level: float) -> float:
         return self.side * (level - self.ref) / self.r_ticks
@@ -60,11 +61,17 @@ def of_plan(request: SizeRequest, sizing: Sizing, entry: str = "", straddle: boo
     marks = tuple(TargetMark(target.number, target.level) for target in sizing.targets if target.r)
     price = request.bid if side > 0 else request.ask
     word = "long" if side > 0 else "short"
+    rungs = tuple((rung.level, _rung_text(request.instrument, rung)) for rung in sizing.rungs[1:] if rung.steps)
     return Focus(
         "", request.instrument, side, sizing.ref, sizing.r_ticks, sizing.stop, sizing.stop, marks, price,
         request.ask - request.bid, 0, (), f"plan {word} {request.instrument.qty(sizing.steps)}", True, entry,
-        request.bid + request.ask - sizing.ref if straddle else 0,
+        request.bid + request.ask - sizing.ref if straddle else 0, waits=rungs, fixed=bool(sizing.rungs),
     )  # fmt: skip
+
+
+def _rung_text(instrument: Instrument, rung: Rung) -> str:
+    average = instrument.price(round(rung.average))
+    return f"rung {rung.number} at {instrument.price(rung.level)}: {instrument.qty(rung.steps)} more, average {average}"
 
 
 def of_trade(trade: TradeView, view: InstrumentView) -> Focus:

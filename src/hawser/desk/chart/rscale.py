@@ -77,8 +77,13 @@ class RScale(QWidget):
         price = self._low + (self._bottom - y) / (self._bottom - self._top) * span
         return max(1, round(price / self.focus.instrument.tick_size))
 
-    def _marks(self) -> list[tuple[str, int, int]]:
+    def _movable(self) -> list[tuple[str, int, int]]:
         """What can be moved: role, number, level."""
+        fixed = self.focus is not None and self.focus.fixed
+        return [mark for mark in self._marks() if mark[0] == "entry" or not fixed]
+
+    def _marks(self) -> list[tuple[str, int, int]]:
+        """What stands on the scale: role, number, level."""
         focus = self.focus
         if focus is None:
             return []
@@ -92,7 +97,7 @@ class RScale(QWidget):
     # Mouse
 
     def _hit(self, y: float) -> tuple[str, int, int] | None:
-        near = [(abs(self._y(level) - y), (role, number, level)) for role, number, level in self._marks()]
+        near = [(abs(self._y(level) - y), (role, number, level)) for role, number, level in self._movable()]
         near = [pair for pair in near if pair[0] <= GRAB]
         return min(near)[1] if near else None
 
@@ -123,7 +128,7 @@ class RScale(QWidget):
     # Keyboard
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        marks = self._marks()
+        marks = self._movable()
         key = event.key()
         if not marks:
             super().keyPressEvent(event)

@@ -336,9 +336,12 @@ class PlanPanel(QFrame):
         """Only rows that say something: the next free target, the wait of an entry that waits, more where asked."""
         typed = [self._fields[f"target{n}"].text().strip() for n in range(1, TARGETS + 1)]
         used = max((n for n, text in enumerate(typed, start=1) if text), default=0)
+        plain = self.planning.ladder is None  # which brings its stop and target, and has no trail
+        for name in ("stop", "trail"):
+            self._row_shown(name, plain or bool(self._fields[name].text()))
         self._row_shown("good", self._fields["entry"].text().strip().lower() not in ("", "market"))
         for number in range(1, TARGETS + 1):
-            self._row_shown(f"target{number}", number <= max(used + 1, 2))
+            self._row_shown(f"target{number}", number <= (max(used + 1, 2) if plain else used))
         more = self.more.isChecked()
         self._row_shown("held", more)
         self.anchor.setVisible(more)
@@ -461,6 +464,8 @@ class PlanPanel(QFrame):
 
     def _what_is_placed(self, word: str, qty: str) -> str:
         planning, request = self.planning, self.planning.request
+        rungs = len(planning.sizing.rungs) - 1 if planning.sizing is not None and planning.sizing.rungs else 0
+        qty += f" + {rungs} {'rung' if rungs == 1 else 'rungs'}" if rungs else ""
         if planning.straddle is not None:
             return f"Place straddle {planning.symbol}, {planning.straddle:g} ATR away"
         if planning.waits and request is not None:
@@ -489,14 +494,17 @@ class PlanPanel(QFrame):
             self.what_if.curve.show_sizing(request, sizing)
         if sizing is None or request is None:
             self.qty.setText(fg.NONE)
+            self.units.setText("units")
             self.at_risk.setText("")
             self.button.setText(f"Place {word} {planning.symbol}")
             self.reckoning.show_steps(())
             return
         qty = request.instrument.qty(sizing.steps)
         self.qty.setText(qty)
+        self.units.setText(f"of {request.instrument.qty(sizing.whole_steps)} units" if sizing.rungs else "units")
         cur = snapshot.currency
-        self.at_risk.setText(f"{fg.money(sizing.risk_money, cur)} = {fg.percent(sizing.risk_percent, 3)}\nat risk")
+        whole = f"at risk with all {len(sizing.rungs)} rungs" if sizing.rungs else "at risk"
+        self.at_risk.setText(f"{fg.money(sizing.risk_money, cur)} = {fg.percent(sizing.risk_percent, 3)}\n{whole}")
         self.button.setText(self._button_text(word, qty))
         steps = [
             step for step in derivation(request, sizing) if not step.label.startswith(AT_RISK)
