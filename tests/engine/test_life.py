@@ -127,6 +127,21 @@ def test_at_the_deadline_the_stop_is_tried_beside_the_close_and_a_failing_close_
     assert hand.trade.open_steps == 104
 
 
+def test_past_the_deadline_a_close_that_nobody_answers_gets_another_beside_it():
+    hand = ByHand(policy=Policy(exposed_deadline_s=4.0))
+    hand.enter()
+    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="busy", text="busy")
+    closes = [order for order in of(hand.later(3.9), cm.Submit) if order.role == "close"]
+    assert len(closes) == 4  # at 2 s, and each time the one before it was silent
+    assert not [order for order in of(hand.later(5), cm.Submit) if order.role == "close"]
+    found = hand.fill(closes[1].order, 104, 61230)
+    assert "trade_ended" in codes(found)
+    for other in (closes[0], closes[2], closes[3]):
+        hand.do(ev.OrderRejected, order=other.order, code="no_position", text="there is no position to close")
+    assert (hand.trade.state, hand.trade.closed) == (states.ENDED, 104)
+    assert codes(hand.all).count("trade_ended") == 1
+
+
 def test_a_stop_the_market_has_passed_closes_the_trade():
     hand = ByHand()
     hand.enter()

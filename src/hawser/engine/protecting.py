@@ -17,6 +17,7 @@ from hawser.engine.state import Order, TargetLine, Trade
 RETRY = 250 * MILLISECOND
 EXPOSED_RETRY = 100 * MILLISECOND
 TARGET_RETRY = 2 * SECOND
+MOST_CLOSES = 4  # under way at once
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 # Part of the policy's deadline given to attaching a stop; what is left is for getting out.
 ATTACH_SHARE = 0.5
@@ -189,7 +190,11 @@ def _close_sets_out(desk: Desk, trade: Trade) -> bool:
 
 
 def _want_close(desk: Desk, trade: Trade) -> None:
-    if not desk.state.orders_of(trade, "close") and _due(desk, trade.close_retry_at):
+    """One close at a time; more beside it where the time without cover is up and nothing is heard of those sent: no
+    close ever fills beyond the position, so that a second does no harm."""
+    closes = desk.state.orders_of(trade, "close")
+    unheard = trade.hurried and len(closes) < MOST_CLOSES and all(order.silences for order in closes)
+    if (not closes or unheard) and _due(desk, trade.close_retry_at):
         desk.submit(trade, "close", "market", trade.open_steps, None, trade.leave_why)
 
 
