@@ -17,7 +17,7 @@ from hawser.core.plan import Plan
 from hawser.core.rig import Rig
 from hawser.core.rules import laying
 from hawser.core.rules.closing import begun
-from hawser.core.rules.rounding import ceil_whole, floor_whole
+from hawser.core.rules.rounding import floor_whole
 from hawser.core.rules.targets import steps_through
 from hawser.core.rules.tending import FAR
 from hawser.engine.state import EngineState, TargetLine, Trade
@@ -57,7 +57,8 @@ def loss_lines(plan: Plan, instrument: Instrument, ref: int, r_ticks: int) -> tu
     """The loss steps of a plan's rig from an entry at `ref`."""
     if plan.rig is None or not plan.rig.loss_step:
         return ()
-    levels, _ = laying.lay_losses(setup_for(plan, instrument), plan.side, ref, r_ticks, 0)
+    levels, parts = np.empty((2, len(plan.rig.loss_step)), np.int64)
+    laying.lay_losses(setup_for(plan, instrument), plan.side, ref, r_ticks, 0, levels, parts)
     return tuple(
         TargetLine(number, level, rule.share, rule=number)
         for number, (rule, level) in enumerate(zip(plan.rig.loss_step, levels.tolist(), strict=True), start=1)
@@ -86,7 +87,9 @@ def lay(state: EngineState, trade: Trade) -> Laid:
     )  # fmt: skip
     if math.isnan(fx) and setup.even_costs:
         rules = rules._replace(break_even=FAR)
-    return Laid(rules, *laying.lay_steps(setup, trade.side, trade.ref, trade.r_ticks, atr))
+    step_at, step_to = np.empty((2, len(trade.plan.tended.step)), np.int64)
+    laying.lay_steps(setup, trade.side, trade.ref, trade.r_ticks, atr, step_at, step_to)
+    return Laid(rules, step_at, step_to)
 
 
 def ready(trade: Trade) -> int:
@@ -114,10 +117,10 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
     rules, bits = laid.rules, ready(trade)
     excursion = trade.side * (trade.best_exit - trade.ref)
 
-    def at(after: float, target: int, effect: str) -> None:
+    def at(after: int, target: int, effect: str) -> None:
         if begun(after, target, excursion, bits):
             return
-        level = 0 if target else trade.ref + trade.side * ceil_whole(after)
+        level = 0 if target else trade.ref + trade.side * after
         found.append(Waiting(level, f"{effect} after target {target}" if target else f"{effect} at {price(level)}"))
 
     if rig.break_even is not None and rules.break_even != FAR and trade.side * (rules.break_even - trade.stop) > 0:

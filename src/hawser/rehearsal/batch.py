@@ -11,7 +11,7 @@ from hawser.core.indicators import Array
 from hawser.core.rules.closing import follow_on
 from hawser.core.rules.laying import Money, Setup
 from hawser.rehearsal.entries import Sizer, begin
-from hawser.rehearsal.loop import INSIDE, History, Written, play
+from hawser.rehearsal.loop import INSIDE, History, Levels, Written, play
 
 TRADES = 4096  # in a batch
 ROWS = 48  # of fills that one trade may need
@@ -53,7 +53,15 @@ def _signal(history: History, at: int) -> int:
 
 @compiled
 def run_batch(
-    history: History, money: Money, sizer: Sizer, setup: Setup, written: Written, rows: Table, order: int, place: Place
+    history: History,
+    money: Money,
+    sizer: Sizer,
+    setup: Setup,
+    levels: Levels,
+    written: Written,
+    rows: Table,
+    order: int,
+    place: Place,
 ) -> tuple[int, Place]:
     """Play trades from `place` on; returns how many, and where the run stands then (`at` -1: at its end)."""
     at, cash, side, decided, follows, chain = place
@@ -71,13 +79,13 @@ def run_batch(
         if not allowed or not setup.first_time <= history.time[first] < setup.last_time:
             at, side = first, 0
             continue
-        begun = begin(history, money, sizer, setup, side, decided, cash)
+        begun = begin(history, money, sizer, setup, side, decided, cash, levels)
         if begun.trade.steps == 0:
             at, side = first, 0
             continue
         trade = begun.trade
         room = Written(written.fills[nf:], written.moves[nm:], written.equity, written.out)
-        end = play(history, money, begun.rules, trade, begun.levels, room, order, cash)
+        end = play(history, money, begun.rules, trade, levels, room, order, cash)
         row = rows.whole[count]
         row[SIDE], row[DECIDED], row[FIRST], row[LAST], row[FOLLOWS] = side, decided, first, end.bar, follows
         row[REF], row[STOP_AT], row[STEPS], row[BEST], row[WORST] = (
@@ -104,7 +112,15 @@ def run_batch(
 
 @compiled
 def fan(
-    history: History, money: Money, sizer: Sizer, setup: Setup, written: Written, side: int, starts: Array, cash: float
+    history: History,
+    money: Money,
+    sizer: Sizer,
+    setup: Setup,
+    levels: Levels,
+    written: Written,
+    side: int,
+    starts: Array,
+    cash: float,
 ) -> tuple[Array, Array]:
     """One trade from each of `starts` (bars at whose close it is decided), each by itself: results in R (NaN: no
     entry), and rows of how it ended, its last fill's kind, why its stop moved last (-1: never)."""
@@ -112,10 +128,10 @@ def fan(
     for k in range(starts.size):
         if starts[k] + 1 >= history.close.size:
             continue
-        begun = begin(history, money, sizer, setup, side, starts[k], cash)
+        begun = begin(history, money, sizer, setup, side, starts[k], cash, levels)
         if begun.trade.steps == 0 or begun.risk <= 0:
             continue
-        end = play(history, money, begun.rules, begun.trade, begun.levels, written, 0, cash)
+        end = play(history, money, begun.rules, begun.trade, levels, written, 0, cash)
         results[k] = (end.cash - cash) / begun.risk
         ends[k, 0], ends[k, 1] = end.how, end.last
         ends[k, 2] = written.moves[end.moves - 1, 2] if end.moves else -1

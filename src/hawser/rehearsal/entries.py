@@ -9,9 +9,7 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-import numpy as np
-
-from hawser.core.compiled import compiled
+from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.ladders import ladder_base, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.laying import (
@@ -31,7 +29,7 @@ from hawser.core.rules.sizes import BUDGET, GIVEN, AtStop, Limits, asked_steps, 
 from hawser.core.rules.stops import PRICE, STOP_OK, stop_level, stop_verdict
 from hawser.core.rules.targets import PRICE as TARGET_PRICE
 from hawser.core.rules.targets import target_level
-from hawser.rehearsal.loop import History, Levels, Spare, Trade
+from hawser.rehearsal.loop import History, Levels, Trade
 
 EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2
 
@@ -63,7 +61,6 @@ class Begun(NamedTuple):
     """A trade to be played; `steps` 0: there is no entry."""
 
     trade: Trade
-    levels: Levels
     rules: Rules
     risk: float
 
@@ -138,9 +135,17 @@ def _steps(sizer: Sizer, setup: Setup, money: Money, given: int, equity: float, 
 
 @compiled
 def _ladder(
-    sizer: Sizer, setup: Setup, money: Money, side: int, ref: int, exit_side: int, atr: float, equity: float
-) -> tuple[int, int, float, Array, Array]:
-    """Stop, base steps (0: refused), worst case, levels and steps of all rungs."""
+    sizer: Sizer,
+    setup: Setup,
+    money: Money,
+    side: int,
+    ref: int,
+    exit_side: int,
+    atr: float,
+    equity: float,
+    laid: Levels,
+) -> tuple[int, int, float]:
+    """Stop, base steps (0: refused), worst case; the rungs beyond the first are laid."""
     spacing = distance(setup.spacing_kind, setup.spacing, float(ref), 0.0, atr)
     levels, stop = lay_rungs(ref, setup.rungs, spacing, setup.ladder_stop, side)
     base = 0
@@ -151,7 +156,15 @@ def _ladder(
     if base < max(1, sizer.qty_min):
         base = 0
     worst = ladder_worst(base, levels, stop, setup.factor, side, money)
-    return stop, base, worst, levels[1:].copy(), rung_steps(base, setup.rungs, setup.factor)[1:].copy()
+    laid.rungs[:] = side * levels[1:]
+    laid.rung_steps[:] = rung_steps(base, setup.rungs, setup.factor)[1:]
+    return stop, base, worst
+
+
+@inlined
+def _mirror(side: int, levels: Array) -> None:
+    for k in range(levels.size):
+        levels[k] *= side
 
 
 @compiled
@@ -165,21 +178,22 @@ def _wrong_target(setup: Setup, side: int, ref: int) -> bool:
     return False
 
 
-@compiled
-def begin(history: History, money: Money, sizer: Sizer, setup: Setup, side: int, decided: int, cash: float) -> Begun:
-    """The trade for a signal at the close of `decided`, entered at the next open."""
+@inlined
+def begin(
+    history: History, money: Money, sizer: Sizer, setup: Setup, side: int, decided: int, cash: float, levels: Levels
+) -> Begun:
+    """The trade for a signal at the close of `decided`, entered at the next open; `levels` are laid for it."""
     first = decided + 1
     bid, spread = history.open[first], history.spread[first]
     ref = bid + spread if side > 0 else bid
     exit_side = bid if side > 0 else bid + spread
     atr, equity = history.atr[decided], max(cash, 1e-9)
-    rungs = later = np.empty(0, np.int64)
     stop, steps, risk, given = -1, 0, 0.0, sizer.given
     known = (atr > 0 or not setup.needs_atr) and not sizer.no_positions
     if sizer.method == GIVEN and given == 0:  # an investment
         given = steps_of_notional(sizer.amount, ref * money.tick * money.unit_money * money.step)
     if known and setup.rungs:
-        stop, steps, risk, rungs, later = _ladder(sizer, setup, money, side, ref, exit_side, atr, equity)
+        stop, steps, risk = _ladder(sizer, setup, money, side, ref, exit_side, atr, equity, levels)
     elif known:
         stop = _initial_stop(
             history, setup, money, max(given, sizer.qty_min, 1), side, decided, ref, spread
@@ -192,10 +206,10 @@ def begin(history: History, money: Money, sizer: Sizer, setup: Setup, side: int,
                 at_stop.unit_money, at_stop.per_unit, at_stop.per_notional, at_stop.minimum,
             )  # fmt: skip
     r_ticks = abs(ref - stop)
-    targets, parts = lay_targets(setup, side, ref, r_ticks, atr, steps)
-    losses, loss_parts = lay_losses(setup, side, ref, r_ticks, steps)
-    step_at, step_to = lay_steps(setup, side, ref, r_ticks, atr)
-    trade = Trade(side, first, ref, steps, stop, step_at, step_to)
-    spare = Spare(parts.copy(), loss_parts.copy(), later.copy(), np.empty((40, 4), np.int64))
-    levels = Levels(side * targets, parts, side * losses, loss_parts, side * rungs, later, spare)
-    return Begun(trade, levels, lay_rules(setup, money, side, ref, r_ticks, max(1, steps), parts, cash), risk)
+    lay_targets(setup, side, ref, r_ticks, atr, steps, levels.targets, levels.target_parts)
+    lay_losses(setup, side, ref, r_ticks, steps, levels.losses, levels.loss_parts)
+    lay_steps(setup, side, ref, r_ticks, atr, levels.step_at, levels.step_to)
+    rules = lay_rules(setup, money, side, ref, r_ticks, max(1, steps), levels.target_parts, cash)
+    _mirror(side, levels.targets)
+    _mirror(side, levels.losses)
+    return Begun(Trade(side, first, ref, steps, stop), rules, risk)

@@ -10,12 +10,23 @@ from typing import NamedTuple
 
 import numpy as np
 
-from hawser.core.compiled import compiled
+from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.closing import decided_at, moved
 from hawser.core.rules.ladders import common_target
-from hawser.core.rules.laying import Money, Rules, fee
-from hawser.core.rules.tending import ADVERSE, FAR, FAVOURABLE, RUNG, STOP, TARGET, inside, ladder_inside, touched
+from hawser.core.rules.laying import Money, Rules, Setup, fee
+from hawser.core.rules.tending import (
+    ADVERSE,
+    FAR,
+    FAVOURABLE,
+    RUNG,
+    STOP,
+    TARGET,
+    inside,
+    ladder_inside,
+    nearest,
+    touched,
+)
 
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
@@ -42,15 +53,13 @@ class History(NamedTuple):
 
 
 class Trade(NamedTuple):
-    """How a trade begins: steps, levels in ticks, and where the rig's steps act and lead."""
+    """How a trade begins: steps, and levels in ticks."""
 
     side: int
     first: int  # the bar it is entered at
     ref: int
     steps: int
     stop: int
-    step_at: Array
-    step_to: Array
 
 
 class Spare(NamedTuple):
@@ -63,7 +72,8 @@ class Spare(NamedTuple):
 
 
 class Levels(NamedTuple):
-    """Mirrored levels that may fill, and what each has still to take or to add; the loop uses the latter up."""
+    """Mirrored levels that may fill, and what each has still to take or to add, which the loop uses up; where the rig's
+    steps act, and lead. Made once for a run, and laid for each trade."""
 
     targets: Array
     target_parts: Array
@@ -71,7 +81,17 @@ class Levels(NamedTuple):
     loss_parts: Array
     rungs: Array
     rung_steps: Array
+    step_at: Array
+    step_to: Array
     spare: Spare
+
+
+def levels_for(setup: Setup) -> Levels:
+    """Room for a setup's levels."""
+    sizes = [setup.target_kind.size] * 2 + [setup.loss_r.size] * 2 + [max(0, setup.rungs - 1)] * 2
+    rows = [np.zeros(size, np.int64) for size in [*sizes, setup.at_kind.size, setup.at_kind.size]]
+    spare = Spare(np.zeros_like(rows[0]), np.zeros_like(rows[2]), np.zeros_like(rows[4]), np.empty((40, 4), np.int64))
+    return Levels(*rows, spare)
 
 
 class Written(NamedTuple):
@@ -224,7 +244,7 @@ def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
     return best, worst
 
 
-@compiled
+@inlined
 def play(  # noqa: PLR0915  # one trade's loop: split further, its state would be handed about at every bar
     history: History,
     money: Money,
@@ -239,7 +259,8 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     side, n, before = trade.side, history.close.size, cash
     fills, moves, equity, out = written.fills, written.moves, written.equity, written.out
     open_, high_, low_, close_, spreads = history.open, history.high, history.low, history.close, history.spread
-    signal, leave, atr = history.signal, history.leave, history.atr
+    signal, leave, atr, lasts = history.signal, history.leave, history.atr, history.last
+    ref, step_at, step_to = trade.ref, levels.step_at, levels.step_to
     line = history.trail_long if side > 0 else history.trail_short
     follows = line.size > 0
     targets, target_parts, losses, loss_parts = levels.targets, levels.target_parts, levels.losses, levels.loss_parts
@@ -252,6 +273,7 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     goal = FAR
     if rules.ladder_target > 0:
         goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
+    top, bottom = nearest(targets, target_parts, losses, loss_parts)
     decided, turning, best, worst, i = 0, False, 0, 0, trade.first
     book = Book(flow, value, cash, entered, left, nf, last, ready)
     while True:
@@ -267,13 +289,14 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             best, worst = max(best, opens), min(worst, opens)
             break
         count, differs = 0, 0
-        sides = touched(high, low, side * stop, targets, target_parts, losses, loss_parts)
+        sides = touched(high, low, side * stop, top, bottom)
         if goal != FAR or sides:
             count, differs = _within(order, prices, spread, side * stop, left, goal, levels, out, sides)
         dependent += differs
         if count:
             book = _booked(book, fills, i, side, money, out, count)
             flow, value, cash, entered, left, nf, last, ready = book
+            top, bottom = nearest(targets, target_parts, losses, loss_parts)
         if left == 0:
             cash += flow * money.tick_step
             best, worst = _ending(out, count, best, worst)
@@ -289,12 +312,12 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             decided = END
             break
         decided, turning = decided_at(
-            rules, signal[i], leave[i], i - trade.first + 1, side, equity[i] - before, history.last[i + 1]
+            rules, signal[i], leave[i], i - trade.first + 1, side, equity[i] - before, lasts[i + 1]
         )
         value_of = line[i] + (0 if side > 0 else spread) if follows else np.nan
         at_close = side * closes
         level, why = moved(
-            rules, side, trade.ref, trade.step_at, trade.step_to, atr[i], value_of, stop, side * best, at_close,
+            rules, side, ref, step_at, step_to, atr[i], value_of, stop, side * best, at_close,
             at_close, ready,
         )  # fmt: skip
         if why >= 0:

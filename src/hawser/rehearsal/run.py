@@ -140,12 +140,13 @@ class Rehearsal:
             np.empty((batch.TRADES * batch.ROWS, 6)), np.empty((n + batch.TRADES, 3), np.int64), np.full(n, np.nan),
             np.empty((40, 4), np.int64),
         )  # fmt: skip
+        levels = loop.levels_for(self.setup)
         rows, place = batch.table(), batch.Place(0, start, 0, 0, False, 0)
         parts: list[tuple[Array, Array, Array, Array]] = []
         nf = nm = 0
         while place.at >= 0:
             count, place = batch.run_batch(
-                self.history, self.money, self.sizer, self.setup, written, rows, order, place
+                self.history, self.money, self.sizer, self.setup, levels, written, rows, order, place
             )
             if count:
                 whole = rows.whole[:count].copy()

@@ -75,6 +75,7 @@ class Trial:
         none = np.zeros(self.size, np.int8)
         self._of = Rehearsal(bars, Signals(none, none), instrument, account, free)
         self._account, self._rig, self._instrument = account, free, instrument
+        self._levels = loop.levels_for(self._of.setup)
         self._written = loop.Written(
             np.empty((FILLS, 6)), np.empty((self.size + 1, 3), np.int64), np.empty(self.size),
             np.empty((40, 4), np.int64),
@@ -85,12 +86,11 @@ class Trial:
         if not 0 <= start < self.size - 1:
             return "No bar follows this one: there is nothing to trade"
         of, cash = self._of, float(self._account.equity)
-        begun = begin(of.history, of.money, of.sizer, of.setup, side, start, cash)
+        begun = begin(of.history, of.money, of.sizer, of.setup, side, start, cash, self._levels)
         if begun.trade.steps == 0:
             return self._refusal(start, side)
-        levels = (side * begun.levels.targets).tolist()
-        parts = begun.levels.target_parts.tolist()
-        end = loop.play(of.history, of.money, begun.rules, begun.trade, begun.levels, self._written, 0, cash)
+        levels, parts = (side * self._levels.targets).tolist(), self._levels.target_parts.tolist()
+        end = loop.play(of.history, of.money, begun.rules, begun.trade, self._levels, self._written, 0, cash)
         fills, moves = self._written.fills[: end.fills].tolist(), self._written.moves[: end.moves].tolist()
         exits = tuple(Exit(int(row[0]), exit_name(row), row[4]) for row in fills if row[1] < 0)
         why = moves[-1][2] if moves else -1
@@ -112,12 +112,13 @@ class Trial:
         request = SizeRequest(
             instrument=self._instrument, account=self._account, side=side, bid=bid, ask=bid + spread,
             atr=float(history.atr[start]) * tick, basis=basis, stop=rig.stop, targets=rig.target,
+            ladder=rig.ladder,
         )  # fmt: skip
         try:
             sized(request)
         except Refused as refusal:
             return f"No entry from here: {refusal.sentence}"
-        return "No entry from here: an indicator of the rig has no value yet, or its ladder fits no budget."
+        return "No entry from here: an indicator of the rig has no value yet."
 
     def fan(self, side: int, count: int, seed: int) -> Fan:
         """The same from `count` bars drawn at random (all, where there are fewer)."""
@@ -125,7 +126,15 @@ class Trial:
         pool = np.arange(max(0, self.size - 2), dtype=np.int64)
         starts = np.sort(np.random.default_rng(seed).choice(pool, min(count, pool.size), replace=False))
         results, ends = batch.fan(
-            of.history, of.money, of.sizer, of.setup, self._written, side, starts, float(self._account.equity)
+            of.history,
+            of.money,
+            of.sizer,
+            of.setup,
+            self._levels,
+            self._written,
+            side,
+            starts,
+            float(self._account.equity),
         )
         entered = ~np.isnan(results)
         running = entered & (ends[:, 0] == loop.END)

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
-from hawser.core.rules.laying import ATR_TRAIL, COLUMN_TRAIL, NO_TRAIL, Rules, Setup
+from hawser.core.rules.laying import COLUMN_TRAIL, NO_TRAIL, Rules, Setup
 from hawser.core.rules.moving import NO_MOVE, counted, sendable
 from hawser.core.rules.rounding import level_ticks
-from hawser.core.rules.tending import FAR, STOP, TARGET, reached, trail_back
+from hawser.core.rules.tending import FAR, STOP, TARGET, trail_distance
 
 # Why a trade is left at the next open
 SIGNAL, BASKET, TIME = 1, 2, 3
 # Why a stop moved; steps are STEP_1 and on
 BREAK_EVEN, TRAIL, STEP_1 = 0, 1, 10
+NOISE = 1e-3  # ticks; more than rounding to a tick may add
 
 
 @inlined
@@ -38,11 +37,11 @@ def decided_at(
 
 
 @inlined
-def begun(after: float, target: int, excursion: int, ready: int) -> bool:
+def begun(after: int, target: int, excursion: int, ready: int) -> bool:
     """Whether a rule has begun: its target has filled, or the excursion was reached."""
     if target:
         return ready >> target & 1 == 1
-    return reached(excursion, after)
+    return excursion >= after
 
 
 @inlined
@@ -72,12 +71,12 @@ def moved(
         if found != NO_MOVE and side * (found - level) > 0:
             level, why = found, BREAK_EVEN
     for k in range(step_at.size):
-        if reached(excursion, step_at[k]):
+        if excursion >= step_at[k]:
             found = sendable(step_to[k], stop, exit_side, rules.min_stop, side)
             if found != NO_MOVE and side * (found - level) > 0:
                 level, why = found, STEP_1 + k
     if rules.trail != NO_TRAIL and begun(rules.trail_after, rules.trail_target, excursion, ready):
-        candidate = trail_candidate(rules, atr, line, side, best, close)
+        candidate = trail_candidate(rules, atr, line, side, best, close, stop)
         if candidate != NO_MOVE and counted(candidate, stop, rules.trail_step, side):
             found = sendable(candidate, stop, exit_side, rules.min_stop, side)
             if found != NO_MOVE and side * (found - level) > 0:
@@ -86,14 +85,15 @@ def moved(
 
 
 @inlined
-def trail_candidate(rules: Rules, atr: float, line: float, side: int, best: int, close: int) -> int:
-    """The trail's candidate at a close, or NO_MOVE where it has no value; ticks as in `moved`."""
+def trail_candidate(rules: Rules, atr: float, line: float, side: int, best: int, close: int, stop: int) -> int:
+    """The trail's candidate at a close, or NO_MOVE where it has no value or cannot count; ticks as in `moved`."""
     if rules.trail == COLUMN_TRAIL:
-        return NO_MOVE if np.isnan(line) else level_ticks(line - side * rules.trail_offset, side)
-    if rules.trail == ATR_TRAIL and np.isnan(atr):
-        return NO_MOVE
-    anchor = float(close if rules.trail_close else best)
-    return trail_back(anchor, rules.trail, rules.trail_value, rules.trail_base, atr, side)
+        level = line - side * rules.trail_offset
+    else:
+        anchor = float(close if rules.trail_close else best)
+        level = anchor - side * trail_distance(anchor, rules.trail, rules.trail_value, rules.trail_base, atr)
+    # Rounding gives at most 1e-6 of a tick: most candidates are known to be worse before it (NaN: no value).
+    return level_ticks(level, side) if side * (level - stop) >= rules.trail_step - NOISE else NO_MOVE
 
 
 @compiled

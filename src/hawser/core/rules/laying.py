@@ -8,19 +8,17 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-import numpy as np
-
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.core.rules.quantity import commission
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.rounding import ceil_whole, floor_whole
 from hawser.core.rules.targets import steps_through, target_level
 from hawser.core.rules.tending import FAR, away, break_even_at
 
 R, TICKS, PERCENT, ATR = 0, 1, 2, 3  # kinds of a distance
 COLUMN_STOP, MONEY_STOP, LADDER_STOP = 10, 11, 12
 NO_TRAIL, ATR_TRAIL, TICKS_TRAIL, PERCENT_TRAIL, COLUMN_TRAIL = -1, 0, 1, 2, 3
-AT_ONCE = -1e15  # an excursion that every trade has
+AT_ONCE = -(1 << 60)  # an excursion that every trade has
 NEVER = 40  # a target that no trade has
 
 
@@ -39,12 +37,12 @@ class Money(NamedTuple):
 
 
 class Rules(NamedTuple):
-    """A rig's rules for one trade: distances in ticks, levels in ticks. `after`: an excursion in ticks, and a target's
-    number (0: none)."""
+    """A rig's rules for one trade: distances in ticks, levels in ticks. `after`: an excursion in whole ticks, and a
+    target's number (0: none)."""
 
     min_stop: int
     break_even: int  # its level; FAR: no such rule
-    break_even_after: float
+    break_even_after: int
     break_even_target: int
     trail: int
     trail_value: float
@@ -52,7 +50,7 @@ class Rules(NamedTuple):
     trail_close: bool
     trail_offset: float
     trail_step: int
-    trail_after: float
+    trail_after: int
     trail_target: int
     time_bars: int
     basket_stop: float
@@ -128,12 +126,13 @@ def fee(money: Money, steps: int, price: int) -> float:
 
 
 @compiled
-def lay_targets(setup: Setup, side: int, ref: int, r_ticks: int, atr: float, steps: int) -> tuple[Array, Array]:
-    """Levels of the targets (the entry's where one is off) and what each takes of `steps`."""
-    count = setup.target_kind.size
-    levels, parts = np.empty(count, np.int64), np.zeros(count, np.int64)
+def lay_targets(
+    setup: Setup, side: int, ref: int, r_ticks: int, atr: float, steps: int, levels: Array, parts: Array
+) -> None:
+    """Write the levels of the targets (the entry's where one is off) and what each takes of `steps`."""
     share, taken = 0.0, 0
-    for k in range(count):
+    for k in range(setup.target_kind.size):
+        parts[k] = 0
         kind, value = setup.target_kind[k], setup.target_value[k]
         off = value == 0 or setup.target_share[k] == 0
         levels[k] = ref if off else target_level(kind, value, float(ref), float(r_ticks), atr, side)
@@ -143,17 +142,16 @@ def lay_targets(setup: Setup, side: int, ref: int, r_ticks: int, atr: float, ste
         share += setup.target_share[k]
         parts[k] = max(0, steps_through(share, steps) - taken)
         taken += parts[k]
-    return levels, parts
 
 
 @compiled
-def _after(after: float, target: int, r_ticks: int, parts: Array) -> tuple[float, int]:
-    """An activation as an excursion in ticks and a target's number; a merged target waits for the one it went into."""
+def _after(after: float, target: int, r_ticks: int, parts: Array) -> tuple[int, int]:
+    """An activation as an excursion in whole ticks and a target's number; a merged target waits for the one it went into."""
     if target == 0:
-        return (AT_ONCE if math.isnan(after) else after * r_ticks), 0
+        return (AT_ONCE if math.isnan(after) else ceil_whole(after * r_ticks)), 0
     while target <= parts.size and parts[target - 1] == 0:
         target += 1
-    return 0.0, target if target <= parts.size else NEVER
+    return 0, target if target <= parts.size else NEVER
 
 
 @compiled
@@ -177,20 +175,16 @@ def lay_rules(
 
 
 @compiled
-def lay_losses(setup: Setup, side: int, ref: int, r_ticks: int, steps: int) -> tuple[Array, Array]:
-    """Levels of the loss steps, and what each takes of `steps`."""
-    levels, parts = np.empty(setup.loss_r.size, np.int64), np.empty(setup.loss_r.size, np.int64)
+def lay_losses(setup: Setup, side: int, ref: int, r_ticks: int, steps: int, levels: Array, parts: Array) -> None:
+    """Write the levels of the loss steps, and what each takes of `steps`."""
     for k in range(setup.loss_r.size):
         levels[k] = away(ref, -setup.loss_r[k] * r_ticks, side)
         parts[k] = floor_whole(setup.loss_share[k] * steps)
-    return levels, parts
 
 
 @compiled
-def lay_steps(setup: Setup, side: int, ref: int, r_ticks: int, atr: float) -> tuple[Array, Array]:
-    """Where the steps act, as excursions in ticks, and the levels they lead to."""
-    at, to = np.empty(setup.at_kind.size), np.empty(setup.at_kind.size, np.int64)
+def lay_steps(setup: Setup, side: int, ref: int, r_ticks: int, atr: float, at: Array, to: Array) -> None:
+    """Write where the steps act, as excursions in whole ticks, and the levels they lead to."""
     for k in range(setup.at_kind.size):
-        at[k] = distance(setup.at_kind[k], setup.at_value[k], float(ref), float(r_ticks), atr)
+        at[k] = ceil_whole(distance(setup.at_kind[k], setup.at_value[k], float(ref), float(r_ticks), atr))
         to[k] = away(ref, distance(setup.to_kind[k], setup.to_value[k], float(ref), float(r_ticks), atr), side)
-    return at, to

@@ -14,12 +14,6 @@ ADVERSE, FAVOURABLE = 1, 2  # sides of a bar
 FAR = 1 << 60
 
 
-@inlined
-def reached(excursion: int, at: float) -> bool:
-    """Whether an excursion of whole ticks is at or beyond a computed distance."""
-    return excursion >= ceil_whole(at)
-
-
 @compiled
 def break_even_at(ref: int, side: int, offset: float, cost_ticks: float) -> int:
     """The entry, `offset` and costs beyond it, rounded up in the profitable direction."""
@@ -33,15 +27,11 @@ def away(ref: int, distance: float, side: int) -> int:
 
 
 @inlined
-def trail_back(anchor: float, kind: int, value: float, base: float, atr: float, side: int) -> int:
-    """A trail's candidate behind its anchor: kind 0 `base` ticks and `value` ATR, 1 ticks, 2 percent."""
+def trail_distance(anchor: float, kind: int, value: float, base: float, atr: float) -> float:
+    """How far behind its anchor a trail stands, in ticks: kind 0 `base` ticks and `value` ATR, 1 ticks, 2 percent."""
     if kind == 0:
-        distance = base + value * atr
-    elif kind == 1:
-        distance = value
-    else:
-        distance = anchor * value / 100.0
-    return level_ticks(anchor - side * distance, side)
+        return base + value * atr
+    return value if kind == 1 else anchor * value / 100.0
 
 
 @inlined
@@ -96,18 +86,22 @@ def _favourable(opens: int, high: int, levels: Array, parts: Array, left: int, o
 
 
 @compiled
-def touched(
-    high: int, low: int, stop: int, targets: Array, target_parts: Array, losses: Array, loss_parts: Array
-) -> int:
-    """Which sides a bar reaches where something may fill, as bits: ADVERSE, FAVOURABLE. Most bars reach nothing."""
-    sides = ADVERSE if low <= stop else 0
-    for k in range(losses.size):
-        if loss_parts[k] > 0 and low <= losses[k]:
-            sides |= ADVERSE
+def nearest(targets: Array, target_parts: Array, losses: Array, loss_parts: Array) -> tuple[int, int]:
+    """The nearest target and the nearest loss step that have still something to take (FAR, -FAR: none)."""
+    top, bottom = FAR, -FAR
     for k in range(targets.size):
-        if target_parts[k] > 0 and high >= targets[k]:
-            sides |= FAVOURABLE
-    return sides
+        if target_parts[k] > 0:
+            top = min(top, targets[k])
+    for k in range(losses.size):
+        if loss_parts[k] > 0:
+            bottom = max(bottom, losses[k])
+    return top, bottom
+
+
+@inlined
+def touched(high: int, low: int, stop: int, top: int, bottom: int) -> int:
+    """Which sides a bar reaches where something may fill, as bits: ADVERSE, FAVOURABLE. Most bars reach nothing."""
+    return (ADVERSE if low <= max(stop, bottom) else 0) | (FAVOURABLE if high >= top else 0)
 
 
 @compiled
