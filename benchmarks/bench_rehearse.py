@@ -103,7 +103,8 @@ def c_pass(folder: Path, one: Rehearsal) -> tuple[float, int]:
     function = ctypes.CDLL(str(library))["pass"]
     function.restype = ctypes.c_int64
     history, equity = one.history, np.empty(BARS)
-    columns = (history.open, history.high, history.low, history.close, history.spread, history.signal, history.atr)
+    signal = history.signal.astype(np.int64)
+    columns = (history.open, history.high, history.low, history.close, history.spread, signal, history.atr)
     pointers = [column.ctypes.data_as(ctypes.c_void_p) for column in columns]
     figures = [ctypes.c_double(value) for value in (one.money.tick_step, 0.025, 0.05)]
     trades = 0

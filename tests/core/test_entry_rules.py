@@ -15,7 +15,7 @@ from hawser.core.errors import BadInput, Refused
 from hawser.core.rules.ladders import ladder_most, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.laying import Money
 from hawser.core.rules.sizes import ALL, AtStop, Limits, cap_steps
-from hawser.core.rules.tending import ADVERSE, FAVOURABLE, PESSIMISTIC, STOP, TARGET, inside, touched
+from hawser.core.rules.tending import ADVERSE, FAVOURABLE, PESSIMISTIC, STOP, TARGET, inside, nearest, touched
 from madeup import pair
 
 NOON = 20_000 * DAY + 12 * HOUR
@@ -150,7 +150,7 @@ def test_a_bar_that_touches_nothing_fills_nothing():
     out = np.empty((40, 4), np.int64)
     for high, low in ((119, 101), (120, 101), (119, 100), (125, 95)):
         count = inside(PESSIMISTIC, 110, high, low, 100, 10, targets, parts.copy(), none, none, out)
-        sides = touched(high, low, 100, targets, parts, none, none)
+        sides = touched(high, low, 100, *nearest(targets, parts, none, none))
         assert bool(count) == bool(sides)
         assert sides == (ADVERSE if low <= 100 else 0) + (FAVOURABLE if high >= 120 else 0)
         assert {int(row[0]) for row in out[:count]} <= {STOP, TARGET}

@@ -5,6 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hawser.core.rules import moving, stops, targets, tending
+from hawser.core.rules.rounding import level_ticks
 
 SIDES = st.sampled_from([1, -1])
 TICKS = st.integers(1_000, 200_000)
@@ -88,8 +89,8 @@ def test_shares_that_add_up_take_all():
 
 
 def test_trail_by_hand():
-    assert tending.trail_back(61545.0, 0, 3.0, 0.0, 145.0, 1) == 61110
-    assert tending.trail_back(61545.0, 0, 3.0, 10.0, 145.5, -1) == 61992
+    assert level_ticks(61545.0 - tending.trail_distance(61545.0, 0, 3.0, 0.0, 145.0), 1) == 61110
+    assert level_ticks(61545.0 + tending.trail_distance(61545.0, 0, 3.0, 10.0, 145.5), -1) == 61992
     assert moving.counted(61110, 61100, 10, 1)
     assert not moving.counted(61109, 61100, 10, 1)
     assert not moving.counted(61100, 61100, 0, 1)

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from hawser.core.borrowing import borrowed
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.core.rules.closing import follow_on
@@ -44,10 +45,14 @@ def table() -> Table:
 
 
 @compiled
-def _signal(history: History, at: int) -> int:
-    """The next bar from `at` on whose close has a signal; the length of the history where there is none."""
-    while at < history.signal.size and history.signal[at] == 0:
+def _signal(history: History, at: int, equity: Array, cash: float) -> int:
+    """The next bar from `at` on whose close has a signal; the length of the history where there is none. Up to there
+    no position is held: equity is the cash."""
+    begun, signal = at, history.signal
+    while at < signal.size and signal[at] == 0:
         at += 1
+    for bar in range(begun, min(at + 1, signal.size)):
+        equity[bar] = cash
     return at
 
 
@@ -64,14 +69,17 @@ def run_batch(
     place: Place,
 ) -> tuple[int, Place]:
     """Play trades from `place` on; returns how many, and where the run stands then (`at` -1: at its end)."""
+    history, setup, levels, written, rows = (
+        borrowed(history), borrowed(setup), borrowed(levels), borrowed(written), borrowed(rows),
+    )  # fmt: skip
     at, cash, side, decided, follows, chain = place
     n, count, nf, nm = history.close.size, 0, 0, 0
     while count < TRADES:
         if side == 0:
-            decided, follows, chain = _signal(history, at), False, 0
+            decided, follows, chain = _signal(history, at, written.equity, cash), False, 0
             if decided >= n - 1:
                 return count, Place(-1, cash, 0, 0, False, 0)
-            side = history.signal[decided]
+            side = int(history.signal[decided])
         first = decided + 1
         if first >= n:
             return count, Place(-1, cash, 0, 0, False, 0)
@@ -124,6 +132,7 @@ def fan(
 ) -> tuple[Array, Array]:
     """One trade from each of `starts` (bars at whose close it is decided), each by itself: results in R (NaN: no
     entry), and rows of how it ended, its last fill's kind, why its stop moved last (-1: never)."""
+    history, setup, levels, written = borrowed(history), borrowed(setup), borrowed(levels), borrowed(written)
     results, ends = np.full(starts.size, np.nan), np.zeros((starts.size, 3), np.int64)
     for k in range(starts.size):
         if starts[k] + 1 >= history.close.size:

@@ -85,7 +85,7 @@ def _budget(sizer: Sizer, equity: float) -> float:
     return sizer.percent / 100.0 * basis
 
 
-@compiled
+@inlined
 def _at_stop(money: Money, ref: int, stop: int) -> AtStop:
     loss = abs(ref - stop) + money.entry_slip + money.exit_slip
     return AtStop(
@@ -94,7 +94,7 @@ def _at_stop(money: Money, ref: int, stop: int) -> AtStop:
     )  # fmt: skip
 
 
-@compiled
+@inlined
 def _initial_stop(
     history: History, setup: Setup, money: Money, given: int, side: int, decided: int, ref: int, spread: int
 ) -> int:
@@ -116,7 +116,7 @@ def _initial_stop(
     return stop_level(setup.stop, setup.stop_value, float(ref), history.atr[decided], side)
 
 
-@compiled
+@inlined
 def _steps(sizer: Sizer, setup: Setup, money: Money, given: int, equity: float, atr: float, at_stop: AtStop) -> int:
     """The quantity after every cap; 0 where it is refused."""
     asked = given
@@ -167,7 +167,7 @@ def _mirror(side: int, levels: Array) -> None:
         levels[k] *= side
 
 
-@compiled
+@inlined
 def _wrong_target(setup: Setup, side: int, ref: int) -> bool:
     """Whether a target at a price lies on the wrong side of the entry."""
     for k in range(setup.target_kind.size):

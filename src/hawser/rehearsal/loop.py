@@ -137,7 +137,7 @@ def _differs(first: Array, n: int, second: Array, m: int) -> bool:
     return False
 
 
-@compiled
+@inlined
 def _mirrored(opens: int, high: int, low: int, close: int, spread: int, side: int) -> tuple[int, int, int, int]:
     """Open, high, low and close of a bar on the exit side, mirrored."""
     if side > 0:
@@ -145,7 +145,7 @@ def _mirrored(opens: int, high: int, low: int, close: int, spread: int, side: in
     return -(opens + spread), -(low + spread), -(high + spread), -(close + spread)
 
 
-@compiled
+@inlined
 def _within(
     order: int,
     prices: tuple[int, int, int, int],
@@ -186,13 +186,13 @@ def _within(
     ), differs
 
 
-@compiled
+@inlined
 def _write(fills: Array, n: int, bar: int, way: int, what: int, number: int, price: float, steps: int) -> int:
     fills[n, 0], fills[n, 1], fills[n, 2], fills[n, 3], fills[n, 4], fills[n, 5] = bar, way, what, number, price, steps
     return n + 1
 
 
-@compiled
+@inlined
 def _move(moves: Array, n: int, bar: int, level: int, why: int) -> int:
     moves[n, 0], moves[n, 1], moves[n, 2] = bar, level, why
     return n + 1
@@ -212,7 +212,7 @@ class Book(NamedTuple):
     ready: int
 
 
-@compiled
+@inlined
 def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Array, count: int) -> Book:
     """One bar's fills, written down and counted."""
     flow, value, cash, entered, left, nf, last, ready = book
@@ -235,7 +235,7 @@ def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Arra
     return Book(flow, value, cash, entered, left, nf, last, ready)
 
 
-@compiled
+@inlined
 def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
     """The best and worst with an ending bar's exits, which is all that counts of it."""
     for row in range(count):

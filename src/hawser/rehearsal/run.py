@@ -12,7 +12,6 @@ import numpy as np
 from hawser.core.account import Account
 from hawser.core.bars import Bars, span_of
 from hawser.core.columns import atr_column, stop_column, trail_column
-from hawser.core.compiled import compiled
 from hawser.core.errors import BadInput
 from hawser.core.fx import convert
 from hawser.core.hours import last_bars
@@ -124,8 +123,8 @@ class Rehearsal:
             stops = [stop_column(rig.stop, bars, side, simple) / tick for side in (1, -1)]
         whole = [np.rint(column / tick).astype(np.int64) for column in (bars.open, bars.high, bars.low, bars.close)]
         self.history = loop.History(
-            bars.time, *whole, np.rint(spread).astype(np.int64), signals.signal.astype(np.int64),
-            signals.leave.astype(np.int64),
+            bars.time, *whole, np.rint(spread).astype(np.int64), signals.signal.astype(np.int8),
+            signals.leave.astype(np.int8),
             atr_column(bars, rig.atr_length, simple) / tick, *trails, *stops,
             leave_before(rig, instrument, bars.time, span),
         )  # fmt: skip
@@ -137,7 +136,7 @@ class Rehearsal:
         """Play every trade; `progress` is told the bar reached, and may raise to give up."""
         n, start = self.time.size, float(self.account.equity)
         written = loop.Written(
-            np.empty((batch.TRADES * batch.ROWS, 6)), np.empty((n + batch.TRADES, 3), np.int64), np.full(n, np.nan),
+            np.empty((batch.TRADES * batch.ROWS, 6)), np.empty((n + batch.TRADES, 3), np.int64), np.empty(n),
             np.empty((40, 4), np.int64),
         )  # fmt: skip
         levels = loop.levels_for(self.setup)
@@ -157,25 +156,14 @@ class Rehearsal:
                 parts.append((whole, rows.money[:count].copy(), fills.copy(), moves.copy()))
             if progress is not None:
                 progress(n if place.at < 0 else int(place.at))
-        joined = [np.concatenate(column) for column in zip(*parts, strict=True)] if parts else _nothing()
-        _fill_equity(written.equity, start)
+        columns = list(zip(*parts, strict=True)) or [(one,) for one in _nothing()]
+        joined = [column[0] if len(column) == 1 else np.concatenate(column) for column in columns]
         table = batch.Table(joined[0], joined[1])
         return Outcome(table, joined[2], joined[3], written.equity, start, float(place.cash))
 
 
 def _nothing() -> list[Array]:
     return [np.empty((0, 16), np.int64), np.empty((0, 2)), np.empty((0, 6)), np.empty((0, 3), np.int64)]
-
-
-@compiled
-def _fill_equity(equity: Array, start: float) -> None:
-    """Where no position was held equity stands where the last trade left it."""
-    last = start
-    for i in range(equity.size):
-        if np.isnan(equity[i]):
-            equity[i] = last
-        else:
-            last = equity[i]
 
 
 DECIDED = {closing.SIGNAL: "signal", closing.BASKET: "basket", closing.TIME: "time", loop.END: "end"}

@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from hawser.core.compiled import compiled
+from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.quantity import commission
 from hawser.core.rules.rounding import ceil_whole, floor_whole
@@ -125,7 +125,7 @@ def fee(money: Money, steps: int, price: int) -> float:
     )
 
 
-@compiled
+@inlined
 def lay_targets(
     setup: Setup, side: int, ref: int, r_ticks: int, atr: float, steps: int, levels: Array, parts: Array
 ) -> None:
@@ -146,7 +146,7 @@ def lay_targets(
 
 @compiled
 def _after(after: float, target: int, r_ticks: int, parts: Array) -> tuple[int, int]:
-    """An activation as an excursion in whole ticks and a target's number; a merged target waits for the one it went into."""
+    """An activation as an excursion in ticks and a target's number; a merged target waits for the one it went into."""
     if target == 0:
         return (AT_ONCE if math.isnan(after) else ceil_whole(after * r_ticks)), 0
     while target <= parts.size and parts[target - 1] == 0:
@@ -154,7 +154,7 @@ def _after(after: float, target: int, r_ticks: int, parts: Array) -> tuple[int, 
     return 0, target if target <= parts.size else NEVER
 
 
-@compiled
+@inlined
 def lay_rules(
     setup: Setup, money: Money, side: int, ref: int, r_ticks: int, steps: int, parts: Array, cash: float
 ) -> Rules:
@@ -174,7 +174,7 @@ def lay_rules(
     )  # fmt: skip
 
 
-@compiled
+@inlined
 def lay_losses(setup: Setup, side: int, ref: int, r_ticks: int, steps: int, levels: Array, parts: Array) -> None:
     """Write the levels of the loss steps, and what each takes of `steps`."""
     for k in range(setup.loss_r.size):
@@ -182,7 +182,7 @@ def lay_losses(setup: Setup, side: int, ref: int, r_ticks: int, steps: int, leve
         parts[k] = floor_whole(setup.loss_share[k] * steps)
 
 
-@compiled
+@inlined
 def lay_steps(setup: Setup, side: int, ref: int, r_ticks: int, atr: float, at: Array, to: Array) -> None:
     """Write where the steps act, as excursions in whole ticks, and the levels they lead to."""
     for k in range(setup.at_kind.size):
