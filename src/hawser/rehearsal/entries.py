@@ -206,10 +206,11 @@ def begin(
                 at_stop.unit_money, at_stop.per_unit, at_stop.per_notional, at_stop.minimum,
             )  # fmt: skip
     r_ticks = abs(ref - stop)
-    lay_targets(setup, side, ref, r_ticks, atr, steps, levels.targets, levels.target_parts)
-    lay_losses(setup, side, ref, r_ticks, steps, levels.losses, levels.loss_parts)
-    lay_steps(setup, side, ref, r_ticks, atr, levels.step_at, levels.step_to)
+    if steps > 0:
+        lay_targets(setup, side, ref, r_ticks, atr, steps, levels.targets, levels.target_parts)
+        lay_losses(setup, side, ref, r_ticks, steps, levels.losses, levels.loss_parts)
+        lay_steps(setup, side, ref, r_ticks, atr, levels.step_at, levels.step_to)
+        _mirror(side, levels.targets)
+        _mirror(side, levels.losses)
     rules = lay_rules(setup, money, side, ref, r_ticks, max(1, steps), levels.target_parts, cash)
-    _mirror(side, levels.targets)
-    _mirror(side, levels.losses)
     return Begun(Trade(side, first, ref, steps, stop), rules, risk)
