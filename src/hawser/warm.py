@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import time
 
-from hawser.service.prime import prime_rules, prime_trials
+from hawser.service.prime import prime_rehearsal, prime_rules, prime_trials
 
 if __name__ == "__main__":
     started = time.perf_counter()
     prime_rules()
     prime_trials()
+    prime_rehearsal()
     print(f"Rules compiled in {time.perf_counter() - started:.1f} s")

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
-from collections.abc import Iterator
 from contextlib import ExitStack
 from pathlib import Path
-from typing import Any, Protocol
+from typing import IO, Any, Protocol
 
 import numpy as np
 
@@ -18,23 +15,18 @@ from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.formats.atomic import written
 
-TRADES = (
-    "id", "side", "signal_time", "entry_time", "exit_time", "entry", "qty", "initial_stop", "planned_risk", "net", "r",
-    "mae_r", "mfe_r", "exit_reason",
-)  # fmt: skip
-FILLS = ("trade", "time", "action", "reason", "price", "qty", "commission")
-STOPS = ("trade", "time", "level", "reason")
-Row = tuple[object, ...]
+CHUNK = 1 << 17  # lines
+Column = Array | tuple[list[str], Array]  # an array, or texts and which of them each row has
 
 
 class Tables(Protocol):
-    """What a rehearsal gives to be written."""
+    """What a rehearsal gives to be written: columns by their names."""
 
-    def trades(self) -> Iterator[Row]: ...
+    def trades(self) -> dict[str, Column]: ...
 
-    def fills(self) -> Iterator[Row]: ...
+    def fills(self) -> dict[str, Column]: ...
 
-    def stops(self) -> Iterator[Row]: ...
+    def stops(self) -> dict[str, Column]: ...
 
     def equity(self) -> tuple[Array, Array]: ...
 
@@ -47,21 +39,41 @@ def instants(times: Array) -> list[str]:
     return [f"{text.rstrip('0').rstrip('.')}Z" for text in np.datetime_as_string(moments, unit="ns").tolist()]
 
 
-def _equity(times: Array, values: Array) -> bytes:
-    """One line for each bar, of which there may be millions."""
+def _write_equity(file: IO[bytes], times: Array, values: Array) -> None:
+    """One line for each bar, of which there may be millions: some at a time."""
     import pyarrow as pa
     import pyarrow.compute as pc
+
+    file.write(b"time,equity\n")
+    whole = not (times % SECOND).any()
+    for at in range(0, times.size, CHUNK):
+        part = times[at : at + CHUNK]
+        if whole:
+            plain = pc.cast(pa.array(part // SECOND, pa.timestamp("s")), pa.string())
+            texts = pc.binary_join_element_wise(pc.replace_substring(plain, " ", "T"), "", "Z")
+        else:
+            texts = pa.array(instants(part))
+        _write_lines(file, {"time": texts, "equity": values[at : at + CHUNK]})
+
+
+def _write_table(file: IO[bytes], columns: dict[str, Column]) -> None:
+    import pyarrow as pa
+
+    def whole(column: Column) -> Any:
+        if not isinstance(column, tuple):
+            return column
+        texts, at = column
+        return pa.DictionaryArray.from_arrays(pa.array(at, pa.int64()), pa.array(texts, pa.string())).cast(pa.string())
+
+    file.write(",".join(columns).encode() + b"\n")
+    _write_lines(file, {name: whole(column) for name, column in columns.items()})
+
+
+def _write_lines(file: IO[bytes], columns: dict[str, Any]) -> None:
+    import pyarrow as pa
     from pyarrow import csv as pa_csv
 
-    if (times % SECOND).any():
-        texts = pa.array(instants(times))
-    else:
-        plain = pc.cast(pa.array(times // SECOND, pa.timestamp("s")), pa.string())
-        texts = pc.binary_join_element_wise(pc.replace_substring(plain, " ", "T"), "", "Z")
-    file = io.BytesIO()
-    options = pa_csv.WriteOptions(include_header=False, quoting_style="none")
-    pa_csv.write_csv(pa.table({"time": texts, "equity": values}), file, options)
-    return b"time,equity\n" + file.getvalue()
+    pa_csv.write_csv(pa.table(columns), file, pa_csv.WriteOptions(include_header=False, quoting_style="none"))
 
 
 def price_text(instrument: Instrument, ticks: float) -> str:
@@ -77,12 +89,7 @@ def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> Non
     except OSError as error:
         raise BadInput("unwritable", f"{folder}: cannot be made ({error.strerror})") from None
     with ExitStack() as places:
-        for name, rows in (
-            ("trades", [TRADES, *tables.trades()]), ("fills", [FILLS, *tables.fills()]),
-            ("stops", [STOPS, *tables.stops()]),
-        ):  # fmt: skip
-            text = io.StringIO(newline="")
-            csv.writer(text, lineterminator="\n").writerows(rows)
-            places.enter_context(written(folder / f"{name}.csv")).write(text.getvalue().encode())
-        places.enter_context(written(folder / "equity.csv")).write(_equity(*tables.equity()))
+        for name, columns in (("trades", tables.trades()), ("fills", tables.fills()), ("stops", tables.stops())):
+            _write_table(places.enter_context(written(folder / f"{name}.csv")), columns)
+        _write_equity(places.enter_context(written(folder / "equity.csv")), *tables.equity())
         places.enter_context(written(folder / "report.json")).write(json.dumps(report, indent=1).encode() + b"\n")

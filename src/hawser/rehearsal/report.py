@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from hawser.core.clock import DAY
+from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.rehearsal.run import Outcome
 
@@ -53,18 +54,26 @@ def report(outcome: Outcome, time: Array, order: str, days_per_year: int, nets: 
 def drawdown(equity: Array, time: Array, start: float) -> tuple[float, float, float]:
     """The deepest fall of the bar-close equity below its peak, in money and in percent of that peak, and the days of
     the longest stretch under water, from the last bar at the peak."""
-    peak = np.maximum.accumulate(np.maximum(equity, start))
-    below = peak - equity
-    percent = below / peak * 100
-    under = equity < peak
-    bars = np.arange(equity.size)
-    since = np.maximum.accumulate(np.where(under, -1, bars))  # the last bar at the peak; the first where it never was
-    # A stretch lasts to the bar that is at the peak again, else to the last bar.
-    again = np.append(np.minimum.accumulate(np.where(under, equity.size, bars)[::-1])[::-1], equity.size)
-    ends = np.minimum(again[:-1], equity.size - 1)
-    stretch = np.where(under, time[ends] - time[np.maximum(since, 0)], 0)
-    longest = int(stretch.max())
-    return float(below.max()), float(percent.max()), longest / DAY
+    deepest, percent, longest = _drawdown(equity, time, start)
+    return deepest, percent, longest / DAY
+
+
+@compiled
+def _drawdown(equity: Array, time: Array, start: float) -> tuple[float, float, int]:
+    """One pass: at a million bars every array beside the two would be eight megabytes."""
+    peak, deepest, percent = start, 0.0, 0.0
+    since, longest, under = 0, 0, False  # the last bar at the peak; the first where there was none
+    for bar in range(equity.size):
+        peak = max(peak, equity[bar])
+        below = peak - equity[bar]
+        if below > 0 or under:  # a stretch lasts to the bar that is at the peak again, else to the last bar
+            longest = max(longest, time[bar] - time[since])
+        under = below > 0
+        if under:
+            deepest, percent = max(deepest, below), max(percent, below / peak * 100)
+        else:
+            since = bar
+    return deepest, percent, longest
 
 
 def sharpe(equity: Array, time: Array, days_per_year: int) -> float | None:

@@ -1,67 +1,121 @@
-"""An outcome as rows of trades, fills, stops and equity, prices and quantities with the instrument's digits."""
+"""An outcome as columns of trades, fills, stops and equity, prices and quantities with the instrument's digits.
+
+A column is an array, or texts and which of them each row has: there are far fewer texts than rows.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
 import numpy as np
 
+from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.core.rules.closing import move_name
-from hawser.core.rules.quantity import commission
+from hawser.core.rules.laying import Money, fee
 from hawser.rehearsal import batch
 from hawser.rehearsal.run import Outcome, Rehearsal, exit_name
 
-Row = tuple[object, ...]
+Column = Array | tuple[list[str], Array]
+FIRST_ENTRY, KINDS = 9000, 100  # a fill's reason as a number: what it was, and its own number
+
+
+@compiled
+def _fees(money: Money, steps: Array, prices: Array) -> Array:
+    out = np.empty(steps.size)
+    for k in range(steps.size):
+        out[k] = fee(money, steps[k], prices[k])
+    return out
+
+
+def _picked(values: Array, text: Callable[[Array], list[str]]) -> Column:
+    """Each different value's text, made once."""
+    different, at = np.unique(values, return_inverse=True)
+    return text(different), at
 
 
 class OutcomeTables:
-    """Rows of one outcome; `moments` writes times, `price` a price in ticks."""
+    """Columns of one outcome by name; `moments` writes times, `price` a price in ticks."""
 
     def __init__(
         self, rehearsal: Rehearsal, outcome: Outcome, moments: Callable[[Array], list[str]],
         price: Callable[[float], str],
     ) -> None:  # fmt: skip
-        self._of, self._outcome, self._price = rehearsal, outcome, price
-        rows, fills, moves = outcome.rows.whole, outcome.fills, outcome.moves
-        told = (rows[:, batch.DECIDED], rows[:, batch.FIRST], rows[:, batch.LAST], fills[:, 0], moves[:, 0])
-        bars = np.unique(np.concatenate([column.astype(np.int64) for column in told]))
-        self._moments = dict(zip(bars.tolist(), moments(rehearsal.time[bars]), strict=True))
+        self._of, self._outcome, self._moments, self._price = rehearsal, outcome, moments, price
+        self._rows = outcome.rows.whole
+        self._number = np.arange(1, len(self._rows) + 1)
 
-    def _at(self, bar: int) -> str:
-        return self._moments[bar]
+    def _at(self, bars: Array) -> Column:
+        return _picked(bars.astype(np.int64), lambda one: self._moments(self._of.time[one]))
 
-    def trades(self) -> Iterator[Row]:
-        of = self._of.instrument
-        for one in self._outcome.trades:
-            ref = one.side * one.ref
-            mae, mfe = max(0, ref - one.worst) / one.r_ticks, max(0, one.best - ref) / one.r_ticks
-            yield (
-                one.number, "long" if one.side > 0 else "short", self._at(one.decided), self._at(one.first),
-                self._at(one.last), self._price(one.fills[0][4]), of.qty(one.steps), of.price(one.stop),
-                one.planned_risk, one.net, one.net / one.planned_risk, mae, mfe, one.end,
-            )  # fmt: skip
+    def _prices(self, ticks: Array) -> Column:
+        return _picked(ticks, lambda one: [self._price(value) for value in one.tolist()])
 
-    def fills(self) -> Iterator[Row]:
-        of, money = self._of.instrument, self._of.money
-        for one in self._outcome.trades:
-            for row in one.fills:
-                bar, way, price, steps = int(row[0]), int(row[1]), float(row[4]), int(row[5])
-                fee = commission(
-                    steps * money.step, price * money.tick, money.unit_money, money.per_unit, money.per_notional,
-                    money.minimum,
-                )  # fmt: skip
-                first = way > 0 and int(row[2]) == 0
-                reason = one.reason if first else exit_name(row)
-                action = "entry" if way > 0 else "exit"
-                yield one.number, self._at(bar), action, reason, self._price(price), of.qty(steps), fee
+    def _levels(self, ticks: Array) -> Column:
+        return _picked(ticks.astype(np.int64), lambda one: [self._of.instrument.price(value) for value in one.tolist()])
 
-    def stops(self) -> Iterator[Row]:
-        initial = "ladder" if self._of.rig.ladder is not None else "initial"
-        for one in self._outcome.trades:
-            yield one.number, self._at(one.first), self._of.instrument.price(one.stop), initial
-            for bar, level, why in one.moves:
-                yield one.number, self._at(bar), self._of.instrument.price(level), move_name(why)
+    def _quantities(self, steps: Array) -> Column:
+        return _picked(steps.astype(np.int64), lambda one: [self._of.instrument.qty(value) for value in one.tolist()])
+
+    def _reasons(self, fills: Array, follows: Array) -> Column:
+        """Why each of `fills` was made; `follows`: whether their trades are follow-ons."""
+        what = fills[:, 2].astype(np.int64)
+        first = (fills[:, 1] > 0) & (what == 0)
+        codes = np.where(first, FIRST_ENTRY + follows, what * KINDS + fills[:, 3].astype(np.int64))
+        entries = {FIRST_ENTRY: "signal", FIRST_ENTRY + 1: "follow_on"}
+
+        def named(one: Array) -> list[str]:
+            return [entries.get(code) or exit_name([0, 0, code // KINDS, code % KINDS]) for code in one.tolist()]
+
+        return _picked(codes, named)
+
+    def trades(self) -> dict[str, Column]:
+        rows, fills, money = self._rows, self._outcome.fills, self._outcome.rows.money
+        side, ref, stop = rows[:, batch.SIDE], rows[:, batch.REF], rows[:, batch.STOP_AT]
+        r_ticks, mirrored = np.abs(ref - stop), side * ref
+        risk, net = money[:, batch.RISK], money[:, batch.NET]
+        entered = np.where(fills[:, 1] > 0, fills[:, 5], 0.0)
+        begins = rows[:, batch.FILL_FROM]
+        whole = np.add.reduceat(entered, begins) if len(rows) else entered
+        ending = fills[rows[:, batch.FILL_TO] - 1]
+        return {
+            "id": self._number, "side": (["short", "long"], (side > 0).astype(np.int64)),
+            "signal_time": self._at(rows[:, batch.DECIDED]), "entry_time": self._at(rows[:, batch.FIRST]),
+            "exit_time": self._at(rows[:, batch.LAST]), "entry": self._prices(fills[begins, 4]),
+            "qty": self._quantities(whole), "initial_stop": self._levels(stop), "planned_risk": risk, "net": net,
+            "r": net / risk, "mae_r": np.maximum(0, mirrored - rows[:, batch.WORST]) / r_ticks,
+            "mfe_r": np.maximum(0, rows[:, batch.BEST] - mirrored) / r_ticks,
+            "exit_reason": self._reasons(ending, np.zeros(len(rows), np.int64)),
+        }  # fmt: skip
+
+    def fills(self) -> dict[str, Column]:
+        rows, fills = self._rows, self._outcome.fills
+        of = np.repeat(self._number, rows[:, batch.FILL_TO] - rows[:, batch.FILL_FROM])
+        return {
+            "trade": of, "time": self._at(fills[:, 0]),
+            "action": (["exit", "entry"], (fills[:, 1] > 0).astype(np.int64)),
+            "reason": self._reasons(fills, rows[of - 1, batch.FOLLOWS]), "price": self._prices(fills[:, 4]),
+            "qty": self._quantities(fills[:, 5]), "commission": _fees(self._of.money, fills[:, 5], fills[:, 4]),
+        }  # fmt: skip
+
+    def stops(self) -> dict[str, Column]:
+        """The initial stop of each trade, and behind it the moves of that trade."""
+        rows, moves = self._rows, self._outcome.moves
+        of = np.repeat(self._number - 1, rows[:, batch.MOVE_TO] - rows[:, batch.MOVE_FROM])
+        table = np.empty((len(rows) + len(moves), 4), np.int64)
+        first = rows[:, [batch.FIRST, batch.STOP_AT]]
+        initial = np.column_stack([self._number, first, np.full(len(rows), -1)])
+        table[rows[:, batch.MOVE_FROM] + self._number - 1] = initial
+        table[np.arange(len(moves)) + of + 1] = np.column_stack([of + 1, moves])
+        begins = "ladder" if self._of.rig.ladder is not None else "initial"
+
+        def named(one: Array) -> list[str]:
+            return [begins if why < 0 else move_name(why) for why in one.tolist()]
+
+        return {
+            "trade": table[:, 0], "time": self._at(table[:, 1]), "level": self._levels(table[:, 2]),
+            "reason": _picked(table[:, 3], named),
+        }  # fmt: skip
 
     def equity(self) -> tuple[Array, Array]:
         """Times (UTC ns) and equity at each bar's close."""

@@ -25,7 +25,7 @@ from hawser.core.rules.closing import begun, decided_at, follow_on, moved
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.rounding import floor_whole
 from hawser.core.rules.targets import steps_through
-from hawser.core.rules.tending import STOP
+from hawser.core.rules.tending import PESSIMISTIC, STOP
 from hawser.core.sizing import SizeRequest, sized
 from hawser.core.typed import read_stop
 
@@ -101,6 +101,27 @@ def prime_trials() -> None:
     """Load what a trial needs, which is more than the rest together; not on a thread that somebody waits for."""
     from hawser.rehearsal.trial import Trial
 
+    trial = Trial(*_made_up())
+    for side in (1, -1):
+        trial.one(20, side)
+        trial.fan(side, 5, 1)
+
+
+def prime_rehearsal() -> None:
+    """A whole rehearsal with its report, for the cache alone."""
+    from hawser.rehearsal.report import report
+    from hawser.rehearsal.run import Rehearsal, Signals
+    from hawser.rehearsal.tables import OutcomeTables
+
+    bars, instrument, account, rig = _made_up()
+    signal = (np.arange(60) % 9 == 5).astype(np.int8)
+    rehearsal = Rehearsal(bars, Signals(signal, np.zeros_like(signal)), instrument, account, rig)
+    outcome = rehearsal.run(PESSIMISTIC)
+    report(outcome, rehearsal.time, "pessimistic", 252, (0.0, 0.0))
+    OutcomeTables(rehearsal, outcome, lambda times: [str(time) for time in times.tolist()], str).fills()
+
+
+def _made_up() -> tuple[Bars, Instrument, Account, Rig]:
     time, steps = np.arange(60, dtype=np.int64) * MINUTE, np.arange(60) % 7
     close = 100.0 + steps
     bars = Bars(time, close, close + 2.0, close - 2.0, close, np.full(60, 1.0))
@@ -110,7 +131,4 @@ def prime_trials() -> None:
     )  # fmt: skip
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=0.5))
     rig = Rig(stop=StopRule(bars=3), target=(TargetRule(share=0.5, r=1.0),), trail=Trail(bars=2))
-    trial = Trial(bars.mapped(_read_only), instrument, account, rig)
-    for side in (1, -1):
-        trial.one(20, side)
-        trial.fan(side, 5, 1)
+    return bars.mapped(_read_only), instrument, account, rig
