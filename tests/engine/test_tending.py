@@ -229,9 +229,36 @@ def test_a_halt_or_a_closed_guard_keeps_a_follow_on_out():
     again = opened(follow_on=FollowOn(1))
     taken(again, "stop", 0, 104)
     again.do(ev.VenueDown, why="lost")
-    found = again.do(ev.TimerFired, name=f"follow:{again.trade.id}")
-    assert not of(found, cm.Submit)
-    assert "link_down" in codes(found)
+    assert not again.do(ev.TimerFired, name=f"follow:{again.trade.id}")
+
+
+@pytest.mark.parametrize(("away_s", "sent", "told"), [(60, 1, "follow_on"), (16 * 60, 0, "lapsed")])
+def test_what_was_to_follow_comes_once_the_two_sides_agree_again_unless_a_bar_has_passed(away_s, sent, told):
+    hand = opened(follow_on=FollowOn(1))
+    taken(hand, "stop", 0, 104)
+    first = hand.trade
+    hand.do(ev.VenueDown, why="lost")
+    hand.do(ev.TimerFired, name=f"follow:{first.id}")
+    hand.now += away_s * SECOND
+    hand.quote(61230, 61242)
+    hand.do(ev.VenueUp)
+    hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
+    timers = [one.name for one in of(hand.holdings(), cm.StartTimer)]
+    assert f"follow:{first.id}" in timers
+    found = hand.do(ev.TimerFired, name=f"follow:{first.id}")
+    assert len(of(found, cm.Submit)) == sent
+    assert told in codes(found)
+    assert not hand.do(ev.TimerFired, name=f"follow:{first.id}")  # once
+
+
+def test_a_basket_at_the_minute_s_end_needs_no_quote_in_that_second():
+    hand = opened(basket=Basket(target=Amount(money=100.0), basis="minute_end"))
+    hand.quote(61440, 61452)  # more than enough, in the middle of a minute
+    assert not hand.trade.leave_why
+    sent = of(hand.later(60), cm.Submit)
+    assert [one.role for one in sent] == ["close"]
+    assert hand.now // MINUTE - hand.trade.minute_at // MINUTE in (0, 1)
+    assert hand.trade.minute_at % MINUTE == 59 * SECOND
 
 
 def test_another_rig_never_loosens_and_its_rules_begin_at_the_next_bar():

@@ -123,6 +123,9 @@ def _trade_timer(desk: Desk, trade: Trade, kind: str, event: ev.TimerFired) -> N
     since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline") else 0
     if kind == "retry":
         converge(desk, trade)
+    elif kind == "minute":
+        tending.watch_basket(desk, trade)
+        converge(desk, trade)  # and its next minute
     elif kind == "settle":
         holding.settled(desk, trade, since)
     elif kind == "turn":

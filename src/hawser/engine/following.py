@@ -34,8 +34,23 @@ def turned_plan(trade: Trade) -> Plan:
 
 def turned(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:
     """The trade that was turned around has ended: the other side, as any new entry."""
+    if not _in_time(desk, trade, "Turning around"):
+        return
     ask = f"{trade.turn}-turned"
     place(desk, ev.PlaceTrade(time=desk.state.now, ask=ask, plan=turned_plan(trade), basis=event.basis, atr=event.atr))
+
+
+def _in_time(desk: Desk, trade: Trade, what: str) -> bool:
+    """Whether what was to come after the trade still may: not before the two sides agree, and not a bar later, where
+    Hawser did not run meanwhile."""
+    state = desk.state
+    if not trade.due or not state.reconciled:
+        return False
+    trade.due = ""
+    late = state.now - trade.ended > trade.plan.timeframe_ns
+    if late:
+        desk.tell("caution", "lapsed", f"{what} lapsed: more than a bar has passed since the trade ended", trade)
+    return not late
 
 
 def following(state: EngineState, trade: Trade) -> Plan | None:
@@ -58,6 +73,8 @@ def _last(trade: Trade) -> int:
 
 def followed(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:
     """The trade has ended by a target or its stop: its follow-on."""
+    if not _in_time(desk, trade, "The follow-on"):
+        return
     plan = following(desk.state, trade)
     if plan is None:
         return

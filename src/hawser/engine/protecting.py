@@ -6,7 +6,7 @@ sends the difference, one request per order at a time. The deadline of an expose
 from __future__ import annotations
 
 from hawser.core import figures as fg
-from hawser.core.clock import MILLISECOND, SECOND
+from hawser.core.clock import MILLISECOND, MINUTE, SECOND
 from hawser.engine import states
 from hawser.engine.commands import Role
 from hawser.engine.exposure import covered_steps
@@ -17,6 +17,7 @@ from hawser.engine.state import Order, TargetLine, Trade
 RETRY = 250 * MILLISECOND
 EXPOSED_RETRY = 100 * MILLISECOND
 TARGET_RETRY = 2 * SECOND
+MINUTE_END = 59 * SECOND
 MOST_CLOSES = 4  # under way at once
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 # Part of the policy's deadline given to attaching a stop; what is left is for getting out.
@@ -44,6 +45,7 @@ def converge(desk: Desk, trade: Trade) -> None:
         _want_close(desk, trade)
     _want_parts(desk, trade)
     _want_rungs(desk, trade)
+    _want_minute(desk, trade)
 
 
 def _want_entry(desk: Desk, trade: Trade) -> None:
@@ -79,10 +81,10 @@ def _without_position(desk: Desk, trade: Trade) -> None:
         r = net / trade.planned_risk if trade.planned_risk else 0.0
         text = f"Trade ended by {trade.end_reason}: {fg.money(net, currency, sign=True)}, {fg.r(r)}"
         desk.tell("info", "trade_ended", text, trade)
-        if trade.turn:
-            desk.later(f"turn:{trade.id}", 0)
-        elif trade.plan.rig is not None and trade.plan.rig.follow_on is not None:
-            desk.later(f"follow:{trade.id}", 0)
+        follows = trade.plan.rig is not None and trade.plan.rig.follow_on is not None
+        trade.due = "turn" if trade.turn else "follow" if follows else ""
+        if trade.due:
+            desk.later(f"{trade.due}:{trade.id}", 0)
     else:
         signal(desk, trade, "void")
         trade.end_reason = trade.end_reason or trade.leave_why or "entry not filled"
@@ -280,6 +282,17 @@ def _want_rungs(desk: Desk, trade: Trade) -> None:
         if wants[rung.number] > 0 and rung.number not in under_way and _due(desk, rung.retry_at):
             why = f"rung {rung.number} of {trade.rungs[-1].number}"
             desk.submit(trade, "rung", "limit", wants[rung.number], rung.level, why, rung.number)
+
+
+def _want_minute(desk: Desk, trade: Trade) -> None:
+    """A basket that counts at each minute's end has its own timer: a quiet market has no quote in that second."""
+    rig = trade.plan.rig
+    if rig is None or rig.basket is None or rig.basket.basis != "minute_end" or trade.minute_at > desk.state.now:
+        return
+    now = desk.state.now
+    end = now - now % MINUTE + MINUTE_END
+    trade.minute_at = end if end > now else end + MINUTE
+    desk.later(f"minute:{trade.id}", trade.minute_at - now)
 
 
 def _send_loss(desk: Desk, trade: Trade, line: TargetLine, want: int) -> None:

@@ -54,6 +54,9 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     _positions(desk, event)
     for trade in state.live():
         converge(desk, trade)
+    for trade in state.trades.values():
+        if trade.due:  # what was to come after a trade, where nobody was there to carry it out
+            desk.later(f"{trade.due}:{trade.id}", 0)
     if len(desk.out) == told:
         desk.tell("info", "reconciled", f"In step with the venue: {len(event.positions)} positions, nothing differs")
 

@@ -149,7 +149,9 @@ class Trade(msgspec.Struct):
     entry_equity: float = 0.0
     basket_minute: int = 0  # the last minute at whose end a basket was looked at
     chain: int = 0  # how many follow-ons led to it
+    minute_at: int = 0  # when a basket that counts at each minute's end is looked at next
     turn: str = ""  # the ask that wants the other side once this has ended
+    due: str = ""  # what is to come after its end: turn or follow
     close_retry_at: int = 0
     close_failures: int = 0
     end_reason: str = ""

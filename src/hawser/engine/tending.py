@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from hawser.core import figures as fg
 from hawser.core.basis import STANDARD_ATR, atr_key, lived_key, own_atr, trail_key
-from hawser.core.clock import MINUTE, SECOND
+from hawser.core.clock import MINUTE
 from hawser.core.hours import is_last
 from hawser.core.instrument import Instrument
 from hawser.core.rigwords import after_words, measure_words, trail_words
@@ -18,7 +18,7 @@ from hawser.core.rules.moving import better_exit
 from hawser.engine import events as ev
 from hawser.engine.anchoring import set_stop
 from hawser.engine.exposure import Valuation
-from hawser.engine.protecting import converge, leave
+from hawser.engine.protecting import MINUTE_END, converge, leave
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import lay, ready
 from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
@@ -235,7 +235,7 @@ def watch_basket(desk: Desk, trade: Trade) -> None:
     now = desk.state.now
     if rig.basket.basis == "minute_end":
         minute = now // MINUTE
-        if now % MINUTE < 59 * SECOND or minute == trade.basket_minute:
+        if now % MINUTE < MINUTE_END or minute == trade.basket_minute:
             return
         trade.basket_minute = minute
     won = Valuation(desk.state).result(trade)

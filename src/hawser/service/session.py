@@ -81,6 +81,8 @@ class Session:
         state = self.engine.state
         for trade in state.live():
             self._start(f"retry:{trade.id}:0", now)
+            if trade.minute_at:
+                self._start(f"minute:{trade.id}", max(now, trade.minute_at))
             if trade.exposed_since:
                 self._start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2_000_000_000)
         for order in state.orders.values():
