@@ -8,6 +8,9 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
+from hawser.core.clock import MINUTE
+from hawser.core.levels import StopRule
+from hawser.core.rig import Rig
 from hawser.core.sizing import sized
 from hawser.desk.across import OTHER_PRICE, across
 from hawser.desk.whatif import curve, point
@@ -61,6 +64,18 @@ def test_every_row_is_what_the_core_says(trader):
         of = snapshot.instrument(row.symbol).instrument
         assert row.texts[5] == of.qty(found.steps)
         assert row.values[6] == found.risk_money
+
+
+def test_a_rig_with_an_atr_of_its_own_is_sized_everywhere_by_that(trader):
+    trader.choose("NZD/SEK")
+    quick = Rig(name="Quick", stop=StopRule(atr=2.0), atr_length=3)
+    trader.plan.set_rigs({**trader.plan.planning.rigs, "Quick": quick})
+    trader.plan.take_rig(quick)
+    panel = open_across(trader)
+    trader.until(lambda s: sum(not math.isnan(atr) for atr in column(panel, "atr").values()) >= 6)
+    view = trader.now.instrument("CAD/CHF")
+    assert column(panel, "atr")["CAD/CHF"] != pytest.approx(view.atr[15 * MINUTE], rel=1e-6)
+    assert not math.isnan(column(panel, "qty")["CAD/CHF"])
 
 
 def test_a_price_belongs_to_one_instrument(trader):

@@ -9,9 +9,11 @@ from typing import NamedTuple
 import msgspec
 
 from hawser.core import figures as fg
+from hawser.core.basis import own_atr
 from hawser.core.errors import Refused
 from hawser.core.plan import Plan
-from hawser.core.sizing import Sizing, sized
+from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.engine.state import Marks
 from hawser.formats.atomic import write_csv
 from hawser.service.snapshot import InstrumentView, Snapshot, plan_request
 
@@ -45,19 +47,25 @@ class Row(NamedTuple):
     loud: bool  # something stands in the way of this trade
 
 
-def across(plan: Plan, snapshot: Snapshot, bases: dict[str, float]) -> list[Row]:
-    """A row for every instrument. `bases`: what a stop taken from bars stands on, by symbol."""
-    return [_row(plan, snapshot, view, bases.get(view.instrument.symbol, math.nan)) for view in snapshot.instruments]
+def across(plan: Plan, snapshot: Snapshot, marks: dict[str, Marks]) -> list[Row]:
+    """A row for every instrument. `marks`: what the plan stands on there, by symbol."""
+    return [_row(plan, snapshot, view, marks.get(view.instrument.symbol, Marks())) for view in snapshot.instruments]
 
 
-def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, basis: float) -> Row:
+def _sized(plan: Plan, snapshot: Snapshot, marks: Marks) -> tuple[SizeRequest, Sizing]:
+    basis, atr = (math.nan if value is None else value for value in marks)
+    request = plan_request(snapshot, plan, basis, atr)
+    return request, sized(request)
+
+
+def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: Marks) -> Row:
     of = view.instrument
     verdict, short, sizing = "", "", None
     if of.symbol != plan.symbol and _priced(plan):
         verdict, short = OTHER_PRICE, "has a price of its own"
     else:
         try:
-            sizing = sized(plan_request(snapshot, msgspec.structs.replace(plan, symbol=of.symbol), basis))
+            _, sizing = _sized(msgspec.structs.replace(plan, symbol=of.symbol), snapshot, marks)
         except Refused as refusal:
             verdict = refusal.sentence.rstrip(".")
             short = SHORT.get(refusal.code, refusal.code.replace("_", " "))
@@ -68,18 +76,18 @@ def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, basis: float) -> 
     loud = bool(view.closed) or sizing is None or dear
     if not verdict:
         verdict = short = "closed" if view.closed else "can be placed"
-    row = _written(snapshot, view, plan, sizing, entries, loud)
+    atr = view.atr.get(plan.timeframe_ns, math.nan) if not own_atr(plan) else math.nan
+    row = _written(snapshot, view, atr if marks.atr is None else marks.atr, sizing, entries, loud)
     return row._replace(texts=(*row.texts, short), values=(*row.values, verdict))
 
 
-def also_words(plan: Plan, snapshot: Snapshot, basis: float) -> str:
+def also_words(plan: Plan, snapshot: Snapshot, marks: Marks) -> str:
     """What the same plan comes to on another account, or why it cannot be placed there."""
     try:
-        request = plan_request(snapshot, plan, basis)
-        sizing = sized(request)
+        request, sizing = _sized(plan, snapshot, marks)
     except Refused as refusal:
         return SHORT.get(refusal.code, refusal.sentence)
-    qty = request.instrument.qty(sizing.steps)
+    qty = request.instrument.qty(sizing.whole_steps)
     return f"{qty} units, {fg.money(sizing.risk_money, snapshot.currency)} at risk"
 
 
@@ -89,11 +97,10 @@ def _priced(plan: Plan) -> bool:
 
 
 def _written(
-    snapshot: Snapshot, view: InstrumentView, plan: Plan, sizing: Sizing | None, entries: str, loud: bool
+    snapshot: Snapshot, view: InstrumentView, atr: float, sizing: Sizing | None, entries: str, loud: bool
 ) -> Row:  # fmt: skip
     """The row without its verdict."""
     of, cur = view.instrument, snapshot.currency
-    atr = view.atr.get(plan.timeframe_ns, math.nan)
     part = atr / (view.bid * of.tick_size) * 100 if view.bid else math.nan
     texts = [of.symbol, "open" if entries == "open" else "closed",
              fg.NONE if math.isnan(atr) else f"{atr:.{of.price_digits + 1}f}", fg.percent(part, 3)]  # fmt: skip
@@ -102,12 +109,14 @@ def _written(
         texts += [fg.NONE] * 7
         values += [math.nan] * 7
     else:
-        qty = sizing.steps * of.step_size
+        qty = sizing.whole_steps * of.step_size
         values += [float(sizing.r_ticks), qty, sizing.risk_money, sizing.notional, sizing.equity_used_percent,
                    sizing.margin, sizing.spread_percent_of_r]  # fmt: skip
-        texts += [f"{fg.number(sizing.r_ticks, 0)}{fg.GROUP}t", of.qty(sizing.steps), fg.money(sizing.risk_money, cur),
-                  fg.money(sizing.notional, cur), fg.percent(sizing.equity_used_percent), fg.money(sizing.margin, cur),
-                  fg.percent(sizing.spread_percent_of_r)]  # fmt: skip
+        texts += [
+            f"{fg.number(sizing.r_ticks, 0)}{fg.GROUP}t", of.qty(sizing.whole_steps), fg.money(sizing.risk_money, cur),
+            fg.money(sizing.notional, cur), fg.percent(sizing.equity_used_percent), fg.money(sizing.margin, cur),
+            fg.percent(sizing.spread_percent_of_r),
+        ]  # fmt: skip
     return Row(of.symbol, tuple(texts), tuple(values), loud)
 
 

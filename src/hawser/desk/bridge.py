@@ -21,7 +21,7 @@ class Bridge(QObject):
     told = pyqtSignal(object)
     bars = pyqtSignal(str, object, object)
     bar = pyqtSignal(object)
-    bases = pyqtSignal(object)
+    marks = pyqtSignal(object)
     ready = pyqtSignal()
     fault = pyqtSignal(str)
     failed = pyqtSignal(str)
@@ -36,7 +36,7 @@ class Bridge(QObject):
         return Hooks(
             snapshot=self._snapshot, lines=self.lines.emit, earlier=self.earlier.emit, told=self.told.emit,
             bars=self._bars, bar=self.bar.emit,
-            bases=self.bases.emit, ready=self.ready.emit, fault=self.fault.emit, failed=self.failed.emit,
+            marks=self.marks.emit, ready=self.ready.emit, fault=self.fault.emit, failed=self.failed.emit,
         )  # fmt: skip
 
     def _snapshot(self, snapshot: Snapshot) -> None:

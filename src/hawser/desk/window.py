@@ -171,7 +171,7 @@ class Window(QMainWindow):
         bridge.told.connect(lambda tell: self._told(berth, tell))
         bridge.bars.connect(helm.show_bars)
         bridge.bar.connect(helm.add_bar)
-        bridge.bases.connect(helm.show_bases)
+        bridge.marks.connect(helm.show_marks)
         bridge.ready.connect(self.banner.hide)
         bridge.ready.connect(self.rigs.primer.begin)  # what trials need is loaded behind what protects
         bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(berth) + text))

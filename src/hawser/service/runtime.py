@@ -22,6 +22,7 @@ from hawser.core.errors import HawserError
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand, Tell
+from hawser.engine.state import Marks
 from hawser.ledger.ledger import Ledger
 from hawser.service.clock import Clock
 from hawser.service.faults import Faults
@@ -60,7 +61,7 @@ class Hooks:
     told: Callable[[Tell], None] = lambda tell: None
     bars: Callable[[str, int, Bars], None] = lambda symbol, span, bars: None
     bar: Callable[[ev.BarCompleted], None] = lambda bar: None
-    bases: Callable[[dict[str, float]], None] = lambda bases: None
+    marks: Callable[[dict[str, Marks]], None] = lambda marks: None
     ready: Callable[[], None] = lambda: None
     fault: Callable[[str], None] = lambda sentence: None
     failed: Callable[[str], None] = lambda sentence: None
@@ -132,12 +133,12 @@ class Runtime:
         self._do(change)
 
     def measure(self, plan: Plan) -> None:
-        """Have told what the plan's stop would stand on in every instrument, where it is taken from bars."""
+        """Have told what the plan would stand on in every instrument: the level under a stop taken from bars, and the
+        ATR of its rig where that is its own."""
 
         def tell(session: Session) -> None:
             plans = {symbol: msgspec.structs.replace(plan, symbol=symbol) for symbol in session.stores}
-            found = {symbol: session.basis(one) for symbol, one in plans.items()}
-            self.hooks.bases({symbol: value for symbol, value in found.items() if value is not None})
+            self.hooks.marks({symbol: Marks(session.basis(one), session.own_atr(one)) for symbol, one in plans.items()})
 
         self._do(tell)
 

@@ -8,6 +8,7 @@ import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
+from hawser.core.basis import own_atr
 from hawser.core.clock import MINUTE
 from hawser.core.entry import HeldRule
 from hawser.core.plan import Plan
@@ -29,6 +30,7 @@ from hawser.desk.widgets.strips import StripPanel
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.events import BarCompleted
+from hawser.engine.state import Marks
 from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot, TradeView
 
@@ -58,7 +60,7 @@ class Helm(QWidget):
         self.plan.names.set_plans(kept.plans)
         self.rigs: dict[str, Rig] = {}
         self._others: list[Other] = []
-        self._bases: dict[str, float] = {}
+        self._marks: dict[str, Marks] = {}
         self._measured: tuple[object, int] = (None, 0)
         self.top, self.whole = QSplitter(Qt.Orientation.Horizontal), QSplitter(Qt.Orientation.Vertical)
         for panel in (self.instruments, self.chart, self.plan):
@@ -164,8 +166,8 @@ class Helm(QWidget):
             self.whole.setSizes([upper + lower - ACROSS_HEIGHT, ACROSS_HEIGHT])
         self._show_across()
 
-    def show_bases(self, bases: dict[str, float]) -> None:
-        self._bases = bases
+    def show_marks(self, marks: dict[str, Marks]) -> None:
+        self._marks = marks
         self._show_across()
 
     def _show_across(self) -> None:
@@ -174,10 +176,11 @@ class Helm(QWidget):
             return
         plan = planning.plan
         wanted = (plan, snapshot.time // MINUTE)
-        if plan is not None and plan.stop is not None and plan.stop.from_bars and wanted != self._measured:
+        from_bars = plan is not None and plan.stop is not None and plan.stop.from_bars
+        if plan is not None and (from_bars or own_atr(plan)) and wanted != self._measured:
             self._measured = wanted
             self._runtime.measure(plan)
-        self.across.show_plan(plan, next(iter(planning.errors.values()), ""), snapshot, self._bases)
+        self.across.show_plan(plan, next(iter(planning.errors.values()), ""), snapshot, self._marks)
 
     def take_across(self, symbol: str) -> None:
         """The plan as it is, on another instrument."""
@@ -391,9 +394,10 @@ class Helm(QWidget):
     def _show_also(self) -> None:
         """What the plan comes to on the other accounts: each sized by its own equity."""
         plan, found = self.plan.planning.plan, {}
+        marks = Marks(self.plan.planning.basis(), self.plan.planning.own_atr()) if plan else Marks()
         for name, latest, _ in self._others:
             snapshot = latest()
-            found[name] = also_words(plan, snapshot, self.plan.planning.basis()) if plan and snapshot else ""
+            found[name] = also_words(plan, snapshot, marks) if plan and snapshot else ""
         self.plan.also.show_sizes(found)
 
     def plan_straddle(self) -> None:

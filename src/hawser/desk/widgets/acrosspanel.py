@@ -24,6 +24,7 @@ from hawser.core.plan import Plan
 from hawser.desk.across import COLUMNS, Row, across, export
 from hawser.desk.look import Look
 from hawser.desk.widgets.lines import LineTable
+from hawser.engine.state import Marks
 from hawser.service.snapshot import Snapshot
 
 SORT = Qt.ItemDataRole.UserRole
@@ -137,12 +138,12 @@ class AcrossPanel(QWidget):
         for column, width in enumerate((122, 66, 80, 98, 64, 78, 104, 132, 92, 112, 96)):
             self.table.setColumnWidth(column, width)
 
-    def show_plan(self, plan: Plan | None, trouble: str, snapshot: Snapshot, bases: dict[str, float]) -> None:
+    def show_plan(self, plan: Plan | None, trouble: str, snapshot: Snapshot, marks: dict[str, Marks]) -> None:
         """Size the plan for every instrument; where it cannot be read, say what is wrong and leave the rows."""
         if plan is None:
             self.told.setText(f"The plan is not complete: {trouble}")
             return
-        rows = across(plan, snapshot, bases)
+        rows = across(plan, snapshot, marks)
         self.model.show_rows(rows)
         good = sum(not row.loud for row in rows)
         self.told.setText(f"{good} of {len(rows)} can be placed now, each at the same risk")
