@@ -165,6 +165,42 @@ def test_silence_is_asked_about_and_never_sent_again_blindly():
     assert "entry_void" in codes(hand.all)
 
 
+def grown(hand):
+    """A stop that is asked to cover a second part of the entry; nothing is heard of it."""
+    hand.place()
+    hand.fill(hand.trade.entry, 40, 61242)
+    stop = hand.order("stop")
+    hand.do(ev.OrderAccepted, order=stop.id)
+    found = of(hand.fill(hand.trade.entry, 64, 61242), cm.Amend)
+    assert [(one.order, one.steps) for one in found] == [(stop.id, 104)]
+    return stop
+
+
+def test_a_fill_of_all_that_is_known_does_not_end_an_order_that_may_have_grown():
+    hand = ByHand()
+    stop = grown(hand)
+    hand.fill(stop.id, 45, 60879)  # more than it had: the change came through, its answer did not
+    assert not stop.over
+    stop.hoped = 0
+    assert of(hand.fill(stop.id, 3, 60879) + hand.later(1), cm.Query)  # it is larger than is known, however that came
+    hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", stop.level, 104))
+    assert (stop.left, hand.trade.open_steps) == (56, 56)
+    hand.fill(stop.id, 56, 60879)
+    assert hand.trade.state == states.ENDED
+
+
+def test_where_the_change_was_refused_the_order_is_at_its_end():
+    hand = ByHand()
+    stop = grown(hand)
+    hand.fill(stop.id, 40, 60879)
+    assert not stop.over
+    found = hand.do(ev.AmendRejected, order=stop.id, code="not_resting", text="it does not rest")
+    assert [query.order for query in of(found, cm.Query)] == [stop.id]
+    found = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "filled", stop.level, 40))
+    assert stop.over
+    assert [(one.role, one.steps) for one in of(found, cm.Submit)] == [("stop", 64)]
+
+
 def test_a_query_that_finds_fills_protects_them():
     hand = ByHand()
     hand.place()

@@ -35,7 +35,7 @@ from hawser.core.account import SizeRule
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.levels import LineRule, StopRule, TargetRule
-from hawser.core.rig import After, Amount, Measure, Trail
+from hawser.core.rig import After, Amount, Basket, Measure, Trail
 
 _NUMBER = r"(?:[0-9]{1,3}(?:[ \u00a0][0-9]{3})+|[0-9]+)(?:[.,][0-9]*)?|[.,][0-9]+"
 _ENTRY = re.compile(rf"^\s*({_NUMBER})\s*(.*?)\s*$")
@@ -410,6 +410,35 @@ def read_amount(text: str) -> Amount | None:
     if unit and not re.fullmatch("[a-z]{3}", unit):
         raise BadInput("bad_entry", f"'{unit}' is not understood here; expected 900, or 1.5 %")
     return Amount(money=float(number))
+
+
+BASES: dict[str, Literal["tick", "bar_close", "minute_end"]] = {
+    "each bar's close": "bar_close", "every quote": "tick", "each minute's end": "minute_end",
+}  # fmt: skip
+
+
+def read_basket(text: str) -> Basket:
+    """A basket over several trades: `stop 900, target 1.5 %, every quote`; every quote where nothing is said of it."""
+    found: dict[str, Amount | None] = {}
+    basis: Literal["tick", "bar_close", "minute_end"] = "tick"
+    for part in filter(None, (one.strip() for one in text.lower().split(","))):
+        word, _, rest = part.partition(" ")
+        if part in BASES:
+            basis = BASES[part]
+        elif word in ("stop", "target") and rest.strip() and word not in found:
+            found[word] = read_amount(rest)
+        else:
+            raise BadInput("bad_entry", "Expected such as stop 900, target 1.5 %, every quote (or each bar's close)")
+    if not any(found.values()):
+        raise BadInput("bad_entry", "Expected a stop, a target or both, such as stop 900, target 1.5 %")
+    return Basket(found.get("stop"), found.get("target"), basis)
+
+
+def basket_text(basket: Basket) -> str:
+    """A basket as it would be typed."""
+    parts = [f"stop {amount_text(basket.stop)}"] if basket.stop is not None else []
+    parts += [f"target {amount_text(basket.target)}"] if basket.target is not None else []
+    return ", ".join([*parts, next(text for text, basis in BASES.items() if basis == basket.basis)])
 
 
 def amount_text(amount: Amount | None) -> str:

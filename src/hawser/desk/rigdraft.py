@@ -150,7 +150,7 @@ def _fill_ladder(ladder: Ladder) -> dict[str, str]:
     }  # fmt: skip
 
 
-BASES = {"each bar's close": "bar_close", "every quote": "tick", "each minute's end": "minute_end"}
+BASES = typed.BASES
 YES = ("no", "yes")
 UNTIL = {"no": (False, False), "each session's": (True, False), "the week's": (False, True)}
 

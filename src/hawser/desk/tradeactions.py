@@ -15,7 +15,7 @@ from hawser.core.rules.rounding import floor_whole, level_ticks
 from hawser.desk.planning import plan_of
 from hawser.engine import events as ev
 from hawser.engine import states
-from hawser.service.snapshot import Snapshot, TradeView
+from hawser.service.snapshot import BasketView, Snapshot, TradeView
 
 Make = Callable[[int, str], ev.AskEvent]  # of the time and the ask's id
 TEND = "Tend by another rig or plan"
@@ -24,11 +24,12 @@ HELD = HeldRule()  # what the menu's held lines are
 
 class TradeAction(NamedTuple):
     """A text with its consequence, and the asks that carry it out, one for each trade meant. `menu`: what a long list
-    of such stands under."""
+    of such stands under; `basket`: trades to lay a basket over, which is typed first."""
 
     text: str
     makes: tuple[Make, ...]
     menu: str = ""
+    basket: tuple[str, ...] = ()
 
 
 def _one(text: str, make: Make) -> TradeAction:
@@ -84,6 +85,7 @@ def of_trade(trade: TradeView, snapshot: Snapshot, plans: dict[str, Plan] | None
     found += _targets(trade, snapshot)
     found.append(_one(_hold_text(trade, price), _hold(trade)))
     found += _plans(trade, plans or {})
+    found += [_undo_basket(view) for view in snapshot.baskets if view.name == trade.basket]
     other = "short" if trade.side > 0 else "long"
     text = f"Turn around: close at {fg.money(trade.money, snapshot.currency, sign=True)} and go {other}, sized anew"
     found.append(_one(text, lambda now, ask: ev.TurnAround(time=now, ask=ask, trade=trade.id)))
@@ -175,11 +177,24 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] 
             text = f"Tend {len(able)} trades by \u2018{name}\u2019; their stops only where they are tighter"
             makes = tuple(_equip(trade, plan_of(rig, trade.plan)) for trade in able)
             found.append(TradeAction(text, makes, TEND))
+    if len(opened) > 1:
+        text = f"Basket over {len(opened)} trades: one stop and target for what they win or lose together \u2026"
+        found.append(TradeAction(text, (), basket=tuple(trade.id for trade in opened)))
+    for view in snapshot.baskets:
+        if any(trade.basket == view.name for trade in opened):
+            found.append(_undo_basket(view))
     if len(waiting) > 1:
         names = tuple(trade.id for trade in waiting)
         text = f"OCO: the first of these {len(names)} entries to fill cancels the others"
         found.append(_one(text, lambda now, ask: ev.LinkEntries(time=now, ask=ask, trades=names)))
     return found
+
+
+def _undo_basket(view: BasketView) -> TradeAction:
+    return _one(
+        f"Take {view.name} off: its {view.trades} trades stay as they are",
+        lambda now, ask: ev.DissolveBasket(time=now, ask=ask, name=view.name),
+    )
 
 
 Which = Literal["winners", "losers", "long", "short", "pending"]

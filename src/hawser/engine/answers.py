@@ -93,7 +93,11 @@ def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
     order.fills.append(fill.id)
     desk.state.last_fill = max(desk.state.last_fill, fill.time)
     order.filled += fill.steps
-    order.state = states.next_order_state(order.state, "whole" if order.filled >= order.steps else "part")
+    # A change whose answer is not here yet, or was lost, may have made the order larger than what is known of it.
+    whole = order.filled == max(order.steps, order.hoped)
+    order.state = states.next_order_state(order.state, "whole" if whole else "part")
+    if not whole and order.filled >= order.steps and not order.pending:
+        desk.query(order)
     # A part says nothing of a part before it, whose telling may be lost: the request is still asked about.
     if order.over:
         settled(order)
@@ -188,6 +192,8 @@ def cancelled(desk: Desk, order: Order, why: str, filled: int = 0) -> None:
 
 def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
     trade = desk.state.trades[order.trade]
+    if steps == order.hoped:  # else an older change, told again
+        order.hoped = 0
     if order.role == "entry":
         moved(desk, trade, level, steps)
     if order.over:
@@ -207,6 +213,9 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
         return
     trade = desk.state.trades[order.trade]
     settled(order)
+    if order.filled >= order.steps:  # it may be at its end, or larger than is known
+        desk.query(order)
+        return
     if code in LEVEL_CODES and order.level is not None:
         if order.role == "stop" and trade.venue_stop != order.level:
             desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
@@ -239,6 +248,7 @@ def status(desk: Desk, order: Order, known: ev.Known) -> None:
     for fill in known.fills:
         filled(desk, order, fill)
     trade = desk.state.trades[order.trade]
+    order.hoped = 0
     settled(order)
     if order.over:
         return

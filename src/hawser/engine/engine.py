@@ -9,7 +9,7 @@ from collections.abc import Callable
 from typing import Any
 
 from hawser.core.clock import DAY, SECOND
-from hawser.engine import adopting, answers, asks, entering, following, holding, reconciling, states, tending
+from hawser.engine import adopting, answers, asks, baskets, entering, following, holding, reconciling, states, tending
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand
 from hawser.engine.protecting import converge, deadline
@@ -47,8 +47,10 @@ class Engine:
         for trade in held:
             if trade.held:
                 holding.watch(desk, trade)
-            if tending.watched(trade):
+            if tending.rig_watched(trade):
                 tending.watch_basket(desk, trade)
+            if trade.basket_quoted:
+                baskets.quoted(desk, trade)
         self._bands[event.symbol] = tending.band_of(state, event.symbol)
         return desk.out
 
@@ -69,6 +71,11 @@ def _opened(desk: Desk, event: ev.Opened) -> None:
         state.balance = event.account.basis_money("balance")
 
 
+def _bar(desk: Desk, event: ev.BarCompleted) -> None:
+    tending.bar(desk, event)
+    baskets.bar(desk, event)
+
+
 def _rate(desk: Desk, event: ev.RateSeen) -> None:
     desk.state.rates[event.pair] = (event.mid, event.time)
 
@@ -85,8 +92,11 @@ def _figures(desk: Desk, event: ev.Figures) -> None:
 
 def _forget_ended(state: EngineState) -> None:
     """Old ended trades live on in the ledger only; this bounds the state."""
+    baskets.end_empty(state)
     old = [t for t in state.trades.values() if t.state == states.ENDED and state.now - t.ended > KEEP_ENDED]
     for trade in old:
+        if trade.basket in state.baskets:  # what it won still counts there
+            continue
         orders = [state.orders[name] for name in trade.order_ids]
         if all(order.over for order in orders) and trade.ended // DAY != state.now // DAY:
             del state.trades[trade.id]
@@ -112,6 +122,8 @@ def _timer(desk: Desk, event: ev.TimerFired) -> None:
                 order.state = states.next_order_state(order.state, "silence")
             desk.silent(order, int(rest[0]))
             converge(desk, state.trades[order.trade])
+    elif kind == "basket":
+        baskets.minute(desk, name)
     elif kind == "holdings":
         if int(name) == state.holdings_token and state.link_up and not state.reconciled:
             desk.compare()
@@ -152,7 +164,7 @@ def _about_order(action: Callable[..., None], *fields: str) -> Callable[[Desk, A
 
 _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.Opened: _opened,
-    ev.BarCompleted: tending.bar,
+    ev.BarCompleted: _bar,
     ev.RateSeen: _rate,
     ev.Figures: _figures,
     ev.InstrumentState: _instrument_state,
@@ -172,6 +184,8 @@ _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.PlaceStraddle: entering.place_straddle,
     ev.MoveEntry: entering.move_entry,
     ev.LinkEntries: entering.link,
+    ev.FormBasket: baskets.form,
+    ev.DissolveBasket: baskets.dissolve,
     ev.SetTarget: asks.set_target,
     ev.Reequip: asks.reequip,
     ev.HoldLines: asks.hold_lines,

@@ -13,6 +13,7 @@ from hawser.core.account import Account
 from hawser.core.entry import HeldRule
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
+from hawser.core.rig import Basket
 
 
 class Event(msgspec.Struct, frozen=True, tag=True, kw_only=True):
@@ -237,6 +238,19 @@ class LinkEntries(Ask, frozen=True):
     trades: tuple[str, ...]
 
 
+class FormBasket(Ask, frozen=True):
+    """Lay one basket over open trades: reached, all of them are closed."""
+
+    trades: tuple[str, ...]
+    basket: Basket
+
+
+class DissolveBasket(Ask, frozen=True):
+    """Take a basket off its trades."""
+
+    name: str
+
+
 class MoveStop(Ask, frozen=True):
     """A stop moved by hand. A looser level needs `widen`."""
 
@@ -341,7 +355,8 @@ VenueEvent = (
     | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus | Holdings
 )  # fmt: skip
 AskEvent = (
-    PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | MoveStop | MoveTarget | SetTarget | Reequip | HoldLines
-    | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm | ChangeAccount
+    PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | FormBasket | DissolveBasket | MoveStop | MoveTarget
+    | SetTarget | Reequip | HoldLines | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm
+    | ChangeAccount
 )  # fmt: skip
 AnyEvent = Opened | VenueEvent | TimerFired | AskEvent

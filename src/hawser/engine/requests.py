@@ -76,6 +76,7 @@ class Desk:
                 bound=bound,
             )
         )  # fmt: skip
+        order.hoped = steps
         self._time(order, "amend")
 
     def cancel(self, trade: Trade, order: Order, why: str) -> None:

@@ -11,6 +11,7 @@ from hawser.core.account import Account, Rate
 from hawser.core.clock import SECOND
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
+from hawser.core.rig import Basket
 from hawser.engine import states
 from hawser.engine.commands import OrderKind, Role
 from hawser.engine.events import Held
@@ -38,6 +39,7 @@ class Order(msgspec.Struct):
     token: int = 0  # tells that request's time-out from older ones
     silences: int = 0
     retry_at: int = 0
+    hoped: int = 0  # steps that a change under way would give it: it may have them already
 
     @property
     def over(self) -> bool:
@@ -84,6 +86,18 @@ class Marks(NamedTuple):
     atr: float | None = None
 
 
+class Group(msgspec.Struct):
+    """Trades under one basket, from when it was formed on: the equity then, and what they had won `before`."""
+
+    name: str
+    basket: Basket
+    equity: float
+    before: float
+    formed: int
+    minute: int = 0  # the last at whose end it was looked at
+    reached: bool = False
+
+
 class Terms(msgspec.Struct, frozen=True):
     """What a plan comes to at one entry level: levels in ticks, `steps` to enter, `risk` in money, `atr` and `basis` of
     that moment in price units (None: no value)."""
@@ -122,6 +136,8 @@ class Trade(msgspec.Struct):
     atr: float | None = None  # at the entry, price units
     basis: float | None = None  # what a stop taken from bars stood on then
     group: str = ""  # its OCO group
+    basket: str = ""  # the basket it lies under with others
+    basket_quoted: bool = False  # which looks at quotes
     moving: Terms | None = None  # a pending entry is on its way to these
     then: Terms | None = None  # and from there to these, asked for meanwhile
     backstop: int = 0  # with held lines: what rests at the venue instead of the stop
@@ -237,6 +253,7 @@ class EngineState(msgspec.Struct):
     trades: dict[str, Trade] = {}
     by_symbol: dict[str, list[str]] = {}  # the same trades' ids by instrument: a quote looks at its own only
     orders: dict[str, Order] = {}
+    baskets: dict[str, Group] = {}  # over several trades, by name
     groups: dict[str, str] = {}  # OCO groups: the trade that filled first, or nothing
     unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
 

@@ -222,7 +222,12 @@ def _least(instrument: Instrument, market: Market, level: int, side: int) -> boo
 
 
 def watched(trade: Trade) -> bool:
-    """Whether its rig looks at every quote, and not at bars alone."""
+    """Whether every quote is looked at, and not bars alone."""
+    return trade.basket_quoted or rig_watched(trade)
+
+
+def rig_watched(trade: Trade) -> bool:
+    """Whether its rig looks at every quote."""
     rig = trade.plan.rig
     return rig is not None and rig.basket is not None and rig.basket.basis != "bar_close"
 

@@ -16,11 +16,12 @@ from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest
 from hawser.engine import states
 from hawser.engine.asks import break_even_level
+from hawser.engine.baskets import limits, members, won
 from hawser.engine.entering import account_now, is_pending, request_for
 from hawser.engine.events import Held
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
 from hawser.engine.rigging import Waiting, target_parts, waiting
-from hawser.engine.state import EngineState, Rest, Trade, bar_key
+from hawser.engine.state import EngineState, Group, Rest, Trade, bar_key
 from hawser.engine.verdict import Closed, account_verdict, entry_verdict
 
 
@@ -87,11 +88,22 @@ class TradeView(msgspec.Struct, frozen=True):
     backstop: int  # with held lines: what rests at the venue; 0: the lines rest there themselves
     moving_to: int  # a pending entry is on its way to this level, 0: it is not
     rig: str  # the name of the rig that tends it
+    basket: str  # the basket over several trades that it lies under
     waiting: tuple[Waiting, ...]  # its rules that are still to act; only in the instrument that is watched
 
     def r_of(self, level: float) -> float:
         """A level on the R axis: 0 at the expected entry, -1 at the initial stop."""
         return self.side * (level - self.ref) / self.r_ticks
+
+
+class BasketView(msgspec.Struct, frozen=True):
+    """A basket over several trades: money since it was formed, what it may lose and is to win (infinite: no such)."""
+
+    name: str
+    won: float
+    lose: float
+    gain: float
+    trades: int
 
 
 class Snapshot(msgspec.Struct, frozen=True):
@@ -121,6 +133,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     never_widen: bool
     unexplained: tuple[Held, ...] = ()  # positions at the venue that no trade explains
     faults: int = 0
+    baskets: tuple[BasketView, ...] = ()
 
     def trade(self, trade_id: str) -> TradeView | None:
         return next((trade for trade in self.trades if trade.id == trade_id), None)
@@ -149,7 +162,13 @@ def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: 
         exposed=sum(trade.open_steps > 0 and not trade.covered for trade in trades),
         never_widen=account.policy.never_widen if account else False,
         unexplained=tuple(state.unexplained.values()), faults=faults,
+        baskets=tuple(_basket(state, group) for group in state.baskets.values()),
     )  # fmt: skip
+
+
+def _basket(state: EngineState, group: Group) -> BasketView:
+    live = sum(trade.state != states.ENDED for trade in members(state, group.name))
+    return BasketView(group.name, won(state, group), *limits(group), live)
 
 
 def _ended_today(state: EngineState, trade: Trade) -> bool:
@@ -184,7 +203,7 @@ def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -
         locked=locked(held) if live else 0.0, end_reason=trade.end_reason, trail=trade.plan.trail is not None,
         pending=is_pending(state, trade), until=entry.until if entry else 0, group=trade.group,
         backstop=trade.backstop if trade.held else 0, moving_to=trade.moving.ref if trade.moving else 0,
-        rig=trade.plan.rig.name if trade.plan.rig else "",
+        rig=trade.plan.rig.name if trade.plan.rig else "", basket=trade.basket,
         waiting=tuple(waiting(state, trade)) if closely and live and trade.open_steps else (),
     )  # fmt: skip
 

@@ -12,7 +12,7 @@ from hawser.core.account import Account
 from hawser.core.clock import timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
-from hawser.core.typed import entry_text, size_text, stop_text
+from hawser.core.typed import basket_text, entry_text, size_text, stop_text
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.state import EngineState
@@ -232,6 +232,8 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.PlaceStraddle: _straddled,
     ev.MoveEntry: _moved,
     ev.LinkEntries: _plain("asked", lambda e: f"Link entries, one cancels the others: {', '.join(e.trades)}"),
+    ev.FormBasket: _plain("asked", lambda e: f"Basket over {', '.join(e.trades)}: {basket_text(e.basket)}"),
+    ev.DissolveBasket: _plain("asked", lambda e: f"Take {e.name} off"),
     ev.SetTarget: _target_set,
     ev.Reequip: lambda teller, e: ("asked", f"Tend by another plan: {_rules(teller, e.plan)}"),
     ev.HoldLines: _plain("asked", lambda e: "Hold the lines here" if e.held else "Let the lines rest at the venue"),

@@ -17,6 +17,12 @@ NOISE = 1e-3  # ticks; more than rounding to a tick may add
 
 
 @inlined
+def basket_reached(won: float, stop: float, target: float) -> bool:
+    """Whether a group has lost or won so much; money, the limits infinite where there are none."""
+    return won <= -stop or won >= target
+
+
+@inlined
 def decided_at(
     rules: Rules, signal: int, leave: int, lived: int, side: int, won: float, last: bool
 ) -> tuple[int, bool]:
@@ -29,7 +35,7 @@ def decided_at(
         return SIGNAL, True
     if leave == -side:
         return SIGNAL, False
-    if won <= -rules.basket_stop or won >= rules.basket_target:
+    if basket_reached(won, rules.basket_stop, rules.basket_target):
         return BASKET, False
     if last or 0 < rules.time_bars <= lived:
         return TIME, False

@@ -12,7 +12,7 @@ from hawser.core.basis import own_atr
 from hawser.core.clock import MINUTE
 from hawser.core.entry import HeldRule
 from hawser.core.plan import Plan
-from hawser.core.rig import Rig
+from hawser.core.rig import Basket, Rig
 from hawser.core.typed import held_text, size_text
 from hawser.desk import figures as fg
 from hawser.desk.across import also_words
@@ -24,6 +24,7 @@ from hawser.desk.planning import Draft, Planning
 from hawser.desk.settings import Kept
 from hawser.desk.tradeactions import TradeAction, by_rigs, is_open, of_many, of_marked, of_trade
 from hawser.desk.widgets.acrosspanel import AcrossPanel
+from hawser.desk.widgets.basketbox import BasketBox
 from hawser.desk.widgets.instruments import InstrumentPanel
 from hawser.desk.widgets.planpanel import PlanPanel
 from hawser.desk.widgets.strips import StripPanel
@@ -501,7 +502,19 @@ class Helm(QWidget):
         found = of_trade(trade, snapshot, self._saved_plans(trade)) if trade is not None else []
         return [*found, *of_marked(self._marked(), snapshot, self.rigs), *of_many(snapshot)]
 
+    def _ask_basket(self, trades: tuple[str, ...]) -> None:
+        """Lay a basket over trades: what is typed is read before it is sent, and can be mended where it is wrong."""
+        box = self.basket_box = BasketBox(self, len(trades))
+
+        def lay(basket: Basket) -> None:
+            self._runtime.ask(lambda now, ask: ev.FormBasket(time=now, ask=ask, trades=trades, basket=basket))
+
+        box.typed.connect(lay)
+        box.open()
+
     def carry_out(self, action: TradeAction) -> None:
+        if action.basket:
+            self._ask_basket(action.basket)
         for make in action.makes:
             self._runtime.ask(make)
 

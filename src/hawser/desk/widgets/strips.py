@@ -38,7 +38,7 @@ from hawser.desk.theme.fonts import font
 from hawser.desk.widgets.buttons import SureButton
 from hawser.engine import states
 from hawser.engine.events import Held
-from hawser.service.snapshot import Snapshot, TradeView
+from hawser.service.snapshot import BasketView, Snapshot, TradeView
 
 ROW = 36
 MARK = 26  # left of the name: the box that marks a trade
@@ -498,11 +498,22 @@ class StripPanel(QFrame):
     def _show_sums(self, snapshot: Snapshot, live: list[TradeView]) -> None:
         cur = snapshot.currency
         text = f"heat {fg.money(snapshot.heat, cur)}, locked {fg.money(snapshot.locked, cur)}" if live else ""
+        baskets = [f"{one.name} {_basket_text(one, cur)}" for one in snapshot.baskets]
+        more = f" and {len(baskets) - 1} more" if len(baskets) > 1 else ""
+        text = "; ".join([*(f"{one}{more}" for one in baskets[:1]), *filter(None, [text])])
+        self._summary.setToolTip("\n".join(baskets))
         if self._summary.text() != text:
             self._summary.setText(text)
         total = sum(trade.money for trade in live)
         self.all_button.setEnabled(bool(live))
         self.all_button.consequence = f"Close {len(live)}: {fg.money(total, cur, sign=True)}? Again"
+
+
+def _basket_text(view: BasketView, currency: str) -> str:
+    """What a basket has come to, between what it may lose and what it is to win."""
+    ends = [fg.money(-view.lose, currency, sign=True)] if view.lose < math.inf else []
+    ends += [fg.money(view.gain, currency, sign=True)] if view.gain < math.inf else []
+    return f"{fg.money(view.won, currency, sign=True)}, closes at {' or '.join(ends)}"
 
 
 class _Ruler(QWidget):

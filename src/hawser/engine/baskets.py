@@ -1,0 +1,138 @@
+"""Baskets over several trades (reckoning section 8): one stop and one target on what a named group wins or loses from
+the moment it was formed. Reached, every trade of it is closed.
+"""
+
+from __future__ import annotations
+
+import math
+
+from hawser.core import figures as fg
+from hawser.core.clock import MINUTE
+from hawser.core.rules.closing import basket_reached
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.engine.exposure import Valuation
+from hawser.engine.protecting import MINUTE_END, converge, leave
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, Group, Trade, bar_key
+
+
+def members(state: EngineState, name: str) -> list[Trade]:
+    """The trades of a group, those that have ended among them."""
+    return [trade for trade in state.trades.values() if trade.basket == name]
+
+
+def won(state: EngineState, group: Group) -> float:
+    """Money since the group was formed: realised and floating, commissions paid."""
+    values = Valuation(state)
+    return sum(values.result(trade) for trade in members(state, group.name)) - group.before
+
+
+def limits(group: Group) -> tuple[float, float]:
+    """What the group may lose and is to win, money; infinite where there is no such."""
+    lost, gained = group.basket.stop, group.basket.target
+    return (
+        lost.of(group.equity) if lost is not None else math.inf,
+        gained.of(group.equity) if gained is not None else math.inf,
+    )
+
+
+def form(desk: Desk, ask: ev.FormBasket) -> None:
+    """Lay a basket over open trades; one that has a basket already leaves it for this."""
+    state = desk.state
+    trades = [state.trades[name] for name in dict.fromkeys(ask.trades) if name in state.trades]
+    trades = [trade for trade in trades if trade.open_steps and not trade.leave_why]
+    if not trades:
+        desk.tell("refused", "nothing_meant", "None of these trades is open", ask=ask.ask)
+        return
+    name = f"basket {desk.number()}"
+    for trade in trades:
+        trade.basket, trade.basket_quoted = name, ask.basket.basis != "bar_close"
+    values = Valuation(state)
+    group = Group(name, ask.basket, state.equity, sum(map(values.result, trades)), state.now)
+    state.baskets[name] = group
+    end_empty(state)
+    lost, gained = limits(group)
+    currency = state.account.currency if state.account else ""
+    what = [f"stop at {fg.money(-lost, currency, sign=True)}"] if lost < math.inf else []
+    what += [f"target at {fg.money(gained, currency, sign=True)}"] if gained < math.inf else []
+    names = ", ".join(trade.id for trade in trades)
+    desk.tell("info", "basket_formed", f"{name.capitalize()} over {names}: {', '.join(what)}, from now", ask=ask.ask)
+    _want_minute(desk, group)
+
+
+def dissolve(desk: Desk, ask: ev.DissolveBasket) -> None:
+    """Take a basket off; its trades stay as they are."""
+    state = desk.state
+    if state.baskets.pop(ask.name, None) is None:
+        desk.tell("refused", "no_basket", f"There is no {ask.name} any more", ask=ask.ask)
+        return
+    for trade in members(state, ask.name):
+        trade.basket, trade.basket_quoted = "", False
+    desk.tell("info", "basket_gone", f"{ask.name.capitalize()} is taken off; its trades stay as they are", ask=ask.ask)
+
+
+def quoted(desk: Desk, trade: Trade) -> None:
+    """A quote of one of its trades."""
+    group = desk.state.baskets.get(trade.basket)
+    if group is None or group.reached:
+        return
+    if group.basket.basis == "minute_end":
+        minute = desk.state.now // MINUTE
+        if desk.state.now % MINUTE < MINUTE_END or minute == group.minute:
+            return
+        group.minute = minute
+    _look(desk, group)
+
+
+def bar(desk: Desk, event: ev.BarCompleted) -> None:
+    """A completed bar of one of its trades' timeframes."""
+    state = desk.state
+    last = state.bars.get(bar_key(event.symbol, event.span))
+    if last is None or last.opened != event.opened:  # an old one
+        return
+    for trade in state.trades_in(event.symbol):
+        group = state.baskets.get(trade.basket)
+        whose = trade.plan.timeframe_ns == event.span and trade.open_steps
+        if group is not None and whose and group.basket.basis == "bar_close" and not group.reached:
+            _look(desk, group)
+
+
+def minute(desk: Desk, name: str) -> None:
+    """Its timer, at the end of a minute."""
+    group = desk.state.baskets.get(name)
+    if group is None:
+        return
+    for trade in members(desk.state, name):
+        if trade.open_steps:
+            quoted(desk, trade)
+            break
+    _want_minute(desk, group)
+
+
+def _want_minute(desk: Desk, group: Group) -> None:
+    if group.basket.basis == "minute_end" and not group.reached:
+        now = desk.state.now
+        at = now - now % MINUTE + MINUTE_END
+        desk.later(f"basket:{group.name}", at - now if at > now else at + MINUTE - now)
+
+
+def _look(desk: Desk, group: Group) -> None:
+    money = won(desk.state, group)
+    if not basket_reached(money, *limits(group)):
+        return
+    group.reached = True
+    currency = desk.state.account.currency if desk.state.account else ""
+    why = f"{group.name} {'stop' if money < 0 else 'target'} at {fg.money(money, currency, sign=True)}"
+    desk.tell("caution", "basket_reached", f"Closing all of it: {why}")
+    for trade in members(desk.state, group.name):
+        if trade.state != states.ENDED:
+            leave(desk, trade, why)
+            converge(desk, trade)
+
+
+def end_empty(state: EngineState) -> None:
+    """Groups without a live trade are over."""
+    for name in list(state.baskets):
+        if all(trade.state == states.ENDED for trade in members(state, name)):
+            del state.baskets[name]

@@ -1,0 +1,114 @@
+"""One basket over several trades: counted from when it was laid, on quotes, bars or minutes; reached, all go."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from byhand import SYMBOL, ByHand, codes, of
+from hawser.core.clock import MINUTE, SECOND
+from hawser.core.errors import BadInput
+from hawser.core.rig import Amount, Basket
+from hawser.core.typed import basket_text, read_basket
+from hawser.engine import baskets, states
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.service.snapshot import taken
+
+
+def two(**basket) -> ByHand:
+    """A long and a second long under one basket."""
+    hand = ByHand()
+    hand.protect()
+    hand.protect(ask="A2")
+    hand.quote(61260, 61272)  # both are ahead: that does not count
+    first, second = hand.engine.state.trades
+    hand.do(ev.FormBasket, ask="B", trades=(first, second), basket=Basket(**basket))
+    return hand
+
+
+def group(hand):
+    return next(iter(hand.engine.state.baskets.values()))
+
+
+def test_a_basket_counts_from_when_it_was_laid_and_closes_all():
+    hand = two(stop=Amount(money=150.0), basis="tick")
+    assert baskets.won(hand.engine.state, group(hand)) == 0
+    assert not of(hand.quote(61200, 61212), cm.Submit)  # 60 ticks, some 125
+    found = hand.quote(61180, 61192)
+    assert [(one.role, one.kind) for one in of(found, cm.Submit)] == [("close", "market")] * 2
+    assert "basket_reached" in codes(found)
+    reasons = {trade.leave_why for trade in hand.engine.state.trades.values()}
+    assert len(reasons) == 1
+    assert reasons.pop().startswith("basket ")
+    assert not of(hand.quote(61100, 61112), cm.Submit)  # once
+
+
+def test_what_was_realised_counts_too():
+    hand = two(target=Amount(percent=0.2), basis="tick")  # 128 of 64 000
+    first = next(iter(hand.engine.state.trades.values()))
+    close = of(hand.do(ev.CloseTrade, ask="C", trade=first.id), cm.Submit)[0]
+    hand.fill(close.order, first.open_steps, 61320, profit=100.0)
+    assert first.state == states.ENDED
+    assert baskets.won(hand.engine.state, group(hand)) > 50
+    assert [one.trade for one in of(hand.quote(61350, 61362), cm.Submit)] == [hand.trade.id]
+
+
+def test_one_that_looks_at_bars_waits_for_a_bar():
+    hand = two(stop=Amount(money=150.0), basis="bar_close")
+    assert not of(hand.quote(61150, 61162), cm.Submit)
+    assert [one.role for one in of(hand.bar(0.6115, atr=0.00145), cm.Submit)] == ["close"] * 2
+
+
+def test_one_that_looks_at_minutes_has_its_timer():
+    hand = two(stop=Amount(money=150.0), basis="minute_end")
+    hand.quote(61150, 61162)
+    assert not hand.trade.leave_why
+    assert [one.role for one in of(hand.later(61), cm.Submit)] == ["close"] * 2
+    assert hand.now - hand.now % MINUTE - 1 * SECOND < hand.now
+
+
+def test_a_basket_can_be_taken_off_and_is_gone_with_its_trades():
+    hand = two(stop=Amount(money=150.0), basis="tick")
+    name = group(hand).name
+    assert "basket_gone" in codes(hand.do(ev.DissolveBasket, ask="D", name=name))
+    assert not of(hand.quote(61150, 61162), cm.Submit)
+    assert codes(hand.do(ev.DissolveBasket, ask="D2", name=name)) == ["no_basket"]
+    again = two(target=Amount(money=150.0), basis="tick")
+    for trade in list(again.engine.state.trades.values()):
+        close = of(again.do(ev.CloseTrade, ask=f"c{trade.id}", trade=trade.id), cm.Submit)[0]
+        again.fill(close.order, trade.open_steps, 61260)
+    again.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
+    assert not again.engine.state.baskets
+
+
+def test_a_trade_lies_under_one_basket_and_one_that_is_not_open_under_none():
+    hand = two(stop=Amount(money=150.0), basis="tick")
+    first, second = hand.engine.state.trades
+    hand.do(ev.FormBasket, ask="B2", trades=(first, second), basket=Basket(target=Amount(money=90.0)))
+    assert len(hand.engine.state.baskets) == 1
+    assert codes(hand.do(ev.FormBasket, ask="B3", trades=("T99",), basket=Basket(target=Amount(money=90.0)))) == [
+        "nothing_meant"
+    ]
+    (view,) = taken(hand.engine.state, watched=SYMBOL).baskets
+    assert (view.trades, view.gain, view.lose) == (2, 90.0, float("inf"))
+
+
+amounts = (
+    st.none()
+    | st.builds(Amount, money=st.integers(1, 10**6).map(float))
+    | st.builds(Amount, percent=st.integers(1, 400).map(lambda n: n / 4))
+)
+
+
+@given(amounts, amounts, st.sampled_from(["tick", "bar_close", "minute_end"]))
+def test_what_is_typed_reads_back(stop, target, basis):
+    if stop is None and target is None:
+        return
+    basket = Basket(stop, target, basis)
+    assert read_basket(basket_text(basket)) == basket
+
+
+@pytest.mark.parametrize("text", ["", "900", "stop", "stop 900, stop 800", "every day", "stop 900 apples", "target -3"])
+def test_what_cannot_be_read_is_told(text):
+    with pytest.raises(BadInput):
+        read_basket(text)
