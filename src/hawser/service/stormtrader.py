@@ -88,7 +88,7 @@ class Trader:
 
     def _tend(self, trade: Trade, ask: str) -> ev.AskEvent:
         now, draw = self._now, self._random
-        kind = draw.choice(("whole", "whole", "share", "even", "turn", "target", "equip", "hold", "link"))
+        kind = draw.choice(("whole", "whole", "share", "even", "turn", "target", "equip", "hold", "link", "basket"))
         if kind == "target":
             level = max(1, trade.ref + trade.side * draw.randint(-20, 400))
             number, share = draw.randint(0, 3), draw.choice((0.0, 0.2, 0.5))
@@ -104,6 +104,10 @@ class Trader:
                 one.id for one in self._session.engine.state.live() if is_pending(self._session.engine.state, one)
             ]
             return ev.LinkEntries(time=now, ask=ask, trades=tuple(waiting) or (trade.id,))
+        if kind == "basket":
+            held = [one.id for one in self._session.engine.state.live() if one.open_steps]
+            basket = Basket(Amount(percent=draw.uniform(0.05, 0.5)), Amount(percent=0.5), draw.choice(BASES))
+            return ev.FormBasket(time=now, ask=ask, trades=tuple(held), basket=basket)
         if kind == "even":
             return ev.BreakEven(time=now, ask=ask, trade=trade.id)
         if kind == "turn":
