@@ -201,3 +201,30 @@ def test_what_is_typed_as_weather():
     assert "more than 1" in next(iter(read_weather({"reject": "0.6", "lost": "0.6"})[1].values()))
     texts = {name: f"{getattr(SEVERITIES['gale'], name):g}" for name in ("reject", "lost", "mute")}
     assert read_weather(texts)[0].lost == SEVERITIES["gale"].lost
+
+
+def test_a_basket_is_typed_over_marked_trades_and_closes_them_together(trader):
+    helm, held = trader.helm, [trade for trade in trader.now.trades if trade.open_steps]
+    for trade in held[:2]:
+        helm.strips.mark(trade.id)
+    trader.frames()
+    action = next(one for one in helm.trade_actions() if one.text.startswith("Basket over 2"))
+    helm.carry_out(action)
+    box = helm.basket_box
+    box.line.setText("stop many")
+    QTest.keyClick(box.line, Qt.Key.Key_Return)
+    assert box.isVisible()
+    assert "Expected" in box.problem.text()
+    box.line.setText("stop 60 %, each minute's end")
+    QTest.keyClick(box.line, Qt.Key.Key_Return)
+    trader.until(lambda s: len(s.baskets) == 1 and s.baskets[0].trades == 2)
+    trader.frames()
+    assert "closes at" in helm.strips._summary.text()
+    off = next(one for one in helm.trade_actions() if one.text.startswith("Take basket"))
+    helm.carry_out(off)
+    trader.until(lambda s: not s.baskets)
+    helm._ask_basket(tuple(trade.id for trade in held[:2]))
+    helm.basket_box.line.setText("stop 0.0001 %, target 0.0001 %, every quote")
+    QTest.keyClick(helm.basket_box.line, Qt.Key.Key_Return)
+    trader.until(lambda s: all(s.trade(one.id).state == states.ENDED for one in held[:2]))
+    assert trader.trade(held[0].id).end_reason.startswith("basket")

@@ -105,9 +105,9 @@ class Trader:
             ]
             return ev.LinkEntries(time=now, ask=ask, trades=tuple(waiting) or (trade.id,))
         if kind == "basket":
-            held = [one.id for one in self._session.engine.state.live() if one.open_steps]
+            names = tuple(one.id for one in self._session.engine.state.live() if one.open_steps)
             basket = Basket(Amount(percent=draw.uniform(0.05, 0.5)), Amount(percent=0.5), draw.choice(BASES))
-            return ev.FormBasket(time=now, ask=ask, trades=tuple(held), basket=basket)
+            return ev.FormBasket(time=now, ask=ask, trades=names, basket=basket)
         if kind == "even":
             return ev.BreakEven(time=now, ask=ask, trade=trade.id)
         if kind == "turn":

@@ -280,6 +280,8 @@ class TradeRow(QWidget):
             return f"EXPOSED {fg.duration(self._now - trade.exposed_since)}"
         if trade.state == states.PROTECTED:
             word = "held" if trade.backstop else "protected"
+            if trade.basket:
+                return f"{word}, {trade.basket}"
             if trade.rig:
                 return f"{word}, {trade.rig}"
             return f"{word}, trailing" if trade.trail else word
@@ -498,7 +500,7 @@ class StripPanel(QFrame):
     def _show_sums(self, snapshot: Snapshot, live: list[TradeView]) -> None:
         cur = snapshot.currency
         text = f"heat {fg.money(snapshot.heat, cur)}, locked {fg.money(snapshot.locked, cur)}" if live else ""
-        baskets = [f"{one.name} {_basket_text(one, cur)}" for one in snapshot.baskets]
+        baskets = [f"{one.name}: {_basket_text(one, cur)}" for one in snapshot.baskets]
         more = f" and {len(baskets) - 1} more" if len(baskets) > 1 else ""
         text = "; ".join([*(f"{one}{more}" for one in baskets[:1]), *filter(None, [text])])
         self._summary.setToolTip("\n".join(baskets))
