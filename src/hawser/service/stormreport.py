@@ -31,6 +31,9 @@ def report(first: int, count: int, severity: str, as_json: bool) -> bool:
         found = []
         for number, one in enumerate(pool.map(work, range(first, first + count), chunksize=4), start=1):
             found.append(one)
+            if one.broken:  # told at once: the rest may take an hour
+                kinds = ", ".join(LABELS[kind] for kind in one.broken)
+                print(f"seed {one.seed} failed: {kinds}", file=sys.stderr, flush=True)
             if sys.stderr.isatty():
                 print(f"\r{number} of {count} storms", end="", file=sys.stderr, flush=True)
     if sys.stderr.isatty():
