@@ -241,11 +241,12 @@ def walk(seed: int, n: int = 120) -> np.ndarray:
     return np.array([opens, high, low, close], float)
 
 
-def run_of(prices, calls, rules, order=PESSIMISTIC):
+def run_of(prices, calls, rules, order=PESSIMISTIC, at_once=4096):
     n = prices.shape[1]
     bars = Bars(np.arange(n, dtype=np.int64) * MINUTE, *prices, np.zeros(n))
-    account = Account(currency="CHF", equity=1e6, size=SizeRule("fixed", qty=Decimal(20)), costs=Costs(0, 1, 2))
-    return Rehearsal(bars, Signals(calls, np.zeros(n, np.int8)), INSTRUMENT, account, rules).run(order)
+    size = SizeRule("fixed", qty=Decimal(20)) if rules.ladder is None else SizeRule("risk_money", amount=2000.0)
+    account = Account(currency="CHF", equity=1e6, size=size, costs=Costs(0, 1, 2))
+    return Rehearsal(bars, Signals(calls, np.zeros(n, np.int8)), INSTRUMENT, account, rules).run(order, None, at_once)
 
 
 RULES = st.builds(
@@ -261,8 +262,19 @@ RULES = st.builds(
 )  # fmt: skip
 
 
-@settings(max_examples=40, deadline=None)
-@given(st.integers(0, 10_000), RULES, st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
+LADDERS = st.builds(
+    lambda rungs, spacing, factor, even, bars: Rig(
+        atr_length=3, ladder=Ladder(rungs, Measure(ticks=spacing), 12.5, 10.0, factor),
+        break_even=BreakEven(After(r=even)) if even else None, time_exit=TimeExit(bars=bars) if bars else None,
+        follow_on=FollowOn(2),
+    ),
+    st.integers(2, 4), st.sampled_from([4.0, 7.5]), st.sampled_from([0.6, 1.0, 2.0]), st.sampled_from([0.0, 0.4]),
+    st.sampled_from([0, 9]),
+)  # fmt: skip
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 10_000), RULES | LADDERS, st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_stops_only_tighten_nothing_more_closes_than_was_open_and_a_mirror_gives_a_mirror(seed, rules, order):
     prices = walk(seed)
     calls = np.random.default_rng(seed).choice([-1, 0, 0, 0, 0, 1], prices.shape[1]).astype(np.int8)
@@ -280,7 +292,27 @@ def test_stops_only_tighten_nothing_more_closes_than_was_open_and_a_mirror_gives
 
 
 @settings(max_examples=30, deadline=None)
-@given(st.integers(0, 10_000), RULES)
+@given(st.integers(0, 10_000), RULES | LADDERS, st.sampled_from([1, 2, 5]))
+def test_how_many_trades_are_played_at_once_changes_nothing(seed, rules, at_once):
+    prices = walk(seed, 400)
+    calls = np.random.default_rng(seed).choice([-1, 0, 0, 0, 1], prices.shape[1]).astype(np.int8)
+    whole, parts = run_of(prices, calls, rules), run_of(prices, calls, rules, at_once=at_once)
+    assert [(t.fills, t.moves, t.net) for t in whole.trades] == [(t.fills, t.moves, t.net) for t in parts.trades]
+    assert np.array_equal(whole.equity, parts.equity)
+
+
+def test_a_rung_lowers_the_target_for_all_from_the_next_bar_on():
+    account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=2.0), costs=Costs())
+    rules = Rig(atr_length=3, ladder=Ladder(2, Measure(ticks=10.0), 6.0, 10.0))
+    bars = [(1000, 1003, 990, 1002), (1002, 1002, 999, 1000)]  # the rung at 990; the average and 6 ticks: 1001
+    trade = played(rules, bars, account=account).trades[0]
+    assert [(int(row[0]) - 4, row[1] > 0, row[4]) for row in trade.fills] == [
+        (0, True, 1000.0), (0, True, 990.0), (1, False, 1002.0),  # it opens beyond the new target
+    ]  # fmt: skip
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 10_000), RULES | LADDERS)
 def test_a_rule_that_never_acts_changes_nothing(seed, rules):
     prices = walk(seed)
     calls = np.random.default_rng(seed).choice([-1, 0, 0, 0, 1], prices.shape[1]).astype(np.int8)

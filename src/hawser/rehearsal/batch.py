@@ -14,7 +14,7 @@ from hawser.core.rules.laying import Money, Setup
 from hawser.rehearsal.entries import Sizer, begin
 from hawser.rehearsal.loop import INSIDE, History, Levels, Written, play
 
-TRADES = 4096  # in a batch
+TRADES = 4096  # in a batch, where nothing else is asked for
 ROWS = 48  # of fills that one trade may need
 # Columns of a trade's row
 SIDE, DECIDED, FIRST, LAST, FOLLOWS, REF, STOP_AT, STEPS, BEST, WORST = range(10)
@@ -40,8 +40,8 @@ class Table(NamedTuple):
     money: Array
 
 
-def table() -> Table:
-    return Table(np.empty((TRADES, 16), np.int64), np.empty((TRADES, 2)))
+def table(trades: int) -> Table:
+    return Table(np.empty((trades, 16), np.int64), np.empty((trades, 2)))
 
 
 @compiled
@@ -74,7 +74,7 @@ def run_batch(
     )  # fmt: skip
     at, cash, side, decided, follows, chain = place
     n, count, nf, nm = history.close.size, 0, 0, 0
-    while count < TRADES:
+    while count < rows.whole.shape[0]:
         if side == 0:
             decided, follows, chain = _signal(history, at, written.equity, cash), False, 0
             if decided >= n - 1:

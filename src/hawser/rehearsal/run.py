@@ -132,15 +132,15 @@ class Rehearsal:
         self.money = money_of(account, instrument, fx)
         self.sizer, self.setup = sizer_of(account, instrument), setup_of(rig, account.size, instrument)
 
-    def run(self, order: int, progress: Callable[[int], None] | None = None) -> Outcome:
-        """Play every trade; `progress` is told the bar reached, and may raise to give up."""
+    def run(self, order: int, progress: Callable[[int], None] | None = None, at_once: int = batch.TRADES) -> Outcome:
+        """Play every trade, so many at once; `progress` is told the bar reached, and may raise to give up."""
         n, start = self.time.size, float(self.account.equity)
         written = loop.Written(
-            np.empty((batch.TRADES * batch.ROWS, 6)), np.empty((n + batch.TRADES, 3), np.int64), np.empty(n),
+            np.empty((at_once * batch.ROWS, 6)), np.empty((n + at_once, 3), np.int64), np.empty(n),
             np.empty((40, 4), np.int64),
         )  # fmt: skip
         levels = loop.levels_for(self.setup)
-        rows, place = batch.table(), batch.Place(0, start, 0, 0, False, 0)
+        rows, place = batch.table(at_once), batch.Place(0, start, 0, 0, False, 0)
         parts: list[tuple[Array, Array, Array, Array]] = []
         nf = nm = 0
         while place.at >= 0:
