@@ -312,3 +312,23 @@ def test_a_trial_without_an_entry_says_why():
     trial = Trial(bars, instrument, account, Rig(stop=StopRule(atr=2.0), break_even=BreakEven()))
     assert "more completed bars are needed" in str(trial.one(3, 1))
     assert "nothing to trade" in str(trial.one(99, 1))
+
+
+def test_a_ladder_says_what_does_not_go_with_it_and_its_trial_shows_the_rungs(trader):
+    trader.window.show_station(1)
+    rigs = trader.window.rigs
+    rigs.list.setCurrentRow(sorted(rigs.shelf.rigs).index("Three rungs"))
+    trader.frames()
+    parts = rigs.editor.parts
+    assert [parts[key].add_button.isVisible() for key in ("target", "trail", "loss_step", "break_even")] == [
+        False, False, False, True,
+    ]  # fmt: skip
+    assert "ladder" in parts["trail"]._none.text()
+    trial = rigs._trial(rigs.shelf.rigs["Three rungs"])
+    shown = [trial.one(start, 1) for start in range(200, 600, 20)]
+    with_rungs = [one for one in shown if not isinstance(one, str) and one.rungs]
+    assert with_rungs
+    assert with_rungs[0].rungs[0].why == "rung_2"
+    assert with_rungs[0].rungs[0].price < with_rungs[0].ref
+    parts["ladder"].removed.emit("ladder", 0)
+    assert parts["trail"].add_button.isVisible()

@@ -24,7 +24,7 @@ FILLS = 64
 
 
 class Exit(NamedTuple):
-    """What left a trade at a bar: why, and at which price (ticks)."""
+    """What left a trade at a bar, or added to it: why, and at which price (ticks)."""
 
     bar: int
     why: str
@@ -42,6 +42,7 @@ class Shown(NamedTuple):
     targets: tuple[int, ...]
     moves: tuple[tuple[int, int, str], ...]
     exits: tuple[Exit, ...]
+    rungs: tuple[Exit, ...]  # of a ladder: its further entries
     result: float
     ended: str
     open_at_end: bool
@@ -93,11 +94,12 @@ class Trial:
         end = loop.play(of.history, of.money, begun.rules, begun.trade, self._levels, self._written, 0, cash)
         fills, moves = self._written.fills[: end.fills].tolist(), self._written.moves[: end.moves].tolist()
         exits = tuple(Exit(int(row[0]), exit_name(row), row[4]) for row in fills if row[1] < 0)
+        rungs = tuple(Exit(int(row[0]), f"rung_{int(row[3]) + 1}", row[4]) for row in fills[1:] if row[1] > 0)
         why = moves[-1][2] if moves else -1
         return Shown(
             side, start + 1, int(end.bar), int(begun.trade.ref), int(begun.trade.stop),
             tuple(level for level, part in zip(levels, parts, strict=True) if part),
-            tuple((bar, level, _moved_by(why)) for bar, level, why in moves), exits,
+            tuple((bar, level, _moved_by(why)) for bar, level, why in moves), exits, rungs,
             (end.cash - cash) / begun.risk, _ended(end.how, end.last, why), end.how == loop.END,
         )  # fmt: skip
 

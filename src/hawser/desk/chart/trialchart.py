@@ -141,8 +141,13 @@ class TrialChart(QFrame):
         levels = [level * tick for level in first.targets]
         self._levels.setData(np.tile(ends, len(levels)), np.repeat(levels, 2))
         self._entry.setData(ends, [first.ref * tick] * 2)
+        entries = [(first.first, float(first.ref)), *((one.bar, one.price) for one in first.rungs)]
         self._side.setData(
-            [first.first], [first.ref * tick], symbol="t1" if first.side > 0 else "t", brush=p.color("ink"), pen=None
+            [bar for bar, _ in entries],
+            [price * tick for _, price in entries],
+            symbol="t1" if first.side > 0 else "t",
+            brush=p.color("ink"),
+            pen=None,
         )
         exits = [(one.bar, one.price * tick) for one in first.exits]
         self._exits.setData(

@@ -626,7 +626,9 @@ def _told(trial: Shown) -> str:
     """A trial in a line: its result, how long, what happened."""
     bars = trial.last - trial.first + 1
     happened: list[str] = []
-    steps = sorted([(bar, why) for bar, _, why in trial.moves] + [(one.bar, one.why) for one in trial.exits])
+    steps = sorted(
+        [(bar, why) for bar, _, why in trial.moves] + [(one.bar, one.why) for one in (*trial.rungs, *trial.exits)]
+    )
     for _, why in steps:
         word = why.replace("_", " ")
         if happened and happened[-1].partition(" \u00d7")[0] == word:

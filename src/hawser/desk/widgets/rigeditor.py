@@ -25,6 +25,7 @@ from hawser.desk.rigdraft import SECTIONS, Blank, Place, RigDraft, Section
 from hawser.desk.widgets.flow import Flow
 
 LEAST, PAD = 42, 18
+WITH_LADDER = {"target": "brought by the ladder", "trail": "not with a ladder", "loss_step": "not with a ladder"}
 
 
 class Row(QWidget):
@@ -130,7 +131,8 @@ class Part(QWidget):
     def problems(self) -> list[QLabel]:
         return [row.problem for row in self._rows[: self.shown]]
 
-    def show_rows(self, rows: list[dict[str, str]]) -> None:
+    def show_rows(self, rows: list[dict[str, str]], instead: str = "") -> None:
+        """`instead`: why there can be none of these now."""
         while len(self._rows) < len(rows):
             row = Row(self, len(self._rows))
             self._column.insertWidget(len(self._rows), row)
@@ -141,7 +143,8 @@ class Part(QWidget):
             if number < len(rows):
                 row.show_texts(rows[number])
         self._none.setVisible(not rows)
-        self.add_button.setVisible(len(rows) < self.section.most)
+        self._none.setText(instead or self.section.empty)
+        self.add_button.setVisible(len(rows) < self.section.most and not instead)
         self.add_button.setText("Add another" if rows else "Add")
 
 
@@ -196,8 +199,7 @@ class RigEditor(QFrame):
 
     def show_draft(self, draft: RigDraft) -> None:
         self.draft = draft
-        for key, part in self.parts.items():
-            part.show_rows(draft.texts[key])
+        self._show_parts()
         self._show_state()
 
     def field(self, section: str, row: int, key: str) -> QLineEdit | QComboBox:
@@ -224,10 +226,14 @@ class RigEditor(QFrame):
         """Rows came, went or were taken back."""
         if not changed:
             return
-        for key, part in self.parts.items():
-            part.show_rows(self.draft.texts[key])
+        self._show_parts()
         self._show_state()
         self.changed.emit()
+
+    def _show_parts(self) -> None:
+        with_ladder = WITH_LADDER if self.draft.texts["ladder"] else {}
+        for key, part in self.parts.items():
+            part.show_rows(self.draft.texts[key], with_ladder.get(key, ""))
 
     def _show_state(self) -> None:
         draft = self.draft
