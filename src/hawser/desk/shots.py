@@ -89,7 +89,11 @@ def demo_pictures(root: Path, folder: Path) -> None:
     take(window, folder, "helm-night")
     window.helm.choose_instrument("NZD/SEK")
     settle(window, lambda: has_bars(window) and window.helm.symbol == "NZD/SEK")
-    take(window, folder, "plan-night")
+    typed = window.helm.plan.planning.draft
+    window.helm.plan.take_rig(window.helm.plan.planning.rigs["Three rungs"])
+    settle(window, lambda: True)
+    take(window, folder, "ladder-night")
+    window.helm.plan.take(typed)
     window.look.set_theme("paper")
     settle(window, lambda: True)
     take(window, folder, "plan-paper")
