@@ -59,6 +59,11 @@ def test_rungs_rest_are_drawn_and_go_with_the_trade(trader):
         "rung 2", "rung 3",
     ]  # fmt: skip
     assert trader.trade(trade.id).heat > 0.8 * 0.006 * trader.now.equity
+    actions = [action.text for action in trader.helm.trade_actions()]
+    assert not any("Three rungs" in text for text in actions)  # a ladder is not put on what is open
+    trader.window.show_station(1)
+    trader.window.rigs.list.setCurrentRow(sorted(trader.plan.planning.rigs).index("Three rungs"))
+    assert trader.window.rigs.use_button.text() == "Plan with this rig"
     trader.window.flatten()
     trader.until(lambda s: all(one.state == states.ENDED for one in s.trades if one.id == trade.id))
     trader.until(lambda s: s.heat == 0)

@@ -453,9 +453,11 @@ class Helm(QWidget):
         self.plan.set_rigs(rigs)
 
     def put_rig(self, rig: Rig) -> None:
-        """Put a rig that was edited on the open trades that have it; where there are none, into the plan."""
+        """Put a rig that was edited on the open trades that have it; where there are none, into the plan. A ladder is
+        sized before its first entry and always goes into the plan."""
         shown = self._snapshot.trades if self._snapshot is not None else ()
-        trades = [trade for trade in shown if trade.rig == rig.name and is_open(trade)]
+        plain = rig.ladder is None
+        trades = [trade for trade in shown if plain and trade.rig == rig.name and is_open(trade)]
         for trade in trades:
             plan = by_rigs(trade, {rig.name: rig}).get(rig.name)
             if plan is not None:
@@ -474,7 +476,7 @@ class Helm(QWidget):
                 trade.symbol, trade.plan.timeframe_ns, currency=self.plan.planning.currency, rigs=self.rigs
             )
             planning.change(msgspec.structs.replace(draft, side=trade.side, entry="market"))
-            if planning.plan is not None:
+            if planning.plan is not None and (planning.ladder is None or trade.pending):
                 found[name] = planning.plan
         return found
 

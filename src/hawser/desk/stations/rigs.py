@@ -404,7 +404,8 @@ class Rigs(QWidget):
         can = draft.can if draft is not None else (False, False)
         self.undo_button.setEnabled(can[0] or bool(self._gone))
         self.redo_button.setEnabled(can[1])
-        count = self._uses().get(self.name, 0)
+        rig = self.shelf.rigs.get(self.name)
+        count = 0 if rig is not None and rig.ladder is not None else self._uses().get(self.name, 0)
         self.use_button.setText(
             f"Put it on its {count} open {'trade' if count == 1 else 'trades'} now" if count else "Plan with this rig"
         )
