@@ -20,9 +20,12 @@ from randomrigs import a_ladder, a_rig, an_account, fitting, history
 FOLDERS = sorted(path.parent for path in CASES.glob("rehearse/*/command.txt"))
 
 
-@settings(max_examples=105, deadline=None, suppress_health_check=list(HealthCheck))
+# 82 histories for rigs and 20 for ladders, of 1 000 bars each
+
+
+@settings(max_examples=82, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
-def test_random_rigs_over_more_than_100_000_bars(seed, order):
+def test_random_rigs(seed, order):
     draw = Random(seed)
     bars, signals, instrument = history(draw, 1000)
     rules = fitting(a_rig(draw), instrument)
@@ -30,7 +33,7 @@ def test_random_rigs_over_more_than_100_000_bars(seed, order):
     assert not report.differences, (rules, report.differences[:3])
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_random_ladders(seed, order):
     draw = Random(seed)
