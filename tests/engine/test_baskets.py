@@ -5,7 +5,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from byhand import SYMBOL, ByHand, codes, of
-from hawser.core.clock import MINUTE, SECOND
 from hawser.core.errors import BadInput
 from hawser.core.rig import Amount, Basket
 from hawser.core.typed import basket_text, read_basket
@@ -64,7 +63,18 @@ def test_one_that_looks_at_minutes_has_its_timer():
     hand.quote(61150, 61162)
     assert not hand.trade.leave_why
     assert [one.role for one in of(hand.later(61), cm.Submit)] == ["close"] * 2
-    assert hand.now - hand.now % MINUTE - 1 * SECOND < hand.now
+    assert not [one for one in of(hand.later(120), cm.Submit) if one.role == "close"]
+
+
+def test_a_trade_that_goes_under_another_basket_takes_its_share_of_the_first_along():
+    hand = two(stop=Amount(money=150.0), basis="tick")
+    _, second = hand.engine.state.trades.values()
+    hand.quote(61300, 61312)  # each is some 42 ahead of when it came under the basket
+    old = group(hand)
+    whole = baskets.won(hand.engine.state, old)
+    hand.do(ev.FormBasket, ask="B2", trades=(second.id,), basket=Basket(target=Amount(money=900.0), basis="tick"))
+    assert baskets.won(hand.engine.state, old) == pytest.approx(whole / 2)
+    assert not of(hand.quote(61299, 61311), cm.Submit)
 
 
 def test_a_basket_can_be_taken_off_and_is_gone_with_its_trades():

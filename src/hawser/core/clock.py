@@ -5,9 +5,16 @@ SECOND = 1_000_000_000
 MINUTE = 60 * SECOND
 HOUR = 60 * MINUTE
 DAY = 24 * HOUR
+MINUTE_END = 59 * SECOND  # where a minute's last second begins
 TIMEFRAMES: dict[str, int] = {
     "1m": MINUTE, "5m": 5 * MINUTE, "15m": 15 * MINUTE, "1h": HOUR, "4h": 4 * HOUR, "1d": DAY,
 }  # fmt: skip
+
+
+def next_minute_end(now: int) -> int:
+    """The next 59th second of a minute after `now`."""
+    at = now - now % MINUTE + MINUTE_END
+    return at if at > now else at + MINUTE
 
 
 def timeframe_name(span_ns: int) -> str:

@@ -7,12 +7,12 @@ from __future__ import annotations
 import math
 
 from hawser.core import figures as fg
-from hawser.core.clock import MINUTE
+from hawser.core.clock import next_minute_end
 from hawser.core.rules.closing import basket_reached
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.exposure import Valuation
-from hawser.engine.protecting import MINUTE_END, converge, leave
+from hawser.engine.protecting import converge, leave
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Group, Trade, bar_key
 
@@ -25,7 +25,7 @@ def members(state: EngineState, name: str) -> list[Trade]:
 def won(state: EngineState, group: Group) -> float:
     """Money since the group was formed: realised and floating, commissions paid."""
     values = Valuation(state)
-    return sum(values.result(trade) for trade in members(state, group.name)) - group.before
+    return sum(values.result(trade) - trade.basket_before for trade in members(state, group.name))
 
 
 def limits(group: Group) -> tuple[float, float]:
@@ -46,11 +46,11 @@ def form(desk: Desk, ask: ev.FormBasket) -> None:
         desk.tell("refused", "nothing_meant", "None of these trades is open", ask=ask.ask)
         return
     name = f"basket {desk.number()}"
-    for trade in trades:
-        trade.basket, trade.basket_quoted = name, ask.basket.basis != "bar_close"
     values = Valuation(state)
-    group = Group(name, ask.basket, state.equity, sum(map(values.result, trades)), state.now)
-    state.baskets[name] = group
+    for trade in trades:
+        trade.basket, trade.basket_before = name, values.result(trade)
+        trade.basket_quoted = ask.basket.basis == "tick"
+    group = state.baskets[name] = Group(name, ask.basket, state.equity)
     end_empty(state)
     lost, gained = limits(group)
     currency = state.account.currency if state.account else ""
@@ -75,14 +75,8 @@ def dissolve(desk: Desk, ask: ev.DissolveBasket) -> None:
 def quoted(desk: Desk, trade: Trade) -> None:
     """A quote of one of its trades."""
     group = desk.state.baskets.get(trade.basket)
-    if group is None or group.reached:
-        return
-    if group.basket.basis == "minute_end":
-        minute = desk.state.now // MINUTE
-        if desk.state.now % MINUTE < MINUTE_END or minute == group.minute:
-            return
-        group.minute = minute
-    _look(desk, group)
+    if group is not None:
+        _look(desk, group)
 
 
 def bar(desk: Desk, event: ev.BarCompleted) -> None:
@@ -94,32 +88,28 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
     for trade in state.trades_in(event.symbol):
         group = state.baskets.get(trade.basket)
         whose = trade.plan.timeframe_ns == event.span and trade.open_steps
-        if group is not None and whose and group.basket.basis == "bar_close" and not group.reached:
+        if group is not None and whose and group.basket.basis == "bar_close":
             _look(desk, group)
 
 
 def minute(desk: Desk, name: str) -> None:
     """Its timer, at the end of a minute."""
     group = desk.state.baskets.get(name)
-    if group is None:
-        return
-    for trade in members(desk.state, name):
-        if trade.open_steps:
-            quoted(desk, trade)
-            break
-    _want_minute(desk, group)
+    if group is not None:
+        _look(desk, group)
+        _want_minute(desk, group)
 
 
 def _want_minute(desk: Desk, group: Group) -> None:
-    if group.basket.basis == "minute_end" and not group.reached:
-        now = desk.state.now
-        at = now - now % MINUTE + MINUTE_END
-        desk.later(f"basket:{group.name}", at - now if at > now else at + MINUTE - now)
+    now = desk.state.now
+    if group.basket.basis == "minute_end" and group.minute_at <= now and not group.reached:
+        group.minute_at = next_minute_end(now)
+        desk.later(f"basket:{group.name}", group.minute_at - now)
 
 
 def _look(desk: Desk, group: Group) -> None:
     money = won(desk.state, group)
-    if not basket_reached(money, *limits(group)):
+    if group.reached or not basket_reached(money, *limits(group)):
         return
     group.reached = True
     currency = desk.state.account.currency if desk.state.account else ""

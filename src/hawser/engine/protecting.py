@@ -6,7 +6,7 @@ sends the difference, one request per order at a time. The deadline of an expose
 from __future__ import annotations
 
 from hawser.core import figures as fg
-from hawser.core.clock import MILLISECOND, MINUTE, SECOND
+from hawser.core.clock import MILLISECOND, SECOND, next_minute_end
 from hawser.engine import states
 from hawser.engine.commands import Role
 from hawser.engine.exposure import covered_steps
@@ -17,7 +17,6 @@ from hawser.engine.state import Order, TargetLine, Trade
 RETRY = 250 * MILLISECOND
 EXPOSED_RETRY = 100 * MILLISECOND
 TARGET_RETRY = 2 * SECOND
-MINUTE_END = 59 * SECOND
 MOST_CLOSES = 4  # under way at once
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 # Part of the policy's deadline given to attaching a stop; what is left is for getting out.
@@ -290,8 +289,7 @@ def _want_minute(desk: Desk, trade: Trade) -> None:
     if rig is None or rig.basket is None or rig.basket.basis != "minute_end" or trade.minute_at > desk.state.now:
         return
     now = desk.state.now
-    end = now - now % MINUTE + MINUTE_END
-    trade.minute_at = end if end > now else end + MINUTE
+    trade.minute_at = next_minute_end(now)
     desk.later(f"minute:{trade.id}", trade.minute_at - now)
 
 

@@ -87,14 +87,12 @@ class Marks(NamedTuple):
 
 
 class Group(msgspec.Struct):
-    """Trades under one basket, from when it was formed on: the equity then, and what they had won `before`."""
+    """Trades under one basket, and the equity when it was formed."""
 
     name: str
     basket: Basket
     equity: float
-    before: float
-    formed: int
-    minute: int = 0  # the last at whose end it was looked at
+    minute_at: int = 0  # where it counts at each minute's end: when it is looked at next
     reached: bool = False
 
 
@@ -137,7 +135,8 @@ class Trade(msgspec.Struct):
     basis: float | None = None  # what a stop taken from bars stood on then
     group: str = ""  # its OCO group
     basket: str = ""  # the basket it lies under with others
-    basket_quoted: bool = False  # which looks at quotes
+    basket_before: float = 0.0  # money it had won when it came under it
+    basket_quoted: bool = False  # which looks at every quote
     moving: Terms | None = None  # a pending entry is on its way to these
     then: Terms | None = None  # and from there to these, asked for meanwhile
     backstop: int = 0  # with held lines: what rests at the venue instead of the stop
@@ -163,7 +162,6 @@ class Trade(msgspec.Struct):
     losses: list[TargetLine] = []  # loss steps
     lived: int = 0  # completed bars since the entry, its own included
     entry_equity: float = 0.0
-    basket_minute: int = 0  # the last minute at whose end a basket was looked at
     chain: int = 0  # how many follow-ons led to it
     minute_at: int = 0  # when a basket that counts at each minute's end is looked at next
     turn: str = ""  # the ask that wants the other side once this has ended

@@ -7,7 +7,6 @@ from typing import NamedTuple
 
 from hawser.core import figures as fg
 from hawser.core.basis import STANDARD_ATR, atr_key, lived_key, own_atr, trail_key
-from hawser.core.clock import MINUTE
 from hawser.core.hours import is_last
 from hawser.core.instrument import Instrument
 from hawser.core.rigwords import after_words, measure_words, trail_words
@@ -18,7 +17,7 @@ from hawser.core.rules.moving import better_exit
 from hawser.engine import events as ev
 from hawser.engine.anchoring import set_stop
 from hawser.engine.exposure import Valuation
-from hawser.engine.protecting import MINUTE_END, converge, leave
+from hawser.engine.protecting import converge, leave
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import lay, ready
 from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
@@ -229,20 +228,14 @@ def watched(trade: Trade) -> bool:
 def rig_watched(trade: Trade) -> bool:
     """Whether its rig looks at every quote."""
     rig = trade.plan.rig
-    return rig is not None and rig.basket is not None and rig.basket.basis != "bar_close"
+    return rig is not None and rig.basket is not None and rig.basket.basis == "tick"
 
 
 def watch_basket(desk: Desk, trade: Trade) -> None:
-    """A basket that counts every quote, or the last second of each minute."""
+    """A basket that counts every quote, or each minute's end by its timer."""
     rig = trade.plan.rig
-    if rig is None or rig.basket is None or trade.leave_why or not trade.open_steps:
+    if rig is None or rig.basket is None or rig.basket.basis == "bar_close" or trade.leave_why or not trade.open_steps:
         return
-    now = desk.state.now
-    if rig.basket.basis == "minute_end":
-        minute = now // MINUTE
-        if now % MINUTE < MINUTE_END or minute == trade.basket_minute:
-            return
-        trade.basket_minute = minute
     won = Valuation(desk.state).result(trade)
     decided, _ = decided_at(_no_time(lay(desk.state, trade).rules), 0, 0, trade.lived, trade.side, won, False)
     if decided:

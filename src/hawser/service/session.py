@@ -87,7 +87,7 @@ class Session:
                 self._start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2_000_000_000)
         for name, group in state.baskets.items():
             if group.basket.basis == "minute_end":
-                self._start(f"basket:{name}", now)
+                self._start(f"basket:{name}", max(now, group.minute_at))
         for order in state.orders.values():
             if order.pending:
                 self._start(f"request:{order.id}:{order.token}", now + 500_000_000)
