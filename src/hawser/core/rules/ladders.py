@@ -1,7 +1,5 @@
 """The averaging ladder in numbers (reckoning section 8): where its rungs stand, what each takes, what all may lose."""
 
-import math
-
 import numpy as np
 
 from hawser.core.compiled import compiled
@@ -9,7 +7,7 @@ from hawser.core.indicators import Array
 from hawser.core.rules.laying import Money, fee
 from hawser.core.rules.quantity import BUDGET_NOISE
 from hawser.core.rules.rounding import floor_whole, level_ticks
-from hawser.core.rules.sizes import Limits
+from hawser.core.rules.sizes import Limits, cap_money
 from hawser.core.rules.tending import away
 
 
@@ -81,31 +79,12 @@ def ladder_most(
 
 
 @compiled
-def ladder_caps(limits: Limits, budget: float) -> tuple[float, float]:
-    """What the whole ladder may lose, and be worth, within the budget and every cap (BUDGET_NOISE included)."""
-    risk, notional = budget, math.inf
-    if not math.isnan(limits.max_heat_percent):
-        risk = min(risk, limits.max_heat_percent / 100 * limits.equity - limits.open_heat)
-    if not math.isnan(limits.max_currency_heat_percent):
-        risk = min(risk, limits.max_currency_heat_percent / 100 * limits.equity - limits.currency_heat)
-    if not math.isnan(limits.day_loss_room):
-        risk = min(risk, limits.day_loss_room)
-    if limits.margin_rate > 0:
-        notional = limits.free_margin / limits.margin_rate
-        if not math.isnan(limits.max_margin_percent):
-            notional = min(notional, limits.max_margin_percent / 100 * notional)
-    if not math.isnan(limits.max_notional_percent):
-        notional = min(notional, limits.max_notional_percent / 100 * limits.equity)
-    noise = 1 + BUDGET_NOISE
-    return risk * noise, notional * noise
-
-
-@compiled
 def ladder_base(
     limits: Limits, budget: float, most_steps: int, levels: Array, stop: int, factor: float, side: int, money: Money
 ) -> int:
     """The base that budget and caps allow, in steps; 0 where they allow none."""
-    risk, notional = ladder_caps(limits, budget)
+    free, worth, margin, heat, currency, room = cap_money(limits)
+    risk, notional, noise = min(budget, heat, currency, room), min(free, worth, margin), 1 + BUDGET_NOISE
     if risk <= 0 or notional <= 0:
         return 0
-    return ladder_most(risk, notional, most_steps, levels, stop, factor, side, money)
+    return ladder_most(risk * noise, notional * noise, most_steps, levels, stop, factor, side, money)

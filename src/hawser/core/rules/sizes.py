@@ -71,30 +71,42 @@ def _within(budget: float, step: float, at_stop: AtStop) -> int:
 
 @compiled
 def _notional_cap(money: float, step_notional: float) -> int:
-    return steps_of_notional(max(0.0, money) * (1.0 + BUDGET_NOISE), step_notional)
+    return steps_of_notional(max(0.0, money) * (1.0 + BUDGET_NOISE), step_notional) if money < math.inf else ALL
 
 
 @compiled
 def _risk_cap(money: float, step: float, at_stop: AtStop) -> int:
+    if money == math.inf:
+        return ALL
     return _within(money, step, at_stop) if money > 0 else 0
 
 
 @compiled
-def cap_steps(limits: Limits, step: float, at_stop: AtStop) -> tuple[int, int, int, int, int, int]:
-    """What free margin, notional, margin, heat, currency heat and day loss room allow, in the reckoning's order."""
-    worth = at_stop.ref * at_stop.unit_money * step
-    free = notional = margin = heat = currency = room = ALL
+def cap_money(limits: Limits) -> tuple[float, float, float, float, float, float]:
+    """What free margin, notional and margin allow to be held, and what heat, currency heat and day loss room allow to
+    be lost; money, infinite where a cap is not set."""
+    free = notional = margin = heat = currency = room = math.inf
     if limits.margin_rate > 0:
-        free = _notional_cap(limits.free_margin / limits.margin_rate, worth)
+        free = limits.free_margin / limits.margin_rate
         if not math.isnan(limits.max_margin_percent):
-            margin = _notional_cap(limits.max_margin_percent / 100 * limits.free_margin / limits.margin_rate, worth)
+            margin = limits.max_margin_percent / 100 * limits.free_margin / limits.margin_rate
     if not math.isnan(limits.max_notional_percent):
-        notional = _notional_cap(limits.max_notional_percent / 100 * limits.equity, worth)
+        notional = limits.max_notional_percent / 100 * limits.equity
     if not math.isnan(limits.max_heat_percent):
-        heat = _risk_cap(limits.max_heat_percent / 100 * limits.equity - limits.open_heat, step, at_stop)
+        heat = limits.max_heat_percent / 100 * limits.equity - limits.open_heat
     if not math.isnan(limits.max_currency_heat_percent):
-        most = limits.max_currency_heat_percent / 100 * limits.equity - limits.currency_heat
-        currency = _risk_cap(most, step, at_stop)
+        currency = limits.max_currency_heat_percent / 100 * limits.equity - limits.currency_heat
     if not math.isnan(limits.day_loss_room):
-        room = _risk_cap(limits.day_loss_room, step, at_stop)
+        room = limits.day_loss_room
     return free, notional, margin, heat, currency, room
+
+
+@compiled
+def cap_steps(limits: Limits, step: float, at_stop: AtStop) -> tuple[int, int, int, int, int, int]:
+    """What each cap allows, in the reckoning's order."""
+    worth = at_stop.ref * at_stop.unit_money * step
+    free, notional, margin, heat, currency, room = cap_money(limits)
+    return (
+        _notional_cap(free, worth), _notional_cap(notional, worth), _notional_cap(margin, worth),
+        _risk_cap(heat, step, at_stop), _risk_cap(currency, step, at_stop), _risk_cap(room, step, at_stop),
+    )  # fmt: skip
