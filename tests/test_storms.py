@@ -8,9 +8,10 @@ import msgspec
 import pytest
 
 from hawser.core.clock import SECOND
+from hawser.engine.state import Order, Rung
 from hawser.ledger.ledger import Ledger
-from hawser.service.storm import PROMISES, Findings, Storm, traced, weathered
-from hawser.service.stormreport import summary, written
+from hawser.service.storm import Findings, Storm, traced, weathered
+from hawser.service.stormreport import LABELS, summary, written
 from hawser.venue.quay.weather import KINDS, Weather
 
 GROUPS, EACH = 30, 10
@@ -100,6 +101,16 @@ def test_the_checks_can_fail():
     storm.state.orders[trade.entry].fills.clear()
     storm._fills()
     assert "lost_fills" in storm.found.broken
+    trade.rungs = [Rung(2, 100, 4, filled=4)]
+    for name in ("S-r1", "S-r2"):  # the same rung sent twice over
+        storm.state.orders[name] = Order(name, trade.id, "rung", 1, "limit", 4, 100, 2, filled=4)
+        trade.order_ids.append(name)
+    storm._entries()
+    assert "doubled" in storm.found.broken
+    trade.rungs[0].filled = 8  # known as such, and still twice what was to be
+    storm.found.broken.clear()
+    storm._entries()
+    assert "doubled" in storm.found.broken
     book.state.positions[trade.entry].steps += 1
     book._resting[trade.symbol].clear()
     storm._agree()
@@ -114,7 +125,7 @@ def test_hawser_storm_as_a_process():
     assert done.returncode == 0, done.stderr
     told = json.loads(done.stdout)
     assert told["storms"] == 4
-    assert all(told[kind] == 0 for kind in PROMISES)
+    assert all(told[kind] == 0 for kind in LABELS)
     assert told["trades"] > 20
 
 
