@@ -1,9 +1,12 @@
 """A ladder live: rungs wait beside a stop, one target from the average, one end; and what goes wrong with it."""
 
+from decimal import Decimal
+
 import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import SizeRule
+from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import BreakEven, Ladder, Measure, Rig
@@ -198,3 +201,16 @@ def test_the_ladder_is_laid_anew_from_the_fill_where_the_plan_says_so():
     hand.fill(hand.trade.entry, hand.trade.asked_steps, ref + 7)
     assert (hand.trade.stop, hand.trade.targets[0].level) == (ref - 273, ref + 67)
     assert [rung.level for rung in hand.trade.rungs] == [ref - 93, ref - 193]
+
+
+def test_lines_of_a_ladder_that_waits_are_moved_from_where_it_is_on_its_way_to():
+    hand = ByHand()
+    hand.place(**PLAN | {"entry": EntryRule("stop", price=Decimal("0.61500"))})
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600)
+    hand.do(ev.MoveStop, ask="S", trade=hand.trade.id, level=61350)
+    assert hand.trade.then.stop == 61350
+    hand.do(ev.MoveTarget, ask="T", trade=hand.trade.id, number=1, level=61700)
+    assert hand.trade.then.targets[0].level == 61700
+    found = hand.do(ev.MoveStop, ask="S2", trade=hand.trade.id, level=61450)  # within the ladder
+    assert codes(found) == ["stop_in_ladder"]

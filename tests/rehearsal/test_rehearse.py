@@ -282,7 +282,7 @@ def test_stops_only_tighten_nothing_more_closes_than_was_open_and_a_mirror_gives
     for trade in found.trades:
         levels = [trade.stop, *(move[1] for move in trade.moves)]
         assert all(trade.side * (b - a) > 0 for a, b in itertools.pairwise(levels))
-        assert sum(row[5] for row in trade.fills if row[1] < 0) == trade.steps
+        assert sum(row[5] * row[1] for row in trade.fills) == 0  # all that was entered left, and no more
     mirror = 2400 - prices[[0, 2, 1, 3]]
     other = run_of(mirror, -calls, rules, order)
     assert [(t.first, t.last, t.end, -t.side) for t in found.trades] == [

@@ -20,6 +20,13 @@ from randomrigs import a_ladder, a_rig, an_account, fitting, history
 FOLDERS = sorted(path.parent for path in CASES.glob("rehearse/*/command.txt"))
 
 
+def traded_alike(draw, make, account, order):
+    bars, signals, instrument = history(draw, 1000)
+    rules = fitting(make(draw), instrument)
+    report = parity.compare(bars, signals, instrument, account, rules, order)
+    assert not report.differences, (rules, report.differences[:3])
+
+
 # 82 histories for rigs and 20 for ladders, of 1 000 bars each
 
 
@@ -27,23 +34,15 @@ FOLDERS = sorted(path.parent for path in CASES.glob("rehearse/*/command.txt"))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_random_rigs(seed, order):
     draw = Random(seed)
-    bars, signals, instrument = history(draw, 1000)
-    rules = fitting(a_rig(draw), instrument)
-    report = parity.compare(bars, signals, instrument, an_account(draw), rules, order)
-    assert not report.differences, (rules, report.differences[:3])
+    traded_alike(draw, a_rig, an_account(draw), order)
 
 
 @settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_random_ladders(seed, order):
     draw = Random(seed)
-    bars, signals, instrument = history(draw, 1000)
-    rules = fitting(a_ladder(draw), instrument)
-    account = msgspec.structs.replace(
-        an_account(draw), size=draw.choice([SizeRule(percent=1.0), SizeRule("risk_money", amount=250.0)])
-    )
-    report = parity.compare(bars, signals, instrument, account, rules, order)
-    assert not report.differences, (rules, report.differences[:3])
+    size = draw.choice([SizeRule(percent=1.0), SizeRule("risk_money", amount=250.0)])
+    traded_alike(draw, a_ladder, msgspec.structs.replace(an_account(draw), size=size), order)
 
 
 @needs_cases

@@ -198,7 +198,7 @@ class Planning:
 def with_rig(draft: Draft, rig: Rig | None, currency: str) -> Draft:
     """The draft with a rig's stop, targets and trail in its fields, tended by the rig; None: by what is typed alone."""
     if rig is None:
-        return msgspec.structs.replace(draft, rig="", stop=draft.stop.strip() or Draft().stop)
+        return msgspec.structs.replace(draft, rig="")
     targets = tuple((typed.target_text(one), typed.share_text(one.share)) for one in rig.target)
     stop = typed.stop_text(rig.stop, currency) if rig.stop is not None else ""
     return msgspec.structs.replace(draft, rig=rig.name, stop=stop, targets=targets, trail=typed.trail_text(rig.trail))

@@ -126,15 +126,15 @@ def _entered(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
         if trade.leave_why or late:
             leave(desk, trade, trade.leave_why or f"{order.role} filled after it had been given up")
     word = "long" if trade.side > 0 else "short"
-    text = f"ntered {word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
+    text = f"{word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
     if order.role == "rung":
         rung = rung_of(trade, order)
         rung.filled += fill.steps
         trade.fresh += fill.steps
         average = instrument.price(level_ticks(trade.entry_price, trade.side))
-        desk.tell("info", "rung_entered", f"Rung {rung.number} e{text}: average {average}", trade)
+        desk.tell("info", "rung_entered", f"Rung {rung.number} entered {text}: average {average}", trade)
         return
-    desk.tell("info", "entered", f"E{text}", trade)
+    desk.tell("info", "entered", f"Entered {text}", trade)
     anchor(desk, trade)
     if trade.held and not trade.trace:
         trade.trace.append(Rest(desk.state.now, trade.stop))

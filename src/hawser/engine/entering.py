@@ -254,8 +254,12 @@ def move_entry(desk: Desk, ask: ev.MoveEntry) -> None:
 
 def latest_plan(trade: Trade) -> Plan:
     """The plan that a pending entry is on its way to."""
-    latest = trade.then or trade.moving
+    latest = _latest(trade)
     return latest.plan if latest is not None else trade.plan
+
+
+def _latest(trade: Trade) -> Terms | None:
+    return trade.then or trade.moving
 
 
 def replan(desk: Desk, trade: Trade, plan: Plan, ask: str, marks: Marks | None = None) -> None:
@@ -304,9 +308,9 @@ def moved(desk: Desk, trade: Trade, level: int, steps: int) -> None:
 
 def pinned_stop(trade: Trade, level: int, instrument: Instrument) -> Plan:
     """The pending trade's plan with its stop at a price; raises Refused where a ladder's would not lie beyond it."""
-    rig = latest_plan(trade).rig
+    rig, stop = latest_plan(trade).rig, (_latest(trade) or trade).stop
     if rig is not None and rig.ladder is not None:
-        behind = (rig.ladder.stop_ticks or 0.0) + trade.side * (trade.stop - level)
+        behind = (rig.ladder.stop_ticks or 0.0) + trade.side * (stop - level)
         if behind < 1:
             raise Refused("stop_in_ladder", "A ladder's stop stays beyond its last rung.")
         return _reladdered(trade, msgspec.structs.replace(rig.ladder, stop_ticks=behind))
@@ -317,7 +321,7 @@ def pinned_target(trade: Trade, number: int, level: int, instrument: Instrument)
     """The pending trade's plan with one target at a price; None where what it is moved to has no such target."""
     plan = latest_plan(trade)
     if plan.rig is not None and plan.rig.ladder is not None:
-        beyond = float(trade.side * (level - trade.ref))
+        beyond = float(trade.side * (level - (_latest(trade) or trade).ref))
         if beyond <= 0:
             return None
         return _reladdered(trade, msgspec.structs.replace(plan.rig.ladder, target_ticks=beyond))

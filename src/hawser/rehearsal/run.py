@@ -35,29 +35,18 @@ class Signals(NamedTuple):
 
 
 class Played(msgspec.Struct):
-    """One trade: rows of fills and moves as the loop wrote them; money in the account's currency, R from `ref`."""
+    """One trade: rows of fills and moves as the loop wrote them; money in the account's currency."""
 
-    number: int
     side: int
-    decided: int  # the bar at whose close the entry was decided
     first: int
     last: int
     reason: str  # of its entry: signal or follow_on
-    ref: int
-    r_ticks: int
     stop: int
     planned_risk: float
     net: float
-    best: int
-    worst: int
     fills: list[list[float]]
     moves: list[list[int]]
     end: str
-
-    @property
-    def steps(self) -> int:
-        """All that was entered."""
-        return sum(int(row[5]) for row in self.fills if row[1] > 0)
 
 
 class Outcome:
@@ -92,16 +81,14 @@ class Outcome:
     def trades(self) -> list[Played]:
         """Every trade; made when they are first asked for."""
         fills, moves, found = self.fills.tolist(), self.moves.tolist(), []
-        for number, (row, (risk, net)) in enumerate(
-            zip(self.rows.whole.tolist(), self.rows.money.tolist(), strict=True)
-        ):
+        for row, (risk, net) in zip(self.rows.whole.tolist(), self.rows.money.tolist(), strict=True):
             own = fills[row[batch.FILL_FROM] : row[batch.FILL_TO]]
+            reason = "follow_on" if row[batch.FOLLOWS] else "signal"
+            own_moves = moves[row[batch.MOVE_FROM] : row[batch.MOVE_TO]]
             found.append(
                 Played(
-                    number + 1, row[batch.SIDE], row[batch.DECIDED], row[batch.FIRST], row[batch.LAST],
-                    "follow_on" if row[batch.FOLLOWS] else "signal", row[batch.REF],
-                    abs(row[batch.REF] - row[batch.STOP_AT]), row[batch.STOP_AT], risk, net, row[batch.BEST],
-                    row[batch.WORST], own, moves[row[batch.MOVE_FROM] : row[batch.MOVE_TO]], exit_name(own[-1]),
+                    row[batch.SIDE], row[batch.FIRST], row[batch.LAST], reason, row[batch.STOP_AT], risk, net, own,
+                    own_moves, exit_name(own[-1]),
                 )
             )  # fmt: skip
         return found

@@ -304,8 +304,11 @@ class PlanPanel(QFrame):
         self.take_rig(self.planning.rigs.get(self.rig.itemText(index)) if index else None)
 
     def take_rig(self, rig: Rig | None) -> None:
-        """Plan with a rig, or with none."""
-        self._take(with_rig(self._typed(), rig, self.planning.currency))
+        """Plan with a rig, or with none; where a ladder goes, the plan has a stop of its own again."""
+        draft = with_rig(self._typed(), rig, self.planning.currency)
+        if rig is None and self.planning.ladder is not None:
+            draft = msgspec.structs.replace(draft, stop=Draft().stop)
+        self._take(draft)
 
     def _make_form(self) -> QGridLayout:
         form = QGridLayout()
