@@ -27,10 +27,7 @@ test: $(READY)
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
-	@# Real windows and processes on a loaded machine: what failed is run once more, alone, and must pass then.
-	QT_QPA_PLATFORM=offscreen $(BIN)/pytest -q || QT_QPA_PLATFORM=offscreen $(BIN)/pytest -q --last-failed --last-failed-no-failures none
-	$(BIN)/python tests/without_qt.py
-	NUMBA_DISABLE_JIT=1 $(BIN)/pytest -q tests/core -p no:pytest-qt
+	@packaging/tests.sh $(BIN)
 
 shots: $(READY)
 	@packaging/system.sh $(BIN)/python
