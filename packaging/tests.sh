@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
-# All tests: those of real windows beside all others, so that two cores have work. Each half tells its result; where one
-# failed on a loaded machine, what failed in it is run once more, alone, and must pass then.
+# All tests: those of real windows, of the core interpreted and without Qt, beside all others, so that two cores have
+# work. Each half tells its result; where one failed on a loaded machine, what failed in it is run once more, alone, and
+# must pass then.
 # Usage: packaging/tests.sh BIN
 set -u
 bin=$1
@@ -17,9 +18,11 @@ others >"$told" 2>&1 &
 beside=$!
 windows
 of_windows=$?
+bare
+of_bare=$?
 wait "$beside"
 of_others=$?
 cat "$told"
 [ "$of_windows" -eq 0 ] || windows "${again[@]}" || exit 1
 [ "$of_others" -eq 0 ] || others "${again[@]}" || exit 1
-bare
+exit "$of_bare"
