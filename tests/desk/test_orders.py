@@ -5,7 +5,7 @@ from PyQt6.QtGui import QContextMenuEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
-from hawser.desk.widgets.quaypanel import read_weather
+from hawser.desk.widgets.quaypanel import GUSTS, read_weather
 from hawser.engine import states
 from hawser.venue.quay.weather import SEVERITIES
 
@@ -174,6 +174,35 @@ def test_a_position_not_ours_is_loud_and_adopted_with_a_stop(trader):
     trader.until(
         lambda s: not s.unexplained and any(t.state == states.PROTECTED and t.symbol == SYMBOL for t in s.trades)
     )
+
+
+def test_gusts_made_by_hand_last_as_long_as_they_say_and_are_counted(trader):
+    trader.choose(SYMBOL)
+    trader.window.show_quay()
+    panel, venue = trader.window.quay, trader.window.runtime.venue
+    asked = []
+    panel.gust.connect(lambda kind, length: asked.append((kind, length // 10**9)))
+    for kind, text, more, _ in GUSTS:
+        button = next(b for b in panel.findChildren(QPushButton) if b.text() == f"{text} {more}")
+        trader.click(button)
+        if kind != "restart":  # the line is down already
+            trader.qtbot.waitUntil(lambda kind=kind: venue.counts[kind] == 1)
+    assert asked == [("drop", 5), ("restart", 4), ("squall", 20), ("gap", 300), ("halt", 25)]
+    assert venue.counts["restart"] == 0
+    trader.qtbot.waitUntil(lambda: panel._told["gaps"].text() == "1 so far")
+    trader.until(lambda s: not s.link_up)
+    panel.hide()
+
+
+def test_what_else_waits_stands_on_the_chart_too(trader):
+    (first,) = waiting(trader)
+    (second,) = waiting(trader, entry="limit 2 atr")
+    trader.frames()
+    shown = {trade.id: trader.now.instrument(SYMBOL).instrument.price(trade.ref) for trade in (first, second)}
+    other = shown[first.id] if trader.helm.selected == second.id else shown[second.id]
+    texts = [text for _, text in trader.chart._focus.others]
+    assert len(texts) == 1
+    assert other in texts[0]
 
 
 def test_weather_is_typed_fault_by_fault(trader):

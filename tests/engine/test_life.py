@@ -137,9 +137,11 @@ def test_past_the_deadline_a_close_that_nobody_answers_gets_another_beside_it():
     found = hand.fill(closes[1].order, 104, 61230)
     assert "trade_ended" in codes(found)
     for other in (closes[0], closes[2], closes[3]):
-        hand.do(ev.OrderRejected, order=other.order, code="no_position", text="there is no position to close")
+        told = hand.do(ev.OrderRejected, order=other.order, code="no_position", text="there is no position to close")
+        assert not codes(told)  # it is closed: nothing has failed
     assert (hand.trade.state, hand.trade.closed) == (states.ENDED, 104)
     assert codes(hand.all).count("trade_ended") == 1
+    assert "close_fails" not in codes(hand.all)
 
 
 def test_a_stop_the_market_has_passed_closes_the_trade():

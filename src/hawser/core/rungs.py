@@ -49,10 +49,10 @@ def ladder_sized(terms: Terms, rule: Ladder) -> Sizing:
     found += [(name, most(only, math.inf, ALL >> 20)) for name, only in _one_by_one(limits)]
     binding = next((name for name, steps in found if steps == base), "") if base < asked else ""
     least = max(1, instrument.qty_min_steps)
-    if base < least:
-        raise below_min(terms, float(ladder_worst(least, levels, stop, factor, side, money)))
-    steps = rung_steps(base, rule.rungs, factor)
     caps = tuple(Cap(name, most_steps, name == binding) for name, most_steps in found)
+    if base < least:
+        raise below_min(terms, caps, float(ladder_worst(least, levels, stop, factor, side, money)))
+    steps = rung_steps(base, rule.rungs, factor)
 
     def worst(number: int) -> float:
         return float(ladder_worst(base, levels[:number], stop, factor, side, money))

@@ -182,7 +182,7 @@ def sized(request: SizeRequest) -> Sizing:
     check_positions(request)
     caps, steps = _capped(terms, asked)
     if steps < max(1, request.instrument.qty_min_steps):
-        raise below_min(terms)
+        raise below_min(terms, caps)
     return _answer(terms, stop, asked, steps, caps)
 
 
@@ -343,7 +343,7 @@ def _capped(terms: Terms, asked: int) -> tuple[tuple[Cap, ...], int]:
     return tuple(Cap(name, most, name == binding) for name, most in limits), steps
 
 
-def below_min(terms: Terms, risk: float | None = None) -> Refused:
+def below_min(terms: Terms, caps: tuple[Cap, ...], risk: float | None = None) -> Refused:
     """`risk`: what the minimum would risk, where it is not the plain risk of a quantity."""
     instrument = terms.instrument
     least = max(1, instrument.qty_min_steps)
@@ -352,6 +352,9 @@ def below_min(terms: Terms, risk: float | None = None) -> Refused:
     sentence = (
         f"The size is below the minimum of {instrument.qty(least)}, which would risk {fg.money(money, currency)}."
     )
+    cap = next((cap for cap in caps if cap.bound), None)
+    if cap is not None:
+        sentence = f"The cap {cap.name} leaves room for {instrument.qty(cap.steps)}. {sentence}"
     return Refused("below_min", sentence, qty_min=instrument.qty(least), min_risk=money)
 
 

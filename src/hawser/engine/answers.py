@@ -39,6 +39,9 @@ def rejected(desk: Desk, order: Order, code: str, text: str) -> None:
     trade = desk.state.trades[order.trade]
     order.state = states.next_order_state(order.state, "reject")
     settled(order)
+    if order.role == "close" and code == "no_position" and not trade.open_steps:
+        converge(desk, trade)  # sent beside one that has closed it meanwhile: no failure
+        return
     desk.tell("caution", f"rejected_{code}", f"The venue refused the {order.role} order: {text}", trade)
     _without(desk, trade, order, code, text)
 

@@ -273,8 +273,9 @@ def close_some(desk: Desk, ask: ev.CloseAll) -> None:
     trades = [trade for trade in desk.state.live() if meant(trade)]
     if not trades:
         desk.tell("refused", "nothing_meant", "There is no such trade open", ask=ask.ask)
+    why = {"all": "close all", "pending": "cancelled by hand"}.get(ask.which, f"close {ask.which}")
     for trade in trades:
-        _close(desk, trade, "close all" if ask.which == "all" else f"close {ask.which}")
+        _close(desk, trade, why)
 
 
 def close_all(desk: Desk, why: str) -> None:

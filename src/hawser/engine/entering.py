@@ -299,10 +299,9 @@ def moved(desk: Desk, trade: Trade, level: int, steps: int) -> None:
     instrument, old = desk.state.instruments[trade.symbol], trade.ref
     trade.backstop = 0
     _apply(trade, terms)
-    text = (
-        f"Entry {instrument.price(old)} \u2192 {instrument.price(terms.ref)} for {instrument.qty(terms.steps)}, "
-        f"stop {instrument.price(terms.stop)}"
-    )
+    at = instrument.price(terms.ref)
+    where = f"{instrument.price(old)} \u2192 {at}" if old != terms.ref else f"stays at {at}, now"
+    text = f"Entry {where} for {instrument.qty(terms.steps)}, stop {instrument.price(terms.stop)}"
     desk.tell("info", "entry_moved", text, trade)
 
 

@@ -203,6 +203,13 @@ def _of_order(text: str) -> Callable[[Teller, Any], tuple[str, str]]:
     return describe
 
 
+def _closing(ask: ev.CloseAll) -> str:
+    where = f" in {ask.symbol}" if ask.symbol else ""
+    return (
+        f"Cancel all pending entries{where}" if ask.which == "pending" else f"Close {ask.which} trades{where} at market"
+    )
+
+
 _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.Opened: _plain("session", lambda e: f"Session opened, account in {e.account.currency}"),
     ev.BarCompleted: _bar,
@@ -239,7 +246,7 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.HoldLines: _plain("asked", lambda e: "Hold the lines here" if e.held else "Let the lines rest at the venue"),
     ev.Adopt: lambda teller, e: ("asked", f"Adopt position {e.position}: {_rules(teller, e.plan)}"),
     ev.CloseTrade: _plain("asked", lambda e: f"Close {'the trade' if e.share == 1 else f'{e.share:.0%}'} at market"),
-    ev.CloseAll: _plain("asked", lambda e: f"Close {e.which} trades {f'in {e.symbol} ' if e.symbol else ''}at market"),
+    ev.CloseAll: _plain("asked", _closing),
     ev.BreakEven: _plain("asked", lambda e: "Move the stop to the entry"),
     ev.TurnAround: _plain("asked", lambda e: "Turn the trade around"),
     ev.Halt: _plain("asked", lambda e: f"Flatten & halt: {e.why}"),

@@ -228,9 +228,9 @@ class Chart(QFrame):
                 done = ", done" if mark.done else ""
                 text = f"target {mark.number}  {price(mark.level)}  {fg.r(focus.r(mark.level))}{done}"
                 wanted[("target", mark.number)] = (mark.level, text, "gain", plan or mark.done)
-        for number, (level, text) in enumerate(focus.waits if focus is not None else ()):
-            if level:
-                wanted[("rule", number)] = (level, text, "ink2", True)
+            for number, (level, text) in enumerate((*focus.waits, *focus.others)):
+                if level:
+                    wanted[("rule", number)] = (level, text, "ink2", True)
         for key in [key for key in self._lines if key not in wanted]:
             self.plot.removeItem(self._lines.pop(key))
         for key, (level, text, tone, dash) in wanted.items():
@@ -387,7 +387,8 @@ class Chart(QFrame):
                     low, high = min(low, price), max(high, price)
         room = (high - low) * 0.06 or abs(high) * 0.001
         bottom, top = self._view.viewRange()[1]
-        if easy and bottom <= low and high <= top and top - bottom <= EASY * (high - low + 2 * room):
+        edge = room / 2  # the words at a line need as much
+        if easy and bottom <= low - edge and high + edge <= top and top - bottom <= EASY * (high - low + 2 * room):
             return
         self._view.setYRange(low - room, high + room, padding=0)
         self.lay_scale()

@@ -41,6 +41,7 @@ class Focus(msgspec.Struct, frozen=True):
     rig: str = ""
     waits: tuple[tuple[int, str], ...] = ()  # rules still to act: where (0: at no price), and what they do
     fixed: bool = False  # stop and target are the rig's, and not dragged
+    others: tuple[tuple[int, str], ...] = ()  # further entries that wait in this instrument: where, and what
 
     def r(self, level: float) -> float:
         return self.side * (level - self.ref) / self.r_ticks
@@ -72,6 +73,16 @@ def of_plan(request: SizeRequest, sizing: Sizing, entry: str = "", straddle: boo
 def _rung_text(instrument: Instrument, rung: Rung) -> str:
     average = instrument.price(round(rung.average))
     return f"rung {rung.number} at {instrument.price(rung.level)}: {instrument.qty(rung.steps)} more, average {average}"
+
+
+def entries_beside(focus: Focus, trades: tuple[TradeView, ...]) -> tuple[tuple[int, str], ...]:
+    """What else waits to enter the instrument, in words, beside what the focus is about."""
+    found, instrument = [], focus.instrument
+    for trade in trades:
+        if trade.pending and trade.symbol == instrument.symbol and trade.id != focus.trade:
+            kind = waits_text(trade.side, trade.plan.entry.kind)
+            found.append((trade.ref, f"{kind} {instrument.price(trade.ref)} for {instrument.qty(trade.steps)} waits"))
+    return tuple(found)
 
 
 def of_trade(trade: TradeView, view: InstrumentView) -> Focus:

@@ -271,14 +271,16 @@ class Helm(QWidget):
         trade, view = snapshot.trade(self.selected), snapshot.instrument(self.symbol)
         planning = self.plan.planning
         shown = trade is not None and (trade.opened or trade.pending)
+        focus = None
         if trade is not None and shown and view is not None and trade.symbol == self.symbol:
-            self.chart.show_focus(fc.of_trade(trade, view))
+            focus = fc.of_trade(trade, view)
         elif planning.sizing is not None and planning.request is not None and planning.symbol == self.symbol:
             entry = planning.waits
             straddle = planning.straddle is not None
-            self.chart.show_focus(fc.of_plan(planning.request, planning.sizing, entry, straddle))
-        else:
-            self.chart.show_focus(None)
+            focus = fc.of_plan(planning.request, planning.sizing, entry, straddle)
+        if focus is not None:
+            focus = msgspec.structs.replace(focus, others=fc.entries_beside(focus, snapshot.trades))
+        self.chart.show_focus(focus)
 
     def _moved(self, role: str, number: int, level: int) -> None:
         """A line is being dragged. The plan answers at once; a trade is only asked when the line is let go."""

@@ -62,8 +62,8 @@ def read_weather(texts: dict[str, str]) -> tuple[Weather | None, dict[str, str]]
 class QuayPanel(QFrame):
     """Opens over the Helm; Escape puts it away. `counts` gives what the weather has done so far."""
 
-    weather = pyqtSignal(object, int)
-    gust = pyqtSignal(str, int)
+    weather = pyqtSignal(object, object)  # the seed may be larger than the int of a signal
+    gust = pyqtSignal(str, object)  # nanoseconds: more than the int of a signal
     stray = pyqtSignal(int)
     named = pyqtSignal(str)
 

@@ -195,14 +195,13 @@ class Quay:
             self.gust(kind, symbol, length)
 
     def gust(self, kind: str, symbol: str, length: int) -> None:
-        """Make one gust now, for `length` ns: drop, restart, squall, gap or halt (the last three of `symbol`)."""
-        until = self.now + length
+        """Make one gust now, for `length` ns: drop, restart, squall, gap or halt (the last three of `symbol`). It comes
+        to nothing where there is such a one already."""
+        self.counts[kind] += self._struck(kind, symbol, self.now + length)
+
+    def _struck(self, kind: str, symbol: str, until: int) -> bool:
         if kind in ("drop", "restart") and not self._down_until:
-            why = "the line dropped" if kind == "drop" else "the venue restarts"
-            self._ready.append(port.LinkTold(time=self.now, up=False, why=why))
-            self._down_until = until
-            if kind == "restart":
-                self._restart()
+            self._cut(kind, until)
         elif kind == "squall":
             self._gusts.wide[symbol] = until
         elif kind == "gap" and symbol in self.book.quotes:
@@ -212,6 +211,16 @@ class Quay:
             self._gusts.halted[symbol] = until
             self.book.closed.add(symbol)
             self._tell_state(symbol)
+        else:
+            return False
+        return True
+
+    def _cut(self, kind: str, until: int) -> None:
+        why = "the line dropped" if kind == "drop" else "the venue restarts"
+        self._ready.append(port.LinkTold(time=self.now, up=False, why=why))
+        self._down_until = until
+        if kind == "restart":
+            self._restart()
 
     def _restart(self) -> None:
         """The venue goes on with what it had saved; what was under way to it or from it is lost."""

@@ -89,11 +89,13 @@ class Sky:
         self._random = random.Random(seed)
         self.counts: dict[str, int] = dict.fromkeys(KINDS, 0)
 
+    def _drawn(self, chance: float) -> bool:
+        return chance > 0 and self._random.random() < chance
+
     def _happens(self, chance: float, name: str) -> bool:
-        if not chance or self._random.random() >= chance:
-            return False
-        self.counts[name] += 1
-        return True
+        drawn = self._drawn(chance)
+        self.counts[name] += drawn
+        return drawn
 
     def fate(self) -> str:
         drawn, weather = self._random.random(), self.weather
@@ -141,15 +143,16 @@ class Sky:
         return self._random.choice((1, -1)) * self.weather.gap_spreads * self._random.uniform(0.3, 1.0)
 
     def gusts(self, names: list[str]) -> dict[str, tuple[str, int]]:
-        """What this second brings: kind, to what (an instrument, or nothing) and for how long, ns."""
+        """What this second brings: kind, to what (an instrument, or nothing) and for how long, ns. Not counted yet: a
+        gust may come to nothing."""
         weather, found = self.weather, {}
-        if self._happens(weather.drops / 60, "drop"):
+        if self._drawn(weather.drops / 60):
             found["drop"] = "", int(self._random.expovariate(1 / max(0.1, weather.drop_s)) * SECOND) + SECOND // 2
-        if self._happens(weather.restarts / 60, "restart"):
+        if self._drawn(weather.restarts / 60):
             found["restart"] = "", int(self._random.uniform(1, 6) * SECOND)
         for kind, rate, seconds in (
             ("squall", weather.squalls, SQUALL_S), ("gap", weather.gaps, GAP_S), ("halt", weather.halts, HALT_S),
         ):  # fmt: skip
-            if self._happens(rate / 60, kind):
+            if self._drawn(rate / 60):
                 found[kind] = self._random.choice(names), int(seconds * self._random.uniform(0.3, 1.5) * SECOND)
         return found
