@@ -75,3 +75,16 @@ def test_flatten_and_halt_means_every_account(two):
     two.until(lambda s: s.halted)
     two.qtbot.waitUntil(lambda: second(two.window).halted)
     assert "all" in two.window.waterline.hold.text()
+
+
+def test_the_weather_told_is_that_of_the_account_shown(two):
+    window = two.window
+    window.foot.weathers.setCurrentText("gale")
+    two.qtbot.waitUntil(lambda: window.berths[0].runtime.weather.name == "gale")
+    assert window.berths[1].runtime.weather.name == "fair"
+    two.key(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    assert window.foot.weathers.currentText() == "fair"
+    two.key(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    assert window.foot.weathers.currentText() == "gale"
+    assert window.quay.field("reject").text() == "0.15"
+    assert window.berths[1].runtime.weather.name == "fair"  # showing it changed nothing

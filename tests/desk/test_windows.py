@@ -18,7 +18,7 @@ from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.planning import Draft
 from hawser.desk.settings import Kept, Settings
 from hawser.desk.theme.palette import NIGHT, PAPER, contrast
-from hawser.desk.widgets.finder import matches
+from hawser.desk.widgets.finder import matches, nearness
 from hawser.service import replay
 from madeup import ROOT
 
@@ -96,6 +96,8 @@ def test_the_finder_reaches_every_action_without_harm(trader):
         assert any(part in text for text in texts), part
     assert matches("Instrument: CAD/CHF", "inst chf")
     assert not matches("Instrument: CAD/CHF", "ruments")
+    turn, close = "Turn around: close at 12.00 CHF and go short, sized anew", "Close short: 2 of 9 trades"
+    assert sorted([turn, close], key=lambda text: nearness(text, "close short")) == [close, turn]
 
 
 def test_the_chart_pans_zooms_and_reads_bars(trader):

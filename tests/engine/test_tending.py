@@ -279,7 +279,7 @@ def test_what_waits_is_told_with_the_price_at_which_it_acts():
     told = waiting(hand.engine.state, hand.trade)
     assert [(one.level, one.text) for one in told] == [
         (61605, "break-even to 0.61242 at 0.61605"), (61968, "step 1 to 0.61605 at 0.61968"),
-        (61060, "loss step 1 at 0.61060: 25% out"), (0, "time exit in 4 bars"),
+        (61060, "loss step 1 at 0.61060: 25\u00a0% out"), (0, "time exit in 4 bars"),
     ]  # fmt: skip
     bar_at(hand, 61650)
     assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["step", "time"]

@@ -109,13 +109,13 @@ def _targets(trade: TradeView, snapshot: Snapshot) -> list[TradeAction]:
     for line in waiting:
         text = f"Take target {line.number} away: {of.qty(line.steps - line.filled)} at {of.price(line.level)} stay open"
         found.append(_one(text, _target(trade, line.number, 0, 0.0)))
-    left = 1.0 - sum(line.share for line in trade.targets)
+    untaken = trade.open_steps - sum(line.steps - line.filled for line in waiting) if trade.opened else trade.steps
+    left = min(1.0 - sum(line.share for line in trade.targets), untaken / trade.steps)
     if len(waiting) < MAX_TARGETS and floor_whole(left * trade.steps) >= 1:
         r = max([1.0, *(line.r + 1.0 for line in waiting), trade.price_r + 1.0])
         level = level_ticks(trade.ref + trade.side * round(r * 2) / 2 * trade.r_ticks, trade.side)
-        text = (
-            f"New target at {of.price(level)} ({fg.r(trade.r_of(level))}) for the {left:.0%} left; drag it from there"
-        )
+        at, part = f"{of.price(level)} ({fg.r(trade.r_of(level))})", fg.percent(100 * left, 0)
+        text = f"New target at {at} for the {part} left; drag it from there"
         found.append(_one(text, _target(trade, 0, level, left)))
     return found
 

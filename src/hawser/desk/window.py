@@ -45,7 +45,7 @@ from hawser.service.rigshelf import Shelf
 from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot
 from hawser.venue.quay.simulated import Simulated
-from hawser.venue.quay.weather import SEVERITIES, Weather
+from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 # Alt+1 to Alt+5 belong to the five stations of the design; these three are here so far.
 STATIONS = [("Helm", "helm", "Alt+1"), ("Rigs", "rigs", "Alt+2"), ("Logbook", "logbook", "Alt+5")]
@@ -173,6 +173,7 @@ class Window(QMainWindow):
         bridge.bar.connect(helm.add_bar)
         bridge.marks.connect(helm.show_marks)
         bridge.ready.connect(self.banner.hide)
+        bridge.ready.connect(self._show_weather)
         bridge.ready.connect(self.rigs.primer.begin)  # what trials need is loaded behind what protects
         bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(berth) + text))
         bridge.failed.connect(lambda text: self._failed(self._of(berth) + text))
@@ -339,8 +340,16 @@ class Window(QMainWindow):
         self.helm.plan.names.set_plans(self._settings.kept.plans)
         self.show_station(station)
         self._show_accounts()
+        self._show_weather()
         if self.latest is not None:
             self.show_snapshot(self.latest, None)
+
+    def _show_weather(self) -> None:
+        """What the venue of the account that is shown has: each has its own."""
+        weather = self.runtime.weather
+        if weather is not None:
+            self.quay.show_weather(weather)
+            self.foot.show_weather(severity_of(weather))
 
     def show_snapshot(self, snapshot: Snapshot, before: Snapshot | None) -> None:
         """Parts take turns, so that no single frame paints the whole window; what matters is shown at once."""

@@ -6,6 +6,7 @@ from decimal import Decimal
 
 import msgspec
 
+from hawser.core import figures as fg
 from hawser.core.errors import Refused
 from hawser.core.levels import MAX_TARGETS, TargetRule
 from hawser.core.plan import Plan
@@ -153,7 +154,7 @@ def _set_problem(state: EngineState, trade: Trade, line: TargetLine | None, ask:
         return f"A trade has at most {MAX_TARGETS} targets"
     share = sum(one.share for one in trade.targets if one is not line) + ask.share
     if share > 1 + 1e-9:
-        return f"The targets would take {share:.0%} of the position"
+        return f"The targets would take {fg.percent(100 * share, 0)} of the position"
     return target_problem(state, trade, ask.level) if ask.share else ""
 
 
@@ -176,7 +177,9 @@ def _plan_target(desk: Desk, trade: Trade, ask: ev.SetTarget) -> None:
         rules[ask.number - 1] = rule
     share = sum(one.share for one in rules)
     if share > 1 + 1e-9 or len(rules) > MAX_TARGETS:
-        problem = f"At most {MAX_TARGETS} targets that take at most all; these {len(rules)} take {share:.0%}"
+        problem = (
+            f"At most {MAX_TARGETS} targets that take at most all; these {len(rules)} take {fg.percent(100 * share, 0)}"
+        )
         desk.tell("refused", "target_refused", problem, trade, ask.ask)
         return
     replan(desk, trade, msgspec.structs.replace(plan, targets=tuple(rules)), ask.ask)
@@ -247,7 +250,7 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     steps = floor_whole(ask.share * trade.open_steps)
     problem = ""
     if steps < 1:
-        problem = f"{ask.share:.0%} of what is open is less than one step"
+        problem = f"{fg.percent(100 * ask.share, 0)} of what is open is less than one step"
     elif desk.state.orders_of(trade, "close"):
         problem = "A close is under way already"
     if problem:
@@ -255,7 +258,7 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     elif steps >= trade.open_steps:
         _close(desk, trade, "closed by hand")
     else:
-        desk.submit(trade, "close", "market", steps, None, f"{ask.share:.0%} closed by hand")
+        desk.submit(trade, "close", "market", steps, None, f"{fg.percent(100 * ask.share, 0)} closed by hand")
 
 
 def close_some(desk: Desk, ask: ev.CloseAll) -> None:

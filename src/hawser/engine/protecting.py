@@ -235,9 +235,10 @@ def _give_up(desk: Desk, trade: Trade, role: Role, lines: list[TargetLine]) -> N
     """Cancel what rests without a line, or beside a trade that is leaving."""
     numbers = {line.number for line in lines}
     for order in desk.state.orders_of(trade, role):
-        gone = order.number not in numbers or (trade.held and order.kind != "market")
-        if (trade.leave_why or gone) and not order.pending:
-            desk.cancel(trade, order, "the trade is being closed" if trade.leave_why else f"no {role} there any more")
+        gone, held = order.number not in numbers, trade.held and order.kind != "market"
+        if (trade.leave_why or gone or held) and not order.pending:
+            why = "the lines are held here" if held else f"no {ROLE_NAMES[role]} there any more"
+            desk.cancel(trade, order, "the trade is being closed" if trade.leave_why else why)
 
 
 def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Order | None, want: int) -> None:
@@ -255,7 +256,10 @@ def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Or
         elif role == "target" and order.level != line.level and _passed(desk, trade, line):
             desk.cancel(trade, order, "the market is beyond its new level")  # where a new one fills at once
         elif order.level != line.level or order.left != want:
-            desk.amend(trade, order, line.level, order.filled + want, why)
+            instrument, moved = desk.state.instruments[trade.symbol], order.level != line.level
+            why = why[0].upper() + why[1:]
+            told = f"to {instrument.price(line.level)}" if moved else f"follows the position: {instrument.qty(want)}"
+            desk.amend(trade, order, line.level, order.filled + want, f"{why} {told}")
 
 
 def _passed(desk: Desk, trade: Trade, line: TargetLine) -> bool:

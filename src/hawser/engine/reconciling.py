@@ -30,7 +30,9 @@ def up(desk: Desk) -> None:
 def down(desk: Desk, why: str) -> None:
     state = desk.state
     state.link_up, state.link_why, state.reconciled = False, why, False
-    desk.tell("alarm", "link_down", f"No link to the venue: {why}. Resting stops still protect at the venue")
+    held = sum(trade.held and trade.open_steps > 0 for trade in state.live())
+    more = f"; the held lines of {held} trades are not watched, only their backstops" if held else ""
+    desk.tell("alarm", "link_down", f"No link to the venue: {why}. Resting stops still protect at the venue{more}")
 
 
 def holdings(desk: Desk, event: ev.Holdings) -> None:

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from hawser.core import figures as fg
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.indicators import Array
@@ -137,7 +138,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
     parts = loss_parts(trade)
     for line in trade.losses:
         if line.filled < parts[line.number] and trade.side * (line.level - trade.stop) > 0:
-            text = f"loss step {line.number} at {price(line.level)}: {line.share:.0%} out"
+            text = f"loss step {line.number} at {price(line.level)}: {fg.percent(100 * line.share, 0)} out"
             found.append(Waiting(line.level, text))
     if rules.time_bars:
         left = max(0, rules.time_bars - trade.lived)

@@ -7,6 +7,8 @@ import time
 from collections import deque
 from pathlib import Path
 
+import msgspec
+
 from hawser.core.bars import Bars
 from hawser.core.clock import SECOND
 from hawser.core.errors import HawserError, Unavailable
@@ -89,6 +91,7 @@ class FarQuay:
 
     def set_weather(self, weather: Weather, seed: int) -> None:
         self.send(wire.SetWeather(weather=weather, seed=seed), self._now)
+        self.welcome = msgspec.structs.replace(self.welcome, weather=weather)
 
     def gust(self, kind: str, symbol: str, length: int) -> None:
         self.send(wire.MakeGust(kind=kind, symbol=symbol, length=length), self._now)

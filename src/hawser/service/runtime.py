@@ -33,6 +33,7 @@ from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, taken
 from hawser.service.telling import Line, Teller
 from hawser.venue.quay.simulated import Simulated
+from hawser.venue.quay.weather import Weather
 
 FRAME = 1 / 30
 ASLEEP = 0.5  # seconds: after a longer gap the venue is heard before any deadline counts as missed
@@ -150,6 +151,11 @@ class Runtime:
     def weather_counts(self) -> dict[str, int]:
         """What the venue's weather has done so far, by kind."""
         return dict(self.venue.counts) if self.venue is not None else {}
+
+    @property
+    def weather(self) -> Weather | None:
+        """The venue's weather now; None before it is there."""
+        return self.venue.weather if self.venue is not None else None
 
     def at_venue(self, work: Callable[[Simulated], None]) -> None:
         """Have something done at the simulated venue, on its own thread: its weather, a gust."""

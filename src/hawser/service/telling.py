@@ -148,6 +148,10 @@ def _placed(teller: Teller, event: ev.PlaceTrade) -> tuple[str, str]:
     return "asked", f"Place {side} {plan.symbol}, {entry_text(plan.entry)}: {_rules(teller, plan)}"
 
 
+def _rig_name(plan: Plan) -> str:
+    return plan.rig.name if plan.rig is not None else ""
+
+
 def _rules(teller: Teller, plan: Plan) -> str:
     stop = stop_text(plan.stop, teller.currency) if plan.stop is not None else "what the risk allows"
     return f"size {size_text(plan.size, teller.currency)}, stop {stop}"
@@ -161,7 +165,7 @@ def _target_set(teller: Teller, event: ev.SetTarget) -> tuple[str, str]:
     name = f"target {event.number}" if event.number else "a new target"
     if not event.share:
         return "asked", f"Take {name} away"
-    return "asked", f"Set {name} to {teller.level(event.trade, event.level)} for {event.share:.0%}"
+    return "asked", f"Set {name} to {teller.level(event.trade, event.level)} for {fg.percent(100 * event.share, 0)}"
 
 
 def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:
@@ -203,6 +207,10 @@ def _of_order(text: str) -> Callable[[Teller, Any], tuple[str, str]]:
     return describe
 
 
+def _closing_one(ask: ev.CloseTrade) -> str:
+    return f"Close {'the trade' if ask.share == 1 else fg.percent(100 * ask.share, 0)} at market"
+
+
 def _closing(ask: ev.CloseAll) -> str:
     where = f" in {ask.symbol}" if ask.symbol else ""
     return (
@@ -242,10 +250,10 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.FormBasket: _plain("asked", lambda e: f"Basket over {', '.join(e.trades)}: {basket_text(e.basket)}"),
     ev.DissolveBasket: _plain("asked", lambda e: f"Take {e.name} off"),
     ev.SetTarget: _target_set,
-    ev.Reequip: lambda teller, e: ("asked", f"Tend by another plan: {_rules(teller, e.plan)}"),
+    ev.Reequip: lambda teller, e: ("asked", f"Tend by {_rig_name(e.plan) or 'another plan'}: {_rules(teller, e.plan)}"),
     ev.HoldLines: _plain("asked", lambda e: "Hold the lines here" if e.held else "Let the lines rest at the venue"),
     ev.Adopt: lambda teller, e: ("asked", f"Adopt position {e.position}: {_rules(teller, e.plan)}"),
-    ev.CloseTrade: _plain("asked", lambda e: f"Close {'the trade' if e.share == 1 else f'{e.share:.0%}'} at market"),
+    ev.CloseTrade: _plain("asked", _closing_one),
     ev.CloseAll: _plain("asked", _closing),
     ev.BreakEven: _plain("asked", lambda e: "Move the stop to the entry"),
     ev.TurnAround: _plain("asked", lambda e: "Turn the trade around"),

@@ -34,7 +34,11 @@ class FanView(QWidget):
 
     def show_fans(self, fan: Fan | None, other: Fan | None) -> None:
         self.fan, self.other = fan, other
-        rows = [] if fan is None else [f"{one.why} {one.share:.0%} at {one.mean:+.2f} R" for one in fan.ended]
+        rows = (
+            []
+            if fan is None
+            else [f"{one.why} {fg.percent(100 * one.share, 0)} at {one.mean:+.2f} R" for one in fan.ended]
+        )
         self.setAccessibleName(f"Results: mean {fan.mean:+.2f} R; {'; '.join(rows)}" if fan is not None else "Results")
         self.update()
 

@@ -24,6 +24,14 @@ def matches(text: str, words: str) -> bool:
     return all(any(part.startswith(word) for part in parts) for word in words.lower().split())
 
 
+def nearness(text: str, words: str) -> int:
+    """How well what is typed names the action; the least first: Enter must do what was meant."""
+    plain, typed = text.lower(), words.lower().split()
+    if not typed or plain.startswith(" ".join(typed)):
+        return 0
+    return 1 if plain.startswith(typed[0]) else 2
+
+
 class Finder(QFrame):
     """A panel over the window; Escape or leaving it puts it away."""
 
@@ -56,7 +64,8 @@ class Finder(QFrame):
         self.field.setFocus()
 
     def _find(self, words: str) -> None:
-        self._found = [action for action in self._actions() if matches(action.text, words)]
+        found = [action for action in self._actions() if matches(action.text, words)]
+        self._found = sorted(found, key=lambda action: nearness(action.text, words))
         self.list.clear()
         for action in self._found:
             self.list.addItem(QListWidgetItem(f"{action.text}    {action.keys}" if action.keys else action.text))

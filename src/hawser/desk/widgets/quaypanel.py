@@ -28,7 +28,7 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.told import keys_of
 from hawser.desk import figures as fg
-from hawser.venue.quay.weather import SEVERITIES, Weather
+from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 GUSTS = (
     ("drop", "Drop the line", "for 5 s", 5), ("restart", "Restart the venue", "for 4 s", 4),
@@ -180,12 +180,11 @@ class QuayPanel(QFrame):
         """A weather in the fields."""
         for path, field in self._fields.items():
             field.setText(f"{getattr(weather, path):g}")
-        names = list(SEVERITIES)
         self.severities.setExclusive(False)
-        for number, name in enumerate(names):
+        for number, name in enumerate(SEVERITIES):
             button = self.severities.button(number)
             assert button is not None
-            button.setChecked(SEVERITIES[name] == weather)
+            button.setChecked(name == severity_of(weather))
         self.severities.setExclusive(True)
         self._check()
 
@@ -231,7 +230,7 @@ class QuayPanel(QFrame):
         weather = self._check()
         if weather is None:
             return
-        name = next((name for name, known in SEVERITIES.items() if _same(known, weather)), "own")
+        name = severity_of(weather)
         chosen = SEVERITIES.get(name, weather)
         self.show_weather(chosen)
         self.weather.emit(chosen, int(self.seed.text()))
@@ -242,8 +241,3 @@ class QuayPanel(QFrame):
             self.hide()
         else:
             super().keyPressEvent(event)
-
-
-def _same(first: Weather, second: Weather) -> bool:
-    """Whether two weathers are the same but for their names."""
-    return msgspec.structs.replace(first, name="") == msgspec.structs.replace(second, name="")

@@ -106,7 +106,9 @@ class TradeRow(QWidget):
         side = fg.side_word(trade.side)
         self.button.setAccessibleName(f"Close {trade.symbol} {side}")
         mark = ", marked" if marked else ""
-        self.setAccessibleName(f"{trade.symbol} {side} {qty}, {fg.r(trade.result_r)}, {self._state(trade)}{mark}")
+        self.setAccessibleName(
+            f"{trade.symbol} {side} {qty}, {fg.r(trade.result_r)}, {': '.join(self._state(trade).splitlines())}{mark}"
+        )
         self.update()
 
     def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QResizeEvent
@@ -258,8 +260,10 @@ class TradeRow(QWidget):
     def _paint_result(self, painter: QPainter, trade: TradeView) -> None:
         left = self.width() - RIGHT - ACTION
         loud = (not trade.covered and trade.open_steps > 0) or (trade.backstop > 0 and not self._link_up)
-        self._text(painter, QRectF(left + 192, 0, RIGHT - 192, ROW), self._state(trade),
-                   "caution" if loud else "ink", bold=loud)  # fmt: skip
+        lines = self._state(trade).splitlines()
+        for number, line in enumerate(lines):
+            box = QRectF(left + 192, number * ROW / len(lines), RIGHT - 192, ROW / len(lines))
+            self._text(painter, box, line, "caution" if loud else "ink", bold=loud)
         if trade.pending:
             heat = f"at risk {fg.money(trade.heat, self._currency)}"
             self._text(painter, QRectF(left, 0, 176, ROW), heat, "ink2", right=True)
@@ -275,7 +279,7 @@ class TradeRow(QWidget):
         if trade.pending:
             return self._waits(trade)
         if trade.backstop and not self._link_up and self._instrument is not None:
-            return f"NOT WATCHED: backstop {self._instrument.price(trade.backstop)}"
+            return f"NOT WATCHED\nbackstop {self._instrument.price(trade.backstop)}"
         if not trade.covered and trade.exposed_since:
             return f"EXPOSED {fg.duration(self._now - trade.exposed_since)}"
         if trade.state == states.PROTECTED:

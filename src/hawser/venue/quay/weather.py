@@ -81,6 +81,12 @@ FATES = ("reject", "margin", "near", "lost", "mute")
 KINDS = ("pass", *FATES, "duplicate", "late", "pieces", "slip", "drop", "restart", "squall", "gap", "halt")
 
 
+def severity_of(weather: Weather) -> str:
+    """The severity that a weather is, whatever it is called; 'own' where it is none."""
+    same = (name for name, known in SEVERITIES.items() if msgspec.structs.replace(known, name=weather.name) == weather)
+    return next(same, "own")
+
+
 class Sky:
     """Draws what happens to each request, answer and order, and the gusts of each second."""
 
