@@ -114,6 +114,25 @@ def test_a_click_on_a_bar_and_the_arrows_choose_where_to_begin(rigs):
     assert "short" in rigs.fan_title.text() or rigs._later.isActive()
 
 
+def test_the_trial_goes_on_with_each_bar_that_completes(rigs, trader):
+    size, chosen = rigs.chart.size, rigs.chart.start
+    time = int(rigs.chart._pyramid.bars.time[chosen])
+    trader.window.runtime.pace(speed=600.0)
+    trader.qtbot.waitUntil(lambda: rigs.chart.size > size, timeout=30_000)
+    trader.window.runtime.pace(speed=1.0)
+    assert int(rigs.chart._pyramid.bars.time[rigs.chart.start]) == time
+    assert rigs.results[0].text()
+
+
+def test_the_bar_that_was_chosen_stays_chosen_when_the_history_moves_on(rigs):
+    instrument, bars, span = rigs._of
+    rigs.chart.choose(100)
+    time = bars.time[100]
+    rigs.show_history(instrument, span, bars.last(bars.time.size - 30))
+    assert rigs.chart.start == 70
+    assert rigs._of[1].time[70] == time
+
+
 def test_two_rigs_side_by_side(rigs, trader):
     pick(rigs, "Slow warp")
     rigs.beside.setFocus()

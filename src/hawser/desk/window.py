@@ -170,7 +170,7 @@ class Window(QMainWindow):
         berth.logbook.earlier.clicked.connect(berth.runtime.earlier)
         bridge.told.connect(lambda tell: self._told(berth, tell))
         bridge.bars.connect(helm.show_bars)
-        bridge.bar.connect(helm.add_bar)
+        bridge.bar.connect(lambda bar: self._bar(berth, bar))
         bridge.marks.connect(helm.show_marks)
         bridge.ready.connect(self.banner.hide)
         bridge.ready.connect(self._show_weather)
@@ -366,6 +366,12 @@ class Window(QMainWindow):
         self.helm.show_snapshot(snapshot, turn)
         if turn in (3, ALL_TURNS) and self.station == RIGS:
             self.rigs.show_snapshot(snapshot)
+
+    def _bar(self, berth: Berth, bar: ev.BarCompleted) -> None:
+        """A bar of what an account's Helm shows completed: trials go on with it."""
+        berth.helm.add_bar(bar)
+        if berth is self.berth and self.station == RIGS:
+            self._show_history()
 
     def _told(self, berth: Berth, tell: Tell) -> None:
         subject = f"{tell.symbol}: " if tell.symbol else ""

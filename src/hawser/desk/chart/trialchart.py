@@ -88,6 +88,8 @@ class TrialChart(QFrame):
     def show_bars(self, instrument: Instrument, span: int, pyramid: Pyramid) -> None:
         """Another history, or the same with another bar at its end."""
         same = self._pyramid is not None and self._time_axis.span == span and self._instrument == instrument
+        if same and self._right > 0:  # what a person looks at stays where it is
+            self._right += max(0, pyramid.size - self.size)
         self._instrument, self._pyramid = instrument, pyramid
         self._price_axis.digits = instrument.price_digits
         self._time_axis.times, self._time_axis.span = pyramid.bars.time, span

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import ClassVar
 
 import msgspec
+import numpy as np
 from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QHideEvent, QKeyEvent, QPainter, QShowEvent
 from PyQt6.QtWidgets import (
@@ -482,8 +483,11 @@ class Rigs(QWidget):
     # The trial
 
     def show_history(self, instrument: Instrument, span: int, bars: Bars) -> None:
-        """Another history; the last bars of it are tried on."""
-        last = bars.last(MOST_BARS)
+        """Another history, or the same with another bar; the last bars of it are tried on."""
+        last, chosen = bars.last(MOST_BARS), self.chart.start
+        if self._of is not None and self._of[0] == instrument and self._of[2] == span and chosen >= 0:
+            at = int(np.searchsorted(last.time, self._of[1].time[chosen]))  # the bar that was chosen stays it
+            self.chart.start = at if at < last.time.size else -1
         self._of = (instrument, last, span)
         self._trials.clear()
         self.of.setText(f"{instrument.symbol}, {timeframe_name(span)} bars as on the Helm")
