@@ -44,3 +44,13 @@ def r(value: float) -> str:
 
 def percent(value: float, digits: int = 1) -> str:
     return f"{number(value, digits)}{GROUP}%"
+
+
+def duration(ns: int) -> str:
+    """A short span: '4 s', '12 min', '3 h 05 min'."""
+    seconds = max(0, ns // 1_000_000_000)
+    if seconds < 60:
+        return f"{seconds}{GROUP}s"
+    if seconds < 3600:
+        return f"{seconds // 60}{GROUP}min"
+    return f"{seconds // 3600}{GROUP}h {seconds % 3600 // 60:02d}{GROUP}min"

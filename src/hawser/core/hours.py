@@ -1,10 +1,10 @@
-"""Trading hours: an instrument's weekly sessions in their own zones, as UTC intervals, daylight saving included."""
+"""Wall-clock arithmetic, daylight saving included: an instrument's weekly sessions as UTC intervals, days and weeks."""
 
 from __future__ import annotations
 
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
-from zoneinfo import ZoneInfo
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
 
@@ -84,3 +84,30 @@ def last_bars(sessions: tuple[Session, ...], times: Array, span: int, weekend: b
                 found[index] = is_last(sessions, int(times[index]), span, weekend)
         at = change
     return found
+
+
+@lru_cache(maxsize=256)
+def _period(day: date, weeks: bool, clock: str, weekday: int, zone: str) -> tuple[int, int]:
+    """The day, or the week, whose first day is `day` or before, `[starts, ends)` UTC ns."""
+    first = day - timedelta(days=(day.weekday() - weekday) % 7) if weeks else day
+    return _instant(first, clock, zone), _instant(first + timedelta(days=7 if weeks else 1), clock, zone)
+
+
+def period_around(at: int, weeks: bool, clock: str, weekday: int, zone: str) -> tuple[int, int]:
+    """The trading day (or week) that `at` lies in, `[starts, ends)` UTC ns: it begins at `clock` of `zone`, a week on
+    `weekday` (0 = Monday). A day across a change of the clocks has 23 or 25 hours."""
+    day = datetime.fromtimestamp(at // SECOND, ZoneInfo(zone)).date()
+    for offset in (1, 0, -1, -7):
+        starts, ends = _period(day + timedelta(days=offset), weeks, clock, weekday, zone)
+        if starts <= at < ends:
+            return starts, ends
+    raise AssertionError("unreachable: periods follow each other without a gap")
+
+
+def zone_known(zone: str) -> bool:
+    """Whether there is a time zone of that name."""
+    try:
+        ZoneInfo(zone)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return False
+    return True

@@ -13,7 +13,7 @@ from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput
 from hawser.core.told import told
 
-_CLOCK = re.compile(r"[0-2][0-9]:[0-5][0-9]")
+CLOCK = re.compile(r"[0-2][0-9]:[0-5][0-9]")
 Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
 
 
@@ -37,7 +37,7 @@ class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         if not self.days or not all(0 <= day <= 6 for day in self.days):
             raise BadInput("bad_instrument", "sessions: expected days from 0 (Monday) to 6", key="sessions")
         for clock in (self.opens, self.closes):
-            if not (_CLOCK.fullmatch(clock) and clock <= "24:00"):
+            if not (CLOCK.fullmatch(clock) and clock <= "24:00"):
                 raise BadInput(
                     "bad_instrument", f"sessions: expected a time such as 08:00, got '{clock}'", key="sessions"
                 )

@@ -13,6 +13,7 @@ from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule, check_shares
 from hawser.core.rig import Rig, Trail
 
+BY_HAND = "by hand"
 _NO_RIG = Rig(stop=StopRule(ticks=1.0))
 
 
@@ -20,7 +21,7 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One planned trade. `timeframe_ns` is that of the bars whose ATR and levels it uses; no stop only with `invest`
     or a ladder, which bring their own. `rig` tends the trade beside the plan's own stop, targets and trail. `anchor`:
     where a fill differs from what was expected, stop and targets keep the planned levels or are laid anew from the
-    fill. `held`: the lines are kept by Hawser.
+    fill. `held`: the lines are kept by Hawser. `source`: where the signal came from, for guards that watch some only.
     """
 
     symbol: str
@@ -34,6 +35,7 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     entry: EntryRule = EntryRule()
     anchor: Literal["planned", "fill"] = "planned"
     held: HeldRule | None = None
+    source: str = BY_HAND
 
     @property
     def tended(self) -> Rig:

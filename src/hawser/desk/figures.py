@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, tzinfo
 
-from hawser.core.figures import GROUP, MINUS, NONE, money, number, percent, r
+from hawser.core.figures import GROUP, MINUS, NONE, duration, money, number, percent, r
 
 __all__ = ["GROUP", "MINUS", "NONE", "clock", "date_clock", "duration", "moment", "money", "number", "percent", "r",
            "side_word"]  # fmt: skip
@@ -26,13 +26,3 @@ def moment(time_ns: int, zone: tzinfo) -> datetime:
 
 def side_word(side: int) -> str:
     return "long" if side > 0 else "short"
-
-
-def duration(ns: int) -> str:
-    """A short span: '4 s', '12 min', '3 h 05 min'."""
-    seconds = max(0, ns // 1_000_000_000)
-    if seconds < 60:
-        return f"{seconds}{GROUP}s"
-    if seconds < 3600:
-        return f"{seconds // 60}{GROUP}min"
-    return f"{seconds // 3600}{GROUP}h {seconds % 3600 // 60:02d}{GROUP}min"

@@ -9,7 +9,20 @@ from collections.abc import Callable
 from typing import Any
 
 from hawser.core.clock import DAY, SECOND
-from hawser.engine import adopting, answers, asks, baskets, entering, following, holding, reconciling, states, tending
+from hawser.engine import (
+    adopting,
+    answers,
+    asks,
+    baskets,
+    entering,
+    following,
+    guardasks,
+    holding,
+    reconciling,
+    states,
+    tending,
+    tripping,
+)  # fmt: skip
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand
 from hawser.engine.protecting import converge, deadline
@@ -34,16 +47,21 @@ class Engine:
             return self._quoted(event)
         self._bands.clear()
         desk = Desk(state)
+        tripping.begin(desk)
         _HANDLERS[type(event)](desk, event)
+        tripping.after(desk, event)
         return desk.out
 
     def _quoted(self, event: ev.Quote) -> list[AnyCommand]:
         state, band = self.state, self._bands.get(event.symbol)
         tending.seen(state, event)
-        if band is not None and tending.quiet(band, event):
+        crossed = tripping.spread_crossed(state, event) if state.guards.guard else False
+        if band is not None and not crossed and tending.quiet(band, event):
             return []
         held = tending.quote(state, event)
         desk = Desk(state)
+        if crossed:
+            tripping.look(desk, (event.symbol,))
         for trade in held:
             if trade.held:
                 holding.watch(desk, trade)
@@ -122,6 +140,8 @@ def _timer(desk: Desk, event: ev.TimerFired) -> None:
                 order.state = states.next_order_state(order.state, "silence")
             desk.silent(order, int(rest[0]))
             converge(desk, state.trades[order.trade])
+    elif kind == "guards":
+        pass  # looked at before and after every event whose time has come
     elif kind == "basket":
         baskets.minute(desk, name)
     elif kind == "holdings":
@@ -199,4 +219,7 @@ _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.Halt: asks.halt,
     ev.Rearm: asks.rearm,
     ev.ChangeAccount: asks.change_account,
+    ev.ChangeGuards: guardasks.change,
+    ev.RearmGuard: guardasks.rearm,
+    ev.CalendarChanged: guardasks.calendar_changed,
 }

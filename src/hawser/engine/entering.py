@@ -121,12 +121,12 @@ def atr_of(state: EngineState, plan: Plan, marks: Marks) -> float:
     return atr
 
 
-def _may_enter(desk: Desk, symbol: str, ask: str) -> bool:
-    state = desk.state
+def _may_enter(desk: Desk, plan: Plan, ask: str, side: int = 0, r_ticks: float = math.nan) -> bool:
+    state, symbol = desk.state, plan.symbol
     if symbol not in state.instruments:
         desk.tell("refused", "no_instrument", f"{symbol} is not an instrument of this venue", ask=ask)
         return False
-    closed = entry_verdict(state, symbol)
+    closed = entry_verdict(state, symbol, side, plan.source, r_ticks)
     if closed:
         text = "; ".join(reason.text for reason in closed)
         desk.tell("refused", closed[0].code, f"Entries closed: {text}", ask=ask)
@@ -144,7 +144,7 @@ def _asked_before(desk: Desk, ask: str) -> bool:
 def place(desk: Desk, ask: ev.PlaceTrade) -> None:
     """Size the plan at this moment's quote and send its entry."""
     state, plan = desk.state, ask.plan
-    if _asked_before(desk, ask.ask) or not _may_enter(desk, plan.symbol, ask.ask):
+    if _asked_before(desk, ask.ask) or not _may_enter(desk, plan, ask.ask, plan.side):
         return
     try:
         terms = terms_of(state, plan, Marks(ask.basis, ask.atr))
@@ -159,7 +159,8 @@ def place(desk: Desk, ask: ev.PlaceTrade) -> None:
     except Refused as refusal:
         desk.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
         return
-    enter(desk, ask.ask, terms, bound, until).chain = ask.chain
+    if _may_enter(desk, plan, ask.ask, plan.side, terms.r_ticks):
+        enter(desk, ask.ask, terms, bound, until).chain = ask.chain
 
 
 def place_straddle(desk: Desk, ask: ev.PlaceStraddle) -> None:
@@ -167,7 +168,7 @@ def place_straddle(desk: Desk, ask: ev.PlaceStraddle) -> None:
     state, plan = desk.state, ask.plan
     if any(_asked_before(desk, f"{ask.ask}-{word}") for word in ("long", "short")):
         return
-    if not _may_enter(desk, plan.symbol, ask.ask):
+    if not all(_may_enter(desk, plan, ask.ask, side) for side in (1, -1)):
         return
     found: list[Terms] = []
     try:
@@ -178,6 +179,8 @@ def place_straddle(desk: Desk, ask: ev.PlaceStraddle) -> None:
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
     except Refused as refusal:
         desk.tell("refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask)
+        return
+    if not all(_may_enter(desk, plan, ask.ask, terms.plan.side, terms.r_ticks) for terms in found):
         return
     trades = []
     for word, terms in zip(("long", "short"), found, strict=True):

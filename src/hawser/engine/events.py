@@ -11,6 +11,8 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.entry import HeldRule
+from hawser.core.guards.declared import Guards
+from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Basket
@@ -70,11 +72,12 @@ class RateSeen(Event, frozen=True):
 
 
 class Figures(Event, frozen=True):
-    """The account as the venue keeps it."""
+    """The account as the venue keeps it; `high`: the highest equity of those that it stands for."""
 
     balance: float
     equity: float
     margin_used: float
+    high: float = -math.inf
 
 
 class InstrumentState(Event, frozen=True):
@@ -83,6 +86,12 @@ class InstrumentState(Event, frozen=True):
     symbol: str
     open: bool
     until: int
+
+
+class CalendarChanged(Event, frozen=True):
+    """The news calendars as read now."""
+
+    calendars: tuple[Calendar, ...]
 
 
 class VenueUp(Event, frozen=True):
@@ -344,6 +353,21 @@ class Rearm(Ask, frozen=True):
     reason: str
 
 
+class ChangeGuards(Ask, frozen=True):
+    """Another policy of guards. `measures`: what its filters look at, by instrument, as of the last completed bars."""
+
+    guards: Guards
+    measures: dict[str, dict[str, float]] = {}
+
+
+class RearmGuard(Ask, frozen=True):
+    """Let entries pass a kill switch again that has latched for `subject` (an instrument, a source; empty: all)."""
+
+    guard: str
+    reason: str
+    subject: str = ""
+
+
 class ChangeAccount(Ask, frozen=True):
     """Size, costs, policy and rates as a person edited them; what the venue keeps (money, currency) stays."""
 
@@ -351,12 +375,13 @@ class ChangeAccount(Ask, frozen=True):
 
 
 VenueEvent = (
-    Quote | BarCompleted | RateSeen | Figures | InstrumentState | VenueUp | VenueDown | OrderAccepted | OrderRejected
-    | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus | Holdings
+    Quote | BarCompleted | RateSeen | CalendarChanged | Figures | InstrumentState | VenueUp | VenueDown | OrderAccepted
+    | OrderRejected | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus
+    | Holdings
 )  # fmt: skip
 AskEvent = (
     PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | FormBasket | DissolveBasket | MoveStop | MoveTarget
     | SetTarget | Reequip | HoldLines | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm
-    | ChangeAccount
+    | ChangeAccount | ChangeGuards | RearmGuard
 )  # fmt: skip
 AnyEvent = Opened | VenueEvent | TimerFired | AskEvent

@@ -10,9 +10,11 @@ from hawser.core.clock import MILLISECOND, SECOND, next_minute_end
 from hawser.engine import states
 from hawser.engine.commands import Role
 from hawser.engine.exposure import covered_steps
+from hawser.engine.guarding import cancels
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import loss_parts, target_parts
 from hawser.engine.state import Order, TargetLine, Trade
+from hawser.engine.verdict import entry_verdict
 
 RETRY = 250 * MILLISECOND
 EXPOSED_RETRY = 100 * MILLISECOND
@@ -54,6 +56,8 @@ def _want_entry(desk: Desk, trade: Trade) -> None:
         return
     if trade.leave_why or trade.closed:
         desk.cancel(trade, order, trade.leave_why or "the trade is being closed")
+    elif cancels(desk.state, trade):
+        desk.cancel(trade, order, "a guard is closed")
     elif trade.moving is not None:
         terms = trade.moving
         qty = desk.state.instruments[trade.symbol].qty(terms.steps)
@@ -71,6 +75,7 @@ def _without_position(desk: Desk, trade: Trade) -> None:
         return  # the entry or a rung may still fill
     _sweep(desk, trade)
     trade.ended = desk.state.now
+    desk.ended.append(trade)
     if trade.entered:
         signal(desk, trade, "flat")
         if not trade.end_reason:
@@ -270,12 +275,18 @@ def _want_rungs(desk: Desk, trade: Trade) -> None:
     """The further entries of a ladder set out beside a stop, and are taken back when the trade is leaving."""
     if not trade.rungs:
         return
-    wants = {rung.number: 0 if trade.leave_why else rung.steps - rung.filled for rung in trade.rungs}
+    none = trade.leave_why or cancels(desk.state, trade)
+    wants = {rung.number: 0 if none else rung.steps - rung.filled for rung in trade.rungs}
     live = desk.state.orders_of(trade, "rung")
     for order in live:
         if wants[order.number] <= 0 and not order.pending:
-            desk.cancel(trade, order, trade.leave_why or "no rung there any more")
-    if trade.leave_why or trade.state != states.PROTECTED:
+            why = trade.leave_why or ("a guard is closed" if none else "no rung there any more")
+            desk.cancel(trade, order, why)
+    if (
+        none
+        or trade.state != states.PROTECTED
+        or entry_verdict(desk.state, trade.symbol, trade.side, trade.plan.source)
+    ):
         return
     sent = [desk.state.orders[name] for name in trade.order_ids]
     under_way = {

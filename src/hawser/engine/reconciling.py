@@ -23,7 +23,7 @@ from hawser.engine.state import Trade
 def up(desk: Desk) -> None:
     """The link stands: ask for everything."""
     state = desk.state
-    state.link_up, state.link_why = True, ""
+    state.link_up, state.link_why, state.linked_at = True, "", state.now
     desk.compare()
 
 

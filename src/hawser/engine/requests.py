@@ -31,6 +31,7 @@ class Desk:
     def __init__(self, state: EngineState) -> None:
         self.state = state
         self.out: list[AnyCommand] = []
+        self.ended: list[Trade] = []  # by the event being handled
 
     def number(self) -> int:
         self.state.counter += 1
@@ -56,6 +57,8 @@ class Desk:
         side = trade.side if role in ("entry", "rung") else -trade.side
         order_id = f"{self.state.prefix}-{self.number()}"
         order = Order(order_id, trade.id, role, side, kind, steps, level, number, bound, until)
+        market = self.state.markets.get(trade.symbol)
+        order.seen = market.exit_side(-side) if market is not None else 0
         self.state.orders[order_id] = order
         trade.order_ids.append(order_id)
         closes = None if role in ("entry", "rung") else trade.entry

@@ -9,6 +9,8 @@ import msgspec
 
 from hawser.core.account import Account, Rate
 from hawser.core.clock import SECOND
+from hawser.core.guards.declared import AnyGuard, Guards
+from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Basket
@@ -39,6 +41,7 @@ class Order(msgspec.Struct):
     token: int = 0  # tells that request's time-out from older ones
     silences: int = 0
     retry_at: int = 0
+    seen: int = 0  # the quote that it was to fill at when it was sent
     hoped: int = 0  # steps that a change under way would give it: it may have them already
 
     @property
@@ -224,6 +227,34 @@ class Halted(msgspec.Struct, frozen=True):
     why: str
 
 
+class Memory(msgspec.Struct):
+    """What one guard remembers of one subject. `[start, end)`: its present period; `base`: the equity when that began,
+    `high`: the highest since it watches; `won`: results of trades ended in the period, `before`: what those live when
+    it began had come to; `count`: entries in the period, or losses in a row; `times`: of what it counts in a window."""
+
+    start: int = 0
+    end: int = 0
+    base: float = 0.0
+    high: float = 0.0
+    won: float = 0.0
+    before: dict[str, float] = {}
+    count: int = 0
+    times: list[int] = []
+    until: int = 0  # a cool-down's end
+    shut: bool = False  # a filter, as it was found last
+    latched: int = 0  # a kill switch: since when; 0: it is not
+    latched_until: int = 0  # 0: until it is re-armed
+    why: str = ""
+    tripped: int = 0  # when it last closed
+
+
+class Later(msgspec.Struct, frozen=True):
+    """What a guard becomes at a moment, at the earliest; None: it goes."""
+
+    at: int
+    guard: AnyGuard | None
+
+
 class EngineState(msgspec.Struct):
     """Everything. `counter` numbers trades, orders and tokens."""
 
@@ -253,6 +284,14 @@ class EngineState(msgspec.Struct):
     orders: dict[str, Order] = {}
     baskets: dict[str, Group] = {}  # over several trades, by name
     groups: dict[str, str] = {}  # OCO groups: the trade that filled first, or nothing
+    guards: Guards = Guards()
+    guards_later: dict[str, Later] = {}  # looser ones, by name, that wait for their next period
+    loosen_at: int = 0  # when loosening takes effect at once again
+    memory: dict[str, Memory] = {}  # by guard and subject
+    calendars: tuple[Calendar, ...] = ()
+    measures: dict[str, dict[str, float]] = {}  # what filters look at, by instrument
+    guards_at: int = 0  # when guards are looked at next
+    linked_at: int = 0
     unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
 
     def atr(self, symbol: str, span: int) -> float:

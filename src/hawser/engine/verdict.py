@@ -5,20 +5,14 @@ The guards of reckoning section 9 join here. Exits and tightening never ask.
 
 from __future__ import annotations
 
-import msgspec
+import math
 
 from hawser.core.clock import SECOND
+from hawser.core.guards.verdicts import Closed
+from hawser.engine.guarding import guards_verdict
 from hawser.engine.state import EngineState
 
 SILENT_AFTER_S = 90  # no quote for this long while the instrument is open: the feed is silent
-
-
-class Closed(msgspec.Struct, frozen=True):
-    """One reason entries are closed; `until` UTC ns, 0 where nobody knows."""
-
-    code: str
-    text: str
-    until: int = 0
 
 
 def account_verdict(state: EngineState) -> list[Closed]:
@@ -35,8 +29,11 @@ def account_verdict(state: EngineState) -> list[Closed]:
     return found
 
 
-def entry_verdict(state: EngineState, symbol: str) -> list[Closed]:
-    """Reasons that close entries in one instrument; empty: open."""
+def entry_verdict(
+    state: EngineState, symbol: str, side: int = 0, source: str = "", r_ticks: float = math.nan
+) -> list[Closed]:
+    """Reasons that close entries in one instrument; empty: open. `side` 0, no `source` and no `r_ticks`: of any entry,
+    so that what only some plans meet is left out."""
     found = account_verdict(state)
     market = state.markets.get(symbol)
     if market is not None and not market.open:
@@ -46,4 +43,4 @@ def entry_verdict(state: EngineState, symbol: str) -> list[Closed]:
     elif state.now - market.time > SILENT_AFTER_S * SECOND:
         age = (state.now - market.time) // SECOND
         found.append(Closed("feed_silent", f"{symbol} has had no quote for {age} s"))
-    return found
+    return found + guards_verdict(state, symbol, side, source, r_ticks)

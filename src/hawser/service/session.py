@@ -19,6 +19,8 @@ import msgspec
 from hawser.core.account import Account
 from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr, values_for
 from hawser.core.clock import DAY
+from hawser.core.guards.declared import Guards
+from hawser.core.guards.measures import measures_for
 from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -85,6 +87,8 @@ class Session:
                 self._start(f"minute:{trade.id}", max(now, trade.minute_at))
             if trade.exposed_since:
                 self._start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2_000_000_000)
+        if state.guards.guard:
+            self._start(f"guards:{state.guards_at}", max(now, state.guards_at))
         for name, group in state.baskets.items():
             if group.basket.basis == "minute_end":
                 self._start(f"basket:{name}", max(now, group.minute_at))
@@ -131,8 +135,10 @@ class Session:
             self._updates[event.pair + "\n"] = event
         else:
             held = self._updates.get("\nfigures")
-            if held is not None and held.time // DAY != event.time // DAY:  # a day's first figures count
+            if isinstance(held, ev.Figures) and held.time // DAY != event.time // DAY:  # a day's first figures count
                 self._record_updates()
+            elif isinstance(held, ev.Figures):
+                event = msgspec.structs.replace(event, high=max(event.high, held.equity, held.high))
             self._updates["\nfigures"] = event
 
     def _record_updates(self) -> None:
@@ -197,6 +203,8 @@ class Session:
             sides = [replace(event.plan, side=side) for side in (1, -1)]
             bases = (self.basis(sides[0]), self.basis(sides[1]))
             event = replace(event, bases=bases, own_atr=self.own_atr(event.plan))
+        elif isinstance(event, ev.ChangeGuards):
+            event = replace(event, measures=self._measures(event.guards))
         elif isinstance(event, ev.MoveEntry) and event.trade in self.engine.state.trades:
             plan = self.engine.state.trades[event.trade].plan
             event = replace(event, basis=self.basis(plan), atr=self.own_atr(plan))
@@ -252,13 +260,29 @@ class Session:
         tended = [trade for trade in trades if trade.open_steps and trade.plan.timeframe_ns == bar.span]
         timed = [trade for trade in tended if trade.plan.rig is not None and trade.plan.rig.time_exit is not None]
         plans = [trade.plan for trade in tended]
-        if not timed and not any(needs_values(plan) for plan in plans):
-            return bar
         series = self.stores[bar.symbol].series
-        values = values_for(plans, bar.span, lambda span: series[span].bars())
+        values = self._measured(self.engine.state.guards, bar.symbol, bar.span)
+        if not timed and not values and not any(needs_values(plan) for plan in plans):
+            return bar
+        values |= values_for(plans, bar.span, lambda span: series[span].bars())
         for trade in timed:  # also those that completed while nobody was looking
             values[lived_key(trade.opened)] = series[bar.span].since(trade.opened)
         return msgspec.structs.replace(bar, values=values)
+
+    def _measured(self, guards: Guards, symbol: str, span: int) -> dict[str, float]:
+        """What filters look at, as of the last completed bar."""
+        if not guards.guard:
+            return {}
+        store = self.stores[symbol]
+        return measures_for(guards, symbol, span, store.base_span, lambda span: store.series[span].bars())
+
+    def _measures(self, guards: Guards) -> dict[str, dict[str, float]]:
+        """The same for every instrument and timeframe."""
+        found: dict[str, dict[str, float]] = {}
+        for symbol, store in self.stores.items():
+            for span in store.series:
+                found.setdefault(symbol, {}).update(self._measured(guards, symbol, span))
+        return found
 
     def _fired(self, name: str, now: int) -> ev.TimerFired:
         """A timer; where another trade is to follow one that has ended, with what its plan stands on now."""

@@ -10,6 +10,7 @@ from hawser.core.account import Account
 from hawser.core.basis import own_atr
 from hawser.core.clock import DAY, TIMEFRAMES
 from hawser.core.errors import Refused
+from hawser.core.guards.verdicts import Closed
 from hawser.core.heat import heat, locked
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
@@ -22,7 +23,7 @@ from hawser.engine.events import Held
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
 from hawser.engine.rigging import Waiting, target_parts, waiting
 from hawser.engine.state import EngineState, Group, Rest, Trade, bar_key
-from hawser.engine.verdict import Closed, account_verdict, entry_verdict
+from hawser.engine.verdict import account_verdict, entry_verdict
 
 
 class InstrumentView(msgspec.Struct, frozen=True):

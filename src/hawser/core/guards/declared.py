@@ -1,0 +1,348 @@
+"""What guards there are and what each may be told (reckoning section 9): the declaration that the TOML file, the form
+and the help are made from.
+
+Filters open and close with what they watch. Kill switches latch: tripped, they stay closed until their period ends or a
+person re-arms them with a reason.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, ClassVar, Literal
+
+import msgspec
+
+from hawser.core.clock import TIMEFRAMES
+from hawser.core.errors import BadInput
+from hawser.core.hours import zone_known
+from hawser.core.instrument import CLOCK, Session
+from hawser.core.told import told
+
+Impact = Literal["low", "medium", "high"]
+IMPACTS: tuple[Impact, ...] = ("low", "medium", "high")
+Then = Literal["cancel", "break_even", "close", "flatten"]
+Per = Literal["account", "instrument", "source"]
+Period = Literal["day", "week", "none"]
+Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
+WEEKDAYS: tuple[Weekday, ...] = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+
+
+class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, tag_field="kind"):
+    """What all guards have. `KIND` in words; `LOOSER` says in which direction a figure loosens it: +1 when it grows, -1
+    when it shrinks. What stands in neither list loosens it whenever it changes."""
+
+    KIND: ClassVar[str] = "guard"
+    LATCHES: ClassVar[bool] = False
+    LOOSER: ClassVar[dict[str, int]] = {}
+
+    name: Annotated[str, told("what the guard is called, each by its own name")]
+    on: Annotated[bool, told("whether it watches")] = True
+    instruments: Annotated[tuple[str, ...], told("the instruments it watches; none named: all")] = ()
+    sources: Annotated[tuple[str, ...], told("the signal sources whose entries it watches; none named: all")] = ()
+    then: Annotated[
+        tuple[Then, ...], told("what happens on closing, beside no entry: cancel, break_even, close, flatten")
+    ] = ()
+
+    def __post_init__(self) -> None:
+        if not self.name.strip():
+            raise BadInput("bad_guard", "guard.name: expected a name", key="name")
+        for key in self.LOOSER:
+            value = getattr(self, key)
+            if value is not None and not 0 <= value < math.inf:
+                raise self.wrong(key, "a number, 0 or more")
+        self.check()
+
+    def check(self) -> None:
+        """What one kind expects; raises BadInput."""
+
+    def wrong(self, key: str, expected: str) -> BadInput:
+        return BadInput("bad_guard", f"guard '{self.name}': {key}: expected {expected}", key=key)
+
+    def need(self, *keys: str) -> None:
+        """Refuse where none of these is given."""
+        if all(getattr(self, key) is None for key in keys):
+            raise self.wrong(keys[0], f"one of {', '.join(keys)}" if len(keys) > 1 else "a number")
+
+    def covers(self, symbol: str) -> bool:
+        """Whether it watches an instrument, for some source at least."""
+        return self.on and (not self.instruments or symbol in self.instruments)
+
+    def watches(self, symbol: str, source: str) -> bool:
+        """Whether an entry of this instrument and source is its business; an empty source: one of no source named."""
+        return self.covers(symbol) and (not self.sources or source in self.sources)
+
+
+# Filters
+
+
+class SpreadGuard(Guard, frozen=True, kw_only=True, tag="spread"):
+    KIND = "spread"
+    LOOSER = {"max_ticks": 1, "max_of_median": 1, "max_percent_of_r": 1}
+
+    max_ticks: Annotated[float | None, told("widest spread", "ticks")] = None
+    max_of_median: Annotated[float | None, told("widest as a multiple of its median", "times")] = None
+    window_min: Annotated[float, told("the median is of the bars of this long", "min")] = 30.0
+    max_percent_of_r: Annotated[float | None, told("widest as a part of the trade's R", "% of R")] = None
+
+    def check(self) -> None:
+        self.need("max_ticks", "max_of_median", "max_percent_of_r")
+        if not 1 <= self.window_min <= 24 * 60:
+            raise self.wrong("window_min", "from 1 to 1440 minutes")
+
+
+class NewsGuard(Guard, frozen=True, kw_only=True, tag="news"):
+    KIND = "news"
+    LOOSER = {"before_min": -1, "after_min": -1, "horizon_h": -1}
+
+    impact: Annotated[Impact, told("events of at least this impact")] = "high"
+    before_min: Annotated[float, told("closed so long before an event", "min")] = 15.0
+    after_min: Annotated[float, told("closed so long from it on", "min")] = 30.0
+    horizon_h: Annotated[float, told("a calendar must reach so far ahead", "h")] = 24.0
+    missing: Annotated[
+        Literal["closed", "warn"], told("a calendar that is missing, unreadable or too short closes entries, or warns")
+    ] = "closed"
+
+
+class SessionGuard(Guard, frozen=True, kw_only=True, tag="session"):
+    KIND = "session"
+    LOOSER = {"after_open_min": -1, "before_close_min": -1, "before_weekend_min": -1}
+
+    hours: Annotated[
+        tuple[Session, ...], told("entries only within these weekly hours, beside the instrument's own")
+    ] = ()
+    closed_hours: Annotated[tuple[Session, ...], told("no entries within these, as around the roll-over")] = ()
+    after_open_min: Annotated[float, told("closed so long after the instrument opens", "min")] = 0.0
+    before_close_min: Annotated[float, told("closed so long before it closes", "min")] = 0.0
+    before_weekend_min: Annotated[float, told("closed so long before it closes for a day or more", "min")] = 0.0
+
+
+class VolatilityGuard(Guard, frozen=True, kw_only=True, tag="volatility"):
+    KIND = "volatility"
+    LOOSER = {"low": -1, "high": 1}
+
+    timeframe: Annotated[str, told("of the bars it looks at")] = "15m"
+    atr_length: Annotated[int, told("of its ATR", "bars")] = 14
+    bars: Annotated[int, told("its percentile is among so many", "bars")] = 500
+    low: Annotated[float, told("lowest percentile with entries", "percentile")] = 0.0
+    high: Annotated[float, told("highest percentile with entries", "percentile")] = 100.0
+
+    def check(self) -> None:
+        _check_bars(self, self.timeframe, self.atr_length)
+        if not 2 <= self.bars <= 100_000:
+            raise self.wrong("bars", "from 2 to 100000")
+        if not self.low < self.high <= 100:
+            raise self.wrong("high", "more than low, at most 100")
+
+
+class RegimeGuard(Guard, frozen=True, kw_only=True, tag="regime"):
+    KIND = "regime"
+
+    reference: Annotated[str, told("the instrument whose regime it is")]
+    timeframe: Annotated[str, told("of the bars it looks at")] = "1h"
+    average: Annotated[Literal["sma", "ema"], told("the kind of its average")] = "sma"
+    length: Annotated[int, told("of the average", "bars")] = 200
+    entries: Annotated[
+        Literal["with", "above", "below"],
+        told("with: longs only above the average, shorts only below; above, below: entries only there"),
+    ] = "with"
+
+    def check(self) -> None:
+        _check_bars(self, self.timeframe, self.length)
+
+
+def _check_bars(guard: Guard, timeframe: str, length: int) -> None:
+    if timeframe not in TIMEFRAMES:
+        raise guard.wrong("timeframe", f"one of {', '.join(TIMEFRAMES)}")
+    if not 1 <= length <= 100_000:
+        raise guard.wrong("length", "from 1 to 100000")
+
+
+class Counted(Guard, frozen=True, kw_only=True):
+    """A guard that counts, for the whole of what it watches or each instrument or source by itself."""
+
+    per: Annotated[Per, told("counted for the account, or each instrument or source by itself")] = "account"
+
+
+class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
+    KIND = "trade count"
+    LOOSER = {"most": 1}
+
+    most: Annotated[int, told("entries in a period", "trades")]
+    period: Annotated[Literal["day", "week"], told("what they are counted in")] = "day"
+
+
+class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
+    KIND = "cool-down"
+    LOOSER = {"minutes": -1, "from_r": 1}
+
+    minutes: Annotated[float, told("closed so long after a loss", "min")]
+    from_r: Annotated[float, told("a loss of at least so much", "R")] = 0.0
+
+
+# Kill switches
+
+
+class Switch(Counted, frozen=True, kw_only=True):
+    """A kill switch: it cancels pending entries and latches."""
+
+    LATCHES = True
+
+    period: Annotated[Period, told("latched until it ends; none: until a person re-arms it")] = "day"
+    cool_down_min: Annotated[float, told("cannot be re-armed by hand before", "min")] = 0.0
+
+    def check(self) -> None:
+        if not 0 <= self.cool_down_min < math.inf:
+            raise self.wrong("cool_down_min", "minutes, 0 or more")
+
+
+class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
+    KIND = "loss"
+    LOOSER = {"percent": 1, "money": 1}
+
+    percent: Annotated[float | None, told("loss since the period's start", "% of equity then")] = None
+    money: Annotated[float | None, told("the same in money", "money")] = None
+
+    def check(self) -> None:
+        super().check()
+        self.need("percent", "money")
+        if self.period == "none":
+            raise self.wrong("period", "day or week")
+
+
+class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
+    KIND = "drawdown"
+    LOOSER = {"percent": 1, "money": 1}
+
+    period: Annotated[Period, told("latched until it ends; none: until a person re-arms it")] = "none"
+    percent: Annotated[float | None, told("fall from the highest equity", "% of it")] = None
+    money: Annotated[float | None, told("the same in money", "money")] = None
+
+    def check(self) -> None:
+        super().check()
+        self.need("percent", "money")
+        if self.per != "account":
+            raise self.wrong("per", "account: the highest equity is the account's")
+
+
+class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
+    KIND = "equity floor"
+    LOOSER = {"money": -1}
+
+    period: Annotated[Period, told("latched until it ends; none: until a person re-arms it")] = "none"
+    money: Annotated[float, told("equity at or below it", "money")]
+
+    def check(self) -> None:
+        super().check()
+        if self.per != "account":
+            raise self.wrong("per", "account")
+
+
+class StreakSwitch(Switch, frozen=True, kw_only=True, tag="losing_streak"):
+    KIND = "losing streak"
+    LOOSER = {"losses": 1}
+
+    losses: Annotated[int, told("losing trades in a row", "trades")]
+
+
+class RejectSwitch(Switch, frozen=True, kw_only=True, tag="rejects"):
+    KIND = "order rejects"
+    LOOSER = {"most": 1, "window_min": -1}
+
+    most: Annotated[int, told("orders refused by the venue within the window", "orders")]
+    window_min: Annotated[float, told("the window", "min")] = 10.0
+
+
+class RateSwitch(Switch, frozen=True, kw_only=True, tag="order_rate"):
+    KIND = "order rate"
+    LOOSER = {"most": 1, "window_s": -1}
+
+    most: Annotated[int, told("new orders within the window", "orders")]
+    window_s: Annotated[float, told("the window", "s")] = 10.0
+
+
+class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
+    KIND = "feed silence"
+    LOOSER = {"seconds": 1}
+
+    per: Annotated[Per, told("counted for the account, or each instrument or source by itself")] = "instrument"
+    seconds: Annotated[float, told("no quote for so long while the instrument is open", "s")]
+
+    def check(self) -> None:
+        super().check()
+        if self.seconds < 1:
+            raise self.wrong("seconds", "1 or more")
+        if self.per == "source":
+            raise self.wrong("per", "account or instrument: quotes have no source")
+
+
+class SlippageSwitch(Switch, frozen=True, kw_only=True, tag="slippage"):
+    KIND = "slippage"
+    LOOSER = {"ticks": 1}
+
+    ticks: Annotated[float, told("a fill worse than expected by more", "ticks")]
+
+
+Filter = SpreadGuard | NewsGuard | SessionGuard | VolatilityGuard | RegimeGuard | CountGuard | CoolDownGuard
+Kill = (
+    LossSwitch | DrawdownSwitch | FloorSwitch | StreakSwitch | RejectSwitch | RateSwitch | SilenceSwitch
+    | SlippageSwitch
+)  # fmt: skip
+AnyGuard = Filter | Kill
+KINDS: tuple[type[Guard], ...] = (
+    SpreadGuard, NewsGuard, SessionGuard, VolatilityGuard, RegimeGuard, CountGuard, CoolDownGuard, LossSwitch,
+    DrawdownSwitch, FloorSwitch, StreakSwitch, RejectSwitch, RateSwitch, SilenceSwitch, SlippageSwitch,
+)  # fmt: skip
+
+
+class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A policy of guards, and when its days and weeks begin."""
+
+    zone: Annotated[str, told("time zone of days and weeks, as Europe/Zurich")] = "UTC"
+    day_starts: Annotated[str, told("when a day begins there, as 17:00")] = "00:00"
+    week_starts: Annotated[Weekday, told("the first day of a week")] = "mon"
+    loosen: Annotated[Literal["now", "next_period"], told("when a loosened guard takes effect")] = "next_period"
+    guard: Annotated[tuple[AnyGuard, ...], told("the guards")] = ()
+
+    def __post_init__(self) -> None:
+        if not zone_known(self.zone):
+            raise BadInput("bad_guard", f"zone: expected a time zone such as Europe/Zurich, got '{self.zone}'")
+        if not CLOCK.fullmatch(self.day_starts) or self.day_starts >= "24:00":
+            raise BadInput("bad_guard", "day_starts: expected a time such as 17:00", key="day_starts")
+        names = [guard.name for guard in self.guard]
+        for name in names:
+            if names.count(name) > 1:
+                raise BadInput("bad_guard", f"guard '{name}': expected another name, there are two of it", key="name")
+
+    def named(self, name: str) -> AnyGuard | None:
+        return next((guard for guard in self.guard if guard.name == name), None)
+
+
+def loosened(old: AnyGuard, new: AnyGuard | None) -> list[str]:
+    """The keys in which `new` holds back less than `old` did; 'on' where it is gone or off. A change whose direction
+    cannot be told counts as looser."""
+    if not old.on:
+        return []
+    if new is None or not new.on or type(new) is not type(old):
+        return ["on"]
+    found = []
+    for key in old.__struct_fields__:
+        before, after = getattr(old, key), getattr(new, key)
+        if before == after or key == "on":
+            continue
+        if key in ("instruments", "sources"):
+            looser = bool(after) and (not before or not set(before) <= set(after))  # none named means all
+        elif key == "then":
+            looser = not set(before) <= set(after)
+        else:
+            looser = _looser(before, after, old.LOOSER.get(key, 0))
+        if looser:
+            found.append(key)
+    return found
+
+
+def _looser(before: object, after: object, way: int) -> bool:
+    if not way or not isinstance(before, (int, float, type(None))) or not isinstance(after, (int, float, type(None))):
+        return True
+    if before is None:
+        return False  # a limit more
+    return after is None or way * (after - before) > 0

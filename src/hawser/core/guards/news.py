@@ -1,0 +1,107 @@
+"""Scheduled news: events, the calendars they stand in, and the windows that guards keep around them."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Literal, NamedTuple
+
+import msgspec
+
+from hawser.core.clock import HOUR, MINUTE
+from hawser.core.guards.declared import IMPACTS, Impact, NewsGuard
+from hawser.core.guards.limits import in_window
+
+ALL = "ALL"
+State = Literal["good", "missing", "unreadable"]
+
+
+class NewsEvent(msgspec.Struct, frozen=True, order=True):
+    """One event. `time` UTC ns; `currency` as CHF, or ALL."""
+
+    time: int
+    currency: str
+    impact: Impact
+    title: str
+
+
+class Calendar(msgspec.Struct, frozen=True):
+    """A calendar as last read: what it says of the days around now, in order, and how far ahead it reaches (UTC ns, 0:
+    without an end). `why`: what is wrong, in a sentence."""
+
+    name: str
+    events: tuple[NewsEvent, ...] = ()
+    reaches: int = 0
+    state: State = "good"
+    why: str = ""
+
+
+class Window(NamedTuple):
+    """Closed from `start` until before `end`, UTC ns, by the event."""
+
+    start: int
+    end: int
+    event: NewsEvent
+
+
+def concerns(event: NewsEvent, currencies: tuple[str, ...], impact: Impact) -> bool:
+    """Whether an event is of at least this impact and about one of these currencies."""
+    return IMPACTS.index(event.impact) >= IMPACTS.index(impact) and event.currency in (ALL, *currencies)
+
+
+class _Same(NamedTuple):
+    """Calendars as a key: by what they are, not by comparing every event."""
+
+    calendars: tuple[Calendar, ...]
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and other.calendars is self.calendars
+
+    def __hash__(self) -> int:
+        return id(self.calendars)
+
+
+def windows(calendars: tuple[Calendar, ...], currencies: tuple[str, ...], guard: NewsGuard) -> list[Window]:
+    """Every window the guard keeps, in order of their beginning; kept while the calendars stay the same."""
+    return _windows(_Same(calendars), currencies, guard)
+
+
+@lru_cache(maxsize=256)
+def _windows(of: _Same, currencies: tuple[str, ...], guard: NewsGuard) -> list[Window]:
+    before, after = round(guard.before_min * MINUTE), round(guard.after_min * MINUTE)
+    found = {
+        Window(event.time - before, event.time + after, event)
+        for calendar in of.calendars
+        for event in calendar.events
+        if concerns(event, currencies, guard.impact)
+    }
+    return sorted(found)
+
+
+def closed_by(found: list[Window], at: int) -> Window | None:
+    """The window that `at` lies in, with the end of all that overlap it from there on; None: in none."""
+    now = [one for one in found if in_window(at, one.start, 0, one.end - one.start)]
+    if not now:
+        return None
+    end = max(one.end for one in now)
+    for one in found:
+        if one.start <= end:
+            end = max(end, one.end)
+    first = min(now, key=lambda one: (one.event.time < at, abs(one.event.time - at)))
+    return first._replace(end=end)
+
+
+def next_edge(found: list[Window], at: int) -> int:
+    """When a window next begins or ends after `at`; 0: never."""
+    return min((edge for one in found for edge in (one.start, one.end) if edge > at), default=0)
+
+
+def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> str:
+    """What is wrong with the calendars at `at`, in words; empty: nothing. No calendar at all is one missing."""
+    if not calendars:
+        return "there is no news calendar"
+    for calendar in calendars:
+        if calendar.state != "good":
+            return f"news calendar {calendar.name} is {calendar.state}: {calendar.why}"
+        if calendar.reaches and calendar.reaches < at + round(horizon_h * HOUR):
+            return f"news calendar {calendar.name} ends within {horizon_h:g} h"
+    return ""

@@ -1,0 +1,149 @@
+"""What each filter says of one entry at one moment (reckoning section 9): nothing, or why it is closed, until when."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+import msgspec
+
+from hawser.core import figures as fg
+from hawser.core.clock import DAY, MINUTE
+from hawser.core.guards.declared import NewsGuard, RegimeGuard, SessionGuard, SpreadGuard, VolatilityGuard
+from hawser.core.guards.limits import SPREAD_MEDIAN, SPREAD_OK, SPREAD_TICKS, outside, spread_over
+from hawser.core.guards.measures import median_key, percentile_key, regime_key
+from hawser.core.guards.news import Calendar, closed_by, trouble, windows
+from hawser.core.hours import is_open, next_change
+from hawser.core.instrument import Instrument
+
+
+class Closed(msgspec.Struct, frozen=True):
+    """One reason entries are closed; `until` UTC ns, 0 where nobody knows; `guard`: the name of that which says so."""
+
+    code: str
+    text: str
+    until: int = 0
+    guard: str = ""
+
+
+class Scene(NamedTuple):
+    """What filters look at. `spread` in ticks (NaN: no quote); `side` 0 and `r_ticks` NaN where no plan is meant;
+    `measures` by instrument, as `measures.py` names them."""
+
+    at: int
+    instrument: Instrument
+    spread: float
+    measures: dict[str, dict[str, float]]
+    calendars: tuple[Calendar, ...]
+    side: int = 0
+    r_ticks: float = math.nan
+
+    def measure(self, symbol: str, key: str) -> float:
+        return self.measures.get(symbol, {}).get(key, math.nan)
+
+
+def filter_verdict(guard: object, scene: Scene) -> Closed | None:
+    """What a filter that remembers nothing says; None: open."""
+    judge = _JUDGES.get(type(guard))
+    return judge(guard, scene) if judge is not None else None
+
+
+def spread_verdict(guard: SpreadGuard, scene: Scene) -> Closed | None:
+    spread, median = scene.spread, scene.measure(scene.instrument.symbol, median_key(guard))
+    beyond = spread_over(
+        spread, median, scene.r_ticks, _or_nan(guard.max_ticks), _or_nan(guard.max_of_median),
+        _or_nan(guard.max_percent_of_r),
+    )  # fmt: skip
+    if beyond == SPREAD_OK:
+        return None
+    shown = f"spread {spread:g} t"
+    if beyond == SPREAD_TICKS:
+        text = f"{shown}, at most {guard.max_ticks:g} t"
+    elif beyond == SPREAD_MEDIAN:
+        text = f"{shown} is {spread / median:.1f} times its {guard.window_min:g} min median of {median:g} t, at most "
+        text += f"{guard.max_of_median:g} times"
+    else:
+        part = fg.percent(100.0 * spread / scene.r_ticks)
+        text = f"{shown} is {part} of R, at most {fg.percent(guard.max_percent_of_r or 0.0)}"
+    return Closed("spread", text, 0, guard.name)
+
+
+def _or_nan(value: float | None) -> float:
+    return math.nan if value is None else value
+
+
+def news_verdict(guard: NewsGuard, scene: Scene) -> Closed | None:
+    """Within a window; else, where the policy says so, without a calendar that reaches far enough."""
+    at = scene.at
+    window = closed_by(windows(scene.calendars, scene.instrument.currencies, guard), at)
+    if window is not None:
+        event = window.event
+        when = f"in {fg.duration(event.time - at)}" if event.time > at else f"{fg.duration(at - event.time)} ago"
+        text = f"news {when} ({event.currency}, {event.impact}): {event.title}"
+        return Closed("news", text, window.end, guard.name)
+    wrong = trouble(scene.calendars, at, guard.horizon_h) if guard.missing == "closed" else ""
+    return Closed("no_calendar", wrong, 0, guard.name) if wrong else None
+
+
+def session_verdict(guard: SessionGuard, scene: Scene) -> Closed | None:
+    at, own = scene.at, scene.instrument.sessions
+    if guard.hours and not is_open(guard.hours, at):
+        return Closed("session", "outside the hours for entries", next_change(guard.hours, at), guard.name)
+    if guard.closed_hours and is_open(guard.closed_hours, at):
+        return Closed("session", "in hours without entries", next_change(guard.closed_hours, at), guard.name)
+    if not own or not is_open(own, at):
+        return None  # the instrument's own hours are the venue's to keep
+    after = round(guard.after_open_min * MINUTE)
+    if after and not is_open(own, at - after):
+        opened = next_change(own, at - after)
+        return Closed("session", f"{fg.duration(at - opened)} after the open", opened + after, guard.name)
+    return _before_close(guard, scene)
+
+
+def _before_close(guard: SessionGuard, scene: Scene) -> Closed | None:
+    at, own = scene.at, scene.instrument.sessions
+    close, weekend = round(guard.before_close_min * MINUTE), round(guard.before_weekend_min * MINUTE)
+    closes = next_change(own, at) if close or weekend else 0
+    if not closes:
+        return None
+    again = next_change(own, closes)
+    if weekend and closes - at <= weekend and (not again or again - closes >= DAY):
+        return Closed("session", f"{fg.duration(closes - at)} before the weekend", again, guard.name)
+    if close and closes - at <= close:
+        return Closed("session", f"{fg.duration(closes - at)} before the close", again, guard.name)
+    return None
+
+
+def volatility_verdict(guard: VolatilityGuard, scene: Scene) -> Closed | None:
+    value = scene.measure(scene.instrument.symbol, percentile_key(guard))
+    if not outside(value, guard.low, guard.high):
+        return None
+    of = f"of its last {guard.bars} on {guard.timeframe}"
+    if math.isnan(value):
+        return Closed("volatility", f"the ATR's percentile {of} is not known yet", 0, guard.name)
+    text = f"the ATR stands at percentile {value:.0f} {of}, entries from {guard.low:g} to {guard.high:g}"
+    return Closed("volatility", text, 0, guard.name)
+
+
+def regime_verdict(guard: RegimeGuard, scene: Scene) -> Closed | None:
+    above = scene.measure(guard.reference, regime_key(guard))
+    average = f"{guard.length}-bar {guard.average} on {guard.timeframe}"
+    if math.isnan(above):
+        return Closed("regime", f"{guard.reference}'s {average} is not known yet", 0, guard.name)
+    wanted = {"above": 1, "below": -1}.get(guard.entries, scene.side)
+    if not wanted or wanted * above > 0:
+        return None
+    where = "above" if above > 0 else "below" if above < 0 else "at"
+    word = {"above": "entries", "below": "entries"}.get(guard.entries, "longs" if wanted > 0 else "shorts")
+    text = f"{guard.reference} is {where} its {average}: no {word}"
+    return Closed("regime", text, 0, guard.name)
+
+
+_JUDGES: dict[type, Callable[[Any, Scene], Closed | None]] = {
+    SpreadGuard: spread_verdict,
+    NewsGuard: news_verdict,
+    SessionGuard: session_verdict,
+    VolatilityGuard: volatility_verdict,
+    RegimeGuard: regime_verdict,
+}

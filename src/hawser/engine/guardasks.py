@@ -1,0 +1,84 @@
+"""What is asked of the guards: another policy, a kill switch re-armed, calendars that have changed."""
+
+from __future__ import annotations
+
+from hawser.core import figures as fg
+from hawser.core.clock import MINUTE
+from hawser.core.guards.declared import WEEKDAYS, AnyGuard, Counted, FloorSwitch, loosened
+from hawser.core.hours import period_around
+from hawser.engine import events as ev
+from hawser.engine.guarding import remembered
+from hawser.engine.guardmemory import called, count_anew, memories, memory_of, period_now, replace_guards, unlatch
+from hawser.engine.requests import Desk
+from hawser.engine.state import Later
+from hawser.engine.tripping import cash, look
+
+
+def rearm(desk: Desk, ask: ev.RearmGuard) -> None:
+    """Open a latched kill switch by hand; it counts anew from here."""
+    state, guard = desk.state, desk.state.guards.named(ask.guard)
+    memory = remembered(state, guard, ask.subject) if guard is not None else None
+    problem = ""
+    if guard is None or memory is None or not memory.latched:
+        problem = f"{ask.guard} is not latched"
+    elif len(ask.reason.strip()) < 3:
+        problem = "Re-arming needs a reason in words"
+    elif isinstance(guard, FloorSwitch) and state.equity <= guard.money:
+        problem = f"Equity is still at or below the floor of {cash(state, guard.money)}"
+    else:
+        left = memory.latched + round(getattr(guard, "cool_down_min", 0.0) * MINUTE) - state.now
+        problem = f"{guard.name} can be re-armed in {fg.duration(left)}" if left > 0 else ""
+    if problem or guard is None or memory is None:
+        desk.tell("refused", "not_rearmed", problem, ask=ask.ask)
+        return
+    unlatch(memory)
+    memory.high = state.equity
+    count_anew(state, guard, ask.subject, memory)
+    text = f"{called(guard, ask.subject)} re-armed, it counts anew from here: {ask.reason.strip()}"
+    desk.tell("caution", "guard_rearmed", text, ask=ask.ask)
+
+
+def change(desk: Desk, ask: ev.ChangeGuards) -> None:
+    """Another policy. What is looser waits for its next period where a limit was reached, or the policy says so."""
+    state, old, new = desk.state, desk.state.guards, ask.guards
+    kept: dict[str, AnyGuard] = {}
+    state.guards_later = {}
+    for guard in old.guard:
+        fresh = new.named(guard.name)
+        keys = ", ".join(loosened(guard, fresh))
+        reached = any(memory.latched for memory in memories(state, guard.name).values())
+        if keys and (reached or old.loosen == "next_period"):
+            kept[guard.name] = guard
+            state.guards_later[guard.name] = Later(period_now(state, guard)[1], fresh)
+            why = "its limit was reached" if reached else "the policy says so"
+            text = f"{guard.name} is looser ({keys}) from its next period on: {why}"
+            desk.tell("caution", "guard_loosened", text, ask=ask.ask)
+        elif keys:
+            desk.tell("caution", "guard_loosened", f"{guard.name} is looser from now on: {keys}", ask=ask.ask)
+    whole = tuple(kept.pop(guard.name, guard) for guard in new.guard) + tuple(kept.values())
+    if old.guard and old.loosen == "next_period" and new.loosen == "now":
+        state.loosen_at = period_around(
+            state.now, False, old.day_starts, WEEKDAYS.index(old.week_starts), old.zone
+        )[1]  # fmt: skip
+    loosen = old.loosen if state.loosen_at else new.loosen
+    replace_guards(
+        state, zone=new.zone, day_starts=new.day_starts, week_starts=new.week_starts, loosen=loosen, guard=whole
+    )
+    state.measures = ask.measures
+    for guard in whole:
+        if isinstance(guard, Counted) and guard.per == "account":
+            memory_of(state, guard, "")
+    count = len(whole)
+    desk.tell("info", "guards_changed", f"{count} guard{'s watch' if count != 1 else ' watches'} now", ask=ask.ask)
+    state.guards_at = min(state.guards_at, state.now)
+    look(desk)
+
+
+def calendar_changed(desk: Desk, event: ev.CalendarChanged) -> None:
+    """The calendars as read now."""
+    state = desk.state
+    state.calendars = event.calendars
+    for calendar in event.calendars:
+        if calendar.state != "good":
+            desk.tell("caution", "calendar", f"News calendar {calendar.name} is {calendar.state}: {calendar.why}")
+    state.guards_at = min(state.guards_at, state.now)

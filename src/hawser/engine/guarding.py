@@ -1,0 +1,84 @@
+"""What the guards say of an entry now, from the state alone (reckoning section 9). Nothing is changed here."""
+
+from __future__ import annotations
+
+import math
+
+from hawser.core import figures as fg
+from hawser.core.guards.declared import AnyGuard, Counted, CountGuard, Guard
+from hawser.core.guards.verdicts import Closed, Scene, filter_verdict
+from hawser.engine.state import EngineState, Memory, Trade
+
+TAKES_BACK = frozenset({"cancel", "close", "flatten"})  # what a closed filter does that takes waiting entries back
+
+
+def subject_of(guard: Guard, symbol: str, source: str) -> str:
+    """Whom a guard remembers an entry under: a filter by instrument, one that counts as it is told."""
+    per = guard.per if isinstance(guard, Counted) else "instrument"
+    return {"account": "", "instrument": symbol}.get(per, source)
+
+
+def memory_key(guard: Guard, subject: str) -> str:
+    return f"{guard.name}\n{subject}"
+
+
+def remembered(state: EngineState, guard: Guard, subject: str) -> Memory | None:
+    return state.memory.get(memory_key(guard, subject))
+
+
+def watching(state: EngineState, symbol: str, source: str = "") -> list[AnyGuard]:
+    """The guards whose business an entry is."""
+    return [guard for guard in state.guards.guard if guard.watches(symbol, source)]
+
+
+def about(guard: Guard, subject: str, trade: Trade) -> bool:
+    """Whether a trade is one of those that a guard remembers under `subject`."""
+    source = trade.plan.source
+    return guard.watches(trade.symbol, source) and subject_of(guard, trade.symbol, source) == subject
+
+
+def scene_of(state: EngineState, symbol: str, side: int = 0, r_ticks: float = math.nan) -> Scene:
+    """What filters look at for an instrument now."""
+    market = state.markets.get(symbol)
+    spread = float(market.ask - market.bid) if market is not None and market.bid else math.nan
+    return Scene(state.now, state.instruments[symbol], spread, state.measures, state.calendars, side, r_ticks)
+
+
+def guards_verdict(
+    state: EngineState, symbol: str, side: int = 0, source: str = "", r_ticks: float = math.nan
+) -> list[Closed]:
+    """Every guard that closes an entry; empty: open."""
+    if not state.guards.guard or symbol not in state.instruments:
+        return []
+    scene, found = scene_of(state, symbol, side, r_ticks), []
+    for guard in state.guards.guard:
+        if guard.watches(symbol, source):
+            closed = filter_verdict(guard, scene) or _memory_verdict(state, guard, symbol, source)
+            if closed is not None:
+                found.append(closed)
+    return found
+
+
+def _memory_verdict(state: EngineState, guard: AnyGuard, symbol: str, source: str) -> Closed | None:
+    memory = remembered(state, guard, subject_of(guard, symbol, source))
+    if memory is None:
+        return None
+    if memory.latched:
+        return Closed("latched", f"{guard.name}: {memory.why}", memory.latched_until, guard.name)
+    if isinstance(guard, CountGuard) and state.now < memory.end and memory.count >= guard.most:
+        entries = "entry" if memory.count == 1 else "entries"
+        text = f"{guard.name}: {memory.count} {entries} this {guard.period}, at most {guard.most}"
+        return Closed("trade_count", text, memory.end, guard.name)
+    if state.now < memory.until:
+        left = fg.duration(memory.until - state.now)
+        return Closed("cool_down", f"{guard.name}: {memory.why}, {left} to go", memory.until, guard.name)
+    return None
+
+
+def cancels(state: EngineState, trade: Trade) -> bool:
+    """Whether a guard that is closed takes back what still waits to enter for a trade."""
+    for guard in watching(state, trade.symbol, trade.plan.source):
+        memory = remembered(state, guard, subject_of(guard, trade.symbol, trade.plan.source))
+        if memory is not None and (memory.latched or (memory.shut and not TAKES_BACK.isdisjoint(guard.then))):
+            return True
+    return False

@@ -1,0 +1,106 @@
+"""What guards remember: periods that begin and end, what latched for them, looser guards that wait for the next."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+from hawser.core.guards.declared import WEEKDAYS, AnyGuard, Counted, CountGuard, Guard, LossSwitch
+from hawser.core.hours import period_around
+from hawser.engine.exposure import Valuation
+from hawser.engine.guarding import about, memory_key
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, Memory
+
+
+def period_of(guard: Guard) -> Literal["day", "week"]:
+    """What a guard counts in; one without a period of its own counts in days."""
+    return "week" if getattr(guard, "period", "day") == "week" else "day"
+
+
+def period_now(state: EngineState, guard: Guard) -> tuple[int, int]:
+    """The guard's present period, `[starts, ends)` UTC ns."""
+    rules, weeks = state.guards, period_of(guard) == "week"
+    return period_around(state.now, weeks, rules.day_starts, WEEKDAYS.index(rules.week_starts), rules.zone)
+
+
+def called(guard: Guard, subject: str) -> str:
+    return f"{guard.name} ({subject})" if subject else guard.name
+
+
+def memory_of(state: EngineState, guard: AnyGuard, subject: str) -> Memory:
+    """What a guard remembers of a subject, begun where it remembers nothing yet."""
+    key = memory_key(guard, subject)
+    memory = state.memory.get(key)
+    if memory is None:
+        memory = state.memory[key] = Memory(high=state.equity)
+        memory.start, memory.end = period_now(state, guard)
+        count_anew(state, guard, subject, memory)
+    return memory
+
+
+def memories(state: EngineState, name: str) -> dict[str, Memory]:
+    """All that a guard remembers, by subject."""
+    return {key[len(name) + 1 :]: memory for key, memory in state.memory.items() if key.startswith(f"{name}\n")}
+
+
+def whole_account(guard: Counted) -> bool:
+    """Whether it watches all that the account does."""
+    return guard.per == "account" and not guard.instruments and not guard.sources
+
+
+def count_anew(state: EngineState, guard: AnyGuard, subject: str, memory: Memory) -> None:
+    """From this moment on: a loss from the present equity, or from what the open trades have come to."""
+    memory.base, memory.won, memory.before = state.equity, 0.0, {}
+    if isinstance(guard, CountGuard):
+        memory.count = 0
+    if isinstance(guard, LossSwitch) and not whole_account(guard):
+        values = Valuation(state)
+        meant = [trade for trade in state.live() if trade.entered and about(guard, subject, trade)]
+        memory.before = {trade.id: values.result(trade) for trade in meant}
+
+
+def unlatch(memory: Memory) -> None:
+    memory.latched, memory.latched_until, memory.why, memory.count = 0, 0, "", 0
+    memory.times = []
+
+
+def roll(desk: Desk) -> None:
+    """Periods that are over give way to the next; what latched for them opens, looser guards that waited come in."""
+    state = desk.state
+    guards = {guard.name: guard for guard in state.guards.guard}
+    for key, memory in list(state.memory.items()):
+        name, _, subject = key.partition("\n")
+        guard = guards.get(name)
+        if guard is None:
+            del state.memory[key]
+        elif memory.end <= state.now:
+            if memory.latched and memory.latched_until:
+                unlatch(memory)
+                desk.tell("info", "guard_open", f"{called(guard, subject)} is open again: a new {period_of(guard)}")
+            memory.start, memory.end = period_now(state, guard)
+            count_anew(state, guard, subject, memory)
+    _let_in(desk)
+
+
+def _let_in(desk: Desk) -> None:
+    """Looser guards whose wait is over, where nothing of theirs is latched."""
+    state = desk.state
+    for name, later in list(state.guards_later.items()):
+        if later.at > state.now or any(memory.latched for memory in memories(state, name).values()):
+            continue
+        del state.guards_later[name]
+        rest = [later.guard if one.name == name else one for one in state.guards.guard]
+        replace_guards(state, guard=tuple(one for one in rest if one is not None))
+        desk.tell("caution", "guard_loosened", f"{name} is looser from now on, as was asked for earlier")
+    if state.loosen_at and state.loosen_at <= state.now:
+        state.loosen_at = 0
+        replace_guards(state, loosen="now")
+
+
+def replace_guards(state: EngineState, **changed: object) -> None:
+    """Change the policy in part; guards that are gone are forgotten."""
+    state.guards = msgspec.structs.replace(state.guards, **changed)
+    names = {guard.name for guard in state.guards.guard}
+    state.memory = {key: memory for key, memory in state.memory.items() if key.partition("\n")[0] in names}

@@ -1,0 +1,326 @@
+"""What guards make of events: they count, trip, latch and let go again, and carry out what was chosen for that.
+
+Whatever happens here closes entries, takes waiting ones back, tightens or closes; nothing here opens or loosens.
+"""
+
+from __future__ import annotations
+
+import math
+
+from hawser.core import figures as fg
+from hawser.core.clock import MINUTE, SECOND
+from hawser.core.guards.declared import (
+    AnyGuard,
+    CoolDownGuard,
+    Counted,
+    CountGuard,
+    DrawdownSwitch,
+    FloorSwitch,
+    Guard,
+    LossSwitch,
+    RateSwitch,
+    RejectSwitch,
+    SilenceSwitch,
+    SlippageSwitch,
+    SpreadGuard,
+    StreakSwitch,
+)  # fmt: skip
+from hawser.core.guards.limits import lost
+from hawser.core.guards.measures import PREFIX
+from hawser.core.guards.verdicts import filter_verdict
+from hawser.engine import events as ev
+from hawser.engine.anchoring import set_stop
+from hawser.engine.asks import break_even_level, stop_problem
+from hawser.engine.commands import Submit
+from hawser.engine.entering import is_pending
+from hawser.engine.exposure import Valuation
+from hawser.engine.guarding import about, remembered, scene_of, subject_of
+from hawser.engine.guardmemory import called, memories, memory_of, period_of, roll, whole_account
+from hawser.engine.protecting import converge, leave
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, Memory, Trade
+from hawser.engine.watchtimes import NEVER, next_moment
+
+
+def begin(desk: Desk) -> None:
+    """Before an event that is no quote is folded: what ends by its time has ended, with the equity known until then."""
+    state = desk.state
+    if state.guards.guard and state.now >= state.guards_at:
+        roll(desk)
+
+
+def after(desk: Desk, event: ev.AnyEvent) -> None:
+    """What the event just folded means for the guards."""
+    state = desk.state
+    if not state.guards.guard:
+        return
+    if isinstance(event, ev.BarCompleted):
+        _measured(desk, event)
+    elif isinstance(event, ev.Figures):
+        _money(desk, event)
+    elif isinstance(event, ev.OrderRejected):
+        _rejected(desk, event)
+    elif isinstance(event, ev.OrderFilled):
+        _slipped(desk, event)
+    for trade in desk.ended:
+        _ended(desk, trade)
+    _sent(desk)
+    if state.now >= state.guards_at:
+        look(desk)
+
+
+# Tripping
+
+
+def trip(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
+    """A kill switch latches; what waits is taken back, and what was chosen is done."""
+    if memory.latched:
+        return
+    state = desk.state
+    memory.latched = memory.tripped = state.now
+    memory.latched_until = 0 if getattr(guard, "period", "none") == "none" else memory.end
+    memory.why = why
+    until = f"until the {period_of(guard)} ends" if memory.latched_until else "until it is re-armed"
+    done = carry_out(desk, guard, subject)
+    desk.tell("alarm", "guard_tripped", f"{called(guard, subject)} closes entries {until}: {why}{done}")
+
+
+def carry_out(desk: Desk, guard: AnyGuard, subject: str) -> str:
+    """What a guard does on closing: to what waits, and to what is open; told in words."""
+    state, then = desk.state, set(guard.then)
+    if guard.LATCHES:
+        then.add("cancel")
+    counts = {"cancelled": 0, "closed": 0, "to break-even": 0}
+    for trade in state.live():
+        if not ("flatten" in then or about(guard, subject, trade)):
+            continue
+        if is_pending(state, trade):
+            if then & {"cancel", "close", "flatten"} and not trade.leave_why:
+                leave(desk, trade, guard.name)
+                counts["cancelled"] += 1
+        elif then & {"close", "flatten"} and not trade.leave_why:
+            leave(desk, trade, guard.name)
+            counts["closed"] += 1
+        elif "break_even" in then:
+            counts["to break-even"] += _even(desk, trade, guard)
+        converge(desk, trade)
+    words = [f"{count} {word}" for word, count in counts.items() if count]
+    return f"; {', '.join(words)}" if words else ""
+
+
+def _even(desk: Desk, trade: Trade, guard: Guard) -> bool:
+    """The stop to the entry where that tightens it and may rest there."""
+    level, instrument = break_even_level(trade), desk.state.instruments[trade.symbol]
+    if not trade.open_steps or trade.side * (level - trade.stop) <= 0 or stop_problem(desk.state, trade, level):
+        return False
+    why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(level)}: break-even by {guard.name}"
+    set_stop(desk, trade, level, why)
+    return True
+
+
+def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:
+    """See which filters have closed or opened (of these instruments, or all), and when to look next."""
+    state = desk.state
+    for guard in state.guards.guard:
+        if isinstance(guard, SilenceSwitch):
+            _silent(desk, guard)
+        elif not isinstance(guard, Counted):
+            for symbol in symbols or tuple(state.instruments):
+                if guard.covers(symbol):
+                    _turned(desk, guard, symbol)
+    at = next_moment(state)
+    if at != state.guards_at:
+        state.guards_at = at
+        if at != NEVER:
+            desk.later(f"guards:{at}", at - state.now)
+
+
+def _turned(desk: Desk, guard: AnyGuard, symbol: str) -> None:
+    """A filter, once it closes or opens for an instrument."""
+    state = desk.state
+    closed, memory = filter_verdict(guard, scene_of(state, symbol)), remembered(state, guard, symbol)
+    if (closed is not None) == (memory is not None and memory.shut):
+        return
+    memory = memory_of(state, guard, symbol)
+    memory.shut = closed is not None
+    if closed is None:
+        desk.tell("info", "guard_open", f"{called(guard, symbol)} is open again")
+        return
+    memory.tripped, memory.why = state.now, closed.text
+    done = carry_out(desk, guard, symbol)
+    desk.tell(
+        "caution" if done else "info", "guard_closed", f"{called(guard, symbol)} closes entries: {closed.text}{done}"
+    )
+
+
+# What they watch
+
+
+def spread_crossed(state: EngineState, quote: ev.Quote) -> bool:
+    """Whether a quote takes a spread beyond the limit of a guard that does something then, or back within it."""
+    for guard in state.guards.guard:
+        if isinstance(guard, SpreadGuard) and guard.then and guard.covers(quote.symbol):
+            memory = remembered(state, guard, quote.symbol)
+            closed = filter_verdict(guard, scene_of(state, quote.symbol)) is not None
+            if closed != (memory is not None and memory.shut):
+                return True
+    return False
+
+
+def _measured(desk: Desk, bar: ev.BarCompleted) -> None:
+    found = {key: value for key, value in bar.values.items() if key.startswith(PREFIX)}
+    if found:
+        desk.state.measures.setdefault(bar.symbol, {}).update(found)
+    if found or bar.base:
+        look(desk, () if found else (bar.symbol,))
+
+
+def _money(desk: Desk, event: ev.Figures) -> None:
+    """Equity has moved: day and week loss, drawdown, floor."""
+    state, values = desk.state, None
+    for guard in state.guards.guard:
+        if not guard.on:
+            continue
+        if isinstance(guard, LossSwitch):
+            values = values or Valuation(state)
+            for subject in subjects(state, guard):
+                _loss(desk, guard, subject, values)
+        elif isinstance(guard, DrawdownSwitch):
+            memory = memory_of(state, guard, "")
+            memory.high = max(memory.high, event.equity, event.high)
+            if lost(memory.high, event.equity, _limit(guard.percent), _limit(guard.money)):
+                fall = fg.percent(100.0 * (1.0 - event.equity / memory.high), 2)
+                trip(desk, guard, "", memory, f"equity {cash(state, event.equity)} is {fall} below its highest")
+        elif isinstance(guard, FloorSwitch) and event.equity <= guard.money:
+            why = f"equity {cash(state, event.equity)} is at the floor of {cash(state, guard.money)}"
+            trip(desk, guard, "", memory_of(state, guard, ""), why)
+
+
+def _loss(desk: Desk, guard: LossSwitch, subject: str, values: Valuation) -> None:
+    state, memory = desk.state, memory_of(desk.state, guard, subject)
+    result = result_of(state, guard, subject, memory, values)
+    if lost(memory.base, memory.base + result, _limit(guard.percent), _limit(guard.money)):
+        part = fg.percent(-100.0 * result / memory.base, 2) if memory.base else ""
+        trip(desk, guard, subject, memory, f"{cash(state, result)} this {guard.period}, {part} of its first equity")
+
+
+def result_of(state: EngineState, guard: LossSwitch, subject: str, memory: Memory, values: Valuation) -> float:
+    """What a loss switch counts since its period began, money: all of the account, or the trades that it watches."""
+    if whole_account(guard):
+        return state.equity - memory.base
+    live = [trade for trade in state.live() if trade.entered and about(guard, subject, trade)]
+    return memory.won + sum(values.result(trade) - memory.before.get(trade.id, 0.0) for trade in live)
+
+
+def subjects(state: EngineState, guard: Counted) -> list[str]:
+    """Whom a guard remembers by now: the account, or the instruments or sources of trades."""
+    if guard.per == "account":
+        return [""]
+    found = memories(state, guard.name)
+    meant = [t for t in state.live() if guard.watches(t.symbol, t.plan.source)]
+    return list(dict.fromkeys([*found, *(subject_of(guard, t.symbol, t.plan.source) for t in meant)]))
+
+
+def _limit(value: float | None) -> float:
+    return math.inf if value is None else value
+
+
+def cash(state: EngineState, value: float) -> str:
+    return fg.money(value, state.account.currency if state.account else "")
+
+
+def _of_trade(desk: Desk, trade: Trade) -> list[tuple[AnyGuard, str, Memory]]:
+    """The guards that count a trade, each with what it remembers."""
+    state = desk.state
+    found: list[tuple[AnyGuard, str, Memory]] = []
+    for guard in state.guards.guard:
+        if isinstance(guard, Counted) and guard.watches(trade.symbol, trade.plan.source):
+            subject = subject_of(guard, trade.symbol, trade.plan.source)
+            found.append((guard, subject, memory_of(state, guard, subject)))
+    return found
+
+
+def _within(memory: Memory, now: int, window: int) -> int:
+    """Count one more of what happened in the last `window` ns; how many those are."""
+    memory.times = [time for time in memory.times if time > now - window]
+    memory.times.append(now)
+    return len(memory.times)
+
+
+def _rejected(desk: Desk, event: ev.OrderRejected) -> None:
+    order = desk.state.orders.get(event.order)
+    if order is None:
+        return
+    for guard, subject, memory in _of_trade(desk, desk.state.trades[order.trade]):
+        if isinstance(guard, RejectSwitch):
+            count = _within(memory, desk.state.now, round(guard.window_min * MINUTE))
+            if count >= guard.most:
+                why = f"{count} orders refused within {guard.window_min:g} min, the last: {event.text}"
+                trip(desk, guard, subject, memory, why)
+
+
+def _sent(desk: Desk) -> None:
+    """New orders that leave with this event; entries are counted by trades."""
+    for command in list(desk.out):
+        if not isinstance(command, Submit):
+            continue
+        trade = desk.state.trades[command.trade]
+        for guard, subject, memory in _of_trade(desk, trade):
+            if isinstance(guard, RateSwitch):
+                count = _within(memory, desk.state.now, round(guard.window_s * SECOND))
+                if count > guard.most:
+                    trip(desk, guard, subject, memory, f"{count} new orders within {guard.window_s:g} s")
+            elif isinstance(guard, CountGuard) and command.role == "entry":
+                memory.count += 1
+
+
+def _slipped(desk: Desk, event: ev.OrderFilled) -> None:
+    """A fill that is worse than was expected: of a stop from its level, of a market order from the quote."""
+    order = desk.state.orders.get(event.order)
+    if order is None or order.role == "target":
+        return
+    trade = desk.state.trades[order.trade]
+    expected = order.seen if order.level is None else order.level
+    worse = order.side * (event.fill.price - expected)
+    for guard, subject, memory in _of_trade(desk, trade):
+        if isinstance(guard, SlippageSwitch) and worse > guard.ticks:
+            why = f"the {order.role} order filled {worse} t worse than expected, at most {guard.ticks:g} t"
+            trip(desk, guard, subject, memory, why)
+
+
+def _ended(desk: Desk, trade: Trade) -> None:
+    """A trade has ended: what it came to, the losing streak, the cool-down."""
+    if not trade.entered:
+        return
+    net = trade.profit - trade.commission
+    r = net / trade.planned_risk if trade.planned_risk else 0.0
+    for guard, subject, memory in _of_trade(desk, trade):
+        if isinstance(guard, LossSwitch):
+            memory.won += net - memory.before.pop(trade.id, 0.0)
+        elif isinstance(guard, StreakSwitch):
+            memory.count = memory.count + 1 if net < 0 else 0
+            if memory.count >= guard.losses:
+                trip(desk, guard, subject, memory, f"{memory.count} losing trades in a row")
+        elif isinstance(guard, CoolDownGuard) and net < 0 and -r >= guard.from_r:
+            memory.until = desk.state.now + round(guard.minutes * MINUTE)
+            memory.tripped, memory.why = desk.state.now, f"{trade.symbol} ended at {fg.r(r)}"
+            done = carry_out(desk, guard, subject)
+            text = f"{called(guard, subject)} closes entries for {guard.minutes:g} min: {memory.why}{done}"
+            desk.tell("caution", "guard_closed", text)
+
+
+def _silent(desk: Desk, guard: SilenceSwitch) -> None:
+    """No quote for too long, while the link stands and the instrument is open."""
+    state, limit = desk.state, round(guard.seconds * SECOND)
+    if not guard.on or not state.link_up:
+        return
+    ages = {
+        symbol: state.now - max(market.time, state.linked_at)
+        for symbol, market in state.markets.items()
+        if market.open and guard.covers(symbol)
+    }
+    if guard.per == "account":
+        ages = {"": min(ages.values())} if ages else {}  # one that speaks is enough
+    for subject, age in ages.items():
+        if age >= limit:
+            trip(desk, guard, subject, memory_of(state, guard, subject), f"no quote for {age // SECOND} s")
