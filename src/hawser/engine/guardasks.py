@@ -62,7 +62,13 @@ def change(desk: Desk, ask: ev.ChangeGuards) -> None:
         )[1]  # fmt: skip
     loosen = old.loosen if state.loosen_at else new.loosen
     replace_guards(
-        state, zone=new.zone, day_starts=new.day_starts, week_starts=new.week_starts, loosen=loosen, guard=whole
+        state,
+        zone=new.zone,
+        day_starts=new.day_starts,
+        week_starts=new.week_starts,
+        loosen=loosen,
+        news=new.news,
+        guard=whole,
     )
     state.measures = ask.measures
     for guard in whole:

@@ -51,10 +51,16 @@ def _keys(kind: type[msgspec.Struct]) -> set[str]:
     """The keys of a record and of the records inside it."""
     found = set(kind.__struct_fields__)
     for field in msgspec.structs.fields(kind):
-        for inner in (field.type, *getattr(field.type, "__args__", ())):
-            if isinstance(inner, type) and issubclass(inner, msgspec.Struct):
-                found |= _keys(inner)
+        for inner in _kinds_in(field.type):
+            found |= _keys(inner)
     return found
+
+
+def _kinds_in(kind: Any) -> list[type[msgspec.Struct]]:
+    """The records that a type is, or is made of."""
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        return [kind]
+    return [one for inner in getattr(kind, "__args__", ()) for one in _kinds_in(inner)]
 
 
 def read_toml(path: Path) -> dict[str, Any]:

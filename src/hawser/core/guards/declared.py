@@ -294,6 +294,34 @@ KINDS: tuple[type[Guard], ...] = (
 )  # fmt: skip
 
 
+class NewsRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What an event is about whose title or categories hold `match`, whatever its calendar says of it."""
+
+    match: Annotated[str, told("words that its title or categories hold, in capitals or not")]
+    currency: Annotated[str, told("the currency it concerns, or ALL; empty: as the calendar says")] = ""
+    impact: Annotated[Impact | None, told("its impact; none: as the calendar says")] = None
+
+    def __post_init__(self) -> None:
+        if not self.match.strip():
+            raise BadInput("bad_guard", "news.rule.match: expected words", key="match")
+
+
+class NewsSources(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where news comes from, and how it is understood."""
+
+    files: Annotated[
+        tuple[str, ...], told("calendar files (.ics, .csv) or folders of them, from where this file lies; watched")
+    ] = ()
+    tz: Annotated[str, told("time zone of times written without one, as Europe/Zurich; empty: such are refused")] = ""
+    otherwise_currency: Annotated[str, told("currency of an event that names none")] = "ALL"
+    otherwise_impact: Annotated[Impact, told("impact of an event that names none")] = "medium"
+    rule: Annotated[tuple[NewsRule, ...], told("what overrules a calendar; the first that matches counts")] = ()
+
+    def __post_init__(self) -> None:
+        if self.tz and not zone_known(self.tz):
+            raise BadInput("bad_guard", f"news.tz: expected a time zone such as Europe/Zurich, got '{self.tz}'")
+
+
 class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A policy of guards, and when its days and weeks begin."""
 
@@ -301,6 +329,7 @@ class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     day_starts: Annotated[str, told("when a day begins there, as 17:00")] = "00:00"
     week_starts: Annotated[Weekday, told("the first day of a week")] = "mon"
     loosen: Annotated[Literal["now", "next_period"], told("when a loosened guard takes effect")] = "next_period"
+    news: NewsSources = NewsSources()
     guard: Annotated[tuple[AnyGuard, ...], told("the guards")] = ()
 
     def __post_init__(self) -> None:

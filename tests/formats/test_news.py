@@ -1,0 +1,124 @@
+"""News calendars as files from outside: what they say, and what is said where they cannot be read."""
+
+from datetime import UTC, datetime
+
+import pytest
+
+from hawser.core.clock import DAY, HOUR, SECOND
+from hawser.core.guards.declared import NewsRule, NewsSources
+from hawser.formats.news import calendar_files, read_calendar, read_calendars
+
+NOW = int(datetime(2031, 3, 5, 13, tzinfo=UTC).timestamp()) * SECOND
+PLAIN = NewsSources(tz="Europe/Zurich")
+
+ICS = """BEGIN:VCALENDAR
+VERSION:2.0
+PRODID:-//made up//EN
+BEGIN:VEVENT
+UID:1
+DTSTAMP:20310101T000000Z
+DTSTART;TZID=Europe/Zurich:20310305T150000
+SUMMARY:Rate decision
+CATEGORIES:CHF,high
+END:VEVENT
+BEGIN:VEVENT
+UID:2
+DTSTAMP:20310101T000000Z
+DTSTART;TZID=America/Toronto:20310101T083000
+RRULE:FREQ=WEEKLY;BYDAY=FR{until}
+SUMMARY:Employment
+CATEGORIES:CAD
+CATEGORIES:Medium
+END:VEVENT
+BEGIN:VEVENT
+UID:3
+DTSTAMP:20310101T000000Z
+DTSTART:20310306T100000Z
+STATUS:CANCELLED
+SUMMARY:Called off
+CATEGORIES:CHF,high
+END:VEVENT
+END:VCALENDAR
+""".replace("\n", "\r\n")
+
+
+def utc(*parts: int) -> int:
+    return int(datetime(*parts, tzinfo=UTC).timestamp()) * SECOND
+
+
+def written(tmp_path, text, name="made-up.ics"):
+    path = tmp_path / name
+    path.write_text(text, encoding="utf-8", newline="")
+    return path
+
+
+def test_an_icalendar_with_zones_recurrence_across_a_change_of_the_clocks_and_what_is_called_off(tmp_path):
+    found = read_calendar(written(tmp_path, ICS.format(until="")), PLAIN, NOW)
+    assert (found.state, found.reaches) == ("good", 0)
+    told = [(event.time, event.currency, event.impact, event.title) for event in found.events]
+    assert told == [
+        (utc(2031, 3, 5, 14), "CHF", "high", "Rate decision"),
+        (utc(2031, 3, 7, 13, 30), "CAD", "medium", "Employment"),  # winter time in Toronto
+        (utc(2031, 3, 14, 12, 30), "CAD", "medium", "Employment"),  # summer time since the 9th
+    ]
+
+
+def test_a_calendar_reaches_to_its_last_event(tmp_path):
+    found = read_calendar(written(tmp_path, ICS.format(until=";UNTIL=20310321T235959Z")), PLAIN, NOW)
+    assert found.reaches == utc(2031, 3, 21, 12, 30)
+
+
+def test_a_csv_with_offsets_a_zone_and_what_names_nothing(tmp_path):
+    text = "\ufefftime,currency,impact,title\n2031-03-05T14:00:00Z,CHF,high,Rate decision\n"
+    text += "2031-03-05T16:00,,,Speech\n2031-02-01T00:00:00+01:00,SEK,low,Long ago\n"
+    found = read_calendar(written(tmp_path, text, "a.csv"), PLAIN, NOW)
+    assert [(e.time, e.currency, e.impact) for e in found.events] == [
+        (utc(2031, 3, 5, 14), "CHF", "high"), (utc(2031, 3, 5, 15), "ALL", "medium"),
+    ]  # fmt: skip
+    assert found.reaches == utc(2031, 3, 5, 15)
+
+
+def test_rules_overrule_what_a_calendar_says(tmp_path):
+    rules = (NewsRule("speech", currency="CHF", impact="low"), NewsRule("rate", impact="medium"))
+    text = "time,currency,impact,title\n2031-03-05T14:00Z,EUR,high,Rate decision\n2031-03-05T15:00Z,,high,A Speech\n"
+    found = read_calendar(written(tmp_path, text, "a.csv"), NewsSources(rule=rules), NOW)
+    assert [(e.currency, e.impact) for e in found.events] == [("EUR", "medium"), ("CHF", "low")]
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "why"),
+    [
+        ("a.csv", "time,currency,title\n", "column impact is missing; expected time,currency,impact,title"),
+        ("a.csv", "time,currency,impact,title\n2031-03-05T14:00Z,CHF,huge,x\n", "row 2, column impact: expected low"),
+        ("a.csv", "time,currency,impact,title\nsoon,CHF,high,x\n", "row 2, column time: expected ISO 8601, got 'soon'"),
+        ("a.csv", "time,currency,impact,title\n2031-03-05 14:00,CHF,high,x\n", "has no time zone; name it as news.tz"),
+        ("a.ics", "nothing of the kind", "expected an iCalendar file"),
+        ("a.ics", ICS.format(until="").replace("DTSTART:20310306T100000Z\r\nSTATUS:CANCELLED",
+                                               "DTSTART:20310306T100000"), "event 'Called off': 2031-03-06 10:00 has"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_read_says_why(tmp_path, name, text, why):
+    found = read_calendar(written(tmp_path, text, name), NewsSources(), NOW)
+    assert found.state == "unreadable"
+    assert why in found.why
+    assert not found.events
+
+
+def test_files_folders_and_what_is_not_there(tmp_path):
+    folder = tmp_path / "news"
+    folder.mkdir()
+    written(folder, "time,currency,impact,title\n", "b.csv")
+    written(folder, ICS.format(until=""), "a.ics")
+    written(folder, "x", "notes.txt")
+    sources = NewsSources(files=("news", "gone.ics"))
+    assert [path.name for path in calendar_files(sources, tmp_path)] == ["a.ics", "b.csv", "gone.ics"]
+    found = read_calendars(sources, tmp_path, NOW)
+    assert [one.state for one in found] == ["good", "good", "missing"]
+    assert found[1].reaches < NOW - DAY  # nothing in it: it reaches nowhere
+    assert found[2].why == "there is no such file"
+
+
+def test_only_the_days_around_now_are_told(tmp_path):
+    found = read_calendar(written(tmp_path, ICS.format(until="")), PLAIN, NOW + 100 * DAY)
+    assert {event.title for event in found.events} == {"Employment"}
+    assert all(abs(event.time - NOW - 100 * DAY) < 11 * DAY + HOUR for event in found.events)
