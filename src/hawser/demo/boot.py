@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
+from pathlib import Path
 
 import msgspec
 
@@ -40,7 +41,7 @@ def _booted(account: Account, profile: Profile, morning: Callable[[Session], Non
     )  # fmt: skip
     prepare = morning if left_at < world.OPENS_AT else None
     account = msgspec.structs.replace(account, rates=rates)
-    return Boot(account, venue, ledger, prepare=prepare, prefix=prefix)
+    return Boot(account, venue, ledger, prepare=prepare, prefix=prefix, guards=Path(__file__).with_name("guards.toml"))
 
 
 def play_morning(session: Session) -> None:

@@ -26,7 +26,7 @@ def remembered(state: EngineState, guard: Guard, subject: str) -> Memory | None:
     return state.memory.get(memory_key(guard, subject))
 
 
-def watching(state: EngineState, symbol: str, source: str = "") -> list[AnyGuard]:
+def watching(state: EngineState, symbol: str, source: str) -> list[AnyGuard]:
     """The guards whose business an entry is."""
     return [guard for guard in state.guards.guard if guard.watches(symbol, source)]
 
@@ -50,13 +50,14 @@ def guards_verdict(
     """Every guard that closes an entry; empty: open."""
     if not state.guards.guard or symbol not in state.instruments:
         return []
-    scene, found = scene_of(state, symbol, side, r_ticks), []
-    for guard in state.guards.guard:
-        if guard.watches(symbol, source):
-            closed = filter_verdict(guard, scene) or _memory_verdict(state, guard, symbol, source)
-            if closed is not None:
-                found.append(closed)
-    return found
+    scene = scene_of(state, symbol, side, r_ticks)
+    said = (one_verdict(state, guard, scene, source) for guard in watching(state, symbol, source))
+    return [closed for closed in said if closed is not None]
+
+
+def one_verdict(state: EngineState, guard: AnyGuard, scene: Scene, source: str) -> Closed | None:
+    """What one guard that watches it says of an entry; None: open."""
+    return filter_verdict(guard, scene) or _memory_verdict(state, guard, scene.instrument.symbol, source)
 
 
 def _memory_verdict(state: EngineState, guard: AnyGuard, symbol: str, source: str) -> Closed | None:

@@ -12,6 +12,7 @@ import msgspec
 from hawser.core.errors import BadInput
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
+from hawser.engine.state import EngineState
 from hawser.ledger.migrations import STEPS
 
 _event = msgspec.msgpack.Decoder(AnyEvent)
@@ -26,6 +27,15 @@ class Verdict(NamedTuple):
     line: int = 0
     recorded: str = ""
     replayed: str = ""
+
+
+def folded(path: Path) -> EngineState:
+    """What the record at `path` comes to, which may be in use; nothing is written. Raises BadInput where it is none."""
+    engine = Engine()
+    for _, way, _, body in _lines(path):
+        if way == "event":
+            engine.handle(_event.decode(body))
+    return engine.state
 
 
 def verify(path: Path) -> Verdict:

@@ -27,6 +27,11 @@ class Profile(msgspec.Struct, frozen=True):
         return self.data / "ledger.sqlite"
 
     @property
+    def guards(self) -> Path:
+        """The policy of guards, where a person has one of their own."""
+        return self.config / f"guards-{self.name}.toml"
+
+    @property
     def venue(self) -> Path:
         return self.data / "quay.sqlite"
 

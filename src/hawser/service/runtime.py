@@ -12,21 +12,26 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 import msgspec
 
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.clock import SECOND
-from hawser.core.errors import HawserError
+from hawser.core.errors import BadInput, HawserError
+from hawser.core.guards.declared import Guards
+from hawser.core.guards.news import Calendar
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand, Tell
 from hawser.engine.state import Marks
+from hawser.formats.declared import load
 from hawser.ledger.ledger import Ledger
 from hawser.service.clock import Clock
 from hawser.service.faults import Faults
 from hawser.service.link import Link
+from hawser.service.newswatch import NewsWatch
 from hawser.service.prime import prime_rules
 from hawser.service.profile import Profile
 from hawser.service.session import Session
@@ -50,6 +55,7 @@ class Boot(msgspec.Struct):
     prepare: Callable[[Session], None] | None = None
     notes: list[str] = []
     prefix: str = ""  # of client order ids; empty: drawn at random once for a ledger
+    guards: Path | None = None  # the policy that ships, where the profile has none of its own
 
 
 @dataclass
@@ -99,6 +105,7 @@ class Runtime:
         self.venue: Simulated | None = None
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
         self._serial = self._first = 0
+        self._news = NewsWatch(self.clock_now, self._take_calendars, self._fault)
         self._asked_prefix = f"{time.time_ns():x}"
 
     # Called from the desk's thread
@@ -171,6 +178,13 @@ class Runtime:
         if self._link is not None:
             self._link.inbox.wake()
 
+    def clock_now(self) -> int:
+        """The venue's time, UTC ns."""
+        return self.clock.now()
+
+    def _take_calendars(self, calendars: tuple[Calendar, ...]) -> None:
+        self._do(lambda session: session.set_calendars(calendars))
+
     # On the engine's thread
 
     def _now(self, session: Session) -> int:
@@ -199,6 +213,7 @@ class Runtime:
         self.venue = boot.venue
         self._hear_past(boot.ledger)
         session = Session(boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, on_fault=self._fault)
+        self._set_up_guards(session, boot)
         if boot.prepare is not None:
             boot.prepare(session)
         self.clock = Clock(max(boot.venue.now, session.engine.state.now), self._speed, self._running)
@@ -209,7 +224,23 @@ class Runtime:
             self.hooks.fault(note)
         self.hooks.ready()
         self._link.start()
+        self._news.start()
         return session
+
+    def _set_up_guards(self, session: Session, boot: Boot) -> None:
+        """The policy of the person's file, or the one that ships. A file that is wrong changes nothing."""
+        path = self.profile.guards if self.profile.guards.is_file() else boot.guards
+        if path is None:
+            return
+        try:
+            guards = load(Guards, path)
+        except BadInput as error:
+            self.hooks.fault(f"{error.sentence}; the guards stay as they were")
+            return
+        self._news.watch(guards.news, path.parent)
+        if boot.prepare is not None:  # what is played before anybody looks knows its news
+            session.set_calendars(self._news.read(max(session.engine.state.now, boot.venue.now)))
+        session.set_guards(guards, f"{self._asked_prefix}-guards")
 
     def _hear_past(self, ledger: Ledger) -> None:
         """The Logbook's last lines of what was recorded before; earlier ones when they are asked for."""
@@ -276,6 +307,7 @@ class Runtime:
         return taken(session.engine.state, forming, self.faults.count, watch.symbol)
 
     def _close(self, session: Session) -> None:
+        self._news.stop()
         if self._link is not None:
             self._link.stop()
         try:

@@ -21,6 +21,7 @@ from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr,
 from hawser.core.clock import DAY
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
+from hawser.core.guards.news import Calendar
 from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -210,6 +211,18 @@ class Session:
             event = replace(event, basis=self.basis(plan), atr=self.own_atr(plan))
         self._safely(self.take, event)
         self.flush()
+
+    def set_guards(self, guards: Guards, ask: str) -> None:
+        """Have this policy, where it is another than the one there is."""
+        if guards != self.engine.state.guards:
+            self.ask(ev.ChangeGuards(time=max(self.engine.state.now, self.venue.now), ask=ask, guards=guards))
+
+    def set_calendars(self, calendars: tuple[Calendar, ...]) -> None:
+        """Take the news calendars as they are now, where they have changed."""
+        if calendars != self.engine.state.calendars:
+            now = max(self.engine.state.now, self.venue.now)
+            self._safely(self.take, ev.CalendarChanged(time=now, calendars=calendars))
+            self.flush()
 
     def _safely(self, action: Callable[..., None], *values: object) -> None:
         """Carry out `action`; after an unexpected error go back to what is written down and compare with the venue.

@@ -207,6 +207,12 @@ def _of_order(text: str) -> Callable[[Teller, Any], tuple[str, str]]:
     return describe
 
 
+def _calendars(event: ev.CalendarChanged) -> str:
+    told = [f"{one.name} with {len(one.events)} events" if one.state == "good" else f"{one.name} is {one.state}"
+            for one in event.calendars]  # fmt: skip
+    return ", ".join(told) or "no calendar"
+
+
 def _closing_one(ask: ev.CloseTrade) -> str:
     return f"Close {'the trade' if ask.share == 1 else fg.percent(100 * ask.share, 0)} at market"
 
@@ -259,5 +265,8 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.TurnAround: _plain("asked", lambda e: "Turn the trade around"),
     ev.Halt: _plain("asked", lambda e: f"Flatten & halt: {e.why}"),
     ev.ChangeAccount: _plain("asked", lambda e: f"Change the account's settings: {_settings(e.account)}"),
+    ev.CalendarChanged: _plain("market", lambda e: f"News: {_calendars(e)}"),
+    ev.ChangeGuards: _plain("asked", lambda e: f"Guards: {', '.join(g.name for g in e.guards.guard) or 'none'}"),
+    ev.RearmGuard: _plain("asked", lambda e: f"Re-arm {e.guard}{f' ({e.subject})' if e.subject else ''}: {e.reason}"),
     ev.Rearm: _plain("asked", lambda e: f"Re-arm: {e.reason}"),
 }  # fmt: skip
