@@ -8,6 +8,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from hawser.core import figures as fg
+from hawser.desk.window import LOGBOOK
 from hawser.engine import states
 
 CTRL_SHIFT = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
@@ -279,7 +280,7 @@ def test_flattens_with_the_held_button_and_rearms_with_a_reason(trader):
 
 
 def test_flattens_with_the_chord_from_anywhere(trader):
-    trader.window.show_station(2)
+    trader.window.show_station(LOGBOOK)
     words = trader.window.logbook.words
     words.setFocus()
     QTest.keyPress(words, Qt.Key.Key_End, CTRL_SHIFT)
@@ -314,7 +315,7 @@ def test_finds_the_same_trades_lines_halt_and_plan_after_a_restart(open_desk):
 
 def test_reads_the_logbook_filters_by_trade_and_exports_it(trader, tmp_path):
     log = trader.window.logbook
-    trader.window.show_station(2)
+    trader.window.show_station(LOGBOOK)
     name = open_trades(trader.now)[0].id
     log.trades.setCurrentText(name)
     shown = [log.model.lines[number] for number in log.model.shown]
@@ -338,7 +339,7 @@ def test_a_long_record_is_taken_in_by_parts(open_desk, monkeypatch):
     monkeypatch.setattr("hawser.service.runtime.HEAR", 60)
     trader = open_desk()
     log = trader.window.logbook
-    trader.window.show_station(2)
+    trader.window.show_station(LOGBOOK)
     trader.qtbot.waitUntil(log.earlier.isVisible)
     first = log.model.lines[0]
     while log.earlier.isVisible():
@@ -353,7 +354,7 @@ def test_a_long_record_is_taken_in_by_parts(open_desk, monkeypatch):
 
 
 def test_copies_lines_of_the_logbook(trader):
-    trader.window.show_station(2)
+    trader.window.show_station(LOGBOOK)
     log = trader.window.logbook
     log.table.selectRow(0)
     QTest.keyClick(log.table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)

@@ -8,7 +8,7 @@ from PyQt6.QtTest import QTest
 
 from hawser.core.account import Account, Policy
 from hawser.demo.boot import boot_beside
-from hawser.desk.window import Window
+from hawser.desk.window import LOGBOOK, Window
 from hawser.engine import states
 from hawser.service.profile import profile
 
@@ -64,7 +64,7 @@ def test_the_second_account_is_a_key_away_with_trades_of_its_own(two):
     assert window.stack.currentWidget() is window.berths[1].helm
     two.qtbot.waitUntil(lambda: window.helm.chart.scale.focus is not None, timeout=20_000)
     assert not window.latest.trades
-    window.show_station(2)
+    window.show_station(LOGBOOK)
     assert window.stack.currentWidget() is window.berths[1].logbook
     QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     assert window.stack.currentWidget() is window.berths[0].logbook

@@ -23,7 +23,9 @@ from hawser.venue.quay.weather import SEVERITIES
 
 def boot(profile: Profile) -> Boot:
     """The demo where it was left, or at its beginning."""
-    return _booted(world.ACCOUNT, profile, play_morning, "demo")
+    made = _booted(world.ACCOUNT, profile, play_morning, "demo")
+    made.guards = Path(__file__).with_name("guards.toml")
+    return made
 
 
 def boot_beside(account: Account, profile: Profile) -> Boot:
@@ -41,7 +43,7 @@ def _booted(account: Account, profile: Profile, morning: Callable[[Session], Non
     )  # fmt: skip
     prepare = morning if left_at < world.OPENS_AT else None
     account = msgspec.structs.replace(account, rates=rates)
-    return Boot(account, venue, ledger, prepare=prepare, prefix=prefix, guards=Path(__file__).with_name("guards.toml"))
+    return Boot(account, venue, ledger, prepare=prepare, prefix=prefix)
 
 
 def play_morning(session: Session) -> None:

@@ -69,13 +69,15 @@ def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: Marks) -> 
         except Refused as refusal:
             verdict = refusal.sentence.rstrip(".")
             short = SHORT.get(refusal.code, refusal.code.replace("_", " "))
-    entries = "; ".join(reason.text for reason in view.closed) or "open"
+    r_ticks = float(sizing.r_ticks) if sizing is not None else math.nan
+    closed = snapshot.closed_for(msgspec.structs.replace(plan, symbol=of.symbol), r_ticks)
+    entries = "; ".join(reason.text for reason in closed) or "open"
     dear = sizing is not None and sizing.spread_percent_of_r > DEAR
     if dear:
         verdict, short = "the spread takes too much of R now", "spread too dear"
-    loud = bool(view.closed) or sizing is None or dear
+    loud = bool(closed) or sizing is None or dear
     if not verdict:
-        verdict = short = "closed" if view.closed else "can be placed"
+        verdict = short = "closed" if closed else "can be placed"
     atr = view.atr.get(plan.timeframe_ns, math.nan) if not own_atr(plan) else math.nan
     row = _written(snapshot, view, atr if marks.atr is None else marks.atr, sizing, entries, loud)
     return row._replace(texts=(*row.texts, short), values=(*row.values, verdict))
@@ -87,6 +89,9 @@ def also_words(plan: Plan, snapshot: Snapshot, marks: Marks) -> str:
         request, sizing = _sized(plan, snapshot, marks)
     except Refused as refusal:
         return SHORT.get(refusal.code, refusal.sentence)
+    closed = snapshot.closed_for(plan, float(sizing.r_ticks))
+    if closed:
+        return f"closed: {closed[0].text}"
     qty = request.instrument.qty(sizing.whole_steps)
     return f"{qty} units, {fg.money(sizing.risk_money, snapshot.currency)} at risk"
 

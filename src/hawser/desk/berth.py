@@ -8,6 +8,7 @@ from hawser.desk import figures as fg
 from hawser.desk.bridge import Bridge
 from hawser.desk.look import Look
 from hawser.desk.settings import Kept
+from hawser.desk.stations.guards import GuardStation
 from hawser.desk.stations.helm import Helm
 from hawser.desk.stations.logbook import Logbook
 from hawser.service.runtime import Runtime
@@ -19,7 +20,7 @@ class Berth:
 
     def __init__(self, name: str, runtime: Runtime, bridge: Bridge, look: Look, kept: Kept) -> None:
         self.name, self.runtime, self.bridge = name, runtime, bridge
-        self.helm, self.logbook = Helm(look, runtime, kept), Logbook(look)
+        self.helm, self.logbook, self.guards = Helm(look, runtime, kept), Logbook(look), GuardStation(look, runtime)
         self.latest: Snapshot | None = None
 
     @property

@@ -22,6 +22,7 @@ class Bridge(QObject):
     bars = pyqtSignal(str, object, object)
     bar = pyqtSignal(object)
     marks = pyqtSignal(object)
+    guards = pyqtSignal(object)
     ready = pyqtSignal()
     fault = pyqtSignal(str)
     failed = pyqtSignal(str)
@@ -35,8 +36,8 @@ class Bridge(QObject):
     def hooks(self) -> Hooks:
         return Hooks(
             snapshot=self._snapshot, lines=self.lines.emit, earlier=self.earlier.emit, told=self.told.emit,
-            bars=self._bars, bar=self.bar.emit,
-            marks=self.marks.emit, ready=self.ready.emit, fault=self.fault.emit, failed=self.failed.emit,
+            bars=self._bars, bar=self.bar.emit, marks=self.marks.emit, guards=self.guards.emit, ready=self.ready.emit,
+            fault=self.fault.emit, failed=self.failed.emit,
         )  # fmt: skip
 
     def _snapshot(self, snapshot: Snapshot) -> None:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from datetime import datetime, tzinfo
 
 from hawser.core.figures import GROUP, MINUS, NONE, duration, money, number, percent, r
+from hawser.core.guards.verdicts import Closed
 
 __all__ = ["GROUP", "MINUS", "NONE", "clock", "date_clock", "duration", "moment", "money", "number", "percent", "r",
-           "side_word"]  # fmt: skip
+           "reason", "side_word"]  # fmt: skip
 
 
 def clock(time_ns: int, zone: tzinfo, seconds: bool = True) -> str:
@@ -22,6 +23,11 @@ def date_clock(time_ns: int, zone: tzinfo) -> str:
 
 def moment(time_ns: int, zone: tzinfo) -> datetime:
     return datetime.fromtimestamp(time_ns // 1_000_000_000, zone)
+
+
+def reason(closed: Closed, now: int) -> str:
+    """Why entries are closed, counting down to when they open where that is known."""
+    return f"{closed.text}; opens in {duration(closed.until - now)}" if closed.until > now else closed.text
 
 
 def side_word(side: int) -> str:

@@ -20,7 +20,7 @@ from hawser.demo import world
 from hawser.demo.boot import boot as demo_boot
 from hawser.demo.boot import boot_beside
 from hawser.desk.app import application, make_window
-from hawser.desk.window import Window
+from hawser.desk.window import LOGBOOK, Window
 from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
 from hawser.service.profile import Profile, profile
@@ -100,7 +100,7 @@ def demo_pictures(root: Path, folder: Path) -> None:
     sizing_pictures(window, folder)
     order_pictures(window, folder)
     rig_pictures(window, folder)
-    window.show_station(2)
+    window.show_station(LOGBOOK)
     settle(window, lambda: True)
     take(window, folder, "logbook-paper")
     window.look.set_theme("night")

@@ -47,9 +47,12 @@ from hawser.service.snapshot import Snapshot
 from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
-# Alt+1 to Alt+5 belong to the five stations of the design; these three are here so far.
-STATIONS = [("Helm", "helm", "Alt+1"), ("Rigs", "rigs", "Alt+2"), ("Logbook", "logbook", "Alt+5")]
-HELM, RIGS, LOGBOOK = range(3)
+# Alt+1 to Alt+5 belong to the five stations of the design; these four are here so far.
+STATIONS = [
+    ("Helm", "helm", "Alt+1"), ("Rigs", "rigs", "Alt+2"), ("Guards", "guards", "Alt+3"),
+    ("Logbook", "logbook", "Alt+5"),
+]  # fmt: skip
+HELM, RIGS, GUARDS, LOGBOOK = range(4)
 
 
 class Window(QMainWindow):
@@ -76,6 +79,7 @@ class Window(QMainWindow):
         self.rail, self.stack = Rail(look, STATIONS), QStackedWidget()
         for berth in self.berths:
             self.stack.addWidget(berth.helm)
+            self.stack.addWidget(berth.guards)
             self.stack.addWidget(berth.logbook)
         self.rigs = Rigs(look, shelf)
         self.stack.addWidget(self.rigs)
@@ -172,6 +176,9 @@ class Window(QMainWindow):
         bridge.bars.connect(helm.show_bars)
         bridge.bar.connect(lambda bar: self._bar(berth, bar))
         bridge.marks.connect(helm.show_marks)
+        bridge.guards.connect(berth.guards.show_picture)
+        berth.guards.gust.connect(self._gust)
+        berth.guards.refused.connect(lambda text: self.notice.tell("refused", text))
         bridge.ready.connect(self.banner.hide)
         bridge.ready.connect(self._show_weather)
         bridge.ready.connect(self.rigs.primer.begin)  # what trials need is loaded behind what protects
@@ -194,6 +201,7 @@ class Window(QMainWindow):
             ("Ctrl+K", self.finder.open),
             ("Alt+1", lambda: self.show_station(HELM)),
             ("Alt+2", lambda: self.show_station(RIGS)),
+            ("Alt+3", lambda: self.show_station(GUARDS)),
             ("Alt+5", lambda: self.show_station(LOGBOOK)),
             ("Ctrl+Return", self.place),
             ("Ctrl+Enter", self.place),
@@ -223,6 +231,8 @@ class Window(QMainWindow):
             Action("Close all trades", "", helm.strips.all_button.click),
             Action("Station: Helm", "Alt+1", lambda: self.show_station(HELM)),
             Action("Station: Rigs", "Alt+2", lambda: self.show_station(RIGS)),
+            Action("Station: Guards", "Alt+3", lambda: self.show_station(GUARDS)),
+            Action("Guards: edit the policy", "", self._edit_guards),
             Action("Station: Logbook", "Alt+5", lambda: self.show_station(LOGBOOK)),
             Action("Theme: swap Paper and Night watch", "", self.swap_theme),
             Action("Logbook: export the shown lines as CSV", "", self.logbook.export),
@@ -266,6 +276,10 @@ class Window(QMainWindow):
     def _new_rig(self) -> None:
         self.show_station(RIGS)
         self.rigs.new()
+
+    def _edit_guards(self) -> None:
+        self.show_station(GUARDS)
+        self.berth.guards.edit()
 
     def show_heat(self) -> None:
         self.heat.open(self.latest)
@@ -391,7 +405,7 @@ class Window(QMainWindow):
     # What people ask
 
     def show_station(self, number: int) -> None:
-        widgets = (self.helm, self.rigs, self.logbook)
+        widgets = (self.helm, self.rigs, self.berth.guards, self.logbook)
         self.stack.setCurrentWidget(widgets[number])
         self.rail.show_station(number)
         if number == RIGS and self.latest is not None:
@@ -402,7 +416,8 @@ class Window(QMainWindow):
     def station(self) -> int:
         """Which station is shown."""
         shown = self.stack.currentWidget()
-        return RIGS if shown is self.rigs else LOGBOOK if shown is self.logbook else HELM
+        places = {self.rigs: RIGS, self.berth.guards: GUARDS, self.logbook: LOGBOOK}
+        return next((number for widget, number in places.items() if widget is shown), HELM)
 
     def _show_history(self) -> None:
         """What the Helm shows is what rigs are tried on."""

@@ -221,5 +221,6 @@ _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.ChangeAccount: asks.change_account,
     ev.ChangeGuards: guardasks.change,
     ev.RearmGuard: guardasks.rearm,
+    ev.Drill: guardasks.drill,
     ev.CalendarChanged: guardasks.calendar_changed,
 }

@@ -368,6 +368,20 @@ class RearmGuard(Ask, frozen=True):
     subject: str = ""
 
 
+class Drill(Ask, frozen=True):
+    """Set a guard off on purpose for `subject` (an instrument, a source; empty: all). `watch_only`: tell what would
+    follow, and do nothing. A filter stays closed for `seconds`; a kill switch latches as ever."""
+
+    guard: str
+    subject: str = ""
+    seconds: float = 30.0
+    watch_only: bool = False
+
+    def __post_init__(self) -> None:
+        if not 0 < self.seconds <= 3600:
+            raise ValueError(f"a drill lasts more than 0 and at most 3600 s, got {self.seconds}")
+
+
 class ChangeAccount(Ask, frozen=True):
     """Size, costs, policy and rates as a person edited them; what the venue keeps (money, currency) stays."""
 
@@ -382,6 +396,6 @@ VenueEvent = (
 AskEvent = (
     PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | FormBasket | DissolveBasket | MoveStop | MoveTarget
     | SetTarget | Reequip | HoldLines | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm
-    | ChangeAccount | ChangeGuards | RearmGuard
+    | ChangeAccount | ChangeGuards | RearmGuard | Drill
 )  # fmt: skip
 AnyEvent = Opened | VenueEvent | TimerFired | AskEvent

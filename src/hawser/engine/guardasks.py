@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from hawser.core import figures as fg
-from hawser.core.clock import MINUTE
+from hawser.core.clock import MINUTE, SECOND
 from hawser.core.guards.declared import WEEKDAYS, AnyGuard, Counted, FloorSwitch, loosened
 from hawser.core.hours import period_around
 from hawser.engine import events as ev
 from hawser.engine.guarding import remembered
 from hawser.engine.guardmemory import called, count_anew, memories, memory_of, period_now, replace_guards, unlatch
 from hawser.engine.requests import Desk
-from hawser.engine.state import Later
-from hawser.engine.tripping import cash, look
+from hawser.engine.state import EngineState, Later
+from hawser.engine.tripping import carry_out, cash, consequence, look, trip
 
 
 def rearm(desk: Desk, ask: ev.RearmGuard) -> None:
@@ -78,6 +78,36 @@ def change(desk: Desk, ask: ev.ChangeGuards) -> None:
     desk.tell("info", "guards_changed", f"{count} guard{'s watch' if count != 1 else ' watches'} now", ask=ask.ask)
     state.guards_at = min(state.guards_at, state.now)
     look(desk)
+
+
+def drill(desk: Desk, ask: ev.Drill) -> None:
+    """Set a guard off on purpose, to see what follows; or only tell what would."""
+    state, guard = desk.state, desk.state.guards.named(ask.guard)
+    if guard is None or not guard.on or not _subject_fits(state, guard, ask.subject):
+        text = f"There is no guard {ask.guard}{f' for {ask.subject}' if ask.subject else ''} that watches"
+        desk.tell("refused", "no_guard", text, ask=ask.ask)
+        return
+    name, what = called(guard, ask.subject), consequence(state, guard, ask.subject)
+    if ask.watch_only:
+        then = f": {what}" if what else ""
+        desk.tell("caution", "drill", f"Drill, watched only: {name} would close entries{then}", ask=ask.ask)
+        return
+    memory = memory_of(state, guard, ask.subject)
+    if guard.LATCHES:
+        trip(desk, guard, ask.subject, memory, "a drill")
+        return
+    memory.until = state.now + round(ask.seconds * SECOND)
+    memory.tripped, memory.why = state.now, "a drill"
+    done = carry_out(desk, guard, ask.subject)
+    desk.tell("caution", "drill", f"Drill: {name} closes entries for {ask.seconds:g} s{done}", ask=ask.ask)
+
+
+def _subject_fits(state: EngineState, guard: AnyGuard, subject: str) -> bool:
+    """Whether the guard remembers anything under that name."""
+    per = guard.per if isinstance(guard, Counted) else "instrument"
+    if per == "account":
+        return not subject
+    return bool(subject) if per == "source" else subject in state.instruments and guard.covers(subject)
 
 
 def calendar_changed(desk: Desk, event: ev.CalendarChanged) -> None:

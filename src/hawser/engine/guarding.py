@@ -47,11 +47,24 @@ def scene_of(state: EngineState, symbol: str, side: int = 0, r_ticks: float = ma
 def guards_verdict(
     state: EngineState, symbol: str, side: int = 0, source: str = "", r_ticks: float = math.nan
 ) -> list[Closed]:
-    """Every guard that closes an entry; empty: open."""
+    """Every guard that closes an entry, but those of the whole account; empty: open."""
     if not state.guards.guard or symbol not in state.instruments:
         return []
     scene = scene_of(state, symbol, side, r_ticks)
-    said = (one_verdict(state, guard, scene, source) for guard in watching(state, symbol, source))
+    guards = (guard for guard in watching(state, symbol, source) if not whole_account(guard))
+    said = (one_verdict(state, guard, scene, source) for guard in guards)
+    return [closed for closed in said if closed is not None]
+
+
+def whole_account(guard: Guard) -> bool:
+    """Whether it counts all that the account does, and so closes all of it."""
+    return isinstance(guard, Counted) and guard.per == "account" and not guard.instruments and not guard.sources
+
+
+def account_guards(state: EngineState) -> list[Closed]:
+    """What guards of the whole account say; empty: open."""
+    guards = (guard for guard in state.guards.guard if guard.on and whole_account(guard))
+    said = (_memory_verdict(state, guard, "", "") for guard in guards)
     return [closed for closed in said if closed is not None]
 
 

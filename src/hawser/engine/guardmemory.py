@@ -6,10 +6,10 @@ from typing import Literal
 
 import msgspec
 
-from hawser.core.guards.declared import WEEKDAYS, AnyGuard, Counted, CountGuard, Guard, LossSwitch
+from hawser.core.guards.declared import WEEKDAYS, AnyGuard, CountGuard, Guard, LossSwitch
 from hawser.core.hours import period_around
 from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import about, memory_key
+from hawser.engine.guarding import about, memory_key, whole_account
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Memory
 
@@ -43,11 +43,6 @@ def memory_of(state: EngineState, guard: AnyGuard, subject: str) -> Memory:
 def memories(state: EngineState, name: str) -> dict[str, Memory]:
     """All that a guard remembers, by subject."""
     return {key[len(name) + 1 :]: memory for key, memory in state.memory.items() if key.startswith(f"{name}\n")}
-
-
-def whole_account(guard: Counted) -> bool:
-    """Whether it watches all that the account does."""
-    return guard.per == "account" and not guard.instruments and not guard.sources
 
 
 def count_anew(state: EngineState, guard: AnyGuard, subject: str, memory: Memory) -> None:

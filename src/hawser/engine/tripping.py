@@ -34,8 +34,8 @@ from hawser.engine.asks import break_even_level, stop_problem
 from hawser.engine.commands import Submit
 from hawser.engine.entering import is_pending
 from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import about, remembered, scene_of, subject_of
-from hawser.engine.guardmemory import called, memories, memory_of, period_of, roll, whole_account
+from hawser.engine.guarding import TAKES_BACK, about, remembered, scene_of, subject_of, whole_account
+from hawser.engine.guardmemory import called, memories, memory_of, period_of, roll
 from hawser.engine.protecting import converge, leave
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Memory, Trade
@@ -85,37 +85,60 @@ def trip(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) ->
     desk.tell("alarm", "guard_tripped", f"{called(guard, subject)} closes entries {until}: {why}{done}")
 
 
+def actions_of(guard: Guard) -> set[str]:
+    """What a guard does on closing; a kill switch always takes back what waits."""
+    return {*guard.then, "cancel"} if guard.LATCHES else set(guard.then)
+
+
+def action_for(state: EngineState, guard: Guard, subject: str, trade: Trade) -> str:
+    """What closing would do with a trade: cancel, close, even, or nothing."""
+    then = actions_of(guard)
+    if trade.leave_why or not ("flatten" in then or about(guard, subject, trade)):
+        return ""
+    if is_pending(state, trade):
+        return "cancel" if then & TAKES_BACK else ""
+    if then & {"close", "flatten"}:
+        return "close"
+    return "even" if "break_even" in then and _may_even(state, trade) else ""
+
+
+def consequence(state: EngineState, guard: Guard, subject: str) -> str:
+    """What closing would do now, in words; empty: nothing but close entries."""
+    return _counted([action_for(state, guard, subject, trade) for trade in state.live()])
+
+
+def _counted(actions: list[str]) -> str:
+    words = {"cancel": "cancelled", "close": "closed", "even": "to break-even"}
+    found = [f"{actions.count(action)} {word}" for action, word in words.items() if action in actions]
+    return ", ".join(found)
+
+
 def carry_out(desk: Desk, guard: AnyGuard, subject: str) -> str:
-    """What a guard does on closing: to what waits, and to what is open; told in words."""
-    state, then = desk.state, set(guard.then)
-    if guard.LATCHES:
-        then.add("cancel")
-    counts = {"cancelled": 0, "closed": 0, "to break-even": 0}
-    for trade in state.live():
-        if not ("flatten" in then or about(guard, subject, trade)):
-            continue
-        if is_pending(state, trade):
-            if then & {"cancel", "close", "flatten"} and not trade.leave_why:
-                leave(desk, trade, guard.name)
-                counts["cancelled"] += 1
-        elif then & {"close", "flatten"} and not trade.leave_why:
+    """Do what a guard does on closing, to what waits and to what is open; told in words."""
+    done = []
+    for trade in desk.state.live():
+        action = action_for(desk.state, guard, subject, trade)
+        if action in ("cancel", "close"):
             leave(desk, trade, guard.name)
-            counts["closed"] += 1
-        elif "break_even" in then:
-            counts["to break-even"] += _even(desk, trade, guard)
-        converge(desk, trade)
-    words = [f"{count} {word}" for word, count in counts.items() if count]
-    return f"; {', '.join(words)}" if words else ""
+        elif action == "even":
+            _even(desk, trade, guard)
+        if action or about(guard, subject, trade):  # what waits of a trade that stays is taken back there
+            converge(desk, trade)
+        done.append(action)
+    words = _counted(done)
+    return f"; {words}" if words else ""
 
 
-def _even(desk: Desk, trade: Trade, guard: Guard) -> bool:
-    """The stop to the entry where that tightens it and may rest there."""
+def _may_even(state: EngineState, trade: Trade) -> bool:
+    """Whether the stop may rest at the entry now, and that tightens it."""
+    level = break_even_level(trade) if trade.open_steps else 0
+    return level > 0 and trade.side * (level - trade.stop) > 0 and not stop_problem(state, trade, level)
+
+
+def _even(desk: Desk, trade: Trade, guard: Guard) -> None:
     level, instrument = break_even_level(trade), desk.state.instruments[trade.symbol]
-    if not trade.open_steps or trade.side * (level - trade.stop) <= 0 or stop_problem(desk.state, trade, level):
-        return False
     why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(level)}: break-even by {guard.name}"
     set_stop(desk, trade, level, why)
-    return True
 
 
 def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:

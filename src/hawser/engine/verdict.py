@@ -9,7 +9,7 @@ import math
 
 from hawser.core.clock import SECOND
 from hawser.core.guards.verdicts import Closed
-from hawser.engine.guarding import guards_verdict
+from hawser.engine.guarding import account_guards, guards_verdict
 from hawser.engine.state import EngineState
 
 SILENT_AFTER_S = 90  # no quote for this long while the instrument is open: the feed is silent
@@ -26,7 +26,7 @@ def account_verdict(state: EngineState) -> list[Closed]:
         found.append(Closed("reconciling", "comparing with what the venue holds"))
     elif not state.figures_at:
         found.append(Closed("no_figures", "the venue has not told the account's figures yet"))
-    return found
+    return found + account_guards(state)
 
 
 def entry_verdict(

@@ -20,8 +20,8 @@ from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput, HawserError
-from hawser.core.guards.declared import Guards
-from hawser.core.guards.news import Calendar
+from hawser.core.guards.declared import Guards, NewsGuard
+from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand, Tell
@@ -30,6 +30,8 @@ from hawser.formats.declared import load
 from hawser.ledger.ledger import Ledger
 from hawser.service.clock import Clock
 from hawser.service.faults import Faults
+from hawser.service.guardview import GuardPicture
+from hawser.service.guardview import picture as guard_picture
 from hawser.service.link import Link
 from hawser.service.newswatch import NewsWatch
 from hawser.service.prime import prime_rules
@@ -41,6 +43,7 @@ from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import Weather
 
 FRAME = 1 / 30
+DRILL = "drill"  # the calendar of made-up events
 ASLEEP = 0.5  # seconds: after a longer gap the venue is heard before any deadline counts as missed
 PATIENCE = 0.5  # seconds it is waited for then
 HEAR = 20_000  # lines of the record that the Logbook takes at once
@@ -69,6 +72,7 @@ class Hooks:
     bars: Callable[[str, int, Bars], None] = lambda symbol, span, bars: None
     bar: Callable[[ev.BarCompleted], None] = lambda bar: None
     marks: Callable[[dict[str, Marks]], None] = lambda marks: None
+    guards: Callable[[GuardPicture], None] = lambda picture: None
     ready: Callable[[], None] = lambda: None
     fault: Callable[[str], None] = lambda sentence: None
     failed: Callable[[str], None] = lambda sentence: None
@@ -105,6 +109,7 @@ class Runtime:
         self.venue: Simulated | None = None
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
         self._serial = self._first = 0
+        self.guards_path: Path | None = None  # where the policy lies that holds now
         self._news = NewsWatch(self.clock_now, self._take_calendars, self._fault)
         self._asked_prefix = f"{time.time_ns():x}"
 
@@ -149,6 +154,44 @@ class Runtime:
             self.hooks.marks({symbol: Marks(session.basis(one), session.own_atr(one)) for symbol, one in plans.items()})
 
         self._do(tell)
+
+    def look_at_guards(self) -> None:
+        """Have told what the guards are now."""
+        self._do(lambda session: self.hooks.guards(guard_picture(session.engine.state, self._watch.symbol)))
+
+    @property
+    def watched(self) -> str:
+        """The instrument that is shown."""
+        return self._watch.symbol
+
+    def change_guards(self, guards: Guards) -> str:
+        """Have another policy, written down as the profile's own. Returns the ask's id."""
+        self.guards_path = self.profile.guards
+        self._news.watch(guards.news, self.profile.guards.parent)
+        return self.ask(lambda now, ask: ev.ChangeGuards(time=now, ask=ask, guards=guards))
+
+    def drill_news(self, symbol: str) -> None:
+        """A made-up event of the instrument, whose first window begins in 10 s."""
+
+        def add(session: Session) -> None:
+            state = session.engine.state
+            guards = [g for g in state.guards.guard if isinstance(g, NewsGuard) and g.covers(symbol)]
+            if not guards:
+                self.hooks.fault(f"No news guard watches {symbol}: there is nothing to drill")
+                return
+            first = max(guards, key=lambda guard: guard.before_min)
+            at = self._now(session) + 10 * SECOND + round(first.before_min * 60) * SECOND
+            currency = (*session.stores[symbol].instrument.currencies, "ALL")[0]
+            event = NewsEvent(at, currency, first.impact, "Drill, made up")
+            others = tuple(one for one in state.calendars if one.name != DRILL)
+            session.set_calendars((*others, Calendar(DRILL, (event,))))
+
+        self._do(add)
+
+    def end_drills(self) -> None:
+        """Take the made-up events away again."""
+        self._do(lambda session: session.set_calendars(
+            tuple(one for one in session.engine.state.calendars if one.name != DRILL)))  # fmt: skip
 
     def pace(self, speed: float | None = None, running: bool | None = None) -> None:
         """Change the venue's clock: how many times as fast, and whether it runs."""
@@ -229,7 +272,7 @@ class Runtime:
 
     def _set_up_guards(self, session: Session, boot: Boot) -> None:
         """The policy of the person's file, or the one that ships. A file that is wrong changes nothing."""
-        path = self.profile.guards if self.profile.guards.is_file() else boot.guards
+        path = self.guards_path = self.profile.guards if self.profile.guards.is_file() else boot.guards
         if path is None:
             return
         try:

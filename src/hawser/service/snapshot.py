@@ -10,7 +10,8 @@ from hawser.core.account import Account
 from hawser.core.basis import own_atr
 from hawser.core.clock import DAY, TIMEFRAMES
 from hawser.core.errors import Refused
-from hawser.core.guards.verdicts import Closed
+from hawser.core.guards.declared import AnyGuard, RegimeGuard, SpreadGuard
+from hawser.core.guards.verdicts import Closed, Scene, filter_verdict
 from hawser.core.heat import heat, locked
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
@@ -135,6 +136,20 @@ class Snapshot(msgspec.Struct, frozen=True):
     unexplained: tuple[Held, ...] = ()  # positions at the venue that no trade explains
     faults: int = 0
     baskets: tuple[BasketView, ...] = ()
+    guards: tuple[AnyGuard, ...] = ()  # those that some plans meet and others do not
+    measures: dict[str, dict[str, float]] = {}
+
+    def closed_for(self, plan: Plan, r_ticks: float) -> tuple[Closed, ...]:
+        """Every reason that this plan may not enter now, with R once it is known (else NaN)."""
+        view = self.instrument(plan.symbol)
+        if view is None:
+            return ()
+        spread = float(view.ask - view.bid) if view.bid else math.nan
+        scene = Scene(self.time, view.instrument, spread, self.measures, (), plan.side, r_ticks)
+        known = {reason.guard for reason in view.closed}
+        meant = (one for one in self.guards if one.name not in known and one.watches(plan.symbol, plan.source))
+        said = (filter_verdict(guard, scene) for guard in meant)
+        return (*view.closed, *(closed for closed in said if closed is not None))
 
     def trade(self, trade_id: str) -> TradeView | None:
         return next((trade for trade in self.trades if trade.id == trade_id), None)
@@ -164,6 +179,8 @@ def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: 
         never_widen=account.policy.never_widen if account else False,
         unexplained=tuple(state.unexplained.values()), faults=faults,
         baskets=tuple(_basket(state, group) for group in state.baskets.values()),
+        guards=tuple(one for one in state.guards.guard if isinstance(one, (SpreadGuard, RegimeGuard)) and one.on),
+        measures={symbol: dict(found) for symbol, found in state.measures.items()},
     )  # fmt: skip
 
 

@@ -268,5 +268,8 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.CalendarChanged: _plain("market", lambda e: f"News: {_calendars(e)}"),
     ev.ChangeGuards: _plain("asked", lambda e: f"Guards: {', '.join(g.name for g in e.guards.guard) or 'none'}"),
     ev.RearmGuard: _plain("asked", lambda e: f"Re-arm {e.guard}{f' ({e.subject})' if e.subject else ''}: {e.reason}"),
+    ev.Drill: _plain(
+        "asked", lambda e: f"Drill {e.guard}{f' ({e.subject})' if e.subject else ''}{', watched only' * e.watch_only}"
+    ),
     ev.Rearm: _plain("asked", lambda e: f"Re-arm: {e.reason}"),
 }  # fmt: skip

@@ -16,8 +16,8 @@ def load_fonts() -> None:
         QFontDatabase.addApplicationFontFromData(data)
 
 
-def font(pixels: int = 12, bold: bool = False) -> QFont:
-    made = QFont("B612")
+def font(pixels: int = 12, bold: bool = False, mono: bool = False) -> QFont:
+    made = QFont("B612 Mono" if mono else "B612")
     made.setPixelSize(pixels)
     made.setBold(bold)
     return made

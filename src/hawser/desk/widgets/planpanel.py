@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import msgspec
 from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPolygonF
@@ -23,6 +25,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.derivation import AT_RISK, Step, derivation
+from hawser.core.guards.verdicts import Closed
 from hawser.core.rig import Rig
 from hawser.core.rigwords import sentence
 from hawser.desk import figures as fg
@@ -139,6 +142,19 @@ class Also(QWidget):
 
     def wanted(self) -> list[str]:
         return [name for name, box in self.boxes.items() if box.isChecked()]
+
+
+def _closed(planning: Planning, snapshot: Snapshot) -> tuple[Closed, ...]:
+    """Why the plan may not enter now, before anybody tries; where it has errors, why nothing may."""
+    view = snapshot.instrument(planning.symbol)
+    if view is None:
+        return ()
+    if planning.plan is None:
+        return view.closed
+    r_ticks = float(planning.sizing.r_ticks) if planning.sizing is not None else math.nan
+    sides = (1, -1) if planning.straddle is not None else (planning.plan.side,)
+    found = [snapshot.closed_for(msgspec.structs.replace(planning.plan, side=side), r_ticks) for side in sides]
+    return tuple(dict.fromkeys(one for closed in found for one in closed))
 
 
 class PlanPanel(QFrame):
@@ -479,11 +495,10 @@ class PlanPanel(QFrame):
         """Size the plan against this moment and show how it came about."""
         planning = self.planning
         planning.reckon(snapshot)
-        view = snapshot.instrument(planning.symbol)
-        closed = view.closed if view is not None else ()
         sizing, request = planning.sizing, planning.request
+        closed = _closed(planning, snapshot)
         refusal = "" if planning.errors else planning.refusal  # errors stand under their fields
-        trouble = refusal or "; ".join(reason.text for reason in closed)
+        trouble = refusal or "; ".join(fg.reason(one, snapshot.time) for one in closed)
         if closed and not refusal:
             trouble = f"Entries closed: {trouble}"
         if self.trouble.text() != trouble:

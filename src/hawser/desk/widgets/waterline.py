@@ -156,6 +156,11 @@ class Waterline(QWidget):
             self.entries.setToolTip("\n".join(reason.text for reason in snapshot.closed))
         else:
             shut = [view.instrument.symbol for view in snapshot.instruments if view.closed]
+            if shut and len(shut) == len(snapshot.instruments):
+                reasons = [f"{view.instrument.symbol}: {view.closed[0].text}" for view in snapshot.instruments]
+                self.entries.setToolTip("\n".join(reasons))
+                self.entries.show_value(f"<b style='color:{p.caution}'>CLOSED</b> in every instrument")
+                return
             some = f" <span style='color:{p.ink2}'>but not in {', '.join(shut)}</span>" if shut else ""
             text = f"<b>OPEN</b>{some}"
             self.entries.setToolTip("")

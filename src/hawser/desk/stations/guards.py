@@ -1,0 +1,268 @@
+"""The Guards station: the day ahead, every guard with its gauge and state, drills, and the policy as it is written."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QHideEvent, QShowEvent
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from hawser.core.clock import SECOND
+from hawser.desk import figures as fg
+from hawser.desk.look import Look
+from hawser.desk.widgets.daychart import DayChart
+from hawser.desk.widgets.guardrows import GuardList
+from hawser.desk.widgets.policyeditor import PolicyEditor
+from hawser.engine import events as ev
+from hawser.service.guardview import Coming, GuardPicture
+from hawser.service.runtime import Runtime
+
+EVERY_MS = 500
+
+
+class GuardStation(QWidget):
+    """Asks the runtime for the guards' picture while it is looked at."""
+
+    gust = pyqtSignal(str, object)
+    refused = pyqtSignal(str)
+
+    def __init__(self, look: Look, runtime: Runtime) -> None:
+        super().__init__()
+        self.setObjectName("ground")
+        self._look, self._runtime = look, runtime
+        self._demo = runtime.profile.name.startswith("demo")
+        self.picture: GuardPicture | None = None
+        self._latched = ("", "")
+        self.day = DayChart(look)
+        self.switches, self.filters = GuardList(look, "Kill switches, counts", True), GuardList(look, "Filters", False)
+        for rows in (self.switches, self.filters):
+            rows.drill.connect(self.drill)
+            rows.ask.connect(lambda name, subject: self._drill(name, subject, True))
+            rows.rearm.connect(self.ask_reason)
+        self.editor = PolicyEditor(self, runtime)
+        self.panes = QSplitter(Qt.Orientation.Horizontal)
+        self.panes.addWidget(self._left())
+        self.panes.addWidget(self._right())
+        self.panes.setStretchFactor(0, 1)
+        self.panes.setSizes([930, 262])
+        self.panes.setChildrenCollapsible(False)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(8, 6, 8, 4)
+        box.addWidget(self._reason_bar())
+        box.addWidget(self.panes, 1)
+        self._timer = QTimer(self, interval=EVERY_MS)
+        self._timer.timeout.connect(runtime.look_at_guards)
+
+    # Parts
+
+    def _left(self) -> QSplitter:
+        day, box = _panel("Next 24 hours", "windows close entries; exits and tightening always pass")
+        box.addWidget(self.day)
+        box.addStretch(1)
+        inside = QWidget()
+        column = QVBoxLayout(inside)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.switches)
+        column.addWidget(self.filters)
+        self.empty = QLabel(
+            "No guard watches yet. A policy closes entries by news, spread, hours, losses and more: \u2018Edit the "
+            "policy\u2019 begins one, or reads it from a file."
+        )
+        self.empty.setWordWrap(True)
+        self.empty.setContentsMargins(12, 12, 12, 12)
+        column.addWidget(self.empty)
+        column.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(inside)
+        scroll.setWidgetResizable(True)
+        table = QFrame()
+        table.setObjectName("panel")
+        around = QVBoxLayout(table)
+        around.setContentsMargins(1, 1, 1, 1)
+        around.addWidget(scroll)
+        left = QSplitter(Qt.Orientation.Vertical)
+        left.addWidget(day)
+        left.addWidget(table)
+        left.setStretchFactor(1, 1)
+        left.setChildrenCollapsible(False)
+        return left
+
+    def _right(self) -> QWidget:
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        coming, box = _panel("Closing next", "")
+        self.until, self.what, self.then, self.calendar = QLabel(), QLabel(), QLabel(), QLabel()
+        self.until.setProperty("role", "big")
+        for label in (self.until, self.what, self.then, self.calendar):
+            label.setWordWrap(True)
+            label.setContentsMargins(12, 1, 10, 1)
+            box.addWidget(label)
+        self.then.setProperty("role", "second")
+        self.calendar.setProperty("role", "small-second")
+        drills, box = _panel("Drills", "")
+        told = QLabel("Set a guard off on purpose, with Drill in its row, or as the world would:")
+        told.setWordWrap(True)
+        told.setContentsMargins(12, 0, 10, 2)
+        box.addWidget(told)
+        self.watch_only = QCheckBox("Watch only: tell what would follow")
+        if not self._demo:
+            self.watch_only.setText("Watch only: this account is no demo")
+            self.watch_only.setChecked(True)
+            self.watch_only.setEnabled(False)
+        inner = QVBoxLayout()
+        inner.setContentsMargins(12, 0, 12, 10)
+        inner.addWidget(self.watch_only)
+        for text, tip, act in (
+            ("News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news),
+            ("Spread \u00d73 for 20 s", "At the simulated venue, for the instrument on the Helm", self._squall),
+            ("End the made-up news", "Takes drilled events away again", self._runtime.end_drills),
+        ):
+            button = QPushButton(text)
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _, act=act: act())
+            inner.addWidget(button)
+        box.addLayout(inner)
+        policy, box = _panel("Policy", "")
+        self.edit_button = QPushButton("Edit the policy")
+        self.edit_button.clicked.connect(lambda _: self.edit())
+        inner = QVBoxLayout()
+        inner.setContentsMargins(12, 0, 12, 10)
+        inner.addWidget(self.edit_button)
+        box.addLayout(inner)
+        column.addWidget(coming)
+        column.addWidget(drills)
+        column.addWidget(policy)
+        column.addStretch(1)
+        return whole
+
+    def _reason_bar(self) -> QWidget:
+        """Re-arming a kill switch takes a reason in words."""
+        self.bar = QFrame()
+        self.bar.setObjectName("panel")
+        row = QHBoxLayout(self.bar)
+        row.setContentsMargins(12, 4, 12, 4)
+        self.of, self.reason = QLabel(), QLineEdit()
+        self.of.setProperty("role", "caution")
+        self.reason.setPlaceholderText("Why is it safe to trade again?")
+        self.reason.setAccessibleName("Reason for re-arming the guard")
+        self.confirm = QPushButton("Re-arm")
+        self.confirm.setEnabled(False)
+        self.reason.textChanged.connect(lambda text: self.confirm.setEnabled(len(text.strip()) >= 3))
+        self.reason.returnPressed.connect(self._rearm)
+        self.confirm.clicked.connect(self._rearm)
+        leave = QPushButton("Leave it latched")
+        leave.clicked.connect(self.bar.hide)
+        row.addWidget(self.of)
+        row.addWidget(self.reason, 1)
+        row.addWidget(self.confirm)
+        row.addWidget(leave)
+        self.bar.hide()
+        return self.bar
+
+    # What is told
+
+    def show_picture(self, picture: GuardPicture) -> None:
+        self.picture, self.editor.policy = picture, picture.policy
+        self.day.show_picture(picture)
+        self.switches.show_views([view for view in picture.views if view.gauge is not None], picture.time)
+        self.filters.show_views([view for view in picture.views if view.gauge is None], picture.time)
+        self.empty.setVisible(not picture.views)
+        for rows in (self.switches, self.filters):
+            rows.setVisible(bool(rows.rows))
+        self.calendar.setText(picture.calendar)
+        self._show_coming(picture.coming, picture.time)
+
+    def _show_coming(self, coming: Coming | None, now: int) -> None:
+        if coming is None:
+            self.until.setText("\u2013")
+            self.what.setText("No news window ahead")
+            self.then.setText("")
+            return
+        left = (coming.at - now) // SECOND
+        hours, rest = divmod(max(0, left), 3600)
+        self.until.setText(
+            f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60:02d}:{rest % 60:02d}"
+        )
+        zone = self._look.zone
+        span = f"{fg.clock(coming.at, zone, seconds=False)} to {fg.clock(coming.until, zone, seconds=False)}"
+        self.what.setText(f"<b>{', '.join(coming.symbols)}</b><br>{coming.text}<br>{span}")
+        self.then.setText(coming.does)
+
+    # What is asked
+
+    def drill(self, name: str, subject: str) -> None:
+        self._drill(name, subject, self.watch_only.isChecked())
+
+    def _drill(self, name: str, subject: str, watched: bool) -> None:
+        self._runtime.ask(
+            lambda now, ask: ev.Drill(time=now, ask=ask, guard=name, subject=subject, watch_only=watched)
+        )  # fmt: skip
+
+    def drill_news(self) -> None:
+        if self.watch_only.isChecked():
+            self.refused.emit("Made-up news does what news does: it cannot only be watched. Drill a news guard instead")
+            return
+        self._runtime.drill_news(self._runtime.watched)
+
+    def _squall(self) -> None:
+        self.gust.emit("squall", 20 * SECOND)
+
+    def ask_reason(self, name: str, subject: str) -> None:
+        """Show where the reason is typed."""
+        self._latched = (name, subject)
+        self.of.setText(f"Re-arm {name}{f' for {subject}' if subject else ''}; it counts anew from here:")
+        self.reason.clear()
+        self.bar.show()
+        self.reason.setFocus()
+
+    def _rearm(self) -> None:
+        if not self.confirm.isEnabled():
+            return
+        (name, subject), reason = self._latched, self.reason.text()
+        self._runtime.ask(
+            lambda now, ask: ev.RearmGuard(time=now, ask=ask, guard=name, subject=subject, reason=reason)
+        )  # fmt: skip
+        self.bar.hide()
+
+    def edit(self) -> None:
+        self.editor.open()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._runtime.look_at_guards()
+        self._timer.start()
+
+    def hideEvent(self, event: QHideEvent | None) -> None:
+        super().hideEvent(event)
+        self._timer.stop()
+
+
+def _panel(title: str, more: str) -> tuple[QFrame, QVBoxLayout]:
+    panel = QFrame()
+    panel.setObjectName("panel")
+    box = QVBoxLayout(panel)
+    box.setContentsMargins(1, 6, 1, 4)
+    box.setSpacing(4)
+    head = QHBoxLayout()
+    head.setContentsMargins(11, 0, 12, 0)
+    label = QLabel(title)
+    label.setProperty("role", "title")
+    head.addWidget(label)
+    head.addStretch(1)
+    if more:
+        note = QLabel(more)
+        note.setProperty("role", "second")
+        head.addWidget(note)
+    box.addLayout(head)
+    return panel, box

@@ -1,0 +1,193 @@
+"""The policy of guards as its file has it, to be edited, read from a file and written to one."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+
+import msgspec
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
+
+from hawser.core.errors import BadInput
+from hawser.core.guards.declared import Guards, loosened
+from hawser.desk.theme.fonts import font
+from hawser.formats.atomic import written
+from hawser.formats.declared import record, save
+from hawser.service.runtime import Runtime
+
+
+def read_policy(text: str, where: str = "the policy") -> Guards:
+    """What is typed as a policy; raises BadInput with what is wrong and where."""
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise BadInput("not_toml", f"{where}: expected TOML; {error}") from None
+    return record(Guards, data, where)
+
+
+def told_change(old: Guards, new: Guards) -> str:
+    """What applying would mean, in words."""
+    names = {guard.name for guard in old.guard}
+    fresh = [guard.name for guard in new.guard if guard.name not in names]
+    looser = {guard.name: loosened(guard, new.named(guard.name)) for guard in old.guard}
+    parts = [f"new: {', '.join(fresh)}"] if fresh else []
+    for name, keys in looser.items():
+        if keys:
+            parts.append(f"{name} is looser ({', '.join(keys)})")
+    when = "" if old.loosen == "now" else "; what is looser holds from its next period on"
+    count = len(new.guard)
+    return f"{count} guard{'' if count == 1 else 's'}. " + (
+        "; ".join(parts) + when if parts else "Nothing is loosened."
+    )
+
+
+def _from_anywhere(made: Guards, folder: Path) -> Guards:
+    """The policy with its news files found from any folder, where it comes from another than its own."""
+    files = tuple(str((folder / name).resolve()) for name in made.news.files)
+    return msgspec.structs.replace(made, news=msgspec.structs.replace(made.news, files=files))
+
+
+class PolicyEditor(QFrame):
+    """Opens over the station; Escape puts it away and keeps what was typed until Hawser closes."""
+
+    def __init__(self, parent: QWidget, runtime: Runtime) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self._runtime = runtime
+        self._folder: Path | None = None
+        self.policy = Guards()  # that holds now
+        title = QLabel("Policy of guards")
+        title.setProperty("role", "title")
+        self.text = QPlainTextEdit()
+        self.text.setFont(font(12, mono=True))
+        self.text.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.text.setAccessibleName("The policy, TOML")
+        self.text.setTabChangesFocus(True)
+        self.text.textChanged.connect(self._check)
+        self.told = QLabel()
+        self.told.setWordWrap(True)
+        self.apply = QPushButton("Apply and keep")
+        self.apply.clicked.connect(lambda _: self.send())
+        row = QHBoxLayout()
+        for name, act in (("From file", self._import), ("To file", self._export), ("As it is", self.reload)):
+            button = QPushButton(name)
+            button.clicked.connect(lambda _, act=act: act())
+            row.addWidget(button)
+        row.addStretch(1)
+        row.addWidget(self.apply)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(12, 8, 12, 10)
+        for widget in (title, self.text, self.told):
+            box.addWidget(widget, 1 if widget is self.text else 0)
+        box.addLayout(row)
+        self.hide()
+
+    @property
+    def path(self) -> Path:
+        """The person's own policy."""
+        return self._runtime.profile.guards
+
+    def open(self) -> None:
+        parent = self.parentWidget()
+        assert parent is not None
+        wide = min(760, parent.width() - 40)
+        self.setGeometry((parent.width() - wide) // 2, 16, wide, parent.height() - 32)
+        if not self.text.toPlainText().strip():
+            self.reload()
+        self.show()
+        self.raise_()
+        self.text.setFocus()
+
+    def reload(self) -> None:
+        """The policy as it is written down now."""
+        path = self._runtime.guards_path
+        self._folder = path.parent if path is not None else self.path.parent
+        try:
+            self.text.setPlainText(path.read_text(encoding="utf-8") if path is not None else EMPTY)
+        except OSError as error:
+            self.told.setText(f"{path}: cannot be read ({error.strerror})")
+
+    def made(self) -> Guards:
+        return read_policy(self.text.toPlainText())
+
+    def _check(self) -> None:
+        try:
+            self.told.setText(told_change(self.policy, self.made()))
+            self.told.setProperty("role", "second")
+            self.apply.setEnabled(True)
+        except BadInput as error:
+            self.told.setText(error.sentence)
+            self.told.setProperty("role", "caution")
+            self.apply.setEnabled(False)
+        style = self.told.style()
+        assert style is not None
+        style.unpolish(self.told)
+        style.polish(self.told)
+
+    def send(self) -> None:
+        """Have the policy from now on, and write it down."""
+        try:
+            made = self.made()
+            elsewhere = self._folder not in (None, self.path.parent)
+            whole = _from_anywhere(made, self._folder or self.path.parent) if elsewhere else made
+            if whole == made:
+                with written(self.path) as file:
+                    file.write(self.text.toPlainText().encode())
+            else:
+                save(whole, self.path)
+        except BadInput as error:
+            self.told.setText(error.sentence)
+            return
+        self._runtime.change_guards(whole)
+        self.hide()
+
+    def _import(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "A policy from a file", "", "TOML (*.toml)")
+        if name:
+            self.take_from(Path(name))
+
+    def take_from(self, path: Path) -> None:
+        """Show what a file has; it holds once it is applied."""
+        try:
+            self.text.setPlainText(path.read_text(encoding="utf-8"))
+            self._folder = path.parent
+        except (OSError, UnicodeDecodeError) as error:
+            self.told.setText(f"{path}: cannot be read ({error})")
+
+    def _export(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "The policy as a file", "guards.toml", "TOML (*.toml)")
+        if name:
+            self.write_to(Path(name))
+
+    def write_to(self, path: Path) -> None:
+        try:
+            with written(path) as file:
+                file.write(self.text.toPlainText().encode())
+            self.told.setText(f"Written to {path.name}")
+        except BadInput as error:
+            self.told.setText(error.sentence)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() == Qt.Key.Key_Escape:
+            self.hide()
+        else:
+            super().keyPressEvent(event)
+
+
+EMPTY = """# What closes entries. Exits and tightening always pass.
+zone = "UTC"
+loosen = "next_period"
+
+[[guard]]
+kind = "loss"
+name = "Day loss"
+percent = 2.0
+then = ["flatten"]
+
+[[guard]]
+kind = "losing_streak"
+name = "Losing streak"
+losses = 5
+"""

@@ -1,0 +1,185 @@
+"""The Guards station as a trader drives it: drills, latches and reasons, the policy, the verdict beside the plan."""
+
+from __future__ import annotations
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
+
+from hawser.core.errors import BadInput
+from hawser.core.guards import declared as dc
+from hawser.desk.widgets.policyeditor import read_policy, told_change
+from hawser.service.guardview import picture
+
+KEY = Qt.Key
+SYMBOL = "NZD/SEK"
+
+
+@pytest.fixture
+def guards(trader):
+    """The station, shown by its key."""
+    QTest.keyClick(trader.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
+    station = trader.window.berth.guards
+    trader.qtbot.waitUntil(lambda: station.picture is not None and bool(station.switches.rows), timeout=20_000)
+    return station
+
+
+def twice(trader, button):
+    trader.click(button)
+    trader.click(button)
+
+
+def told(trader, words):
+    return any(words in line.text for line in trader.window.logbook.model.lines)
+
+
+def test_every_guard_says_what_it_watches_its_figure_its_limit_and_its_state(guards):
+    rows = {**guards.switches.rows, **guards.filters.rows}
+    names = {name for name, _ in rows}
+    assert {"Day loss", "High news", "Wide spread", "Harbour lull", "Silent feed"} <= names
+    for row in rows.values():
+        assert row.view.watches
+        assert row.view.limit
+        assert row.accessibleName()
+    assert rows["Harbour lull", ""].state.startswith("CLOSED until 15:00: Harbour 40")
+    day = rows["Day loss", ""].view
+    assert day.limit == "2.50\u00a0%"
+    assert day.gauge.stake > 0
+    assert "CHF Rate decision, high" in guards.what.text()
+    assert "good, without an end" in guards.calendar.text()
+    assert "news" in guards.day.accessibleDescription()
+
+
+def test_a_part_of_the_day_is_told_whole_under_the_pointer(guards):
+    symbol, spans = guards.picture.days[0]
+    news = next(one for one in spans if one.mark == "news")
+    text = guards.day.told_at((guards.day._x(news.start) + guards.day._x(news.end)) / 2, 30)
+    assert text.startswith(symbol)
+    assert news.text in text
+    assert guards.day.told_at(300, 5) == ""
+
+
+def test_a_drill_tells_first_and_then_latches_until_a_reason_is_typed(guards, trader):
+    row = guards.switches.rows["Losing streak", ""]
+    trader.click(row.drill_button)
+    trader.qtbot.waitUntil(lambda: told(trader, "Drill, watched only: Losing streak would close entries"))
+    assert not trader.now.closed
+    trader.click(row.drill_button)
+    found = trader.until(lambda s: s.closed)
+    assert "a drill" in found.closed[0].text
+    trader.qtbot.waitUntil(lambda: "CLOSED" in trader.window.waterline.entries.value.text())
+    trader.qtbot.waitUntil(row.rearm_button.isVisible)
+    assert row.state.startswith("LATCHED until")
+    trader.click(row.rearm_button)
+    assert not guards.confirm.isEnabled()
+    QTest.keyClicks(guards.reason, "it was a drill")
+    trader.key(guards.reason, KEY.Key_Return)
+    trader.until(lambda s: not s.closed)
+    assert told(trader, "it counts anew from here: it was a drill")
+
+
+def test_watched_only_nothing_is_closed_whatever_the_guard_would_do(guards, trader):
+    held = sum(trade.open_steps > 0 for trade in trader.now.trades)
+    guards.watch_only.setChecked(True)
+    twice(trader, guards.switches.rows["Day loss", ""].drill_button)
+    trader.qtbot.waitUntil(lambda: told(trader, f"Day loss would close entries: {held} closed"))
+    trader.frames()
+    assert sum(trade.open_steps > 0 for trade in trader.now.trades) == held
+    assert not trader.now.closed
+
+
+def test_news_in_ten_seconds_takes_back_what_waits_and_stands_beside_the_plan(guards, trader):
+    trader.window.show_station(0)
+    trader.choose(SYMBOL)
+    trader.type("entry", "limit 1 atr")
+    trader.key(trader.window, KEY.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    trader.until(lambda s: any(t.pending and t.symbol == SYMBOL for t in s.trades))
+    trader.window.show_station(2)
+    button = next(b for b in guards.findChildren(QPushButton) if b.text() == "News in 10 s")
+    trader.click(button)
+    trader.until(lambda s: not any(t.pending for t in s.trades), seconds=40)
+    assert told(trader, "Drill, made up; 1 cancelled")
+    trader.window.show_station(0)
+    trader.qtbot.waitUntil(lambda: "Drill, made up; opens in" in trader.plan.trouble.text())
+    assert not trader.plan.button.isEnabled()
+    trader.window.show_station(2)
+    trader.click(next(b for b in guards.findChildren(QPushButton) if b.text() == "End the made-up news"))
+    trader.until(lambda s: not s.instrument(SYMBOL).closed)
+
+
+def test_what_a_spread_takes_of_r_is_told_before_anyone_tries(trader):
+    trader.choose(SYMBOL)
+    trader.type("stop", "24 t")
+    trader.qtbot.waitUntil(lambda: "of R, at most" in trader.plan.trouble.text())
+    assert not trader.plan.button.isEnabled()
+    trader.type("stop", "2.5 atr")
+    trader.qtbot.waitUntil(trader.plan.button.isEnabled)
+
+
+def test_the_policy_is_edited_kept_and_what_is_looser_waits(guards, trader):
+    guards.edit()
+    editor = guards.editor
+    text = editor.text.toPlainText()
+    editor.text.setPlainText(text.replace("percent = 2.5", "percent = "))
+    assert not editor.apply.isEnabled()
+    assert "expected TOML" in editor.told.text()
+    editor.text.setPlainText(text.replace("percent = 2.5", "percent = 3.5").replace("losses = 12", "losses = 7"))
+    assert "Day loss is looser (percent)" in editor.told.text()
+    trader.click(editor.apply)
+    trader.qtbot.waitUntil(lambda: guards.picture.policy.named("Losing streak").losses == 7, timeout=10_000)
+    assert guards.picture.policy.named("Day loss").percent == 2.5  # until tomorrow
+    row = guards.switches.rows["Day loss", ""]
+    trader.qtbot.waitUntil(lambda: row.state == "open, is looser from its next period")
+    kept = trader.window.runtime.profile.guards
+    assert "3.5" in kept.read_text()
+    assert editor.isHidden()
+    trader.qtbot.waitUntil(lambda: "good" in guards.calendar.text(), timeout=10_000)  # its news is found from there
+
+
+def test_a_policy_goes_to_a_file_and_comes_back(guards, tmp_path):
+    guards.edit()
+    path = tmp_path / "mine.toml"
+    guards.editor.write_to(path)
+    guards.editor.text.setPlainText("")
+    assert "0 guards" in guards.editor.told.text()
+    guards.editor.take_from(path)
+    assert guards.editor.made() == guards.picture.policy
+    guards.editor.take_from(tmp_path / "none.toml")
+    assert "cannot be read" in guards.editor.told.text()
+    QTest.keyClick(guards.editor.text, KEY.Key_Escape)
+    QTest.keyClick(guards.editor, KEY.Key_Escape)
+    assert guards.editor.isHidden()
+
+
+# Without a window
+
+
+@pytest.mark.parametrize(
+    ("text", "word"),
+    [
+        ("zone = 3", "zone"), ("[[guard]]\nkind = 'los'\nname = 'x'", "guard"),
+        ("[[guard]]\nkind = 'loss'\nname = 'x'\npercnt = 2", "percent"),
+        ("[[guard]]\nkind = 'loss'\nname = 'x'", "guard 'x': percent: expected one of percent, money"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_with_a_policy_is_one_sentence(text, word):
+    with pytest.raises(BadInput) as caught:
+        read_policy(text)
+    assert word in caught.value.sentence
+    assert "\n" not in caught.value.sentence
+
+
+def test_what_applying_would_mean_is_told():
+    old = dc.Guards(guard=(dc.LossSwitch(name="a", percent=1.0),))
+    new = dc.Guards(guard=(dc.LossSwitch(name="b", percent=1.0),))
+    assert told_change(old, new) == "1 guard. new: b; a is looser (on); what is looser holds from its next period on"
+    assert told_change(old, old) == "1 guard. Nothing is loosened."
+
+
+def test_without_guards_there_is_nothing_to_show():
+    from byhand import ByHand
+
+    found = picture(ByHand().engine.state, "")
+    assert not found.views
+    assert found.calendar == "no guard asks for news"
