@@ -86,6 +86,7 @@ def _storm(arguments: list[str]) -> int:
     parser.add_argument("--first", type=int, default=0, metavar="SEED", help="the first seed (0)")
     parser.add_argument("--severity", choices=("fair", "squall", "gale"), default="gale", help="the weather (gale)")
     parser.add_argument("--json", action="store_true", help="print the report as JSON")
+    parser.add_argument("--guards", action="store_true", help="with a policy of every guard, and news")
     parser.add_argument("--replay", type=int, metavar="SEED", help="one storm with its full trace")
     options = parser.parse_args(arguments)
     if options.seeds < 1:
@@ -93,8 +94,9 @@ def _storm(arguments: list[str]) -> int:
     from hawser.service import stormreport
 
     if options.replay is not None:
-        return DONE if stormreport.replay(options.replay, options.severity) else REFUSED
-    return DONE if stormreport.report(options.first, options.seeds, options.severity, options.json) else REFUSED
+        return DONE if stormreport.replay(options.replay, options.severity, options.guards) else REFUSED
+    kept = stormreport.report(options.first, options.seeds, options.severity, options.json, options.guards)
+    return DONE if kept else REFUSED
 
 
 def _history_parser(name: str, told: str) -> _Parser:

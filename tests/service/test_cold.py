@@ -5,12 +5,13 @@ import subprocess
 import sys
 
 from hawser.core import bars, indicators, stop_lines
+from hawser.core.guards import limits
 from hawser.core.rules import closing, laying, moving, quantity, rounding, stops, targets
 
 # Called by other rules only, or by `hawser lines`, which has no window.
 ELSEWHERE = (
     "true_range", "ceil_whole", "level_ticks", "rsi", "_next_parabolic", "counted", "sendable",
-    "trail_candidate", "steps_within", "distance", "fee", "_after",
+    "trail_candidate", "steps_within", "basket_reached", "distance", "fee", "_after",
 )  # fmt: skip
 COLD = """
 import sys, tempfile, threading, time
@@ -71,7 +72,7 @@ def test_priming_meets_every_compiled_rule():
     from hawser.service.prime import prime_rules
 
     prime_rules()
-    for module in (bars, indicators, stop_lines, closing, laying, moving, quantity, rounding, stops, targets):
+    for module in (bars, indicators, limits, stop_lines, closing, laying, moving, quantity, rounding, stops, targets):
         for name, rule in vars(module).items():
             if hasattr(rule, "py_func") and hasattr(rule, "signatures") and rule.__module__ == module.__name__:
                 assert rule.signatures or name in ELSEWHERE, f"{module.__name__}.{name}"

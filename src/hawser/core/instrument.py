@@ -118,6 +118,11 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         """Currencies of exposure: base and quote of a pair, else the quote (section 5, caps)."""
         return (self.base, self.quote) if self.kind == "fx" and self.base else (self.quote,)
 
+    @property
+    def news_currencies(self) -> tuple[str, ...]:
+        """Currencies whose news concerns it: those it names, else those of its exposure."""
+        return self.currencies or self.exposure
+
     def ticks(self, price: Decimal) -> int:
         """Nearest whole tick to `price`."""
         return to_units(price, self.tick)

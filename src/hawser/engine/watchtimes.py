@@ -31,7 +31,7 @@ def _moments(state: EngineState) -> Iterator[int]:
         if isinstance(guard, SilenceSwitch):
             yield from _silence(state, guard, covered)
         elif isinstance(guard, NewsGuard):
-            for currencies in {one.currencies for one in covered}:
+            for currencies in {one.news_currencies for one in covered}:
                 yield next_edge(windows(state.calendars, currencies, guard), state.now)
         elif isinstance(guard, SessionGuard):
             yield from (next_change(hours, state.now) for hours in (guard.hours, guard.closed_hours) if hours)

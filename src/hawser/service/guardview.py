@@ -155,7 +155,7 @@ def _plain(value: float, digits: int) -> str:
 
 
 def _news_value(guard: dc.NewsGuard, scene: Scene, state: EngineState) -> tuple[str, str, str]:
-    ahead = [one for one in windows(scene.calendars, scene.instrument.currencies, guard) if one.end > scene.at]
+    ahead = [one for one in windows(scene.calendars, scene.instrument.news_currencies, guard) if one.end > scene.at]
     first = ahead[0].event if ahead else None
     now = "none ahead"
     if first is not None:
@@ -341,7 +341,7 @@ def _day(state: EngineState, symbol: str) -> list[Span]:
         if not guard.covers(symbol):
             continue
         if isinstance(guard, dc.NewsGuard):
-            for one in windows(state.calendars, instrument.currencies, guard):
+            for one in windows(state.calendars, instrument.news_currencies, guard):
                 if one.end > start and one.start < end:
                     text = f"{one.event.currency} {one.event.title}, {one.event.impact}"
                     found.append(Span(max(start, one.start), min(end, one.end), "news", text))
@@ -377,7 +377,9 @@ def _coming(state: EngineState) -> Coming | None:
         for symbol, instrument in state.instruments.items():
             if not guard.covers(symbol):
                 continue
-            ahead = [one for one in windows(state.calendars, instrument.currencies, guard) if one.start > state.now]
+            ahead = [
+                one for one in windows(state.calendars, instrument.news_currencies, guard) if one.start > state.now
+            ]
             if not ahead or (nearest is not None and ahead[0].start > nearest.at):
                 continue
             first = ahead[0]
@@ -386,7 +388,7 @@ def _coming(state: EngineState) -> Coming | None:
                 then = consequence(state, guard, symbol) or "nothing waits or is open there"
                 text = f"{event.currency} {event.title}, {event.impact}"
                 nearest = Coming(first.start, (symbol,), text, first.end, f"{_does(guard)}; now: {then}")
-            elif concerns(first.event, instrument.currencies, guard.impact) and first.end == nearest.until:
+            elif concerns(first.event, instrument.news_currencies, guard.impact) and first.end == nearest.until:
                 nearest = nearest._replace(symbols=(*nearest.symbols, symbol))
     return nearest
 

@@ -5,6 +5,7 @@ The desk sizes plans itself, through the same rules; it gets its first snapshot 
 
 from __future__ import annotations
 
+import math
 from decimal import Decimal
 
 import numpy as np
@@ -14,6 +15,7 @@ from hawser.core.bars import Bars, joined
 from hawser.core.basis import basis
 from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule
+from hawser.core.guards import limits
 from hawser.core.heat import Stake, heat
 from hawser.core.indicators import Array, atr, true_range_at, wilder_next
 from hawser.core.instrument import Commission, Instrument
@@ -57,6 +59,16 @@ def prime_rules() -> None:
     entries.backstop_behind(30, 2.0)
     moving.better_exit(1000, 1004, 1)
     _tending(instrument)
+    _guards()
+
+
+def _guards() -> None:
+    limits.spread_over(12.0, math.nan, math.nan, 30.0, math.nan, math.nan)
+    limits.in_window(5, 5, 0, 5)
+    limits.outside(50.0, 0.0, 100.0)
+    limits.lost(100.0, 99.0, 2.0, math.inf)
+    limits.percentile_at(np.arange(5.0), 4, 3)
+    limits.median_of(np.arange(5.0))
 
 
 def _tending(instrument: Instrument) -> None:

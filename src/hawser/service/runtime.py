@@ -181,7 +181,7 @@ class Runtime:
                 return
             first = max(guards, key=lambda guard: guard.before_min)
             at = self._now(session) + 10 * SECOND + round(first.before_min * 60) * SECOND
-            currency = (*session.stores[symbol].instrument.currencies, "ALL")[0]
+            currency = session.stores[symbol].instrument.news_currencies[0]
             event = NewsEvent(at, currency, first.impact, "Drill, made up")
             others = tuple(one for one in state.calendars if one.name != DRILL)
             session.set_calendars((*others, Calendar(DRILL, (event,))))

@@ -23,7 +23,9 @@ from hawser.engine import states
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.ledger.verify import verify
+from hawser.service import stormguards as sg
 from hawser.service.session import Session
+from hawser.service.stormguards import GuardWatch
 from hawser.service.stormtrader import Trader
 from hawser.service.telling import Line, Teller
 from hawser.venue.quay.book import BookOrder
@@ -84,6 +86,7 @@ class Storm:
         ledger: Ledger | None = None,
         store: BookStore | None = None,
         kills: float = 0.0,
+        guards: bool = False,
     ) -> None:
         self.random = random.Random(seed)
         chosen = SEVERITIES[weather] if isinstance(weather, str) else weather
@@ -97,9 +100,14 @@ class Storm:
         self._heard_at, self._heard_now = 0, 0
         self._trader = Trader(self.random, f"{seed}-{left_at % 1_000_000_007}")
         self._naked: dict[str, int] = {}
+        self._asked = 0
+        self._guards = GuardWatch(sg.news(self.random, START)) if guards else None
         self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
+        if self._guards is not None:
+            self.session.set_guards(sg.POLICY, "guards")
+            self.session.set_calendars(self._guards.calendars)
 
     def _opened(self) -> Session:
         return Session(ACCOUNT, self.venue, self.ledger, self.heard, prefix="S")
@@ -110,6 +118,11 @@ class Storm:
         self._heard_at = entry[0].time
         if self._heard_now > STUCK_AFTER:
             raise HawserBug("storm_stuck", f"{STUCK_AFTER} events in one moment, the last {entry!r}")
+        if self._guards is not None and hasattr(
+            self, "session"
+        ):  # what is heard of its opening comes before it is there
+            for text in self._guards.heard(entry, self.state):
+                self._broke("passed", text)
         self.found.requests += sum(hasattr(command, "order") for command in entry[1])
         if self.lines is not None:
             self.lines += self._teller.lines(*entry)
@@ -137,6 +150,11 @@ class Storm:
             self._kill()
         elif self.random.random() < 0.02:
             self._stray()
+        elif self._guards is not None and self.random.random() < 0.15:
+            self._asked += 1
+            ask = sg.an_ask(self.random, self.state, self.venue.now, f"G{self._asked}")
+            if ask is not None:
+                self.session.ask(ask)
         else:
             self._trader.act(self.session, self.venue.now)
 
@@ -189,6 +207,9 @@ class Storm:
 
     def _promises(self) -> None:
         state = self.state
+        if self._guards is not None and state.guards.guard and state.link_up:
+            for text in self._guards.untripped(state):
+                self._broke("untripped", text)
         for symbol, market in state.markets.items():
             if not state.link_up or not state.reconciled or not market.open:  # nobody could cover anything
                 self._blocked[symbol] = self.venue.now
@@ -294,13 +315,15 @@ def _folder() -> tempfile.TemporaryDirectory[str]:
     return tempfile.TemporaryDirectory(prefix="storm-", dir=place)
 
 
-def weathered(seed: int, severity: str, minutes: float = 12, kills: float = 0.04) -> Findings:
+def weathered(
+    seed: int, severity: str, minutes: float = 12, kills: float = 0.04, guards: bool = False
+) -> Findings:  # fmt: skip
     """A whole storm on a ledger of its own, with kills; what it found. One that fails is a finding too, so that the
     others of its run are not lost with it.
     """
     with _folder() as folder:
         try:
-            storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills)
+            storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills, guards=guards)
             found = storm.run(minutes)
             storm.session.close()
         except Exception as error:
@@ -309,10 +332,12 @@ def weathered(seed: int, severity: str, minutes: float = 12, kills: float = 0.04
         return found
 
 
-def traced(seed: int, severity: str, minutes: float = 12, kills: float = 0.04) -> tuple[Findings, list[Line]]:
+def traced(
+    seed: int, severity: str, minutes: float = 12, kills: float = 0.04, guards: bool = False
+) -> tuple[Findings, list[Line]]:
     """The same storm with every line of its Logbook."""
     with _folder() as folder:
-        storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills)
+        storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills, guards=guards)
         storm.lines = []
         opened = ev.Opened(time=0, prefix="S", account=ACCOUNT, instruments=tuple(one for one, _ in WORLD))
         storm.heard((opened, []))

@@ -16,16 +16,17 @@ from hawser.service.storm import START, Findings, traced, weathered
 LABELS = {
     "naked": "positions found without cover past the deadline", "doubled": "duplicate entries",
     "overcovered": "protection beyond position", "lost_fills": "lost fills", "ledger": "ledger mismatches",
+    "passed": "entries through a closed guard", "untripped": "kill switches that did not trip",
     "unfinished": "storms that did not come to their end",
 }  # fmt: skip
 
 SHOWN = 10  # failed seeds that are told one by one
 
 
-def report(first: int, count: int, severity: str, as_json: bool) -> bool:
+def report(first: int, count: int, severity: str, as_json: bool, guards: bool = False) -> bool:
     """Run the storms on every core and print what was found; True where every promise was kept."""
     begun = time.monotonic()
-    work = partial(weathered, severity=severity)
+    work = partial(weathered, severity=severity, guards=guards)
     workers = min(os.cpu_count() or 1, count)
     with ProcessPoolExecutor(workers) as pool:
         found = []
@@ -88,9 +89,9 @@ def written(summed: dict[str, Any]) -> str:
     return "\n".join(lines)
 
 
-def replay(seed: int, severity: str) -> bool:
+def replay(seed: int, severity: str, guards: bool = False) -> bool:
     """One storm, every line of its Logbook, and what it broke."""
-    found, lines = traced(seed, severity)
+    found, lines = traced(seed, severity, guards=guards)
     for line in lines:
         print(f"{(line.time - START) / SECOND:10.3f}  {line.kind:8} {line.trade:6} {line.text}")
     print(written(summary([found], 1.0)))

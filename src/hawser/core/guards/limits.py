@@ -49,15 +49,6 @@ def percentile_at(values: Array, index: int, length: int) -> float:
 
 
 @compiled
-def percentiles(values: Array, length: int) -> Array:
-    """`percentile_at` for every index, shape (n,)."""
-    out = np.full(values.size, np.nan)
-    for i in range(values.size):
-        out[i] = percentile_at(values, i, length)
-    return out
-
-
-@compiled
 def outside(value: float, low: float, high: float) -> bool:
     """Whether a value lies outside `[low, high]`; one that is not known is outside."""
     return not low <= value <= high

@@ -76,7 +76,7 @@ def _or_nan(value: float | None) -> float:
 def news_verdict(guard: NewsGuard, scene: Scene) -> Closed | None:
     """Within a window; else, where the policy says so, without a calendar that reaches far enough."""
     at = scene.at
-    window = closed_by(windows(scene.calendars, scene.instrument.currencies, guard), at)
+    window = closed_by(windows(scene.calendars, scene.instrument.news_currencies, guard), at)
     if window is not None:
         event = window.event
         when = f"in {fg.duration(event.time - at)}" if event.time > at else f"{fg.duration(at - event.time)} ago"
