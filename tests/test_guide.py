@@ -7,6 +7,7 @@ import textwrap
 import pytest
 
 from hawser.core.account import Account
+from hawser.core.guards import declared as dc
 from hawser.core.instrument import Instrument
 from hawser.core.sizing import sized
 from hawser.core.told import keys_of
@@ -79,3 +80,16 @@ def test_every_key_is_in_the_guide():
 @pytest.mark.parametrize("word", ["Across", "What if", "Plans by name", "Heat", "Caps"])
 def test_the_chapter_covers(word):
     assert f"### {word}" in GUIDE
+
+
+def test_every_key_of_the_policy_of_guards_is_told():
+    told = {(path.strip("`"), text) for path, _, text in table("### Keys of the policy")}
+    kinds = [("", dc.Guards), ("news.rule.", dc.NewsRule), *(("", kind) for kind in dc.KINDS)]
+    for prefix, kind in kinds:
+        for key in keys_of(kind):
+            if key.path in ("guard", "news.rule"):
+                continue
+            unit = f" ({key.unit})" if key.unit else ""
+            assert (prefix + key.path, key.help + unit) in told
+    for kind in dc.KINDS:
+        assert f"| `{kind.__struct_config__.tag}` |" in GUIDE

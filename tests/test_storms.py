@@ -3,14 +3,19 @@
 import json
 import subprocess
 import sys
+from collections import Counter
 
 import msgspec
 import pytest
 
 from hawser.core.clock import SECOND
+from hawser.core.guards.news import Calendar, NewsEvent
+from hawser.engine.commands import Submit, Tell
+from hawser.engine.events import TimerFired
 from hawser.engine.state import Order, Rung
 from hawser.ledger.ledger import Ledger
 from hawser.service.storm import Findings, Storm, traced, weathered
+from hawser.service.stormguards import GuardWatch
 from hawser.service.stormreport import LABELS, summary, written
 from hawser.venue.quay.weather import KINDS, Weather
 
@@ -45,6 +50,44 @@ def test_no_gale_and_no_kill_breaks_a_promise(group):
         assert not found.broken, (seed, found.broken)
         kills += found.kills
     assert kills >= KILLED_EACH
+
+
+def test_with_every_guard_on_no_entry_passes_one_and_every_switch_trips():
+    """Killed now and then; what may pass is reckoned apart from the engine."""
+    told = Counter()
+    for seed in range(16):
+        with pytest.MonkeyPatch.context() as patch:
+            heard = GuardWatch.heard
+
+            def count(self, entry, state, heard=heard):
+                told.update(command.code for command in entry[1] if isinstance(command, Tell))
+                return heard(self, entry, state)
+
+            patch.setattr(GuardWatch, "heard", count)
+            found = weathered(seed, "gale", 8, kills=0.05, guards=True)
+        assert not found.broken, (seed, found.broken)
+    assert told["guard_tripped"] > 10
+    assert told["guard_closed"] > 10
+    assert told["guard_rearmed"] > 5
+
+
+def test_the_watch_over_the_guards_can_fail():
+    storm = Storm(3, "calm", guards=True)
+    watch, state = storm._guards, storm.state
+    symbol = "CAD/CHF"
+    entry = Submit(order="x", trade="T", symbol=symbol, role="entry", side=1, kind="market", steps=1, level=None,
+                   closes=None, why="")  # fmt: skip
+    event = NewsEvent(state.now + 30 * SECOND, "CAD", "high", "x")
+    assert not list(GuardWatch(()).heard((TimerFired(time=state.now, name="x"), [entry]), state))
+    window = GuardWatch((Calendar("c", (event,)),))
+    assert "window" in next(window.heard((TimerFired(time=state.now, name="x"), [entry]), state))
+    latch = Tell(weight="alarm", code="guard_tripped", text=f"pair ({symbol}) closes entries")
+    list(watch.heard((TimerFired(time=state.now, name="x"), [latch]), state))
+    passed = list(watch.heard((TimerFired(time=event.time + 900 * SECOND, name="x"), [entry]), state))
+    assert any("pair was latched" in text for text in passed)
+    assert not list(watch.untripped(state))
+    state.equity = 62_000.0
+    assert {text.partition(" ")[0] for text in watch.untripped(state)} == {"loss", "fall", "floor"}
 
 
 def test_fair_weather_leaves_nothing_exposed_for_long():

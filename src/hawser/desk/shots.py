@@ -20,7 +20,7 @@ from hawser.demo import world
 from hawser.demo.boot import boot as demo_boot
 from hawser.demo.boot import boot_beside
 from hawser.desk.app import application, make_window
-from hawser.desk.window import LOGBOOK, Window
+from hawser.desk.window import GUARDS, LOGBOOK, Window
 from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
 from hawser.service.profile import Profile, profile
@@ -95,11 +95,10 @@ def demo_pictures(root: Path, folder: Path) -> None:
     take(window, folder, "ladder-night")
     window.helm.plan.take(typed)
     window.look.set_theme("paper")
-    settle(window, lambda: True)
-    take(window, folder, "plan-paper")
     sizing_pictures(window, folder)
     order_pictures(window, folder)
     rig_pictures(window, folder)
+    guard_pictures(window, folder)
     window.show_station(LOGBOOK)
     settle(window, lambda: True)
     take(window, folder, "logbook-paper")
@@ -116,6 +115,24 @@ def demo_pictures(root: Path, folder: Path) -> None:
     settle(window, lambda: True)
     take(window, folder, "halted-paper")
     window.close()
+
+
+def guard_pictures(window: Window, folder: Path) -> None:
+    """The Guards station in both themes, by night with a switch that has latched."""
+    window.show_station(GUARDS)
+    station = window.berth.guards
+    settle(window, lambda: station.picture is not None and bool(station.filters.rows))
+    take(window, folder, "guards-paper")
+    station.drill("Losing streak", "")
+    settle(window, lambda: station.switches.rows["Losing streak", ""].rearm_button.isVisible())
+    window.look.set_theme("night")
+    settle(window, lambda: True)
+    take(window, folder, "guards-night")
+    window.look.set_theme("paper")
+    station.ask_reason("Losing streak", "")
+    station.reason.setText("it was a drill")
+    station.confirm.click()
+    settle(window, lambda: window.latest is not None and not window.latest.closed)
 
 
 def rig_pictures(window: Window, folder: Path) -> None:
@@ -174,10 +191,10 @@ def order_pictures(window: Window, folder: Path) -> None:
         window.look.set_theme(theme)
         settle(window, lambda: True)
         take(window, folder, f"orders-{theme}")
-        window.show_quay()
-        settle(window, lambda: True)
-        take(window, folder, f"quay-{theme}")
-        window.quay.hide()
+    window.show_quay()
+    settle(window, lambda: True)
+    take(window, folder, "quay-night")
+    window.quay.hide()
     window.look.set_theme("paper")
     helm.whole.setSizes([516, 164])
 
@@ -205,10 +222,8 @@ def account_pictures(root: Path, folder: Path) -> None:
     helm.place()
     step(window, 3)
     settle(window, lambda: all(one.latest is not None and one.latest.heat > 0 for one in window.berths))
-    for theme in ("paper", "night"):
-        window.look.set_theme(theme)
-        settle(window, lambda: True)
-        take(window, folder, f"accounts-{theme}")
+    settle(window, lambda: True)
+    take(window, folder, "accounts-paper")
     window.close()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
@@ -78,21 +79,34 @@ def _windows(of: _Same, currencies: tuple[str, ...], guard: NewsGuard) -> list[W
 
 
 def closed_by(found: list[Window], at: int) -> Window | None:
-    """The window that `at` lies in, with the end of all that overlap it from there on; None: in none."""
-    now = [one for one in found if in_window(at, one.start, 0, one.end - one.start)]
+    """The window that `at` lies in, with the end of all that overlap it from there on; None: in none. All are of one
+    guard: equally long, in order of their beginning."""
+    after = bisect_right(found, at, key=_start)
+    first = after
+    while first and in_window(at, found[first - 1].start, 0, found[first - 1].end - found[first - 1].start):
+        first -= 1
+    now = found[first:after]
     if not now:
         return None
-    end = max(one.end for one in now)
-    for one in found:
-        if one.start <= end:
-            end = max(end, one.end)
-    first = min(now, key=lambda one: (one.event.time < at, abs(one.event.time - at)))
-    return first._replace(end=end)
+    end = now[-1].end
+    for one in found[after:]:
+        if one.start > end:
+            break
+        end = one.end
+    nearest = min(now, key=lambda one: (one.event.time < at, abs(one.event.time - at)))
+    return nearest._replace(end=end)
+
+
+def _start(window: Window) -> int:
+    return window.start
 
 
 def next_edge(found: list[Window], at: int) -> int:
     """When a window next begins or ends after `at`; 0: never."""
-    return min((edge for one in found for edge in (one.start, one.end) if edge > at), default=0)
+    after = bisect_right(found, at, key=_start)
+    ends = (one.end for one in found[:after] if one.end > at)
+    starts = (one.start for one in found[after : after + 1])
+    return min((*ends, *starts), default=0)
 
 
 def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> str:

@@ -1,0 +1,51 @@
+"""Every guard asked about one entry, against the engine's handling of a quote, in the same run."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from pathlib import Path
+
+import bench_engine as engine
+import figures as fg
+from hawser.core.clock import MINUTE
+from hawser.core.guards.news import Calendar, NewsEvent
+from hawser.engine import events as ev
+from hawser.engine.verdict import entry_verdict
+from hawser.service.stormguards import POLICY
+
+RUNS, EACH = 15, 2_000
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        session = engine.opened(Path(folder))
+        session.set_guards(POLICY, "guards")
+        state = session.engine.state
+        events = tuple(NewsEvent(state.now + n * 7 * MINUTE, "CHF", "high", "made up") for n in range(60))
+        session.set_calendars((Calendar("bench", events),))
+        symbol = next(iter(state.instruments))
+        market = state.markets[symbol]
+        quotes = [
+            ev.Quote(time=state.now + n, symbol=symbol, bid=market.bid + n % 3, ask=market.ask + n % 3,
+                     high_bid=market.bid + n % 3, low_ask=market.ask + n % 3) for n in range(EACH)
+        ]  # fmt: skip
+        verdicts, handled = [], []
+        for _ in range(RUNS):
+            begun = time.perf_counter()
+            for _ in range(EACH):
+                entry_verdict(state, symbol, 1, "by hand", 300.0)
+            verdicts.append((time.perf_counter() - begun) / EACH)
+            begun = time.perf_counter()
+            for quote in quotes:
+                session.engine.handle(quote)
+            handled.append((time.perf_counter() - begun) / EACH)
+        session.close()
+    one, quote = fg.median(verdicts), fg.median(handled)
+    print(f"{len(POLICY.guard)} guards, {len(events)} events of news")
+    print(f"all guards for one entry {one * 1e6:8.1f} us = {one / quote:.1f} times the handling of a quote")
+    print(f"handling of a quote      {quote * 1e6:8.1f} us")
+
+
+if __name__ == "__main__":
+    main()
