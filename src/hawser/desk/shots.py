@@ -124,7 +124,7 @@ def guard_pictures(window: Window, folder: Path) -> None:
     settle(window, lambda: station.picture is not None and bool(station.filters.rows))
     take(window, folder, "guards-paper")
     station.drill("Losing streak", "")
-    settle(window, lambda: station.switches.rows["Losing streak", ""].rearm_button.isVisible())
+    settle(window, station.switches.rows["Losing streak", ""].rearm_button.isVisible)
     window.look.set_theme("night")
     settle(window, lambda: True)
     take(window, folder, "guards-night")
