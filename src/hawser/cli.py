@@ -424,6 +424,32 @@ def _guards(arguments: list[str]) -> int:
     return REFUSED if any(one.closed for one in said) else DONE
 
 
+def _watch(arguments: list[str]) -> int:
+    """`hawser watch`."""
+    parser = _Parser(
+        prog="hawser watch",
+        description="Watch Hawser's sign of life from a process of its own: alert where it stays away while positions "
+        "are open, and flatten at the venue where that is asked for. Ends when Hawser is closed.",
+    )
+    parser.add_argument("--quay", type=Path, metavar="PATH", help="the Hawser that trades at this simulated venue")
+    parser.add_argument("--demo", action="store_true", help="the demo (its venue ends with it: alerts only)")
+    parser.add_argument("--silent", type=float, default=20.0, metavar="S", help="how long it may be silent (20 s)")
+    parser.add_argument("--flatten", action="store_true", help="with --quay: close everything there then")
+    parser.add_argument("--profile-root", type=Path, help=argparse.SUPPRESS)
+    options = parser.parse_args(arguments)
+    if bool(options.quay) == options.demo:
+        raise BadInput("usage", "--quay PATH or --demo: expected one of them")
+    if options.flatten and not options.quay:
+        raise BadInput("usage", "--flatten: expected together with --quay; the demo's venue ends with the demo")
+    if not 2 <= options.silent <= 3600:
+        raise BadInput("usage", "--silent: expected 2 to 3600 seconds")
+    from hawser.service.profile import far_name, profile
+    from hawser.service.watching import watch
+
+    chosen = profile(far_name(options.quay) if options.quay else "demo", options.profile_root)
+    return DONE if watch(chosen, options.silent, options.quay if options.flatten else None) else REFUSED
+
+
 COMMANDS = {
     "size": _size,
     "lines": _lines,
@@ -433,6 +459,7 @@ COMMANDS = {
     "rehearse": _rehearse,
     "parity": _parity,
     "guards": _guards,
+    "watch": _watch,
 }
 
 if __name__ == "__main__":

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QLineEdit, QPushButton
 
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
+from hawser.desk.notifying import message
 from hawser.desk.widgets.policyeditor import read_policy, told_change
+from hawser.formats.declared import load
+from hawser.service.alertsettings import AlertSettings, Webhook
 from hawser.service.guardview import picture
 
 KEY = Qt.Key
@@ -117,6 +121,24 @@ def test_what_a_spread_takes_of_r_is_told_before_anyone_tries(trader):
     trader.qtbot.waitUntil(trader.plan.button.isEnabled)
 
 
+def test_the_spread_is_drawn_over_time_with_its_limit(trader):
+    trader.choose(SYMBOL)
+    ribbon = trader.chart.ribbon
+    trader.qtbot.waitUntil(lambda: ribbon.limit > 0)
+    median = trader.now.measures[SYMBOL]["guard: median spread 30 min"]
+    assert ribbon.limit == 2.5 * median
+    at, spread, each = ribbon.columns(*trader.chart._view.viewRange()[0])
+    assert each == 1.0
+    assert at.size == spread.size > 50
+    last = trader.chart.bars.spread[-1]
+    assert spread[-1] == last
+    wide, most, each = ribbon.columns(0, trader.chart._pyramid.size)
+    assert each > 1
+    assert most.max() == np.nanmax(trader.chart.bars.spread)
+    assert wide.size <= 600
+    trader.qtbot.waitUntil(lambda: f" of {ribbon.limit:.0f} t" in trader.chart._readout.text())
+
+
 def test_the_policy_is_edited_kept_and_what_is_looser_waits(guards, trader):
     guards.edit()
     editor = guards.editor
@@ -150,6 +172,40 @@ def test_a_policy_goes_to_a_file_and_comes_back(guards, tmp_path):
     QTest.keyClick(guards.editor.text, KEY.Key_Escape)
     QTest.keyClick(guards.editor, KEY.Key_Escape)
     assert guards.editor.isHidden()
+
+
+def test_alerts_are_chosen_in_one_table_tried_and_kept(guards, trader, tmp_path):
+    trader.click(guards.alerts_button)
+    panel = guards.alerts
+    assert panel.boxes["alarm", "sound"].isChecked()
+    assert "no mail server and no webhook is set up yet" in panel.told.text()
+    panel.boxes["ended", "webhook"].setChecked(True)
+    QTest.keyClicks(panel.fields["webhook.url"], "http://example.org/x")
+    assert "https, except on this machine" in panel.told.text()
+    assert not panel.apply.isEnabled()
+    panel.fields["webhook.url"].setText("http://127.0.0.1:9/x")
+    QTest.keyClicks(panel.fields["webhook.secret"], "s")
+    assert panel.fields["webhook.secret"].echoMode() == QLineEdit.EchoMode.Password
+    trader.click(next(b for b in panel.findChildren(QPushButton) if b.text() == "Try webhook"))
+    trader.qtbot.waitUntil(lambda: "Webhook: the webhook cannot be reached" in panel.told.text(), timeout=15_000)
+    trader.click(next(b for b in panel.findChildren(QPushButton) if b.text() == "Try desktop"))
+    assert panel.told.text() in ("Desktop: it went out.", "Desktop: this desktop has no notification service.")
+    trader.click(panel.apply)
+    assert panel.isHidden()
+    kept = load(AlertSettings, trader.window.runtime.profile.alerts)
+    assert kept.events["ended"] == ("webhook",)
+    assert kept.webhook == Webhook("http://127.0.0.1:9/x", "s")
+    trader.click(guards.alerts_button)
+    assert panel.made() == kept
+    trader.key(panel, KEY.Key_Escape)
+
+
+def test_a_notification_is_what_the_specification_says():
+    call = message("Hawser, demo", "No link", urgent=True)
+    assert call.member() == "Notify"
+    arguments = call.arguments()
+    assert [arguments[0], *arguments[2:5]] == ["Hawser", "hawser", "Hawser, demo", "No link"]
+    assert arguments[7] == 0  # it stays until somebody looks
 
 
 # Without a window

@@ -19,6 +19,7 @@ from hawser.desk.planning import Draft
 from hawser.desk.settings import Kept, Settings
 from hawser.desk.theme.palette import NIGHT, PAPER, contrast
 from hawser.desk.widgets.finder import matches, nearness
+from hawser.desk.window import GUARDS, LOGBOOK
 from hawser.service import replay
 from madeup import ROOT
 
@@ -65,8 +66,11 @@ def test_stations_by_key_and_by_mouse(trader):
     assert trader.window.stack.currentWidget() is trader.helm
     trader.click(trader.window.rail.buttons[1])
     assert trader.window.stack.currentWidget() is trader.window.rigs
+    QTest.keyClick(trader.window, Qt.Key.Key_3, ALT)
+    assert trader.window.stack.currentWidget() is trader.window.berth.guards
+    assert trader.window.station == GUARDS
     QTest.keyClick(trader.window, Qt.Key.Key_5, ALT)
-    assert trader.window.station == 2
+    assert trader.window.station == LOGBOOK
 
 
 def test_the_finder_finds_by_the_beginnings_of_words(trader):

@@ -26,6 +26,8 @@ class Bridge(QObject):
     ready = pyqtSignal()
     fault = pyqtSignal(str)
     failed = pyqtSignal(str)
+    alert = pyqtSignal(str, object)
+    tried = pyqtSignal(str, str)
     _there = pyqtSignal()
 
     def __init__(self) -> None:
@@ -37,7 +39,7 @@ class Bridge(QObject):
         return Hooks(
             snapshot=self._snapshot, lines=self.lines.emit, earlier=self.earlier.emit, told=self.told.emit,
             bars=self._bars, bar=self.bar.emit, marks=self.marks.emit, guards=self.guards.emit, ready=self.ready.emit,
-            fault=self.fault.emit, failed=self.failed.emit,
+            fault=self.fault.emit, failed=self.failed.emit, alert=self.alert.emit, tried=self.tried.emit,
         )  # fmt: skip
 
     def _snapshot(self, snapshot: Snapshot) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 
 import msgspec
 from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
@@ -20,8 +21,10 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.account import Account
 from hawser.core.clock import SECOND, TIMEFRAMES
+from hawser.core.errors import Unavailable
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
+from hawser.desk import notifying
 from hawser.desk.berth import Berth, together
 from hawser.desk.bridge import Bridge
 from hawser.desk.editing import KEPT_BY_VENUE, account_consequence
@@ -41,6 +44,7 @@ from hawser.desk.widgets.rail import Rail
 from hawser.desk.widgets.waterline import Waterline
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell
+from hawser.service.alerts import Alert
 from hawser.service.rigshelf import Shelf
 from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot
@@ -177,6 +181,8 @@ class Window(QMainWindow):
         bridge.bar.connect(lambda bar: self._bar(berth, bar))
         bridge.marks.connect(helm.show_marks)
         bridge.guards.connect(berth.guards.show_picture)
+        bridge.alert.connect(self._alert)
+        bridge.tried.connect(berth.guards.alerts.show_tried)
         berth.guards.gust.connect(self._gust)
         berth.guards.refused.connect(lambda text: self.notice.tell("refused", text))
         bridge.ready.connect(self.banner.hide)
@@ -233,6 +239,7 @@ class Window(QMainWindow):
             Action("Station: Rigs", "Alt+2", lambda: self.show_station(RIGS)),
             Action("Station: Guards", "Alt+3", lambda: self.show_station(GUARDS)),
             Action("Guards: edit the policy", "", self._edit_guards),
+            Action("Alerts: which events tell whom, and by what", "", self._edit_alerts),
             Action("Station: Logbook", "Alt+5", lambda: self.show_station(LOGBOOK)),
             Action("Theme: swap Paper and Night watch", "", self.swap_theme),
             Action("Logbook: export the shown lines as CSV", "", self.logbook.export),
@@ -280,6 +287,18 @@ class Window(QMainWindow):
     def _edit_guards(self) -> None:
         self.show_station(GUARDS)
         self.berth.guards.edit()
+
+    def _edit_alerts(self) -> None:
+        self.show_station(GUARDS)
+        self.berth.guards.alerts.open()
+
+    def _alert(self, channel: str, alert: Alert) -> None:
+        """A sound, or a notification of the desktop; the notice bar has it in any case."""
+        if channel == "sound":
+            notifying.sound()
+            return
+        with contextlib.suppress(Unavailable):
+            notifying.notify(f"Hawser, {alert.account}", alert.text, alert.weight in ("alarm", "fault"))
 
     def show_heat(self) -> None:
         self.heat.open(self.latest)

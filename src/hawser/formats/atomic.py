@@ -14,11 +14,13 @@ from hawser.core.errors import BadInput
 
 
 @contextlib.contextmanager
-def written(path: Path) -> Iterator[IO[bytes]]:
-    """A file to write to; `path` has the new content after the block, or is untouched where the block raised."""
+def written(path: Path, private: bool = False) -> Iterator[IO[bytes]]:
+    """A file to write to; `path` has the new content after the block, or is untouched where the block raised.
+    `private`: nobody but its owner may read it, at no moment."""
     fresh = path.with_name(f".{path.name}.{os.getpid()}.new")
     try:
-        with fresh.open("wb") as file:
+        opened = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600 if private else 0o666)
+        with os.fdopen(opened, "wb") as file:
             yield file
             file.flush()
             os.fsync(file.fileno())

@@ -80,12 +80,13 @@ def load(kind: type[Record], path: Path) -> Record:
     return record(kind, read_toml(path), str(path))
 
 
-def save(made: msgspec.Struct, path: Path) -> None:
-    """A record as a TOML file that `load` reads back to the same; raises BadInput where it cannot be written."""
+def save(made: msgspec.Struct, path: Path, private: bool = False) -> None:
+    """A record as a TOML file that `load` reads back to the same; raises BadInput where it cannot be written.
+    `private`: readable by its owner only."""
     import tomli_w
 
     plain = _without_none(msgspec.to_builtins(made))
-    with written(path) as file:
+    with written(path, private) as file:
         file.write(tomli_w.dumps(plain).encode())
 
 

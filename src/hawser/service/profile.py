@@ -32,6 +32,16 @@ class Profile(msgspec.Struct, frozen=True):
         return self.config / f"guards-{self.name}.toml"
 
     @property
+    def heartbeat(self) -> Path:
+        """The sign of life."""
+        return self.state / "heartbeat.json"
+
+    @property
+    def alerts(self) -> Path:
+        """Which events alert, and where to; with secrets."""
+        return self.config / f"alerts-{self.name}.toml"
+
+    @property
     def venue(self) -> Path:
         return self.data / "quay.sqlite"
 

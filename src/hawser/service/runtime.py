@@ -28,10 +28,13 @@ from hawser.engine.commands import AnyCommand, Tell
 from hawser.engine.state import Marks
 from hawser.formats.declared import load
 from hawser.ledger.ledger import Ledger
+from hawser.service.alerts import Alert, Alerts
+from hawser.service.alertsettings import Channel
 from hawser.service.clock import Clock
 from hawser.service.faults import Faults
 from hawser.service.guardview import GuardPicture
 from hawser.service.guardview import picture as guard_picture
+from hawser.service.heartbeat import Heart
 from hawser.service.link import Link
 from hawser.service.newswatch import NewsWatch
 from hawser.service.prime import prime_rules
@@ -59,6 +62,7 @@ class Boot(msgspec.Struct):
     notes: list[str] = []
     prefix: str = ""  # of client order ids; empty: drawn at random once for a ledger
     guards: Path | None = None  # the policy that ships, where the profile has none of its own
+    venue_at: str = ""  # the socket of a venue that outlives this process
 
 
 @dataclass
@@ -76,6 +80,8 @@ class Hooks:
     ready: Callable[[], None] = lambda: None
     fault: Callable[[str], None] = lambda sentence: None
     failed: Callable[[str], None] = lambda sentence: None
+    alert: Callable[[Channel, Alert], None] = lambda channel, alert: None
+    tried: Callable[[Channel, str], None] = lambda channel, wrong: None
 
 
 def settle_memory() -> None:
@@ -83,6 +89,13 @@ def settle_memory() -> None:
     gc.collect()
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)
+
+
+def _held(session: Session) -> tuple[int, int]:
+    """How many trades are open, and how many wait to be."""
+    live = session.engine.state.live()
+    held = sum(trade.open_steps > 0 for trade in live)
+    return held, len(live) - held
 
 
 @dataclass
@@ -109,6 +122,8 @@ class Runtime:
         self.venue: Simulated | None = None
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
         self._serial = self._first = 0
+        self._venue_at = ""
+        self.alerts = Alerts(profile.alerts, profile.name, hooks.alert, hooks.fault, hooks.tried)
         self.guards_path: Path | None = None  # where the policy lies that holds now
         self._news = NewsWatch(self.clock_now, self._take_calendars, self._fault)
         self._asked_prefix = f"{time.time_ns():x}"
@@ -253,7 +268,7 @@ class Runtime:
     def _open(self) -> Session:
         prime_rules()
         boot = self._boot(self.profile)
-        self.venue = boot.venue
+        self.venue, self._venue_at = boot.venue, boot.venue_at
         self._hear_past(boot.ledger)
         session = Session(boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, on_fault=self._fault)
         self._set_up_guards(session, boot)
@@ -268,6 +283,7 @@ class Runtime:
         self.hooks.ready()
         self._link.start()
         self._news.start()
+        self.alerts.begin()
         return session
 
     def _set_up_guards(self, session: Session, boot: Boot) -> None:
@@ -316,15 +332,19 @@ class Runtime:
         for command in commands:
             if isinstance(command, Tell):
                 self.hooks.told(command)
+                self.alerts.tell(command)
         if isinstance(event, ev.BarCompleted) and (event.symbol, event.span) == (self._watch.symbol, self._watch.span):
             self.hooks.bar(event)
 
     def _fault(self, error: Exception) -> None:
-        self.hooks.fault(self.faults.record(error))
+        sentence = self.faults.record(error)
+        self.hooks.fault(sentence)
+        self.alerts.tell_fault(sentence)
 
     def _serve(self, session: Session) -> None:
         assert self._link is not None
         next_frame, before = 0.0, time.monotonic()
+        heart = Heart(self.profile.heartbeat, self.profile.name, self._venue_at)
         while not self._stop.is_set():
             while not self._asks.empty():
                 work = self._asks.get()
@@ -341,7 +361,9 @@ class Runtime:
             if now >= next_frame:
                 next_frame = now + FRAME
                 self.hooks.snapshot(self.picture(session))
+                heart.beat(now, *_held(session))
             self._link.inbox.wait(min(FRAME, max(0.001, next_frame - now)))
+        heart.beat(0.0, *_held(session), ended=True)
 
     def picture(self, session: Session) -> Snapshot:
         """The present snapshot, with the watched timeframe's unfinished bar."""
@@ -351,6 +373,7 @@ class Runtime:
 
     def _close(self, session: Session) -> None:
         self._news.stop()
+        self.alerts.stop()
         if self._link is not None:
             self._link.stop()
         try:

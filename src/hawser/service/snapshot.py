@@ -11,6 +11,7 @@ from hawser.core.basis import own_atr
 from hawser.core.clock import DAY, TIMEFRAMES
 from hawser.core.errors import Refused
 from hawser.core.guards.declared import AnyGuard, RegimeGuard, SpreadGuard
+from hawser.core.guards.measures import median_key
 from hawser.core.guards.verdicts import Closed, Scene, filter_verdict
 from hawser.core.heat import heat, locked
 from hawser.core.instrument import Instrument
@@ -150,6 +151,16 @@ class Snapshot(msgspec.Struct, frozen=True):
         meant = (one for one in self.guards if one.name not in known and one.watches(plan.symbol, plan.source))
         said = (filter_verdict(guard, scene) for guard in meant)
         return (*view.closed, *(closed for closed in said if closed is not None))
+
+    def spread_limit(self, symbol: str) -> float:
+        """The widest spread that guards let pass in an instrument whatever the plan, ticks; NaN: any."""
+        found = [math.nan]
+        for guard in self.guards:
+            if isinstance(guard, SpreadGuard) and guard.covers(symbol) and not guard.sources:
+                found.append(math.nan if guard.max_ticks is None else guard.max_ticks)
+                median = self.measures.get(symbol, {}).get(median_key(guard), math.nan)
+                found.append(math.nan if guard.max_of_median is None else guard.max_of_median * median)
+        return min((limit for limit in found if not math.isnan(limit)), default=math.nan)
 
     def trade(self, trade_id: str) -> TradeView | None:
         return next((trade for trade in self.trades if trade.id == trade_id), None)

@@ -15,6 +15,7 @@ from hawser.desk import figures as fg
 from hawser.desk.chart.focus import Focus
 from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis, bare, ink, part_words
 from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
 from hawser.desk.look import Look
 from hawser.engine.events import BarCompleted
@@ -96,6 +97,8 @@ class Chart(QFrame):
         self._candles = Candles(self._look)
         self._trace = pg.PlotCurveItem(connect="finite")
         self._trace.setZValue(15)
+        self.ribbon = Ribbon(self._look)
+        self.plot.addItem(self.ribbon, ignoreBounds=True)
         self.plot.addItem(self._candles)
         self.plot.addItem(self._trace)
         self._lines: dict[tuple[str, int], LevelLine] = {}
@@ -146,6 +149,7 @@ class Chart(QFrame):
         for line in self._lines.values():
             line.style(line.tone, line.dash, line.width)
         self._candles.update()
+        self.ribbon.update()
 
     # Data
 
@@ -307,6 +311,7 @@ class Chart(QFrame):
         assert self._pyramid is not None
         self._time_axis.times, self._time_axis.span = self._pyramid.bars.time, self._span
         self._candles.show_bars(self._pyramid, self._forming)
+        self.ribbon.show_bars(self._pyramid)
         self._set_range()
         self._draw_lines()
 
@@ -461,7 +466,8 @@ class Chart(QFrame):
         at = fg.moment(int(bar[0]), self._look.zone)
         digits = of.price_digits
         prices = "  ".join(f"{name} {value:.{digits}f}" for name, value in zip("OHLC", bar[1:5], strict=True))
-        spread = f"  spread {bar[5]:.0f} t" if bar[5] == bar[5] else ""
+        limit = f" of {self.ribbon.limit:.0f}" if self.ribbon.limit > 0 else ""
+        spread = f"  spread {bar[5]:.0f}{limit} t" if bar[5] == bar[5] else ""
         pointer = f"  at {y:.{digits}f}" if y is not None else ""
         when = f"{at:%d %b %Y}" if self._span >= TIMEFRAMES["1d"] else f"{at:%d %b %H:%M}"
         self._readout.setText(f"{when}  {prices}{spread}{pointer}")

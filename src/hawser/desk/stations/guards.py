@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.clock import SECOND
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
+from hawser.desk.widgets.alertspanel import AlertsPanel
 from hawser.desk.widgets.daychart import DayChart
 from hawser.desk.widgets.guardrows import GuardList
 from hawser.desk.widgets.policyeditor import PolicyEditor
@@ -49,7 +50,7 @@ class GuardStation(QWidget):
             rows.drill.connect(self.drill)
             rows.ask.connect(lambda name, subject: self._drill(name, subject, True))
             rows.rearm.connect(self.ask_reason)
-        self.editor = PolicyEditor(self, runtime)
+        self.editor, self.alerts = PolicyEditor(self, runtime), AlertsPanel(self, runtime.alerts)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         self.panes.addWidget(self._left())
         self.panes.addWidget(self._right())
@@ -126,6 +127,7 @@ class GuardStation(QWidget):
         for text, tip, act in (
             ("News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news),
             ("Spread \u00d73 for 20 s", "At the simulated venue, for the instrument on the Helm", self._squall),
+            ("Silent feed for 100 s", "At the simulated venue, for the instrument on the Helm", self._hush),
             ("End the made-up news", "Takes drilled events away again", self._runtime.end_drills),
         ):
             button = QPushButton(text)
@@ -133,12 +135,15 @@ class GuardStation(QWidget):
             button.clicked.connect(lambda _, act=act: act())
             inner.addWidget(button)
         box.addLayout(inner)
-        policy, box = _panel("Policy", "")
+        policy, box = _panel("Policy and alerts", "")
         self.edit_button = QPushButton("Edit the policy")
         self.edit_button.clicked.connect(lambda _: self.edit())
         inner = QVBoxLayout()
         inner.setContentsMargins(12, 0, 12, 10)
         inner.addWidget(self.edit_button)
+        self.alerts_button = QPushButton("Alerts: what tells whom")
+        self.alerts_button.clicked.connect(lambda _: self.alerts.open())
+        inner.addWidget(self.alerts_button)
         box.addLayout(inner)
         column.addWidget(coming)
         column.addWidget(drills)
@@ -217,6 +222,9 @@ class GuardStation(QWidget):
 
     def _squall(self) -> None:
         self.gust.emit("squall", 20 * SECOND)
+
+    def _hush(self) -> None:
+        self.gust.emit("hush", 100 * SECOND)
 
     def ask_reason(self, name: str, subject: str) -> None:
         """Show where the reason is typed."""

@@ -117,6 +117,7 @@ class Helm(QWidget):
             self._show_also()
         if turn in (1, 3, ALL_TURNS):
             self.chart.show_forming(snapshot.forming)
+            self.chart.ribbon.show_limit(snapshot.spread_limit(self.symbol))
             self._show_focus()
 
     def _trade_open(self, snapshot: Snapshot) -> bool:

@@ -33,7 +33,7 @@ from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 GUSTS = (
     ("drop", "Drop the line", "for 5 s", 5), ("restart", "Restart the venue", "for 4 s", 4),
     ("squall", "Widen the spread", "for 20 s", 20), ("gap", "Jump the price,", "back over 5 min", 300),
-    ("halt", "Halt the instrument", "for 25 s", 25),
+    ("halt", "Halt the instrument", "for 25 s", 25), ("hush", "Silence its feed", "for 100 s", 100),
 )  # fmt: skip
 COUNTED = {
     "slip_ticks": "slip", "drops": "drop", "restarts": "restart", "squalls": "squall", "gaps": "gap", "halts": "halt",

@@ -27,6 +27,7 @@ class Gusts:
     def __init__(self) -> None:
         self.wide: dict[str, int] = {}
         self.halted: dict[str, int] = {}
+        self.hushed: dict[str, int] = {}  # quotes go on, and are not told
         self._jumps: dict[str, Jump] = {}
 
     def jump(self, symbol: str, ticks: int, now: int, until: int) -> None:

@@ -195,15 +195,18 @@ class Quay:
             self.gust(kind, symbol, length)
 
     def gust(self, kind: str, symbol: str, length: int) -> None:
-        """Make one gust now, for `length` ns: drop, restart, squall, gap or halt (the last three of `symbol`). It comes
-        to nothing where there is such a one already."""
-        self.counts[kind] += self._struck(kind, symbol, self.now + length)
+        """Make one gust now, for `length` ns: drop, restart, squall, gap, halt or hush (the last four of `symbol`). It
+        comes to nothing where there is such a one already."""
+        struck = self._struck(kind, symbol, self.now + length)
+        self.counts[kind] = self.counts.get(kind, 0) + struck
 
     def _struck(self, kind: str, symbol: str, until: int) -> bool:
         if kind in ("drop", "restart") and not self._down_until:
             self._cut(kind, until)
         elif kind == "squall":
             self._gusts.wide[symbol] = until
+        elif kind == "hush":
+            self._gusts.hushed[symbol] = until
         elif kind == "gap" and symbol in self.book.quotes:
             bid, ask = self.book.quotes[symbol]
             self._gusts.jump(symbol, round((ask - bid) * self.sky.jump()), self.now, until)
@@ -361,7 +364,8 @@ class Quay:
     def _fed(self, item: fd.FeedItem) -> None:
         if isinstance(item, fd.Tick):
             told = self._ticked(item)
-            self._tell_quote(item.symbol)
+            if self._gusts.hushed.get(item.symbol, 0) <= self.now:
+                self._tell_quote(item.symbol)
             if told:
                 self._save()
                 self._answer(told)

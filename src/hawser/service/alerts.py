@@ -1,0 +1,249 @@
+"""Alerts by mail and webhook, on a thread of their own: nobody waits for a network, and what cannot go now goes later.
+
+Sound and the desktop's notifications are the window's to make: `local` hears of those.
+"""
+
+from __future__ import annotations
+
+import json
+import smtplib
+import ssl
+import threading
+import time
+import urllib.error
+import urllib.request
+from collections import deque
+from collections.abc import Callable
+from email.message import EmailMessage
+from pathlib import Path
+from typing import NamedTuple
+
+from hawser.core.errors import BadInput, Unavailable
+from hawser.engine.commands import Tell
+from hawser.formats.declared import load, save
+from hawser.service.alertsettings import FAULT, AlertSettings, Channel, Smtp, Webhook
+
+TIMEOUT = 10.0
+KEPT = 200  # alerts that wait for a network, for each channel; older ones are told as a number
+PAUSES = (2.0, 5.0, 15.0, 60.0, 300.0)  # seconds between tries while it is away
+
+
+class Alert(NamedTuple):
+    """What is told: UTC seconds, the account, one sentence."""
+
+    time: float
+    account: str
+    weight: str
+    text: str
+
+
+class Outbox:
+    """What waits for one channel, and when it may go: a few a minute, the rest together. For several threads."""
+
+    def __init__(self, send: Callable[[list[Alert]], None]) -> None:
+        self._send, self._lock = send, threading.Lock()
+        self.waiting: deque[Alert] = deque()
+        self.lost = 0  # that found no room
+        self.failures = 0
+        self._not_before = 0.0
+        self._sent: deque[float] = deque()
+
+    def add(self, alert: Alert) -> None:
+        with self._lock:
+            self.waiting.append(alert)
+            self._make_room()
+
+    def _make_room(self) -> None:
+        while len(self.waiting) > KEPT:
+            self.waiting.popleft()
+            self.lost += 1
+
+    def due(self, now: float, most: int) -> bool:
+        """Whether something may go now: at most `most` times a minute, and not before a pause is over."""
+        while self._sent and now - self._sent[0] >= 60.0:
+            self._sent.popleft()
+        return bool(self.waiting) and now >= self._not_before and len(self._sent) < most
+
+    def go(self, now: float) -> str:
+        """Send all that waits as one; what could not go waits on. Returns what went wrong, in words."""
+        with self._lock:
+            batch, lost = list(self.waiting), self.lost
+            self.waiting.clear()
+        more = (
+            [Alert(batch[0].time, batch[0].account, "caution", f"{lost} earlier alerts found no room")] if lost else []
+        )
+        try:
+            self._send(more + batch)
+        except Unavailable as error:
+            with self._lock:
+                self.waiting.extendleft(reversed(batch))
+                self._make_room()
+            self._not_before = now + PAUSES[min(self.failures, len(PAUSES) - 1)]
+            self.failures += 1
+            return error.sentence
+        self._sent.append(now)
+        self.failures, self.lost = 0, self.lost - lost
+        return ""
+
+
+class Alerts:
+    """Takes what is told on any thread. `local` hears what the window is to make; `fault` what is wrong, once."""
+
+    def __init__(
+        self,
+        path: Path,
+        account: str,
+        local: Callable[[Channel, Alert], None],
+        fault: Callable[[str], None],
+        tried: Callable[[Channel, str], None] = lambda channel, wrong: None,
+        clock: Callable[[], float] = time.time,
+    ) -> None:
+        self.path, self._account, self._local, self._fault, self._clock = path, account, local, fault, clock
+        self._tried, self._attempts = tried, deque[tuple[Channel, AlertSettings]]()
+        self._begun = False
+        self.settings = AlertSettings()
+        self._wake, self._stop = threading.Event(), threading.Event()
+        self._boxes: dict[Channel, Outbox] = {
+            "email": Outbox(lambda batch: mail(self.settings.smtp, batch)),
+            "webhook": Outbox(lambda batch: post(self.settings.webhook, batch)),
+        }
+        self._thread = threading.Thread(target=self._run, name="alerts", daemon=True)
+
+    def begin(self) -> None:
+        """Read the settings and start; a file that is wrong is told, and nothing alerts by network."""
+        if self.path.is_file():
+            try:
+                self.settings = load(AlertSettings, self.path)
+            except BadInput as error:
+                self._fault(f"{error.sentence}; alerts go by sound and notification only")
+        self._begun = True
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._stop.set()
+        self._wake.set()
+        if self._thread.is_alive():
+            self._thread.join(1.0)  # a network that hangs keeps nobody from leaving
+
+    def finish(self, seconds: float) -> None:
+        """Stop once all that waits has gone, or after so long."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end and any(box.waiting for box in self._boxes.values()):
+            time.sleep(0.05)
+        self.stop()
+
+    def change(self, settings: AlertSettings) -> None:
+        """Have these from now on, and write them down for their owner only; raises BadInput."""
+        save(settings, self.path, private=True)
+        self.settings = settings
+        self._wake.set()
+
+    def tell(self, told: Tell) -> None:
+        """An event: alert by what the table says."""
+        text = f"{told.symbol}: {told.text}" if told.symbol else told.text
+        self._spread(self.settings.channels(told), told.weight, text)
+
+    def tell_fault(self, sentence: str) -> None:
+        """Something in Hawser went wrong: an alarm."""
+        self._spread(self.settings.events.get("alarm", ()), FAULT, sentence)
+
+    def attempt(self, channel: Channel, settings: AlertSettings) -> None:
+        """Try mail or webhook as these settings have it; `tried` hears what came of it, empty where it went out."""
+        self._attempts.append((channel, settings))
+        self._wake.set()
+
+    def _trial(self) -> Alert:
+        return Alert(self._clock(), self._account, "info", "This is a trial: alerts reach you here")
+
+    def _try_out(self) -> None:
+        while self._attempts:
+            channel, settings = self._attempts.popleft()
+            try:
+                mail(settings.smtp, [self._trial()]) if channel == "email" else post(settings.webhook, [self._trial()])
+                self._tried(channel, "")
+            except Unavailable as error:
+                self._tried(channel, error.sentence)
+
+    def _spread(self, channels: tuple[Channel, ...], weight: str, text: str) -> None:
+        if not self._begun:  # what was played before anybody looked alerts nobody
+            return
+        alert = Alert(self._clock(), self._account, weight, text)
+        for channel in channels:
+            box = self._boxes.get(channel)
+            if box is None:
+                self._local(channel, alert)
+            elif self._set_up(channel):
+                box.add(alert)
+                self._wake.set()
+
+    def _set_up(self, channel: Channel) -> bool:
+        return (self.settings.smtp if channel == "email" else self.settings.webhook) is not None
+
+    def _run(self) -> None:
+        while not self._stop.is_set():
+            self._wake.wait(1.0)
+            self._wake.clear()
+            self._try_out()
+            for channel, box in self._boxes.items():
+                if box.due(time.monotonic(), self.settings.most_per_min) and not self._stop.is_set():
+                    wrong = box.go(time.monotonic())
+                    if wrong and box.failures == 1:
+                        self._fault(f"Alerts by {channel} wait: {wrong}")
+
+
+def mail(smtp: Smtp | None, batch: list[Alert]) -> None:
+    """Send a mail; raises Unavailable with what went wrong, and no secret in it."""
+    if smtp is None:
+        raise Unavailable("no_smtp", "no mail server is set up")
+    message = EmailMessage()
+    message["From"], message["To"] = smtp.sender, ", ".join(smtp.to)
+    first = batch[-1].text if len(batch) == 1 else f"{len(batch)} alerts, the last: {batch[-1].text}"
+    message["Subject"] = f"Hawser, {batch[-1].account}: {' '.join(first.split())[:160]}"
+    message.set_content("\n".join(_line(alert) for alert in batch) + "\n")
+    try:
+        context = ssl.create_default_context()
+        if smtp.security == "tls":
+            server: smtplib.SMTP = smtplib.SMTP_SSL(smtp.host, smtp.port, timeout=TIMEOUT, context=context)
+        else:
+            server = smtplib.SMTP(smtp.host, smtp.port, timeout=TIMEOUT)
+        with server:
+            if smtp.security == "starttls":
+                server.starttls(context=context)
+            if smtp.user:
+                server.login(smtp.user, smtp.password)
+            server.send_message(message)
+    except smtplib.SMTPException as error:
+        raise Unavailable("mail", f"{smtp.host} did not take the mail ({type(error).__name__})") from None
+    except OSError as error:
+        raise Unavailable("mail", f"{smtp.host} cannot be reached ({error.strerror or type(error).__name__})") from None
+
+
+class _Straight(urllib.request.HTTPRedirectHandler):
+    """A secret goes to the address it was meant for, and nowhere else."""
+
+    def redirect_request(self, *args: object, **more: object) -> None:
+        return None
+
+
+def post(webhook: Webhook | None, batch: list[Alert]) -> None:
+    """Post the alerts as JSON; raises Unavailable with what went wrong."""
+    if webhook is None:
+        raise Unavailable("no_webhook", "no webhook is set up")
+    body = {"alerts": [alert._asdict() for alert in batch]}
+    headers = {"Content-Type": "application/json"}
+    if webhook.secret:
+        headers["Authorization"] = f"Bearer {webhook.secret}"
+    request = urllib.request.Request(webhook.url, json.dumps(body).encode(), headers, method="POST")
+    try:
+        with urllib.request.build_opener(_Straight).open(request, timeout=TIMEOUT):
+            return
+    except urllib.error.HTTPError as error:
+        error.close()
+        raise Unavailable("webhook", f"the webhook answered {error.code}") from None
+    except (OSError, ValueError) as error:
+        why = getattr(error, "reason", None) or type(error).__name__
+        raise Unavailable("webhook", f"the webhook cannot be reached ({why})") from None
+
+
+def _line(alert: Alert) -> str:
+    return f"{time.strftime('%Y-%m-%d %H:%M:%S UTC', time.gmtime(alert.time))}  {alert.weight}: {alert.text}"

@@ -1,0 +1,98 @@
+"""Which events alert, by what, and where to: one table, kept in a file that only its owner may read."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, NamedTuple
+
+import msgspec
+
+from hawser.core.errors import BadInput
+from hawser.core.told import told
+from hawser.engine.commands import Tell
+
+Channel = Literal["sound", "desktop", "email", "webhook"]
+CHANNELS: tuple[Channel, ...] = ("sound", "desktop", "email", "webhook")
+
+
+class Kind(NamedTuple):
+    """One row of the table: what a Tell must be to count as it."""
+
+    name: str
+    text: str
+    weights: frozenset[str] = frozenset()
+    codes: frozenset[str] = frozenset()
+
+    def meets(self, tell: Tell) -> bool:
+        return tell.weight in self.weights or tell.code in self.codes
+
+
+KINDS = (
+    Kind("alarm", "Alarms: no cover, no link, a venue that does not answer, a kill switch", frozenset({"alarm"})),
+    Kind("guard", "A guard has closed entries, opened again, or was re-armed", codes=frozenset(
+        {"guard_tripped", "guard_closed", "guard_open", "guard_rearmed", "guard_loosened", "drill", "calendar"})),
+    Kind("entered", "A trade was entered", codes=frozenset({"entered", "rung_entered", "adopted"})),
+    Kind("ended", "A trade has ended", codes=frozenset({"trade_ended"})),
+    Kind("caution", "Cautions: what was refused, lost or done otherwise", frozenset({"caution"})),
+    Kind("refused", "What somebody asked for was refused", frozenset({"refused"})),
+)  # fmt: skip
+FAULT = "fault"  # something in Hawser went wrong: always an alarm
+
+
+FIRST: dict[str, tuple[Channel, ...]] = {"alarm": CHANNELS, "guard": ("desktop",)}
+
+
+class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Mail is handed to this server."""
+
+    host: Annotated[str, told("the mail server")]
+    sender: Annotated[str, told("the address mail comes from")]
+    to: Annotated[tuple[str, ...], told("the addresses it goes to")]
+    port: Annotated[int, told("its port")] = 587
+    security: Annotated[Literal["starttls", "tls", "none"], told("how the line is kept private")] = "starttls"
+    user: Annotated[str, told("the name it knows you by; empty: none")] = ""
+    password: Annotated[str, told("and the password")] = ""
+
+    def __post_init__(self) -> None:
+        if not self.host or not self.to or "@" not in self.sender or not all("@" in one for one in self.to):
+            raise BadInput("bad_alerts", "smtp: expected host, sender and to, addresses with an @", key="smtp")
+        if not 0 < self.port < 65_536:
+            raise BadInput("bad_alerts", "smtp.port: expected 1 to 65535", key="port")
+        if self.password and self.security == "none" and self.host not in ("localhost", "127.0.0.1", "::1"):
+            raise BadInput("bad_alerts", "smtp.security: expected starttls or tls where a password is sent")
+
+
+class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Each alert is posted there as JSON."""
+
+    url: Annotated[str, told("where to, https or on this machine")]
+    secret: Annotated[str, told("sent as a bearer token; empty: none")] = ""
+
+    def __post_init__(self) -> None:
+        scheme, _, rest = self.url.partition("://")
+        host = rest.partition("/")[0].rpartition("@")[2].partition(":")[0]
+        if scheme not in ("http", "https") or not host:
+            raise BadInput("bad_alerts", "webhook.url: expected an address such as https://example.org/alerts")
+        if scheme == "http" and host not in ("localhost", "127.0.0.1", "[::1]"):
+            raise BadInput("bad_alerts", "webhook.url: expected https, except on this machine")
+
+
+class AlertSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The whole of it. `events`: the channels of each kind."""
+
+    events: dict[str, tuple[Channel, ...]] = msgspec.field(default_factory=lambda: dict(FIRST))
+    smtp: Smtp | None = None
+    webhook: Webhook | None = None
+    most_per_min: Annotated[int, told("alerts a minute by mail, and as many by webhook; more are told in one")] = 6
+
+    def __post_init__(self) -> None:
+        names = {kind.name for kind in KINDS}
+        for name in self.events:
+            if name not in names:
+                raise BadInput("bad_alerts", f"events.{name}: expected one of {', '.join(sorted(names))}", key=name)
+        if not 1 <= self.most_per_min <= 600:
+            raise BadInput("bad_alerts", "most_per_min: expected 1 to 600", key="most_per_min")
+
+    def channels(self, tell: Tell) -> tuple[Channel, ...]:
+        """By what a Tell alerts; none: by nothing."""
+        wanted = {channel for kind in KINDS if kind.meets(tell) for channel in self.events.get(kind.name, ())}
+        return tuple(channel for channel in CHANNELS if channel in wanted)

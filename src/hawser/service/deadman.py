@@ -1,0 +1,126 @@
+"""The dead man's watch: a process of its own that looks for Hawser's sign of life and, where it stays away while
+positions are open, alerts, and flattens at the venue where the person chose so.
+
+It needs nothing of what may have died: it reads one small file, and speaks to the venue on a line of its own.
+"""
+
+from __future__ import annotations
+
+import time
+import uuid
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple
+
+from hawser.core.errors import Unavailable
+from hawser.service.heartbeat import Pulse, read_pulse
+from hawser.service.quayclient import FarQuay
+from hawser.venue import port
+
+LOOK = 0.5  # seconds between two looks
+ASLEEP = 5.0  # seconds: after a longer gap of its own the machine slept, and so did Hawser
+ROUND = 0.7  # seconds an answer of the venue is waited for
+PATIENCE = 60.0  # seconds to flatten in
+
+
+class Finding(NamedTuple):
+    """What the watch has to say: `silent` with the seconds, `back`, `flattened` or `failed`, in a sentence."""
+
+    kind: str
+    text: str
+
+
+class Watch:
+    """Looks at one heartbeat. `flatten` closes everything at a venue and says what came of it; None: it only alerts."""
+
+    def __init__(
+        self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Callable[[Pulse], str] | None
+    ) -> None:
+        self._path, self._silent, self._told, self._flatten = path, silent_s, told, flatten
+        self._tripped = False
+        self._looked = self._seen = 0.0
+        self._last: Pulse | None = None
+
+    def look(self, now: float) -> bool:
+        """See how it stands at `now` of a clock that only goes on; False once Hawser has ended on purpose."""
+        pulse = read_pulse(self._path)
+        slept, self._looked = self._looked and now - self._looked > ASLEEP, now
+        if pulse is None:
+            return True
+        if pulse != self._last or slept:
+            self._last, self._seen = pulse, now
+            if self._tripped and not slept:
+                self._tripped = False
+                self._told(Finding("back", f"Hawser gives signs of life again, {pulse.open} positions open"))
+        if pulse.ended:
+            return False
+        age = now - self._seen
+        if age >= self._silent and not self._tripped and (pulse.open or pulse.waiting):
+            self._tripped = True
+            self._trip(pulse, age)
+        return True
+
+    def _trip(self, pulse: Pulse, age: float) -> None:
+        what = f"{pulse.open} positions open and {pulse.waiting} entries waiting"
+        then = "flattening at the venue" if self._flatten is not None else "stops that rest at the venue still protect"
+        self._told(Finding("silent", f"Hawser has been silent for {age:.0f} s with {what}: {then}"))
+        if self._flatten is None:
+            return
+        try:
+            self._told(Finding("flattened", self._flatten(pulse)))
+        except Unavailable as error:
+            self._told(Finding("failed", f"Not flattened: {error.sentence}"))
+
+    def run(self) -> None:
+        """Until Hawser has ended on purpose."""
+        while self.look(time.monotonic()):
+            time.sleep(LOOK)
+
+
+def flatten(socket: Path) -> str:
+    """Close every position and take back every order at the venue that listens there; raises Unavailable."""
+    venue = FarQuay(socket)
+    try:
+        closed, end = 0, time.monotonic() + PATIENCE
+        while time.monotonic() < end:
+            found = _holdings(venue)
+            if found is None:
+                continue
+            if not found.positions and not found.resting:
+                return f"Flat: {closed} closes sent, nothing is open and nothing rests at the venue"
+            for position in found.positions:
+                closed += 1
+                venue.send(_close(position), venue.now)
+            for order in found.resting if not found.positions else ():  # stops rest until what they cover is gone
+                venue.send(port.CancelOrder(id=order), venue.now)
+            _wait(venue, lambda message: False)
+        raise Unavailable("not_flat", f"the venue was not flat after {PATIENCE:.0f} s")
+    finally:
+        venue.close()
+
+
+def _close(position: port.PositionTold) -> port.NewOrder:
+    """No close ever fills beyond its position, so that one too many does no harm."""
+    return port.NewOrder(
+        id=f"watch-{uuid.uuid4().hex[:12]}", symbol=position.symbol, side=-position.side, kind="market",
+        qty=position.qty, closes=position.id,
+    )  # fmt: skip
+
+
+def _holdings(venue: FarQuay) -> port.HoldingsTold | None:
+    token = uuid.uuid4().int % 1_000_000_007
+    venue.send(port.AskHoldings(token=token, orders=()), venue.now)
+    found = _wait(venue, lambda message: isinstance(message, port.HoldingsTold) and message.token == token)
+    return found if isinstance(found, port.HoldingsTold) else None
+
+
+def _wait(venue: FarQuay, wanted: Callable[[port.Told], bool]) -> port.Told | None:
+    """Hear the venue for a moment, or until what is wanted is told."""
+    end = time.monotonic() + ROUND
+    while time.monotonic() < end:
+        message = venue.next_message(venue.now)
+        if message is None:
+            time.sleep(0.01)
+        elif wanted(message):
+            return message
+    return None

@@ -1,0 +1,253 @@
+"""Alerts against a mail server and a web server of the test's own: what goes where, how often, and what waits."""
+
+from __future__ import annotations
+
+import json
+import socketserver
+import stat
+import threading
+from collections.abc import Iterator
+from email import message_from_string
+from http.server import BaseHTTPRequestHandler, HTTPServer
+from typing import Any
+
+import pytest
+
+from hawser.core.errors import BadInput, Unavailable
+from hawser.engine.commands import Tell
+from hawser.formats.declared import load
+from hawser.service.alerts import KEPT, Alert, Alerts, Outbox, mail, post
+from hawser.service.alertsettings import AlertSettings, Smtp, Webhook
+
+ALARM = Tell(weight="alarm", code="link_down", text="No link to the venue", symbol="CAD/CHF")
+
+
+class MailSink(socketserver.ThreadingTCPServer):
+    """As much of SMTP as a mail takes; `refuses` answers everything with an error."""
+
+    allow_reuse_address, daemon_threads, refuses = True, True, False
+
+    def __init__(self) -> None:
+        self.mails: list[str] = []
+        super().__init__(("127.0.0.1", 0), MailTalk)
+
+
+class MailTalk(socketserver.StreamRequestHandler):
+    def say(self, text: str) -> None:
+        self.wfile.write(f"{text}\r\n".encode())
+
+    def handle(self) -> None:
+        self.say("220 sink")
+        while line := self.rfile.readline():
+            word = line.split()[0].upper() if line.split() else b""
+            if word == b"DATA":
+                self.say("354 go on")
+                body = []
+                while (part := self.rfile.readline()) != b".\r\n":
+                    body.append(part.decode())
+                self.server.mails.append("".join(body))
+                self.say("250 kept")
+            elif word == b"QUIT":
+                self.say("221 bye")
+                return
+            elif self.server.refuses and word == b"MAIL":
+                self.say("451 not now")
+            else:
+                self.say("250 fine")
+
+
+class WebTalk(BaseHTTPRequestHandler):
+    def do_POST(self) -> None:
+        length = int(self.headers["Content-Length"])
+        self.server.posts.append((self.headers["Authorization"], json.loads(self.rfile.read(length))))
+        self.send_response(self.server.answer)
+        if self.server.answer == 302:
+            self.send_header("Location", "http://127.0.0.1:1/elsewhere")
+        self.end_headers()
+
+    def log_message(self, *args: object) -> None:
+        """Not to the test's output."""
+
+
+@pytest.fixture
+def sink() -> Iterator[MailSink]:
+    server = MailSink()
+    thread = threading.Thread(target=server.serve_forever)
+    thread.start()
+    yield server
+    server.shutdown()
+    server.server_close()
+    thread.join()
+
+
+@pytest.fixture
+def web() -> Iterator[Any]:
+    server = HTTPServer(("127.0.0.1", 0), WebTalk)
+    server.posts, server.answer = [], 204
+    thread = threading.Thread(target=server.serve_forever)
+    thread.start()
+    yield server
+    server.shutdown()
+    server.server_close()
+    thread.join()
+
+
+def smtp(sink: MailSink) -> Smtp:
+    return Smtp("127.0.0.1", "hawser@example.org", ("me@example.org",), sink.server_address[1], security="none")
+
+
+def webhook(web: Any, secret: str = "s3cret") -> Webhook:
+    return Webhook(f"http://127.0.0.1:{web.server_address[1]}/alerts", secret)
+
+
+@pytest.fixture
+def alerts(tmp_path) -> Iterator[Alerts]:
+    local, faults, tries = [], [], []
+    made = Alerts(
+        tmp_path / "alerts.toml", "demo", lambda channel, alert: local.append((channel, alert.text)), faults.append,
+        lambda channel, wrong: tries.append((channel, wrong)),
+    )  # fmt: skip
+    made.local, made.faults, made.tries = local, faults, tries
+    made.begin()
+    yield made
+    made.stop()
+
+
+def until(condition) -> None:
+    event = threading.Event()
+    for _ in range(400):
+        if condition():
+            return
+        event.wait(0.02)
+    raise AssertionError("it did not come to that")
+
+
+def test_an_alarm_goes_by_every_channel_chosen_and_an_info_by_none(alerts, sink, web):
+    alerts.change(AlertSettings(smtp=smtp(sink), webhook=webhook(web)))
+    alerts.tell(ALARM)
+    alerts.tell(Tell(weight="info", code="left", text="Left 1.32"))
+    until(lambda: sink.mails and web.posts)
+    assert alerts.local == [(channel, "CAD/CHF: No link to the venue") for channel in ("sound", "desktop")]
+    letter = message_from_string(sink.mails[0])
+    assert letter["Subject"] == "Hawser, demo: CAD/CHF: No link to the venue"
+    assert "alarm: CAD/CHF: No link to the venue" in letter.get_payload()
+    header, body = web.posts[0]
+    assert header == "Bearer s3cret"
+    assert body["alerts"][0]["text"] == "CAD/CHF: No link to the venue"
+    assert (len(sink.mails), len(web.posts)) == (1, 1)
+
+
+def test_nothing_alerts_before_it_has_begun(tmp_path):
+    heard = []
+    made = Alerts(tmp_path / "a.toml", "demo", lambda *told: heard.append(told), heard.append)
+    made.tell(ALARM)
+    assert not heard
+
+
+def test_settings_are_kept_for_their_owner_only(alerts, sink):
+    alerts.change(
+        AlertSettings(events={"ended": ("email",)}, smtp=smtp(sink), webhook=Webhook("https://a.example/x", "q"))
+    )
+    assert stat.S_IMODE(alerts.path.stat().st_mode) == 0o600
+    assert load(AlertSettings, alerts.path) == alerts.settings
+
+
+def test_settings_that_are_wrong_are_told_and_sound_still_works(tmp_path):
+    path = tmp_path / "a.toml"
+    path.write_text("[events]\nnothing = ['sound']\n")
+    local, faults = [], []
+    made = Alerts(path, "demo", lambda *told: local.append(told), faults.append)
+    made.begin()
+    made.tell(ALARM)
+    made.stop()
+    assert "events.nothing: expected one of" in faults[0]
+    assert len(local) == 2
+
+
+def test_while_the_network_is_away_alerts_wait_and_go_as_one():
+    sent, away, now = [], [True], 100.0
+
+    def send(batch: list[Alert]) -> None:
+        if away[0]:
+            raise Unavailable("mail", "no route")
+        sent.append([alert.text for alert in batch])
+
+    box = Outbox(send)
+    box.add(Alert(0.0, "a", "alarm", "first"))
+    assert box.due(now, 6)
+    assert box.go(now) == "no route"
+    assert not box.due(now + 1.9, 6)
+    assert box.due(now + 2.0, 6)
+    box.go(now + 2.0)
+    assert not box.due(now + 6.9, 6)  # each pause is longer
+    box.add(Alert(0.0, "a", "alarm", "second"))
+    away[0] = False
+    assert box.go(now + 7.0) == ""
+    assert sent == [["first", "second"]]
+    assert not box.due(now + 8.0, 6)
+
+
+def test_a_flood_is_told_a_few_times_a_minute_and_what_found_no_room_as_a_number():
+    sent = []
+    box = Outbox(lambda batch: sent.append([alert.text for alert in batch]))
+    for number in range(KEPT + 5):
+        box.add(Alert(0.0, "a", "alarm", str(number)))
+    assert box.go(0.0) == ""
+    assert sent[0][0] == "5 earlier alerts found no room"
+    assert sent[0][1:] == [str(number) for number in range(5, KEPT + 5)]
+    for number in range(5):
+        box.add(Alert(0.0, "a", "alarm", "x"))
+        assert box.due(float(number), 2) == (number == 0)
+        if number == 0:
+            box.go(0.5)
+    assert box.due(60.0, 2)
+    box.go(60.0)
+    assert sent[-1] == ["x"] * 4
+
+
+def test_a_server_that_refuses_or_is_not_there_is_one_sentence_without_the_secret(sink, web):
+    sink.refuses = True
+    with pytest.raises(Unavailable) as caught:
+        mail(smtp(sink), [Alert(0.0, "a", "alarm", "x")])
+    assert caught.value.sentence == "127.0.0.1 did not take the mail (SMTPSenderRefused)"
+    nowhere = Smtp("127.0.0.1", "a@b.example", ("c@d.example",), 1, security="none")
+    with pytest.raises(Unavailable, match=r"127\.0\.0\.1 cannot be reached"):
+        mail(nowhere, [Alert(0.0, "a", "alarm", "x")])
+    for answer, word in ((500, "answered 500"), (302, "answered 302")):  # and a secret follows no redirection
+        web.answer = answer
+        with pytest.raises(Unavailable, match=word) as caught:
+            post(webhook(web), [Alert(0.0, "a", "alarm", "x")])
+        assert "s3cret" not in caught.value.sentence
+    with pytest.raises(Unavailable, match="cannot be reached"):
+        post(Webhook("http://127.0.0.1:1/x"), [Alert(0.0, "a", "alarm", "x")])
+
+
+def test_a_channel_is_tried_with_what_is_typed(alerts, sink):
+    alerts.attempt("email", AlertSettings(smtp=smtp(sink)))
+    alerts.attempt("webhook", AlertSettings())
+    until(lambda: len(alerts.tries) == 2)
+    assert alerts.tries == [("email", ""), ("webhook", "no webhook is set up")]
+    assert "This is a trial" in sink.mails[0]
+
+
+def test_a_failing_channel_is_told_once(alerts, web):
+    web.answer = 503
+    alerts.change(AlertSettings(webhook=webhook(web)))
+    alerts.tell(ALARM)
+    until(lambda: alerts.faults)
+    assert alerts.faults == ["Alerts by webhook wait: the webhook answered 503"]
+
+
+@pytest.mark.parametrize(
+    ("make", "word"),
+    [
+        (lambda: Webhook("http://example.org/x"), "https, except on this machine"),
+        (lambda: Webhook("ftp://example.org"), "an address such as https"),
+        (lambda: Smtp("h", "nobody", ("a@b.example",)), "addresses with an @"),
+        (lambda: Smtp("h", "a@b.example", ("a@b.example",), security="none", password="x"), "starttls or tls"),
+        (lambda: AlertSettings(most_per_min=0), "1 to 600"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_meant_is_refused(make, word):
+    with pytest.raises(BadInput, match=word):
+        make()

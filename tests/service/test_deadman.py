@@ -1,0 +1,173 @@
+"""The dead man's watch: a Hawser that is killed or frozen with positions open, in processes of their own."""
+
+from __future__ import annotations
+
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from hawser.cli import main
+from hawser.core.errors import Unavailable
+from hawser.service.deadman import Finding, Watch, flatten
+from hawser.service.heartbeat import Heart, Pulse, read_pulse
+from hawser.service.profile import profile
+from hawser.venue.quay.store import BookStore
+
+# A Hawser without a window, trading at a venue in another process, as the desktop's runtime does.
+HAWSER = """
+import sys, time
+from pathlib import Path
+from hawser.core.account import SizeRule
+from hawser.core.levels import StopRule
+from hawser.core.plan import Plan
+from hawser.engine import events as ev
+from hawser.service.far import boot
+from hawser.service.profile import far_name, profile
+from hawser.service.runtime import Hooks, Runtime
+socket, root = Path(sys.argv[1]), Path(sys.argv[2])
+seen = []
+runtime = Runtime(profile(far_name(socket), root), lambda where: boot(socket, None, where),
+                  Hooks(snapshot=seen.append, failed=lambda text: print(text, flush=True)), speed=5.0)
+runtime.start()
+asked = 0
+while True:
+    time.sleep(0.05)
+    shot = seen[-1] if seen else None
+    del seen[:-1]
+    if shot is None or shot.closed:
+        continue
+    held = sum(trade.open_steps > 0 for trade in shot.trades)
+    if asked < 2:
+        plan = Plan("CAD/CHF", 1 - 2 * asked, SizeRule(percent=0.2), StopRule(ticks=400.0), timeframe_ns=60 * 10**9)
+        runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
+        asked += 1
+        time.sleep(1)
+    print("held", held, flush=True)
+"""
+
+
+class Clocked:
+    """A watch with a clock of the test's, and what it found."""
+
+    def __init__(self, path: Path, flat=None) -> None:
+        self.found: list[Finding] = []
+        self.watch = Watch(path, 20.0, self.found.append, flat)
+
+    def at(self, *moments: float) -> list[str]:
+        self.found.clear()
+        for now in moments:
+            self.watch.look(now)
+        return [one.kind for one in self.found]
+
+
+def test_silence_with_positions_open_is_told_once_and_so_is_the_return(tmp_path):
+    path = tmp_path / "heartbeat.json"
+    heart, watch = Heart(path, "demo"), Clocked(path)
+    assert watch.at(0.0) == []  # no Hawser has run yet
+    heart.beat(0.0, 2, 1)
+    assert watch.at(*range(1, 21)) == []
+    assert watch.at(21.0, 22.0, 23.0) == ["silent"]
+    heart.beat(5.0, 2, 1)
+    assert watch.at(24.0) == ["back"]
+    assert "2 positions open" in watch.found[0].text
+    heart.beat(10.0, 0, 0)
+    assert watch.at(*range(25, 80)) == []  # nothing is open: silence costs nothing
+    heart.beat(20.0, 1, 0, ended=True)
+    assert not watch.watch.look(81.0)
+
+
+def test_after_a_sleep_of_the_machine_hawser_gets_its_time_again(tmp_path):
+    path = tmp_path / "heartbeat.json"
+    Heart(path, "demo").beat(0.0, 1, 0)
+    watch = Clocked(path)
+    assert watch.at(0.0, 0.5, 3600.0, 3601.0, 3605.0, 3609.0, 3613.0, 3617.0) == []
+    assert watch.at(3619.0, 3620.0) == ["silent"]
+
+
+def test_what_comes_of_flattening_is_told(tmp_path):
+    path = tmp_path / "heartbeat.json"
+    Heart(path, "demo", "/there").beat(0.0, 0, 2)
+    done = Clocked(path, lambda pulse: f"Flat at {pulse.venue}")
+    assert done.at(0.0, 4.0, 8.0, 12.0, 16.0, 20.0) == ["silent", "flattened"]
+    assert "0 positions open and 2 entries waiting: flattening" in done.found[0].text
+    assert done.found[1].text == "Flat at /there"
+
+    def fails(pulse: Pulse) -> str:
+        raise Unavailable("x", "nobody answers")
+
+    failing = Clocked(path, fails)
+    assert failing.at(0.0, 4.0, 8.0, 12.0, 16.0, 20.0) == ["silent", "failed"]
+
+
+def test_a_pulse_that_cannot_be_read_or_written_harms_nobody(tmp_path):
+    path = tmp_path / "heartbeat.json"
+    path.write_text("{")
+    assert read_pulse(path) is None
+    Heart(tmp_path / "no" / "such" / "place.json", "demo").beat(0.0, 1, 0)
+
+
+@pytest.fixture
+def quay(tmp_path):
+    socket = tmp_path / "quay.sock"
+    command = [sys.executable, "-m", "hawser", "quay", "--socket", str(socket), "--speed", "5", "--severity", "calm"]
+    process = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
+    assert "listens" in process.stderr.readline()
+    process.stderr.close()
+    yield socket
+    process.terminate()
+    process.wait(10)
+
+
+def positions(socket: Path) -> int:
+    store = BookStore(socket.with_suffix(".sqlite"))
+    book = store.load()
+    store.close()
+    return len(book.positions)
+
+
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
+def test_a_hawser_that_is_killed_or_frozen_is_noticed_and_its_positions_are_closed(quay, tmp_path, how):
+    root = tmp_path / "profile"
+    hawser = subprocess.Popen([sys.executable, "-c", HAWSER, str(quay), str(root)], stdout=subprocess.PIPE, text=True)
+    watch = None
+    try:
+        for line in hawser.stdout:
+            if line.strip() == "held 2":
+                break
+        command = [sys.executable, "-m", "hawser", "watch", "--quay", str(quay), "--silent", "3", "--flatten",
+                   "--profile-root", str(root)]  # fmt: skip
+        watch = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
+        assert "Watching" in watch.stderr.readline()
+        time.sleep(2.0)  # alive: nothing happens
+        assert positions(quay) == 2
+        hawser.send_signal(how)
+        told = [watch.stderr.readline() for _ in range(2)]
+        assert "silent for" in told[0]
+        assert "2 positions open" in told[0]
+        assert "Flat: " in told[1]
+        assert positions(quay) == 0
+    finally:
+        for process in (watch, hawser):
+            if process is not None:
+                process.kill()
+                process.wait(10)
+                (process.stdout or process.stderr).close()
+
+
+def test_flattening_where_nobody_listens_is_told(tmp_path):
+    with pytest.raises(Unavailable):
+        flatten(tmp_path / "none.sock")
+
+
+def test_the_watch_ends_when_hawser_was_closed_and_wrong_options_are_told(tmp_path, capsys):
+    chosen = profile("demo", tmp_path)
+    Heart(chosen.heartbeat, "demo").beat(0.0, 3, 0, ended=True)
+    assert main(["watch", "--demo", "--profile-root", str(tmp_path)]) == 0
+    assert "Hawser was closed" in capsys.readouterr().err
+    for arguments in (["watch"], ["watch", "--demo", "--flatten"], ["watch", "--demo", "--silent", "1"]):
+        assert main(arguments) == 2
+        assert "expected" in capsys.readouterr().err
