@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from hawser.core.errors import Unavailable
+from hawser.ledger.ledger import Ledger
 from hawser.service.quayclient import FarQuay
 from hawser.service.quayserver import Server, listening
 from hawser.service.storm import START, WORLD
@@ -69,17 +70,18 @@ def settled(folder: Path, quay: Running) -> str:
 
 
 def positions_without_cover(folder: Path) -> list[str]:
-    """By the venue's own books: positions of ours that no stop covers whole."""
-    store = BookStore(folder / "quay.sqlite")
-    book = store.load()
+    """By the venue's own books: positions of ours that no stop covers whole. Loss steps rest as stops beside it."""
+    store, ledger = BookStore(folder / "quay.sqlite"), Ledger(folder / "ledger.sqlite")
+    book, ours = store.load(), ledger.restore().state.orders
     store.close()
+    ledger.close()
     assert isinstance(book, BookState)
     found = []
     for held in book.positions.values():
         stops = [
             one
             for one in book.orders.values()
-            if one.closes == held.id and one.kind == "stop" and one.status == "resting"
+            if one.closes == held.id and one.kind == "stop" and one.status == "resting" and ours[one.id].role == "stop"
         ]
         if sum(one.steps - one.filled for one in stops) != held.steps:
             found.append(f"{held.id}: {held.steps} held, {[one.steps - one.filled for one in stops]} covered")
