@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QLineEdit, QPushButton
 
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
+from hawser.desk.tradeactions import of_trade
 from hawser.desk.widgets.policyeditor import read_policy, told_change
 from hawser.formats.declared import load
 from hawser.service.alertsettings import AlertSettings, Webhook
@@ -114,6 +115,15 @@ def test_news_in_ten_seconds_takes_back_what_waits_and_stands_beside_the_plan(gu
     trader.window.show_station(2)
     trader.click(next(b for b in guards.findChildren(QPushButton) if b.text() == "End the made-up news"))
     trader.until(lambda s: not s.instrument(SYMBOL).closed)
+
+
+def test_turning_around_says_so_where_no_entry_would_follow(guards, trader):
+    trader.click(guards.switches.rows["Losing streak", ""].drill_button)
+    trader.click(guards.switches.rows["Losing streak", ""].drill_button)
+    found = trader.until(lambda s: s.closed)
+    trade = next(trade for trade in found.trades if trade.open_steps)
+    text = next(one.text for one in of_trade(trade, found) if one.text.startswith("Turn around"))
+    assert text == "Turn around, but entries are closed (Losing streak: a drill): it would only be closed"
 
 
 def test_what_a_spread_takes_of_r_is_told_before_anyone_tries(trader):

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Literal, NamedTuple
 
+import msgspec
+
 from hawser.core import figures as fg
 from hawser.core.entry import HeldRule
 from hawser.core.levels import MAX_TARGETS
@@ -88,6 +90,9 @@ def of_trade(trade: TradeView, snapshot: Snapshot, plans: dict[str, Plan] | None
     found += [_undo_basket(view) for view in snapshot.baskets if view.name == trade.basket]
     other = "short" if trade.side > 0 else "long"
     text = f"Turn around: close at {fg.money(trade.money, snapshot.currency, sign=True)} and go {other}, sized anew"
+    shut = snapshot.closed_for(msgspec.structs.replace(trade.plan, side=-trade.side), float(trade.r_ticks))
+    if shut:
+        text = f"Turn around, but entries are closed ({shut[0].text}): it would only be closed"
     found.append(_one(text, lambda now, ask: ev.TurnAround(time=now, ask=ask, trade=trade.id)))
     return found
 

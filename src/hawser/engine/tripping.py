@@ -152,7 +152,7 @@ def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:
                 if guard.covers(symbol):
                     _turned(desk, guard, symbol)
     at = next_moment(state)
-    if at != state.guards_at:
+    if at < state.guards_at or state.guards_at <= state.now:  # else the timer there is comes soon enough
         state.guards_at = at
         if at != NEVER:
             desk.later(f"guards:{at}", at - state.now)
