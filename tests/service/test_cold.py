@@ -37,7 +37,7 @@ with tempfile.TemporaryDirectory() as root, event.install_listener("numba:compil
     painted = time.perf_counter()
     before = set(compiled_on)
     window.runtime.start()
-    settle(window, lambda: window.latest is not None and window.latest.link_up and window.helm.plan.planning.sizing)
+    settle(window, lambda: window.latest is not None and window.latest.link_up and window.helm.plan.planning.sizing, 150_000)
     ready = time.perf_counter()
     plan = window.helm.plan
     for side in (1, -1):
@@ -54,7 +54,7 @@ with tempfile.TemporaryDirectory() as root, event.install_listener("numba:compil
             plan.field("stop").setText(stop)
             plan._edited()
     window.helm.choose_instrument("Lumenfold")
-    settle(window, lambda: window.helm.plan.planning.sizing)
+    settle(window, lambda: window.helm.plan.planning.sizing, 150_000)
     window.close()
 print(sorted(before), sorted(compiled_on - {'primer'}), painted < ready)
 """
