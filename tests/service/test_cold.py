@@ -37,7 +37,8 @@ with tempfile.TemporaryDirectory() as root, event.install_listener("numba:compil
     painted = time.perf_counter()
     before = set(compiled_on)
     window.runtime.start()
-    settle(window, lambda: window.latest is not None and window.latest.link_up and window.helm.plan.planning.sizing, 150_000)
+    plan = window.helm.plan.planning
+    settle(window, lambda: window.latest is not None and window.latest.link_up and plan.sizing, 150_000)
     ready = time.perf_counter()
     plan = window.helm.plan
     for side in (1, -1):
