@@ -58,6 +58,19 @@ def test_a_latch_and_its_counters_are_there_after_a_restart_and_the_record_repla
     assert not found.line, found
 
 
+def test_a_peak_of_equity_is_not_lost_by_a_kill(tmp_path):
+    where = profile("demo", tmp_path)
+    session = opened(where)
+    session.run_until(session.venue.now + 5 * SECOND)
+    session.set_guards(dc.Guards(guard=(dc.DrawdownSwitch(name="Fall", percent=5.0),)), "g1")
+    session.take(ev.Figures(time=session.venue.now, balance=64_000.0, equity=70_000.0, margin_used=0.0))
+    session.take(ev.Figures(time=session.venue.now, balance=64_000.0, equity=69_000.0, margin_used=0.0))
+    session.ledger.close()  # killed: what was held back for the record is gone
+    session.venue.close()
+    state = Ledger(where.ledger).restore().state
+    assert state.memory["Fall\n"].high == 70_000.0
+
+
 def test_news_files_are_watched_and_read_again(tmp_path):
     now, heard, faults = [int(time.time()) * SECOND], [], []
     watch = NewsWatch(lambda: now[0], heard.append, faults.append)

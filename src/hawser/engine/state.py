@@ -291,6 +291,7 @@ class EngineState(msgspec.Struct):
     calendars: tuple[Calendar, ...] = ()
     measures: dict[str, dict[str, float]] = {}  # what filters look at, by instrument
     guards_at: int = 0  # when guards are looked at next
+    peaked: int = 0  # when a drawdown guard last saw equity higher than ever
     linked_at: int = 0
     unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
 

@@ -210,7 +210,9 @@ def _money(desk: Desk, event: ev.Figures) -> None:
                 _loss(desk, guard, subject, values)
         elif isinstance(guard, DrawdownSwitch):
             memory = memory_of(state, guard, "")
-            memory.high = max(memory.high, event.equity, event.high)
+            highest = max(event.equity, event.high)
+            if highest > memory.high:
+                memory.high, state.peaked = highest, state.now
             if lost(memory.high, event.equity, _limit(guard.percent), _limit(guard.money)):
                 fall = fg.percent(100.0 * (1.0 - event.equity / memory.high), 2)
                 trip(desk, guard, "", memory, f"equity {cash(state, event.equity)} is {fall} below its highest")

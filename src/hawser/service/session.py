@@ -115,15 +115,17 @@ class Session:
 
     def take(self, event: ev.AnyEvent) -> None:
         """Fold one event; what follows waits in the batch until `flush`."""
+        before = self.engine.state.peaked
         commands = self.engine.handle(event)
-        if not commands and isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen)):
+        peaked = self.engine.state.peaked != before  # a drawdown counts from it: a kill must not lose it
+        if not commands and not peaked and isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen)):
             self.counts["updates"] += 1
             self._keep(event)
             return
         self.counts["events"] += 1
         self._record_updates()
         self._batch.append((event, commands))
-        if commands:
+        if commands or peaked:
             self.counts["commands"] += len(commands)
             self.flush()
 
