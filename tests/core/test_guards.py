@@ -247,6 +247,11 @@ def test_a_median_spread_is_that_of_the_last_minutes():
         (dc.DrawdownSwitch, {"percent": 5.0, "per": "instrument"}, "account"),
         (dc.SilenceSwitch, {"seconds": 0.5}, "1 or more"),
         (dc.LossSwitch, {"percent": -1.0}, "0 or more"),
+        (dc.StreakSwitch, {"losses": 0}, "losses: expected more than 0"),
+        (dc.RejectSwitch, {"most": 0}, "most: expected more than 0"),
+        (dc.RejectSwitch, {"most": 3, "window_min": 0.0}, "window_min: expected more than 0"),
+        (dc.RateSwitch, {"most": 9, "window_s": 0.0}, "window_s: expected more than 0"),
+        (dc.CoolDownGuard, {"minutes": 0.0}, "minutes: expected more than 0"),
     ],
 )
 def test_what_cannot_be_meant_is_refused_with_the_guard_and_the_key(kind, changes, word):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from hawser.core import figures as fg
-from hawser.core.guards.declared import AnyGuard, Counted, CountGuard, Guard
+from hawser.core.guards.declared import AnyGuard, Counted, CountGuard, Guard, SilenceSwitch
 from hawser.core.guards.verdicts import Closed, Scene, filter_verdict
 from hawser.engine.state import EngineState, Memory, Trade
 
@@ -64,17 +64,19 @@ def whole_account(guard: Guard) -> bool:
 def account_guards(state: EngineState) -> list[Closed]:
     """What guards of the whole account say; empty: open."""
     guards = (guard for guard in state.guards.guard if guard.on and whole_account(guard))
-    said = (_memory_verdict(state, guard, "", "") for guard in guards)
+    said = (memory_verdict(state, guard, "") for guard in guards)
     return [closed for closed in said if closed is not None]
 
 
 def one_verdict(state: EngineState, guard: AnyGuard, scene: Scene, source: str) -> Closed | None:
     """What one guard that watches it says of an entry; None: open."""
-    return filter_verdict(guard, scene) or _memory_verdict(state, guard, scene.instrument.symbol, source)
+    subject = subject_of(guard, scene.instrument.symbol, source)
+    return filter_verdict(guard, scene) or memory_verdict(state, guard, subject)
 
 
-def _memory_verdict(state: EngineState, guard: AnyGuard, symbol: str, source: str) -> Closed | None:
-    memory = remembered(state, guard, subject_of(guard, symbol, source))
+def memory_verdict(state: EngineState, guard: AnyGuard, subject: str) -> Closed | None:
+    """What a guard says by what it remembers of a subject: latched, counted full, or closed for a time."""
+    memory = remembered(state, guard, subject)
     if memory is None:
         return None
     if memory.latched:
@@ -87,6 +89,20 @@ def _memory_verdict(state: EngineState, guard: AnyGuard, symbol: str, source: st
         left = fg.duration(memory.until - state.now)
         return Closed("cool_down", f"{guard.name}: {memory.why}, {left} to go", memory.until, guard.name)
     return None
+
+
+def silent_since(state: EngineState, guard: SilenceSwitch) -> dict[str, int]:
+    """Since when each subject has had no quote, UTC ns; none while no link stands or no market is open."""
+    if not guard.on or not state.link_up:
+        return {}
+    times = {
+        symbol: max(market.time, state.linked_at)
+        for symbol, market in state.markets.items()
+        if market.open and guard.covers(symbol)
+    }
+    if guard.per == "account":
+        return {"": max(times.values())} if times else {}  # one that speaks is enough
+    return times
 
 
 def cancels(state: EngineState, trade: Trade) -> bool:

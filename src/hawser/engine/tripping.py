@@ -18,6 +18,7 @@ from hawser.core.guards.declared import (
     FloorSwitch,
     Guard,
     LossSwitch,
+    NewsGuard,
     RateSwitch,
     RejectSwitch,
     SilenceSwitch,
@@ -27,6 +28,7 @@ from hawser.core.guards.declared import (
 )  # fmt: skip
 from hawser.core.guards.limits import lost
 from hawser.core.guards.measures import PREFIX
+from hawser.core.guards.news import trouble
 from hawser.core.guards.verdicts import filter_verdict
 from hawser.engine import events as ev
 from hawser.engine.anchoring import set_stop
@@ -34,8 +36,8 @@ from hawser.engine.asks import break_even_level, stop_problem
 from hawser.engine.commands import Submit
 from hawser.engine.entering import is_pending
 from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import TAKES_BACK, about, remembered, scene_of, subject_of, whole_account
-from hawser.engine.guardmemory import called, memories, memory_of, period_of, roll
+from hawser.engine.guarding import TAKES_BACK, about, remembered, scene_of, silent_since, subject_of, whole_account
+from hawser.engine.guardmemory import called, counted_within, memories, memory_of, period_of, roll
 from hawser.engine.protecting import converge, leave
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Memory, Trade
@@ -148,6 +150,8 @@ def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:
         if isinstance(guard, SilenceSwitch):
             _silent(desk, guard)
         elif not isinstance(guard, Counted):
+            if isinstance(guard, NewsGuard) and guard.missing == "warn":
+                _warn(desk, guard)
             for symbol in symbols or tuple(state.instruments):
                 if guard.covers(symbol):
                     _turned(desk, guard, symbol)
@@ -156,6 +160,20 @@ def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:
         state.guards_at = at
         if at != NEVER:
             desk.later(f"guards:{at}", at - state.now)
+
+
+def _warn(desk: Desk, guard: NewsGuard) -> None:
+    """What is wrong with the news, once, of a guard that closes nothing for it."""
+    state = desk.state
+    wrong = trouble(state.calendars, state.now, guard.horizon_h) if guard.on else ""
+    memory = remembered(state, guard, "")
+    if wrong == (memory.why if memory else ""):
+        return
+    memory_of(state, guard, "").why = wrong
+    text = (
+        f"{guard.name} lets entries pass unguarded by news: {wrong}" if wrong else f"{guard.name} knows the news again"
+    )
+    desk.tell("caution" if wrong else "info", "calendar", text)
 
 
 def _turned(desk: Desk, guard: AnyGuard, symbol: str) -> None:
@@ -265,10 +283,9 @@ def _of_trade(desk: Desk, trade: Trade) -> list[tuple[AnyGuard, str, Memory]]:
     return found
 
 
-def _within(memory: Memory, now: int, window: int) -> int:
+def _one_more(memory: Memory, now: int, window: int) -> int:
     """Count one more of what happened in the last `window` ns; how many those are."""
-    memory.times = [time for time in memory.times if time > now - window]
-    memory.times.append(now)
+    memory.times = [*counted_within(memory, now, window), now]
     return len(memory.times)
 
 
@@ -278,7 +295,7 @@ def _rejected(desk: Desk, event: ev.OrderRejected) -> None:
         return
     for guard, subject, memory in _of_trade(desk, desk.state.trades[order.trade]):
         if isinstance(guard, RejectSwitch):
-            count = _within(memory, desk.state.now, round(guard.window_min * MINUTE))
+            count = _one_more(memory, desk.state.now, round(guard.window_min * MINUTE))
             if count >= guard.most:
                 why = f"{count} orders refused within {guard.window_min:g} min, the last: {event.text}"
                 trip(desk, guard, subject, memory, why)
@@ -292,7 +309,7 @@ def _sent(desk: Desk) -> None:
         trade = desk.state.trades[command.trade]
         for guard, subject, memory in _of_trade(desk, trade):
             if isinstance(guard, RateSwitch):
-                count = _within(memory, desk.state.now, round(guard.window_s * SECOND))
+                count = _one_more(memory, desk.state.now, round(guard.window_s * SECOND))
                 if count > guard.most:
                     trip(desk, guard, subject, memory, f"{count} new orders within {guard.window_s:g} s")
             elif isinstance(guard, CountGuard) and command.role == "entry":
@@ -337,15 +354,7 @@ def _ended(desk: Desk, trade: Trade) -> None:
 def _silent(desk: Desk, guard: SilenceSwitch) -> None:
     """No quote for too long, while the link stands and the instrument is open."""
     state, limit = desk.state, round(guard.seconds * SECOND)
-    if not guard.on or not state.link_up:
-        return
-    ages = {
-        symbol: state.now - max(market.time, state.linked_at)
-        for symbol, market in state.markets.items()
-        if market.open and guard.covers(symbol)
-    }
-    if guard.per == "account":
-        ages = {"": min(ages.values())} if ages else {}  # one that speaks is enough
-    for subject, age in ages.items():
+    for subject, since in silent_since(state, guard).items():
+        age = state.now - since
         if age >= limit:
             trip(desk, guard, subject, memory_of(state, guard, subject), f"no quote for {age // SECOND} s")

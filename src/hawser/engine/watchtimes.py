@@ -6,9 +6,10 @@ from collections.abc import Iterator
 
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.guards.declared import NewsGuard, SessionGuard, SilenceSwitch
-from hawser.core.guards.news import next_edge, windows
+from hawser.core.guards.news import next_edge, short_from, windows
 from hawser.core.hours import next_change
-from hawser.core.instrument import Instrument, Session
+from hawser.core.instrument import Session
+from hawser.engine.guarding import silent_since
 from hawser.engine.state import EngineState
 
 NEVER = 1 << 62
@@ -29,8 +30,9 @@ def _moments(state: EngineState) -> Iterator[int]:
     for guard in state.guards.guard:
         covered = [one for one in state.instruments.values() if guard.covers(one.symbol)]
         if isinstance(guard, SilenceSwitch):
-            yield from _silence(state, guard, covered)
+            yield from _silence(state, guard)
         elif isinstance(guard, NewsGuard):
+            yield from (short_from(calendar, guard.horizon_h) for calendar in state.calendars)
             for currencies in {one.news_currencies for one in covered}:
                 yield next_edge(windows(state.calendars, currencies, guard), state.now)
         elif isinstance(guard, SessionGuard):
@@ -53,12 +55,7 @@ def _around_edges(now: int, sessions: tuple[Session, ...], guard: SessionGuard) 
         edge = next_change(sessions, edge)
 
 
-def _silence(state: EngineState, guard: SilenceSwitch, covered: list[Instrument]) -> Iterator[int]:
-    limit = round(guard.seconds * SECOND)
-    ages = [
-        max(state.markets[one.symbol].time, state.linked_at)
-        for one in covered
-        if one.symbol in state.markets and state.markets[one.symbol].open
-    ]
-    if ages and state.link_up:
-        yield max(state.now + min(LEAST_PAUSE, limit), min(ages) + limit)
+def _silence(state: EngineState, guard: SilenceSwitch) -> Iterator[int]:
+    since, limit = silent_since(state, guard), round(guard.seconds * SECOND)
+    if since:
+        yield max(state.now + min(LEAST_PAUSE, limit), min(since.values()) + limit)

@@ -15,7 +15,8 @@ from hawser.core.guards.verdicts import Scene
 from hawser.core.heat import outcome_at_stop
 from hawser.core.hours import next_change
 from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import about, whole_account
+from hawser.engine.guarding import about, silent_since, whole_account
+from hawser.engine.guardmemory import counted_within
 from hawser.engine.state import EngineState, Memory
 from hawser.engine.tripping import result_of
 
@@ -118,12 +119,14 @@ def _drawdown(state: EngineState, guard: dc.DrawdownSwitch, subject: str, memory
 def _money_parts(
     state: EngineState, guard: dc.LossSwitch | dc.DrawdownSwitch, subject: str, lost: float, base: float, text: str
 ) -> Figures:
-    """A loss in percent where the limit is one, else in money."""
+    """A loss in percent where that limit is the nearer one, else in money."""
     stake, currency = _at_stake(state, guard, subject), state.account.currency if state.account else ""
     whose = "equity" if whole_account(guard) else (subject or ", ".join(guard.instruments or guard.sources))
-    if guard.percent is not None and base > 0:
+    of_base = guard.percent * base / 100.0 if guard.percent is not None else math.inf
+    money = guard.money if guard.money is not None else math.inf
+    if of_base <= money and base > 0:
         part = 100.0 / base
-        return lost * part, stake * part, guard.percent, lambda value: fg.percent(value, 2), f"{text}, {whose}"
+        return lost * part, stake * part, guard.percent or 0.0, lambda value: fg.percent(value, 2), f"{text}, {whose}"
     return lost, stake, guard.money or 0.0, lambda value: fg.money(value, currency), f"{text}, {whose}"
 
 
@@ -154,25 +157,22 @@ def _cool(state: EngineState, guard: dc.CoolDownGuard, subject: str, memory: Mem
     return left, 0, guard.minutes, lambda value: f"{value:.0f} min", text
 
 
-def _within(memory: Memory, now: int, window: float) -> int:
-    return sum(time > now - window for time in memory.times)
-
-
 def _rejects(state: EngineState, guard: dc.RejectSwitch, subject: str, memory: Memory) -> Figures:
-    used = _within(memory, state.now, guard.window_min * MINUTE)
+    used = len(counted_within(memory, state.now, round(guard.window_min * MINUTE)))
     return used, 0, guard.most, _whole, f"orders refused in {guard.window_min:g} min"
 
 
 def _rate(state: EngineState, guard: dc.RateSwitch, subject: str, memory: Memory) -> Figures:
-    used = _within(memory, state.now, guard.window_s * SECOND)
+    used = len(counted_within(memory, state.now, round(guard.window_s * SECOND)))
     return used, 0, guard.most, _whole, f"new orders in {guard.window_s:g} s"
 
 
 def _silence(state: EngineState, guard: dc.SilenceSwitch, subject: str, memory: Memory) -> Figures:
-    covered = [m for s, m in state.markets.items() if m.open and guard.covers(s) and subject in ("", s)]
-    oldest = min((max(market.time, state.linked_at) for market in covered), default=state.now)
-    age = (state.now - oldest) / SECOND
-    return age, 0, guard.seconds, lambda value: f"{value:.0f} s", f"the oldest quote of {subject or 'an open market'}"
+    times = silent_since(state, guard)
+    since = times.get(subject, min(times.values(), default=state.now))
+    of = "the newest quote of any open market" if guard.per == "account" else "the oldest quote of an open market"
+    watches = f"the last quote of {subject}" if subject else of
+    return (state.now - since) / SECOND, 0, guard.seconds, lambda value: f"{value:.0f} s", watches
 
 
 def _slippage(state: EngineState, guard: dc.SlippageSwitch, subject: str, memory: Memory) -> Figures:

@@ -16,7 +16,7 @@ from hawser.core.guards.news import concerns, trouble, windows
 from hawser.core.guards.verdicts import Closed
 from hawser.core.hours import is_open, next_change
 from hawser.core.instrument import Session
-from hawser.engine.guarding import one_verdict, remembered, scene_of
+from hawser.engine.guarding import memory_verdict, one_verdict, remembered, scene_of
 from hawser.engine.guardmemory import memories
 from hawser.engine.state import EngineState, Memory
 from hawser.engine.tripping import actions_of, consequence
@@ -151,17 +151,10 @@ def _counted(state: EngineState, guard: dc.AnyGuard) -> list[GuardView]:
 def _one_counted(state: EngineState, guard: dc.AnyGuard, subject: str) -> GuardView:
     memory = remembered(state, guard, subject) or Memory(base=state.equity, high=state.equity)
     used, stake, limit, unit, watches = counted_figures(state, guard, subject, memory)
-    closed = None
-    if memory.latched:
-        closed = Closed("latched", memory.why, memory.latched_until, guard.name)
-    elif isinstance(guard, dc.CountGuard) and memory.count >= guard.most and state.now < memory.end:
-        closed = Closed("trade_count", f"{memory.count} entries", memory.end, guard.name)
-    elif state.now < memory.until:
-        closed = Closed("cool_down", memory.why, memory.until, guard.name)
     gauge = Gauge(min(1.0, max(0.0, used / limit)), min(1.0, max(0.0, stake / limit))) if limit > 0 else None
     return _view(
         state, guard, subject, memory, now=unit(used), stake=unit(stake) if stake else "", limit=unit(limit),
-        gauge=gauge, closed=closed, watches=watches,
+        gauge=gauge, closed=memory_verdict(state, guard, subject), watches=watches,
     )  # fmt: skip
 
 
@@ -185,8 +178,10 @@ def _day(state: EngineState, symbol: str) -> list[Span]:
             parts = _open_parts(guard.closed_hours, start, end)
             found += [Span(a, b, "session", guard.name) for a, b in parts]
     for guard in state.guards.guard:
-        memory = remembered(state, guard, "") or remembered(state, guard, symbol)
-        if memory is not None and guard.covers(symbol) and (memory.latched or memory.until > state.now):
+        memories_here = (remembered(state, guard, subject) for subject in ("", symbol))
+        for memory in (one for one in memories_here if one is not None and guard.covers(symbol)):
+            if not memory.latched and memory.until <= state.now:
+                continue
             until = memory.latched_until or memory.until
             since = max(start, memory.latched or memory.tripped)
             found.append(Span(since, min(end, until) if until else end, "closed", guard.name))

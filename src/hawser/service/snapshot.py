@@ -12,10 +12,10 @@ from hawser.core.clock import DAY, TIMEFRAMES
 from hawser.core.errors import Refused
 from hawser.core.guards.declared import AnyGuard, RegimeGuard, SpreadGuard
 from hawser.core.guards.measures import median_key
-from hawser.core.guards.verdicts import Closed, Scene, filter_verdict
+from hawser.core.guards.verdicts import Closed, Scene, filter_verdict, widest_spread
 from hawser.core.heat import heat, locked
 from hawser.core.instrument import Instrument
-from hawser.core.plan import Plan
+from hawser.core.plan import BY_HAND, Plan
 from hawser.core.sizing import SizeRequest
 from hawser.engine import states
 from hawser.engine.asks import break_even_level
@@ -154,13 +154,13 @@ class Snapshot(msgspec.Struct, frozen=True):
 
     def spread_limit(self, symbol: str) -> float:
         """The widest spread that guards let pass in an instrument whatever the plan, ticks; NaN: any."""
-        found = [math.nan]
-        for guard in self.guards:
-            if isinstance(guard, SpreadGuard) and guard.covers(symbol) and not guard.sources:
-                found.append(math.nan if guard.max_ticks is None else guard.max_ticks)
-                median = self.measures.get(symbol, {}).get(median_key(guard), math.nan)
-                found.append(math.nan if guard.max_of_median is None else guard.max_of_median * median)
-        return min((limit for limit in found if not math.isnan(limit)), default=math.nan)
+        known = self.measures.get(symbol, {})
+        limits = [
+            widest_spread(guard, known.get(median_key(guard), math.nan))
+            for guard in self.guards
+            if isinstance(guard, SpreadGuard) and guard.watches(symbol, BY_HAND)
+        ]
+        return min((limit for limit in limits if not math.isnan(limit)), default=math.nan)
 
     def trade(self, trade_id: str) -> TradeView | None:
         return next((trade for trade in self.trades if trade.id == trade_id), None)
@@ -210,7 +210,7 @@ def _instrument(state: EngineState, symbol: str) -> InstrumentView:
     bid, ask, time = (market.bid, market.ask, market.time) if market else (0, 0, 0)
     return InstrumentView(
         state.instruments[symbol], bid, ask, time, market.open if market else False, market.until if market else 0,
-        spans, tuple(entry_verdict(state, symbol)),
+        spans, tuple(entry_verdict(state, symbol, source=BY_HAND)),
     )  # fmt: skip
 
 

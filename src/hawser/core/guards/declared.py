@@ -63,6 +63,12 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
         if all(getattr(self, key) is None for key in keys):
             raise self.wrong(keys[0], f"one of {', '.join(keys)}" if len(keys) > 1 else "a number")
 
+    def need_some(self, *keys: str) -> None:
+        """Refuse 0: it would trip at once, or watch no time at all."""
+        for key in keys:
+            if not getattr(self, key) > 0:
+                raise self.wrong(key, "more than 0")
+
     def covers(self, symbol: str) -> bool:
         """Whether it watches an instrument, for some source at least."""
         return self.on and (not self.instruments or symbol in self.instruments)
@@ -178,6 +184,9 @@ class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
     minutes: Annotated[float, told("closed so long after a loss", "min")]
     from_r: Annotated[float, told("a loss of at least so much", "R")] = 0.0
 
+    def check(self) -> None:
+        self.need_some("minutes")
+
 
 # Kill switches
 
@@ -243,6 +252,10 @@ class StreakSwitch(Switch, frozen=True, kw_only=True, tag="losing_streak"):
 
     losses: Annotated[int, told("losing trades in a row", "trades")]
 
+    def check(self) -> None:
+        super().check()
+        self.need_some("losses")
+
 
 class RejectSwitch(Switch, frozen=True, kw_only=True, tag="rejects"):
     KIND = "order rejects"
@@ -251,6 +264,10 @@ class RejectSwitch(Switch, frozen=True, kw_only=True, tag="rejects"):
     most: Annotated[int, told("orders refused by the venue within the window", "orders")]
     window_min: Annotated[float, told("the window", "min")] = 10.0
 
+    def check(self) -> None:
+        super().check()
+        self.need_some("most", "window_min")
+
 
 class RateSwitch(Switch, frozen=True, kw_only=True, tag="order_rate"):
     KIND = "order rate"
@@ -258,6 +275,10 @@ class RateSwitch(Switch, frozen=True, kw_only=True, tag="order_rate"):
 
     most: Annotated[int, told("new orders within the window", "orders")]
     window_s: Annotated[float, told("the window", "s")] = 10.0
+
+    def check(self) -> None:
+        super().check()
+        self.need_some("most", "window_s")
 
 
 class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):

@@ -109,6 +109,11 @@ def next_edge(found: list[Window], at: int) -> int:
     return min((*ends, *starts), default=0)
 
 
+def short_from(calendar: Calendar, horizon_h: float) -> int:
+    """From when a calendar no longer reaches so far ahead, UTC ns; 0: never."""
+    return calendar.reaches - round(horizon_h * HOUR) + 1 if calendar.reaches else 0
+
+
 def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> str:
     """What is wrong with the calendars at `at`, in words; empty: nothing. No calendar at all is one missing."""
     if not calendars:
@@ -116,6 +121,6 @@ def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> str:
     for calendar in calendars:
         if calendar.state != "good":
             return f"news calendar {calendar.name} is {calendar.state}: {calendar.why}"
-        if calendar.reaches and calendar.reaches < at + round(horizon_h * HOUR):
+        if calendar.reaches and at >= short_from(calendar, horizon_h):
             return f"news calendar {calendar.name} ends within {horizon_h:g} h"
     return ""

@@ -73,6 +73,12 @@ def _or_nan(value: float | None) -> float:
     return math.nan if value is None else value
 
 
+def widest_spread(guard: SpreadGuard, median: float) -> float:
+    """The widest spread the guard lets pass whatever the plan, ticks; NaN: any."""
+    limits = (_or_nan(guard.max_ticks), _or_nan(guard.max_of_median) * median)
+    return min((limit for limit in limits if not math.isnan(limit)), default=math.nan)
+
+
 def news_verdict(guard: NewsGuard, scene: Scene) -> Closed | None:
     """Within a window; else, where the policy says so, without a calendar that reaches far enough."""
     at = scene.at
