@@ -135,6 +135,39 @@ def test_a_calendar_that_ends_closes_when_its_horizon_is_reached():
     assert "calendar" in codes(hand.all)
 
 
+def test_a_guard_that_only_warns_of_its_calendar_does_so_once_and_closes_nothing():
+    hand = guarded(dc.NewsGuard(name="News", horizon_h=1.0, missing="warn", then=("flatten",)))
+    assert hand.protect()
+    hand.do(ev.CalendarChanged, calendars=(Calendar("c", (), reaches=hand.now + 2 * 3600 * SECOND),))
+    hand.later(3600)
+    told = [one.text for one in of(hand.all, cm.Tell) if one.code == "calendar"]
+    hand.later(1)
+    hand.quote(61230, 61242)
+    hand.quote(61231, 61243)
+    told += [one.text for one in of(hand.all, cm.Tell) if one.code == "calendar"][len(told) :]
+    assert told == [
+        "News lets entries pass unguarded by news: there is no news calendar",
+        "News knows the news again",
+        "News lets entries pass unguarded by news: news calendar c ends within 1 h",
+    ]
+    assert closed(hand) == []
+    assert hand.trade.open_steps
+
+
+def test_a_news_guard_that_waits_to_go_is_not_left_without_its_news():
+    news = dc.NewsGuard(name="News", then=("flatten",))
+    hand = ByHand()
+    calendars = (Calendar("c", (), reaches=0),)
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(news,)), calendars=calendars)
+    hand.protect()
+    hand.do(ev.ChangeGuards, ask="G2", guards=dc.Guards(), calendars=())
+    assert hand.engine.state.guards.named("News") == news
+    assert closed(hand) == []
+    assert hand.trade.state == states.PROTECTED
+    hand.later(DAY / SECOND)
+    assert hand.engine.state.guards.guard == ()
+
+
 # Kill switches
 
 

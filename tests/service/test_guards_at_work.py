@@ -7,8 +7,10 @@ import subprocess
 import sys
 import time
 
+import msgspec
 import pytest
 
+from byhand import ByHand
 from hawser.cli import main
 from hawser.core.clock import HOUR, MINUTE, SECOND
 from hawser.core.guards import declared as dc
@@ -20,9 +22,12 @@ from hawser.engine.verdict import entry_verdict
 from hawser.formats.declared import load, save
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
+from hawser.service.guardview import picture
 from hawser.service.newswatch import NewsWatch
 from hawser.service.profile import profile
 from hawser.service.session import Session
+from hawser.service.snapshot import taken
+from madeup import pair
 
 HEAD = "time,currency,impact,title\n"
 EXAMPLES = "examples"
@@ -71,14 +76,53 @@ def test_a_peak_of_equity_is_not_lost_by_a_kill(tmp_path):
     assert state.memory["Fall\n"].high == 70_000.0
 
 
+def test_the_gauge_of_a_silent_feed_is_what_the_switch_counts():
+    hand = ByHand()
+    other = msgspec.structs.replace(pair(), symbol="NZD/SEK")
+    hand.engine.state.instruments[other.symbol] = other
+    guards = (dc.SilenceSwitch(name="All", seconds=60, per="account"), dc.SilenceSwitch(name="Each", seconds=60))
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=guards))
+    for symbol in ("CAD/CHF", "NZD/SEK"):
+        hand.do(ev.Quote, symbol=symbol, bid=60_000, ask=60_010, high_bid=60_000, low_ask=60_010)
+    hand.later(40)
+    hand.quote(60_000, 60_010)
+    views = {view.name: view for view in picture(hand.engine.state, "CAD/CHF").views}
+    assert (views["All"].now, views["Each"].now) == ("0 s", "40 s")
+    hand.later(20)
+    hand.later(5)
+    views = {view.name: view for view in picture(hand.engine.state, "CAD/CHF").views}
+    assert (views["All"].now, views["All"].closed) == ("25 s", None)
+    assert views["Each"].subject == "NZD/SEK"
+    assert views["Each"].closed.code == "latched"
+
+
+def test_of_two_limits_the_gauge_shows_the_nearer():
+    hand = ByHand()
+    hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
+    for money, limit in ((500.0, "500.00\u00a0CHF"), (900.0, "1.00\u00a0%")):
+        policy = dc.Guards(loosen="now", guard=(dc.LossSwitch(name="Loss", percent=1.0, money=money),))
+        hand.do(ev.ChangeGuards, ask=f"G{money}", guards=policy)
+        assert picture(hand.engine.state, "CAD/CHF").views[0].limit == limit
+
+
+def test_a_guard_of_one_source_closes_for_plans_by_hand_where_it_names_them():
+    hand = ByHand()
+    for source, codes in (("by hand", ["spread"]), ("robot", [])):
+        guard = dc.SpreadGuard(name=source, max_ticks=2, sources=(source,))
+        hand.do(ev.ChangeGuards, ask=source, guards=dc.Guards(loosen="now", guard=(guard,)))
+        shown = taken(hand.engine.state)
+        assert [one.code for one in shown.instruments[0].closed] == codes
+        assert (shown.spread_limit("CAD/CHF") == 2) == bool(codes)
+
+
 def test_news_files_are_watched_and_read_again(tmp_path):
     now, heard, faults = [int(time.time()) * SECOND], [], []
     watch = NewsWatch(lambda: now[0], heard.append, faults.append)
     folder = tmp_path / "news"
     folder.mkdir()
-    watch.watch(NewsSources(files=("news",)), tmp_path)
+    watch.watch(NewsSources(files=("news",)), tmp_path, heard.append)
     watch._look()
-    assert heard == [()]
+    assert heard == [()]  # told to the one who asked
     stamp = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(now[0] // SECOND + 600))
     (folder / "a.csv").write_text(f"{HEAD}{stamp},CHF,high,x\n")
     watch._look()

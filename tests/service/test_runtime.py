@@ -12,10 +12,12 @@ from byhand import ByHand
 from hawser.core.bars import Bars, joined
 from hawser.core.clock import HOUR, MINUTE, SECOND
 from hawser.core.errors import BadInput, Unavailable
+from hawser.core.guards.declared import Guards, NewsGuard, NewsSources
 from hawser.demo import world
 from hawser.demo.boot import begin_anew, boot
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
+from hawser.formats.declared import save
 from hawser.service import replay
 from hawser.service.barstore import ATR_LENGTH, BarStore
 from hawser.service.clock import Clock
@@ -272,12 +274,12 @@ class Heard:
     """Collects what the runtime tells, and waits for it."""
 
     def __init__(self):
-        self.snapshots, self.lines, self.faults, self.failed = [], [], [], []
+        self.snapshots, self.lines, self.faults, self.failed, self.pictures = [], [], [], [], []
         self.ready = threading.Event()
 
     def hooks(self):
         return Hooks(snapshot=self.snapshots.append, lines=self.lines.extend, ready=self.ready.set,
-                     fault=self.faults.append, failed=self.failed.append)  # fmt: skip
+                     fault=self.faults.append, failed=self.failed.append, guards=self.pictures.append)  # fmt: skip
 
     def until(self, condition, seconds=30):
         end = time.monotonic() + seconds
@@ -338,6 +340,36 @@ def test_trades_and_the_halt_survive_a_restart(started):
     assert found.closed[0].code == "halted"
     runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason="looked at it"))
     heard.until(lambda s: not s.halted)
+
+
+@pytest.mark.parametrize("running", [False, True])
+def test_a_policy_takes_effect_together_with_its_news(started, tmp_path, running):
+    (tmp_path / "far.csv").write_text("time,currency,impact,title\n2099-01-01T00:00:00Z,CHF,low,Far ahead\n")
+    strict = Guards(
+        loosen="now", news=NewsSources(files=(str(tmp_path / "far.csv"),)),
+        guard=(NewsGuard(name="Strict", then=("flatten",)),),
+    )  # fmt: skip
+    where = profile("demo", tmp_path)
+    save(Guards(loosen="now"), where.guards)  # no guard, and so no news either
+    runtime, heard = started(running=False)
+    before = heard.until(lambda s: s.link_up and any(t.open_steps for t in s.trades))
+    if running:
+        runtime.change_guards(strict)
+    else:
+        runtime.stop()
+        save(strict, where.guards)
+        runtime, heard = started(running=False)
+
+    def looked_at(guards):
+        runtime.look_at_guards()
+        return heard.pictures and heard.pictures[-1].policy == guards
+
+    heard.until(lambda _: looked_at(strict))
+    assert heard.pictures[-1].calendar.startswith("far.csv: good")
+    runtime.change_guards(Guards(loosen="now"))  # nor is it judged without, when it goes
+    after = heard.until(lambda _: looked_at(Guards(loosen="now")))
+    assert [t.state for t in after.trades if t.open_steps] == [t.state for t in before.trades if t.open_steps]
+    assert [line.text for line in heard.lines if "Strict closes entries" in line.text] == []
 
 
 def test_an_unexpected_error_takes_nothing_down(started, monkeypatch):

@@ -354,10 +354,12 @@ class Rearm(Ask, frozen=True):
 
 
 class ChangeGuards(Ask, frozen=True):
-    """Another policy of guards. `measures`: what its filters look at, by instrument, as of the last completed bars."""
+    """Another policy of guards. `measures`: what its filters look at, by instrument, as of the last completed bars;
+    `calendars`: its news as read now, None: as known."""
 
     guards: Guards
     measures: dict[str, dict[str, float]] = {}
+    calendars: tuple[Calendar, ...] | None = None
 
 
 class RearmGuard(Ask, frozen=True):

@@ -4,11 +4,20 @@ from __future__ import annotations
 
 from hawser.core import figures as fg
 from hawser.core.clock import MINUTE, SECOND
-from hawser.core.guards.declared import WEEKDAYS, AnyGuard, Counted, FloorSwitch, loosened
-from hawser.core.hours import period_around
+from hawser.core.guards.declared import AnyGuard, Counted, FloorSwitch, NewsGuard, loosened
+from hawser.core.guards.news import Calendar
 from hawser.engine import events as ev
 from hawser.engine.guarding import remembered
-from hawser.engine.guardmemory import called, count_anew, memories, memory_of, period_now, replace_guards, unlatch
+from hawser.engine.guardmemory import (
+    called,
+    count_anew,
+    memories,
+    memory_of,
+    period_at,
+    period_now,
+    replace_guards,
+    unlatch,
+)  # fmt: skip
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Later
 from hawser.engine.tripping import carry_out, cash, consequence, look, trip
@@ -55,11 +64,10 @@ def change(desk: Desk, ask: ev.ChangeGuards) -> None:
             desk.tell("caution", "guard_loosened", text, ask=ask.ask)
         elif keys:
             desk.tell("caution", "guard_loosened", f"{guard.name} is looser from now on: {keys}", ask=ask.ask)
+    late = tuple(kept.values())
     whole = tuple(kept.pop(guard.name, guard) for guard in new.guard) + tuple(kept.values())
     if old.guard and old.loosen == "next_period" and new.loosen == "now":
-        state.loosen_at = period_around(
-            state.now, False, old.day_starts, WEEKDAYS.index(old.week_starts), old.zone
-        )[1]  # fmt: skip
+        state.loosen_at = period_at(old, state.now, week=False)[1]
     loosen = old.loosen if state.loosen_at else new.loosen
     replace_guards(
         state,
@@ -71,6 +79,9 @@ def change(desk: Desk, ask: ev.ChangeGuards) -> None:
         guard=whole,
     )
     state.measures = ask.measures
+    unread = not ask.calendars and any(isinstance(guard, NewsGuard) for guard in late)
+    if ask.calendars is not None and not unread:  # one that stays for a while goes on by the news it had
+        _take_calendars(desk, ask.calendars)
     for guard in whole:
         if isinstance(guard, Counted) and guard.per == "account":
             memory_of(state, guard, "")
@@ -112,9 +123,12 @@ def _subject_fits(state: EngineState, guard: AnyGuard, subject: str) -> bool:
 
 def calendar_changed(desk: Desk, event: ev.CalendarChanged) -> None:
     """The calendars as read now."""
-    state = desk.state
-    state.calendars = event.calendars
-    for calendar in event.calendars:
+    _take_calendars(desk, event.calendars)
+    desk.state.guards_at = min(desk.state.guards_at, desk.state.now)
+
+
+def _take_calendars(desk: Desk, calendars: tuple[Calendar, ...]) -> None:
+    desk.state.calendars = calendars
+    for calendar in calendars:
         if calendar.state != "good":
             desk.tell("caution", "calendar", f"News calendar {calendar.name} is {calendar.state}: {calendar.why}")
-    state.guards_at = min(state.guards_at, state.now)

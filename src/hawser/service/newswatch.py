@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import queue
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -12,6 +13,7 @@ from hawser.core.guards.news import Calendar
 
 PAUSE = 2.0  # seconds between two looks at the files
 AGAIN = 6 * HOUR  # of the venue's clock after which the days that are told have moved on
+Read = tuple[Calendar, ...]
 
 
 class NewsWatch:
@@ -20,26 +22,23 @@ class NewsWatch:
     def __init__(
         self,
         now: Callable[[], int],
-        found: Callable[[tuple[Calendar, ...]], None],
+        found: Callable[[Read], None],
         fault: Callable[[Exception], None],
     ) -> None:
         self._now, self._found, self._fault = now, found, fault
+        self._asked: queue.SimpleQueue[tuple[NewsSources, Path, Callable[[Read | None], None]]] = queue.SimpleQueue()
         self._sources, self._folder = NewsSources(), Path()
         self._seen: tuple[object, ...] = ()
         self._read_at = 0
         self._changed, self._stop = threading.Event(), threading.Event()
         self._thread = threading.Thread(target=self._run, name="news", daemon=True)
 
-    def watch(self, sources: NewsSources, folder: Path) -> None:
-        """Watch these from now on; `folder` is where their paths begin."""
-        self._sources, self._folder, self._seen = sources, folder, ()
+    def watch(self, sources: NewsSources, folder: Path, then: Callable[[Read | None], None]) -> None:
+        """Watch these from now on; `folder` is where their paths begin. `then` hears what they hold (None: that could
+        not be looked at), so that a policy takes effect together with its news: without, it would find none and do
+        what is to be done then."""
+        self._asked.put((sources, folder, then))
         self._changed.set()
-
-    def read(self, now: int) -> tuple[Calendar, ...]:
-        """The calendars as they are now."""
-        from hawser.formats.news import read_calendars
-
-        return read_calendars(self._sources, self._folder, now)
 
     def start(self) -> None:
         self._thread.start()
@@ -60,13 +59,28 @@ class NewsWatch:
             self._changed.clear()
 
     def _look(self) -> None:
-        """Read what has changed since it was read last."""
+        """Read what is to be watched from now on, or has changed since it was read last."""
+        while not self._asked.empty():
+            self._sources, self._folder, then = self._asked.get()
+            self._seen, read = (), None
+            try:
+                read = self._read()
+            finally:
+                then(read)
+        read = self._read()
+        if read:
+            self._found(read)
+
+    def _read(self) -> Read | None:
+        """The calendars, where anything has changed."""
+        from hawser.formats.news import read_calendars
+
         sources, folder, now = self._sources, self._folder, self._now()
         seen = (sources, folder, *_marks(sources, folder))
-        if not sources.files or (seen == self._seen and abs(now - self._read_at) < AGAIN):
-            return
+        if seen == self._seen and abs(now - self._read_at) < AGAIN:
+            return None
         self._seen, self._read_at = seen, now
-        self._found(self.read(now))
+        return read_calendars(sources, folder, now)
 
 
 def _marks(sources: NewsSources, folder: Path) -> list[tuple[str, int, int]]:

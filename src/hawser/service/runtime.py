@@ -181,9 +181,14 @@ class Runtime:
 
     def change_guards(self, guards: Guards) -> str:
         """Have another policy, written down as the profile's own. Returns the ask's id."""
-        self.guards_path = self.profile.guards
-        self._news.watch(guards.news, self.profile.guards.parent)
-        return self.ask(lambda now, ask: ev.ChangeGuards(time=now, ask=ask, guards=guards))
+        self.guards_path, ask_id = self.profile.guards, self.ask_id()
+
+        def read(calendars: tuple[Calendar, ...] | None) -> None:
+            self._do(lambda session: session.ask(
+                ev.ChangeGuards(time=self._now(session), ask=ask_id, guards=guards, calendars=calendars)))  # fmt: skip
+
+        self._news.watch(guards.news, self.profile.guards.parent, read)
+        return ask_id
 
     def drill_news(self, symbol: str) -> None:
         """A made-up event of the instrument, whose first window begins in 10 s."""
@@ -240,8 +245,9 @@ class Runtime:
         """The venue's time, UTC ns."""
         return self.clock.now()
 
-    def _take_calendars(self, calendars: tuple[Calendar, ...]) -> None:
-        self._do(lambda session: session.set_calendars(calendars))
+    def _take_calendars(self, calendars: tuple[Calendar, ...] | None) -> None:
+        if calendars:
+            self._do(lambda session: session.set_calendars(calendars))
 
     # On the engine's thread
 
@@ -287,7 +293,10 @@ class Runtime:
         return session
 
     def _set_up_guards(self, session: Session, boot: Boot) -> None:
-        """The policy of the person's file, or the one that ships. A file that is wrong changes nothing."""
+        """The policy of the person's file, or the one that ships. A file that is wrong changes nothing. Its news is
+        read before anything is judged by it: what the record knows of news may be days old."""
+        from hawser.formats.news import read_calendars
+
         path = self.guards_path = self.profile.guards if self.profile.guards.is_file() else boot.guards
         if path is None:
             return
@@ -295,11 +304,10 @@ class Runtime:
             guards = load(Guards, path)
         except BadInput as error:
             self.hooks.fault(f"{error.sentence}; the guards stay as they were")
-            return
-        self._news.watch(guards.news, path.parent)
-        if boot.prepare is not None:  # what is played before anybody looks knows its news
-            session.set_calendars(self._news.read(max(session.engine.state.now, boot.venue.now)))
-        session.set_guards(guards, f"{self._asked_prefix}-guards")
+            guards = session.engine.state.guards
+        calendars = read_calendars(guards.news, path.parent, max(session.engine.state.now, boot.venue.now))
+        session.set_guards(guards, f"{self._asked_prefix}-guards", calendars)
+        self._news.watch(guards.news, path.parent, self._take_calendars)
 
     def _hear_past(self, ledger: Ledger) -> None:
         """The Logbook's last lines of what was recorded before; earlier ones when they are asked for."""

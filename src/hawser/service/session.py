@@ -214,10 +214,13 @@ class Session:
         self._safely(self.take, event)
         self.flush()
 
-    def set_guards(self, guards: Guards, ask: str) -> None:
-        """Have this policy, where it is another than the one there is."""
+    def set_guards(self, guards: Guards, ask: str, calendars: tuple[Calendar, ...] = ()) -> None:
+        """Have this policy with its news, where they are others than those there are."""
         if guards != self.engine.state.guards:
-            self.ask(ev.ChangeGuards(time=max(self.engine.state.now, self.venue.now), ask=ask, guards=guards))
+            now = max(self.engine.state.now, self.venue.now)
+            self.ask(ev.ChangeGuards(time=now, ask=ask, guards=guards, calendars=calendars))
+        elif calendars:
+            self.set_calendars(calendars)
 
     def set_calendars(self, calendars: tuple[Calendar, ...]) -> None:
         """Take the news calendars as they are now, where they have changed."""

@@ -106,8 +106,7 @@ class Storm:
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
         if self._guards is not None:
-            self.session.set_guards(sg.POLICY, "guards")
-            self.session.set_calendars(self._guards.calendars)
+            self.session.set_guards(sg.POLICY, "guards", self._guards.calendars)
 
     def _opened(self) -> Session:
         return Session(ACCOUNT, self.venue, self.ledger, self.heard, prefix="S")
