@@ -1,5 +1,6 @@
 """Entries that wait, held lines, groups, strangers and weather, as a trader meets them: with mouse and keyboard."""
 
+import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QContextMenuEvent
 from PyQt6.QtTest import QTest
@@ -121,6 +122,34 @@ def test_marked_trades_are_closed_together(trader):
     assert "CHF" in pick(actions, "Close 2 trades")
     trader.until(lambda s: all(s.trade(name).state == states.ENDED for name in names))
     assert not strips.marked
+
+
+def test_marked_trades_lose_and_get_targets_and_are_turned_around_together(trader):
+    trader.choose(SYMBOL)
+    placed = [
+        trader.place(stop=stop, trail="", target1="1.0 R", share1="40 %", target2="3.0 R", share2="60 %")
+        for stop in ("6 atr", "7 atr")
+    ]
+    names = [trade.id for trade in placed]
+    strips = trader.helm.strips
+
+    def picked(words):
+        for name in names:
+            if name not in strips.marked:
+                trader.key(strips.rows[name], Qt.Key.Key_Space)
+        trader.key(strips, Qt.Key.Key_M)
+        return pick({action.text(): action for action in trader.helm.menu.actions()}, words)
+
+    picked("Take the next target of 2 trades away")
+    trader.until(lambda s: all([line.number for line in s.trade(name).targets] == [2] for name in names))
+    picked("New target for what is left of 2 trades")
+    found = trader.until(lambda s: all(len(s.trade(name).targets) == 2 for name in names))
+    assert [line.share for line in found.trade(names[0]).targets] == pytest.approx([0.6, 0.4], abs=0.01)
+    known = {trade.id for trade in trader.now.trades}
+    assert "CHF" in picked("Turn 2 trades around")
+    trader.until(lambda s: all(s.trade(name).state == states.ENDED for name in names))
+    found = trader.until(lambda s: sum(t.id not in known and t.covered and t.open_steps > 0 for t in s.trades) == 2)
+    assert [trade.side for trade in found.trades if trade.id not in known] == [-placed[0].side] * 2
 
 
 def test_lines_are_held_and_the_screen_says_so_when_nobody_watches(trader):

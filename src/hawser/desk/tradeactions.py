@@ -9,6 +9,7 @@ import msgspec
 
 from hawser.core import figures as fg
 from hawser.core.entry import HeldRule
+from hawser.core.guards.verdicts import Closed
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
@@ -17,7 +18,7 @@ from hawser.core.rules.rounding import floor_whole, level_ticks
 from hawser.desk.planning import plan_of
 from hawser.engine import events as ev
 from hawser.engine import states
-from hawser.service.snapshot import BasketView, Snapshot, TradeView
+from hawser.service.snapshot import BasketView, Snapshot, TargetView, TradeView
 
 Make = Callable[[int, str], ev.AskEvent]  # of the time and the ask's id
 TEND = "Tend by another rig or plan"
@@ -90,11 +91,20 @@ def of_trade(trade: TradeView, snapshot: Snapshot, plans: dict[str, Plan] | None
     found += [_undo_basket(view) for view in snapshot.baskets if view.name == trade.basket]
     other = "short" if trade.side > 0 else "long"
     text = f"Turn around: close at {fg.money(trade.money, snapshot.currency, sign=True)} and go {other}, sized anew"
-    shut = snapshot.closed_for(msgspec.structs.replace(trade.plan, side=-trade.side), float(trade.r_ticks))
+    shut = _shut(trade, snapshot)
     if shut:
         text = f"Turn around, but entries are closed ({shut[0].text}): it would only be closed"
-    found.append(_one(text, lambda now, ask: ev.TurnAround(time=now, ask=ask, trade=trade.id)))
+    found.append(_one(text, _turn(trade)))
     return found
+
+
+def _turn(trade: TradeView) -> Make:
+    return lambda now, ask: ev.TurnAround(time=now, ask=ask, trade=trade.id)
+
+
+def _shut(trade: TradeView, snapshot: Snapshot) -> tuple[Closed, ...]:
+    """Why no entry would follow if a trade were turned around."""
+    return snapshot.closed_for(msgspec.structs.replace(trade.plan, side=-trade.side), float(trade.r_ticks))
 
 
 def _hold_text(trade: TradeView, price: Callable[[int], str]) -> str:
@@ -110,25 +120,47 @@ def _targets(trade: TradeView, snapshot: Snapshot) -> list[TradeAction]:
     view = snapshot.instrument(trade.symbol)
     assert view is not None
     of, found = view.instrument, []
-    waiting = [line for line in trade.targets if line.filled < line.steps]
-    for line in waiting:
+    for line in _waiting(trade):
         text = f"Take target {line.number} away: {of.qty(line.steps - line.filled)} at {of.price(line.level)} stay open"
         found.append(_one(text, _target(trade, line.number, 0, 0.0)))
-    untaken = trade.open_steps - sum(line.steps - line.filled for line in waiting) if trade.opened else trade.steps
-    left = min(1.0 - sum(line.share for line in trade.targets), untaken / trade.steps)
-    if len(waiting) < MAX_TARGETS and floor_whole(left * trade.steps) >= 1:
-        r = max([1.0, *(line.r + 1.0 for line in waiting), trade.price_r + 1.0])
-        level = level_ticks(trade.ref + trade.side * round(r * 2) / 2 * trade.r_ticks, trade.side)
+    further = _further(trade)
+    if further is not None:
+        level, left = further
         at, part = f"{of.price(level)} ({fg.r(trade.r_of(level))})", fg.percent(100 * left, 0)
         text = f"New target at {at} for the {part} left; drag it from there"
         found.append(_one(text, _target(trade, 0, level, left)))
     return found
 
 
+def _waiting(trade: TradeView) -> list[TargetView]:
+    """Its targets that have not filled."""
+    return [line for line in trade.targets if line.filled < line.steps]
+
+
+def _further(trade: TradeView) -> tuple[int, float] | None:
+    """Where a further target would be set, and for what share; None where nothing is left for one."""
+    waiting = _waiting(trade)
+    untaken = trade.open_steps - sum(line.steps - line.filled for line in waiting) if trade.opened else trade.steps
+    left = min(1.0 - sum(line.share for line in trade.targets), untaken / trade.steps)
+    if len(waiting) >= MAX_TARGETS or floor_whole(left * trade.steps) < 1:
+        return None
+    r = max([1.0, *(line.r + 1.0 for line in waiting), trade.price_r + 1.0])
+    return level_ticks(trade.ref + trade.side * round(r * 2) / 2 * trade.r_ticks, trade.side), left
+
+
 def _target(trade: TradeView, number: int, level: int, share: float) -> Make:
     return lambda now, ask: ev.SetTarget(
         time=now, ask=ask, trade=trade.id, number=number, level=level, share=min(1.0, share)
     )  # fmt: skip
+
+
+def _drop_next(trade: TradeView) -> Make:
+    return _target(trade, min(_waiting(trade), key=lambda line: trade.side * line.level).number, 0, 0.0)
+
+
+def _aim(trade: TradeView) -> Make:
+    level, left = _further(trade) or (0, 0.0)
+    return _target(trade, 0, level, left)
 
 
 def _equip(trade: TradeView, plan: Plan) -> Make:
@@ -172,9 +204,17 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] 
     many(f"Close half of {len(opened)} trades", lambda trade: _close(trade, 0.5), opened)
     even = [trade for trade in opened if _tightens(trade)]
     many(f"Stop to the entry in {len(even)} trades", _even, even)
+    tended = opened + waiting
+    aimed = [trade for trade in tended if _waiting(trade)]
+    many(f"Take the next target of {len(aimed)} trades away: what it would take stays open", _drop_next, aimed)
+    apart = [trade for trade in tended if _further(trade)]
+    many(f"New target for what is left of {len(apart)} trades; drag each from there", _aim, apart)
     plain, held = [t for t in opened if not t.backstop], [t for t in opened if t.backstop]
     many(f"Hold the lines of {len(plain)} trades here", _hold, plain)
     many(f"Let the lines of {len(held)} trades rest at the venue again", _hold, held)
+    shut = [trade for trade in opened if _shut(trade, snapshot)]
+    closed = f"; {len(shut)} of them only close, entries are closed" if shut else ""
+    many(f"Turn {len(opened)} trades around: close {money}, each the other way, sized anew{closed}", _turn, opened)
     many(f"Cancel {len(waiting)} pending entries", _close, waiting)
     for name, rig in (rigs or {}).items():
         able = [trade for trade in opened if _fits(rig, trade.plan)]

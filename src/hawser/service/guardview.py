@@ -40,7 +40,6 @@ class GuardView(msgspec.Struct, frozen=True):
 
     name: str
     subject: str
-    kind: str
     latches: bool
     watches: str
     now: str
@@ -78,7 +77,6 @@ class GuardPicture(msgspec.Struct, frozen=True):
     """All of it at one moment."""
 
     time: int
-    zone: str
     views: tuple[GuardView, ...]
     days: tuple[tuple[str, tuple[Span, ...]], ...]
     coming: Coming | None
@@ -93,9 +91,7 @@ def picture(state: EngineState, shown: str) -> GuardPicture:
         if guard.on:
             views += _counted(state, guard) if isinstance(guard, dc.Counted) else [_filter(state, guard, shown)]
     days = tuple((symbol, tuple(_day(state, symbol))) for symbol in state.instruments)
-    return GuardPicture(
-        state.now, state.guards.zone, tuple(views), days, _coming(state), _calendar(state), state.guards
-    )
+    return GuardPicture(state.now, tuple(views), days, _coming(state), _calendar(state), state.guards)
 
 
 def _does(guard: dc.Guard) -> str:
@@ -110,7 +106,7 @@ def _view(state: EngineState, guard: dc.AnyGuard, subject: str, memory: Memory |
     later = state.guards_later.get(guard.name)
     waits = "" if later is None else ("goes" if later.guard is None else "is looser")
     return GuardView(
-        name=guard.name, subject=subject, kind=guard.KIND, latches=guard.LATCHES,
+        name=guard.name, subject=subject, latches=guard.LATCHES,
         since=memory.latched if memory else 0, tripped=memory.tripped if memory else 0, does=_does(guard), later=waits,
         **values,
     )  # fmt: skip

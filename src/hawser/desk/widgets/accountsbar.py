@@ -5,6 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QWidget
 
+from hawser.desk.theme.roles import give
+
 
 class AccountsBar(QWidget):
     """Under the waterline; one button for each account (Ctrl+1, Ctrl+2, ...)."""
@@ -41,12 +43,7 @@ class AccountsBar(QWidget):
             role = "sure" if alarming[number] and number != at else ""
             if button.text() != words[number]:
                 button.setText(words[number])
-            if button.property("role") != role:
-                button.setProperty("role", role)
-                style = button.style()
-                assert style is not None
-                style.unpolish(button)
-                style.polish(button)
+            give(button, "role", role)
             button.setChecked(number == at)
         if self.sum.text() != sum_words:
             self.sum.setText(sum_words)

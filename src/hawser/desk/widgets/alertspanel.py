@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.errors import BadInput, Unavailable
 from hawser.core.told import keys_of
 from hawser.desk import notifying
+from hawser.desk.theme.roles import give
 from hawser.service.alerts import Alerts
 from hawser.service.alertsettings import CHANNELS, KINDS, AlertSettings, Channel, Smtp, Webhook
 
@@ -186,11 +187,7 @@ class AlertsPanel(QFrame):
 
     def _say(self, text: str, role: str) -> None:
         self.told.setText(text)
-        self.told.setProperty("role", role)
-        style = self.told.style()
-        assert style is not None
-        style.unpolish(self.told)
-        style.polish(self.told)
+        give(self.told, "role", role)
 
     # What is asked
 

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButt
 
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
+from hawser.desk.theme.roles import give
 from hawser.service.snapshot import Snapshot
 
 NOTICE_MS = 12_000
@@ -86,12 +87,7 @@ class NoticeBar(QWidget):
             return
         if self.isVisible() and not self._timer.isActive() and weight != "alarm":
             return  # an unread alarm stays
-        role = {"alarm": "caution", "caution": "title", "refused": "title"}[weight]
-        self.text.setProperty("role", role)
-        style = self.text.style()
-        assert style is not None
-        style.unpolish(self.text)
-        style.polish(self.text)
+        give(self.text, "role", {"alarm": "caution", "caution": "title", "refused": "title"}[weight])
         self.text.setText(text)
         self.text.setToolTip(text)
         self.show()

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QPushButton, QWidget
 
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
+from hawser.desk.theme.roles import give
 
 HOLD_MS = 500
 SURE_MS = 3000
@@ -109,7 +110,7 @@ class SureButton(QPushButton):
             return
         self._asking = True
         self.setText(self.consequence)
-        self._style("sure")
+        give(self, "role", "sure")
         self._timer.start()
         self.asked.emit(True)
 
@@ -130,12 +131,5 @@ class SureButton(QPushButton):
         if self._asking:
             self._asking = False
             self.setText(self._plain)
-            self._style("")
+            give(self, "role", "")
             self.asked.emit(False)
-
-    def _style(self, role: str) -> None:
-        self.setProperty("role", role)
-        style = self.style()
-        assert style is not None
-        style.unpolish(self)
-        style.polish(self)

@@ -55,9 +55,11 @@ class GuardRow(QWidget):
         self.rearm_button.setAccessibleName(f"Re-arm {view.name}{of}")
         self.rearm_button.setVisible(view.since > 0)
         self.drill_button.setVisible(not view.since)
-        told = [view.name + of, f"{view.now} of {view.limit}", view.watches, self.state]
+        stake = f"{view.stake} more at stake in what is open" if view.stake else ""
+        told = [view.name + of, f"{view.now} of {view.limit}", stake, view.watches, self.state]
         self.setAccessibleName(", ".join(part for part in told if part))
-        self.setToolTip("\n".join([f"{view.name}{of}: {view.watches}", f"It {view.does}.", self.state, self._last]))
+        lines = [f"{view.name}{of}: {view.watches}", stake, f"It {view.does}.", self.state, self._last]
+        self.setToolTip("\n".join(line for line in lines if line))
         self.update()
 
     def _asked(self, asking: bool) -> None:

@@ -31,6 +31,7 @@ from hawser.core.rigwords import sentence
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.planning import TARGETS, Draft, Planning, with_rig
+from hawser.desk.theme.roles import give
 from hawser.desk.widgets.plannames import PlanNames
 from hawser.desk.widgets.whatifcurve import WhatIf
 from hawser.service.snapshot import Snapshot
@@ -455,13 +456,7 @@ class PlanPanel(QFrame):
 
     def _changed(self) -> None:
         for name, field in self._fields.items():
-            bad = name in self.planning.errors
-            if bool(field.property("bad")) != bad:
-                field.setProperty("bad", bad)
-                style = field.style()
-                assert style is not None
-                style.unpolish(field)
-                style.polish(field)
+            give(field, "bad", name in self.planning.errors)
             field.setToolTip(self.planning.errors.get(name, HELP[name.rstrip("12345")]))
         self._show_rows()
         told: dict[QLabel, str] = {self._rig_told: self.planning.errors.get("rig", "")}

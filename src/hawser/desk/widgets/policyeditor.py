@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLabel, QPlainText
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import Guards, loosened
 from hawser.desk.theme.fonts import font
+from hawser.desk.theme.roles import give
 from hawser.formats.atomic import written
 from hawser.formats.declared import record, save
 from hawser.service.runtime import Runtime
@@ -115,16 +116,12 @@ class PolicyEditor(QFrame):
     def _check(self) -> None:
         try:
             self.told.setText(told_change(self.policy, self.made()))
-            self.told.setProperty("role", "second")
+            give(self.told, "role", "second")
             self.apply.setEnabled(True)
         except BadInput as error:
             self.told.setText(error.sentence)
-            self.told.setProperty("role", "caution")
+            give(self.told, "role", "caution")
             self.apply.setEnabled(False)
-        style = self.told.style()
-        assert style is not None
-        style.unpolish(self.told)
-        style.polish(self.told)
 
     def send(self) -> None:
         """Have the policy from now on, and write it down."""

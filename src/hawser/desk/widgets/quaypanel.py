@@ -28,6 +28,7 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.told import keys_of
 from hawser.desk import figures as fg
+from hawser.desk.theme.roles import give
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 GUSTS = (
@@ -214,11 +215,7 @@ class QuayPanel(QFrame):
         if not seed.lstrip("-").isdecimal():
             errors["seed"] = "expected a whole number"
         for name, field in self._fields.items():
-            field.setProperty("bad", name in errors)
-            style = field.style()
-            assert style is not None
-            style.unpolish(field)
-            style.polish(field)
+            give(field, "bad", name in errors)
         first = next(iter(errors.items()), None)
         plain = "Every fault that a real venue makes, seeded: the same seed, the same storm."
         self.trouble.setText(f"{first[0]}: {first[1]}".removeprefix(": ") if first else plain)

@@ -22,6 +22,7 @@ from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
 from hawser.core.rigwords import sentence
 from hawser.desk.rigdraft import SECTIONS, Blank, Place, RigDraft, Section
+from hawser.desk.theme.roles import give
 from hawser.desk.widgets.flow import Flow
 
 LEAST, PAD = 42, 18
@@ -243,7 +244,7 @@ class RigEditor(QFrame):
                 problem.setText(text)
                 problem.setVisible(bool(text))
             for place, field in part.fields.items():
-                _mark(field, place in draft.errors)
+                give(field, "bad", place in draft.errors)
         if draft.made is not None:
             self.words.setText(sentence(draft.made))
             self.words.setProperty("role", "")
@@ -263,12 +264,3 @@ class RigEditor(QFrame):
 
 def _text(field: QLineEdit | QComboBox) -> str:
     return field.currentText() if isinstance(field, QComboBox) else field.text()
-
-
-def _mark(field: QLineEdit | QComboBox, bad: bool) -> None:
-    if bool(field.property("bad")) != bad:
-        field.setProperty("bad", bad)
-        style = field.style()
-        assert style is not None
-        style.unpolish(field)
-        style.polish(field)
