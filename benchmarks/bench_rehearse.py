@@ -7,7 +7,6 @@ process against reading the file and computing the ATR.
 from __future__ import annotations
 
 import ctypes
-import resource
 import subprocess
 import sys
 import tempfile
@@ -28,7 +27,8 @@ from hawser.core.instrument import Commission, Instrument
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Rig, Trail
 from hawser.core.rules.tending import PESSIMISTIC
-from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal import batch
+from hawser.rehearsal.run import Outcome, Rehearsal, Signals
 
 BARS, SIGNALS, RUNS, PLAIN = 1_000_000, 8_000, 5, 30_000
 HERE = Path(__file__).parent
@@ -97,24 +97,37 @@ def timed(work: Callable[[], object]) -> float:
     return time.perf_counter() - begun
 
 
-def c_pass(folder: Path, one: Rehearsal) -> tuple[float, int]:
+def c_pass(folder: Path, one: Rehearsal, outcome: Outcome) -> float:
+    """Seconds of the reference, which must find what the rehearsal found."""
     library = folder / "reference.so"
     subprocess.run(["cc", "-O3", "-shared", "-fPIC", "-o", library, HERE / "rehearse_reference.c", "-lm"], check=True)
     function = ctypes.CDLL(str(library))["pass"]
     function.restype = ctypes.c_int64
-    history, equity = one.history, np.empty(BARS)
-    signal = history.signal.astype(np.int64)
-    columns = (history.open, history.high, history.low, history.close, history.spread, signal, history.atr)
+    history = one.history
+    names = ("open", "high", "low", "close", "spread", "signal", "atr")
+    columns = [history.bars[name].astype(np.float64 if name == "atr" else np.int64) for name in names]
     pointers = [column.ctypes.data_as(ctypes.c_void_p) for column in columns]
     figures = [ctypes.c_double(value) for value in (one.money.tick_step, 0.025, 0.05)]
-    trades = 0
 
-    def run() -> None:
-        nonlocal trades
-        trades = function(ctypes.c_int64(BARS), *pointers, *figures, equity.ctypes.data_as(ctypes.c_void_p))
+    def run() -> list[np.ndarray]:
+        """Equity, trades, their money, fills, moves: made anew each time, as the rehearsal makes them."""
+        made = [np.empty(BARS), np.empty((SIGNALS, 11), np.int64), np.empty((SIGNALS, 2)), np.empty((4 * SIGNALS, 6))]
+        made += [np.empty((BARS, 3), np.int64), np.empty(2, np.int64)]
+        places = [array.ctypes.data_as(ctypes.c_void_p) for array in made]
+        count = function(ctypes.c_int64(BARS), *pointers, *figures, *places)
+        fills, moves = made.pop()
+        return [made[0], made[1][:count], made[2][:count], made[3][:fills], made[4][:moves]]
 
-    run()
-    return median([timed(run) for _ in range(RUNS)]), trades
+    same(outcome, run())
+    return median([timed(run) for _ in range(RUNS)])
+
+
+def same(ours: Outcome, theirs: list[np.ndarray]) -> None:
+    """The reference is one only if it finds the same."""
+    columns = [batch.SIDE, batch.FIRST, batch.LAST, batch.REF, batch.STOP_AT, batch.STEPS, batch.BEST, batch.WORST]
+    whole = ours.rows.whole[:, [*columns, batch.FILL_FROM, batch.MOVE_FROM, batch.DEPENDENT]]
+    for one, other in zip([ours.equity, whole, ours.rows.money, ours.fills, ours.moves], theirs, strict=True):
+        np.testing.assert_allclose(one, other, rtol=0, atol=1e-6)
 
 
 def interpreted() -> float:
@@ -131,26 +144,72 @@ def interpreted() -> float:
     return float(done.stdout)
 
 
-def whole(folder: Path, bars: Bars, signal: np.ndarray) -> tuple[float, float, float]:
-    """Seconds of the process, of reading and the ATR, and the process's peak memory in MB."""
+def files(folder: Path, bars: Bars, signal: np.ndarray) -> Path:
+    """A folder of its own with everything that `hawser rehearse` reads."""
+    folder.mkdir()
     columns = {"time": pa.array(bars.time, pa.timestamp("ns", tz="UTC")), "open": bars.open, "high": bars.high}
     table = pa.table(columns | {"low": bars.low, "close": bars.close, "signal": signal})
-    path = folder / "bars.parquet"
-    pq.write_table(table, path)
+    pq.write_table(table, folder / "bars.parquet")
     for name, text in (("i", INSTRUMENT), ("a", ACCOUNT), ("r", RIG_TOML)):
         (folder / f"{name}.toml").write_text(text)
-    command = [sys.executable, "-m", "hawser", "rehearse", "--bars", path, "--instrument", folder / "i.toml", "--rig"]
-    command += [folder / "r.toml", "--account", folder / "a.toml", "--out", folder / "out"]
-    subprocess.run(command, check=True)
-    process = timed(lambda: subprocess.run(command, check=True))
-    peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+    return folder
+
+
+PEAK = """
+import sys
+from hawser.cli import main
+sys.argv[0] = "hawser"
+try:
+    main()
+finally:  # its own peak: what waits for a process is told the peak of the one it was forked from too
+    print(next(int(line.split()[1]) / 1024 for line in open("/proc/self/status") if line.startswith("VmHWM")))
+"""
+
+
+def process(arguments: list[str | Path]) -> tuple[float, str]:
+    """Median seconds of a Python process run three times, behind one run that warms, and what it printed last."""
+    found = []
+    for _ in range(4):
+        begun = time.perf_counter()
+        done = subprocess.run([sys.executable, *arguments], check=True, capture_output=True, text=True)
+        found.append(time.perf_counter() - begun)
+    return median(found[1:]), done.stdout
+
+
+def rehearsed(folder: Path) -> tuple[float, float]:
+    """Seconds of the process, and its peak memory in MB."""
+    command: list[str | Path] = ["rehearse", "--bars", folder / "bars.parquet", "--instrument", folder / "i.toml"]
+    command += ["--rig", folder / "r.toml", "--account", folder / "a.toml", "--out", folder / "out"]
+    return process(["-m", "hawser", *command])[0], float(process(["-c", PEAK, *command])[1].split()[-1])
+
+
+READ = """
+import sys, pyarrow.parquet as pq
+from hawser.core.indicators import atr
+table = pq.read_table(sys.argv[1])
+atr(*(table.column(name).to_numpy() for name in ("high", "low", "close")), 14, False)
+"""
+
+
+def whole(folder: Path, bars: Bars, signal: np.ndarray) -> None:
+    """The whole process: its time against reading the file and the ATR, its memory against the arrays."""
+    long = files(folder / "long", bars, signal)
+    seconds, peak = rehearsed(long)
+    least, bare = rehearsed(files(folder / "short", bars.mapped(lambda column: column[:200]), signal[:200]))
+    beside, _ = process(["-c", READ, long / "bars.parquet"])
 
     def read() -> None:
-        read_in = pq.read_table(path)
+        read_in = pq.read_table(long / "bars.parquet")
         atr(*(read_in.column(name).to_numpy() for name in ("high", "low", "close")), 14, False)
 
     read()
-    return process, median([timed(read) for _ in range(3)]), peak
+    reading = median([timed(read) for _ in range(3)])
+    arrays = BARS * 6 * 8 / 1e6  # time, four prices, signals
+    print(f"whole process: {seconds:.2f} s, of 200 bars {least:.2f} s")
+    print(f"reading and ATR: {reading:.3f} s, as a process that does just that {beside:.2f} s")
+    print(f"ratio {seconds / reading:.1f} (wanted: 6), process to process {seconds / beside:.2f}")
+    print(f"peak {peak:.0f} MB, of 200 bars {bare:.0f}, arrays {arrays:.0f}")
+    print(f"ratio {(peak - bare) / arrays:.1f} (wanted: 3)")
 
 
 def main() -> None:
@@ -160,15 +219,14 @@ def main() -> None:
     ours = median([timed(lambda: one.run(PESSIMISTIC)) for _ in range(RUNS)])
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        theirs, trades = c_pass(folder, one)
+        theirs = c_pass(folder, one, outcome)
         each, c_each = ours / BARS * 1e9, theirs / BARS * 1e9
-        print(f"rehearsal: {each:.0f} ns a bar, {len(outcome.trades)} trades; C: {c_each:.0f} ns, {trades} trades")
+        print(f"rehearsal: {each:.1f} ns a bar, {len(outcome.trades)} trades")
+        print(f"C: {c_each:.1f} ns a bar, and the same trades, fills, moves and equity")
         print(f"ratio to C: {ours / theirs:.2f} (wanted: 1.5)")
         slow = interpreted() * 1e9
         print(f"interpreted: {slow:.0f} ns a bar, {slow / each:.0f} times slower (wanted: 100)")
-        process, reading, peak = whole(folder, bars, signal)
-        print(f"whole process: {process:.2f} s, peak {peak:.0f} MB; reading and ATR {reading:.2f} s")
-        print(f"ratio {process / reading:.1f} (wanted: 6)")
+        whole(folder, bars, signal)
 
 
 if __name__ == "__main__":

@@ -5,6 +5,7 @@ pyarrow reads both; it is loaded only here. What is wrong is told as file, row a
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -23,20 +24,41 @@ FIRST_ROW = 2  # the header is row 1
 
 
 class History(NamedTuple):
-    """Bars on the instrument's grid (spread NaN where the file has none), and how many prices were off it."""
+    """Bars on the instrument's grid (spread NaN where the file has none), how many prices were off it, and the columns
+    of signals that were asked for: +1, -1 and 0 as int8."""
 
     bars: Bars
     off_grid: int
+    signals: list[Array]
 
 
-def read_bars(path: Path, instrument: Instrument, zone: str | None = None) -> History:
+def read_bars(path: Path, instrument: Instrument, zone: str | None = None, signals: Sequence[str] = ()) -> History:
     """Read a bar file onto the instrument's grid; raises BadInput. `zone`: of times written without an offset."""
-    return _on_grid(read_unrounded(path, zone), instrument)
+    history = _history(path, instrument, zone, signals)
+    _release()
+    return history
+
+
+def _history(path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str]) -> History:
+    table = read_table(path, ("time", *PRICES, "spread", *signals))
+    bars, off = _on_grid(_bars(path, table, zone), instrument)
+    return History(bars, off, [_signals(path, table, name) for name in signals])
+
+
+def _release() -> None:
+    """Give back the memory that the table had: of a long history it is as much as the bars themselves."""
+    import pyarrow as pa
+
+    pa.default_memory_pool().release_unused()
 
 
 def read_unrounded(path: Path, zone: str | None = None) -> Bars:
     """Read and check a bar file, prices as they are written; raises BadInput."""
-    table = read_table(path)
+    return _bars(path, read_table(path), zone).mapped(np.array)
+
+
+def _bars(path: Path, table: pa.Table, zone: str | None) -> Bars:
+    """Checked columns; those that need no change are views of the table's own memory."""
     for name in ("time", *PRICES):
         if name not in table.column_names:
             raise BadInput("bad_bars", f"{path}: column {name} is missing; expected time,open,high,low,close")
@@ -50,40 +72,41 @@ def read_unrounded(path: Path, zone: str | None = None) -> Bars:
     return Bars._make([time, *prices.values(), spread])
 
 
-def read_signals(path: Path, names: list[str]) -> list[Array]:
-    """Columns of +1, -1 and 0 as int8, shape (n,); raises BadInput with the row of what is none of these."""
-    table = read_table(path)
-    found = []
-    for name in names:
-        if name not in table.column_names:
-            raise BadInput("bad_bars", f"{path}: column {name} is missing; expected +1, -1 or 0 at each bar's close")
-        values = _numbers(path, table, name)
-        whole = np.nan_to_num(values, nan=0.0)
-        bad = ~np.isin(whole, (-1.0, 0.0, 1.0))
-        _refuse(path, bad, name, "expected +1, -1 or 0")
-        found.append(whole.astype(np.int8))
-    return found
+def _signals(path: Path, table: pa.Table, name: str) -> Array:
+    if name not in table.column_names:
+        raise BadInput("bad_bars", f"{path}: column {name} is missing; expected +1, -1 or 0 at each bar's close")
+    values = _numbers(path, table, name)
+    _refuse(path, (values != 0.0) & (np.abs(values) != 1.0), name, "expected +1, -1 or 0")
+    return values.astype(np.int8)
 
 
 def is_parquet(path: Path) -> bool:
     return path.suffix.lower() in (".parquet", ".pq")
 
 
-def read_table(path: Path) -> pa.Table:
+def read_table(path: Path, wanted: Sequence[str] | None = None) -> pa.Table:
+    """The file's columns, or those `wanted` that it has; raises BadInput where it is no such file."""
     import pyarrow as pa
     import pyarrow.csv
     import pyarrow.parquet
 
     try:
         if is_parquet(path):
-            return pyarrow.parquet.read_table(path)
+            file = pyarrow.parquet.ParquetFile(path)
+            return file.read([name for name in file.schema_arrow.names if wanted is None or name in wanted])
         # Times as text: what has no offset must be seen, not guessed.
         options = pyarrow.csv.ConvertOptions(column_types={"time": pa.string()}, strings_can_be_null=False)
-        return pyarrow.csv.read_csv(path, convert_options=options)
+        table = pyarrow.csv.read_csv(path, convert_options=options)
+        return table if wanted is None else table.select([name for name in table.column_names if name in wanted])
     except OSError as error:
         raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror or error})") from None
     except pa.ArrowInvalid as error:
         raise BadInput("bad_bars", f"{path}: expected a bar file; {str(error).splitlines()[0]}") from None
+
+
+def _whole(column: pa.ChunkedArray) -> pa.Array:
+    """A column in one piece; it is copied only where it is in several."""
+    return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
 
 
 def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
@@ -91,7 +114,7 @@ def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
     import pyarrow as pa
     import pyarrow.compute as pc
 
-    column = table.column("time").combine_chunks()
+    column = _whole(table.column("time"))
     if pa.types.is_timestamp(column.type):
         naive = column.type.tz is None
         stamps = column.cast(pa.timestamp("ns", column.type.tz))
@@ -140,7 +163,7 @@ def _cast_times(path: Path, column: pa.Array, kind: pa.DataType) -> pa.Array:
 def _numbers(path: Path, table: pa.Table, name: str) -> Array:
     import pyarrow as pa
 
-    column = table.column(name).combine_chunks()
+    column = _whole(table.column(name))
     if not (pa.types.is_floating(column.type) or pa.types.is_integer(column.type)):
         for row, value in enumerate(column.to_pylist()):
             try:
@@ -150,7 +173,7 @@ def _numbers(path: Path, table: pa.Table, name: str) -> Array:
                     "bad_bars", f"{path}: row {row + FIRST_ROW}, column {name}: expected a number, got {value!r}"
                 ) from None
         column = column.cast(pa.float64())
-    numbers = np.array(column.to_numpy(zero_copy_only=False), np.float64)
+    numbers = np.asarray(column.to_numpy(zero_copy_only=False), np.float64)
     if name != "spread" or not np.isnan(numbers).all():
         _refuse(path, ~np.isfinite(numbers), name, "expected a number")
     return numbers
@@ -178,8 +201,8 @@ def _check_prices(path: Path, prices: dict[str, Array], spread: Array) -> None:
     _refuse(path, spread < 0, "spread", "expected ticks, 0 or more")
 
 
-def _on_grid(bars: Bars, instrument: Instrument) -> History:
-    """Prices rounded to the nearest tick."""
+def _on_grid(bars: Bars, instrument: Instrument) -> tuple[Bars, int]:
+    """Prices rounded to the nearest tick, in memory of their own, and how many were off it."""
     off, columns = 0, []
     for values in bars[1:5]:
         counts = np.rint(values / instrument.tick_size)
@@ -189,4 +212,4 @@ def _on_grid(bars: Bars, instrument: Instrument) -> History:
     low = instrument.tick_size
     if min(float(column.min()) for column in columns) < low:
         raise BadInput("bad_bars", f"The tick {instrument.tick} is too coarse for these prices: some round to zero")
-    return History(Bars._make([bars.time, *columns, bars.spread]), off)
+    return Bars._make([np.array(bars.time), *columns, np.array(bars.spread)]), off

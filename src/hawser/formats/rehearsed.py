@@ -15,7 +15,7 @@ from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.formats.atomic import written
 
-CHUNK = 1 << 17  # lines
+CHUNK = 1 << 15  # lines
 Column = Array | tuple[list[str], Array]  # an array, or texts and which of them each row has
 
 

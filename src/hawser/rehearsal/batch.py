@@ -23,7 +23,8 @@ RISK, NET = range(2)
 
 
 class Place(NamedTuple):
-    """Where a run stands: the bar from which signals count, cash, and an entry that is pending (`side` 0: none)."""
+    """Where a run stands: the bar from which signals count, cash, an entry that is pending (`side` 0: none); how many
+    trades, fills and moves are written."""
 
     at: int
     cash: float
@@ -31,6 +32,9 @@ class Place(NamedTuple):
     decided: int
     follows: bool
     chain: int
+    count: int
+    fills: int
+    moves: int
 
 
 class Table(NamedTuple):
@@ -48,12 +52,14 @@ def table(trades: int) -> Table:
 def _signal(history: History, at: int, equity: Array, cash: float) -> int:
     """The next bar from `at` on whose close has a signal; the length of the history where there is none. Up to there
     no position is held: equity is the cash."""
-    begun, signal = at, history.signal
-    while at < signal.size and signal[at] == 0:
-        at += 1
-    for bar in range(begun, min(at + 1, signal.size)):
-        equity[bar] = cash
-    return at
+    rest = borrowed(history.signal)[at:]  # counted from 0, an index is known not to be from the end
+    found = rest.size
+    for k in range(rest.size):
+        if rest[k] != 0:
+            found = k
+            break
+    equity[at : at + found + 1] = cash
+    return at + found
 
 
 @compiled
@@ -67,24 +73,27 @@ def run_batch(
     rows: Table,
     order: int,
     place: Place,
-) -> tuple[int, Place]:
-    """Play trades from `place` on; returns how many, and where the run stands then (`at` -1: at its end)."""
+    most: int,
+) -> Place:
+    """Play up to `most` trades from `place` on; returns where the run stands then (`at` -1: at its end)."""
     history, setup, levels, written, rows = (
         borrowed(history), borrowed(setup), borrowed(levels), borrowed(written), borrowed(rows),
     )  # fmt: skip
-    at, cash, side, decided, follows, chain = place
-    n, count, nf, nm = history.close.size, 0, 0, 0
-    while count < rows.whole.shape[0]:
+    at, cash, side, decided, follows, chain, count, nf, nm = place
+    n, full = history.bars.size, count + most
+    while count < full:
         if side == 0:
             decided, follows, chain = _signal(history, at, written.equity, cash), False, 0
             if decided >= n - 1:
-                return count, Place(-1, cash, 0, 0, False, 0)
+                at = -1
+                break
             side = int(history.signal[decided])
         first = decided + 1
         if first >= n:
-            return count, Place(-1, cash, 0, 0, False, 0)
+            at = -1
+            break
         allowed = setup.long if side > 0 else setup.short
-        if not allowed or not setup.first_time <= history.time[first] < setup.last_time:
+        if not allowed or not history.begin <= first < history.end:
             at, side = first, 0
             continue
         begun = begin(history, money, sizer, setup, side, decided, cash, levels)
@@ -115,7 +124,7 @@ def run_batch(
             side, decided, follows, chain = -side, end.bar - 1, False, 0
         else:
             side = 0
-    return count, Place(at, cash, side, decided, follows, chain)
+    return Place(at, cash, side, decided, follows, chain, count, nf, nm)
 
 
 @compiled
@@ -135,7 +144,7 @@ def fan(
     history, setup, levels, written = borrowed(history), borrowed(setup), borrowed(levels), borrowed(written)
     results, ends = np.full(starts.size, np.nan), np.zeros((starts.size, 3), np.int64)
     for k in range(starts.size):
-        if starts[k] + 1 >= history.close.size:
+        if starts[k] + 1 >= history.bars.size:
             continue
         begun = begin(history, money, sizer, setup, side, starts[k], cash, levels)
         if begun.trade.steps == 0 or begun.risk <= 0:

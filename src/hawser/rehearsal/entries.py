@@ -113,7 +113,7 @@ def _initial_stop(
             return -1
         value = base - side * setup.stop_offset + (spread if side < 0 else 0)
         return stop_level(PRICE, value, float(ref), 0.0, side)
-    return stop_level(setup.stop, setup.stop_value, float(ref), history.atr[decided], side)
+    return stop_level(setup.stop, setup.stop_value, float(ref), history.bars[decided]["atr"], side)
 
 
 @inlined
@@ -184,10 +184,11 @@ def begin(
 ) -> Begun:
     """The trade for a signal at the close of `decided`, entered at the next open; `levels` are laid for it."""
     first = decided + 1
-    bid, spread = history.open[first], history.spread[first]
+    entered = history.bars[first]
+    bid, spread = entered["open"], entered["spread"]
     ref = bid + spread if side > 0 else bid
     exit_side = bid if side > 0 else bid + spread
-    atr, equity = history.atr[decided], max(cash, 1e-9)
+    atr, equity = history.bars[decided]["atr"], max(cash, 1e-9)
     stop, steps, risk, given = -1, 0, 0.0, sizer.given
     known = (atr > 0 or not setup.needs_atr) and not sizer.no_positions
     if sizer.method == GIVEN and given == 0:  # an investment

@@ -31,25 +31,30 @@ from hawser.core.rules.tending import (
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
 
-class History(NamedTuple):
-    """Columns of one length: times, bid prices and spread in ticks, signals, ATR in ticks (NaN: none yet); what a stop
-    or a trail taken from bars stands on, in ticks, of no length where there is no such; `last`: whether a bar is the
-    last that a time exit by the hours allows."""
+# One bar as the loop reads it, all of it from one place in memory: bid prices and spread in ticks, ATR in ticks (NaN:
+# none yet), what its close signals for an early exit, whether the next bar is the last a time exit by the hours allows.
+BAR = np.dtype(
+    [
+        ("open", np.int64), ("high", np.int64), ("low", np.int64), ("close", np.int64), ("spread", np.int64),
+        ("atr", np.float64), ("signal", np.int8), ("leave", np.int8), ("last_next", np.bool_),
+    ],
+    align=True,
+)  # fmt: skip
 
-    time: Array
-    open: Array
-    high: Array
-    low: Array
-    close: Array
-    spread: Array
+
+class History(NamedTuple):
+    """Of one length: bars (rows of BAR), and signals once more, as a column to be searched; what a stop or a trail
+    taken from bars stands on, in ticks, of no length where there is no such. The rig enters from bar `begin` to before
+    bar `end`."""
+
+    begin: int
+    end: int
+    bars: Array
     signal: Array
-    leave: Array
-    atr: Array
     trail_long: Array
     trail_short: Array
     stop_long: Array
     stop_short: Array
-    last: Array
 
 
 class Trade(NamedTuple):
@@ -95,12 +100,20 @@ def levels_for(setup: Setup) -> Levels:
 
 
 class Written(NamedTuple):
-    """What trades write: fills (bar, entry 1 or exit -1, what, number, price, steps); moves (bar, level, why)."""
+    """What trades write: fills (bar, entry 1 or exit -1, what, number, price, steps); moves (bar, level, why), at most
+    one a bar."""
 
     fills: Array
     moves: Array
     equity: Array
     out: Array  # one bar's fills
+
+
+def written_for(bars: int, fills: int) -> Written:
+    """Room for what is written about so many bars and fills. What is never written to takes no memory."""
+    return Written(
+        np.empty((fills, 6)), np.empty((bars, 3), np.int64), np.empty(bars), np.empty((40, 4), np.int64)
+    )  # fmt: skip
 
 
 class Played(NamedTuple):
@@ -256,12 +269,11 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     cash: float,
 ) -> Played:
     """Play one trade to its end, or to the history's."""
-    side, n, before = trade.side, history.close.size, cash
-    fills, moves, equity, out = written.fills, written.moves, written.equity, written.out
-    open_, high_, low_, close_, spreads = history.open, history.high, history.low, history.close, history.spread
-    signal, leave, atr, lasts = history.signal, history.leave, history.atr, history.last
+    side, before, i = trade.side, cash, trade.first
+    fills, moves, out = written.fills, written.moves, written.out
+    bars, equity = history.bars[i:], written.equity[i:]  # counted from 0, an index is known not to be from the end
     ref, step_at, step_to = trade.ref, levels.step_at, levels.step_to
-    line = history.trail_long if side > 0 else history.trail_short
+    line = (history.trail_long if side > 0 else history.trail_short)[i:]
     follows = line.size > 0
     targets, target_parts, losses, loss_parts = levels.targets, levels.target_parts, levels.losses, levels.loss_parts
     stop, left, entered = trade.stop, trade.steps, trade.steps
@@ -274,13 +286,14 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     if rules.ladder_target > 0:
         goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
     top, bottom = nearest(targets, target_parts, losses, loss_parts)
-    decided, turning, best, worst, i = 0, False, 0, 0, trade.first
+    decided, turning, best, worst = 0, False, 0, 0
     book = Book(flow, value, cash, entered, left, nf, last, ready)
-    while True:
-        spread = spreads[i]
-        prices = _mirrored(open_[i], high_[i], low_[i], close_[i], spread, side)
+    for k in range(bars.size):
+        i, bar = trade.first + k, bars[k]
+        spread = bar["spread"]
+        prices = _mirrored(bar["open"], bar["high"], bar["low"], bar["close"], spread, side)
         opens, high, low, closes = prices
-        if i == trade.first:
+        if k == 0:
             best = worst = opens
         if decided:  # at market, at this open
             price = side * opens - side * money.exit_slip
@@ -305,23 +318,21 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             goal = side * common_target(value, entered, rules.ladder_target, side)
         best, worst = max(best, high), min(worst, low)
         profit = (flow + closes * left) * money.tick_step
-        equity[i] = cash + profit
-        if i == n - 1:
+        equity[k] = cash + profit
+        if k == bars.size - 1:
             cash += profit - fee(money, float(left), float(side * closes))
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
-        decided, turning = decided_at(
-            rules, signal[i], leave[i], i - trade.first + 1, side, equity[i] - before, lasts[i + 1]
-        )
-        value_of = line[i] + (0 if side > 0 else spread) if follows else np.nan
+        won = cash + profit - before
+        decided, turning = decided_at(rules, bar["signal"], bar["leave"], k + 1, side, won, bar["last_next"])
+        value_of = line[k] + (0 if side > 0 else spread) if follows else np.nan
         at_close = side * closes
         level, why = moved(
-            rules, side, ref, step_at, step_to, atr[i], value_of, stop, side * best, at_close,
+            rules, side, ref, step_at, step_to, bar["atr"], value_of, stop, side * best, at_close,
             at_close, ready,
         )  # fmt: skip
         if why >= 0:
             stop, nm = level, _move(moves, nm, i + 1, level, why)
-        i += 1
-    equity[i] = cash
+    equity[i - trade.first] = cash
     return Played(i, decided, turning, nf, nm, dependent, best, worst, cash, last, stop)

@@ -108,49 +108,45 @@ class Rehearsal:
             trails = [trail_column(rig.trail, bars, side, simple, span) / tick for side in (1, -1)]
         if rig.stop is not None and rig.stop.from_bars:
             stops = [stop_column(rig.stop, bars, side, simple) / tick for side in (1, -1)]
-        whole = [np.rint(column / tick).astype(np.int64) for column in (bars.open, bars.high, bars.low, bars.close)]
-        self.history = loop.History(
-            bars.time, *whole, np.rint(spread).astype(np.int64), signals.signal.astype(np.int8),
-            signals.leave.astype(np.int8),
-            atr_column(bars, rig.atr_length, simple) / tick, *trails, *stops,
-            leave_before(rig, instrument, bars.time, span),
-        )  # fmt: skip
+        rows = np.empty(bars.time.size, loop.BAR)
+        for name in ("open", "high", "low", "close"):
+            rows[name] = np.rint(getattr(bars, name) / tick)
+        rows["spread"], rows["atr"] = np.rint(spread), atr_column(bars, rig.atr_length, simple) / tick
+        rows["signal"], rows["leave"] = signals.signal, signals.leave
+        rows["last_next"] = np.append(leave_before(rig, instrument, bars.time, span)[1:], False)
         fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
         self.money = money_of(account, instrument, fx)
         self.sizer, self.setup = sizer_of(account, instrument), setup_of(rig, account.size, instrument)
+        begin, end = np.searchsorted(bars.time, [self.setup.first_time, self.setup.last_time]).tolist()
+        self.history = loop.History(begin, end, rows, signals.signal.astype(np.int8), *trails, *stops)
 
     def run(self, order: int, progress: Callable[[int], None] | None = None, at_once: int = batch.TRADES) -> Outcome:
         """Play every trade, so many at once; `progress` is told the bar reached, and may raise to give up."""
         n, start = self.time.size, float(self.account.equity)
-        written = loop.Written(
-            np.empty((at_once * batch.ROWS, 6)), np.empty((n + at_once, 3), np.int64), np.empty(n),
-            np.empty((40, 4), np.int64),
-        )  # fmt: skip
+        rows = batch.table(at_once)
+        written = loop.written_for(n, at_once * batch.ROWS)
         levels = loop.levels_for(self.setup)
-        rows, place = batch.table(at_once), batch.Place(0, start, 0, 0, False, 0)
-        parts: list[tuple[Array, Array, Array, Array]] = []
-        nf = nm = 0
+        place = batch.Place(0, start, 0, 0, False, 0, 0, 0, 0)
         while place.at >= 0:
-            count, place = batch.run_batch(
-                self.history, self.money, self.sizer, self.setup, levels, written, rows, order, place
+            rows = batch.Table(*(_grown(table, place.count, at_once) for table in rows))
+            written = written._replace(fills=_grown(written.fills, place.fills, at_once * batch.ROWS))
+            place = batch.run_batch(
+                self.history, self.money, self.sizer, self.setup, levels, written, rows, order, place, at_once
             )
-            if count:
-                whole = rows.whole[:count].copy()
-                fills, moves = written.fills[: whole[-1, batch.FILL_TO]], written.moves[: whole[-1, batch.MOVE_TO]]
-                whole[:, [batch.FILL_FROM, batch.FILL_TO]] += nf
-                whole[:, [batch.MOVE_FROM, batch.MOVE_TO]] += nm
-                nf, nm = nf + len(fills), nm + len(moves)
-                parts.append((whole, rows.money[:count].copy(), fills.copy(), moves.copy()))
             if progress is not None:
                 progress(n if place.at < 0 else int(place.at))
-        columns = list(zip(*parts, strict=True)) or [(one,) for one in _nothing()]
-        joined = [column[0] if len(column) == 1 else np.concatenate(column) for column in columns]
-        table = batch.Table(joined[0], joined[1])
-        return Outcome(table, joined[2], joined[3], written.equity, start, float(place.cash))
+        rows = batch.Table(*(table[: place.count] for table in rows))
+        fills, moves = written.fills[: place.fills], written.moves[: place.moves]
+        return Outcome(rows, fills, moves, written.equity, start, float(place.cash))
 
 
-def _nothing() -> list[Array]:
-    return [np.empty((0, 16), np.int64), np.empty((0, 2)), np.empty((0, 6)), np.empty((0, 3), np.int64)]
+def _grown(table: Array, used: int, more: int) -> Array:
+    """`table`, or one twice its length with the same first rows, so that `more` rows beyond the `used` fit."""
+    if used + more <= len(table):
+        return table
+    larger = np.empty((2 * len(table) + more, *table.shape[1:]), table.dtype)
+    larger[:used] = table[:used]
+    return larger
 
 
 DECIDED = {closing.SIGNAL: "signal", closing.BASKET: "basket", closing.TIME: "time", loop.END: "end"}

@@ -41,21 +41,24 @@ class OutcomeTables:
         self, rehearsal: Rehearsal, outcome: Outcome, moments: Callable[[Array], list[str]],
         price: Callable[[float], str],
     ) -> None:  # fmt: skip
-        self._of, self._outcome, self._moments, self._price = rehearsal, outcome, moments, price
+        self._outcome, self._moments, self._price = outcome, moments, price
+        # Not the rehearsal itself: its bars need not be there while the tables are written.
+        self._time, self._instrument, self._money = rehearsal.time, rehearsal.instrument, rehearsal.money
+        self._ladder = rehearsal.rig.ladder is not None
         self._rows = outcome.rows.whole
         self._number = np.arange(1, len(self._rows) + 1)
 
     def _at(self, bars: Array) -> Column:
-        return _picked(bars.astype(np.int64), lambda one: self._moments(self._of.time[one]))
+        return _picked(bars.astype(np.int64), lambda one: self._moments(self._time[one]))
 
     def _prices(self, ticks: Array) -> Column:
         return _picked(ticks, lambda one: [self._price(value) for value in one.tolist()])
 
     def _levels(self, ticks: Array) -> Column:
-        return _picked(ticks.astype(np.int64), lambda one: [self._of.instrument.price(value) for value in one.tolist()])
+        return _picked(ticks.astype(np.int64), lambda one: [self._instrument.price(value) for value in one.tolist()])
 
     def _quantities(self, steps: Array) -> Column:
-        return _picked(steps.astype(np.int64), lambda one: [self._of.instrument.qty(value) for value in one.tolist()])
+        return _picked(steps.astype(np.int64), lambda one: [self._instrument.qty(value) for value in one.tolist()])
 
     def _reasons(self, fills: Array, follows: Array) -> Column:
         """Why each of `fills` was made; `follows`: whether their trades are follow-ons."""
@@ -95,7 +98,7 @@ class OutcomeTables:
             "trade": of, "time": self._at(fills[:, 0]),
             "action": (["exit", "entry"], (fills[:, 1] > 0).astype(np.int64)),
             "reason": self._reasons(fills, rows[of - 1, batch.FOLLOWS]), "price": self._prices(fills[:, 4]),
-            "qty": self._quantities(fills[:, 5]), "commission": _fees(self._of.money, fills[:, 5], fills[:, 4]),
+            "qty": self._quantities(fills[:, 5]), "commission": _fees(self._money, fills[:, 5], fills[:, 4]),
         }  # fmt: skip
 
     def stops(self) -> dict[str, Column]:
@@ -107,7 +110,7 @@ class OutcomeTables:
         initial = np.column_stack([self._number, first, np.full(len(rows), -1)])
         table[rows[:, batch.MOVE_FROM] + self._number - 1] = initial
         table[np.arange(len(moves)) + of + 1] = np.column_stack([of + 1, moves])
-        begins = "ladder" if self._of.rig.ladder is not None else "initial"
+        begins = "ladder" if self._ladder else "initial"
 
         def named(one: Array) -> list[str]:
             return [begins if why < 0 else move_name(why) for why in one.tolist()]
@@ -119,4 +122,4 @@ class OutcomeTables:
 
     def equity(self) -> tuple[Array, Array]:
         """Times (UTC ns) and equity at each bar's close."""
-        return self._of.time, self._outcome.equity
+        return self._time, self._outcome.equity

@@ -77,10 +77,7 @@ class Trial:
         self._of = Rehearsal(bars, Signals(none, none), instrument, account, free)
         self._account, self._rig, self._instrument = account, free, instrument
         self._levels = loop.levels_for(self._of.setup)
-        self._written = loop.Written(
-            np.empty((FILLS, 6)), np.empty((self.size + 1, 3), np.int64), np.empty(self.size),
-            np.empty((40, 4), np.int64),
-        )  # fmt: skip
+        self._written = loop.written_for(self.size, FILLS)
 
     def one(self, start: int, side: int) -> Shown | str:
         """The trade decided at the close of bar `start`; a sentence where there is none."""
@@ -107,13 +104,14 @@ class Trial:
         """Why there is no entry, by the size itself."""
         of, rig = self._of, self._rig
         history = of.history
-        bid, spread = int(history.open[start + 1]), int(history.spread[start + 1])
+        entered = history.bars[start + 1]
+        bid, spread = int(entered["open"]), int(entered["spread"])
         tick, basis = self._instrument.tick_size, np.nan
         if rig.stop is not None and rig.stop.from_bars:
             basis = float((history.stop_long if side > 0 else history.stop_short)[start]) * tick
         request = SizeRequest(
             instrument=self._instrument, account=self._account, side=side, bid=bid, ask=bid + spread,
-            atr=float(history.atr[start]) * tick, basis=basis, stop=rig.stop, targets=rig.target,
+            atr=float(history.bars[start]["atr"]) * tick, basis=basis, stop=rig.stop, targets=rig.target,
             ladder=rig.ladder,
         )  # fmt: skip
         try:

@@ -65,10 +65,9 @@ class Walk:
         self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int
     ) -> None:
         self._time, self._span = bars.time.tolist(), span_of(bars.time)
-        history = Rehearsal(bars, signals, instrument, account, rig).history
-        columns = (history.open, history.high, history.low, history.close)
-        self._prices = list(zip(*(column.tolist() for column in columns), strict=True))
-        self._spread = history.spread.tolist()
+        rows = Rehearsal(bars, signals, instrument, account, rig).history.bars
+        self._prices = rows[["open", "high", "low", "close"]].tolist()
+        self._spread = rows["spread"].tolist()
         self._signal, self._leave = signals.signal.tolist(), signals.leave.tolist()
         self._rig, self._order, self._symbol = rig, order, instrument.symbol
         self._plan = Plan(

@@ -15,7 +15,7 @@ from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
-from hawser.formats.bars import read_bars, read_signals
+from hawser.formats.bars import read_bars
 from hawser.formats.declared import load
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.rigs import load_rig
@@ -56,13 +56,13 @@ def read(files: Files) -> Read:
         check(rig, account, instrument)
     except BadInput as error:
         raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
-    history = read_bars(files.bars, instrument, files.zone)
     names = [files.signal] + ([files.exit_signal] if files.exit_signal else [])
-    columns = read_signals(files.bars, names)
-    leave = columns[1] if len(columns) > 1 else np.zeros_like(columns[0])
+    history = read_bars(files.bars, instrument, files.zone, names)
+    signal = history.signals[0]
+    leave = history.signals[1] if files.exit_signal else np.zeros_like(signal)
     if history.off_grid:
         print(f"{files.bars}: {history.off_grid} prices were off the tick and were rounded to it", file=sys.stderr)
-    return Read(history.bars, Signals(columns[0], leave), instrument, account, rig)
+    return Read(history.bars, Signals(signal, leave), instrument, account, rig)
 
 
 def made(files: Files, found: Read) -> Rehearsal:
@@ -75,16 +75,19 @@ def made(files: Files, found: Read) -> Rehearsal:
 
 def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
     """Rehearse and write every file; returns the report. Raises BadInput."""
-    found = read(files)
-    rehearsal = made(files, found)
-    outcomes: dict[str, Outcome] = {}
-    for name in dict.fromkeys((order, "pessimistic", "optimistic")):
-        outcomes[name] = _told(rehearsal, name)
-    chosen = outcomes[order]
-    nets = tuple(outcomes[name].end - outcomes[name].start for name in ("pessimistic", "optimistic"))
-    told = report(chosen, rehearsal.time, order, found.account.days_per_year, (nets[0], nets[1]))
-    price = partial(price_text, found.instrument)
-    write_rehearsal(out, OutcomeTables(rehearsal, chosen, instants, price), told)
+    rehearsal = made(files, read(files))  # what was read is not kept beside what was made of it
+    chosen = _told(rehearsal, order)
+    net = {order: chosen.end - chosen.start}
+    for name in ("pessimistic", "optimistic"):
+        if name != order:
+            other = _told(rehearsal, name)
+            net[name] = other.end - other.start
+    both = (net["pessimistic"], net["optimistic"])
+    told = report(chosen, rehearsal.time, order, rehearsal.account.days_per_year, both)
+    price = partial(price_text, rehearsal.instrument)
+    tables = OutcomeTables(rehearsal, chosen, instants, price)
+    del rehearsal  # its bars are a large part of what is in memory
+    write_rehearsal(out, tables, told)
     return told
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from hawser.core.borrowing import borrowed
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.laying import COLUMN_TRAIL, NO_TRAIL, Rules, Setup
@@ -19,7 +20,9 @@ NOISE = 1e-3  # ticks; more than rounding to a tick may add
 @inlined
 def basket_reached(won: float, stop: float, target: float) -> bool:
     """Whether a group has lost or won so much; money, the limits infinite where there are none."""
-    return won <= -stop or won >= target
+    if won >= target:
+        return True
+    return won <= -stop
 
 
 @inlined
@@ -105,6 +108,7 @@ def trail_candidate(rules: Rules, atr: float, line: float, side: int, best: int,
 @compiled
 def follow_on(setup: Setup, side: int, ref: int, last: int, stop: int, chain: int) -> int:
     """The side that follows a trade which ended inside a bar, 0: none."""
+    setup = borrowed(setup)
     if chain >= setup.chain:
         return 0
     follow = 0

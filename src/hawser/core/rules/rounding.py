@@ -4,14 +4,17 @@ import math
 
 from hawser.core.compiled import inlined
 
+NOT_NEAR = 1.0 - 2e-6  # a part of a whole that no noise makes a whole of
+
 
 @inlined
 def floor_whole(x: float) -> int:
     """Largest whole number not above `x`; an `x` within noise of a whole number counts as it."""
-    nearest = math.floor(x + 0.5)
-    if abs(x - nearest) <= min(1e-9 * max(1.0, abs(nearest)), 1e-6):
-        return int(nearest)
-    return math.floor(x)
+    below = math.floor(x)
+    if x - below < NOT_NEAR:  # by far the most, and quickly told
+        return int(below)
+    above = below + 1
+    return int(above if above - x <= min(1e-9 * max(1.0, abs(above)), 1e-6) else below)
 
 
 @inlined

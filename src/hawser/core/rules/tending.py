@@ -4,6 +4,7 @@
 are those of the exit side. Each is a whole number of ticks.
 """
 
+from hawser.core.borrowing import borrowed
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.rounding import ceil_whole, level_ticks
@@ -51,6 +52,7 @@ def _adverse(
     opens: int, low: int, stop: int, levels: Array, parts: Array, left: int, out: Array, n: int
 ) -> tuple[int, int]:
     """Loss steps, nearest first, then the stop. Returns how many fills `out` holds, and what is left."""
+    levels, parts, out = borrowed((levels, parts, out))
     while left > 0:
         best = -1
         for k in range(levels.size):
@@ -71,6 +73,7 @@ def _adverse(
 @compiled
 def _favourable(opens: int, high: int, levels: Array, parts: Array, left: int, out: Array, n: int) -> tuple[int, int]:
     """Targets, nearest first; each takes at most what is left."""
+    levels, parts, out = borrowed((levels, parts, out))
     while left > 0:
         best = -1
         for k in range(levels.size):
@@ -123,6 +126,8 @@ def inside(
     `target_parts` and `loss_parts` are what each has still to take, and are brought up to date. What the open itself
     triggers fills first, at the open.
     """
+    targets, target_parts, out = borrowed((targets, target_parts, out))
+    losses, loss_parts = borrowed((losses, loss_parts))
     n, left = _adverse(opens, opens, stop, losses, loss_parts, left, out, 0)
     n, left = _favourable(opens, opens, targets, target_parts, left, out, n)
     first_up = favourable_first(order, opens, high, low)
