@@ -52,7 +52,7 @@ def history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
     opens = np.concatenate([[start], close[:-1]]) + dice.integers(-3, 4, n) * dice.choice([1, 1, 1, 6], n)
     high = np.maximum(opens, close) + dice.integers(0, 6, n)
     low = np.minimum(opens, close) - dice.integers(0, 6, n)
-    prices = np.array([opens, high, low, close], float) * instrument.tick_size
+    prices = np.round(np.array([opens, high, low, close], float) * instrument.tick_size, instrument.price_digits)
     spread = dice.choice([0.0, 2.0, 3.0], n)
     bars = Bars((30_000_000 + np.arange(n, dtype=np.int64)) * MINUTE, *prices, spread)
     signals = dice.choice([-1, 0, 0, 0, 0, 1], n).astype(np.int8)
@@ -90,7 +90,7 @@ def _stop(draw: Random) -> StopRule:
 
 def _targets(draw: Random) -> tuple[TargetRule, ...]:
     cuts = sorted(draw.random() for _ in range(draw.randint(0, 5)))
-    shares = [round(b - a, 2) for a, b in zip([0.0, *cuts], cuts, strict=False)]
+    shares = [int(100 * (b - a)) / 100 for a, b in zip([0.0, *cuts], cuts, strict=False)]  # never more than all
     kinds = {"r": (0.2, 2.5), "atr": (0.3, 3.0), "percent": (0.01, 3.0), "ticks": (3.0, 40.0)}
     named = [(share, draw.choice(list(kinds))) for share in shares]
     return tuple(TargetRule(share=share, **{kind: draw.uniform(*kinds[kind])}) for share, kind in named)

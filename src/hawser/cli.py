@@ -112,6 +112,8 @@ def _history_parser(name: str, told: str) -> _Parser:
     parser.add_argument("--order", choices=("pessimistic", "optimistic", "path"), default="pessimistic",
                         help="what fills first inside a bar that reaches both sides (pessimistic)")  # fmt: skip
     parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
+    parser.add_argument("--guards", type=Path, metavar="FILE", help="a policy (TOML) that guards the entries")
+    parser.add_argument("--source", default="", metavar="NAME", help="the signals' source, for guards that name theirs")
     parser.add_argument("--json", action="store_true", help="print the report")
     return parser
 
@@ -120,14 +122,17 @@ def _files(options: argparse.Namespace) -> Files:
     from hawser.service.rehearse import Files
 
     return Files(
-        options.bars, options.instrument, options.rig, options.account, options.signal, options.exit_signal, options.tz
-    )
+        options.bars, options.instrument, options.rig, options.account, options.signal, options.exit_signal, options.tz,
+        options.guards, options.source, tuple(getattr(options, "reference", ())),
+    )  # fmt: skip
 
 
 def _rehearse(arguments: list[str]) -> int:
     """`hawser rehearse`."""
     parser = _history_parser("rehearse", "Run a rig over history; writes trades, fills, stops, equity.")
     parser.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="a folder for the files written")
+    parser.add_argument("--reference", action="append", default=[], metavar="NAME=FILE",
+                        help="bars of an instrument that a regime refers to; may be given again")  # fmt: skip
     options = parser.parse_args(arguments)
     from hawser.service.rehearse import rehearse
 

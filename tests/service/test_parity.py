@@ -15,6 +15,7 @@ from hawser.core.account import SizeRule
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.service import parity
 from madeup import CASES, needs_cases
+from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, an_account, fitting, history
 
 FOLDERS = sorted(path.parent for path in CASES.glob("rehearse/*/command.txt"))
@@ -43,6 +44,16 @@ def test_random_ladders(seed, order):
     draw = Random(seed)
     size = draw.choice([SizeRule(percent=1.0), SizeRule("risk_money", amount=250.0)])
     traded_alike(draw, a_ladder, msgspec.structs.replace(an_account(draw), size=size), order)
+
+
+@settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
+def test_random_guards(seed, order):
+    draw = Random(seed)
+    bars, signals, instrument = history(draw, 700)
+    rules, policy = fitting(a_rig(draw), instrument), a_policy(draw, bars, instrument)
+    report = parity.compare(bars, signals, instrument, an_account(draw), rules, order, policy)
+    assert not report.differences, (rules, policy, report.differences[:3])
 
 
 @needs_cases

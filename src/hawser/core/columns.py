@@ -55,8 +55,14 @@ def trail_column(trail: Trail, bars: Bars, side: int, simple: bool, span: int) -
     values = trail_values(trail, coarse, side, simple)
     if not wide:
         return values
-    # The last coarse bar whose end has come by each bar's own end.
-    done = np.searchsorted(coarse.time + wide, bars.time + span, side="right") - 1
+    return known_at_closes(values, coarse.time + wide, bars.time + span)
+
+
+def known_at_closes(values: Array, ends: Array, closes: Array) -> Array:
+    """Of values known at `ends`, the last known at each of `closes`; NaN before the first. Times UTC ns."""
+    if not values.size:
+        return np.full(closes.size, np.nan)
+    done = np.searchsorted(ends, closes, side="right") - 1
     return np.where(done >= 0, values[np.maximum(done, 0)], np.nan)
 
 

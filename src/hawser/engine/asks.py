@@ -11,7 +11,8 @@ from hawser.core.errors import Refused
 from hawser.core.levels import MAX_TARGETS, TargetRule
 from hawser.core.plan import Plan
 from hawser.core.rigwords import sentence
-from hawser.core.rules.rounding import ceil_whole, floor_whole
+from hawser.core.rules.moving import even_level
+from hawser.core.rules.rounding import floor_whole
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.anchoring import equip, set_stop
@@ -288,7 +289,7 @@ def close_all(desk: Desk, why: str) -> None:
 
 def break_even_level(trade: Trade) -> int:
     """The entry as a stop: the average of its fills, rounded to the profitable side."""
-    return trade.side * ceil_whole(trade.side * trade.entry_price)
+    return int(even_level(trade.side, float(trade.entry_price)))
 
 
 def break_even(desk: Desk, ask: ev.BreakEven) -> None:

@@ -6,6 +6,7 @@ from hawser.core import figures as fg
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.guards.declared import AnyGuard, Counted, FloorSwitch, NewsGuard, loosened
 from hawser.core.guards.news import Calendar
+from hawser.core.guards.periods import period_at
 from hawser.engine import events as ev
 from hawser.engine.guarding import remembered
 from hawser.engine.guardmemory import (
@@ -13,7 +14,6 @@ from hawser.engine.guardmemory import (
     count_anew,
     memories,
     memory_of,
-    period_at,
     period_now,
     replace_guards,
     unlatch,

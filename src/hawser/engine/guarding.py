@@ -6,6 +6,7 @@ import math
 
 from hawser.core import figures as fg
 from hawser.core.guards.declared import AnyGuard, Counted, CountGuard, Guard, SilenceSwitch
+from hawser.core.guards.limits import full
 from hawser.core.guards.verdicts import Closed, Scene, filter_verdict
 from hawser.engine.state import EngineState, Memory, Trade
 
@@ -81,7 +82,7 @@ def memory_verdict(state: EngineState, guard: AnyGuard, subject: str) -> Closed 
         return None
     if memory.latched:
         return Closed("latched", f"{guard.name}: {memory.why}", memory.latched_until, guard.name)
-    if isinstance(guard, CountGuard) and state.now < memory.end and memory.count >= guard.most:
+    if isinstance(guard, CountGuard) and state.now < memory.end and full(memory.count, guard.most):
         entries = "entry" if memory.count == 1 else "entries"
         text = f"{guard.name}: {memory.count} {entries} this {guard.period}, at most {guard.most}"
         return Closed("trade_count", text, memory.end, guard.name)

@@ -6,8 +6,8 @@ from typing import Literal
 
 import msgspec
 
-from hawser.core.guards.declared import WEEKDAYS, AnyGuard, CountGuard, Guard, Guards, LossSwitch
-from hawser.core.hours import period_around
+from hawser.core.guards.declared import AnyGuard, CountGuard, Guard, LossSwitch
+from hawser.core.guards.periods import period_at
 from hawser.engine.exposure import Valuation
 from hawser.engine.guarding import about, memory_key, whole_account
 from hawser.engine.requests import Desk
@@ -22,11 +22,6 @@ def period_of(guard: Guard) -> Literal["day", "week"]:
 def period_now(state: EngineState, guard: Guard) -> tuple[int, int]:
     """The guard's present period, `[starts, ends)` UTC ns."""
     return period_at(state.guards, state.now, period_of(guard) == "week")
-
-
-def period_at(rules: Guards, at: int, week: bool) -> tuple[int, int]:
-    """The policy's day or week around a moment, `[starts, ends)` UTC ns."""
-    return period_around(at, week, rules.day_starts, WEEKDAYS.index(rules.week_starts), rules.zone)
 
 
 def counted_within(memory: Memory, now: int, window: int) -> list[int]:

@@ -26,13 +26,14 @@ from hawser.core.guards.declared import (
     SpreadGuard,
     StreakSwitch,
 )  # fmt: skip
-from hawser.core.guards.limits import lost
+from hawser.core.guards.limits import at_floor, cools, losses_in_a_row, lost
 from hawser.core.guards.measures import PREFIX
 from hawser.core.guards.news import trouble
 from hawser.core.guards.verdicts import filter_verdict
+from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
 from hawser.engine.anchoring import set_stop
-from hawser.engine.asks import break_even_level, stop_problem
+from hawser.engine.asks import break_even_level
 from hawser.engine.commands import Submit
 from hawser.engine.entering import is_pending
 from hawser.engine.exposure import Valuation
@@ -133,8 +134,11 @@ def carry_out(desk: Desk, guard: AnyGuard, subject: str) -> str:
 
 def _may_even(state: EngineState, trade: Trade) -> bool:
     """Whether the stop may rest at the entry now, and that tightens it."""
-    level = break_even_level(trade) if trade.open_steps else 0
-    return level > 0 and trade.side * (level - trade.stop) > 0 and not stop_problem(state, trade, level)
+    if not trade.open_steps:
+        return False
+    exit_side = state.markets[trade.symbol].exit_side(trade.side)
+    least = state.instruments[trade.symbol].min_stop_ticks
+    return bool(evened(break_even_level(trade), trade.stop, exit_side, least, trade.side) != NO_MOVE)
 
 
 def _even(desk: Desk, trade: Trade, guard: Guard) -> None:
@@ -234,7 +238,7 @@ def _money(desk: Desk, event: ev.Figures) -> None:
             if lost(memory.high, event.equity, _limit(guard.percent), _limit(guard.money)):
                 fall = fg.percent(100.0 * (1.0 - event.equity / memory.high), 2)
                 trip(desk, guard, "", memory, f"equity {cash(state, event.equity)} is {fall} below its highest")
-        elif isinstance(guard, FloorSwitch) and event.equity <= guard.money:
+        elif isinstance(guard, FloorSwitch) and at_floor(event.equity, guard.money):
             why = f"equity {cash(state, event.equity)} is at the floor of {cash(state, guard.money)}"
             trip(desk, guard, "", memory_of(state, guard, ""), why)
 
@@ -340,10 +344,10 @@ def _ended(desk: Desk, trade: Trade) -> None:
         if isinstance(guard, LossSwitch):
             memory.won += net - memory.before.pop(trade.id, 0.0)
         elif isinstance(guard, StreakSwitch):
-            memory.count = memory.count + 1 if net < 0 else 0
+            memory.count = int(losses_in_a_row(memory.count, net))
             if memory.count >= guard.losses:
                 trip(desk, guard, subject, memory, f"{memory.count} losing trades in a row")
-        elif isinstance(guard, CoolDownGuard) and net < 0 and -r >= guard.from_r:
+        elif isinstance(guard, CoolDownGuard) and cools(net, r, guard.from_r):
             memory.until = desk.state.now + round(guard.minutes * MINUTE)
             memory.tripped, memory.why = desk.state.now, f"{trade.symbol} ended at {fg.r(r)}"
             done = carry_out(desk, guard, subject)

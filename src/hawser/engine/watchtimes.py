@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from hawser.core.clock import MINUTE, SECOND
-from hawser.core.guards.declared import NewsGuard, SessionGuard, SilenceSwitch
-from hawser.core.guards.news import next_edge, short_from, windows
-from hawser.core.hours import next_change
-from hawser.core.instrument import Session
+from hawser.core.clock import SECOND
+from hawser.core.guards.declared import SilenceSwitch
+from hawser.core.guards.edges import edges
 from hawser.engine.guarding import silent_since
 from hawser.engine.state import EngineState
 
@@ -28,31 +26,16 @@ def _moments(state: EngineState) -> Iterator[int]:
         yield later.at
     yield state.loosen_at
     for guard in state.guards.guard:
-        covered = [one for one in state.instruments.values() if guard.covers(one.symbol)]
         if isinstance(guard, SilenceSwitch):
             yield from _silence(state, guard)
-        elif isinstance(guard, NewsGuard):
-            yield from (short_from(calendar, guard.horizon_h) for calendar in state.calendars)
-            for currencies in {one.news_currencies for one in covered}:
-                yield next_edge(windows(state.calendars, currencies, guard), state.now)
-        elif isinstance(guard, SessionGuard):
-            yield from (next_change(hours, state.now) for hours in (guard.hours, guard.closed_hours) if hours)
-            for sessions in {one.sessions for one in covered}:
-                yield from _around_edges(state.now, sessions, guard)
-
-
-def _around_edges(now: int, sessions: tuple[Session, ...], guard: SessionGuard) -> Iterator[int]:
-    """When entries open after the open, or close before a close, of the session now or the next."""
-    after = round(guard.after_open_min * MINUTE)
-    edge = next_change(sessions, now - after - 1)
-    for _ in range(4):
-        if not edge:
-            return
-        yield edge
-        yield edge + after
-        for before in (guard.before_close_min, guard.before_weekend_min):
-            yield edge - round(before * MINUTE)
-        edge = next_change(sessions, edge)
+        else:
+            alike = {
+                (one.news_currencies, one.sessions): one
+                for one in state.instruments.values()
+                if guard.covers(one.symbol)
+            }
+            for instrument in alike.values():
+                yield from edges(guard, instrument, state.calendars, state.now)
 
 
 def _silence(state: EngineState, guard: SilenceSwitch) -> Iterator[int]:

@@ -38,13 +38,15 @@ def calendar_files(sources: NewsSources, folder: Path) -> list[Path]:
     return list(dict.fromkeys(found))
 
 
-def read_calendars(sources: NewsSources, folder: Path, now: int) -> tuple[Calendar, ...]:
-    """Every calendar as it is now; `folder` is where the policy lies, `now` UTC ns."""
-    return tuple(read_calendar(path, sources, now) for path in calendar_files(sources, folder))
+def read_calendars(sources: NewsSources, folder: Path, now: int, last: int = 0) -> tuple[Calendar, ...]:
+    """Every calendar as it is now; `folder` is where the policy lies, `now` UTC ns. `last`: of a history from now, its
+    end."""
+    return tuple(read_calendar(path, sources, now, last) for path in calendar_files(sources, folder))
 
 
-def read_calendar(path: Path, sources: NewsSources, now: int) -> Calendar:
-    """One calendar with its events around `now`."""
+def read_calendar(path: Path, sources: NewsSources, now: int, last: int = 0) -> Calendar:
+    """One calendar with its events around `now`, or up to those around `last`."""
+    last = max(now, last)
     try:
         text = path.read_bytes()
     except FileNotFoundError:
@@ -53,10 +55,10 @@ def read_calendar(path: Path, sources: NewsSources, now: int) -> Calendar:
         return Calendar(path.name, state="unreadable", why=f"it cannot be read ({error.strerror})")
     try:
         read = _read_csv if path.suffix.lower() == ".csv" else _read_ics
-        events, reaches = read(text, sources, now)
+        events, reaches = read(text, sources, now, last)
     except BadInput as error:
         return Calendar(path.name, state="unreadable", why=error.sentence)
-    near = sorted({event for event in events if now - BACK <= event.time <= now + AHEAD})
+    near = sorted({event for event in events if now - BACK <= event.time <= last + AHEAD})
     return Calendar(path.name, tuple(near), reaches)
 
 
@@ -77,7 +79,7 @@ def _event(time: int, title: str, categories: Iterable[str], sources: NewsSource
 # CSV
 
 
-def _read_csv(data: bytes, sources: NewsSources, now: int) -> tuple[list[NewsEvent], int]:
+def _read_csv(data: bytes, sources: NewsSources, now: int, last: int) -> tuple[list[NewsEvent], int]:
     rows = csv.DictReader(_text(data).splitlines())
     missing = [name for name in COLUMNS if name not in (rows.fieldnames or ())]
     if missing:
@@ -119,15 +121,15 @@ def _text(data: bytes) -> str:
 # iCalendar
 
 
-def _read_ics(data: bytes, sources: NewsSources, now: int) -> tuple[list[NewsEvent], int]:
+def _read_ics(data: bytes, sources: NewsSources, now: int, last: int) -> tuple[list[NewsEvent], int]:
     import icalendar
     import recurring_ical_events
 
     try:
         calendar = icalendar.Calendar.from_ical(data)
-        moment = datetime.fromtimestamp(now // SECOND, UTC)
-        first, last = moment - timedelta(days=BACK // DAY), moment + timedelta(days=FAR)
-        found = recurring_ical_events.of(calendar).between(first, last)
+        begin, end = (datetime.fromtimestamp(at // SECOND, UTC) for at in (now, last))
+        of = recurring_ical_events.of(calendar)
+        found = of.between(begin - timedelta(days=BACK // DAY), end + timedelta(days=FAR))
         held = [one for one in found if str(one.get("STATUS", "")).upper() != "CANCELLED"]
         return [_of_component(one, sources) for one in held], _reaches(calendar, found, sources)
     except BadInput:

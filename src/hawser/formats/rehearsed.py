@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 from contextlib import ExitStack
 from pathlib import Path
@@ -27,6 +29,8 @@ class Tables(Protocol):
     def fills(self) -> dict[str, Column]: ...
 
     def stops(self) -> dict[str, Column]: ...
+
+    def guards(self) -> dict[str, Column] | None: ...
 
     def equity(self) -> tuple[Array, Array]: ...
 
@@ -69,6 +73,19 @@ def _write_table(file: IO[bytes], columns: dict[str, Column]) -> None:
     _write_lines(file, {name: whole(column) for name, column in columns.items()})
 
 
+def _write_words(file: IO[bytes], columns: dict[str, Column]) -> None:
+    """A table with a person's own words in it, which may need quotes (RFC 4180)."""
+    text = io.TextIOWrapper(file, encoding="utf-8", newline="")
+    lists = [
+        np.array(column[0], object)[column[1]] if isinstance(column, tuple) else column for column in columns.values()
+    ]
+    rows = csv.writer(text, lineterminator="\n")
+    rows.writerow(columns)
+    rows.writerows(zip(*(one.tolist() for one in lists), strict=True))
+    text.flush()
+    text.detach()
+
+
 def _write_lines(file: IO[bytes], columns: dict[str, Any]) -> None:
     import pyarrow as pa
     from pyarrow import csv as pa_csv
@@ -91,5 +108,8 @@ def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> Non
     with ExitStack() as places:
         for name, columns in (("trades", tables.trades()), ("fills", tables.fills()), ("stops", tables.stops())):
             _write_table(places.enter_context(written(folder / f"{name}.csv")), columns)
+        guards = tables.guards()
+        if guards is not None:
+            _write_words(places.enter_context(written(folder / "guards.csv")), guards)
         _write_equity(places.enter_context(written(folder / "equity.csv")), *tables.equity())
         places.enter_context(written(folder / "report.json")).write(json.dumps(report, indent=1).encode() + b"\n")

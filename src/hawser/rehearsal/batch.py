@@ -7,12 +7,13 @@ from typing import NamedTuple
 import numpy as np
 
 from hawser.core.borrowing import borrowed
-from hawser.core.compiled import compiled
+from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.closing import follow_on
 from hawser.core.rules.laying import Money, Setup
+from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.entries import Sizer, begin
-from hawser.rehearsal.loop import INSIDE, History, Levels, Written, play
+from hawser.rehearsal.loop import INSIDE, History, Levels, Played, Trade, Written, play
 
 TRADES = 4096  # in a batch, where nothing else is asked for
 ROWS = 48  # of fills that one trade may need
@@ -62,6 +63,37 @@ def _signal(history: History, at: int, equity: Array, cash: float) -> int:
     return at + found
 
 
+@inlined
+def _allowed(history: History, setup: Setup, guarded: gd.Guarded, bar: int, side: int, cash: float) -> bool:
+    """Whether the rig and the guards let an entry pass at the bar's open."""
+    if not (setup.long if side > 0 else setup.short) or not history.begin <= bar < history.end:
+        return False
+    on = guarded.watch.on
+    return not (on and gd.refused(guarded, bar, side, gd.closed_for(guarded, bar, side, cash)))
+
+
+@inlined
+def _entered(history: History, guarded: gd.Guarded, trade: Trade) -> bool:
+    """Whether a trade that was laid is entered: it has a size, and its R bears the spread."""
+    if trade.steps == 0:
+        return False
+    if guarded.watch.on:
+        wide = gd.too_wide(guarded, history.bars[trade.first]["spread"], abs(trade.ref - trade.stop))
+        if gd.refused(guarded, trade.first, trade.side, wide):
+            return False
+        gd.entered(guarded)
+    return True
+
+
+@inlined
+def _write_trade(row: Array, trade: Trade, end: Played) -> None:
+    row[SIDE], row[FIRST], row[REF], row[STOP_AT], row[STEPS] = (
+        trade.side, trade.first, trade.ref, trade.stop, trade.steps,
+    )  # fmt: skip
+    row[LAST], row[BEST], row[WORST], row[HOW], row[DEPENDENT] = end.bar, end.best, end.worst, end.how, end.dependent
+    row[FILL_TO], row[MOVE_TO] = row[FILL_FROM] + end.fills, row[MOVE_FROM] + end.moves
+
+
 @compiled
 def run_batch(
     history: History,
@@ -74,11 +106,13 @@ def run_batch(
     order: int,
     place: Place,
     most: int,
+    guarded: gd.Guarded,
 ) -> Place:
     """Play up to `most` trades from `place` on; returns where the run stands then (`at` -1: at its end)."""
     history, setup, levels, written, rows = (
         borrowed(history), borrowed(setup), borrowed(levels), borrowed(written), borrowed(rows),
     )  # fmt: skip
+    guarded = borrowed(guarded)
     at, cash, side, decided, follows, chain, count, nf, nm = place
     n, full = history.bars.size, count + most
     while count < full:
@@ -92,28 +126,22 @@ def run_batch(
         if first >= n:
             at = -1
             break
-        allowed = setup.long if side > 0 else setup.short
-        if not allowed or not history.begin <= first < history.end:
+        if not _allowed(history, setup, guarded, first, side, cash):
             at, side = first, 0
             continue
         begun = begin(history, money, sizer, setup, side, decided, cash, levels)
-        if begun.trade.steps == 0:
+        trade = begun.trade
+        if not _entered(history, guarded, trade):
             at, side = first, 0
             continue
-        trade = begun.trade
         room = Written(written.fills[nf:], written.moves[nm:], written.equity, written.out)
-        end = play(history, money, begun.rules, trade, levels, room, order, cash)
+        end = play(history, money, begun.rules, trade, levels, room, order, cash, guarded)
+        if guarded.watch.on:
+            gd.trade_ended(guarded, end.bar, gd.CLOSES if end.how == INSIDE else gd.OPENS, end.cash - cash, begun.risk)
+            gd.judge(guarded, end.bar, end.cash)
         row = rows.whole[count]
-        row[SIDE], row[DECIDED], row[FIRST], row[LAST], row[FOLLOWS] = side, decided, first, end.bar, follows
-        row[REF], row[STOP_AT], row[STEPS], row[BEST], row[WORST] = (
-            trade.ref,
-            trade.stop,
-            trade.steps,
-            end.best,
-            end.worst,
-        )
-        row[FILL_FROM], row[FILL_TO], row[MOVE_FROM], row[MOVE_TO] = nf, nf + end.fills, nm, nm + end.moves
-        row[HOW], row[DEPENDENT] = end.how, end.dependent
+        row[DECIDED], row[FOLLOWS], row[FILL_FROM], row[MOVE_FROM] = decided, follows, nf, nm
+        _write_trade(row, trade, end)
         rows.money[count, RISK], rows.money[count, NET] = begun.risk, end.cash - cash
         nf, nm, count, cash, at = nf + end.fills, nm + end.moves, count + 1, end.cash, end.bar
         if end.how == INSIDE:
@@ -138,6 +166,7 @@ def fan(
     side: int,
     starts: Array,
     cash: float,
+    guarded: gd.Guarded,
 ) -> tuple[Array, Array]:
     """One trade from each of `starts` (bars at whose close it is decided), each by itself: results in R (NaN: no
     entry), and rows of how it ended, its last fill's kind, why its stop moved last (-1: never)."""
@@ -149,7 +178,7 @@ def fan(
         begun = begin(history, money, sizer, setup, side, starts[k], cash, levels)
         if begun.trade.steps == 0 or begun.risk <= 0:
             continue
-        end = play(history, money, begun.rules, begun.trade, levels, written, 0, cash)
+        end = play(history, money, begun.rules, begun.trade, levels, written, 0, cash, guarded)
         results[k] = (end.cash - cash) / begun.risk
         ends[k, 0], ends[k, 1] = end.how, end.last
         ends[k, 2] = written.moves[end.moves - 1, 2] if end.moves else -1

@@ -12,9 +12,10 @@ import numpy as np
 
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
-from hawser.core.rules.closing import decided_at, moved
+from hawser.core.rules.closing import BREAK_EVEN, GUARD, decided_at, moved
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.laying import Money, Rules, Setup, fee
+from hawser.core.rules.moving import NO_MOVE, even_level, evened
 from hawser.core.rules.tending import (
     ADVERSE,
     FAR,
@@ -27,6 +28,7 @@ from hawser.core.rules.tending import (
     nearest,
     touched,
 )
+from hawser.rehearsal import guarding as gd
 
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
@@ -101,7 +103,7 @@ def levels_for(setup: Setup) -> Levels:
 
 class Written(NamedTuple):
     """What trades write: fills (bar, entry 1 or exit -1, what, number, price, steps); moves (bar, level, why), at most
-    one a bar."""
+    one a bar by the rig and two by guards."""
 
     fills: Array
     moves: Array
@@ -112,7 +114,7 @@ class Written(NamedTuple):
 def written_for(bars: int, fills: int) -> Written:
     """Room for what is written about so many bars and fills. What is never written to takes no memory."""
     return Written(
-        np.empty((fills, 6)), np.empty((bars, 3), np.int64), np.empty(bars), np.empty((40, 4), np.int64)
+        np.empty((fills, 6)), np.empty((3 * bars, 3), np.int64), np.empty(bars), np.empty((40, 4), np.int64)
     )  # fmt: skip
 
 
@@ -211,6 +213,17 @@ def _move(moves: Array, n: int, bar: int, level: int, why: int) -> int:
     return n + 1
 
 
+@inlined
+def _evened(
+    rules: Rules, side: int, entry: float, stop: int, exit_side: int, moves: Array, nm: int, bar: int
+) -> tuple[int, int]:
+    """The stop at the entry from `bar` on where a guard may put it there, and rows of moves."""
+    level = evened(even_level(side, entry), stop, exit_side, rules.min_stop, side)
+    if level == NO_MOVE:
+        return stop, nm
+    return level, _move(moves, nm, bar, level, BREAK_EVEN)
+
+
 class Book(NamedTuple):
     """A trade's account: `flow` (entries out, exits in) and `value` (entries) in ticks times steps, cash, steps entered
     and left, rows of fills, the last fill's kind, targets filled as bits."""
@@ -258,7 +271,7 @@ def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
 
 
 @inlined
-def play(  # noqa: PLR0915  # one trade's loop: split further, its state would be handed about at every bar
+def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its state would be handed about at every bar
     history: History,
     money: Money,
     rules: Rules,
@@ -267,6 +280,7 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     written: Written,
     order: int,
     cash: float,
+    guarded: gd.Guarded,
 ) -> Played:
     """Play one trade to its end, or to the history's."""
     side, before, i = trade.side, cash, trade.first
@@ -274,7 +288,7 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     bars, equity = history.bars[i:], written.equity[i:]  # counted from 0, an index is known not to be from the end
     ref, step_at, step_to = trade.ref, levels.step_at, levels.step_to
     line = (history.trail_long if side > 0 else history.trail_short)[i:]
-    follows = line.size > 0
+    lined = line.size > 0
     targets, target_parts, losses, loss_parts = levels.targets, levels.target_parts, levels.losses, levels.loss_parts
     stop, left, entered = trade.stop, trade.steps, trade.steps
     price = trade.ref + side * money.entry_slip
@@ -286,7 +300,7 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
     if rules.ladder_target > 0:
         goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
     top, bottom = nearest(targets, target_parts, losses, loss_parts)
-    decided, turning, best, worst = 0, False, 0, 0
+    decided, turning, best, worst, on, marked = 0, False, 0, 0, guarded.watch.on, before
     book = Book(flow, value, cash, entered, left, nf, last, ready)
     for k in range(bars.size):
         i, bar = trade.first + k, bars[k]
@@ -295,6 +309,13 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
         opens, high, low, closes = prices
         if k == 0:
             best = worst = opens
+        elif on:
+            gd.roll(guarded, i, gd.OPENS, marked)
+            follows = guarded.watch.follows[i, gd.OPENS]
+            if follows & gd.CLOSE and not decided:
+                decided = GUARD
+            if follows & gd.EVEN and not decided:
+                stop, nm = _evened(rules, side, value / entered, stop, side * opens, moves, nm, i)
         if decided:  # at market, at this open
             price = side * opens - side * money.exit_slip
             cash += (flow + side * price * left) * money.tick_step - fee(money, float(left), price)
@@ -311,6 +332,8 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             flow, value, cash, entered, left, nf, last, ready = book
             top, bottom = nearest(targets, target_parts, losses, loss_parts)
         if left == 0:
+            if on:
+                gd.roll(guarded, i, gd.CLOSES, marked)
             cash += flow * money.tick_step
             best, worst = _ending(out, count, best, worst)
             break
@@ -324,15 +347,25 @@ def play(  # noqa: PLR0915  # one trade's loop: split further, its state would b
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
-        won = cash + profit - before
+        won, at_close, ends = cash + profit - before, side * closes, False
+        if on:
+            gd.roll(guarded, i, gd.CLOSES, marked)
+            marked = cash + profit
+            judged = gd.judge(guarded, i, marked)
+            if judged & gd.EVEN:
+                stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
+            ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0
         decided, turning = decided_at(rules, bar["signal"], bar["leave"], k + 1, side, won, bar["last_next"])
-        value_of = line[k] + (0 if side > 0 else spread) if follows else np.nan
-        at_close = side * closes
+        if ends and not decided:
+            decided = GUARD
+        value_of = line[k] + (0 if side > 0 else spread) if lined else np.nan
         level, why = moved(
             rules, side, ref, step_at, step_to, bar["atr"], value_of, stop, side * best, at_close,
             at_close, ready,
         )  # fmt: skip
         if why >= 0:
             stop, nm = level, _move(moves, nm, i + 1, level, why)
+        if on and guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
+            stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
     equity[i - trade.first] = cash
     return Played(i, decided, turning, nf, nm, dependent, best, worst, cash, last, stop)

@@ -10,7 +10,9 @@ import numpy as np
 from hawser.core.clock import DAY
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
+from hawser.rehearsal.guarding import REFUSED
 from hawser.rehearsal.run import Outcome
+from hawser.rehearsal.watch import Policy, acting
 
 YEAR_DAYS = 365.25
 
@@ -49,6 +51,21 @@ def report(outcome: Outcome, time: Array, order: str, days_per_year: int, nets: 
         "net_pessimistic": nets[0],
         "net_optimistic": nets[1],
     }
+
+
+def guard_figures(outcome: Outcome, policy: Policy, symbol: str) -> list[dict[str, Any]]:
+    """Of each guard of the policy: whether it acts in a rehearsal, how many entries it refused as the first that was
+    closed, how often it tripped or began to cool down."""
+    acts = {number for number, _ in acting(policy, symbol)}
+    numbers, what = outcome.guarded[:, 1], outcome.guarded[:, 2]
+    return [
+        {
+            "name": guard.name, "kind": guard.KIND, "acts": number in acts,
+            "refused": int(((numbers == number) & (what == REFUSED)).sum()),
+            "tripped": int(((numbers == number) & (what != REFUSED)).sum()),
+        }
+        for number, guard in enumerate(policy.guards.guard)
+    ]  # fmt: skip
 
 
 def drawdown(equity: Array, time: Array, start: float) -> tuple[float, float, float]:

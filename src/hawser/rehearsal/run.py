@@ -22,7 +22,9 @@ from hawser.core.rig import Rig
 from hawser.core.rules import closing
 from hawser.core.rules.tending import LOSS_STEP, RUNG, STOP, TARGET
 from hawser.rehearsal import batch, loop
+from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.setup import sizer_of
+from hawser.rehearsal.watch import Policy, unwatched, watch_of
 
 NO_COLUMN = np.empty(0)
 
@@ -50,10 +52,13 @@ class Played(msgspec.Struct):
 
 
 class Outcome:
-    """A run under one order. Rows of trades, fills and moves as the batches wrote them; equity at each close."""
+    """A run under one order. Rows of trades, fills, moves and of what guards did, as the batches wrote them; equity at
+    each close."""
 
-    def __init__(self, rows: batch.Table, fills: Array, moves: Array, equity: Array, start: float, end: float) -> None:
-        self.rows, self.fills, self.moves = rows, fills, moves
+    def __init__(
+        self, rows: batch.Table, fills: Array, moves: Array, equity: Array, start: float, end: float, guarded: Array
+    ) -> None:
+        self.rows, self.fills, self.moves, self.guarded = rows, fills, moves, guarded
         self.equity, self.start, self.end = equity, start, end
 
     @property
@@ -74,7 +79,7 @@ class Outcome:
     def held(self) -> int:
         """Bars in which a position was held after what the open did."""
         whole = self.rows.whole
-        at_open = np.isin(whole[:, batch.HOW], (closing.SIGNAL, closing.BASKET, closing.TIME))
+        at_open = np.isin(whole[:, batch.HOW], (closing.SIGNAL, closing.BASKET, closing.TIME, closing.GUARD))
         return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open).sum())
 
     @cached_property
@@ -97,8 +102,11 @@ class Outcome:
 class Rehearsal:
     """Everything about a history and a rig that does not depend on the order inside a bar."""
 
-    def __init__(self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig) -> None:
-        self.instrument, self.account, self.rig = instrument, account, rig
+    def __init__(
+        self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig,
+        policy: Policy | None = None,
+    ) -> None:  # fmt: skip
+        self.instrument, self.account, self.rig, self.policy = instrument, account, rig, policy
         self.time = bars.time
         tick, simple = instrument.tick_size, rig.atr_smoothing == "simple"
         spread = np.where(np.isnan(bars.spread), float(account.costs.spread_ticks), bars.spread)
@@ -114,6 +122,7 @@ class Rehearsal:
         rows["spread"], rows["atr"] = np.rint(spread), atr_column(bars, rig.atr_length, simple) / tick
         rows["signal"], rows["leave"] = signals.signal, signals.leave
         rows["last_next"] = np.append(leave_before(rig, instrument, bars.time, span)[1:], False)
+        self.watch = unwatched() if policy is None else watch_of(policy, instrument, bars, np.rint(spread), span)
         fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
         self.money = money_of(account, instrument, fx)
         self.sizer, self.setup = sizer_of(account, instrument), setup_of(rig, account.size, instrument)
@@ -126,18 +135,35 @@ class Rehearsal:
         rows = batch.table(at_once)
         written = loop.written_for(n, at_once * batch.ROWS)
         levels = loop.levels_for(self.setup)
+        guarded = self.guarded()
         place = batch.Place(0, start, 0, 0, False, 0, 0, 0, 0)
         while place.at >= 0:
             rows = batch.Table(*(_grown(table, place.count, at_once) for table in rows))
             written = written._replace(fills=_grown(written.fills, place.fills, at_once * batch.ROWS))
             place = batch.run_batch(
-                self.history, self.money, self.sizer, self.setup, levels, written, rows, order, place, at_once
+                self.history,
+                self.money,
+                self.sizer,
+                self.setup,
+                levels,
+                written,
+                rows,
+                order,
+                place,
+                at_once,
+                guarded,
             )
             if progress is not None:
                 progress(n if place.at < 0 else int(place.at))
         rows = batch.Table(*(table[: place.count] for table in rows))
         fills, moves = written.fills[: place.fills], written.moves[: place.moves]
-        return Outcome(rows, fills, moves, written.equity, start, float(place.cash))
+        acted = guarded.written[: guarded.memory.place[0]]
+        return Outcome(rows, fills, moves, written.equity, start, float(place.cash), acted)
+
+    def guarded(self) -> gd.Guarded:
+        """The guards before the first bar. Each may write one row a bar, and entries are refused at most once there."""
+        most = self.time.size * (1 + self.watch.kind.size) if self.watch.on else 0
+        return gd.Guarded(self.watch, gd.memory_for(self.watch, self.account.equity), np.empty((most, 4), np.int64))
 
 
 def _grown(table: Array, used: int, more: int) -> Array:
@@ -149,7 +175,9 @@ def _grown(table: Array, used: int, more: int) -> Array:
     return larger
 
 
-DECIDED = {closing.SIGNAL: "signal", closing.BASKET: "basket", closing.TIME: "time", loop.END: "end"}
+DECIDED = {
+    closing.SIGNAL: "signal", closing.BASKET: "basket", closing.TIME: "time", closing.GUARD: "guard", loop.END: "end",
+}  # fmt: skip
 FILLED = {STOP: "stop", TARGET: "target_", RUNG: "rung_", LOSS_STEP: "loss_step_"}
 
 
@@ -169,8 +197,12 @@ def leave_before(rig: Rig, instrument: Instrument, times: Array, span: int) -> A
     return last_bars(instrument.sessions, times, span, not timed.session_end)
 
 
-def check(rig: Rig, account: Account, instrument: Instrument) -> None:
-    """What a rehearsal cannot carry out is refused before it begins; raises BadInput."""
+def check(rig: Rig, account: Account, instrument: Instrument, guarded: bool = False) -> None:
+    """What a rehearsal cannot carry out is refused before it begins; raises BadInput. `guarded`: there is a policy."""
+    if rig.ladder is not None and guarded:
+        raise BadInput(
+            "bad_rig", "ladder: a rehearsal cannot take its rungs back as guards do; expected no policy with it"
+        )
     timed = rig.time_exit
     if timed is not None and (timed.session_end or timed.before_weekend) and not instrument.sessions:
         raise BadInput("bad_rig", f"time_exit: {instrument.symbol} has no sessions, so none can end; expected bars")

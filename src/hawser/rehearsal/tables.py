@@ -45,6 +45,8 @@ class OutcomeTables:
         # Not the rehearsal itself: its bars need not be there while the tables are written.
         self._time, self._instrument, self._money = rehearsal.time, rehearsal.instrument, rehearsal.money
         self._ladder = rehearsal.rig.ladder is not None
+        policy = rehearsal.policy
+        self._guards = [one.name for one in policy.guards.guard] if policy is not None else []
         self._rows = outcome.rows.whole
         self._number = np.arange(1, len(self._rows) + 1)
 
@@ -118,6 +120,17 @@ class OutcomeTables:
         return {
             "trade": table[:, 0], "time": self._at(table[:, 1]), "level": self._levels(table[:, 2]),
             "reason": _picked(table[:, 3], named),
+        }  # fmt: skip
+
+    def guards(self) -> dict[str, Column] | None:
+        """What each guard did, in order of time; None without a policy."""
+        if not self._guards:
+            return None
+        acted = self._outcome.guarded
+        return {
+            "time": self._at(acted[:, 0]), "guard": (self._guards, acted[:, 1]),
+            "action": (["refused", "tripped", "cools_down"], acted[:, 2]),
+            "side": (["short", "", "long"], acted[:, 3] + 1),
         }  # fmt: skip
 
     def equity(self) -> tuple[Array, Array]:

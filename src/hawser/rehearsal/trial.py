@@ -88,7 +88,9 @@ class Trial:
         if begun.trade.steps == 0:
             return self._refusal(start, side)
         levels, parts = (side * self._levels.targets).tolist(), self._levels.target_parts.tolist()
-        end = loop.play(of.history, of.money, begun.rules, begun.trade, self._levels, self._written, 0, cash)
+        end = loop.play(
+            of.history, of.money, begun.rules, begun.trade, self._levels, self._written, 0, cash, of.guarded()
+        )
         fills, moves = self._written.fills[: end.fills].tolist(), self._written.moves[: end.moves].tolist()
         exits = tuple(Exit(int(row[0]), exit_name(row), row[4]) for row in fills if row[1] < 0)
         rungs = tuple(Exit(int(row[0]), f"rung_{int(row[3]) + 1}", row[4]) for row in fills[1:] if row[1] > 0)
@@ -135,6 +137,7 @@ class Trial:
             side,
             starts,
             float(self._account.equity),
+            of.guarded(),
         )
         entered = ~np.isnan(results)
         running = entered & (ends[:, 0] == loop.END)

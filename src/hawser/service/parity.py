@@ -13,6 +13,7 @@ import msgspec
 from hawser.core.account import Account
 from hawser.core.bars import Bars, span_of
 from hawser.core.errors import BadInput
+from hawser.core.guards.declared import RegimeGuard
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
@@ -24,12 +25,14 @@ from hawser.engine.following import following
 from hawser.engine.state import Trade
 from hawser.ledger.ledger import Entry
 from hawser.rehearsal.run import Outcome, Played, Rehearsal, Signals, exit_name
-from hawser.service.rehearse import ORDERS, Files, made, read
+from hawser.rehearsal.watch import Policy
+from hawser.service.rehearse import ORDERS, Files, Read, made, read
 from hawser.service.session import Session
 from hawser.venue.quay.barwalk import BarWalk
 
 SHOWN = 20  # differences that are told one by one
 MONEY = 1e-6
+AT_ONE_CLOSE = {("guard", "basket"), ("guard", "time")}
 
 
 class Compared(msgspec.Struct):
@@ -45,8 +48,13 @@ class Compared(msgspec.Struct):
     moves: list[tuple[int, int, str]]
 
 
-def check_parity(rig: Rig, account: Account, instrument: Instrument) -> None:
+def check_parity(found: Read) -> None:
     """What the engine does not do, or not in whole ticks, is refused; raises BadInput."""
+    instrument, account = found.instrument, found.account
+    for guard in found.policy.guards.guard if found.policy is not None else ():
+        if isinstance(guard, RegimeGuard) and guard.reference != instrument.symbol:
+            sentence = f"guard '{guard.name}': reference: only {instrument.symbol} trades here, not {guard.reference}"
+            raise BadInput("bad_guard", sentence)
     for key in ("entry_slippage_ticks", "exit_slippage_ticks"):
         if getattr(account.costs, key) != round(getattr(account.costs, key)):
             raise BadInput("bad_account", f"costs.{key}: expected whole ticks, as a venue fills on them")
@@ -62,8 +70,9 @@ class Walk:
     """Drives the engine over a history."""
 
     def __init__(
-        self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int
-    ) -> None:
+        self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int,
+        policy: Policy | None = None,
+    ) -> None:  # fmt: skip
         self._time, self._span = bars.time.tolist(), span_of(bars.time)
         rows = Rehearsal(bars, signals, instrument, account, rig).history.bars
         self._prices = rows[["open", "high", "low", "close"]].tolist()
@@ -73,9 +82,11 @@ class Walk:
         self._plan = Plan(
             symbol=instrument.symbol, side=1, size=account.size, stop=None if account.size.method == "invest" else
             rig.stop, targets=rig.target, trail=rig.trail, rig=rig, timeframe_ns=self._span,
+            source=policy.source if policy is not None else "",
         )  # fmt: skip
+        self._policy = policy
         self.venue = BarWalk(instrument, account, self._span)
-        self._bar, self.found = 0, dict[str, Compared]()
+        self._bar, self._from, self.found = 0, 0, dict[str, Compared]()  # a move holds from the bar `_from` on
         self.session = Session(account, self.venue, None, self._heard)
         self._signalled: set[str] = set()  # trades that a signal closed
         self._want, self._asks = 0, 0  # the side a signal asks for at the next open
@@ -90,9 +101,11 @@ class Walk:
             self._filled(state.trades[order.trade], order.role, order.number, event.fill)
         for command in commands:
             if isinstance(command, cm.Amend) and command.role == "stop" and "\u2192" in command.why:
-                rule = command.why.rpartition(": ")[2].split(",")[0].split(" after")[0].split(" at")[0]
+                rule = command.why.rpartition(": ")[2].split(",")[0]
+                for before in (" after", " at", " by"):
+                    rule = rule.split(before)[0]
                 name = {"break-even": "break_even"}.get(rule, rule.replace(" ", "_"))
-                self.found[command.trade].moves.append((self._bar + 1, command.level, name))
+                self.found[command.trade].moves.append((self._from, command.level, name))
 
     def _filled(self, trade: Trade, role: str, number: int, fill: ev.Fill) -> None:
         if trade.id not in self.found:
@@ -107,6 +120,8 @@ class Walk:
         }.get(role)  # fmt: skip
         if what is None:
             word = trade.leave_why.split(" ")[0]
+            if self._policy is not None and self._policy.guards.named(trade.leave_why) is not None:
+                word = "guard"
             what = "signal" if trade.id in self._signalled else word
         compared.fills.append((self._bar, what, float(fill.price), fill.steps))
         compared.net += fill.profit - fill.commission
@@ -117,9 +132,12 @@ class Walk:
         """Every trade the engine made, in order."""
         self.venue.greet(self._time[0] - self._span)
         self._hear()
+        if self._policy is not None:
+            self.session.set_guards(self._policy.guards, "guards", self._policy.calendars)
         for bar in range(len(self._time)):
-            self._bar = bar
+            self._bar = self._from = bar
             self._open()
+            self._from = bar + 1
             self._inside()
             if bar < len(self._time) - 1:
                 self._close()
@@ -157,6 +175,7 @@ class Walk:
     def _inside(self) -> None:
         open_, high, low, close = self._prices[self._bar]
         spread, trade = self._spread[self._bar], self._trade()
+        self.venue.now = self._time[self._bar] + self._span - 1  # what is inside happens before the bar's end
         self._sweep(open_, spread, gap=True)
         side = trade.side if trade is not None else 1
         adverse, favourable = (low, high) if side > 0 else (high, low)
@@ -164,6 +183,7 @@ class Walk:
         for bid in (favourable, adverse) if up else (adverse, favourable):
             self._sweep(bid, spread, gap=False)
         self.venue.stand_at(close, spread, high, low)
+        self.venue.mark()
         self._hear()
 
     def _sweep(self, bid: int, spread: int, gap: bool) -> None:
@@ -228,6 +248,8 @@ def differences(live: list[Compared], other: list[Compared]) -> list[str]:
             ours, theirs = getattr(one, key), getattr(two, key)
             if key in ("risk", "net"):
                 same = abs(ours - theirs) <= MONEY * max(1.0, abs(theirs))
+            elif key == "fills":
+                same = len(ours) == len(theirs) and all(map(_alike, ours, theirs))
             else:
                 same = ours == theirs
             if not same:
@@ -235,6 +257,24 @@ def differences(live: list[Compared], other: list[Compared]) -> list[str]:
     if len(live) != len(other):
         found.append(f"live {len(live)} trades, rehearsed {len(other)}")
     return found
+
+
+LEFT = {"signal", "basket", "time", "guard"}
+
+
+def _meant(one: Compared) -> Compared:
+    """Without the moves that a guard, or the rig beside one, still decided at the close at which the trade was left:
+    the engine moves no stop of a trade that it is leaving, the reckoning writes such a move, and it never held."""
+    if not one.fills or one.fills[-1][1] not in LEFT:
+        return one
+    return msgspec.structs.replace(one, moves=[move for move in one.moves if move[0] < one.last])
+
+
+def _alike(live: tuple[int, str, float, int], other: tuple[int, str, float, int]) -> bool:
+    """Whether two fills are the same. Where a guard, a basket and the time decide at one close, the engine names what
+    it heard first, the reckoning has an order of its own."""
+    told = (live[1], other[1])
+    return live[::2] == other[::2] and live[3] == other[3] and (told[0] == told[1] or told in AT_ONE_CLOSE)
 
 
 def _short(ours: Any, theirs: Any) -> str:
@@ -255,11 +295,16 @@ class Report(NamedTuple):
     differences: list[str]
 
 
-def compare(bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int) -> Report:
+def compare(
+    bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int,
+    policy: Policy | None = None,
+) -> Report:  # fmt: skip
     """Run both over the same bars; raises BadInput."""
-    outcome = Rehearsal(bars, signals, instrument, account, rig).run(order)
-    live = Walk(bars, signals, instrument, account, rig, order).run()
+    outcome = Rehearsal(bars, signals, instrument, account, rig, policy).run(order)
+    live = Walk(bars, signals, instrument, account, rig, order, policy).run()
     other = rehearsed(outcome)
+    if policy is not None:
+        live, other = list(map(_meant, live)), list(map(_meant, other))
     fills, moves = sum(len(one.fills) for one in other), sum(len(one.moves) for one in other)
     return Report(bars.time.size, len(other), fills, moves, differences(live, other))
 
@@ -269,11 +314,12 @@ def parity(files: Files, order: str) -> Report:
     found = read(files)
     made(files, found)  # a missing rate is told as of its file
     try:
-        check_parity(found.rig, found.account, found.instrument)
+        check_parity(found)
     except BadInput as error:
-        at = files.rig if error.code == "bad_rig" else files.account
+        at = files.guards if error.code == "bad_guard" else files.account
         raise BadInput(error.code, f"{at}: {error.sentence}") from None
-    return compare(*found, ORDERS[order])
+    bars, signals, instrument, account, rig, policy = found
+    return compare(bars, signals, instrument, account, rig, ORDERS[order], policy)
 
 
 def written(report: Report) -> str:

@@ -68,7 +68,14 @@ def _guards() -> None:
     limits.outside(50.0, 0.0, 100.0)
     limits.lost(100.0, 99.0, 2.0, math.inf)
     limits.percentile_at(np.arange(5.0), 4, 3)
-    limits.median_of(np.arange(5.0))
+    for times in (np.arange(5, dtype=np.int64), _read_only(np.arange(5, dtype=np.int64))):
+        limits.median_at(times, _read_only(np.arange(5.0)), 4, 2)
+    limits.against(0.5, 1)
+    limits.at_floor(9.0, 8.0)
+    limits.full(1, 2)
+    limits.losses_in_a_row(1, -2.0)
+    limits.cools(-1.0, -0.5, 0.0)
+    moving.evened(moving.even_level(1, 1000.5), 900, 1100, 3, 1)
 
 
 def _tending(instrument: Instrument) -> None:

@@ -12,16 +12,18 @@ import numpy as np
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput, Refused
+from hawser.core.guards.declared import Guards
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
-from hawser.formats.bars import read_bars
+from hawser.formats.bars import read_bars, read_unrounded
 from hawser.formats.declared import load
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.rigs import load_rig
-from hawser.rehearsal.report import report
+from hawser.rehearsal.report import guard_figures, report
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
 from hawser.rehearsal.tables import OutcomeTables
+from hawser.rehearsal.watch import Policy
 
 ORDERS = {"pessimistic": PESSIMISTIC, "optimistic": OPTIMISTIC, "path": PATH}
 
@@ -36,6 +38,9 @@ class Files(NamedTuple):
     signal: str
     exit_signal: str | None
     zone: str | None
+    guards: Path | None = None
+    source: str = ""
+    references: tuple[str, ...] = ()  # NAME=FILE
 
 
 class Read(NamedTuple):
@@ -46,6 +51,7 @@ class Read(NamedTuple):
     instrument: Instrument
     account: Account
     rig: Rig
+    policy: Policy | None
 
 
 def read(files: Files) -> Read:
@@ -53,7 +59,7 @@ def read(files: Files) -> Read:
     instrument, account = load(Instrument, files.instrument), load(Account, files.account)
     rig = load_rig(files.rig)
     try:
-        check(rig, account, instrument)
+        check(rig, account, instrument, files.guards is not None)
     except BadInput as error:
         raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
     names = [files.signal] + ([files.exit_signal] if files.exit_signal else [])
@@ -62,7 +68,23 @@ def read(files: Files) -> Read:
     leave = history.signals[1] if files.exit_signal else np.zeros_like(signal)
     if history.off_grid:
         print(f"{files.bars}: {history.off_grid} prices were off the tick and were rounded to it", file=sys.stderr)
-    return Read(history.bars, Signals(signal, leave), instrument, account, rig)
+    return Read(history.bars, Signals(signal, leave), instrument, account, rig, _policy(files, history.bars))
+
+
+def _policy(files: Files, bars: Bars) -> Policy | None:
+    """The guards with the news of the whole history, and what their regimes refer to."""
+    if files.guards is None:
+        return None
+    from hawser.formats.news import read_calendars
+
+    guards, references = load(Guards, files.guards), {}
+    for text in files.references:
+        name, equals, path = text.partition("=")
+        if not (name and equals and path):
+            raise BadInput("usage", f"--reference {text}: expected NAME=FILE, an instrument and its bars")
+        references[name] = read_unrounded(Path(path), files.zone)
+    calendars = read_calendars(guards.news, files.guards.parent, int(bars.time[0]), int(bars.time[-1]))
+    return Policy(guards, calendars, files.source, references)
 
 
 def made(files: Files, found: Read) -> Rehearsal:
@@ -71,6 +93,8 @@ def made(files: Files, found: Read) -> Rehearsal:
         return Rehearsal(*found)
     except Refused as refusal:
         raise BadInput(refusal.code, f"{files.account}: rates: {refusal.sentence}") from None
+    except BadInput as error:
+        raise BadInput(error.code, f"{files.guards}: {error.sentence}") from None
 
 
 def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
@@ -84,6 +108,8 @@ def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
             net[name] = other.end - other.start
     both = (net["pessimistic"], net["optimistic"])
     told = report(chosen, rehearsal.time, order, rehearsal.account.days_per_year, both)
+    if rehearsal.policy is not None:
+        told["guards"] = guard_figures(chosen, rehearsal.policy, rehearsal.instrument.symbol)
     price = partial(price_text, rehearsal.instrument)
     tables = OutcomeTables(rehearsal, chosen, instants, price)
     del rehearsal  # its bars are a large part of what is in memory

@@ -9,13 +9,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
-import numpy as np
-
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE, TIMEFRAMES
 from hawser.core.guards.declared import Guards, RegimeGuard, SpreadGuard, VolatilityGuard
-from hawser.core.guards.limits import median_of, percentile_at
-from hawser.core.indicators import atr, ema, sma
+from hawser.core.guards.limits import median_at, medians, percentile_at, percentiles
+from hawser.core.indicators import Array, atr, ema, sma
 
 PREFIX = "guard: "  # of every key, among what completed bars carry
 
@@ -33,12 +31,16 @@ def regime_key(guard: RegimeGuard) -> str:
 
 
 def median_spread(bars: Bars, span: int, window_min: float) -> float:
-    """The median of the spreads of the bars that ended in the last `window_min` minutes of these, ticks."""
+    """The median of the spreads of the bars in the last `window_min` minutes of these, ticks."""
     if not bars.time.size:
         return math.nan
-    first = np.searchsorted(bars.time, int(bars.time[-1]) + span - round(window_min * MINUTE), side="left")
-    spreads = bars.spread[min(int(first), bars.time.size - 1) :]
-    return float(median_of(spreads[~np.isnan(spreads)]))
+    since = int(bars.time[-1]) + span - round(window_min * MINUTE)
+    return float(median_at(bars.time, bars.spread, bars.time.size - 1, since))
+
+
+def median_column(bars: Bars, span: int, window_min: float) -> Array:
+    """The same at each bar's close."""
+    return medians(bars.time, bars.spread, span, round(window_min * MINUTE))
 
 
 def atr_percentile(bars: Bars, length: int, among: int) -> float:
@@ -49,12 +51,21 @@ def atr_percentile(bars: Bars, length: int, among: int) -> float:
     return float(percentile_at(values, values.size - 1, among))
 
 
+def percentile_column(bars: Bars, length: int, among: int) -> Array:
+    """The same at each bar's close."""
+    return percentiles(atr(bars.high, bars.low, bars.close, length, False), among)
+
+
 def above_average(bars: Bars, guard: RegimeGuard) -> float:
     """How far the last close is above its average, percent; NaN until the average has a value."""
-    if bars.time.size < guard.length:
-        return math.nan
+    return float(above_column(bars, guard)[-1]) if bars.time.size >= guard.length else math.nan
+
+
+def above_column(bars: Bars, guard: RegimeGuard) -> Array:
+    """The same at each bar's close."""
     average = (sma if guard.average == "sma" else ema)(bars.close, guard.length)
-    return float(100.0 * (bars.close[-1] / average[-1] - 1.0))
+    found: Array = 100.0 * (bars.close / average - 1.0)
+    return found
 
 
 def measures_for(

@@ -11,7 +11,7 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.clock import DAY, MINUTE
 from hawser.core.guards.declared import NewsGuard, RegimeGuard, SessionGuard, SpreadGuard, VolatilityGuard
-from hawser.core.guards.limits import SPREAD_MEDIAN, SPREAD_OK, SPREAD_TICKS, outside, spread_over
+from hawser.core.guards.limits import SPREAD_MEDIAN, SPREAD_OK, SPREAD_TICKS, against, outside, spread_over
 from hawser.core.guards.measures import median_key, percentile_key, regime_key
 from hawser.core.guards.news import Calendar, closed_by, trouble, windows
 from hawser.core.hours import is_open, next_change
@@ -61,7 +61,8 @@ def spread_verdict(guard: SpreadGuard, scene: Scene) -> Closed | None:
     if beyond == SPREAD_TICKS:
         text = f"{shown}, at most {guard.max_ticks:g} t"
     elif beyond == SPREAD_MEDIAN:
-        text = f"{shown} is {spread / median:.1f} times its {guard.window_min:g} min median of {median:g} t, at most "
+        times = f"{spread / median:.1f} times" if median else "beyond"
+        text = f"{shown} is {times} its {guard.window_min:g} min median of {median:g} t, at most "
         text += f"{guard.max_of_median:g} times"
     else:
         part = fg.percent(100.0 * spread / scene.r_ticks)
@@ -132,13 +133,18 @@ def volatility_verdict(guard: VolatilityGuard, scene: Scene) -> Closed | None:
     return Closed("volatility", text, 0, guard.name)
 
 
+def wanted_side(guard: RegimeGuard, side: int) -> int:
+    """On which side of its average an instrument must be for an entry of this side: +1 above, -1 below, 0 either."""
+    return {"above": 1, "below": -1}.get(guard.entries, side)
+
+
 def regime_verdict(guard: RegimeGuard, scene: Scene) -> Closed | None:
     above = scene.measure(guard.reference, regime_key(guard))
     average = f"{guard.length}-bar {guard.average} on {guard.timeframe}"
     if math.isnan(above):
         return Closed("regime", f"{guard.reference}'s {average} is not known yet", 0, guard.name)
-    wanted = {"above": 1, "below": -1}.get(guard.entries, scene.side)
-    if not wanted or wanted * above > 0:
+    wanted = wanted_side(guard, scene.side)
+    if not against(above, wanted):
         return None
     where = "above" if above > 0 else "below" if above < 0 else "at"
     word = {"above": "entries", "below": "entries"}.get(guard.entries, "longs" if wanted > 0 else "shorts")

@@ -10,8 +10,8 @@ from hawser.core.rules.moving import NO_MOVE, counted, sendable
 from hawser.core.rules.rounding import level_ticks
 from hawser.core.rules.tending import FAR, STOP, TARGET, trail_distance
 
-# Why a trade is left at the next open
-SIGNAL, BASKET, TIME = 1, 2, 3
+# Why a trade is left at the next open; what guards decide gives way to the rest
+SIGNAL, BASKET, TIME, GUARD = 1, 2, 3, 5
 # Why a stop moved; steps are STEP_1 and on
 BREAK_EVEN, TRAIL, STEP_1 = 0, 1, 10
 NOISE = 1e-3  # ticks; more than rounding to a tick may add

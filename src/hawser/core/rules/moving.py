@@ -1,6 +1,7 @@
 """Reckoning section 7: how automation moves a stop. It only ever tightens. All levels are in ticks."""
 
 from hawser.core.compiled import compiled, inlined
+from hawser.core.rules.rounding import ceil_whole
 
 NO_MOVE = -1
 
@@ -11,6 +12,21 @@ def better_exit(best: int, price: int, side: int) -> int:
     if side * (price - best) > 0:
         return price
     return best
+
+
+@compiled
+def even_level(side: int, price: float) -> int:
+    """The entry as a stop: its average price, rounded to the profitable side."""
+    return side * ceil_whole(side * price)
+
+
+@compiled
+def evened(level: int, stop: int, exit_side: int, min_ticks: int, side: int) -> int:
+    """`level` where a stop may rest there now and that tightens it, else NO_MOVE: who asks for the entry itself is not
+    given a level beside it."""
+    if level > 0 and side * (level - stop) > 0 and side * (exit_side - level) >= max(1, min_ticks):
+        return level
+    return NO_MOVE
 
 
 @inlined

@@ -95,8 +95,12 @@ class BarWalk:
         self.book.quotes[self._symbol] = (at, at + spread) if order.side < 0 else (at - spread, at)
         self.book.slippage = lambda: self._exit_slip
         self._ready += self.book.fill(order)
-        self._figures()
+        self._told_when_flat()
         return True
+
+    def mark(self) -> None:
+        """The account's figures as the bar closes."""
+        self._figures()
 
     def stand_at(self, bid: int, spread: int, high: int, low: int) -> None:
         """The price is at `bid`, after it went as high and low as told."""
@@ -138,6 +142,11 @@ class BarWalk:
     def _quote(self, bid: int, spread: int) -> None:
         self.stand_at(bid, spread, bid, bid)
 
+    def _told_when_flat(self) -> None:
+        """An account is valued at each close and when nothing is held any more, as the reckoning has it."""
+        if not self.book.positions():
+            self._figures()
+
     def _figures(self) -> None:
         balance, equity, margin = self.book.figures()
         self._ready.append(
@@ -160,7 +169,7 @@ class BarWalk:
             self._ready.append(
                 port.Rejected(time=self.now, id=order, what=what, code=refusal.code, text=refusal.sentence)
             )
-        self._figures()
+        self._told_when_flat()
 
     def _done(self, request: port.Request) -> list[port.Told]:
         book = self.book

@@ -1,0 +1,191 @@
+"""What guards do in a rehearsal, compiled: they refuse entries at an open, count, latch, and say what is to follow.
+
+What the filters say of each bar is found beforehand (`watch.py`); what counts is kept here from bar to bar, by the same
+decisions as the live engine's (`core/guards/limits.py`). Money is judged at each close and when a trade has ended.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.compiled import compiled, inlined
+from hawser.core.guards.limits import SPREAD_OK, at_floor, cools, full, losses_in_a_row, lost, spread_over
+from hawser.core.indicators import Array
+
+CLOSE, EVEN = 1, 2  # what is to follow, as bits
+COUNT, COOL_DOWN, STREAK, LOSS, DRAWDOWN, FLOOR = range(6)  # guards that count
+OPEN, UNTIL_END, FOR_GOOD = range(3)  # latched
+REFUSED, TRIPPED, CLOSED = range(3)  # what is written down
+OPENS, CLOSES = 0, 1  # moments of a bar
+
+
+class Watch(NamedTuple):
+    """What the guards of a policy are and what is known of each bar beforehand; `on`: there are any.
+
+    By bar: `time` (UTC ns); `shut`, for longs and shorts, the number of the first filter that is closed at its open,
+    counted from 1 (0: none); `follows`, what filters that close at its open and at its close do, as bits; `period`, its
+    day at open and close and its week at open and close. `span`: ns of a bar. By spread guard: `of_r` (percent) and
+    `of_r_number`. By guard that counts, in the policy's order: `kind`, `number`, whether it `watches` the signals (else
+    it only flattens), `weekly`, `until_end`, what it `does` on tripping as bits, and its limits.
+    """
+
+    on: bool
+    span: int
+    time: Array
+    shut: Array
+    follows: Array
+    period: Array
+    of_r: Array
+    of_r_number: Array
+    kind: Array
+    number: Array
+    watches: Array
+    weekly: Array
+    until_end: Array
+    does: Array
+    most: Array
+    percent: Array
+    money: Array
+    pause: Array  # ns
+
+
+class Memory(NamedTuple):
+    """What each guard that counts remembers; `place`: how many rows are written, and the bar at which the last trade
+    ended (-1: none has)."""
+
+    latched: Array
+    period: Array
+    count: Array
+    until: Array
+    base: Array
+    high: Array
+    place: Array
+
+
+class Guarded(NamedTuple):
+    """Guards at work: `written` gets rows of (bar, number, what, side)."""
+
+    watch: Watch
+    memory: Memory
+    written: Array
+
+
+def memory_for(watch: Watch, equity: float) -> Memory:
+    """Nothing has happened yet."""
+    n = watch.kind.size
+    whole = [np.zeros(n, np.int64), np.full(n, -1, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)]
+    return Memory(*whole, np.full(n, equity), np.full(n, equity), np.array([0, -1]))
+
+
+@compiled
+def note(guarded: Guarded, bar: int, number: int, what: int, side: int) -> None:
+    """Write down what a guard did."""
+    place = guarded.memory.place
+    row = guarded.written[place[0]]
+    row[0], row[1], row[2], row[3] = bar, number, what, side
+    place[0] += 1
+
+
+@compiled
+def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> None:
+    """Periods that are over by the bar's open or close give way to the next, which counts from the equity known."""
+    watch, memory = guarded.watch, guarded.memory
+    for g in range(watch.kind.size):
+        now = watch.period[bar, 2 * watch.weekly[g] + moment]
+        if now != memory.period[g]:
+            if memory.latched[g] == UNTIL_END:
+                memory.latched[g], memory.count[g] = OPEN, 0
+            memory.period[g], memory.base[g] = now, equity
+            if watch.kind[g] == COUNT:
+                memory.count[g] = 0
+
+
+@compiled
+def _trip(guarded: Guarded, bar: int, g: int) -> int:
+    watch, memory = guarded.watch, guarded.memory
+    memory.latched[g] = UNTIL_END if watch.until_end[g] else FOR_GOOD
+    note(guarded, bar, watch.number[g], TRIPPED, 0)
+    return watch.does[g]
+
+
+@compiled
+def judge(guarded: Guarded, bar: int, equity: float) -> int:
+    """What money kill switches make of the equity; what is to follow, as bits."""
+    watch, memory, follows = guarded.watch, guarded.memory, 0
+    for g in range(watch.kind.size):
+        memory.high[g] = max(memory.high[g], equity)
+        if memory.latched[g]:
+            continue
+        kind, tripped = watch.kind[g], False
+        if kind == LOSS:
+            tripped = lost(memory.base[g], equity, watch.percent[g], watch.money[g])
+        elif kind == DRAWDOWN:
+            tripped = lost(memory.high[g], equity, watch.percent[g], watch.money[g])
+        elif kind == FLOOR:
+            tripped = at_floor(equity, watch.money[g])
+        if tripped:
+            follows |= _trip(guarded, bar, g)
+    return follows
+
+
+@compiled
+def trade_ended(guarded: Guarded, bar: int, moment: int, net: float, risk: float) -> None:
+    """What the end of a trade counts for: losing streaks, cool-downs. Its moment is the bar's open, or its end."""
+    watch, memory = guarded.watch, guarded.memory
+    memory.place[1], r = bar, net / risk if risk else 0.0
+    for g in range(watch.kind.size):
+        if watch.kind[g] == STREAK:
+            memory.count[g] = losses_in_a_row(memory.count[g], net)
+            if full(memory.count[g], watch.most[g]) and not memory.latched[g]:
+                _trip(guarded, bar, g)
+        elif watch.kind[g] == COOL_DOWN and cools(net, r, watch.percent[g]):
+            memory.until[g] = watch.time[bar] + moment * watch.span + watch.pause[g]
+            note(guarded, bar, watch.number[g], CLOSED, 0)
+
+
+@compiled
+def entered(guarded: Guarded) -> None:
+    """One entry more in each period."""
+    watch, memory = guarded.watch, guarded.memory
+    for g in range(watch.kind.size):
+        if watch.kind[g] == COUNT:
+            memory.count[g] += 1
+
+
+@compiled
+def closed_for(guarded: Guarded, bar: int, side: int, equity: float) -> int:
+    """The number of the first guard that closes an entry at the bar's open, -1: none. No position is held."""
+    watch, memory = guarded.watch, guarded.memory
+    if bar > max(0, memory.place[1]):  # of the closes since, at all of which the equity was the same, the last
+        roll(guarded, bar - 1, CLOSES, equity)
+        judge(guarded, bar - 1, equity)
+    roll(guarded, bar, OPENS, equity)
+    first = watch.shut[bar, 0 if side > 0 else 1] - 1
+    for g in range(watch.kind.size):
+        cold = watch.kind[g] == COOL_DOWN and watch.time[bar] < memory.until[g]
+        spent = watch.kind[g] == COUNT and full(memory.count[g], watch.most[g])
+        closed = watch.watches[g] and (memory.latched[g] or cold or spent)
+        if closed and (first < 0 or watch.number[g] < first):
+            first = watch.number[g]
+    return first
+
+
+@compiled
+def too_wide(guarded: Guarded, spread: int, r_ticks: int) -> int:
+    """The number of the first guard for which the spread is too large a part of R, -1: none."""
+    watch = guarded.watch
+    for k in range(watch.of_r.size):
+        if spread_over(float(spread), np.nan, float(r_ticks), np.nan, np.nan, watch.of_r[k]) != SPREAD_OK:
+            return watch.of_r_number[k]
+    return -1
+
+
+@inlined
+def refused(guarded: Guarded, bar: int, side: int, number: int) -> bool:
+    """Whether an entry at the bar is refused by the guard of this number, which is written down."""
+    if number < 0:
+        return False
+    note(guarded, bar, number, REFUSED, side)
+    return True

@@ -1,0 +1,209 @@
+"""A policy over a history: what its filters say of each bar, found beforehand, and what counts, as numbers."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.bars import Bars, joined
+from hawser.core.clock import MINUTE, TIMEFRAMES
+from hawser.core.columns import known_at_closes
+from hawser.core.errors import BadInput
+from hawser.core.guards import declared as dc
+from hawser.core.guards.edges import edges
+from hawser.core.guards.limits import each_against, each_outside, each_spread_over
+from hawser.core.guards.measures import above_column, median_column, percentile_column
+from hawser.core.guards.news import Calendar
+from hawser.core.guards.periods import period_at
+from hawser.core.guards.verdicts import Scene, filter_verdict, wanted_side
+from hawser.core.indicators import Array
+from hawser.core.instrument import Instrument
+from hawser.rehearsal import guarding as gd
+
+COUNTED: dict[type, int] = {
+    dc.CountGuard: gd.COUNT, dc.CoolDownGuard: gd.COOL_DOWN, dc.StreakSwitch: gd.STREAK, dc.LossSwitch: gd.LOSS,
+    dc.DrawdownSwitch: gd.DRAWDOWN, dc.FloorSwitch: gd.FLOOR,
+}  # fmt: skip
+# What a rehearsal has nothing of: orders that fail or hurry, feeds that fall silent, slippage that is not expected.
+IDLE = (dc.RejectSwitch, dc.RateSwitch, dc.SilenceSwitch, dc.SlippageSwitch)
+
+
+class Policy(NamedTuple):
+    """Guards with their news, the source that the signals are of, and bars of instruments that regimes refer to."""
+
+    guards: dc.Guards
+    calendars: tuple[Calendar, ...] = ()
+    source: str = ""
+    references: dict[str, Bars] = {}
+
+
+def unwatched() -> gd.Watch:
+    """No guards at all."""
+    whole, money = np.empty(0, np.int64), np.empty(0)
+    return gd.Watch(
+        False, 0, whole, np.empty((0, 2), np.int16), np.empty((0, 2), np.int8), np.empty((0, 4), np.int32), money,
+        whole, whole, whole, whole, whole, whole, whole, whole, money, money, whole,
+    )  # fmt: skip
+
+
+def acting(policy: Policy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
+    """The guards that act in a rehearsal of an instrument, each with its number in the policy: those that watch its
+    signals, and those that flatten whatever there is when what they watch closes."""
+
+    def acts(one: dc.AnyGuard) -> bool:
+        looks = isinstance(one, (dc.DrawdownSwitch, dc.FloorSwitch)) or not isinstance(one, dc.Counted)
+        flattens = "flatten" in one.then and looks and (one.on if isinstance(one, dc.Counted) else one.covers(symbol))
+        return not isinstance(one, IDLE) and (one.watches(symbol, policy.source) or flattens)
+
+    return [(n, one) for n, one in enumerate(policy.guards.guard) if acts(one)]
+
+
+def watch_of(policy: Policy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> gd.Watch:
+    """The policy as the compiled loop reads it; `spread` in ticks, of each bar. Raises BadInput where a regime refers
+    to bars that are not there."""
+    found = acting(policy, instrument.symbol)
+    n = bars.time.size
+    shut, follows = np.zeros((n, 2), np.int16), np.zeros((n, 2), np.int8)
+    scenes = _Scenes(policy, instrument, bars, spread, span)
+    of_r = []
+    for number, guard in found:
+        if isinstance(guard, dc.Counted):
+            continue
+        _follow(follows, scenes, guard)
+        if not guard.watches(instrument.symbol, policy.source):
+            continue
+        if isinstance(guard, dc.SpreadGuard) and guard.max_percent_of_r is not None:
+            of_r.append((number, guard.max_percent_of_r))
+        for column, side in enumerate((1, -1)):
+            closed = scenes.at_opens(guard, side)
+            shut[:, column] = np.where(closed & (shut[:, column] == 0), number + 1, shut[:, column])
+    counted = [(number, guard) for number, guard in found if isinstance(guard, dc.Counted)]
+    return gd.Watch(
+        bool(found), span, bars.time, shut, follows, _periods(policy.guards, bars.time, span),
+        np.array([percent for _, percent in of_r]), np.array([number for number, _ in of_r], np.int64),
+        *_numbers(counted, instrument.symbol, policy.source),
+    )  # fmt: skip
+
+
+def _periods(rules: dc.Guards, times: Array, span: int) -> Array:
+    """By bar: its day at its open and just before its end, and its week at the same; counted from the first."""
+    found = np.empty((times.size, 4), np.int32)
+    for column, week in ((0, False), (2, True)):
+        ends: list[int] = []
+        while not ends or ends[-1] < int(times[-1]) + span:
+            ends.append(period_at(rules, ends[-1] if ends else int(times[0]), week)[1])
+        found[:, column] = np.searchsorted(ends, times, side="right")
+        found[:, column + 1] = np.searchsorted(ends, times + span - 1, side="right")
+    return found
+
+
+def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) -> list[Array]:
+    """The guards that count, as `guarding.Watch` has them from `kind` on."""
+    rows: list[list[float]] = [[] for _ in range(10)]
+    for number, guard in counted:
+        period = getattr(guard, "period", "day")
+        percent = getattr(guard, "from_r", getattr(guard, "percent", None))
+        money, most = getattr(guard, "money", None), getattr(guard, "losses", getattr(guard, "most", 0))
+        row = (
+            COUNTED[type(guard)], number, guard.watches(symbol, source), period == "week",
+            guard.LATCHES and period != "none", does(guard), most,
+            math.inf if percent is None else percent, math.inf if money is None else money,
+            round(getattr(guard, "minutes", 0) * MINUTE),
+        )  # fmt: skip
+        for held, value in zip(rows, row, strict=True):
+            held.append(value)
+    return [np.array(row, np.float64 if k in (7, 8) else np.int64) for k, row in enumerate(rows)]
+
+
+def does(guard: dc.Guard) -> int:
+    """What closing does with an open trade, as bits."""
+    if {"close", "flatten"} & set(guard.then):
+        return gd.CLOSE
+    return gd.EVEN if "break_even" in guard.then else 0
+
+
+def _follow(follows: Array, scenes: _Scenes, guard: dc.Guard) -> None:
+    """Mark where a filter turns from open to closed: at an open, or at a close."""
+    if not does(guard):
+        return
+    opens, closes = scenes.at_opens(guard, 0), scenes.at_closes(guard)
+    before = np.concatenate([[False], closes[:-1]])
+    follows[:, gd.OPENS] |= np.where(opens & ~before, does(guard), 0).astype(np.int8)
+    follows[:, gd.CLOSES] |= np.where(closes & ~opens, does(guard), 0).astype(np.int8)
+
+
+class _Scenes:
+    """What filters say at the opens and the closes of a history."""
+
+    def __init__(self, policy: Policy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> None:
+        self._policy, self._instrument, self._span = policy, instrument, span
+        self._bars, self._spread = bars._replace(spread=spread), spread
+
+    def at_opens(self, guard: dc.Guard, side: int) -> Array:
+        """Whether it is closed at each open: measured by the bars before, the spread by that of the open."""
+        if isinstance(guard, (dc.NewsGuard, dc.SessionGuard)):
+            return self._by_time(guard, self._bars.time)
+        before = self._measured(guard)
+        before = np.concatenate([[np.nan], before[:-1]]) if before.size else before
+        return self._by_measure(guard, before, side)
+
+    def at_closes(self, guard: dc.Guard) -> Array:
+        """Whether it is closed at each close, of whatever side."""
+        if isinstance(guard, (dc.NewsGuard, dc.SessionGuard)):
+            return self._by_time(guard, self._bars.time + self._span)
+        return self._by_measure(guard, self._measured(guard), 0)
+
+    def _by_time(self, guard: dc.Guard, moments: Array) -> Array:
+        """What the clock alone decides: asked once between each two edges."""
+        closed, k, calendars = np.zeros(moments.size, np.bool_), 0, self._policy.calendars
+        while k < moments.size:
+            at = int(moments[k])
+            scene = Scene(at, self._instrument, math.nan, {}, calendars)
+            until = min((one for one in edges(guard, self._instrument, calendars, at) if one > at), default=0)
+            end = int(np.searchsorted(moments, until)) if until else moments.size
+            closed[k:end] = filter_verdict(guard, scene) is not None
+            k = end
+        return closed
+
+    def _measured(self, guard: dc.Guard) -> Array:
+        """What a filter goes by, at each close; NaN where it is not known yet."""
+        if isinstance(guard, dc.SpreadGuard):
+            if guard.max_of_median is None:
+                return np.full(self._bars.time.size, np.nan)
+            return median_column(self._bars, self._span, guard.window_min)
+        assert isinstance(guard, (dc.VolatilityGuard, dc.RegimeGuard))  # the only other kinds that measure
+        wide = TIMEFRAMES[guard.timeframe]
+        bars, span = self._bars, self._span
+        if isinstance(guard, dc.RegimeGuard) and guard.reference != self._instrument.symbol:
+            bars = self._reference(guard)
+            span = min(span, wide)
+        if wide < span or wide % span:
+            raise BadInput(
+                "bad_guard", f"guard '{guard.name}': timeframe: the bars given are longer than {guard.timeframe}"
+            )
+        coarse = joined(bars, wide) if wide != span or bars is not self._bars else bars
+        if isinstance(guard, dc.RegimeGuard):
+            values = above_column(coarse, guard)
+        else:
+            values = percentile_column(coarse, guard.atr_length, guard.bars)
+        return known_at_closes(values, coarse.time + wide, self._bars.time + self._span)
+
+    def _reference(self, guard: dc.RegimeGuard) -> Bars:
+        found = self._policy.references.get(guard.reference)
+        if found is None:
+            raise BadInput(
+                "no_reference", f"guard '{guard.name}': reference: expected bars of {guard.reference}, as with "
+                f"--reference '{guard.reference}=FILE'"
+            )  # fmt: skip
+        return found
+
+    def _by_measure(self, guard: dc.Guard, values: Array, side: int) -> Array:
+        if isinstance(guard, dc.VolatilityGuard):
+            return each_outside(values, guard.low, guard.high)
+        if isinstance(guard, dc.RegimeGuard):
+            return each_against(values, wanted_side(guard, side))
+        assert isinstance(guard, dc.SpreadGuard)  # the only other kind that measures
+        limits = [math.nan if one is None else float(one) for one in (guard.max_ticks, guard.max_of_median)]
+        return each_spread_over(self._spread, values, *limits)
