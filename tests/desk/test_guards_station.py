@@ -9,12 +9,14 @@ import sys
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLineEdit, QPushButton
 
+from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
+from hawser.desk import figures as fg
 from hawser.desk.tradeactions import of_trade
 from hawser.desk.widgets.policyeditor import read_policy, told_change
 from hawser.formats.declared import load
@@ -151,6 +153,30 @@ def test_the_spread_is_drawn_over_time_with_its_limit(trader):
     assert most.max() == np.nanmax(trader.chart.bars.spread)
     assert wide.size <= 600
     trader.qtbot.waitUntil(lambda: f" of {ribbon.limit:.0f} t" in trader.chart._readout.text())
+
+
+def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):
+    trader.choose("CAD/CHF")
+    trader.click(trader.chart.span_buttons[5 * MINUTE])
+    news, chart = trader.chart.news, trader.chart
+    trader.qtbot.waitUntil(lambda: chart._span == 5 * MINUTE and any(m.closes for *_, m in news.in_view()))
+    x, left, right, mark = next(found for found in news.in_view() if found[3].closes and found[3].time > news.now)
+    assert (mark.currency, mark.impact, mark.title) == ("CHF", "high", "Rate decision")
+    assert (right - x, x - left) == (pytest.approx(4.0), pytest.approx(2.0))  # closed 10 min before, 20 min from it on
+    last = chart.bars.time[-1]
+    assert x == pytest.approx(chart._pyramid.size - 1.5 + (mark.time - last) / (5 * MINUTE))
+    view = trader.now.instrument("CAD/CHF")
+    assert all(one.currency in ("CAD", "CHF", "ALL") for one in view.news)
+    coming = view.next_news(trader.now.time)
+    model = trader.helm.instruments.model
+    told = model._texts[model.row_of("CAD/CHF")][0]
+    clock = fg.clock(coming.time, trader.window.look.zone, seconds=False)
+    assert f"news {clock}" in told or "opens" in told
+    tip = model.data(model.index(model.row_of("CAD/CHF"), 0), Qt.ItemDataRole.ToolTipRole)
+    assert f"({coming.currency}, {coming.impact}): {coming.title}" in tip
+    place = chart.plot.mapFromScene(chart._view.mapViewToScene(QPointF(x, sum(chart._view.viewRange()[1]) / 2)))
+    QTest.mouseMove(chart.plot.viewport(), place)
+    trader.qtbot.waitUntil(lambda: "CHF high: Rate decision" in chart._readout.text(), timeout=3000)
 
 
 def test_the_policy_is_edited_kept_and_what_is_looser_waits(guards, trader):

@@ -26,6 +26,7 @@ from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_l
 from hawser.engine.rigging import Waiting, target_parts, waiting
 from hawser.engine.state import EngineState, Group, Rest, Trade, bar_key
 from hawser.engine.verdict import account_verdict, entry_verdict
+from hawser.service.newsmarks import NewsMark, marks
 
 
 class InstrumentView(msgspec.Struct, frozen=True):
@@ -39,6 +40,11 @@ class InstrumentView(msgspec.Struct, frozen=True):
     until: int
     atr: dict[int, float]
     closed: tuple[Closed, ...]
+    news: tuple[NewsMark, ...] = ()  # what concerns it, in order
+
+    def next_news(self, now: int) -> NewsMark | None:
+        """The next event that closes entries in it."""
+        return next((mark for mark in self.news if mark.closes and mark.time > now), None)
 
 
 class TargetView(msgspec.Struct, frozen=True):
@@ -211,6 +217,7 @@ def _instrument(state: EngineState, symbol: str) -> InstrumentView:
     return InstrumentView(
         state.instruments[symbol], bid, ask, time, market.open if market else False, market.until if market else 0,
         spans, tuple(entry_verdict(state, symbol, source=BY_HAND)),
+        marks(state.calendars, state.instruments[symbol], state.guards),
     )  # fmt: skip
 
 

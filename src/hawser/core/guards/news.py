@@ -49,13 +49,13 @@ def concerns(event: NewsEvent, currencies: tuple[str, ...], impact: Impact) -> b
     return IMPACTS.index(event.impact) >= IMPACTS.index(impact) and event.currency in (ALL, *currencies)
 
 
-class _Same(NamedTuple):
+class SameCalendars(NamedTuple):
     """Calendars as a key: by what they are, not by comparing every event."""
 
     calendars: tuple[Calendar, ...]
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Same) and other.calendars is self.calendars
+        return isinstance(other, SameCalendars) and other.calendars is self.calendars
 
     def __hash__(self) -> int:
         return id(self.calendars)
@@ -63,11 +63,11 @@ class _Same(NamedTuple):
 
 def windows(calendars: tuple[Calendar, ...], currencies: tuple[str, ...], guard: NewsGuard) -> list[Window]:
     """Every window the guard keeps, in order of their beginning; kept while the calendars stay the same."""
-    return _windows(_Same(calendars), currencies, guard)
+    return _windows(SameCalendars(calendars), currencies, guard)
 
 
 @lru_cache(maxsize=256)
-def _windows(of: _Same, currencies: tuple[str, ...], guard: NewsGuard) -> list[Window]:
+def _windows(of: SameCalendars, currencies: tuple[str, ...], guard: NewsGuard) -> list[Window]:
     before, after = round(guard.before_min * MINUTE), round(guard.after_min * MINUTE)
     found = {
         Window(event.time - before, event.time + after, event)

@@ -14,6 +14,7 @@ from hawser.core.instrument import Instrument
 from hawser.desk import figures as fg
 from hawser.desk.chart.focus import Focus
 from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis, bare, ink, part_words
+from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
@@ -98,6 +99,8 @@ class Chart(QFrame):
         self._trace = pg.PlotCurveItem(connect="finite")
         self._trace.setZValue(15)
         self.ribbon = Ribbon(self._look)
+        self.news = NewsLines(self._look, self._place)
+        self.plot.addItem(self.news, ignoreBounds=True)
         self.plot.addItem(self.ribbon, ignoreBounds=True)
         self.plot.addItem(self._candles)
         self.plot.addItem(self._trace)
@@ -150,6 +153,7 @@ class Chart(QFrame):
             line.style(line.tone, line.dash, line.width)
         self._candles.update()
         self.ribbon.update()
+        self.news.update()
 
     # Data
 
@@ -304,6 +308,14 @@ class Chart(QFrame):
         if index < 0:
             return 0.0
         return index + min(1.0, (time - int(times[index])) / self._span) - 0.5
+
+    def _place(self, time: int) -> float:
+        """The same for any moment, also one that no bar has come to yet."""
+        times = self._pyramid.bars.time if self._pyramid is not None else np.empty(0, np.int64)
+        if not times.size or time < times[0]:
+            return -FEWEST  # before all there is
+        ahead = (time - int(times[-1])) / self._span
+        return times.size - 1.5 + ahead if ahead > 1.0 else self._bar_at(time, times)
 
     # Range
 
@@ -469,6 +481,11 @@ class Chart(QFrame):
         limit = f" of {self.ribbon.limit:.0f}" if self.ribbon.limit > 0 else ""
         spread = f"  spread {bar[5]:.0f}{limit} t" if bar[5] == bar[5] else ""
         pointer = f"  at {y:.{digits}f}" if y is not None else ""
+        told = self.news.nearest(x, max(0.6, self.shown / 160)) if x is not None else None
+        if told is not None:
+            event = f"news {fg.clock(told.time, self._look.zone, seconds=False)} {told.currency} {told.impact}"
+            self._readout.setText(f"{event}: {told.title}")
+            return
         when = f"{at:%d %b %Y}" if self._span >= TIMEFRAMES["1d"] else f"{at:%d %b %H:%M}"
         self._readout.setText(f"{when}  {prices}{spread}{pointer}")
         self._readout.setToolTip(f"{timeframe_name(self._span)} bar, bid prices in {of.quote}")

@@ -118,6 +118,8 @@ class Helm(QWidget):
         if turn in (1, 3, ALL_TURNS):
             self.chart.show_forming(snapshot.forming)
             self.chart.ribbon.show_limit(snapshot.spread_limit(self.symbol))
+            view = snapshot.instrument(self.symbol)
+            self.chart.news.show_marks(view.news if view is not None else (), snapshot.time)
             self._show_focus()
 
     def _trade_open(self, snapshot: Snapshot) -> bool:

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
     QVBoxLayout,
 )  # fmt: skip
 
-from hawser.core.clock import MINUTE, timeframe_name
+from hawser.core.clock import DAY, MINUTE, timeframe_name
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
@@ -75,7 +75,10 @@ class InstrumentModel(QAbstractTableModel):
 
     def _entries(self, view: InstrumentView) -> str:
         if not view.closed:
-            return "entries open"
+            coming = view.next_news(self._now)
+            if coming is None or coming.time - self._now > DAY:
+                return "entries open"
+            return f"open, news {fg.clock(coming.time, self._look.zone, seconds=False)}"
         until = view.closed[0].until
         return f"opens {fg.clock(until, self._look.zone, seconds=False)}" if until else "entries closed"
 
@@ -93,6 +96,12 @@ class InstrumentModel(QAbstractTableModel):
             return NUMBERS if column else WORDS
         if role == Qt.ItemDataRole.ToolTipRole:
             reasons = "; ".join(reason.text for reason in view.closed) or "entries open"
+            coming = view.next_news(self._now)
+            if coming is not None:
+                from_, to = (fg.clock(at, self._look.zone, seconds=False) for at in (coming.starts, coming.ends))
+                at = f"{fg.moment(coming.time, self._look.zone):%a %d %b %H:%M}"
+                reasons += f"\nNext news {at} ({coming.currency}, {coming.impact}): {coming.title}\n"
+                reasons += f"Entries closed {from_} to {to}"
             return f"{view.instrument.name}\n1 tick = {view.instrument.tick} {view.instrument.quote}\n{reasons}"
         return None
 
