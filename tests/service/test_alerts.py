@@ -6,6 +6,7 @@ import json
 import socketserver
 import stat
 import threading
+import time
 from collections.abc import Iterator
 from email import message_from_string
 from http.server import BaseHTTPRequestHandler, HTTPServer
@@ -15,7 +16,7 @@ import pytest
 
 from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.commands import Tell
-from hawser.formats.declared import load
+from hawser.formats.declared import load, save
 from hawser.service.alerts import KEPT, Alert, Alerts, Outbox, mail, post
 from hawser.service.alertsettings import AlertSettings, Smtp, Webhook
 
@@ -104,7 +105,8 @@ def webhook(web: Any, secret: str = "s3cret") -> Webhook:
 def alerts(tmp_path) -> Iterator[Alerts]:
     local, faults, tries = [], [], []
     made = Alerts(
-        tmp_path / "alerts.toml", "demo", lambda channel, alert: local.append((channel, alert.text)), faults.append,
+        tmp_path / "alerts.toml", tmp_path / "waiting.json", "demo",
+        lambda channel, alert: local.append((channel, alert.text)), faults.append,
         lambda channel, wrong: tries.append((channel, wrong)),
     )  # fmt: skip
     made.local, made.faults, made.tries = local, faults, tries
@@ -139,7 +141,9 @@ def test_an_alarm_goes_by_every_channel_chosen_and_an_info_by_none(alerts, sink,
 
 def test_nothing_alerts_before_it_has_begun(tmp_path):
     heard = []
-    made = Alerts(tmp_path / "a.toml", "demo", lambda *told: heard.append(told), heard.append)
+    made = Alerts(
+        tmp_path / "a.toml", tmp_path / "waiting.json", "demo", lambda *told: heard.append(told), heard.append
+    )
     made.tell(ALARM)
     assert not heard
 
@@ -156,12 +160,44 @@ def test_settings_that_are_wrong_are_told_and_sound_still_works(tmp_path):
     path = tmp_path / "a.toml"
     path.write_text("[events]\nnothing = ['sound']\n")
     local, faults = [], []
-    made = Alerts(path, "demo", lambda *told: local.append(told), faults.append)
+    made = Alerts(path, tmp_path / "waiting.json", "demo", lambda *told: local.append(told), faults.append)
     made.begin()
     made.tell(ALARM)
     made.stop()
     assert "events.nothing: expected one of" in faults[0]
     assert len(local) == 2
+
+
+def test_what_could_not_be_sent_outlives_hawser_and_goes_when_the_network_is_back(tmp_path, web):
+    path, waiting, faults = tmp_path / "a.toml", tmp_path / "waiting.json", []
+
+    def begun(url, clock=time.time):
+        save(AlertSettings(webhook=Webhook(url, "s3cret")), path, private=True)
+        made = Alerts(path, waiting, "demo", lambda *told: None, faults.append, clock=clock)
+        made.begin()
+        return made
+
+    first = begun("http://127.0.0.1:9/alerts")  # nobody listens there
+    first.tell(ALARM)
+    until(lambda: waiting.is_file() and faults)
+    first.stop()
+    assert stat.S_IMODE(waiting.stat().st_mode) == 0o600
+    assert "s3cret" not in waiting.read_text()
+    late = begun("http://127.0.0.1:9/alerts", lambda: time.time() + 8 * 86_400)
+    assert not late.held("webhook")  # what is a week old alerts nobody
+    late.stop()
+    waiting.write_bytes(b'{"webhook": [[1.0, "demo"')
+    spoilt = begun(webhook(web).url)
+    spoilt.stop()
+    assert "alerts that waited cannot be read" in faults[-1]
+    first = begun("http://127.0.0.1:9/alerts")
+    first.tell(ALARM)
+    until(lambda: b"No link" in waiting.read_bytes())
+    first.stop()
+    again = begun(webhook(web).url)
+    until(lambda: web.posts and not waiting.exists())
+    assert [alert["text"] for _, body in web.posts for alert in body["alerts"]] == ["CAD/CHF: No link to the venue"]
+    again.stop()
 
 
 def test_while_the_network_is_away_alerts_wait_and_go_as_one():

@@ -18,13 +18,17 @@ from email.message import EmailMessage
 from pathlib import Path
 from typing import NamedTuple
 
+import msgspec
+
 from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.commands import Tell
+from hawser.formats.atomic import written
 from hawser.formats.declared import load, save
 from hawser.service.alertsettings import FAULT, AlertSettings, Channel, Smtp, Webhook
 
 TIMEOUT = 10.0
 KEPT = 200  # alerts that wait for a network, for each channel; older ones are told as a number
+FORGOTTEN = 7 * 86_400.0  # seconds: what waited longer is no alert any more
 PAUSES = (2.0, 5.0, 15.0, 60.0, 300.0)  # seconds between tries while it is away
 
 
@@ -48,10 +52,15 @@ class Outbox:
         self._not_before = 0.0
         self._sent: deque[float] = deque()
 
-    def add(self, alert: Alert) -> None:
+    def add(self, *alerts: Alert) -> None:
         with self._lock:
-            self.waiting.append(alert)
+            self.waiting.extend(alerts)
             self._make_room()
+
+    def held(self) -> list[Alert]:
+        """What waits now."""
+        with self._lock:
+            return list(self.waiting)
 
     def _make_room(self) -> None:
         while len(self.waiting) > KEPT:
@@ -87,11 +96,14 @@ class Outbox:
 
 
 class Alerts:
-    """Takes what is told on any thread. `local` hears what the window is to make; `fault` what is wrong, once."""
+    """Takes what is told on any thread. `local` hears what the window is to make; `fault` what is wrong, once. What
+    waits for a network is kept in the file `waiting`, for its owner only, and goes on waiting when Hawser is started
+    again."""
 
     def __init__(
         self,
         path: Path,
+        waiting: Path,
         account: str,
         local: Callable[[Channel, Alert], None],
         fault: Callable[[str], None],
@@ -99,6 +111,7 @@ class Alerts:
         clock: Callable[[], float] = time.time,
     ) -> None:
         self.path, self._account, self._local, self._fault, self._clock = path, account, local, fault, clock
+        self._kept, self._in_file = waiting, dict[str, list[Alert]]()
         self._tried, self._attempts = tried, deque[tuple[Channel, AlertSettings]]()
         self._begun = False
         self.settings = AlertSettings()
@@ -116,8 +129,40 @@ class Alerts:
                 self.settings = load(AlertSettings, self.path)
             except BadInput as error:
                 self._fault(f"{error.sentence}; alerts go by sound and notification only")
+        self._take_up()
         self._begun = True
         self._thread.start()
+
+    def held(self, channel: Channel) -> list[Alert]:
+        """What waits to be sent by mail or webhook."""
+        return self._boxes[channel].held()
+
+    def _take_up(self) -> None:
+        """What an earlier run could not send."""
+        try:
+            found = msgspec.json.decode(self._kept.read_bytes(), type=dict[Channel, list[Alert]])
+        except FileNotFoundError:
+            return
+        except (OSError, msgspec.MsgspecError) as error:
+            self._fault(f"{self._kept}: alerts that waited cannot be read ({error})")
+            return
+        for channel, box in self._boxes.items():
+            box.add(*(alert for alert in found.get(channel, ()) if self._clock() - alert.time < FORGOTTEN))
+
+    def _keep(self) -> None:
+        """Write down what waits, where that has changed."""
+        held = {channel: found for channel, box in self._boxes.items() if (found := box.held())}
+        if held == self._in_file:
+            return
+        try:
+            if held:
+                with written(self._kept, private=True) as file:
+                    file.write(msgspec.json.encode(held))
+            else:
+                self._kept.unlink(missing_ok=True)
+        except (BadInput, OSError):
+            return  # they still go from memory
+        self._in_file = {str(channel): found for channel, found in held.items()}
 
     def stop(self) -> None:
         self._stop.set()
@@ -183,12 +228,14 @@ class Alerts:
         while not self._stop.is_set():
             self._wake.wait(1.0)
             self._wake.clear()
+            self._keep()
             self._try_out()
             for channel, box in self._boxes.items():
                 if box.due(time.monotonic(), self.settings.most_per_min) and not self._stop.is_set():
                     wrong = box.go(time.monotonic())
                     if wrong and box.failures == 1:
                         self._fault(f"Alerts by {channel} wait: {wrong}")
+        self._keep()
 
 
 def mail(smtp: Smtp | None, batch: list[Alert]) -> None:

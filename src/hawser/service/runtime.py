@@ -123,7 +123,9 @@ class Runtime:
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
         self._serial = self._first = 0
         self._venue_at = ""
-        self.alerts = Alerts(profile.alerts, profile.name, hooks.alert, hooks.fault, hooks.tried)
+        self.alerts = Alerts(
+            profile.alerts, profile.alerts_waiting, profile.name, hooks.alert, hooks.fault, hooks.tried
+        )
         self.guards_path: Path | None = None  # where the policy lies that holds now
         self._news = NewsWatch(self.clock_now, self._take_calendars, self._fault)
         self._asked_prefix = f"{time.time_ns():x}"

@@ -27,7 +27,7 @@ def watch(profile: Profile, silent_s: float, socket: Path | None) -> bool:
     def say(text: str) -> None:
         print(f"{time.strftime('%H:%M:%S')}  {text}", file=sys.stderr, flush=True)
 
-    alerts = Alerts(profile.alerts, profile.name, local, say)
+    alerts = Alerts(profile.alerts, profile.state / "watch-waiting.json", profile.name, local, say)
 
     def told(finding: Finding) -> None:
         say(finding.text)
