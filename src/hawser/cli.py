@@ -441,7 +441,16 @@ def _watch(arguments: list[str]) -> int:
     parser.add_argument("--silent", type=float, default=20.0, metavar="S", help="how long it may be silent (20 s)")
     parser.add_argument("--flatten", action="store_true", help="with --quay: close everything there then")
     parser.add_argument("--profile-root", type=Path, help=argparse.SUPPRESS)
+    # How the application starts its own: a profile by its name and folders, and whatever is set there.
+    parser.add_argument("--at", nargs=4, metavar=("NAME", "DATA", "CONFIG", "STATE"), help=argparse.SUPPRESS)
+    parser.add_argument("--as-set", action="store_true", help=argparse.SUPPRESS)
     options = parser.parse_args(arguments)
+    if options.at:
+        from hawser.service.profile import Profile
+        from hawser.service.watching import watch
+
+        name, *folders = options.at
+        return DONE if watch(Profile(name, *map(Path, folders)), options.silent, None, options.as_set) else REFUSED
     if bool(options.quay) == options.demo:
         raise BadInput("usage", "--quay PATH or --demo: expected one of them")
     if options.flatten and not options.quay:

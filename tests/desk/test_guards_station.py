@@ -9,7 +9,7 @@ import sys
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLineEdit, QPushButton
 
@@ -22,6 +22,7 @@ from hawser.desk.widgets.policyeditor import read_policy, told_change
 from hawser.formats.declared import load
 from hawser.service.alertsettings import AlertSettings, Webhook
 from hawser.service.guardview import picture
+from hawser.service.sentry import WatchSettings
 
 KEY = Qt.Key
 SYMBOL = "NZD/SEK"
@@ -177,6 +178,29 @@ def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):
     place = chart.plot.mapFromScene(chart._view.mapViewToScene(QPointF(x, sum(chart._view.viewRange()[1]) / 2)))
     QTest.mouseMove(chart.plot.viewport(), place)
     trader.qtbot.waitUntil(lambda: "CHF high: Rate decision" in chart._readout.text(), timeout=3000)
+
+
+def test_the_dead_man_s_watch_is_set_in_the_station(guards, trader):
+    panel = guards.watch
+    trader.qtbot.waitUntil(lambda: panel.told.text().startswith("Off: nobody notices"))
+    assert not panel.flatten.isEnabled()
+    trader.click(panel.on, QPoint(8, panel.on.height() // 2))
+    trader.qtbot.waitUntil(lambda: "it can tell nobody" in panel.told.text(), timeout=20_000)
+    panel.silent.setFocus()
+    panel.silent.selectAll()
+    QTest.keyClicks(panel.silent, "soon")
+    QTest.keyClick(panel.silent, KEY.Key_Return)
+    assert panel.told.text() == "'soon': expected seconds, as 20"
+    panel.silent.selectAll()
+    QTest.keyClicks(panel.silent, "0.5")
+    QTest.keyClick(panel.silent, KEY.Key_Return)
+    assert "expected 2 to 3600 seconds" in panel.told.text()
+    panel.silent.selectAll()
+    QTest.keyClicks(panel.silent, "45")
+    QTest.keyClick(panel.silent, KEY.Key_Return)
+    assert load(WatchSettings, trader.window.runtime.profile.watch) == WatchSettings(True, 45.0, False)
+    trader.click(panel.on, QPoint(8, panel.on.height() // 2))
+    trader.qtbot.waitUntil(lambda: panel.told.text().startswith("Off: nobody notices"), timeout=20_000)
 
 
 def test_the_policy_is_edited_kept_and_what_is_looser_waits(guards, trader):

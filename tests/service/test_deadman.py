@@ -11,10 +11,13 @@ from pathlib import Path
 import pytest
 
 from hawser.cli import main
-from hawser.core.errors import Unavailable
+from hawser.core.errors import BadInput, Unavailable
+from hawser.formats.declared import save
+from hawser.service.alertsettings import AlertSettings, Webhook
 from hawser.service.deadman import Finding, Watch, flatten
 from hawser.service.heartbeat import Heart, Pulse, read_pulse
-from hawser.service.profile import profile
+from hawser.service.profile import far_name, profile
+from hawser.service.sentry import Alone, Sentry, WatchSettings
 from hawser.venue.quay.store import BookStore
 
 # A Hawser without a window, trading at a venue in another process, as the desktop's runtime does.
@@ -156,6 +159,58 @@ def test_a_hawser_that_is_killed_or_frozen_is_noticed_and_its_positions_are_clos
                 process.kill()
                 process.wait(10)
                 (process.stdout or process.stderr).close()
+
+
+def test_hawser_starts_a_watch_of_its_own_that_outlives_it_and_goes_when_it_is_not_wanted(quay, tmp_path):
+    chosen = profile(far_name(quay), tmp_path / "profile")
+    save(WatchSettings(on=True, silent_s=3.0, flatten=True), chosen.watch)
+    lock = Alone(chosen)
+    hawser = subprocess.Popen(
+        [sys.executable, "-c", HAWSER, str(quay), str(tmp_path / "profile")], stdout=subprocess.PIPE, text=True
+    )
+    try:
+        for line in hawser.stdout:
+            if line.strip() == "held 2":
+                break
+        until(lock.taken)
+        hawser.kill()
+        hawser.wait(10)
+        until(lambda: positions(quay) == 0)
+        until(lambda: "Flat: " in (chosen.state / "watch.log").read_text())
+        assert lock.taken()  # it goes on: Hawser may come back
+        assert main(["watch", "--quay", str(quay), "--profile-root", str(tmp_path / "profile")]) == 0  # one is enough
+    finally:
+        hawser.kill()
+        hawser.stdout.close()
+        save(WatchSettings(on=False), chosen.watch)
+        until(lambda: not lock.taken())
+    assert "No watch is wanted any more" in (chosen.state / "watch.log").read_text()
+
+
+def until(condition, seconds=20.0):
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "it did not come to that"
+        time.sleep(0.1)
+
+
+def test_settings_of_the_watch_are_checked_and_a_venue_that_ends_is_not_flattened(tmp_path):
+    chosen, wrong = profile("demo", tmp_path), []
+    chosen.watch.write_text("silent_s = 0.1\n")
+    sentry = Sentry(chosen, wrong.append)
+    sentry.begin("")
+    assert "expected 2 to 3600 seconds; nobody watches over Hawser" in wrong[0]
+    with pytest.raises(BadInput, match="ends with Hawser"):
+        sentry.change(WatchSettings(on=True, flatten=True))
+    assert sentry.state(AlertSettings()).startswith("Off: nobody notices")
+    sentry.change(WatchSettings(on=True))
+    assert sentry.state(AlertSettings()) == "Wanted, not there yet"
+    other = Alone(chosen)
+    assert other.take()
+    assert "can tell nobody" in sentry.state(AlertSettings())
+    hook = AlertSettings(webhook=Webhook("https://a.example/x"))
+    assert sentry.state(hook).endswith("with positions open it alerts by webhook")
+    other.leave()
 
 
 def test_flattening_where_nobody_listens_is_told(tmp_path):

@@ -36,7 +36,7 @@ class Watch:
     def __init__(
         self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Callable[[Pulse], str] | None
     ) -> None:
-        self._path, self._silent, self._told, self._flatten = path, silent_s, told, flatten
+        self._path, self.silent_s, self._told, self.flatten = path, silent_s, told, flatten
         self._tripped = False
         self._looked = self._seen = 0.0
         self._last: Pulse | None = None
@@ -55,26 +55,29 @@ class Watch:
         if pulse.ended:
             return False
         age = now - self._seen
-        if age >= self._silent and not self._tripped and (pulse.open or pulse.waiting):
+        if age >= self.silent_s and not self._tripped and (pulse.open or pulse.waiting):
             self._tripped = True
             self._trip(pulse, age)
         return True
 
     def _trip(self, pulse: Pulse, age: float) -> None:
         what = f"{pulse.open} positions open and {pulse.waiting} entries waiting"
-        then = "flattening at the venue" if self._flatten is not None else "stops that rest at the venue still protect"
+        then = "flattening at the venue" if self.flatten is not None else "stops that rest at the venue still protect"
         self._told(Finding("silent", f"Hawser has been silent for {age:.0f} s with {what}: {then}"))
-        if self._flatten is None:
+        if self.flatten is None:
             return
         try:
-            self._told(Finding("flattened", self._flatten(pulse)))
+            self._told(Finding("flattened", self.flatten(pulse)))
         except Unavailable as error:
             self._told(Finding("failed", f"Not flattened: {error.sentence}"))
 
-    def run(self) -> None:
-        """Until Hawser has ended on purpose."""
-        while self.look(time.monotonic()):
+    def run(self, wanted: Callable[[], bool] = lambda: True) -> bool:
+        """Until Hawser has ended on purpose (True), or it is no longer `wanted`."""
+        while wanted():
+            if not self.look(time.monotonic()):
+                return True
             time.sleep(LOOK)
+        return False
 
 
 def flatten(socket: Path) -> str:

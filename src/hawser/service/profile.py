@@ -42,6 +42,11 @@ class Profile(msgspec.Struct, frozen=True):
         return self.config / f"alerts-{self.name}.toml"
 
     @property
+    def watch(self) -> Path:
+        """How the dead man's watch is set."""
+        return self.config / f"watch-{self.name}.toml"
+
+    @property
     def alerts_waiting(self) -> Path:
         """Alerts that could not be sent yet."""
         return self.state / "alerts-waiting.json"

@@ -39,6 +39,7 @@ from hawser.service.link import Link
 from hawser.service.newswatch import NewsWatch
 from hawser.service.prime import prime_rules
 from hawser.service.profile import Profile
+from hawser.service.sentry import Sentry
 from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, taken
 from hawser.service.telling import Line, Teller
@@ -126,6 +127,7 @@ class Runtime:
         self.alerts = Alerts(
             profile.alerts, profile.alerts_waiting, profile.name, hooks.alert, hooks.fault, hooks.tried
         )
+        self.sentry = Sentry(profile, hooks.fault)
         self.guards_path: Path | None = None  # where the policy lies that holds now
         self._news = NewsWatch(self.clock_now, self._take_calendars, self._fault)
         self._asked_prefix = f"{time.time_ns():x}"
@@ -292,6 +294,7 @@ class Runtime:
         self._link.start()
         self._news.start()
         self.alerts.begin()
+        self.sentry.begin(self._venue_at)
         return session
 
     def _set_up_guards(self, session: Session, boot: Boot) -> None:
@@ -372,6 +375,7 @@ class Runtime:
                 next_frame = now + FRAME
                 self.hooks.snapshot(self.picture(session))
                 heart.beat(now, *_held(session))
+                self.sentry.look(now)
             self._link.inbox.wait(min(FRAME, max(0.001, next_frame - now)))
         heart.beat(0.0, *_held(session), ended=True)
 

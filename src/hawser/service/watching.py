@@ -4,20 +4,67 @@ from __future__ import annotations
 
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
+from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.commands import Tell, Weight
+from hawser.formats.declared import load
 from hawser.service.alerts import Alert, Alerts
-from hawser.service.alertsettings import Channel
+from hawser.service.alertsettings import AlertSettings, Channel
 from hawser.service.deadman import Finding, Watch, flatten
+from hawser.service.heartbeat import Pulse
 from hawser.service.profile import Profile
+from hawser.service.sentry import Alone, read_settings
 
 WEIGHTS: dict[str, Weight] = {"silent": "alarm", "failed": "alarm", "flattened": "caution", "back": "caution"}
 LAST_WORDS = 3.0  # seconds for what waits to be sent
 
 
-def watch(profile: Profile, silent_s: float, socket: Path | None) -> bool:
-    """Watch until Hawser has ended on purpose; True where it never fell silent, or all that was asked for was done."""
+class AsSet:
+    """Has a watch go by the settings of its profile, whenever they change."""
+
+    def __init__(self, profile: Profile, watch: Watch, alerts: Alerts) -> None:
+        self._profile, self._watch, self._alerts = profile, watch, alerts
+        self._read: tuple[float, float] | None = None
+
+    def __call__(self) -> bool:
+        """Whether a watch is still wanted. Settings that cannot be read change nothing."""
+        changed = (_changed(self._profile.watch), _changed(self._profile.alerts))
+        if changed == self._read:
+            return True
+        try:
+            settings = read_settings(self._profile)
+            if self._profile.alerts.is_file():
+                self._alerts.settings = load(AlertSettings, self._profile.alerts)
+        except BadInput:
+            return True
+        self._read = changed
+        self._watch.silent_s = settings.silent_s
+        self._watch.flatten = _at_its_venue if settings.flatten else None
+        return settings.on
+
+
+def _changed(path: Path) -> float:
+    try:
+        return path.stat().st_mtime
+    except OSError:
+        return 0.0
+
+
+def _at_its_venue(pulse: Pulse) -> str:
+    if not pulse.venue:
+        raise Unavailable("no_venue", "its venue ended with it")
+    return flatten(Path(pulse.venue))
+
+
+def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool = False) -> bool:
+    """Watch until Hawser has ended on purpose; True where it never fell silent, or all that was asked for was done.
+    `as_set`: by the settings that Hawser keeps, for as long as they want one."""
+    lock = Alone(profile)
+    if not lock.take():
+        print(f"{profile.name} is watched already", file=sys.stderr)
+        return True
     failed: list[str] = []
 
     def local(channel: Channel, alert: Alert) -> None:
@@ -35,12 +82,15 @@ def watch(profile: Profile, silent_s: float, socket: Path | None) -> bool:
         alerts.tell(Tell(weight=WEIGHTS[finding.kind], code=f"watch_{finding.kind}", text=finding.text))
 
     alerts.begin()
-    say(f"Watching {profile.name}: silent for {silent_s:g} s with positions open counts")
+    watching = Watch(profile.heartbeat, silent_s, told, (lambda _: flatten(socket)) if socket is not None else None)
+    wanted: Callable[[], bool] = AsSet(profile, watching, alerts) if as_set else lambda: True
+    wanted()
+    say(f"Watching {profile.name}: silent for {watching.silent_s:g} s with positions open counts")
     try:
-        Watch(profile.heartbeat, silent_s, told, (lambda _: flatten(socket)) if socket is not None else None).run()
-        say("Hawser was closed: the watch ends")
+        say("Hawser was closed: the watch ends" if watching.run(wanted) else "No watch is wanted any more: it ends")
     except KeyboardInterrupt:
         say("The watch was ended by hand")
     finally:
         alerts.finish(LAST_WORDS)
+        lock.leave()
     return not failed

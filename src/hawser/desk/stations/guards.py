@@ -24,6 +24,7 @@ from hawser.desk.widgets.alertspanel import AlertsPanel
 from hawser.desk.widgets.daychart import DayChart
 from hawser.desk.widgets.guardrows import GuardList
 from hawser.desk.widgets.policyeditor import PolicyEditor
+from hawser.desk.widgets.watchpanel import WatchPanel
 from hawser.engine import events as ev
 from hawser.service.guardview import Coming, GuardPicture
 from hawser.service.runtime import Runtime
@@ -147,7 +148,11 @@ class GuardStation(QWidget):
         box.addLayout(inner)
         column.addWidget(coming)
         column.addWidget(drills)
+        watch, box = _panel("Dead man's watch", "")
+        self.watch = WatchPanel(self._runtime.sentry, self._runtime.alerts)
+        box.addWidget(self.watch)
         column.addWidget(policy)
+        column.addWidget(watch)
         column.addStretch(1)
         return whole
 
@@ -186,6 +191,7 @@ class GuardStation(QWidget):
         for rows in (self.switches, self.filters):
             rows.setVisible(bool(rows.rows))
         self.calendar.setText(picture.calendar)
+        self.watch.refresh()
         self._show_coming(picture.coming, picture.time)
 
     def _show_coming(self, coming: Coming | None, now: int) -> None:

@@ -115,6 +115,7 @@ def stylesheet(p: Palette) -> str:
     QMenu {{ background: {p.panel}; border: 1px solid {p.ink2}; padding: 4px; }}
     QMenu::item {{ padding: 6px 12px; min-height: 16px; }}
     QMenu::item:selected {{ background: {p.ground}; }}
+    QCheckBox:disabled {{ color: {p.ink2}; }}
     QMenu::item:disabled {{ color: {p.ink2}; }}
     QToolTip {{ background: {p.panel}; color: {p.ink}; border: 1px solid {p.ink2}; padding: 4px; }}
     QCheckBox {{ spacing: 6px; min-height: 24px; }}
