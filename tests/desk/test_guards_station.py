@@ -18,8 +18,9 @@ from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.desk import figures as fg
 from hawser.desk.tradeactions import of_trade
-from hawser.desk.widgets.policyeditor import read_policy, told_change
+from hawser.desk.widgets.policyeditor import told_change
 from hawser.formats.declared import load
+from hawser.formats.policytext import read_policy
 from hawser.service.alertsettings import AlertSettings, Webhook
 from hawser.service.guardview import picture
 from hawser.service.sentry import WatchSettings
@@ -178,6 +179,52 @@ def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):
     place = chart.plot.mapFromScene(chart._view.mapViewToScene(QPointF(x, sum(chart._view.viewRange()[1]) / 2)))
     QTest.mouseMove(chart.plot.viewport(), place)
     trader.qtbot.waitUntil(lambda: "CHF high: Rate decision" in chart._readout.text(), timeout=3000)
+
+
+def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trader):
+    row = guards.switches.rows["Day loss", ""]
+    row.setFocus()
+    QTest.keyClick(row, KEY.Key_Return)
+    form = guards.forms.forms[dc.LossSwitch]
+    assert form.isVisible()
+    field = form.field("percent")
+    trader.click(field)
+    field.selectAll()
+    QTest.keyClicks(field, "much")
+    assert form.editing.errors["percent"] == "Expected a number"
+    assert not form.apply_button.isEnabled()
+    field.selectAll()
+    QTest.keyClicks(field, "3.5")
+    assert "Day loss is looser (percent)" in form.told.text()
+    field.selectAll()
+    QTest.keyClicks(field, "1.75")
+    assert "Nothing is loosened" in form.told.text()
+    trader.click(form.apply_button)
+    policy = trader.window.runtime.profile.guards
+    trader.qtbot.waitUntil(lambda: guards.editor.policy.named("Day loss").percent == 1.75)
+    text = policy.read_text(encoding="utf-8")
+    assert text.startswith("# The demo's guards")  # comments stay
+    assert load(dc.Guards, policy).named("Day loss").percent == 1.75
+    next(one for one in guards.add_menu.actions() if one.text().startswith("Slippage")).trigger()
+    form = guards.forms.forms[dc.SlippageSwitch]
+    assert form.field("name").text() == "Slippage 2"
+    assert not form.remove_button.isVisible()
+    trader.click(form.apply_button)
+    trader.qtbot.waitUntil(lambda: guards.editor.policy.named("Slippage 2") is not None)
+    trader.qtbot.waitUntil(lambda: ("Slippage 2", "") in guards.switches.rows)
+    QTest.mouseDClick(guards.switches.rows["Slippage 2", ""], Qt.MouseButton.LeftButton)
+    twice(trader, form.remove_button)
+    trader.qtbot.waitUntil(lambda: told(trader, "Slippage 2"))
+    assert load(dc.Guards, policy).named("Slippage 2") is None
+    assert not form.isVisible()
+    offered = [action.text for action in trader.window._actions()]
+    assert "Guards: change Week loss" in offered
+    assert sum(text.startswith("Guards: add, ") for text in offered) == len(dc.KINDS)
+    guards.edit()
+    guards.editor.text.setPlainText(guards.editor.text.toPlainText() + "\n# typed, not applied")
+    QTest.keyClick(guards.editor, KEY.Key_Escape)
+    guards.edit_guard("Week loss")
+    assert "has changes of its own" in guards.forms.forms[dc.LossSwitch].told.text()
 
 
 def test_the_dead_man_s_watch_is_set_in_the_station(guards, trader):

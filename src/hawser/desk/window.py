@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import base64
 import contextlib
+from collections.abc import Callable
+from functools import partial
 
 import msgspec
 from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
@@ -238,7 +240,8 @@ class Window(QMainWindow):
             Action("Station: Helm", "Alt+1", lambda: self.show_station(HELM)),
             Action("Station: Rigs", "Alt+2", lambda: self.show_station(RIGS)),
             Action("Station: Guards", "Alt+3", lambda: self.show_station(GUARDS)),
-            Action("Guards: edit the policy", "", self._edit_guards),
+            Action("Guards: edit the policy as text", "", self._edit_guards),
+            *(Action(text, "", partial(self._at_guards, act)) for text, act in self.berth.guards.actions()),
             Action("Alerts: which events tell whom, and by what", "", self._edit_alerts),
             Action("Station: Logbook", "Alt+5", lambda: self.show_station(LOGBOOK)),
             Action("Theme: swap Paper and Night watch", "", self.swap_theme),
@@ -283,6 +286,10 @@ class Window(QMainWindow):
     def _new_rig(self) -> None:
         self.show_station(RIGS)
         self.rigs.new()
+
+    def _at_guards(self, act: Callable[[], None]) -> None:
+        self.show_station(GUARDS)
+        act()
 
     def _edit_guards(self) -> None:
         self.show_station(GUARDS)

@@ -74,9 +74,10 @@ class Coming(NamedTuple):
 
 
 class GuardPicture(msgspec.Struct, frozen=True):
-    """All of it at one moment."""
+    """All of it at one moment. `currency`: of its money."""
 
     time: int
+    currency: str
     views: tuple[GuardView, ...]
     days: tuple[tuple[str, tuple[Span, ...]], ...]
     coming: Coming | None
@@ -91,7 +92,15 @@ def picture(state: EngineState, shown: str) -> GuardPicture:
         if guard.on:
             views += _counted(state, guard) if isinstance(guard, dc.Counted) else [_filter(state, guard, shown)]
     days = tuple((symbol, tuple(_day(state, symbol))) for symbol in state.instruments)
-    return GuardPicture(state.now, tuple(views), days, _coming(state), _calendar(state), state.guards)
+    return GuardPicture(
+        state.now,
+        state.account.currency if state.account else "",
+        tuple(views),
+        days,
+        _coming(state),
+        _calendar(state),
+        state.guards,
+    )
 
 
 def _does(guard: dc.Guard) -> str:

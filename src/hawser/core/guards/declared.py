@@ -32,6 +32,7 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     when it shrinks. What stands in neither list loosens it whenever it changes."""
 
     KIND: ClassVar[str] = "guard"
+    SAYS: ClassVar[str] = ""  # what it is for, in a few words
     LATCHES: ClassVar[bool] = False
     LOOSER: ClassVar[dict[str, int]] = {}
 
@@ -83,6 +84,7 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 
 class SpreadGuard(Guard, frozen=True, kw_only=True, tag="spread"):
     KIND = "spread"
+    SAYS = "no entry while the spread is too wide"
     LOOSER = {"max_ticks": 1, "max_of_median": 1, "max_percent_of_r": 1}
 
     max_ticks: Annotated[float | None, told("widest spread", "ticks")] = None
@@ -98,6 +100,7 @@ class SpreadGuard(Guard, frozen=True, kw_only=True, tag="spread"):
 
 class NewsGuard(Guard, frozen=True, kw_only=True, tag="news"):
     KIND = "news"
+    SAYS = "no entry around scheduled news"
     LOOSER = {"before_min": -1, "after_min": -1, "horizon_h": -1}
 
     impact: Annotated[Impact, told("events of at least this impact")] = "high"
@@ -111,6 +114,7 @@ class NewsGuard(Guard, frozen=True, kw_only=True, tag="news"):
 
 class SessionGuard(Guard, frozen=True, kw_only=True, tag="session"):
     KIND = "session"
+    SAYS = "no entry outside hours of your own, or near an open, a close, a weekend"
     LOOSER = {"after_open_min": -1, "before_close_min": -1, "before_weekend_min": -1}
 
     hours: Annotated[
@@ -124,6 +128,7 @@ class SessionGuard(Guard, frozen=True, kw_only=True, tag="session"):
 
 class VolatilityGuard(Guard, frozen=True, kw_only=True, tag="volatility"):
     KIND = "volatility"
+    SAYS = "no entry while the market is too calm or too wild"
     LOOSER = {"low": -1, "high": 1}
 
     timeframe: Annotated[str, told("of the bars it looks at")] = "15m"
@@ -142,6 +147,7 @@ class VolatilityGuard(Guard, frozen=True, kw_only=True, tag="volatility"):
 
 class RegimeGuard(Guard, frozen=True, kw_only=True, tag="regime"):
     KIND = "regime"
+    SAYS = "entries only on one side of an average of some instrument"
 
     reference: Annotated[str, told("the instrument whose regime it is")]
     timeframe: Annotated[str, told("of the bars it looks at")] = "1h"
@@ -171,6 +177,7 @@ class Counted(Guard, frozen=True, kw_only=True):
 
 class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
     KIND = "trade count"
+    SAYS = "so many entries a day or week"
     LOOSER = {"most": 1}
 
     most: Annotated[int, told("entries in a period", "trades")]
@@ -179,6 +186,7 @@ class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
 
 class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
     KIND = "cool-down"
+    SAYS = "no entry for a while after a loss"
     LOOSER = {"minutes": -1, "from_r": 1}
 
     minutes: Annotated[float, told("closed so long after a loss", "min")]
@@ -206,6 +214,7 @@ class Switch(Counted, frozen=True, kw_only=True):
 
 class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
     KIND = "loss"
+    SAYS = "stop at a day's or week's loss"
     LOOSER = {"percent": 1, "money": 1}
 
     percent: Annotated[float | None, told("loss since the period's start", "% of equity then")] = None
@@ -220,6 +229,7 @@ class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
 
 class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
     KIND = "drawdown"
+    SAYS = "stop at a fall from the highest equity"
     LOOSER = {"percent": 1, "money": 1}
 
     period: Annotated[Period, told("latched until it ends; none: until a person re-arms it")] = "none"
@@ -235,6 +245,7 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
 
 class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
     KIND = "equity floor"
+    SAYS = "stop when equity is down to a sum"
     LOOSER = {"money": -1}
 
     period: Annotated[Period, told("latched until it ends; none: until a person re-arms it")] = "none"
@@ -248,6 +259,7 @@ class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
 
 class StreakSwitch(Switch, frozen=True, kw_only=True, tag="losing_streak"):
     KIND = "losing streak"
+    SAYS = "stop after so many losing trades in a row"
     LOOSER = {"losses": 1}
 
     losses: Annotated[int, told("losing trades in a row", "trades")]
@@ -259,6 +271,7 @@ class StreakSwitch(Switch, frozen=True, kw_only=True, tag="losing_streak"):
 
 class RejectSwitch(Switch, frozen=True, kw_only=True, tag="rejects"):
     KIND = "order rejects"
+    SAYS = "stop when the venue refuses too many orders"
     LOOSER = {"most": 1, "window_min": -1}
 
     most: Annotated[int, told("orders refused by the venue within the window", "orders")]
@@ -271,6 +284,7 @@ class RejectSwitch(Switch, frozen=True, kw_only=True, tag="rejects"):
 
 class RateSwitch(Switch, frozen=True, kw_only=True, tag="order_rate"):
     KIND = "order rate"
+    SAYS = "stop when too many orders leave at once"
     LOOSER = {"most": 1, "window_s": -1}
 
     most: Annotated[int, told("new orders within the window", "orders")]
@@ -283,6 +297,7 @@ class RateSwitch(Switch, frozen=True, kw_only=True, tag="order_rate"):
 
 class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
     KIND = "feed silence"
+    SAYS = "stop when no quotes come"
     LOOSER = {"seconds": 1}
 
     per: Annotated[Per, told("counted for the account, or each instrument or source by itself")] = "instrument"
@@ -298,6 +313,7 @@ class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
 
 class SlippageSwitch(Switch, frozen=True, kw_only=True, tag="slippage"):
     KIND = "slippage"
+    SAYS = "stop at a fill far worse than expected"
     LOOSER = {"ticks": 1}
 
     ticks: Annotated[float, told("a fill worse than expected by more", "ticks")]

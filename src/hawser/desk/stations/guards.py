@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QHideEvent, QShowEvent
 from PyQt6.QtWidgets import (
@@ -10,6 +13,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLineEdit,
+    QMenu,
     QPushButton,
     QScrollArea,
     QSplitter,
@@ -18,14 +22,18 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.clock import SECOND
+from hawser.core.errors import BadInput
+from hawser.core.guards.declared import AnyGuard, Guard
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.widgets.alertspanel import AlertsPanel
 from hawser.desk.widgets.daychart import DayChart
+from hawser.desk.widgets.guardforms import GuardForms, kinds
 from hawser.desk.widgets.guardrows import GuardList
-from hawser.desk.widgets.policyeditor import PolicyEditor
+from hawser.desk.widgets.policyeditor import PolicyEditor, told_change
 from hawser.desk.widgets.watchpanel import WatchPanel
 from hawser.engine import events as ev
+from hawser.formats.policytext import read_policy
 from hawser.service.guardview import Coming, GuardPicture
 from hawser.service.runtime import Runtime
 
@@ -51,7 +59,10 @@ class GuardStation(QWidget):
             rows.drill.connect(self.drill)
             rows.ask.connect(lambda name, subject: self._drill(name, subject, True))
             rows.rearm.connect(self.ask_reason)
+            rows.edit.connect(self.edit_guard)
         self.editor, self.alerts = PolicyEditor(self, runtime), AlertsPanel(self, runtime.alerts)
+        self.forms = GuardForms(self, self._currency, self._told)
+        self.forms.changed.connect(self._change_guard)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         self.panes.addWidget(self._left())
         self.panes.addWidget(self._right())
@@ -77,8 +88,8 @@ class GuardStation(QWidget):
         column.addWidget(self.switches)
         column.addWidget(self.filters)
         self.empty = QLabel(
-            "No guard watches yet. A policy closes entries by news, spread, hours, losses and more: \u2018Edit the "
-            "policy\u2019 begins one, or reads it from a file."
+            "No guard watches yet. A policy closes entries by news, spread, hours, losses and more: \u2018Add a "
+            "guard\u2019 begins one, \u2018Edit as text\u2019 reads one from a file."
         )
         self.empty.setWordWrap(True)
         self.empty.setContentsMargins(12, 12, 12, 12)
@@ -136,25 +147,35 @@ class GuardStation(QWidget):
             button.clicked.connect(lambda _, act=act: act())
             inner.addWidget(button)
         box.addLayout(inner)
+        watch, box = _panel("Dead man's watch", "")
+        self.watch = WatchPanel(self._runtime.sentry, self._runtime.alerts)
+        box.addWidget(self.watch)
+        column.addWidget(coming)
+        column.addWidget(drills)
+        column.addWidget(self._policy_panel())
+        column.addWidget(watch)
+        column.addStretch(1)
+        return whole
+
+    def _policy_panel(self) -> QFrame:
         policy, box = _panel("Policy and alerts", "")
-        self.edit_button = QPushButton("Edit the policy")
+        self.edit_button, self.add_button = QPushButton("Edit as text"), QPushButton("Add a guard")
         self.edit_button.clicked.connect(lambda _: self.edit())
+        self.add_menu = QMenu(self)
+        for words, kind in kinds():
+            self.add_menu.addAction(words, lambda kind=kind: self.add_guard(kind))
+        self.add_button.setMenu(self.add_menu)
+        both = QHBoxLayout()
+        both.addWidget(self.add_button)
+        both.addWidget(self.edit_button)
         inner = QVBoxLayout()
         inner.setContentsMargins(12, 0, 12, 10)
-        inner.addWidget(self.edit_button)
+        inner.addLayout(both)
         self.alerts_button = QPushButton("Alerts: what tells whom")
         self.alerts_button.clicked.connect(lambda _: self.alerts.open())
         inner.addWidget(self.alerts_button)
         box.addLayout(inner)
-        column.addWidget(coming)
-        column.addWidget(drills)
-        watch, box = _panel("Dead man's watch", "")
-        self.watch = WatchPanel(self._runtime.sentry, self._runtime.alerts)
-        box.addWidget(self.watch)
-        column.addWidget(policy)
-        column.addWidget(watch)
-        column.addStretch(1)
-        return whole
+        return policy
 
     def _reason_bar(self) -> QWidget:
         """Re-arming a kill switch takes a reason in words."""
@@ -251,6 +272,49 @@ class GuardStation(QWidget):
 
     def edit(self) -> None:
         self.editor.open()
+
+    def edit_guard(self, name: str) -> None:
+        """The form of one guard of the policy."""
+        try:
+            guard = self.editor.kept().named(name)
+        except BadInput as error:
+            self.refused.emit(error.sentence)
+            return
+        if guard is not None:
+            self.forms.edit(guard)
+
+    def add_guard(self, kind: type[Guard]) -> None:
+        """The form of a new guard."""
+        try:
+            self.forms.add(kind, self.names())
+        except BadInput as error:
+            self.refused.emit(error.sentence)
+
+    def actions(self) -> list[tuple[str, Callable[[], None]]]:
+        """What the command finder offers: a guard to be changed, a kind to be added."""
+        try:
+            names = self.names()
+        except BadInput:
+            return []  # it is told where the text is edited
+        found = [(f"Guards: change {name}", partial(self.edit_guard, name)) for name in names]
+        return found + [(f"Guards: add, {words}", partial(self.add_guard, kind)) for words, kind in kinds()]
+
+    def names(self) -> list[str]:
+        """Of the guards of the policy; raises BadInput where its file is wrong."""
+        return [guard.name for guard in self.editor.kept().guard]
+
+    def _currency(self) -> str:
+        return self.picture.currency if self.picture is not None else ""
+
+    def _told(self, name: str, made: AnyGuard | None) -> str:
+        """What a change of one guard would mean; raises BadInput."""
+        return told_change(self.editor.policy, read_policy(self.editor.changed(name, made)))
+
+    def _change_guard(self, name: str, made: AnyGuard | None) -> None:
+        try:
+            self.editor.change(name, made)
+        except BadInput as error:
+            self.refused.emit(error.sentence)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)

@@ -53,8 +53,8 @@ class Editor(QFrame):
         self.told = QLabel()
         self.told.setWordWrap(True)
         self.told.setProperty("role", "second")
-        scroll = QScrollArea()
-        scroll.setWidget(self._form(currency))
+        scroll, self.form = QScrollArea(), self._form(currency)
+        scroll.setWidget(self.form)
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         box = QVBoxLayout(self)
@@ -73,7 +73,7 @@ class Editor(QFrame):
         grid.setHorizontalSpacing(8)
         grid.setColumnStretch(3, 1)
         group, number = "", 0
-        for key in self.editing.keys:
+        for key in self._in_order(self.editing.keys):
             if (named := key.path.rpartition(".")[0]) != group:
                 group = named
                 heading = QLabel(group.capitalize())
@@ -94,6 +94,10 @@ class Editor(QFrame):
             self._fields[key.path], self._problems[key.path] = field, problem
             number += 1
         return inside
+
+    def _in_order(self, keys: list[Told]) -> list[Told]:
+        """The keys as they are shown."""
+        return keys
 
     def _field(self, key: Told) -> QLineEdit | QComboBox:
         choices = _choices(key)

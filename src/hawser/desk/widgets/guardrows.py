@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import tzinfo
 
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QFontMetricsF, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QBrush, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from hawser.desk import figures as fg
@@ -18,6 +18,9 @@ ROW, HEAD = 30, 20
 NAME, NOW, LIMIT, GAUGE, STATE, ACTS = 158, 84, 104, 132, 186, 84  # widths; the rest is what it watches
 
 
+EDIT = "Enter or a double click changes it."
+
+
 class GuardRow(QWidget):
     """One guard. Its buttons set it off on purpose (the first press only tells what would follow), and re-arm it where
     it has latched."""
@@ -25,6 +28,7 @@ class GuardRow(QWidget):
     drill = pyqtSignal(str, str)
     ask = pyqtSignal(str, str)
     rearm = pyqtSignal(str, str)
+    edit = pyqtSignal(str)
 
     def __init__(self, look: Look) -> None:
         super().__init__()
@@ -32,6 +36,8 @@ class GuardRow(QWidget):
         self.view: GuardView | None = None
         self._time = 0
         self.setFixedHeight(ROW)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAttribute(Qt.WidgetAttribute.WA_Hover)
         self.drill_button, self.rearm_button = SureButton("Drill"), QPushButton("Re-arm")
         self.drill_button.consequence = "Do it?"
         self.drill_button.asked.connect(self._asked)
@@ -58,7 +64,7 @@ class GuardRow(QWidget):
         stake = f"{view.stake} more at stake in what is open" if view.stake else ""
         told = [view.name + of, f"{view.now} of {view.limit}", stake, view.watches, self.state]
         self.setAccessibleName(", ".join(part for part in told if part))
-        lines = [f"{view.name}{of}: {view.watches}", stake, f"It {view.does}.", self.state, self._last]
+        lines = [f"{view.name}{of}: {view.watches}", stake, f"It {view.does}.", self.state, self._last, EDIT]
         self.setToolTip("\n".join(line for line in lines if line))
         self.update()
 
@@ -87,6 +93,21 @@ class GuardRow(QWidget):
             return "It has not closed entries yet"
         return f"It closed entries last at {fg.clock(view.tripped, self._look.zone)}"
 
+    # Keys and mouse
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        self._edit()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_F2):
+            self._edit()
+        else:
+            super().keyPressEvent(event)
+
+    def _edit(self) -> None:
+        if self.view is not None:
+            self.edit.emit(self.view.name)
+
     # Paint
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -95,6 +116,10 @@ class GuardRow(QWidget):
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.hasFocus() or self.underMouse():
+            painter.fillRect(self.rect().adjusted(1, 0, -1, -1), self._look.color("ground"))
+        if self.hasFocus():
+            painter.fillRect(0, 0, 3, ROW - 1, self._look.color("ink"))
         painter.setPen(self._look.color("hairline"))
         painter.drawLine(0, ROW - 1, self.width(), ROW - 1)
         name = f"{view.name} \u00b7 {view.subject}" if view.subject and view.gauge else view.name
@@ -151,6 +176,7 @@ class GuardList(QWidget):
     drill = pyqtSignal(str, str)
     ask = pyqtSignal(str, str)
     rearm = pyqtSignal(str, str)
+    edit = pyqtSignal(str)
 
     def __init__(self, look: Look, title: str, gauges: bool) -> None:
         super().__init__()
@@ -174,6 +200,7 @@ class GuardList(QWidget):
                 row.drill.connect(self.drill)
                 row.ask.connect(self.ask)
                 row.rearm.connect(self.rearm)
+                row.edit.connect(self.edit)
                 self._column.insertWidget(number, row)
             row.show_view(view, time)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from pathlib import Path
 
 import msgspec
@@ -11,21 +10,12 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
-from hawser.core.guards.declared import Guards, loosened
+from hawser.core.guards.declared import AnyGuard, Guards, loosened
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
 from hawser.formats.atomic import written
-from hawser.formats.declared import record, save
+from hawser.formats.policytext import read_policy, with_files, with_guard, without_guard
 from hawser.service.runtime import Runtime
-
-
-def read_policy(text: str, where: str = "the policy") -> Guards:
-    """What is typed as a policy; raises BadInput with what is wrong and where."""
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise BadInput("not_toml", f"{where}: expected TOML; {error}") from None
-    return record(Guards, data, where)
 
 
 def told_change(old: Guards, new: Guards) -> str:
@@ -37,7 +27,8 @@ def told_change(old: Guards, new: Guards) -> str:
     for name, keys in looser.items():
         if keys:
             parts.append(f"{name} is looser ({', '.join(keys)})")
-    when = "" if old.loosen == "now" else "; what is looser holds from its next period on"
+    waits = old.loosen != "now" and any(looser.values())
+    when = "; what is looser holds from its next period on" if waits else ""
     count = len(new.guard)
     return f"{count} guard{'' if count == 1 else 's'}. " + (
         "; ".join(parts) + when if parts else "Nothing is loosened."
@@ -103,12 +94,25 @@ class PolicyEditor(QFrame):
 
     def reload(self) -> None:
         """The policy as it is written down now."""
-        path = self._runtime.guards_path
-        self._folder = path.parent if path is not None else self.path.parent
         try:
-            self.text.setPlainText(path.read_text(encoding="utf-8") if path is not None else EMPTY)
+            text, self._folder = self._written()
+            self.text.setPlainText(text)
+        except BadInput as error:
+            self.told.setText(error.sentence)
+
+    def kept(self) -> Guards:
+        """The policy as it is written down; raises BadInput."""
+        return read_policy(self._written()[0])
+
+    def _written(self) -> tuple[str, Path]:
+        """The policy's text as it is written down, and where its news lies; raises BadInput."""
+        path = self._runtime.guards_path
+        if path is None:
+            return EMPTY, self.path.parent
+        try:
+            return path.read_text(encoding="utf-8"), path.parent
         except OSError as error:
-            self.told.setText(f"{path}: cannot be read ({error.strerror})")
+            raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
 
     def made(self) -> Guards:
         return read_policy(self.text.toPlainText())
@@ -126,19 +130,34 @@ class PolicyEditor(QFrame):
     def send(self) -> None:
         """Have the policy from now on, and write it down."""
         try:
-            made = self.made()
-            elsewhere = self._folder not in (None, self.path.parent)
-            whole = _from_anywhere(made, self._folder or self.path.parent) if elsewhere else made
-            if whole == made:
-                with written(self.path) as file:
-                    file.write(self.text.toPlainText().encode())
-            else:
-                save(whole, self.path)
+            self._keep(self.text.toPlainText(), self._folder)
         except BadInput as error:
             self.told.setText(error.sentence)
             return
-        self._runtime.change_guards(whole)
         self.hide()
+
+    def _keep(self, text: str, folder: Path | None) -> None:
+        """Have what a text says, and write it down as it is; news that lies elsewhere is found from anywhere."""
+        made = read_policy(text)
+        elsewhere = folder not in (None, self.path.parent)
+        whole = _from_anywhere(made, folder or self.path.parent) if elsewhere else made
+        with written(self.path) as file:
+            file.write((text if whole == made else with_files(text, whole.news.files)).encode())
+        self._runtime.change_guards(whole)
+
+    def changed(self, name: str, made: AnyGuard | None) -> str:
+        """The text as it is written down, with the guard `name` as `made` has it (None: gone); raises BadInput where
+        other changes of the text wait to be applied."""
+        text, _ = self._written()
+        if self.text.toPlainText().strip() not in ("", text.strip()):
+            raise BadInput("policy_typed", "The policy's text has changes of its own: apply them, or take it as it is")
+        return without_guard(text, name) if made is None else with_guard(text, name, made)
+
+    def change(self, name: str, made: AnyGuard | None) -> None:
+        """Have one guard changed, and write it down; raises BadInput."""
+        text, (_, folder) = self.changed(name, made), self._written()
+        self._keep(text, folder)
+        self.text.clear()  # it is read anew when it is opened
 
     def _import(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "A policy from a file", "", "TOML (*.toml)")
