@@ -481,12 +481,11 @@ class Chart(QFrame):
         limit = f" of {self.ribbon.limit:.0f}" if self.ribbon.limit > 0 else ""
         spread = f"  spread {bar[5]:.0f}{limit} t" if bar[5] == bar[5] else ""
         pointer = f"  at {y:.{digits}f}" if y is not None else ""
+        when = f"{at:%d %b %Y}" if self._span >= TIMEFRAMES["1d"] else f"{at:%d %b %H:%M}"
         told = self.news.nearest(x, 5 * self._view.viewPixelSize()[0]) if x is not None else None
         if told is not None:
-            event = f"news {fg.clock(told.time, self._look.zone, seconds=False)} {told.currency} {told.impact}"
-            self._readout.setText(f"{event}: {told.title}{pointer}")
-            return
-        when = f"{at:%d %b %Y}" if self._span >= TIMEFRAMES["1d"] else f"{at:%d %b %H:%M}"
+            clock = fg.clock(told.time, self._look.zone, seconds=False)
+            spread, pointer = pointer, f"  news {clock} {told.currency} {told.impact}: {told.title}"
         self._readout.setText(f"{when}  {prices}{spread}{pointer}")
         self._readout.setToolTip(f"{timeframe_name(self._span)} bar, bid prices in {of.quote}")
 
