@@ -8,6 +8,7 @@ from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import SizeRule
 from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput
+from hawser.core.guards import declared as dc
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import BreakEven, Ladder, Measure, Rig
 from hawser.engine import commands as cm
@@ -50,6 +51,19 @@ def test_rungs_leave_only_once_a_stop_rests():
     ]
     assert {(one.closes, one.adds) for one in found[1:]} == {(None, hand.trade.entry)}
     assert (hand.trade.stop, hand.trade.r_ticks) == (ref - 280, 280)
+
+
+def test_the_entry_that_fills_a_day_s_count_keeps_its_rungs_and_a_kill_switch_takes_them_back():
+    few, streak = dc.CountGuard(name="few", most=1), dc.StreakSwitch(name="streak", losses=9)
+    hand = ByHand()
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(few, streak)))
+    hand.protect(**PLAN)
+    rungs = hand.engine.state.orders_of(hand.trade, "rung")
+    assert len(rungs) == 2
+    for order in rungs:
+        hand.do(ev.OrderAccepted, order=order.id)
+    taken = of(hand.do(ev.Drill, ask="D", guard="streak", subject=""), cm.Cancel)
+    assert {cancel.order for cancel in taken} == {order.id for order in rungs}
 
 
 def test_the_worst_case_is_the_risk_and_the_heat_before_any_rung_has_filled():

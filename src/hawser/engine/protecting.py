@@ -282,11 +282,9 @@ def _want_rungs(desk: Desk, trade: Trade) -> None:
         if wants[order.number] <= 0 and not order.pending:
             why = trade.leave_why or ("a guard is closed" if none else "no rung there any more")
             desk.cancel(trade, order, why)
-    if (
-        none
-        or trade.state != states.PROTECTED
-        or entry_verdict(desk.state, trade.symbol, trade.side, trade.plan.source)
-    ):
+    closed = entry_verdict(desk.state, trade.symbol, trade.side, trade.plan.source)
+    # A rung is part of an entry that was counted when it was made.
+    if none or trade.state != states.PROTECTED or any(one.code != "trade_count" for one in closed):
         return
     sent = [desk.state.orders[name] for name in trade.order_ids]
     under_way = {
