@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime, tzinfo
 
 from hawser.core.figures import GROUP, MINUS, NONE, duration, money, number, percent, r
-from hawser.core.guards.verdicts import Closed
+from hawser.core.guards.verdicts import Closed, longest_first
 
 __all__ = ["GROUP", "MINUS", "NONE", "clock", "date_clock", "duration", "moment", "money", "number", "percent", "r",
-           "reason", "side_word"]  # fmt: skip
+           "reason", "reasons", "side_word"]  # fmt: skip
 
 
 def clock(time_ns: int, zone: tzinfo, seconds: bool = True) -> str:
@@ -28,6 +29,14 @@ def moment(time_ns: int, zone: tzinfo) -> datetime:
 def reason(closed: Closed, now: int) -> str:
     """Why entries are closed, counting down to when they open where that is known."""
     return f"{closed.text}; opens in {duration(closed.until - now)}" if closed.until > now else closed.text
+
+
+def reasons(closed: Iterable[Closed], now: int) -> str:
+    """The reason that lasts longest, and the guards that close entries beside it by their names."""
+    first, *others = longest_first(closed)
+    names = list(dict.fromkeys(one.guard or one.text for one in others))
+    beside = f"; also by {', '.join(names)}" if names else ""
+    return reason(first, now) + beside
 
 
 def side_word(side: int) -> str:

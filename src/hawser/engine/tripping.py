@@ -44,6 +44,9 @@ from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Memory, Trade
 from hawser.engine.watchtimes import NEVER, next_moment
 
+# Refusals that say nothing ill of the venue: another close had closed all there was.
+HARMLESS = frozenset({"no_position"})
+
 
 def begin(desk: Desk) -> None:
     """Before an event that is no quote is folded: what ends by its time has ended, with the equity known until then."""
@@ -295,13 +298,14 @@ def _one_more(memory: Memory, now: int, window: int) -> int:
 
 def _rejected(desk: Desk, event: ev.OrderRejected) -> None:
     order = desk.state.orders.get(event.order)
-    if order is None:
+    if order is None or event.code in HARMLESS:
         return
     for guard, subject, memory in _of_trade(desk, desk.state.trades[order.trade]):
         if isinstance(guard, RejectSwitch):
             count = _one_more(memory, desk.state.now, round(guard.window_min * MINUTE))
             if count >= guard.most:
-                why = f"{count} orders refused within {guard.window_min:g} min, the last: {event.text}"
+                orders = "order" if count == 1 else "orders"
+                why = f"{count} {orders} refused within {guard.window_min:g} min, the last: {event.text}"
                 trip(desk, guard, subject, memory, why)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple
 
 import msgspec
@@ -25,6 +25,11 @@ class Closed(msgspec.Struct, frozen=True):
     text: str
     until: int = 0
     guard: str = ""
+
+
+def longest_first(closed: Iterable[Closed]) -> list[Closed]:
+    """What holds entries back longest first: what ends nobody knows when, then what ends last."""
+    return sorted(closed, key=lambda one: (one.until > 0, -one.until))
 
 
 class Scene(NamedTuple):

@@ -118,7 +118,8 @@ class Editor(QFrame):
     def _buttons(self, apply_text: str) -> QHBoxLayout:
         row = QHBoxLayout()
         self.apply_button = QPushButton(apply_text)
-        self.apply_button.setVisible(bool(apply_text))
+        if not apply_text:  # shown by name it would be a window of its own for a moment: it has no parent yet
+            self.apply_button.hide()
         self.apply_button.clicked.connect(self._apply)
         self.undo_button, self.redo_button = QPushButton("Undo"), QPushButton("Redo")
         self.undo_button.clicked.connect(lambda: self._stepped(self.editing.undo()))

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.clock import DAY, MINUTE, timeframe_name
+from hawser.core.guards.verdicts import longest_first
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
@@ -79,8 +80,11 @@ class InstrumentModel(QAbstractTableModel):
             if coming is None or coming.time - self._now > DAY:
                 return "entries open"
             return f"open, news {fg.clock(coming.time, self._look.zone, seconds=False)}"
-        until = view.closed[0].until
-        return f"opens {fg.clock(until, self._look.zone, seconds=False)}" if until else "entries closed"
+        until = longest_first(view.closed)[0].until
+        if not until:
+            return "entries closed"
+        day = "%a " if until - self._now > DAY // 2 else ""
+        return f"opens {fg.moment(until, self._look.zone):{day}%H:%M}"
 
     def symbol(self, row: int) -> str:
         return self._views[row].instrument.symbol

@@ -493,12 +493,12 @@ class PlanPanel(QFrame):
         sizing, request = planning.sizing, planning.request
         closed = _closed(planning, snapshot)
         refusal = "" if planning.errors else planning.refusal  # errors stand under their fields
-        trouble = refusal or "; ".join(fg.reason(one, snapshot.time) for one in closed)
-        if closed and not refusal:
-            trouble = f"Entries closed: {trouble}"
+        shut = f"Entries closed: {fg.reasons(closed, snapshot.time)}" if closed else ""
+        trouble = refusal or shut
         if self.trouble.text() != trouble:
             self.trouble.setText(trouble)
             self.trouble.setVisible(bool(trouble))
+            self.trouble.setToolTip("\n".join(fg.reason(one, snapshot.time) for one in closed))
         self.button.setEnabled(sizing is not None and not closed)
         word = fg.side_word(planning.draft.side)
         if self.pages.currentIndex() == 1:

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from html import escape
+
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
+from hawser.core.guards.verdicts import longest_first
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.widgets.buttons import HoldButton
 from hawser.service.snapshot import Snapshot
+
+BOLD = 1.15  # how much wider bold words are, at most
 
 
 class Figure(QWidget):
@@ -152,7 +157,12 @@ class Waterline(QWidget):
     def _show_entries(self, snapshot: Snapshot) -> None:
         p = self._look.palette
         if snapshot.closed:
-            text = f"<b style='color:{p.caution}'>CLOSED</b> {snapshot.closed[0].text}"
+            first, *others = longest_first(snapshot.closed)
+            head = f"CLOSED by {1 + len(others)}:" if others else "CLOSED"
+            metrics = QFontMetricsF(self.entries.value.font())
+            room = self.entries.value.width() - metrics.horizontalAdvance(head) * BOLD - 8
+            why = metrics.elidedText(first.text, Qt.TextElideMode.ElideRight, max(40.0, room))
+            text = f"<b style='color:{p.caution}'>{head}</b> {escape(why, quote=False)}"
             self.entries.setToolTip("\n".join(reason.text for reason in snapshot.closed))
         else:
             shut = [view.instrument.symbol for view in snapshot.instruments if view.closed]

@@ -1,0 +1,139 @@
+"""Guards that the world itself trips on the demo, one after another in one window: limits by their forms, the rest by
+trading in weather."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from hawser.core.clock import MINUTE
+from hawser.engine import states
+
+KEY, KEYS = Qt.Key, Qt.KeyboardModifier
+SYMBOL = "NZD/SEK"
+
+
+class Day:
+    """A trader with the station at hand."""
+
+    def __init__(self, trader) -> None:
+        self.trader, self.station = trader, trader.window.berth.guards
+        self.at_guards()
+        trader.qtbot.waitUntil(lambda: bool(self.station.switches.rows), timeout=20_000)
+
+    def at_guards(self) -> None:
+        QTest.keyClick(self.trader.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
+
+    def at_helm(self) -> None:
+        QTest.keyClick(self.trader.window, KEY.Key_1, Qt.KeyboardModifier.AltModifier)
+
+    def limit(self, name: str, **fields: str) -> None:
+        """Tighten a guard in its form."""
+        self.at_guards()
+        self.station.edit_guard(name)
+        form = next(one for one in self.station.forms.forms.values() if one.isVisible())
+        for path, text in fields.items():
+            field = form.field(path)
+            field.setFocus()
+            field.selectAll()
+            QTest.keyClicks(field, text)
+        assert "Nothing is loosened" in form.told.text(), form.told.text()
+        self.trader.click(form.apply_button)
+        made = dict(fields)
+        self.trader.qtbot.waitUntil(
+            lambda: all(
+                str(getattr(self.station.editor.policy.named(name), key)).removesuffix(".0") == text
+                for key, text in made.items()
+            )
+        )
+
+    def weather(self, **faults: str) -> None:
+        """Type faults into the Quay panel; those not named are as in calm."""
+        self.at_helm()
+        panel = self.trader.window.quay
+        self.trader.key(self.trader.window, KEY.Key_Q, KEYS.ControlModifier | KEYS.ShiftModifier)
+        self.trader.click(panel.severities.button(0))
+        for name, text in faults.items():
+            field = panel.field(name)
+            field.setFocus()
+            field.selectAll()
+            QTest.keyClicks(field, text)
+        self.trader.key(panel.field("reject"), KEY.Key_Return)
+        venue = self.trader.window.runtime.venue
+        self.trader.qtbot.waitUntil(
+            lambda: all(f"{getattr(venue.weather, name):g}" == text for name, text in faults.items())
+        )
+        self.trader.key(panel, KEY.Key_Escape)
+
+    def close(self, trade) -> None:
+        self.at_helm()
+        button = self.trader.helm.strips.rows[trade.id].button
+        self.trader.click(button)
+        self.trader.click(button)
+
+    def told(self, words: str) -> None:
+        lines = self.trader.window.logbook.model.lines
+        self.trader.qtbot.waitUntil(lambda: any(words in line.text for line in lines), timeout=30_000)
+
+    def latched(self, name: str) -> None:
+        self.told(f"{name} closes entries")
+        row = self.station.switches.rows[name, ""]
+        self.at_guards()
+        self.trader.qtbot.waitUntil(lambda: row.state.startswith("LATCHED"))
+
+    def rearm(self, name: str, after_min: float = 0.0) -> None:
+        """With a reason, once the pause that the guard asks for is over."""
+        self.at_guards()
+        row = self.station.switches.rows[name, ""]
+        self.trader.qtbot.waitUntil(row.rearm_button.isVisible)
+        self.trader.until(lambda s: s.time > row.view.since + after_min * MINUTE)
+        self.trader.click(row.rearm_button)
+        QTest.keyClicks(self.station.reason, "seen, and understood")
+        self.trader.key(self.station.reason, KEY.Key_Return)
+        self.trader.qtbot.waitUntil(lambda: not self.station.switches.rows[name, ""].view.since)
+
+
+def test_a_bad_day(trader):
+    trader.choose(SYMBOL)
+    trades = [trader.place(risk="0.1 %", stop=f"{9 - n} atr", trail="") for n in range(5)]
+    day = Day(trader)
+    day.limit("Order rate", most="2", window_s="600")
+    day.at_helm()
+    trader.type("risk", "0.11 %")
+    trader.qtbot.waitUntil(trader.plan.button.isEnabled)
+    trader.key(trader.window, KEY.Key_Return, KEYS.ControlModifier)
+    day.latched("Order rate")  # the orders of the last ten minutes count: the entry is the one too many
+    trader.until(lambda s: all(trade.covered for trade in s.trades))  # what filled all the same is protected
+    day.rearm("Order rate")
+    day.limit("Breather", from_r="0")
+    day.close(trades[0])  # it paid the spread and the commissions
+    day.told("Breather (NZD/SEK) closes entries for 15 min")
+    day.at_helm()
+    trader.qtbot.waitUntil(lambda: "Breather" in trader.plan.trouble.text())
+
+    day.limit("Slippage", ticks="1")
+    day.weather(slip_ticks="40")
+    day.close(trades[1])
+    day.latched("Slippage")
+    trader.qtbot.waitUntil(lambda: "CLOSED" in trader.window.waterline.entries.value.text())
+    day.rearm("Slippage")
+    day.weather(reject="1")
+    day.limit("Refused orders", most="1")
+    day.close(trades[2])
+    day.latched("Refused orders")
+    day.weather()
+    trader.until(lambda s: s.trade(trades[2].id).state == states.ENDED)  # an exit always passes in the end
+    day.rearm("Refused orders", after_min=1)
+    streak = int(day.station.switches.rows["Losing streak", ""].view.now)
+    day.limit("Losing streak", losses=str(streak + 1))
+    day.close(trades[3])
+    day.latched("Losing streak")
+    day.rearm("Losing streak")
+    used = int(day.station.switches.rows["Entries a day", ""].view.now)
+    day.limit("Entries a day", most=str(used))
+    row = day.station.switches.rows["Entries a day", ""]
+    trader.qtbot.waitUntil(lambda: row.state == "CLOSED until Thu 00:00")
+    assert any(t.open_steps for t in trader.now.trades)
+    day.limit("Floor", money=f"{trader.now.equity + 200:.0f}")
+    day.latched("Floor")
+    trader.until(lambda s: not any(t.open_steps for t in s.trades))  # it flattens
