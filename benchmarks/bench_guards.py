@@ -4,17 +4,28 @@ from __future__ import annotations
 
 import tempfile
 import time
+from importlib.resources import files
 from pathlib import Path
 
+import msgspec
+import numpy as np
+
 import bench_engine as engine
+import bench_rehearse as rehearse
 import figures as fg
 from hawser.core.clock import MINUTE
+from hawser.core.guards.declared import Guards
 from hawser.core.guards.news import Calendar, NewsEvent
+from hawser.core.rules.tending import PESSIMISTIC
 from hawser.engine import events as ev
 from hawser.engine.verdict import entry_verdict
+from hawser.formats.declared import load
+from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.watch import Policy
 from hawser.service.stormguards import POLICY
 
 RUNS, EACH = 15, 2_000
+STOPS = ("drawdown", "equity floor")
 
 
 def main() -> None:
@@ -45,6 +56,27 @@ def main() -> None:
     print(f"{len(POLICY.guard)} guards, {len(events)} events of news")
     print(f"all guards for one entry {one * 1e6:8.1f} us = {one / quote:.1f} times the handling of a quote")
     print(f"handling of a quote      {quote * 1e6:8.1f} us")
+    rehearsed()
+
+
+def rehearsed() -> None:
+    """The same bars and signals rehearsed with and without the demo's policy."""
+    bars, signal = rehearse.made()
+    plain = rehearse.rehearsal(bars, signal)
+    begun = time.perf_counter()
+    shipped = load(Guards, files("hawser") / "demo" / "guards.toml")
+    lasting = tuple(guard for guard in shipped.guard if guard.KIND not in STOPS)  # else it trades for a few weeks only
+    policy = Policy(msgspec.structs.replace(shipped, guard=lasting), (Calendar("bench", ()),))
+    guarded = Rehearsal(
+        bars, Signals(signal, np.zeros_like(signal)), plain.instrument, plain.account, plain.rig, policy
+    )
+    laid = time.perf_counter() - begun
+    for one in (plain, guarded):
+        one.run(PESSIMISTIC)
+    without, under = (fg.median([rehearse.timed(lambda one=one: one.run(PESSIMISTIC)) for _ in range(RUNS)])
+                      for one in (plain, guarded))  # fmt: skip
+    print(f"a policy laid over {bars.time.size} bars {laid:.2f} s")
+    print(f"a run under it {under * 1e3:.1f} ms = {under / without:.2f} times one without")
 
 
 if __name__ == "__main__":

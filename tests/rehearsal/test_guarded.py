@@ -41,7 +41,7 @@ STILL = (1000, 1001, 999, 1000)
 DOWN = (1000, 1001, 979, 1000)  # to the stop of a long, and back
 
 
-def played(guards, bars, signals, rig=RIG, spread=None, calendars=(), at_once=4096, **changes):
+def played(guards, bars, signals, rig=RIG, spread=None, calendars=(), at_once=4096, references=None, **changes):
     """A run over minutes from the epoch on; `signals` by the bar at whose close they come."""
     n = len(bars)
     columns = np.array(bars, float).T
@@ -49,7 +49,7 @@ def played(guards, bars, signals, rig=RIG, spread=None, calendars=(), at_once=40
     for bar, side in signals.items():
         calls[bar] = side
     made = Bars(np.arange(n, dtype=np.int64) * MINUTE, *columns, np.zeros(n) if spread is None else np.array(spread))
-    policy = Policy(dc.Guards(guard=tuple(guards), **changes), calendars)
+    policy = Policy(dc.Guards(guard=tuple(guards), **changes), calendars, "", references or {})
     return Rehearsal(made, Signals(calls, np.zeros(n, np.int8)), PIER, ACCOUNT, rig, policy).run(
         PESSIMISTIC, at_once=at_once
     )
@@ -132,6 +132,18 @@ def test_a_session_a_regime_and_the_volatility_close_entries():
     band = dc.VolatilityGuard(name="band", timeframe="1m", atr_length=1, bars=5, high=80.0)
     outcome = played([band], wild, {3: 1, 7: 1, 8: 1})
     assert (entries(outcome), [row[0] for row in noted(outcome)]) == ([9], [4, 8])
+
+
+def test_a_regime_of_another_instrument_is_known_as_its_own_bars_end():
+    closes = np.array([100.0, 110.0, 90.0])
+    other = Bars(np.arange(3, dtype=np.int64) * 5 * MINUTE, closes, closes, closes, closes, np.zeros(3))
+    guard = dc.RegimeGuard(name="tide", reference="Quay 9", timeframe="5m", length=2, entries="above")
+    many = dict.fromkeys(range(3, 19), 1)
+    rig = Rig(atr_length=1, stop=StopRule(ticks=20.0), target=(TargetRule(share=1.0, ticks=1.0),))
+    outcome = played([guard], [STILL] * 20, many, rig, references={"Quay 9": other})
+    assert entries(outcome) == list(range(10, 15))  # known from minute 10; below its average from minute 15
+    with pytest.raises(BadInput, match="expected bars of Quay 9"):
+        played([guard], [STILL] * 20, many, rig)
 
 
 # What counts

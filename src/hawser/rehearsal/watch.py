@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from hawser.core.bars import Bars, joined
+from hawser.core.bars import Bars, joined, span_of
 from hawser.core.clock import MINUTE, TIMEFRAMES
 from hawser.core.columns import known_at_closes
 from hawser.core.errors import BadInput
@@ -178,12 +178,12 @@ class _Scenes:
         bars, span = self._bars, self._span
         if isinstance(guard, dc.RegimeGuard) and guard.reference != self._instrument.symbol:
             bars = self._reference(guard)
-            span = min(span, wide)
+            span = span_of(bars.time)
         if wide < span or wide % span:
             raise BadInput(
                 "bad_guard", f"guard '{guard.name}': timeframe: the bars given are longer than {guard.timeframe}"
             )
-        coarse = joined(bars, wide) if wide != span or bars is not self._bars else bars
+        coarse = joined(bars, wide) if wide != span else bars
         if isinstance(guard, dc.RegimeGuard):
             values = above_column(coarse, guard)
         else:
