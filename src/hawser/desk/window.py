@@ -523,7 +523,7 @@ class Window(QMainWindow):
                 return True
             if event.type() == QEvent.Type.KeyRelease:
                 self.waterline.hold.release()
-        return bool(super().eventFilter(watched, event))
+        return False  # every event of the application comes by here: no more than this may be done with it
 
     # Remembering
 

@@ -56,6 +56,7 @@ from hawser.service.snapshot import Snapshot
 MOST_BARS = 20_000  # of the history's end that a trial looks at
 STARTS = 500
 NONE = "beside: none"
+FRAME_MS = 16  # a part of the station is drawn after another, each in a frame of its own
 
 
 def _button(text: str, tip: str, act: Callable[[], object]) -> QPushButton:
@@ -146,7 +147,9 @@ class Rigs(QWidget):
         self.primer = Primer(self, self._show_history)
         self._write = QTimer(self, singleShot=True, interval=400)
         self._write.timeout.connect(self.write_down)
-        self._later = QTimer(self, singleShot=True, interval=0)
+        self._soon = QTimer(self, singleShot=True, interval=FRAME_MS)
+        self._soon.timeout.connect(self.try_out)
+        self._later = QTimer(self, singleShot=True, interval=FRAME_MS)
         self._later.timeout.connect(self._fan_out)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         right = QSplitter(Qt.Orientation.Vertical)
@@ -311,7 +314,7 @@ class Rigs(QWidget):
         self.note.setToolTip(draft.note)
         self.editor.show_draft(draft)
         self._show_acts()
-        self.try_out()
+        self._soon.start()  # the form is laid out and painted first: together they would hold the window
 
     def new(self) -> None:
         self._add(Rig(name=self._free("New rig"), stop=StopRule(atr=2.0)))
