@@ -5,8 +5,10 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
 
 from hawser.core.clock import MINUTE
+from hawser.core.guards import declared as dc
 from hawser.engine import states
 
 KEY, KEYS = Qt.Key, Qt.KeyboardModifier
@@ -137,3 +139,52 @@ def test_a_bad_day(trader):
     day.limit("Floor", money=f"{trader.now.equity + 200:.0f}")
     day.latched("Floor")
     trader.until(lambda s: not any(t.open_steps for t in s.trades))  # it flattens
+
+
+def test_a_day_s_and_a_week_s_loss_are_reached_by_the_market(trader):
+    trader.choose(SYMBOL)
+    trader.place(risk="0.5 %", stop="3 atr", trail="", target1="", share1="", target2="", share2="")
+    day = Day(trader)
+    day.limit("Week loss", money="60")
+    day.limit("Day loss", money="50")
+    day.weather(gap_spreads="400")
+    day.at_helm()
+    trader.choose(SYMBOL)
+    panel = trader.window.quay
+    trader.key(trader.window, KEY.Key_Q, KEYS.ControlModifier | KEYS.ShiftModifier)
+    jump = next(one for one in panel.findChildren(QPushButton) if one.text().startswith("Jump the price"))
+    for _ in range(12):  # up or down as the weather has it
+        trader.click(jump)
+        trader.frames(8)
+        if trader.now.closed:
+            break
+    trader.key(panel, KEY.Key_Escape)
+    day.latched("Day loss")
+    day.latched("Week loss")
+    trader.until(lambda s: not any(t.open_steps for t in s.trades))  # both flatten
+    assert {one.guard for one in trader.now.closed} >= {"Day loss", "Week loss"}
+    assert day.station.switches.rows["Week loss", ""].state.startswith("LATCHED until Mon")
+
+
+def test_a_regime_added_by_its_form_closes_the_side_it_is_against(trader):
+    trader.choose(SYMBOL)
+    day = Day(trader)
+    day.station.add_guard(dc.RegimeGuard)
+    form = day.station.forms.forms[dc.RegimeGuard]
+    for path, text in (("reference", "CAD/CHF"), ("timeframe", "15m"), ("length", "50")):
+        field = form.field(path)
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, text)
+    trader.click(form.apply_button)
+    day.told("19 guards watch now")
+    day.at_helm()
+    trader.type("risk", "0.2 %")
+    above = trader.now.measures["CAD/CHF"]["guard: sma 50 15m"]  # known at once, not only at the next bar
+    allowed, against = (1, -1) if above > 0 else (-1, 1)
+    sides = {1: trader.plan.long, -1: trader.plan.short}
+    trader.click(sides[against])
+    trader.qtbot.waitUntil(lambda: "its 50-bar sma on 15m" in trader.plan.trouble.text())
+    assert not trader.plan.button.isEnabled()
+    trader.click(sides[allowed])
+    trader.qtbot.waitUntil(trader.plan.button.isEnabled)
