@@ -123,6 +123,11 @@ def guard_pictures(window: Window, folder: Path) -> None:
     station = window.berth.guards
     settle(window, lambda: station.picture is not None and bool(station.filters.rows))
     take(window, folder, "guards-paper")
+    station.edit_guard("Day loss")
+    settle(window, lambda: True)
+    take(window, folder, "guard-form-paper")
+    form = next(one for one in station.forms.forms.values() if one.isVisible())
+    form.hide()
     station.drill("Losing streak", "")
     settle(window, station.switches.rows["Losing streak", ""].rearm_button.isVisible)
     window.look.set_theme("night")
