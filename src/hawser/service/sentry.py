@@ -6,7 +6,6 @@ lock while it lives: whoever asks sees whether one watches, whoever started it.
 
 from __future__ import annotations
 
-import contextlib
 import fcntl
 import os
 import subprocess
@@ -52,7 +51,7 @@ class Alone:
         self._held = -1
 
     def take(self) -> bool:
-        """Be the one that watches; False where another is."""
+        """Be the one that watches; False where another is, or somebody looks whether one is."""
         place = os.open(self._path, os.O_RDWR | os.O_CREAT, 0o600)
         try:
             fcntl.flock(place, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -69,11 +68,12 @@ class Alone:
 
     def taken(self) -> bool:
         """Whether somebody watches."""
-        with contextlib.suppress(OSError):
-            if self.take():
-                self.leave()
-                return False
-        return True
+        try:
+            free = self.take()
+        except OSError:
+            return False  # where no lock can be, nobody holds one
+        self.leave()
+        return not free
 
 
 class Sentry:

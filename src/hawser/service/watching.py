@@ -45,6 +45,15 @@ class AsSet:
         return settings.on
 
 
+def _alone(lock: Alone) -> bool:
+    """Whether the lock could be taken: who only looks at it holds it for a moment too."""
+    for _ in range(5):
+        if lock.take():
+            return True
+        time.sleep(0.05)
+    return False
+
+
 def _changed(path: Path) -> float:
     try:
         return path.stat().st_mtime
@@ -62,7 +71,7 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
     """Watch until Hawser has ended on purpose; True where it never fell silent, or all that was asked for was done.
     `as_set`: by the settings that Hawser keeps, for as long as they want one."""
     lock = Alone(profile)
-    if not lock.take():
+    if not _alone(lock):
         print(f"{profile.name} is watched already", file=sys.stderr)
         return True
     failed: list[str] = []
