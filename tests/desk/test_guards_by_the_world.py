@@ -21,7 +21,10 @@ class Day:
     def __init__(self, trader) -> None:
         self.trader, self.station = trader, trader.window.berth.guards
         self.at_guards()
-        trader.qtbot.waitUntil(lambda: bool(self.station.switches.rows), timeout=20_000)
+        self.until(lambda: bool(self.station.switches.rows))
+
+    def until(self, condition) -> None:
+        self.trader.qtbot.waitUntil(condition, timeout=30_000)
 
     def at_guards(self) -> None:
         QTest.keyClick(self.trader.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
@@ -42,7 +45,7 @@ class Day:
         assert "Nothing is loosened" in form.told.text(), form.told.text()
         self.trader.click(form.apply_button)
         made = dict(fields)
-        self.trader.qtbot.waitUntil(
+        self.until(
             lambda: all(
                 str(getattr(self.station.editor.policy.named(name), key)).removesuffix(".0") == text
                 for key, text in made.items()
@@ -62,9 +65,7 @@ class Day:
             QTest.keyClicks(field, text)
         self.trader.key(panel.field("reject"), KEY.Key_Return)
         venue = self.trader.window.runtime.venue
-        self.trader.qtbot.waitUntil(
-            lambda: all(f"{getattr(venue.weather, name):g}" == text for name, text in faults.items())
-        )
+        self.until(lambda: all(f"{getattr(venue.weather, name):g}" == text for name, text in faults.items()))
         self.trader.key(panel, KEY.Key_Escape)
 
     def close(self, trade) -> None:
@@ -75,24 +76,24 @@ class Day:
 
     def told(self, words: str) -> None:
         lines = self.trader.window.logbook.model.lines
-        self.trader.qtbot.waitUntil(lambda: any(words in line.text for line in lines), timeout=30_000)
+        self.until(lambda: any(words in line.text for line in lines))
 
     def latched(self, name: str) -> None:
         self.told(f"{name} closes entries")
         row = self.station.switches.rows[name, ""]
         self.at_guards()
-        self.trader.qtbot.waitUntil(lambda: row.state.startswith("LATCHED"))
+        self.until(lambda: row.state.startswith("LATCHED"))
 
     def rearm(self, name: str, after_min: float = 0.0) -> None:
         """With a reason, once the pause that the guard asks for is over."""
         self.at_guards()
         row = self.station.switches.rows[name, ""]
-        self.trader.qtbot.waitUntil(row.rearm_button.isVisible)
+        self.until(row.rearm_button.isVisible)
         self.trader.until(lambda s: s.time > row.view.since + after_min * MINUTE)
         self.trader.click(row.rearm_button)
         QTest.keyClicks(self.station.reason, "seen, and understood")
         self.trader.key(self.station.reason, KEY.Key_Return)
-        self.trader.qtbot.waitUntil(lambda: not self.station.switches.rows[name, ""].view.since)
+        self.until(lambda: not self.station.switches.rows[name, ""].view.since)
 
 
 def test_a_bad_day(trader):
@@ -102,7 +103,7 @@ def test_a_bad_day(trader):
     day.limit("Order rate", most="2", window_s="600")
     day.at_helm()
     trader.type("risk", "0.11 %")
-    trader.qtbot.waitUntil(trader.plan.button.isEnabled)
+    day.until(trader.plan.button.isEnabled)
     trader.key(trader.window, KEY.Key_Return, KEYS.ControlModifier)
     day.latched("Order rate")  # the orders of the last ten minutes count: the entry is the one too many
     trader.until(lambda s: all(trade.covered for trade in s.trades))  # what filled all the same is protected
@@ -111,13 +112,13 @@ def test_a_bad_day(trader):
     day.close(trades[0])  # it paid the spread and the commissions
     day.told("Breather (NZD/SEK) closes entries for 15 min")
     day.at_helm()
-    trader.qtbot.waitUntil(lambda: "Breather" in trader.plan.trouble.text())
+    day.until(lambda: "Breather" in trader.plan.trouble.text())
 
     day.limit("Slippage", ticks="1")
     day.weather(slip_ticks="40")
     day.close(trades[1])
     day.latched("Slippage")
-    trader.qtbot.waitUntil(lambda: "CLOSED" in trader.window.waterline.entries.value.text())
+    day.until(lambda: "CLOSED" in trader.window.waterline.entries.value.text())
     day.rearm("Slippage")
     day.weather(reject="1")
     day.limit("Refused orders", most="1")
@@ -134,7 +135,7 @@ def test_a_bad_day(trader):
     used = int(day.station.switches.rows["Entries a day", ""].view.now)
     day.limit("Entries a day", most=str(used))
     row = day.station.switches.rows["Entries a day", ""]
-    trader.qtbot.waitUntil(lambda: row.state == "CLOSED until Thu 00:00")
+    day.until(lambda: row.state == "CLOSED until Thu 00:00")
     assert any(t.open_steps for t in trader.now.trades)
     day.limit("Floor", money=f"{trader.now.equity + 200:.0f}")
     day.latched("Floor")
@@ -180,11 +181,12 @@ def test_a_regime_added_by_its_form_closes_the_side_it_is_against(trader):
     day.told("19 guards watch now")
     day.at_helm()
     trader.type("risk", "0.2 %")
-    above = trader.now.measures["CAD/CHF"]["guard: sma 50 15m"]  # known at once, not only at the next bar
+    key = "guard: sma 50 15m"
+    above = trader.until(lambda s: key in s.measures["CAD/CHF"]).measures["CAD/CHF"][key]
     allowed, against = (1, -1) if above > 0 else (-1, 1)
     sides = {1: trader.plan.long, -1: trader.plan.short}
     trader.click(sides[against])
-    trader.qtbot.waitUntil(lambda: "its 50-bar sma on 15m" in trader.plan.trouble.text())
+    day.until(lambda: "its 50-bar sma on 15m" in trader.plan.trouble.text())
     assert not trader.plan.button.isEnabled()
     trader.click(sides[allowed])
-    trader.qtbot.waitUntil(trader.plan.button.isEnabled)
+    day.until(trader.plan.button.isEnabled)
