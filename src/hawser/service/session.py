@@ -27,6 +27,7 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.engine.following import following, turned_plan
+from hawser.engine.together import order_counts
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.service.barstore import BarStore
 from hawser.service.boundary import Inward, as_request
@@ -130,7 +131,11 @@ class Session:
             self.flush()
 
     def _keep(self, event: ev.Quote | ev.Figures | ev.RateSeen) -> None:
-        """Hold an update back for the record, in short."""
+        """Hold an update back for the record, in short, unless its place among the others counts."""
+        if order_counts(self.engine.state, event):
+            self._record_updates()
+            self._batch.append((event, []))
+            return
         if isinstance(event, ev.Quote):
             held = self._updates.get(event.symbol)
             self._updates[event.symbol] = conflated(held, event) if isinstance(held, ev.Quote) else event
