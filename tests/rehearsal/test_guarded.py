@@ -190,7 +190,7 @@ def test_a_signal_comes_before_a_guard_and_its_turn_is_refused():
 
 
 def test_a_drawdown_without_a_period_is_for_good_and_one_of_a_day_trips_again():
-    for period, tripped in (("none", [3]), ("day", [3, 9])):
+    for period, tripped in (("none", [3]), ("day", [3, 7])):
         guard = dc.DrawdownSwitch(name="fall", money=150.0, period=period)
         outcome = played([guard], [STILL, STILL, STILL, DOWN, *[STILL] * 8], {1: 1, 5: 1, 9: 1}, day_starts="00:07")
         assert entries(outcome) == [2]

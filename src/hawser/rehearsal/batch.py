@@ -120,6 +120,8 @@ def run_batch(
             decided, follows, chain = _signal(history, at, written.equity, cash), False, 0
             if decided >= n - 1:
                 at = -1
+                if guarded.watch.on:
+                    gd.idle(guarded, n, cash)
                 break
             side = int(history.signal[decided])
         first = decided + 1

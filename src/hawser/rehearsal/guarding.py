@@ -28,7 +28,8 @@ class Watch(NamedTuple):
     counted from 1 (0: none); `follows`, what filters that close at its open and at its close do, as bits; `period`, its
     day at open and close and its week at open and close. `span`: ns of a bar. By spread guard: `of_r` (percent) and
     `of_r_number`. By guard that counts, in the policy's order: `kind`, `number`, whether it `watches` the signals (else
-    it only flattens), `weekly`, `until_end`, what it `does` on tripping as bits, and its limits.
+    it only flattens), `weekly`, `until_end`, what it `does` on tripping as bits, and its limits (`percent`: of a
+    cool-down the loss it begins from, R).
     """
 
     on: bool
@@ -52,8 +53,8 @@ class Watch(NamedTuple):
 
 
 class Memory(NamedTuple):
-    """What each guard that counts remembers; `place`: how many rows are written, and the bar at which the last trade
-    ended (-1: none has)."""
+    """What each guard that counts remembers; `place`: how many rows are written, and the first bar whose close has not
+    been judged."""
 
     latched: Array
     period: Array
@@ -76,7 +77,7 @@ def memory_for(watch: Watch, equity: float) -> Memory:
     """Nothing has happened yet."""
     n = watch.kind.size
     whole = [np.zeros(n, np.int64), np.full(n, -1, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)]
-    return Memory(*whole, np.full(n, equity), np.full(n, equity), np.array([0, -1]))
+    return Memory(*whole, np.full(n, equity), np.full(n, equity), np.zeros(2, np.int64))
 
 
 @compiled
@@ -155,12 +156,20 @@ def entered(guarded: Guarded) -> None:
 
 
 @compiled
+def idle(guarded: Guarded, until: int, equity: float) -> None:
+    """Judge the closes before bar `until` at which no position was held."""
+    place = guarded.memory.place
+    for bar in range(place[1], until):
+        roll(guarded, bar, CLOSES, equity)
+        judge(guarded, bar, equity)
+    place[1] = until
+
+
+@compiled
 def closed_for(guarded: Guarded, bar: int, side: int, equity: float) -> int:
     """The number of the first guard that closes an entry at the bar's open, -1: none. No position is held."""
     watch, memory = guarded.watch, guarded.memory
-    if bar > max(0, memory.place[1]):  # of the closes since, at all of which the equity was the same, the last
-        roll(guarded, bar - 1, CLOSES, equity)
-        judge(guarded, bar - 1, equity)
+    idle(guarded, bar, equity)
     roll(guarded, bar, OPENS, equity)
     first = watch.shut[bar, 0 if side > 0 else 1] - 1
     for g in range(watch.kind.size):
