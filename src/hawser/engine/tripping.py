@@ -26,7 +26,7 @@ from hawser.core.guards.declared import (
     SpreadGuard,
     StreakSwitch,
 )  # fmt: skip
-from hawser.core.guards.limits import at_floor, cools, losses_in_a_row, lost
+from hawser.core.guards.limits import at_floor, cools, full, losses_in_a_row, lost
 from hawser.core.guards.measures import PREFIX
 from hawser.core.guards.news import trouble
 from hawser.core.guards.verdicts import filter_verdict
@@ -103,9 +103,7 @@ def action_for(state: EngineState, guard: Guard, subject: str, trade: Trade) -> 
         return ""
     if is_pending(state, trade):
         return "cancel" if then & TAKES_BACK else ""
-    if then & {"close", "flatten"}:
-        return "close"
-    return "even" if "break_even" in then and _may_even(state, trade) else ""
+    return "" if guard.leads_to == "even" and not _may_even(state, trade) else guard.leads_to
 
 
 def consequence(state: EngineState, guard: Guard, subject: str) -> str:
@@ -349,7 +347,7 @@ def _ended(desk: Desk, trade: Trade) -> None:
             memory.won += net - memory.before.pop(trade.id, 0.0)
         elif isinstance(guard, StreakSwitch):
             memory.count = int(losses_in_a_row(memory.count, net))
-            if memory.count >= guard.losses:
+            if full(memory.count, guard.losses):
                 trip(desk, guard, subject, memory, f"{memory.count} losing trades in a row")
         elif isinstance(guard, CoolDownGuard) and cools(net, r, guard.from_r):
             memory.until = desk.state.now + round(guard.minutes * MINUTE)

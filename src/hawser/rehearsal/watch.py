@@ -22,6 +22,7 @@ from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.rehearsal import guarding as gd
 
+DOES = {"close": gd.CLOSE, "even": gd.EVEN, "": 0}
 COUNTED: dict[type, int] = {
     dc.CountGuard: gd.COUNT, dc.CoolDownGuard: gd.COOL_DOWN, dc.StreakSwitch: gd.STREAK, dc.LossSwitch: gd.LOSS,
     dc.DrawdownSwitch: gd.DRAWDOWN, dc.FloorSwitch: gd.FLOOR,
@@ -108,7 +109,7 @@ def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) ->
         money, most = getattr(guard, "money", None), getattr(guard, "losses", getattr(guard, "most", 0))
         row = (
             COUNTED[type(guard)], number, guard.watches(symbol, source), period == "week",
-            guard.LATCHES and period != "none", does(guard), most,
+            guard.LATCHES and period != "none", DOES[guard.leads_to], most,
             math.inf if percent is None else percent, math.inf if money is None else money,
             round(getattr(guard, "minutes", 0) * MINUTE),
         )  # fmt: skip
@@ -117,21 +118,15 @@ def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) ->
     return [np.array(row, np.float64 if k in (7, 8) else np.int64) for k, row in enumerate(rows)]
 
 
-def does(guard: dc.Guard) -> int:
-    """What closing does with an open trade, as bits."""
-    if {"close", "flatten"} & set(guard.then):
-        return gd.CLOSE
-    return gd.EVEN if "break_even" in guard.then else 0
-
-
 def _follow(follows: Array, scenes: _Scenes, guard: dc.Guard) -> None:
     """Mark where a filter turns from open to closed: at an open, or at a close."""
-    if not does(guard):
+    then = DOES[guard.leads_to]
+    if not then:
         return
     opens, closes = scenes.at_opens(guard, 0), scenes.at_closes(guard)
     before = np.concatenate([[False], closes[:-1]])
-    follows[:, gd.OPENS] |= np.where(opens & ~before, does(guard), 0).astype(np.int8)
-    follows[:, gd.CLOSES] |= np.where(closes & ~opens, does(guard), 0).astype(np.int8)
+    follows[:, gd.OPENS] |= np.where(opens & ~before, then, 0).astype(np.int8)
+    follows[:, gd.CLOSES] |= np.where(closes & ~opens, then, 0).astype(np.int8)
 
 
 class _Scenes:
@@ -140,20 +135,25 @@ class _Scenes:
     def __init__(self, policy: Policy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> None:
         self._policy, self._instrument, self._span = policy, instrument, span
         self._bars, self._spread = bars._replace(spread=spread), spread
+        self._known: dict[str, Array] = {}  # by guard: what it goes by at each close
 
     def at_opens(self, guard: dc.Guard, side: int) -> Array:
         """Whether it is closed at each open: measured by the bars before, the spread by that of the open."""
         if isinstance(guard, (dc.NewsGuard, dc.SessionGuard)):
             return self._by_time(guard, self._bars.time)
-        before = self._measured(guard)
-        before = np.concatenate([[np.nan], before[:-1]]) if before.size else before
+        before = np.concatenate([[np.nan], self._at_closes(guard)[:-1]])
         return self._by_measure(guard, before, side)
 
     def at_closes(self, guard: dc.Guard) -> Array:
         """Whether it is closed at each close, of whatever side."""
         if isinstance(guard, (dc.NewsGuard, dc.SessionGuard)):
             return self._by_time(guard, self._bars.time + self._span)
-        return self._by_measure(guard, self._measured(guard), 0)
+        return self._by_measure(guard, self._at_closes(guard), 0)
+
+    def _at_closes(self, guard: dc.Guard) -> Array:
+        if guard.name not in self._known:
+            self._known[guard.name] = self._measured(guard)
+        return self._known[guard.name]
 
     def _by_time(self, guard: dc.Guard, moments: Array) -> Array:
         """What the clock alone decides: asked once between each two edges."""
@@ -179,10 +179,9 @@ class _Scenes:
         if isinstance(guard, dc.RegimeGuard) and guard.reference != self._instrument.symbol:
             bars = self._reference(guard)
             span = span_of(bars.time)
-        if wide < span or wide % span:
-            raise BadInput(
-                "bad_guard", f"guard '{guard.name}': timeframe: the bars given are longer than {guard.timeframe}"
-            )
+        if wide % span:
+            sentence = f"guard '{guard.name}': timeframe: {guard.timeframe} cannot be joined from the bars given"
+            raise BadInput("bad_guard", sentence)
         coarse = joined(bars, wide) if wide != span else bars
         if isinstance(guard, dc.RegimeGuard):
             values = above_column(coarse, guard)

@@ -70,6 +70,13 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
             if not getattr(self, key) > 0:
                 raise self.wrong(key, "more than 0")
 
+    @property
+    def leads_to(self) -> Literal["close", "even", ""]:
+        """What closing does with an open trade: it is closed, its stop goes to the entry, nothing."""
+        if {"close", "flatten"} & set(self.then):
+            return "close"
+        return "even" if "break_even" in self.then else ""
+
     def covers(self, symbol: str) -> bool:
         """Whether it watches an instrument, for some source at least."""
         return self.on and (not self.instruments or symbol in self.instruments)
@@ -159,6 +166,8 @@ class RegimeGuard(Guard, frozen=True, kw_only=True, tag="regime"):
     ] = "with"
 
     def check(self) -> None:
+        if not self.reference.strip():
+            raise self.wrong("reference", "an instrument")
         _check_bars(self, self.timeframe, self.length)
 
 
