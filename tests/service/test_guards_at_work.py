@@ -15,6 +15,7 @@ from hawser.cli import main
 from hawser.core.clock import HOUR, MINUTE, SECOND
 from hawser.core.guards import declared as dc
 from hawser.core.guards.declared import NewsSources
+from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.demo import world
 from hawser.demo.boot import boot
 from hawser.engine import events as ev
@@ -61,6 +62,26 @@ def test_a_latch_and_its_counters_are_there_after_a_restart_and_the_record_repla
     again.close()
     found = verify(path)
     assert not found.line, found
+
+
+def test_a_restart_inside_a_news_window_finds_it_closed_until_its_end(tmp_path):
+    where = profile("demo", tmp_path)
+    session = opened(where)
+    session.run_until(session.venue.now + 5 * SECOND)
+    event = NewsEvent(session.venue.now + 2 * MINUTE, "ALL", "high", "Tide tables")
+    guard = dc.NewsGuard(name="News", before_min=5.0, after_min=3.0, horizon_h=0.0)
+    session.set_guards(dc.Guards(guard=(guard,)), "g1", (Calendar("made up", (event,)),))
+    session.run_until(event.time - MINUTE)
+    session.close()
+    again = opened(where)
+    again.run_until(event.time - MINUTE + 2 * SECOND)
+    (said,) = entry_verdict(again.engine.state, "CAD/CHF")
+    assert (said.code, said.until) == ("news", event.time + 3 * MINUTE)
+    again.run_until(said.until - 1)
+    assert entry_verdict(again.engine.state, "CAD/CHF")
+    again.run_until(said.until)
+    assert not entry_verdict(again.engine.state, "CAD/CHF")
+    again.close()
 
 
 def test_a_peak_of_equity_is_not_lost_by_a_kill(tmp_path):

@@ -6,9 +6,8 @@ from functools import lru_cache
 
 import msgspec
 
-from hawser.core.clock import MINUTE
-from hawser.core.guards.declared import IMPACTS, Guards, Impact, NewsGuard
-from hawser.core.guards.news import Calendar, NewsEvent, SameCalendars, concerns
+from hawser.core.guards.declared import Guards, Impact, NewsGuard
+from hawser.core.guards.news import Calendar, NewsEvent, SameCalendars, concerns, windows
 from hawser.core.instrument import Instrument
 from hawser.core.plan import BY_HAND
 
@@ -40,11 +39,12 @@ def marks(calendars: tuple[Calendar, ...], instrument: Instrument, guards: Guard
 @lru_cache(maxsize=256)
 def _marks(of: SameCalendars, currencies: tuple[str, ...], guards: tuple[NewsGuard, ...]) -> tuple[NewsMark, ...]:
     events = {event for calendar in of.calendars for event in calendar.events if concerns(event, currencies, "low")}
-    return tuple(_mark(event, guards) for event in sorted(events))
-
-
-def _mark(event: NewsEvent, guards: tuple[NewsGuard, ...]) -> NewsMark:
-    meant = [one for one in guards if IMPACTS.index(event.impact) >= IMPACTS.index(one.impact)]
-    before = max((round(one.before_min * MINUTE) for one in meant), default=0)
-    after = max((round(one.after_min * MINUTE) for one in meant), default=0)
-    return NewsMark(event.time, event.currency, event.impact, event.title, event.time - before, event.time + after)
+    shut: dict[NewsEvent, tuple[int, int]] = {}
+    for guard in guards:
+        for start, end, event in windows(of.calendars, currencies, guard):
+            first, last = shut.get(event, (start, end))
+            shut[event] = (min(first, start), max(last, end))
+    return tuple(
+        NewsMark(event.time, event.currency, event.impact, event.title, *shut.get(event, (event.time, event.time)))
+        for event in sorted(events)
+    )

@@ -51,8 +51,8 @@ class NewsLines(pg.GraphicsObject):
 
     def nearest(self, x: float, reach: float) -> NewsMark | None:
         """The event within `reach` bars of a place."""
-        near = [(abs(at - x), mark.time, mark) for at, _, _, mark in self.in_view() if abs(at - x) <= reach]
-        return min(near)[2] if near else None
+        near = [(abs(at - x), mark) for at, _, _, mark in self.in_view() if abs(at - x) <= reach]
+        return min(near, key=lambda one: one[0], default=(0.0, None))[1]  # of several at one time the first
 
     def paint(self, painter: QPainter, *args: object) -> None:
         found, view = self.in_view(), self.viewRect()
