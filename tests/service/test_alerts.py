@@ -194,6 +194,13 @@ def test_what_could_not_be_sent_outlives_hawser_and_goes_when_the_network_is_bac
     first.tell(ALARM)
     until(lambda: b"No link" in waiting.read_bytes())
     first.stop()
+    kept = waiting.read_bytes()
+    save(AlertSettings(), path, private=True)  # nobody is to be told by a webhook any more
+    silent = Alerts(path, waiting, "demo", lambda *told: None, faults.append)
+    silent.begin()
+    assert not silent.held("webhook")
+    silent.stop()
+    waiting.write_bytes(kept)
     again = begun(webhook(web).url)
     until(lambda: web.posts and not waiting.exists())
     assert [alert["text"] for _, body in web.posts for alert in body["alerts"]] == ["CAD/CHF: No link to the venue"]

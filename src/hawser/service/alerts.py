@@ -147,6 +147,8 @@ class Alerts:
             self._fault(f"{self._kept}: alerts that waited cannot be read ({error})")
             return
         for channel, box in self._boxes.items():
+            if not self._set_up(channel):
+                continue  # nobody is to be told that way any more
             box.add(*(alert for alert in found.get(channel, ()) if self._clock() - alert.time < FORGOTTEN))
 
     def _keep(self) -> None:
