@@ -43,6 +43,7 @@ zone = "UTC"     # of the harbour
 kind = "loss"
 name = "Day loss"   # never more
 percent = 2.0       # two
+period = "day"      # what it is anyway
 then = ["flatten"]
 
 # the end
@@ -53,6 +54,7 @@ then = ["flatten"]
     assert 'zone = "UTC"     # of the harbour' in changed
     assert 'name = "Day loss"   # never more' in changed
     assert "percent = 1.5" in changed
+    assert 'period = "day"      # what it is anyway' in changed
     assert "then" not in changed  # it does nothing beside closing entries any more
     assert read_policy(without_guard(text, "Day loss")).guard == ()
     assert without_guard(text, "none of that name") == text

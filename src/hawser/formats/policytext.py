@@ -35,11 +35,16 @@ def with_guard(text: str, name: str, made: AnyGuard) -> str:
             document.add("guard", tomlkit.aot())
         document["guard"].append(place)
         return tomlkit.dumps(document)
-    for key in [key for key in place if key not in values]:
-        del place[key]
-    for key, value in values.items():
-        if key not in place or _plain(place[key]) != value:
-            place[key] = _item(value)
+    whole = _listed(msgspec.to_builtins(made))
+    for key in list(place):
+        if _plain(place[key]) == whole.get(key):
+            continue  # as it was written, with what stands beside it
+        if key in values:
+            place[key] = _item(values[key])
+        else:
+            del place[key]
+    for key in [key for key in values if key not in place]:
+        place[key] = _item(values[key])
     return tomlkit.dumps(document)
 
 

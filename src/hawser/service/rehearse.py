@@ -94,7 +94,8 @@ def made(files: Files, found: Read) -> Rehearsal:
     except Refused as refusal:
         raise BadInput(refusal.code, f"{files.account}: rates: {refusal.sentence}") from None
     except BadInput as error:
-        raise BadInput(error.code, f"{files.guards}: {error.sentence}") from None
+        of = f"{files.guards}: " if error.code in ("bad_guard", "no_reference") else ""
+        raise BadInput(error.code, of + error.sentence) from None
 
 
 def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
