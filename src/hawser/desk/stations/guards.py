@@ -286,7 +286,7 @@ class GuardStation(QWidget):
     def add_guard(self, kind: type[Guard]) -> None:
         """The form of a new guard."""
         try:
-            self.forms.add(kind, self.names())
+            self.forms.add(kind, self.names(), self._runtime.watched)
         except BadInput as error:
             self.refused.emit(error.sentence)
 

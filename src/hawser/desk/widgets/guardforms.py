@@ -76,15 +76,15 @@ class GuardForms(QObject):
         self._name = guard.name
         self._open(guard, True)
 
-    def add(self, kind: type[Guard], names: list[str]) -> None:
-        """Show a new guard of this kind, under a name that none of `names` is."""
+    def add(self, kind: type[Guard], names: list[str], symbol: str) -> None:
+        """Show a new guard of this kind, under a name that none of `names` is; `symbol`: what a regime refers to."""
         self._name = ""
         tag = str(kind.__struct_config__.tag)
         first = kind.KIND[:1].upper() + kind.KIND[1:]
         name = next(one for one in (first, *(f"{first} {n}" for n in range(2, 999))) if one not in names)
         given: dict[str, object] = {"name": name, **FIRST.get(tag, {})}
         if tag == "regime":
-            given["reference"] = "?"
+            given["reference"] = symbol
         made = kind(**given)
         self._open(made, False)
 

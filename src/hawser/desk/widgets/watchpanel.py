@@ -69,14 +69,12 @@ class WatchPanel(QWidget):
         self._wrong = ""
         try:
             seconds = float(self.silent.text().replace(",", "."))
+            self._sentry.change(WatchSettings(self.on.isChecked(), seconds, self.flatten.isChecked()))
         except ValueError:
             self._wrong = f"'{self.silent.text()}': expected seconds, as 20"
-            self.refresh()
-            return
-        made = (self.on.isChecked(), seconds, self.flatten.isChecked())
-        try:
-            self._sentry.change(WatchSettings(*made))
         except BadInput as error:
             self._wrong = error.sentence
-        self._shown = self._sentry.settings if not self._wrong else self._shown
+        kept = self._sentry.settings  # what is wrong stays to be mended; what is ticked is what holds
+        self.on.setChecked(kept.on)
+        self.flatten.setChecked(kept.flatten)
         self.refresh()
