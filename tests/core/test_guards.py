@@ -15,7 +15,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.core.guards import limits as lm
 from hawser.core.guards import news as nw
-from hawser.core.guards.measures import atr_percentile, median_spread
+from hawser.core.guards.measures import atr_percentile, median_key, median_spread
 from hawser.core.guards.verdicts import Scene, filter_verdict
 from hawser.core.hours import period_around
 from hawser.core.instrument import Session
@@ -70,6 +70,21 @@ def test_a_percentile_among_what_is_not_known_is_not_known():
     assert np.isnan(lm.percentile_at(np.array([NAN, 1.0, 2.0]), 2, 3))
     assert lm.outside(NAN, 0.0, 100.0)
     assert not lm.outside(100.0, 0.0, 100.0)
+
+
+def test_what_sums_of_floats_are_off_by_decides_nothing():
+    assert lm.cools(-50.0, -0.5 + 1e-13, 0.5)
+    assert not lm.cools(-1e-12, -1e-15, 0.0)
+    assert lm.losses_in_a_row(2, -1e-12) == 0
+    assert lm.lost(64_000.0, 64_000.0 - 499.9999999999, float("inf"), 500.0)
+    assert lm.at_floor(52_000.0000001, 52_000.0)
+    assert not lm.at_floor(52_000.01, 52_000.0)
+
+
+def test_a_spread_beyond_a_median_of_none_is_told():
+    guard = dc.SpreadGuard(name="Wide", max_of_median=2.0)
+    said = filter_verdict(guard, Scene(0, pair(), 3.0, {"CAD/CHF": {median_key(guard): 0.0}}, ()))
+    assert said.text == "spread 3 t is beyond its 30 min median of 0 t, at most 2 times"
 
 
 def test_a_loss_reached_to_the_cent_trips():

@@ -3,6 +3,8 @@ trading in weather."""
 
 from __future__ import annotations
 
+import itertools
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
@@ -140,6 +142,25 @@ def test_a_bad_day(trader):
     day.limit("Floor", money=f"{trader.now.equity + 200:.0f}")
     day.latched("Floor")
     trader.until(lambda s: not any(t.open_steps for t in s.trades))  # it flattens
+    squeezed(trader, day)
+
+
+def squeezed(trader, day):
+    """However many guards are closed, what lasts longest stands first and the plan's fields keep their places."""
+    trader.window.resize(1280, 800)
+    day.at_helm()
+    day.until(lambda: "Entries closed: Floor" in trader.plan.trouble.text())
+    assert "; also by " in trader.plan.trouble.text()
+    assert trader.window.waterline.entries.value.text().count("CLOSED by ") == 1
+    fields = [trader.plan.field(name) for name in ("entry", "risk", "stop", "trail")]
+    trader.frames(8)
+    for above, below in itertools.pairwise(fields):
+        assert (
+            above.mapTo(trader.plan, above.rect().bottomLeft()).y()
+            < below.mapTo(trader.plan, below.rect().topLeft()).y()
+        )
+    model = trader.helm.instruments.model
+    assert "entries closed" in model._texts[model.row_of(SYMBOL)][0]  # nobody knows when: a person re-arms the floor
 
 
 def test_a_day_s_and_a_week_s_loss_are_reached_by_the_market(trader):

@@ -7,11 +7,12 @@ import shutil
 import subprocess
 import sys
 
+import msgspec
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QLineEdit, QPushButton
+from PyQt6.QtWidgets import QApplication, QLineEdit, QPushButton
 
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
@@ -179,6 +180,8 @@ def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):
     place = chart.plot.mapFromScene(chart._view.mapViewToScene(QPointF(x, sum(chart._view.viewRange()[1]) / 2)))
     QTest.mouseMove(chart.plot.viewport(), place)
     trader.qtbot.waitUntil(lambda: "CHF high: Rate decision" in chart._readout.text(), timeout=3000)
+    news.marks = (mark, msgspec.structs.replace(mark, title="Another at the same time"))
+    assert news.nearest(x, 0.5) == mark
 
 
 def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trader):
@@ -187,6 +190,8 @@ def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trade
     QTest.keyClick(row, KEY.Key_Return)
     form = guards.forms.forms[dc.LossSwitch]
     assert form.isVisible()
+    trader.frames(3)
+    assert QApplication.activeWindow() is trader.window  # nothing of the form was a window of its own for a moment
     field = form.field("percent")
     trader.click(field)
     field.selectAll()
@@ -238,6 +243,9 @@ def test_the_dead_man_s_watch_is_set_in_the_station(guards, trader):
     QTest.keyClicks(panel.silent, "soon")
     QTest.keyClick(panel.silent, KEY.Key_Return)
     assert panel.told.text() == "'soon': expected seconds, as 20"
+    assert panel.on.isChecked()
+    trader.click(panel.on, QPoint(8, panel.on.height() // 2))
+    assert panel.on.isChecked()  # with a wrong figure beside it nothing is changed
     panel.silent.selectAll()
     QTest.keyClicks(panel.silent, "0.5")
     QTest.keyClick(panel.silent, KEY.Key_Return)

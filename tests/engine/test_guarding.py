@@ -282,6 +282,23 @@ def test_a_losing_streak_and_a_cool_down():
     assert closed(hand) == ["latched"]
 
 
+def test_a_close_of_what_is_closed_already_is_no_reject_of_the_venue():
+    hand = guarded(dc.RejectSwitch(name="Rejects", most=1))
+    hand.protect()
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    close = hand.order("close").id
+    hand.do(ev.OrderRejected, order=close, code="no_position", text="there is no position to close")
+    assert "latched" not in closed(hand)  # what the venue holds is asked; nobody is at fault
+
+
+def test_a_close_the_venue_is_too_busy_for_is_a_reject():
+    hand = guarded(dc.RejectSwitch(name="Rejects", most=1))
+    hand.protect()
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    hand.do(ev.OrderRejected, order=hand.order("close").id, code="busy", text="the venue is busy")
+    assert "latched" in closed(hand)
+
+
 def test_rejects_within_the_window_trip_and_older_ones_do_not_count():
     hand = guarded(dc.RejectSwitch(name="Rejects", most=2, window_min=1))
     for number, pause in enumerate((0, 61, 59)):
