@@ -3,11 +3,11 @@
 import random
 
 import pytest
-from slow_reading import slowly
 
 from hawser.core.errors import Refused
 from hawser.core.sizing import sized
 from hawser.formats.size_json import read_request
+from slow_reading import slowly
 
 KINDS = [
     ("fx", "0.00001", "0.01", 100_000, 0.61, "CHF"), ("fx", "0.001", "0.1", 1000, 148.2, "JPY"),

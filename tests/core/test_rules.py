@@ -128,3 +128,18 @@ def test_the_best_exit_is_the_extreme(prices, side):
     for price in prices[1:]:
         best = moving.better_exit(best, price, side)
     assert best == (max(prices) if side > 0 else min(prices))
+
+
+@pytest.mark.parametrize(
+    ("side", "offset", "covers", "level"),
+    [
+        (1, 1.5, False, 1001),  # like any level: down for a long, up for a short
+        (-1, 1.5, False, 999),
+        (1, 1.5, True, 1002),  # what covers costs is the one that is rounded the other way
+        (-1, 1.5, True, 998),
+        (1, 3.0, False, 1003),
+        (-1, 3.0, True, 997),
+    ],
+)
+def test_break_even_is_rounded_to_the_profitable_side_only_where_it_covers_costs(side, offset, covers, level):
+    assert tending.break_even_at(1000, side, offset, covers) == level

@@ -15,7 +15,7 @@ from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Commission
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
-from hawser.core.rig import Trail
+from hawser.core.rig import Ladder, Measure, Trail
 from hawser.core.sizing import SizeRequest, sized
 from hawser.formats.size_json import answer_many
 from madeup import CASES, account, needs_cases, pair
@@ -246,3 +246,15 @@ def test_what_makes_no_sense_cannot_be_made(make):
     with pytest.raises(BadInput) as caught:
         make()
     assert "expect" in caught.value.sentence or "add up" in caught.value.sentence
+
+
+def test_a_ladder_that_a_cap_cuts_is_refused_where_the_policy_refuses():
+    ladder = Ladder(3, Measure(ticks=100.0), 60.0, 80.0)
+    room = {"fit": Policy(max_notional_percent=60.0), "refuse": Policy(caps="refuse", max_notional_percent=60.0)}
+    given = {"stop": None, "ladder": ladder}
+    fitted = sized(request(account=account(policy=room["fit"]), **given))
+    assert fitted.steps < fitted.asked_steps
+    assert [cap.name for cap in fitted.caps if cap.bound] == ["max_notional_percent"]
+    assert code(account=account(policy=room["refuse"]), **given) == "max_notional_percent"
+    wide = sized(request(account=account(policy=Policy(caps="refuse")), **given))
+    assert wide.steps == wide.asked_steps > fitted.steps

@@ -9,7 +9,7 @@ from hawser.core.laying import ladder_spacing, money_of
 from hawser.core.rig import Ladder
 from hawser.core.rules.ladders import common_target, ladder_base, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.quantity import commission
-from hawser.core.rules.sizes import ALL, Limits
+from hawser.core.rules.sizes import PLENTY, UNBOUND, Limits
 from hawser.core.rules.targets import part_and_money
 from hawser.core.sizing import (
     CAPS,
@@ -22,9 +22,8 @@ from hawser.core.sizing import (
     check_positions,
     check_stop,
     limits_of,
+    within_caps,
 )
-
-UNBOUND = Limits(1.0, math.inf, 0.0, math.nan, math.nan, math.nan, math.nan, math.nan, 0.0, 0.0)
 
 
 def ladder_sized(terms: Terms, rule: Ladder) -> Sizing:
@@ -43,13 +42,10 @@ def ladder_sized(terms: Terms, rule: Ladder) -> Sizing:
     def most(limits: Limits, money_to_lose: float, steps: int) -> int:
         return int(ladder_base(limits, money_to_lose, steps, levels, stop, factor, side, money))
 
-    asked, limits = most(UNBOUND, budget, ALL >> 20), limits_of(request)
-    base = most(limits, budget, instrument.qty_max_steps)
+    asked, least = most(UNBOUND, budget, PLENTY), max(1, instrument.qty_min_steps)
     found = [("qty_max", most(UNBOUND, math.inf, instrument.qty_max_steps))]
-    found += [(name, most(only, math.inf, ALL >> 20)) for name, only in _one_by_one(limits)]
-    binding = next((name for name, steps in found if steps == base), "") if base < asked else ""
-    least = max(1, instrument.qty_min_steps)
-    caps = tuple(Cap(name, most_steps, name == binding) for name, most_steps in found)
+    found += [(name, most(only, math.inf, PLENTY)) for name, only in _one_by_one(limits_of(request))]
+    caps, base = within_caps(terms, asked, found)
     if base < least:
         raise below_min(terms, caps, float(ladder_worst(least, levels, stop, factor, side, money)))
     steps = rung_steps(base, rule.rungs, factor)

@@ -180,7 +180,7 @@ def sized(request: SizeRequest) -> Sizing:
     asked = given if given is not None else _asked_steps(terms)
     _check_targets(terms, stop)
     check_positions(request)
-    caps, steps = _capped(terms, asked)
+    caps, steps = within_caps(terms, asked, _cap_limits(terms))
     if steps < max(1, request.instrument.qty_min_steps):
         raise below_min(terms, caps)
     return _answer(terms, stop, asked, steps, caps)
@@ -326,8 +326,8 @@ def _cap_limits(terms: Terms) -> list[tuple[str, int]]:
     return [("qty_max", terms.instrument.qty_max_steps), *limits]
 
 
-def _capped(terms: Terms, asked: int) -> tuple[tuple[Cap, ...], int]:
-    limits = _cap_limits(terms)
+def within_caps(terms: Terms, asked: int, limits: list[tuple[str, int]]) -> tuple[tuple[Cap, ...], int]:
+    """The caps as they are told, and the steps they leave of those `asked`; raises Refused where the policy does."""
     steps = asked
     for _, most in limits:
         steps = min(steps, most)

@@ -25,7 +25,17 @@ from hawser.core.rules.laying import (
     lay_targets,
 )
 from hawser.core.rules.quantity import money_stop_distance, risk_of
-from hawser.core.rules.sizes import BUDGET, GIVEN, AtStop, Limits, asked_steps, cap_steps, steps_of_notional
+from hawser.core.rules.sizes import (
+    BUDGET,
+    GIVEN,
+    PLENTY,
+    UNBOUND,
+    AtStop,
+    Limits,
+    asked_steps,
+    cap_steps,
+    steps_of_notional,
+)
 from hawser.core.rules.stops import PRICE, STOP_OK, stop_level, stop_verdict
 from hawser.core.rules.targets import PRICE as TARGET_PRICE
 from hawser.core.rules.targets import target_level
@@ -148,12 +158,12 @@ def _ladder(
     """Stop, base steps (0: refused), worst case; the rungs beyond the first are laid."""
     spacing = distance(setup.spacing_kind, setup.spacing, float(ref), 0.0, atr)
     levels, stop = lay_rungs(ref, setup.rungs, spacing, setup.ladder_stop, side)
-    base = 0
+    base, budget = 0, _budget(sizer, equity)
     if stop_verdict(stop, ref, exit_side, side, setup.min_stop) == STOP_OK:
-        base = ladder_base(
-            _limits(sizer, equity), _budget(sizer, equity), sizer.qty_max, levels, stop, setup.factor, side, money
-        )
+        base = ladder_base(_limits(sizer, equity), budget, sizer.qty_max, levels, stop, setup.factor, side, money)
     if base < max(1, sizer.qty_min):
+        base = 0
+    if base and not sizer.fit and base < ladder_base(UNBOUND, budget, PLENTY, levels, stop, setup.factor, side, money):
         base = 0
     worst = ladder_worst(base, levels, stop, setup.factor, side, money)
     laid.rungs[:] = side * levels[1:]

@@ -162,7 +162,7 @@ def lay_rules(
     if setup.even:
         if setup.even_costs:
             cost = 2 * fee(money, steps, ref) / (steps * money.tick_step) + money.entry_slip + money.exit_slip
-        even = break_even_at(ref, side, setup.even_offset, cost)
+        even = break_even_at(ref, side, setup.even_offset + cost, setup.even_costs)
     even_after, even_target = _after(setup.even_after, setup.even_target, r_ticks, parts)
     trail_after, trail_target = _after(setup.trail_after, setup.trail_target, r_ticks, parts)
     lost = setup.basket_stop / 100.0 * cash if setup.basket_stop_percent else setup.basket_stop

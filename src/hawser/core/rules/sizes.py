@@ -12,6 +12,7 @@ from hawser.core.rules.rounding import floor_whole
 
 BUDGET, VOLATILITY, NOTIONAL, GIVEN = 0, 1, 2, 3
 ALL = 1 << 60
+PLENTY = ALL >> 20  # steps, for a search that has to end
 
 
 class AtStop(NamedTuple):
@@ -40,6 +41,9 @@ class Limits(NamedTuple):
     day_loss_room: float
     open_heat: float
     currency_heat: float
+
+
+UNBOUND = Limits(1.0, math.inf, 0.0, math.nan, math.nan, math.nan, math.nan, math.nan, 0.0, 0.0)
 
 
 @compiled

@@ -16,15 +16,15 @@ FAR = 1 << 60
 
 
 @compiled
-def break_even_at(ref: int, side: int, offset: float, cost_ticks: float) -> int:
-    """The entry, `offset` and costs beyond it, rounded up in the profitable direction."""
-    return ref + side * ceil_whole(offset + cost_ticks)
-
-
-@compiled
 def away(ref: int, distance: float, side: int) -> int:
     """A level `distance` ticks beyond `ref` in the profitable direction (negative: behind), on the grid."""
     return level_ticks(ref + side * distance, side)
+
+
+@compiled
+def break_even_at(ref: int, side: int, offset: float, covers: bool) -> int:
+    """The entry and `offset` ticks beyond it; where that `covers` costs, rounded up in the profitable direction."""
+    return ref + side * ceil_whole(offset) if covers else away(ref, offset, side)
 
 
 @inlined

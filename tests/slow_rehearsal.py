@@ -1,0 +1,564 @@
+"""A second, slow reading of reckoning section 10 over plain lists and dicts, for comparison only.
+
+Reads the files of `hawser rehearse` by itself and shares no code with it; sizes come from `slow_reading`, in exact
+fractions. Prices are mirrored ticks: a short is a long in a world upside down, so every level is rounded down.
+Written from the text, a rule at a time, with no thought of speed.
+"""
+
+from __future__ import annotations
+
+import csv
+import tomllib
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from decimal import Decimal
+from fractions import Fraction
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+from slow_lines import Bar, atr, extremes, line, pivots
+from slow_reading import No, Slow, exact, floor
+
+
+def moment(text: Any) -> datetime:
+    found = text if isinstance(text, datetime) else datetime.fromisoformat(str(text).replace("Z", "+00:00"))
+    return found.astimezone(UTC)
+
+
+def seconds(text: Any) -> int:
+    return int(moment(text).timestamp())
+
+
+def down(value: Any) -> int:
+    return floor(Fraction(value))
+
+
+@dataclass
+class Held:
+    """A trade that is open, mirrored."""
+
+    side: int
+    first: int
+    decided: int
+    chain: int  # follow-ons in a row, this one included
+    ref: int
+    stop: int
+    left: int
+    whole: int
+    risk: float
+    r: int
+    cash: float  # before it
+    targets: list[list[int]]  # number, level, steps
+    waits: dict[int, int]  # a merged target: the one that takes its part
+    losses: list[list[int]]
+    steps: list[tuple[Fraction, Fraction]]
+    rungs: list[list[int]] = field(default_factory=list)  # number, level, steps
+    goal: int | None = None
+    entered: int = 0
+    value: Fraction = Fraction(0)  # of its entries, ticks times steps
+    flow: Fraction = Fraction(0)
+    fees: float = 0.0
+    best: int = 0
+    worst: int = 0
+    filled: set[int] = field(default_factory=set)
+    fills: list[tuple[Any, ...]] = field(default_factory=list)  # bar, action, reason, ticks as traded, steps, fee
+    moves: list[tuple[int, int, str]] = field(default_factory=list)
+
+
+class SlowRehearsal:
+    """One folder's history under one order."""
+
+    def __init__(self, folder: Path, order: str) -> None:
+        self.order = order
+        self.instrument, self.account, self.rig = (
+            tomllib.loads((folder / f"{name}.toml").read_text()) for name in ("instrument", "account", "rig")
+        )
+        self.tick = exact(self.instrument["tick"])
+        costs = self.account.get("costs", {})
+        self.enter_slip, self.exit_slip = (exact(costs.get(f"{way}_slippage_ticks", 0)) for way in ("entry", "exit"))
+        with (folder / "bars.csv").open(newline="") as file:
+            rows = list(csv.DictReader(file))
+        self.times = [seconds(row["time"]) for row in rows]
+        self.bars = [
+            Bar(*(self.near(row[name]) for name in ("open", "high", "low", "close")),
+                round(Fraction(row.get("spread") or str(costs.get("spread_ticks", 0)))))
+            for row in rows
+        ]  # fmt: skip
+        self.signal, self.leave = ([int(float(row.get(name) or 0)) for row in rows] for name in ("signal", "leave"))
+        self.smoothing = self.rig.get("atr_smoothing", "wilder")
+        self.atr = atr(self.bars, self.rig.get("atr_length", 14), self.smoothing)
+        self.stop_rule = self.rig.get("stop", {})
+        self.last_of_session: list[bool] = [False] * len(rows)
+        self.margin = max(1, self.instrument.get("min_stop_ticks", 0))
+        self.cash = float(self.account["equity"])
+        self.trades: list[dict[str, Any]] = []
+        self.fills: list[tuple[Any, ...]] = []
+        self.moves: list[tuple[Any, ...]] = []
+        self.equity: list[float] = []
+        self.dependent = 0
+        self.stops = {side: self.stop_line(side) for side in (1, -1)}
+        self.trails = {side: self.trail_line(side) for side in (1, -1)}
+
+    def near(self, text: str) -> int:
+        return round(Fraction(text) / self.tick)
+
+    def text(self, ticks: int) -> str:
+        return str(Decimal(self.instrument["tick"]) * ticks)
+
+    def stop_line(self, side: int) -> list[float | None]:
+        rule = self.stop_rule
+        if "bars" in rule:
+            return extremes(self.bars, rule["bars"], side)
+        if "pivot" in rule:
+            return pivots(self.bars, *rule["pivot"], side)
+        return line(rule["line"], self.bars, side, self.smoothing) if "line" in rule else []
+
+    def trail_line(self, side: int) -> list[float | None]:
+        """What a trail from bars or a line stands on at each close, of the chart's bars or of coarser ones."""
+        rule = self.rig.get("trail", {})
+        if "bars" not in rule and "line" not in rule:
+            return []
+
+        def of(bars: list[Bar]) -> list[float | None]:
+            if "bars" in rule:
+                return extremes(bars, rule["bars"], side)
+            return line(rule["line"], bars, side, self.smoothing)
+
+        if not rule.get("timeframe"):
+            return of(self.bars)
+        span = int(rule["timeframe"][:-1]) * {"m": 60, "h": 3600, "d": 86_400}[rule["timeframe"][-1]]
+        own = min(b - a for a, b in pairwise(self.times))
+        groups: dict[int, list[int]] = {}
+        for i, at in enumerate(self.times):
+            groups.setdefault(at - at % span, []).append(i)
+        bars = [self.bars[k[0] : k[-1] + 1] for k in groups.values()]
+        joined = [Bar(b[0].open, max(x.high for x in b), min(x.low for x in b), b[-1].close, 0) for b in bars]
+        values, begins = of(joined), list(groups)
+        found: list[float | None] = []
+        for at in self.times:
+            done = sum(begin + span <= at + own for begin in begins)
+            found.append(values[done - 1] if done else None)
+        return found
+
+    # Entries
+
+    def sized(self, side: int, at: int) -> Slow:
+        """The request at bar `at`'s open, as `hawser size` would have it."""
+        bar, value = self.bars[at], self.atr[at - 1]
+        account = dict(self.account)
+        moved = self.cash - float(account["equity"])
+        account["balance"] = float(account.get("balance", account["equity"])) + moved
+        account["equity"] = max(self.cash, 1e-9)
+        return Slow({
+            "instrument": self.instrument, "account": account, "side": "long" if side > 0 else "short",
+            "quote": {"bid": self.text(bar.open), "ask": self.text(bar.open + bar.spread)},
+            "atr": None if value is None else Fraction(value) * self.tick, "stop": self.stop_for(side, at),
+            "targets": self.rig.get("target", []),
+        })  # fmt: skip
+
+    def stop_for(self, side: int, at: int) -> dict[str, Any]:
+        if not self.stops[side] or self.account["size"]["method"] == "invest":  # there the risk is the stop
+            return {key: value for key, value in self.stop_rule.items() if key != "offset_ticks"}
+        value = self.stops[side][at - 1]
+        if value is None:
+            raise No("indicator_not_ready")
+        away = exact(self.stop_rule.get("offset_ticks", 0)) + (self.bars[at].spread if side < 0 else 0)
+        return {"price": (Fraction(value) - side * away) * self.tick}
+
+    def allowed(self, side: int, at: int) -> bool:
+        way = self.rig.get("direction", "both")
+        if way == ("short" if side > 0 else "long") or at >= len(self.bars):
+            return False
+        begin, end = self.rig.get("from"), self.rig.get("to")
+        return not (begin is not None and self.times[at] < seconds(begin)) and not (
+            end is not None and self.times[at] >= seconds(end)
+        )
+
+    def enter(self, side: int, decided: int, chain: int) -> Held | None:
+        at = decided + 1
+        if not self.allowed(side, at):
+            return None
+        try:
+            slow = self.sized(side, at)
+            slow.money()
+            held = self.laddered(slow, side, decided, chain) if "ladder" in self.rig else self.laid(
+                slow, side, decided, chain
+            )  # fmt: skip
+            held.steps = [
+                (self.measure(step["at"], slow.ref, held.r, at), self.measure(step["to"], slow.ref, held.r, at))
+                for step in self.rig.get("step", [])
+            ]
+        except No:
+            return None
+        self.slow = slow
+        held.flow -= held.whole * (held.ref + self.enter_slip)
+        held.value += held.whole * (held.ref + self.enter_slip)
+        held.entered = held.whole
+        held.best = held.worst = self.mirrored(at, side).open
+        held.moves.append((at, held.stop, "ladder" if "ladder" in self.rig else "initial"))
+        self.fill(held, at, "entry", "follow_on" if chain else "signal", held.ref + self.enter_slip, held.whole)
+        return held
+
+    def laid(self, slow: Slow, side: int, decided: int, chain: int) -> Held:
+        answer = slow.answer()
+        whole, ref, stop = answer["steps"], side * answer["ref"], side * answer["stop"]
+        r = answer["r_ticks"]
+        targets, waits = [], {}
+        waiting: list[int] = []
+        for number, (level, steps, _) in enumerate(answer["targets"], 1):
+            if steps == 0:  # off, or merged: what waits for it waits for the next
+                waiting.append(number)
+                continue
+            targets.append([number, side * level, steps])
+            waits.update(dict.fromkeys(waiting, number))
+            waiting = []
+        losses = [
+            [number, down(ref - exact(rule["r"]) * r), floor(exact(rule["share"]) * whole)]
+            for number, rule in enumerate(self.rig.get("loss_step", []), 1)
+        ]
+        return Held(side, decided + 1, decided, chain, ref, stop, whole, whole, float(answer["risk"]), r, self.cash,
+                    targets, waits, losses, [])  # fmt: skip
+
+    def laddered(self, slow: Slow, side: int, decided: int, chain: int) -> Held:
+        rule, ref = self.rig["ladder"], side * slow.ref
+        spacing = self.measure(rule["spacing"], slow.ref, 0, decided + 1)
+        levels = [down(ref - i * spacing) for i in range(rule["rungs"])]
+        stop = down(levels[-1] - exact(rule["stop_ticks"]))
+        slow.check_stop(side * stop)
+
+        def quantities(base: int) -> list[int]:
+            return [floor(base * exact(rule.get("factor", 1)) ** i) for i in range(rule["rungs"])]
+
+        def worst(base: int) -> Fraction:
+            steps = quantities(base)
+            ticks = sum(n * (level - stop + self.exit_slip) for n, level in zip(steps, levels, strict=True))
+            fees = sum(slow.fee(n, side * level) for n, level in zip(steps, levels, strict=True) if n)
+            return (
+                (ticks + steps[0] * self.enter_slip) * slow.step * slow.tick * slow.unit
+                + fees + slow.fee(sum(steps), side * stop)
+            )  # fmt: skip
+
+        budget = slow.budget()
+        base = self.most(lambda n: worst(n) <= budget * (1 + Fraction(1, 10**9)))
+        fit = self.most(lambda n: self.within_caps(slow, quantities(n), levels, worst(n)))
+        if fit < base and slow.policy["caps"] == "refuse":
+            raise No("caps")
+        base = min(base, fit)
+        if base < slow.least:
+            raise No("below_min")
+        rungs = [[i, levels[i], n] for i, n in enumerate(quantities(base)) if i and n]
+        held = Held(side, decided + 1, decided, chain, ref, stop, base, base, float(worst(base)), ref - stop, self.cash,
+                    [], {}, [], [], rungs)  # fmt: skip
+        held.goal = down(ref + exact(rule["target_ticks"]))
+        return held
+
+    def within_caps(self, slow: Slow, steps: list[int], levels: list[int], worst: Fraction) -> bool:
+        """Whether the whole ladder keeps every cap."""
+        policy, slack = slow.policy, 1 + Fraction(1, 10**9)
+        notional = sum(
+            n * slow.step * abs(level) * slow.tick * slow.unit for n, level in zip(steps, levels, strict=True)
+        )
+        margin = notional * exact(self.instrument["margin_rate"])
+        free = slow.equity - exact(self.account.get("margin_used", 0))
+        limits = [
+            (sum(steps) * slow.step, exact(self.instrument["qty_max"])), (margin, free),
+            (notional, self.share(policy, "max_notional_percent", slow.equity)),
+            (margin, self.share(policy, "max_margin_percent", free)),
+            (worst, self.share(policy, "max_heat_percent", slow.equity)),
+            (worst, self.share(policy, "max_currency_heat_percent", slow.equity)),
+        ]  # fmt: skip
+        return all(limit is None or value <= limit * slack for value, limit in limits)
+
+    def share(self, policy: dict[str, Any], key: str, of: Fraction) -> Fraction | None:
+        return None if policy.get(key) is None else exact(policy[key]) / 100 * of
+
+    def most(self, fits: Any) -> int:
+        low, high = 0, 1
+        while fits(high) and high < 10**15:
+            low, high = high, high * 2
+        while high - low > 1:
+            middle = (low + high) // 2
+            low, high = (middle, high) if fits(middle) else (low, middle)
+        return low
+
+    def measure(self, rule: dict[str, Any], ref: int, r: int, at: int) -> Fraction:
+        """A distance in ticks; an ATR is that before the entry."""
+        ((kind, value),) = rule.items()
+        if kind == "atr":
+            before = self.atr[at - 1]
+            if before is None:
+                raise No("indicator_not_ready")
+            return exact(value) * Fraction(before)
+        return exact(value) * {"r": Fraction(r), "ticks": Fraction(1), "percent": Fraction(ref, 100)}[kind]
+
+    # Inside a bar
+
+    def mirrored(self, at: int, side: int) -> Bar:
+        bar = self.bars[at]
+        if side > 0:
+            return bar
+        up = bar.spread
+        return Bar(-(bar.open + up), -(bar.low + up), -(bar.high + up), -(bar.close + up), up)
+
+    def way(self, bar: Bar, order: str) -> str:
+        if order == "path":
+            return "optimistic" if bar.high - bar.open < bar.open - bar.low else "pessimistic"
+        return order
+
+    def through(self, held: Held, bar: Bar, order: str) -> list[tuple[str, int, int]]:
+        """What fills: reason, mirrored price before slippage, steps."""
+        found: list[tuple[str, int, int]] = []
+        left, losses, targets = held.left, [*held.losses], [*held.targets]
+
+        def close(reason: str, price: int, steps: int) -> None:
+            nonlocal left
+            steps = min(steps, left)
+            if steps > 0:
+                found.append((reason, price, steps))
+                left -= steps
+
+        def adverse(reach: int) -> None:
+            for step in sorted(losses, key=lambda one: -one[1]):
+                if step[1] > held.stop and step[1] >= reach:
+                    losses.remove(step)
+                    close(f"loss_step_{step[0]}", min(bar.open, step[1]), step[2])
+            if held.stop >= reach:
+                close("stop", min(bar.open, held.stop), left)
+
+        def favourable(reach: int) -> None:
+            for target in sorted(targets, key=lambda one: one[1]):
+                if target[1] <= reach:
+                    targets.remove(target)
+                    close(f"target_{target[0]}", max(bar.open, target[1]), target[2])
+
+        adverse(bar.open)
+        favourable(bar.open)
+        sides = [lambda: adverse(bar.low), lambda: favourable(bar.high)]
+        for side in sides if self.way(bar, order) == "pessimistic" else reversed(sides):
+            side()
+        return found
+
+    def through_ladder(self, held: Held, bar: Bar, order: str) -> list[tuple[str, int, int]]:
+        found: list[tuple[str, int, int]] = []
+        held_at_open, left, rungs = held.left, held.left, [*held.rungs]
+        assert held.goal is not None
+
+        def adverse(reach: int) -> None:
+            nonlocal left
+            for rung in sorted(rungs, key=lambda one: -one[1]):
+                if left > 0 and rung[1] >= reach + bar.spread:
+                    rungs.remove(rung)
+                    found.append((f"rung_{rung[0]}", min(bar.open + bar.spread, rung[1]), rung[2]))
+                    left += rung[2]
+            if left > 0 and held.stop >= reach:
+                found.append(("stop", min(bar.open, held.stop), left))
+                left = 0
+
+        def favourable(reach: int) -> None:
+            nonlocal left, held_at_open
+            if held.goal <= reach and left > 0 and held_at_open > 0:
+                found.append(("target_1", max(bar.open, held.goal), held_at_open))
+                left, held_at_open = left - held_at_open, 0
+
+        adverse(bar.open)
+        favourable(bar.open)
+        sides = [lambda: adverse(bar.low), lambda: favourable(bar.high)]
+        for side in sides if self.way(bar, order) == "pessimistic" else reversed(sides):
+            side()
+        return found
+
+    def inside(self, held: Held, at: int) -> None:
+        bar = self.mirrored(at, held.side)
+        through = self.through_ladder if "ladder" in self.rig else self.through
+        first, second = (sorted(through(held, bar, order)) for order in ("pessimistic", "optimistic"))
+        self.dependent += first != second
+        filled = through(held, bar, self.order)
+        for reason, price, steps in filled:
+            kind, _, number = reason.rpartition("_")
+            if kind == "rung":
+                held.rungs = [rung for rung in held.rungs if rung[0] != int(number)]
+                held.flow -= price * steps
+                held.value += price * steps
+                held.left, held.entered = held.left + steps, held.entered + steps
+                self.fill(held, at, "entry", reason, Fraction(price), steps)
+                continue
+            slipped = Fraction(price) - (0 if kind == "target" else self.exit_slip)
+            self.exit(held, at, reason, slipped, steps)
+            held.targets = [one for one in held.targets if reason != f"target_{one[0]}"]
+            held.losses = [one for one in held.losses if reason != f"loss_step_{one[0]}"]
+            if kind == "target":
+                held.filled.add(int(number))
+        exits = [price for reason, price, _ in filled if not reason.startswith("rung")]
+        lived = [bar.high, bar.low] if held.left else exits
+        held.best, held.worst = max([held.best, *lived]), min([held.worst, *lived])
+        if held.left and any(reason.startswith("rung") for reason, _, _ in filled):
+            held.goal = down(held.value / held.entered + exact(self.rig["ladder"]["target_ticks"]))
+
+    def fill(self, held: Held, at: int, action: str, reason: str, price: Fraction, steps: int) -> None:
+        fee = float(self.slow.fee(steps, held.side * price))
+        held.fees += fee
+        held.fills.append((at, action, reason, float(held.side * price * self.tick), steps, fee))
+
+    def exit(self, held: Held, at: int, reason: str, price: Fraction, steps: int) -> None:
+        held.flow += steps * price
+        held.left -= steps
+        self.fill(held, at, "exit", reason, price, steps)
+
+    # At a close
+
+    def worth(self, held: Held, close: int) -> float:
+        """Net of the commissions paid so far."""
+        return float((held.flow + held.left * close) * self.slow.step * self.tick * self.slow.unit) - held.fees
+
+    def ready(self, held: Held, after: dict[str, Any] | None) -> bool:
+        if not after:
+            return True
+        if "target" in after:
+            return held.waits.get(after["target"], after["target"]) in held.filled
+        return held.best - held.ref >= exact(after["r"]) * held.r
+
+    def candidates(self, held: Held, at: int, close: int) -> list[tuple[int, str]]:
+        found, rig, side = [], self.rig, held.side
+        even = rig.get("break_even")
+        if even is not None and self.ready(held, even.get("after")):
+            level = held.ref + exact(even.get("offset_ticks", 0))
+            if even.get("cover_costs"):
+                tick_value = held.whole * self.slow.step * self.tick * self.slow.unit
+                costs = 2 * self.slow.fee(held.whole, side * held.ref) / tick_value + self.enter_slip + self.exit_slip
+                found.append((-floor(-(level + costs)), "break_even"))
+            else:
+                found.append((down(level), "break_even"))
+        for number, (reached, to) in enumerate(held.steps, 1):
+            if held.best - held.ref >= reached:
+                found.append((down(held.ref + to), f"step_{number}"))
+        level = self.trailed(held, at, close)
+        if level is not None and level >= held.stop + rig["trail"].get("step_ticks", 1):
+            found.append((level, "trail"))
+        return found
+
+    def trailed(self, held: Held, at: int, close: int) -> int | None:
+        trail, side = self.rig.get("trail"), held.side
+        if trail is None or not self.ready(held, trail.get("after")):
+            return None
+        if self.trails[side]:
+            value = self.trails[side][at]
+            if value is None:
+                return None
+            up = self.bars[at].spread if side < 0 else 0
+            return down(side * (Fraction(value) + up) - exact(trail.get("offset_ticks", 0)))
+        anchor = close if trail.get("anchor") == "close" else held.best
+        if "atr" in trail:
+            value = self.atr[at]
+            if value is None:
+                return None
+            return down(anchor - exact(trail.get("base_ticks", 0)) - exact(trail["atr"]) * Fraction(value))
+        if "percent" in trail:
+            return down(anchor - abs(anchor) * exact(trail["percent"]) / 100)
+        return down(anchor - exact(trail["ticks"]))
+
+    def move(self, held: Held, at: int, close: int) -> None:
+        best: tuple[int, str] | None = None
+        for level, reason in self.candidates(held, at, close):
+            if level >= close:
+                continue
+            kept = min(level, close - self.margin)
+            if kept > held.stop and (best is None or kept > best[0]):
+                best = kept, reason
+        if best is not None:
+            held.stop = best[0]
+            held.moves.append((at + 1, *best))
+
+    def decided(self, held: Held, at: int, worth: float) -> tuple[str | None, bool]:
+        """Why it is left at the next open, and whether it turns."""
+        rig, timed = self.rig, self.rig.get("time_exit", {})
+        opposite = self.signal[at] == -held.side and rig.get("reverse", False)
+        if opposite or self.leave[at] == -held.side:
+            return "signal", opposite
+        basket = rig.get("basket", {})
+
+        def amount(rule: dict[str, float]) -> float:
+            return rule["money"] if "money" in rule else rule["percent"] / 100 * held.cash
+
+        if "stop" in basket and worth <= -amount(basket["stop"]):
+            return "basket", False
+        if "target" in basket and worth >= amount(basket["target"]):
+            return "basket", False
+        if timed.get("bars") and at - held.first + 1 >= timed["bars"]:
+            return "time", False
+        if at + 1 < len(self.bars) and self.last_of_session[at + 1]:
+            return "time", False
+        return None, False
+
+    # The whole
+
+    def ended(self, held: Held, at: int) -> None:
+        number = len(self.trades) + 1
+        net = float(held.flow * self.slow.step * self.tick * self.slow.unit) - held.fees
+        self.cash = held.cash + net
+        first = held.fills[0]
+        self.trades.append({
+            "id": number, "side": "long" if held.side > 0 else "short", "signal_time": held.decided,
+            "entry_time": held.first, "exit_time": at, "entry": first[3], "qty": held.entered,
+            "initial_stop": held.side * held.moves[0][1], "planned_risk": held.risk, "net": net,
+            "r": net / held.risk, "mae_r": max(0, held.ref - held.worst) / held.r,
+            "mfe_r": max(0, held.best - held.ref) / held.r, "exit_reason": held.fills[-1][2],
+        })  # fmt: skip
+        self.fills += [(number, *one) for one in held.fills]
+        self.moves += [(number, bar, held.side * level, reason) for bar, level, reason in held.moves]
+
+    def follow(self, held: Held) -> int:
+        """The side of what follows the trade; 0: nothing."""
+        rule, reason = self.rig.get("follow_on"), held.fills[-1][2]
+        if rule is None or held.chain >= rule.get("max_chain", 1):
+            return 0
+        side = 0
+        if reason.startswith("target"):
+            side = held.side
+        elif reason == "stop" and held.stop < held.ref:
+            side = -held.side
+        return side if self.rig.get("direction", "both") in ("both", "long" if side > 0 else "short") else 0
+
+    def run(self) -> SlowRehearsal:
+        held: Held | None = None
+        pending: tuple[int, int, int] | None = None  # side, bar decided at, chain
+        leaving: str | None = None
+        turning, n = False, len(self.bars)
+        for at in range(n):
+            if held is not None:
+                bar = self.mirrored(at, held.side)
+                if leaving is not None:
+                    held.best, held.worst = max(held.best, bar.open), min(held.worst, bar.open)
+                    self.exit(held, at, leaving, bar.open - self.exit_slip, held.left)
+                    self.ended(held, at)
+                    pending = (-held.side, at - 1, 0) if turning else None
+                    held, leaving = None, None
+            if held is None and pending is not None:
+                side, decided, chain = pending
+                held = self.enter(side, decided, chain)
+            pending = None
+            follows = 0
+            if held is not None:
+                self.inside(held, at)
+                if held.left == 0:
+                    self.ended(held, at)
+                    follows = self.follow(held)
+                    if follows:
+                        pending = follows, at, held.chain + 1
+                    held = None
+            if held is not None:
+                close = self.mirrored(at, held.side).close
+                if at == n - 1:
+                    self.exit(held, at, "end", Fraction(close), held.left)
+                    self.ended(held, at)
+                    held = None
+                else:
+                    worth = self.worth(held, close)
+                    leaving, turning = self.decided(held, at, worth)
+                    self.move(held, at, close)
+                    self.equity.append(held.cash + worth)
+                    continue
+            self.equity.append(self.cash)
+            if pending is None and self.signal[at]:
+                pending = self.signal[at], at, 0
+        return self
