@@ -1,13 +1,16 @@
 """Where the compiled cache is cold the window comes first, and compiling happens away from the Qt thread."""
 
 import os
+import shutil
 import subprocess
 import sys
+from pathlib import Path
 
 from hawser.core import bars, indicators, stop_lines
 from hawser.core.guards import limits
 from hawser.core.rules import closing, laying, moving, quantity, rounding, stops, targets
 
+SOURCE = Path(bars.__file__).parents[1]
 # Called by other rules only, or by `hawser lines`, which has no window.
 ELSEWHERE = (
     "true_range", "ceil_whole", "level_ticks", "rsi", "_next_parabolic", "counted", "sendable",
@@ -77,3 +80,22 @@ def test_priming_meets_every_compiled_rule():
         for name, rule in vars(module).items():
             if hasattr(rule, "py_func") and hasattr(rule, "signatures") and rule.__module__ == module.__name__:
                 assert rule.signatures or name in ELSEWHERE, f"{module.__name__}.{name}"
+
+
+def test_a_rule_that_was_mended_is_not_run_from_old_machine_code_of_those_that_call_it(tmp_path):
+    """Numba by itself would: it looks at the caller's file alone."""
+    shutil.copytree(SOURCE, tmp_path / "hawser", ignore=shutil.ignore_patterns("__pycache__", "desk"))
+    env = {**os.environ, "PYTHONPATH": str(tmp_path), "NUMBA_CACHE_DIR": str(tmp_path / "kept")}
+    asked = "from hawser.core.rules.stops import TICKS, stop_level; print(stop_level(TICKS, 46.5, 1000.0, 1.0, 1))"
+
+    def told() -> str:
+        done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, check=True, env=env)
+        return done.stdout.strip()
+
+    assert told() == "953"
+    rounding = tmp_path / "hawser/core/rules/rounding.py"
+    text = rounding.read_text()
+    rounding.write_text(text.replace("if side > 0:", "if side < 0:"))
+    assert told() == "954"
+    rounding.write_text(text)
+    assert told() == "953"

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from functools import cache
 from typing import Any, Literal, TypeVar, cast
 
 Function = TypeVar("Function", bound=Callable[..., Any])
@@ -34,7 +35,16 @@ def _made(function: Function, inline: Literal["never", "always"]) -> Function:
     if interpreted():
         function.py_func = function  # type: ignore[attr-defined]  # the attribute Numba's dispatchers have
         return function
-    import numba  # late: a compiler is not loaded by processes that run interpreted
-
     # Numba's dispatcher is untyped; it keeps the function's own signature.
-    return cast(Function, numba.njit(cache=True, error_model="numpy", nogil=True, inline=inline)(function))
+    return cast(Function, _numba().njit(cache=True, error_model="numpy", nogil=True, inline=inline)(function))
+
+
+@cache
+def _numba() -> Any:
+    """Numba, told where our machine code is kept; late: processes that run interpreted load no compiler."""
+    import numba
+
+    from hawser.core.machinecode import LOCATORS
+
+    numba.config.CACHE_LOCATOR_CLASSES = LOCATORS  # type: ignore[attr-defined]
+    return numba

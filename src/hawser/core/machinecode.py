@@ -1,0 +1,58 @@
+"""Where Numba keeps the machine code of the rules, and when it is out of date: as soon as any rule has changed.
+
+Numba by itself looks at the one file that a function stands in. Its code holds the functions it calls too, from other
+files: a rule that was mended would go on as it was wherever another calls it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from functools import cache
+from pathlib import Path
+
+from numba.core import caching
+
+PACKAGE = Path(__file__).parents[1]
+MARK = b"hawser.core.compiled import"  # what a file with compiled functions has in it
+
+
+@cache
+def stamp() -> bytes:
+    """A digest of every file that has compiled functions in it, and of how they are compiled."""
+    digest = hashlib.sha256()
+    for folder in ("core", "rehearsal"):
+        for path in sorted((PACKAGE / folder).rglob("*.py")):
+            text = path.read_bytes()
+            if MARK in text or path.name == "compiled.py":
+                digest.update(text)
+    return digest.digest()
+
+
+class _OfAllRules(caching._CacheLocator):
+    """What each of Numba's own ways to find a folder is given."""
+
+    looked_at: set[str] = set()  # a folder can be written to or not: asked once, not for each function in it
+
+    def get_source_stamp(self) -> bytes:
+        return stamp()
+
+    def ensure_cache_path(self) -> None:
+        place = self.get_cache_path()  # type: ignore[no-untyped-call]
+        if place not in self.looked_at:
+            super().ensure_cache_path()  # type: ignore[no-untyped-call]
+            self.looked_at.add(place)
+
+
+class Given(_OfAllRules, caching.UserProvidedCacheLocator):
+    """In NUMBA_CACHE_DIR, where that is set."""
+
+
+class Beside(_OfAllRules, caching.InTreeCacheLocator):
+    """Beside the source, where that can be written to."""
+
+
+class OfUser(_OfAllRules, caching.UserWideCacheLocator):
+    """In the person's own cache."""
+
+
+LOCATORS = ",".join(f"{__name__}.{one.__name__}" for one in (Given, Beside, OfUser))
