@@ -299,3 +299,21 @@ def test_screens_are_scaled(factor):
     ratio, pixels, width = done.stdout.split()
     assert float(ratio) == factor, done.stderr
     assert int(pixels) == round(int(width) * factor)
+
+
+def test_no_line_of_one_instrument_stands_over_the_bars_of_another(trader):
+    """Its scale could be dragged there, in prices that are not its own."""
+    table, model = trader.helm.instruments.table, trader.helm.instruments.model
+    focus, seen = trader.scale.focus, set()
+    for symbol in ("Harbour 40", "CAD/CHF"):
+        trader.click(table.viewport(), table.visualRect(model.index(model.row_of(symbol), 0)).center())
+
+        def both(symbol: str = symbol) -> bool:
+            focus, of = trader.scale.focus, trader.chart._instrument.symbol
+            seen.add((of == trader.helm.symbol, focus is None))
+            assert focus is None or focus.instrument.symbol == of
+            return of == symbol and focus is not None
+
+        trader.qtbot.waitUntil(both)
+    assert focus is not None
+    assert (False, True) in seen  # on the way: the old bars, and no lines

@@ -202,7 +202,10 @@ class Chart(QFrame):
             self._read_bar(None)
 
     def show_focus(self, focus: Focus | None) -> None:
-        """The plan or the trade whose lines are drawn."""
+        """The plan or the trade whose lines are drawn; none over another instrument's bars, whose own are on their
+        way."""
+        if focus is not None and (self._instrument is None or focus.instrument.symbol != self._instrument.symbol):
+            focus = None
         if focus == self._focus:
             return
         reach = focus is None or self._focus is None or _levels(focus) != _levels(self._focus)

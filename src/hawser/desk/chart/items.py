@@ -88,7 +88,19 @@ class Candles(pg.GraphicsObject):
         painter.drawRects(shapes.falling)
 
 
-class TimeAxis(pg.AxisItem):
+class Axis(pg.AxisItem):
+    """An axis that keeps what it has to draw, not a recording of it: playing one back takes longer than drawing."""
+
+    def paint(self, painter: QPainter, option: object, widget: object) -> None:
+        if self.picture is None:  # where pyqtgraph notes that something has changed
+            self.picture = self.generateDrawSpecs(painter) or ()
+        if self.picture:
+            painter.save()
+            self.drawPicture(painter, *self.picture)
+            painter.restore()
+
+
+class TimeAxis(Axis):
     """Bar numbers as times in the person's zone; bars stand side by side, so closed hours take no room."""
 
     def __init__(self, look: Look) -> None:
@@ -151,7 +163,7 @@ def bare(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem]) -> pg.ViewB
     view.disableAutoRange()
     axes[1].setWidth(66)
     for axis in axes:
-        axis.setStyle(tickFont=font(11), tickLength=-4)
+        axis.setStyle(tickFont=font(11), tickLength=-4, maxTickLevel=0)  # a grid line for each price that is told
     return view
 
 
@@ -162,10 +174,10 @@ def ink(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem], look: Look) 
     for axis in axes:
         axis.setPen(p.color("hairline"))
         axis.setTextPen(p.color("ink2"))
-    plot.showGrid(x=False, y=True, alpha=0.35)
+    plot.showGrid(x=False, y=True, alpha=0.7)
 
 
-class PriceAxis(pg.AxisItem):
+class PriceAxis(Axis):
     """Prices with the instrument's digits, and the present price as a flag."""
 
     def __init__(self, look: Look) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib.resources import files
 
 from PyQt6.QtGui import QFont, QFontDatabase
@@ -17,6 +18,11 @@ def load_fonts() -> None:
 
 
 def font(pixels: int = 12, bold: bool = False, mono: bool = False) -> QFont:
+    return QFont(_font(pixels, bold, mono))
+
+
+@cache
+def _font(pixels: int, bold: bool, mono: bool) -> QFont:
     made = QFont("B612 Mono" if mono else "B612")
     made.setPixelSize(pixels)
     made.setBold(bold)

@@ -2,10 +2,19 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib.resources import files
 from typing import NamedTuple
 
 from PyQt6.QtGui import QColor
+
+
+@cache
+def _color(text: str, alpha: int) -> QColor:
+    """Hundreds are asked for at each repaint, and reading the text takes longer than drawing a line."""
+    color = QColor(text)
+    color.setAlpha(alpha)
+    return color
 
 
 class Palette(NamedTuple):
@@ -24,9 +33,7 @@ class Palette(NamedTuple):
     on_caution: str
 
     def color(self, role: str, alpha: int = 255) -> QColor:
-        color = QColor(getattr(self, role))
-        color.setAlpha(alpha)
-        return color
+        return QColor(_color(getattr(self, role), alpha))  # a copy, which costs next to nothing
 
 
 PAPER = Palette(
