@@ -169,7 +169,7 @@ def test_a_day_s_and_a_week_s_loss_are_reached_by_the_market(trader):
     day = Day(trader)
     day.limit("Week loss", money="60")
     day.limit("Day loss", money="50")
-    day.weather(gap_spreads="400")
+    day.weather(gap_spreads="100")  # so far that its stop does not hold it, not so far that a way down is a drawdown
     day.at_helm()
     trader.choose(SYMBOL)
     panel = trader.window.quay

@@ -93,6 +93,30 @@ def test_a_drill_tells_first_and_then_latches_until_a_reason_is_typed(guards, tr
     assert told(trader, "it counts anew from here: it was a drill")
 
 
+def test_every_guard_of_the_demo_can_be_drilled_and_says_so(guards, trader):
+    """One after another: told first, then closed for as long as it says, or latched where it is a kill switch."""
+    names = {guard.name for guard in guards.picture.policy.guard}
+    rows = [*guards.filters.rows.values(), *guards.switches.rows.values()]
+    assert {row.view.name for row in rows} == names
+    for row in rows:
+        name = row.view.name
+        trader.click(row.drill_button)
+        trader.qtbot.waitUntil(lambda name=name: told(trader, f"Drill, watched only: {name}"))
+        trader.click(row.drill_button)
+        if row.view.latches:
+            trader.until(lambda s, name=name: any(one.text == f"{name}: a drill" for one in shut(s)))
+        else:
+            trader.qtbot.waitUntil(lambda name=name: told(trader, f"Drill: {name}"))
+        closed = "LATCHED" if row.view.latches else "CLOSED"
+        trader.qtbot.waitUntil(lambda row=row, closed=closed: row.state.startswith(closed), timeout=20_000)
+    trader.qtbot.waitUntil(lambda: "CLOSED" in trader.window.waterline.entries.value.text())
+
+
+def shut(found):
+    """What closes entries, for the account and on each instrument."""
+    return [*found.closed, *(one for each in found.instruments for one in each.closed)]
+
+
 def test_watched_only_nothing_is_closed_whatever_the_guard_would_do(guards, trader):
     held = sum(trade.open_steps > 0 for trade in trader.now.trades)
     guards.watch_only.setChecked(True)

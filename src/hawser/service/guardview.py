@@ -16,13 +16,15 @@ from hawser.core.guards.news import concerns, trouble, windows
 from hawser.core.guards.verdicts import Closed
 from hawser.core.hours import is_open, next_change
 from hawser.core.instrument import Session
+from hawser.core.plan import BY_HAND
 from hawser.engine.guarding import memory_verdict, one_verdict, remembered, scene_of
 from hawser.engine.guardmemory import memories
 from hawser.engine.state import EngineState, Memory
-from hawser.engine.tripping import actions_of, consequence
+from hawser.engine.tripping import actions_of, consequence, subjects
 from hawser.service.guardfigures import counted_figures, filter_figures
 
 SHOWN_BACK, SHOWN_AHEAD = 1 * HOUR, 23 * HOUR
+NEAR = 0.5  # of a limit
 Mark = Literal["hours", "news", "session", "closed"]
 DOES = {"cancel": "cancels what waits", "break_even": "stops to the entry", "close": "closes its trades",
         "flatten": "closes everything"}  # fmt: skip
@@ -90,7 +92,7 @@ def picture(state: EngineState, shown: str) -> GuardPicture:
     views: list[GuardView] = []
     for guard in state.guards.guard:
         if guard.on:
-            views += _counted(state, guard) if isinstance(guard, dc.Counted) else [_filter(state, guard, shown)]
+            views += _counted(state, guard, shown) if isinstance(guard, dc.Counted) else [_filter(state, guard, shown)]
     days = tuple((symbol, tuple(_day(state, symbol))) for symbol in state.instruments)
     return GuardPicture(
         state.now,
@@ -142,13 +144,23 @@ def _filter(state: EngineState, guard: dc.AnyGuard, shown: str) -> GuardView:
 # What counts
 
 
-def _counted(state: EngineState, guard: dc.AnyGuard) -> list[GuardView]:
-    """A guard that counts: once for the account; else for each subject it has closed, and the one nearest to that."""
-    subjects = [""] if guard.per == "account" else list(memories(state, guard.name)) or [""]  # type: ignore[union-attr]  # Counted
-    found = [_one_counted(state, guard, subject) for subject in subjects]
+def _counted(state: EngineState, guard: dc.AnyGuard, shown: str) -> list[GuardView]:
+    """A guard that counts: once for the account; else for each subject it has closed, and of the others the one that
+    is nearest to it, or the instrument shown where none is near: a row stays what it is while a hand goes to it."""
+    assert isinstance(guard, dc.Counted)
+    whom = subjects(state, guard)
+    if guard.per == "instrument":
+        first = (
+            shown if guard.covers(shown) else next((symbol for symbol in state.instruments if guard.covers(symbol)), "")
+        )
+        whom = list(dict.fromkeys([first, *whom]))
+    elif guard.per == "source" and not whom:
+        whom = [(*guard.sources, BY_HAND)[0]]
+    found = [_one_counted(state, guard, subject) for subject in whom]
     closed = [view for view in found if view.closed is not None]
     open_ = sorted(
-        (view for view in found if view.closed is None), key=lambda view: -(view.gauge.used if view.gauge else 0.0)
+        (view for view in found if view.closed is None),
+        key=lambda view: -view.gauge.used if view.gauge is not None and view.gauge.used >= NEAR else 0.0,
     )
     return closed + open_[:1]
 
