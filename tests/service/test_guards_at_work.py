@@ -111,10 +111,10 @@ def test_the_gauge_of_a_silent_feed_is_what_the_switch_counts():
     assert (views["All"].now, views["Each"].now) == ("0 s", "40 s")
     hand.later(20)
     hand.later(5)
-    views = {view.name: view for view in picture(hand.engine.state, "CAD/CHF").views}
-    assert (views["All"].now, views["All"].closed) == ("25 s", None)
-    assert views["Each"].subject == "NZD/SEK"
-    assert views["Each"].closed.code == "latched"
+    views = {(view.name, view.subject): view for view in picture(hand.engine.state, "CAD/CHF").views}
+    assert (views["All", ""].now, views["All", ""].closed) == ("25 s", None)
+    assert views["Each", "NZD/SEK"].closed.code == "latched"
+    assert (views["Each", "CAD/CHF"].now, views["Each", "CAD/CHF"].closed) == ("25 s", None)  # it can be drilled
 
 
 def test_of_two_limits_the_gauge_shows_the_nearer():
