@@ -127,18 +127,11 @@ class Trial:
         of = self._of
         pool = np.arange(max(0, self.size - 2), dtype=np.int64)
         starts = np.sort(np.random.default_rng(seed).choice(pool, min(count, pool.size), replace=False))
+        levels, written = loop.levels_for(of.setup), loop.written_for(self.size, FILLS)  # `one` may run meanwhile
         results, ends = batch.fan(
-            of.history,
-            of.money,
-            of.sizer,
-            of.setup,
-            self._levels,
-            self._written,
-            side,
-            starts,
-            float(self._account.equity),
+            of.history, of.money, of.sizer, of.setup, levels, written, side, starts, float(self._account.equity),
             of.guarded(),
-        )
+        )  # fmt: skip
         entered = ~np.isnan(results)
         running = entered & (ends[:, 0] == loop.END)
         done = entered & ~running

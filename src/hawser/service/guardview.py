@@ -150,10 +150,9 @@ def _counted(state: EngineState, guard: dc.AnyGuard, shown: str) -> list[GuardVi
     assert isinstance(guard, dc.Counted)
     whom = subjects(state, guard)
     if guard.per == "instrument":
-        first = (
-            shown if guard.covers(shown) else next((symbol for symbol in state.instruments if guard.covers(symbol)), "")
-        )
-        whom = list(dict.fromkeys([first, *whom]))
+        covered = [symbol for symbol in state.instruments if guard.covers(symbol)]
+        first = [shown] if shown in covered else covered[:1] or [""]
+        whom = list(dict.fromkeys([*first, *whom, *covered]))
     elif guard.per == "source" and not whom:
         whom = [(*guard.sources, BY_HAND)[0]]
     found = [_one_counted(state, guard, subject) for subject in whom]

@@ -123,9 +123,7 @@ class TrialChart(QFrame):
     # Drawing
 
     def _draw(self) -> None:
-        for word in self._words:
-            self.plot.removeItem(word)
-        self._words = []
+        said: list[tuple[float, float, str, QColor]] = []
         self._here.setVisible(self.start >= 0)
         if self.start >= 0:
             self._here.setValue(self.start + 0.5)
@@ -137,6 +135,7 @@ class TrialChart(QFrame):
                 part.setData([], [])
             self._exits.setData([])
             self._side.setData([])
+            self._say(said)
             return
         tick, p = self._instrument.tick_size, self._look.palette
         ends = [first.first - 0.5, first.last + 0.5]
@@ -159,15 +158,25 @@ class TrialChart(QFrame):
         r = abs(first.ref - first.stop)
         for level in first.targets:
             text = f"{fg.r(first.side * (level - first.ref) / r)}  {self._instrument.price(level)}"
-            self._say(first.last + 1, level * tick, text, p.color("gain"))
-        self._say(first.last + 1, first.ref * tick, f"entry  {self._instrument.price(first.ref)}", p.color("ink2"))
+            said.append((first.last + 1, level * tick, text, p.color("gain")))
+        text = f"entry  {self._instrument.price(first.ref)}"
+        said.append((first.last + 1, first.ref * tick, text, p.color("ink2")))
+        self._say(said)
 
-    def _say(self, x: float, y: float, text: str, color: QColor) -> None:
-        word = pg.TextItem(text, color=color, anchor=(0, 0.5), fill=self._look.palette.color("panel", 220))
-        word.setFont(font(11))
-        word.setPos(x, y)
-        self.plot.addItem(word, ignoreBounds=True)
-        self._words.append(word)
+    def _say(self, said: list[tuple[float, float, str, QColor]]) -> None:
+        """Words beside levels. Those there are used again: making one takes longer than all the lines."""
+        while len(self._words) < len(said):
+            word = pg.TextItem(anchor=(0, 0.5))
+            word.setFont(font(11))
+            self.plot.addItem(word, ignoreBounds=True)
+            self._words.append(word)
+        for number, word in enumerate(self._words):
+            word.setVisible(number < len(said))
+            if number < len(said):
+                x, y, text, color = said[number]
+                word.fill = pg.mkBrush(self._look.palette.color("panel", 220))
+                word.setText(text, color)
+                word.setPos(x, y)
 
     def _draw_trace(self, number: int, trial: Shown | None) -> None:
         if trial is None or self._instrument is None:

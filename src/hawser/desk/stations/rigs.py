@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable
 from pathlib import Path
-from typing import ClassVar
 
 import msgspec
 import numpy as np
@@ -45,16 +43,15 @@ from hawser.desk.look import Look
 from hawser.desk.rigdraft import RigDraft, Texts, brief
 from hawser.desk.theme.fonts import font
 from hawser.desk.tradeactions import is_open
+from hawser.desk.trying import STARTS, Fans, Primer
 from hawser.desk.widgets.fanview import FanView
 from hawser.desk.widgets.rigeditor import RigEditor
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.trial import Fan, Shown, Trial
-from hawser.service.prime import prime_trials
 from hawser.service.rigshelf import Shelf
 from hawser.service.snapshot import Snapshot
 
 MOST_BARS = 20_000  # of the history's end that a trial looks at
-STARTS = 500
 NONE = "beside: none"
 FRAME_MS = 16  # a part of the station is drawn after another, each in a frame of its own
 
@@ -65,30 +62,6 @@ def _button(text: str, tip: str, act: Callable[[], object]) -> QPushButton:
     button.setToolTip(tip)
     button.clicked.connect(lambda _: act())
     return button
-
-
-class Primer(QTimer):
-    """Has the compiled trial loaded away from the window's thread, once for the process; looks whether it is there."""
-
-    thread_of_all: ClassVar[threading.Thread | None] = None
-
-    def __init__(self, parent: QWidget, done: Callable[[], None]) -> None:
-        super().__init__(parent, interval=50)
-        self.ready, self._done = False, done
-        self.timeout.connect(self._look)
-
-    def begin(self) -> None:
-        """Begin to load, where nobody has."""
-        if Primer.thread_of_all is None:
-            Primer.thread_of_all = threading.Thread(target=prime_trials, name="primer", daemon=True)
-            Primer.thread_of_all.start()
-        self.start()
-
-    def _look(self) -> None:
-        if Primer.thread_of_all is not None and not Primer.thread_of_all.is_alive():
-            self.stop()
-            self.ready = True
-            self._done()
 
 
 class Named(QStyledItemDelegate):
@@ -151,6 +124,8 @@ class Rigs(QWidget):
         self._soon.timeout.connect(self.try_out)
         self._later = QTimer(self, singleShot=True, interval=FRAME_MS)
         self._later.timeout.connect(self._fan_out)
+        self.fans = Fans(self)
+        self.fans.drawn.connect(self._show_fans)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         right = QSplitter(Qt.Orientation.Vertical)
         right.addWidget(self._trial_pane())
@@ -572,10 +547,10 @@ class Rigs(QWidget):
         self.results[number].setVisible(bool(text) or number == 0)
 
     def _fan_out(self) -> None:
-        fans: list[Fan | None] = []
-        for rig in self._rigs_tried():
-            trial = self._trial(rig) if rig is not None else None
-            fans.append(trial.fan(self.side, STARTS, self._seed) if trial is not None and trial.size > 2 else None)
+        trials = [self._trial(rig) if rig is not None else None for rig in self._rigs_tried()]
+        self.fans.ask(trials, self.side, self._seed)
+
+    def _show_fans(self, fans: list[Fan | None]) -> None:
         first = fans[0]
         title = "From many bars at once"
         if first is not None:
@@ -592,6 +567,8 @@ class Rigs(QWidget):
 
     def hideEvent(self, event: QHideEvent | None) -> None:
         super().hideEvent(event)
+        self._later.stop()
+        self.fans.stop()
         self.write_down()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
