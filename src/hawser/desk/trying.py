@@ -1,4 +1,5 @@
-"""What the Rigs station tries away from the window's thread: the compiled trial made ready, and fans of many starts."""
+"""What stands behind the trials of the Rigs station: the compiled rules made ready, fans drawn away from the window's
+thread, the account that trials are sized by, a trial in words."""
 
 from __future__ import annotations
 
@@ -7,10 +8,13 @@ from collections.abc import Callable
 from functools import partial
 from typing import ClassVar
 
+import msgspec
 from PyQt6.QtCore import QObject, QThreadPool, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
-from hawser.rehearsal.trial import Fan, Trial
+from hawser.core.account import Account
+from hawser.desk import figures as fg
+from hawser.rehearsal.trial import Fan, Shown, Trial
 from hawser.service.prime import prime_trials
 
 STARTS = 500
@@ -76,3 +80,26 @@ class Fans(QObject):
             raise found
         if number == self._asked:
             self.drawn.emit(found)
+
+
+def account_alone(account: Account) -> Account:
+    """The account as a trial sizes by: its own rule, costs and caps, with nothing else open."""
+    return msgspec.structs.replace(account, margin_used=0.0)
+
+
+def in_words(trial: Shown) -> str:
+    """A trial in a line: its result, how long, what happened."""
+    bars = trial.last - trial.first + 1
+    happened: list[str] = []
+    steps = sorted(
+        [(bar, why) for bar, _, why in trial.moves] + [(one.bar, one.why) for one in (*trial.rungs, *trial.exits)]
+    )
+    for _, why in steps:
+        word = why.replace("_", " ")
+        if happened and happened[-1].partition(" \u00d7")[0] == word:
+            times = int(happened[-1].partition(" \u00d7")[2] or 1) + 1
+            happened[-1] = f"{word} \u00d7{times}"
+        else:
+            happened.append(word)
+    how = "still open at the end" if trial.open_at_end else f"out by {trial.ended}"
+    return f"{fg.r(trial.result)} in {bars} {'bar' if bars == 1 else 'bars'}: {', '.join(happened)}; {how}"

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
-from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QFontMetricsF, QHideEvent, QKeyEvent, QPainter, QShowEvent
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QHideEvent, QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -21,14 +21,10 @@ from PyQt6.QtWidgets import (
     QListWidgetItem,
     QPushButton,
     QSplitter,
-    QStyle,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
     QVBoxLayout,
     QWidget,
 )  # fmt: skip
 
-from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.clock import timeframe_name
 from hawser.core.errors import BadInput, Refused
@@ -41,11 +37,11 @@ from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.trialchart import TrialChart
 from hawser.desk.look import Look
 from hawser.desk.rigdraft import RigDraft, Texts, brief
-from hawser.desk.theme.fonts import font
 from hawser.desk.tradeactions import is_open
-from hawser.desk.trying import STARTS, Fans, Primer
+from hawser.desk.trying import STARTS, Fans, Primer, account_alone, in_words
 from hawser.desk.widgets.fanview import FanView
 from hawser.desk.widgets.rigeditor import RigEditor
+from hawser.desk.widgets.riglist import Named
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.trial import Fan, Shown, Trial
 from hawser.service.rigshelf import Shelf
@@ -62,39 +58,6 @@ def _button(text: str, tip: str, act: Callable[[], object]) -> QPushButton:
     button.setToolTip(tip)
     button.clicked.connect(lambda _: act())
     return button
-
-
-class Named(QStyledItemDelegate):
-    """A rig in the list: its name and who uses it, and below it what it is made of."""
-
-    def __init__(self, look: Look) -> None:
-        super().__init__()
-        self._look = look
-
-    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        return QSize(160, 46)
-
-    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
-        assert painter is not None
-        p, box = self._look.palette, QRectF(option.rect)
-        name, _, more = str(index.data()).partition("\n")
-        painter.save()
-        if option.state & QStyle.StateFlag.State_Selected:
-            painter.fillRect(box, p.color("ground"))
-            painter.fillRect(QRectF(box.left(), box.top(), 3, box.height()), p.color("ink"))
-        strong = font(13)
-        strong.setBold(True)
-        inside = box.adjusted(10, 5, -8, -4)
-        for text, face, tone, top in ((name, strong, "ink", 0.0), (more, font(11), "ink2", 19.0)):
-            painter.setFont(face)
-            painter.setPen(p.color(tone))
-            fits = QFontMetricsF(face).elidedText(text, Qt.TextElideMode.ElideRight, inside.width())
-            painter.drawText(
-                inside.adjusted(0, top, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, fits
-            )
-        painter.setPen(p.color("hairline"))
-        painter.drawLine(box.bottomLeft(), box.bottomRight())
-        painter.restore()
 
 
 class Rigs(QWidget):
@@ -508,7 +471,7 @@ class Rigs(QWidget):
         if self._of is None or self._snapshot is None or self._snapshot.account is None:
             return None
         instrument, bars, _ = self._of
-        account = _account(self._snapshot.account)
+        account = account_alone(self._snapshot.account)
         held = self._trials.get(rig.name)
         key = (rig, instrument, id(bars), account.size, account.costs, account.policy)
         if held is None or held[0] != key:
@@ -538,7 +501,7 @@ class Rigs(QWidget):
             found = trial.one(self.chart.start, self.side) if trial is not None and self.chart.start >= 0 else ""
             shown.append(found if isinstance(found, Shown) else None)
             name = "" if number == 0 or rig is None else f"{rig.name}: "
-            self._tell(number, name + (_told(found) if isinstance(found, Shown) else found))
+            self._tell(number, name + (in_words(found) if isinstance(found, Shown) else found))
         self.chart.show_trials(shown[0], shown[1])
         self._later.start()
 
@@ -600,26 +563,3 @@ def _head(text: str) -> QHBoxLayout:
     head.addWidget(title)
     head.addStretch(1)
     return head
-
-
-def _account(account: Account) -> Account:
-    """The account as a trial sizes by: its own rule, costs and caps, with nothing else open."""
-    return msgspec.structs.replace(account, margin_used=0.0)
-
-
-def _told(trial: Shown) -> str:
-    """A trial in a line: its result, how long, what happened."""
-    bars = trial.last - trial.first + 1
-    happened: list[str] = []
-    steps = sorted(
-        [(bar, why) for bar, _, why in trial.moves] + [(one.bar, one.why) for one in (*trial.rungs, *trial.exits)]
-    )
-    for _, why in steps:
-        word = why.replace("_", " ")
-        if happened and happened[-1].partition(" \u00d7")[0] == word:
-            times = int(happened[-1].partition(" \u00d7")[2] or 1) + 1
-            happened[-1] = f"{word} \u00d7{times}"
-        else:
-            happened.append(word)
-    how = "still open at the end" if trial.open_at_end else f"out by {trial.ended}"
-    return f"{fg.r(trial.result)} in {bars} {'bar' if bars == 1 else 'bars'}: {', '.join(happened)}; {how}"
