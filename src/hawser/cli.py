@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import os
+import signal
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn
@@ -30,6 +31,7 @@ class _Parser(argparse.ArgumentParser):
 def main(arguments: list[str] | None = None) -> int:
     """Run the command; returns the exit status of interface.md."""
     given = sys.argv[1:] if arguments is None else arguments
+    before = [(number, signal.getsignal(number)) for number in (signal.SIGINT, signal.SIGTERM)]
     try:
         if given[:1] and given[0] in COMMANDS:
             return COMMANDS[given[0]](given[1:])
@@ -43,6 +45,22 @@ def main(arguments: list[str] | None = None) -> int:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
+    finally:
+        for number, handler in before:
+            signal.signal(number, handler)
+
+
+def _cancellable() -> None:
+    """From here on Ctrl+C or SIGTERM ends the process where it stands, with nothing half-written. An exception instead
+    would go through whatever runs just then, and a library that loads machine code does not survive that."""
+    from hawser.formats.atomic import discard
+
+    def stop(*_: object) -> None:
+        os.write(2, b"cancelled; all had been written\n" if discard() else b"cancelled; nothing was written\n")
+        os._exit(REFUSED)
+
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, stop)
 
 
 def _size(arguments: list[str]) -> int:
@@ -71,6 +89,7 @@ def _lines(arguments: list[str]) -> int:
     parser.add_argument("--out", type=Path, required=True, metavar="FILE", help="where to write: .csv or .parquet")
     parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
     options = parser.parse_args(arguments)
+    _cancellable()
     from hawser.formats.lines import add_lines
 
     add_lines(options.bars, options.spec, options.out, options.tz)
@@ -134,6 +153,7 @@ def _rehearse(arguments: list[str]) -> int:
     parser.add_argument("--reference", action="append", default=[], metavar="NAME=FILE",
                         help="bars of an instrument that a regime refers to; may be given again")  # fmt: skip
     options = parser.parse_args(arguments)
+    _cancellable()
     from hawser.service.rehearse import rehearse
 
     report = rehearse(_files(options), options.out, options.order)
@@ -146,6 +166,7 @@ def _parity(arguments: list[str]) -> int:
     """`hawser parity`."""
     parser = _history_parser("parity", "Compare the live engine with the rehearsal, trade by trade, on the same bars.")
     options = parser.parse_args(arguments)
+    _cancellable()
     from hawser.service.parity import parity, written
 
     report = parity(_files(options), options.order)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import json
-from contextlib import ExitStack
 from pathlib import Path
 from typing import IO, Any, Protocol
 
@@ -15,7 +14,7 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
-from hawser.formats.atomic import written
+from hawser.formats.atomic import Together
 
 CHUNK = 1 << 15  # lines
 Column = Array | tuple[list[str], Array]  # an array, or texts and which of them each row has
@@ -105,11 +104,11 @@ def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> Non
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise BadInput("unwritable", f"{folder}: cannot be made ({error.strerror})") from None
-    with ExitStack() as places:
+    with Together() as files:
         for name, columns in (("trades", tables.trades()), ("fills", tables.fills()), ("stops", tables.stops())):
-            _write_table(places.enter_context(written(folder / f"{name}.csv")), columns)
+            _write_table(files.open(folder / f"{name}.csv"), columns)
         guards = tables.guards()
         if guards is not None:
-            _write_words(places.enter_context(written(folder / "guards.csv")), guards)
-        _write_equity(places.enter_context(written(folder / "equity.csv")), *tables.equity())
-        places.enter_context(written(folder / "report.json")).write(json.dumps(report, indent=1).encode() + b"\n")
+            _write_words(files.open(folder / "guards.csv"), guards)
+        _write_equity(files.open(folder / "equity.csv"), *tables.equity())
+        files.open(folder / "report.json").write(json.dumps(report, indent=1).encode() + b"\n")
