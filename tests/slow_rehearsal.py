@@ -261,8 +261,10 @@ class SlowRehearsal:
         )
         margin = notional * exact(self.instrument["margin_rate"])
         free = slow.equity - exact(self.account.get("margin_used", 0))
+        if sum(steps) * slow.step > exact(self.instrument["qty_max"]):
+            return False
         limits = [
-            (sum(steps) * slow.step, exact(self.instrument["qty_max"])), (margin, free),
+            (margin, free),
             (notional, self.share(policy, "max_notional_percent", slow.equity)),
             (margin, self.share(policy, "max_margin_percent", free)),
             (worst, self.share(policy, "max_heat_percent", slow.equity)),

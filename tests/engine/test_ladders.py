@@ -2,6 +2,7 @@
 
 from decimal import Decimal
 
+import msgspec
 import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
@@ -10,10 +11,10 @@ from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.rig import BreakEven, Ladder, Measure, Rig
+from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import states
+from hawser.engine import rigging, states
 from hawser.engine.exposure import Valuation
 
 LADDER = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))
@@ -228,3 +229,17 @@ def test_lines_of_a_ladder_that_waits_are_moved_from_where_it_is_on_its_way_to()
     assert hand.trade.then.targets[0].level == 61700
     found = hand.do(ev.MoveStop, ask="S2", trade=hand.trade.id, level=61450)  # within the ladder
     assert codes(found) == ["stop_in_ladder"]
+
+
+def test_break_even_after_its_target_waits_until_that_has_filled():
+    """The target closes what was held before a rung filled; the rung's part stays, and its stop goes to the entry."""
+    hand = laddered(rig=msgspec.structs.replace(LADDER, break_even=BreakEven(After(target=1))))
+    ref, held, target = hand.trade.ref, hand.trade.open_steps, hand.order("target")
+    assert "break-even to" in rigging.waiting(hand.engine.state, hand.trade)[0].text
+    add(hand, 2)
+    for amend in of(hand.fill(target.id, held, target.level), cm.Amend):
+        hand.do(ev.AmendAccepted, order=amend.order, level=amend.level, steps=amend.steps)
+    assert hand.trade.open_steps == 2 * held
+    hand.quote(ref + 40, ref + 52)
+    found = hand.bar(close=(ref + 40) / 1e5, atr=0.001)
+    assert [one.level for one in of(found, cm.Amend) if one.role == "stop"] == [ref]

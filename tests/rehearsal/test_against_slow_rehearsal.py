@@ -143,7 +143,7 @@ def test_both_readings_agree(seed, tmp_path, monkeypatch):
 
 
 @needs_cases
-@pytest.mark.parametrize("folder", sorted(CASES.glob("rehearse/*"))[::4], ids=lambda path: path.name)
+@pytest.mark.parametrize("folder", sorted(CASES.glob("rehearse/*"))[1::4], ids=lambda path: path.name)
 def test_the_slow_reading_gives_the_right_answers(folder):
     """Who checks the checker: cases whose answers another hand worked out."""
     words = (folder / "command.txt").read_text().split()

@@ -139,13 +139,13 @@ def run_batch(
         room = Written(written.fills[nf:], written.moves[nm:], written.equity, written.out)
         end = play(history, money, begun.rules, trade, levels, room, order, cash, guarded)
         if guarded.watch.on:
-            gd.trade_ended(guarded, end.bar, gd.CLOSES if end.how == INSIDE else gd.OPENS, end.cash - cash, begun.risk)
-            gd.judge(guarded, end.bar, end.cash)
+            gd.trade_ended(guarded, end.bar, gd.CLOSES if end.how == INSIDE else gd.OPENS, end.net, begun.risk)
+            gd.judge(guarded, end.bar, cash + end.net)
         row = rows.whole[count]
         row[DECIDED], row[FOLLOWS], row[FILL_FROM], row[MOVE_FROM] = decided, follows, nf, nm
         _write_trade(row, trade, end)
-        rows.money[count, RISK], rows.money[count, NET] = begun.risk, end.cash - cash
-        nf, nm, count, cash, at = nf + end.fills, nm + end.moves, count + 1, end.cash, end.bar
+        rows.money[count, RISK], rows.money[count, NET] = begun.risk, end.net
+        nf, nm, count, cash, at = nf + end.fills, nm + end.moves, count + 1, cash + end.net, end.bar
         if end.how == INSIDE:
             decided, follows = end.bar, True
             side = follow_on(setup, side, trade.ref, end.last, end.stop, chain)
@@ -181,7 +181,7 @@ def fan(
         if begun.trade.steps == 0 or begun.risk <= 0:
             continue
         end = play(history, money, begun.rules, begun.trade, levels, written, 0, cash, guarded)
-        results[k] = (end.cash - cash) / begun.risk
+        results[k] = end.net / begun.risk
         ends[k, 0], ends[k, 1] = end.how, end.last
         ends[k, 2] = written.moves[end.moves - 1, 2] if end.moves else -1
     return results, ends

@@ -120,7 +120,7 @@ def written_for(bars: int, fills: int) -> Written:
 
 class Played(NamedTuple):
     """How a trade ended: the bar, how, whether it turns; rows of fills and moves; bars whose order mattered; the best
-    and the worst mirrored exit price; the cash after it; the last fill's kind, and the stop."""
+    and the worst mirrored exit price; its net, money; the last fill's kind, and the stop."""
 
     bar: int
     how: int
@@ -130,7 +130,7 @@ class Played(NamedTuple):
     dependent: int
     best: int
     worst: int
-    cash: float
+    net: float
     last: int
     stop: int
 
@@ -225,12 +225,12 @@ def _evened(
 
 
 class Book(NamedTuple):
-    """A trade's account: `flow` (entries out, exits in) and `value` (entries) in ticks times steps, cash, steps entered
-    and left, rows of fills, the last fill's kind, targets filled as bits."""
+    """A trade's account: `flow` (entries out, exits in) and `value` (entries) in ticks times steps, `net` in money
+    (less commissions so far), steps entered and left, rows of fills, the last fill's kind, targets filled as bits."""
 
     flow: float
     value: float
-    cash: float
+    net: float
     entered: int
     left: int
     fills: int
@@ -241,7 +241,7 @@ class Book(NamedTuple):
 @inlined
 def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Array, count: int) -> Book:
     """One bar's fills, written down and counted."""
-    flow, value, cash, entered, left, nf, last, ready = book
+    flow, value, net, entered, left, nf, last, ready = book
     for row in range(count):
         what, number, steps = out[row, 0], out[row, 1], out[row, 3]
         price = float(side * out[row, 2])
@@ -256,9 +256,9 @@ def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Arra
             left -= steps
             last = what
             ready |= 1 << number if what == TARGET else 0
-        cash -= fee(money, float(steps), price)
+        net -= fee(money, float(steps), price)
         nf = _write(fills, nf, i, 1 if what == RUNG else -1, what, number, price, steps)
-    return Book(flow, value, cash, entered, left, nf, last, ready)
+    return Book(flow, value, net, entered, left, nf, last, ready)
 
 
 @inlined
@@ -282,8 +282,9 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
     cash: float,
     guarded: gd.Guarded,
 ) -> Played:
-    """Play one trade to its end, or to the history's."""
-    side, before, i = trade.side, cash, trade.first
+    """Play one trade to its end, or to the history's; `cash` is what there is before it. Its own account begins at 0:
+    a small trade's cents are not lost in a large account's."""
+    side, i = trade.side, trade.first
     fills, moves, out = written.fills, written.moves, written.out
     bars, equity = history.bars[i:], written.equity[i:]  # counted from 0, an index is known not to be from the end
     ref, step_at, step_to = trade.ref, levels.step_at, levels.step_to
@@ -294,14 +295,14 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
     price = trade.ref + side * money.entry_slip
     nf = _write(fills, 0, trade.first, 1, 0, 0, price, trade.steps)
     nm, dependent, ready, last = 0, 0, 0, STOP
-    cash -= fee(money, float(trade.steps), price)
+    net = -fee(money, float(trade.steps), price)
     value, flow = price * trade.steps, -side * price * trade.steps
     goal = FAR
     if rules.ladder_target > 0:
         goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
     top, bottom = nearest(targets, target_parts, losses, loss_parts)
-    decided, turning, best, worst, on, marked = 0, False, 0, 0, guarded.watch.on, before
-    book = Book(flow, value, cash, entered, left, nf, last, ready)
+    decided, turning, best, worst, on, marked = 0, False, 0, 0, guarded.watch.on, cash
+    book = Book(flow, value, net, entered, left, nf, last, ready)
     for k in range(bars.size):
         i, bar = trade.first + k, bars[k]
         spread = bar["spread"]
@@ -318,7 +319,7 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
                 stop, nm = _evened(rules, side, value / entered, stop, side * opens, moves, nm, i)
         if decided:  # at market, at this open
             price = side * opens - side * money.exit_slip
-            cash += (flow + side * price * left) * money.tick_step - fee(money, float(left), price)
+            net += (flow + side * price * left) * money.tick_step - fee(money, float(left), price)
             nf = _write(fills, nf, i, -1, 10 + decided, 0, price, left)
             best, worst = max(best, opens), min(worst, opens)
             break
@@ -329,28 +330,29 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
         dependent += differs
         if count:
             book = _booked(book, fills, i, side, money, out, count)
-            flow, value, cash, entered, left, nf, last, ready = book
+            flow, value, net, entered, left, nf, last, ready = book
             top, bottom = nearest(targets, target_parts, losses, loss_parts)
         if left == 0:
             if on:
                 gd.roll(guarded, i, gd.CLOSES, marked)
-            cash += flow * money.tick_step
+            net += flow * money.tick_step
             best, worst = _ending(out, count, best, worst)
             break
         if goal != FAR and entered > trade.steps:
             goal = side * common_target(value, entered, rules.ladder_target, side)
         best, worst = max(best, high), min(worst, low)
         profit = (flow + closes * left) * money.tick_step
-        equity[k] = cash + profit
+        won = net + profit
+        equity[k] = cash + won
         if k == bars.size - 1:
-            cash += profit - fee(money, float(left), float(side * closes))
+            net += profit - fee(money, float(left), float(side * closes))
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
-        won, at_close, ends = cash + profit - before, side * closes, False
+        at_close, ends = side * closes, False
         if on:
             gd.roll(guarded, i, gd.CLOSES, marked)
-            marked = cash + profit
+            marked = cash + won
             judged = gd.judge(guarded, i, marked)
             if judged & gd.EVEN:
                 stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
@@ -367,5 +369,5 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             stop, nm = level, _move(moves, nm, i + 1, level, why)
         if on and guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
             stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
-    equity[i - trade.first] = cash
-    return Played(i, decided, turning, nf, nm, dependent, best, worst, cash, last, stop)
+    equity[i - trade.first] = cash + net
+    return Played(i, decided, turning, nf, nm, dependent, best, worst, net, last, stop)

@@ -99,7 +99,7 @@ class Trial:
             side, start + 1, int(end.bar), int(begun.trade.ref), int(begun.trade.stop),
             tuple(level for level, part in zip(levels, parts, strict=True) if part),
             tuple((bar, level, _moved_by(why)) for bar, level, why in moves), exits, rungs,
-            (end.cash - cash) / begun.risk, _ended(end.how, end.last, why), end.how == loop.END,
+            end.net / begun.risk, _ended(end.how, end.last, why), end.how == loop.END,
         )  # fmt: skip
 
     def _refusal(self, start: int, side: int) -> str:

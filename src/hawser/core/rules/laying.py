@@ -145,10 +145,13 @@ def lay_targets(
 
 
 @compiled
-def _after(after: float, target: int, r_ticks: int, parts: Array) -> tuple[int, int]:
-    """An activation as an excursion in ticks and a target's number; a merged target waits for the one it went into."""
+def _after(after: float, target: int, r_ticks: int, parts: Array, laddered: bool) -> tuple[int, int]:
+    """An activation as an excursion in ticks and a target's number; a merged target waits for the one it went into. A
+    ladder has one target, of its own."""
     if target == 0:
         return (AT_ONCE if math.isnan(after) else ceil_whole(after * r_ticks)), 0
+    if laddered:
+        return 0, 1 if target == 1 else NEVER
     while target <= parts.size and parts[target - 1] == 0:
         target += 1
     return 0, target if target <= parts.size else NEVER
@@ -163,8 +166,8 @@ def lay_rules(
         if setup.even_costs:
             cost = 2 * fee(money, steps, ref) / (steps * money.tick_step) + money.entry_slip + money.exit_slip
         even = break_even_at(ref, side, setup.even_offset + cost, setup.even_costs)
-    even_after, even_target = _after(setup.even_after, setup.even_target, r_ticks, parts)
-    trail_after, trail_target = _after(setup.trail_after, setup.trail_target, r_ticks, parts)
+    even_after, even_target = _after(setup.even_after, setup.even_target, r_ticks, parts, setup.rungs > 0)
+    trail_after, trail_target = _after(setup.trail_after, setup.trail_target, r_ticks, parts, setup.rungs > 0)
     lost = setup.basket_stop / 100.0 * cash if setup.basket_stop_percent else setup.basket_stop
     won = setup.basket_target / 100.0 * cash if setup.basket_target_percent else setup.basket_target
     return Rules(
