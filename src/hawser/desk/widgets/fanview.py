@@ -89,15 +89,17 @@ class FanView(QWidget):
     def _dots(self, painter: QPainter, box: QRectF, low: float, high: float, fan: Fan) -> None:
         """A dot a trade where there is room, else a column as high."""
         p = self._look.palette
-        edges = np.arange(low, high + BIN, BIN)
-        counts, _ = np.histogram(np.clip(fan.results, low, high - 1e-9), edges)
-        width = box.width() / (edges.size - 1)
+        # Each column is of the results nearest to its tenth: a full loss is not split by what its costs weigh.
+        first, last = round(low / BIN), round(high / BIN)
+        tenths = np.rint(np.clip(fan.results, low, high) / BIN).astype(np.int64)
+        counts = np.bincount(tenths - first, minlength=last - first + 1)
+        width = box.width() / (last - first)
         size = min(width, box.height() / max(1, int(counts.max())))
         painter.setPen(Qt.PenStyle.NoPen)
         for number, count in enumerate(counts.tolist()):
-            middle = edges[number] + BIN / 2
-            painter.setBrush(p.color("gain" if middle > 0 else "loss"))
-            x = box.left() + number * width + width / 2
+            tenth = first + number
+            painter.setBrush(p.color("gain" if tenth > 0 else "loss" if tenth < 0 else "ink2"))
+            x = self._x(box, low, high, tenth * BIN)
             if size >= 3.0:
                 radius = min(3.2, size * 0.42)
                 for at in range(count):
