@@ -26,6 +26,7 @@ from randomrigs import a_ladder, a_rig, fitting, history
 from slow_rehearsal import SlowRehearsal, seconds
 
 FEES = (Commission(), Commission(0.5, 0.0001, 2.0), Commission(2.5), Commission(0, 0.0003, 9.0))
+GRIDS = (("0.03125", 50.0, "1"), ("0.000001", 1.0, "0.0001"), ("0.0005", 1000.0, "0.01"), ("0.05", 1.0, "1"))
 BUDGETS = (
     {"method": "risk_percent", "percent": 0.3, "basis": "equity"},
     {"method": "risk_percent", "percent": 1.0, "basis": "balance"},
@@ -66,9 +67,12 @@ def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
     """Files drawn at random, their rig, and which bars its time exit allows as the last."""
     ladder = draw.random() < 0.25
     bars, signals, instrument = history(draw, draw.choice([150, 400]))
+    size = instrument.tick_size
+    tick, multiplier, step = draw.choice([*GRIDS, (instrument.tick, instrument.multiplier, instrument.qty_step)])
     instrument = msgspec.structs.replace(
         instrument, margin_rate=draw.choice([0.0, 0.05, 0.5]), min_stop_ticks=draw.choice([0, 1, 5]),
-        commission=draw.choice(FEES),
+        commission=draw.choice(FEES), tick=Decimal(tick), multiplier=multiplier, qty_step=Decimal(step),
+        qty_min=Decimal(step), qty_max=draw.choice([Decimal(50), Decimal(900_000)]),
     )  # fmt: skip
     rig, account = fitting((a_ladder if ladder else a_rig)(draw), instrument), an_account(draw, ladder)
     if account["size"]["method"] == "fixed" and draw.random() < 0.5:
@@ -82,7 +86,7 @@ def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
         rows.writerow(["time", "open", "high", "low", "close", "spread", "signal", "leave"])
         for at, *prices, spread, signal, leave in zip(*bars, *signals, strict=True):
             moment = f"{np.datetime64(int(at), 'ns').astype('datetime64[s]')}Z"
-            rows.writerow([moment, *(instrument.price(round(p / instrument.tick_size)) for p in prices), int(spread),
+            rows.writerow([moment, *(instrument.price(round(p / size)) for p in prices), int(spread),
                            signal, leave])  # fmt: skip
     timed = rig.time_exit
     if timed is None or not (timed.session_end or timed.before_weekend):
