@@ -48,7 +48,7 @@ def an_account(draw: Random, ladder: bool) -> dict[str, Any]:
         "currency": draw.choice(["CHF", "CHF", "NOK"]), "equity": 40_000.0, "rates": {"NOK/CHF": 0.0871},
         "balance": draw.choice([40_000.0, 36_000.0, 44_000.0]), "margin_used": draw.choice([0.0, 8_000.0]),
         "size": draw.choice(BUDGETS if ladder else [*BUDGETS, *OTHERS]),
-        "policy": {"caps": draw.choice(["fit", "fit", "refuse"])} | limits,
+        "policy": {"caps": draw.choice([*["fit"] * 5, "refuse"])} | limits,
         "costs": {"spread_ticks": 2, "entry_slippage_ticks": draw.choice([0, 1, 0.5]),
                   "exit_slippage_ticks": draw.choice([0, 1, 2.5])},
     }  # fmt: skip
@@ -72,7 +72,7 @@ def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
     instrument = msgspec.structs.replace(
         instrument, margin_rate=draw.choice([0.0, 0.05, 0.5]), min_stop_ticks=draw.choice([0, 1, 5]),
         commission=draw.choice(FEES), tick=Decimal(tick), multiplier=multiplier, qty_step=Decimal(step),
-        qty_min=Decimal(step), qty_max=draw.choice([Decimal(50), Decimal(900_000)]),
+        qty_min=Decimal(step), qty_max=draw.choice([Decimal(50), *[Decimal(9_000_000)] * 3]),
     )  # fmt: skip
     rig, account = fitting((a_ladder if ladder else a_rig)(draw), instrument), an_account(draw, ladder)
     if account["size"]["method"] == "fixed" and draw.random() < 0.5:
