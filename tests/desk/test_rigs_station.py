@@ -12,8 +12,9 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox, QLineEdit
 
 from hawser.core.errors import BadInput
-from hawser.core.levels import StopRule
-from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail
+from hawser.core.rigwords import sentence
 from hawser.desk.rigdraft import SECTIONS, RigDraft
 from hawser.engine import states
 from hawser.formats.rigs import load_rig, save_rig
@@ -273,6 +274,19 @@ def test_a_ladder_takes_the_stop_s_place_and_gives_it_back():
     assert draft.made.stop is not None
     rungs = Rig(ladder=Ladder(3, Measure(ticks=10.0), 15.0, 10.0, 2.0))
     assert RigDraft(rungs).made == rungs
+
+
+@pytest.mark.parametrize(
+    ("targets", "waits_for", "said"),
+    [(1, 3, "But that never comes: the rig has 1 target."), (0, 1, "But that never comes: the rig has no target."),
+     (2, 2, ""), (2, None, "")],
+)  # fmt: skip
+def test_a_rule_that_waits_for_a_target_the_rig_has_not_says_that_it_never_comes(targets, waits_for, said):
+    rule = After(target=waits_for)
+    made = Rig(name="x", stop=StopRule(atr=2.0), target=(TargetRule(share=0.3, r=1.0),) * targets,
+               break_even=BreakEven(rule), trail=Trail(atr=3.0, after=rule))  # fmt: skip
+    assert sentence(made).count("never comes") == (2 if said else 0)
+    assert said in sentence(made)
 
 
 def test_at_most_so_many_of_each():

@@ -35,6 +35,14 @@ def _begins(after: After, at_once: str) -> str:
     return words[:1].upper() + words[1:] or at_once
 
 
+def _never(after: After, rig: Rig) -> str:
+    """What has to be said of a rule that waits for a target which the rig does not have."""
+    count = 1 if rig.ladder is not None else len(rig.target)
+    if after.target is None or after.target <= count:
+        return ""
+    return f" But that never comes: the rig has {count or 'no'} target{'s' if count > 1 else ''}."
+
+
 def line_words(line: LineRule) -> str:
     """An indicator line."""
     if line.kind == "parabolic":
@@ -127,7 +135,7 @@ def _moves(rig: Rig) -> list[str]:
         offset, costs = rig.break_even.offset_ticks, " and the costs" if rig.break_even.cover_costs else ""
         beyond = f" {'+' if offset > 0 else ''}{_number(offset)} t" if offset else ""
         when = _begins(rig.break_even.after, "At once")
-        found.append(f"{when} the stop goes to the entry{beyond}{costs}.")
+        found.append(f"{when} the stop goes to the entry{beyond}{costs}.{_never(rig.break_even.after, rig)}")
     for step in rig.step:
         found.append(f"At +{measure_words(step.at)} it goes to {measure_words(step.to)} from the entry.")
     if rig.trail is not None:
@@ -137,7 +145,7 @@ def _moves(rig: Rig) -> list[str]:
             of = " the close" if trail.anchor == "close" else " the best price"
         when = _begins(trail.after, "From the start")
         steps = f", in steps of {trail.step_ticks} t" if trail.step_ticks > 1 else ""
-        found.append(f"{when} it trails {trail_words(trail)}{of}{steps}.")
+        found.append(f"{when} it trails {trail_words(trail)}{of}{steps}.{_never(trail.after, rig)}")
     return found
 
 
