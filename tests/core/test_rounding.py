@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hawser.core.decimals import digits_of, exact_units, to_units, write_units
-from hawser.core.rules.rounding import ceil_whole, floor_whole, level_ticks
+from hawser.core.rules.rounding import ceil_whole, floor_steps, floor_whole, level_ticks
 from madeup import pair
 
 
@@ -35,6 +35,22 @@ def test_noise_counts_as_whole():
 )
 def test_allowance_is_bounded(x, whole):
     assert floor_whole(x) == whole
+
+
+@given(st.integers(1, 100), st.integers(0, 10**12))
+def test_a_share_of_any_quantity_is_what_it_is_in_fractions(percent, steps):
+    assert floor_steps(percent / 100 * steps) == percent * steps // 100
+
+
+def test_of_steps_too_little_is_forgiven_to_make_a_whole_of_a_part():
+    assert floor_steps(0.35 * 90_000_000_000) == 31_500_000_000  # in floats 4e-6 below it
+    assert [floor_steps(x) for x in (2.9999, 5 - 4e-9, 5 - 6e-9, 1e6 - 2e-6, 1e9 - 1e-5)] == [
+        2,
+        5,
+        4,
+        999_999,
+        999_999_999,
+    ]
 
 
 def test_levels_round_away_from_the_position():

@@ -14,7 +14,7 @@ from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
 from hawser.core.rules.entries import backstop_behind
-from hawser.core.rules.rounding import floor_whole, level_ticks
+from hawser.core.rules.rounding import floor_steps, level_ticks
 from hawser.desk.planning import plan_of
 from hawser.engine import events as ev
 from hawser.engine import states
@@ -42,7 +42,7 @@ def _one(text: str, make: Make) -> TradeAction:
 def _closing(trade: TradeView, share: float, word: str, snapshot: Snapshot) -> TradeAction:
     view = snapshot.instrument(trade.symbol)
     assert view is not None
-    qty = view.instrument.qty(floor_whole(trade.open_steps * share))  # as the engine rounds it
+    qty = view.instrument.qty(floor_steps(trade.open_steps * share))  # as the engine rounds it
     return _one(f"Close {word}: {qty} units at {fg.r(trade.price_r)}", _close(trade, share))
 
 
@@ -142,7 +142,7 @@ def _further(trade: TradeView) -> tuple[int, float] | None:
     waiting = _waiting(trade)
     untaken = trade.open_steps - sum(line.steps - line.filled for line in waiting) if trade.opened else trade.steps
     left = min(1.0 - sum(line.share for line in trade.targets), untaken / trade.steps)
-    if len(waiting) >= MAX_TARGETS or floor_whole(left * trade.steps) < 1:
+    if len(waiting) >= MAX_TARGETS or floor_steps(left * trade.steps) < 1:
         return None
     r = max([1.0, *(line.r + 1.0 for line in waiting), trade.price_r + 1.0])
     return level_ticks(trade.ref + trade.side * round(r * 2) / 2 * trade.r_ticks, trade.side), left

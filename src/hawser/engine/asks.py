@@ -12,7 +12,7 @@ from hawser.core.levels import MAX_TARGETS, TargetRule
 from hawser.core.plan import Plan
 from hawser.core.rigwords import sentence
 from hawser.core.rules.moving import even_level
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.rounding import floor_steps
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.anchoring import equip, set_stop
@@ -248,7 +248,7 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     if ask.share == 1.0 or is_pending(desk.state, trade):
         _close(desk, trade, "cancelled by hand" if is_pending(desk.state, trade) else "closed by hand")
         return
-    steps = floor_whole(ask.share * trade.open_steps)
+    steps = floor_steps(ask.share * trade.open_steps)
     problem = ""
     if steps < 1:
         problem = f"{fg.percent(100 * ask.share, 0)} of what is open is less than one step"

@@ -18,7 +18,7 @@ from hawser.core.plan import Plan
 from hawser.core.rig import Rig
 from hawser.core.rules import laying
 from hawser.core.rules.closing import begun
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
 from hawser.core.rules.tending import FAR
 from hawser.engine.state import EngineState, TargetLine, Trade
@@ -51,7 +51,7 @@ def target_parts(trade: Trade, total: int) -> dict[int, int]:
 
 def loss_parts(trade: Trade) -> dict[int, int]:
     """What each loss step takes of the original quantity, by number."""
-    return {line.number: floor_whole(line.share * trade.entered) for line in trade.losses}
+    return {line.number: floor_steps(line.share * trade.entered) for line in trade.losses}
 
 
 def loss_lines(plan: Plan, instrument: Instrument, ref: int, r_ticks: int) -> tuple[TargetLine, ...]:

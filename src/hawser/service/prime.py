@@ -25,7 +25,7 @@ from hawser.core.rig import BreakEven, Ladder, LossStep, Measure, Rig, Step, Tim
 from hawser.core.rules import entries, laying, moving
 from hawser.core.rules.closing import begun, decided_at, follow_on, moved
 from hawser.core.rules.ladders import common_target
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
 from hawser.core.rules.tending import PESSIMISTIC, STOP
 from hawser.core.sizing import SizeRequest, sized
@@ -96,7 +96,7 @@ def _tending(instrument: Instrument) -> None:
     decided_at(rules, 0, 0, 1, 1, 0.0, False)
     follow_on(setup, 1, 1000, STOP, 970, 0)
     begun(30, 0, 10, 0)
-    floor_whole(0.5 * 10)
+    floor_steps(0.5 * 10)
 
 
 def _indicators() -> None:

@@ -6,7 +6,7 @@ from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.core.rules.laying import Money, fee
 from hawser.core.rules.quantity import BUDGET_NOISE
-from hawser.core.rules.rounding import floor_whole, level_ticks
+from hawser.core.rules.rounding import floor_steps, level_ticks
 from hawser.core.rules.sizes import Limits, cap_money
 from hawser.core.rules.tending import away
 
@@ -25,7 +25,7 @@ def rung_steps(base: int, rungs: int, factor: float) -> Array:
     """Steps of each rung, shape (rungs,), for a base of `base` steps."""
     out = np.empty(rungs, np.int64)
     for number in range(rungs):
-        out[number] = floor_whole(base * factor**number)
+        out[number] = floor_steps(base * factor**number)
     return out
 
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.quantity import commission
-from hawser.core.rules.rounding import ceil_whole, floor_whole
+from hawser.core.rules.rounding import ceil_whole, floor_steps
 from hawser.core.rules.targets import steps_through, target_level
 from hawser.core.rules.tending import FAR, away, break_even_at
 
@@ -182,7 +182,7 @@ def lay_losses(setup: Setup, side: int, ref: int, r_ticks: int, steps: int, leve
     """Write the levels of the loss steps, and what each takes of `steps`."""
     for k in range(setup.loss_r.size):
         levels[k] = away(ref, -setup.loss_r[k] * r_ticks, side)
-        parts[k] = floor_whole(setup.loss_share[k] * steps)
+        parts[k] = floor_steps(setup.loss_share[k] * steps)
 
 
 @inlined

@@ -4,6 +4,7 @@ import math
 
 from hawser.core.compiled import inlined
 
+RESOLUTION = 4 * 2.0**-52  # of a float64, relative, with room for a product or two
 NOT_NEAR = 1.0 - 2e-6  # a part of a whole that no noise makes a whole of
 
 
@@ -15,6 +16,16 @@ def floor_whole(x: float) -> int:
         return int(below)
     above = below + 1
     return int(above if above - x <= min(1e-9 * max(1.0, abs(above)), 1e-6) else below)
+
+
+@inlined
+def floor_steps(x: float) -> int:
+    """The same for a quantity in steps. Of some there are so many that a number's own resolution is coarser than the
+    allowance: 0.35 of 90 000 000 000 steps must not be one too few."""
+    below = math.floor(x)
+    above = below + 1
+    near = max(min(1e-9 * max(1.0, abs(above)), 1e-6), RESOLUTION * abs(x))
+    return int(above if above - x <= near else below)
 
 
 @inlined

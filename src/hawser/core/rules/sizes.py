@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from hawser.core.compiled import compiled
 from hawser.core.rules.quantity import BUDGET_NOISE, steps_within
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.rounding import floor_steps
 
 BUDGET, VOLATILITY, NOTIONAL, GIVEN = 0, 1, 2, 3
 ALL = 1 << 60
@@ -49,7 +49,7 @@ UNBOUND = Limits(1.0, math.inf, 0.0, math.nan, math.nan, math.nan, math.nan, mat
 @compiled
 def steps_of_notional(money: float, step_notional: float) -> int:
     """Whole steps whose notional does not exceed `money`."""
-    return max(0, floor_whole(money / step_notional))
+    return max(0, floor_steps(money / step_notional))
 
 
 @compiled
@@ -62,7 +62,7 @@ def asked_steps(
     money = percent / 100.0 * equity
     if method == NOTIONAL:
         return steps_of_notional(money, at_stop.ref * at_stop.unit_money * step)
-    return max(0, floor_whole(money / (multiple * atr * at_stop.unit_money * step)))
+    return max(0, floor_steps(money / (multiple * atr * at_stop.unit_money * step)))
 
 
 @compiled

@@ -2,7 +2,7 @@
 
 from hawser.core.compiled import compiled
 from hawser.core.rules.quantity import commission
-from hawser.core.rules.rounding import floor_whole, level_ticks
+from hawser.core.rules.rounding import floor_steps, level_ticks
 
 R, ATR, PERCENT, TICKS, PRICE = 0, 1, 2, 3, 4
 
@@ -24,7 +24,7 @@ def target_level(kind: int, value: float, ref: float, r_ticks: float, atr: float
 @compiled
 def steps_through(cumulative_share: float, steps: int) -> int:
     """Whole steps that the targets up to and including one take together, of a position of `steps`."""
-    return min(steps, floor_whole(cumulative_share * steps))
+    return min(steps, floor_steps(cumulative_share * steps))
 
 
 @compiled
