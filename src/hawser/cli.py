@@ -47,7 +47,8 @@ def main(arguments: list[str] | None = None) -> int:
         return DONE
     finally:
         for number, handler in before:
-            signal.signal(number, handler)
+            if signal.getsignal(number) is not handler:
+                signal.signal(number, handler)
 
 
 def _cancellable() -> None:
