@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import csv
 import tomllib
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -19,6 +20,9 @@ from typing import Any
 
 from slow_lines import Bar, atr, extremes, line, pivots
 from slow_reading import No, Slow, exact, floor
+
+
+Reach = Callable[[int], None]  # fills what lies within reach of a price
 
 
 def moment(text: Any) -> datetime:
@@ -303,10 +307,15 @@ class SlowRehearsal:
         up = bar.spread
         return Bar(-(bar.open + up), -(bar.low + up), -(bar.high + up), -(bar.close + up), up)
 
-    def way(self, bar: Bar, order: str) -> str:
-        if order == "path":
-            return "optimistic" if bar.high - bar.open < bar.open - bar.low else "pessimistic"
-        return order
+    def walk(self, bar: Bar, order: str, adverse: Reach, favourable: Reach) -> None:
+        """What the open triggers, then both sides in their order; on `path` the nearer first, on a tie the adverse."""
+        adverse(bar.open)
+        favourable(bar.open)
+        sides = [lambda: adverse(bar.low), lambda: favourable(bar.high)]
+        if order == "optimistic" or (order == "path" and bar.high - bar.open < bar.open - bar.low):
+            sides.reverse()
+        for side in sides:
+            side()
 
     def through(self, held: Held, bar: Bar, order: str) -> list[tuple[str, int, int]]:
         """What fills: reason, mirrored price before slippage, steps."""
@@ -334,11 +343,7 @@ class SlowRehearsal:
                     targets.remove(target)
                     close(f"target_{target[0]}", max(bar.open, target[1]), target[2])
 
-        adverse(bar.open)
-        favourable(bar.open)
-        sides = [lambda: adverse(bar.low), lambda: favourable(bar.high)]
-        for side in sides if self.way(bar, order) == "pessimistic" else reversed(sides):
-            side()
+        self.walk(bar, order, adverse, favourable)
         return found
 
     def through_ladder(self, held: Held, bar: Bar, order: str) -> list[tuple[str, int, int]]:
@@ -363,11 +368,7 @@ class SlowRehearsal:
                 found.append(("target_1", max(bar.open, held.goal), held_at_open))
                 left, held_at_open = left - held_at_open, 0
 
-        adverse(bar.open)
-        favourable(bar.open)
-        sides = [lambda: adverse(bar.low), lambda: favourable(bar.high)]
-        for side in sides if self.way(bar, order) == "pessimistic" else reversed(sides):
-            side()
+        self.walk(bar, order, adverse, favourable)
         return found
 
     def inside(self, held: Held, at: int) -> None:
