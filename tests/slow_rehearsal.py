@@ -21,7 +21,6 @@ from typing import Any
 from slow_lines import Bar, atr, extremes, line, pivots
 from slow_reading import No, Slow, exact, floor
 
-
 Reach = Callable[[int], None]  # fills what lies within reach of a price
 
 
