@@ -14,6 +14,7 @@ $(READY): requirements.lock pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	$(BIN)/python -m compileall -q src/hawser
 	$(BIN)/python -m hawser.warm
 	@touch $@
 

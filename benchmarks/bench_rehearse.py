@@ -7,6 +7,7 @@ process against reading the file and computing the ATR.
 from __future__ import annotations
 
 import ctypes
+import os
 import subprocess
 import sys
 import tempfile
@@ -193,6 +194,7 @@ atr(*(table.column(name).to_numpy() for name in ("high", "low", "close")), 14, F
 
 def whole(folder: Path, bars: Bars, signal: np.ndarray) -> None:
     """The whole process: its time against reading the file and the ATR, its memory against the arrays."""
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # with its modules compiled, as those of the libraries are
     long = files(folder / "long", bars, signal)
     seconds, peak = rehearsed(long)
     least, bare = rehearsed(files(folder / "short", bars.mapped(lambda column: column[:200]), signal[:200]))

@@ -59,6 +59,7 @@ def seconds(script: str, *arguments: str) -> float:
 
 def main() -> int:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # what a person starts has been started before
     bare, demo = [], []
     with tempfile.TemporaryDirectory() as root:
         seconds(BARE)
