@@ -1,5 +1,7 @@
 """Bar files good and bad: what is wrong is told as file, row and column, and nothing is guessed (interface.md)."""
 
+from decimal import Decimal
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet
@@ -118,13 +120,23 @@ def test_whole_files_that_are_none(tmp_path):
 
 
 def test_a_tick_too_coarse_for_the_prices(tmp_path):
-    from decimal import Decimal
-
-    with pytest.raises(BadInput, match="too coarse"):
+    with pytest.raises(BadInput, match="row 2, column open: expected a price of at least half a tick"):
         read_bars(write(tmp_path, GOOD), pair(tick=Decimal(5)))
 
 
 def test_a_negative_spread(tmp_path):
     path = write(tmp_path, [f"{row},-1" for row in GOOD], HEAD + ",spread")
     with pytest.raises(BadInput, match="row 2, column spread: expected ticks, 0 or more"):
+        read_bars(path, pair())
+
+
+@pytest.mark.parametrize(("key", "value"), [("qty_min", "nan"), ("qty_max", "nan"), ("qty_max", "1e400")])
+def test_a_quantity_that_is_none_is_refused(key, value):
+    with pytest.raises(BadInput, match=f"{key}: expected a quantity"):
+        pair(**{key: Decimal(value)})
+
+
+def test_more_ticks_than_can_be_counted_are_refused_with_their_row(tmp_path):
+    path = write(tmp_path, [*GOOD[:1], f"2031-03-05T09:59:00Z,{'9' * 40},{'9' * 40},1,1"])
+    with pytest.raises(BadInput, match=r"row 3, column open: expected at most 1,000,000,000,000,000 ticks of 0\.00001"):
         read_bars(path, pair())

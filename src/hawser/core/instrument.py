@@ -13,6 +13,7 @@ from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput
 from hawser.core.told import told
 
+MOST_STEPS = MOST_TICKS = 10**15  # a float counts so many one by one
 CLOCK = re.compile(r"[0-2][0-9]:[0-5][0-9]")
 Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
 
@@ -67,19 +68,18 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     ] = ()
 
     def __post_init__(self) -> None:
-        checks: tuple[tuple[bool, str, str], ...] = (
-            (self.symbol != "", "symbol", "a name"),
-            (self.tick.is_finite() and self.tick > 0, "tick", "a positive decimal"),
-            (self.qty_step.is_finite() and self.qty_step > 0, "qty_step", "a positive decimal"),
-            (0 < self.multiplier < float("inf"), "multiplier", "a positive number"),
-            (0 <= self.margin_rate <= 1, "margin_rate", "a fraction from 0 to 1"),
-            (self.min_stop_ticks >= 0, "min_stop_ticks", "a whole number of ticks, 0 or more"),
-            (self.kind != "fx" or bool(self.base), "base", "the base currency of a pair"),
-            (0 <= self.qty_min <= self.qty_max, "qty_min", "a quantity from 0 to qty_max"),
+        _expect(self.symbol != "", "symbol", "a name")
+        _expect(self.tick.is_finite() and self.tick > 0, "tick", "a positive decimal")
+        _expect(self.qty_step.is_finite() and self.qty_step > 0, "qty_step", "a positive decimal")
+        _expect(0 < self.multiplier < float("inf"), "multiplier", "a positive number")
+        _expect(0 <= self.margin_rate <= 1, "margin_rate", "a fraction from 0 to 1")
+        _expect(0 <= self.min_stop_ticks <= MOST_TICKS, "min_stop_ticks", "a whole number of ticks, 0 or more")
+        _expect(self.kind != "fx" or bool(self.base), "base", "the base currency of a pair")
+        most = MOST_STEPS * self.qty_step
+        _expect(self.qty_max.is_finite() and 0 < self.qty_max <= most, "qty_max", f"a quantity above 0, up to {most:g}")
+        _expect(
+            self.qty_min.is_finite() and 0 <= self.qty_min <= self.qty_max, "qty_min", "a quantity from 0 to qty_max"
         )
-        for holds, key, expected in checks:
-            if not holds:
-                raise BadInput("bad_instrument", f"{key}: expected {expected}", key=key)
         fees = (self.commission.per_unit, self.commission.per_notional, self.commission.minimum)
         if not all(0 <= fee < float("inf") for fee in fees):
             raise BadInput("bad_instrument", "commission: expected numbers, 0 or more", key="commission")
@@ -138,3 +138,8 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     def steps(self, qty: Decimal) -> int | None:
         """Whole steps of `qty`, or None where it is off the step."""
         return exact_units(qty, self.qty_step)
+
+
+def _expect(holds: bool, key: str, expected: str) -> None:
+    if not holds:
+        raise BadInput("bad_instrument", f"{key}: expected {expected}", key=key)

@@ -14,7 +14,7 @@ import numpy as np
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
-from hawser.core.instrument import Instrument
+from hawser.core.instrument import MOST_TICKS, Instrument
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -41,7 +41,7 @@ def read_bars(path: Path, instrument: Instrument, zone: str | None = None, signa
 
 def _history(path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str]) -> History:
     table = read_table(path, ("time", *PRICES, "spread", *signals))
-    bars, off = _on_grid(_bars(path, table, zone), instrument)
+    bars, off = _on_grid(path, _bars(path, table, zone), instrument)
     return History(bars, off, [_signals(path, table, name) for name in signals])
 
 
@@ -198,18 +198,17 @@ def _check_prices(path: Path, prices: dict[str, Array], spread: Array) -> None:
     _refuse(path, high < low, "high", "expected high at or above low")
     for name in ("open", "close"):
         _refuse(path, (prices[name] > high) | (prices[name] < low), name, "expected a price from low to high")
-    _refuse(path, spread < 0, "spread", "expected ticks, 0 or more")
+    _refuse(path, (spread < 0) | (spread > MOST_TICKS), "spread", "expected ticks, 0 or more")
 
 
-def _on_grid(bars: Bars, instrument: Instrument) -> tuple[Bars, int]:
-    """Prices rounded to the nearest tick, in memory of their own, and how many were off it."""
-    off, columns = 0, []
-    for values in bars[1:5]:
-        counts = np.rint(values / instrument.tick_size)
-        rounded = np.round(counts * instrument.tick_size, instrument.price_digits)
-        off += int((np.abs(values - rounded) > instrument.tick_size * 1e-6).sum())
+def _on_grid(path: Path, bars: Bars, instrument: Instrument) -> tuple[Bars, int]:
+    """Prices rounded to the nearest tick, in memory of their own, and how many were off it; raises BadInput."""
+    off, columns, tick = 0, [], instrument.tick_size
+    for name, values in zip(PRICES, bars[1:5], strict=True):
+        counts = np.rint(values / tick)
+        _refuse(path, counts < 1, name, f"expected a price of at least half a tick, which is {instrument.tick}")
+        _refuse(path, counts > MOST_TICKS, name, f"expected at most {MOST_TICKS:,} ticks of {instrument.tick}")
+        rounded = np.round(counts * tick, instrument.price_digits)
+        off += int((np.abs(values - rounded) > tick * 1e-6).sum())
         columns.append(rounded)
-    low = instrument.tick_size
-    if min(float(column.min()) for column in columns) < low:
-        raise BadInput("bad_bars", f"The tick {instrument.tick} is too coarse for these prices: some round to zero")
     return Bars._make([np.array(bars.time), *columns, np.array(bars.spread)]), off
