@@ -208,3 +208,31 @@ def test_without_a_display_it_says_so_in_one_line(tmp_path):
     assert done.returncode == 2
     assert done.stderr.count("\n") == 1
     assert "xvfb-run -a make demo" in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        ({"entry": "nan"}, "entry: expected a price, got NaN"),
+        ({"entry": "inf"}, "entry: expected a price, got Infinity"),
+        ({"atr": 1e200}, "atr: expected a number of at most 1e+15"),
+        ({"account": {"size": {"method": "fixed", "qty": "nan"}}}, "size.qty: method fixed expects a positive number"),
+        ({"instrument": {"commission": {"per_unit": 10**40}}}, "instrument.commission.per_unit: expected a number"),
+        ({"instrument": {"sessions": [{"days": [0], "opens": "08:00", "closes": "09:00", "zone": "Sea/Bed"}]}},
+         "expected a time zone such as Europe/Zurich, got 'Sea/Bed'"),
+        ({"instrument": {"qty_step": 1e308}}, "instrument.qty_step: expected a number of at most 1e+15"),
+    ],
+)  # fmt: skip
+def test_a_number_that_nothing_can_be_reckoned_with_is_told_with_its_key(change, said):
+    """One such among many requests: the others are answered."""
+    good = {
+        "instrument": {"symbol": "A", "kind": "index", "quote": "CHF", "tick": "0.5", "multiplier": 1, "qty_step": "1",
+                       "qty_min": "1", "qty_max": "50", "margin_rate": 0.1},
+        "account": {"currency": "CHF", "equity": 64_000.0, "size": {"method": "risk_percent", "percent": 1.0}},
+        "side": "long", "quote": {"bid": "100", "ask": "100.5"}, "stop": {"ticks": 20},
+    }  # fmt: skip
+    bad = {key: good.get(key, {}) | value if isinstance(value, dict) else value for key, value in change.items()}
+    first, second = answer_many([good | bad, good])
+    assert first["code"] == "bad_request", first
+    assert said in first["message"]
+    assert second["ok"], second

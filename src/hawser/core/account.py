@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from hawser.core.errors import BadInput
+from hawser.core.money import MOST
 from hawser.core.told import told
 
 Method = Literal["risk_percent", "risk_money", "volatility", "notional_percent", "invest", "fixed"]
@@ -44,7 +45,8 @@ class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         for key in self.NEEDS[self.method]:
             value = getattr(self, key)
-            if value is None or not value > 0 or value == float("inf"):
+            known = value is not None and not (isinstance(value, Decimal) and not value.is_finite())
+            if not (known and 0 < value <= MOST):
                 raise BadInput("bad_size", f"size.{key}: method {self.method} expects a positive number", key=key)
 
 
@@ -57,7 +59,7 @@ class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:
-            if not 0 <= getattr(self, key) < float("inf"):
+            if not 0 <= getattr(self, key) <= MOST:
                 raise BadInput("bad_costs", f"costs.{key}: expected ticks, 0 or more", key=key)
 
 
@@ -85,7 +87,7 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:
             value = getattr(self, key)
-            if isinstance(value, (int, float)) and not 0 <= value < float("inf"):
+            if isinstance(value, (int, float)) and not 0 <= value <= MOST:
                 raise BadInput("bad_policy", f"policy.{key}: expected a number, 0 or more", key=key)
         if self.hold_backstop_r is not None and self.hold_backstop_r <= 1:
             raise BadInput("bad_policy", "policy.hold_backstop_r: expected more than 1", key="hold_backstop_r")
@@ -108,14 +110,14 @@ class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: Annotated[str, told("what the account is called")] = ""
 
     def __post_init__(self) -> None:
-        if not 0 < self.equity < float("inf"):
+        if not 0 < self.equity <= MOST:
             raise BadInput("bad_account", "equity: expected a positive amount", key="equity")
         for key, amount in (("balance", self.balance), ("margin_used", self.margin_used)):
-            if amount is not None and not 0 <= amount < float("inf"):
+            if amount is not None and not 0 <= amount <= MOST:
                 raise BadInput("bad_account", f"{key}: expected an amount, 0 or more", key=key)
         for pair, rate in self.rates.items():
             mid = rate.mid if isinstance(rate, Rate) else rate
-            if len(pair.split("/")) != 2 or not 0 < mid < float("inf"):
+            if len(pair.split("/")) != 2 or not 0 < mid <= MOST:
                 raise BadInput("bad_account", f'rates."{pair}": expected "AAA/BBB" = a positive mid rate', key=pair)
 
     def basis_money(self, basis: Basis) -> float:

@@ -1,5 +1,7 @@
 """Spans of time in nanoseconds (reckoning section 1), without importing NumPy."""
 
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
 MILLISECOND = 1_000_000
 SECOND = 1_000_000_000
 MINUTE = 60 * SECOND
@@ -20,3 +22,12 @@ def next_minute_end(now: int) -> int:
 def timeframe_name(span_ns: int) -> str:
     """'15m' for fifteen minutes; seconds where no timeframe of ours fits."""
     return next((name for name, span in TIMEFRAMES.items() if span == span_ns), f"{span_ns // SECOND}s")
+
+
+def zone_known(zone: str) -> bool:
+    """Whether there is a time zone of that name."""
+    try:
+        ZoneInfo(zone)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return False
+    return True

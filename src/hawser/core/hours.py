@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -102,12 +102,3 @@ def period_around(at: int, weeks: bool, clock: str, weekday: int, zone: str) -> 
         if starts <= at < ends:
             return starts, ends
     raise AssertionError("unreachable: periods follow each other without a gap")
-
-
-def zone_known(zone: str) -> bool:
-    """Whether there is a time zone of that name."""
-    try:
-        ZoneInfo(zone)
-    except (ZoneInfoNotFoundError, ValueError, OSError):
-        return False
-    return True

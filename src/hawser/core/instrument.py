@@ -9,8 +9,10 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from hawser.core.clock import zone_known
 from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput
+from hawser.core.money import MOST
 from hawser.core.told import told
 
 MOST_STEPS = MOST_TICKS = 10**15  # a float counts so many one by one
@@ -42,6 +44,9 @@ class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 raise BadInput(
                     "bad_instrument", f"sessions: expected a time such as 08:00, got '{clock}'", key="sessions"
                 )
+        if not zone_known(self.zone):
+            expected = f"sessions: expected a time zone such as Europe/Zurich, got '{self.zone}'"
+            raise BadInput("bad_instrument", expected, key="sessions")
         if self.opens >= self.closes:
             raise BadInput("bad_instrument", "sessions: expected to open before it closes", key="sessions")
 
@@ -69,9 +74,9 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
 
     def __post_init__(self) -> None:
         _expect(self.symbol != "", "symbol", "a name")
-        _expect(self.tick.is_finite() and self.tick > 0, "tick", "a positive decimal")
-        _expect(self.qty_step.is_finite() and self.qty_step > 0, "qty_step", "a positive decimal")
-        _expect(0 < self.multiplier < float("inf"), "multiplier", "a positive number")
+        _expect(self.tick.is_finite() and 0 < self.tick <= MOST, "tick", "a positive decimal")
+        _expect(self.qty_step.is_finite() and 0 < self.qty_step <= MOST, "qty_step", "a positive decimal")
+        _expect(0 < self.multiplier <= MOST, "multiplier", "a positive number")
         _expect(0 <= self.margin_rate <= 1, "margin_rate", "a fraction from 0 to 1")
         _expect(0 <= self.min_stop_ticks <= MOST_TICKS, "min_stop_ticks", "a whole number of ticks, 0 or more")
         _expect(self.kind != "fx" or bool(self.base), "base", "the base currency of a pair")
@@ -81,7 +86,7 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
             self.qty_min.is_finite() and 0 <= self.qty_min <= self.qty_max, "qty_min", "a quantity from 0 to qty_max"
         )
         fees = (self.commission.per_unit, self.commission.per_notional, self.commission.minimum)
-        if not all(0 <= fee < float("inf") for fee in fees):
+        if not all(0 <= fee <= MOST for fee in fees):
             raise BadInput("bad_instrument", "commission: expected numbers, 0 or more", key="commission")
         if self.commission.per_notional >= 1:
             raise BadInput("bad_instrument", "per_notional: expected a fraction below 1", key="per_notional")
@@ -124,7 +129,9 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         return self.currencies or self.exposure
 
     def ticks(self, price: Decimal) -> int:
-        """Nearest whole tick to `price`."""
+        """Nearest whole tick to `price`; raises BadInput where that is no price."""
+        if not (price.is_finite() and abs(price) <= MOST_TICKS * self.tick):
+            raise BadInput("bad_price", f"expected a price, got {price}")
         return to_units(price, self.tick)
 
     def price(self, ticks: int) -> str:

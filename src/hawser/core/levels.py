@@ -10,6 +10,7 @@ import msgspec
 
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
+from hawser.core.money import MOST
 from hawser.core.rules import stops, targets
 
 MAX_TARGETS = 5
@@ -21,7 +22,7 @@ def in_ticks(price: Decimal, instrument: Instrument) -> float:
 
 
 def _finite(what: str, price: Decimal) -> None:
-    if not price.is_finite():
+    if not (price.is_finite() and abs(price) <= MOST):
         raise BadInput("bad_price", f"{what}: expected a price", key=what)
 
 
@@ -39,7 +40,7 @@ class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             raise BadInput("bad_line", "line.length: expected a whole number of bars, 1 or more", key="length")
         if (self.kind == "supertrend") != (self.factor is not None):
             raise BadInput("bad_line", "line.factor: expected with a supertrend, and only there", key="factor")
-        if self.factor is not None and not 0 < self.factor < math.inf:
+        if self.factor is not None and not 0 < self.factor <= MOST:
             raise BadInput("bad_line", "line.factor: expected a positive number", key="factor")
         if not 0 < self.step <= self.ceiling <= 1:
             raise BadInput("bad_line", "line.step: expected 0 < step <= ceiling <= 1", key="step")
@@ -81,7 +82,7 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
         elif given[0] == "pivot":
             if value[0] < 1 or value[1] < 1:
                 raise BadInput("bad_stop", "stop.pivot: expected bars before and after, 1 or more each", key="pivot")
-        elif given[0] != "line" and not 0 < value < math.inf:
+        elif given[0] != "line" and not 0 < value <= MOST:
             raise BadInput("bad_stop", f"stop.{given[0]}: expected a positive number", key=given[0])
         if not math.isfinite(self.offset_ticks):
             raise BadInput("bad_stop", "stop.offset_ticks: expected a number of ticks", key="offset_ticks")
@@ -129,7 +130,7 @@ class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         self.__dict__.update(kind=given[0], value=value, off=self.share == 0 or value == 0)
         if given[0] == "price":
             _finite("target.price", value)
-        elif not 0 <= value < math.inf:
+        elif not 0 <= value <= MOST:
             raise BadInput("bad_target", f"target.{given[0]}: expected a number, 0 or more", key=given[0])
         if not 0 <= self.share <= 1:
             raise BadInput("bad_target", "target.share: expected a fraction from 0 to 1", key="share")

@@ -9,6 +9,7 @@ import msgspec
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array, atr, ema, highest, lowest, rsi, sma
+from hawser.core.money import MOST
 from hawser.core.stop_lines import parabolic, supertrend
 
 LineKind = Literal["atr", "sma", "ema", "rsi", "channel_high", "channel_low", "supertrend", "parabolic"]
@@ -40,7 +41,7 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 raise BadInput("bad_line", f"{self.name}: {key}: a line of kind {self.kind} takes {takes}", key=key)
         if self.length is not None and self.length < 1:
             raise BadInput("bad_line", f"{self.name}: length: expected a whole number of bars, 1 or more", key="length")
-        if self.kind == "supertrend" and not (self.factor is not None and 0 < self.factor < float("inf")):
+        if self.kind == "supertrend" and not (self.factor is not None and 0 < self.factor <= MOST):
             raise BadInput("bad_line", f"{self.name}: factor: a supertrend expects a positive number", key="factor")
         if not 0 < self.first_step <= self.last_step <= 1:
             raise BadInput("bad_line", f"{self.name}: step: expected 0 < step <= ceiling <= 1", key="step")

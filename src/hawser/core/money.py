@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from decimal import ROUND_HALF_EVEN, Decimal
+from decimal import ROUND_HALF_EVEN, Context, Decimal
 
 # ISO 4217 minor units that differ from 2, active currencies.
 MINOR_UNITS: dict[str, int] = {
@@ -33,6 +33,10 @@ MINOR_UNITS: dict[str, int] = {
 }
 
 
+# No amount, rate, factor or distance that somebody enters is more: what is reckoned of several stays a number.
+MOST = 1e15
+
+
 def minor_digits(currency: str) -> int:
     """Decimals of the currency's minor unit."""
     return MINOR_UNITS.get(currency, 2)
@@ -40,4 +44,5 @@ def minor_digits(currency: str) -> int:
 
 def rounded(amount: float, currency: str) -> Decimal:
     """`amount` rounded half-even to the currency's minor unit."""
-    return Decimal(repr(float(amount))).quantize(Decimal(1).scaleb(-minor_digits(currency)), ROUND_HALF_EVEN)
+    unit = Decimal(1).scaleb(-minor_digits(currency))
+    return Decimal(repr(float(amount))).quantize(unit, ROUND_HALF_EVEN, Context(prec=320))  # of any float

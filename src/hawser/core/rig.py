@@ -10,13 +10,14 @@ import msgspec
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput
 from hawser.core.levels import LineRule, StopRule, TargetRule, check_shares
+from hawser.core.money import MOST
 from hawser.core.told import told
 
 MAX_STEPS, MAX_LOSS_STEPS = 10, 5
 
 
 def _positive(key: str, value: float | None, zero: bool = False) -> None:
-    if value is not None and not (0 <= value < math.inf if zero else 0 < value < math.inf):
+    if value is not None and not (0 <= value <= MOST if zero else 0 < value <= MOST):
         expected = "a number, 0 or more" if zero else "a positive number"
         raise BadInput("bad_rig", f"{key}: expected {expected}", key=key)
 

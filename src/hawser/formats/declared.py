@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import math
 import re
 import tomllib
 from pathlib import Path
@@ -11,19 +12,35 @@ from typing import Any, TypeVar
 import msgspec
 
 from hawser.core.errors import BadInput
+from hawser.core.money import MOST
 from hawser.formats.atomic import written
 
 Record = TypeVar("Record", bound=msgspec.Struct)
+TIMES = ("from", "to")  # of a rig: ns
 
 
 def record(kind: type[Record], data: object, where: str) -> Record:
     """`data` as a `kind`; raises BadInput naming `where`, the key and what is expected there."""
+    large = _too_large(data)
+    if large:
+        raise BadInput("bad_value", f"{where}: {large}: expected a number of at most {MOST:.0e}")
     try:
         return msgspec.convert(data, kind)
     except BadInput as error:
         raise BadInput(error.code, f"{where}: {error.sentence}", **error.values) from None
     except msgspec.ValidationError as error:
         raise BadInput("bad_value", f"{where}: {_explained(kind, str(error))}") from None
+
+
+def _too_large(data: object, place: str = "") -> str:
+    """Where a number stands that nothing can be reckoned with; empty where there is none."""
+    if isinstance(data, dict):
+        inside = [(f"{place}.{key}" if place else str(key), value) for key, value in data.items() if key not in TIMES]
+    elif isinstance(data, list):
+        inside = [(f"{place}[{number}]", value) for number, value in enumerate(data)]
+    else:
+        return place if isinstance(data, (int, float)) and MOST < abs(data) < math.inf else ""
+    return next((found for where, value in inside if (found := _too_large(value, where))), "")
 
 
 def _explained(kind: type[msgspec.Struct], text: str) -> str:

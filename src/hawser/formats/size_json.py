@@ -13,6 +13,7 @@ from hawser.core.derivation import derivation
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule, check_shares
+from hawser.core.money import MOST
 from hawser.core.plan import check_stop_and_size
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.formats.declared import record
@@ -41,19 +42,32 @@ class _Wire(msgspec.Struct, frozen=True, kw_only=True):
     day_loss_room: float | None = None
 
 
+def _ticks(instrument: Instrument, price: Decimal, where: str) -> int:
+    try:
+        return instrument.ticks(price)
+    except BadInput as error:
+        raise BadInput("bad_request", f"{where}: {error.sentence}") from None
+
+
 def read_request(data: object, where: str) -> SizeRequest:
     """One written request; raises BadInput."""
     wire = record(_Wire, data, where)
     instrument = wire.instrument
-    bid, ask = instrument.ticks(wire.quote.bid), instrument.ticks(wire.quote.ask)
+    bid, ask = (_ticks(instrument, price, f"{where}: quote") for price in (wire.quote.bid, wire.quote.ask))
     if not 0 < bid <= ask:
         raise BadInput("bad_request", f"{where}: quote: expected 0 < bid <= ask")
+    heats = wire.open_heat_by_currency.values()
+    for key, values in (("atr", [wire.atr]), ("basis", [wire.basis]), ("day_loss_room", [wire.day_loss_room]),
+                        ("open_heat", [wire.open_heat]), ("open_heat_by_currency", heats)):  # fmt: skip
+        if any(value is not None and not abs(value) <= MOST for value in values):
+            raise BadInput("bad_request", f"{where}: {key}: expected a number")
     try:
         check_stop_and_size(wire.stop, wire.account.size)
         check_shares(wire.targets)
     except BadInput as error:
         raise BadInput("bad_request", f"{where}: {error.sentence}") from None
-    if wire.entry is not None and not wire.entry > 0:
+    entry = None if wire.entry is None else _ticks(instrument, wire.entry, f"{where}: entry")
+    if entry is not None and not entry > 0:
         raise BadInput("bad_request", f"{where}: entry: expected a positive level or null")
 
     def known(value: float | None) -> float:
@@ -69,7 +83,7 @@ def read_request(data: object, where: str) -> SizeRequest:
         basis=known(wire.basis),
         stop=wire.stop,
         targets=wire.targets,
-        entry=None if wire.entry is None else instrument.ticks(wire.entry),
+        entry=entry,
         open_heat=wire.open_heat,
         open_heat_by_currency=wire.open_heat_by_currency,
         positions=wire.positions,

@@ -12,9 +12,8 @@ from typing import Annotated, ClassVar, Literal
 
 import msgspec
 
-from hawser.core.clock import TIMEFRAMES
+from hawser.core.clock import TIMEFRAMES, zone_known
 from hawser.core.errors import BadInput
-from hawser.core.hours import zone_known
 from hawser.core.instrument import CLOCK, Session
 from hawser.core.told import told
 
