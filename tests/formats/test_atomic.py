@@ -25,6 +25,7 @@ def test_of_several_files_all_take_their_places_or_none(tmp_path):
 def test_a_place_that_cannot_be_written_to_is_named_and_the_others_stay(tmp_path):
     (tmp_path / "b").mkdir()
     with pytest.raises(BadInput, match=r"b: cannot be written"), Together() as files:
+        files.open(tmp_path / "a").write(b"new")
         files.open(tmp_path / "b").write(b"new")
     with pytest.raises(BadInput, match=r"none/a: cannot be written"), written(tmp_path / "none" / "a"):
         pass

@@ -11,10 +11,10 @@ from hawser.core.guards import limits
 from hawser.core.rules import closing, laying, moving, quantity, rounding, stops, targets
 
 SOURCE = Path(bars.__file__).parents[1]
-# Called by other rules only, or by `hawser lines`, which has no window.
+# Called by other rules only, or by `hawser lines` and rehearsed guards, which have no window.
 ELSEWHERE = (
     "true_range", "ceil_whole", "level_ticks", "rsi", "_next_parabolic", "counted", "sendable",
-    "trail_candidate", "steps_within", "basket_reached", "distance", "fee", "_after",
+    "trail_candidate", "steps_within", "basket_reached", "distance", "fee", "_after", "medians",
 )  # fmt: skip
 COLD = """
 import sys, tempfile, threading, time

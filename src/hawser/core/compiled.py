@@ -13,6 +13,7 @@ from collections.abc import Callable
 from functools import cache
 from typing import Any, Literal, TypeVar, cast
 
+LOCATORS = ",".join(f"hawser.machinecode.{one}" for one in ("Given", "Beside", "OfUser"))  # which Numba looks up
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 
@@ -43,8 +44,6 @@ def _made(function: Function, inline: Literal["never", "always"]) -> Function:
 def _numba() -> Any:
     """Numba, told where our machine code is kept; late: processes that run interpreted load no compiler."""
     import numba
-
-    from hawser.core.machinecode import LOCATORS
 
     numba.config.CACHE_LOCATOR_CLASSES = LOCATORS  # type: ignore[attr-defined]
     return numba

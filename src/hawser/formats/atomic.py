@@ -33,11 +33,14 @@ class Together:
 
     def open(self, path: Path, private: bool = False) -> IO[bytes]:
         """A file to write to. `private`: nobody but its owner may read it, at no moment. Raises BadInput."""
+        if path.is_dir():  # told now, not when others have taken their places
+            raise BadInput("unwritable", f"{path}: cannot be written (it is a directory)")
         fresh = path.with_name(f".{path.name}.{os.getpid()}.new")
         _unfinished.add(fresh)
         try:
             opened = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600 if private else 0o666)
         except OSError as error:
+            _unfinished.discard(fresh)
             raise _unwritable(path, error) from None
         self._files.append((path, fresh, os.fdopen(opened, "wb")))
         return self._files[-1][2]

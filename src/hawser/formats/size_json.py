@@ -13,7 +13,6 @@ from hawser.core.derivation import derivation
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule, check_shares
-from hawser.core.money import MOST
 from hawser.core.plan import check_stop_and_size
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.formats.declared import record
@@ -59,7 +58,7 @@ def read_request(data: object, where: str) -> SizeRequest:
     heats = wire.open_heat_by_currency.values()
     for key, values in (("atr", [wire.atr]), ("basis", [wire.basis]), ("day_loss_room", [wire.day_loss_room]),
                         ("open_heat", [wire.open_heat]), ("open_heat_by_currency", heats)):  # fmt: skip
-        if any(value is not None and not abs(value) <= MOST for value in values):
+        if any(value is not None and not math.isfinite(value) for value in values):
             raise BadInput("bad_request", f"{where}: {key}: expected a number")
     try:
         check_stop_and_size(wire.stop, wire.account.size)

@@ -1,7 +1,8 @@
 """Where Numba keeps the machine code of the rules, and when it is out of date: as soon as any rule has changed.
 
 Numba by itself looks at the one file that a function stands in. Its code holds the functions it calls too, from other
-files: a rule that was mended would go on as it was wherever another calls it.
+files: a rule that was mended would go on as it was wherever another calls it. This stands outside the core, which reads
+no files: `core/compiled.py` tells Numba the names of these classes, and Numba looks them up.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ from pathlib import Path
 
 from numba.core import caching
 
-PACKAGE = Path(__file__).parents[1]
+PACKAGE = Path(__file__).parent
 MARK = b"hawser.core.compiled import"  # what a file with compiled functions has in it
 
 
@@ -53,6 +54,3 @@ class Beside(_OfAllRules, caching.InTreeCacheLocator):
 
 class OfUser(_OfAllRules, caching.UserWideCacheLocator):
     """In the person's own cache."""
-
-
-LOCATORS = ",".join(f"{__name__}.{one.__name__}" for one in (Given, Beside, OfUser))
