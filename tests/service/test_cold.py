@@ -14,7 +14,8 @@ SOURCE = Path(bars.__file__).parents[1]
 # Called by other rules only, or by `hawser lines` and rehearsed guards, which have no window.
 ELSEWHERE = (
     "true_range", "ceil_whole", "level_ticks", "rsi", "_next_parabolic", "counted", "sendable",
-    "trail_candidate", "steps_within", "basket_reached", "distance", "fee", "_after", "medians",
+    "trail_candidate", "steps_within", "basket_reached", "distance", "fee", "_after", "floor_whole",
+    "medians", "percentiles", "each_against", "each_outside", "each_spread_over",
 )  # fmt: skip
 COLD = """
 import sys, tempfile, threading, time
