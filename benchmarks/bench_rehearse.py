@@ -186,6 +186,11 @@ def rehearsed(folder: Path) -> tuple[float, float]:
 
 READ = """
 import sys, pyarrow.parquet as pq
+table = pq.read_table(sys.argv[1])
+columns = [table.column(name).to_numpy() for name in table.column_names]
+"""
+READ_ATR = """
+import sys, pyarrow.parquet as pq
 from hawser.core.indicators import atr
 table = pq.read_table(sys.argv[1])
 atr(*(table.column(name).to_numpy() for name in ("high", "low", "close")), 14, False)
@@ -198,18 +203,20 @@ def whole(folder: Path, bars: Bars, signal: np.ndarray) -> None:
     long = files(folder / "long", bars, signal)
     seconds, peak = rehearsed(long)
     least, bare = rehearsed(files(folder / "short", bars.mapped(lambda column: column[:200]), signal[:200]))
-    beside, _ = process(["-c", READ, long / "bars.parquet"])
+    file = long / "bars.parquet"
+    beside, alone = process(["-c", READ_ATR, file])[0], process(["-c", READ, file])[0]
 
     def read() -> None:
-        read_in = pq.read_table(long / "bars.parquet")
+        read_in = pq.read_table(file)
         atr(*(read_in.column(name).to_numpy() for name in ("high", "low", "close")), 14, False)
 
     read()
     reading = median([timed(read) for _ in range(3)])
     arrays = BARS * 6 * 8 / 1e6  # time, four prices, signals
     print(f"whole process: {seconds:.2f} s, of 200 bars {least:.2f} s")
-    print(f"reading and ATR: {reading:.3f} s, as a process that does just that {beside:.2f} s")
-    print(f"ratio {seconds / reading:.1f} (wanted: 6), process to process {seconds / beside:.2f}")
+    print(f"a process that only reads the file: {alone:.2f} s, ratio {seconds / alone:.1f} (wanted: 6)")
+    print(f"a process that reads it and computes the ATR: {beside:.2f} s, ratio {seconds / beside:.1f} (wanted: 6)")
+    print(f"reading and ATR inside a process that has begun: {reading:.3f} s, ratio {seconds / reading:.0f}")
     print(f"peak {peak:.0f} MB, of 200 bars {bare:.0f}, arrays {arrays:.0f}")
     print(f"ratio {(peak - bare) / arrays:.1f} (wanted: 3)")
 

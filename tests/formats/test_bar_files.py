@@ -6,6 +6,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from hawser.core.errors import BadInput
 from hawser.formats.bars import read_bars
@@ -69,6 +71,16 @@ def test_prices_off_the_tick_are_rounded_and_counted(tmp_path):
     history = read_bars(write(tmp_path, rows), pair())
     assert history.off_grid == 1
     assert history.bars.close[1] == 0.6122
+
+
+@given(st.lists(st.integers(1, 10**9), min_size=1, max_size=40), st.sampled_from(["0.00001", "0.25", "0.005", "5"]))
+@settings(deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_a_price_on_the_tick_is_the_float_of_its_text(tmp_path, counts, tick):
+    instrument = pair(tick=Decimal(tick))
+    rows = [f"{2031 + n}-01-06T08:00:00Z" + 4 * f",{Decimal(tick) * count}" for n, count in enumerate(counts)]
+    read = read_bars(write(tmp_path, rows), instrument)
+    assert read.off_grid == 0
+    assert read.bars.close.tolist() == [float(Decimal(tick) * count) for count in counts]
 
 
 @pytest.mark.parametrize(

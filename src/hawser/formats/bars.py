@@ -204,11 +204,15 @@ def _check_prices(path: Path, prices: dict[str, Array], spread: Array) -> None:
 def _on_grid(path: Path, bars: Bars, instrument: Instrument) -> tuple[Bars, int]:
     """Prices rounded to the nearest tick, in memory of their own, and how many were off it; raises BadInput."""
     off, columns, tick = 0, [], instrument.tick_size
+    over, under = map(float, instrument.tick.as_integer_ratio())
     for name, values in zip(PRICES, bars[1:5], strict=True):
-        counts = np.rint(values / tick)
-        _refuse(path, counts < 1, name, f"expected a price of at least half a tick, which is {instrument.tick}")
-        _refuse(path, counts > MOST_TICKS, name, f"expected at most {MOST_TICKS:,} ticks of {instrument.tick}")
-        rounded = np.round(counts * tick, instrument.price_digits)
-        off += int((np.abs(values - rounded) > tick * 1e-6).sum())
-        columns.append(rounded)
+        prices = values / tick  # and on in the same memory: of a long history, new memory costs more than the sums
+        np.rint(prices, out=prices)
+        _refuse(path, prices < 1, name, f"expected a price of at least half a tick, which is {instrument.tick}")
+        _refuse(path, prices > MOST_TICKS, name, f"expected at most {MOST_TICKS:,} ticks of {instrument.tick}")
+        prices *= over  # the float nearest to the decimal, as if it had been read from text
+        prices /= under
+        apart = values - prices
+        off += int((np.abs(apart, out=apart) > tick * 1e-6).sum())
+        columns.append(prices)
     return Bars._make([np.array(bars.time), *columns, np.array(bars.spread)]), off

@@ -53,10 +53,19 @@ def _write_equity(file: IO[bytes], times: Array, values: Array) -> None:
         part = times[at : at + CHUNK]
         if whole:
             plain = pc.cast(pa.array(part // SECOND, pa.timestamp("s")), pa.string())
-            texts = pc.binary_join_element_wise(pc.replace_substring(plain, " ", "T"), "", "Z")
+            texts = pc.binary_join_element_wise(pc.binary_replace_slice(plain, 10, 11, "T"), "", "Z")
         else:
             texts = pa.array(instants(part))
-        _write_lines(file, {"time": texts, "equity": values[at : at + CHUNK]})
+        _write_lines(file, {"time": texts, "equity": _number_texts(values[at : at + CHUNK])})
+
+
+def _number_texts(values: Array) -> Any:
+    """Numbers as texts; one that stays the same from row to row, as equity does without a trade, is made once."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    anew = np.append(True, values[1:] != values[:-1])
+    return pc.take(pc.cast(pa.array(values[anew]), pa.string()), pa.array(anew.cumsum() - 1))
 
 
 def _write_table(file: IO[bytes], columns: dict[str, Column]) -> None:
