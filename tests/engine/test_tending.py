@@ -285,6 +285,33 @@ def test_what_waits_is_told_with_the_price_at_which_it_acts():
     assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["step", "time"]
 
 
+def test_what_waits_for_a_target_acts_at_its_level_under_the_number_that_the_trade_has_for_it():
+    two = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.0))
+    rules = {"break_even": BreakEven(After(target=1)), "trail": Trail(atr=1.0, after=After(target=2))}
+    hand = opened(two, **rules)
+    told = waiting(hand.engine.state, hand.trade)
+    assert [(one.level, one.text) for one in told] == [
+        (61605, "break-even to 0.61242 at target 1"), (61968, "trail begins at target 2"),
+    ]  # fmt: skip
+    rig = msgspec.structs.replace(hand.trade.plan.rig, name="again")
+    hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=rig))
+    assert [line.number for line in hand.trade.targets] == [3, 4]  # what rested under 1 and 2 is still being taken back
+    assert [one.where for one in waiting(hand.engine.state, hand.trade)] == ["at target 3", "at target 4"]
+    for order in list(hand.engine.state.orders_of(hand.trade, "target")):
+        taken_back = order.number < 3
+        hand.do(ev.OrderCancelled, order=order.id, why="") if taken_back else hand.do(ev.OrderAccepted, order=order.id)
+    taken(hand, "target", 3, 41)
+    assert moved(hand, bar_at(hand, 61650))[1].endswith("break-even after target 3")
+
+
+def test_a_rule_whose_target_was_taken_away_says_that_it_never_comes():
+    hand = opened((TargetRule(share=0.4, r=1.0),), break_even=BreakEven(After(target=1)))
+    hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=1, level=0, share=0.0)
+    told = waiting(hand.engine.state, hand.trade)
+    assert [(one.level, one.text) for one in told] == [(0, "break-even to 0.61242 never: its target is gone")]
+    assert not of(bar_at(hand, 61700), cm.Amend)
+
+
 def test_values_are_worked_out_only_for_those_who_need_them():
     hand = opened(trail=Trail(bars=3))
     assert values_for([], SPAN, lambda span: pytest.fail("not needed")) == {}

@@ -105,11 +105,25 @@ def ready(trade: Trade) -> int:
     return bits
 
 
+def awaited(trade: Trade, target: int) -> TargetLine | None:
+    """The line that target `target` of the trade's rig is; None where there is none. Under another rig than at first
+    its number is not the rig's: numbers go on behind those that were there before."""
+    if trade.plan.tended.ladder is not None:
+        return next(iter(trade.targets), None) if target == 1 else None
+    return next((line for line in trade.targets if line.rule == target), None)
+
+
 class Waiting(NamedTuple):
-    """A rule that has not acted yet: where it will (exit-side ticks, 0: not at a price), and what it does in words."""
+    """A rule that has not acted yet: where it will (exit-side ticks, 0: not at a price), what it does, and where in
+    words."""
 
     level: int
-    text: str
+    does: str
+    where: str = ""
+
+    @property
+    def text(self) -> str:
+        return f"{self.does} {self.where}".strip()
 
 
 def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
@@ -124,8 +138,12 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
     def at(after: int, target: int, effect: str) -> None:
         if begun(after, target, excursion, bits):
             return
-        level = 0 if target else trade.ref + trade.side * after
-        found.append(Waiting(level, f"{effect} after target {target}" if target else f"{effect} at {price(level)}"))
+        line = awaited(trade, target) if target else None
+        level = line.level if line is not None else 0 if target else trade.ref + trade.side * after
+        if level:
+            found.append(Waiting(level, effect, f"at target {line.number}" if line else f"at {price(level)}"))
+        else:
+            found.append(Waiting(0, effect, "never: its target is gone"))
 
     if rig.break_even is not None and rules.break_even != FAR and trade.side * (rules.break_even - trade.stop) > 0:
         at(rules.break_even_after, rules.break_even_target, f"break-even to {price(rules.break_even)}")

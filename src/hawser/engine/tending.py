@@ -19,7 +19,7 @@ from hawser.engine.anchoring import set_stop
 from hawser.engine.exposure import Valuation
 from hawser.engine.protecting import converge, leave
 from hawser.engine.requests import Desk
-from hawser.engine.rigging import lay, ready
+from hawser.engine.rigging import awaited, lay, ready
 from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
 
 FAR = 1 << 62
@@ -143,7 +143,7 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
     aimed = _aim(desk, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
     if why >= 0:
-        set_stop(desk, trade, level, _told(state, trade, level, why, close))
+        set_stop(desk, trade, level, _told(state, trade, laid.rules, level, why, close))
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
     rules = laid.rules if rig is not None and rig.basket and rig.basket.basis == "bar_close" else _no_basket(laid.rules)
     last = _last_bar(trade, instrument, event.opened + event.span)
@@ -198,13 +198,14 @@ def _leave(desk: Desk, trade: Trade, decided: int, won: float, last: bool) -> No
     leave(desk, trade, why)
 
 
-def _told(state: EngineState, trade: Trade, level: int, why: int, close: int) -> str:
+def _told(state: EngineState, trade: Trade, rules: Rules, level: int, why: int, close: int) -> str:
     """A move in words, with its rule and figures."""
     instrument, rig, side = state.instruments[trade.symbol], trade.plan.tended, trade.side
     price, market = instrument.price, state.markets[trade.symbol]
     if why == BREAK_EVEN:
         assert rig.break_even is not None
-        rule = f"break-even{after_words(rig.break_even.after)}"
+        line = awaited(trade, rules.break_even_target) if rules.break_even_target else None
+        rule = "break-even" + (f" after target {line.number}" if line else after_words(rig.break_even.after))
     elif why == TRAIL:
         assert rig.trail is not None
         rule = f"trail, {trail_words(rig.trail, side)}"

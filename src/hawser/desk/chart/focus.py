@@ -6,6 +6,7 @@ import msgspec
 
 from hawser.core.instrument import Instrument
 from hawser.core.sizing import Rung, SizeRequest, Sizing
+from hawser.engine.rigging import Waiting
 from hawser.engine.state import Rest
 from hawser.service.snapshot import InstrumentView, TradeView
 
@@ -96,5 +97,15 @@ def of_trade(trade: TradeView, view: InstrumentView) -> Focus:
         trade.id, view.instrument, trade.side, trade.ref, trade.r_ticks, trade.resting_stop, trade.initial_stop, marks,
         price, view.ask - view.bid, trade.opened, trade.trace, f"{word} {view.instrument.qty(steps)}",
         trade.covered or trade.pending, kind, 0, trade.backstop, trade.rig,
-        tuple((rule.level, rule.text) for rule in trade.waiting),
+        _together(trade.waiting),
     )  # fmt: skip
+
+
+def _together(rules: tuple[Waiting, ...]) -> tuple[tuple[int, str], ...]:
+    """What waits, with one line of words where several wait for the same."""
+    found: dict[tuple[int, str], Waiting] = {}
+    for rule in rules:
+        key = rule.level, rule.where or rule.does
+        first = found.get(key)
+        found[key] = rule if first is None else first._replace(does=f"{first.does}, {rule.does}")
+    return tuple((rule.level, rule.text) for rule in found.values())

@@ -236,7 +236,9 @@ class LevelLine(pg.InfiniteLine):
         hover.setWidthF(width + 1.5)
         self.setHoverPen(hover)
         self.label.setColor(self._look.color(tone))
-        self.label.fill = pg.mkBrush(self._look.color("panel", 220))
+        self.label.fill = pg.mkBrush(
+            self._look.color("panel")
+        )  # whole: what lies under words is no help in reading them
 
     def place(self, price: float, text: str) -> None:
         """Move the line and its words; a line being dragged stays with the pointer."""

@@ -12,7 +12,7 @@ from hawser.core.guards.verdicts import longest_first
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.widgets.buttons import HoldButton
-from hawser.service.snapshot import Snapshot
+from hawser.service.snapshot import InstrumentView, Snapshot
 
 BOLD = 1.15  # how much wider bold words are, at most
 
@@ -160,21 +160,30 @@ class Waterline(QWidget):
             first, *others = longest_first(snapshot.closed)
             head = f"CLOSED by {1 + len(others)}:" if others else "CLOSED"
             metrics = QFontMetricsF(self.entries.value.font())
-            room = self.entries.value.width() - metrics.horizontalAdvance(head) * BOLD - 8
-            why = metrics.elidedText(first.text, Qt.TextElideMode.ElideRight, max(40.0, room))
-            text = f"<b style='color:{p.caution}'>{head}</b> {escape(why, quote=False)}"
+            why = metrics.elidedText(first.text, Qt.TextElideMode.ElideRight, max(40.0, self._room_behind(head)))
             self.entries.setToolTip("\n".join(reason.text for reason in snapshot.closed))
+            self.entries.show_value(f"<b style='color:{p.caution}'>{head}</b> {escape(why, quote=False)}")
+            return
+        shut = [view for view in snapshot.instruments if view.closed]
+        self.entries.setToolTip("\n".join(f"{view.instrument.symbol}: {view.closed[0].text}" for view in shut))
+        if shut and len(shut) == len(snapshot.instruments):
+            self.entries.show_value(f"<b style='color:{p.caution}'>CLOSED</b> in every instrument")
         else:
-            shut = [view.instrument.symbol for view in snapshot.instruments if view.closed]
-            if shut and len(shut) == len(snapshot.instruments):
-                reasons = [f"{view.instrument.symbol}: {view.closed[0].text}" for view in snapshot.instruments]
-                self.entries.setToolTip("\n".join(reasons))
-                self.entries.show_value(f"<b style='color:{p.caution}'>CLOSED</b> in every instrument")
-                return
-            some = f" <span style='color:{p.ink2}'>but not in {', '.join(shut)}</span>" if shut else ""
-            text = f"<b>OPEN</b>{some}"
-            self.entries.setToolTip("")
-        self.entries.show_value(text)
+            self.entries.show_value(f"<b>OPEN</b> <span style='color:{p.ink2}'>{self._but_not_in(shut)}</span>")
+
+    def _but_not_in(self, shut: list[InstrumentView]) -> str:
+        """The closed instruments by name, or how many where their names have no room."""
+        if not shut:
+            return ""
+        names = "but not in " + ", ".join(view.instrument.symbol for view in shut)
+        if QFontMetricsF(self.entries.value.font()).horizontalAdvance(names) <= self._room_behind("OPEN"):
+            return names
+        return f"but not in {len(shut)} instruments"
+
+    def _room_behind(self, head: str) -> float:
+        """What is left of the line behind a bold word, in pixels."""
+        metrics = QFontMetricsF(self.entries.value.font())
+        return self.entries.value.width() - metrics.horizontalAdvance(head) * BOLD - 8
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
