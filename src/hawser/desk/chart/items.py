@@ -236,9 +236,7 @@ class LevelLine(pg.InfiniteLine):
         hover.setWidthF(width + 1.5)
         self.setHoverPen(hover)
         self.label.setColor(self._look.color(tone))
-        self.label.fill = pg.mkBrush(
-            self._look.color("panel")
-        )  # whole: what lies under words is no help in reading them
+        self.label.fill = pg.mkBrush(self._look.color("panel"))
 
     def place(self, price: float, text: str) -> None:
         """Move the line and its words; a line being dragged stays with the pointer."""
@@ -247,12 +245,12 @@ class LevelLine(pg.InfiniteLine):
         if self.label.format != text:
             self.label.setFormat(text)
 
-    def put_words(self, place: float, above: int) -> None:
-        """Where along the line its words stand, and on which side of it."""
-        if (place, above) != self._put:
-            self._put = (place, above)
-            self.label.anchors = [(place, above), (place, above)]
-            self.label.setPosition(place)
+    def put_words(self, right: float, above: int) -> None:
+        """Where along the line its words end, as a part of it, and on which side of it they stand."""
+        if (right, above) != self._put:
+            self._put = (right, above)
+            self.label.anchors = [(1, above), (1, above)]
+            self.label.setPosition(right)
 
     def _dragged(self) -> None:
         self.dragging = True
@@ -262,20 +260,24 @@ class LevelLine(pg.InfiniteLine):
 
 
 WORDS_HEIGHT = 17
-# Where a line's words may stand: above or below it at the right end, then farther left.
-PLACES = ((0.995, 1), (0.995, 0), (0.6, 1), (0.6, 0), (0.25, 1))
+RIGHT, APART = 0.995, 6.0  # where words end if nothing is in their way, a part of the width; and pixels between two
 
 
 def part_words(lines: list[LevelLine], view: pg.ViewBox) -> None:
-    """Give each line's words a place where they cover no other line's."""
+    """Give each line's words a place where they cover no other line's: above or below it at the right end, else as near
+    to that as there is room."""
     low, high = view.viewRange()[1]
-    pixels = view.height() / ((high - low) or 1.0)
-    taken: list[tuple[float, float]] = []
+    width, pixels = max(1.0, view.width()), view.height() / ((high - low) or 1.0)
+    taken: list[tuple[float, float, float]] = []  # left, right, top
     for line in sorted(lines, key=lambda line: -line.value()):
-        y = (high - line.value()) * pixels
-        for place, above in PLACES:
+        y, wide = (high - line.value()) * pixels, line.label.textItem.boundingRect().width()
+        free = []
+        for above in (1, 0):
             top = y - WORDS_HEIGHT if above else y
-            if all(place != other or abs(top - at) >= WORDS_HEIGHT for other, at in taken):
-                break
-        taken.append((place, top))
-        line.put_words(place, above)
+            beside = [(left, right) for left, right, at in taken if abs(top - at) < WORDS_HEIGHT]
+            ends = [RIGHT * width, *(left - APART for left, _ in beside)]
+            right = max(end for end in ends if all(end <= left or end - wide >= to for left, to in beside))
+            free.append((right, above, top))
+        right, above, top = max(free, key=lambda place: place[0])
+        taken.append((right - wide, right, top))
+        line.put_words(right / width, above)

@@ -1,0 +1,37 @@
+"""Words beside a chart's lines: none covers another's, however close the lines are."""
+
+from itertools import combinations
+
+import pyqtgraph as pg
+import pytest
+
+from hawser.desk.chart.items import LevelLine, part_words
+from hawser.desk.look import Look
+
+WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5.9579 at target 1", "stop 5.9632", "x"]
+
+
+@pytest.mark.parametrize("width", [320, 900])
+@pytest.mark.parametrize("apart", [0.0, 0.4, 1.0, 3.0], ids=lambda apart: f"{apart} % of the height")
+def test_no_words_cover_others(qtbot, width, apart):
+    look = Look("paper", None)
+    plot = pg.PlotWidget()
+    qtbot.addWidget(plot)
+    plot.resize(width, 500)
+    plot.setYRange(0, 100, padding=0)
+    with qtbot.waitExposed(plot):
+        plot.show()
+    lines = []
+    for number, text in enumerate(WORDS):
+        line = LevelLine(look, "rule", number)
+        line.style("ink2")
+        plot.addItem(line)
+        line.place(50 + number * apart, text)
+        lines.append(line)
+    part_words(lines, plot.getViewBox())
+    plot.grab()  # words find their places as they are painted
+    boxes = [line.label.mapRectToScene(line.label.boundingRect()) for line in lines]
+    shrunk = [box.adjusted(0, box.height() / 2 - 5, 0, 5 - box.height() / 2) for box in boxes]  # the letters, no margin
+    assert not [pair for pair in combinations(range(len(lines)), 2) if shrunk[pair[0]].intersects(shrunk[pair[1]])]
+    highest = boxes[-1] if apart else boxes[0]
+    assert highest.right() > 0.9 * plot.getViewBox().sceneBoundingRect().right()
