@@ -293,15 +293,17 @@ def test_what_waits_for_a_target_acts_at_its_level_under_the_number_that_the_tra
     assert [(one.level, one.text) for one in told] == [
         (61605, "break-even to 0.61242 at target 1"), (61968, "trail begins at target 2"),
     ]  # fmt: skip
+    taken(hand, "target", 1, 41)
     rig = msgspec.structs.replace(hand.trade.plan.rig, name="again")
-    hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=rig))
-    assert [line.number for line in hand.trade.targets] == [3, 4]  # what rested under 1 and 2 is still being taken back
-    assert [one.where for one in waiting(hand.engine.state, hand.trade)] == ["at target 3", "at target 4"]
-    for order in list(hand.engine.state.orders_of(hand.trade, "target")):
-        taken_back = order.number < 3
-        hand.do(ev.OrderCancelled, order=order.id, why="") if taken_back else hand.do(ev.OrderAccepted, order=order.id)
-    taken(hand, "target", 3, 41)
-    assert moved(hand, bar_at(hand, 61650))[1].endswith("break-even after target 3")
+    found = hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=rig))
+    assert [(line.number, line.rule) for line in hand.trade.targets] == [(1, 0), (2, 1), (3, 2)]
+    # What rested for target 2 is moved to where the new rig has its first; nothing else rests beside it meanwhile.
+    assert not of(found, cm.Cancel)
+    assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "target"] == [(61605, 25)]
+    assert [one.where for one in waiting(hand.engine.state, hand.trade)] == ["at target 2", "at target 3"]
+    hand.do(ev.AmendAccepted, order=hand.order("target", 2).id, level=61605, steps=25)
+    taken(hand, "target", 2, 25)
+    assert moved(hand, bar_at(hand, 61650))[1].endswith("break-even after target 2")
 
 
 def test_a_rule_whose_target_was_taken_away_says_that_it_never_comes():

@@ -4,6 +4,8 @@ on a trade that is open already."""
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
+from itertools import count
 
 import msgspec
 
@@ -87,9 +89,9 @@ def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
     kept = [
         TargetLine(line.number, line.level, line.filled / whole, line.filled) for line in trade.targets if line.filled
     ]
-    number, left = max((line.number for line in trade.targets), default=0), trade.open_steps / whole
+    numbers, left = _numbers(trade.targets), trade.open_steps / whole
     for index, rule in enumerate(plan.targets, start=1):
-        number += 1
+        number = next(numbers)
         level = 0 if rule.off else rule.level(instrument, trade.ref, trade.r_ticks, atr, trade.side)
         if level > 0 and trade.side * (level - trade.ref) > 0:
             kept.append(TargetLine(number, level, rule.share * left, rule=index))
@@ -113,12 +115,17 @@ def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
 
 def _swap_losses(trade: Trade, plan: Plan, instrument: Instrument) -> None:
     """Loss steps of another rig, after those that were taken already."""
-    kept = [line for line in trade.losses if line.filled]
-    number = max((line.number for line in trade.losses), default=0)
+    kept, numbers = [line for line in trade.losses if line.filled], _numbers(trade.losses)
     for line in rigging.loss_lines(plan, instrument, trade.ref, trade.r_ticks):
-        number += 1
-        kept.append(TargetLine(number, line.level, line.share, rule=line.rule))
+        kept.append(TargetLine(next(numbers), line.level, line.share, rule=line.rule))
     trade.losses = kept
+
+
+def _numbers(lines: list[TargetLine]) -> Iterator[int]:
+    """The numbers of new lines: of those that took nothing yet, so that what rests for them is moved and no second
+    order rests beside it while it is taken back; then further ones."""
+    yield from (line.number for line in lines if not line.filled)
+    yield from count(1 + max((line.number for line in lines), default=0))
 
 
 def _known(plan: Plan, atr: float, basis: float | None) -> bool:
