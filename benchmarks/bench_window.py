@@ -90,7 +90,7 @@ def acts(window: Window) -> list[tuple[str, Callable[[], Any]]]:
         ("zoom", chart(KEY.Key_Minus)), ("pan", chart(KEY.Key_Left)), ("a stop is typed", typed),
         ("the other side", lambda: helm.plan.set_side(-1)), ("the first side", lambda: helm.plan.set_side(1)),
         ("to the rigs", to(2)), ("a rig", rig(1)), ("another rig", rig(4)), ("a rig's figure", blank),
-        ("to the guards", to(3)), ("to the logbook", to(4)), ("to the helm", to(1)),
+        ("to the guards", to(3)), ("to the logbook", to(5)), ("to the helm", to(1)),
         ("the night theme", lambda: window.look.set_theme("night")),
         ("the paper theme", lambda: window.look.set_theme("paper")),
     ]  # fmt: skip
