@@ -1,11 +1,13 @@
 """Words beside a chart's lines: none covers another's, however close the lines are."""
 
-from itertools import combinations
+from itertools import combinations, pairwise
 
 import pyqtgraph as pg
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from hawser.desk.chart.items import LevelLine, part_words
+from hawser.desk.chart.items import LevelLine, part_words, spread
 from hawser.desk.look import Look
 
 WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5.9579 at target 1", "stop 5.9632", "x"]
@@ -35,3 +37,14 @@ def test_no_words_cover_others(qtbot, width, apart):
     assert not [pair for pair in combinations(range(len(lines)), 2) if shrunk[pair[0]].intersects(shrunk[pair[1]])]
     highest = boxes[-1] if apart else boxes[0]
     assert highest.right() > 0.9 * plot.getViewBox().sceneBoundingRect().right()
+
+
+@given(st.lists(st.floats(0, 400), max_size=9))
+def test_places_are_spread_in_their_order_and_within_the_height(places):
+    found = spread(places, 16.0, 400.0)
+    _, ordered = zip(*sorted(zip(places, found, strict=True)), strict=True) if places else ((), ())
+    assert all(after - before >= 16.0 - 1e-9 for before, after in pairwise(ordered))
+    assert all(8.0 <= place <= 392.0 for place in found)
+    free = all(after - before >= 16.0 for before, after in pairwise(sorted(places)))
+    if free and all(8.0 <= place <= 392.0 for place in places):
+        assert found == places  # nothing is moved without need

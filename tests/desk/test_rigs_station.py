@@ -59,6 +59,17 @@ def test_a_rig_that_ships_is_tried_at_once_and_says_what_it_does(rigs):
     assert "first stop" in rigs.fan.accessibleName()
 
 
+def test_a_desk_that_opens_on_the_rigs_tries_them_once_the_history_is_there(open_desk):
+    first = open_desk()
+    QTest.keyClick(first.window, KEY.Key_2, Qt.KeyboardModifier.AltModifier)
+    first.window.close()
+    again = open_desk()
+    station = again.window.rigs
+    assert station.isVisible()
+    again.qtbot.waitUntil(lambda: station.fan.fan is not None and "R in " in station.results[0].text(), timeout=30_000)
+    assert station.of.text().startswith(again.helm.symbol)
+
+
 def test_typing_into_a_sentence_redraws_the_trial_and_is_kept(rigs, trader):
     pick(rigs, "Slow warp")
     before = rigs.chart._trials[0]

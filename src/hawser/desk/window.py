@@ -29,6 +29,7 @@ from hawser.core.rig import Rig
 from hawser.desk import notifying
 from hawser.desk.berth import Berth, together
 from hawser.desk.bridge import Bridge
+from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.editing import KEPT_BY_VENUE, account_consequence
 from hawser.desk.look import Look
 from hawser.desk.settings import Settings
@@ -179,7 +180,7 @@ class Window(QMainWindow):
         bridge.earlier.connect(berth.logbook.add_earlier)
         berth.logbook.earlier.clicked.connect(berth.runtime.earlier)
         bridge.told.connect(lambda tell: self._told(berth, tell))
-        bridge.bars.connect(helm.show_bars)
+        bridge.bars.connect(lambda *history: self._bars(berth, *history))
         bridge.bar.connect(lambda bar: self._bar(berth, bar))
         bridge.marks.connect(helm.show_marks)
         bridge.guards.connect(berth.guards.show_picture)
@@ -406,6 +407,12 @@ class Window(QMainWindow):
         self.helm.show_snapshot(snapshot, turn)
         if turn in (3, ALL_TURNS) and self.station == RIGS:
             self.rigs.show_snapshot(snapshot)
+
+    def _bars(self, berth: Berth, symbol: str, span: int, pyramid: Pyramid) -> None:
+        """A history that an account's Helm asked for; it may come while rigs are looked at."""
+        berth.helm.show_bars(symbol, span, pyramid)
+        if berth is self.berth and self.station == RIGS:
+            self._show_history()
 
     def _bar(self, berth: Berth, bar: ev.BarCompleted) -> None:
         """A bar of what an account's Helm shows completed: trials go on with it."""

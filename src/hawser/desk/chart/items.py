@@ -281,3 +281,18 @@ def part_words(lines: list[LevelLine], view: pg.ViewBox) -> None:
         right, above, top = max(free, key=lambda place: place[0])
         taken.append((right - wide, right, top))
         line.put_words(right / width, above)
+
+
+def spread(places: list[float], apart: float, most: float) -> list[float]:
+    """Places (pixels from the top) moved so far that each is `apart` from the next, in the same order, none beyond
+    `most` as long as there is room."""
+    order = sorted(range(len(places)), key=places.__getitem__)
+    found, least = list(places), apart / 2
+    for index in order:
+        found[index] = least = max(least, places[index])
+        least += apart
+    limit = most - apart / 2
+    for index in reversed(order):
+        found[index] = limit = min(limit, found[index])
+        limit -= apart
+    return found

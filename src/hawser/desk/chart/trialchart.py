@@ -10,13 +10,14 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from hawser.core.instrument import Instrument
 from hawser.desk import figures as fg
-from hawser.desk.chart.items import Candles, PriceAxis, TimeAxis, bare, ink
+from hawser.desk.chart.items import Candles, PriceAxis, TimeAxis, bare, ink, spread
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.rehearsal.trial import Shown
 
-FEWEST, ROOM = 24.0, 0.13  # bars shown at least; the part kept free on the right for words
+FEWEST, ROOM = 24.0, 0.22  # bars shown at least; the part kept free on the right for words
+WORDS_HEIGHT = 16.0
 
 
 class TrialPlot(pg.PlotWidget):
@@ -63,9 +64,13 @@ class TrialChart(QFrame):
         self._entry = pg.PlotCurveItem(connect="pairs")
         self._exits = pg.ScatterPlotItem(size=10)
         self._side = pg.ScatterPlotItem(size=11)
-        for part in (self._candles, self._here, self._levels, self._entry, *self._traces, self._exits, self._side):
+        self._leaders = pg.PlotCurveItem(connect="pairs")  # from a level to its words
+        lines = (self._leaders, self._levels, self._entry, *self._traces)
+        for part in (self._candles, self._here, *lines, self._exits, self._side):
             self.plot.addItem(part, ignoreBounds=True)
         self._words: list[pg.TextItem] = []
+        self._said: list[tuple[float, str, QColor]] = []  # at what price, what, in which colour
+        self._view.sigResized.connect(self._lay_words)
         self.plot.scene().sigMouseClicked.connect(self._clicked)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
@@ -77,6 +82,7 @@ class TrialChart(QFrame):
         p = self._look.palette
         ink(self.plot, self._axes, self._look)
         self._here.setPen(pg.mkPen(p.color("ink2"), width=1, style=Qt.PenStyle.DotLine))
+        self._leaders.setPen(pg.mkPen(p.color("ink2"), width=1, style=Qt.PenStyle.DotLine))
         self._levels.setPen(pg.mkPen(p.color("gain"), width=1))
         self._entry.setPen(pg.mkPen(p.color("ink"), width=1, style=Qt.PenStyle.DashLine))
         self._traces[0].setPen(pg.mkPen(p.color("loss"), width=2))
@@ -123,7 +129,7 @@ class TrialChart(QFrame):
     # Drawing
 
     def _draw(self) -> None:
-        said: list[tuple[float, float, str, QColor]] = []
+        said: list[tuple[float, str, QColor]] = []
         self._here.setVisible(self.start >= 0)
         if self.start >= 0:
             self._here.setValue(self.start + 0.5)
@@ -158,25 +164,46 @@ class TrialChart(QFrame):
         r = abs(first.ref - first.stop)
         for level in first.targets:
             text = f"{fg.r(first.side * (level - first.ref) / r)}  {self._instrument.price(level)}"
-            said.append((first.last + 1, level * tick, text, p.color("gain")))
+            said.append((level * tick, text, p.color("gain")))
         text = f"entry  {self._instrument.price(first.ref)}"
-        said.append((first.last + 1, first.ref * tick, text, p.color("ink2")))
+        said.append((first.ref * tick, text, p.color("ink2")))
         self._say(said)
 
-    def _say(self, said: list[tuple[float, float, str, QColor]]) -> None:
+    def _say(self, said: list[tuple[float, str, QColor]]) -> None:
         """Words beside levels. Those there are used again: making one takes longer than all the lines."""
+        self._said = said
         while len(self._words) < len(said):
-            word = pg.TextItem(anchor=(0, 0.5))
+            word = pg.TextItem(anchor=(1, 0.5))
             word.setFont(font(11))
             self.plot.addItem(word, ignoreBounds=True)
             self._words.append(word)
         for number, word in enumerate(self._words):
             word.setVisible(number < len(said))
             if number < len(said):
-                x, y, text, color = said[number]
-                word.fill = pg.mkBrush(self._look.palette.color("panel", 220))
+                _, text, color = said[number]
+                word.fill = pg.mkBrush(self._look.palette.color("panel"))
                 word.setText(text, color)
-                word.setPos(x, y)
+        self._lay_words()
+
+    def _lay_words(self) -> None:
+        """At the right edge, where there are no bars, each as near to its level as the others let it."""
+        (left, right), (low, high) = self._view.viewRange()
+        seen = [number for number, (price, *_) in enumerate(self._said) if low <= price <= high]
+        for number, word in enumerate(self._words):
+            word.setVisible(number in seen)
+        first, height = self._trials[0], self._view.height()
+        if first is None or not seen or not height:
+            self._leaders.setData([], [])
+            return
+        across, up = (right - left) / max(1.0, self._view.width()), (high - low) / height
+        places = spread([(high - self._said[number][0]) / up for number in seen], WORDS_HEIGHT, height)
+        xs, ys = [], []
+        for number, place in zip(seen, places, strict=True):
+            word, y = self._words[number], high - place * up
+            word.setPos(right, y)
+            xs += [first.last + 0.5, right - word.textItem.boundingRect().width() * across]
+            ys += [self._said[number][0], y]
+        self._leaders.setData(xs, ys)
 
     def _draw_trace(self, number: int, trial: Shown | None) -> None:
         if trial is None or self._instrument is None:
@@ -206,6 +233,7 @@ class TrialChart(QFrame):
         if found is not None:
             room = (found[1] - found[0]) * 0.06 or abs(found[1]) * 0.001
             self._view.setYRange(found[0] - room, found[1] + room, padding=0)
+        self._lay_words()
 
     def _panned(self) -> None:
         left, right = self._view.viewRange()[0]

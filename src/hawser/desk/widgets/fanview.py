@@ -51,10 +51,9 @@ class FanView(QWidget):
         fan, p = self.fan, self._look.palette
         if fan is None or not fan.results.size:
             painter.setPen(p.color("ink2"))
-            painter.drawText(
-                QRectF(self.rect()), Qt.AlignmentFlag.AlignCenter,
-                "No trade ends in this history: it is too short for this rig, or its size is refused",
-            )  # fmt: skip
+            ended = "No trade ends in this history: it is too short for this rig, or its size is refused"
+            text = "Nothing has been tried yet" if fan is None else ended
+            painter.drawText(QRectF(self.rect()), Qt.AlignmentFlag.AlignCenter, text)
             painter.end()
             return
         rows = min(len(fan.ended), 6, max(2, int((self.height() - 90.0 - AXIS - HEAD) / ROW)))
