@@ -10,14 +10,24 @@ from hypothesis import strategies as st
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QInputDialog,
+    QLineEdit,
+    QMessageBox,
+    QPushButton,
+    QWidget,
+)
 
 from hawser.core.bars import Bars
 from hawser.core.clock import HOUR, MINUTE
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.planning import Draft
 from hawser.desk.settings import Kept, Settings
-from hawser.desk.theme.palette import NIGHT, PAPER, contrast
+from hawser.desk.theme.palette import NIGHT, PAPER, contrast, stylesheet
 from hawser.desk.widgets.finder import matches, nearness
 from hawser.desk.window import GUARDS, LOGBOOK
 from hawser.service import replay
@@ -317,3 +327,23 @@ def test_no_line_of_one_instrument_stands_over_the_bars_of_another(trader):
         trader.qtbot.waitUntil(both)
     assert focus is not None
     assert (False, True) in seen  # on the way: the old bars, and no lines
+
+
+@pytest.mark.parametrize("palette", [PAPER, NIGHT], ids=lambda p: p.name)
+@pytest.mark.parametrize("make", [QMessageBox, QFileDialog, QInputDialog])
+def test_dialogs_wear_the_theme_where_the_desktop_brings_none_of_its_own(qtbot, palette, make):
+    ground = QWidget()
+    ground.setStyleSheet(stylesheet(palette))
+    dialog = make(ground)
+    qtbot.addWidget(ground)
+    if make is QFileDialog:
+        dialog.setOption(QFileDialog.Option.DontUseNativeDialog)
+    with qtbot.waitExposed(dialog):
+        dialog.show()
+    image = dialog.grab().toImage()
+    assert image.pixelColor(2, 2) == palette.color("panel")
+    for view in dialog.findChildren(QAbstractItemView):
+        if view.isVisible():
+            assert view.viewport().grab().toImage().pixelColor(1, view.viewport().height() - 2) == palette.color(
+                "panel"
+            )

@@ -73,6 +73,7 @@ def stylesheet(p: Palette) -> str:
     QSplitter::handle:hover {{ background: {p.hairline}; }}
     QFrame#panel {{ background: {p.panel}; border: 1px solid {p.hairline}; border-radius: 3px; }}
     QFrame#panel QStackedWidget, QFrame#panel QStackedWidget > QWidget {{ background: {p.panel}; }}
+    QDialog {{ background: {p.panel}; }}
     QLabel {{ background: transparent; }}
     QLabel[role="second"] {{ color: {p.ink2}; }}
     QLabel[role="small"] {{ font-size: 11px; }}
@@ -106,12 +107,15 @@ def stylesheet(p: Palette) -> str:
     QComboBox::drop-down {{ width: 18px; border: none; }}
     QComboBox::down-arrow {{ image: url({icon_folder()}/open-{p.name}.svg); width: 12px; height: 12px; }}
     QFrame#rule {{ background: {p.hairline}; border: none; }}
-    QTableView, QListView {{ background: {p.panel}; border: none; gridline-color: {p.hairline}; outline: none;
-        selection-background-color: {p.ground}; selection-color: {p.ink}; alternate-background-color: {p.panel}; }}
+    QTableView, QListView, QTreeView {{ background: {p.panel}; border: none; outline: none;
+        gridline-color: {p.hairline}; selection-background-color: {p.ground}; selection-color: {p.ink};
+        alternate-background-color: {p.panel}; }}
     QTableView::item {{ padding: 0 6px; }}
     QHeaderView, QHeaderView::section {{ background: {p.panel}; color: {p.ink2}; border: none;
         border-bottom: 1px solid {p.hairline}; padding: 4px 6px; }}
     QTableCornerButton::section {{ background: {p.panel}; border: none; }}
+    QToolButton {{ background: {p.ground}; border: 1px solid {p.hairline}; border-radius: 3px; }}
+    QToolButton:hover, QToolButton:focus {{ border-color: {p.ink}; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: {p.panel}; border: none; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
     QScrollBar:horizontal {{ background: transparent; height: 10px; margin: 0; }}

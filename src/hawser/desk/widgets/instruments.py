@@ -148,6 +148,9 @@ class TwoLines(QStyledItemDelegate):
         painter.drawText(box, side | Qt.AlignmentFlag.AlignBottom, second)
 
 
+WIDTHS = (118, 66, 74)  # columns, pixels
+
+
 class InstrumentPanel(QFrame):
     """The list; choosing a row chooses the instrument."""
 
@@ -174,8 +177,9 @@ class InstrumentPanel(QFrame):
         header.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         header.setStretchLastSection(True)
         header.setHighlightSections(False)
-        for column, width in enumerate((118, 66, 74)):
+        for column, width in enumerate(WIDTHS):
             self.table.setColumnWidth(column, width)
+        self.table.setMinimumWidth(sum(WIDTHS) + 10)  # a smaller window takes from the chart, not from spreads
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(self._picked)

@@ -251,7 +251,7 @@ class RigEditor(QFrame):
         else:
             count = len(draft.errors)
             told = draft.general or f"{count} {'entry is' if count == 1 else 'entries are'} not understood yet"
-            self.words.setText(f"{told}. The rig stays as it was until they are.")
+            self.words.setText(f"{told}. The rig stays as it was until then.")
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.matches(QKeySequence.StandardKey.Undo):
