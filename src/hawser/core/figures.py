@@ -19,6 +19,11 @@ def number(value: float, digits: int, sign: bool = False) -> str:
     return _signed(f"{abs(value):,.{digits}f}", value, sign)
 
 
+def counted(count: int, one: str, more: str = "") -> str:
+    """How many of what: 1 trade, 3 trades; `more` where the plural is no mere s."""
+    return f"{count} {one if count == 1 else more or one + 's'}"
+
+
 def money(value: float, currency: str, sign: bool = False) -> str:
     """Money with its currency, rounded half-even to the minor unit (section 1)."""
     return f"{amount(value, currency, sign)}{GROUP}{currency}"

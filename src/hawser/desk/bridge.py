@@ -32,7 +32,8 @@ class Bridge(QObject):
 
     def __init__(self) -> None:
         super().__init__()
-        self._lock, self._latest = threading.Lock(), None
+        self._lock = threading.Lock()
+        self._latest: Snapshot | None = None
         self._there.connect(self._deliver)
 
     def hooks(self) -> Hooks:

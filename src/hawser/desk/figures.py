@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime, tzinfo
 
-from hawser.core.figures import GROUP, MINUS, NONE, duration, money, number, percent, r
+from hawser.core.figures import GROUP, MINUS, NONE, counted, duration, money, number, percent, r
 from hawser.core.guards.verdicts import Closed, longest_first
 
-__all__ = ["GROUP", "MINUS", "NONE", "clock", "date_clock", "duration", "moment", "money", "number", "percent", "r",
-           "reason", "reasons", "side_word"]  # fmt: skip
+__all__ = ["GROUP", "MINUS", "NONE", "clock", "counted", "date_clock", "duration", "moment", "money", "number",
+           "percent", "r", "reason", "reasons", "side_word"]  # fmt: skip
 
 
 def clock(time_ns: int, zone: tzinfo, seconds: bool = True) -> str:

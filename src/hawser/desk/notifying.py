@@ -21,8 +21,8 @@ def message(title: str, text: str, urgent: bool) -> QDBusMessage:
     """The call that shows a notification, as the freedesktop specification has it."""
     call = QDBusMessage.createMethodCall(SERVICE, PLACE, SERVICE, "Notify")
     replaces, none = QDBusArgument(), QDBusArgument()
-    replaces.add(0, QMetaType.Type.UInt.value)
-    none.beginArray(QMetaType(QMetaType.Type.QString.value))
+    replaces.add(0, QMetaType.Type.UInt.value)  # type: ignore[arg-type]  # an int, which the stubs call a Type
+    none.beginArray(QMetaType(QMetaType.Type.QString.value))  # type: ignore[call-overload]
     none.endArray()
     hints = {"desktop-entry": "hawser", "urgency": _byte(URGENT if urgent else 1)}
     call.setArguments(["Hawser", replaces, "hawser", title, text, none, hints, 0 if urgent else STAYS_MS])
@@ -31,7 +31,7 @@ def message(title: str, text: str, urgent: bool) -> QDBusMessage:
 
 def _byte(value: int) -> QDBusArgument:
     found = QDBusArgument()
-    found.add(value, QMetaType.Type.UChar.value)
+    found.add(value, QMetaType.Type.UChar.value)  # type: ignore[arg-type]
     return found
 
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Literal
+from functools import partial
+from typing import Literal, TypeVar
 
 import msgspec
 
@@ -23,6 +25,7 @@ from hawser.desk.chart.focus import waits_text
 from hawser.service.snapshot import Snapshot, plan_request
 
 TARGETS = MAX_TARGETS
+Found = TypeVar("Found")
 ANCHORS: dict[str, Literal["planned", "fill"]] = {"planned": "planned", "fill": "fill"}
 
 
@@ -86,8 +89,8 @@ class Planning:
         for number, (level, share) in enumerate(draft.targets, start=1):
             if not level.strip() and not share.strip():
                 continue
-            part = self._field(f"share{number}", lambda text, left=left: typed.read_share(text, left), share or "rest")
-            rule = self._field(f"target{number}", lambda text, part=part: typed.read_target(text, part or 0.0), level)
+            part = self._field(f"share{number}", partial(typed.read_share, left=left), share or "rest")
+            rule = self._field(f"target{number}", partial(typed.read_target, share=part or 0.0), level)
             if rule is not None:
                 targets.append(rule)
                 left -= rule.share
@@ -134,7 +137,7 @@ class Planning:
             return ""
         return waits_text(self.plan.side, self.plan.entry.kind)
 
-    def _field(self, name, read, text):  # type: ignore[no-untyped-def]  # the reader's own type comes back
+    def _field(self, name: str, read: Callable[[str], Found], text: str) -> Found | None:
         try:
             return read(text)
         except BadInput as error:

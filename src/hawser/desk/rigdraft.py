@@ -130,10 +130,11 @@ def _make_trail(values: dict[str, Any]) -> Trail:
     what, span = values["what"], values["timeframe"]
     if what is None:
         raise BadInput("bad_entry", f"Expected {typed.TRAILS.removesuffix(', or nothing for no trail')}", key="what")
-    return msgspec.structs.replace(
+    trail: Trail = msgspec.structs.replace(
         what, anchor=values["anchor"], after=values["after"], step_ticks=values["step_ticks"],
         timeframe=None if span == "the chart's" else span,
     )  # fmt: skip
+    return trail
 
 
 def _fill_trail(trail: Trail) -> dict[str, str]:
@@ -233,7 +234,7 @@ SECTIONS: tuple[Section, ...] = (
         ("leave with", _amount("stop", "lost"), "lost or", _amount("target", "won"), "won, looked at on",
          _named("basis", "looked at on", tuple(BASES))),
         "none",
-        lambda values: Basket(values["stop"], values["target"], BASES[values["basis"]]),  # type: ignore[arg-type]  # one of them
+        lambda values: Basket(values["stop"], values["target"], BASES[values["basis"]]),
         lambda rule: {"stop": typed.amount_text(rule.stop), "target": typed.amount_text(rule.target),
                       "basis": next(text for text, basis in BASES.items() if basis == rule.basis)},
     ),
@@ -336,12 +337,12 @@ class RigDraft:
             rules[section.key] = [self._row(section, number, row) for number, row in enumerate(self.texts[section.key])]
         if self.errors:
             return
-        values = rules.pop("general")[0]
+        values: dict[str, Any] = rules.pop("general")[0]
         values["reverse"] = values["reverse"] == "yes"
         for key, found in rules.items():
             values[key] = tuple(found) if key in LISTS else (found[0] if found else None)
         try:
-            self.made = Rig(name=self.name, note=self.note, **values, **self._rest)
+            self.made = Rig(name=self.name, note=self.note, **values | self._rest)
         except BadInput as error:
             self._blame(error)
 

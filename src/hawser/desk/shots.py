@@ -233,8 +233,10 @@ def account_pictures(root: Path, folder: Path) -> None:
 
 
 def own_data_picture(root: Path, folder: Path) -> None:
-    files = [EXAMPLES / name for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")]
-    inputs = Inputs(*files)
+    bars, instrument, account = (
+        EXAMPLES / name for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")
+    )
+    inputs = Inputs(bars, instrument, account)
 
     def make(where: Profile) -> Boot:
         made = boot(inputs, where)
@@ -242,7 +244,7 @@ def own_data_picture(root: Path, folder: Path) -> None:
         made.prepare = play_own
         return made
 
-    window = opened(root, "own", make, files[0].name)
+    window = opened(root, "own", make, bars.name)
     take(window, folder, "own-data-paper")
     window.close()
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sized
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -190,6 +190,14 @@ def _plans(trade: TradeView, plans: dict[str, Plan]) -> list[TradeAction]:
     ]
 
 
+def _trades(trades: Sized) -> str:
+    return fg.counted(len(trades), "trade")
+
+
+def _pending(trades: Sized) -> str:
+    return fg.counted(len(trades), "pending entry", "pending entries")
+
+
 def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] | None = None) -> list[TradeAction]:
     """What can be done with several marked trades at once; `rigs`: those that could tend them, by name."""
     opened, waiting = [trade for trade in trades if is_open(trade)], [trade for trade in trades if trade.pending]
@@ -200,30 +208,30 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] 
             found.append(TradeAction(text, tuple(make(trade) for trade in meant)))
 
     money = fg.money(sum(trade.money for trade in opened), snapshot.currency, sign=True)
-    many(f"Close {len(opened)} trades: {money}", _close, opened)
-    many(f"Close half of {len(opened)} trades", lambda trade: _close(trade, 0.5), opened)
+    many(f"Close {_trades(opened)}: {money}", _close, opened)
+    many(f"Close half of {_trades(opened)}", lambda trade: _close(trade, 0.5), opened)
     even = [trade for trade in opened if _tightens(trade)]
-    many(f"Stop to the entry in {len(even)} trades", _even, even)
+    many(f"Stop to the entry in {_trades(even)}", _even, even)
     tended = opened + waiting
     aimed = [trade for trade in tended if _waiting(trade)]
-    many(f"Take the next target of {len(aimed)} trades away: what it would take stays open", _drop_next, aimed)
+    many(f"Take the next target of {_trades(aimed)} away: what it would take stays open", _drop_next, aimed)
     apart = [trade for trade in tended if _further(trade)]
-    many(f"New target for what is left of {len(apart)} trades; drag each from there", _aim, apart)
+    many(f"New target for what is left of {_trades(apart)}; drag each from there", _aim, apart)
     plain, held = [t for t in opened if not t.backstop], [t for t in opened if t.backstop]
-    many(f"Hold the lines of {len(plain)} trades here", _hold, plain)
-    many(f"Let the lines of {len(held)} trades rest at the venue again", _hold, held)
+    many(f"Hold the lines of {_trades(plain)} here", _hold, plain)
+    many(f"Let the lines of {_trades(held)} rest at the venue again", _hold, held)
     shut = [trade for trade in opened if _shut(trade, snapshot)]
     closed = f"; {len(shut)} of them only close, entries are closed" if shut else ""
-    many(f"Turn {len(opened)} trades around: close {money}, each the other way, sized anew{closed}", _turn, opened)
-    many(f"Cancel {len(waiting)} pending entries", _close, waiting)
+    many(f"Turn {_trades(opened)} around: close {money}, each the other way, sized anew{closed}", _turn, opened)
+    many(f"Cancel {_pending(waiting)}", _close, waiting)
     for name, rig in (rigs or {}).items():
         able = [trade for trade in opened if _fits(rig, trade.plan)]
         if able:
-            text = f"Tend {len(able)} trades by \u2018{name}\u2019; their stops only where they are tighter"
+            text = f"Tend {_trades(able)} by \u2018{name}\u2019; their stops only where they are tighter"
             makes = tuple(_equip(trade, plan_of(rig, trade.plan)) for trade in able)
             found.append(TradeAction(text, makes, TEND))
     if len(opened) > 1:
-        text = f"Basket over {len(opened)} trades: one stop and target for what they win or lose together \u2026"
+        text = f"Basket over {_trades(opened)}: one stop and target for what they win or lose together \u2026"
         found.append(TradeAction(text, (), basket=tuple(trade.id for trade in opened)))
     for view in snapshot.baskets:
         if any(trade.basket == view.name for trade in opened):
@@ -237,7 +245,7 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] 
 
 def _undo_basket(view: BasketView) -> TradeAction:
     return _one(
-        f"Take {view.name} off: its {view.trades} trades stay as they are",
+        f"Take {view.name} off: its {fg.counted(view.trades, 'trade')} stay as they are",
         lambda now, ask: ev.DissolveBasket(time=now, ask=ask, name=view.name),
     )
 
@@ -266,7 +274,7 @@ def of_many(snapshot: Snapshot) -> list[TradeAction]:
     for symbol in dict.fromkeys(trade.symbol for trade in live):
         found += group(symbol, [trade for trade in live if trade.symbol == symbol], _all("all", symbol))
     if waiting:
-        found.append(_one(f"Cancel all {len(waiting)} pending entries", _all("pending")))
+        found.append(_one(f"Cancel {'all ' if len(waiting) > 1 else ''}{_pending(waiting)}", _all("pending")))
     return found
 
 

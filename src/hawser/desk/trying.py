@@ -26,7 +26,8 @@ class Primer(QTimer):
     thread_of_all: ClassVar[threading.Thread | None] = None
 
     def __init__(self, parent: QWidget, done: Callable[[], None]) -> None:
-        super().__init__(parent, interval=50)
+        super().__init__(parent)
+        self.setInterval(50)
         self.ready, self._done = False, done
         self.timeout.connect(self._look)
 
@@ -102,4 +103,4 @@ def in_words(trial: Shown) -> str:
         else:
             happened.append(word)
     how = "still open at the end" if trial.open_at_end else f"out by {trial.ended}"
-    return f"{fg.r(trial.result)} in {bars} {'bar' if bars == 1 else 'bars'}: {', '.join(happened)}; {how}"
+    return f"{fg.r(trial.result)} in {fg.counted(bars, 'bar')}: {', '.join(happened)}; {how}"

@@ -217,10 +217,12 @@ class Window(QMainWindow):
             ("Ctrl+Q", self.close),
             ("Ctrl+Shift+Q", self.show_quay),
         ):
-            QShortcut(QKeySequence(keys), self, activated=run)
+            self._key(keys, run)
         for number in range(len(self.berths)):
-            keys = QKeySequence(f"Ctrl+{number + 1}")
-            QShortcut(keys, self, activated=lambda number=number: self.show_account(number))
+            self._key(f"Ctrl+{number + 1}", partial(self.show_account, number))
+
+    def _key(self, keys: str, run: Callable[[], object]) -> None:
+        QShortcut(QKeySequence(keys), self).activated.connect(run)
 
     def _actions(self) -> list[Action]:
         helm, found = self.helm, []
@@ -250,7 +252,7 @@ class Window(QMainWindow):
             Action("Quay: pause or run", "", self.foot.pause.toggle),
             Action("Quay: weather fault by fault, gusts now", "Ctrl+Shift+Q", self.show_quay),
             *(
-                Action(f"Plan with rig {name}", "", lambda rig=rig: self._use_plan(rig))
+                Action(f"Plan with rig {name}", "", partial(self._use_plan, rig))
                 for name, rig in sorted(self.rigs.shelf.rigs.items())
             ),
             Action("Rigs: a new one", "", self._new_rig),
@@ -260,23 +262,23 @@ class Window(QMainWindow):
         ]
         if len(self.berths) > 1:
             found += [
-                Action(f"Account: show {berth.name}", f"Ctrl+{n}", lambda n=n: self.show_account(n - 1))
+                Action(f"Account: show {berth.name}", f"Ctrl+{n}", partial(self.show_account, n - 1))
                 for n, berth in enumerate(self.berths, start=1)
             ]
         found += [
-            Action(f"Plan: take {name}", "", lambda n=name: helm.plan.names.take(n)) for name in helm.plan.names.plans
+            Action(f"Plan: take {name}", "", partial(helm.plan.names.take, name)) for name in helm.plan.names.plans
         ]
-        found += [Action(one.text, "", lambda one=one: helm.carry_out(one)) for one in helm.trade_actions()]
+        found += [Action(one.text, "", partial(helm.carry_out, one)) for one in helm.trade_actions()]
         if self.latest is not None:
             for view in self.latest.instruments:
                 symbol = view.instrument.symbol
-                found.append(Action(f"Instrument: {symbol}", "", lambda s=symbol: self._choose(s)))
+                found.append(Action(f"Instrument: {symbol}", "", partial(self._choose, symbol)))
             for trade in self.latest.trades:
                 if trade.open_steps:
                     text = f"Trade: show {trade.symbol} {trade.id}"
-                    found.append(Action(text, "", lambda t=trade.id: helm.choose_trade(t)))
+                    found.append(Action(text, "", partial(helm.choose_trade, trade.id)))
         spans = [(name, span) for name, span in TIMEFRAMES.items() if not helm.chart.span_buttons[span].isHidden()]
-        found += [Action(f"Timeframe: {name}", "", lambda s=span: helm.choose_span(s)) for name, span in spans]
+        found += [Action(f"Timeframe: {name}", "", partial(helm.choose_span, span)) for name, span in spans]
         return found
 
     def _use_plan(self, rig: Rig) -> None:
@@ -331,15 +333,16 @@ class Window(QMainWindow):
 
     def edit_instrument(self) -> None:
         """An instrument's file: starts from the one that is shown."""
-        view = self.latest.instrument(self.helm.symbol) if self.latest is not None else None
-        if view is None:
+        snapshot = self.latest
+        view = snapshot.instrument(self.helm.symbol) if snapshot is not None else None
+        if snapshot is None or view is None:
             return
         if "instrument" not in self.editors:
             note = (
                 "The venue keeps its own. Export it and open a history with: hawser --bars FILE --instrument FILE.toml"
             )
             self.editors["instrument"] = Editor(
-                self, "Instrument", Instrument, self.latest.currency, consequence=lambda made: note
+                self, "Instrument", Instrument, snapshot.currency, consequence=lambda made: note
             )
         self.editors["instrument"].open(view.instrument)
 
@@ -558,7 +561,7 @@ class Window(QMainWindow):
     def remember(self) -> None:
         """Note sizes and choices, and write them."""
         kept = self._settings.kept
-        kept.geometry = base64.b64encode(bytes(self.saveGeometry())).decode()
+        kept.geometry = base64.b64encode(self.saveGeometry().data()).decode()
         kept.splitters = {
             "top": self.helm.top.sizes(), "whole": self.helm.whole.sizes(), "rigs": self.rigs.panes.sizes(),
             "trial": self.rigs.right.sizes(),

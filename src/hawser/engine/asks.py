@@ -332,7 +332,8 @@ def halt(desk: Desk, ask: ev.Halt) -> None:
     if desk.state.halt is None:
         desk.state.halt = Halted(ask.time, ask.why)
         count = len(desk.state.live())
-        desk.tell("alarm", "halted", f"Flatten & halt: {ask.why}; closing {count} trades, entries closed", ask=ask.ask)
+        text = f"Flatten & halt: {ask.why}; closing {fg.counted(count, 'trade')}, entries closed"
+        desk.tell("alarm", "halted", text, ask=ask.ask)
     close_all(desk, "flatten & halt")
 
 

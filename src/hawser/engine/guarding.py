@@ -83,8 +83,7 @@ def memory_verdict(state: EngineState, guard: AnyGuard, subject: str) -> Closed 
     if memory.latched:
         return Closed("latched", f"{guard.name}: {memory.why}", memory.latched_until, guard.name)
     if isinstance(guard, CountGuard) and state.now < memory.end and full(memory.count, guard.most):
-        entries = "entry" if memory.count == 1 else "entries"
-        text = f"{guard.name}: {memory.count} {entries} this {guard.period}, at most {guard.most}"
+        text = f"{guard.name}: {fg.counted(memory.count, 'entry', 'entries')} this {guard.period}, at most {guard.most}"
         return Closed("trade_count", text, memory.end, guard.name)
     if state.now < memory.until:
         left = fg.duration(memory.until - state.now)

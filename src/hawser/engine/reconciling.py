@@ -12,6 +12,7 @@
 
 from __future__ import annotations
 
+from hawser.core import figures as fg
 from hawser.engine import answers, states
 from hawser.engine import events as ev
 from hawser.engine.commands import Cancel
@@ -31,7 +32,7 @@ def down(desk: Desk, why: str) -> None:
     state = desk.state
     state.link_up, state.link_why, state.reconciled = False, why, False
     held = sum(trade.held and trade.open_steps > 0 for trade in state.live())
-    more = f"; the held lines of {held} trades are not watched, only their backstops" if held else ""
+    more = f"; the held lines of {fg.counted(held, 'trade')} are not watched, only their backstops" if held else ""
     desk.tell("alarm", "link_down", f"No link to the venue: {why}. Resting stops still protect at the venue{more}")
 
 

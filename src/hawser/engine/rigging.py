@@ -163,7 +163,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
             found.append(Waiting(line.level, text))
     if rules.time_bars:
         left = max(0, rules.time_bars - trade.lived)
-        found.append(Waiting(0, f"time exit in {left} {'bar' if left == 1 else 'bars'}"))
+        found.append(Waiting(0, f"time exit in {fg.counted(left, 'bar')}"))
     timed = rig.time_exit
     if timed is not None and (timed.session_end or timed.before_weekend):
         found.append(Waiting(0, f"out before the {'session' if timed.session_end else 'week'} ends"))

@@ -190,7 +190,7 @@ def _leave(desk: Desk, trade: Trade, decided: int, won: float, last: bool) -> No
     if decided == TIME and last:
         why = "time exit before the hours end"
     elif decided == TIME:
-        why = f"time exit after {trade.lived} bars"
+        why = f"time exit after {fg.counted(trade.lived, 'bar')}"
     else:
         currency = desk.state.account.currency if desk.state.account else ""
         why = f"basket {'stop' if won < 0 else 'target'} at {fg.money(won, currency, sign=True)}"

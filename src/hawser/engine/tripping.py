@@ -302,8 +302,7 @@ def _rejected(desk: Desk, event: ev.OrderRejected) -> None:
         if isinstance(guard, RejectSwitch):
             count = _one_more(memory, desk.state.now, round(guard.window_min * MINUTE))
             if count >= guard.most:
-                orders = "order" if count == 1 else "orders"
-                why = f"{count} {orders} refused within {guard.window_min:g} min, the last: {event.text}"
+                why = f"{fg.counted(count, 'order')} refused within {guard.window_min:g} min, the last: {event.text}"
                 trip(desk, guard, subject, memory, why)
 
 
@@ -317,7 +316,7 @@ def _sent(desk: Desk) -> None:
             if isinstance(guard, RateSwitch):
                 count = _one_more(memory, desk.state.now, round(guard.window_s * SECOND))
                 if count > guard.most:
-                    trip(desk, guard, subject, memory, f"{count} new orders within {guard.window_s:g} s")
+                    trip(desk, guard, subject, memory, f"{fg.counted(count, 'new order')} within {guard.window_s:g} s")
             elif isinstance(guard, CountGuard) and command.role == "entry":
                 memory.count += 1
 

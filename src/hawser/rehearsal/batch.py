@@ -33,7 +33,7 @@ class Place(NamedTuple):
     decided: int
     follows: bool
     chain: int
-    count: int
+    trades: int
     fills: int
     moves: int
 
@@ -54,7 +54,7 @@ def _signal(history: History, at: int, equity: Array, cash: float) -> int:
     """The next bar from `at` on whose close has a signal; the length of the history where there is none. Up to there
     no position is held: equity is the cash."""
     rest = borrowed(history.signal)[at:]  # counted from 0, an index is known not to be from the end
-    found = rest.size
+    found: int = rest.size
     for k in range(rest.size):
         if rest[k] != 0:
             found = k

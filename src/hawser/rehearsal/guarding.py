@@ -58,7 +58,7 @@ class Memory(NamedTuple):
 
     latched: Array
     period: Array
-    count: Array
+    counts: Array
     until: Array
     base: Array
     high: Array
@@ -76,8 +76,10 @@ class Guarded(NamedTuple):
 def memory_for(watch: Watch, equity: float) -> Memory:
     """Nothing has happened yet."""
     n = watch.kind.size
-    whole = [np.zeros(n, np.int64), np.full(n, -1, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)]
-    return Memory(*whole, np.full(n, equity), np.full(n, equity), np.zeros(2, np.int64))
+    latched, counts, until = np.zeros((3, n), np.int64)
+    return Memory(
+        latched, np.full(n, -1, np.int64), counts, until, np.full(n, equity), np.full(n, equity), np.zeros(2, np.int64)
+    )
 
 
 @compiled
@@ -97,10 +99,10 @@ def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> None:
         now = watch.period[bar, 2 * watch.weekly[g] + moment]
         if now != memory.period[g]:
             if memory.latched[g] == UNTIL_END:
-                memory.latched[g], memory.count[g] = OPEN, 0
+                memory.latched[g], memory.counts[g] = OPEN, 0
             memory.period[g], memory.base[g] = now, equity
             if watch.kind[g] == COUNT:
-                memory.count[g] = 0
+                memory.counts[g] = 0
 
 
 @compiled
@@ -108,7 +110,8 @@ def _trip(guarded: Guarded, bar: int, g: int) -> int:
     watch, memory = guarded.watch, guarded.memory
     memory.latched[g] = UNTIL_END if watch.until_end[g] else FOR_GOOD
     note(guarded, bar, watch.number[g], TRIPPED, 0)
-    return watch.does[g]
+    does: int = watch.does[g]
+    return does
 
 
 @compiled
@@ -138,8 +141,8 @@ def trade_ended(guarded: Guarded, bar: int, moment: int, net: float, risk: float
     memory.place[1], r = bar, net / risk if risk else 0.0
     for g in range(watch.kind.size):
         if watch.kind[g] == STREAK:
-            memory.count[g] = losses_in_a_row(memory.count[g], net)
-            if full(memory.count[g], watch.most[g]) and not memory.latched[g]:
+            memory.counts[g] = losses_in_a_row(memory.counts[g], net)
+            if full(memory.counts[g], watch.most[g]) and not memory.latched[g]:
                 _trip(guarded, bar, g)
         elif watch.kind[g] == COOL_DOWN and cools(net, r, watch.percent[g]):
             memory.until[g] = watch.time[bar] + moment * watch.span + watch.pause[g]
@@ -152,7 +155,7 @@ def entered(guarded: Guarded) -> None:
     watch, memory = guarded.watch, guarded.memory
     for g in range(watch.kind.size):
         if watch.kind[g] == COUNT:
-            memory.count[g] += 1
+            memory.counts[g] += 1
 
 
 @compiled
@@ -171,10 +174,10 @@ def closed_for(guarded: Guarded, bar: int, side: int, equity: float) -> int:
     watch, memory = guarded.watch, guarded.memory
     idle(guarded, bar, equity)
     roll(guarded, bar, OPENS, equity)
-    first = watch.shut[bar, 0 if side > 0 else 1] - 1
+    first: int = watch.shut[bar, 0 if side > 0 else 1] - 1
     for g in range(watch.kind.size):
         cold = watch.kind[g] == COOL_DOWN and watch.time[bar] < memory.until[g]
-        spent = watch.kind[g] == COUNT and full(memory.count[g], watch.most[g])
+        spent = watch.kind[g] == COUNT and full(memory.counts[g], watch.most[g])
         closed = watch.watches[g] and (memory.latched[g] or cold or spent)
         if closed and (first < 0 or watch.number[g] < first):
             first = watch.number[g]
@@ -187,7 +190,8 @@ def too_wide(guarded: Guarded, spread: int, r_ticks: int) -> int:
     watch = guarded.watch
     for k in range(watch.of_r.size):
         if spread_over(float(spread), np.nan, float(r_ticks), np.nan, np.nan, watch.of_r[k]) != SPREAD_OK:
-            return watch.of_r_number[k]
+            number: int = watch.of_r_number[k]
+            return number
     return -1
 
 

@@ -95,10 +95,12 @@ class Levels(NamedTuple):
 
 def levels_for(setup: Setup) -> Levels:
     """Room for a setup's levels."""
-    sizes = [setup.target_kind.size] * 2 + [setup.loss_r.size] * 2 + [max(0, setup.rungs - 1)] * 2
-    rows = [np.zeros(size, np.int64) for size in [*sizes, setup.at_kind.size, setup.at_kind.size]]
-    spare = Spare(np.zeros_like(rows[0]), np.zeros_like(rows[2]), np.zeros_like(rows[4]), np.empty((40, 4), np.int64))
-    return Levels(*rows, spare)
+    targets, target_parts, spare_targets = np.zeros((3, setup.target_kind.size), np.int64)
+    losses, loss_parts, spare_losses = np.zeros((3, setup.loss_r.size), np.int64)
+    rungs, rung_steps, spare_rungs = np.zeros((3, max(0, setup.rungs - 1)), np.int64)
+    step_at, step_to = np.zeros((2, setup.at_kind.size), np.int64)
+    spare = Spare(spare_targets, spare_losses, spare_rungs, np.empty((40, 4), np.int64))
+    return Levels(targets, target_parts, losses, loss_parts, rungs, rung_steps, step_at, step_to, spare)
 
 
 class Written(NamedTuple):
@@ -180,10 +182,10 @@ def _within(
         m = ladder_inside(0, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, spare.out)
         spare.rung_steps[:] = levels.rung_steps
         k = ladder_inside(1, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, out)
-        differs = _differs(out, k, spare.out, m)
+        apart = _differs(out, k, spare.out, m)
         return ladder_inside(
             order, opens, high, low, spread, stop, left, goal, levels.rungs, levels.rung_steps, out
-        ), int(differs)
+        ), int(apart)
     differs = 0
     if sides == ADVERSE | FAVOURABLE:  # else there is one way through the bar
         spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts

@@ -138,7 +138,7 @@ class Rehearsal:
         guarded = self.guarded()
         place = batch.Place(0, start, 0, 0, False, 0, 0, 0, 0)
         while place.at >= 0:
-            rows = batch.Table(*(_grown(table, place.count, at_once) for table in rows))
+            rows = batch.Table(*(_grown(table, place.trades, at_once) for table in rows))
             written = written._replace(fills=_grown(written.fills, place.fills, at_once * batch.ROWS))
             place = batch.run_batch(
                 self.history,
@@ -155,7 +155,7 @@ class Rehearsal:
             )
             if progress is not None:
                 progress(n if place.at < 0 else int(place.at))
-        rows = batch.Table(*(table[: place.count] for table in rows))
+        rows = batch.Table(*(table[: place.trades] for table in rows))
         fills, moves = written.fills[: place.fills], written.moves[: place.moves]
         acted = guarded.written[: guarded.memory.place[0]]
         return Outcome(rows, fills, moves, written.equity, start, float(place.cash), acted)

@@ -80,7 +80,7 @@ def watch_of(policy: Policy, instrument: Instrument, bars: Bars, spread: Array, 
         for column, side in enumerate((1, -1)):
             closed = scenes.at_opens(guard, side)
             shut[:, column] = np.where(closed & (shut[:, column] == 0), number + 1, shut[:, column])
-    counted = [(number, guard) for number, guard in found if isinstance(guard, dc.Counted)]
+    counted: list[tuple[int, dc.Counted]] = [(at, guard) for at, guard in found if isinstance(guard, dc.Counted)]
     return gd.Watch(
         bool(found), span, bars.time, shut, follows, _periods(policy.guards, bars.time, span),
         np.array([percent for _, percent in of_r]), np.array([number for number, _ in of_r], np.int64),

@@ -12,6 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
+from hawser.core import figures as fg
 from hawser.core.errors import Unavailable
 from hawser.service.heartbeat import Pulse, read_pulse
 from hawser.service.quayclient import FarQuay
@@ -61,7 +62,7 @@ class Watch:
         return True
 
     def _trip(self, pulse: Pulse, age: float) -> None:
-        what = f"{pulse.open} positions open and {pulse.waiting} entries waiting"
+        what = f"{fg.counted(pulse.open, 'position')} open and {fg.counted(pulse.waiting, 'entry', 'entries')} waiting"
         then = "flattening at the venue" if self.flatten is not None else "stops that rest at the venue still protect"
         self._told(Finding("silent", f"Hawser has been silent for {age:.0f} s with {what}: {then}"))
         if self.flatten is None:

@@ -107,7 +107,7 @@ class Teller:
         if isinstance(command, cm.StartTimer):
             return None
         if isinstance(command, cm.QueryAll):
-            text = f"Ask the venue for all it holds, and about {len(command.orders)} orders"
+            text = f"Ask the venue for all it holds, and about {fg.counted(len(command.orders), 'order')}"
             return Line(time, "sent", "", "", "info", text)
         return Line(time, "sent", command.trade, command.symbol, "info", self._sent(command))
 

@@ -119,7 +119,7 @@ def distance(kind: int, value: float, ref: float, r_ticks: float, atr: float) ->
 
 
 @compiled
-def fee(money: Money, steps: int, price: int) -> float:
+def fee(money: Money, steps: float, price: float) -> float:
     return commission(
         steps * money.step, price * money.tick, money.unit_money, money.per_unit, money.per_notional, money.minimum
     )

@@ -249,8 +249,8 @@ class Chart(QFrame):
             if (line.tone, line.dash) != (tone, dash):
                 line.style(tone, dash, 1.0 if dash else 2.0)
             assert focus is not None
-            done = key[0] == "target" and any(m.number == key[1] and m.done for m in focus.targets)
-            free = key[0] in ("stop", "target") and not done and not focus.fixed
+            filled = key[0] == "target" and any(m.number == key[1] and m.done for m in focus.targets)
+            free = key[0] in ("stop", "target") and not filled and not focus.fixed
             line.setMovable(free or (key[0] == "entry" and bool(focus.entry)))
             line.place(level * focus.instrument.tick_size, text)
         part_words(list(self._lines.values()), self._view)
@@ -273,7 +273,7 @@ class Chart(QFrame):
 
     def _line_ticks(self, line: LevelLine) -> int:
         assert self._focus is not None
-        return max(1, round(line.value() / self._focus.instrument.tick_size))
+        return max(1, round(float(line.value()) / self._focus.instrument.tick_size))
 
     def _line_dragged(self, line: LevelLine) -> None:
         if self._focus is not None:
@@ -293,7 +293,8 @@ class Chart(QFrame):
             self._trace.setData([], [])
             return
         times, tick = self._pyramid.bars.time, focus.instrument.tick_size
-        xs, ys = [], []
+        xs: list[float] = []
+        ys: list[float] = []
         for rest in focus.trace:
             at = self._bar_at(rest.time, times)
             if ys:
@@ -333,7 +334,7 @@ class Chart(QFrame):
     @property
     def _room(self) -> float:
         """The part of the width kept free."""
-        return min(0.42, WORDS / max(1.0, self._view.width()))
+        return min(0.42, WORDS / max(1.0, float(self._view.width())))
 
     def _set_range(self) -> None:
         if self._pyramid is None:

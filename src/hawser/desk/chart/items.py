@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import tzinfo
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import pyqtgraph as pg
@@ -81,15 +81,17 @@ class Candles(pg.GraphicsObject):
         pen = QPen(ink, 1)
         pen.setCosmetic(True)
         painter.setPen(pen)
-        painter.drawLines(shapes.wicks)
+        painter.drawLines(shapes.wicks)  # type: ignore[call-overload]  # PyQt6 takes a list, its stubs do not say so
         painter.setBrush(QBrush(self._look.color("panel")))
-        painter.drawRects(shapes.rising)
+        painter.drawRects(shapes.rising)  # type: ignore[call-overload]
         painter.setBrush(QBrush(ink))
-        painter.drawRects(shapes.falling)
+        painter.drawRects(shapes.falling)  # type: ignore[call-overload]
 
 
 class Axis(pg.AxisItem):
     """An axis that keeps what it has to draw, not a recording of it: playing one back takes longer than drawing."""
+
+    picture: Any
 
     def paint(self, painter: QPainter, option: object, widget: object) -> None:
         if self.picture is None:  # where pyqtgraph notes that something has changed

@@ -71,7 +71,7 @@ class Ribbon(pg.GraphicsObject):
         for shut, role in ((False, "hairline"), (True, "caution")):
             painter.setBrush(self._look.color(role))
             rows = zip(at[over == shut].tolist(), heights[over == shut].tolist(), strict=True)
-            painter.drawRects([QRectF(x - 0.4 * each, foot, 0.8 * each, tall) for x, tall in rows])
+            painter.drawRects([QRectF(x - 0.4 * each, foot, 0.8 * each, tall) for x, tall in rows])  # type: ignore[call-overload]
         if self.limit > 0:
             pen = QPen(self._look.color("caution"), 1, Qt.PenStyle.DotLine)
             pen.setCosmetic(True)

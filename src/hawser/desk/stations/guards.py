@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QHideEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -26,6 +26,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
+from hawser.desk.timing import every
 from hawser.desk.widgets.alertspanel import AlertsPanel
 from hawser.desk.widgets.daychart import DayChart
 from hawser.desk.widgets.guardforms import GuardForms, kinds
@@ -73,8 +74,7 @@ class GuardStation(QWidget):
         box.setContentsMargins(8, 6, 8, 4)
         box.addWidget(self._reason_bar())
         box.addWidget(self.panes, 1)
-        self._timer = QTimer(self, interval=EVERY_MS)
-        self._timer.timeout.connect(runtime.look_at_guards)
+        self._timer = every(self, EVERY_MS, runtime.look_at_guards)
 
     # Parts
 
@@ -296,8 +296,10 @@ class GuardStation(QWidget):
             names = self.names()
         except BadInput:
             return []  # it is told where the text is edited
-        found = [(f"Guards: change {name}", partial(self.edit_guard, name)) for name in names]
-        return found + [(f"Guards: add, {words}", partial(self.add_guard, kind)) for words, kind in kinds()]
+        found: list[tuple[str, Callable[[], None]]] = []
+        found += [(f"Guards: change {name}", partial(self.edit_guard, name)) for name in names]
+        found += [(f"Guards: add, {words}", partial(self.add_guard, kind)) for words, kind in kinds()]
+        return found
 
     def names(self) -> list[str]:
         """Of the guards of the policy; raises BadInput where its file is wrong."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
@@ -39,6 +40,10 @@ Other = tuple[str, Callable[[], Snapshot | None], Runtime]  # an account: name, 
 DEFAULT_SPAN = 15 * MINUTE
 ALL_TURNS = -1
 ACROSS_HEIGHT = 268
+
+
+def _reequip(trade: str, plan: Plan, now: int, ask: str) -> ev.Reequip:
+    return ev.Reequip(time=now, ask=ask, trade=trade, plan=plan)
 
 
 class Helm(QWidget):
@@ -466,9 +471,7 @@ class Helm(QWidget):
         for trade in trades:
             plan = by_rigs(trade, {rig.name: rig}).get(rig.name)
             if plan is not None:
-                self._runtime.ask(
-                    lambda now, ask, t=trade.id, plan=plan: ev.Reequip(time=now, ask=ask, trade=t, plan=plan)
-                )
+                self._runtime.ask(partial(_reequip, trade.id, plan))
         if not trades:
             self.choose_trade("")
             self.plan.take_rig(rig)
@@ -499,7 +502,9 @@ class Helm(QWidget):
             plan = planning.plan
             if plan is not None and plan.stop is not None and plan.stop.kind not in ("price", "money"):
                 break
-        self._runtime.ask(lambda now, ask: ev.Adopt(time=now, ask=ask, position=position_id, plan=plan))
+        assert plan is not None  # the plain plan has no errors
+        adopted = plan
+        self._runtime.ask(lambda now, ask: ev.Adopt(time=now, ask=ask, position=position_id, plan=adopted))
 
     def trade_actions(self) -> list[TradeAction]:
         """What the finder offers: for the selected trade, for the marked ones, and for several at once."""

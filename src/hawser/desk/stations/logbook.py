@@ -158,8 +158,8 @@ class Logbook(QWidget):
             bar.addWidget(widget)
         self.trades.setMinimumWidth(84)
         self.symbols.setMinimumWidth(130)
-        for widget in (self.quiet, self.follow):
-            bar.addWidget(widget)
+        for choice in (self.quiet, self.follow):
+            bar.addWidget(choice)
         bar.addStretch(1)
         bar.addWidget(self.told)
         bar.addWidget(self.count)

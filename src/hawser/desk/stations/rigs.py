@@ -7,7 +7,7 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QHideEvent, QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -37,6 +37,7 @@ from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.trialchart import TrialChart
 from hawser.desk.look import Look
 from hawser.desk.rigdraft import RigDraft, Texts, brief
+from hawser.desk.timing import once
 from hawser.desk.tradeactions import is_open
 from hawser.desk.trying import STARTS, Fans, Primer, account_alone, in_words
 from hawser.desk.widgets.fanview import FanView
@@ -81,12 +82,9 @@ class Rigs(QWidget):
         self.chart.chosen.connect(lambda _: self.try_out())
         self.chart.side_asked.connect(self.set_side)
         self.primer = Primer(self, self._show_history)
-        self._write = QTimer(self, singleShot=True, interval=400)
-        self._write.timeout.connect(self.write_down)
-        self._soon = QTimer(self, singleShot=True, interval=FRAME_MS)
-        self._soon.timeout.connect(self.try_out)
-        self._later = QTimer(self, singleShot=True, interval=FRAME_MS)
-        self._later.timeout.connect(self._fan_out)
+        self._write = once(self, 400, self.write_down)
+        self._soon = once(self, FRAME_MS, self.try_out)
+        self._later = once(self, FRAME_MS, self._fan_out)
         self.fans = Fans(self)
         self.fans.drawn.connect(self._show_fans)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
@@ -204,7 +202,7 @@ class Rigs(QWidget):
         uses = self._uses()
         for name in sorted(self.shelf.rigs):
             count = uses.get(name, 0)
-            used = f"   {count} {'trade' if count == 1 else 'trades'}" if count else ""
+            used = f"   {fg.counted(count, 'trade')}" if count else ""
             item = QListWidgetItem(f"{name}{used}\n{brief(self.shelf.rigs[name])}")
             item.setData(Qt.ItemDataRole.UserRole, name)
             item.setToolTip(_tip(self.shelf.rigs[name]))
@@ -349,7 +347,7 @@ class Rigs(QWidget):
         rig = self.shelf.rigs.get(self.name)
         count = 0 if rig is not None and rig.ladder is not None else self._uses().get(self.name, 0)
         self.use_button.setText(
-            f"Put it on its {count} open {'trade' if count == 1 else 'trades'} now" if count else "Plan with this rig"
+            f"Put it on its {fg.counted(count, 'open trade')} now" if count else "Plan with this rig"
         )
         self.use_button.setToolTip(
             "Stops only tighten; targets are laid anew for what is open" if count else "Takes it into the Helm's plan"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TypeVar
+
 import msgspec
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
@@ -27,6 +29,8 @@ from hawser.service.alertsettings import CHANNELS, KINDS, AlertSettings, Channel
 
 WORDS: dict[Channel, str] = {"sound": "sound", "desktop": "desktop", "email": "mail", "webhook": "webhook"}
 SECRET = ("password", "secret")
+
+Part = TypeVar("Part", bound=msgspec.Struct)
 
 
 class AlertsPanel(QFrame):
@@ -152,7 +156,7 @@ class AlertsPanel(QFrame):
             self._part("webhook", Webhook), int(self.most.text()),
         )  # fmt: skip
 
-    def _part(self, name: str, kind: type) -> object:
+    def _part(self, name: str, kind: type[Part]) -> Part | None:
         """The mail server or the webhook; None where nothing of it is typed."""
         texts = {key.path: self._text(f"{name}.{key.path}") for key in keys_of(kind)}
         needed = [key.path for key in keys_of(kind) if key.required]

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QWidget
 
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.roles import give
+from hawser.desk.timing import once
 from hawser.service.snapshot import Snapshot
 
 NOTICE_MS = 12_000
@@ -76,9 +77,7 @@ class NoticeBar(QWidget):
         self.read.clicked.connect(self.hide)
         row.addWidget(self.text, 1)
         row.addWidget(self.read)
-        self._timer = QTimer(self)
-        self._timer.setSingleShot(True)
-        self._timer.timeout.connect(self.hide)
+        self._timer = once(self, NOTICE_MS, self.hide)
         self.hide()
 
     def tell(self, weight: str, text: str) -> None:
@@ -95,7 +94,7 @@ class NoticeBar(QWidget):
         if weight == "alarm":
             self._timer.stop()
         else:
-            self._timer.start(NOTICE_MS)
+            self._timer.start()
 
 
 class FootBar(QWidget):
@@ -134,9 +133,9 @@ class FootBar(QWidget):
         self.themes = QPushButton("Night watch")
         self.themes.clicked.connect(self.theme)
         for label, widget in (("Quay clock", self.clock), ("speed", self.speeds), ("weather", self.weathers)):
-            name = QLabel(label)
-            name.setProperty("role", "second")
-            row.addWidget(name)
+            caption = QLabel(label)
+            caption.setProperty("role", "second")
+            row.addWidget(caption)
             row.addWidget(widget)
             widget.setAccessibleName(label)
             if widget is self.speeds:

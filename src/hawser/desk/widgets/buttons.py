@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QElapsedTimer, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QElapsedTimer, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QPushButton, QWidget
 
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
+from hawser.desk.timing import every, once
 
 HOLD_MS = 500
 SURE_MS = 3000
@@ -22,9 +23,7 @@ class HoldButton(QPushButton):
     def __init__(self, text: str, look: Look, parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self._look, self._held = look, QElapsedTimer()
-        self._timer = QTimer(self)
-        self._timer.setInterval(16)
-        self._timer.timeout.connect(self._tick)
+        self._timer = every(self, 16, self._tick)
         self._down = False
         self.setMinimumSize(132, 32)
         self.setAutoRepeat(False)
@@ -96,10 +95,7 @@ class SureButton(QPushButton):
     def __init__(self, text: str, parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self._plain, self._asking = text, False
-        self._timer = QTimer(self)
-        self._timer.setSingleShot(True)
-        self._timer.setInterval(SURE_MS)
-        self._timer.timeout.connect(self.calm)
+        self._timer = once(self, SURE_MS, self.calm)
         self.consequence = "Sure?"
         self.clicked.connect(self._clicked)
 

@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.errors import BadInput
 from hawser.core.told import Told
+from hawser.desk import figures as fg
 from hawser.desk.editing import Editing
 from hawser.formats.declared import load, save
 
@@ -88,8 +89,8 @@ class Editor(QFrame):
             problem.hide()
             field = self._field(key)
             label.setBuddy(field)
-            for column, part in enumerate((label, field, unit, help_text)):
-                grid.addWidget(part, 2 * number, column)
+            for column, widget in enumerate((label, field, unit, help_text)):
+                grid.addWidget(widget, 2 * number, column)
             grid.addWidget(problem, 2 * number + 1, 1, 1, 3)
             self._fields[key.path], self._problems[key.path] = field, problem
             number += 1
@@ -170,7 +171,7 @@ class Editor(QFrame):
             self.told.setText(editing.general)
         elif editing.made is None:
             count = len(editing.errors)
-            self.told.setText(f"{count} {'entry is' if count == 1 else 'entries are'} not understood yet")
+            self.told.setText(f"{fg.counted(count, 'entry is', 'entries are')} not understood yet")
         else:
             self.told.setText(self._consequence(editing.made))
         self.apply_button.setEnabled(editing.made is not None)

@@ -15,7 +15,7 @@ class Action(NamedTuple):
 
     text: str
     keys: str
-    run: Callable[[], None]
+    run: Callable[[], object]
 
 
 def matches(text: str, words: str) -> bool:
@@ -38,7 +38,8 @@ class Finder(QFrame):
     def __init__(self, parent: QWidget, actions: Callable[[], list[Action]]) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
-        self._actions, self._found = actions, []
+        self._actions = actions
+        self._found: list[Action] = []
         self.field, self.list = QLineEdit(), QListWidget()
         self.field.setPlaceholderText("What do you want to do?")
         self.field.setAccessibleName("Command finder")

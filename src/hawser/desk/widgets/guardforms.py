@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -82,7 +83,7 @@ class GuardForms(QObject):
         tag = str(kind.__struct_config__.tag)
         first = kind.KIND[:1].upper() + kind.KIND[1:]
         name = next(one for one in (first, *(f"{first} {n}" for n in range(2, 999))) if one not in names)
-        given: dict[str, object] = {"name": name, **FIRST.get(tag, {})}
+        given: dict[str, Any] = {"name": name, **FIRST.get(tag, {})}
         if tag == "regime":
             given["reference"] = symbol
         made = kind(**given)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import tzinfo
 
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt, pyqtBoundSignal, pyqtSignal
 from PyQt6.QtGui import QBrush, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
@@ -41,8 +41,8 @@ class GuardRow(QWidget):
         self.drill_button, self.rearm_button = SureButton("Drill"), QPushButton("Re-arm")
         self.drill_button.consequence = "Do it?"
         self.drill_button.asked.connect(self._asked)
-        self.drill_button.sure.connect(lambda: self.view and self.drill.emit(self.view.name, self.view.subject))
-        self.rearm_button.clicked.connect(lambda _: self.view and self.rearm.emit(self.view.name, self.view.subject))
+        self.drill_button.sure.connect(lambda: self._tell(self.drill))
+        self.rearm_button.clicked.connect(lambda _: self._tell(self.rearm))
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 2, 10, 3)
         row.addStretch(1)
@@ -67,6 +67,10 @@ class GuardRow(QWidget):
         lines = [f"{view.name}{of}: {view.watches}", stake, f"It {view.does}.", self.state, self._last, EDIT]
         self.setToolTip("\n".join(line for line in lines if line))
         self.update()
+
+    def _tell(self, signal: pyqtBoundSignal) -> None:
+        if self.view is not None:
+            signal.emit(self.view.name, self.view.subject)
 
     def _asked(self, asking: bool) -> None:
         if asking and self.view is not None:
@@ -190,9 +194,9 @@ class GuardList(QWidget):
     def show_views(self, views: list[GuardView], time: int) -> None:
         wanted = {(view.name, view.subject if view.gauge else ""): view for view in views}
         for key in [key for key in self.rows if key not in wanted]:
-            row = self.rows.pop(key)
-            self._column.removeWidget(row)
-            row.deleteLater()
+            gone = self.rows.pop(key)
+            self._column.removeWidget(gone)
+            gone.deleteLater()
         for number, (key, view) in enumerate(wanted.items()):
             row = self.rows.get(key)
             if row is None:

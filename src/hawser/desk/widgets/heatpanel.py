@@ -25,7 +25,7 @@ COLUMNS = ("instrument", "side", "units", "stop", "heat", "of equity", "locked")
 def heat_rows(snapshot: Snapshot) -> list[tuple[str, ...]]:
     """One row for each live trade, the hottest first, then the sums."""
     cur, equity = snapshot.currency, snapshot.equity or 1.0
-    rows = []
+    rows: list[tuple[str, ...]] = []
     live = [trade for trade in snapshot.trades if trade.state != states.ENDED]
     for trade in sorted(live, key=lambda trade: -trade.heat):
         view = snapshot.instrument(trade.symbol)

@@ -37,8 +37,10 @@ class InstrumentModel(QAbstractTableModel):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
-        self._look, self._views, self._texts = look, (), []
-        self.span = 15 * MINUTE
+        self._look = look
+        self._views: tuple[InstrumentView, ...] = ()
+        self._texts: list[tuple[str, ...]] = []
+        self.timeframe = 15 * MINUTE
         self._now = 0
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
@@ -64,7 +66,7 @@ class InstrumentModel(QAbstractTableModel):
 
     def _row(self, view: InstrumentView) -> tuple[str, ...]:
         of, digits = view.instrument, view.instrument.price_digits
-        atr = view.atr.get(self.span, math.nan)
+        atr = view.atr.get(self.timeframe, math.nan)
         quoted = view.bid > 0
         bid, ask = (of.price(view.bid), of.price(view.ask)) if quoted else (fg.NONE, fg.NONE)
         spread = f"{view.ask - view.bid}{fg.GROUP}t" if quoted else fg.NONE
@@ -115,7 +117,7 @@ class InstrumentModel(QAbstractTableModel):
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation == Qt.Orientation.Horizontal:
             if role == Qt.ItemDataRole.DisplayRole:
-                return f"{COLUMNS[section]} {timeframe_name(self.span)}" if section == 2 else COLUMNS[section]
+                return f"{COLUMNS[section]} {timeframe_name(self.timeframe)}" if section == 2 else COLUMNS[section]
             if role == Qt.ItemDataRole.TextAlignmentRole:
                 return NUMBERS if section else WORDS
         return None
@@ -199,7 +201,7 @@ class InstrumentPanel(QFrame):
         self.model.show_snapshot(snapshot)
 
     def set_span(self, span: int) -> None:
-        self.model.span = span
+        self.model.timeframe = span
         self.model.headerDataChanged.emit(Qt.Orientation.Horizontal, 2, 2)
 
     def choose(self, symbol: str) -> None:

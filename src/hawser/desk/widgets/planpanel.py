@@ -479,7 +479,7 @@ class PlanPanel(QFrame):
     def _what_is_placed(self, word: str, qty: str) -> str:
         planning, request = self.planning, self.planning.request
         rungs = len(planning.sizing.rungs) - 1 if planning.sizing is not None and planning.sizing.rungs else 0
-        qty += f" + {rungs} {'rung' if rungs == 1 else 'rungs'}" if rungs else ""
+        qty += f" + {fg.counted(rungs, 'rung')}" if rungs else ""
         if planning.straddle is not None:
             return f"Place straddle {planning.symbol}, {planning.straddle:g} ATR away"
         if planning.waits and request is not None:

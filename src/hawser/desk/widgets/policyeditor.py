@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLabel, QPlainText
 
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guards, loosened
+from hawser.desk import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
 from hawser.formats.atomic import written
@@ -30,9 +31,7 @@ def told_change(old: Guards, new: Guards) -> str:
     waits = old.loosen != "now" and any(looser.values())
     when = "; what is looser holds from its next period on" if waits else ""
     count = len(new.guard)
-    return f"{count} guard{'' if count == 1 else 's'}. " + (
-        "; ".join(parts) + when if parts else "Nothing is loosened."
-    )
+    return f"{fg.counted(count, 'guard')}. " + ("; ".join(parts) + when if parts else "Nothing is loosened.")
 
 
 def _from_anywhere(made: Guards, folder: Path) -> Guards:

@@ -6,9 +6,10 @@ Every field is declared once, in `venue/quay/weather.py`; from there come its na
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import msgspec
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -29,6 +30,7 @@ from hawser.core.errors import BadInput
 from hawser.core.told import keys_of
 from hawser.desk import figures as fg
 from hawser.desk.theme.roles import give
+from hawser.desk.timing import every
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 GUSTS = (
@@ -87,9 +89,7 @@ class QuayPanel(QFrame):
         box.addLayout(self._make_severities())
         box.addWidget(self._make_form(), 1)
         box.addLayout(self._make_gusts())
-        self._timer = QTimer(self)
-        self._timer.setInterval(500)
-        self._timer.timeout.connect(self._show_counts)
+        self._timer = every(self, 500, self._show_counts)
         self.show_weather(SEVERITIES["fair"])
         self.hide()
 
@@ -145,14 +145,12 @@ class QuayPanel(QFrame):
         self.subject = QLabel()
         self.subject.setProperty("role", "second")
         grid.addWidget(self.subject, 0, 0, 1, 4)
-        buttons = [(f"{text} {more}", lambda _, kind=kind, s=s: self.gust.emit(kind, s * SECOND))
-                   for kind, text, more, s in GUSTS]  # fmt: skip
-        buttons += [("A long position not ours", lambda _: self.stray.emit(1)),
-                    ("A short position not ours", lambda _: self.stray.emit(-1))]  # fmt: skip
+        buttons = [(f"{text} {more}", partial(self.gust.emit, kind, s * SECOND)) for kind, text, more, s in GUSTS]
+        buttons += [(f"A {fg.side_word(side)} position not ours", partial(self.stray.emit, side)) for side in (1, -1)]
         for number, (text, run) in enumerate(buttons):
             button = QPushButton(text)
             button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-            button.clicked.connect(run)
+            button.clicked.connect(lambda _, run=run: run())
             grid.addWidget(button, 1 + number // 4, number % 4)
         return grid
 

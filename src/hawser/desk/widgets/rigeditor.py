@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
 from hawser.core.rigwords import sentence
+from hawser.desk import figures as fg
 from hawser.desk.rigdraft import SECTIONS, Blank, Place, RigDraft, Section
 from hawser.desk.theme.roles import give
 from hawser.desk.widgets.flow import Flow
@@ -250,7 +251,7 @@ class RigEditor(QFrame):
             self.words.setProperty("role", "")
         else:
             count = len(draft.errors)
-            told = draft.general or f"{count} {'entry is' if count == 1 else 'entries are'} not understood yet"
+            told = draft.general or f"{fg.counted(count, 'entry is', 'entries are')} not understood yet"
             self.words.setText(f"{told}. The rig stays as it was until then.")
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

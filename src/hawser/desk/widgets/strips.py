@@ -80,7 +80,7 @@ class TradeRow(QWidget):
         self.marked = False
         self._link_up = True
         self.trade: TradeView | None = None
-        self._instrument = None
+        self._instrument: Instrument | None = None
         self._currency = ""
         self.selected = False
         self._now = 0

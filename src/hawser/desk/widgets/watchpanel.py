@@ -15,7 +15,8 @@ class WatchPanel(QWidget):
 
     def __init__(self, sentry: Sentry, alerts: Alerts) -> None:
         super().__init__()
-        self._sentry, self._alerts, self._shown = sentry, alerts, None
+        self._sentry, self._alerts = sentry, alerts
+        self._shown: WatchSettings | None = None
         self._wrong = ""
         self.told = QLabel()
         self.told.setWordWrap(True)
