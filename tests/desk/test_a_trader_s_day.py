@@ -281,12 +281,33 @@ def test_flattens_with_the_held_button_and_rearms_with_a_reason(trader):
 
 def test_flattens_with_the_chord_from_anywhere(trader):
     trader.window.show_station(LOGBOOK)
-    words = trader.window.logbook.words
-    words.setFocus()
-    QTest.keyPress(words, Qt.Key.Key_End, CTRL_SHIFT)
+    trader.window.logbook.words.setFocus()
+    screen = trader.window.windowHandle()  # where keys come in, whoever of its widgets has them
+    QTest.keyPress(screen, Qt.Key.Key_End, CTRL_SHIFT)
     trader.until(lambda s: s.halted)
-    QTest.keyRelease(words, Qt.Key.Key_End, CTRL_SHIFT)
+    QTest.keyRelease(screen, Qt.Key.Key_End, CTRL_SHIFT)
     trader.until(lambda s: not open_trades(s))
+
+
+def test_flattens_with_the_chord_from_a_dialog(trader):
+    dialog = QMessageBox(trader.window)
+    dialog.addButton("Later", QMessageBox.ButtonRole.RejectRole)
+    with trader.qtbot.waitActive(dialog):
+        dialog.open()
+    QTest.keyPress(dialog.windowHandle(), Qt.Key.Key_End, CTRL_SHIFT)
+    trader.until(lambda s: s.halted)
+    QTest.keyRelease(dialog.windowHandle(), Qt.Key.Key_End, CTRL_SHIFT)
+    dialog.close()
+    trader.until(lambda s: not open_trades(s))
+
+
+def test_the_chord_let_go_too_early_does_nothing(trader):
+    screen = trader.window.windowHandle()
+    QTest.keyPress(screen, Qt.Key.Key_End, CTRL_SHIFT)
+    trader.qtbot.wait(200)
+    QTest.keyRelease(screen, Qt.Key.Key_End, CTRL_SHIFT)
+    trader.qtbot.wait(600)
+    assert not trader.now.halted
 
 
 def test_finds_the_same_trades_lines_halt_and_plan_after_a_restart(open_desk):

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication
 from hawser.desk.bridge import Bridge
 from hawser.desk.look import Look
 from hawser.desk.settings import Settings
-from hawser.desk.theme.fonts import load_fonts
+from hawser.desk.theme.fonts import font, load_fonts
 from hawser.desk.window import Window
 from hawser.service.profile import Profile
 from hawser.service.rigshelf import Shelf
@@ -36,6 +36,7 @@ def application() -> QApplication:
         app.setDesktopFileName("hawser")
         app.setStyle("Fusion")
         load_fonts()
+        app.setFont(font(12))
     return app
 
 

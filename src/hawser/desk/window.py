@@ -9,7 +9,7 @@ from functools import partial
 
 import msgspec
 from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
-from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
+from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut, QWindow
 from PyQt6.QtWidgets import (
     QApplication,
     QGridLayout,
@@ -36,7 +36,7 @@ from hawser.desk.settings import Settings
 from hawser.desk.stations.helm import ALL_TURNS, Helm
 from hawser.desk.stations.logbook import Logbook
 from hawser.desk.stations.rigs import Rigs
-from hawser.desk.theme.palette import stylesheet
+from hawser.desk.theme.palette import qt_palette, stylesheet
 from hawser.desk.widgets.accountsbar import AccountsBar
 from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.widgets.editor import Editor
@@ -169,9 +169,7 @@ class Window(QMainWindow):
         self.rigs.changed.connect(self._rigs_changed)
         self.rigs.told.connect(lambda text: self.notice.tell("refused", text))
         self.rigs.wanted.connect(self._use_rig)
-        app = QApplication.instance()
-        assert app is not None
-        app.installEventFilter(self)
+        self._app().focusWindowChanged.connect(self._listen)
 
     def _connect_berth(self, berth: Berth) -> None:
         bridge, helm = berth.bridge, berth.helm
@@ -518,11 +516,23 @@ class Window(QMainWindow):
         self._settings.kept.theme = self.look.palette.name
 
     def restyle(self) -> None:
+        QApplication.setPalette(qt_palette(self.look.palette))
         self.setStyleSheet(stylesheet(self.look.palette))
         if self.latest is not None:
             self.waterline.show_snapshot(self.latest)
 
     # The held chord
+
+    def _app(self) -> QApplication:
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        return app
+
+    def _listen(self, window: QWindow | None) -> None:
+        """Hear the keys of every window of ours that people type in, dialogs too, before any widget does. Not the
+        application's own events: thousands that are no keys would come by Python at each change of theme."""
+        if window is not None:
+            window.installEventFilter(self)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Ctrl+Shift+End, held anywhere in the application, is the Flatten & halt button held."""
@@ -533,7 +543,7 @@ class Window(QMainWindow):
                 return True
             if event.type() == QEvent.Type.KeyRelease:
                 self.waterline.hold.release()
-        return False  # every event of the application comes by here: no more than this may be done with it
+        return False
 
     # Remembering
 
@@ -578,9 +588,7 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self.remember()
-        app = QApplication.instance()
-        if app is not None:
-            app.removeEventFilter(self)
+        self._app().focusWindowChanged.disconnect(self._listen)
         for berth in self.berths:
             berth.runtime.stop()
         super().closeEvent(event)

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from datetime import tzinfo
 from typing import Any, NamedTuple
 
 import numpy as np
 import pyqtgraph as pg
+from PyQt6 import sip
 from PyQt6.QtCore import QLineF, QRectF, Qt
 from PyQt6.QtGui import QBrush, QPainter, QPen
 
 from hawser.core.clock import DAY, HOUR, MINUTE
+from hawser.core.indicators import Array
 from hawser.desk import figures as fg
-from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.chart.pyramid import Columns, Pyramid
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 
@@ -22,23 +23,30 @@ STEPS = (MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 2 * HOUR, 3 * HOUR,
          7 * DAY, 28 * DAY, 91 * DAY, 364 * DAY, 1820 * DAY)  # fmt: skip
 
 
-class _Shapes(NamedTuple):
-    """Bars as what is drawn."""
-
-    wicks: list[QLineF]
-    rising: list[QRectF]
-    falling: list[QRectF]
-
-
-def _shapes(bars: Iterable[tuple[float, ...]], half: float) -> _Shapes:
-    """`bars`: x, open, high, low, close; `half` a body's width."""
-    found = _Shapes([], [], [])
-    for x, open_, high, low, close in bars:
-        top, bottom = max(open_, close), min(open_, close)
-        found.wicks.append(QLineF(x, low, x, bottom))
-        found.wicks.append(QLineF(x, top, x, high))
-        (found.rising if close >= open_ else found.falling).append(QRectF(x - half, bottom, 2 * half, top - bottom))
+def drawable(kind: type[QLineF] | type[QRectF], *columns: Array | float) -> Any:
+    """Lines (x, y, x, y) or boxes (x, y, width, height) for a QPainter, without an object for each."""
+    rows = np.column_stack(np.broadcast_arrays(*(np.atleast_1d(column) for column in columns)))
+    found: Any = sip.array(kind, len(rows))  # type: ignore[call-arg]  # the stubs know no arguments
+    if len(rows):
+        np.frombuffer(found, np.float64)[:] = rows.ravel()
     return found
+
+
+class _Shapes(NamedTuple):
+    """Bars as what is drawn: wicks above and below the bodies, bodies outlined, bodies filled."""
+
+    upper: Any
+    lower: Any
+    rising: Any
+    falling: Any
+
+
+def _shapes(columns: Columns, half: float) -> _Shapes:
+    """`half`: half a body's width."""
+    x, top, bottom = columns.x, np.maximum(columns.open, columns.close), np.minimum(columns.open, columns.close)
+    up = columns.close >= columns.open
+    bodies = [drawable(QRectF, x[kind] - half, bottom[kind], 2 * half, (top - bottom)[kind]) for kind in (up, ~up)]
+    return _Shapes(drawable(QLineF, x, top, x, columns.high), drawable(QLineF, x, columns.low, x, bottom), *bodies)
 
 
 class Candles(pg.GraphicsObject):
@@ -70,22 +78,23 @@ class Candles(pg.GraphicsObject):
         key = (id(self.pyramid), view.left(), view.right())
         if self._shapes is None or self._shapes[0] != key:
             columns = self.pyramid.columns(view.left(), view.right(), MOST_COLUMNS)
-            rows = [columns.x.tolist()] + [column.tolist() for column in columns[1:5]]
-            self._shapes = key, _shapes(zip(*rows, strict=True), columns.width * 0.34)
+            self._shapes = key, _shapes(columns, columns.width * 0.34)
         self._draw(painter, self._shapes[1])
         if self.forming is not None and view.right() >= self.pyramid.size - 1:
-            self._draw(painter, _shapes([(float(self.pyramid.size), *self.forming[1:5])], 0.34))
+            bar = np.array([[self.pyramid.size, *self.forming[1:5]]]).T
+            self._draw(painter, _shapes(Columns(bar[0], bar[1], bar[2], bar[3], bar[4], 1), 0.34))
 
     def _draw(self, painter: QPainter, shapes: _Shapes) -> None:
         ink = self._look.color("ink")
         pen = QPen(ink, 1)
         pen.setCosmetic(True)
         painter.setPen(pen)
-        painter.drawLines(shapes.wicks)  # type: ignore[call-overload]  # PyQt6 takes a list, its stubs do not say so
+        painter.drawLines(shapes.upper)
+        painter.drawLines(shapes.lower)
         painter.setBrush(QBrush(self._look.color("panel")))
-        painter.drawRects(shapes.rising)  # type: ignore[call-overload]
+        painter.drawRects(shapes.rising)
         painter.setBrush(QBrush(ink))
-        painter.drawRects(shapes.falling)  # type: ignore[call-overload]
+        painter.drawRects(shapes.falling)
 
 
 class Axis(pg.AxisItem):

@@ -9,6 +9,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 
+from hawser.desk.chart.items import drawable
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
 
@@ -70,8 +71,8 @@ class Ribbon(pg.GraphicsObject):
         painter.setPen(Qt.PenStyle.NoPen)
         for shut, role in ((False, "hairline"), (True, "caution")):
             painter.setBrush(self._look.color(role))
-            rows = zip(at[over == shut].tolist(), heights[over == shut].tolist(), strict=True)
-            painter.drawRects([QRectF(x - 0.4 * each, foot, 0.8 * each, tall) for x, tall in rows])  # type: ignore[call-overload]
+            kind = over == shut
+            painter.drawRects(drawable(QRectF, at[kind] - 0.4 * each, foot, 0.8 * each, heights[kind]))
         if self.limit > 0:
             pen = QPen(self._look.color("caution"), 1, Qt.PenStyle.DotLine)
             pen.setCosmetic(True)

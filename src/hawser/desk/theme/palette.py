@@ -6,7 +6,7 @@ from functools import cache
 from importlib.resources import files
 from typing import NamedTuple
 
-from PyQt6.QtGui import QColor
+from PyQt6.QtGui import QColor, QPalette
 
 
 @cache
@@ -59,6 +59,19 @@ def contrast(first: str, second: str) -> float:
     return (light + 0.05) / (dark + 0.05)
 
 
+def qt_palette(p: Palette) -> QPalette:
+    """The same for what the style sheet says nothing of: text of every widget, dialogs that are not ours."""
+    found, roles = QPalette(), QPalette.ColorRole
+    for role, color in (
+        (roles.Window, p.panel), (roles.Base, p.panel), (roles.AlternateBase, p.panel), (roles.Button, p.panel),
+        (roles.WindowText, p.ink), (roles.Text, p.ink), (roles.ButtonText, p.ink), (roles.PlaceholderText, p.ink2),
+        (roles.Highlight, p.ink), (roles.HighlightedText, p.on_ink), (roles.Mid, p.hairline),
+        (roles.ToolTipBase, p.panel), (roles.ToolTipText, p.ink),
+    ):  # fmt: skip
+        found.setColor(role, QColor(color))
+    return found
+
+
 def icon_folder() -> str:
     """Where the shipped icons are, as a style sheet writes a path."""
     return str(files("hawser.desk.theme").joinpath("icons")).replace("\\", "/")
@@ -67,7 +80,6 @@ def icon_folder() -> str:
 def stylesheet(p: Palette) -> str:
     """The widgets' style sheet for a palette. 4 px grid, corners 3 px, no gradients, no shadows."""
     return f"""
-    * {{ font-family: "B612"; font-size: 12px; color: {p.ink}; }}
     QWidget#ground, QMainWindow, QSplitter, QStackedWidget {{ background: {p.ground}; }}
     QSplitter::handle {{ background: {p.ground}; }}
     QSplitter::handle:hover {{ background: {p.hairline}; }}
