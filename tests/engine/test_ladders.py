@@ -236,10 +236,16 @@ def test_break_even_after_its_target_waits_until_that_has_filled():
     hand = laddered(rig=msgspec.structs.replace(LADDER, break_even=BreakEven(After(target=1))))
     ref, held, target = hand.trade.ref, hand.trade.open_steps, hand.order("target")
     assert "break-even to" in rigging.waiting(hand.engine.state, hand.trade)[0].text
-    add(hand, 2)
-    for amend in of(hand.fill(target.id, held, target.level), cm.Amend):
-        hand.do(ev.AmendAccepted, order=amend.order, level=amend.level, steps=amend.steps)
-    assert hand.trade.open_steps == 2 * held
     hand.quote(ref + 40, ref + 52)
-    found = hand.bar(close=(ref + 40) / 1e5, atr=0.001)
-    assert [one.level for one in of(found, cm.Amend) if one.role == "stop"] == [ref]
+
+    def stops(commands):
+        for amend in of(commands, cm.Amend):
+            hand.do(ev.AmendAccepted, order=amend.order, level=amend.level, steps=amend.steps)
+        return [one.level for one in of(commands, cm.Amend) if one.role == "stop"]
+
+    stops(hand.fill(target.id, 1, target.level))
+    assert stops(hand.bar(close=(ref + 40) / 1e5, atr=0.001)) == []  # a part of it is not the target filled
+    add(hand, 2)
+    stops(hand.fill(target.id, held - 1, target.level))
+    assert hand.trade.open_steps == 2 * held
+    assert stops(hand.bar(close=(ref + 40) / 1e5, atr=0.001)) == [ref]

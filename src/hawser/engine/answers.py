@@ -165,6 +165,7 @@ def _left(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
     line = line_of(trade, order)
     if line is not None:
         line.filled += fill.steps
+        line.whole = line.whole or trade.open_steps <= trade.fresh
     if trade.closed >= trade.entered:
         trade.end_reason = name
     text = f"Left {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)} by {name}"

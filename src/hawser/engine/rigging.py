@@ -97,7 +97,7 @@ def ready(trade: Trade) -> int:
     """The rig's targets that have filled, as bits by their number in the rig; of a ladder its one target, where that
     has closed what was held before a rung filled."""
     if trade.plan.tended.ladder is not None:
-        return int(any(line.filled for line in trade.targets)) << 1
+        return int(any(line.whole for line in trade.targets)) << 1
     parts, bits = target_parts(trade, trade.entered), 0
     for line in trade.targets:
         if line.rule and 0 < parts[line.number] <= line.filled:

@@ -62,6 +62,7 @@ class TargetLine(msgspec.Struct):
     filled: int = 0
     retry_at: int = 0
     rule: int = 0  # which of the rig's it is, from 1; 0: set by hand, or of an earlier rig
+    whole: bool = False  # of a ladder: it has closed all that was held before a rung filled
 
 
 class Rung(msgspec.Struct):
