@@ -8,7 +8,8 @@ from PyQt6.QtTest import QTest
 
 from hawser.core.account import Account, Policy
 from hawser.demo.boot import boot_beside
-from hawser.desk.window import LOGBOOK, Window
+from hawser.desk.stations.names import LOGBOOK
+from hawser.desk.window import Window
 from hawser.engine import states
 from hawser.service.profile import profile
 

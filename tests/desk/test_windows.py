@@ -27,9 +27,9 @@ from hawser.core.clock import HOUR, MINUTE
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.planning import Draft
 from hawser.desk.settings import Kept, Settings
+from hawser.desk.stations.names import GUARDS, LOGBOOK
 from hawser.desk.theme.palette import NIGHT, PAPER, contrast, stylesheet
 from hawser.desk.widgets.finder import matches, nearness
-from hawser.desk.window import GUARDS, LOGBOOK
 from hawser.service import replay
 from madeup import ROOT
 
@@ -104,7 +104,7 @@ def test_the_finder_finds_by_the_beginnings_of_words(trader):
 
 
 def test_the_finder_reaches_every_action_without_harm(trader):
-    texts = [action.text for action in trader.window._actions()]
+    texts = [action.text for action in trader.window.commands.all()]
     assert len(texts) == len(set(texts))
     for part in ("Place", "Close all", "Station", "Theme", "Instrument", "Timeframe", "Quay", "export"):
         assert any(part in text for text in texts), part

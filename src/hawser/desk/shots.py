@@ -20,7 +20,8 @@ from hawser.demo import world
 from hawser.demo.boot import boot as demo_boot
 from hawser.demo.boot import boot_beside
 from hawser.desk.app import application, make_window
-from hawser.desk.window import GUARDS, LOGBOOK, Window
+from hawser.desk.stations.names import GUARDS, LOGBOOK
+from hawser.desk.window import Window
 from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
 from hawser.service.profile import Profile, profile

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.account import Account
-from hawser.core.clock import SECOND, TIMEFRAMES
+from hawser.core.clock import SECOND
 from hawser.core.errors import Unavailable
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
@@ -30,17 +30,19 @@ from hawser.desk import notifying
 from hawser.desk.berth import Berth, together
 from hawser.desk.bridge import Bridge
 from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.commands import Commands
 from hawser.desk.editing import KEPT_BY_VENUE, account_consequence
 from hawser.desk.look import Look
 from hawser.desk.settings import Settings
 from hawser.desk.stations.helm import ALL_TURNS, Helm
 from hawser.desk.stations.logbook import Logbook
+from hawser.desk.stations.names import GUARDS, HELM, LOGBOOK, RIGS, STATIONS
 from hawser.desk.stations.rigs import Rigs
 from hawser.desk.theme.palette import qt_palette, stylesheet
 from hawser.desk.widgets.accountsbar import AccountsBar
 from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.widgets.editor import Editor
-from hawser.desk.widgets.finder import Action, Finder
+from hawser.desk.widgets.finder import Finder
 from hawser.desk.widgets.heatpanel import HeatPanel
 from hawser.desk.widgets.quaypanel import QuayPanel
 from hawser.desk.widgets.rail import Rail
@@ -53,13 +55,6 @@ from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot
 from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
-
-# Alt+1 to Alt+5 belong to the five stations of the design; these four are here so far.
-STATIONS = [
-    ("Helm", "helm", "Alt+1"), ("Rigs", "rigs", "Alt+2"), ("Guards", "guards", "Alt+3"),
-    ("Logbook", "logbook", "Alt+5"),
-]  # fmt: skip
-HELM, RIGS, GUARDS, LOGBOOK = range(4)
 
 
 class Window(QMainWindow):
@@ -94,7 +89,8 @@ class Window(QMainWindow):
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
-        self.finder, self.heat = Finder(self, self._actions), HeatPanel(self)
+        self.commands = Commands(self)
+        self.finder, self.heat = Finder(self, self.commands.all), HeatPanel(self)
         self.quay = QuayPanel(self, self._weather_counts)
         self.editors: dict[str, Editor] = {}
         self.snapshots = 0
@@ -206,99 +202,19 @@ class Window(QMainWindow):
     def _keys(self) -> None:
         for keys, run in (
             ("Ctrl+K", self.finder.open),
-            ("Alt+1", lambda: self.show_station(HELM)),
-            ("Alt+2", lambda: self.show_station(RIGS)),
-            ("Alt+3", lambda: self.show_station(GUARDS)),
-            ("Alt+5", lambda: self.show_station(LOGBOOK)),
             ("Ctrl+Return", self.place),
             ("Ctrl+Enter", self.place),
             ("Ctrl+Q", self.close),
             ("Ctrl+Shift+Q", self.show_quay),
         ):
             self._key(keys, run)
+        for number, (_, _, keys) in enumerate(STATIONS):
+            self._key(keys, partial(self.show_station, number))
         for number in range(len(self.berths)):
             self._key(f"Ctrl+{number + 1}", partial(self.show_account, number))
 
     def _key(self, keys: str, run: Callable[[], object]) -> None:
         QShortcut(QKeySequence(keys), self).activated.connect(run)
-
-    def _actions(self) -> list[Action]:
-        helm, found = self.helm, []
-        found += [
-            Action("Place the plan", "Ctrl+Enter", helm.place),
-            Action("Plan: swap long and short", "", helm.flip),
-            Action("Plan: what if the stop stood elsewhere", "", lambda: helm.plan.show_page(1)),
-            Action("Plan: the reckoning", "", lambda: helm.plan.show_page(0)),
-            Action("Type the plan's risk", "", lambda: self._field("risk")),
-            Action("Type the plan's stop", "", lambda: self._field("stop")),
-            Action("Lines: choose and nudge on the R scale", "Left Right Up Down", helm.chart.scale.setFocus),
-            Action("Plan: across all instruments", "", lambda: self._page(1)),
-            Action("Open trades", "", lambda: self._page(0)),
-            Action("Account: edit size, costs, policy and caps", "", self.edit_account),
-            Action("Instrument: edit, import or export its file", "", self.edit_instrument),
-            Action("Heat: what each stop would cost", "", self.show_heat),
-            Action("Close all trades", "", helm.strips.all_button.click),
-            Action("Station: Helm", "Alt+1", lambda: self.show_station(HELM)),
-            Action("Station: Rigs", "Alt+2", lambda: self.show_station(RIGS)),
-            Action("Station: Guards", "Alt+3", lambda: self.show_station(GUARDS)),
-            Action("Guards: edit the policy as text", "", self._edit_guards),
-            *(Action(text, "", partial(self._at_guards, act)) for text, act in self.berth.guards.actions()),
-            Action("Alerts: which events tell whom, and by what", "", self._edit_alerts),
-            Action("Station: Logbook", "Alt+5", lambda: self.show_station(LOGBOOK)),
-            Action("Theme: swap Paper and Night watch", "", self.swap_theme),
-            Action("Logbook: export the shown lines as CSV", "", self.logbook.export),
-            Action("Quay: pause or run", "", self.foot.pause.toggle),
-            Action("Quay: weather fault by fault, gusts now", "Ctrl+Shift+Q", self.show_quay),
-            *(
-                Action(f"Plan with rig {name}", "", partial(self._use_plan, rig))
-                for name, rig in sorted(self.rigs.shelf.rigs.items())
-            ),
-            Action("Rigs: a new one", "", self._new_rig),
-            Action("Plan: straddle, both sides of the market", "", helm.plan_straddle),
-            Action("Marked trades: what can be done with all of them", "M", helm.strips.open_marked),
-            Action("Quit Hawser", "Ctrl+Q", self.close),
-        ]
-        if len(self.berths) > 1:
-            found += [
-                Action(f"Account: show {berth.name}", f"Ctrl+{n}", partial(self.show_account, n - 1))
-                for n, berth in enumerate(self.berths, start=1)
-            ]
-        found += [
-            Action(f"Plan: take {name}", "", partial(helm.plan.names.take, name)) for name in helm.plan.names.plans
-        ]
-        found += [Action(one.text, "", partial(helm.carry_out, one)) for one in helm.trade_actions()]
-        if self.latest is not None:
-            for view in self.latest.instruments:
-                symbol = view.instrument.symbol
-                found.append(Action(f"Instrument: {symbol}", "", partial(self._choose, symbol)))
-            for trade in self.latest.trades:
-                if trade.open_steps:
-                    text = f"Trade: show {trade.symbol} {trade.id}"
-                    found.append(Action(text, "", partial(helm.choose_trade, trade.id)))
-        spans = [(name, span) for name, span in TIMEFRAMES.items() if not helm.chart.span_buttons[span].isHidden()]
-        found += [Action(f"Timeframe: {name}", "", partial(helm.choose_span, span)) for name, span in spans]
-        return found
-
-    def _use_plan(self, rig: Rig) -> None:
-        self.show_station(HELM)
-        self.helm.choose_trade("")
-        self.helm.plan.take_rig(rig)
-
-    def _new_rig(self) -> None:
-        self.show_station(RIGS)
-        self.rigs.new()
-
-    def _at_guards(self, act: Callable[[], None]) -> None:
-        self.show_station(GUARDS)
-        act()
-
-    def _edit_guards(self) -> None:
-        self.show_station(GUARDS)
-        self.berth.guards.edit()
-
-    def _edit_alerts(self) -> None:
-        self.show_station(GUARDS)
-        self.berth.guards.alerts.open()
 
     def _alert(self, channel: str, alert: Alert) -> None:
         """A sound, or a notification of the desktop; the notice bar has it in any case."""
@@ -343,19 +259,6 @@ class Window(QMainWindow):
                 self, "Instrument", Instrument, snapshot.currency, consequence=lambda made: note
             )
         self.editors["instrument"].open(view.instrument)
-
-    def _page(self, number: int) -> None:
-        self.show_station(HELM)
-        self.helm.strips.show_page(number)
-
-    def _field(self, name: str) -> None:
-        self.show_station(HELM)
-        self.helm.plan.field(name).setFocus()
-        self.helm.plan.field(name).selectAll()
-
-    def _choose(self, symbol: str) -> None:
-        self.show_station(HELM)
-        self.helm.choose_instrument(symbol)
 
     # What the runtime tells
 
