@@ -6,8 +6,10 @@ import pyqtgraph as pg
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PyQt6.QtCore import QPointF, QRectF
 
 from hawser.desk.chart.items import LevelLine, part_words, spread
+from hawser.desk.chart.news import NewsLines
 from hawser.desk.look import Look
 
 WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5.9579 at target 1", "stop 5.9632", "x"]
@@ -37,6 +39,33 @@ def test_no_words_cover_others(qtbot, width, apart):
     assert not [pair for pair in combinations(range(len(lines)), 2) if shrunk[pair[0]].intersects(shrunk[pair[1]])]
     highest = boxes[-1] if apart else boxes[0]
     assert highest.right() > 0.9 * plot.getViewBox().sceneBoundingRect().right()
+
+
+def test_words_of_news_give_way_to_those_of_levels(qtbot):
+    plot = pg.PlotWidget()
+    qtbot.addWidget(plot)
+    plot.resize(500, 400)
+    plot.setRange(xRange=(0, 100), yRange=(0, 100), padding=0)
+    with qtbot.waitExposed(plot):
+        plot.show()
+    news = NewsLines(Look("paper", None), float)
+    plot.addItem(news, ignoreBounds=True)
+    view, foot = plot.getViewBox(), plot.getViewBox().height()
+    device = news.sceneTransform()
+    named = [(device.map(QPointF(x, 0.0)), f"21:0{x % 10} NZD medium") for x in (50, 52, 99)]
+    free = news._boxes(named, device)
+    assert [round(b.top() - a.top()) for a, b in pairwise(free)] == [-16, -16]
+    assert free[0].left() > named[0][0].x()
+    assert free[2].right() < named[2][0].x()  # at the right edge it stands on the other side of its line
+    taken = [(200.0, view.width(), foot - 58.0), (200.0, view.width(), foot - 90.0)]
+    news.keep_clear(taken)
+    levels = [QRectF(left, top, right - left, 17.0) for left, right, top in taken]
+    origin = device.mapRect(news.viewRect()).topLeft()
+    found = news._boxes(named, device)
+    assert len(found) == 3
+    assert not [box for box in found if any(box.intersects(level.translated(origin)) for level in levels)]
+    news.keep_clear([(0.0, view.width(), top) for top in range(0, int(foot), 16)])
+    assert news._boxes(named, device) == []
 
 
 @given(st.lists(st.floats(0, 400), max_size=9))

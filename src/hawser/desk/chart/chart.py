@@ -253,9 +253,12 @@ class Chart(QFrame):
             free = key[0] in ("stop", "target") and not filled and not focus.fixed
             line.setMovable(free or (key[0] == "entry" and bool(focus.entry)))
             line.place(level * focus.instrument.tick_size, text)
-        part_words(list(self._lines.values()), self._view)
+        self._lay_words(list(self._lines.values()))
         self._draw_price(focus)
         self._draw_trace(focus)
+
+    def _lay_words(self, lines: list[LevelLine]) -> None:
+        self.news.keep_clear(part_words(lines, self._view))
 
     def _draw_price(self, focus: Focus | None) -> None:
         self._price_line.setVisible(focus is not None)
@@ -420,7 +423,7 @@ class Chart(QFrame):
         top = self.plot.mapTo(self, self.plot.mapFromScene(scene.topLeft())).y() - self.scale.y()
         bottom = self.plot.mapTo(self, self.plot.mapFromScene(scene.bottomLeft())).y() - self.scale.y()
         self.scale.set_axis(low, high, float(top), float(bottom))
-        part_words([line for line in self._lines.values() if line.isVisible()], self._view)
+        self._lay_words([line for line in self._lines.values() if line.isVisible()])
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)

@@ -274,9 +274,9 @@ WORDS_HEIGHT = 17
 RIGHT, APART = 0.995, 6.0  # where words end if nothing is in their way, a part of the width; and pixels between two
 
 
-def part_words(lines: list[LevelLine], view: pg.ViewBox) -> None:
+def part_words(lines: list[LevelLine], view: pg.ViewBox) -> list[tuple[float, float, float]]:
     """Give each line's words a place where they cover no other line's: above or below it at the right end, else as near
-    to that as there is room."""
+    to that as there is room. Returns the places: left, right, top, in pixels of the view."""
     low, high = view.viewRange()[1]
     width, pixels = max(1.0, view.width()), view.height() / ((high - low) or 1.0)
     taken: list[tuple[float, float, float]] = []  # left, right, top
@@ -292,6 +292,7 @@ def part_words(lines: list[LevelLine], view: pg.ViewBox) -> None:
         right, above, top = max(free, key=lambda place: place[0])
         taken.append((right - wide, right, top))
         line.put_words(right / width, above)
+    return taken
 
 
 def spread(places: list[float], apart: float, most: float) -> list[float]:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
-from PyQt6.QtGui import QFontMetricsF, QPainter, QPen
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QTransform
 
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
@@ -18,6 +18,7 @@ FAR = 1e9
 BESIDE = 4.0  # pixels between an event's line and its words
 ABOVE, ROW = 58.0, 16.0  # pixels from the plot's foot to the first words, over the spread's ribbon; and to the next
 NAMED = 3  # events to come that are named
+TALL, HIGHER = 23.0, 6  # pixels that a level's words take; rows that an event's words give way by
 
 
 class NewsLines(pg.GraphicsObject):
@@ -29,12 +30,19 @@ class NewsLines(pg.GraphicsObject):
         self._look, self._at = look, at
         self.marks: tuple[NewsMark, ...] = ()
         self.now = 0  # UTC ns
+        self._taken: list[tuple[float, float, float]] = []
         self.setZValue(-6)
 
     def show_marks(self, marks: tuple[NewsMark, ...], now: int) -> None:
         self.now = now
         if marks is not self.marks and marks != self.marks:
             self.marks = marks
+            self.update()
+
+    def keep_clear(self, taken: list[tuple[float, float, float]]) -> None:
+        """Where levels have their words: left, right and top, in pixels of the view."""
+        if taken != self._taken:
+            self._taken = taken
             self.update()
 
     def boundingRect(self) -> QRectF:
@@ -61,28 +69,50 @@ class NewsLines(pg.GraphicsObject):
                 painter.fillRect(QRectF(left, view.top(), right - left, view.height()), self._look.color("caution", 26))
         named = [(x, mark) for x, _, _, mark in found if mark.closes and mark.ends > self.now][:NAMED]
         device = painter.worldTransform()
+        # The view's top is its lowest price: the foot of the plot.
+        feet = {id(mark): device.map(QPointF(x, view.top())) for x, _, _, mark in found}
+        boxes = self._boxes([(feet[id(mark)], _words(mark, self._look)) for _, mark in named], device)
         painter.save()
         painter.resetTransform()
-        for x, _, _, mark in found:
-            place = device.map(QPointF(x, view.top()))  # the view's top is its lowest price: the foot of the plot
-            row = next((row for row, (_, other) in enumerate(named) if other is mark), -1)
-            self._stand(painter, place, mark, row)
-        for row, (x, mark) in enumerate(named):
-            self._name(painter, device.map(QPointF(x, view.top())), mark, row)
+        for _, _, _, mark in found:
+            self._stand(painter, feet[id(mark)], mark, feet[id(mark)].y() - ABOVE)
+        painter.setFont(font(10))
+        for (_, mark), box in zip(named, boxes, strict=False):
+            self._stand(painter, feet[id(mark)], mark, box.top())
+            painter.fillRect(box, self._look.color("panel", 220))
+            painter.setPen(self._look.color("caution"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, _words(mark, self._look))
         painter.restore()
 
-    def _stand(self, painter: QPainter, foot: QPointF, mark: NewsMark, row: int) -> None:
+    def _stand(self, painter: QPainter, foot: QPointF, mark: NewsMark, top: float) -> None:
         """The event's line, up to its words where it has some."""
         style = Qt.PenStyle.SolidLine if mark.closes else Qt.PenStyle.DotLine
         painter.setPen(QPen(self._look.color("caution" if mark.closes else "ink2"), 1, style))
-        painter.drawLine(QLineF(foot, foot - QPointF(0, ABOVE + ROW * max(0, row))))
+        painter.drawLine(QLineF(foot, QPointF(foot.x(), top)))
 
-    def _name(self, painter: QPainter, foot: QPointF, mark: NewsMark, row: int) -> None:
-        text = f"{fg.clock(mark.time, self._look.zone, seconds=False)} {mark.currency} {mark.impact}"
-        words = QFontMetricsF(font(10))
-        at = foot + QPointF(BESIDE, -ABOVE - ROW * row + words.ascent())
-        box = QRectF(at.x() - 2, at.y() - words.ascent(), words.horizontalAdvance(text) + 4, words.height())
-        painter.fillRect(box, self._look.color("panel", 220))
-        painter.setFont(font(10))
-        painter.setPen(self._look.color("caution"))
-        painter.drawText(at, text)
+    def _boxes(self, named: list[tuple[QPointF, str]], device: QTransform) -> list[QRectF]:
+        """Where words stand: each a row higher than those before, or some rows higher yet where a level has its words;
+        as many as there is room for, and the crosshair tells the others."""
+        view, words = device.mapRect(self.viewRect()), QFontMetricsF(font(10))
+        newest = device.map(QPointF(self._at(self.now), 0.0)).x()
+        taken = [QRectF(view.left() + left, view.top() + top, right - left, TALL) for left, right, top in self._taken]
+        found: list[QRectF] = []
+        for row, (foot, text) in enumerate(named):
+            wide = words.horizontalAdvance(text) + 4
+            left = foot.x() + BESIDE
+            if left + wide > view.right():  # on the other side of its line, if not over bars
+                left = foot.x() - BESIDE - wide
+                if left < newest:
+                    break
+            tops = (foot.y() - ABOVE - ROW * (row + higher / 2) for higher in range(2 * HIGHER))
+            boxes = (QRectF(left, top, wide, ROW) for top in tops)
+            box = next((one for one in boxes if not any(one.intersects(other) for other in taken)), None)
+            if box is None:
+                break
+            found.append(box)
+            taken.append(box)
+        return found
+
+
+def _words(mark: NewsMark, look: Look) -> str:
+    return f"{fg.clock(mark.time, look.zone, seconds=False)} {mark.currency} {mark.impact}"
