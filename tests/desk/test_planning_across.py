@@ -22,7 +22,7 @@ CTRL = Qt.KeyboardModifier.ControlModifier
 
 
 def open_across(trader):
-    trader.window._page(1)
+    trader.helm.strips.show_page(1)
     trader.frames()
     return trader.helm.across
 
