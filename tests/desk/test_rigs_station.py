@@ -152,6 +152,12 @@ def test_two_rigs_side_by_side(rigs, trader):
     trader.qtbot.waitUntil(lambda: rigs.fan.other is not None)
     assert rigs.results[1].text().startswith("Soft landing: ")
     assert rigs.chart._trials[1] is not None
+    own = rigs.beside.findText("Slow warp")
+    assert not rigs.beside.model().item(own).isEnabled()  # a rig is not laid beside itself
+    QTest.keyClicks(rigs.beside, "Slow")
+    assert rigs.beside.currentText() == "Soft landing"
+    pick(rigs, "Even keel")
+    assert rigs.beside.model().item(own).isEnabled()
 
 
 def test_a_rig_is_copied_renamed_deleted_and_brought_back(rigs):

@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QHideEvent, QKeyEvent, QShowEvent
+from PyQt6.QtGui import QHideEvent, QKeyEvent, QShowEvent, QStandardItemModel
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -234,6 +234,12 @@ class Rigs(QWidget):
         self.write_down()
         self.name = name
         rig = self.shelf.rigs.get(name)
+        choices = self.beside.model()
+        assert isinstance(choices, QStandardItemModel)
+        for row in range(self.beside.count()):  # it is not laid beside itself
+            choice = choices.item(row)
+            assert choice is not None
+            choice.setEnabled(choice.text() != name)
         shown = rig is not None
         for part in (self.editor, self.title, self.note, self.use_button):
             part.setEnabled(shown)

@@ -106,6 +106,7 @@ class AcrossPanel(QWidget):
         export_button.clicked.connect(self._export)
         bar = QHBoxLayout()
         bar.setContentsMargins(12, 0, 12, 2)
+        bar.setSpacing(8)
         bar.addWidget(self.words)
         bar.addWidget(self.told, 1)
         bar.addWidget(take)
