@@ -271,6 +271,27 @@ def test_another_rig_never_loosens_and_its_rules_begin_at_the_next_bar():
     assert moved(hand, bar_at(hand, 61450))[0] == 61342
 
 
+def test_another_rig_s_loss_step_that_the_market_has_passed_goes_at_market_once_the_old_one_is_taken_back():
+    hand = opened(loss_step=(LossStep(0.5, 0.25),))
+    old = hand.order("loss")
+    hand.quote(61120, 61132)  # 0.34 R down
+    nearer = msgspec.structs.replace(hand.trade.plan.rig, name="nearer", loss_step=(LossStep(0.25, 0.25),))
+    found = hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=nearer))
+    assert [one.order for one in of(found, cm.Cancel)] == [old.id]  # it cannot be moved to where the market is beyond
+    assert not [one for one in of(found, cm.Amend) if one.role == "loss"]
+    sent = of(hand.do(ev.OrderCancelled, order=old.id, why=""), cm.Submit)
+    assert [(one.role, one.kind, one.steps) for one in sent] == [("loss", "market", 26)]
+
+
+def test_another_rig_s_loss_step_farther_off_is_where_the_old_one_is_moved_to():
+    hand = opened(loss_step=(LossStep(0.5, 0.25),))
+    farther = msgspec.structs.replace(hand.trade.plan.rig, name="farther", loss_step=(LossStep(0.8, 0.5),))
+    plan = msgspec.structs.replace(hand.trade.plan, rig=farther)
+    found = hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=plan)
+    assert not of(found, cm.Cancel)
+    assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "loss"] == [(60951, 52)]
+
+
 def test_what_waits_is_told_with_the_price_at_which_it_acts():
     hand = opened(
         WHOLE, break_even=BreakEven(After(r=1.0)), step=(Step(Measure(r=2.0), Measure(r=1.0)),), trail=Trail(atr=1.0),

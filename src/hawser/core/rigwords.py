@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from hawser.core import figures as fg
 from hawser.core.levels import LineRule, StopRule, TargetRule
 from hawser.core.rig import After, Amount, Ladder, Measure, Rig, Trail
 
@@ -40,7 +41,7 @@ def _never(after: After, rig: Rig) -> str:
     count = 1 if rig.ladder is not None else len(rig.target)
     if after.target is None or after.target <= count:
         return ""
-    return f" But that never comes: the rig has {count or 'no'} target{'s' if count > 1 else ''}."
+    return f" But that never comes: the rig has {fg.counted(count, 'target') if count else 'no target'}."
 
 
 def line_words(line: LineRule) -> str:

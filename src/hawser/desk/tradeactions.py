@@ -163,7 +163,8 @@ def _aim(trade: TradeView) -> Make:
     return _target(trade, 0, level, left)
 
 
-def _equip(trade: TradeView, plan: Plan) -> Make:
+def equip(trade: TradeView, plan: Plan) -> Make:
+    """Tend an open trade by a plan's rules."""
     return lambda now, ask: ev.Reequip(time=now, ask=ask, trade=trade.id, plan=plan)
 
 
@@ -183,7 +184,7 @@ def _plans(trade: TradeView, plans: dict[str, Plan]) -> list[TradeAction]:
     return [
         TradeAction(
             f"Tend by \u2018{name}\u2019: its targets and trail; its stop only where it is tighter",
-            (_equip(trade, plan),),
+            (equip(trade, plan),),
             TEND,
         )
         for name, plan in plans.items()
@@ -228,7 +229,7 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] 
         able = [trade for trade in opened if _fits(rig, trade.plan)]
         if able:
             text = f"Tend {_trades(able)} by \u2018{name}\u2019; their stops only where they are tighter"
-            makes = tuple(_equip(trade, plan_of(rig, trade.plan)) for trade in able)
+            makes = tuple(equip(trade, plan_of(rig, trade.plan)) for trade in able)
             found.append(TradeAction(text, makes, TEND))
     if len(opened) > 1:
         text = f"Basket over {_trades(opened)}: one stop and target for what they win or lose together \u2026"

@@ -258,7 +258,7 @@ def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Or
     elif not order.pending and order.state == states.RESTING and order.kind != "market" and _due(desk, order.retry_at):
         if not want:
             desk.cancel(trade, order, f"nothing left for this {role}")
-        elif role == "target" and order.level != line.level and _passed(desk, trade, line):
+        elif order.level != line.level and _passed(desk, trade, role, line):
             desk.cancel(trade, order, "the market is beyond its new level")  # where a new one fills at once
         elif order.level != line.level or order.left != want:
             instrument, moved = desk.state.instruments[trade.symbol], order.level != line.level
@@ -267,8 +267,10 @@ def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Or
             desk.amend(trade, order, line.level, order.filled + want, f"{why} {told}")
 
 
-def _passed(desk: Desk, trade: Trade, line: TargetLine) -> bool:
-    return trade.side * (desk.state.markets[trade.symbol].exit_side(trade.side) - line.level) >= 0
+def _passed(desk: Desk, trade: Trade, role: Role, line: TargetLine) -> bool:
+    """Whether the market is at a target or a loss step, or beyond it."""
+    way = 1 if role == "target" else -1
+    return way * trade.side * (desk.state.markets[trade.symbol].exit_side(trade.side) - line.level) >= 0
 
 
 def _want_rungs(desk: Desk, trade: Trade) -> None:
@@ -308,10 +310,8 @@ def _want_minute(desk: Desk, trade: Trade) -> None:
 
 def _send_loss(desk: Desk, trade: Trade, line: TargetLine, want: int) -> None:
     """A loss step rests as a stop; where the market is there already its part goes at market."""
-    market = desk.state.markets[trade.symbol]
-    away = trade.side * (market.exit_side(trade.side) - line.level)
     why = f"loss step {line.number}"
-    if away <= 0:
+    if _passed(desk, trade, "loss", line):
         desk.submit(trade, "loss", "market", want, None, f"{why}: the market is there", line.number)
     else:
         desk.submit(trade, "loss", "stop", want, line.level, why, line.number)

@@ -106,8 +106,8 @@ def ready(trade: Trade) -> int:
 
 
 def awaited(trade: Trade, target: int) -> TargetLine | None:
-    """The line that target `target` of the trade's rig is; None where there is none. Under another rig than at first
-    its number is not the rig's: numbers go on behind those that were there before."""
+    """The line that target `target` of the trade's rig is; None where there is none. Its number is not the rig's where
+    another rig was put on the trade after a target had filled."""
     if trade.plan.tended.ladder is not None:
         return next(iter(trade.targets), None) if target == 1 else None
     return next((line for line in trade.targets if line.rule == target), None)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
 
 import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
@@ -23,7 +22,7 @@ from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
 from hawser.desk.planning import Draft, Planning
 from hawser.desk.settings import Kept
-from hawser.desk.tradeactions import TradeAction, by_rigs, is_open, of_many, of_marked, of_trade
+from hawser.desk.tradeactions import TradeAction, by_rigs, equip, is_open, of_many, of_marked, of_trade
 from hawser.desk.widgets.acrosspanel import AcrossPanel
 from hawser.desk.widgets.basketbox import BasketBox
 from hawser.desk.widgets.instruments import InstrumentPanel
@@ -40,10 +39,6 @@ Other = tuple[str, Callable[[], Snapshot | None], Runtime]  # an account: name, 
 DEFAULT_SPAN = 15 * MINUTE
 ALL_TURNS = -1
 ACROSS_HEIGHT = 268
-
-
-def _reequip(trade: str, plan: Plan, now: int, ask: str) -> ev.Reequip:
-    return ev.Reequip(time=now, ask=ask, trade=trade, plan=plan)
 
 
 class Helm(QWidget):
@@ -471,7 +466,7 @@ class Helm(QWidget):
         for trade in trades:
             plan = by_rigs(trade, {rig.name: rig}).get(rig.name)
             if plan is not None:
-                self._runtime.ask(partial(_reequip, trade.id, plan))
+                self._runtime.ask(equip(trade, plan))
         if not trades:
             self.choose_trade("")
             self.plan.take_rig(rig)

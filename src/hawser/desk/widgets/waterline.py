@@ -178,7 +178,7 @@ class Waterline(QWidget):
         names = "but not in " + ", ".join(view.instrument.symbol for view in shut)
         if QFontMetricsF(self.entries.value.font()).horizontalAdvance(names) <= self._room_behind("OPEN"):
             return names
-        return f"but not in {len(shut)} instruments"
+        return f"but not in {fg.counted(len(shut), 'instrument')}"
 
     def _room_behind(self, head: str) -> float:
         """What is left of the line behind a bold word, in pixels."""
