@@ -36,9 +36,9 @@ def test_a_basket_counts_from_when_it_was_laid_and_closes_all():
     found = hand.quote(61180, 61192)
     assert [(one.role, one.kind) for one in of(found, cm.Submit)] == [("close", "market")] * 2
     assert "basket_reached" in codes(found)
-    reasons = {trade.leave_why for trade in hand.engine.state.trades.values()}
+    reasons = {trade.leave for trade in hand.engine.state.trades.values()}
     assert len(reasons) == 1
-    assert reasons.pop().startswith("basket ")
+    assert reasons.pop().code == "basket_stop"
     assert not of(hand.quote(61100, 61112), cm.Submit)  # once
 
 
@@ -61,7 +61,7 @@ def test_one_that_looks_at_bars_waits_for_a_bar():
 def test_one_that_looks_at_minutes_has_its_timer():
     hand = two(stop=Amount(money=150.0), basis="minute_end")
     hand.quote(61150, 61162)
-    assert not hand.trade.leave_why
+    assert not hand.trade.leave
     assert [one.role for one in of(hand.later(61), cm.Submit)] == ["close"] * 2
     assert not [one for one in of(hand.later(120), cm.Submit) if one.role == "close"]
 

@@ -10,8 +10,10 @@ from hawser.core.entry import EntryRule, Good
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.exposure import Valuation
+from hawser.engine.reasons import Reason
 
 BUY_STOP = EntryRule("stop", price=Decimal("0.61500"))
 
@@ -80,7 +82,7 @@ def test_an_expired_entry_ends_the_trade_with_nothing_opened():
     hand = waiting()
     found = hand.do(ev.OrderCancelled, order=hand.trade.entry, why="expired")
     assert hand.trade.state == states.ENDED
-    assert hand.trade.end_reason == "entry expired"
+    assert hand.trade.end == Reason(rs.ENTRY_GONE, name="expired")
     assert "entry_void" in codes(found)
 
 
@@ -164,7 +166,7 @@ def test_cancelling_a_waiting_entry_by_hand_ends_it():
     found = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
     assert [cancel.order for cancel in of(found, cm.Cancel)] == [hand.trade.entry]
     hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for")
-    assert (hand.trade.state, hand.trade.end_reason) == (states.ENDED, "cancelled by hand")
+    assert (hand.trade.state, hand.trade.end) == (states.ENDED, Reason(rs.CANCELLED_BY_HAND))
 
 
 def test_halting_cancels_what_waits():

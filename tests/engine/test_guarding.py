@@ -146,9 +146,9 @@ def test_a_guard_that_only_warns_of_its_calendar_does_so_once_and_closes_nothing
     hand.quote(61231, 61243)
     told += [one.text for one in of(hand.all, cm.Tell) if one.code == "calendar"][len(told) :]
     assert told == [
-        "News lets entries pass unguarded by news: there is no news calendar",
+        "News lets entries pass without news: there is no news calendar",
         "News knows the news again",
-        "News lets entries pass unguarded by news: news calendar c ends within 1 h",
+        "News lets entries pass without news: news calendar c ends within 1 h",
     ]
     assert closed(hand) == []
     assert hand.trade.open_steps

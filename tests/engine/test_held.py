@@ -10,7 +10,9 @@ from hawser.core.entry import HeldRule
 from hawser.core.rules.entries import HELD_QUIET, HELD_REACHED, HELD_SPIKE, backstop_behind, held_stop
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine import states
+from hawser.engine.reasons import Reason
 
 
 def held(**rule) -> ByHand:
@@ -36,7 +38,7 @@ def test_a_quote_at_the_held_stop_closes_at_market():
     sent = of(quoted(hand, 60879, 60891), cm.Submit)
     assert [(order.role, order.kind, order.steps) for order in sent] == [("close", "market", 104)]
     hand.fill(sent[0].order, 104, 60879)
-    assert hand.trade.end_reason == "held stop"
+    assert hand.trade.end == Reason(rs.HELD_STOP)
 
 
 def test_a_spread_spike_may_last_so_long_and_no_longer():

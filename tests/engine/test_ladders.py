@@ -14,8 +14,10 @@ from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine import rigging, states
 from hawser.engine.exposure import Valuation
+from hawser.engine.reasons import Reason
 
 LADDER = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))
 PLAN = {"rig": LADDER, "stop": None, "targets": (), "trail": None}
@@ -118,7 +120,7 @@ def test_the_rungs_go_with_the_trade():
     assert hand.trade.state != states.ENDED  # a rung may still fill
     for order in rungs:
         hand.do(ev.OrderCancelled, order=order, why="asked for")
-    assert (hand.trade.state, hand.trade.end_reason) == (states.ENDED, "target 1")
+    assert (hand.trade.state, hand.trade.end) == (states.ENDED, Reason(rs.TARGET, 1))
 
 
 def test_a_rung_that_fills_after_the_end_is_closed_at_once():

@@ -11,8 +11,10 @@ from hawser.core.errors import HawserBug
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.engine import Engine
+from hawser.engine.reasons import Reason
 
 
 def test_placing_sends_one_sized_market_entry():
@@ -92,7 +94,7 @@ def test_the_stop_s_fill_ends_the_trade_and_takes_the_targets_back():
     told = hand.fill(hand.order("stop").id, 104, 60879, profit=-377.0)
     assert len(of(told, cm.Cancel)) == 2
     assert hand.trade.state == states.ENDED
-    assert hand.trade.end_reason == "stop"
+    assert hand.trade.end == Reason(rs.STOP)
     assert "\u2212379.00" in next(tell.text for tell in of(told, cm.Tell) if tell.code == "trade_ended")
 
 
@@ -302,7 +304,7 @@ def test_closing_by_hand_takes_targets_back_and_sends_one_close():
     assert not of(hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id), cm.Submit)
     told = hand.fill(hand.order("close").id, 104, 61240)
     assert hand.trade.state == states.ENDED
-    assert hand.trade.end_reason == "closed by hand"
+    assert hand.trade.end == Reason(rs.BY_HAND)
     assert [cancel.order for cancel in of(told, cm.Cancel)] == [hand.order("stop").id]
 
 
@@ -591,7 +593,7 @@ def test_turning_around_opens_the_other_side_only_once_the_first_is_closed():
     assert [(order.role, order.side) for order in sent] == [("entry", -1)]
     assert hand.trade.id != first.id
     assert hand.trade.plan.side == -1
-    assert first.end_reason == "turned around"
+    assert first.end == Reason(rs.TURNED)
 
 
 def test_turning_around_asks_the_guards_like_any_entry_and_never_turns_a_price():

@@ -11,6 +11,7 @@ from byhand import SYMBOL, ByHand, codes, of
 from hawser.core.basis import atr_key, lived_key, trail_key, values_for
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.entry import HeldRule
+from hawser.core.guards.declared import Guards, SpreadGuard
 from hawser.core.levels import LineRule, StopRule, TargetRule
 from hawser.core.rig import (
     After,
@@ -27,7 +28,9 @@ from hawser.core.rig import (
 )
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine.following import following, turned_plan
+from hawser.engine.reasons import Reason
 from hawser.engine.rigging import waiting
 
 SPAN = 15 * MINUTE
@@ -170,7 +173,7 @@ def test_a_time_exit_counts_the_entry_s_own_bar():
     assert not of(bar_at(hand, 61300), cm.Submit)
     sent = of(bar_at(hand, 61310), cm.Submit)
     assert [(one.role, one.kind) for one in sent] == [("close", "market")]
-    assert hand.trade.leave_why == "time exit after 2 bars"
+    assert hand.trade.leave == Reason(rs.TIME_BARS, 2)
 
 
 def test_a_basket_looks_where_it_was_told_to():
@@ -181,7 +184,7 @@ def test_a_basket_looks_where_it_was_told_to():
     each = opened(basket=Basket(stop=loss, basis="tick"))
     assert not of(each.quote(61149, 61161), cm.Submit)
     assert [one.role for one in of(each.quote(61140, 61152), cm.Submit)] == ["close"]
-    assert each.trade.leave_why.startswith("basket stop at \u2212")
+    assert each.trade.leave.code == rs.BASKET_STOP
     minute = opened(basket=Basket(stop=loss, basis="minute_end"))
     minute.later((-minute.now % MINUTE) / SECOND + 1)
     assert not of(minute.quote(61100, 61112) + minute.later(57.5), cm.Submit)
@@ -192,7 +195,7 @@ def test_a_basket_target_may_be_a_share_of_the_equity_at_entry():
     hand = opened(basket=Basket(target=Amount(percent=0.5), basis="tick"))  # 320 of 64 000
     assert not of(hand.quote(61540, 61552), cm.Submit)
     assert of(hand.quote(61560, 61572), cm.Submit)
-    assert hand.trade.leave_why.startswith("basket target at +")
+    assert hand.trade.leave.code == rs.BASKET_TARGET
 
 
 def test_after_a_losing_stop_the_follow_on_goes_the_other_way_once():
@@ -206,7 +209,7 @@ def test_after_a_losing_stop_the_follow_on_goes_the_other_way_once():
     assert [(one.role, one.side) for one in sent] == [("entry", -1)]
     second = hand.engine.state.trades[sent[0].trade]
     assert second.chain == 1
-    second.end_reason = "stop"
+    second.end = Reason(rs.STOP)
     assert following(hand.engine.state, second) is None  # the chain is at its end
 
 
@@ -215,9 +218,22 @@ def test_after_the_last_target_the_follow_on_stays_on_its_side_and_after_a_close
     taken(hand, "target", 1, 104)
     assert following(hand.engine.state, hand.trade).side == 1
     other = opened(WHOLE, follow_on=FollowOn(2))
-    other.trade.end_reason = "closed by hand"
+    other.trade.end = Reason(rs.BY_HAND)
     assert following(other.engine.state, other.trade) is None
     assert turned_plan(other.trade).side == -1
+
+
+@pytest.mark.parametrize("name", ["stop on news", "target day", "News pause", "held stop"])
+def test_what_a_guard_is_called_decides_nothing(name):
+    """A guard that closes a trade ends it as a guard, whatever words it is called by: nothing follows."""
+    hand = opened(follow_on=FollowOn(1))
+    hand.do(ev.ChangeGuards, ask="g", guards=Guards(guard=(SpreadGuard(name=name, max_ticks=50.0, then=("flatten",)),)))
+    hand.do(ev.Drill, ask="d", guard=name, subject=SYMBOL)
+    close = hand.order("close")
+    hand.fill(close.id, hand.trade.entered, 61230)
+    assert hand.trade.end == Reason(rs.GUARD, name=name)
+    assert following(hand.engine.state, hand.trade) is None
+    assert "follow_on" not in codes(hand.later(0.01))
 
 
 def test_a_halt_or_a_closed_guard_keeps_a_follow_on_out():
@@ -253,7 +269,7 @@ def test_what_was_to_follow_comes_once_the_two_sides_agree_again_unless_a_bar_ha
 def test_a_basket_at_the_minute_s_end_needs_no_quote_in_that_second():
     hand = opened(basket=Basket(target=Amount(money=100.0), basis="minute_end"))
     hand.quote(61440, 61452)  # more than enough, in the middle of a minute
-    assert not hand.trade.leave_why
+    assert not hand.trade.leave
     sent = of(hand.later(60), cm.Submit)
     assert [one.role for one in sent] == ["close"]
     assert hand.trade.minute_at % MINUTE == 59 * SECOND

@@ -44,4 +44,4 @@ def test_a_basket_over_two_instruments_is_recorded_price_by_price(tmp_path):
     assert not verify(where.ledger).line
     restored = Ledger(where.ledger).restore().state
     assert not restored.baskets[group.name].reached
-    assert not restored.trades[pair[0]].leave_why
+    assert not restored.trades[pair[0]].leave

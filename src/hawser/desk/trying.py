@@ -6,6 +6,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from functools import partial
+from itertools import groupby
 from typing import ClassVar
 
 import msgspec
@@ -91,16 +92,12 @@ def account_alone(account: Account) -> Account:
 def in_words(trial: Shown) -> str:
     """A trial in a line: its result, how long, what happened."""
     bars = trial.last - trial.first + 1
-    happened: list[str] = []
     steps = sorted(
         [(bar, why) for bar, _, why in trial.moves] + [(one.bar, one.why) for one in (*trial.rungs, *trial.exits)]
     )
-    for _, why in steps:
-        word = why.replace("_", " ")
-        if happened and happened[-1].partition(" \u00d7")[0] == word:
-            times = int(happened[-1].partition(" \u00d7")[2] or 1) + 1
-            happened[-1] = f"{word} \u00d7{times}"
-        else:
-            happened.append(word)
+    words = []
+    for why, run in groupby(why for _, why in steps):
+        times = len(list(run))
+        words.append(why.replace("_", " ") + (f" \u00d7{times}" if times > 1 else ""))
     how = "still open at the end" if trial.open_at_end else f"out by {trial.ended}"
-    return f"{fg.r(trial.result)} in {fg.counted(bars, 'bar')}: {', '.join(happened)}; {how}"
+    return f"{fg.r(trial.result)} in {fg.counted(bars, 'bar')}: {', '.join(words)}; {how}"

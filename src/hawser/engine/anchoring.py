@@ -12,6 +12,7 @@ import msgspec
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rules.rounding import level_ticks
+from hawser.engine import reasons as rs
 from hawser.engine import rigging
 from hawser.engine.entering import atr_of, lay_backstop
 from hawser.engine.requests import Desk
@@ -20,9 +21,10 @@ from hawser.engine.state import EngineState, Marks, Rest, TargetLine, Trade
 _FIXED = ("price", "bars", "pivot", "line")  # stops that stand where they stand, whatever the entry
 
 
-def set_stop(desk: Desk, trade: Trade, level: int, why: str, by_hand: bool = False) -> None:
-    """The stop wanted from now on; a held one counts at once, another when it rests."""
-    trade.stop, trade.stop_why, trade.stop_by_hand = level, why, by_hand
+def set_stop(desk: Desk, trade: Trade, level: int, why: str, code: str) -> None:
+    """The stop wanted from now on, why in words and as a code of `reasons.py`; a held one counts at once, another when
+    it rests."""
+    trade.stop, trade.stop_why, trade.stop_code, trade.stop_by_hand = level, why, code, code == rs.HAND
     if trade.held:
         lay_backstop(trade)
         trade.trace.append(Rest(desk.state.now, level))
@@ -48,7 +50,7 @@ def anchor(desk: Desk, trade: Trade) -> None:
         trade.backstop = 0
         trade.initial_stop = stop
         trade.r_ticks = abs(ref - stop)
-        set_stop(desk, trade, stop, f"initial stop, from the fill at {instrument.price(ref)}")
+        set_stop(desk, trade, stop, f"initial stop, from the fill at {instrument.price(ref)}", rs.INITIAL)
     for line in trade.targets:
         rule = plan.targets[line.rule - 1] if line.rule else None
         if rule is not None and rule.price is None:
@@ -108,9 +110,8 @@ def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
     market = state.markets[trade.symbol]
     least = max(1, instrument.min_stop_ticks)
     if trade.side * (stop - trade.stop) > 0 and trade.side * (market.exit_side(trade.side) - stop) >= least:
-        set_stop(
-            desk, trade, stop, f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(stop)}: the new plan"
-        )
+        why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(stop)}: the new plan"
+        set_stop(desk, trade, stop, why, rs.PLAN)
 
 
 def _swap_losses(trade: Trade, plan: Plan, instrument: Instrument) -> None:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from hawser.core.rules.rounding import level_ticks
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.anchoring import anchor
 from hawser.engine.entering import first_fill, moved
 from hawser.engine.protecting import RETRY, ROLE_NAMES, TARGET_RETRY, converge, leave, retry_later, signal
+from hawser.engine.reasons import Reason, words
 from hawser.engine.requests import Desk, settled
 from hawser.engine.state import Order, Rest, Rung, TargetLine, Trade
 
@@ -52,7 +54,7 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
         desk.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
         desk.compare()
     if order.role == "entry":
-        trade.end_reason = text
+        trade.end = Reason(rs.ENTRY_GONE if code == "cancelled" else rs.ENTRY_REFUSED, name=text)
     elif order.role == "rung":
         _without_rung(desk, trade, order, code, text)
     elif order.role == "stop":
@@ -60,11 +62,11 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
         market = desk.state.markets[trade.symbol]
         if trade.side * (market.exit_side(trade.side) - trade.venue_stop) <= 0 and trade.open_steps:
             desk.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
-            leave(desk, trade, "stop reached before it rested")
+            leave(desk, trade, Reason(rs.STOP_PASSED))
         elif code in LEVEL_CODES and trade.stop_failures >= LEVEL_TRIES and trade.open_steps and trade.exposed_since:
             desk.tell("caution", "stop_impossible", "No stop may rest so near the market: closing", trade)
             trade.hurried = True
-            leave(desk, trade, "the stop is too near to rest")
+            leave(desk, trade, Reason(rs.STOP_TOO_NEAR))
         trade.stop_retry_at = retry_later(desk, trade, RETRY)
     elif order.role == "close":
         trade.close_failures += 1
@@ -126,8 +128,8 @@ def _entered(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
         trade.ended = 0
         if late:
             desk.tell("alarm", "late_fill", f"The {order.role} filled after it had been given up", trade)
-        if trade.leave_why or late:
-            leave(desk, trade, trade.leave_why or f"{order.role} filled after it had been given up")
+        if trade.leave or late:
+            leave(desk, trade, Reason(rs.LATE_FILL, name=order.role))
     word = "long" if trade.side > 0 else "short"
     text = f"{word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
     if order.role == "rung":
@@ -160,18 +162,26 @@ def _left(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
     trade.closed += fill.steps
     trade.profit += fill.profit
     instrument = desk.state.instruments[trade.symbol]
-    number = f"{ROLE_NAMES.get(order.role, order.role)} {order.number}"
-    name = {"stop": "stop", "close": trade.leave_why or "close"}.get(order.role, number)
+    by = _left_by(trade, order)
     line = line_of(trade, order)
     if line is not None:
         line.filled += fill.steps
         line.whole = line.whole or trade.open_steps <= trade.fresh
     if trade.closed >= trade.entered:
-        trade.end_reason = name
-    text = f"Left {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)} by {name}"
+        trade.end = by
+    qty, price = instrument.qty(fill.steps), instrument.price(fill.price)
+    text = f"Left {qty} {trade.symbol} at {price} by {words(by, desk.currency)}"
     desk.tell("info", "left", text, trade)
     if over > 0:
         desk.tell("alarm", "overfilled", f"{instrument.qty(over)} more was closed than was open", trade)
+
+
+def _left_by(trade: Trade, order: Order) -> Reason:
+    """What a fill of an order that closes is due to."""
+    if order.role == "close":
+        return trade.leave or Reason(rs.CLOSED)
+    code = {"stop": rs.STOP, "target": rs.TARGET, "loss": rs.LOSS_STEP}[order.role]
+    return Reason(code, order.number if order.role != "stop" else 0)
 
 
 def cancelled(desk: Desk, order: Order, why: str, filled: int = 0) -> None:
@@ -181,7 +191,7 @@ def cancelled(desk: Desk, order: Order, why: str, filled: int = 0) -> None:
         return
     trade = desk.state.trades[order.trade]
     moot = not trade.open_steps and order.role != "entry"
-    wished = order.unwanted or moot or bool(trade.leave_why)
+    wished = order.unwanted or moot or bool(trade.leave)
     unheard = order.state in (states.SENDING, states.UNKNOWN) or order.pending == "submit"
     order.state = states.next_order_state(order.state, "cancel")
     settled(order)
@@ -191,7 +201,7 @@ def cancelled(desk: Desk, order: Order, why: str, filled: int = 0) -> None:
         converge(desk, trade)
     else:
         desk.tell("caution", "cancelled_by_venue", f"The venue gave the {order.role} order up: {why}", trade)
-        _without(desk, trade, order, "cancelled", f"entry {why}" if order.role == "entry" else why)
+        _without(desk, trade, order, "cancelled", why)
 
 
 def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
@@ -223,7 +233,7 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     if code in LEVEL_CODES and order.level is not None:
         if order.role == "stop" and trade.venue_stop != order.level:
             desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
-            trade.stop_why = "kept where it rests"
+            trade.stop_why, trade.stop_code = "kept where it rests", rs.KEPT
             if trade.held:
                 trade.backstop = order.level
             else:

@@ -14,6 +14,7 @@ from hawser.core.rigwords import sentence
 from hawser.core.rules.moving import even_level
 from hawser.core.rules.rounding import floor_steps
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.anchoring import equip, set_stop
 from hawser.engine.entering import (
@@ -29,6 +30,7 @@ from hawser.engine.entering import (
 from hawser.engine.exposure import Valuation
 from hawser.engine.following import at_a_price
 from hawser.engine.protecting import converge, leave
+from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Halted, Marks, Rest, TargetLine, Trade
 
@@ -60,7 +62,7 @@ def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
     if looser:
         trade.backstop = 0  # it goes out with the stop
     why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(ask.level)}: {word}"
-    set_stop(desk, trade, ask.level, why, by_hand=True)
+    set_stop(desk, trade, ask.level, why, rs.HAND)
     converge(desk, trade)
 
 
@@ -197,7 +199,7 @@ def reequip(desk: Desk, ask: ev.Reequip) -> None:
         whole = msgspec.structs.replace(plan, symbol=trade.symbol, side=trade.side, size=trade.plan.size, entry=entry)
         replan(desk, trade, whole, ask.ask, Marks(ask.basis, ask.atr))
         return
-    if trade.leave_why:
+    if trade.leave:
         desk.tell("refused", "leaving", "The trade is being closed", trade, ask.ask)
         return
     try:
@@ -233,9 +235,11 @@ def hold_lines(desk: Desk, ask: ev.HoldLines) -> None:
     if trade.held:
         trade.trace.append(Rest(desk.state.now, trade.stop))
         trade.stop_why = f"Backstop to {price(trade.backstop)}: the lines are held here from now on"
+        trade.stop_code = rs.HELD_HERE
         text = f"Lines held here, backstop {price(trade.backstop)} at the venue"
     else:
         trade.stop_why = f"Stop to {price(trade.stop)}: the lines rest at the venue again"
+        trade.stop_code = rs.RESTS
         text = f"Lines rest at the venue again, stop {price(trade.stop)}"
     desk.tell("info", "lines_held" if trade.held else "lines_rest", text, trade, ask.ask)
     converge(desk, trade)
@@ -246,7 +250,7 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     if trade is None:
         return
     if ask.share == 1.0 or is_pending(desk.state, trade):
-        _close(desk, trade, "cancelled by hand" if is_pending(desk.state, trade) else "closed by hand")
+        _close(desk, trade, Reason(rs.CANCELLED_BY_HAND if is_pending(desk.state, trade) else rs.BY_HAND))
         return
     steps = floor_steps(ask.share * trade.open_steps)
     problem = ""
@@ -257,7 +261,7 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     if problem:
         desk.tell("refused", "share_refused", problem, trade, ask.ask)
     elif steps >= trade.open_steps:
-        _close(desk, trade, "closed by hand")
+        _close(desk, trade, Reason(rs.BY_HAND))
     else:
         desk.submit(trade, "close", "market", steps, None, f"{fg.percent(100 * ask.share, 0)} closed by hand")
 
@@ -277,12 +281,12 @@ def close_some(desk: Desk, ask: ev.CloseAll) -> None:
     trades = [trade for trade in desk.state.live() if meant(trade)]
     if not trades:
         desk.tell("refused", "nothing_meant", "There is no such trade open", ask=ask.ask)
-    why = {"all": "close all", "pending": "cancelled by hand"}.get(ask.which, f"close {ask.which}")
+    why = Reason(rs.CANCELLED_BY_HAND) if ask.which == "pending" else Reason(rs.CLOSE_SOME, name=ask.which)
     for trade in trades:
         _close(desk, trade, why)
 
 
-def close_all(desk: Desk, why: str) -> None:
+def close_all(desk: Desk, why: Reason) -> None:
     for trade in desk.state.live():
         _close(desk, trade, why)
 
@@ -319,10 +323,10 @@ def turn_around(desk: Desk, ask: ev.TurnAround) -> None:
         desk.tell("refused", "turn_refused", "A stop or target at a price cannot be turned around", trade, ask.ask)
         return
     trade.turn = ask.ask
-    _close(desk, trade, "turned around")
+    _close(desk, trade, Reason(rs.TURNED))
 
 
-def _close(desk: Desk, trade: Trade, why: str) -> None:
+def _close(desk: Desk, trade: Trade, why: Reason) -> None:
     leave(desk, trade, why)
     converge(desk, trade)
 
@@ -334,7 +338,7 @@ def halt(desk: Desk, ask: ev.Halt) -> None:
         count = len(desk.state.live())
         text = f"Flatten & halt: {ask.why}; closing {fg.counted(count, 'trade')}, entries closed"
         desk.tell("alarm", "halted", text, ask=ask.ask)
-    close_all(desk, "flatten & halt")
+    close_all(desk, Reason(rs.HALTED))
 
 
 def rearm(desk: Desk, ask: ev.Rearm) -> None:

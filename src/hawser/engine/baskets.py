@@ -10,9 +10,11 @@ from hawser.core import figures as fg
 from hawser.core.clock import next_minute_end
 from hawser.core.rules.closing import basket_reached
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.exposure import Valuation
 from hawser.engine.protecting import converge, leave
+from hawser.engine.reasons import Reason, words
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Group, Trade, bar_key
 
@@ -41,7 +43,7 @@ def form(desk: Desk, ask: ev.FormBasket) -> None:
     """Lay a basket over open trades; one that has a basket already leaves it for this."""
     state = desk.state
     trades = [state.trades[name] for name in dict.fromkeys(ask.trades) if name in state.trades]
-    trades = [trade for trade in trades if trade.open_steps and not trade.leave_why]
+    trades = [trade for trade in trades if trade.open_steps and not trade.leave]
     if not trades:
         desk.tell("refused", "nothing_meant", "None of these trades is open", ask=ask.ask)
         return
@@ -112,9 +114,8 @@ def _look(desk: Desk, group: Group) -> None:
     if group.reached or not basket_reached(money, *limits(group)):
         return
     group.reached = True
-    currency = desk.state.account.currency if desk.state.account else ""
-    why = f"{group.name} {'stop' if money < 0 else 'target'} at {fg.money(money, currency, sign=True)}"
-    desk.tell("caution", "basket_reached", f"Closing all of it: {why}")
+    why = Reason(rs.BASKET_STOP if money < 0 else rs.BASKET_TARGET, name=group.name, money=money)
+    desk.tell("caution", "basket_reached", f"Closing all of it: {words(why, desk.currency)}")
     for trade in members(desk.state, group.name):
         if trade.state != states.ENDED:
             leave(desk, trade, why)

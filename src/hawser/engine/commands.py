@@ -39,7 +39,8 @@ class Submit(Command, frozen=True):
 
 
 class Amend(Command, frozen=True):
-    """A resting order gets another level or quantity, in place; `bound` as in Submit."""
+    """A resting order gets another level or quantity, in place; `bound` as in Submit. `why` is for people, `code` what
+    the reason is called (`reasons.py`)."""
 
     order: str
     trade: str
@@ -49,6 +50,7 @@ class Amend(Command, frozen=True):
     steps: int
     why: str
     bound: int | None = None
+    code: str = ""
 
 
 class Cancel(Command, frozen=True):
@@ -81,7 +83,8 @@ class StartTimer(Command, frozen=True):
 
 
 class Tell(Command, frozen=True):
-    """Something a person should know: one sentence, a code, and what it is about."""
+    """Something a person should know: one sentence, a code, and what it is about: a trade, an ask, a guard and whom it
+    counts (`subject`)."""
 
     weight: Weight
     code: str
@@ -89,6 +92,8 @@ class Tell(Command, frozen=True):
     trade: str = ""
     symbol: str = ""
     ask: str = ""
+    guard: str = ""
+    subject: str = ""
 
 
 VenueCommand = Submit | Amend | Cancel | Query | QueryAll

@@ -23,9 +23,11 @@ from hawser.core.rig import Ladder
 from hawser.core.rules.entries import backstop_behind
 from hawser.core.sizing import SizeRequest, sized
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine import rigging, states
 from hawser.engine.exposure import Exposure, Valuation
 from hawser.engine.protecting import converge, leave, signal
+from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Marks, Rung, TargetLine, Terms, Trade
 from hawser.engine.verdict import entry_verdict
@@ -285,7 +287,7 @@ def pending_trade(desk: Desk, trade_id: str, ask: str) -> Trade | None:
     """The trade where its entry waits and nothing has filled; told where not."""
     trade = desk.state.trades.get(trade_id)
     entry = desk.state.orders.get(trade.entry) if trade is not None else None
-    if trade is None or entry is None or entry.over or entry.kind == "market" or trade.entered or trade.leave_why:
+    if trade is None or entry is None or entry.over or entry.kind == "market" or trade.entered or trade.leave:
         desk.tell("refused", "not_pending", f"The entry of {trade_id} does not wait any more", ask=ask)
         return None
     return trade
@@ -374,12 +376,12 @@ def first_fill(desk: Desk, trade: Trade) -> None:
     if first and first != trade.id:
         text = f"Two entries of an OCO group filled, {first} before this one: this one is closed at once"
         desk.tell("alarm", "oco_second", text, trade)
-        leave(desk, trade, f"OCO: {first} had filled first")
+        leave(desk, trade, Reason(rs.OCO, name=first))
         return
     state.groups[trade.group] = trade.id
     for other in state.live():
-        if other.group == trade.group and other is not trade and not other.leave_why:
-            leave(desk, other, f"OCO: {trade.id} filled")
+        if other.group == trade.group and other is not trade and not other.leave:
+            leave(desk, other, Reason(rs.OCO, name=trade.id))
             converge(desk, other)
 
 

@@ -46,6 +46,10 @@ class Valuation:
     def __init__(self, state: EngineState) -> None:
         self._state, self._rates = state, state.current_rates()
 
+    @property
+    def currency(self) -> str:
+        return self._state.account.currency if self._state.account is not None else ""
+
     def _unit_money(self, instrument: Instrument) -> float:
         """multiplier*fx now."""
         if self._state.account is None:
@@ -68,7 +72,7 @@ class Valuation:
         entry = self._state.orders.get(trade.entry)
         steps = trade.open_steps + (entry.left if entry is not None and not entry.over else 0)
         value = steps * trade.entry_price
-        for rung in trade.rungs if steps and not trade.leave_why else ():
+        for rung in trade.rungs if steps and not trade.leave else ():
             steps += max(0, rung.steps - rung.filled)
             value += max(0, rung.steps - rung.filled) * rung.level
         return Stake(

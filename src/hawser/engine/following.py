@@ -12,6 +12,7 @@ from hawser.core.plan import Plan
 from hawser.core.rules.closing import follow_on
 from hawser.core.rules.tending import LOSS_STEP, STOP, TARGET
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine.entering import place
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import setup_for
@@ -67,8 +68,8 @@ def following(state: EngineState, trade: Trade) -> Plan | None:
 
 def _last(trade: Trade) -> int:
     """What closed the last of it, as the rules name it."""
-    word = trade.end_reason.removeprefix("held ").split(" ")[0]
-    return {"stop": STOP, "target": TARGET}.get(word, LOSS_STEP)
+    code = trade.end.code if trade.end is not None else ""
+    return STOP if code in rs.BY_STOP else TARGET if code == rs.TARGET else LOSS_STEP
 
 
 def followed(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:

@@ -44,7 +44,7 @@ def rearm(desk: Desk, ask: ev.RearmGuard) -> None:
     memory.high = state.equity
     count_anew(state, guard, ask.subject, memory)
     text = f"{called(guard, ask.subject)} re-armed, it counts anew from here: {ask.reason.strip()}"
-    desk.tell("caution", "guard_rearmed", text, ask=ask.ask)
+    desk.tell("caution", "guard_rearmed", text, ask=ask.ask, guard=guard.name, subject=ask.subject)
 
 
 def change(desk: Desk, ask: ev.ChangeGuards) -> None:

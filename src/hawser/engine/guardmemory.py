@@ -77,7 +77,8 @@ def roll(desk: Desk) -> None:
         elif memory.end <= state.now:
             if memory.latched and memory.latched_until:
                 unlatch(memory)
-                desk.tell("info", "guard_open", f"{called(guard, subject)} is open again: a new {period_of(guard)}")
+                text = f"{called(guard, subject)} is open again: a new {period_of(guard)}"
+                desk.tell("info", "guard_open", text, guard=name, subject=subject)
             memory.start, memory.end = period_now(state, guard)
             count_anew(state, guard, subject, memory)
     _let_in(desk)

@@ -8,14 +8,16 @@ from __future__ import annotations
 
 from hawser.core.clock import MILLISECOND
 from hawser.core.rules.entries import HELD_QUIET, HELD_SPIKE, held_stop
+from hawser.engine import reasons as rs
 from hawser.engine.protecting import PART_ROLES, ROLE_NAMES, converge, leave, nearest, part_wants
+from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import Trade, bar_key
 
 
 def watch(desk: Desk, trade: Trade) -> None:
     """Look at a trade with held lines at the present quote."""
-    if trade.leave_why or not trade.open_steps or trade.plan.held is None:
+    if trade.leave or not trade.open_steps or trade.plan.held is None:
         return
     state, rule = desk.state, trade.plan.held
     market = state.markets[trade.symbol]
@@ -45,14 +47,14 @@ def _settle(desk: Desk, trade: Trade, wait: int) -> None:
 
 def settled(desk: Desk, trade: Trade, since: int) -> None:
     """The time a spike may last is up."""
-    if trade.reached_since == since and trade.open_steps and not trade.leave_why:
+    if trade.reached_since == since and trade.open_steps and not trade.leave:
         _reached(desk, trade, "the spread spike did not pass")
 
 
 def _reached(desk: Desk, trade: Trade, how: str) -> None:
     level = desk.state.instruments[trade.symbol].price(trade.stop)
     desk.tell("info", "held_stop", f"Held stop {level}: {how}; closing at market", trade)
-    leave(desk, trade, "held stop")
+    leave(desk, trade, Reason(rs.HELD_STOP))
     converge(desk, trade)
 
 

@@ -7,10 +7,12 @@ from __future__ import annotations
 
 from hawser.core import figures as fg
 from hawser.core.clock import MILLISECOND, SECOND, next_minute_end
+from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.commands import Role
 from hawser.engine.exposure import covered_steps
 from hawser.engine.guarding import cancels
+from hawser.engine.reasons import Reason, words
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import loss_parts, target_parts
 from hawser.engine.state import Order, TargetLine, Trade
@@ -42,7 +44,7 @@ def converge(desk: Desk, trade: Trade) -> None:
         return
     _want_stop(desk, trade)
     _judge_cover(desk, trade)
-    if trade.leave_why:
+    if trade.leave:
         _want_close(desk, trade)
     _want_parts(desk, trade)
     _want_rungs(desk, trade)
@@ -54,8 +56,8 @@ def _want_entry(desk: Desk, trade: Trade) -> None:
     order = desk.state.orders.get(trade.entry)
     if order is None or order.over or order.pending or order.state != states.RESTING or not _due(desk, order.retry_at):
         return
-    if trade.leave_why or trade.closed:
-        desk.cancel(trade, order, trade.leave_why or "the trade is being closed")
+    if trade.leave or trade.closed:
+        desk.cancel(trade, order, words(trade.leave, desk.currency) or "the trade is being closed")
     elif cancels(desk.state, trade):
         desk.cancel(trade, order, "a guard is closed")
     elif trade.moving is not None:
@@ -63,7 +65,7 @@ def _want_entry(desk: Desk, trade: Trade) -> None:
         qty = desk.state.instruments[trade.symbol].qty(terms.steps)
         bound = terms.plan.entry.bound(terms.ref, trade.side)
         level = desk.state.instruments[trade.symbol].price(terms.ref)
-        desk.amend(trade, order, terms.ref, terms.steps, f"Entry moved to {level} for {qty}", bound)
+        desk.amend(trade, order, terms.ref, terms.steps, f"Entry moved to {level} for {qty}", rs.ENTRY, bound)
 
 
 def _without_position(desk: Desk, trade: Trade) -> None:
@@ -78,12 +80,10 @@ def _without_position(desk: Desk, trade: Trade) -> None:
     desk.ended.append(trade)
     if trade.entered:
         signal(desk, trade, "flat")
-        if not trade.end_reason:
-            trade.end_reason = trade.leave_why or "closed"
-        net = trade.profit - trade.commission
-        currency = desk.state.account.currency if desk.state.account else ""
+        trade.end = trade.end or trade.leave or Reason(rs.CLOSED)
+        net, currency = trade.profit - trade.commission, desk.currency
         r = net / trade.planned_risk if trade.planned_risk else 0.0
-        text = f"Trade ended by {trade.end_reason}: {fg.money(net, currency, sign=True)}, {fg.r(r)}"
+        text = f"Trade ended by {words(trade.end, currency)}: {fg.money(net, currency, sign=True)}, {fg.r(r)}"
         desk.tell("info", "trade_ended", text, trade)
         follows = trade.plan.rig is not None and trade.plan.rig.follow_on is not None
         trade.due = "turn" if trade.turn else "follow" if follows else ""
@@ -91,8 +91,8 @@ def _without_position(desk: Desk, trade: Trade) -> None:
             desk.later(f"{trade.due}:{trade.id}", 0)
     else:
         signal(desk, trade, "void")
-        trade.end_reason = trade.end_reason or trade.leave_why or "entry not filled"
-        desk.tell("caution", "entry_void", f"Nothing was opened: {trade.end_reason}", trade)
+        trade.end = trade.end or trade.leave or Reason(rs.ENTRY_GONE, name="not filled")
+        desk.tell("caution", "entry_void", f"Nothing was opened: {words(trade.end, desk.currency)}", trade)
     _note_exposed(desk, trade, False)
 
 
@@ -139,17 +139,16 @@ def deadline(desk: Desk, trade: Trade, since: int) -> None:
     if trade.exposed_since != since or not trade.open_steps:
         return
     desk.tell("alarm", "deadline", "No stop could be attached in time: closing at market", trade)
-    leave(desk, trade, "no stop could be attached")
+    leave(desk, trade, Reason(rs.NO_COVER))
     # Nothing waits for the end of an earlier pause now, and the stop is tried again beside the close.
     trade.hurried = True
     trade.close_retry_at = trade.stop_retry_at = 0
     converge(desk, trade)
 
 
-def leave(desk: Desk, trade: Trade, why: str) -> None:
-    """Decide to close `trade` at market; `converge` carries it out."""
-    if not trade.leave_why:
-        trade.leave_why = why
+def leave(desk: Desk, trade: Trade, why: Reason) -> None:
+    """Decide to close `trade` at market; `converge` carries it out. The first reason counts."""
+    trade.leave = trade.leave or why
     if trade.state in (states.EXPOSED, states.PROTECTED):
         signal(desk, trade, "leave")
 
@@ -170,8 +169,9 @@ def _want_stop(desk: Desk, trade: Trade) -> None:
     level = trade.venue_stop
     if order.level != level or order.steps != needed:
         open_qty = desk.state.instruments[trade.symbol].qty(trade.open_steps)
-        why = trade.stop_why if order.level != level else f"Stop quantity follows the position: {open_qty}"
-        desk.amend(trade, order, level, needed, why)
+        moves = order.level != level
+        why = trade.stop_why if moves else f"Stop quantity follows the position: {open_qty}"
+        desk.amend(trade, order, level, needed, why, trade.stop_code if moves else rs.QTY)
 
 
 def _restable(desk: Desk, trade: Trade) -> int:
@@ -201,7 +201,7 @@ def _want_close(desk: Desk, trade: Trade) -> None:
     closes = desk.state.orders_of(trade, "close")
     unheard = trade.hurried and len(closes) < MOST_CLOSES and all(order.silences for order in closes)
     if (not closes or unheard) and _due(desk, trade.close_retry_at):
-        desk.submit(trade, "close", "market", trade.open_steps, None, trade.leave_why)
+        desk.submit(trade, "close", "market", trade.open_steps, None, words(trade.leave, desk.currency))
 
 
 def nearest(trade: Trade, role: Role) -> list[TargetLine]:
@@ -227,7 +227,7 @@ def _want_parts(desk: Desk, trade: Trade) -> None:
     itself."""
     _give_up(desk, trade, "target", trade.targets)
     _give_up(desk, trade, "loss", trade.losses)
-    if trade.leave_why or trade.held or trade.state != states.PROTECTED:
+    if trade.leave or trade.held or trade.state != states.PROTECTED:
         return
     for role in PART_ROLES:
         wants = part_wants(trade, role)
@@ -241,9 +241,9 @@ def _give_up(desk: Desk, trade: Trade, role: Role, lines: list[TargetLine]) -> N
     numbers = {line.number for line in lines}
     for order in desk.state.orders_of(trade, role):
         gone, held = order.number not in numbers, trade.held and order.kind != "market"
-        if (trade.leave_why or gone or held) and not order.pending:
+        if (trade.leave or gone or held) and not order.pending:
             why = "the lines are held here" if held else f"no {ROLE_NAMES[role]} there any more"
-            desk.cancel(trade, order, "the trade is being closed" if trade.leave_why else why)
+            desk.cancel(trade, order, "the trade is being closed" if trade.leave else why)
 
 
 def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Order | None, want: int) -> None:
@@ -264,7 +264,7 @@ def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Or
             instrument, moved = desk.state.instruments[trade.symbol], order.level != line.level
             why = why[0].upper() + why[1:]
             told = f"to {instrument.price(line.level)}" if moved else f"follows the position: {instrument.qty(want)}"
-            desk.amend(trade, order, line.level, order.filled + want, f"{why} {told}")
+            desk.amend(trade, order, line.level, order.filled + want, f"{why} {told}", rs.PART)
 
 
 def _passed(desk: Desk, trade: Trade, role: Role, line: TargetLine) -> bool:
@@ -277,12 +277,13 @@ def _want_rungs(desk: Desk, trade: Trade) -> None:
     """The further entries of a ladder set out beside a stop, and are taken back when the trade is leaving."""
     if not trade.rungs:
         return
-    none = trade.leave_why or cancels(desk.state, trade)
+    none = bool(trade.leave) or cancels(desk.state, trade)
     wants = {rung.number: 0 if none else rung.steps - rung.filled for rung in trade.rungs}
     live = desk.state.orders_of(trade, "rung")
     for order in live:
         if wants[order.number] <= 0 and not order.pending:
-            why = trade.leave_why or ("a guard is closed" if none else "no rung there any more")
+            why = words(trade.leave, desk.currency)
+            why = why or ("a guard is closed" if none else "no rung there any more")
             desk.cancel(trade, order, why)
     closed = entry_verdict(desk.state, trade.symbol, trade.side, trade.plan.source)
     # A rung is part of an entry that was counted when it was made.

@@ -15,8 +15,10 @@ from __future__ import annotations
 from hawser.core import figures as fg
 from hawser.engine import answers, states
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine.commands import Cancel
 from hawser.engine.protecting import converge
+from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import Trade
 
@@ -110,4 +112,4 @@ def _differs(desk: Desk, trade: Trade, steps: int) -> None:
     else:
         trade.closed = trade.entered - steps
         if not steps:
-            trade.end_reason = "closed at the venue"
+            trade.end = Reason(rs.AT_VENUE)

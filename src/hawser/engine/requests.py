@@ -33,13 +33,23 @@ class Desk:
         self.out: list[AnyCommand] = []
         self.ended: list[Trade] = []  # by the event being handled
 
+    @property
+    def currency(self) -> str:
+        """The account's."""
+        return self.state.account.currency if self.state.account else ""
+
     def number(self) -> int:
         self.state.counter += 1
         return self.state.counter
 
-    def tell(self, weight: Weight, code: str, text: str, trade: Trade | None = None, ask: str = "") -> None:
+    def tell(
+        self, weight: Weight, code: str, text: str, trade: Trade | None = None, ask: str = "", guard: str = "",
+        subject: str = "",
+    ) -> None:  # fmt: skip
         name, symbol = (trade.id, trade.symbol) if trade else ("", "")
-        self.out.append(Tell(weight=weight, code=code, text=text, trade=name, symbol=symbol, ask=ask))
+        self.out.append(
+            Tell(weight=weight, code=code, text=text, trade=name, symbol=symbol, ask=ask, guard=guard, subject=subject)
+        )
 
     def submit(
         self,
@@ -72,11 +82,13 @@ class Desk:
         self._time(order, "submit")
         return order
 
-    def amend(self, trade: Trade, order: Order, level: int, steps: int, why: str, bound: int | None = None) -> None:
+    def amend(
+        self, trade: Trade, order: Order, level: int, steps: int, why: str, code: str, bound: int | None = None
+    ) -> None:
         self.out.append(
             Amend(
                 order=order.id, trade=trade.id, symbol=trade.symbol, role=order.role, level=level, steps=steps, why=why,
-                bound=bound,
+                bound=bound, code=code,
             )
         )  # fmt: skip
         order.hoped = steps

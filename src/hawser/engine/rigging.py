@@ -150,7 +150,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
     for number, (reach, to) in enumerate(zip(laid.step_at.tolist(), laid.step_to.tolist(), strict=True), start=1):
         if trade.side * (to - trade.stop) > 0 and to > 0:
             at(reach, 0, f"step {number} to {price(to)}")
-    for rung in trade.rungs if not trade.leave_why else ():
+    for rung in trade.rungs if not trade.leave else ():
         if rung.filled < rung.steps:
             qty = state.instruments[trade.symbol].qty(rung.steps - rung.filled)
             found.append(Waiting(rung.level, f"rung {rung.number} at {price(rung.level)}: {qty} more"))

@@ -17,6 +17,7 @@ from hawser.core.rig import Basket
 from hawser.engine import states
 from hawser.engine.commands import OrderKind, Role
 from hawser.engine.events import Held
+from hawser.engine.reasons import INITIAL, Reason
 
 
 class Order(msgspec.Struct):
@@ -147,6 +148,7 @@ class Trade(msgspec.Struct):
     reached_since: int = 0  # a held stop waits since then for a spread spike to pass
     order_ids: list[str] = []
     stop_why: str = "initial stop"
+    stop_code: str = INITIAL
     stop_by_hand: bool = False
     stop_retry_at: int = 0
     stop_failures: int = 0
@@ -162,7 +164,7 @@ class Trade(msgspec.Struct):
     exposed_since: int = 0
     longest_exposed: int = 0
     hurried: bool = False  # the time to attach a stop is up: everything that may cover it is tried at once
-    leave_why: str = ""
+    leave: Reason | None = None  # why it is being closed
     losses: list[TargetLine] = []  # loss steps
     lived: int = 0  # completed bars since the entry, its own included
     entry_equity: float = 0.0
@@ -172,7 +174,7 @@ class Trade(msgspec.Struct):
     due: str = ""  # what is to come after its end: turn or follow
     close_retry_at: int = 0
     close_failures: int = 0
-    end_reason: str = ""
+    end: Reason | None = None  # what ended it
     rungs: list[Rung] = []  # of a ladder, beside the entry
     fresh: int = 0  # steps that rungs have filled since the last completed bar: the target leaves them alone
 
@@ -246,6 +248,7 @@ class Memory(msgspec.Struct):
     latched: int = 0  # a kill switch: since when; 0: it is not
     latched_until: int = 0  # 0: until it is re-armed
     why: str = ""
+    code: str = ""  # of a guard that only warns: what it last warned of
     tripped: int = 0  # when it last closed
 
 

@@ -5,19 +5,20 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from hawser.core import figures as fg
 from hawser.core.basis import STANDARD_ATR, atr_key, lived_key, own_atr, trail_key
 from hawser.core.hours import is_last
 from hawser.core.instrument import Instrument
 from hawser.core.rigwords import after_words, measure_words, trail_words
-from hawser.core.rules.closing import BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, moved
+from hawser.core.rules.closing import BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, move_name, moved
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.laying import Rules
 from hawser.core.rules.moving import better_exit
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine.anchoring import set_stop
 from hawser.engine.exposure import Valuation
 from hawser.engine.protecting import converge, leave
+from hawser.engine.reasons import Reason, words
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import awaited, lay, ready
 from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
@@ -59,7 +60,7 @@ def band_of(state: EngineState, symbol: str) -> Band:
             high_bid = min(high_bid, trade.best_exit)
         else:
             low_ask = max(low_ask, trade.best_exit)
-        if not trade.open_steps or trade.leave_why or not (trade.held or watched(trade)):
+        if not trade.open_steps or trade.leave or not (trade.held or watched(trade)):
             continue
         if trade.reached_since or watched(trade):
             return NO_BAND
@@ -111,7 +112,7 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
         if trade.plan.timeframe_ns != event.span or event.opened + event.span <= trade.opened:
             continue
         trade.lived = int(event.values.get(lived_key(trade.opened), trade.lived + 1))
-        if trade.open_steps and not trade.leave_why:
+        if trade.open_steps and not trade.leave:
             _tend(desk, trade, event)
 
 
@@ -143,7 +144,7 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
     aimed = _aim(desk, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
     if why >= 0:
-        set_stop(desk, trade, level, _told(state, trade, laid.rules, level, why, close))
+        set_stop(desk, trade, level, _told(state, trade, laid.rules, level, why, close), move_name(why))
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
     rules = laid.rules if rig is not None and rig.basket and rig.basket.basis == "bar_close" else _no_basket(laid.rules)
     last = _last_bar(trade, instrument, event.opened + event.span)
@@ -187,14 +188,11 @@ def _last_bar(trade: Trade, instrument: Instrument, opens: int) -> bool:
 
 
 def _leave(desk: Desk, trade: Trade, decided: int, won: float, last: bool) -> None:
-    if decided == TIME and last:
-        why = "time exit before the hours end"
-    elif decided == TIME:
-        why = f"time exit after {fg.counted(trade.lived, 'bar')}"
+    if decided == TIME:
+        why = Reason(rs.TIME_HOURS) if last else Reason(rs.TIME_BARS, trade.lived)
     else:
-        currency = desk.state.account.currency if desk.state.account else ""
-        why = f"basket {'stop' if won < 0 else 'target'} at {fg.money(won, currency, sign=True)}"
-    desk.tell("info", "rig_leaves", f"Closing: {why}", trade)
+        why = Reason(rs.BASKET_STOP if won < 0 else rs.BASKET_TARGET, money=won)
+    desk.tell("info", "rig_leaves", f"Closing: {words(why, desk.currency)}", trade)
     leave(desk, trade, why)
 
 
@@ -235,7 +233,7 @@ def rig_watched(trade: Trade) -> bool:
 def watch_basket(desk: Desk, trade: Trade) -> None:
     """A basket that counts every quote, or each minute's end by its timer."""
     rig = trade.plan.rig
-    if rig is None or rig.basket is None or rig.basket.basis == "bar_close" or trade.leave_why or not trade.open_steps:
+    if rig is None or rig.basket is None or rig.basket.basis == "bar_close" or trade.leave or not trade.open_steps:
         return
     won = Valuation(desk.state).result(trade)
     decided, _ = decided_at(_no_time(lay(desk.state, trade).rules), 0, 0, trade.lived, trade.side, won, False)

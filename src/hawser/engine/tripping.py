@@ -32,6 +32,7 @@ from hawser.core.guards.news import trouble
 from hawser.core.guards.verdicts import filter_verdict
 from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine.anchoring import set_stop
 from hawser.engine.asks import break_even_level
 from hawser.engine.commands import Submit
@@ -40,6 +41,7 @@ from hawser.engine.exposure import Valuation
 from hawser.engine.guarding import TAKES_BACK, about, remembered, scene_of, silent_since, subject_of, whole_account
 from hawser.engine.guardmemory import called, counted_within, memories, memory_of, period_of, roll
 from hawser.engine.protecting import converge, leave
+from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Memory, Trade
 from hawser.engine.watchtimes import NEVER, next_moment
@@ -88,7 +90,8 @@ def trip(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) ->
     memory.why = why
     until = f"until the {period_of(guard)} ends" if memory.latched_until else "until it is re-armed"
     done = carry_out(desk, guard, subject)
-    desk.tell("alarm", "guard_tripped", f"{called(guard, subject)} closes entries {until}: {why}{done}")
+    text = f"{called(guard, subject)} closes entries {until}: {why}{done}"
+    desk.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
 
 
 def actions_of(guard: Guard) -> set[str]:
@@ -99,7 +102,7 @@ def actions_of(guard: Guard) -> set[str]:
 def action_for(state: EngineState, guard: Guard, subject: str, trade: Trade) -> str:
     """What closing would do with a trade: cancel, close, even, or nothing."""
     then = actions_of(guard)
-    if trade.leave_why or not ("flatten" in then or about(guard, subject, trade)):
+    if trade.leave or not ("flatten" in then or about(guard, subject, trade)):
         return ""
     if is_pending(state, trade):
         return "cancel" if then & TAKES_BACK else ""
@@ -123,7 +126,7 @@ def carry_out(desk: Desk, guard: AnyGuard, subject: str) -> str:
     for trade in desk.state.live():
         action = action_for(desk.state, guard, subject, trade)
         if action in ("cancel", "close"):
-            leave(desk, trade, guard.name)
+            leave(desk, trade, Reason(rs.GUARD, name=guard.name))
         elif action == "even":
             _even(desk, trade, guard)
         if action or about(guard, subject, trade):  # what waits of a trade that stays is taken back there
@@ -145,7 +148,7 @@ def _may_even(state: EngineState, trade: Trade) -> bool:
 def _even(desk: Desk, trade: Trade, guard: Guard) -> None:
     level, instrument = break_even_level(trade), desk.state.instruments[trade.symbol]
     why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(level)}: break-even by {guard.name}"
-    set_stop(desk, trade, level, why)
+    set_stop(desk, trade, level, why, rs.GUARD_EVEN)
 
 
 def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:
@@ -170,15 +173,18 @@ def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:
 def _warn(desk: Desk, guard: NewsGuard) -> None:
     """What is wrong with the news, once, of a guard that closes nothing for it."""
     state = desk.state
-    wrong = trouble(state.calendars, state.now, guard.horizon_h) if guard.on else ""
+    wrong = trouble(state.calendars, state.now, guard.horizon_h) if guard.on else None
     memory = remembered(state, guard, "")
-    if wrong == (memory.why if memory else ""):
+    code = f"{wrong.code} {wrong.calendar}" if wrong is not None else ""
+    if code == (memory.code if memory else ""):
         return
-    memory_of(state, guard, "").why = wrong
-    text = (
-        f"{guard.name} lets entries pass unguarded by news: {wrong}" if wrong else f"{guard.name} knows the news again"
-    )
-    desk.tell("caution" if wrong else "info", "calendar", text)
+    memory = memory_of(state, guard, "")
+    memory.code, memory.why = code, wrong.text if wrong is not None else ""
+    if wrong is None:
+        desk.tell("info", "calendar", f"{guard.name} knows the news again", guard=guard.name)
+    else:
+        text = f"{guard.name} lets entries pass without news: {wrong.text}"
+        desk.tell("caution", "calendar", text, guard=guard.name)
 
 
 def _turned(desk: Desk, guard: AnyGuard, symbol: str) -> None:
@@ -190,13 +196,12 @@ def _turned(desk: Desk, guard: AnyGuard, symbol: str) -> None:
     memory = memory_of(state, guard, symbol)
     memory.shut = closed is not None
     if closed is None:
-        desk.tell("info", "guard_open", f"{called(guard, symbol)} is open again")
+        desk.tell("info", "guard_open", f"{called(guard, symbol)} is open again", guard=guard.name, subject=symbol)
         return
     memory.tripped, memory.why = state.now, closed.text
     done = carry_out(desk, guard, symbol)
-    desk.tell(
-        "caution" if done else "info", "guard_closed", f"{called(guard, symbol)} closes entries: {closed.text}{done}"
-    )
+    text = f"{called(guard, symbol)} closes entries: {closed.text}{done}"
+    desk.tell("caution" if done else "info", "guard_closed", text, guard=guard.name, subject=symbol)
 
 
 # What they watch
@@ -353,7 +358,7 @@ def _ended(desk: Desk, trade: Trade) -> None:
             memory.tripped, memory.why = desk.state.now, f"{trade.symbol} ended at {fg.r(r)}"
             done = carry_out(desk, guard, subject)
             text = f"{called(guard, subject)} closes entries for {guard.minutes:g} min: {memory.why}{done}"
-            desk.tell("caution", "guard_closed", text)
+            desk.tell("caution", "guard_closed", text, guard=guard.name, subject=subject)
 
 
 def _silent(desk: Desk, guard: SilenceSwitch) -> None:

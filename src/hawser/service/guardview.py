@@ -246,8 +246,8 @@ def _calendar(state: EngineState) -> str:
     if not horizon:
         return "no guard asks for news"
     wrong = trouble(state.calendars, state.now, horizon)
-    if wrong:
-        return wrong[0].upper() + wrong[1:]
+    if wrong is not None:
+        return wrong.text[:1].upper() + wrong.text[1:]
     ends = [calendar.reaches for calendar in state.calendars if calendar.reaches]
     names = ", ".join(calendar.name for calendar in state.calendars)
     return f"{names}: good for {fg.duration(min(ends) - state.now)}" if ends else f"{names}: good, without an end"

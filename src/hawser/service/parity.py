@@ -17,10 +17,11 @@ from hawser.core.guards.declared import RegimeGuard
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
-from hawser.core.rules.closing import move_name
+from hawser.core.rules.closing import BREAK_EVEN, move_name
 from hawser.core.rules.tending import favourable_first
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine.following import following
 from hawser.engine.state import Trade
 from hawser.ledger.ledger import Entry
@@ -32,6 +33,7 @@ from hawser.venue.quay.barwalk import BarWalk
 
 SHOWN = 20  # differences that are told one by one
 MONEY = 1e-6
+NO_MOVES = {rs.QTY, rs.INITIAL, rs.KEPT, rs.PLAN, rs.HAND, rs.HELD_HERE, rs.RESTS}  # amends that no rule decides
 AT_ONE_CLOSE = {("guard", "basket"), ("guard", "time")}
 
 
@@ -100,11 +102,8 @@ class Walk:
             order = state.orders[event.order]
             self._filled(state.trades[order.trade], order.role, order.number, event.fill)
         for command in commands:
-            if isinstance(command, cm.Amend) and command.role == "stop" and "\u2192" in command.why:
-                rule = command.why.rpartition(": ")[2].split(",")[0]
-                for before in (" after", " at", " by"):
-                    rule = rule.split(before)[0]
-                name = {"break-even": "break_even"}.get(rule, rule.replace(" ", "_"))
+            if isinstance(command, cm.Amend) and command.role == "stop" and command.code not in NO_MOVES:
+                name = move_name(BREAK_EVEN) if command.code == rs.GUARD_EVEN else command.code
                 self.found[command.trade].moves.append((self._from, command.level, name))
 
     def _filled(self, trade: Trade, role: str, number: int, fill: ev.Fill) -> None:
@@ -119,10 +118,7 @@ class Walk:
             "loss": f"loss_step_{number}",
         }.get(role)  # fmt: skip
         if what is None:
-            word = trade.leave_why.split(" ")[0]
-            if self._policy is not None and self._policy.guards.named(trade.leave_why) is not None:
-                word = "guard"
-            what = "signal" if trade.id in self._signalled else word
+            what = "signal" if trade.id in self._signalled else _left_by(trade)
         compared.fills.append((self._bar, what, float(fill.price), fill.steps))
         compared.net += fill.profit - fill.commission
 
@@ -214,8 +210,7 @@ class Walk:
         state, last = self.session.engine.state, next(reversed(self.found), None)
         if last is None or last not in state.trades or self.found[last].last != self._bar:
             return None
-        left_at_open = state.trades[last].leave_why
-        return None if left_at_open else state.trades[last]
+        return None if state.trades[last].leave else state.trades[last]
 
     def _end(self) -> None:
         trade = self._trade()
@@ -224,9 +219,16 @@ class Walk:
             self.session.ask(ev.CloseTrade(time=self.venue.now, ask="end", trade=trade.id))
             self._hear()
             self.found[trade.id].fills = [
-                (bar, "end" if what == "closed" else what, price, steps)
+                (bar, "end" if what == rs.BY_HAND else what, price, steps)
                 for bar, what, price, steps in self.found[trade.id].fills
             ]
+
+
+def _left_by(trade: Trade) -> str:
+    """Why a trade is being closed, as a rehearsal names it."""
+    code = trade.leave.code if trade.leave is not None else rs.CLOSED
+    names = [("basket", rs.BY_BASKET), ("time", rs.BY_TIME), ("guard", {rs.GUARD})]
+    return next((name for name, codes in names if code in codes), code)
 
 
 def rehearsed(outcome: Outcome) -> list[Compared]:

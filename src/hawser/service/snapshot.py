@@ -23,6 +23,7 @@ from hawser.engine.baskets import limits, members, won
 from hawser.engine.entering import account_now, is_pending, request_for
 from hawser.engine.events import Held
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
+from hawser.engine.reasons import words
 from hawser.engine.rigging import Waiting, target_parts, waiting
 from hawser.engine.state import EngineState, Group, Rest, Trade, bar_key
 from hawser.engine.verdict import account_verdict, entry_verdict
@@ -236,7 +237,8 @@ def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -
         money=money,
         result_r=money / trade.planned_risk if trade.planned_risk else 0.0,
         price_r=trade.side * (price - trade.ref) / trade.r_ticks, heat=heat(held) if live else 0.0,
-        locked=locked(held) if live else 0.0, end_reason=trade.end_reason, trail=trade.plan.trail is not None,
+        locked=locked(held) if live else 0.0, end_reason=words(trade.end, values.currency),
+        trail=trade.plan.trail is not None,
         pending=is_pending(state, trade), until=entry.until if entry else 0, group=trade.group,
         backstop=trade.backstop if trade.held else 0, moving_to=trade.moving.ref if trade.moving else 0,
         rig=trade.plan.rig.name if trade.plan.rig else "", basket=trade.basket,

@@ -20,6 +20,7 @@ from hawser.core.errors import HawserBug, VenueRefused
 from hawser.core.instrument import Commission, Instrument
 from hawser.engine import events as ev
 from hawser.engine import states
+from hawser.engine.reasons import words
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.ledger.verify import verify
@@ -217,7 +218,7 @@ class Storm:
                 exposed = state.now - max(trade.exposed_since, self._blocked.get(trade.symbol, 0))
                 self.found.longest_exposed = max(self.found.longest_exposed, exposed)
                 if exposed > DEADLINE_S * SECOND:
-                    self._broke("naked", f"{trade.id} exposed for {exposed / SECOND:.1f} s ({trade.leave_why})")
+                    self._broke("naked", f"{trade.id} exposed for {exposed / SECOND:.1f} s ({words(trade.leave)})")
         ours = {trade.entry for trade in state.live()}
         for position in self.venue.book.state.positions.values():
             if position.id not in ours and position.id.startswith("other-"):

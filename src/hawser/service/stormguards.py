@@ -5,7 +5,6 @@ pass. It adds up for itself what the engine is to decide, from what is told and 
 from __future__ import annotations
 
 import random
-import re
 from collections.abc import Iterator
 
 from hawser.core.clock import MINUTE, SECOND
@@ -19,7 +18,6 @@ from hawser.ledger.ledger import Entry
 
 SPREAD, BEFORE, AFTER = 40.0, MINUTE, MINUTE
 LOSS, FALL, FLOOR = 1.0, 1.5, 62_500.0
-TOLD = re.compile(r"(?P<name>\w+)(?: \((?P<subject>.+?)\))?")  # a guard as a sentence begins with it
 POLICY = dc.Guards(
     loosen="now",
     guard=(
@@ -62,8 +60,7 @@ class GuardWatch:
             if isinstance(command, Submit) and command.role in ("entry", "rung"):
                 yield from self._passed(command, event.time, state)
         for one in told:  # an entry of the same event came before it
-            found = TOLD.match(one.text)
-            name, subject = (found["name"], found["subject"] or "") if found else ("", "")
+            name, subject = one.guard, one.subject
             if one.code == "guard_tripped":
                 self._latched[name, subject] = event.time
             elif one.code in ("guard_open", "guard_rearmed"):

@@ -114,13 +114,22 @@ def short_from(calendar: Calendar, horizon_h: float) -> int:
     return calendar.reaches - round(horizon_h * HOUR) + 1 if calendar.reaches else 0
 
 
-def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> str:
-    """What is wrong with the calendars at `at`, in words; empty: nothing. No calendar at all is one missing."""
+class Trouble(NamedTuple):
+    """What is wrong with the news: none, missing, unreadable or short; which calendar, and a sentence."""
+
+    code: str
+    calendar: str
+    text: str
+
+
+def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> Trouble | None:
+    """What is wrong with the calendars at `at`; None: nothing. No calendar at all is one missing."""
     if not calendars:
-        return "there is no news calendar"
+        return Trouble("none", "", "there is no news calendar")
     for calendar in calendars:
+        name = calendar.name
         if calendar.state != "good":
-            return f"news calendar {calendar.name} is {calendar.state}: {calendar.why}"
+            return Trouble(calendar.state, name, f"news calendar {name} is {calendar.state}: {calendar.why}")
         if calendar.reaches and at >= short_from(calendar, horizon_h):
-            return f"news calendar {calendar.name} ends within {horizon_h:g} h"
-    return ""
+            return Trouble("short", name, f"news calendar {name} ends within {horizon_h:g} h")
+    return None

@@ -94,8 +94,8 @@ def news_verdict(guard: NewsGuard, scene: Scene) -> Closed | None:
         when = f"in {fg.duration(event.time - at)}" if event.time > at else f"{fg.duration(at - event.time)} ago"
         text = f"news {when} ({event.currency}, {event.impact}): {event.title}"
         return Closed("news", text, window.end, guard.name)
-    wrong = trouble(scene.calendars, at, guard.horizon_h) if guard.missing == "closed" else ""
-    return Closed("no_calendar", wrong, 0, guard.name) if wrong else None
+    wrong = trouble(scene.calendars, at, guard.horizon_h) if guard.missing == "closed" else None
+    return Closed("no_calendar", wrong.text, 0, guard.name) if wrong is not None else None
 
 
 def session_verdict(guard: SessionGuard, scene: Scene) -> Closed | None:
