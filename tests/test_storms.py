@@ -81,7 +81,7 @@ def test_the_watch_over_the_guards_can_fail():
     assert not list(GuardWatch(()).heard((TimerFired(time=state.now, name="x"), [entry]), state))
     window = GuardWatch((Calendar("c", (event,)),))
     assert "window" in next(window.heard((TimerFired(time=state.now, name="x"), [entry]), state))
-    latch = Tell(weight="alarm", code="guard_tripped", text=f"pair ({symbol}) closes entries")
+    latch = Tell(weight="alarm", code="guard_tripped", text="closes entries", guard="pair", subject=symbol)
     list(watch.heard((TimerFired(time=state.now, name="x"), [latch]), state))
     passed = list(watch.heard((TimerFired(time=event.time + 900 * SECOND, name="x"), [entry]), state))
     assert any("pair was latched" in text for text in passed)
