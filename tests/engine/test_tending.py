@@ -368,7 +368,7 @@ def test_a_refused_change_of_a_loss_step_waits_before_it_is_tried_again():
     (asked,) = of(hand.do(ev.TimerFired, name=f"retry:{hand.trade.id}:0"), cm.Amend)
     refused = hand.do(ev.AmendRejected, order=asked.order, code="filling", text="the order is filling already")
     assert not of(refused, cm.Amend)
-    assert of(hand.later(1), cm.Amend)
+    assert of(hand.later(3), cm.Amend)
 
 
 def test_bars_that_completed_while_nobody_looked_count_for_a_time_exit():

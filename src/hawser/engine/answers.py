@@ -7,26 +7,90 @@ from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.anchoring import anchor
-from hawser.engine.entering import first_fill, moved
-from hawser.engine.protecting import RETRY, ROLE_NAMES, TARGET_RETRY, converge, leave, retry_later, signal
+from hawser.engine.entering import first_fill, moved, resize
+from hawser.engine.pacing import MARKET_CLOSED_RETRY, TARGET_RETRY, pause, urgent
+from hawser.engine.parts import ROLE_NAMES
+from hawser.engine.protecting import converge, leave, signal
 from hawser.engine.reasons import Reason, words
 from hawser.engine.requests import Desk, settled
 from hawser.engine.state import Order, Rest, Rung, TargetLine, Trade
 
+MARKET_CLOSED = "market_closed"
 LEVEL_TRIES = 2  # refusals of its level after which an exposed trade no longer waits for its stop
 # Refusals that the same level would meet again.
 LEVEL_CODES = {"too_near", "wrong_side", "bad_level"}
 
 
-def accepted(desk: Desk, order: Order) -> None:
-    """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing."""
+def _again_at(desk: Desk, trade: Trade, role: str, failures: int, code: str) -> int:
+    """When what failed is tried again; `failures` in a row, this one among them. A venue that is not trading says when
+    it opens: until then it is asked now and then, in case that is not heard."""
+    hurry = urgent(trade, role)
+    wait = MARKET_CLOSED_RETRY if code == MARKET_CLOSED else pause(failures, hurry)
+    if role in ("target", "loss", "rung"):
+        wait = max(wait, TARGET_RETRY)
+    at = desk.state.now + wait
+    desk.wake(trade, at)
+    return at
+
+
+def accepted(desk: Desk, order: Order, level: int | None = None) -> None:
+    """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing. `level`:
+    where the venue has it rest, where it says so."""
     order.state = states.next_order_state(order.state, "accept")
     if order.pending in ("submit", "query"):
         settled(order)
     trade = desk.state.trades[order.trade]
+    _succeeded(trade, order)
+    if level is not None and not order.over and not _was_asked(order, level):
+        _adjusted(desk, trade, order, level)
     if order.role == "stop" and not order.over:
         _note_rest(desk, trade, order)
     converge(desk, trade)
+
+
+def _succeeded(trade: Trade, order: Order) -> None:
+    """What had failed before has not failed now."""
+    line = rung_of(trade, order) if order.role == "rung" else line_of(trade, order)
+    if line is not None:
+        line.failures = 0
+    elif order.role == "close":
+        trade.close_failures = 0
+
+
+def _was_asked(order: Order, level: int) -> bool:
+    """Whether an order was asked to rest at a level, now or before: an answer may be told again."""
+    return any(level == one for one, _ in order.asked)
+
+
+def _adjusted(desk: Desk, trade: Trade, order: Order, level: int) -> None:
+    """The venue has the order rest at another level than was asked: that counts, and nothing is asked again. An entry
+    is sized anew from there."""
+    instrument, asked = desk.state.instruments[trade.symbol], order.asked[-1][0] if order.asked else level
+    order.level = level
+    line = line_of(trade, order)
+    name = f"{ROLE_NAMES[order.role]} {line.number}" if line is not None else f"the {order.role}"
+    text = f"The venue adjusted {name} from {instrument.price(asked)} to {instrument.price(level)}: its level counts"
+    desk.tell("caution", "level_adjusted", text, trade)
+    if order.role == "stop":
+        _take_stop(desk, trade, level, rs.ADJUSTED)
+    elif order.role == "rung":
+        rung = rung_of(trade, order)
+        if rung is not None:
+            rung.level = level
+    elif order.role == "entry" and not trade.entered:
+        trade.moving = trade.then = None
+        resize(desk, trade, level)
+    elif line is not None:
+        line.level = level
+
+
+def _take_stop(desk: Desk, trade: Trade, level: int, code: str) -> None:
+    """The stop wanted is the one that rests."""
+    trade.stop_why, trade.stop_code = "as it rests at the venue", code
+    if trade.held:
+        trade.backstop = level
+    else:
+        trade.stop = level
 
 
 def _note_rest(desk: Desk, trade: Trade, order: Order) -> None:
@@ -45,7 +109,15 @@ def rejected(desk: Desk, order: Order, code: str, text: str) -> None:
         converge(desk, trade)  # sent beside one that has closed it meanwhile: no failure
         return
     desk.tell("caution", f"rejected_{code}", f"The venue refused the {order.role} order: {text}", trade)
+    _note_most(desk, trade, order, order.steps, code)
     _without(desk, trade, order, code, text)
+
+
+def _note_most(desk: Desk, trade: Trade, order: Order, steps: int, code: str) -> None:
+    """A quantity the venue refuses for a stop or an exit is too large for one order: smaller parts are sent."""
+    instrument = desk.state.instruments[trade.symbol]
+    if code == "bad_qty" and order.role not in ("entry", "rung") and steps > max(1, instrument.qty_min_steps):
+        trade.most = max(1, instrument.qty_min_steps, steps // 2)
 
 
 def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> None:
@@ -67,27 +139,31 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
             desk.tell("caution", "stop_impossible", "No stop may rest so near the market: closing", trade)
             trade.hurried = True
             leave(desk, trade, Reason(rs.STOP_TOO_NEAR))
-        trade.stop_retry_at = retry_later(desk, trade, RETRY)
+        trade.stop_retry_at = _again_at(desk, trade, "stop", trade.stop_failures, code)
     elif order.role == "close":
         trade.close_failures += 1
         if trade.close_failures in (3, 10, 30, 100):
             desk.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
-        trade.close_retry_at = retry_later(desk, trade, RETRY)
+        trade.close_retry_at = _again_at(desk, trade, "close", trade.close_failures, code)
     else:
         line = line_of(trade, order)
         if line is not None:
-            line.retry_at = retry_later(desk, trade, TARGET_RETRY)
+            line.failures += 1
+            line.retry_at = _again_at(desk, trade, order.role, line.failures, code)
     converge(desk, trade)
 
 
 def _without_rung(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> None:
     """A rung is tried again, but one that the margin forbids is given up: what is open is protected as it is."""
     rung = rung_of(trade, order)
+    if rung is None:
+        return
     if code == "margin":
         rung.steps = rung.filled
         desk.tell("caution", "rung_given_up", f"Rung {rung.number} is given up: {text}", trade)
     else:
-        rung.retry_at = retry_later(desk, trade, TARGET_RETRY)
+        rung.failures += 1
+        rung.retry_at = _again_at(desk, trade, "rung", rung.failures, code)
 
 
 def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
@@ -134,10 +210,11 @@ def _entered(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
     text = f"{word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
     if order.role == "rung":
         rung = rung_of(trade, order)
-        rung.filled += fill.steps
+        if rung is not None:
+            rung.filled += fill.steps
         trade.fresh += fill.steps
         average = instrument.price(level_ticks(trade.entry_price, trade.side))
-        desk.tell("info", "rung_entered", f"Rung {rung.number} entered {text}: average {average}", trade)
+        desk.tell("info", "rung_entered", f"Rung {order.number} entered {text}: average {average}", trade)
         return
     desk.tell("info", "entered", f"Entered {text}", trade)
     anchor(desk, trade)
@@ -146,9 +223,9 @@ def _entered(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
     first_fill(desk, trade)
 
 
-def rung_of(trade: Trade, order: Order) -> Rung:
-    """The rung that an order is for."""
-    return next(rung for rung in trade.rungs if rung.number == order.number)
+def rung_of(trade: Trade, order: Order) -> Rung | None:
+    """The rung that an order is for; None where another rig has taken it away."""
+    return next((rung for rung in trade.rungs if rung.number == order.number), None)
 
 
 def line_of(trade: Trade, order: Order) -> TargetLine | None:
@@ -212,10 +289,15 @@ def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
         moved(desk, trade, level, steps)
     if order.over:
         return
+    adjusts = not _was_asked(order, level) and order.level != level
     if order.role != "entry" or (trade.ref, trade.asked_steps) == (level, steps):  # else an older move, told again
         order.level, order.steps = level, steps
     if order.pending in ("amend", "query"):
         settled(order)
+    order.refusals = 0
+    if adjusts:
+        order.steps = steps
+        _adjusted(desk, trade, order, level)
     if order.role == "stop":
         _note_rest(desk, trade, order)
     converge(desk, trade)
@@ -230,6 +312,7 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     if order.filled >= order.steps:  # it may be at its end, or larger than is known
         desk.query(order)
         return
+    _note_most(desk, trade, order, order.asked[-1][1] - order.filled if order.asked else 0, code)
     if code in LEVEL_CODES and order.level is not None:
         if order.role == "stop" and trade.venue_stop != order.level:
             desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
@@ -246,8 +329,37 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
             name = f"{ROLE_NAMES[order.role]} {line.number}"
             desk.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
             line.level = order.level
-    order.retry_at = retry_later(desk, trade, RETRY)
+    order.refusals += 1
+    order.retry_at = _again_at(desk, trade, order.role, order.refusals, code)
     converge(desk, trade)
+
+
+def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bool) -> None:
+    """Where an order rests, by the venue's books. A level that was never asked for is the venue's own where a request
+    was under way (`asked`), else another hand's: a tighter stop and another target are taken over, a looser stop is put
+    back."""
+    level = known.level
+    if _was_asked(order, level) or level == order.level:
+        order.level = level
+        if order.role == "entry":
+            moved(desk, trade, level, known.steps)
+        return
+    if asked or order.state in (states.SENDING, states.UNKNOWN) or order.role not in ("stop", "target", "loss"):
+        _adjusted(desk, trade, order, level)
+        return
+    instrument = desk.state.instruments[trade.symbol]
+    order.level = level
+    tighter = trade.side * (level - trade.venue_stop) > 0
+    takes = tighter if order.role == "stop" else order.role == "target"
+    what = "is taken over" if takes else "is put back"
+    name = "stop" if order.role == "stop" else f"{ROLE_NAMES[order.role]} {order.number}"
+    text = f"The {name} was moved to {instrument.price(level)} by another hand: it {what}"
+    desk.tell("caution", "moved_elsewhere", text, trade)
+    line = line_of(trade, order)
+    if order.role == "stop" and takes:
+        _take_stop(desk, trade, level, rs.ELSEWHERE)
+    elif line is not None and takes:
+        line.level = level
 
 
 def cancel_refused(desk: Desk, order: Order, code: str, text: str) -> None:
@@ -262,15 +374,14 @@ def status(desk: Desk, order: Order, known: ev.Known) -> None:
     for fill in known.fills:
         filled(desk, order, fill)
     trade = desk.state.trades[order.trade]
-    order.hoped = 0
+    order.hoped, was_pending = 0, order.pending
     settled(order)
     if order.over:
         return
     if known.status == "resting":
-        order.level = known.level if order.kind != "market" else None
+        if order.kind != "market":
+            _rests_at(desk, trade, order, known, was_pending in ("submit", "amend"))
         order.steps = known.steps
-        if order.role == "entry":
-            moved(desk, trade, known.level, known.steps)
         accepted(desk, order)
     elif known.status == "filled":  # with all its fills, which were taken above
         order.steps = order.filled

@@ -24,10 +24,12 @@ from hawser.engine import (
     tripping,
 )  # fmt: skip
 from hawser.engine import events as ev
+from hawser.engine import reasons as rs
 from hawser.engine.commands import AnyCommand
-from hawser.engine.protecting import converge, deadline
+from hawser.engine.protecting import converge, deadline, leave, without_waiting
+from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Market, Trade
+from hawser.engine.state import EngineState, Market, Order, Trade
 
 KEEP_ENDED = 3600 * SECOND  # how long an ended trade stays in the state for late answers
 
@@ -128,6 +130,9 @@ def _forget_ended(state: EngineState) -> None:
 def _instrument_state(desk: Desk, event: ev.InstrumentState) -> None:
     market = desk.state.markets.setdefault(event.symbol, Market())
     market.open, market.until = event.open, event.until
+    for trade in desk.state.trades_in(event.symbol) if event.open else ():
+        if trade.state != states.ENDED:
+            without_waiting(desk, trade)
 
 
 def _timer(desk: Desk, event: ev.TimerFired) -> None:
@@ -147,13 +152,28 @@ def _timer(desk: Desk, event: ev.TimerFired) -> None:
     elif kind == "holdings":
         if int(name) == state.holdings_token and state.link_up and not state.reconciled:
             desk.compare()
+    elif kind == "until":
+        _overdue(desk, state.orders.get(name))
     elif name in state.trades:
         _trade_timer(desk, state.trades[name], kind, event)
+
+
+def _overdue(desk: Desk, order: Order | None) -> None:
+    """The venue should have given the order up by now, by our clock; its own may stand still."""
+    if order is None or order.over or order.unwanted:
+        return
+    trade = desk.state.trades[order.trade]
+    if order.role == "entry" and not trade.entered:
+        leave(desk, trade, Reason(rs.ENTRY_GONE, name="expired"))
+        converge(desk, trade)
+    elif not order.pending:
+        desk.cancel(trade, order, "its time is up")
 
 
 def _trade_timer(desk: Desk, trade: Trade, kind: str, event: ev.TimerFired) -> None:
     since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline") else 0
     if kind == "retry":
+        trade.wake_at = 0
         converge(desk, trade)
     elif kind == "minute":
         tending.watch_basket(desk, trade)
@@ -190,7 +210,7 @@ _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.InstrumentState: _instrument_state,
     ev.VenueUp: lambda desk, event: reconciling.up(desk),
     ev.VenueDown: lambda desk, event: reconciling.down(desk, event.why),
-    ev.OrderAccepted: _about_order(answers.accepted),
+    ev.OrderAccepted: _about_order(answers.accepted, "level"),
     ev.OrderRejected: _about_order(answers.rejected, "code", "text"),
     ev.OrderFilled: _about_order(answers.filled, "fill"),
     ev.OrderCancelled: _about_order(answers.cancelled, "why", "filled"),

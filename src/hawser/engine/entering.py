@@ -283,6 +283,16 @@ def replan(desk: Desk, trade: Trade, plan: Plan, ask: str, marks: Marks | None =
     converge(desk, trade)
 
 
+def resize(desk: Desk, trade: Trade, level: int) -> None:
+    """The venue has a pending entry rest at another level than was asked: it is sized anew from there, or taken back
+    where it cannot be."""
+    entry = trade.plan.entry.moved(level, desk.state.instruments[trade.symbol])
+    plan = msgspec.structs.replace(latest_plan(trade), entry=entry)
+    replan(desk, trade, plan, trade.ask)
+    if trade.moving is None:
+        leave(desk, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
+
+
 def pending_trade(desk: Desk, trade_id: str, ask: str) -> Trade | None:
     """The trade where its entry waits and nothing has filled; told where not."""
     trade = desk.state.trades.get(trade_id)

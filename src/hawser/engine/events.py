@@ -105,7 +105,10 @@ class VenueDown(Event, frozen=True):
 
 
 class OrderAccepted(Event, frozen=True):
+    """`level`: where the venue has it rest, ticks, where it says so."""
+
     order: str
+    level: int | None = None
 
 
 class OrderRejected(Event, frozen=True):

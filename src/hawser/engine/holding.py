@@ -9,7 +9,9 @@ from __future__ import annotations
 from hawser.core.clock import MILLISECOND
 from hawser.core.rules.entries import HELD_QUIET, HELD_SPIKE, held_stop
 from hawser.engine import reasons as rs
-from hawser.engine.protecting import PART_ROLES, ROLE_NAMES, converge, leave, nearest, part_wants
+from hawser.engine.covering import due, most_steps
+from hawser.engine.parts import PART_ROLES, ROLE_NAMES, nearest, part_wants
+from hawser.engine.protecting import converge, leave
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import Trade, bar_key
@@ -67,8 +69,8 @@ def _parts(desk: Desk, trade: Trade) -> None:
         if not reached:
             continue
         under_way = {order.number for order in desk.state.orders_of(trade, role)}
-        wants = part_wants(trade, role)
+        most, wants = most_steps(desk, trade), part_wants(trade, role)
         for line in reached:
-            if wants[line.number] and line.number not in under_way and line.retry_at <= desk.state.now:
-                why = f"held {ROLE_NAMES[role]} {line.number}"
-                desk.submit(trade, role, "market", wants[line.number], None, why, line.number)
+            want = min(most, wants[line.number])
+            if want and line.number not in under_way and due(desk, trade, role, line.number, line.retry_at):
+                desk.submit(trade, role, "market", want, None, f"held {ROLE_NAMES[role]} {line.number}", line.number)

@@ -36,6 +36,7 @@ ENTRY_GONE = "entry_gone"  # the same
 # What a command changes, and why: of a move by a rig the name that `core/rules/closing.py` gives it
 INITIAL, HAND, PLAN, GUARD_EVEN = "initial", "hand", "plan", "guard_even"
 HELD_HERE, RESTS, KEPT = "held_here", "rests", "kept"
+ADJUSTED, ELSEWHERE = "adjusted", "elsewhere"  # by the venue, by another hand
 QTY = "qty"  # a quantity that follows the position
 ENTRY, PART = "entry", "part"  # the entry is moved; a target or a loss step
 

@@ -17,12 +17,15 @@ from hawser.engine.commands import (
     Tell,
     Weight,
 )
+from hawser.engine.pacing import free_at, note_sent, silence_allowed
 from hawser.engine.state import EngineState, Order, Trade
 
 REQUEST_TIMEOUT = 800 * MILLISECOND
 EXPOSED_TIMEOUT = 400 * MILLISECOND  # where there is, or may be, open quantity without a stop
 HOLDINGS_TIMEOUT = 2 * SECOND
+OVERDUE = 2 * SECOND  # after an order's own time: the venue should have given it up by then
 ALARM_AFTER_SILENCES = 4
+ASKED_KEPT = 8
 
 
 class Desk:
@@ -67,6 +70,8 @@ class Desk:
         side = trade.side if role in ("entry", "rung") else -trade.side
         order_id = f"{self.state.prefix}-{self.number()}"
         order = Order(order_id, trade.id, role, side, kind, steps, level, number, bound, until)
+        if level is not None:
+            order.asked = [(level, steps)]
         market = self.state.markets.get(trade.symbol)
         order.seen = market.exit_side(-side) if market is not None else 0
         self.state.orders[order_id] = order
@@ -79,7 +84,9 @@ class Desk:
                 adds=trade.entry if role == "rung" else None,
             )
         )  # fmt: skip
-        self._time(order, "submit")
+        self._time(trade, order, "submit")
+        if until:  # the venue's clock may stand still: the order is taken back by ours
+            self.later(f"until:{order_id}", max(0, until - self.state.now) + OVERDUE)
         return order
 
     def amend(
@@ -92,26 +99,31 @@ class Desk:
             )
         )  # fmt: skip
         order.hoped = steps
-        self._time(order, "amend")
+        order.asked = [*order.asked[-ASKED_KEPT + 1 :], (level, steps)]
+        self._time(trade, order, "amend")
 
     def cancel(self, trade: Trade, order: Order, why: str) -> None:
         self.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why))
         order.unwanted = True
-        self._time(order, "cancel")
+        self._time(trade, order, "cancel")
 
     def query(self, order: Order) -> None:
+        """Ask what became of an order; later, where its line has asked too often."""
         trade = self.state.trades[order.trade]
+        free = free_at(self.state, trade, order.role, order.number)
+        if free > self.state.now:
+            order.pending, order.token = "query", self.number()
+            self.later(f"request:{order.id}:{order.token}", free - self.state.now)
+            return
         self.out.append(Query(order=order.id, trade=trade.id, symbol=trade.symbol))
-        self._time(order, "query")
+        self._time(trade, order, "query")
 
     def compare(self) -> None:
         """Ask the venue for all it holds; entries stay closed until it has answered (reconciling.py)."""
         state = self.state
         state.reconciled, state.holdings_token = False, self.number()
-        orders = state.orders.values()
-        open_orders = tuple(order.id for order in orders if not order.over or order.owed > order.filled)
-        self.out.append(QueryAll(token=state.holdings_token, orders=open_orders))
-        self.later(f"holdings:{state.holdings_token}", HOLDINGS_TIMEOUT)
+        self.out.append(QueryAll(token=state.holdings_token, orders=open_orders(state)))
+        self.later(f"holdings:{state.holdings_token}", silence_allowed(HOLDINGS_TIMEOUT, state.compares))
 
     def later(self, name: str, delay: int) -> int:
         """Start a timer; returns when it fires."""
@@ -119,11 +131,17 @@ class Desk:
         self.out.append(StartTimer(name=name, at=at))
         return at
 
-    def _time(self, order: Order, request: str) -> None:
+    def wake(self, trade: Trade, at: int) -> None:
+        """Look at a trade again at `at`; one timer for all that waits in it."""
+        if not self.state.now < trade.wake_at <= at:
+            trade.wake_at = self.later(f"retry:{trade.id}", max(0, at - self.state.now))
+
+    def _time(self, trade: Trade, order: Order, request: str) -> None:
+        note_sent(self.state, trade, order)
         order.pending, order.token = request, self.number()
-        trade = self.state.trades[order.trade]
         exposed = order.role == "entry" or trade.exposed_since or trade.state == states.EXPOSED
-        self.later(f"request:{order.id}:{order.token}", EXPOSED_TIMEOUT if exposed else REQUEST_TIMEOUT)
+        wait = silence_allowed(EXPOSED_TIMEOUT if exposed else REQUEST_TIMEOUT, order.silences)
+        self.later(f"request:{order.id}:{order.token}", wait)
 
     def silent(self, order: Order, token: int) -> None:
         """A request's time is up. If it is still the one under way, its end is unknown: ask."""
@@ -134,6 +152,11 @@ class Desk:
             trade = self.state.trades[order.trade]
             self.tell("alarm", "venue_silent", f"The venue does not answer about {order.role} order {order.id}.", trade)
         self.query(order)
+
+
+def open_orders(state: EngineState) -> tuple[str, ...]:
+    """The orders that the venue is asked about: those under way, and those with fills that were not told yet."""
+    return tuple(order.id for order in state.orders.values() if not order.over or order.owed > order.filled)
 
 
 def settled(order: Order) -> None:

@@ -44,6 +44,8 @@ class Order(msgspec.Struct):
     retry_at: int = 0
     seen: int = 0  # the quote that it was to fill at when it was sent
     hoped: int = 0  # steps that a change under way would give it: it may have them already
+    asked: list[tuple[int, int]] = []  # levels and steps it was asked to rest at, the last few: others are the venue's
+    refusals: int = 0  # of changes, in a row
 
     @property
     def over(self) -> bool:
@@ -62,6 +64,7 @@ class TargetLine(msgspec.Struct):
     share: float
     filled: int = 0
     retry_at: int = 0
+    failures: int = 0
     rule: int = 0  # which of the rig's it is, from 1; 0: set by hand, or of an earlier rig
     whole: bool = False  # of a ladder: it has closed all that was held before a rung filled
 
@@ -74,6 +77,7 @@ class Rung(msgspec.Struct):
     steps: int
     filled: int = 0
     retry_at: int = 0
+    failures: int = 0
 
 
 class Rest(msgspec.Struct, frozen=True):
@@ -163,6 +167,8 @@ class Trade(msgspec.Struct):
     best_exit: int = 0
     exposed_since: int = 0
     longest_exposed: int = 0
+    most: int = 0  # steps of one order of it, as the venue has taught; 0: what its instrument says
+    emergency: int = 0  # where a stop rests that may not rest where it should, while the trade is being closed
     hurried: bool = False  # the time to attach a stop is up: everything that may cover it is tried at once
     leave: Reason | None = None  # why it is being closed
     losses: list[TargetLine] = []  # loss steps
@@ -177,6 +183,8 @@ class Trade(msgspec.Struct):
     end: Reason | None = None  # what ended it
     rungs: list[Rung] = []  # of a ladder, beside the entry
     fresh: int = 0  # steps that rungs have filled since the last completed bar: the target leaves them alone
+    sent: dict[str, list[int]] = {}  # when the requests of each line left, of the last minute (`pacing.py`)
+    wake_at: int = 0  # when it is looked at again, where something waits for its time
 
     @property
     def original(self) -> int:
@@ -297,6 +305,9 @@ class EngineState(msgspec.Struct):
     guards_at: int = 0  # when guards are looked at next
     peaked: int = 0  # when a drawdown guard last saw equity higher than ever
     linked_at: int = 0
+    compares: int = 0  # comparisons in a row that settled nothing
+    sent_minute: int = 0  # the last minute in which a request left, and how many did
+    sent_count: int = 0
     unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
 
     def atr(self, symbol: str, span: int) -> float:

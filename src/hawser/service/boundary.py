@@ -81,7 +81,8 @@ class Inward:
 
     def _about_orders(self, message: port.Told, now: int) -> ev.VenueEvent:
         if isinstance(message, port.Accepted):
-            return ev.OrderAccepted(time=now, order=message.id)
+            rests = None if message.level is None else ticks(self._of_order[message.id], message.level)
+            return ev.OrderAccepted(time=now, order=message.id, level=rests)
         if isinstance(message, port.Rejected):
             kinds: dict[str, type[ev.OrderRejected | ev.AmendRejected | ev.CancelRejected]] = {
                 "order": ev.OrderRejected, "amend": ev.AmendRejected, "cancel": ev.CancelRejected,

@@ -117,7 +117,10 @@ class LinkTold(Told, frozen=True):
 
 
 class Accepted(Told, frozen=True):
+    """`level`: where the order rests, where the venue has adjusted it."""
+
     id: str
+    level: str | None = None
 
 
 class Rejected(Told, frozen=True):

@@ -1,0 +1,108 @@
+"""The stops that cover a position, and the closes that end it. Both are split where the position is larger than the
+greatest quantity of one order.
+"""
+
+from __future__ import annotations
+
+from hawser.engine import reasons as rs
+from hawser.engine import states
+from hawser.engine.exposure import covered_steps
+from hawser.engine.pacing import free_at
+from hawser.engine.reasons import words
+from hawser.engine.requests import Desk
+from hawser.engine.state import Order, Trade
+
+MOST_CLOSES = 4  # for one part of a position, under way at once
+EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
+
+
+def due(desk: Desk, trade: Trade, role: str, number: int, retry_at: int) -> bool:
+    """Whether a request of a line may leave now; where not, the trade is looked at again when it may."""
+    at = max(retry_at, free_at(desk.state, trade, role, number))
+    if at > desk.state.now:
+        desk.wake(trade, at)
+        return False
+    return True
+
+
+def most_steps(desk: Desk, trade: Trade) -> int:
+    """The greatest quantity of one order."""
+    most = max(1, desk.state.instruments[trade.symbol].qty_max_steps)
+    return min(most, trade.most) if trade.most else most
+
+
+def want_stops(desk: Desk, trade: Trade) -> None:
+    """Stops for all that is open: those there are take as much as one order may, new ones what is left."""
+    most, left = most_steps(desk, trade), trade.open_steps
+    live = desk.state.orders_of(trade, "stop")
+    shares: list[tuple[Order, int]] = []
+    for order in sorted(live, key=lambda one: (one.state != states.RESTING, one.number)):
+        shares.append((order, min(left, most)))
+        left -= min(left, most)
+    _new_stops(desk, trade, left, {order.number for order in live})
+    for order, steps in shares:
+        _keep_stop(desk, trade, order, steps)
+
+
+def _new_stops(desk: Desk, trade: Trade, left: int, taken: set[int]) -> None:
+    most = most_steps(desk, trade)
+    while left > 0:
+        number = next(number for number in range(len(taken) + 1) if number not in taken)
+        if _close_sets_out(desk, trade) or not due(desk, trade, "stop", number, trade.stop_retry_at):
+            return
+        desk.submit(trade, "stop", "stop", min(left, most), _restable(desk, trade), trade.stop_why, number)
+        taken.add(number)
+        left -= most
+
+
+def _keep_stop(desk: Desk, trade: Trade, order: Order, steps: int) -> None:
+    """One resting stop: at the level that is wanted, for `steps` of what is open; taken back where others cover all."""
+    if order.pending or order.state != states.RESTING:
+        return
+    level, needed = trade.venue_stop, order.filled + steps
+    if (order.level == level and order.steps == needed) or not due(desk, trade, "stop", order.number, order.retry_at):
+        return
+    if not steps:
+        desk.cancel(trade, order, "another stop rests for the position")
+    elif order.left > steps and covered_steps(desk.state, trade) - order.left + steps < trade.open_steps:
+        return  # it covers more than one order may now: it stays until the others rest
+    else:
+        open_qty = desk.state.instruments[trade.symbol].qty(trade.open_steps)
+        moves = order.level != level
+        why = trade.stop_why if moves else f"Stop quantity follows the position: {open_qty}"
+        desk.amend(trade, order, level, needed, why, trade.stop_code if moves else rs.QTY)
+
+
+def _restable(desk: Desk, trade: Trade) -> int:
+    """The stop's level; farther out where time is up and the market stands too near to it: some cover is better than
+    none while the trade is being closed, and it is told."""
+    wanted = trade.venue_stop
+    if not trade.hurried:
+        return wanted
+    instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
+    nearest = market.exit_side(trade.side) - trade.side * EMERGENCY * max(1, instrument.min_stop_ticks)
+    level = max(1, min(wanted, nearest) if trade.side > 0 else max(wanted, nearest))
+    if level not in (wanted, trade.emergency):
+        text = f"The stop cannot rest so near: one at {instrument.price(level)} covers the trade while it is closed"
+        desk.tell("alarm", "emergency_stop", text, trade)
+        trade.emergency = level
+    return level
+
+
+def _close_sets_out(desk: Desk, trade: Trade) -> bool:
+    """A close has just been sent, and before its time is up nothing says that it needs a stop beside it."""
+    closes = desk.state.orders_of(trade, "close")
+    return not trade.hurried and any(order.state == states.SENDING for order in closes)
+
+
+def want_close(desk: Desk, trade: Trade) -> None:
+    """Closes for all that is open. Where the time without cover is up, those that nothing is heard of do not count: no
+    close ever fills beyond the position, so that one too many does no harm."""
+    closes = desk.state.orders_of(trade, "close")
+    most, parts = most_steps(desk, trade), -(-trade.open_steps // most_steps(desk, trade))
+    counted = [order for order in closes if not (trade.hurried and order.silences)]
+    left = trade.open_steps - sum(order.left for order in counted)
+    while left > 0 and len(closes) < MOST_CLOSES * parts and due(desk, trade, "close", 0, trade.close_retry_at):
+        why = words(trade.leave, desk.currency)
+        closes.append(desk.submit(trade, "close", "market", min(left, most), None, why))
+        left -= most

@@ -1,0 +1,62 @@
+"""How often the venue is asked for the same thing: pauses that grow, and a bound that nothing passes.
+
+A *line* is one purpose of one trade at the venue: its stop, target 2, its close. Requests of a line are counted over a
+minute, whatever orders they are about: an order refused and sent again under a new id is the same line. A line may send
+a few at once and then one at a time, so that neither a halted market nor a venue that refuses everything is flooded
+(a trade without cover once sent 1,200 orders a minute into a closed market). What covers an uncovered position may send
+more at once, and is not held back by what the whole account has sent.
+"""
+
+from __future__ import annotations
+
+from hawser.core.clock import MILLISECOND, MINUTE, SECOND
+from hawser.engine.state import EngineState, Order, Trade
+
+BURST, SPACING = 16, 5 * SECOND  # of any line
+URGENT_BURST, URGENT_SPACING = 22, 10 * SECOND  # of a stop or a close while a position is uncovered
+VENUE_A_MINUTE = 600  # of all lines together
+RETRY, LONGEST_RETRY = 250 * MILLISECOND, 30 * SECOND
+URGENT_RETRY, LONGEST_URGENT = 100 * MILLISECOND, 10 * SECOND
+AT_FULL_PACE = 10  # urgent failures in a row before their pauses grow
+TARGET_RETRY = 2 * SECOND  # of what is no cover
+MARKET_CLOSED_RETRY = 30 * SECOND  # where the venue says that it is not trading: it tells when it opens
+
+
+def line_name(role: str, number: int) -> str:
+    return f"{role}{number}"
+
+
+def urgent(trade: Trade, role: str) -> bool:
+    """Whether a request of this role may be what covers an uncovered position."""
+    return role in ("stop", "close") and bool(trade.exposed_since)
+
+
+def free_at(state: EngineState, trade: Trade, role: str, number: int) -> int:
+    """When the next request of a line may leave, UTC ns; now or earlier: at once."""
+    hurry = urgent(trade, role)
+    recent = [at for at in trade.sent.get(line_name(role, number), ()) if at > state.now - MINUTE]
+    burst, spacing = (URGENT_BURST, URGENT_SPACING) if hurry else (BURST, SPACING)
+    at = recent[-1] + spacing if len(recent) >= burst else 0
+    full = state.sent_minute == state.now // MINUTE and state.sent_count >= VENUE_A_MINUTE
+    return max(at, (state.sent_minute + 1) * MINUTE) if full and not hurry else at
+
+
+def note_sent(state: EngineState, trade: Trade, order: Order) -> None:
+    """Count a request that leaves now."""
+    line, now = line_name(order.role, order.number), state.now
+    trade.sent[line] = [at for at in trade.sent.get(line, ()) if at > now - MINUTE] + [now]
+    minute = now // MINUTE
+    state.sent_count = state.sent_count + 1 if state.sent_minute == minute else 1
+    state.sent_minute = minute
+
+
+def pause(failures: int, hurry: bool) -> int:
+    """How long to wait after so many failures in a row, ns."""
+    if hurry:
+        return min(LONGEST_URGENT, int(URGENT_RETRY * 1.5 ** float(max(0, min(failures, 40) - AT_FULL_PACE))))
+    return min(LONGEST_RETRY, RETRY << min(max(0, failures - 1), 10))
+
+
+def silence_allowed(base: int, silences: int) -> int:
+    """How long an answer is waited for, ns: longer and longer where none ever comes."""
+    return min(LONGEST_RETRY, base << min(max(0, silences - 2), 10))
