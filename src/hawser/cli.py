@@ -428,6 +428,8 @@ def _verify(arguments: list[str]) -> int:
     found = verify(options.session)
     if not found.line:
         print(f"{found.events} events, {found.commands} commands: every command is the same")
+        if found.earlier:
+            print(f"the first {found.earlier} lines were written by another version and are not replayed")
         return DONE
     print(f"line {found.line}: the replay differs\n  recorded  {found.recorded}\n  replayed  {found.replayed}")
     return REFUSED

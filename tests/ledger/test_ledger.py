@@ -3,6 +3,7 @@
 import sqlite3
 import subprocess
 import sys
+import zlib
 
 import msgspec
 import pytest
@@ -16,6 +17,7 @@ from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.migrations import STEPS
+from hawser.ledger.verify import damage
 from hawser.service.storm import Storm
 
 
@@ -70,8 +72,17 @@ def test_a_snapshot_that_cannot_be_read_is_passed_over(ledger):
     hand, engine = ByHand(), Engine()
     for event in hand.events:
         ledger.append([(event, engine.handle(event))])
-    ledger._db.execute("INSERT OR REPLACE INTO snapshot VALUES (1, 3, ?)", (b"\x93of another shape",))
-    assert encode(ledger.restore().state) == encode(hand.engine.state)
+        if event is hand.events[6]:
+            ledger.snapshot(engine.state)
+    kept, first = encode(ledger.restore().state), ledger._db.execute("SELECT * FROM snapshot").fetchone()
+    for body in (b"\x93of another shape", first[1][:40] + b"\x01" + first[1][41:], first[1][:-1]):
+        ledger._db.execute("UPDATE snapshot SET state = ?", (body,))
+        ledger.forget()
+        assert encode(ledger.restore().state) == kept == encode(hand.engine.state)
+    ledger._db.execute("UPDATE snapshot SET state = ?, crc = ?", (first[1], first[2]))
+    ledger._db.execute("UPDATE shape SET text = text || char(10) || 'EngineState.stopped: Halted'")
+    ledger.forget()
+    assert ledger._from_snapshot()[1] == 0  # a field of it is gone here: what it said would be lost without a word
 
 
 def test_nothing_half_is_written(ledger):
@@ -139,11 +150,9 @@ def test_quotes_are_recorded_in_short_and_fold_to_the_same(tmp_path):
     ledger = Ledger(tmp_path / "ledger.sqlite")
     storm = Storm(11, "squall", ledger)
     storm.run(6)
-    storm.session.flush()
-    storm.session._record_updates()
-    storm.session.flush()
+    storm.session.write_down()
     told = storm.session.counts["updates"]
-    kept = sum(1 for _ in ledger.rows(kinds=("Quote", "Figures", "RateSeen")))
+    kept = sum(1 for _ in ledger.rows(kinds=("Quote", "Figures", "RateSeen", "Seen")))
     assert kept < told / 2
     assert encode(ledger.restore().state) == encode(storm.state)
     storm.session.close()
@@ -159,15 +168,21 @@ def test_hawser_verify(tmp_path, capsys):
     assert done.returncode == 0, done.stdout  # interpreted, what was recorded compiled
     storm.session.close()
     with sqlite3.connect(path) as db:
-        seq, body = db.execute(
-            "SELECT seq, body FROM record WHERE kind = 'Submit' AND instr(body, 'market')"
-        ).fetchone()
-        db.execute("UPDATE record SET body = ? WHERE seq = ?", (body.replace(b"market", b"merket"), seq))
+        seq, body = db.execute("SELECT seq, body FROM record WHERE kind = 'Submit' AND instr(body, 'risk')").fetchone()
+        other = body.replace(b"risk", b"rusk")
+        db.execute("UPDATE record SET body = ? WHERE seq = ?", (other, seq))
+    db.close()
+    assert main(["verify", str(path)]) == 1
+    assert "its check sum" in capsys.readouterr().out
+    assert damage(path) == f"line {seq} is not what was written"
+    with sqlite3.connect(path) as db:
+        db.execute("UPDATE record SET crc = ? WHERE seq = ?", (zlib.crc32(other), seq))
     db.close()
     assert main(["verify", str(path)]) == 1
     told = capsys.readouterr().out
     assert f"line {seq}" in told
-    assert "merket" in told
+    assert "rusk" in told
+    assert damage(path) == ""
 
 
 def test_hawser_verify_refuses_what_is_no_ledger(tmp_path, capsys):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 
 import msgspec
@@ -29,13 +30,15 @@ def outcome_at_stop(stake: Stake) -> float:
 
 
 def heat(stake: Stake) -> float:
-    """The loss of one position at its stop, never below 0."""
-    return max(0.0, -outcome_at_stop(stake))
+    """The loss of one position at its stop, never below 0; NaN where its money is not known."""
+    outcome = outcome_at_stop(stake) if stake.qty else 0.0
+    return outcome if math.isnan(outcome) else max(0.0, -outcome)
 
 
 def locked(stake: Stake) -> float:
-    """The profit a stop beyond entry secures; told apart, never offset against heat."""
-    return max(0.0, outcome_at_stop(stake))
+    """The profit a stop beyond entry secures; told apart, never offset against heat. NaN where it is not known."""
+    outcome = outcome_at_stop(stake) if stake.qty else 0.0
+    return outcome if math.isnan(outcome) else max(0.0, outcome)
 
 
 def heat_by_currency(stakes: Iterable[Stake]) -> dict[str, float]:

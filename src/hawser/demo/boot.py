@@ -35,7 +35,7 @@ def boot_beside(account: Account, profile: Profile) -> Boot:
 
 def _booted(account: Account, profile: Profile, morning: Callable[[Session], None], prefix: str) -> Boot:
     ledger = Ledger(profile.ledger)
-    left_at = ledger.restore().state.now
+    left_at = ledger.look().now
     rates = {**world.ACCOUNT.rates, **account.rates}
     venue = Quay(
         world.make_feed(), account.currency, account.basis_money("balance"), rates, SEVERITIES["fair"],

@@ -172,7 +172,6 @@ def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
         return
     trade = desk.state.trades[order.trade]
     order.fills.append(fill.id)
-    desk.state.last_fill = max(desk.state.last_fill, fill.time)
     order.filled += fill.steps
     # A change whose answer is not here yet, or was lost, may have made the order larger than what is known of it.
     whole = order.filled == max(order.steps, order.hoped)

@@ -74,10 +74,18 @@ def dissolve(desk: Desk, ask: ev.DissolveBasket) -> None:
     desk.tell("info", "basket_gone", f"{ask.name.capitalize()} is taken off; its trades stay as they are", ask=ask.ask)
 
 
+def acts(state: EngineState, trade: Trade) -> bool:
+    """Whether a basket over the trade, where it counts every quote, is reached."""
+    group = state.baskets.get(trade.basket)
+    if group is None or not trade.basket_quoted or group.reached:
+        return False
+    return bool(basket_reached(won(state, group), *limits(group)))
+
+
 def quoted(desk: Desk, trade: Trade) -> None:
     """A quote of one of its trades."""
     group = desk.state.baskets.get(trade.basket)
-    if group is not None:
+    if group is not None and trade.basket_quoted:
         _look(desk, group)
 
 

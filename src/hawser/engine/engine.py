@@ -1,6 +1,7 @@
 """The engine: events in, commands out, nothing else. No clock, no thread, no file.
 
-`Engine.handle` is the one funnel. The same events in the same order give the same commands, to the byte.
+`Engine.handle` is the one funnel. The same events in the same order give the same commands, to the byte. What only
+changes what is known (`observed.py`) leads to nothing and is not recorded by itself: `decided` says which it was.
 """
 
 from __future__ import annotations
@@ -8,7 +9,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from hawser.core import figures as fg
 from hawser.core.clock import DAY, SECOND
+from hawser.core.guards.declared import DrawdownSwitch
 from hawser.engine import (
     adopting,
     answers,
@@ -18,6 +21,8 @@ from hawser.engine import (
     following,
     guardasks,
     holding,
+    moneyguards,
+    observed,
     reconciling,
     states,
     tending,
@@ -26,6 +31,8 @@ from hawser.engine import (
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine.commands import AnyCommand
+from hawser.engine.guarding import remembered
+from hawser.engine.observed import Observed
 from hawser.engine.protecting import converge, deadline, leave, without_waiting
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
@@ -40,6 +47,8 @@ class Engine:
     def __init__(self, state: EngineState | None = None) -> None:
         self.state = state or EngineState()
         self._bands: dict[str, tending.Band] = {}  # worked out from the state, no part of it
+        self.seen = Observed()
+        self.decided = False  # whether the last event may have led to more than what `seen` holds
 
     def handle(self, event: ev.AnyEvent) -> list[AnyCommand]:
         """Fold one event; returns the commands that follow, in order."""
@@ -47,37 +56,76 @@ class Engine:
         state.now = max(state.now, event.time)
         if type(event) is ev.Quote:  # the one event that comes thousands of times a second
             return self._quoted(event)
+        if self._only_seen(event):
+            self.decided = False
+            return []
+        self.decided = True
         self._bands.clear()
         desk = Desk(state)
         tripping.begin(desk)
         _HANDLERS[type(event)](desk, event)
+        if desk.ended:
+            baskets.end_empty(state)
         tripping.after(desk, event)
         return desk.out
 
+    def _only_seen(self, event: ev.AnyEvent) -> bool:
+        """Take what an event tells of rates and money; whether nothing more can follow from it."""
+        state, time_to_look = self.state, bool(self.state.guards.guard) and self.state.now >= self.state.guards_at
+        if isinstance(event, ev.Seen):
+            observed.fold(state, event)
+            self._bands.clear()
+            return True
+        if time_to_look:  # a period may have ended, with what was known until then
+            return False
+        if isinstance(event, ev.RateSeen):
+            observed.rate(state, event, self.seen)
+            return True
+        if not isinstance(event, ev.Figures) or _turns(state, event) or moneyguards.unbegun(state):
+            return False
+        observed.figures(state, event, self.seen)
+        moneyguards.follow_highs(state, self.seen)
+        return next(moneyguards.reached(state), None) is None
+
     def _quoted(self, event: ev.Quote) -> list[AnyCommand]:
         state, band = self.state, self._bands.get(event.symbol)
-        tending.seen(state, event)
+        observed.quote(state, event, self.seen)
         crossed = tripping.spread_crossed(state, event) if state.guards.guard else False
+        self.decided = crossed
         if band is not None and not crossed and tending.quiet(band, event):
             return []
-        held = tending.quote(state, event)
+        observed.best_exits(state, event, self.seen)
+        acting = [trade for trade in tending.watched_trades(state, event.symbol) if _acts(state, trade)]
+        if not crossed and not acting:
+            self._bands[event.symbol] = tending.band_of(state, event.symbol)
+            return []
+        self.decided = True
+        self._bands.clear()
         desk = Desk(state)
+        tripping.begin(desk)
         if crossed:
             tripping.look(desk, (event.symbol,))
-        for trade in held:
-            if trade.held:
-                holding.watch(desk, trade)
-            if tending.rig_watched(trade):
-                tending.watch_basket(desk, trade)
-            if trade.basket_quoted:
-                baskets.quoted(desk, trade)
-        self._bands[event.symbol] = tending.band_of(state, event.symbol)
+        for trade in acting:
+            holding.watch(desk, trade)
+            tending.watch_basket(desk, trade)
+            baskets.quoted(desk, trade)
+        tripping.after(desk, event)
         return desk.out
+
+
+def _acts(state: EngineState, trade: Trade) -> bool:
+    """Whether a trade whose lines are held here, or which lies under a basket, has something to do at this quote."""
+    return holding.acts(state, trade) or tending.basket_acts(state, trade) or baskets.acts(state, trade)
 
 
 def _opened(desk: Desk, event: ev.Opened) -> None:
     state = desk.state
-    state.prefix = event.prefix
+    state.prefix, state.serial, state.suspect = event.prefix, event.serial, event.suspect
+    if event.suspect:
+        text = (
+            f"{event.suspect[:1].upper()}{event.suspect[1:]}: nothing is sent before the venue has told what it holds"
+        )
+        desk.tell("alarm", "suspect", text)
     if state.account is None or state.declared != event.account:
         if state.account not in (None, state.declared):
             desk.tell("caution", "account_file", "The account's file has changed: it replaces what was edited here")
@@ -86,9 +134,33 @@ def _opened(desk: Desk, event: ev.Opened) -> None:
     state.instruments = {instrument.symbol: instrument for instrument in event.instruments}
     state.link_up, state.reconciled, state.link_why = False, False, "not connected yet"
     state.figures_at = 0
-    if not state.equity:
+    if not state.figured:  # what the file says stands there until the venue tells; no guard counts from it
         state.equity = event.account.equity
         state.balance = event.account.basis_money("balance")
+
+
+_ASIDE = {
+    "crossed": "crossed quotes", "one_sided": "one-sided quotes", "unreadable": "messages that cannot be read",
+    "foreign": "messages about foreign orders",
+}  # fmt: skip
+
+
+def _set_aside(desk: Desk, event: ev.SetAside) -> None:
+    where = f"{event.symbol}: " if event.symbol else ""
+    desk.tell("caution", "set_aside", f"{where}{event.count} {_ASIDE[event.what]} of the venue set aside so far")
+
+
+def _record_failed(desk: Desk, event: ev.RecordFailed) -> None:
+    if not desk.state.record_down:
+        text = f"The record cannot be written ({event.why}): entries are closed, open trades are protected all the same"
+        desk.tell("alarm", "record_down", text)
+    desk.state.record_down = event.why
+
+
+def _record_healed(desk: Desk, event: ev.RecordHealed) -> None:
+    desk.state.record_down = ""
+    lines = fg.counted(event.kept, "event")
+    desk.tell("caution", "record_up", f"The record is written again, with {lines} kept meanwhile: entries are open")
 
 
 def _bar(desk: Desk, event: ev.BarCompleted) -> None:
@@ -100,14 +172,43 @@ def _rate(desk: Desk, event: ev.RateSeen) -> None:
     desk.state.rates[event.pair] = (event.mid, event.time)
 
 
+def _turns(state: EngineState, event: ev.Figures) -> bool:
+    """Whether figures tell more than money that has moved: the first of a session, a day's first, money paid in or
+    out, and of an older record what several stand for."""
+    first = not state.figures_at or event.time // DAY != state.day
+    return first or event.transferred != state.transferred or event.high > event.equity
+
+
 def _figures(desk: Desk, event: ev.Figures) -> None:
     state = desk.state
     state.balance, state.equity, state.margin_used = event.balance, event.equity, event.margin_used
     state.figures_at = event.time
+    if not state.figured:
+        state.figured = True
+        moneyguards.first_figures(state)
+    _paid(desk, event.transferred)
     day = event.time // DAY
     if day != state.day:
         state.day, state.day_equity = day, event.equity
-    _forget_ended(state)
+        _forget_ended(state)
+    for guard, subject in moneyguards.watching(state):  # of an older record: what several figures stand for
+        memory = remembered(state, guard, subject)
+        if isinstance(guard, DrawdownSwitch) and memory is not None:
+            memory.high = max(memory.high, event.equity, event.high)
+
+
+def _paid(desk: Desk, transferred: float | None) -> None:
+    """Money that was paid in or out since the venue last told: no result of a trade."""
+    state = desk.state
+    if transferred is None:
+        return
+    before, state.transferred = state.transferred, transferred
+    amount = transferred - before if before is not None else 0.0
+    if amount:
+        moneyguards.transferred(state, amount)
+        what = "paid in" if amount > 0 else "paid out"
+        text = f"{fg.money(abs(amount), desk.currency)} {what}: no profit or loss, every limit counts without it"
+        desk.tell("caution", "transferred", text)
 
 
 def _forget_ended(state: EngineState) -> None:
@@ -219,6 +320,10 @@ _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.CancelRejected: _about_order(answers.cancel_refused, "code", "text"),
     ev.OrderStatus: _about_order(answers.status, "known"),
     ev.Holdings: reconciling.holdings,
+    ev.Checked: reconciling.checked,
+    ev.SetAside: _set_aside,
+    ev.RecordFailed: _record_failed,
+    ev.RecordHealed: _record_healed,
     ev.TimerFired: _timer,
     ev.PlaceTrade: entering.place,
     ev.PlaceStraddle: entering.place_straddle,

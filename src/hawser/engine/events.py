@@ -25,11 +25,15 @@ class Event(msgspec.Struct, frozen=True, tag=True, kw_only=True):
 
 
 class Opened(Event, frozen=True):
-    """A session begins: who trades what. `prefix` begins every client order id of this ledger."""
+    """A session begins: who trades what. `prefix` begins every client order id of this ledger, `serial` tells its
+    sessions apart: what a session sent and could not write down is never taken for an order of another. `suspect`: why
+    the state may not be what it was; then nothing is sent before the venue has told what it holds."""
 
     prefix: str
     account: Account
     instruments: tuple[Instrument, ...]
+    serial: int = 0
+    suspect: str = ""
 
 
 class Quote(Event, frozen=True):
@@ -72,12 +76,68 @@ class RateSeen(Event, frozen=True):
 
 
 class Figures(Event, frozen=True):
-    """The account as the venue keeps it; `high`: the highest equity of those that it stands for."""
+    """The account as the venue keeps it. `transferred`: all that was paid in since the account exists, less what was
+    paid out, resets of the balance among it; None: the venue does not say. `high`: of an older record, the highest
+    equity of those that it stands for."""
 
     balance: float
     equity: float
     margin_used: float
     high: float = -math.inf
+    transferred: float | None = None
+
+
+class SeenMarket(msgspec.Struct, frozen=True):
+    """An instrument's last quote."""
+
+    symbol: str
+    bid: int
+    ask: int
+    time: int
+
+
+class SeenMoney(msgspec.Struct, frozen=True):
+    """The account's last figures."""
+
+    balance: float
+    equity: float
+    margin_used: float
+    time: int
+
+
+class Seen(Event, frozen=True):
+    """What quotes, rates and figures had come to that nothing followed from: the values themselves, as the engine had
+    them. Folding it decides nothing, so that a record of it cannot come to anything that was not decided then.
+
+    `best`: the best exit-side price of trades, by id; `highs`: the highest equity that guards remember, by their key.
+    """
+
+    markets: tuple[SeenMarket, ...] = ()
+    best: dict[str, int] = {}
+    rates: dict[str, tuple[float, int]] = {}
+    money: SeenMoney | None = None
+    highs: dict[str, float] = {}
+
+
+class SetAside(Event, frozen=True):
+    """Something the venue told that cannot be so, or cannot be read: it is left out, and counted. `what`: crossed,
+    one_sided, unreadable or foreign; told again each time the count has grown tenfold."""
+
+    what: Literal["crossed", "one_sided", "unreadable", "foreign"]
+    symbol: str
+    count: int
+
+
+class RecordFailed(Event, frozen=True):
+    """The record cannot be written."""
+
+    why: str
+
+
+class RecordHealed(Event, frozen=True):
+    """All is written down again. `kept`: lines that were kept in memory meanwhile."""
+
+    kept: int
 
 
 class InstrumentState(Event, frozen=True):
@@ -193,6 +253,16 @@ class Holdings(Event, frozen=True):
     resting: tuple[str, ...]
     positions: tuple[Held, ...]
     as_of: int = 0
+
+
+class Checked(Event, frozen=True):
+    """What the venue holds, asked for while the link stands; told only where something differs. `quiet`: the trades
+    about which nothing was under way meanwhile, so that a difference is one."""
+
+    asked: tuple[Known, ...]
+    resting: tuple[str, ...]
+    positions: tuple[Held, ...]
+    quiet: tuple[str, ...]
 
 
 class TimerFired(Event, frozen=True):
@@ -396,11 +466,11 @@ class ChangeAccount(Ask, frozen=True):
 VenueEvent = (
     Quote | BarCompleted | RateSeen | CalendarChanged | Figures | InstrumentState | VenueUp | VenueDown | OrderAccepted
     | OrderRejected | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus
-    | Holdings
+    | Holdings | Checked | SetAside
 )  # fmt: skip
 AskEvent = (
     PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | FormBasket | DissolveBasket | MoveStop | MoveTarget
     | SetTarget | Reequip | HoldLines | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm
     | ChangeAccount | ChangeGuards | RearmGuard | Drill
 )  # fmt: skip
-AnyEvent = Opened | VenueEvent | TimerFired | AskEvent
+AnyEvent = Opened | VenueEvent | TimerFired | Seen | RecordFailed | RecordHealed | AskEvent

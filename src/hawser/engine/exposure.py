@@ -10,7 +10,7 @@ from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.heat import Stake, heat, heat_by_currency, locked
 from hawser.core.instrument import Instrument
-from hawser.engine.state import EngineState, Order, Trade
+from hawser.engine.state import EngineState, Mark, Order, Trade
 
 
 def covering(state: EngineState, trade: Trade) -> Order | None:
@@ -86,13 +86,28 @@ class Valuation:
         stakes = [self.stake(trade) for trade in self._state.live() if trade is not without]
         return Exposure(sum(map(heat, stakes)), sum(map(locked, stakes)), heat_by_currency(stakes))
 
+    def mark_of(self, trade: Trade) -> Mark:
+        """What a trade has come to now."""
+        ticks = self._floating_ticks(trade) * trade.open_steps
+        return Mark(trade.profit - trade.commission, self.floating(trade), ticks)
+
+    def mark(self, mark: Mark | None, symbol: str) -> float:
+        """What a trade had come to at a moment, money; what floated without a known rate at the rate of now."""
+        if mark is None:
+            return 0.0
+        floating = mark.floating if not math.isnan(mark.floating) else self.money(symbol, mark.ticks, 1)
+        return mark.realised + floating
+
     def floating(self, trade: Trade) -> float:
         """Unrealised money of a trade's open part at the exit side of the quote."""
+        ticks = self._floating_ticks(trade)
+        return self.money(trade.symbol, ticks, trade.open_steps) if ticks else 0.0
+
+    def _floating_ticks(self, trade: Trade) -> float:
         market = self._state.markets.get(trade.symbol)
         if market is None or not trade.open_steps or not market.bid:
             return 0.0
-        ticks = trade.side * (market.exit_side(trade.side) - trade.entry_price)
-        return self.money(trade.symbol, ticks, trade.open_steps)
+        return trade.side * (market.exit_side(trade.side) - trade.entry_price)
 
     def result(self, trade: Trade) -> float:
         """Net money of a trade so far: realised, floating, less commissions paid."""

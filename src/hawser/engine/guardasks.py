@@ -41,8 +41,8 @@ def rearm(desk: Desk, ask: ev.RearmGuard) -> None:
         desk.tell("refused", "not_rearmed", problem, ask=ask.ask)
         return
     unlatch(memory)
-    memory.high = state.equity
     count_anew(state, guard, ask.subject, memory)
+    memory.high = memory.base
     text = f"{called(guard, ask.subject)} re-armed, it counts anew from here: {ask.reason.strip()}"
     desk.tell("caution", "guard_rearmed", text, ask=ask.ask, guard=guard.name, subject=ask.subject)
 

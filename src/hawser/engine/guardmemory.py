@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Literal
 
 import msgspec
@@ -38,7 +39,7 @@ def memory_of(state: EngineState, guard: AnyGuard, subject: str) -> Memory:
     key = memory_key(guard, subject)
     memory = state.memory.get(key)
     if memory is None:
-        memory = state.memory[key] = Memory(high=state.equity)
+        memory = state.memory[key] = Memory(high=_equity(state))
         memory.start, memory.end = period_now(state, guard)
         count_anew(state, guard, subject, memory)
     return memory
@@ -49,15 +50,20 @@ def memories(state: EngineState, name: str) -> dict[str, Memory]:
     return {key[len(name) + 1 :]: memory for key, memory in state.memory.items() if key.startswith(f"{name}\n")}
 
 
+def _equity(state: EngineState) -> float:
+    """The account's equity; NaN until the venue has told it: a file's figure is no start for a loss."""
+    return state.equity if state.figured else math.nan
+
+
 def count_anew(state: EngineState, guard: AnyGuard, subject: str, memory: Memory) -> None:
     """From this moment on: a loss from the present equity, or from what the open trades have come to."""
-    memory.base, memory.won, memory.before = state.equity, 0.0, {}
+    memory.base, memory.won, memory.before = _equity(state), 0.0, {}
     if isinstance(guard, CountGuard):
         memory.count = 0
     if isinstance(guard, LossSwitch) and not whole_account(guard):
         values = Valuation(state)
         meant = [trade for trade in state.live() if trade.entered and about(guard, subject, trade)]
-        memory.before = {trade.id: values.result(trade) for trade in meant}
+        memory.before = {trade.id: values.mark_of(trade) for trade in meant}
 
 
 def unlatch(memory: Memory) -> None:

@@ -9,28 +9,54 @@ from __future__ import annotations
 from hawser.core.clock import MILLISECOND
 from hawser.core.rules.entries import HELD_QUIET, HELD_SPIKE, held_stop
 from hawser.engine import reasons as rs
+from hawser.engine.commands import Role
 from hawser.engine.covering import due, most_steps
+from hawser.engine.pacing import free_at
 from hawser.engine.parts import PART_ROLES, ROLE_NAMES, nearest, part_wants
 from hawser.engine.protecting import converge, leave
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
-from hawser.engine.state import Trade, bar_key
+from hawser.engine.state import EngineState, TargetLine, Trade, bar_key
+
+
+def _verdict(state: EngineState, trade: Trade) -> int:
+    market = state.markets[trade.symbol]
+    bar = state.bars.get(bar_key(trade.symbol, trade.plan.timeframe_ns))
+    usual = bar.spread if bar is not None else float(market.ask - market.bid)
+    return int(held_stop(trade.stop, market.bid, market.ask, usual, trade.side))
+
+
+def _watched(trade: Trade) -> bool:
+    return trade.leave is None and trade.open_steps > 0 and trade.plan.held is not None
+
+
+def acts(state: EngineState, trade: Trade) -> bool:
+    """Whether the present quote makes a trade with held lines do anything."""
+    if not _watched(trade):
+        return False
+    verdict = _verdict(state, trade)
+    if verdict == HELD_QUIET:
+        return bool(trade.reached_since) or bool(_parts_reached(state, trade))
+    assert trade.plan.held is not None  # it is watched
+    settles = verdict == HELD_SPIKE and trade.plan.held.settle_ms > 0
+    return not (settles and 0 < trade.reached_since <= state.now < trade.reached_since + _wait(trade))
+
+
+def _wait(trade: Trade) -> int:
+    """How long a spread spike may last, ns."""
+    return trade.plan.held.settle_ms * MILLISECOND if trade.plan.held is not None else 0
 
 
 def watch(desk: Desk, trade: Trade) -> None:
     """Look at a trade with held lines at the present quote."""
-    if trade.leave or not trade.open_steps or trade.plan.held is None:
+    if not _watched(trade):
         return
-    state, rule = desk.state, trade.plan.held
-    market = state.markets[trade.symbol]
-    bar = state.bars.get(bar_key(trade.symbol, trade.plan.timeframe_ns))
-    usual = bar.spread if bar is not None else float(market.ask - market.bid)
-    verdict = held_stop(trade.stop, market.bid, market.ask, usual, trade.side)
+    verdict = _verdict(desk.state, trade)
     if verdict == HELD_QUIET:
         trade.reached_since = 0
-        _parts(desk, trade)
-    elif verdict == HELD_SPIKE and rule.settle_ms:
-        _settle(desk, trade, rule.settle_ms * MILLISECOND)
+        _take_parts(desk, trade)
+    elif verdict == HELD_SPIKE and _wait(trade):
+        _settle(desk, trade, _wait(trade))
     else:
         _reached(desk, trade, "the quote reached it")
 
@@ -60,17 +86,28 @@ def _reached(desk: Desk, trade: Trade, how: str) -> None:
     converge(desk, trade)
 
 
-def _parts(desk: Desk, trade: Trade) -> None:
-    """Take what the quote has reached of targets and loss steps, at market."""
-    exit_side = desk.state.markets[trade.symbol].exit_side(trade.side)
+def _parts_reached(state: EngineState, trade: Trade) -> list[tuple[Role, TargetLine, int]]:
+    """What the quote has reached of targets and loss steps that is not under way, in steps; of a line whose time has
+    not come, only until the trade is set to be looked at then."""
+    exit_side, found = state.markets[trade.symbol].exit_side(trade.side), []
     for role in PART_ROLES:
         way = trade.side if role == "target" else -trade.side
         reached = [line for line in nearest(trade, role) if way * (exit_side - line.level) >= 0]
         if not reached:
             continue
-        under_way = {order.number for order in desk.state.orders_of(trade, role)}
-        most, wants = most_steps(desk, trade), part_wants(trade, role)
+        under_way = {order.number for order in state.orders_of(trade, role)}
+        wants = part_wants(trade, role)
         for line in reached:
-            want = min(most, wants[line.number])
-            if want and line.number not in under_way and due(desk, trade, role, line.number, line.retry_at):
-                desk.submit(trade, role, "market", want, None, f"held {ROLE_NAMES[role]} {line.number}", line.number)
+            waits = max(line.retry_at, free_at(state, trade, role, line.number)) > state.now
+            if wants[line.number] and line.number not in under_way and not (waits and trade.wake_at > state.now):
+                found.append((role, line, wants[line.number]))
+    return found
+
+
+def _take_parts(desk: Desk, trade: Trade) -> None:
+    """Take what the quote has reached of targets and loss steps, at market."""
+    most = most_steps(desk, trade)
+    for role, line, want in _parts_reached(desk.state, trade):
+        if due(desk, trade, role, line.number, line.retry_at):
+            why = f"held {ROLE_NAMES[role]} {line.number}"
+            desk.submit(trade, role, "market", min(most, want), None, why, line.number)

@@ -27,6 +27,8 @@ def signal(desk: Desk, trade: Trade, name: str) -> None:
 
 def converge(desk: Desk, trade: Trade) -> None:
     """Send whatever separates what the venue holds for `trade` from what it should hold."""
+    if desk.state.suspect or trade.left:
+        return
     if trade.state in (states.PLANNED, states.ENDED):
         _sweep(desk, trade)
         return

@@ -1,32 +1,41 @@
-"""After every connect: compare what the engine believes with what the venue holds, and settle each difference.
+"""Compare what the engine believes with what the venue holds, and settle each difference: after every connect, and
+where a check while the link stands has found one.
 
 | difference | answer |
 |---|---|
 | our order, unknown there | its end is `missing`; the trade is protected anew |
 | an order of ours there that we hold for ended | cancelled |
 | an order there that is not ours | left alone, told |
+| an order there by our name that no record has | cancelled once all that is open is covered |
 | a quantity that differs | the venue's counts; stop and targets follow |
-| a trade whose position is gone | the trade has ended, told |
+| a trade whose position is gone, or on the other side now | the trade has ended, told |
 | a position there without a trade | told as an alarm and offered for adoption (`adopting.py`) |
 """
 
 from __future__ import annotations
 
+import math
+
 from hawser.core import figures as fg
+from hawser.core.clock import SECOND
 from hawser.engine import answers, states
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine.commands import Cancel
-from hawser.engine.protecting import converge
+from hawser.engine.exposure import Valuation
+from hawser.engine.protecting import converge, without_waiting
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
-from hawser.engine.state import Trade
+from hawser.engine.state import EngineState, Order, Trade
+
+OVERTAKEN_TRIES = 6  # answers that lack a fill we know: then the venue has lost it, and its books count
+OVERTAKEN_PAUSE, LONGEST_PAUSE = SECOND // 4, 10 * SECOND
 
 
 def up(desk: Desk) -> None:
     """The link stands: ask for everything."""
     state = desk.state
-    state.link_up, state.link_why, state.linked_at = True, "", state.now
+    state.link_up, state.link_why, state.linked_at, state.compares = True, "", state.now, 0
     desk.compare()
 
 
@@ -43,58 +52,161 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     state = desk.state
     if event.token != state.holdings_token or state.reconciled:
         return
-    if event.as_of and state.last_fill > event.as_of:  # the answer was overtaken: it knows less than we do
-        desk.compare()
+    state.compares += 1
+    # The answer may have been overtaken by a fill: then it knows less than we do. The venue's clock decides nothing
+    # here, it may have stepped back.
+    if any(_lacks_fills(state, known) for known in event.asked) and state.compares <= OVERTAKEN_TRIES:
+        _compare_later(desk)
         return
-    state.reconciled = True
     told = len(desk.out)
     for known in event.asked:
         order = state.orders.get(known.order)
         if order is not None:
             answers.status(desk, order, known)
-    if any(order.owed > order.filled for order in state.orders.values()):  # fills that are still on their way
-        desk.compare()
+    if _untold_fills(state) and state.compares <= OVERTAKEN_TRIES:  # fills that are still on their way
+        _compare_later(desk)
         return
-    _foreign_orders(desk, event)
-    _positions(desk, event)
+    state.reconciled, state.compares, state.suspect = True, 0, ""
+    _foreign_orders(desk, event.resting)
+    _positions(desk, event.positions, {trade.id for trade in state.trades.values()})
     for trade in state.live():
-        converge(desk, trade)
+        without_waiting(desk, trade)
     for trade in state.trades.values():
         if trade.due:  # what was to come after a trade, where nobody was there to carry it out
             desk.later(f"{trade.due}:{trade.id}", 0)
     if len(desk.out) == told:
-        desk.tell("info", "reconciled", f"In step with the venue: {len(event.positions)} positions, nothing differs")
+        count = fg.counted(len(event.positions), "position")
+        desk.tell("info", "reconciled", f"Checked with the venue: {count}, no differences")
 
 
-def _foreign_orders(desk: Desk, event: ev.Holdings) -> None:
-    for order_id in event.resting:
-        order = desk.state.orders.get(order_id)
-        if order is None:
-            desk.tell("caution", "order_not_ours", f"An order rests at the venue that Hawser did not send: {order_id}")
-        elif order.over:
-            trade = desk.state.trades[order.trade]
-            desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
-            desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
+def _lacks_fills(state: EngineState, known: ev.Known) -> bool:
+    """Whether an answer about an order lacks a fill of it that we have heard of."""
+    order = state.orders.get(known.order)
+    return order is not None and not set(order.fills) <= {fill.id for fill in known.fills}
 
 
-def _positions(desk: Desk, event: ev.Holdings) -> None:
+def _untold_fills(state: EngineState) -> bool:
+    return any(order.owed > order.filled for order in state.orders.values())
+
+
+def _compare_later(desk: Desk) -> None:
+    """Ask again, after a pause that grows."""
     state = desk.state
+    wait = min(LONGEST_PAUSE, OVERTAKEN_PAUSE << min(state.compares, 10))
+    state.reconciled, state.holdings_token = False, desk.number()
+    desk.later(f"holdings:{state.holdings_token}", wait)
+
+
+def differs(state: EngineState, event: ev.Checked) -> bool:
+    """Whether what the venue holds is anything but what is known, of the trades that may be judged."""
+    judged = set(event.quiet)
+    for known in event.asked:
+        order = state.orders.get(known.order)
+        if order is not None and order.trade in judged and _order_differs(order, known):
+            return True
+    return _positions_differ(state, event.positions, judged) or _strays(state, event.resting) != state.strays
+
+
+def _order_differs(order: Order, known: ev.Known) -> bool:
+    if not {fill.id for fill in known.fills} <= set(order.fills):
+        return True
+    if order.over:
+        return False
+    stays = known.status == "resting" and order.state == states.RESTING
+    same_level = order.kind == "market" or known.level == order.level
+    return not (stays and same_level and known.steps == order.steps)
+
+
+def _positions_differ(state: EngineState, positions: tuple[ev.Held, ...], judged: set[str]) -> bool:
     by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
-    held = {position.id: position for position in event.positions}
-    state.unexplained = {}
-    for position in event.positions:
+    held = {position.id: position for position in positions}
+    for position in positions:
         trade = by_entry.get(position.id)
         if trade is None:
+            if state.unexplained.get(position.id) != position:
+                return True
+        elif (trade.id in judged and (trade.open_steps, trade.side) != (position.steps, position.side)) or (
+            trade.state == states.ENDED and _settled_long_ago(state, trade) and position.id not in state.unexplained
+        ):
+            return True
+    if any(name not in held for name in state.unexplained):
+        return True
+    return any(trade.open_steps and trade.id in judged and trade.entry not in held for trade in state.live())
+
+
+def _settled_long_ago(state: EngineState, trade: Trade) -> bool:
+    """Whether nothing of an ended trade can still be on its way."""
+    over = all(state.orders[name].over for name in trade.order_ids)
+    return over and state.now - trade.ended > 30 * SECOND
+
+
+def checked(desk: Desk, event: ev.Checked) -> None:
+    """Settle what a check has found, of the trades about which nothing is under way."""
+    state, judged = desk.state, set(event.quiet)
+    told = len(desk.out)
+    for known in event.asked:
+        order = state.orders.get(known.order)
+        if order is not None and order.trade in judged and _order_differs(order, known):
+            answers.status(desk, order, known)
+    _foreign_orders(desk, event.resting)
+    late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
+    _positions(desk, event.positions, judged | late)
+    if any(command for command in desk.out[told:]):
+        desk.tell("caution", "check_differs", "A check with the venue has found what nobody had told: it is settled")
+    for name in event.quiet:
+        if name in state.trades:
+            converge(desk, state.trades[name])
+
+
+def _strays(state: EngineState, resting: tuple[str, ...]) -> tuple[str, ...]:
+    """Orders at the venue by a name of ours that no record has: a session that could not write sent them."""
+    ours = (f"{state.prefix}.", f"{state.prefix}-")
+    return tuple(name for name in resting if name not in state.orders and name.startswith(ours))
+
+
+def _foreign_orders(desk: Desk, resting: tuple[str, ...]) -> None:
+    state = desk.state
+    strays = _strays(state, resting)
+    for order_id in resting:
+        order = state.orders.get(order_id)
+        if order is None and order_id not in strays and order_id not in state.foreign:
+            desk.tell("caution", "order_not_ours", f"Foreign order at the venue, left alone: {order_id}")
+        elif order is not None and order.over:
+            trade = state.trades[order.trade]
+            desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
+            desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
+    state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
+    covered = all(trade.state != states.EXPOSED for trade in state.live())
+    for order_id in strays if covered else ():
+        if order_id in state.strays:  # seen before, with everything covered meanwhile by what is known
+            desk.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
+            desk.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))
+    state.strays = strays
+
+
+def _positions(desk: Desk, positions: tuple[ev.Held, ...], judged: set[str]) -> None:
+    state = desk.state
+    by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
+    unexplained: dict[str, ev.Held] = {}
+    gone = {trade.entry: trade for trade in state.live() if trade.open_steps and trade.id in judged}
+    for position in positions:
+        trade = by_entry.get(position.id)
+        if trade is not None and trade.side == position.side and not trade.left:
+            gone.pop(position.id, None)
+            if trade.id in judged and trade.open_steps != position.steps:
+                _differs(desk, trade, position.steps)
+            continue
+        if trade is not None and trade.id not in judged and not trade.left:
+            gone.pop(position.id, None)
+            continue
+        unexplained[position.id] = position
+        if position.id not in state.unexplained:
             side = "long" if position.side > 0 else "short"
-            state.unexplained[position.id] = position
-            what = f"a {side} position in {position.symbol} that no trade explains"
-            text = f"The venue holds {what}: adopt it, or close it there"
+            text = f"Foreign {side} position in {position.symbol}, without a stop of ours: adopt it, or close it there"
             desk.tell("alarm", "position_unexplained", text)
-        elif trade.open_steps != position.steps:
-            _differs(desk, trade, position.steps)
-    for trade in state.live():
-        if trade.open_steps and trade.entry not in held:
-            _differs(desk, trade, 0)
+    state.unexplained = unexplained
+    for trade in gone.values():
+        _differs(desk, trade, 0)
 
 
 def _differs(desk: Desk, trade: Trade, steps: int) -> None:
@@ -110,6 +222,20 @@ def _differs(desk: Desk, trade: Trade, steps: int) -> None:
             trade.ended, trade.opened = 0, trade.opened or desk.state.now
             trade.best_exit = trade.best_exit or desk.state.markets[trade.symbol].exit_side(trade.side)
     else:
+        _book_unheard(desk, trade, trade.open_steps - steps)
         trade.closed = trade.entered - steps
         if not steps:
             trade.end = Reason(rs.AT_VENUE)
+    converge(desk, trade)
+
+
+def _book_unheard(desk: Desk, trade: Trade, steps: int) -> None:
+    """Part of a trade was closed by a fill that nobody told: its result is taken as of the present quote, so that what
+    counts losses counts it."""
+    market = desk.state.markets.get(trade.symbol)
+    if market is None or not market.bid or not trade.entered:
+        return
+    ticks = trade.side * (market.exit_side(trade.side) - trade.entry_price)
+    money = Valuation(desk.state).money(trade.symbol, ticks, steps)
+    if not math.isnan(money):
+        trade.profit += money

@@ -68,7 +68,8 @@ class Desk:
     ) -> Order:
         """A new order under a new client id. A rung adds to the entry's position, every other closes it."""
         side = trade.side if role in ("entry", "rung") else -trade.side
-        order_id = f"{self.state.prefix}-{self.number()}"
+        session = f".{self.state.serial}" if self.state.serial else ""
+        order_id = f"{self.state.prefix}{session}-{self.number()}"
         order = Order(order_id, trade.id, role, side, kind, steps, level, number, bound, until)
         if level is not None:
             order.asked = [(level, steps)]

@@ -184,6 +184,7 @@ class Trade(msgspec.Struct):
     rungs: list[Rung] = []  # of a ladder, beside the entry
     fresh: int = 0  # steps that rungs have filled since the last completed bar: the target leaves them alone
     sent: dict[str, list[int]] = {}  # when the requests of each line left, of the last minute (`pacing.py`)
+    left: str = ""  # why it is left as it rests at the venue: its instrument is another now, or gone
     wake_at: int = 0  # when it is looked at again, where something waits for its time
 
     @property
@@ -238,17 +239,27 @@ class Halted(msgspec.Struct, frozen=True):
     why: str
 
 
+class Mark(msgspec.Struct, frozen=True):
+    """What a trade had come to at a moment, to be taken from what it comes to later: realised less commissions, money,
+    and what floated, money (NaN where no rate was known, then `ticks` times steps are valued when one is)."""
+
+    realised: float
+    floating: float
+    ticks: float
+
+
 class Memory(msgspec.Struct):
     """What one guard remembers of one subject. `[start, end)`: its present period; `base`: the equity when that began,
-    `high`: the highest since it watches; `won`: results of trades ended in the period, `before`: what those live when
-    it began had come to; `count`: entries in the period, or losses in a row; `times`: of what it counts in a window."""
+    `high`: the highest since it watches, both NaN until the venue has told any; `won`: results of trades ended in the
+    period, `before`: what those live when it began had come to; `count`: entries in the period, or losses in a row;
+    `times`: of what it counts in a window."""
 
     start: int = 0
     end: int = 0
     base: float = 0.0
     high: float = 0.0
     won: float = 0.0
-    before: dict[str, float] = {}
+    before: dict[str, Mark] = {}
     count: int = 0
     times: list[int] = []
     until: int = 0  # a cool-down's end
@@ -283,13 +294,14 @@ class EngineState(msgspec.Struct):
     equity: float = 0.0
     margin_used: float = 0.0
     figures_at: int = 0
+    figured: bool = False  # the venue has told figures at least once: before that, equity is what the file says
+    transferred: float | None = None  # all that was paid in, less what was paid out, as the venue told it last
     day: int = 0
     day_equity: float = 0.0
     link_up: bool = False
     link_why: str = "not connected yet"
     holdings_token: int = 0
     reconciled: bool = False
-    last_fill: int = 0  # the latest fill known, of the venue's clock
     halt: Halted | None = None
     trades: dict[str, Trade] = {}
     by_symbol: dict[str, list[str]] = {}  # the same trades' ids by instrument: a quote looks at its own only
@@ -303,11 +315,15 @@ class EngineState(msgspec.Struct):
     calendars: tuple[Calendar, ...] = ()
     measures: dict[str, dict[str, float]] = {}  # what filters look at, by instrument
     guards_at: int = 0  # when guards are looked at next
-    peaked: int = 0  # when a drawdown guard last saw equity higher than ever
     linked_at: int = 0
+    serial: int = 0  # of the session: the ids of its orders have it
+    suspect: str = ""  # why the state may be wrong: nothing is sent until the venue has told what it holds
+    record_down: str = ""  # why the record cannot be written: no entries
+    strays: tuple[str, ...] = ()  # orders of ours at the venue that no record has: of a session that could not write
     compares: int = 0  # comparisons in a row that settled nothing
     sent_minute: int = 0  # the last minute in which a request left, and how many did
     sent_count: int = 0
+    foreign: tuple[str, ...] = ()  # orders at the venue that are another's
     unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
 
     def atr(self, symbol: str, span: int) -> float:

@@ -9,7 +9,7 @@ from hawser.core.basis import STANDARD_ATR, atr_key, lived_key, own_atr, trail_k
 from hawser.core.hours import is_last
 from hawser.core.instrument import Instrument
 from hawser.core.rigwords import after_words, measure_words, trail_words
-from hawser.core.rules.closing import BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, move_name, moved
+from hawser.core.rules.closing import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, move_name, moved
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.laying import Rules
 from hawser.core.rules.moving import better_exit
@@ -72,29 +72,10 @@ def band_of(state: EngineState, symbol: str) -> Band:
     return Band(bid_above, bid_below, ask_above, ask_below, high_bid, low_ask)
 
 
-def seen(state: EngineState, event: ev.Quote) -> None:
-    """Remember the quote, and the rate it is."""
-    market = state.markets.get(event.symbol)
-    if market is None:
-        market = state.markets[event.symbol] = Market()
-    market.bid, market.ask, market.time = event.bid, event.ask, event.time
-    instrument = state.instruments.get(event.symbol)
-    if instrument is not None and instrument.kind == "fx":
-        mid = (event.bid + event.ask) / 2 * instrument.tick_size
-        state.rates[f"{instrument.base}/{instrument.quote}"] = (mid, event.time)
-
-
-def quote(state: EngineState, event: ev.Quote) -> list[Trade]:
-    """The best exit-side price of every open trade follows a quote. Returns the trades whose lines are held here, or
-    whose rig watches quotes, to be looked at."""
-    held: list[Trade] = []
-    for trade in state.trades_in(event.symbol):
-        if trade.opened and not trade.ended:
-            best = event.high_bid if trade.side > 0 else event.low_ask
-            trade.best_exit = better_exit(trade.best_exit, best, trade.side)
-            if trade.open_steps and (trade.held or watched(trade)):
-                held.append(trade)
-    return held
+def watched_trades(state: EngineState, symbol: str) -> list[Trade]:
+    """The open trades of an instrument whose lines are held here, or which a basket watches at every quote."""
+    trades = state.trades_in(symbol)
+    return [one for one in trades if one.opened and not one.ended and one.open_steps and (one.held or watched(one))]
 
 
 def bar(desk: Desk, event: ev.BarCompleted) -> None:
@@ -230,16 +211,27 @@ def rig_watched(trade: Trade) -> bool:
     return rig is not None and rig.basket is not None and rig.basket.basis == "tick"
 
 
+def basket_acts(state: EngineState, trade: Trade) -> bool:
+    """Whether a trade's own basket, where it counts every quote, is reached."""
+    return rig_watched(trade) and _basket_reached(state, trade) is not None
+
+
 def watch_basket(desk: Desk, trade: Trade) -> None:
     """A basket that counts every quote, or each minute's end by its timer."""
+    won = _basket_reached(desk.state, trade)
+    if won is not None:
+        _leave(desk, trade, BASKET, won, False)
+        converge(desk, trade)
+
+
+def _basket_reached(state: EngineState, trade: Trade) -> float | None:
+    """What the trade has come to, money, where its basket is reached by it between bars; None where it is not."""
     rig = trade.plan.rig
     if rig is None or rig.basket is None or rig.basket.basis == "bar_close" or trade.leave or not trade.open_steps:
-        return
-    won = Valuation(desk.state).result(trade)
-    decided, _ = decided_at(_no_time(lay(desk.state, trade).rules), 0, 0, trade.lived, trade.side, won, False)
-    if decided:
-        _leave(desk, trade, decided, won, False)
-        converge(desk, trade)
+        return None
+    won = Valuation(state).result(trade)
+    decided, _ = decided_at(_no_time(lay(state, trade).rules), 0, 0, trade.lived, trade.side, won, False)
+    return won if decided else None
 
 
 def _no_time(rules: Rules) -> Rules:

@@ -5,8 +5,6 @@ Whatever happens here closes entries, takes waiting ones back, tightens or close
 
 from __future__ import annotations
 
-import math
-
 from hawser.core import figures as fg
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.guards.declared import (
@@ -14,8 +12,6 @@ from hawser.core.guards.declared import (
     CoolDownGuard,
     Counted,
     CountGuard,
-    DrawdownSwitch,
-    FloorSwitch,
     Guard,
     LossSwitch,
     NewsGuard,
@@ -26,20 +22,21 @@ from hawser.core.guards.declared import (
     SpreadGuard,
     StreakSwitch,
 )  # fmt: skip
-from hawser.core.guards.limits import at_floor, cools, full, losses_in_a_row, lost
+from hawser.core.guards.limits import cools, full, losses_in_a_row
 from hawser.core.guards.measures import PREFIX
 from hawser.core.guards.news import trouble
 from hawser.core.guards.verdicts import filter_verdict
 from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
+from hawser.engine import moneyguards
 from hawser.engine import reasons as rs
 from hawser.engine.anchoring import set_stop
 from hawser.engine.asks import break_even_level
 from hawser.engine.commands import Submit
 from hawser.engine.entering import is_pending
 from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import TAKES_BACK, about, remembered, scene_of, silent_since, subject_of, whole_account
-from hawser.engine.guardmemory import called, counted_within, memories, memory_of, period_of, roll
+from hawser.engine.guarding import TAKES_BACK, about, remembered, scene_of, silent_since, subject_of
+from hawser.engine.guardmemory import called, counted_within, memory_of, period_of, roll
 from hawser.engine.protecting import converge, leave
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
@@ -65,7 +62,7 @@ def after(desk: Desk, event: ev.AnyEvent) -> None:
     if isinstance(event, ev.BarCompleted):
         _measured(desk, event)
     elif isinstance(event, ev.Figures):
-        _money(desk, event)
+        _money(desk)
     elif isinstance(event, ev.OrderRejected):
         _rejected(desk, event)
     elif isinstance(event, ev.OrderFilled):
@@ -226,56 +223,11 @@ def _measured(desk: Desk, bar: ev.BarCompleted) -> None:
         look(desk, () if found else (bar.symbol,))
 
 
-def _money(desk: Desk, event: ev.Figures) -> None:
+def _money(desk: Desk) -> None:
     """Equity has moved: day and week loss, drawdown, floor."""
-    state, values = desk.state, None
-    for guard in state.guards.guard:
-        if not guard.on:
-            continue
-        if isinstance(guard, LossSwitch):
-            values = values or Valuation(state)
-            for subject in subjects(state, guard):
-                _loss(desk, guard, subject, values)
-        elif isinstance(guard, DrawdownSwitch):
-            memory = memory_of(state, guard, "")
-            highest = max(event.equity, event.high)
-            if highest > memory.high:
-                memory.high, state.peaked = highest, state.now
-            if lost(memory.high, event.equity, _limit(guard.percent), _limit(guard.money)):
-                fall = fg.percent(100.0 * (1.0 - event.equity / memory.high), 2)
-                trip(desk, guard, "", memory, f"equity {cash(state, event.equity)} is {fall} below its highest")
-        elif isinstance(guard, FloorSwitch) and at_floor(event.equity, guard.money):
-            why = f"equity {cash(state, event.equity)} is at the floor of {cash(state, guard.money)}"
-            trip(desk, guard, "", memory_of(state, guard, ""), why)
-
-
-def _loss(desk: Desk, guard: LossSwitch, subject: str, values: Valuation) -> None:
-    state, memory = desk.state, memory_of(desk.state, guard, subject)
-    result = result_of(state, guard, subject, memory, values)
-    if lost(memory.base, memory.base + result, _limit(guard.percent), _limit(guard.money)):
-        part = fg.percent(-100.0 * result / memory.base, 2) if memory.base else ""
-        trip(desk, guard, subject, memory, f"{cash(state, result)} this {guard.period}, {part} of its first equity")
-
-
-def result_of(state: EngineState, guard: LossSwitch, subject: str, memory: Memory, values: Valuation) -> float:
-    """What a loss switch counts since its period began, money: all of the account, or the trades that it watches."""
-    if whole_account(guard):
-        return state.equity - memory.base
-    live = [trade for trade in state.live() if trade.entered and about(guard, subject, trade)]
-    return memory.won + sum(values.result(trade) - memory.before.get(trade.id, 0.0) for trade in live)
-
-
-def subjects(state: EngineState, guard: Counted) -> list[str]:
-    """Whom a guard remembers by now: the account, or the instruments or sources of trades."""
-    if guard.per == "account":
-        return [""]
-    found = memories(state, guard.name)
-    meant = [t for t in state.live() if guard.watches(t.symbol, t.plan.source)]
-    return list(dict.fromkeys([*found, *(subject_of(guard, t.symbol, t.plan.source) for t in meant)]))
-
-
-def _limit(value: float | None) -> float:
-    return math.inf if value is None else value
+    moneyguards.begin(desk.state)
+    for one in list(moneyguards.reached(desk.state)):
+        trip(desk, one.guard, one.subject, memory_of(desk.state, one.guard, one.subject), one.why)
 
 
 def cash(state: EngineState, value: float) -> str:
@@ -348,7 +300,7 @@ def _ended(desk: Desk, trade: Trade) -> None:
     r = net / trade.planned_risk if trade.planned_risk else 0.0
     for guard, subject, memory in _of_trade(desk, trade):
         if isinstance(guard, LossSwitch):
-            memory.won += net - memory.before.pop(trade.id, 0.0)
+            memory.won += net - Valuation(desk.state).mark(memory.before.pop(trade.id, None), trade.symbol)
         elif isinstance(guard, StreakSwitch):
             memory.count = int(losses_in_a_row(memory.count, net))
             if full(memory.count, guard.losses):

@@ -20,6 +20,8 @@ def account_verdict(state: EngineState) -> list[Closed]:
     found = []
     if state.halt is not None:
         found.append(Closed("halted", f"halted: {state.halt.why}; re-arm to trade again"))
+    if state.record_down:
+        found.append(Closed("record_down", "the record cannot be written"))
     if not state.link_up:
         found.append(Closed("link_down", f"no link to the venue: {state.link_why}"))
     elif not state.reconciled:

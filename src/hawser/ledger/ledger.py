@@ -1,7 +1,8 @@
 """The ledger: an append-only record of events and commands in SQLite, written before any command leaves.
 
-State is the fold of the record. A snapshot of the fold only makes starting faster; it is tied to a place in the
-record, and what follows that place is folded on top.
+State is the fold of the record. Snapshots of the fold only make starting faster: each is tied to a place in the record,
+says of which shape it is and has a check sum; one that does not fit is passed over. What follows is folded on top and
+compared, command by command, with what was recorded.
 """
 
 from __future__ import annotations
@@ -10,23 +11,28 @@ import contextlib
 import fcntl
 import os
 import sqlite3
+import zlib
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
 import msgspec
 
+from hawser import __version__
 from hawser.core.errors import Unavailable
 from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
 from hawser.engine.state import EngineState
+from hawser.ledger import shape
+from hawser.ledger.folding import Fold, decode_command, decode_event, recorded, rules
 from hawser.ledger.migrations import migrate
 
 _encoder = msgspec.msgpack.Encoder()
-_event = msgspec.msgpack.Decoder(AnyEvent)
-_command = msgspec.msgpack.Decoder(AnyCommand)
 _state = msgspec.msgpack.Decoder(EngineState)
+
+KEPT_SNAPSHOTS = 2  # beside those at the beginning of a version's lines
+RESERVE = 4 * 1024 * 1024  # bytes kept free for the record on a disk that fills up
 
 Entry = tuple[AnyEvent, list[AnyCommand]]
 
@@ -41,78 +47,196 @@ class Row(NamedTuple):
     item: AnyEvent | AnyCommand
 
 
+class Restored(NamedTuple):
+    """The engine as the record has it, and why its state may not be what it was (empty: it is)."""
+
+    engine: Engine
+    trouble: str
+
+
 class Ledger:
     """One file, one writer. Opening it takes a lock that a second Hawser on the same file meets."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self._reserve = path.with_suffix(".reserve")
         try:
             path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             if not path.exists():
                 os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
             self._lock = _locked(path.with_suffix(".lock"))
-            self._db = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
-            self._db.execute("PRAGMA journal_mode=WAL")
-            self._db.execute("PRAGMA synchronous=FULL")
-            migrate(self._db, str(path))
-        except (sqlite3.Error, OSError) as error:
+        except OSError as error:
             raise Unavailable("ledger", f"{path}: the ledger cannot be opened ({error})") from error
+        try:
+            self._db = _opened(path)
+        except BaseException:
+            os.close(self._lock)  # whatever it was: who tries again must not meet our own lock
+            raise
         self._seq = self._db.execute("SELECT coalesce(max(seq), 0) FROM record").fetchone()[0]
+        self._restored: Restored | None = None
+        self.keep_reserve()
 
     @property
     def seq(self) -> int:
         """The number of the last line."""
         return int(self._seq)
 
+    @property
+    def last_time(self) -> int:
+        """The time of the last event, UTC ns; 0 in an empty record."""
+        return int(self._db.execute("SELECT coalesce(max(time), 0) FROM record").fetchone()[0])
+
     def append(self, entries: Iterable[Entry]) -> None:
         """Write events, each followed by its commands, in one durable transaction; all of them or none."""
         rows: list[tuple[object, ...]] = []
         for event, commands in entries:
             for way, item in (("event", event), *(("command", command) for command in commands)):
-                rows.append((self._seq + len(rows) + 1, way, event.time, *_described(item)))
+                body = _encoder.encode(item)
+                trade, symbol = getattr(item, "trade", ""), getattr(item, "symbol", "")
+                kind, seq = type(item).__name__, self._seq + len(rows) + 1
+                rows.append((seq, way, event.time, kind, trade, symbol, body, zlib.crc32(body)))
         self._db.execute("BEGIN IMMEDIATE")
         try:
-            self._db.executemany("INSERT INTO record VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
+            self._db.executemany("INSERT INTO record VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
             self._db.execute("COMMIT")
         except sqlite3.Error:
             with contextlib.suppress(sqlite3.Error):  # a full disk may have rolled it back already
                 self._db.execute("ROLLBACK")
             raise
         self._seq += len(rows)
+        self._restored = None
 
     def rows(self, after: int = 0, until: int | None = None, kinds: tuple[str, ...] = ()) -> Iterator[Row]:
-        """The record's lines after line `after`, to line `until`, in order; only of `kinds` where given."""
+        """The record's lines after line `after`, to line `until`, in order; only of `kinds` where given. Lines that
+        cannot be read are left out."""
         where = f" AND kind IN ({','.join('?' * len(kinds))})" if kinds else ""
         query = f"SELECT seq, way, time, trade, symbol, body FROM record WHERE seq > ? AND seq <= ?{where} ORDER BY seq"
         last = self._seq if until is None else until
         for seq, way, time, trade, symbol, body in self._db.execute(query, (after, last, *kinds)):
-            decode = _event if way == "event" else _command
-            yield Row(seq, time, trade, symbol, decode.decode(body))
+            with contextlib.suppress(msgspec.MsgspecError):
+                yield Row(seq, time, trade, symbol, (decode_event if way == "event" else decode_command)(body))
+
+    # The fold
+
+    def restored(self) -> Restored:
+        """The fold of the whole record. It is worked out once; who is given the engine owns it."""
+        if self._restored is None:
+            self._restored = self._fold()
+        found, self._restored = self._restored, None
+        return found
+
+    def forget(self) -> None:
+        """Fold anew when it is next asked for."""
+        self._restored = None
+
+    def look(self) -> EngineState:
+        """The state that the record folds to, to be read and not changed."""
+        if self._restored is None:
+            self._restored = self._fold()
+        return self._restored.engine.state
 
     def restore(self) -> Engine:
-        """An engine with the fold of the whole record."""
-        row = self._db.execute("SELECT seq, state FROM snapshot").fetchone()
-        engine, after = Engine(), 0
-        if row is not None:
-            with contextlib.suppress(msgspec.MsgspecError):  # a snapshot of an older shape: fold from the start
-                engine, after = Engine(_state.decode(row[1])), row[0]
-        query = "SELECT body FROM record WHERE seq > ? AND way = 'event' ORDER BY seq"
-        for (body,) in self._db.execute(query, (after,)):
-            engine.handle(_event.decode(body))
-        return engine
+        """The engine alone."""
+        return self.restored().engine
 
-    def snapshot(self, state: EngineState) -> None:
-        """Keep the fold up to the last line written."""
-        self._db.execute("INSERT OR REPLACE INTO snapshot VALUES (1, ?, ?)", (self._seq, _encoder.encode(state)))
+    def _fold(self) -> Restored:
+        engine, after = self._from_snapshot()
+        fold = Fold(engine)
+        for one in recorded(self._db, after):
+            fold.take(one)
+        engine.seen.clear()
+        return Restored(engine, fold.trouble)
+
+    def _from_snapshot(self) -> tuple[Engine, int]:
+        """The newest snapshot that can be relied on."""
+        query = "SELECT snapshot.seq, state, crc, text FROM snapshot JOIN shape ON name = shape ORDER BY seq DESC"
+        for seq, body, crc, text in self._db.execute(query):
+            if zlib.crc32(body) != crc or seq > self._seq or not shape.read(text) <= shape.state_shape():
+                continue
+            with contextlib.suppress(msgspec.MsgspecError):
+                return Engine(_state.decode(body)), seq
+        return Engine(), 0
+
+    def snapshot(self, state: EngineState, first: bool = False) -> None:
+        """Keep the fold up to the last line written. `first`: a version's lines begin behind it."""
+        body, of = _encoder.encode(state), shape.state_shape()
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            self._db.execute("INSERT OR IGNORE INTO shape VALUES (?, ?)", (shape.name_of(of), shape.written(of)))
+            row = (self._seq, body, zlib.crc32(body), shape.name_of(of), int(first))
+            self._db.execute("INSERT OR REPLACE INTO snapshot VALUES (?, ?, ?, ?, ?)", row)
+            self._db.execute(
+                "DELETE FROM snapshot WHERE NOT first AND seq NOT IN (SELECT seq FROM snapshot ORDER BY seq DESC"
+                f" LIMIT {KEPT_SNAPSHOTS})"
+            )
+            self._db.execute("COMMIT")
+        except sqlite3.Error:
+            with contextlib.suppress(sqlite3.Error):
+                self._db.execute("ROLLBACK")
+            raise
+
+    def begin_version(self, state: EngineState) -> None:
+        """What is written from here on is written by this version: noted where it is another than wrote the last."""
+        own = (rules(), shape.name_of(shape.record_shape()))
+        last = self._db.execute("SELECT rules, shape FROM version ORDER BY seq DESC LIMIT 1").fetchone()
+        if last == own:
+            return
+        self.snapshot(state, first=True)
+        of = shape.record_shape()
+        self._db.execute("INSERT OR IGNORE INTO shape VALUES (?, ?)", (shape.name_of(of), shape.written(of)))
+        self._db.execute("INSERT OR REPLACE INTO version VALUES (?, ?, ?, ?)", (self._seq, *own, __version__))
+
+    # The disk
+
+    def keep_reserve(self) -> None:
+        """Space on the disk that is given up when it fills, so that what protects can still be written."""
+        with contextlib.suppress(OSError):
+            if self._reserve.exists() and self._reserve.stat().st_size == RESERVE:
+                return
+            handle = os.open(self._reserve, os.O_CREAT | os.O_WRONLY, 0o600)
+            try:
+                os.posix_fallocate(handle, 0, RESERVE)
+            finally:
+                os.close(handle)
+
+    def give_up_reserve(self) -> bool:
+        """Whether there was a reserve to give up."""
+        try:
+            self._reserve.unlink()
+        except OSError:
+            return False
+        return True
 
     def close(self) -> None:
         self._db.close()
         os.close(self._lock)
 
 
-def _described(item: AnyEvent | AnyCommand) -> tuple[str, str, str, bytes]:
-    """Kind, trade, instrument and body of one line."""
-    return type(item).__name__, getattr(item, "trade", ""), getattr(item, "symbol", ""), _encoder.encode(item)
+def _opened(path: Path) -> sqlite3.Connection:
+    """The database, of this version; raises Unavailable."""
+    try:
+        db = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        try:
+            db.execute("PRAGMA journal_mode=WAL")
+            db.execute("PRAGMA synchronous=FULL")
+            migrate(db, str(path))
+            _check_record_shape(db, path)
+        except BaseException:
+            db.close()
+            raise
+    except (sqlite3.Error, OSError) as error:
+        raise Unavailable("ledger", f"{path}: the ledger cannot be opened ({error})") from error
+    return db
+
+
+def _check_record_shape(db: sqlite3.Connection, path: Path) -> None:
+    """Events of a shape that is gone would fold to something else without a word."""
+    for (text,) in db.execute("SELECT text FROM shape WHERE name IN (SELECT shape FROM version)"):
+        gone = shape.read(text) - shape.record_shape()
+        if gone:
+            raise Unavailable(
+                "other_record", f"{path}: has lines that this Hawser cannot read ({min(gone)}); it is left as it is"
+            )
 
 
 def _locked(path: Path) -> int:

@@ -18,7 +18,25 @@ def _first(db: sqlite3.Connection) -> None:
     db.execute("CREATE TABLE snapshot (one INTEGER PRIMARY KEY CHECK (one = 1), seq INTEGER, state BLOB)")
 
 
-STEPS: list[tuple[str, Callable[[sqlite3.Connection], None]]] = [("record and snapshot", _first)]
+def _sums_and_versions(db: sqlite3.Connection) -> None:
+    # `crc`: of the body; NULL in lines of before. A snapshot of before says nothing of its shape and is dropped.
+    db.execute("ALTER TABLE record ADD COLUMN crc INTEGER")
+    db.execute("DROP TABLE snapshot")
+    # `first`: it stands at the beginning of a version's lines, and is kept.
+    db.execute(
+        "CREATE TABLE snapshot (seq INTEGER PRIMARY KEY, state BLOB NOT NULL, crc INTEGER NOT NULL,"
+        " shape TEXT NOT NULL, first INTEGER NOT NULL)"
+    )
+    db.execute("CREATE TABLE shape (name TEXT PRIMARY KEY, text TEXT NOT NULL)")
+    # Lines after `seq` were written by this version: what decides (`rules`), and what its record looks like.
+    db.execute(
+        "CREATE TABLE version (seq INTEGER PRIMARY KEY, rules TEXT NOT NULL, shape TEXT NOT NULL, hawser TEXT NOT NULL)"
+    )
+
+
+STEPS: list[tuple[str, Callable[[sqlite3.Connection], None]]] = [
+    ("record and snapshot", _first), ("check sums and versions", _sums_and_versions),
+]  # fmt: skip
 
 
 def migrate(db: sqlite3.Connection, path: str) -> None:

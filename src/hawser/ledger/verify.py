@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
+import zlib
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
@@ -11,57 +13,99 @@ import msgspec
 
 from hawser.core.errors import BadInput
 from hawser.engine.engine import Engine
-from hawser.engine.events import AnyEvent
 from hawser.engine.state import EngineState
+from hawser.ledger import shape
+from hawser.ledger.folding import Fold, recorded, rules
 from hawser.ledger.migrations import STEPS
 
-_event = msgspec.msgpack.Decoder(AnyEvent)
 _encode = msgspec.msgpack.Encoder().encode
 
 
 class Verdict(NamedTuple):
-    """What the replay found. `line` is the first that differs (0: none), `recorded` and `replayed` its two versions."""
+    """What the replay found. `line` is the first that differs (0: none), `recorded` and `replayed` its two versions;
+    `earlier`: lines that other versions wrote, which are not replayed."""
 
     events: int
     commands: int
     line: int = 0
     recorded: str = ""
     replayed: str = ""
+    earlier: int = 0
 
 
 def folded(path: Path) -> EngineState:
     """What the record at `path` comes to, which may be in use; nothing is written. Raises BadInput where it is none."""
-    engine = Engine()
-    for _, way, _, body in _lines(path):
-        if way == "event":
-            engine.handle(_event.decode(body))
-    return engine.state
+    with _reading(path) as db:
+        engine, after = _begun(db)
+        fold = Fold(engine)
+        for one in recorded(db, after):
+            fold.take(one)
+        return fold.engine.state
 
 
 def verify(path: Path) -> Verdict:
     """Replay the ledger at `path`, which may be in use; raises BadInput where it is no ledger."""
-    engine = Engine()
-    events = commands = 0
-    due: list[bytes] = []
-    for seq, way, kind, body in _lines(path):
-        if way == "event":
-            if due:
-                return Verdict(events, commands, seq, "(no command)", _shown(due[0]))
-            due = [_encode(command) for command in engine.handle(_event.decode(body))]
+    with _reading(path) as db:
+        engine, earlier = _begun(db)
+        events = commands = 0
+        for one in recorded(db, earlier):
+            if one.event is None or one.damaged:
+                return Verdict(events, commands, one.seq, "a line that does not fit its check sum", "(not replayed)", earlier)
+            due, line = [_encode(command) for command in engine.handle(one.event)], one.seq
             events += 1
-        else:
-            replayed = due.pop(0) if due else b""
-            if replayed != body:
-                return Verdict(events, commands, seq, f"{kind} {_shown(body)}", _shown(replayed))
-            commands += 1
-    return Verdict(events, commands)
+            for number, command in enumerate(one.commands, start=1):
+                body, replayed = _encode(command), due[number - 1] if number <= len(due) else b""
+                if body != replayed:
+                    told = f"{type(command).__name__} {_shown(body)}"
+                    return Verdict(events, commands, line + number, told, _shown(replayed), earlier)
+                commands += 1
+            if len(due) > len(one.commands):
+                return Verdict(
+                    events, commands, line + len(one.commands) + 1, "(no command)", _shown(due[len(one.commands)]),
+                    earlier,
+                )  # fmt: skip
+        return Verdict(events, commands, earlier=earlier)
+
+
+def damage(path: Path) -> str:
+    """What is wrong with the file at `path`, which may be in use: SQLite's own check, and every line's check sum. Empty
+    where nothing is. Raises BadInput where it is no ledger."""
+    with _reading(path) as db:
+        found = str(db.execute("PRAGMA quick_check(1)").fetchone()[0])
+        if found != "ok":
+            return found.splitlines()[0]
+        if db.execute("PRAGMA user_version").fetchone()[0] > 1:
+            for seq, body, crc in db.execute("SELECT seq, body, crc FROM record WHERE crc IS NOT NULL"):
+                if zlib.crc32(body) != crc:
+                    return f"line {seq} is not what was written"
+    return ""
+
+
+def _begun(db: sqlite3.Connection) -> tuple[Engine, int]:
+    """An engine at the beginning of the lines that this version's rules wrote, and the lines before."""
+    if db.execute("PRAGMA user_version").fetchone()[0] < 2:
+        return Engine(), 0
+    first = 0
+    for seq, name in db.execute("SELECT seq, rules FROM version ORDER BY seq DESC"):
+        if name != rules():
+            break
+        first = seq
+    if not first:
+        return Engine(), 0
+    query = "SELECT state, crc, text FROM snapshot JOIN shape ON name = shape WHERE seq = ?"
+    row = db.execute(query, (first,)).fetchone()
+    if row is None or zlib.crc32(row[0]) != row[1] or not shape.read(row[2]) <= shape.state_shape():
+        return Engine(), 0
+    return Engine(msgspec.msgpack.decode(row[0], type=EngineState)), first
 
 
 def _shown(body: bytes) -> str:
     return str(msgspec.msgpack.decode(body)) if body else "(no command)"
 
 
-def _lines(path: Path) -> Iterator[tuple[int, str, str, bytes]]:
+@contextmanager
+def _reading(path: Path) -> Iterator[sqlite3.Connection]:
+    """The ledger at `path` to be read; raises BadInput."""
     if not path.is_file():
         raise BadInput("unreadable", f"{path}: expected a ledger file")
     try:
@@ -70,7 +114,7 @@ def _lines(path: Path) -> Iterator[tuple[int, str, str, bytes]]:
             version = db.execute("PRAGMA user_version").fetchone()[0]
             if not 1 <= version <= len(STEPS):
                 raise BadInput("bad_ledger", f"{path}: expected a ledger of version 1 to {len(STEPS)}, found {version}")
-            yield from db.execute("SELECT seq, way, kind, body FROM record ORDER BY seq")
+            yield db
         finally:
             db.close()
     except (sqlite3.Error, msgspec.MsgspecError) as error:

@@ -1,35 +1,52 @@
-"""The crossing between the engine's whole ticks and steps and the venue's decimal strings. Exact both ways."""
+"""The crossing between the engine's whole ticks and steps and the venue's decimal strings. Exact both ways.
+
+What the venue says is data: a message that cannot be so, or cannot be read, comes out as an `Odd` and changes nothing.
+"""
 
 from __future__ import annotations
 
-from decimal import Decimal
+import math
+from decimal import Decimal, InvalidOperation
+from typing import Literal, NamedTuple
 
-from hawser.core.errors import HawserBug
-from hawser.core.instrument import Instrument
+from hawser.core.clock import HOUR
+from hawser.core.errors import HawserBug, HawserError
+from hawser.core.instrument import MOST_STEPS, Instrument
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.venue import port
 
+MOST_TIME = 1 << 62  # UTC ns
 
-def as_request(command: cm.VenueCommand, instruments: dict[str, Instrument]) -> port.Request:
-    """A command as the venue's request. A level with too many digits cannot come out of here."""
+
+class Odd(NamedTuple):
+    """A message that is set aside: of what kind, and of which instrument where that is known."""
+
+    what: Literal["crossed", "one_sided", "unreadable", "foreign"]
+    symbol: str
+
+
+def as_request(command: cm.VenueCommand, instruments: dict[str, Instrument], skew: int = 0) -> port.Request:
+    """A command as the venue's request. A level with too many digits cannot come out of here. `skew`: how far the
+    venue's clock is ahead of ours, ns, for orders that it gives up at a moment."""
     if isinstance(command, cm.QueryAll):
         return port.AskHoldings(token=command.token, orders=command.orders)
+    if isinstance(command, cm.Cancel):
+        return port.CancelOrder(id=command.order)
+    if isinstance(command, cm.Query):
+        return port.AskOrder(id=command.order)
     instrument = instruments[command.symbol]
-    if isinstance(command, cm.Submit):
-        level = None if command.level is None else _level(instrument, command.level)
-        return port.NewOrder(
-            id=command.order, symbol=command.symbol, side=command.side, kind=command.kind,
-            qty=_qty(instrument, command.steps), level=level, closes=command.closes,
-            bound=_bound(instrument, command.bound), until=command.until, adds=command.adds,
-        )  # fmt: skip
     if isinstance(command, cm.Amend):
         level = _level(instrument, command.level)
         bound = _bound(instrument, command.bound)
         return port.AmendOrder(id=command.order, level=level, qty=_qty(instrument, command.steps), bound=bound)
-    if isinstance(command, cm.Cancel):
-        return port.CancelOrder(id=command.order)
-    return port.AskOrder(id=command.order)
+    return port.NewOrder(
+        id=command.order, symbol=command.symbol, side=command.side, kind=command.kind,
+        qty=_qty(instrument, command.steps),
+        level=None if command.level is None else _level(instrument, command.level), closes=command.closes,
+        bound=_bound(instrument, command.bound), until=max(1, command.until + skew) if command.until else 0,
+        adds=command.adds,
+    )  # fmt: skip
 
 
 def _level(instrument: Instrument, ticks: int) -> str:
@@ -53,79 +70,129 @@ class Inward:
 
     def __init__(self, instruments: dict[str, Instrument]) -> None:
         self._instruments = instruments
-        self._of_order: dict[str, Instrument] = {}
+        self._of_order: dict[str, str] = {}
+        self._quoted: dict[str, int] = {}  # the venue's time of each instrument's last quote
 
     def note(self, order: str, symbol: str) -> None:
         """Remember what an order is in, so that its answers can be read."""
-        self._of_order[order] = self._instruments[symbol]
+        self._of_order[order] = symbol
 
-    def event(self, message: port.Told, now: int) -> ev.VenueEvent | None:
-        """One message as an event; None for a bar, which the bar store turns into events of its own."""
+    def forget(self, known: set[str]) -> None:
+        """Drop the orders that are not among `known`."""
+        self._of_order = {name: symbol for name, symbol in self._of_order.items() if name in known}
+
+    @property
+    def size(self) -> int:
+        return len(self._of_order)
+
+    def event(self, message: port.Told, now: int) -> ev.VenueEvent | Odd:
+        """One message as an event."""
+        try:
+            return self._event(message, now)
+        except (HawserError, ValueError, ArithmeticError, InvalidOperation, KeyError, TypeError):
+            return Odd("unreadable", str(getattr(message, "symbol", "")))
+
+    def _event(self, message: port.Told, now: int) -> ev.VenueEvent | Odd:
         if isinstance(message, port.QuoteTold):
-            instrument = self._instruments[message.symbol]
-            bid, ask = ticks(instrument, message.bid), ticks(instrument, message.ask)
-            high = ticks(instrument, message.high_bid) if message.high_bid else bid
-            low = ticks(instrument, message.low_ask) if message.low_ask else ask
-            return ev.Quote(time=now, symbol=message.symbol, bid=bid, ask=ask, high_bid=high, low_ask=low)
-        if isinstance(message, port.BarTold):
-            return None
+            return self._quote(message, now)
         if isinstance(message, port.RateTold):
+            if not 0 < message.mid < math.inf:
+                return Odd("unreadable", message.pair)
             return ev.RateSeen(time=now, pair=message.pair, mid=message.mid)
         if isinstance(message, port.FiguresTold):
-            return ev.Figures(time=now, balance=message.balance, equity=message.equity, margin_used=message.margin_used)
+            return _figures(message, now)
         if isinstance(message, port.StateTold):
+            self._instruments[message.symbol]  # one that is not traded here cannot be read
             return ev.InstrumentState(time=now, symbol=message.symbol, open=message.open, until=message.until)
         if isinstance(message, port.LinkTold):
             return ev.VenueUp(time=now) if message.up else ev.VenueDown(time=now, why=message.why)
-        return self._about_orders(message, now)
+        if isinstance(message, port.HoldingsTold):
+            return self._holdings(message, now)
+        return self._about_order(message, now)
 
-    def _about_orders(self, message: port.Told, now: int) -> ev.VenueEvent:
-        if isinstance(message, port.Accepted):
-            rests = None if message.level is None else ticks(self._of_order[message.id], message.level)
-            return ev.OrderAccepted(time=now, order=message.id, level=rests)
+    def _quote(self, message: port.QuoteTold, now: int) -> ev.Quote | Odd:
+        instrument = self._instruments[message.symbol]
+        bid, ask = ticks(instrument, message.bid), ticks(instrument, message.ask)
+        if bid <= 0 or ask <= 0:
+            return Odd("one_sided", message.symbol)
+        if bid > ask:
+            return Odd("crossed", message.symbol)
+        high = ticks(instrument, message.high_bid) if message.high_bid else bid
+        low = ticks(instrument, message.low_ask) if message.low_ask else ask
+        self._quoted[message.symbol] = message.time
+        return ev.Quote(time=now, symbol=message.symbol, bid=bid, ask=ask, high_bid=high, low_ask=low)
+
+    def _about_order(self, message: port.Told, now: int) -> ev.VenueEvent | Odd:
+        order = message.order.id if isinstance(message, port.StatusTold) else str(getattr(message, "id", ""))
+        symbol = self._of_order.get(order)
+        if symbol is None:
+            return Odd("foreign", "")
+        instrument = self._instruments.get(symbol)
         if isinstance(message, port.Rejected):
             kinds: dict[str, type[ev.OrderRejected | ev.AmendRejected | ev.CancelRejected]] = {
                 "order": ev.OrderRejected, "amend": ev.AmendRejected, "cancel": ev.CancelRejected,
             }  # fmt: skip
-            return kinds[message.what](time=now, order=message.id, code=message.code, text=message.text)
+            return kinds[message.what](time=now, order=order, code=message.code, text=message.text)
+        if instrument is None:
+            return Odd("unreadable", symbol)
+        if isinstance(message, port.Accepted):
+            rests = None if message.level is None else _positive(ticks(instrument, message.level))
+            return ev.OrderAccepted(time=now, order=order, level=rests)
         if isinstance(message, port.Cancelled):
-            instrument = self._of_order[message.id]
-            filled = int(Decimal(message.filled) / instrument.qty_step)
-            return ev.OrderCancelled(time=now, order=message.id, why=message.why, filled=filled)
+            filled = _steps(instrument, message.filled)
+            return ev.OrderCancelled(time=now, order=order, why=message.why, filled=filled)
         if isinstance(message, port.StatusTold):
             return ev.OrderStatus(time=now, known=self._known(message.order))
-        if isinstance(message, port.HoldingsTold):
-            return self._holdings(message, now)
         if isinstance(message, port.Filled):
-            instrument = self._of_order[message.id]
-            return ev.OrderFilled(time=now, order=message.id, fill=_fill(instrument, message.fill))
+            return ev.OrderFilled(time=now, order=order, fill=self._fill(instrument, message.fill, now))
         if isinstance(message, port.Amended):
-            instrument = self._of_order[message.id]
-            level, steps = ticks(instrument, message.level), _steps(instrument, message.qty)
-            return ev.AmendAccepted(time=now, order=message.id, level=level, steps=steps)
+            level, steps = _positive(ticks(instrument, message.level)), _positive(_steps(instrument, message.qty))
+            return ev.AmendAccepted(time=now, order=order, level=level, steps=steps)
         raise HawserBug("unknown_message", f"No event for a message of type {type(message).__name__}.")
+
+    def _fill(self, instrument: Instrument, fill: port.FillTold, now: int) -> ev.Fill:
+        """A fill. Bars since an entry are counted from its time, which is the venue's: where that lies far from the
+        quotes of its instrument, the last quote's time stands for it."""
+        last = self._quoted.get(instrument.symbol, now)
+        time = fill.time if abs(fill.time - last) <= HOUR else last
+        if not (math.isfinite(fill.profit) and math.isfinite(fill.commission)):
+            raise ValueError("a fill's money is no number")
+        steps, price = _positive(_steps(instrument, fill.qty)), _positive(ticks(instrument, fill.price))
+        return ev.Fill(fill.id, time, steps, price, fill.profit, fill.commission)
 
     def _held(self, told: port.PositionTold) -> ev.Held:
         instrument = self._instruments[told.symbol]
-        entry = told.entry / instrument.tick_size
-        return ev.Held(told.id, told.symbol, told.side, _steps(instrument, told.qty), entry)
+        entry = told.entry / instrument.tick_size if math.isfinite(told.entry) else 0.0
+        side = 1 if told.side > 0 else -1
+        return ev.Held(told.id, told.symbol, side, _steps(instrument, told.qty), entry)
 
     def _known(self, order: port.OrderTold) -> ev.Known:
-        if not order.symbol:
+        instrument = self._instruments.get(order.symbol)
+        if instrument is None:
             return ev.Known(order.id, order.status, 0, 0)
-        instrument = self._instruments[order.symbol]
-        self._of_order[order.id] = instrument
+        self._of_order[order.id] = order.symbol
         level = 0 if order.level is None else ticks(instrument, order.level)
-        fills = tuple(_fill(instrument, fill) for fill in order.fills)
+        fills = tuple(self._fill(instrument, fill, fill.time) for fill in order.fills)
         return ev.Known(order.id, order.status, level, _steps(instrument, order.qty), fills)
 
     def _holdings(self, message: port.HoldingsTold, now: int) -> ev.Holdings:
-        positions = tuple(self._held(held) for held in message.positions)
+        here = [one for one in message.positions if one.symbol in self._instruments]
+        positions = tuple(self._held(held) for held in here)
         asked = tuple(self._known(order) for order in message.asked)
         return ev.Holdings(
             time=now, token=message.token, asked=asked, resting=message.resting, positions=positions,
             as_of=message.time,
         )  # fmt: skip
+
+
+def _figures(message: port.FiguresTold, now: int) -> ev.Figures | Odd:
+    paid = message.transferred
+    money = (message.balance, message.equity, message.margin_used, 0.0 if paid is None else paid)
+    if not all(map(math.isfinite, money)):
+        return Odd("unreadable", "")
+    return ev.Figures(
+        time=now, balance=message.balance, equity=message.equity, margin_used=message.margin_used, transferred=paid
+    )
 
 
 def ticks(instrument: Instrument, text: str) -> int:
@@ -134,10 +201,14 @@ def ticks(instrument: Instrument, text: str) -> int:
 
 
 def _steps(instrument: Instrument, text: str) -> int:
-    return int(Decimal(text) / instrument.qty_step)
+    """A quantity as the venue writes it, in whole steps: what is off the step is left out."""
+    qty = Decimal(text)
+    if not (qty.is_finite() and 0 <= qty <= MOST_STEPS * instrument.qty_step):
+        raise ValueError(f"{text} is no quantity")
+    return int(qty / instrument.qty_step)
 
 
-def _fill(instrument: Instrument, fill: port.FillTold) -> ev.Fill:
-    return ev.Fill(
-        fill.id, fill.time, _steps(instrument, fill.qty), ticks(instrument, fill.price), fill.profit, fill.commission
-    )
+def _positive(value: int) -> int:
+    if value <= 0:
+        raise ValueError("expected more than 0")
+    return value

@@ -18,7 +18,7 @@ from hawser.venue.quay.quay import Quay
 def boot(path: Path, account: Account | None, profile: Profile) -> Boot:
     """The session where it was left, at the venue that listens at `path`."""
     ledger = Ledger(profile.ledger)
-    venue = FarQuay(path, not_before=ledger.restore().state.now)
+    venue = FarQuay(path, not_before=ledger.look().now)
     if account is None:
         balance = max(venue.welcome.balance, 0.01)
         account = Account(

@@ -17,8 +17,8 @@ from hawser.core.hours import next_change
 from hawser.engine.exposure import Valuation
 from hawser.engine.guarding import about, silent_since, whole_account
 from hawser.engine.guardmemory import counted_within
+from hawser.engine.moneyguards import result_of
 from hawser.engine.state import EngineState, Memory
-from hawser.engine.tripping import result_of
 
 
 def filter_figures(guard: dc.AnyGuard, scene: Scene) -> tuple[str, str, str]:

@@ -19,8 +19,9 @@ from hawser.core.instrument import Session
 from hawser.core.plan import BY_HAND
 from hawser.engine.guarding import memory_verdict, one_verdict, remembered, scene_of
 from hawser.engine.guardmemory import memories
+from hawser.engine.moneyguards import subjects
 from hawser.engine.state import EngineState, Memory
-from hawser.engine.tripping import actions_of, consequence, subjects
+from hawser.engine.tripping import actions_of, consequence
 from hawser.service.guardfigures import counted_figures, filter_figures
 
 SHOWN_BACK, SHOWN_AHEAD = 1 * HOUR, 23 * HOUR

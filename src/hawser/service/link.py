@@ -2,6 +2,8 @@
 
 Where the engine falls behind, quotes in the inbox are joined per instrument; everything else waits its turn, and
 nothing overtakes: a quote is only joined with one that no other message follows for that instrument's orders.
+
+Messages are stamped by our own clock: a venue whose clock runs ahead, jumps or stands still moves no deadline.
 """
 
 from __future__ import annotations
@@ -52,9 +54,10 @@ class Inbox:
             self._put += 1
             self._filled.notify()
 
-    def take(self) -> tuple[int, port.Told] | None:
+    def take(self, until: int | None = None) -> tuple[int, port.Told] | None:
+        """The next message, or None where none has arrived by `until`."""
         with self._lock:
-            if not self._items:
+            if not self._items or (until is not None and self._items[0][0] > until):
                 return None
             self._taken += 1
             return self._items.popleft()
@@ -97,6 +100,11 @@ class Link:
     def now(self) -> int:
         return self._now
 
+    @property
+    def told_to(self) -> int:
+        """Up to when the venue has told what there was, of our clock."""
+        return self._told_to
+
     def history(self, symbol: str) -> Bars:
         """Only before `start`."""
         return self._venue.history(symbol)
@@ -105,18 +113,22 @@ class Link:
         self._requests.put((request, at))
 
     def next_message(self, until: int) -> port.Told | None:
-        item = self.inbox.take()
+        item = self.inbox.take(max(until, self._now))
         if item is None:
             self._now = max(self._now, until)
             return None
         self._now = max(self._now, item[0])
         return item[1]
 
-    def catch_up(self, until: int, patience: float) -> None:
-        """Wait, at most `patience` seconds, until the venue has told what there was up to `until`."""
-        end = time.monotonic() + patience
-        while self._told_to < until and time.monotonic() < end and self._thread.is_alive():
+    def catch_up(self, until: int, patience: float) -> int:
+        """Wait until the venue has told what there was up to `until`, as long as it gets on: at most `patience` seconds
+        without. Returns how far it has told; `until` where it does not get on, for our clock does."""
+        seen, end = self._told_to, time.monotonic() + patience
+        while self._told_to < until and self._thread.is_alive():
+            if time.monotonic() > end:
+                return until if self._told_to <= seen else self._told_to
             time.sleep(0.001)
+        return until
 
     def do(self, work: Callable[[], None]) -> None:
         """Have `work` done on the venue's thread (a change of weather, say)."""
@@ -146,8 +158,9 @@ class Link:
             self._venue.send(request, max(at, self._venue.now))
         until = self._clock.now()
         while (message := self._venue.next_message(until)) is not None:
-            self.inbox.put(self._venue.now, message)
+            self._told_to = max(self._told_to, min(self._venue.now, until))
+            self.inbox.put(self._told_to, message)
             if not self._requests.empty():
                 request, at = self._requests.get()
                 self._venue.send(request, max(at, self._venue.now))
-        self._told_to = until
+        self._told_to = max(self._told_to, until)

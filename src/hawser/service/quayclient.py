@@ -10,7 +10,6 @@ from pathlib import Path
 import msgspec
 
 from hawser.core.bars import Bars
-from hawser.core.clock import SECOND
 from hawser.core.errors import HawserError, Unavailable
 from hawser.core.instrument import Instrument
 from hawser.venue import port
@@ -33,7 +32,6 @@ class FarQuay:
         self._waiting: deque[port.Told] = deque()
         self._histories: dict[str, Bars] = {}
         self._heard_at = self._try_at = 0.0
-        self._heard, self._speed, self._running = not_before, 1.0, False
         self.counts: dict[str, int] = {}
         self.instruments: dict[str, Instrument] = {}
         self.welcome = self._first()
@@ -41,10 +39,7 @@ class FarQuay:
 
     @property
     def now(self) -> int:
-        """The venue's clock, as far as it can be told from what was heard last."""
-        if self._socket is not None and self._running:
-            elapsed = time.monotonic() - self._heard_at
-            self._now = max(self._now, self._heard + int(elapsed * self._speed * SECOND))
+        """The clock of who drives it, as far as it was driven: the venue's own is in what it tells."""
         return self._now
 
     @property
@@ -72,14 +67,11 @@ class FarQuay:
                 return
 
     def next_message(self, until: int) -> port.Told | None:
-        """What has come; nothing waits for `until`."""
+        """What has come; nothing waits for `until`, which is when it has arrived."""
         if not self._waiting:
             self._listen()
-        if not self._waiting:
-            return None
-        message = self._waiting.popleft()
-        self._now = max(self._now, message.time)
-        return message
+        self._now = max(self._now, until)
+        return self._waiting.popleft() if self._waiting else None
 
     def close(self) -> None:
         """Hang up; the venue goes on."""
@@ -100,10 +92,6 @@ class FarQuay:
         self.send(wire.MakeStray(symbol=symbol, side=side, steps=steps), self._now)
 
     def pace(self, speed: float | None, running: bool | None) -> None:
-        self._now = self.now
-        self._heard, self._heard_at = self._now, time.monotonic()
-        self._speed = self._speed if speed is None else speed
-        self._running = self._running if running is None else running
         self.send(wire.Pace(speed=speed, running=running), self._now)
 
     # Inside
@@ -116,6 +104,7 @@ class FarQuay:
         while time.monotonic() < end:
             self._listen()
             if self.instruments and set(self._histories) == set(self.instruments):
+                self._now = max(self._now, self.welcome.time)  # the date of its world; from here on ours goes on
                 return self.welcome
             time.sleep(0.005)
         raise Unavailable("no_quay", f"{self._path}: what listens there does not answer as a simulated venue does")
@@ -153,14 +142,12 @@ class FarQuay:
             return
         self._heard_at = time.monotonic()
         for message in messages:
-            self._heard = max(self._heard, message.time)
             self._take(message)
 
     def _take(self, message: port.Told) -> None:
         if isinstance(message, wire.Welcome):
             self.welcome = message
             self.instruments = {instrument.symbol: instrument for instrument in message.instruments}
-            self._speed, self._running = message.speed, message.running
         elif isinstance(message, wire.Column):
             self._histories[message.symbol] = wire.unpacked(message)
         elif isinstance(message, wire.Moment):

@@ -60,7 +60,7 @@ def boot(inputs: Inputs, profile: Profile) -> Boot:
     balance = inputs.account.basis_money("balance")
     venue = Quay(
         feed, inputs.account.currency, balance, inputs.account.rates, SEVERITIES["fair"],
-        store=BookStore(profile.venue), not_before=ledger.restore().state.now,
+        store=BookStore(profile.venue), not_before=ledger.look().now,
     )  # fmt: skip
     notes = []
     if inputs.history.off_grid:

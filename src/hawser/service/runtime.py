@@ -30,7 +30,7 @@ from hawser.formats.declared import load
 from hawser.ledger.ledger import Ledger
 from hawser.service.alerts import Alert, Alerts
 from hawser.service.alertsettings import Channel
-from hawser.service.clock import Clock
+from hawser.service.clock import Clock, uptime
 from hawser.service.faults import Faults
 from hawser.service.guardview import GuardPicture
 from hawser.service.guardview import picture as guard_picture
@@ -48,7 +48,7 @@ from hawser.venue.quay.weather import Weather
 
 FRAME = 1 / 30
 DRILL = "drill"  # the calendar of made-up events
-ASLEEP = 0.5  # seconds: after a longer gap the venue is heard before any deadline counts as missed
+ASLEEP = 0.5  # seconds: where the venue has told less than that ago, it is heard before any deadline counts as missed
 PATIENCE = 0.5  # seconds it is waited for then
 HEAR = 20_000  # lines of the record that the Logbook takes at once
 
@@ -109,10 +109,11 @@ class Runtime:
     """Owns the threads. `boot` is called on the engine's thread, because it loads what is heavy."""
 
     def __init__(
-        self, profile: Profile, boot: Callable[[Profile], Boot], hooks: Hooks, speed: float = 1.0, running: bool = True
-    ) -> None:
+        self, profile: Profile, boot: Callable[[Profile], Boot], hooks: Hooks, speed: float = 1.0, running: bool = True,
+        real: Callable[[], int] = uptime,
+    ) -> None:  # fmt: skip
         self.profile, self._boot, self.hooks = profile, boot, hooks
-        self._speed, self._running = speed, running
+        self._speed, self._running, self._real = speed, running, real
         self.clock = Clock(0, speed, running=False)
         self.faults = Faults(profile.state)
         self._asks: queue.SimpleQueue[Callable[[Session], None]] = queue.SimpleQueue()
@@ -284,9 +285,9 @@ class Runtime:
         self._set_up_guards(session, boot)
         if boot.prepare is not None:
             boot.prepare(session)
-        self.clock = Clock(max(boot.venue.now, session.engine.state.now), self._speed, self._running)
+        self.clock = Clock(session.now, self._speed, self._running, self._real)
         self._link = Link(boot.venue, self.clock, self._fault)
-        session.venue = self._link
+        session.driven_by(self._link)
         settle_memory()
         for note in boot.notes:
             self.hooks.fault(note)
@@ -318,7 +319,7 @@ class Runtime:
         """The Logbook's last lines of what was recorded before; earlier ones when they are asked for."""
         self._first = max(0, ledger.seq - HEAR)
         if ledger.seq:
-            self._teller.begin(ledger.restore().state)
+            self._teller.begin(ledger.look())
         lines = self._teller.told(ledger.rows(after=self._first))
         if lines:
             self.hooks.lines(lines)
@@ -356,7 +357,7 @@ class Runtime:
 
     def _serve(self, session: Session) -> None:
         assert self._link is not None
-        next_frame, before = 0.0, time.monotonic()
+        next_frame = 0.0
         heart = Heart(self.profile.heartbeat, self.profile.name, self._venue_at)
         while not self._stop.is_set():
             while not self._asks.empty():
@@ -365,10 +366,9 @@ class Runtime:
                     work(session)
                 except HawserError as error:
                     self.hooks.fault(error.sentence)
-            until, now = self.clock.now(), time.monotonic()
-            if now - before > ASLEEP or until - session.engine.state.now > ASLEEP * self.clock.speed * SECOND:
-                self._link.catch_up(until, PATIENCE)
-            before = now
+            until = self.clock.now()
+            if until - self._link.told_to > ASLEEP * self.clock.speed * SECOND:
+                until = self._link.catch_up(until, PATIENCE)
             session.run_until(until)
             now = time.monotonic()
             if now >= next_frame:

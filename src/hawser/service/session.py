@@ -1,9 +1,14 @@
 """One account's session without threads: engine, ledger, venue and timers joined in the order that keeps promises.
 
-An event is folded, it and its commands are written down, and only then do the commands leave. What only updates a
-figure (quotes, rates, the account's figures) is recorded in short, just before the next event that leads to
-something: one quote per instrument with the best of those it stands for, the last of the others. That folds to the
-same state, because a quote that leads to something (a held line it reaches) is recorded by itself.
+An event is folded, it and its commands are written down, and only then do the commands leave. What only changes what is
+known (quotes, rates, the account's figures) is recorded in short, as the values the engine holds, just before the next
+event that may lead to something.
+
+Where the record cannot be written, what protects comes first: stops, closes and questions leave all the same and are
+kept in memory until they can be written; entries do not leave.
+
+Time is our own: `run_until` moves it and nothing else does. A venue's times are data; the session only remembers how
+far its clock is from ours, for orders that it is to give up at a moment.
 """
 
 from __future__ import annotations
@@ -18,7 +23,7 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr, values_for
-from hawser.core.clock import DAY
+from hawser.core.clock import SECOND
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.news import Calendar
@@ -27,13 +32,16 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.engine.following import following, turned_plan
-from hawser.engine.together import order_counts
-from hawser.ledger.ledger import Entry, Ledger
+from hawser.ledger.ledger import Entry, Ledger, Restored
 from hawser.service.barstore import BarStore
-from hawser.service.boundary import Inward, as_request
+from hawser.service.boundary import Inward, Odd, as_request
+from hawser.service.checking import Checking
 from hawser.venue import port
 
 SNAPSHOT_EVERY = 5_000  # ledger lines
+WRITE_AGAIN = SECOND  # between tries to write where it failed
+AT_ONCE = 500  # of what was kept meanwhile
+UPDATES = (ev.Quote, ev.Figures, ev.RateSeen)
 
 Listener = Callable[[Entry], None]
 
@@ -52,43 +60,57 @@ class Session:
     ) -> None:
         self._on_fault = on_fault
         self.venue, self.ledger, self._listener = venue, ledger, listener
-        self.engine = ledger.restore() if ledger else Engine()
+        restored = ledger.restored() if ledger else Restored(Engine(), "")
+        self.engine = restored.engine
         self.stores = {
             symbol: BarStore(instrument, venue.base_span, venue.history(symbol))
             for symbol, instrument in venue.instruments.items()
         }
         self._inward = Inward(venue.instruments)
+        self._checking = Checking()
+        self._odd: dict[tuple[str, str], int] = {}
         self._timers: list[tuple[int, int, str]] = []
         self._serial = 0
-        self._updates: dict[str, ev.Quote | ev.Figures | ev.RateSeen] = {}
         self._batch: list[Entry] = []
+        self._unwritten: list[Entry] = []  # what has left, or was folded, while the record could not be written
+        self._write_at = 0
         self._snapshot_at = ledger.seq if ledger else 0
+        self._ahead = max(0, self.engine.state.now - venue.now)  # how far our clock is ahead of who drives us
+        self._skew = 0  # how far the venue's clock is ahead of ours, as it told last
         self.counts = {"events": 0, "commands": 0, "updates": 0}
-        self._open(account, prefix)
+        self._open(account, prefix, restored.trouble)
 
-    def _open(self, account: Account, prefix: str) -> None:
+    def _open(self, account: Account, prefix: str, trouble: str) -> None:
         state = self.engine.state
         for order in state.orders.values():
             self._inward.note(order.id, state.trades[order.trade].symbol)
+        if self.ledger is not None:
+            if trouble:  # what it was made to be is no fold of the record: kept as it is
+                self.ledger.snapshot(state, first=True)
+            self.ledger.begin_version(state)
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
-        now = max(self.venue.now, state.now)
         instruments = tuple(self.venue.instruments.values())
-        self.take(ev.Opened(time=now, prefix=prefix, account=account, instruments=instruments))
+        self.take(
+            ev.Opened(
+                time=self.now, prefix=prefix, account=account, instruments=instruments, serial=state.serial + 1,
+                suspect=trouble,
+            )
+        )  # fmt: skip
         for store in self.stores.values():
-            for bar in store.seeds(now):
+            for bar in store.seeds(self.now):
                 self.take(self._valued(bar))
-        self._take_up_timers(now)
+        self._take_up_timers(self.now)
         self.flush()
 
     def _take_up_timers(self, now: int) -> None:
         """Timers do not outlive a process: every trade that is under way is looked at again soon."""
         state = self.engine.state
         for trade in state.live():
-            self._start(f"retry:{trade.id}:0", now)
+            self._start(f"retry:{trade.id}", now)
             if trade.minute_at:
                 self._start(f"minute:{trade.id}", max(now, trade.minute_at))
             if trade.exposed_since:
-                self._start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2_000_000_000)
+                self._start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2 * SECOND)
         if state.guards.guard:
             self._start(f"guards:{state.guards_at}", max(now, state.guards_at))
         for name, group in state.baskets.items():
@@ -96,78 +118,107 @@ class Session:
                 self._start(f"basket:{name}", max(now, group.minute_at))
         for order in state.orders.values():
             if order.pending:
-                self._start(f"request:{order.id}:{order.token}", now + 500_000_000)
+                self._start(f"request:{order.id}:{order.token}", now + SECOND // 2)
+            if order.until and not order.over:
+                self._start(f"until:{order.id}", max(now, order.until + 2 * SECOND))
 
     # Events
 
+    def driven_by(self, venue: port.Venue) -> None:
+        """Go on with this in the venue's place, whose clock stands at ours."""
+        self.venue, self._ahead = venue, 0
+
+    @property
+    def now(self) -> int:
+        """Our own clock, UTC ns."""
+        return self.venue.now + self._ahead
+
     def message(self, told: port.Told, now: int) -> None:
-        """Take one message of the venue that arrived at `now`."""
+        """Take one message of the venue that arrived at `now` of our clock."""
+        self._skew = told.time - now
+        self._checking.heard(now)
         if isinstance(told, port.BarTold):
-            for bar in self.stores[told.symbol].take(told, now):
-                self.take(self._valued(bar))
+            self._bar(told, now)
+            return
+        if isinstance(told, port.HoldingsTold) and self._checking.answers(told.token):
+            self._check(told, now)
             return
         event = self._inward.event(told, now)
-        if event is None:
+        if isinstance(event, Odd):
+            self._set_aside(event, now)
             return
         if isinstance(event, ev.Quote):
             tick = self.venue.instruments[event.symbol].tick_size
             self.stores[event.symbol].quote(told.time, event.bid * tick, float(event.ask - event.bid))
+        elif isinstance(event, (ev.VenueUp, ev.VenueDown)):
+            self._checking.reset(now)
         self.take(event)
+
+    def _bar(self, told: port.BarTold, now: int) -> None:
+        try:
+            bars = self.stores[told.symbol].take(told, now)
+        except (KeyError, ValueError, OverflowError):
+            self._set_aside(Odd("unreadable", told.symbol), now)
+            return
+        for bar in bars:
+            self.take(self._valued(bar))
+
+    def _set_aside(self, odd: Odd, now: int) -> None:
+        """What cannot be so is left out and counted: told at first, and each time the count has grown tenfold. What is
+        about an order or a position of another's may have changed ours: the venue is asked."""
+        count = self._odd[odd] = self._odd.get(odd, 0) + 1
+        if count in (1, 10, 100, 1_000, 10_000, 100_000, 1_000_000):
+            self.take(ev.SetAside(time=now, what=odd.what, symbol=odd.symbol, count=count))
+        if odd.what == "foreign":
+            self._checking.soon(now)
+
+    def _check(self, told: port.HoldingsTold, now: int) -> None:
+        """What the venue holds, where it differs from what we know; nothing is recorded where it does not."""
+        event = self._inward.event(told, now)
+        if not isinstance(event, ev.Holdings):
+            self._set_aside(event if isinstance(event, Odd) else Odd("unreadable", ""), now)
+            return
+        found = self._checking.difference(self.engine.state, event, now)
+        if found is not None:
+            self.take(found)
 
     def take(self, event: ev.AnyEvent) -> None:
         """Fold one event; what follows waits in the batch until `flush`."""
-        before = self.engine.state.peaked
         commands = self.engine.handle(event)
-        peaked = self.engine.state.peaked != before  # a drawdown counts from it: a kill must not lose it
-        if not commands and not peaked and isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen)):
+        if not self.engine.decided:
             self.counts["updates"] += 1
-            self._keep(event)
+            if self.engine.seen.highs:  # a drawdown counts from it: a kill must not lose it
+                self._record_seen()
+                self.flush()
             return
         self.counts["events"] += 1
-        self._record_updates()
+        self._record_seen(but_money=isinstance(event, ev.Figures))
         self._batch.append((event, commands))
-        if commands or peaked:
+        if commands:
             self.counts["commands"] += len(commands)
             self.flush()
 
-    def _keep(self, event: ev.Quote | ev.Figures | ev.RateSeen) -> None:
-        """Hold an update back for the record, in short, unless its place among the others counts."""
-        if order_counts(self.engine.state, event):
-            self._record_updates()
-            self._batch.append((event, []))
-            return
-        if isinstance(event, ev.Quote):
-            held = self._updates.get(event.symbol)
-            self._updates[event.symbol] = conflated(held, event) if isinstance(held, ev.Quote) else event
-        elif isinstance(event, ev.RateSeen):
-            self._updates[event.pair + "\n"] = event
-        else:
-            held = self._updates.get("\nfigures")
-            if isinstance(held, ev.Figures) and held.time // DAY != event.time // DAY:  # a day's first figures count
-                self._record_updates()
-            elif isinstance(held, ev.Figures):
-                event = msgspec.structs.replace(event, high=max(event.high, held.equity, held.high))
-            self._updates["\nfigures"] = event
-
-    def _record_updates(self) -> None:
-        self._batch += [(update, []) for update in sorted(self._updates.values(), key=lambda event: event.time)]
-        self._updates.clear()
+    def _record_seen(self, but_money: bool = False) -> None:
+        seen = self.engine.seen.told(self.engine.state, but_money)
+        if seen is not None:
+            self._batch.append((seen, []))
 
     def flush(self) -> None:
         """Write down what was folded, then let its commands leave."""
         if not self._batch:
             return
         batch, self._batch = self._batch, []
-        if self.ledger is not None:
-            self.ledger.append(batch)
-            if self.ledger.seq - self._snapshot_at >= SNAPSHOT_EVERY and not self._updates:
-                self._snapshot_at = self.ledger.seq
-                self.ledger.snapshot(self.engine.state)
+        whole = self._written(batch)
+        if not whole:
+            self._unwritten += batch
         for event, commands in batch:
             for command in commands:
-                self._leave(command, event.time)
-            if self._listener is not None and (commands or not isinstance(event, (ev.Quote, ev.Figures, ev.RateSeen))):
+                if whole or protects(command):
+                    self._leave(command, event.time)
+            if self._listener is not None and (commands or not isinstance(event, (*UPDATES, ev.Seen))):
                 self._listener((event, commands))
+        if not whole:
+            self._refuse_unwritten(batch)
 
     def _leave(self, command: cm.AnyCommand, now: int) -> None:
         if isinstance(command, cm.StartTimer):
@@ -175,7 +226,77 @@ class Session:
         elif not isinstance(command, cm.Tell):
             if isinstance(command, cm.Submit):
                 self._inward.note(command.order, command.symbol)
-            self.venue.send(as_request(command, self.venue.instruments), now)
+            request = as_request(command, self.engine.state.instruments, self._skew)
+            self.venue.send(request, now - self._ahead)
+
+    # The record
+
+    def _written(self, batch: list[Entry]) -> bool:
+        """Whether all is written down: this, and what was kept in memory before."""
+        ledger = self.ledger
+        if ledger is None:
+            return True
+        if self._unwritten and self.now < self._write_at:
+            return False
+        kept = len(self._unwritten)
+        try:
+            while self._unwritten:
+                self._append(ledger, self._unwritten[:AT_ONCE])
+                del self._unwritten[:AT_ONCE]
+            if batch:
+                self._append(ledger, batch)
+        except sqlite3.Error as error:
+            self._write_at = self.now + WRITE_AGAIN
+            if not self.engine.state.record_down:
+                # Folded at once, written when it can be: entries are closed from here on.
+                self._unwritten_event(ev.RecordFailed(time=self.now, why=str(error)))
+            return False
+        if kept:
+            self._healed(kept)
+        self._keep_snapshot(ledger)
+        return True
+
+    @staticmethod
+    def _append(ledger: Ledger, entries: list[Entry]) -> None:
+        """Write; where the disk is full, once more in the space that was kept for it."""
+        try:
+            ledger.append(entries)
+        except sqlite3.Error:
+            if not ledger.give_up_reserve():
+                raise
+            ledger.append(entries)
+
+    def _unwritten_event(self, event: ev.AnyEvent) -> None:
+        """Fold an event about the record itself; its commands wait for the next flush like any other's."""
+        self._batch.append((event, self.engine.handle(event)))
+
+    def _healed(self, kept: int) -> None:
+        if self.ledger is not None:
+            self.ledger.keep_reserve()
+        self._unwritten_event(ev.RecordHealed(time=self.now, kept=kept))
+
+    def _keep_snapshot(self, ledger: Ledger) -> None:
+        if ledger.seq - self._snapshot_at < SNAPSHOT_EVERY or self._batch or self.engine.seen:
+            return
+        self._snapshot_at = ledger.seq
+        try:
+            ledger.snapshot(self.engine.state)
+        except sqlite3.Error:  # it only makes starting faster
+            return
+
+    def _refuse_unwritten(self, batch: list[Entry]) -> None:
+        """What may not leave without a record is answered as if the venue had refused it."""
+        why = {"code": "not_recorded", "text": "the record cannot be written"}
+        for _, commands in batch:
+            for command in commands:
+                if protects(command):
+                    continue
+                if isinstance(command, cm.Submit):
+                    self.take(ev.OrderRejected(time=self.now, order=command.order, **why))
+                elif isinstance(command, cm.Amend):
+                    self.take(ev.AmendRejected(time=self.now, order=command.order, **why))
+        if self._batch:
+            self.flush()
 
     # Time
 
@@ -184,23 +305,36 @@ class Session:
         heapq.heappush(self._timers, (at, self._serial, name))
 
     def next_timer(self) -> int | None:
+        """When the next timer is due, of our clock."""
         return self._timers[0][0] if self._timers else None
 
     def run_until(self, until: int) -> None:
-        """Take everything that happens up to `until`, messages and timers in order of time."""
+        """Take everything that happens up to `until` of the clock that drives us, messages and timers in order of
+        time."""
         while True:
             timer = self.next_timer()
-            step = until if timer is None else min(until, timer)
+            step = until if timer is None else min(until, timer - self._ahead)
             message = self.venue.next_message(max(step, self.venue.now))
             if message is not None:
-                self._safely(self.message, message, self.venue.now)
-            elif timer is not None and timer <= until:
+                self._safely(self.message, message, self.now)
+            elif timer is not None and timer - self._ahead <= until:
                 _, _, name = heapq.heappop(self._timers)
-                self._safely(self.take, self._fired(name, max(timer, self.venue.now)))
+                self._safely(self.take, self._fired(name, max(timer, self.now)))
             else:
                 break
-        if self._batch:
+        if self._batch or (self._unwritten and self.now >= self._write_at):
+            self._write_down_now()
+        self._ask_the_venue()
+
+    def _write_down_now(self) -> None:
+        if self._batch or self._written([]):
             self.flush()
+
+    def _ask_the_venue(self) -> None:
+        """From time to time, and after a silence, ask what the venue holds."""
+        asks = self._checking.due(self.engine.state, self.now)
+        if asks is not None:
+            self.venue.send(asks, self.venue.now)
 
     def ask(self, event: ev.AskEvent) -> None:
         """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now."""
@@ -222,30 +356,26 @@ class Session:
     def set_guards(self, guards: Guards, ask: str, calendars: tuple[Calendar, ...] = ()) -> None:
         """Have this policy with its news, where they are others than those there are."""
         if guards != self.engine.state.guards:
-            now = max(self.engine.state.now, self.venue.now)
-            self.ask(ev.ChangeGuards(time=now, ask=ask, guards=guards, calendars=calendars))
+            self.ask(ev.ChangeGuards(time=self._later(), ask=ask, guards=guards, calendars=calendars))
         elif calendars:
             self.set_calendars(calendars)
 
     def set_calendars(self, calendars: tuple[Calendar, ...]) -> None:
         """Take the news calendars as they are now, where they have changed."""
         if calendars != self.engine.state.calendars:
-            now = max(self.engine.state.now, self.venue.now)
-            self._safely(self.take, ev.CalendarChanged(time=now, calendars=calendars))
+            self._safely(self.take, ev.CalendarChanged(time=self._later(), calendars=calendars))
             self.flush()
 
-    def _safely(self, action: Callable[..., None], *values: object) -> None:
-        """Carry out `action`; after an unexpected error go back to what is written down and compare with the venue.
+    def _later(self) -> int:
+        return max(self.engine.state.now, self.now)
 
-        A record that cannot be written is no such error: without it nothing may leave, and the caller must know.
-        """
+    def _safely(self, action: Callable[..., None], *values: object) -> None:
+        """Carry out `action`; after an unexpected error go back to what is written down and compare with the venue."""
         if self._on_fault is None:
             action(*values)
             return
         try:
             action(*values)
-        except sqlite3.Error:
-            raise
         except Exception as error:  # whatever it is: protection goes on
             self._on_fault(error)
             self._recover()
@@ -255,10 +385,12 @@ class Session:
         if self.ledger is None:
             return
         self._batch.clear()
-        self._updates.clear()
-        self.engine = self.ledger.restore()
+        self.ledger.forget()
+        self.engine = self.ledger.restored().engine
+        for event, _ in self._unwritten:  # has left, and is not in the file
+            self.engine.handle(event)
         self._take_up_timers(self.engine.state.now)
-        self.take(ev.VenueUp(time=max(self.engine.state.now, self.venue.now)))
+        self.take(ev.VenueUp(time=self._later()))
 
     def basis(self, plan: Plan) -> float | None:
         """What the plan's stop stands on, price units; None where it is not taken from bars or has no value."""
@@ -320,7 +452,7 @@ class Session:
 
     def write_down(self) -> None:
         """Record what was held back, so that the record is the state."""
-        self._record_updates()
+        self._record_seen()
         self.flush()
 
     def close(self) -> None:
@@ -330,9 +462,6 @@ class Session:
             self.ledger.close()
 
 
-def conflated(first: ev.Quote, second: ev.Quote) -> ev.Quote:
-    """Two quotes of one instrument as one that folds to the same state."""
-    return ev.Quote(
-        time=second.time, symbol=second.symbol, bid=second.bid, ask=second.ask,
-        high_bid=max(first.high_bid, second.high_bid), low_ask=min(first.low_ask, second.low_ask),
-    )  # fmt: skip
+def protects(command: cm.AnyCommand) -> bool:
+    """Whether a command may leave though it cannot be written down: all but what opens, enlarges or moves an entry."""
+    return not (isinstance(command, (cm.Submit, cm.Amend)) and command.role in ("entry", "rung"))

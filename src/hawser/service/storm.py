@@ -91,7 +91,7 @@ class Storm:
     ) -> None:
         self.random = random.Random(seed)
         chosen = SEVERITIES[weather] if isinstance(weather, str) else weather
-        left_at = ledger.restore().state.now if ledger else 0
+        left_at = ledger.look().now if ledger else 0
         feed = GeneratedFeed(WORLD, {}, seed, START, 1)
         self.venue = Quay(feed, "CHF", 64_000.0, {}, chosen, seed=seed, store=store, not_before=left_at)
         self.ledger, self._kills = ledger, kills

@@ -106,9 +106,13 @@ class StateTold(Told, frozen=True):
 
 
 class FiguresTold(Told, frozen=True):
+    """`transferred`: all that was ever paid in, less what was paid out, resets of the balance among it; None: the venue
+    does not keep it. So a payment is known though the message about it is lost."""
+
     balance: float
     equity: float
     margin_used: float
+    transferred: float | None = None
 
 
 class LinkTold(Told, frozen=True):
@@ -195,7 +199,11 @@ class HoldingsTold(Told, frozen=True):
 
 
 class Venue(Protocol):
-    """A venue with a clock of its own. `next_message` gives the next message due by `until`, or None."""
+    """A venue. `next_message` gives the next message due by `until`, or None.
+
+    `now` is the clock of who drives it, as far as the venue has been driven: it never passes `until`, whatever the
+    venue's own clock says. That one is in `Told.time`, and decides nothing.
+    """
 
     instruments: dict[str, Instrument]
     base_span: int

@@ -1,0 +1,97 @@
+"""The record read back: events with the commands that were recorded with them, and what they fold to."""
+
+from __future__ import annotations
+
+import hashlib
+import sqlite3
+import zlib
+from collections.abc import Iterator
+from functools import cache
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import msgspec
+
+from hawser.engine.alignment import align, effective
+from hawser.engine.commands import AnyCommand
+from hawser.engine.engine import Engine
+from hawser.engine.events import AnyEvent
+
+decode_event = msgspec.msgpack.Decoder(AnyEvent).decode
+decode_command = msgspec.msgpack.Decoder(AnyCommand).decode
+PACKAGE = Path(__file__).parents[1]
+
+
+@cache
+def rules() -> str:
+    """A name for everything that decides: it changes with any file of the core and the engine."""
+    digest = hashlib.sha256()
+    for folder in ("core", "engine"):
+        for path in sorted((PACKAGE / folder).rglob("*.py")):
+            digest.update(path.relative_to(PACKAGE).as_posix().encode() + path.read_bytes())
+    return digest.hexdigest()[:16]
+
+
+class Recorded(NamedTuple):
+    """One event of the record with the commands behind it; `seq` is its line. `damaged`: it could not be read."""
+
+    seq: int
+    event: AnyEvent | None
+    commands: list[AnyCommand]
+    damaged: bool = False
+
+
+def recorded(db: sqlite3.Connection, after: int = 0, until: int | None = None) -> Iterator[Recorded]:
+    """The events after line `after`, in order. A line whose check sum does not fit is told as damaged."""
+    last = 1 << 62 if until is None else until
+    crc_column = "crc" if db.execute("PRAGMA user_version").fetchone()[0] > 1 else "NULL"
+    query = f"SELECT seq, way, body, {crc_column} FROM record WHERE seq > ? AND seq <= ? ORDER BY seq"
+    held: Recorded | None = None
+    for seq, way, body, crc in db.execute(query, (after, last)):
+        bad = crc is not None and zlib.crc32(body) != crc
+        item: Any = None
+        try:
+            item = None if bad else (decode_event if way == "event" else decode_command)(body)
+        except msgspec.MsgspecError:
+            bad = True
+        if way == "event":
+            if held is not None:
+                yield held
+            held = Recorded(seq, item, [], bad)
+        elif held is not None and item is None:
+            held = held._replace(damaged=True)
+        elif held is not None:
+            held.commands.append(item)
+    if held is not None:
+        yield held
+
+
+class Fold:
+    """Folds recorded events into an engine; `trouble` says what did not come out as it was recorded."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+        self.differs = 0  # the first line whose commands come out otherwise
+        self.damaged = 0  # the first that could not be read
+
+    def take(self, one: Recorded) -> None:
+        if one.damaged:
+            self.damaged = self.damaged or one.seq
+        if one.event is None:
+            return
+        commands = self.engine.handle(one.event)
+        if not commands and not one.commands:
+            return
+        if one.damaged or effective(commands) == effective(one.commands):
+            return
+        self.differs = self.differs or one.seq
+        align(self.engine.state, commands, one.commands)
+
+    @property
+    def trouble(self) -> str:
+        """Why the state may not be what it was; empty where it is."""
+        if self.damaged:
+            return f"line {self.damaged} of the record is damaged"
+        if self.differs:
+            return f"line {self.differs} of the record was decided by other rules"
+        return ""

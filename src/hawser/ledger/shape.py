@@ -1,0 +1,75 @@
+"""What the record looks like: every field of events, commands and the state, in text.
+
+A snapshot written by another version is read only where nothing of its shape is gone here: a field that was renamed
+would come back as its default, and a halt would be lost without a word.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from functools import cache
+from typing import Any, get_args
+
+import msgspec
+
+from hawser.engine.commands import AnyCommand
+from hawser.engine.events import AnyEvent
+from hawser.engine.state import EngineState
+
+
+def _structs_in(kind: Any, found: dict[str, type[msgspec.Struct]]) -> None:
+    """Every record that a type is made of, by name."""
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        if kind.__name__ in found:
+            return
+        found[kind.__name__] = kind
+        for field in msgspec.structs.fields(kind):
+            _structs_in(field.type, found)
+    for part in get_args(kind):
+        _structs_in(part, found)
+
+
+def _lines(kind: Any) -> frozenset[str]:
+    found: dict[str, type[msgspec.Struct]] = {}
+    _structs_in(kind, found)
+    return frozenset(
+        f"{name}.{field.encode_name}: {_named(field.type)}"
+        for name, struct in found.items()
+        for field in msgspec.structs.fields(struct)
+    )
+
+
+def _named(kind: Any) -> str:
+    """A type as text, the same in every run; what is told of it, as its help, is no part of it."""
+    if hasattr(kind, "__metadata__"):
+        return _named(kind.__origin__)
+    if get_args(kind):
+        base = getattr(kind, "__origin__", None)
+        inner = ", ".join(_named(part) for part in get_args(kind))
+        return f"{_named(base) if base is not None else 'one of'}[{inner}]"
+    return kind.__name__ if isinstance(kind, type) else str(kind)
+
+
+@cache
+def state_shape() -> frozenset[str]:
+    """A line for each field of the state."""
+    return _lines(EngineState)
+
+
+@cache
+def record_shape() -> frozenset[str]:
+    """A line for each field of events and commands."""
+    return _lines(AnyEvent) | _lines(AnyCommand)
+
+
+def written(shape: frozenset[str]) -> str:
+    return "\n".join(sorted(shape))
+
+
+def read(text: str) -> frozenset[str]:
+    return frozenset(text.split("\n")) if text else frozenset()
+
+
+def name_of(shape: frozenset[str]) -> str:
+    """A short name that two shapes share only where they are the same."""
+    return hashlib.sha256(written(shape).encode()).hexdigest()[:16]

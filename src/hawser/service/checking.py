@@ -1,0 +1,87 @@
+"""Asking the venue what it holds while the link stands: what was lost without a word is found here.
+
+A stop that vanished, a fill that was never told, a position changed by another hand: nothing says so. So the venue is
+asked from time to time, sooner while something is open, and at once after a silence. Only a difference becomes an
+event; an answer that agrees leaves no trace in the record. A trade is judged only where nothing was under way about it
+from the question to the answer.
+"""
+
+from __future__ import annotations
+
+from hawser.core.clock import SECOND
+from hawser.engine import events as ev
+from hawser.engine.reconciling import differs
+from hawser.engine.requests import open_orders
+from hawser.engine.state import EngineState, Trade
+from hawser.venue import port
+
+EVERY_OPEN, EVERY_IDLE = 10 * SECOND, 60 * SECOND
+AGAIN = 2 * SECOND  # where something was under way meanwhile
+SILENCE = 5 * SECOND  # without a word of the venue, after which it is asked as soon as it speaks
+UNANSWERED = 5 * SECOND
+
+Look = tuple[object, ...]
+
+
+class Checking:
+    """When to ask, and what an answer says. Tokens are negative: the engine's own are not."""
+
+    def __init__(self) -> None:
+        self._token = 0
+        self._next = self._asked_at = self._heard = 0
+        self._waiting = False
+        self._before: dict[str, Look] = {}
+
+    def heard(self, now: int) -> None:
+        """The venue has said something."""
+        if self._heard and now - self._heard > SILENCE:
+            self.soon(now)
+        self._heard = now
+
+    def soon(self, now: int) -> None:
+        """Ask as soon as may be."""
+        self._next = min(self._next, now)
+
+    def reset(self, now: int) -> None:
+        """The link was lost or stands again: the comparison that follows comes first."""
+        self._waiting, self._next = False, now + EVERY_OPEN
+
+    def due(self, state: EngineState, now: int) -> port.AskHoldings | None:
+        """The question, where it is time for one."""
+        if self._waiting and now - self._asked_at > UNANSWERED:
+            self._waiting, self._next = False, now
+        if self._waiting or now < self._next or not (state.link_up and state.reconciled):
+            return None
+        self._token -= 1
+        self._waiting, self._asked_at = True, now
+        live = state.live()
+        self._next = now + (EVERY_OPEN if live else EVERY_IDLE)
+        self._before = {trade.id: look for trade in live if (look := _look(state, trade)) is not None}
+        return port.AskHoldings(token=self._token, orders=open_orders(state))
+
+    def answers(self, token: int) -> bool:
+        """Whether an answer is to the question asked last; one to an older question, or told twice, is dropped."""
+        return token < 0
+
+    def difference(self, state: EngineState, told: ev.Holdings, now: int) -> ev.Checked | None:
+        """What the answer says that is not known; None where there is nothing."""
+        if told.token != self._token or not self._waiting:
+            return None
+        self._waiting = False
+        live = state.live()
+        quiet = tuple(one.id for one in live if one.id in self._before and self._before[one.id] == _look(state, one))
+        if len(quiet) < len(live):
+            self._next = min(self._next, now + AGAIN)
+        event = ev.Checked(
+            time=now, asked=told.asked, resting=told.resting, positions=told.positions, quiet=quiet
+        )  # fmt: skip
+        return event if differs(state, event) else None
+
+
+def _look(state: EngineState, trade: Trade) -> Look | None:
+    """All about a trade that a request or an answer changes; None where a request is under way."""
+    orders = [state.orders[name] for name in trade.order_ids]
+    if any(order.pending and not order.over for order in orders):
+        return None
+    kept = tuple((one.id, one.state, one.level, one.steps, one.filled, one.owed) for one in orders)
+    return (trade.entered, trade.closed, trade.state, kept)
