@@ -28,7 +28,7 @@ class Told(Storm):
     def heard(self, entry) -> None:  # type: ignore[no-untyped-def]
         super().heard(entry)
         session = getattr(self, "session", None)
-        if session is not None and not session._updates and self.ledger is not None:
+        if session is not None and not session.engine.seen and self.ledger is not None:
             print(self.ledger.seq, digest(session.engine.state), flush=True)
 
 

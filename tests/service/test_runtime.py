@@ -1,5 +1,6 @@
 """The service: inbox, clock, conflation, faults, profiles, the Logbook's lines, and the whole with its threads."""
 
+import sqlite3
 import threading
 import time
 
@@ -18,6 +19,7 @@ from hawser.demo.boot import begin_anew, boot
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.formats.declared import save
+from hawser.ledger.ledger import Ledger
 from hawser.service import replay
 from hawser.service.barstore import ATR_LENGTH, BarStore
 from hawser.service.clock import Clock
@@ -27,8 +29,6 @@ from hawser.service.link import BEHIND, Inbox
 from hawser.service.link import joined as joined_quotes
 from hawser.service.profile import profile, replay_name
 from hawser.service.runtime import Hooks, Runtime
-from hawser.service.session import conflated
-from hawser.service.snapshot import taken
 from hawser.service.storm import Storm
 from hawser.service.telling import Teller
 from hawser.venue import port
@@ -94,24 +94,24 @@ QUOTES = st.lists(st.tuples(st.integers(100, 200), st.integers(1, 9)), min_size=
 
 
 @given(QUOTES)
-def test_conflated_quotes_fold_to_the_same_state(quotes):
+def test_what_is_recorded_of_quotes_is_what_they_came_to(quotes):
     hand = ByHand()
     hand.protect()
+    hand.engine.seen.clear()
     events = [
         ev.Quote(time=hand.now + i, symbol="CAD/CHF", bid=61000 + bid, ask=61000 + bid + wide, high_bid=61000 + bid,
                  low_ask=61000 + bid + wide) for i, (bid, wide) in enumerate(quotes)
     ]  # fmt: skip
-    one, whole = Engine(), Engine()
+    folded = Engine()
     for event in hand.events:
-        one.handle(event)
-        whole.handle(event)
-    merged = events[0]
-    for event in events[1:]:
-        merged = conflated(merged, event)
+        folded.handle(event)
     for event in events:
-        one.handle(event)
-    whole.handle(merged)
-    assert taken(one.state) == taken(whole.state)
+        assert not hand.engine.handle(event)
+        assert not hand.engine.decided
+    seen = hand.engine.seen.told(hand.engine.state)
+    assert not folded.handle(seen)
+    assert folded.state == hand.engine.state
+    assert not hand.engine.seen
 
 
 def test_joined_quotes_keep_the_best_of_both():
@@ -262,7 +262,7 @@ def test_every_event_and_command_of_a_storm_has_its_line():
     kinds = {line.kind for line in lines}
     assert {"asked", "decided", "sent", "venue", "timer", "market"} <= kinds
     assert all(line.text and "{" not in line.text for line in lines)
-    sent = [line for line in lines if line.kind == "sent" and "[S-" in line.text]
+    sent = [line for line in lines if line.kind == "sent" and "[S.1-" in line.text]
     assert sent
     assert all(line.trade and line.symbol for line in sent)
 
@@ -275,11 +275,13 @@ class Heard:
 
     def __init__(self):
         self.snapshots, self.lines, self.faults, self.failed, self.pictures = [], [], [], [], []
+        self.tells = []
         self.ready = threading.Event()
 
     def hooks(self):
         return Hooks(snapshot=self.snapshots.append, lines=self.lines.extend, ready=self.ready.set,
-                     fault=self.faults.append, failed=self.failed.append, guards=self.pictures.append)  # fmt: skip
+                     fault=self.faults.append, failed=self.failed.append, guards=self.pictures.append,
+                     told=self.tells.append)  # fmt: skip
 
     def until(self, condition, seconds=30):
         end = time.monotonic() + seconds
@@ -404,21 +406,21 @@ def test_a_second_hawser_on_the_same_ledger_is_refused(started):
     assert "another Hawser" in other.failed[0]
 
 
-def test_a_ledger_that_cannot_be_written_stops_everything_and_says_what_is_safe(started, monkeypatch):
-    import sqlite3
-
-    from hawser.ledger.ledger import Ledger
-
-    runtime, heard = started(speed=20.0)
-    heard.until(lambda s: s.link_up and s.trades)
+def test_a_record_that_cannot_be_written_closes_entries_and_heals_itself(started, monkeypatch):
+    _, heard = started(speed=20.0)
+    heard.until(lambda s: s.link_up and s.trades and not s.closed)
 
     def full(self, entries):
         raise sqlite3.OperationalError("database or disk is full")
 
-    monkeypatch.setattr(Ledger, "append", full)
-    runtime._thread.join(20)
-    assert heard.failed
-    assert "resting stops still protect at the venue" in heard.failed[0]
+    with monkeypatch.context() as patch:
+        patch.setattr(Ledger, "append", full)
+        shut = heard.until(lambda s: s.closed)
+        assert [one.code for one in shut.closed] == ["record_down"]
+    heard.until(lambda s: not s.closed)
+    assert not heard.failed
+    codes = [tell.code for tell in heard.tells]
+    assert codes.count("record_down") == codes.count("record_up") == 1
 
 
 def test_own_history_is_replayed(tmp_path):

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from hawser.engine import reasons as rs
 from hawser.engine import states
-from hawser.engine.commands import Amend, AnyCommand, Cancel, Submit
+from hawser.engine.commands import Amend, AnyCommand, Cancel, QueryAll, StartTimer, Submit
 from hawser.engine.reasons import Reason
 from hawser.engine.state import EngineState, Order, Trade
 
@@ -31,27 +31,48 @@ def effective(commands: list[AnyCommand]) -> list[tuple[object, ...]]:
 
 
 def align(state: EngineState, folded: list[AnyCommand], recorded: list[AnyCommand]) -> None:
-    """Make the orders of `state`, in which an event has just been folded, those that were recorded with it."""
-    ours = [one for one in folded if isinstance(one, Submit)]
+    """Make the orders of `state`, in which an event has just been folded, those that were recorded with it; and all
+    numbers that names and answers are told apart by."""
+    left = [one for one in folded if isinstance(one, Submit)]
     sent = [one for one in recorded if isinstance(one, Submit)]
-    for one in sent:
-        state.counter = max(state.counter, _number(one.order), _number(one.trade))
-    left = list(ours)
+    renamed: list[tuple[Submit, Submit]] = []
     for one in sent:
         match = next((other for other in left if _alike(other, one)), None)
         if match is not None:
             left.remove(match)
-            if match.order != one.order:
-                _rename_order(state, match.order, one.order)
-            if match.trade != one.trade and match.trade in state.trades and one.trade not in state.trades:
-                _rename_trade(state, match.trade, one.trade)
-            order = state.orders.get(one.order)
-            if order is not None:
-                order.steps, order.level, order.bound, order.until = one.steps, one.level, one.bound, one.until
-        elif one.trade in state.trades and one.order not in state.orders:
-            _add(state, state.trades[one.trade], one)
+            renamed.append((match, one))
     for one in left:
         _never_sent(state, one)
+    _rename_orders(state, {ours.order: theirs.order for ours, theirs in renamed})
+    for ours, theirs in renamed:
+        if ours.trade != theirs.trade and ours.trade in state.trades and theirs.trade not in state.trades:
+            _rename_trade(state, ours.trade, theirs.trade)
+        order = state.orders.get(theirs.order)
+        if order is not None:
+            order.steps, order.level, order.bound, order.until = theirs.steps, theirs.level, theirs.bound, theirs.until
+    for one in sent:
+        if one.trade in state.trades and one.order not in state.orders:
+            _add(state, state.trades[one.trade], one)
+    _number_alike(state, recorded)
+
+
+def _number_alike(state: EngineState, recorded: list[AnyCommand]) -> None:
+    """The counter and the tokens as they were: later events speak of them."""
+    numbers = [_number(one.order) for one in recorded if isinstance(one, Submit)]
+    numbers += [_number(one.trade) for one in recorded if isinstance(one, Submit)]
+    for one in recorded:
+        if isinstance(one, QueryAll):
+            state.holdings_token = one.token
+            numbers.append(one.token)
+        elif isinstance(one, StartTimer):
+            kind, name, *rest = one.name.split(":")
+            token = int(rest[-1]) if rest and rest[-1].isdecimal() else 0
+            if kind == "request" and name in state.orders:
+                state.orders[name].token = token
+            if kind in ("request", "retry"):
+                numbers.append(token)
+    if numbers:
+        state.counter = max(numbers)
 
 
 def _number(name: str) -> int:
@@ -64,16 +85,16 @@ def _alike(one: Submit, other: Submit) -> bool:
     return (one.role, one.symbol, one.side, one.kind) == (other.role, other.symbol, other.side, other.kind)
 
 
-def _rename_order(state: EngineState, old: str, new: str) -> None:
-    order = state.orders.pop(old, None)
-    if order is None or new in state.orders:
-        return
-    order.id = new
-    state.orders[new] = order
-    trade = state.trades[order.trade]
-    trade.order_ids = [new if name == old else name for name in trade.order_ids]
-    if trade.entry == old:
-        trade.entry = new
+def _rename_orders(state: EngineState, names: dict[str, str]) -> None:
+    """All at once: what one is called now another may have been called."""
+    taken = [(state.orders.pop(old), new) for old, new in names.items() if old in state.orders]
+    for order, new in taken:
+        trade = state.trades[order.trade]
+        trade.order_ids = [new if name == order.id else name for name in trade.order_ids]
+        if trade.entry == order.id:
+            trade.entry = new
+        order.id = new
+        state.orders[new] = order
 
 
 def _rename_trade(state: EngineState, old: str, new: str) -> None:

@@ -79,13 +79,21 @@ class Fold:
             self.damaged = self.damaged or one.seq
         if one.event is None:
             return
-        commands = self.engine.handle(one.event)
-        if not commands and not one.commands:
+        commands = self._handled(one.event)
+        if commands == one.commands or one.damaged:
             return
-        if one.damaged or effective(commands) == effective(one.commands):
-            return
-        self.differs = self.differs or one.seq
+        if effective(commands) != effective(one.commands):
+            self.differs = self.differs or one.seq
         align(self.engine.state, commands, one.commands)
+
+    def _handled(self, event: AnyEvent) -> list[AnyCommand]:
+        """What the engine makes of an event. In a state that other rules have led to, it may make nothing of it."""
+        try:
+            return self.engine.handle(event)
+        except Exception:
+            if not self.trouble:
+                raise
+            return []
 
     @property
     def trouble(self) -> str:

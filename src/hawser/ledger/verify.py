@@ -50,7 +50,8 @@ def verify(path: Path) -> Verdict:
         events = commands = 0
         for one in recorded(db, earlier):
             if one.event is None or one.damaged:
-                return Verdict(events, commands, one.seq, "a line that does not fit its check sum", "(not replayed)", earlier)
+                told = "a line that does not fit its check sum"
+                return Verdict(events, commands, one.seq, told, "(not replayed)", earlier)
             due, line = [_encode(command) for command in engine.handle(one.event)], one.seq
             events += 1
             for number, command in enumerate(one.commands, start=1):
