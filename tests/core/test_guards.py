@@ -15,6 +15,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.core.guards import limits as lm
 from hawser.core.guards import news as nw
+from hawser.core.guards.looseness import loosened
 from hawser.core.guards.measures import atr_percentile, median_key, median_spread
 from hawser.core.guards.verdicts import Scene, filter_verdict
 from hawser.core.hours import period_around
@@ -305,4 +306,4 @@ def test_names_zones_and_clocks_are_looked_at():
     ],
 )
 def test_what_loosens_a_guard(old, new, keys):
-    assert dc.loosened(old, new) == keys
+    assert loosened(old, new) == keys

@@ -22,6 +22,10 @@ class Rate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     age_s: float = 0.0
 
 
+class FiledRate(Rate, frozen=True):
+    """A rate of the account's file beside live ones: `age_s` counts from when the file was read."""
+
+
 class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How large: one method with the keys it needs."""
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 import msgspec
 
 from hawser.core import figures as fg
-from hawser.core.account import Account
+from hawser.core.account import Account, FiledRate, Rate
+from hawser.core.clock import SECOND
+from hawser.core.fx import used
 from hawser.core.instrument import Instrument
 from hawser.core.sizing import SizeRequest, Sizing
 from hawser.core.typed import described
@@ -27,12 +29,25 @@ def derivation(request: SizeRequest, sizing: Sizing) -> tuple[Step, ...]:
     steps = [_budget_step(account, instrument, sizing), Step(_stop_label(request), instrument.price(sizing.stop))]
     steps.append(Step("R, entry to stop", f"{sizing.r_ticks} t"))
     steps.append(Step("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}"))
+    steps += _rates(request)
     if sizing.slippage_ticks:
         steps.append(Step("expected slippage, in and out", f"{sizing.slippage_ticks:g} t"))
     steps += _rungs(request, sizing) if sizing.rungs else _quantity(request, sizing)
     bound = [cap for cap in sizing.caps if cap.bound]
     steps += [Step(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units") for cap in bound]
     return (*steps, *_whole(request, sizing))
+
+
+def _rates(request: SizeRequest) -> list[Step]:
+    """The conversion rates it stands on, where each is from and how old it is."""
+    account, found = request.account, list[Step]()
+    for pair, rate in used(request.instrument.quote, account.currency, account.rates):
+        source, _, target = pair.partition("/")
+        mid, age_s = (rate.mid, rate.age_s) if isinstance(rate, Rate) else (rate, 0.0)
+        whose = ", from the account's file" if isinstance(rate, FiledRate) else ""
+        age = f", {fg.duration(int(age_s) * SECOND)} old" if age_s >= 1 else ""
+        found.append(Step(f"1 {source} in {target}{whose}{age}", f"{mid:.6g}"))
+    return found
 
 
 def _quantity(request: SizeRequest, sizing: Sizing) -> list[Step]:

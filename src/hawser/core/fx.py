@@ -1,13 +1,49 @@
-"""Conversion into the account's currency (reckoning section 2): direct, else inverse, else one bridge."""
+"""Conversion into the account's currency (reckoning section 2): direct, else inverse, else one bridge.
+
+Where a feed tells rates, the account's file speaks only where nothing live does: a figure of last year once beat the
+feed's inverse pair, and sizes were a quarter too large.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 
-from hawser.core.account import Rate
+from hawser.core.account import FiledRate, Rate
 from hawser.core.errors import Refused
 
 Rates = Mapping[str, float | Rate]
+
+
+def with_filed(live: Rates, filed: Rates, read_s: float) -> dict[str, float | Rate]:
+    """Live rates, and of those `filed` in the account what nothing live answers: neither the pair, nor its inverse, nor
+    a bridge. `read_s`: how long ago the file was read, seconds, on top of the age it tells itself."""
+    rates: dict[str, float | Rate] = dict(live)
+    for pair, rate in filed.items():
+        source, _, target = pair.partition("/")
+        if _answered(source, target, live):
+            continue
+        mid, age_s = (rate.mid, rate.age_s) if isinstance(rate, Rate) else (rate, 0.0)
+        rates[pair] = FiledRate(mid, age_s + read_s)
+    return rates
+
+
+def _answered(source: str, target: str, rates: Rates) -> bool:
+    try:
+        convert(source, target, rates)
+    except Refused:
+        return False
+    return True
+
+
+def used(source: str, target: str, rates: Rates) -> list[tuple[str, float | Rate]]:
+    """The rates that a conversion takes, with their pairs; none where none is needed or known."""
+    names = {name for pair in rates for name in pair.split("/")}
+    ways = [[(source, target)], *([(source, bridge), (bridge, target)] for bridge in sorted(names - {source, target}))]
+    for way in ways if source != target else ():
+        if all(_known(*leg, rates) for leg in way):
+            found = [pair if (pair := f"{a}/{b}") in rates else f"{b}/{a}" for a, b in way]
+            return [(pair, rates[pair]) for pair in found]
+    return []
 
 
 def convert(source: str, target: str, rates: Rates, max_age_s: float | None = None) -> float:
@@ -42,7 +78,8 @@ def _leg(source: str, target: str, rates: Rates, max_age_s: float | None) -> flo
             continue
         mid, age_s = (rate.mid, rate.age_s) if isinstance(rate, Rate) else (rate, 0.0)
         if max_age_s is not None and age_s > max_age_s:
-            sentence = f"The rate {pair} is {age_s:.0f} s old; the policy allows {max_age_s:.0f} s."
+            whose = " of the account's file" if isinstance(rate, FiledRate) else ""
+            sentence = f"The rate {pair}{whose} is {age_s:.0f} s old; the policy allows {max_age_s:.0f} s."
             raise Refused("rate_stale", sentence, pair=pair, age_s=age_s)
         return 1.0 / mid if inverse else mid
     return None

@@ -38,7 +38,8 @@ def adopt(desk: Desk, ask: ev.Adopt) -> None:
     trade.entered, trade.entry_value = position.steps, position.steps * (position.entry or terms.ref)
     trade.best_exit = state.markets[trade.symbol].exit_side(trade.side)
     trade.entry_equity = state.equity
-    trade.planned_risk = Valuation(state).money(trade.symbol, terms.r_ticks, position.steps)
+    risk = Valuation(state).money(trade.symbol, terms.r_ticks, position.steps)
+    trade.planned_risk = 0.0 if math.isnan(risk) else risk  # a rate is missing: its result in R stays unknown
     signal(desk, trade, "send")
     signal(desk, trade, "open")
     instrument = state.instruments[trade.symbol]

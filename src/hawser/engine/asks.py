@@ -29,6 +29,7 @@ from hawser.engine.entering import (
 )
 from hawser.engine.exposure import Valuation
 from hawser.engine.following import at_a_price
+from hawser.engine.guardmemory import take_policy
 from hawser.engine.protecting import converge, leave
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
@@ -355,10 +356,13 @@ def change_account(desk: Desk, ask: ev.ChangeAccount) -> None:
     """What a person edited holds from the next decision on; open trades keep their stops and targets."""
     old, new = desk.state.account, ask.account
     assert old is not None
+    policy = take_policy(desk, old.policy, new.policy, ask.ask)
     desk.state.account = msgspec.structs.replace(
-        old, size=new.size, costs=new.costs, policy=new.policy, rates=new.rates, days_per_year=new.days_per_year,
+        old, size=new.size, costs=new.costs, policy=policy, rates=new.rates, days_per_year=new.days_per_year,
         name=new.name,
     )  # fmt: skip
+    if old.rates != new.rates:
+        desk.state.rates_read = desk.state.now
     changed = [name for name in ("size", "costs", "policy", "rates") if getattr(old, name) != getattr(new, name)]
     what = ", ".join(changed) or "nothing"
     text = f"Account changed ({what}): holds from the next entry on, open trades keep their lines"

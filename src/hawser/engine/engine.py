@@ -9,7 +9,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import msgspec
+
 from hawser.core import figures as fg
+from hawser.core.account import Account
 from hawser.core.clock import DAY, SECOND
 from hawser.core.guards.declared import DrawdownSwitch
 from hawser.engine import (
@@ -32,9 +35,11 @@ from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine.commands import AnyCommand
 from hawser.engine.guarding import remembered
+from hawser.engine.guardmemory import take_policy
 from hawser.engine.observed import Observed
 from hawser.engine.protecting import converge, deadline, leave, without_waiting
 from hawser.engine.reasons import Reason
+from hawser.engine.regrid import take_instruments
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Market, Order, Trade
 
@@ -129,14 +134,22 @@ def _opened(desk: Desk, event: ev.Opened) -> None:
     if state.account is None or state.declared != event.account:
         if state.account not in (None, state.declared):
             desk.tell("caution", "account_file", "The account's file has changed: it replaces what was edited here")
-        state.account = event.account
-    state.declared = event.account
-    state.instruments = {instrument.symbol: instrument for instrument in event.instruments}
+        state.account = _with_limits(desk, event.account)
+    state.declared, state.rates_read = event.account, event.time
+    take_instruments(desk, event.instruments)
     state.link_up, state.reconciled, state.link_why = False, False, "not connected yet"
     state.figures_at = 0
     if not state.figured:  # what the file says stands there until the venue tells; no guard counts from it
         state.equity = event.account.equity
         state.balance = event.account.basis_money("balance")
+
+
+def _with_limits(desk: Desk, account: Account) -> Account:
+    """Another account's file: its looser limits wait like any others."""
+    if desk.state.account is None:
+        return account
+    policy = take_policy(desk, desk.state.account.policy, account.policy)
+    return msgspec.structs.replace(account, policy=policy)
 
 
 _ASIDE = {

@@ -16,6 +16,7 @@ from hawser.core.account import Account
 from hawser.core.basis import own_atr
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
+from hawser.core.fx import convert
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
@@ -40,6 +41,15 @@ def account_now(state: EngineState) -> Account:
         state.account, equity=max(state.equity, 0.01), balance=max(state.balance, 0.0),
         margin_used=max(state.margin_used, 0.0), rates=state.current_rates(),
     )  # fmt: skip
+
+
+def need_equity(equity: float, request: SizeRequest) -> None:
+    """Refuse to size on nothing, or on debts; a rate that is missing is told before. Raises Refused."""
+    account = request.account
+    if not equity > 0:
+        convert(request.instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
+        sentence = f"The account's equity is {fg.money(equity, account.currency)}: nothing can be sized on it."
+        raise Refused("no_equity", sentence, equity=equity)
 
 
 def request_for(
@@ -76,6 +86,7 @@ def terms_of(
         plan, account_now(state), instrument, (market.bid, market.ask), atr, staked, count,
         math.nan if basis is None else basis,
     )  # fmt: skip
+    need_equity(state.equity, request)
     sizing = sized(request)
     if sizing.rungs:  # one target for all, which no plan's line stands for
         lines: tuple[TargetLine, ...] = tuple(TargetLine(one.number, one.level, 1.0) for one in sizing.targets)
@@ -286,11 +297,20 @@ def replan(desk: Desk, trade: Trade, plan: Plan, ask: str, marks: Marks | None =
 def resize(desk: Desk, trade: Trade, level: int) -> None:
     """The venue has a pending entry rest at another level than was asked: it is sized anew from there, or taken back
     where it cannot be."""
-    entry = trade.plan.entry.moved(level, desk.state.instruments[trade.symbol])
+    state, order = desk.state, desk.state.orders[trade.entry]
+    entry = trade.plan.entry.moved(level, state.instruments[trade.symbol])
     plan = msgspec.structs.replace(latest_plan(trade), entry=entry)
-    replan(desk, trade, plan, trade.ask)
-    if trade.moving is None:
+    try:
+        terms = terms_of(state, plan, Marks(trade.basis, trade.atr), without=trade)
+    except Refused:
         leave(desk, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
+        return
+    if terms.steps < order.steps:  # it may risk too much there: less of it
+        trade.moving = terms
+        return
+    share = order.steps / terms.steps
+    trade.moving = msgspec.structs.replace(terms, steps=order.steps, risk=terms.risk * share)
+    moved(desk, trade, level, order.steps)
 
 
 def pending_trade(desk: Desk, trade_id: str, ask: str) -> Trade | None:

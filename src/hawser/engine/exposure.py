@@ -32,6 +32,20 @@ def resting_level(state: EngineState, trade: Trade) -> int:
     return order.level if order is not None and order.level is not None else trade.stop
 
 
+def unknown_money(state: EngineState) -> str:
+    """An instrument with an open or waiting trade whose conversion rate is missing; empty where there is none."""
+    currency = state.account.currency if state.account is not None else ""
+    quotes = {state.instruments[trade.symbol].quote: trade.symbol for trade in state.live()}
+    quotes.pop(currency, None)
+    rates = state.current_rates() if quotes else {}
+    for quote, symbol in quotes.items():
+        try:
+            convert(quote, currency, rates)
+        except Refused:
+            return symbol
+    return ""
+
+
 class Exposure(msgspec.Struct, frozen=True):
     """The sum over live trades, money."""
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from hawser.core import figures as fg
 from hawser.core.clock import MINUTE, SECOND
-from hawser.core.guards.declared import AnyGuard, Counted, FloorSwitch, NewsGuard, loosened
+from hawser.core.guards.declared import AnyGuard, Counted, FloorSwitch, Guards, NewsGuard
+from hawser.core.guards.looseness import loosened, loosened_rules, tightest_guard
 from hawser.core.guards.news import Calendar
 from hawser.core.guards.periods import period_at
 from hawser.engine import events as ev
@@ -15,11 +16,12 @@ from hawser.engine.guardmemory import (
     memories,
     memory_of,
     period_now,
+    period_of,
     replace_guards,
     unlatch,
 )  # fmt: skip
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Later
+from hawser.engine.state import EngineState, Later, LaterRules
 from hawser.engine.tripping import carry_out, cash, consequence, look, trip
 
 
@@ -48,39 +50,21 @@ def rearm(desk: Desk, ask: ev.RearmGuard) -> None:
 
 
 def change(desk: Desk, ask: ev.ChangeGuards) -> None:
-    """Another policy. What is looser waits for its next period where a limit was reached, or the policy says so."""
+    """Another policy. What is tighter holds at once; what is looser waits for its next period where a limit was
+    reached, or the policy says so."""
     state, old, new = desk.state, desk.state.guards, ask.guards
-    kept: dict[str, AnyGuard] = {}
-    state.guards_later = {}
-    for guard in old.guard:
-        fresh = new.named(guard.name)
-        keys = ", ".join(loosened(guard, fresh))
-        reached = any(memory.latched for memory in memories(state, guard.name).values())
-        if keys and (reached or old.loosen == "next_period"):
-            kept[guard.name] = guard
-            state.guards_later[guard.name] = Later(period_now(state, guard)[1], fresh)
-            why = "its limit was reached" if reached else "the policy says so"
-            text = f"{guard.name} is looser ({keys}) from its next period on: {why}"
-            desk.tell("caution", "guard_loosened", text, ask=ask.ask)
-        elif keys:
-            desk.tell("caution", "guard_loosened", f"{guard.name} is looser from now on: {keys}", ask=ask.ask)
-    late = tuple(kept.values())
-    whole = tuple(kept.pop(guard.name, guard) for guard in new.guard) + tuple(kept.values())
-    if old.guard and old.loosen == "next_period" and new.loosen == "now":
-        state.loosen_at = period_at(old, state.now, week=False)[1]
-    loosen = old.loosen if state.loosen_at else new.loosen
+    state.guards_later, state.rules_later = {}, None  # what was asked for before is not asked for any more
+    whole = _held_back(desk, old, new, ask.ask)
+    late = _rules_that_wait(desk, old, new, ask.ask)
+    rules = old if late else new
     replace_guards(
-        state,
-        zone=new.zone,
-        day_starts=new.day_starts,
-        week_starts=new.week_starts,
-        loosen=loosen,
-        news=new.news,
-        guard=whole,
-    )
+        state, zone=rules.zone, day_starts=rules.day_starts, week_starts=rules.week_starts, loosen=rules.loosen,
+        news=rules.news, guard=whole,
+    )  # fmt: skip
     state.measures = ask.measures
-    unread = not ask.calendars and any(isinstance(guard, NewsGuard) for guard in late)
-    if ask.calendars is not None and not unread:  # one that stays for a while goes on by the news it had
+    stays = any(isinstance(one, NewsGuard) and one.name in state.guards_later for one in whole)
+    unread = stays and not ask.calendars  # a guard that stays for a while goes on by the news it had
+    if ask.calendars is not None and not late and not unread:
         _take_calendars(desk, ask.calendars)
     for guard in whole:
         if isinstance(guard, Counted) and guard.per == "account":
@@ -89,6 +73,41 @@ def change(desk: Desk, ask: ev.ChangeGuards) -> None:
     desk.tell("info", "guards_changed", f"{count} guard{'s watch' if count != 1 else ' watches'} now", ask=ask.ask)
     state.guards_at = min(state.guards_at, state.now)
     look(desk)
+
+
+def _held_back(desk: Desk, old: Guards, new: Guards, ask: str) -> tuple[AnyGuard, ...]:
+    """The guards that hold now: the new ones, but for what is looser in them and waits."""
+    state, kept = desk.state, dict[str, AnyGuard]()
+    for guard in old.guard:
+        fresh = new.named(guard.name)
+        keys = ", ".join(loosened(guard, fresh))
+        reached = any(memory.latched for memory in memories(state, guard.name).values())
+        if keys and (reached or old.loosen == "next_period"):
+            kept[guard.name] = tightest_guard(guard, fresh)
+            state.guards_later[guard.name] = Later(period_now(state, guard)[1], fresh)
+            why = "its limit was reached" if reached else "the policy says so"
+            text = f"{guard.name} is looser ({keys}) from its next period on: {why}"
+            desk.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
+        elif keys:
+            text = f"{guard.name} is looser from now on: {keys}"
+            desk.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
+    return tuple(kept.pop(guard.name, guard) for guard in new.guard) + tuple(kept.values())
+
+
+def _rules_that_wait(desk: Desk, old: Guards, new: Guards, ask: str) -> bool:
+    """Whether periods, news and the rest stay as they were for now. Periods of a week wait for its end: a day that
+    begins elsewhere moves it too."""
+    state, keys = desk.state, loosened_rules(old, new)
+    latched = any(memory.latched for memory in state.memory.values())
+    if not keys or (old.loosen == "now" and not latched):
+        return False
+    week = any(period_of(guard) == "week" for guard in old.guard)
+    at = period_at(old, state.now, week)[1]
+    state.rules_later = LaterRules(at, new.zone, new.day_starts, new.week_starts, new.loosen, new.news)
+    when = "week" if week else "day"
+    text = f"{', '.join(key.replace('_', ' ') for key in keys)}: as asked for from the next {when} on"
+    desk.tell("caution", "guard_loosened", text, ask=ask)
+    return True
 
 
 def drill(desk: Desk, ask: ev.Drill) -> None:

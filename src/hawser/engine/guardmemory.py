@@ -7,12 +7,14 @@ from typing import Literal
 
 import msgspec
 
+from hawser.core.account import Policy
 from hawser.core.guards.declared import AnyGuard, CountGuard, Guard, LossSwitch
+from hawser.core.guards.looseness import loosened_account, tightest_account
 from hawser.core.guards.periods import period_at
 from hawser.engine.exposure import Valuation
 from hawser.engine.guarding import about, memory_key, whole_account
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Memory
+from hawser.engine.state import EngineState, LaterPolicy, Memory
 
 
 def period_of(guard: Guard) -> Literal["day", "week"]:
@@ -100,9 +102,52 @@ def _let_in(desk: Desk) -> None:
         rest = [later.guard if one.name == name else one for one in state.guards.guard]
         replace_guards(state, guard=tuple(one for one in rest if one is not None))
         desk.tell("caution", "guard_loosened", f"{name} is looser from now on, as was asked for earlier")
-    if state.loosen_at and state.loosen_at <= state.now:
-        state.loosen_at = 0
-        replace_guards(state, loosen="now")
+    let_rules_in(desk)
+    let_policy_in(desk)
+
+
+def let_rules_in(desk: Desk) -> None:
+    """Periods, news and the rest that waited; what counts in periods goes by the new ones from its next turn on."""
+    state, later = desk.state, desk.state.rules_later
+    if later is None or later.at > state.now:
+        return
+    state.rules_later = None
+    replace_guards(
+        state, zone=later.zone, day_starts=later.day_starts, week_starts=later.week_starts, loosen=later.loosen,
+        news=later.news,
+    )  # fmt: skip
+    desk.tell("caution", "guard_loosened", "Periods, news and waiting are as was asked for earlier")
+
+
+def let_policy_in(desk: Desk) -> None:
+    """The account's limits that waited."""
+    state, later = desk.state, desk.state.policy_later
+    if later is None or later.at > state.now or state.account is None:
+        return
+    state.policy_later = None
+    keys = ", ".join(loosened_account(state.account.policy, later.policy))
+    state.account = msgspec.structs.replace(state.account, policy=later.policy)
+    desk.tell("caution", "account_loosened", f"The account's limits are looser from now on, as was asked for: {keys}")
+
+
+def take_policy(desk: Desk, old: Policy, new: Policy, ask: str = "") -> Policy:
+    """Another policy of the account: what holds of it now. Looser limits wait for the next day where the guards' policy
+    says that loosening does."""
+    state, keys = desk.state, loosened_account(old, new)
+    state.policy_later = None
+    if not keys:
+        return new
+    told = ", ".join(keys)
+    if state.guards.loosen == "now":
+        desk.tell("caution", "account_loosened", f"The account's limits are looser from now on: {told}", ask=ask)
+        return new
+    at = period_at(state.guards, state.now, week=False)[1]
+    state.policy_later = LaterPolicy(at, new)
+    state.guards_at = min(state.guards_at or at, at)
+    desk.later(f"guards:{at}", at - state.now)
+    text = f"The account's limits are looser ({told}) from the next day on: the policy says so"
+    desk.tell("caution", "account_loosened", text, ask=ask)
+    return tightest_account(old, new)
 
 
 def replace_guards(state: EngineState, **changed: object) -> None:

@@ -14,6 +14,7 @@ from hawser.engine.exposure import covered_steps
 from hawser.engine.guarding import cancels
 from hawser.engine.parts import want_parts, want_rungs
 from hawser.engine.reasons import Reason, words
+from hawser.engine.regrid import left_with
 from hawser.engine.requests import Desk
 from hawser.engine.state import Trade
 
@@ -108,6 +109,9 @@ def _judge_cover(desk: Desk, trade: Trade) -> None:
     covered = covered_steps(desk.state, trade) >= trade.open_steps
     if trade.state == states.EXPOSED and covered:
         signal(desk, trade, "cover")
+        for other in left_with(desk.state, trade):  # what rests of it is taken back now that another stop covers all
+            other.left = ""
+            converge(desk, other)
         price = desk.state.instruments[trade.symbol].price
         text = f"Protected: the stop rests at {price(trade.stop)}"
         if trade.held:

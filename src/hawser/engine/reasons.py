@@ -30,6 +30,7 @@ STOP_PASSED = "stop_passed"
 STOP_TOO_NEAR = "stop_too_near"
 LATE_FILL = "late_fill"  # `name`: the order's role
 AT_VENUE = "at_venue"
+LEFT = "left"  # as it rests at the venue
 ENTRY_REFUSED = "entry_refused"  # `name`: the venue's own words
 ENTRY_GONE = "entry_gone"  # the same
 
@@ -85,5 +86,6 @@ _WORDS = {
     STOP_TOO_NEAR: "the stop is too near to rest",
     LATE_FILL: "{name} filled after it had been given up",
     AT_VENUE: "closed at the venue",
+    LEFT: "left as it rests at the venue",
     ENTRY_GONE: "entry {name}",
 }

@@ -7,9 +7,10 @@ from typing import NamedTuple
 
 import msgspec
 
-from hawser.core.account import Account, Rate
+from hawser.core.account import Account, Policy, Rate
 from hawser.core.clock import SECOND
-from hawser.core.guards.declared import AnyGuard, Guards
+from hawser.core.fx import with_filed
+from hawser.core.guards.declared import AnyGuard, Guards, Loosen, NewsSources, Weekday
 from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
@@ -278,6 +279,24 @@ class Later(msgspec.Struct, frozen=True):
     guard: AnyGuard | None
 
 
+class LaterRules(msgspec.Struct, frozen=True):
+    """What holds for all guards from a moment on: periods, news, how loosening waits."""
+
+    at: int
+    zone: str
+    day_starts: str
+    week_starts: Weekday
+    loosen: Loosen
+    news: NewsSources
+
+
+class LaterPolicy(msgspec.Struct, frozen=True):
+    """The account's limits from a moment on."""
+
+    at: int
+    policy: Policy
+
+
 class EngineState(msgspec.Struct):
     """Everything. `counter` numbers trades, orders and tokens."""
 
@@ -287,8 +306,10 @@ class EngineState(msgspec.Struct):
     account: Account | None = None
     declared: Account | None = None  # as the file or the demo has it; an edit holds while that stays the same
     instruments: dict[str, Instrument] = {}
+    gone: tuple[str, ...] = ()  # instruments of trades that the venue does not have any more
     markets: dict[str, Market] = {}
     rates: dict[str, tuple[float, int]] = {}
+    rates_read: int = 0  # when those of the account were
     bars: dict[str, LastBar] = {}
     balance: float = 0.0
     equity: float = 0.0
@@ -310,7 +331,8 @@ class EngineState(msgspec.Struct):
     groups: dict[str, str] = {}  # OCO groups: the trade that filled first, or nothing
     guards: Guards = Guards()
     guards_later: dict[str, Later] = {}  # looser ones, by name, that wait for their next period
-    loosen_at: int = 0  # when loosening takes effect at once again
+    rules_later: LaterRules | None = None  # looser ones that wait
+    policy_later: LaterPolicy | None = None  # the account's
     memory: dict[str, Memory] = {}  # by guard and subject
     calendars: tuple[Calendar, ...] = ()
     measures: dict[str, dict[str, float]] = {}  # what filters look at, by instrument
@@ -344,11 +366,10 @@ class EngineState(msgspec.Struct):
         return [order for order in orders if order.role == role and not order.over]
 
     def current_rates(self) -> dict[str, float | Rate]:
-        """The account's own rates, overruled by those seen on the feed, with their ages."""
-        rates: dict[str, float | Rate] = dict(self.account.rates) if self.account else {}
-        for pair, (mid, seen) in self.rates.items():
-            rates[pair] = Rate(mid, max(0, self.now - seen) / SECOND)
-        return rates
+        """Those seen on the feed with their ages; the account's own where the feed has none that would do."""
+        live = {pair: Rate(mid, max(0, self.now - seen) / SECOND) for pair, (mid, seen) in self.rates.items()}
+        filed = self.account.rates if self.account else {}
+        return with_filed(live, filed, max(0, self.now - self.rates_read) / SECOND)
 
 
 def bar_key(symbol: str, span: int) -> str:

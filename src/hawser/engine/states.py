@@ -9,7 +9,8 @@ request was overtaken by the question) must be known again, to be cancelled wher
 A **trade** is `planned`, then `entering` until its entry's first fill, which makes it `exposed`: open quantity
 exceeds what resting stops cover. The ways on are `protected` (a stop rests for all of it), `leaving` (it is being
 closed at market) and `ended`. Losing cover leads back to `exposed`. An ended trade has one row out: an entry fill
-that arrives after everybody gave the entry up must be protected like any other.
+that arrives after everybody gave the entry up must be protected like any other. `left`: it stays at the venue as it
+rests there, because its instrument is another now.
 """
 
 from __future__ import annotations
@@ -47,10 +48,10 @@ PROTECTED, LEAVING, ENDED = "protected", "leaving", "ended"
 
 TRADE: dict[str, dict[str, str]] = {
     PLANNED: {"send": ENTERING},
-    ENTERING: {"open": EXPOSED, "void": ENDED},
-    EXPOSED: {"cover": PROTECTED, "leave": LEAVING, "flat": ENDED},
-    PROTECTED: {"uncover": EXPOSED, "leave": LEAVING, "flat": ENDED},
-    LEAVING: {"flat": ENDED},
+    ENTERING: {"open": EXPOSED, "void": ENDED, "left": ENDED},
+    EXPOSED: {"cover": PROTECTED, "leave": LEAVING, "flat": ENDED, "left": ENDED},
+    PROTECTED: {"uncover": EXPOSED, "leave": LEAVING, "flat": ENDED, "left": ENDED},
+    LEAVING: {"flat": ENDED, "left": ENDED},
     ENDED: {"open": EXPOSED},
 }
 

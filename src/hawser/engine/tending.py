@@ -95,6 +95,9 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
         trade.lived = int(event.values.get(lived_key(trade.opened), trade.lived + 1))
         if trade.open_steps and not trade.leave:
             _tend(desk, trade, event)
+    for trade in state.trades_in(event.symbol) if event.base else ():
+        if trade.open_steps:  # what a guard or a halt had taken back, and nothing else has set out again since
+            converge(desk, trade)
 
 
 def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> None:

@@ -194,6 +194,8 @@ def _turned(desk: Desk, guard: AnyGuard, symbol: str) -> None:
     memory.shut = closed is not None
     if closed is None:
         desk.tell("info", "guard_open", f"{called(guard, symbol)} is open again", guard=guard.name, subject=symbol)
+        for trade in state.trades_in(symbol):  # what it had taken back is set out again
+            converge(desk, trade)
         return
     memory.tripped, memory.why = state.now, closed.text
     done = carry_out(desk, guard, symbol)

@@ -9,6 +9,7 @@ import math
 
 from hawser.core.clock import SECOND
 from hawser.core.guards.verdicts import Closed
+from hawser.engine.exposure import unknown_money
 from hawser.engine.guarding import account_guards, guards_verdict
 from hawser.engine.state import EngineState
 
@@ -28,6 +29,9 @@ def account_verdict(state: EngineState) -> list[Closed]:
         found.append(Closed("reconciling", "comparing with what the venue holds"))
     elif not state.figures_at:
         found.append(Closed("no_figures", "the venue has not told the account's figures yet"))
+    unknown = unknown_money(state)
+    if unknown:
+        found.append(Closed("money_unknown", f"what {unknown} is worth is not known: a conversion rate is missing"))
     return found + account_guards(state)
 
 
@@ -37,6 +41,8 @@ def entry_verdict(
     """Reasons that close entries in one instrument; empty: open. `side` 0, no `source` and no `r_ticks`: of any entry,
     so that what only some plans meet is left out."""
     found = account_verdict(state)
+    if symbol in state.gone:
+        found.append(Closed("no_instrument", f"{symbol} is not traded at this venue any more"))
     market = state.markets.get(symbol)
     if market is not None and not market.open:
         found.append(Closed("market_closed", f"{symbol} is outside its trading hours", market.until))

@@ -24,7 +24,9 @@ def _moments(state: EngineState) -> Iterator[int]:
         yield memory.end
     for later in state.guards_later.values():
         yield later.at
-    yield state.loosen_at
+    for waiting in (state.rules_later, state.policy_later):
+        if waiting is not None:
+            yield waiting.at
     for guard in state.guards.guard:
         if isinstance(guard, SilenceSwitch):
             yield from _silence(state, guard)

@@ -102,6 +102,8 @@ class BarStore:
     def quote(self, time: int, bid: float, spread: float) -> None:
         """A quote: the unfinished base bar follows it."""
         start, part = time - time % self.base_span, self._forming
+        if part is not None:  # one that is told late belongs to the bar that is being made
+            start = max(start, int(part[0]))
         if part is None or part[0] != start:
             self._forming = [start, bid, bid, bid, bid, spread]
         else:

@@ -20,7 +20,7 @@ from hawser.core.sizing import SizeRequest
 from hawser.engine import states
 from hawser.engine.asks import break_even_level
 from hawser.engine.baskets import limits, members, won
-from hawser.engine.entering import account_now, is_pending, request_for
+from hawser.engine.entering import account_now, is_pending, need_equity, request_for
 from hawser.engine.events import Held
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
 from hawser.engine.reasons import words
@@ -267,4 +267,6 @@ def plan_request(snapshot: Snapshot, plan: Plan, basis: float = math.nan, atr: f
     live = sum(trade.state != states.ENDED for trade in snapshot.trades)
     atr = atr if own_atr(plan) else view.atr.get(plan.timeframe_ns, math.nan)
     quote = (view.bid, view.ask)
-    return request_for(plan, snapshot.account, view.instrument, quote, atr, snapshot.staked, live, basis)
+    request = request_for(plan, snapshot.account, view.instrument, quote, atr, snapshot.staked, live, basis)
+    need_equity(snapshot.equity, request)
+    return request

@@ -22,6 +22,7 @@ IMPACTS: tuple[Impact, ...] = ("low", "medium", "high")
 Then = Literal["cancel", "break_even", "close", "flatten"]
 Per = Literal["account", "instrument", "source"]
 Period = Literal["day", "week", "none"]
+Loosen = Literal["now", "next_period"]
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 WEEKDAYS: tuple[Weekday, ...] = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
@@ -373,7 +374,9 @@ class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     zone: Annotated[str, told("time zone of days and weeks, as Europe/Zurich")] = "UTC"
     day_starts: Annotated[str, told("when a day begins there, as 17:00")] = "00:00"
     week_starts: Annotated[Weekday, told("the first day of a week")] = "mon"
-    loosen: Annotated[Literal["now", "next_period"], told("when a loosened guard takes effect")] = "next_period"
+    loosen: Annotated[Loosen, told("when a loosened guard, or a loosened limit of the account, takes effect")] = (
+        "next_period"
+    )
     news: NewsSources = NewsSources()
     guard: Annotated[tuple[AnyGuard, ...], told("the guards")] = ()
 
@@ -389,34 +392,3 @@ class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def named(self, name: str) -> AnyGuard | None:
         return next((guard for guard in self.guard if guard.name == name), None)
-
-
-def loosened(old: AnyGuard, new: AnyGuard | None) -> list[str]:
-    """The keys in which `new` holds back less than `old` did; 'on' where it is gone or off. A change whose direction
-    cannot be told counts as looser."""
-    if not old.on:
-        return []
-    if new is None or not new.on or type(new) is not type(old):
-        return ["on"]
-    found = []
-    for key in old.__struct_fields__:
-        before, after = getattr(old, key), getattr(new, key)
-        if before == after or key == "on":
-            continue
-        if key in ("instruments", "sources"):
-            looser = bool(after) and (not before or not set(before) <= set(after))  # none named means all
-        elif key == "then":
-            looser = not set(before) <= set(after)
-        else:
-            looser = _looser(before, after, old.LOOSER.get(key, 0))
-        if looser:
-            found.append(key)
-    return found
-
-
-def _looser(before: object, after: object, way: int) -> bool:
-    if not way or not isinstance(before, (int, float, type(None))) or not isinstance(after, (int, float, type(None))):
-        return True
-    if before is None:
-        return False  # a limit more
-    return after is None or way * (after - before) > 0

@@ -10,7 +10,8 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
-from hawser.core.guards.declared import AnyGuard, Guards, loosened
+from hawser.core.guards.declared import AnyGuard, Guards
+from hawser.core.guards.looseness import loosened, loosened_rules
 from hawser.desk import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
@@ -28,7 +29,10 @@ def told_change(old: Guards, new: Guards) -> str:
     for name, keys in looser.items():
         if keys:
             parts.append(f"{name} is looser ({', '.join(keys)})")
-    waits = old.loosen != "now" and any(looser.values())
+    rules = loosened_rules(old, new)
+    if rules:
+        parts.append(f"{', '.join(key.replace('_', ' ') for key in rules)} may be looser")
+    waits = old.loosen != "now" and (any(looser.values()) or bool(rules))
     when = "; what is looser holds from its next period on" if waits else ""
     count = len(new.guard)
     return f"{fg.counted(count, 'guard')}. " + ("; ".join(parts) + when if parts else "Nothing is loosened.")

@@ -38,6 +38,7 @@ class BookOrder(msgspec.Struct):
     filled: int = 0
     fills: list[port.FillTold] = []
     adds: str | None = None
+    placed: int = 0  # UTC ns
 
 
 class Position(msgspec.Struct):
@@ -59,6 +60,7 @@ class BookState(msgspec.Struct):
     orders: dict[str, BookOrder] = {}
     positions: dict[str, Position] = {}
     clipped: int = 0
+    transferred: float = 0.0  # all that was paid in, less what was paid out
 
 
 class Book:
@@ -129,7 +131,7 @@ class Book:
             request.id, request.symbol, request.side, request.kind, self._steps(instrument, request.qty),
             None if request.level is None else self._ticks(instrument, request.level), request.closes,
             None if request.bound is None else self._ticks(instrument, request.bound), request.until,
-            adds=request.adds,
+            adds=request.adds, placed=self.state.now,
         )  # fmt: skip
         try:
             if order.symbol in self.closed or order.symbol not in self.quotes:
@@ -217,6 +219,11 @@ class Book:
 
     def unit_money(self, instrument: Instrument) -> float:
         return instrument.multiplier * convert(instrument.quote, self.currency, self.rates)
+
+    def transfer(self, amount: float) -> None:
+        """Money is paid in, or out where it is negative."""
+        self.state.balance += amount
+        self.state.transferred += amount
 
     def figures(self) -> tuple[float, float, float]:
         """Balance, equity, margin used."""
@@ -384,7 +391,7 @@ def trim(state: BookState, keep_ns: int = 7 * 86400 * SECOND) -> list[str]:
     old = [
         order.id
         for order in state.orders.values()
-        if order.status != "resting" and order.fills and order.fills[-1].time < state.now - keep_ns
+        if order.status != "resting" and max([order.placed, *(one.time for one in order.fills)]) < state.now - keep_ns
     ]
     for order_id in old:
         del state.orders[order_id]

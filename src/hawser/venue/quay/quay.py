@@ -310,7 +310,12 @@ class Quay:
 
     def _tell_figures(self) -> None:
         balance, equity, margin = self.book.figures()
-        self._ready.append(port.FiguresTold(time=self.now, balance=balance, equity=equity, margin_used=margin))
+        self._ready.append(
+            port.FiguresTold(
+                time=self.now, balance=balance, equity=equity, margin_used=margin,
+                transferred=self.book.state.transferred,
+            )
+        )  # fmt: skip
 
     def _arrived(self, request: port.Request, fate: str) -> None:
         if fate == "reject" and isinstance(request, (port.NewOrder, port.AmendOrder, port.CancelOrder)):

@@ -1,0 +1,185 @@
+"""An instrument that is another when a session opens: its tick or its step has changed, or it is gone.
+
+Levels are whole ticks and quantities whole steps, so that a changed tick would move every stop: one ten times too low
+was once sent. What is open is carried over exactly where all of it lies on the new grid. Where it does not, or where
+the instrument is gone, the trade is left as it rests at the venue, with an alarm: nothing of it is touched, and its
+position can be adopted anew.
+"""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any, TypeVar
+
+import msgspec
+
+from hawser.core.instrument import Instrument
+from hawser.engine import reasons as rs
+from hawser.engine import states
+from hawser.engine.reasons import Reason
+from hawser.engine.requests import Desk
+from hawser.engine.state import EngineState, Market, Order, Rest, Rung, TargetLine, Terms, Trade
+
+TOLD = ("multiplier", "quote", "base", "kind", "qty_min", "qty_max", "margin_rate", "min_stop_ticks", "commission")
+Record = TypeVar("Record", bound=msgspec.Struct)
+
+
+class OffGrid(Exception):
+    """A level or a quantity that does not lie on the new grid."""
+
+
+def take_instruments(desk: Desk, instruments: tuple[Instrument, ...]) -> None:
+    """The instruments of the session that opens; what is open goes along."""
+    state, new = desk.state, {one.symbol: one for one in instruments}
+    old = state.instruments
+    state.instruments = dict(new)
+    state.gone = ()
+    for symbol, before in old.items():
+        after = new.get(symbol)
+        if after is None:
+            _gone(desk, before)
+        elif after != before:
+            _changed(desk, before, after)
+
+
+def _gone(desk: Desk, before: Instrument) -> None:
+    state = desk.state
+    if not state.trades_in(before.symbol):
+        return
+    state.instruments[before.symbol] = before  # its figures can still be read
+    state.gone = (*state.gone, before.symbol)
+    for trade in state.trades_in(before.symbol):
+        _leave_as_it_rests(desk, trade, "its instrument is not traded any more")
+
+
+def _changed(desk: Desk, before: Instrument, after: Instrument) -> None:
+    state, symbol = desk.state, before.symbol
+    told = [f"{key} {getattr(before, key)} \u2192 {getattr(after, key)}" for key in TOLD
+            if getattr(before, key) != getattr(after, key)]  # fmt: skip
+    live = [trade for trade in state.trades_in(symbol) if trade.state != states.ENDED]
+    if (before.tick, before.qty_step) != (after.tick, after.qty_step):
+        told = [f"tick {before.tick} \u2192 {after.tick}, step {before.qty_step} \u2192 {after.qty_step}", *told]
+        state.markets[symbol] = Market(open=state.markets[symbol].open) if symbol in state.markets else Market()
+        for key in [key for key in state.bars if key.rpartition("@")[0] == symbol]:
+            del state.bars[key]
+        for trade in list(state.trades_in(symbol)):
+            _carry(desk, trade, before, after)
+    if told:
+        weight = "alarm" if live and (before.multiplier, before.quote) != (after.multiplier, after.quote) else "caution"
+        text = f"{symbol} is another at the venue: {'; '.join(told)}"
+        desk.tell("alarm" if weight == "alarm" else "caution", "instrument_changed", text)
+
+
+def _carry(desk: Desk, trade: Trade, before: Instrument, after: Instrument) -> None:
+    """Put a trade and its orders on the new grid, all of it or nothing."""
+    state = desk.state
+    grid = Grid(Fraction(before.tick) / Fraction(after.tick), Fraction(before.qty_step) / Fraction(after.qty_step))
+    try:
+        moved = grid.trade(trade)
+        orders = [grid.order(state.orders[name]) for name in trade.order_ids]
+    except OffGrid:
+        what = f"tick {after.tick} and step {after.qty_step}"
+        _leave_as_it_rests(desk, trade, f"its levels or its quantity do not lie on the venue's new {what}")
+        return
+    state.trades[trade.id] = moved
+    for order in orders:
+        state.orders[order.id] = order
+    if trade.state != states.ENDED:
+        desk.tell("caution", "carried_over", "Every level and quantity is carried over exactly", moved)
+
+
+def _leave_as_it_rests(desk: Desk, trade: Trade, why: str) -> None:
+    if trade.state == states.ENDED:
+        return
+    open_steps = trade.open_steps
+    trade.left = why
+    trade.state, trade.ended = states.next_trade_state(trade.state, "left"), desk.state.now
+    trade.end, trade.due, trade.exposed_since = Reason(rs.LEFT), "", 0
+    text = f"Left as it rests at the venue: {why}. Stops there still protect; nothing of it is moved or closed"
+    if open_steps:
+        text += ". Adopt its position to tend it again"
+    desk.tell("alarm", "left", text, trade)
+
+
+class Grid:
+    """From one grid to another: how many new ticks an old one is, and steps."""
+
+    def __init__(self, ticks: Fraction, steps: Fraction) -> None:
+        self._ticks, self._steps = ticks, steps
+
+    @staticmethod
+    def _whole(value: Fraction) -> int:
+        if value.denominator != 1:
+            raise OffGrid
+        return int(value)
+
+    def level(self, ticks: int) -> int:
+        return self._whole(ticks * self._ticks)
+
+    def qty(self, steps: int) -> int:
+        return self._whole(steps * self._steps)
+
+    def maybe(self, ticks: int | None) -> int | None:
+        return None if ticks is None else self.level(ticks)
+
+    def near(self, ticks: int) -> int:
+        """A price of the market, which decides no level: the nearest."""
+        return round(ticks * self._ticks)
+
+    def line(self, line: TargetLine) -> TargetLine:
+        return msgspec.structs.replace(line, level=self.level(line.level), filled=self.qty(line.filled))
+
+    def rung(self, rung: Rung) -> Rung:
+        return msgspec.structs.replace(
+            rung, level=self.level(rung.level), steps=self.qty(rung.steps), filled=self.qty(rung.filled)
+        )
+
+    def terms(self, terms: Terms | None) -> Terms | None:
+        if terms is None:
+            return None
+        return msgspec.structs.replace(
+            terms, plan=self.rules(terms.plan), ref=self.level(terms.ref), r_ticks=self.level(terms.r_ticks),
+            steps=self.qty(terms.steps), stop=self.level(terms.stop), targets=tuple(map(self.line, terms.targets)),
+            losses=tuple(map(self.line, terms.losses)), rungs=tuple(map(self.rung, terms.rungs)),
+        )  # fmt: skip
+
+    def rules(self, rules: Record) -> Record:
+        """A plan, a rig or a rule of them: every distance in ticks."""
+        changed: dict[str, Any] = {}
+        for field in msgspec.structs.fields(type(rules)):
+            name, value = field.name, getattr(rules, field.name)
+            if isinstance(value, msgspec.Struct):
+                changed[name] = self.rules(value)
+            elif isinstance(value, tuple) and value and isinstance(value[0], msgspec.Struct):
+                changed[name] = tuple(self.rules(one) for one in value)
+            elif (name == "ticks" or name.endswith("_ticks")) and value:
+                exact = isinstance(value, int) and not isinstance(value, bool)
+                changed[name] = self.level(value) if exact else float(value * self._ticks)
+        return msgspec.structs.replace(rules, **changed) if changed else rules
+
+    def trade(self, trade: Trade) -> Trade:
+        """A trade as it is on the new grid; raises OffGrid."""
+        return msgspec.structs.replace(
+            trade, plan=self.rules(trade.plan), ref=self.level(trade.ref), r_ticks=self.level(trade.r_ticks),
+            asked_steps=self.qty(trade.asked_steps), stop=self.level(trade.stop),
+            initial_stop=self.level(trade.initial_stop), targets=list(map(self.line, trade.targets)),
+            moving=self.terms(trade.moving), then=self.terms(trade.then), backstop=self.level(trade.backstop),
+            trace=[Rest(one.time, self.level(one.level)) for one in trade.trace], entered=self.qty(trade.entered),
+            closed=self.qty(trade.closed), entry_value=float(trade.entry_value * self._ticks * self._steps),
+            best_exit=self.near(trade.best_exit), most=self.qty(trade.most), emergency=self.level(trade.emergency),
+            losses=list(map(self.line, trade.losses)), rungs=list(map(self.rung, trade.rungs)),
+            fresh=self.qty(trade.fresh),
+        )  # fmt: skip
+
+    def order(self, order: Order) -> Order:
+        """An order as it is on the new grid; raises OffGrid."""
+        return msgspec.structs.replace(
+            order, steps=self.qty(order.steps), level=self.maybe(order.level), bound=self.maybe(order.bound),
+            filled=self.qty(order.filled), owed=self.qty(order.owed), seen=self.near(order.seen),
+            hoped=self.qty(order.hoped), asked=[(self.level(level), self.qty(steps)) for level, steps in order.asked],
+        )  # fmt: skip
+
+
+def left_with(state: EngineState, trade: Trade) -> list[Trade]:
+    """Trades that were left as they rest, whose position `trade` has taken over."""
+    return [one for one in state.trades.values() if one.left and one.entry == trade.entry and one is not trade]
