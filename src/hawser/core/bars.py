@@ -69,6 +69,27 @@ def span_of(times: Array) -> int:
     return int(np.diff(times).min()) if times.size > 1 else MINUTE
 
 
-def timeframes_for(base_ns: int) -> dict[str, int]:
-    """The timeframes that can be joined from bars of `base_ns`."""
-    return {name: span for name, span in TIMEFRAMES.items() if span >= base_ns and span % base_ns == 0}
+class Length(NamedTuple):
+    """How long a history's bars are, ns: the step between most of them. `even`: all open a whole number of lengths
+    apart and on whole lengths of UTC, so that coarser bars can be joined of them. Bars by range, by local days or with
+    one that is a second late are not."""
+
+    span: int
+    even: bool
+
+
+def length_of(times: Array) -> Length:
+    """The length of bars that open at `times`, ascending UTC ns; a minute where there is one bar."""
+    if times.size < 2:
+        return Length(MINUTE, bool(times.size == 0 or times[0] % MINUTE == 0))
+    steps, counts = np.unique(np.diff(times), return_counts=True)
+    most = int(counts.argmax())
+    span = int(steps[most]) if 2 * counts[most] > times.size - 1 else int(np.median(np.diff(times)))
+    return Length(span, bool((times % span == 0).all()))
+
+
+def timeframes_for(length: Length) -> list[int]:
+    """The bar lengths that a history can be shown and tended in, ns: its own, and the coarser ones of ours that can be
+    joined of it."""
+    coarser = [span for span in TIMEFRAMES.values() if span > length.span and span % length.span == 0]
+    return [length.span, *(coarser if length.even else ())]

@@ -20,8 +20,9 @@ def next_minute_end(now: int) -> int:
 
 
 def timeframe_name(span_ns: int) -> str:
-    """'15m' for fifteen minutes; seconds where no timeframe of ours fits."""
-    return next((name for name, span in TIMEFRAMES.items() if span == span_ns), f"{span_ns // SECOND}s")
+    """'15m' for fifteen minutes, '2w' for two weeks: a whole number of the largest unit it is made of."""
+    units = (("w", 7 * DAY), ("d", DAY), ("h", HOUR), ("m", MINUTE), ("s", SECOND), ("ms", MILLISECOND))
+    return next((f"{span_ns // unit}{name}" for name, unit in units if span_ns % unit == 0), f"{span_ns} ns")
 
 
 def zone_known(zone: str) -> bool:

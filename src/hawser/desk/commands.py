@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
-from hawser.core.clock import TIMEFRAMES
+from hawser.core.clock import timeframe_name
 from hawser.core.rig import Rig
 from hawser.desk.stations.names import GUARDS, HELM, RIGS, STATIONS
 from hawser.desk.widgets.finder import Action
@@ -89,7 +89,8 @@ class Commands:
         helm, latest = self._window.helm, self._window.latest
         symbols = [view.instrument.symbol for view in latest.instruments] if latest is not None else []
         trades = [trade for trade in latest.trades if trade.open_steps] if latest is not None else []
-        spans = [(name, span) for name, span in TIMEFRAMES.items() if not helm.chart.span_buttons[span].isHidden()]
+        buttons = helm.chart.span_buttons
+        spans = [(timeframe_name(span), span) for span, button in buttons.items() if not button.isHidden()]
         plans = helm.plan.names
         return [
             *(Action(f"Plan: take {name}", "", partial(plans.take, name)) for name in plans.plans),

@@ -61,7 +61,7 @@ def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
     if market is None or not market.bid:
         raise Refused("no_quote", f"{position.symbol} has no quote yet.")
     rule, atr = plan.stop, atr_of(state, plan, Marks(ask.basis, ask.atr))
-    check_rig(plan, instrument)
+    check_rig(plan, instrument, state.spans.get(plan.symbol, ()))
     if rule is None or rule.money is not None:
         raise Refused("bad_request", "Adopting needs a stop by distance, price or bars.")
     if (rule.kind == "atr" and not atr > 0) or (rule.from_bars and ask.basis is None):

@@ -205,7 +205,7 @@ def reequip(desk: Desk, ask: ev.Reequip) -> None:
         return
     try:
         no_ladder(plan)
-        check_rig(plan, desk.state.instruments[trade.symbol])
+        check_rig(plan, desk.state.instruments[trade.symbol], desk.state.spans.get(trade.symbol, ()))
         equip(desk, trade, plan, Marks(ask.basis, ask.atr))
     except Refused as refusal:  # before anything was changed
         desk.tell("refused", refusal.code, f"Not put on the trade: {refusal.sentence}", trade, ask.ask)

@@ -126,6 +126,7 @@ def _acts(state: EngineState, trade: Trade) -> bool:
 def _opened(desk: Desk, event: ev.Opened) -> None:
     state = desk.state
     state.prefix, state.serial, state.suspect = event.prefix, event.serial, event.suspect
+    state.spans = event.spans
     if event.suspect:
         text = (
             f"{event.suspect[:1].upper()}{event.suspect[1:]}: nothing is sent before the venue has told what it holds"

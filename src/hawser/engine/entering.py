@@ -14,6 +14,7 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.basis import own_atr
+from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
@@ -78,7 +79,7 @@ def terms_of(
     """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
     market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
     atr, basis = atr_of(state, plan, marks), marks.basis
-    check_rig(plan, instrument)
+    check_rig(plan, instrument, state.spans.get(plan.symbol, ()))
     staked = Valuation(state).exposure(without)
     staked = msgspec.structs.replace(staked, heat=staked.heat + sum(terms.risk for terms in beside))
     count = sum(trade is not without for trade in state.live()) + len(beside)
@@ -106,9 +107,16 @@ def terms_of(
     )  # fmt: skip
 
 
-def check_rig(plan: Plan, instrument: Instrument) -> None:
-    """Refuse a rig that could not be carried out; raises Refused."""
+def check_rig(plan: Plan, instrument: Instrument, spans: tuple[int, ...] = ()) -> None:
+    """Refuse a plan that could not be tended; raises Refused. `spans`: the bar lengths there are, none where nobody
+    says."""
     rig = plan.rig
+    wide = TIMEFRAMES[plan.trail.timeframe] if plan.trail is not None and plan.trail.timeframe else plan.timeframe_ns
+    for span in (plan.timeframe_ns, max(wide, plan.timeframe_ns)) if spans else ():
+        if span not in spans:
+            there = ", ".join(map(timeframe_name, spans))
+            sentence = f"Bars of {timeframe_name(span)} cannot be made of this history; there are {there}."
+            raise Refused("no_timeframe", sentence, span=span)
     if rig is None:
         return
     timed = rig.time_exit

@@ -27,13 +27,15 @@ class Event(msgspec.Struct, frozen=True, tag=True, kw_only=True):
 class Opened(Event, frozen=True):
     """A session begins: who trades what. `prefix` begins every client order id of this ledger, `serial` tells its
     sessions apart: what a session sent and could not write down is never taken for an order of another. `suspect`: why
-    the state may not be what it was; then nothing is sent before the venue has told what it holds."""
+    the state may not be what it was; then nothing is sent before the venue has told what it holds. `spans`: the bar
+    lengths in which each instrument can be tended, ns."""
 
     prefix: str
     account: Account
     instruments: tuple[Instrument, ...]
     serial: int = 0
     suspect: str = ""
+    spans: dict[str, tuple[int, ...]] = {}
 
 
 class Quote(Event, frozen=True):

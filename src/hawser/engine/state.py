@@ -306,6 +306,7 @@ class EngineState(msgspec.Struct):
     account: Account | None = None
     declared: Account | None = None  # as the file or the demo has it; an edit holds while that stays the same
     instruments: dict[str, Instrument] = {}
+    spans: dict[str, tuple[int, ...]] = {}  # the bar lengths of each instrument, ns
     gone: tuple[str, ...] = ()  # instruments of trades that the venue does not have any more
     markets: dict[str, Market] = {}
     rates: dict[str, tuple[float, int]] = {}
@@ -347,6 +348,10 @@ class EngineState(msgspec.Struct):
     sent_count: int = 0
     foreign: tuple[str, ...] = ()  # orders at the venue that are another's
     unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
+
+    def base_span(self, symbol: str) -> int:
+        """The length of an instrument's own bars, ns; 0 where nobody has said."""
+        return self.spans.get(symbol, (0,))[0]
 
     def atr(self, symbol: str, span: int) -> float:
         bar = self.bars.get(bar_key(symbol, span))

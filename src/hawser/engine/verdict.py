@@ -14,6 +14,7 @@ from hawser.engine.guarding import account_guards, guards_verdict
 from hawser.engine.state import EngineState
 
 SILENT_AFTER_S = 90  # no quote for this long while the instrument is open: the feed is silent
+SILENT_PART = 8  # or for this part of a bar, where a replayed history has longer bars and so fewer quotes
 
 
 def account_verdict(state: EngineState) -> list[Closed]:
@@ -48,7 +49,7 @@ def entry_verdict(
         found.append(Closed("market_closed", f"{symbol} is outside its trading hours", market.until))
     elif market is None or not market.bid:
         found.append(Closed("no_quote", f"{symbol} has no quote yet"))
-    elif state.now - market.time > SILENT_AFTER_S * SECOND:
+    elif state.now - market.time > max(SILENT_AFTER_S * SECOND, state.base_span(symbol) // SILENT_PART):
         age = (state.now - market.time) // SECOND
         found.append(Closed("feed_silent", f"{symbol} has had no quote for {age} s"))
     return found + guards_verdict(state, symbol, side, source, r_ticks)

@@ -6,8 +6,7 @@ import math
 
 import numpy as np
 
-from hawser.core.bars import Bars, joined
-from hawser.core.clock import TIMEFRAMES
+from hawser.core.bars import Bars, Length, joined, timeframes_for
 from hawser.core.indicators import Array, atr, true_range_at, wilder_next
 from hawser.core.instrument import Instrument
 from hawser.engine import events as ev
@@ -79,12 +78,11 @@ class BarStore:
 
     def __init__(self, instrument: Instrument, base_span: int, history: Bars) -> None:
         self.instrument, self.base_span, self.base = instrument, base_span, history
-        spans = [span for span in TIMEFRAMES.values() if span >= base_span and span % base_span == 0] or [base_span]
-        if base_span not in spans:
-            spans.insert(0, base_span)
+        self.even = bool((history.time % base_span == 0).all())
         self._forming: list[float] | None = None
+        self._begun = int(history.time[-1]) + base_span if history.time.size else 0  # the bar that is being made
         self.series: dict[int, Series] = {}
-        for span in spans:
+        for span in timeframes_for(Length(base_span, self.even)):
             bars = history if span == base_span else joined(history, span)
             series = Series(span, bars)
             if span != base_span and bars.time.size and bars.time[-1] + span > int(history.time[-1]) + base_span:
@@ -101,9 +99,9 @@ class BarStore:
 
     def quote(self, time: int, bid: float, spread: float) -> None:
         """A quote: the unfinished base bar follows it."""
-        start, part = time - time % self.base_span, self._forming
-        if part is not None:  # one that is told late belongs to the bar that is being made
-            start = max(start, int(part[0]))
+        start, part = time - time % self.base_span if self.even else self._begun, self._forming
+        if part is not None and start < part[0] <= time + self.base_span:
+            start = int(part[0])  # one that is told late belongs to the bar that is being made
         if part is None or part[0] != start:
             self._forming = [start, bid, bid, bid, bid, spread]
         else:
@@ -114,7 +112,7 @@ class BarStore:
         part, series = self._forming, self.series[span]
         if part is None or (series.size and part[0] <= series.last_opened and span == self.base_span):
             return None
-        start = int(part[0]) - int(part[0]) % span
+        start = int(part[0]) - int(part[0]) % span if span != self.base_span else int(part[0])
         building = series.building
         if span == self.base_span or building is None or building[0] != start:
             return (start, *part[1:])
@@ -128,9 +126,15 @@ class BarStore:
     def take(self, message: port.BarTold, now: int) -> list[ev.BarCompleted]:
         """A completed base bar: the events of every timeframe that it completes."""
         prices = [float(text) for text in (message.open, message.high, message.low, message.close)]
-        found = []
+        found, base = [], self.series[self.base_span]
+        before = base.size
+        base.append(message.opened, *[*prices, message.spread])
+        self._begun = max(message.time, message.opened)
+        if base.size > before:
+            found.append(self._event(base, now))
         for span, series in self.series.items():
-            if self._joined_in(series, span, message.opened, prices, message.spread):
+            joins = span != self.base_span and message.opened % self.base_span == 0
+            if joins and self._joined_in(series, span, message.opened, prices, message.spread):
                 found.append(self._event(series, now))
         return found
 

@@ -18,7 +18,7 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.bars import Bars
-from hawser.core.clock import SECOND
+from hawser.core.clock import SECOND, timeframe_name
 from hawser.core.errors import BadInput, HawserError
 from hawser.core.guards.declared import Guards, NewsGuard
 from hawser.core.guards.news import Calendar, NewsEvent
@@ -159,8 +159,11 @@ class Runtime:
         """Have the bars of one instrument and timeframe sent, and its unfinished bar with every snapshot."""
 
         def change(session: Session) -> None:
+            store = session.stores.get(symbol)
+            if store is None or span not in store.series:
+                self.hooks.fault(f"{symbol}: there are no bars of {timeframe_name(span)} to show")
+                return
             self._watch = Watch(symbol, span)
-            store = session.stores[symbol]
             self.hooks.bars(symbol, span, store.series[span].bars())
 
         self._do(change)
@@ -366,6 +369,8 @@ class Runtime:
                     work(session)
                 except HawserError as error:
                     self.hooks.fault(error.sentence)
+                except Exception as error:  # what a window asks for never ends tending
+                    self._fault(error)
             until = self.clock.now()
             if until - self._link.told_to > ASLEEP * self.clock.speed * SECOND:
                 until = self._link.catch_up(until, PATIENCE)

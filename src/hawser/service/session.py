@@ -22,6 +22,7 @@ from collections.abc import Callable
 import msgspec
 
 from hawser.core.account import Account
+from hawser.core.bars import Bars
 from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr, values_for
 from hawser.core.clock import SECOND
 from hawser.core.guards.declared import Guards
@@ -93,7 +94,7 @@ class Session:
         self.take(
             ev.Opened(
                 time=self.now, prefix=prefix, account=account, instruments=instruments, serial=state.serial + 1,
-                suspect=trouble,
+                suspect=trouble, spans={symbol: tuple(store.series) for symbol, store in self.stores.items()},
             )
         )  # fmt: skip
         for store in self.stores.values():
@@ -419,7 +420,7 @@ class Session:
         values = self._measured(self.engine.state.guards, bar.symbol, bar.span)
         if not timed and not values and not any(needs_values(plan) for plan in plans):
             return bar
-        values |= values_for(plans, bar.span, lambda span: series[span].bars())
+        values |= values_for(plans, bar.span, lambda span: series[span].bars() if span in series else Bars.empty())
         for trade in timed:  # also those that completed while nobody was looking
             values[lived_key(trade.opened)] = series[bar.span].since(trade.opened)
         return msgspec.structs.replace(bar, values=values)

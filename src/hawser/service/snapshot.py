@@ -8,7 +8,7 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.basis import own_atr
-from hawser.core.clock import DAY, TIMEFRAMES
+from hawser.core.clock import DAY
 from hawser.core.errors import Refused
 from hawser.core.guards.declared import AnyGuard, RegimeGuard, SpreadGuard
 from hawser.core.guards.measures import median_key
@@ -25,7 +25,7 @@ from hawser.engine.events import Held
 from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
 from hawser.engine.reasons import words
 from hawser.engine.rigging import Waiting, target_parts, waiting
-from hawser.engine.state import EngineState, Group, Rest, Trade, bar_key
+from hawser.engine.state import EngineState, Group, Rest, Trade
 from hawser.engine.verdict import account_verdict, entry_verdict
 from hawser.service.newsmarks import NewsMark, marks
 
@@ -213,7 +213,7 @@ def _ended_today(state: EngineState, trade: Trade) -> bool:
 
 def _instrument(state: EngineState, symbol: str) -> InstrumentView:
     market = state.markets.get(symbol)
-    spans = {span: state.atr(symbol, span) for span in TIMEFRAMES.values() if bar_key(symbol, span) in state.bars}
+    spans = {span: state.atr(symbol, span) for span in state.spans.get(symbol, ())}
     bid, ask, time = (market.bid, market.ask, market.time) if market else (0, 0, 0)
     return InstrumentView(
         state.instruments[symbol], bid, ask, time, market.open if market else False, market.until if market else 0,

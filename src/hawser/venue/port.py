@@ -83,7 +83,7 @@ class QuoteTold(Told, frozen=True):
 
 
 class BarTold(Told, frozen=True):
-    """A completed base bar that opened at `opened`; bid prices; `spread` in ticks."""
+    """A completed base bar that opened at `opened`, complete at `time`; bid prices; `spread` in ticks."""
 
     symbol: str
     opened: int

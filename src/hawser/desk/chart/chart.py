@@ -124,21 +124,25 @@ class Chart(QFrame):
         self._header.setSpacing(2)
         self._header.addWidget(self._title)
         self._header.addSpacing(8)
-        self._spans, self.span_buttons = QButtonGroup(self), {}
+        self._spans, self.span_buttons = QButtonGroup(self), dict[int, QPushButton]()
         for name, span in TIMEFRAMES.items():
-            button = QPushButton(name)
-            button.setCheckable(True)
-            button.setProperty("role", "flat")
-            button.setAccessibleName(f"Timeframe {name}")
-            button.clicked.connect(lambda _, span=span: self.span_chosen.emit(span))
-            self._spans.addButton(button)
-            self.span_buttons[span] = button
-            self._header.addWidget(button)
+            self._add_span(name, span)
         self._tended = QLabel()
         self._tended.setProperty("role", "small-second")
         self._tended.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._tended.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self._header.addWidget(self._tended, 1)
+
+    def _add_span(self, name: str, span: int) -> None:
+        """A button for bars of one length, behind those there are."""
+        button = QPushButton(name)
+        button.setCheckable(True)
+        button.setProperty("role", "flat")
+        button.setAccessibleName(f"Timeframe {name}")
+        button.clicked.connect(lambda _, span=span: self.span_chosen.emit(span))
+        self._spans.addButton(button)
+        self._header.insertWidget(2 + len(self.span_buttons), button)
+        self.span_buttons[span] = button
 
     def restyle(self) -> None:
         p = self._look.palette
@@ -162,6 +166,9 @@ class Chart(QFrame):
         self._instrument, self._span, self._pyramid, self._forming = instrument, span, pyramid, None
         self._title.setText(instrument.symbol)
         self._price_axis.digits = instrument.price_digits
+        for other in available:
+            if other not in self.span_buttons:
+                self._add_span(timeframe_name(other), other)
         for other, button in self.span_buttons.items():
             button.setVisible(other in available)
             button.setChecked(other == span)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from hawser.core.bars import Bars, span_of
+from hawser.core.bars import Bars, length_of
 from hawser.core.instrument import Instrument
 from hawser.venue.quay import feed as fd
 
@@ -22,7 +22,11 @@ class ReplayFeed:
     def __init__(self, instrument: Instrument, bars: Bars, spread_ticks: float, start: int | None = None) -> None:
         self.instruments = {instrument.symbol: instrument}
         self._instrument, self._bars = instrument, bars
-        self.base_span = span_of(bars.time)
+        self.base_span, self._even = length_of(bars.time)
+        # A bar ends where the next opens, or after its length; of uneven bars each lasts until the next.
+        lasts = np.append(bars.time[1:], bars.time[-1:] + self.base_span)
+        whole = bars.time + self.base_span
+        self._ends = np.minimum(whole, lasts) if self._even or self._mostly_even(bars) else lasts
         self._spread = np.where(np.isnan(bars.spread), spread_ticks, bars.spread)
         self._ticks = [np.rint(column / instrument.tick_size).astype(np.int64) for column in bars[1:5]]
         first = min(AT_LEAST_SHOWN, bars.time.size // 3)
@@ -30,8 +34,13 @@ class ReplayFeed:
         self._queue: list[fd.FeedItem] = []
         self._bar = 0
 
+    def _mostly_even(self, bars: Bars) -> bool:
+        """Whether most bars last their length, as local days do across a change of the clocks."""
+        steps = np.diff(bars.time)
+        return bool(steps.size == 0 or 2 * (steps == self.base_span).sum() > steps.size)
+
     def history(self, symbol: str) -> Bars:
-        done = int(np.searchsorted(self._bars.time, self._now - self.base_span, side="right"))
+        done = int(np.searchsorted(self._ends, self._now, side="right"))
         return self._bars._replace(spread=self._spread).mapped(lambda column: column[:done])
 
     def seek(self, now: int) -> None:
@@ -63,6 +72,7 @@ class ReplayFeed:
     def _items(self, index: int) -> list[fd.FeedItem]:
         """The quotes and the completed bar of bar `index`; hours after the last."""
         opened, symbol = int(self._bars.time[index]), self._instrument.symbol
+        done = int(self._ends[index])
         open_, high, low, close = (int(column[index]) for column in self._ticks)
         near_high = high - open_ <= open_ - low
         corners = [open_, high, low, close] if near_high else [open_, low, high, close]
@@ -73,9 +83,8 @@ class ReplayFeed:
         spread = max(0, round(float(self._spread[index])))
         items: list[fd.FeedItem] = []
         for part, bid in zip(grid.tolist(), bids.tolist(), strict=True):
-            time = opened + int(part * (self.base_span - 1_000_000))
+            time = opened + int(part * max(0, done - opened - min(1_000_000, self.base_span // 100)))
             items.append(fd.Tick(time, symbol, bid, bid + spread))
-        done = opened + self.base_span
         items.append(fd.BarDone(done, symbol, opened, open_, high, low, close, float(spread)))
         following = int(self._bars.time[index + 1]) if index + 1 < self._bars.time.size else 0
         if following != done:
