@@ -92,7 +92,7 @@ class SlowRehearsal:
         self.smoothing = self.rig.get("atr_smoothing", "wilder")
         self.atr = atr(self.bars, self.rig.get("atr_length", 14), self.smoothing)
         self.stop_rule = self.rig.get("stop", {})
-        self.last_of_session: list[bool] = [False] * len(rows)
+        self.left_after: list[bool] = [False] * len(rows)  # told: whether the hours end a trade after each bar
         self.margin = max(1, self.instrument.get("min_stop_ticks", 0))
         self.cash = float(self.account["equity"])
         self.trades: list[dict[str, Any]] = []
@@ -152,7 +152,7 @@ class SlowRehearsal:
         account = dict(self.account)
         moved = self.cash - float(account["equity"])
         account["balance"] = float(account.get("balance", account["equity"])) + moved
-        account["equity"] = max(self.cash, 1e-9)
+        account["equity"] = self.cash
         return Slow({
             "instrument": self.instrument, "account": account, "side": "long" if side > 0 else "short",
             "quote": {"bid": self.text(bar.open), "ask": self.text(bar.open + bar.spread)},
@@ -182,6 +182,8 @@ class SlowRehearsal:
         at = decided + 1
         if not self.allowed(side, at):
             return None
+        if self.cash <= 0:
+            return None
         try:
             slow = self.sized(side, at)
             slow.money()
@@ -195,13 +197,19 @@ class SlowRehearsal:
         except No:
             return None
         self.slow = slow
-        held.flow -= held.whole * (held.ref + self.enter_slip)
-        held.value += held.whole * (held.ref + self.enter_slip)
+        price = self.at_least_a_tick(held.ref + self.enter_slip, side)
+        held.flow -= held.whole * price
+        held.value += held.whole * price
         held.entered = held.whole
         held.best = held.worst = self.mirrored(at, side).open
         held.moves.append((at, held.stop, "ladder" if "ladder" in self.rig else "initial"))
-        self.fill(held, at, "entry", "follow_on" if chain else "signal", held.ref + self.enter_slip, held.whole)
+        self.fill(held, at, "entry", "follow_on" if chain else "signal", price, held.whole)
         return held
+
+    @staticmethod
+    def at_least_a_tick(price: Fraction, side: int) -> Fraction:
+        """A mirrored price, whose fill is never below one tick."""
+        return side * max(Fraction(1), side * Fraction(price))
 
     def laid(self, slow: Slow, side: int, decided: int, chain: int) -> Held:
         answer = slow.answer()
@@ -385,7 +393,7 @@ class SlowRehearsal:
                 held.left, held.entered = held.left + steps, held.entered + steps
                 self.fill(held, at, "entry", reason, Fraction(price), steps)
                 continue
-            slipped = Fraction(price) - (0 if kind == "target" else self.exit_slip)
+            slipped = self.at_least_a_tick(Fraction(price) - (0 if kind == "target" else self.exit_slip), held.side)
             self.exit(held, at, reason, slipped, steps)
             held.targets = [one for one in held.targets if reason != f"target_{one[0]}"]
             held.losses = [one for one in held.losses if reason != f"loss_step_{one[0]}"]
@@ -488,7 +496,7 @@ class SlowRehearsal:
             return "basket", False
         if timed.get("bars") and at - held.first + 1 >= timed["bars"]:
             return "time", False
-        if at + 1 < len(self.bars) and self.last_of_session[at + 1]:
+        if self.left_after[at]:
             return "time", False
         return None, False
 
@@ -531,7 +539,8 @@ class SlowRehearsal:
                 bar = self.mirrored(at, held.side)
                 if leaving is not None:
                     held.best, held.worst = max(held.best, bar.open), min(held.worst, bar.open)
-                    self.exit(held, at, leaving, bar.open - self.exit_slip, held.left)
+                    price = self.at_least_a_tick(bar.open - self.exit_slip, held.side)
+                    self.exit(held, at, leaving, price, held.left)
                     self.ended(held, at)
                     pending = (-held.side, at - 1, 0) if turning else None
                     held, leaving = None, None

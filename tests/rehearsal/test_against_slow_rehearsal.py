@@ -16,8 +16,9 @@ import tomli_w
 
 from hawser.cli import main
 from hawser.core.bars import span_of
-from hawser.core.hours import last_bars
-from hawser.core.instrument import Commission
+from hawser.core.clock import DAY, MINUTE
+from hawser.core.hours import is_open
+from hawser.core.instrument import Commission, Session
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
 from hawser.formats.rigs import save_rig
@@ -91,7 +92,30 @@ def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
     timed = rig.time_exit
     if timed is None or not (timed.session_end or timed.before_weekend):
         return rig, [False] * bars.time.size
-    return rig, last_bars(instrument.sessions, bars.time, span_of(bars.time), not timed.session_end).tolist()
+    return rig, left_after(instrument.sessions, bars.time, span_of(bars.time), not timed.session_end)
+
+
+def left_after(sessions: tuple[Session, ...], times: np.ndarray, span: int, weekend: bool) -> list[bool]:
+    """Whether the hours end a trade after each bar, minute by minute: the next bar is the one whose end reaches the
+    end of the bar's session, or it opens later."""
+    first, last = int(times[0]) // MINUTE, (int(times[-1]) + 11 * DAY) // MINUTE
+    saturday = np.arange(first, last + 1) // 1440 % 7 == 2
+    if sessions:
+        opens = np.array([is_open(sessions, minute * MINUTE) for minute in range(first, last + 1)])
+    else:
+        opens = ~(saturday & (np.arange(first, last + 1) % 1440 == 0)) if weekend else np.ones(saturday.size, bool)
+    ends = [at for at in range(1, opens.size) if opens[at - 1] and not opens[at]]
+    if weekend and sessions:
+        ends = [at for at in ends if not opens[at : at + 1440].any()]
+    closes = (np.array(ends) + first) * MINUTE
+    found = []
+    for one, after in zip(times.tolist(), [*times[1:].tolist(), 0], strict=True):
+        later = closes[closes > one]
+        final = one if later.size else 1 << 62
+        while later.size and final + span < later[0]:
+            final += span
+        found.append(after >= final)
+    return found
 
 
 def rows(path: Path) -> list[dict[str, str]]:
@@ -137,7 +161,7 @@ def test_both_readings_agree(seed, tmp_path, monkeypatch):
     rig, last = drawn(draw, tmp_path)
     order, leaves = draw.choice(["pessimistic", "optimistic", "path"]), draw.random() < 0.5
     slow = SlowRehearsal(tmp_path, order)
-    slow.last_of_session = last
+    slow.left_after = last
     if not leaves:
         slow.leave = [0] * len(last)
     words = ["rehearse", "--bars", "bars.csv", "--instrument", "instrument.toml", "--rig", "rig.toml"]

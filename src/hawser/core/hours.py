@@ -13,6 +13,7 @@ from hawser.core.indicators import Array
 from hawser.core.instrument import Session
 
 EPOCH = date(1970, 1, 1)
+WEEK, FIRST_SATURDAY = 7 * DAY, 2 * DAY  # 1970 began on a Thursday
 
 
 def _instant(day: date, clock: str, zone: str) -> int:
@@ -59,30 +60,38 @@ def next_change(sessions: tuple[Session, ...], at: int) -> int:
     return 0
 
 
-def is_last(sessions: tuple[Session, ...], opens: int, span: int, weekend: bool) -> bool:
-    """Whether a bar of `span` ns that opens at `opens` is the last before the instrument closes; with `weekend`: before
-    it closes for a day or more."""
-    if not sessions or not is_open(sessions, opens):
-        return False
-    closes = next_change(sessions, opens)
-    if not closes or opens + span < closes:
-        return False
-    again = next_change(sessions, closes)
-    return not weekend or not again or again - closes >= DAY
+def next_close(sessions: tuple[Session, ...], at: int, weekend: bool) -> int:
+    """When the instrument next closes after `at`, with `weekend`: for a day or more; 0 where it never does. Without
+    sessions the week ends on Saturday 00:00 UTC, and nothing else does."""
+    if not sessions:
+        return at + WEEK - (at - FIRST_SATURDAY) % WEEK if weekend else 0
+    close = next_change(sessions, at)
+    while close:
+        again = next_change(sessions, close)
+        if not is_open(sessions, close) and (not weekend or not again or again - close >= DAY):
+            return close
+        close = again
+    return 0
 
 
-def last_bars(sessions: tuple[Session, ...], times: Array, span: int, weekend: bool) -> Array:
-    """The same for the bars of a history, bool of their shape; `times` ascending."""
+def last_opening(sessions: tuple[Session, ...], opened: int, span: int, weekend: bool) -> int:
+    """When the last bar of the session (of the week) opens by the clock, of bars of `span` ns like the one that opened
+    at `opened`: the first whose end reaches the session's. It may be that one itself, or lie before it; 0: never."""
+    close = next_close(sessions, opened, weekend)
+    return opened - (opened - close + span) // span * span if close else 0
+
+
+def leaves_after(sessions: tuple[Session, ...], times: Array, span: int, weekend: bool) -> Array:
+    """Whether a trade that is open at the close of each bar is left at the open of the next, bool of the bars' shape:
+    that is the last of its session by the clock, or lies beyond. `times` ascending UTC ns."""
     found = np.zeros(times.size, np.bool_)
-    if not times.size or not sessions:
-        return found
-    at, end = int(times[0]), int(times[-1]) + span
-    while (change := next_change(sessions, at)) and change <= end + span:
-        if not is_open(sessions, change):
-            first, after = np.searchsorted(times, (change - span, change))
-            for index in range(int(first), int(after)):
-                found[index] = is_last(sessions, int(times[index]), span, weekend)
-        at = change
+    index = 0
+    while index < times.size and (close := next_close(sessions, int(times[index]), weekend)):
+        beyond = int(np.searchsorted(times, close))
+        here = times[index:beyond]
+        last = here - (here - close + span) // span * span
+        found[index:beyond] = np.append(times, np.iinfo(np.int64).min)[index + 1 : beyond + 1] >= last
+        index = beyond
     return found
 
 

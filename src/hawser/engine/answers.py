@@ -14,6 +14,7 @@ from hawser.engine.protecting import converge, leave, signal
 from hawser.engine.reasons import Reason, words
 from hawser.engine.requests import Desk, settled
 from hawser.engine.state import Order, Rest, Rung, TargetLine, Trade
+from hawser.engine.tending import want_hours
 
 MARKET_CLOSED = "market_closed"
 LEVEL_TRIES = 2  # refusals of its level after which an exposed trade no longer waits for its stop
@@ -219,6 +220,7 @@ def _entered(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
     anchor(desk, trade)
     if trade.held and not trade.trace:
         trade.trace.append(Rest(desk.state.now, trade.stop))
+    want_hours(desk, trade)
     first_fill(desk, trade)
 
 

@@ -248,6 +248,8 @@ def _instrument_state(desk: Desk, event: ev.InstrumentState) -> None:
     for trade in desk.state.trades_in(event.symbol) if event.open else ():
         if trade.state != states.ENDED:
             without_waiting(desk, trade)
+        elif trade.due:
+            desk.later(f"{trade.due}:{trade.id}", 0)
 
 
 def _timer(desk: Desk, event: ev.TimerFired) -> None:
@@ -286,7 +288,7 @@ def _overdue(desk: Desk, order: Order | None) -> None:
 
 
 def _trade_timer(desk: Desk, trade: Trade, kind: str, event: ev.TimerFired) -> None:
-    since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline") else 0
+    since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline", "hours") else 0
     if kind == "retry":
         trade.wake_at = 0
         converge(desk, trade)
@@ -299,6 +301,8 @@ def _trade_timer(desk: Desk, trade: Trade, kind: str, event: ev.TimerFired) -> N
         following.turned(desk, trade, event)
     elif kind == "follow":
         following.followed(desk, trade, event)
+    elif kind == "hours":
+        tending.hours_ended(desk, trade, since)
     elif kind == "deadline":
         deadline(desk, trade, since)
 

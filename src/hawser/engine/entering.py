@@ -120,7 +120,7 @@ def check_rig(plan: Plan, instrument: Instrument, spans: tuple[int, ...] = ()) -
     if rig is None:
         return
     timed = rig.time_exit
-    if timed is not None and (timed.session_end or timed.before_weekend) and not instrument.sessions:
+    if timed is not None and timed.session_end and not instrument.sessions:
         raise Refused("no_session_end", f"{instrument.symbol} has no sessions, so the rig's time exit never comes.")
 
 

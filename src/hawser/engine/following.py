@@ -16,7 +16,7 @@ from hawser.engine import reasons as rs
 from hawser.engine.entering import place
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import setup_for
-from hawser.engine.state import EngineState, Trade
+from hawser.engine.state import EngineState, Trade, bar_key
 
 
 def at_a_price(plan: Plan) -> bool:
@@ -42,13 +42,17 @@ def turned(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:
 
 
 def _in_time(desk: Desk, trade: Trade, what: str) -> bool:
-    """Whether what was to come after the trade still may: not before the two sides agree, and not a bar later, where
-    Hawser did not run meanwhile."""
-    state = desk.state
+    """Whether what was to come after the trade still may: not before the two sides agree and the market is open, and
+    not once a further bar has completed, where Hawser did not run meanwhile. A night without bars is no delay: a
+    rehearsal enters at the next open too."""
+    state, span = desk.state, trade.plan.timeframe_ns
+    market, last = state.markets.get(trade.symbol), state.bars.get(bar_key(trade.symbol, span))
     if not trade.due or not state.reconciled:
         return False
+    late = last is not None and last.opened > trade.ended - trade.ended % span
+    if not late and (market is None or not market.open):
+        return False  # it opens again, and says so
     trade.due = ""
-    late = state.now - trade.ended > trade.plan.timeframe_ns
     if late:
         desk.tell("caution", "lapsed", f"{what} lapsed: more than a bar has passed since the trade ended", trade)
     return not late

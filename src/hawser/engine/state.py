@@ -176,6 +176,7 @@ class Trade(msgspec.Struct):
     lived: int = 0  # completed bars since the entry, its own included
     entry_equity: float = 0.0
     chain: int = 0  # how many follow-ons led to it
+    hours_at: int = 0  # when a time exit by the hours leaves it
     minute_at: int = 0  # when a basket that counts at each minute's end is looked at next
     turn: str = ""  # the ask that wants the other side once this has ended
     due: str = ""  # what is to come after its end: turn or follow

@@ -6,7 +6,7 @@ import math
 from typing import NamedTuple
 
 from hawser.core.basis import STANDARD_ATR, atr_key, lived_key, own_atr, trail_key
-from hawser.core.hours import is_last
+from hawser.core.hours import last_opening
 from hawser.core.instrument import Instrument
 from hawser.core.rigwords import after_words, measure_words, trail_words
 from hawser.core.rules.closing import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, move_name, moved
@@ -96,6 +96,8 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
         if trade.open_steps and not trade.leave:
             _tend(desk, trade, event)
     for trade in state.trades_in(event.symbol) if event.base else ():
+        if trade.open_steps and not trade.leave:
+            want_hours(desk, trade)
         if trade.open_steps:  # what a guard or a halt had taken back, and nothing else has set out again since
             converge(desk, trade)
 
@@ -131,7 +133,7 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
         set_stop(desk, trade, level, _told(state, trade, laid.rules, level, why, close), move_name(why))
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
     rules = laid.rules if rig is not None and rig.basket and rig.basket.basis == "bar_close" else _no_basket(laid.rules)
-    last = _last_bar(trade, instrument, event.opened + event.span)
+    last = _by_hours(trade, instrument, event.opened, event.opened + event.span)
     decided, _ = decided_at(rules, 0, 0, trade.lived, side, won, last)
     if decided:
         _leave(desk, trade, decided, won, last)
@@ -163,12 +165,41 @@ def _won_at(state: EngineState, trade: Trade, close: int) -> float:
     return trade.profit - trade.commission + Valuation(state).money(trade.symbol, ticks, trade.open_steps)
 
 
-def _last_bar(trade: Trade, instrument: Instrument, opens: int) -> bool:
-    """Whether the bar that opens now is the last that a time exit by the hours allows."""
+def _by_hours(trade: Trade, instrument: Instrument, opened: int, now: int) -> bool:
+    """Whether a time exit by the hours leaves a trade at `now`, of which the bar that opened at `opened` is the last
+    completed, or its first: the last bar of the session opens by the clock, or has opened."""
+    at = leaves_by_hours(trade, instrument, opened)
+    return 0 < at <= now
+
+
+def leaves_by_hours(trade: Trade, instrument: Instrument, opened: int) -> int:
+    """When a time exit by the hours leaves a trade that lived the bar which opened at `opened`, UTC ns; 0: never. The
+    open of the session's last bar by the clock, whether or not anybody trades in it; after that bar where it is the
+    trade's first."""
     timed = trade.plan.rig.time_exit if trade.plan.rig is not None else None
     if timed is None or not (timed.session_end or timed.before_weekend):
-        return False
-    return is_last(instrument.sessions, opens, trade.plan.timeframe_ns, not timed.session_end)
+        return 0
+    span = trade.plan.timeframe_ns
+    at = last_opening(instrument.sessions, opened, span, not timed.session_end)
+    return max(at, opened + span) if at else 0
+
+
+def want_hours(desk: Desk, trade: Trade) -> None:
+    """A timer for the exit by the hours: no bar may come before it."""
+    span, instrument = trade.plan.timeframe_ns, desk.state.instruments[trade.symbol]
+    last = desk.state.bars.get(bar_key(trade.symbol, span))
+    first = trade.opened - trade.opened % span
+    at = leaves_by_hours(trade, instrument, max(first, last.opened) if last is not None else first)
+    if at and at != trade.hours_at:
+        trade.hours_at = at
+        desk.later(f"hours:{trade.id}:{at}", max(0, at - desk.state.now))
+
+
+def hours_ended(desk: Desk, trade: Trade, at: int) -> None:
+    """The timer: out, where no bar has said so."""
+    if trade.hours_at == at and trade.open_steps and not trade.leave:
+        _leave(desk, trade, TIME, 0.0, True)
+        converge(desk, trade)
 
 
 def _leave(desk: Desk, trade: Trade, decided: int, won: float, last: bool) -> None:

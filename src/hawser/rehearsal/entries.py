@@ -198,9 +198,9 @@ def begin(
     bid, spread = entered["open"], entered["spread"]
     ref = bid + spread if side > 0 else bid
     exit_side = bid if side > 0 else bid + spread
-    atr, equity = history.bars[decided]["atr"], max(cash, 1e-9)
+    atr, equity = history.bars[decided]["atr"], cash
     stop, steps, risk, given = -1, 0, 0.0, sizer.given
-    known = (atr > 0 or not setup.needs_atr) and not sizer.no_positions
+    known = (atr > 0 or not setup.needs_atr) and not sizer.no_positions and equity > 0
     if sizer.method == GIVEN and given == 0:  # an investment
         given = steps_of_notional(sizer.amount, ref * money.tick * money.unit_money * money.step)
     if known and setup.rungs:

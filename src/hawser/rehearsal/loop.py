@@ -13,6 +13,7 @@ import numpy as np
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.closing import BREAK_EVEN, GUARD, decided_at, moved
+from hawser.core.rules.entries import filled_at
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.laying import Money, Rules, Setup, fee
 from hawser.core.rules.moving import NO_MOVE, even_level, evened
@@ -253,7 +254,7 @@ def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Arra
             entered += steps
             left += steps
         else:
-            price -= 0.0 if what == TARGET else side * money.exit_slip
+            price = filled_at(price - (0.0 if what == TARGET else side * money.exit_slip))
             flow += side * price * steps
             left -= steps
             last = what
@@ -294,7 +295,7 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
     lined = line.size > 0
     targets, target_parts, losses, loss_parts = levels.targets, levels.target_parts, levels.losses, levels.loss_parts
     stop, left, entered = trade.stop, trade.steps, trade.steps
-    price = trade.ref + side * money.entry_slip
+    price = filled_at(trade.ref + side * money.entry_slip)
     nf = _write(fills, 0, trade.first, 1, 0, 0, price, trade.steps)
     nm, dependent, ready, last = 0, 0, 0, STOP
     net = -fee(money, float(trade.steps), price)
@@ -320,7 +321,7 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             if follows & gd.EVEN and not decided:
                 stop, nm = _evened(rules, side, value / entered, stop, side * opens, moves, nm, i)
         if decided:  # at market, at this open
-            price = side * opens - side * money.exit_slip
+            price = filled_at(side * opens - side * money.exit_slip)
             net += (flow + side * price * left) * money.tick_step - fee(money, float(left), price)
             nf = _write(fills, nf, i, -1, 10 + decided, 0, price, left)
             best, worst = max(best, opens), min(worst, opens)

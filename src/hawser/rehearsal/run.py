@@ -14,7 +14,7 @@ from hawser.core.bars import Bars, span_of
 from hawser.core.columns import atr_column, stop_column, trail_column
 from hawser.core.errors import BadInput
 from hawser.core.fx import convert
-from hawser.core.hours import last_bars
+from hawser.core.hours import leaves_after
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.laying import money_of, setup_of
@@ -121,7 +121,7 @@ class Rehearsal:
             rows[name] = np.rint(getattr(bars, name) / tick)
         rows["spread"], rows["atr"] = np.rint(spread), atr_column(bars, rig.atr_length, simple) / tick
         rows["signal"], rows["leave"] = signals.signal, signals.leave
-        rows["last_next"] = np.append(leave_before(rig, instrument, bars.time, span)[1:], False)
+        rows["last_next"] = left_by_hours(rig, instrument, bars.time, span)
         self.watch = unwatched() if policy is None else watch_of(policy, instrument, bars, np.rint(spread), span)
         fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
         self.money = money_of(account, instrument, fx)
@@ -189,12 +189,12 @@ def exit_name(row: list[float]) -> str:
     return FILLED[what] if what == STOP else f"{FILLED[what]}{int(row[3])}"
 
 
-def leave_before(rig: Rig, instrument: Instrument, times: Array, span: int) -> Array:
-    """Whether each bar is the last that the rig's time exit allows: it is left at that bar's open."""
+def left_by_hours(rig: Rig, instrument: Instrument, times: Array, span: int) -> Array:
+    """Whether the rig's time exit by the hours leaves at the open of the bar that follows each."""
     timed = rig.time_exit
     if timed is None or not (timed.session_end or timed.before_weekend):
         return np.zeros(times.size, np.bool_)
-    return last_bars(instrument.sessions, times, span, not timed.session_end)
+    return leaves_after(instrument.sessions, times, span, not timed.session_end)
 
 
 def check(rig: Rig, account: Account, instrument: Instrument, guarded: bool = False) -> None:
@@ -204,7 +204,7 @@ def check(rig: Rig, account: Account, instrument: Instrument, guarded: bool = Fa
             "bad_rig", "ladder: a rehearsal cannot take its rungs back as guards do; expected no policy with it"
         )
     timed = rig.time_exit
-    if timed is not None and (timed.session_end or timed.before_weekend) and not instrument.sessions:
+    if timed is not None and timed.session_end and not instrument.sessions:
         raise BadInput("bad_rig", f"time_exit: {instrument.symbol} has no sessions, so none can end; expected bars")
     if rig.ladder is not None and account.size.method not in ("risk_percent", "risk_money"):
         raise BadInput("bad_rig", f"ladder: only a risk sizes it; the account's method is {account.size.method}")

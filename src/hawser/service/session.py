@@ -110,6 +110,8 @@ class Session:
             self._start(f"retry:{trade.id}", now)
             if trade.minute_at:
                 self._start(f"minute:{trade.id}", max(now, trade.minute_at))
+            if trade.hours_at:
+                self._start(f"hours:{trade.id}:{trade.hours_at}", max(now, trade.hours_at))
             if trade.exposed_since:
                 self._start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2 * SECOND)
         if state.guards.guard:

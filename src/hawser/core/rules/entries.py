@@ -1,10 +1,16 @@
 """Where a pending entry stands, and what a held line does at a quote. All prices in ticks."""
 
-from hawser.core.compiled import compiled
+from hawser.core.compiled import compiled, inlined
 from hawser.core.rules.rounding import ceil_whole
 
 ENTRY_OK, ENTRY_NOT_POSITIVE, ENTRY_WRONG_SIDE, ENTRY_TOO_NEAR = 0, 1, 2, 3
 HELD_QUIET, HELD_SPIKE, HELD_REACHED = 0, 1, 2
+
+
+@inlined
+def filled_at(price: float) -> float:
+    """What an order fills at after slippage: never below one tick."""
+    return max(1.0, float(price))
 
 
 @compiled
