@@ -72,7 +72,8 @@ def setup_of(rig: Rig, size: SizeRule, instrument: Instrument) -> laying.Setup:
     at, to = _measures([one.at for one in rig.step]), _measures([one.to for one in rig.step])
     values = [in_ticks(one.price, instrument) if one.price is not None else float(one.value) for one in rig.target]
     needs = (
-        size.method == "volatility" or (rig.stop is not None and rig.stop.kind == "atr")
+        size.method == "volatility"
+        or (rig.stop is not None and rig.stop.kind == "atr" and size.method != "invest")  # whose stop is the money's
         or any(one.kind == "atr" and not one.off for one in rig.target)
         or any(measure.atr is not None for one in rig.step for measure in (one.at, one.to))
         or (rig.ladder is not None and rig.ladder.spacing.atr is not None)

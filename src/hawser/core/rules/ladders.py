@@ -44,7 +44,8 @@ def ladder_worst(base: int, levels: Array, stop: int, factor: float, side: int, 
     total = 0
     for number in range(levels.size):
         slip = money.exit_slip + (money.entry_slip if number == 0 else 0.0)
-        loss += (side * (levels[number] - stop) + slip) * steps[number] * money.step * money.tick * money.unit_money
+        ticks = float(side * (levels[number] - stop)) + slip
+        loss += ticks * float(steps[number]) * money.step * money.tick * money.unit_money
         if steps[number]:
             fees += fee(money, steps[number], levels[number])
         total += steps[number]
@@ -59,14 +60,14 @@ def ladder_most(
     most `most_steps`."""
     low, high = 0, max(1, most_steps)
     if factor > 1:  # the last rung alone would take more than that
-        high = min(high, int((most_steps + 1) / factor ** (levels.size - 1)))
+        high = min(high, max(0, floor_steps((most_steps + 1) / factor ** (levels.size - 1))))
     while low < high:
         base = (low + high + 1) // 2
         steps = rung_steps(base, levels.size, factor)
         worth = 0.0
         total = 0
         for number in range(levels.size):
-            worth += levels[number] * steps[number] * money.tick
+            worth += float(levels[number]) * float(steps[number]) * money.tick
             total += steps[number]
         fits = total <= most_steps and worth * money.step * money.unit_money <= notional
         if fits:

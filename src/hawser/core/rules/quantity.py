@@ -11,6 +11,8 @@ import math
 from hawser.core.compiled import compiled
 
 BUDGET_NOISE = 1e-9
+MOST_COUNTED = 10**15  # a float counts so many one by one
+LOOKS = 8  # at the whole numbers beside an answer: noise puts it one or two off
 
 
 @compiled
@@ -63,16 +65,18 @@ def steps_within(
     best = min(best, (most - minimum) / (per_qty + rate_in))
     best = min(best, (most - minimum) / (per_qty + rate_out))
     best = min(best, most / (per_qty + rate_in + rate_out))
-    steps = int(max(0.0, math.floor(best / step)))
-    while steps > 0 and (
-        risk_of(steps * step, loss_ticks, tick_value, ref, stop, unit_money, per_unit, per_notional, minimum) > most
-    ):
-        steps -= 1
-    while (
-        risk_of((steps + 1) * step, loss_ticks, tick_value, ref, stop, unit_money, per_unit, per_notional, minimum)
-        <= most
-    ):
-        steps += 1
+    steps = _whole_within(best / step, 0)
+    for _ in range(LOOKS):
+        if steps > 0 and (
+            risk_of(steps * step, loss_ticks, tick_value, ref, stop, unit_money, per_unit, per_notional, minimum) > most
+        ):
+            steps -= 1
+    for _ in range(LOOKS):
+        if steps < MOST_COUNTED and (
+            risk_of((steps + 1) * step, loss_ticks, tick_value, ref, stop, unit_money, per_unit, per_notional, minimum)
+            <= most
+        ):
+            steps += 1
     return steps
 
 
@@ -100,21 +104,31 @@ def money_stop_distance(
     slope = qty * tick_value * (1.0 - side * per_notional)
     far = (most - cost_in - slip - minimum) / (qty * tick_value)
     far = min(far, (most - cost_in - slip - rate_out) / slope)
-    ticks = int(max(-1.0, math.floor(far)))
-    while ticks >= 0 and (
-        risk_of(
-            qty, ticks + slippage_ticks, tick_value, ref, (ref_ticks - side * ticks) * tick, unit_money,
-            per_unit, per_notional, minimum,
-        )
-        > most
-    ):  # fmt: skip
-        ticks -= 1
-    while (
-        risk_of(
-            qty, ticks + 1 + slippage_ticks, tick_value, ref, (ref_ticks - side * (ticks + 1)) * tick, unit_money,
-            per_unit, per_notional, minimum,
-        )
-        <= most
-    ):  # fmt: skip
-        ticks += 1
+    ticks = _whole_within(far, -1)
+    for _ in range(LOOKS):
+        if ticks >= 0 and (
+            risk_of(
+                qty, ticks + slippage_ticks, tick_value, ref, (ref_ticks - side * ticks) * tick, unit_money,
+                per_unit, per_notional, minimum,
+            )
+            > most
+        ):  # fmt: skip
+            ticks -= 1
+    for _ in range(LOOKS):
+        if ticks < MOST_COUNTED and (
+            risk_of(
+                qty, ticks + 1 + slippage_ticks, tick_value, ref, (ref_ticks - side * (ticks + 1)) * tick, unit_money,
+                per_unit, per_notional, minimum,
+            )
+            <= most
+        ):  # fmt: skip
+            ticks += 1
     return ticks
+
+
+@compiled
+def _whole_within(x: float, least: int) -> int:
+    """The whole part of `x`, from `least` to what a float still counts one by one."""
+    if not x < MOST_COUNTED:
+        return MOST_COUNTED if x > 0 else least
+    return max(least, int(math.floor(max(x, float(least)))))
