@@ -159,6 +159,8 @@ class Slow:
         method, stop_rule = self.size["method"], self.data.get("stop")
         targets = self.data.get("targets", [])
         live = [t for t in targets if t["share"] != 0 and exact(t[next(iter(set(t) - {"share"}))]) != 0]
+        if method == "invest":  # its risk is the stop
+            stop_rule = None
         needs = (stop_rule and "atr" in stop_rule) or any("atr" in t for t in live) or method == "volatility"
         if needs and not (self.atr and self.atr > 0):
             raise No("indicator_not_ready")

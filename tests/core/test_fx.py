@@ -4,7 +4,7 @@ import pytest
 
 from hawser.core.account import Rate
 from hawser.core.errors import Refused
-from hawser.core.fx import convert
+from hawser.core.fx import convert, used, with_filed
 
 RATES = {"USD/CHF": 0.88, "EUR/USD": 1.1, "CHF/SEK": 12.0, "EUR/CHF": Rate(0.96, age_s=90)}
 
@@ -44,3 +44,15 @@ def test_a_stale_rate_refuses_only_where_it_is_needed():
         convert("EUR", "CHF", RATES, 60)
     assert caught.value.code == "rate_stale"
     assert "90 s" in caught.value.sentence
+
+
+def test_a_file_s_rate_counts_only_where_no_way_goes_by_live_ones():
+    live = {"USD/CHF": Rate(0.88), "EUR/USD": Rate(1.10), "CHF/SEK": Rate(12.0)}
+    rates = with_filed(live, {"EUR/CHF": 0.80, "CHF/USD": 1.5, "NOK/CHF": 0.09}, 60.0)
+    assert "CHF/USD" not in rates  # its inverse is told live
+    assert convert("EUR", "CHF", rates) == pytest.approx(0.968)  # by the dollar, not by the file
+    assert convert("SEK", "EUR", rates) == pytest.approx(1 / 12 / 0.80)  # no way but with the file's
+    assert [pair for pair, _ in used("SEK", "EUR", rates)] == ["CHF/SEK", "EUR/CHF"]
+    with pytest.raises(Refused, match="of the account's file is 60 s old"):
+        convert("NOK", "CHF", rates, max_age_s=30.0)
+    assert convert("EUR", "CHF", rates, max_age_s=30.0) == pytest.approx(0.968)

@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from hawser.core.bars import Bars, joined, span_of, timeframes_for
-from hawser.core.clock import MINUTE, TIMEFRAMES, timeframe_name
+from hawser.core.bars import Bars, joined, length_of, span_of, timeframes_for
+from hawser.core.clock import DAY, HOUR, MINUTE, SECOND, TIMEFRAMES, timeframe_name
 from hawser.core.indicators import atr, true_range, true_range_at, wilder_next
 
 HIGH = np.array([10.0, 11.0, 12.0, 11.0, 13.0])
@@ -89,8 +89,26 @@ def test_empty_and_single_histories():
 
 
 def test_timeframes_that_can_be_made():
-    assert set(timeframes_for(5 * MINUTE)) == {"5m", "15m", "1h", "4h", "1d"}
-    assert set(timeframes_for(MINUTE)) == set(TIMEFRAMES)
+    five = [5 * MINUTE, *(TIMEFRAMES[name] for name in ("15m", "1h", "4h", "1d"))]
+    assert timeframes_for(length_of(np.arange(0, 60 * MINUTE, 5 * MINUTE))) == five
+    assert timeframes_for(length_of(np.arange(0, 60 * MINUTE, MINUTE))) == list(TIMEFRAMES.values())
+
+
+def test_odd_bars_are_shown_as_they_are():
+    """Weeks, bars by range, days of Zurich over a clock change, an hour that is a second late, two bars."""
+    late = np.arange(48, dtype=np.int64) * HOUR
+    late[20] += SECOND
+    days = np.array([f"2027-03-{day:02}T23:00" for day in range(20, 28)] + ["2027-03-28T22:00"], "datetime64[ns]")
+    ranged = np.cumsum([7, 7, 3, 400, 2, 19, 5]) * SECOND
+    for times, span in (
+        (np.arange(5) * 7 * DAY + 4 * DAY, 7 * DAY), (late, HOUR), (days.astype(np.int64), DAY),
+        (ranged, 6 * SECOND), (np.array([0, 90 * SECOND]), 90 * SECOND),
+    ):  # fmt: skip
+        assert timeframes_for(length_of(times))[0] == span
+        assert len(timeframes_for(length_of(times))) == 1 or (times % span == 0).all()
+
+
+def test_names_of_timeframes():
     assert timeframe_name(15 * MINUTE) == "15m"
     assert timeframe_name(7_000_000_000) == "7s"
 

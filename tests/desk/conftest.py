@@ -15,6 +15,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
+from hawser.core.guards.news import UNREAD
 from hawser.demo.boot import boot
 from hawser.desk.app import application, make_window
 from hawser.desk.window import Window
@@ -126,6 +127,11 @@ def morning(tmp_path_factory) -> Path:
     return root
 
 
+def news_known(snapshot: Snapshot) -> bool:
+    """Whether the calendars have been read, which takes a moment after a start."""
+    return not any(closed.code == UNREAD for one in snapshot.instruments for closed in one.closed)
+
+
 @pytest.fixture
 def open_desk(qtbot, tmp_path, morning) -> Iterator[Callable[..., Trader]]:
     """Opens windows of the same profile, one after another."""
@@ -138,7 +144,7 @@ def open_desk(qtbot, tmp_path, morning) -> Iterator[Callable[..., Trader]]:
         window.show()
         window.runtime.start()
         trader = Trader(window, qtbot)
-        trader.until(lambda s: s.link_up and not s.closed and window.helm.symbol, 60)
+        trader.until(lambda s: s.link_up and not s.closed and window.helm.symbol and news_known(s), 60)
         qtbot.waitUntil(lambda: window.helm.chart.scale.focus is not None, timeout=20_000)
         trader.frames()
         return trader

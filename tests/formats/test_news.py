@@ -1,5 +1,6 @@
 """News calendars as files from outside: what they say, and what is said where they cannot be read."""
 
+import os
 from datetime import UTC, datetime
 
 import pytest
@@ -102,6 +103,58 @@ def test_what_cannot_be_read_says_why(tmp_path, name, text, why):
     assert found.state == "unreadable"
     assert why in found.why
     assert not found.events
+
+
+EVENT = ICS.replace("RRULE:FREQ=WEEKLY;BYDAY=FR{until}", "{rule}")
+
+
+@pytest.mark.parametrize(
+    ("rule", "why"),
+    [
+        ("RRULE:FREQ=SECONDLY", "event 'Employment': it recurs too often"),
+        ("RRULE:FREQ=MINUTELY;COUNT=20", "it recurs too often"),
+        ("RRULE:FREQ=DAILY;BYHOUR=1,2,3;BYMINUTE=" + ",".join(map(str, range(60))), "it recurs too often"),
+        ("RRULE:FREQ=DAILY;INTERVAL=0", "INTERVAL: expected 1 or more"),
+        ("RRULE:FREQ=DAILY;BYMONTH=2;BYMONTHDAY=31\r\nRRULE:FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=31",
+         "its events cannot be worked out within 10 s"),
+    ],
+)  # fmt: skip
+def test_recurrences_without_end_are_no_news(tmp_path, rule, why):
+    found = read_calendar(written(tmp_path, EVENT.format(rule=rule)), PLAIN, NOW)
+    assert (found.state, found.events) == ("unreadable", ())
+    assert why in found.why
+
+
+CSV = "time,currency,impact,title\n"
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        (CSV + "0001-01-01T00:00:00+14:00,CHF,high,x\n", "row 2, column time: expected a year between 1970 and 2200"),
+        (CSV + "9999-12-31T23:00:00-14:00,CHF,high,x\n", "expected a year between 1970 and 2200, got 9999"),
+        (CSV + f"2031-03-05T14:00Z,CHF,high,{'x' * 140_000}\n", "field larger than field limit"),
+        (CSV + "x" * (5 << 20), "larger than 4 MB"),
+        (
+            CSV + "2031-03-05T14:00Z,CHF,high,x\n" * 3 + "2031-03-05T14:00Z\n",
+            "row 5: expected time,currency,impact,title",
+        ),
+    ],
+)
+def test_rows_that_no_calendar_has(tmp_path, text, why):
+    found = read_calendar(written(tmp_path, text, "a.csv"), PLAIN, NOW)
+    assert (found.state, found.events) == ("unreadable", ())
+    assert why in found.why
+
+
+def test_what_is_no_file_is_not_waited_for(tmp_path):
+    os.mkfifo(tmp_path / "pipe.ics")
+    (tmp_path / "zero.csv").symlink_to("/dev/zero")
+    (tmp_path / "round.ics").symlink_to("round.ics")
+    (tmp_path / "folder.ics").mkdir()
+    found = read_calendars(NewsSources(files=(".", "a\0b.csv", "n" * 300)), tmp_path, NOW)
+    assert [one.state for one in found] == ["unreadable"] * 6
+    assert [one.why for one in found if one.name in ("pipe.ics", "zero.csv")] == ["expected a file"] * 2
 
 
 def test_files_folders_and_what_is_not_there(tmp_path):

@@ -15,7 +15,7 @@ SOURCE = Path(bars.__file__).parents[1]
 ELSEWHERE = (
     "true_range", "ceil_whole", "level_ticks", "rsi", "_next_parabolic", "counted", "sendable",
     "trail_candidate", "steps_within", "basket_reached", "distance", "fee", "_after", "floor_whole",
-    "medians", "percentiles", "each_against", "each_outside", "each_spread_over",
+    "medians", "percentiles", "each_against", "each_outside", "each_spread_over", "_whole_within",
 )  # fmt: skip
 COLD = """
 import sys, tempfile, threading, time

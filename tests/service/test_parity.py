@@ -12,11 +12,13 @@ from hypothesis import strategies as st
 
 from hawser.cli import main
 from hawser.core.account import SizeRule
+from hawser.core.errors import HawserError
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.service import parity
 from madeup import CASES, needs_cases
 from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, an_account, fitting, history
+from wild import compared
 
 FOLDERS = sorted(path.parent for path in CASES.glob("rehearse/*/command.txt"))
 
@@ -54,6 +56,16 @@ def test_random_guards(seed, order):
     rules, policy = fitting(a_rig(draw), instrument), a_policy(draw, bars, instrument)
     report = parity.compare(bars, signals, instrument, an_account(draw), rules, order, policy)
     assert not report.differences, (rules, policy, report.differences[:3])
+
+
+@settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.integers(0, 1 << 40))
+def test_wild_histories(seed):
+    try:
+        report = compared(seed)
+    except HawserError:  # by both alike
+        return
+    assert not report.differences, (seed, report.differences[:3])
 
 
 @needs_cases

@@ -60,6 +60,18 @@ def next_change(sessions: tuple[Session, ...], at: int) -> int:
     return 0
 
 
+def opened_since(sessions: tuple[Session, ...], at: int) -> int:
+    """Since when it has been open at `at`, UTC ns, at most a week back; 0: it has no sessions, or is closed."""
+    since, oldest = 0, at - WEEK
+    while sessions and at > oldest:
+        around = [start for start, end in open_intervals(sessions, at // DAY) if start <= at < end]
+        if not around:
+            break
+        since = min(around)
+        at = since - 1
+    return since
+
+
 def next_close(sessions: tuple[Session, ...], at: int, weekend: bool) -> int:
     """When the instrument next closes after `at`, with `weekend`: for a day or more; 0 where it never does. Without
     sessions the week ends on Saturday 00:00 UTC, and nothing else does."""

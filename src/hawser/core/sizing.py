@@ -196,12 +196,18 @@ def check_positions(request: SizeRequest) -> None:
 def _need_indicators(request: SizeRequest) -> None:
     if not request.atr > 0 and _needs_atr(request):
         raise Refused("indicator_not_ready", "The ATR has no value yet: more completed bars are needed.")
-    if request.stop is not None and request.stop.from_bars and not request.basis > 0:
-        raise Refused("indicator_not_ready", f"The stop's {request.stop.kind} has no value yet: more bars are needed.")
+    stop = _stop_asked(request)
+    if stop is not None and stop.from_bars and not request.basis > 0:
+        raise Refused("indicator_not_ready", f"The stop's {stop.kind} has no value yet: more bars are needed.")
+
+
+def _stop_asked(request: SizeRequest) -> StopRule | None:
+    """The stop that is looked at: where money is invested, its risk is the stop."""
+    return None if request.account.size.method == "invest" else request.stop
 
 
 def _needs_atr(request: SizeRequest) -> bool:
-    rules = [request.stop, *(rule for rule in request.targets if not rule.off)]
+    rules = [_stop_asked(request), *(rule for rule in request.targets if not rule.off)]
     spaced = request.ladder is not None and request.ladder.spacing.atr is not None
     sized_by = request.account.size.method == "volatility"
     return sized_by or spaced or any(rule is not None and rule.kind == "atr" for rule in rules)

@@ -190,7 +190,7 @@ def _turns(state: EngineState, event: ev.Figures) -> bool:
     """Whether figures tell more than money that has moved: the first of a session, a day's first, money paid in or
     out, and of an older record what several stand for."""
     first = not state.figures_at or event.time // DAY != state.day
-    return first or event.transferred != state.transferred or event.high > event.equity
+    return first or event.transferred not in (None, state.transferred) or event.high > event.equity
 
 
 def _figures(desk: Desk, event: ev.Figures) -> None:

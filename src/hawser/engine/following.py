@@ -8,6 +8,7 @@ from __future__ import annotations
 import msgspec
 
 from hawser.core.entry import EntryRule
+from hawser.core.hours import opened_since
 from hawser.core.plan import Plan
 from hawser.core.rules.closing import follow_on
 from hawser.core.rules.tending import LOSS_STEP, STOP, TARGET
@@ -43,13 +44,16 @@ def turned(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:
 
 def _in_time(desk: Desk, trade: Trade, what: str) -> bool:
     """Whether what was to come after the trade still may: not before the two sides agree and the market is open, and
-    not once a further bar has completed, where Hawser did not run meanwhile. A night without bars is no delay: a
-    rehearsal enters at the next open too."""
+    not once a further bar has completed, or as much time has passed while the link was lost or Hawser did not run. A
+    night without bars is no delay: a rehearsal enters at the next open too."""
     state, span = desk.state, trade.plan.timeframe_ns
     market, last = state.markets.get(trade.symbol), state.bars.get(bar_key(trade.symbol, span))
     if not trade.due or not state.reconciled:
         return False
     late = last is not None and last.opened > trade.ended - trade.ended % span
+    if state.linked_at > trade.ended:  # out of touch meanwhile: the market may have gone on without a bar told
+        opened = opened_since(state.instruments[trade.symbol].sessions, state.now)
+        late = late or state.now - max(trade.ended, opened) > span
     if not late and (market is None or not market.open):
         return False  # it opens again, and says so
     trade.due = ""

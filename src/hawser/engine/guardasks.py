@@ -64,7 +64,8 @@ def change(desk: Desk, ask: ev.ChangeGuards) -> None:
     state.measures = ask.measures
     stays = any(isinstance(one, NewsGuard) and one.name in state.guards_later for one in whole)
     unread = stays and not ask.calendars  # a guard that stays for a while goes on by the news it had
-    if ask.calendars is not None and not late and not unread:
+    news_waits = late and old.news != new.news
+    if ask.calendars is not None and not news_waits and not unread:
         _take_calendars(desk, ask.calendars)
     for guard in whole:
         if isinstance(guard, Counted) and guard.per == "account":
@@ -149,5 +150,5 @@ def calendar_changed(desk: Desk, event: ev.CalendarChanged) -> None:
 def _take_calendars(desk: Desk, calendars: tuple[Calendar, ...]) -> None:
     desk.state.calendars = calendars
     for calendar in calendars:
-        if calendar.state != "good":
+        if calendar.state not in ("good", "unread"):
             desk.tell("caution", "calendar", f"News calendar {calendar.name} is {calendar.state}: {calendar.why}")

@@ -73,9 +73,10 @@ def unlatch(memory: Memory) -> None:
     memory.times = []
 
 
-def roll(desk: Desk) -> None:
-    """Periods that are over give way to the next; what latched for them opens, looser guards that waited come in."""
-    state = desk.state
+def roll(desk: Desk) -> bool:
+    """Periods that are over give way to the next; what latched for them opens, looser guards that waited come in.
+    Whether anything opened."""
+    state, opened = desk.state, False
     guards = {guard.name: guard for guard in state.guards.guard}
     for key, memory in list(state.memory.items()):
         name, _, subject = key.partition("\n")
@@ -85,11 +86,13 @@ def roll(desk: Desk) -> None:
         elif memory.end <= state.now:
             if memory.latched and memory.latched_until:
                 unlatch(memory)
+                opened = True
                 text = f"{called(guard, subject)} is open again: a new {period_of(guard)}"
                 desk.tell("info", "guard_open", text, guard=name, subject=subject)
             memory.start, memory.end = period_now(state, guard)
             count_anew(state, guard, subject, memory)
     _let_in(desk)
+    return opened
 
 
 def _let_in(desk: Desk) -> None:

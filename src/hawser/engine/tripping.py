@@ -24,7 +24,7 @@ from hawser.core.guards.declared import (
 )  # fmt: skip
 from hawser.core.guards.limits import cools, full, losses_in_a_row
 from hawser.core.guards.measures import PREFIX
-from hawser.core.guards.news import trouble
+from hawser.core.guards.news import UNREAD, trouble
 from hawser.core.guards.verdicts import filter_verdict
 from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
@@ -50,8 +50,8 @@ HARMLESS = frozenset({"no_position"})
 def begin(desk: Desk) -> None:
     """Before an event that is no quote is folded: what ends by its time has ended, with the equity known until then."""
     state = desk.state
-    if state.guards.guard and state.now >= state.guards_at:
-        roll(desk)
+    if state.guards.guard and state.now >= state.guards_at and roll(desk) and state.figured:
+        _reached(desk)  # a limit that is still broken opens nothing with the new period
 
 
 def after(desk: Desk, event: ev.AnyEvent) -> None:
@@ -173,6 +173,8 @@ def _warn(desk: Desk, guard: NewsGuard) -> None:
     wrong = trouble(state.calendars, state.now, guard.horizon_h) if guard.on else None
     memory = remembered(state, guard, "")
     code = f"{wrong.code} {wrong.calendar}" if wrong is not None else ""
+    if wrong is not None and wrong.code == "unread":
+        return
     if code == (memory.code if memory else ""):
         return
     memory = memory_of(state, guard, "")
@@ -190,6 +192,8 @@ def _turned(desk: Desk, guard: AnyGuard, symbol: str) -> None:
     closed, memory = filter_verdict(guard, scene_of(state, symbol)), remembered(state, guard, symbol)
     if (closed is not None) == (memory is not None and memory.shut):
         return
+    if closed is not None and closed.code == UNREAD:
+        return  # entries are closed for a moment; what is to be done on closing waits until the news is known
     memory = memory_of(state, guard, symbol)
     memory.shut = closed is not None
     if closed is None:
@@ -228,6 +232,10 @@ def _measured(desk: Desk, bar: ev.BarCompleted) -> None:
 def _money(desk: Desk) -> None:
     """Equity has moved: day and week loss, drawdown, floor."""
     moneyguards.begin(desk.state)
+    _reached(desk)
+
+
+def _reached(desk: Desk) -> None:
     for one in list(moneyguards.reached(desk.state)):
         trip(desk, one.guard, one.subject, memory_of(desk.state, one.guard, one.subject), one.why)
 

@@ -1,16 +1,19 @@
 """News calendars: iCalendar (RFC 5545; CATEGORIES carries currency and impact) or CSV `time,currency,impact,title`.
 
 A calendar that cannot be read is no error of the program: it comes back as one that says why, and the guards decide.
-icalendar and its expansion of recurring events are loaded only here, when a calendar is read.
+Whatever lies in its place, reading ends: only files are opened, up to a size, and an iCalendar file, whose recurring
+events may be expanded without end, is read in a process of its own (`newsics.py`) that gets so much time and memory.
 """
 
 from __future__ import annotations
 
 import csv
+import os
+import stat
+import time
 from collections.abc import Iterable
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from hawser.core.clock import DAY, SECOND
@@ -18,51 +21,89 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import IMPACTS, Impact, NewsSources
 from hawser.core.guards.news import Calendar, NewsEvent
 
-if TYPE_CHECKING:
-    import icalendar
-
 COLUMNS = ("time", "currency", "impact", "title")
 BACK, AHEAD = 2 * DAY, 10 * DAY  # what is told of around now
-FAR = 400  # days: how far recurring events are looked at to see where a calendar ends
+LARGEST = 4 << 20  # bytes of a file
+MOST_FILES, MOST_EVENTS = 100, 20_000
+PATIENCE = 60.0  # seconds for all files, after which no further one is begun
+TOO_LONG = f"reading the files before it took more than {PATIENCE:g} s"
+YEARS = (1970, 2200)  # that UTC ns reach
+LONGEST = 200  # characters of a title
 
 
 def calendar_files(sources: NewsSources, folder: Path) -> list[Path]:
-    """The files that the sources name, those in folders included, in order; a file that is not there is named too."""
+    """The files that the sources name, those in folders included, in order; a file that is not there is named too, and
+    so is a folder that cannot be looked into."""
     found: list[Path] = []
     for name in sources.files:
         path = folder / name
-        if path.is_dir():
-            found += sorted(one for one in path.iterdir() if one.suffix.lower() in (".ics", ".csv"))
-        else:
+        try:
+            inside = sorted(path.iterdir()) if path.is_dir() else None
+        except OSError:
+            inside = None
+        if inside is None:
             found.append(path)
+        else:
+            found += [one for one in inside if one.suffix.lower() in (".ics", ".csv")]
     return list(dict.fromkeys(found))
 
 
 def read_calendars(sources: NewsSources, folder: Path, now: int, last: int = 0) -> tuple[Calendar, ...]:
     """Every calendar as it is now; `folder` is where the policy lies, `now` UTC ns. `last`: of a history from now, its
     end."""
-    return tuple(read_calendar(path, sources, now, last) for path in calendar_files(sources, folder))
+    paths, until = calendar_files(sources, folder), time.monotonic() + PATIENCE
+    found: list[Calendar] = []
+    for path in paths[:MOST_FILES]:
+        late = time.monotonic() > until
+        found.append(_unreadable(path.name, TOO_LONG) if late else read_calendar(path, sources, now, last))
+    if len(paths) > MOST_FILES:
+        found.append(_unreadable(folder.name, f"{len(paths)} files are named, at most {MOST_FILES} are read"))
+    return tuple(found)
 
 
 def read_calendar(path: Path, sources: NewsSources, now: int, last: int = 0) -> Calendar:
     """One calendar with its events around `now`, or up to those around `last`."""
     last = max(now, last)
     try:
-        text = path.read_bytes()
+        data = _bytes(path)
+        if path.suffix.lower() == ".csv":
+            events: Iterable[NewsEvent]
+            events, reaches = _read_csv(data, sources)
+        else:
+            from hawser.formats.newsics import read_apart
+
+            events, reaches = read_apart(data, sources, now, last)
+        near = sorted({event for event in events if now - BACK <= event.time <= last + AHEAD})
+        if len(near) > MOST_EVENTS:
+            raise BadInput("bad_news", f"{len(near)} events in the days to be watched; expected at most {MOST_EVENTS}")
     except FileNotFoundError:
         return Calendar(path.name, state="missing", why="there is no such file")
     except OSError as error:
-        return Calendar(path.name, state="unreadable", why=f"it cannot be read ({error.strerror})")
-    try:
-        read = _read_csv if path.suffix.lower() == ".csv" else _read_ics
-        events, reaches = read(text, sources, now, last)
+        return _unreadable(path.name, f"it cannot be read ({error.strerror})")
     except BadInput as error:
-        return Calendar(path.name, state="unreadable", why=error.sentence)
-    near = sorted({event for event in events if now - BACK <= event.time <= last + AHEAD})
+        return _unreadable(path.name, error.sentence)
+    except Exception as error:  # whatever a file from outside may lead to: entries close as the guard says
+        return _unreadable(path.name, f"it cannot be read ({(str(error) or repr(error)).splitlines()[0]})")
     return Calendar(path.name, tuple(near), reaches)
 
 
-def _event(time: int, title: str, categories: Iterable[str], sources: NewsSources) -> NewsEvent:
+def _unreadable(name: str, why: str) -> Calendar:
+    return Calendar(name, state="unreadable", why=why)
+
+
+def _bytes(path: Path) -> bytes:
+    """What a file holds; raises BadInput for what is none (a pipe would never end) or is too large."""
+    place = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    with os.fdopen(place, "rb") as file:
+        if not stat.S_ISREG(os.fstat(place).st_mode):
+            raise BadInput("bad_news", "expected a file")
+        data = file.read(LARGEST + 1)
+    if len(data) > LARGEST:
+        raise BadInput("bad_news", f"larger than {LARGEST >> 20} MB")
+    return data
+
+
+def event_of(at: int, title: str, categories: Iterable[str], sources: NewsSources) -> NewsEvent:
     """An event as its calendar and the rules have it."""
     words = [word.strip() for word in categories if word.strip()]
     known = [impact for impact in IMPACTS if impact in {word.lower() for word in words}]
@@ -73,24 +114,33 @@ def _event(time: int, title: str, categories: Iterable[str], sources: NewsSource
     rule = next((rule for rule in sources.rule if rule.match.strip().lower() in text), None)
     if rule is not None:
         currency, impact = rule.currency or currency, rule.impact or impact
-    return NewsEvent(time, currency, impact, title)
+    return NewsEvent(at, currency, impact, title[:LONGEST])
 
 
 # CSV
 
 
-def _read_csv(data: bytes, sources: NewsSources, now: int, last: int) -> tuple[list[NewsEvent], int]:
+def _read_csv(data: bytes, sources: NewsSources) -> tuple[list[NewsEvent], int]:
     rows = csv.DictReader(_text(data).splitlines())
+    try:
+        return _events_of(rows, sources)
+    except csv.Error as error:
+        raise BadInput("bad_news", f"row {rows.line_num}: expected {','.join(COLUMNS)}; {error}") from None
+
+
+def _events_of(rows: csv.DictReader[str], sources: NewsSources) -> tuple[list[NewsEvent], int]:
     missing = [name for name in COLUMNS if name not in (rows.fieldnames or ())]
     if missing:
         raise BadInput("bad_news", f"column {missing[0]} is missing; expected {','.join(COLUMNS)}")
     events = []
     for number, row in enumerate(rows, start=2):
-        impact = (row["impact"] or "").strip().lower()
+        if any(row[name] is None for name in COLUMNS):
+            raise BadInput("bad_news", f"row {number}: expected {','.join(COLUMNS)}")
+        impact = row["impact"].strip().lower()
         if impact not in (*IMPACTS, ""):
             raise BadInput("bad_news", f"row {number}, column impact: expected low, medium or high, got '{impact}'")
-        at = _csv_time(row["time"] or "", number, sources.tz)
-        events.append(_event(at, (row["title"] or "").strip(), (row["currency"] or "", impact), sources))
+        at = _csv_time(row["time"], number, sources.tz)
+        events.append(event_of(at, row["title"].strip(), (row["currency"], impact), sources))
     return events, max((event.time for event in events), default=1)
 
 
@@ -99,10 +149,13 @@ def _csv_time(text: str, number: int, zone: str) -> int:
         at = datetime.fromisoformat(text.strip())
     except ValueError:
         raise BadInput("bad_news", f"row {number}, column time: expected ISO 8601, got '{text}'") from None
-    return _instant(at, zone, f"row {number}, column time: ")
+    return instant(at, zone, f"row {number}, column time: ")
 
 
-def _instant(at: datetime, zone: str, where: str) -> int:
+def instant(at: datetime, zone: str, where: str) -> int:
+    """UTC ns of a moment; raises BadInput for one without a zone, or beyond what is counted."""
+    if not YEARS[0] < at.year < YEARS[1]:
+        raise BadInput("bad_news", f"{where}expected a year between {YEARS[0]} and {YEARS[1]}, got {at.year}")
     if at.tzinfo is None:
         if not zone:
             raise BadInput("bad_news", f"{where}{at:%Y-%m-%d %H:%M} has no time zone; name it as news.tz")
@@ -116,53 +169,3 @@ def _text(data: bytes) -> str:
         return data.decode("utf-8-sig")
     except UnicodeDecodeError:
         raise BadInput("bad_news", "expected UTF-8 text") from None
-
-
-# iCalendar
-
-
-def _read_ics(data: bytes, sources: NewsSources, now: int, last: int) -> tuple[list[NewsEvent], int]:
-    import icalendar
-    import recurring_ical_events
-
-    try:
-        calendar = icalendar.Calendar.from_ical(data)
-        begin, end = (datetime.fromtimestamp(at // SECOND, UTC) for at in (now, last))
-        of = recurring_ical_events.of(calendar)
-        found = of.between(begin - timedelta(days=BACK // DAY), end + timedelta(days=FAR))
-        held = [one for one in found if str(one.get("STATUS", "")).upper() != "CANCELLED"]
-        return [_of_component(one, sources) for one in held], _reaches(calendar, found, sources)
-    except BadInput:
-        raise
-    except Exception as error:  # whatever the library makes of a file from outside
-        said = (str(error) or repr(error)).splitlines()[0]
-        raise BadInput("bad_news", f"expected an iCalendar file; {said}") from None
-
-
-def _of_component(event: icalendar.Event, sources: NewsSources) -> NewsEvent:
-    title = str(event.get("SUMMARY", "")).strip()
-    return _event(_starts(event, sources, title), title, _categories(event), sources)
-
-
-def _starts(event: icalendar.Event, sources: NewsSources, title: str) -> int:
-    """When it begins; an event of a whole day begins at its midnight."""
-    at: Any = event.start
-    if not isinstance(at, datetime):
-        assert isinstance(at, date)
-        at = datetime(at.year, at.month, at.day, tzinfo=ZoneInfo(sources.tz or "UTC"))
-    return _instant(at, sources.tz, f"event '{title}': ")
-
-
-def _categories(event: icalendar.Event) -> list[str]:
-    found = event.get("CATEGORIES")
-    every = found if isinstance(found, list) else [found] if found is not None else []
-    return [str(word) for one in every for word in getattr(one, "cats", [one])]
-
-
-def _reaches(calendar: icalendar.Calendar, found: list[icalendar.Event], sources: NewsSources) -> int:
-    """Where the calendar ends: at its last event; never, where one recurs without an end."""
-    for event in calendar.events:
-        rule = event.get("RRULE")
-        if rule is not None and "UNTIL" not in rule and "COUNT" not in rule:
-            return 0
-    return max((_starts(one, sources, "") for one in (*found, *calendar.events)), default=1)

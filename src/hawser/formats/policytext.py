@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import tomllib
+from pathlib import Path
 from typing import Any
 
 import msgspec
@@ -19,6 +21,12 @@ def read_policy(text: str, where: str = "the policy") -> Guards:
     except tomllib.TOMLDecodeError as error:
         raise BadInput("not_toml", f"{where}: expected TOML; {error}") from None
     return record(Guards, data, where)
+
+
+def from_anywhere(policy: Guards, folder: Path) -> Guards:
+    """The policy of a file in `folder` with its news files named from anywhere: so the same file has one name."""
+    files = tuple(os.path.normpath(folder.absolute() / name) for name in policy.news.files)
+    return msgspec.structs.replace(policy, news=msgspec.structs.replace(policy.news, files=files))
 
 
 def with_guard(text: str, name: str, made: AnyGuard) -> str:

@@ -92,17 +92,34 @@ def note(guarded: Guarded, bar: int, number: int, what: int, side: int) -> None:
 
 
 @compiled
-def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> None:
-    """Periods that are over by the bar's open or close give way to the next, which counts from the equity known."""
-    watch, memory = guarded.watch, guarded.memory
+def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> int:
+    """Periods that are over by the bar's open or close give way to the next, which counts from the equity known. A
+    limit that is still broken opens nothing with the new period: what is to follow, as bits."""
+    watch, memory, follows = guarded.watch, guarded.memory, 0
     for g in range(watch.kind.size):
         now = watch.period[bar, 2 * watch.weekly[g] + moment]
         if now != memory.period[g]:
-            if memory.latched[g] == UNTIL_END:
+            opened = memory.latched[g] == UNTIL_END
+            if opened:
                 memory.latched[g], memory.counts[g] = OPEN, 0
             memory.period[g], memory.base[g] = now, equity
             if watch.kind[g] == COUNT:
                 memory.counts[g] = 0
+            if opened and _reached(guarded, g, equity):
+                follows |= _trip(guarded, bar, g)
+    return follows
+
+
+@inlined
+def _reached(guarded: Guarded, g: int, equity: float) -> bool:
+    """Whether a kill switch that looks at money has reached its limit."""
+    watch, memory = guarded.watch, guarded.memory
+    kind = watch.kind[g]
+    if kind == LOSS:
+        return lost(memory.base[g], equity, watch.percent[g], watch.money[g])
+    if kind == DRAWDOWN:
+        return lost(memory.high[g], equity, watch.percent[g], watch.money[g])
+    return kind == FLOOR and at_floor(equity, watch.money[g])
 
 
 @compiled
@@ -120,16 +137,7 @@ def judge(guarded: Guarded, bar: int, equity: float) -> int:
     watch, memory, follows = guarded.watch, guarded.memory, 0
     for g in range(watch.kind.size):
         memory.high[g] = max(memory.high[g], equity)
-        if memory.latched[g]:
-            continue
-        kind, tripped = watch.kind[g], False
-        if kind == LOSS:
-            tripped = lost(memory.base[g], equity, watch.percent[g], watch.money[g])
-        elif kind == DRAWDOWN:
-            tripped = lost(memory.high[g], equity, watch.percent[g], watch.money[g])
-        elif kind == FLOOR:
-            tripped = at_floor(equity, watch.money[g])
-        if tripped:
+        if not memory.latched[g] and _reached(guarded, g, equity):
             follows |= _trip(guarded, bar, g)
     return follows
 

@@ -314,8 +314,7 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
         if k == 0:
             best = worst = opens
         elif on:
-            gd.roll(guarded, i, gd.OPENS, marked)
-            follows = guarded.watch.follows[i, gd.OPENS]
+            follows = gd.roll(guarded, i, gd.OPENS, marked) | guarded.watch.follows[i, gd.OPENS]
             if follows & gd.CLOSE and not decided:
                 decided = GUARD
             if follows & gd.EVEN and not decided:
@@ -344,7 +343,7 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
         if goal != FAR and entered > trade.steps:
             goal = side * common_target(value, entered, rules.ladder_target, side)
         best, worst = max(best, high), min(worst, low)
-        profit = (flow + closes * left) * money.tick_step
+        profit = (flow + float(closes) * left) * money.tick_step
         won = net + profit
         equity[k] = cash + won
         if k == bars.size - 1:
@@ -354,9 +353,9 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             break
         at_close, ends = side * closes, False
         if on:
-            gd.roll(guarded, i, gd.CLOSES, marked)
+            judged = gd.roll(guarded, i, gd.CLOSES, marked)
             marked = cash + won
-            judged = gd.judge(guarded, i, marked)
+            judged |= gd.judge(guarded, i, marked)
             if judged & gd.EVEN:
                 stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
             ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0

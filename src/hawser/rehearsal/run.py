@@ -161,8 +161,9 @@ class Rehearsal:
         return Outcome(rows, fills, moves, written.equity, start, float(place.cash), acted)
 
     def guarded(self) -> gd.Guarded:
-        """The guards before the first bar. Each may write one row a bar, and entries are refused at most once there."""
-        most = self.time.size * (1 + self.watch.kind.size) if self.watch.on else 0
+        """The guards before the first bar. Each may write a row at a bar's open and at its close, and entries are
+        refused at most once there."""
+        most = self.time.size * (1 + 2 * self.watch.kind.size) if self.watch.on else 0
         return gd.Guarded(self.watch, gd.memory_for(self.watch, self.account.equity), np.empty((most, 4), np.int64))
 
 

@@ -46,16 +46,16 @@ class Checking:
         """The link was lost or stands again: the comparison that follows comes first."""
         self._waiting, self._next = False, now + EVERY_OPEN
 
-    def due(self, state: EngineState, now: int) -> port.AskHoldings | None:
-        """The question, where it is time for one."""
-        if self._waiting and now - self._asked_at > UNANSWERED:
+    def due(self, state: EngineState, now: int, patience: int = 0) -> port.AskHoldings | None:
+        """The question, where it is time for one. An answer is given at least `patience` ns."""
+        if self._waiting and now - self._asked_at > max(UNANSWERED, patience):
             self._waiting, self._next = False, now
         if self._waiting or now < self._next or not (state.link_up and state.reconciled):
             return None
         self._token -= 1
         self._waiting, self._asked_at = True, now
         live = state.live()
-        self._next = now + (EVERY_OPEN if live else EVERY_IDLE)
+        self._next = now + max(patience, EVERY_OPEN if live else EVERY_IDLE)
         self._before = {trade.id: look for trade in live if (look := _look(state, trade)) is not None}
         return port.AskHoldings(token=self._token, orders=open_orders(state))
 

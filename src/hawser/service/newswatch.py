@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import queue
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -13,11 +14,18 @@ from hawser.core.guards.news import Calendar
 
 PAUSE = 2.0  # seconds between two looks at the files
 AGAIN = 6 * HOUR  # of the venue's clock after which the days that are told have moved on
+ENDLESS = 240.0  # seconds that no look takes but one that hangs
 Read = tuple[Calendar, ...]
 
 
+def unknown(why: str) -> Read:
+    """Calendars in the place of those that cannot be had: the guards close as they are to without news."""
+    return (Calendar("news", state="unreadable", why=why),)
+
+
 class NewsWatch:
-    """`now` gives the venue's time; `found` hears the calendars, on this thread; so does `fault` of what went wrong."""
+    """`now` gives the venue's time; `found` hears the calendars, on this thread; so does `fault` of what went wrong.
+    The sources name their files from anywhere."""
 
     def __init__(
         self,
@@ -26,18 +34,27 @@ class NewsWatch:
         fault: Callable[[Exception], None],
     ) -> None:
         self._now, self._found, self._fault = now, found, fault
-        self._asked: queue.SimpleQueue[tuple[NewsSources, Path, Callable[[Read | None], None]]] = queue.SimpleQueue()
-        self._sources, self._folder = NewsSources(), Path()
+        self._asked: queue.SimpleQueue[tuple[NewsSources, Callable[[Read], None]]] = queue.SimpleQueue()
+        self._sources = NewsSources()
         self._seen: tuple[object, ...] = ()
-        self._read_at = 0
+        self._read_at, self._since = 0, 0.0  # of the venue's clock; of one that only goes on, while it looks
         self._changed, self._stop = threading.Event(), threading.Event()
         self._thread = threading.Thread(target=self._run, name="news", daemon=True)
 
-    def watch(self, sources: NewsSources, folder: Path, then: Callable[[Read | None], None]) -> None:
-        """Watch these from now on; `folder` is where their paths begin. `then` hears what they hold (None: that could
-        not be looked at), so that a policy takes effect together with its news: without, it would find none and do
-        what is to be done then."""
-        self._asked.put((sources, folder, then))
+    @property
+    def sources(self) -> NewsSources:
+        """What is watched."""
+        return self._sources
+
+    def watch(self, sources: NewsSources) -> None:
+        """Watch these from now on."""
+        self._sources, self._seen = sources, ()
+        self._changed.set()
+
+    def read(self, sources: NewsSources, then: Callable[[Read], None]) -> None:
+        """Have `then` hear what these hold, so that a policy takes effect together with its news: without, it would
+        find none and do what is to be done then."""
+        self._asked.put((sources, then))
         self._changed.set()
 
     def start(self) -> None:
@@ -49,49 +66,55 @@ class NewsWatch:
         if self._thread.is_alive():
             self._thread.join(5)
 
+    def hangs(self) -> bool:
+        """Whether a look has not ended for longer than any takes: told once for each."""
+        since = self._since
+        if not since or time.monotonic() < since + ENDLESS:
+            return False
+        self._since = 0.0
+        return True
+
     def _run(self) -> None:
         while not self._stop.is_set():
+            self._changed.clear()
+            self._since = time.monotonic()
             try:
                 self._look()
-            except Exception as error:  # a file that goes away meanwhile, a full disk: it is told, and tried again
+            except Exception as error:  # a full disk, whatever: it is told, entries close, and it is tried again
                 self._fault(error)
+                self._found(unknown("looking at the files failed"))
+            self._since = 0.0
             self._changed.wait(PAUSE)
-            self._changed.clear()
 
     def _look(self) -> None:
-        """Read what is to be watched from now on, or has changed since it was read last."""
-        while not self._asked.empty():
-            self._sources, self._folder, then = self._asked.get()
-            self._seen, read = (), None
-            try:
-                read = self._read()
-            finally:
-                then(read)
-        read = self._read()
-        if read:
-            self._found(read)
-
-    def _read(self) -> Read | None:
-        """The calendars, where anything has changed."""
+        """Read what was asked for, and what is watched where it has changed since it was read last."""
         from hawser.formats.news import read_calendars
 
-        sources, folder, now = self._sources, self._folder, self._now()
-        seen = (sources, folder, *_marks(sources, folder))
-        if seen == self._seen and abs(now - self._read_at) < AGAIN:
-            return None
-        self._seen, self._read_at = seen, now
-        return read_calendars(sources, folder, now)
+        while not self._asked.empty():
+            sources, then = self._asked.get()
+            read = unknown("looking at the files failed")
+            try:
+                read = read_calendars(sources, Path(), self._now())
+            finally:
+                then(read)
+        sources, now = self._sources, self._now()
+        seen = (sources, *_marks(sources))
+        if sources.files and (seen != self._seen or abs(now - self._read_at) >= AGAIN):
+            found = read_calendars(sources, Path(), now)
+            if sources is self._sources:  # else others are watched by now
+                self._seen, self._read_at = seen, now
+                self._found(found)
 
 
-def _marks(sources: NewsSources, folder: Path) -> list[tuple[str, int, int]]:
+def _marks(sources: NewsSources) -> list[tuple[str, int, int]]:
     """What tells one state of the files from another: names, when they were written, sizes."""
     from hawser.formats.news import calendar_files
 
     found = []
-    for path in calendar_files(sources, folder):
+    for path in calendar_files(sources, Path()):
         try:
             stat = path.stat()
             found.append((str(path), stat.st_mtime_ns, stat.st_size))
-        except OSError:
+        except (OSError, ValueError):
             found.append((str(path), 0, -1))
     return found

@@ -82,9 +82,8 @@ class Walk:
         self._signal, self._leave = signals.signal.tolist(), signals.leave.tolist()
         self._rig, self._order, self._symbol = rig, order, instrument.symbol
         self._plan = Plan(
-            symbol=instrument.symbol, side=1, size=account.size, stop=None if account.size.method == "invest" else
-            rig.stop, targets=rig.target, trail=rig.trail, rig=rig, timeframe_ns=self._span,
-            source=policy.source if policy is not None else "",
+            symbol=instrument.symbol, side=1, size=account.size, stop=rig.stop, targets=rig.target, trail=rig.trail,
+            rig=rig, timeframe_ns=self._span, source=policy.source if policy is not None else "",
         )  # fmt: skip
         self._policy = policy
         self.venue = BarWalk(instrument, account, self._span)

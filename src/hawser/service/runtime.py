@@ -27,6 +27,7 @@ from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand, Tell
 from hawser.engine.state import Marks
 from hawser.formats.declared import load
+from hawser.formats.policytext import from_anywhere
 from hawser.ledger.ledger import Ledger
 from hawser.service.alerts import Alert, Alerts
 from hawser.service.alertsettings import Channel
@@ -36,7 +37,7 @@ from hawser.service.guardview import GuardPicture
 from hawser.service.guardview import picture as guard_picture
 from hawser.service.heartbeat import Heart
 from hawser.service.link import Link
-from hawser.service.newswatch import NewsWatch
+from hawser.service.newswatch import NewsWatch, unknown
 from hawser.service.prime import prime_rules
 from hawser.service.profile import Profile
 from hawser.service.sentry import Sentry
@@ -50,6 +51,8 @@ FRAME = 1 / 30
 DRILL = "drill"  # the calendar of made-up events
 ASLEEP = 0.5  # seconds: where the venue has told less than that ago, it is heard before any deadline counts as missed
 PATIENCE = 0.5  # seconds it is waited for then
+NOT_READ = Calendar("news", state="unread")
+ANSWERS = 0.5  # real seconds that a venue in a thread beside this one gets to answer, however fast its clock runs
 HEAR = 20_000  # lines of the record that the Logbook takes at once
 
 
@@ -130,6 +133,7 @@ class Runtime:
         )
         self.sentry = Sentry(profile, hooks.fault)
         self.guards_path: Path | None = None  # where the policy lies that holds now
+        self._followed: Guards | None = None  # whose news is watched
         self._news = NewsWatch(self.clock_now, self._take_calendars, self._fault)
         self._asked_prefix = f"{time.time_ns():x}"
 
@@ -191,11 +195,13 @@ class Runtime:
         """Have another policy, written down as the profile's own. Returns the ask's id."""
         self.guards_path, ask_id = self.profile.guards, self.ask_id()
 
-        def read(calendars: tuple[Calendar, ...] | None) -> None:
+        guards = from_anywhere(guards, self.profile.guards.parent)
+
+        def read(calendars: tuple[Calendar, ...]) -> None:
             self._do(lambda session: session.ask(
                 ev.ChangeGuards(time=self._now(session), ask=ask_id, guards=guards, calendars=calendars)))  # fmt: skip
 
-        self._news.watch(guards.news, self.profile.guards.parent, read)
+        self._news.read(guards.news, read)
         return ask_id
 
     def drill_news(self, symbol: str) -> None:
@@ -253,9 +259,8 @@ class Runtime:
         """The venue's time, UTC ns."""
         return self.clock.now()
 
-    def _take_calendars(self, calendars: tuple[Calendar, ...] | None) -> None:
-        if calendars:
-            self._do(lambda session: session.set_calendars(calendars))
+    def _take_calendars(self, calendars: tuple[Calendar, ...]) -> None:
+        self._do(lambda session: session.set_calendars(calendars))
 
     # On the engine's thread
 
@@ -302,21 +307,36 @@ class Runtime:
         return session
 
     def _set_up_guards(self, session: Session, boot: Boot) -> None:
-        """The policy of the person's file, or the one that ships. A file that is wrong changes nothing. Its news is
-        read before anything is judged by it: what the record knows of news may be days old."""
-        from hawser.formats.news import read_calendars
-
+        """The policy of the person's file, or the one that ships. A file that is wrong changes nothing. What the record
+        knows of news may be days old, and reading it may take its time: until it is read, entries are closed."""
         path = self.guards_path = self.profile.guards if self.profile.guards.is_file() else boot.guards
         if path is None:
             return
+        state = session.engine.state
         try:
-            guards = load(Guards, path)
+            guards = from_anywhere(load(Guards, path), path.parent)
         except BadInput as error:
             self.hooks.fault(f"{error.sentence}; the guards stay as they were")
-            guards = session.engine.state.guards
-        calendars = read_calendars(guards.news, path.parent, max(session.engine.state.now, boot.venue.now))
+            guards = state.guards
+        calendars: tuple[Calendar, ...] = ()
+        if guards.news.files and boot.prepare is not None:  # what it plays meets the news that ships
+            from hawser.formats.news import read_calendars
+
+            calendars = read_calendars(guards.news, path.parent, max(state.now, boot.venue.now))
+        elif guards.news.files:
+            calendars = (*(one for one in state.calendars if one.state == "good"), NOT_READ)
         session.set_guards(guards, f"{self._asked_prefix}-guards", calendars)
-        self._news.watch(guards.news, path.parent, self._take_calendars)
+
+    def _follow_news(self, session: Session) -> None:
+        """Watch the news of the policy that holds: what makes it looser may wait, whatever its file says by now."""
+        guards = session.engine.state.guards
+        if guards is not self._followed:
+            self._followed = guards
+            news = from_anywhere(guards, (self.guards_path or self.profile.guards).parent).news
+            if news != self._news.sources:
+                self._news.watch(news)
+        if self._news.hangs():
+            session.set_calendars(unknown("reading the files does not end"))
 
     def _hear_past(self, ledger: Ledger) -> None:
         """The Logbook's last lines of what was recorded before; earlier ones when they are asked for."""
@@ -374,7 +394,9 @@ class Runtime:
             until = self.clock.now()
             if until - self._link.told_to > ASLEEP * self.clock.speed * SECOND:
                 until = self._link.catch_up(until, PATIENCE)
+            session.patience = round(ANSWERS * self.clock.speed * SECOND)
             session.run_until(until)
+            self._follow_news(session)
             now = time.monotonic()
             if now >= next_frame:
                 next_frame = now + FRAME

@@ -42,6 +42,7 @@ from hawser.venue import port
 SNAPSHOT_EVERY = 5_000  # ledger lines
 WRITE_AGAIN = SECOND  # between tries to write where it failed
 AT_ONCE = 500  # of what was kept meanwhile
+WAITS = {"request", "holdings", "deadline", "until"}  # timers that give the venue time to answer
 UPDATES = (ev.Quote, ev.Figures, ev.RateSeen)
 
 Listener = Callable[[Entry], None]
@@ -77,6 +78,9 @@ class Session:
         self._write_at = 0
         self._snapshot_at = ledger.seq if ledger else 0
         self._ahead = max(0, self.engine.state.now - venue.now)  # how far our clock is ahead of who drives us
+        # The least time that an answer is given, ns of our clock: a simulated venue at a multiple of real time still
+        # needs real time to answer.
+        self.patience = 0
         self._skew = 0  # how far the venue's clock is ahead of ours, as it told last
         self.counts = {"events": 0, "commands": 0, "updates": 0}
         self._open(account, prefix, restored.trouble)
@@ -305,6 +309,8 @@ class Session:
 
     def _start(self, name: str, at: int) -> None:
         self._serial += 1
+        if name.partition(":")[0] in WAITS:
+            at = max(at, self.now + self.patience)
         heapq.heappush(self._timers, (at, self._serial, name))
 
     def next_timer(self) -> int | None:
@@ -335,7 +341,7 @@ class Session:
 
     def _ask_the_venue(self) -> None:
         """From time to time, and after a silence, ask what the venue holds."""
-        asks = self._checking.due(self.engine.state, self.now)
+        asks = self._checking.due(self.engine.state, self.now, self.patience)
         if asks is not None:
             self.venue.send(asks, self.venue.now)
 

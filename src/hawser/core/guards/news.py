@@ -13,7 +13,8 @@ from hawser.core.guards.declared import IMPACTS, Impact, NewsGuard
 from hawser.core.guards.limits import in_window
 
 ALL = "ALL"
-State = Literal["good", "missing", "unreadable"]
+State = Literal["good", "missing", "unreadable", "unread"]
+UNREAD = "news_unread"
 
 
 class NewsEvent(msgspec.Struct, frozen=True, order=True):
@@ -27,7 +28,7 @@ class NewsEvent(msgspec.Struct, frozen=True, order=True):
 
 class Calendar(msgspec.Struct, frozen=True):
     """A calendar as last read: what it says of the days around now, in order, and how far ahead it reaches (UTC ns, 0:
-    without an end). `why`: what is wrong, in a sentence."""
+    without an end). `why`: what is wrong, in a sentence. *Unread*: nobody knows yet, as at a start."""
 
     name: str
     events: tuple[NewsEvent, ...] = ()
@@ -115,7 +116,7 @@ def short_from(calendar: Calendar, horizon_h: float) -> int:
 
 
 class Trouble(NamedTuple):
-    """What is wrong with the news: none, missing, unreadable or short; which calendar, and a sentence."""
+    """What is wrong with the news: none, missing, unreadable, unread or short; which calendar, and a sentence."""
 
     code: str
     calendar: str
@@ -128,6 +129,8 @@ def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> Troub
         return Trouble("none", "", "there is no news calendar")
     for calendar in calendars:
         name = calendar.name
+        if calendar.state == "unread":
+            return Trouble(calendar.state, name, "the news has not been read yet")
         if calendar.state != "good":
             return Trouble(calendar.state, name, f"news calendar {name} is {calendar.state}: {calendar.why}")
         if calendar.reaches and at >= short_from(calendar, horizon_h):

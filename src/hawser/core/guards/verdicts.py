@@ -13,7 +13,7 @@ from hawser.core.clock import DAY, MINUTE
 from hawser.core.guards.declared import NewsGuard, RegimeGuard, SessionGuard, SpreadGuard, VolatilityGuard
 from hawser.core.guards.limits import SPREAD_MEDIAN, SPREAD_OK, SPREAD_TICKS, against, outside, spread_over
 from hawser.core.guards.measures import median_key, percentile_key, regime_key
-from hawser.core.guards.news import Calendar, closed_by, trouble, windows
+from hawser.core.guards.news import UNREAD, Calendar, closed_by, trouble, windows
 from hawser.core.hours import is_open, next_change
 from hawser.core.instrument import Instrument
 
@@ -95,7 +95,9 @@ def news_verdict(guard: NewsGuard, scene: Scene) -> Closed | None:
         text = f"news {when} ({event.currency}, {event.impact}): {event.title}"
         return Closed("news", text, window.end, guard.name)
     wrong = trouble(scene.calendars, at, guard.horizon_h) if guard.missing == "closed" else None
-    return Closed("no_calendar", wrong.text, 0, guard.name) if wrong is not None else None
+    if wrong is None:
+        return None
+    return Closed(UNREAD if wrong.code == "unread" else "no_calendar", wrong.text, 0, guard.name)
 
 
 def session_verdict(guard: SessionGuard, scene: Scene) -> Closed | None:

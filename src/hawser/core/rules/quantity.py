@@ -131,4 +131,4 @@ def _whole_within(x: float, least: int) -> int:
     """The whole part of `x`, from `least` to what a float still counts one by one."""
     if not x < MOST_COUNTED:
         return MOST_COUNTED if x > 0 else least
-    return max(least, int(math.floor(max(x, float(least)))))
+    return max(least, math.floor(max(x, float(least))))

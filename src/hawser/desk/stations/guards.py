@@ -34,7 +34,6 @@ from hawser.desk.widgets.guardrows import GuardList
 from hawser.desk.widgets.policyeditor import PolicyEditor, told_change
 from hawser.desk.widgets.watchpanel import WatchPanel
 from hawser.engine import events as ev
-from hawser.formats.policytext import read_policy
 from hawser.service.guardview import Coming, GuardPicture
 from hawser.service.runtime import Runtime
 
@@ -310,7 +309,7 @@ class GuardStation(QWidget):
 
     def _told(self, name: str, made: AnyGuard | None) -> str:
         """What a change of one guard would mean; raises BadInput."""
-        return told_change(self.editor.policy, read_policy(self.editor.changed(name, made)))
+        return told_change(self.editor.policy, self.editor.changed_policy(name, made))
 
     def _change_guard(self, name: str, made: AnyGuard | None) -> None:
         try:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import msgspec
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
@@ -16,7 +15,7 @@ from hawser.desk import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
 from hawser.formats.atomic import written
-from hawser.formats.policytext import read_policy, with_files, with_guard, without_guard
+from hawser.formats.policytext import from_anywhere, read_policy, with_files, with_guard, without_guard
 from hawser.service.runtime import Runtime
 
 
@@ -36,12 +35,6 @@ def told_change(old: Guards, new: Guards) -> str:
     when = "; what is looser holds from its next period on" if waits else ""
     count = len(new.guard)
     return f"{fg.counted(count, 'guard')}. " + ("; ".join(parts) + when if parts else "Nothing is loosened.")
-
-
-def _from_anywhere(made: Guards, folder: Path) -> Guards:
-    """The policy with its news files found from any folder, where it comes from another than its own."""
-    files = tuple(str((folder / name).resolve()) for name in made.news.files)
-    return msgspec.structs.replace(made, news=msgspec.structs.replace(made.news, files=files))
 
 
 class PolicyEditor(QFrame):
@@ -105,7 +98,8 @@ class PolicyEditor(QFrame):
 
     def kept(self) -> Guards:
         """The policy as it is written down; raises BadInput."""
-        return read_policy(self._written()[0])
+        text, folder = self._written()
+        return from_anywhere(read_policy(text), folder)
 
     def _written(self) -> tuple[str, Path]:
         """The policy's text as it is written down, and where its news lies; raises BadInput."""
@@ -118,7 +112,8 @@ class PolicyEditor(QFrame):
             raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
 
     def made(self) -> Guards:
-        return read_policy(self.text.toPlainText())
+        """The policy as it is typed; raises BadInput."""
+        return from_anywhere(read_policy(self.text.toPlainText()), self._folder or self.path.parent)
 
     def _check(self) -> None:
         try:
@@ -142,10 +137,10 @@ class PolicyEditor(QFrame):
     def _keep(self, text: str, folder: Path | None) -> None:
         """Have what a text says, and write it down as it is; news that lies elsewhere is found from anywhere."""
         made = read_policy(text)
-        elsewhere = folder not in (None, self.path.parent)
-        whole = _from_anywhere(made, folder or self.path.parent) if elsewhere else made
+        whole = from_anywhere(made, folder or self.path.parent)
+        moved = folder not in (None, self.path.parent) and whole != made
         with written(self.path) as file:
-            file.write((text if whole == made else with_files(text, whole.news.files)).encode())
+            file.write((with_files(text, whole.news.files) if moved else text).encode())
         self._runtime.change_guards(whole)
 
     def changed(self, name: str, made: AnyGuard | None) -> str:
@@ -155,6 +150,10 @@ class PolicyEditor(QFrame):
         if self.text.toPlainText().strip() not in ("", text.strip()):
             raise BadInput("policy_typed", "The policy's text has changes of its own: apply them, or take it as it is")
         return without_guard(text, name) if made is None else with_guard(text, name, made)
+
+    def changed_policy(self, name: str, made: AnyGuard | None) -> Guards:
+        """What it would be with that changed; raises BadInput."""
+        return from_anywhere(read_policy(self.changed(name, made)), self._written()[1])
 
     def change(self, name: str, made: AnyGuard | None) -> None:
         """Have one guard changed, and write it down; raises BadInput."""
@@ -181,12 +180,21 @@ class PolicyEditor(QFrame):
             self.write_to(Path(name))
 
     def write_to(self, path: Path) -> None:
+        """Write what is typed to a file; its news is found from there."""
         try:
             with written(path) as file:
-                file.write(self.text.toPlainText().encode())
+                file.write(self._for(path.parent).encode())
             self.told.setText(f"Written to {path.name}")
         except BadInput as error:
             self.told.setText(error.sentence)
+
+    def _for(self, folder: Path) -> str:
+        text = self.text.toPlainText()
+        try:
+            made, here = self.made(), from_anywhere(read_policy(text), folder)
+        except BadInput:
+            return text  # not a policy yet, and kept all the same
+        return text if here == made else with_files(text, made.news.files)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.key() == Qt.Key.Key_Escape:
