@@ -16,9 +16,10 @@ MOST_CLOSES = 4  # for one part of a position, under way at once
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 
 
-def due(desk: Desk, trade: Trade, role: str, number: int, retry_at: int) -> bool:
-    """Whether a request of a line may leave now; where not, the trade is looked at again when it may."""
-    at = max(retry_at, free_at(desk.state, trade, role, number))
+def due(desk: Desk, trade: Trade, role: str, number: int, retry_at: int, parts: int = 1) -> bool:
+    """Whether a request of a line, split into `parts`, may leave now; where not, the trade is looked at again when it
+    may."""
+    at = max(retry_at, free_at(desk.state, trade, role, number, parts))
     if at > desk.state.now:
         desk.wake(trade, at)
         return False
@@ -102,7 +103,7 @@ def want_close(desk: Desk, trade: Trade) -> None:
     most, parts = most_steps(desk, trade), -(-trade.open_steps // most_steps(desk, trade))
     counted = [order for order in closes if not (trade.hurried and order.silences)]
     left = trade.open_steps - sum(order.left for order in counted)
-    while left > 0 and len(closes) < MOST_CLOSES * parts and due(desk, trade, "close", 0, trade.close_retry_at):
+    while left > 0 and len(closes) < MOST_CLOSES * parts and due(desk, trade, "close", 0, trade.close_retry_at, parts):
         why = words(trade.leave, desk.currency)
         closes.append(desk.submit(trade, "close", "market", min(left, most), None, why))
         left -= most

@@ -53,6 +53,7 @@ class Engine:
         self.state = state or EngineState()
         self._bands: dict[str, tending.Band] = {}  # worked out from the state, no part of it
         self.seen = Observed()
+        self.before: ev.Seen | None = None  # what had been seen when the last event led to something, to be recorded
         self.decided = False  # whether the last event may have led to more than what `seen` holds
 
     def handle(self, event: ev.AnyEvent) -> list[AnyCommand]:
@@ -64,8 +65,7 @@ class Engine:
         if self._only_seen(event):
             self.decided = False
             return []
-        self.decided = True
-        self._bands.clear()
+        self._decide()
         desk = Desk(state)
         tripping.begin(desk)
         _HANDLERS[type(event)](desk, event)
@@ -73,6 +73,11 @@ class Engine:
             baskets.end_empty(state)
         tripping.after(desk, event)
         return desk.out
+
+    def _decide(self) -> None:
+        """Something may follow from here on: by what is known at this moment, which goes into the record first."""
+        self.decided, self.before = True, self.seen.told(self.state)
+        self._bands.clear()
 
     def _only_seen(self, event: ev.AnyEvent) -> bool:
         """Take what an event tells of rates and money; whether nothing more can follow from it."""
@@ -104,8 +109,7 @@ class Engine:
         if not crossed and not acting:
             self._bands[event.symbol] = tending.band_of(state, event.symbol)
             return []
-        self.decided = True
-        self._bands.clear()
+        self._decide()
         desk = Desk(state)
         tripping.begin(desk)
         if crossed:
@@ -288,8 +292,10 @@ def _overdue(desk: Desk, order: Order | None) -> None:
 
 
 def _trade_timer(desk: Desk, trade: Trade, kind: str, event: ev.TimerFired) -> None:
-    since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline", "hours") else 0
+    since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline", "hours", "retry") else 0
     if kind == "retry":
+        if since and since != trade.wake_at:
+            return  # an earlier one has taken its place
         trade.wake_at = 0
         converge(desk, trade)
     elif kind == "minute":

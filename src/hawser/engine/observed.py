@@ -28,12 +28,9 @@ class Observed:
     def __bool__(self) -> bool:
         return bool(self.markets or self.trades or self.rates or self.highs or self.money)
 
-    def told(self, state: EngineState, but_money: bool = False) -> ev.Seen | None:
-        """The values as an event, and forget them; None where there is nothing. `but_money`: figures that follow in the
-        record are told there."""
-        money = self.money and not but_money
-        if not (money or self.markets or self.trades or self.rates or self.highs):
-            self.clear()
+    def told(self, state: EngineState) -> ev.Seen | None:
+        """The values as an event, and forget them; None where there is nothing."""
+        if not self:
             return None
         markets = ((symbol, state.markets[symbol]) for symbol in sorted(self.markets))
         event = ev.Seen(
@@ -41,7 +38,9 @@ class Observed:
             markets=tuple(ev.SeenMarket(symbol, one.bid, one.ask, one.time) for symbol, one in markets),
             best={name: state.trades[name].best_exit for name in sorted(self.trades) if name in state.trades},
             rates={pair: state.rates[pair] for pair in sorted(self.rates)},
-            money=ev.SeenMoney(state.balance, state.equity, state.margin_used, state.figures_at) if money else None,
+            money=ev.SeenMoney(state.balance, state.equity, state.margin_used, state.figures_at)
+            if self.money
+            else None,
             highs={key: state.memory[key].high for key in sorted(self.highs) if key in state.memory},
         )
         self.clear()

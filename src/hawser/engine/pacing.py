@@ -31,12 +31,13 @@ def urgent(trade: Trade, role: str) -> bool:
     return role in ("stop", "close") and bool(trade.exposed_since)
 
 
-def free_at(state: EngineState, trade: Trade, role: str, number: int) -> int:
-    """When the next request of a line may leave, UTC ns; now or earlier: at once."""
+def free_at(state: EngineState, trade: Trade, role: str, number: int, parts: int = 1) -> int:
+    """When the next request of a line may leave, UTC ns; now or earlier: at once. `parts`: the orders that the line has
+    to be split into."""
     hurry = urgent(trade, role)
     recent = [at for at in trade.sent.get(line_name(role, number), ()) if at > state.now - MINUTE]
     burst, spacing = (URGENT_BURST, URGENT_SPACING) if hurry else (BURST, SPACING)
-    at = recent[-1] + spacing if len(recent) >= burst else 0
+    at = recent[-1] + spacing // parts if len(recent) >= burst * parts else 0
     full = state.sent_minute == state.now // MINUTE and state.sent_count >= VENUE_A_MINUTE
     return max(at, (state.sent_minute + 1) * MINUTE) if full and not hurry else at
 

@@ -55,7 +55,11 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     state.compares += 1
     # The answer may have been overtaken by a fill: then it knows less than we do. The venue's clock decides nothing
     # here, it may have stepped back.
-    if any(_lacks_fills(state, known) for known in event.asked) and state.compares <= OVERTAKEN_TRIES:
+    since = {order.trade for order in state.orders.values() if order.token > event.token}
+    overtaken = any(_lacks_fills(state, known) for known in event.asked) or any(
+        state.trades[one].opened for one in since
+    )
+    if overtaken and state.compares <= OVERTAKEN_TRIES:
         _compare_later(desk)
         return
     told = len(desk.out)
@@ -68,7 +72,7 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
         return
     state.reconciled, state.compares, state.suspect = True, 0, ""
     _foreign_orders(desk, event.resting)
-    _positions(desk, event.positions, {trade.id for trade in state.trades.values()})
+    _positions(desk, event.positions, set(state.trades) - since)  # a check looks at those about which more was sent
     for trade in state.live():
         without_waiting(desk, trade)
     for trade in state.trades.values():
@@ -112,6 +116,8 @@ def _order_differs(order: Order, known: ev.Known) -> bool:
         return True
     if order.over:
         return False
+    if order.pending:  # since before the question: its own answer is lost, or late
+        return True
     stays = known.status == "resting" and order.state == states.RESTING
     same_level = order.kind == "market" or known.level == order.level
     return not (stays and same_level and known.steps == order.steps)
@@ -122,11 +128,11 @@ def _positions_differ(state: EngineState, positions: tuple[ev.Held, ...], judged
     held = {position.id: position for position in positions}
     for position in positions:
         trade = by_entry.get(position.id)
-        if trade is None:
+        if trade is None or position.id in state.unexplained:
             if state.unexplained.get(position.id) != position:
                 return True
         elif (trade.id in judged and (trade.open_steps, trade.side) != (position.steps, position.side)) or (
-            trade.state == states.ENDED and _settled_long_ago(state, trade) and position.id not in state.unexplained
+            trade.state == states.ENDED and _settled_long_ago(state, trade)
         ):
             return True
     if any(name not in held for name in state.unexplained):
@@ -191,12 +197,13 @@ def _positions(desk: Desk, positions: tuple[ev.Held, ...], judged: set[str]) -> 
     gone = {trade.entry: trade for trade in state.live() if trade.open_steps and trade.id in judged}
     for position in positions:
         trade = by_entry.get(position.id)
-        if trade is not None and trade.side == position.side and not trade.left:
+        another_s = position.id in state.unexplained and (trade is None or trade.state == states.ENDED)
+        if trade is not None and trade.side == position.side and not trade.left and not another_s:
             gone.pop(position.id, None)
             if trade.id in judged and trade.open_steps != position.steps:
-                _differs(desk, trade, position.steps)
+                _differs(desk, trade, position.steps, position.entry)
             continue
-        if trade is not None and trade.id not in judged and not trade.left:
+        if trade is not None and trade.id not in judged and not trade.left and not another_s:
             gone.pop(position.id, None)
             continue
         unexplained[position.id] = position
@@ -209,20 +216,22 @@ def _positions(desk: Desk, positions: tuple[ev.Held, ...], judged: set[str]) -> 
         _differs(desk, trade, 0)
 
 
-def _differs(desk: Desk, trade: Trade, steps: int) -> None:
-    """The venue's quantity counts."""
+def _differs(desk: Desk, trade: Trade, steps: int, entry: float = 0.0) -> None:
+    """The venue's quantity counts; `entry`: its average price, ticks."""
     instrument = desk.state.instruments[trade.symbol]
     ours, theirs = instrument.qty(trade.open_steps), instrument.qty(steps)
     desk.tell("alarm", "quantity_differs", f"Hawser held {ours} open, the venue {theirs}: the venue's counts", trade)
-    if steps > trade.open_steps:
-        trade.entered += steps - trade.open_steps
-        trade.entry_value += (steps - trade.open_steps) * trade.ref
+    more = steps - trade.open_steps
+    if more > 0:
+        price = entry or trade.entry_price or float(trade.ref)
+        trade.entry_value += max(0.0, price * steps - trade.entry_price * trade.open_steps)
+        trade.entered += more
         if trade.state in (states.ENTERING, states.ENDED):
             trade.state = states.next_trade_state(trade.state, "open")
             trade.ended, trade.opened = 0, trade.opened or desk.state.now
             trade.best_exit = trade.best_exit or desk.state.markets[trade.symbol].exit_side(trade.side)
     else:
-        _book_unheard(desk, trade, trade.open_steps - steps)
+        _book_unheard(desk, trade, -more)
         trade.closed = trade.entered - steps
         if not steps:
             trade.end = Reason(rs.AT_VENUE)

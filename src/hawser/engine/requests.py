@@ -133,9 +133,10 @@ class Desk:
         return at
 
     def wake(self, trade: Trade, at: int) -> None:
-        """Look at a trade again at `at`; one timer for all that waits in it."""
+        """Look at a trade again at `at`; one timer for all that waits in it: an earlier takes a later one's place."""
         if not self.state.now < trade.wake_at <= at:
-            trade.wake_at = self.later(f"retry:{trade.id}", max(0, at - self.state.now))
+            trade.wake_at = max(at, self.state.now)
+            self.later(f"retry:{trade.id}:{trade.wake_at}", trade.wake_at - self.state.now)
 
     def _time(self, trade: Trade, order: Order, request: str) -> None:
         note_sent(self.state, trade, order)

@@ -61,7 +61,7 @@ def after(desk: Desk, event: ev.AnyEvent) -> None:
         return
     if isinstance(event, ev.BarCompleted):
         _measured(desk, event)
-    elif isinstance(event, ev.Figures):
+    elif isinstance(event, ev.Figures) or (isinstance(event, ev.ChangeGuards) and state.figured):
         _money(desk)
     elif isinstance(event, ev.OrderRejected):
         _rejected(desk, event)

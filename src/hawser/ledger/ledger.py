@@ -199,6 +199,11 @@ class Ledger:
             finally:
                 os.close(handle)
 
+    def limit(self, full: bool) -> None:
+        """Have nothing more written, as on a full disk; or let it go again. For storms."""
+        most = self._db.execute("PRAGMA page_count").fetchone()[0] if full else 1 << 30
+        self._db.execute(f"PRAGMA max_page_count = {int(most)}")
+
     def give_up_reserve(self) -> bool:
         """Whether there was a reserve to give up."""
         try:

@@ -2,8 +2,9 @@
 
 A stop that vanished, a fill that was never told, a position changed by another hand: nothing says so. So the venue is
 asked from time to time, sooner while something is open, and at once after a silence. Only a difference becomes an
-event; an answer that agrees leaves no trace in the record. A trade is judged only where nothing was under way about it
-from the question to the answer.
+event; an answer that agrees leaves no trace in the record. A trade is judged only where nothing about it has changed
+from the question to the answer. What was sent before the question has arrived before it, or never will: so the answer
+also says what became of requests that were under way.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ from hawser.engine.state import EngineState, Trade
 from hawser.venue import port
 
 EVERY_OPEN, EVERY_IDLE = 10 * SECOND, 60 * SECOND
-AGAIN = 2 * SECOND  # where something was under way meanwhile
+AGAIN = 2 * SECOND  # where something has changed meanwhile
 SILENCE = 5 * SECOND  # without a word of the venue, after which it is asked as soon as it speaks
 UNANSWERED = 5 * SECOND
 
@@ -44,19 +45,21 @@ class Checking:
 
     def reset(self, now: int) -> None:
         """The link was lost or stands again: the comparison that follows comes first."""
-        self._waiting, self._next = False, now + EVERY_OPEN
+        self._waiting, self._asked_at, self._next = False, now, now + EVERY_OPEN
 
     def due(self, state: EngineState, now: int, patience: int = 0) -> port.AskHoldings | None:
         """The question, where it is time for one. An answer is given at least `patience` ns."""
         if self._waiting and now - self._asked_at > max(UNANSWERED, patience):
             self._waiting, self._next = False, now
+        live = state.live()
+        if live:  # since the last question something may have been opened
+            self._next = min(self._next, self._asked_at + max(patience, EVERY_OPEN))
         if self._waiting or now < self._next or not (state.link_up and state.reconciled):
             return None
         self._token -= 1
         self._waiting, self._asked_at = True, now
-        live = state.live()
-        self._next = now + max(patience, EVERY_OPEN if live else EVERY_IDLE)
-        self._before = {trade.id: look for trade in live if (look := _look(state, trade)) is not None}
+        self._next = now + max(patience, EVERY_IDLE)
+        self._before = {trade.id: _look(state, trade) for trade in live}
         return port.AskHoldings(token=self._token, orders=open_orders(state))
 
     def answers(self, token: int) -> bool:
@@ -69,7 +72,7 @@ class Checking:
             return None
         self._waiting = False
         live = state.live()
-        quiet = tuple(one.id for one in live if one.id in self._before and self._before[one.id] == _look(state, one))
+        quiet = tuple(one.id for one in live if self._before.get(one.id) == _look(state, one))
         if len(quiet) < len(live):
             self._next = min(self._next, now + AGAIN)
         event = ev.Checked(
@@ -78,10 +81,10 @@ class Checking:
         return event if differs(state, event) else None
 
 
-def _look(state: EngineState, trade: Trade) -> Look | None:
-    """All about a trade that a request or an answer changes; None where a request is under way."""
+def _look(state: EngineState, trade: Trade) -> Look:
+    """All about a trade that a request or an answer changes."""
     orders = [state.orders[name] for name in trade.order_ids]
-    if any(order.pending and not order.over for order in orders):
-        return None
-    kept = tuple((one.id, one.state, one.level, one.steps, one.filled, one.owed) for one in orders)
+    kept = tuple(
+        (one.id, one.state, one.level, one.steps, one.filled, one.owed, one.pending, one.token) for one in orders
+    )
     return (trade.entered, trade.closed, trade.state, kept)

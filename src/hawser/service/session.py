@@ -111,7 +111,7 @@ class Session:
         """Timers do not outlive a process: every trade that is under way is looked at again soon."""
         state = self.engine.state
         for trade in state.live():
-            self._start(f"retry:{trade.id}", now)
+            self._start(f"retry:{trade.id}:0", now)
             if trade.minute_at:
                 self._start(f"minute:{trade.id}", max(now, trade.minute_at))
             if trade.hours_at:
@@ -199,14 +199,19 @@ class Session:
                 self.flush()
             return
         self.counts["events"] += 1
-        self._record_seen(but_money=isinstance(event, ev.Figures))
-        self._batch.append((event, commands))
+        self._keep(event, commands)
         if commands:
             self.counts["commands"] += len(commands)
             self.flush()
 
-    def _record_seen(self, but_money: bool = False) -> None:
-        seen = self.engine.seen.told(self.engine.state, but_money)
+    def _keep(self, event: ev.AnyEvent, commands: list[cm.AnyCommand]) -> None:
+        """For the record: what was seen when it was decided, the event, and what follows from it."""
+        if self.engine.before is not None:
+            self._batch.append((self.engine.before, []))
+        self._batch.append((event, commands))
+
+    def _record_seen(self) -> None:
+        seen = self.engine.seen.told(self.engine.state)
         if seen is not None:
             self._batch.append((seen, []))
 
@@ -275,7 +280,7 @@ class Session:
 
     def _unwritten_event(self, event: ev.AnyEvent) -> None:
         """Fold an event about the record itself; its commands wait for the next flush like any other's."""
-        self._batch.append((event, self.engine.handle(event)))
+        self._keep(event, self.engine.handle(event))
 
     def _healed(self, kept: int) -> None:
         if self.ledger is not None:

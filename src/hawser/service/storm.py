@@ -1,5 +1,6 @@
-"""One seeded storm: engine, ledger and Quay back to back in simulated time, a restless trader, weather that breaks
-things, and a Hawser that is killed at random. What was promised is checked all the while.
+"""One seeded storm: engine, ledger and Quay back to back in simulated time, a restless trader, a careless hand, weather
+that breaks things, a disk that is full for a while, and a Hawser that is killed at random, after which an instrument
+may be another. What was promised is checked all the while (`stormjudge.py`).
 """
 
 from __future__ import annotations
@@ -8,109 +9,98 @@ import contextlib
 import os
 import random
 import tempfile
-from collections import Counter
-from decimal import Decimal
 from pathlib import Path
 
 import msgspec
 
-from hawser.core.account import Account, Policy
+from hawser.core.account import Rate
 from hawser.core.clock import MILLISECOND, MINUTE, SECOND
 from hawser.core.errors import HawserBug, VenueRefused
-from hawser.core.instrument import Commission, Instrument
 from hawser.engine import events as ev
-from hawser.engine import states
-from hawser.engine.reasons import words
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.ledger.verify import verify
 from hawser.service import stormguards as sg
+from hawser.service import stormlimits, stormworld
 from hawser.service.session import Session
 from hawser.service.stormguards import GuardWatch
+from hawser.service.stormjudge import Findings, Judge
+from hawser.service.stormlimits import LimitsWatch
 from hawser.service.stormtrader import Trader
+from hawser.service.stormworld import ACCOUNT, RATES, START, WORLD, Kept
 from hawser.service.telling import Line, Teller
-from hawser.venue.quay.book import BookOrder
-from hawser.venue.quay.generator import Character, GeneratedFeed
+from hawser.venue import port
 from hawser.venue.quay.quay import Quay
-from hawser.venue.quay.store import BookStore
+from hawser.venue.quay.store import Store
 from hawser.venue.quay.weather import SEVERITIES, Weather
 
-START = 1_930_435_200 * SECOND + 540 * MINUTE
 LOOK_EVERY = 100 * MILLISECOND
-DEADLINE_S = 5.0
 STUCK_AFTER = 20_000  # events while no time passes: engine and venue answer each other for ever
 
 
-def _instrument(symbol: str, quote: str, base: str | None, tick: str, multiplier: float, step: str) -> Instrument:
-    return Instrument(
-        symbol=symbol, kind="fx" if base else "index", quote=quote, base=base, tick=Decimal(tick),
-        multiplier=multiplier, qty_step=Decimal(step), qty_min=Decimal(step), qty_max=Decimal(50), margin_rate=0.05,
-        min_stop_ticks=10, commission=Commission(per_unit=1.5, minimum=1.0),
-    )  # fmt: skip
+class Overheard(Quay):
+    """A Quay whose requests are counted."""
 
+    judge: Judge | None = None
 
-WORLD = [
-    (_instrument("CAD/CHF", "CHF", "CAD", "0.00001", 100_000.0, "0.01"), Character(0.6124, 0.0006, 8)),
-    (_instrument("Harbour 40", "CHF", None, "0.5", 5.0, "0.1"), Character(4118.0, 0.0008, 3)),
-]
-ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=DEADLINE_S))
-
-
-class Findings(msgspec.Struct):
-    """What one storm did, and every promise it broke, by kind. Times in ns."""
-
-    seed: int
-    trades: int = 0
-    requests: int = 0
-    kills: int = 0
-    simulated: int = 0
-    faults: dict[str, int] = {}
-    exposed: list[int] = []  # for each trade that was opened, its longest time without cover
-    longest_exposed: int = 0  # as the engine knows it, while the venue could be acted on
-    longest_naked: int = 0  # as it is at the venue, whatever the weather
-    broken: dict[str, list[str]] = {}
-
-    def broke(self, kind: str, what: str) -> None:
-        found = self.broken.setdefault(kind, [])
-        if len(found) < 5:
-            found.append(what)
+    def send(self, request: port.Request, at: int) -> None:
+        if self.judge is not None:
+            self.judge.sent(request)
+        super().send(request, at)
 
 
 class Storm:
     """A venue, a session and a trader, all drawn from one seed. `kills`: chance at each act that Hawser is killed
-    (needs a ledger)."""
+    (needs a ledger). `guards`: with a policy of every kind, whose limits are watched; else a careless hand edits one.
+    """
 
     def __init__(
         self,
         seed: int,
         weather: Weather | str = "gale",
         ledger: Ledger | None = None,
-        store: BookStore | None = None,
+        store: Store | None = None,
         kills: float = 0.0,
         guards: bool = False,
     ) -> None:
         self.random = random.Random(seed)
-        chosen = SEVERITIES[weather] if isinstance(weather, str) else weather
+        self._seed, self._chosen = seed, SEVERITIES[weather] if isinstance(weather, str) else weather
         left_at = ledger.look().now if ledger else 0
-        feed = GeneratedFeed(WORLD, {}, seed, START, 1)
-        self.venue = Quay(feed, "CHF", 64_000.0, {}, chosen, seed=seed, store=store, not_before=left_at)
-        self.ledger, self._kills = ledger, kills
+        self._world, self._store, self._careless = WORLD, store, not guards and self._chosen.hands > 0
+        self.venue = self._quay(store, left_at)
+        self.ledger, self._kills, self._full_until = ledger, kills, 0
         self.found = Findings(seed)
         self.lines: list[Line] | None = None  # a list: everything is told
         self._teller = Teller()
         self._heard_at, self._heard_now = 0, 0
         self._trader = Trader(self.random, f"{seed}-{left_at % 1_000_000_007}")
-        self._naked: dict[str, int] = {}
         self._asked = 0
         self._guards = GuardWatch(sg.news(self.random, START)) if guards else None
-        self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
+        self._limits: LimitsWatch | None = None
+        self.judge = Judge(self.found, lambda: self.state, lambda: self.venue)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
         if self._guards is not None:
             self.session.set_guards(sg.POLICY, "guards", self._guards.calendars)
+        elif self._careless:
+            self._begin_careless()
+
+    def _quay(self, store: Store | None, not_before: int) -> Overheard:
+        feed = stormworld.feed_of(self._world, self._seed)
+        rates: dict[str, float | Rate] = dict(RATES)
+        return Overheard(feed, "CHF", 64_000.0, rates, self._chosen, self._seed, store, not_before)
+
+    def _begin_careless(self) -> None:
+        self.session.set_guards(stormlimits.POLICY, "careless")
+        account = msgspec.structs.replace(ACCOUNT, policy=stormlimits.LIMITS)
+        self.session.ask(ev.ChangeAccount(time=self.venue.now, ask="careless-limits", account=account))
+        self._limits = LimitsWatch(self.state)
 
     def _opened(self) -> Session:
-        return Session(ACCOUNT, self.venue, self.ledger, self.heard, prefix="S")
+        self.venue.judge = None
+        session = Session(ACCOUNT, self.venue, self.ledger, self.heard, prefix="S")
+        self.venue.judge = self.judge
+        return session
 
     def heard(self, entry: Entry) -> None:
         """Every recorded event with its commands."""
@@ -118,11 +108,9 @@ class Storm:
         self._heard_at = entry[0].time
         if self._heard_now > STUCK_AFTER:
             raise HawserBug("storm_stuck", f"{STUCK_AFTER} events in one moment, the last {entry!r}")
-        if self._guards is not None and hasattr(
-            self, "session"
-        ):  # what is heard of its opening comes before it is there
+        if self._guards is not None and hasattr(self, "session"):  # what is heard of its opening comes before it
             for text in self._guards.heard(entry, self.state):
-                self._broke("passed", text)
+                self.judge.broke("passed", text)
         self.found.requests += sum(hasattr(command, "order") for command in entry[1])
         if self.lines is not None:
             self.lines += self._teller.lines(*entry)
@@ -141,22 +129,32 @@ class Storm:
         self.settle()
         self.found.trades = len(self.state.trades)
         self.found.exposed = [trade.longest_exposed for trade in self.state.trades.values() if trade.opened]
-        self.found.faults = dict(self.venue.sky.counts)
+        for kind, count in self.venue.sky.counts.items():
+            self.found.faults[kind] = self.found.faults.get(kind, 0) + count
         self.found.simulated = self.venue.now - begun
         return self.found
 
     def _act(self) -> None:
+        choice = self.random.random()
+        self._asked += 1
         if self._kills and self.random.random() < self._kills:
             self._kill()
-        elif self.random.random() < 0.02:
+        elif choice < 0.02:
             self._stray()
+        elif choice < 0.03 and self.ledger is not None and self._careless:
+            self._fill_disk()
+        elif choice < 0.04:
+            self._record()
         elif self._guards is not None and self.random.random() < 0.15:
-            self._asked += 1
             ask = sg.an_ask(self.random, self.state, self.venue.now, f"G{self._asked}")
             if ask is not None:
                 self.session.ask(ask)
+        elif self._careless and self.random.random() < 0.15:
+            edit = stormlimits.an_edit(self.random, self.state, self.session.now, f"E{self._asked}")
+            if edit is not None:
+                self.session.ask(edit)
         else:
-            self._trader.act(self.session, self.venue.now)
+            self._trader.act(self.session, self.session.now)
 
     def _stray(self) -> None:
         """Somebody else opens a position in the account."""
@@ -164,34 +162,79 @@ class Storm:
         with contextlib.suppress(VenueRefused):
             self.venue.stray(symbol, self.random.choice((1, -1)), self.random.randint(1, 30))
 
+    def _fill_disk(self) -> None:
+        """Nothing more can be written for a while."""
+        assert self.ledger is not None
+        self.ledger.limit(full=True)
+        self._full_until = self.venue.now + int(self.random.uniform(1, 60) * SECOND)
+        self._count("full disk")
+
+    def _count(self, kind: str) -> None:
+        self.found.faults[kind] = self.found.faults.get(kind, 0) + 1
+
     def watch(self, until: int) -> None:
         """Let time pass, checking what was promised."""
         while self.venue.now < until:
             self.session.run_until(min(until, self.venue.now + LOOK_EVERY))
-            self._promises()
+            if self._full_until and self.venue.now >= self._full_until and self.ledger is not None:
+                self.ledger.limit(full=False)
+                self._full_until = 0
+            self._look()
+
+    def _look(self) -> None:
+        state = self.state
+        if self._guards is not None and state.guards.guard and state.link_up:
+            for text in self._guards.untripped(state):
+                self.judge.broke("untripped", text)
+        for text in self._limits.look(state) if self._limits is not None else ():
+            self.judge.broke("loosened", text)
+        self.judge.look()
 
     def settle(self) -> None:
         """Good weather until all is settled: then the two sides agree."""
-        self.venue.sky.weather = SEVERITIES["calm"]
-        self.watch(self.venue.now + 60 * SECOND)
-        self._entries()
-        self._agree()
-        self._fills()
+        self._chosen = SEVERITIES["calm"]
+        self.venue.set_air_clear()
+        self.watch(self.venue.now + 90 * SECOND)
+        self.judge.settled()
         self._record()
 
     def _kill(self) -> None:
-        """Hawser dies with what it had not written; the venue lives on; another Hawser opens the same ledger."""
+        """Hawser dies with what it had not written; the venue lives on, and may have other instruments when another
+        Hawser opens the same ledger."""
         if self.ledger is None:
             return
         path = self.ledger.path
         self.ledger.close()
+        self._full_until = 0
         self.venue.hang_up()
         self.watch_without_hawser(int(self.random.uniform(0.05, 8) * SECOND))
+        if self._careless and self.random.random() < 0.1:
+            self._change_instruments()
         self.ledger = Ledger(path)
         self.found.kills += 1
         self.session = self._opened()
-        for symbol in self.venue.instruments:
-            self._blocked[symbol] = self.venue.now
+        self.judge.away()
+        if self._limits is not None:
+            self._limits = LimitsWatch(self.state)
+
+    def _change_instruments(self) -> None:
+        """The venue has another grid for an instrument, or gives it up; or what it gave up is back."""
+        old = self.venue
+        if len(self._world) < len(WORLD):
+            world, state, symbol = WORLD, old.book.state, "all"
+        elif self._world is WORLD:
+            world, state, symbol = stormworld.changed(WORLD, old.book.state, self.random)
+        else:
+            return  # one change at a time
+        if not symbol:
+            return
+        self._world = world
+        self.judge.gone.add(symbol)
+        self.venue = self._quay(Kept(state), old.now)
+        self.venue.meddled = old.meddled
+        for kind, count in old.sky.counts.items():
+            self.found.faults[kind] = self.found.faults.get(kind, 0) + count
+        self._count("instrument")
 
     def watch_without_hawser(self, span: int) -> None:
         """The venue goes on; nobody hears it."""
@@ -200,113 +243,18 @@ class Storm:
             pass
         self.venue.pick_up()
 
-    # What was promised
-
-    def _broke(self, kind: str, what: str) -> None:
-        self.found.broke(kind, f"{(self.venue.now - START) / SECOND:.1f} s: {what}")
-
-    def _promises(self) -> None:
-        state = self.state
-        if self._guards is not None and state.guards.guard and state.link_up:
-            for text in self._guards.untripped(state):
-                self._broke("untripped", text)
-        for symbol, market in state.markets.items():
-            if not state.link_up or not state.reconciled or not market.open:  # nobody could cover anything
-                self._blocked[symbol] = self.venue.now
-        for trade in state.live():
-            if trade.exposed_since and trade.open_steps:
-                exposed = state.now - max(trade.exposed_since, self._blocked.get(trade.symbol, 0))
-                self.found.longest_exposed = max(self.found.longest_exposed, exposed)
-                if exposed > DEADLINE_S * SECOND:
-                    self._broke("naked", f"{trade.id} exposed for {exposed / SECOND:.1f} s ({words(trade.leave)})")
-        ours = {trade.entry for trade in state.live()}
-        for position in self.venue.book.state.positions.values():
-            if position.id not in ours and position.id.startswith("other-"):
-                continue  # not ours, and nobody has adopted it
-            resting = self.venue.book.resting(position.symbol)
-            stops = [order for order in resting if order.closes == position.id and order.kind == "stop"]
-            twice = [what for what, count in Counter(map(self._purpose, stops)).items() if count > 1]
-            if twice:
-                self._broke("overcovered", f"{', '.join(twice)} rests more than once for {position.id}")
-            stops = [order for order in stops if self._purpose(order) == "stop"]
-            since = self._naked.setdefault(position.id, self.venue.now)
-            if stops:
-                self._naked[position.id] = self.venue.now
-            self.found.longest_naked = max(self.found.longest_naked, self.venue.now - since)
-
-    def _purpose(self, order: BookOrder) -> str:
-        """What a resting order is to its trade: the stop, one of its loss steps, or a target."""
-        if order.kind != "stop":
-            return order.kind
-        known = self.state.orders.get(order.id)
-        return f"loss step {known.number}" if known is not None and known.role == "loss" else "stop"
-
-    def _entries(self) -> None:
-        """One ask, one entry."""
-        state = self.state
-        asks = Counter(state.trades[order.trade].ask for order in state.orders.values() if order.role == "entry")
-        for ask, count in asks.items():
-            if count > 1:
-                self._broke("doubled", f"{count} entries for {ask}")
-        for trade in state.trades.values():
-            for rung in trade.rungs:
-                orders = [state.orders[name] for name in trade.order_ids]
-                sent = [one for one in orders if (one.role, one.number) == ("rung", rung.number)]
-                filled = sum(one.filled for one in sent)
-                if filled != rung.filled or (sent and filled > sent[0].steps):  # the first was for all of it
-                    self._broke("doubled", f"{trade.id}: rung {rung.number} filled {filled}, known {rung.filled}")
-
-    def _agree(self) -> None:
-        """Every position has exactly its cover, and nothing rests without one."""
-        book, state = self.venue.book, self.state
-        held = {trade.entry: trade for trade in state.live() if trade.open_steps}
-        theirs = {name for name in book.state.positions if name in held or not name.startswith("other-")}
-        if set(held) != theirs:
-            self._broke("lost_fills", f"positions: ours {sorted(held)}, venue {sorted(theirs)}")
-        for position in book.state.positions.values():
-            trade = held.get(position.id)
-            if trade is None:
-                continue
-            resting = [order for order in book.resting(position.symbol) if order.closes == position.id]
-            cover = sum(order.steps - order.filled for order in resting if self._purpose(order) == "stop")
-            gives = sum(order.steps - order.filled for order in resting if order.kind == "stop") - cover
-            aims = sum(order.steps - order.filled for order in resting if order.kind == "limit")
-            if trade.open_steps != position.steps:
-                self._broke("lost_fills", f"{trade.id}: open {trade.open_steps}, venue {position.steps}")
-            if cover < position.steps or trade.state != states.PROTECTED:
-                self._broke("naked", f"{trade.id}: {cover} of {position.steps} covered, {trade.state}")
-            if max(cover, gives, aims) > position.steps:
-                text = f"stop {cover}, loss steps {gives}, targets {aims} of {position.steps}"
-                self._broke("overcovered", f"{trade.id}: {text}")
-        for symbol in book.instruments:
-            for order in book.resting(symbol):
-                of = order.closes or order.adds
-                if of is not None and of not in book.state.positions:
-                    self._broke("overcovered", f"{order.id} rests without a position")
-        for trade in state.trades.values():
-            if trade.closed > trade.entered:
-                self._broke("overcovered", f"{trade.id}: {trade.closed} closed of {trade.entered}")
-
-    def _fills(self) -> None:
-        """Every fill of the venue is known here."""
-        for order in self.state.orders.values():
-            theirs = self.venue.book.state.orders.get(order.id)
-            missing = {fill.id for fill in theirs.fills} - set(order.fills) if theirs is not None else set()
-            if missing:
-                self._broke("lost_fills", f"{order.role} {order.id}: {sorted(missing)}")
-
     def _record(self) -> None:
         """The record folds to the state, and a replay gives its commands."""
-        if self.ledger is None:
+        if self.ledger is None or self._full_until:
             return
         self.session.write_down()
         decode = msgspec.msgpack.Decoder(EngineState).decode
         mine = msgspec.msgpack.encode(decode(msgspec.msgpack.encode(self.state)))
         if msgspec.msgpack.encode(self.ledger.restore().state) != mine:
-            self._broke("ledger", "the fold of the record is not the state")
+            self.judge.broke("ledger", "the fold of the record is not the state")
         verdict = verify(self.ledger.path)
         if verdict.line:
-            self._broke("ledger", f"line {verdict.line}: {verdict.recorded} replayed as {verdict.replayed}")
+            self.judge.broke("ledger", f"line {verdict.line}: {verdict.recorded} replayed as {verdict.replayed}")
 
 
 def _folder() -> tempfile.TemporaryDirectory[str]:

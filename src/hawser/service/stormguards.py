@@ -17,6 +17,7 @@ from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Entry
 
 SPREAD, BEFORE, AFTER = 40.0, MINUTE, MINUTE
+NEAR = 1e-6  # money, times 100: what sums of payments may be off by
 LOSS, FALL, FLOOR = 1.0, 1.5, 62_500.0
 POLICY = dc.Guards(
     loosen="now",
@@ -51,6 +52,7 @@ class GuardWatch:
         self._news = [event for calendar in calendars for event in calendar.events]
         self._latched: dict[tuple[str, str], int] = {}  # guard and subject as they are told, since when
         self._base = self._high = 0.0
+        self._paid: float | None = None
 
     def heard(self, entry: Entry, state: EngineState) -> Iterator[str]:
         """What passed a guard that was closed."""
@@ -83,11 +85,14 @@ class GuardWatch:
 
     def untripped(self, state: EngineState) -> Iterator[str]:
         """Kill switches that should have tripped by the equity that is known."""
-        self._base = self._base or state.equity
+        paid = state.transferred or 0.0
+        if self._paid is not None:  # what is paid in or out is no result: both starts move along
+            self._base, self._high = self._base + paid - self._paid, self._high + paid - self._paid
+        self._base, self._paid = self._base or state.equity, paid
         self._high = max(self._high, state.equity)
         reached = {
-            "loss": (self._base - state.equity) * 100 >= LOSS * self._base,
-            "fall": (self._high - state.equity) * 100 >= FALL * self._high, "floor": state.equity <= FLOOR,
+            "loss": (self._base - state.equity) * 100 >= LOSS * self._base + NEAR,
+            "fall": (self._high - state.equity) * 100 >= FALL * self._high + NEAR, "floor": state.equity <= FLOOR,
         }  # fmt: skip
         for name, yes in reached.items():
             if yes and not any(memory.latched for memory in memories(state, name).values()):

@@ -11,13 +11,16 @@ from functools import partial
 from typing import Any
 
 from hawser.core.clock import SECOND
-from hawser.service.storm import START, Findings, traced, weathered
+from hawser.service.storm import traced, weathered
+from hawser.service.stormjudge import Findings
+from hawser.service.stormworld import START
 
 LABELS = {
     "naked": "positions found without cover past the deadline", "doubled": "duplicate entries",
     "overcovered": "protection beyond position", "lost_fills": "lost fills", "ledger": "ledger mismatches",
-    "passed": "entries through a closed guard", "untripped": "kill switches that did not trip",
-    "unfinished": "storms that did not come to their end",
+    "uncovered": "positions uncovered while shown as protected", "loosened": "limits loosened before their time",
+    "floods": "floods of requests", "passed": "entries through a closed guard",
+    "untripped": "kill switches that did not trip", "unfinished": "storms that did not come to their end",
 }  # fmt: skip
 
 SHOWN = 10  # failed seeds that are told one by one

@@ -29,6 +29,7 @@ from hawser.core.rig import (
 from hawser.engine import events as ev
 from hawser.engine.entering import is_pending
 from hawser.engine.state import Trade
+from hawser.service import stormrigs
 from hawser.service.session import Session
 
 BASES: list[Literal["tick", "bar_close", "minute_end"]] = ["tick", "bar_close", "minute_end"]
@@ -117,8 +118,11 @@ class Trader:
 
     def _plan(self) -> Plan:
         draw = self._random
-        if draw.random() < 0.12:
+        kind = draw.random()
+        if kind < 0.12:
             return self._laddered()
+        if kind < 0.4:
+            return self._by_rig()
         shares = [(1.0, 0.4), (2.0, 0.3), (3.0, 0.3)][: draw.randint(0, 3)]
         return Plan(
             symbol=draw.choice(list(self._session.venue.instruments)), side=draw.choice((1, -1)),
@@ -127,6 +131,21 @@ class Trader:
             trail=Trail(atr=draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
             entry=self._entry(), anchor=draw.choice(("planned", "fill")),
             held=self._held() if draw.random() < 0.25 else None, rig=self._rig() if draw.random() < 0.5 else None,
+        )  # fmt: skip
+
+    def _by_rig(self) -> Plan:
+        """All of it by a rig, whatever a rig may have."""
+        draw = self._random
+        symbol = draw.choice(list(self._session.venue.instruments))
+        rig = stormrigs.a_ladder(draw) if draw.random() < 0.2 else stormrigs.a_rig(draw)
+        timed = rig.time_exit
+        if timed is not None and timed.session_end and not self._session.venue.instruments[symbol].sessions:
+            rig = msgspec.structs.replace(rig, time_exit=None)
+        return Plan(
+            symbol=symbol, side=draw.choice((1, -1)), size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=rig.stop,
+            targets=rig.target, trail=rig.trail, timeframe_ns=draw.choice((MINUTE, MINUTE, 5 * MINUTE)), rig=rig,
+            entry=self._entry(), anchor=draw.choice(("planned", "fill")),
+            held=self._held() if draw.random() < 0.25 else None,
         )  # fmt: skip
 
     def _laddered(self) -> Plan:

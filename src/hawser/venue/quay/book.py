@@ -60,6 +60,8 @@ class BookState(msgspec.Struct):
     orders: dict[str, BookOrder] = {}
     positions: dict[str, Position] = {}
     clipped: int = 0
+    ahead: int = 0  # by which the venue's clock, as it tells it, is ahead of the time that passes; ns
+    still: int = 0  # where it stands still; 0: it does not
     transferred: float = 0.0  # all that was paid in, less what was paid out
 
 
@@ -81,6 +83,11 @@ class Book:
             if order.status == "resting" and order.kind != "market":
                 self._resting[order.symbol].append(order)
 
+    @property
+    def time(self) -> int:
+        """The venue's clock as it tells it, UTC ns: an order lives by it."""
+        return self.state.still or self.state.now + self.state.ahead
+
     # What the market does
 
     def tick(self, symbol: str, bid: int, ask: int) -> list[port.Told]:
@@ -98,7 +105,7 @@ class Book:
     def expire(self, order_id: str) -> list[port.Told]:
         """Give an order up whose time has come; nothing where it is over."""
         order = self.state.orders[order_id]
-        if order.status != "resting" or not 0 < order.until <= self.state.now:
+        if order.status != "resting" or not 0 < order.until <= self.time:
             return []
         self._done(order, "cancelled")
         return [self._cancelled(order, "expired")]
@@ -136,7 +143,7 @@ class Book:
         try:
             if order.symbol in self.closed or order.symbol not in self.quotes:
                 raise VenueRefused("market_closed", f"{order.symbol} is not trading now")
-            if order.closes is not None and order.closes not in self.state.positions:
+            if order.closes is not None and self._to_close(order) is None:
                 raise VenueRefused("no_position", "there is no position to close")
             if order.adds is not None and order.adds not in self.state.positions:
                 raise VenueRefused("no_position", "there is no position to add to")
@@ -148,7 +155,7 @@ class Book:
             self.state.orders[order.id] = order
             raise
         self.state.orders[order.id] = order
-        told: list[port.Told] = [port.Accepted(time=self.state.now, id=order.id)]
+        told: list[port.Told] = [port.Accepted(time=self.time, id=order.id)]
         if at_market:
             return told + self._execute(order, max(1, int(order.steps * part)))
         self._resting[order.symbol].append(order)
@@ -180,7 +187,21 @@ class Book:
             raise VenueRefused("wrong_side", f"{request.level} is at or through the market")
         order.level, order.steps, order.bound = level, steps, bound
         self.touched.add(order.id)
-        return [port.Amended(time=self.state.now, id=order.id, level=request.level, qty=request.qty)]
+        return [port.Amended(time=self.time, id=order.id, level=request.level, qty=request.qty)]
+
+    def adjust(self, order_id: str, ticks: int) -> int:
+        """Put a resting order's level some ticks elsewhere, where it may rest; returns its level."""
+        order = self.state.orders[order_id]
+        assert order.level is not None  # one that rests has one
+        trial = msgspec.structs.replace(order, level=order.level + ticks)
+        if order.level + ticks > 0 and not order.triggered:
+            try:
+                aside = self._at_market(trial, self.instruments[order.symbol])
+            except VenueRefused:
+                aside = True
+            order.level = order.level if aside else trial.level
+            self.touched.add(order.id)
+        return order.level or 0
 
     def cancel(self, order_id: str) -> list[port.Told]:
         order = self._resting_order(order_id)
@@ -254,7 +275,7 @@ class Book:
         profit, position, clipped = 0.0, order.id, False
         instrument = self.instruments[order.symbol]
         if order.closes is not None:
-            held = self.state.positions.get(order.closes)
+            held = self._to_close(order)
             if held is None:
                 self._done(order, "cancelled")
                 return [self._cancelled(order, "nothing to close")]
@@ -271,6 +292,11 @@ class Book:
             position = self._add(order, steps, price)
         told = self._book_fill(order, instrument, price, steps, profit, clipped)
         return told if position in self.state.positions else told + self._no_more_to_add_to(position)
+
+    def _to_close(self, order: BookOrder) -> Position | None:
+        """The position that an order closes; one that another hand has turned about is none."""
+        held = self.state.positions.get(order.closes or "")
+        return held if held is not None and held.side != order.side else None
 
     def _no_more_to_add_to(self, position: str) -> list[port.Told]:
         """The position is gone: so are the orders that would add to it."""
@@ -303,21 +329,21 @@ class Book:
         self.state.balance += profit - fee
         self.state.counter += 1
         fill = port.FillTold(
-            f"F{self.state.counter}", self.state.now, instrument.qty(steps), instrument.price(price), profit, fee
+            f"F{self.state.counter}", self.time, instrument.qty(steps), instrument.price(price), profit, fee
         )
         self.touched.add(order.id)
         order.filled += steps
         order.fills.append(fill)
         if order.filled >= order.steps or clipped:
             self._done(order, "filled" if order.filled >= order.steps else "cancelled")
-        told: list[port.Told] = [port.Filled(time=self.state.now, id=order.id, fill=fill)]
+        told: list[port.Told] = [port.Filled(time=self.time, id=order.id, fill=fill)]
         if order.status == "cancelled":
             told.append(self._cancelled(order, "no more to close"))
         return told
 
     def _cancelled(self, order: BookOrder, why: str) -> port.Cancelled:
         filled = self.instruments[order.symbol].qty(order.filled)
-        return port.Cancelled(time=self.state.now, id=order.id, why=why, filled=filled)
+        return port.Cancelled(time=self.time, id=order.id, why=why, filled=filled)
 
     def _done(self, order: BookOrder, status: str) -> None:
         order.status = status

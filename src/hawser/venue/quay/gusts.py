@@ -28,6 +28,8 @@ class Gusts:
         self.wide: dict[str, int] = {}
         self.halted: dict[str, int] = {}
         self.hushed: dict[str, int] = {}  # quotes go on, and are not told
+        self.smaller: dict[str, int] = {}  # the venue takes smaller orders
+        self.rateless = 0  # until when no rates are told
         self._jumps: dict[str, Jump] = {}
 
     def jump(self, symbol: str, ticks: int, now: int, until: int) -> None:

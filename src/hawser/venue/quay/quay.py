@@ -11,16 +11,19 @@ import heapq
 from collections import deque
 from collections.abc import Callable
 
+import msgspec
+
 from hawser.core.account import Rate as AccountRate
 from hawser.core.bars import Bars
 from hawser.core.clock import SECOND
 from hawser.core.errors import VenueRefused
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
+from hawser.venue.quay import hands
 from hawser.venue.quay.book import Book, BookState, trim
 from hawser.venue.quay.gusts import Gusts
-from hawser.venue.quay.store import BookStore, reread
-from hawser.venue.quay.weather import Sky, Weather
+from hawser.venue.quay.store import Store, reread
+from hawser.venue.quay.weather import SEVERITIES, Sky, Weather
 
 FIGURES_EVERY = SECOND
 SAVE_EVERY = 20 * SECOND
@@ -37,7 +40,7 @@ class Quay:
         rates: dict[str, float | AccountRate],
         weather: Weather,
         seed: int = 1,
-        store: BookStore | None = None,
+        store: Store | None = None,
         not_before: int = 0,
     ) -> None:
         self._feed, self._store = feed, store
@@ -54,6 +57,8 @@ class Quay:
         self._serial = 0
         self._down_until = 0
         self._gusts = Gusts()
+        self._still_until = 0
+        self.meddled: set[str] = set()  # positions and orders that another hand, or the venue, has changed
         self._next_gust = state.now + SECOND
         self._ready: deque[port.Told] = deque()
         self._last_arrival = state.now
@@ -67,7 +72,7 @@ class Quay:
         self._ready.append(port.LinkTold(time=state.now, up=True))
 
     def _opened(self, state: BookState, rates: dict[str, float | AccountRate]) -> Book:
-        book = Book(self.instruments, self.currency, rates, state)
+        book = Book(dict(self.instruments), self.currency, rates, state)
         book.slippage, book.part = self._slippage, self._part
         return book
 
@@ -112,7 +117,7 @@ class Quay:
             self._greet()
 
     def _greet(self) -> None:
-        self._ready.append(port.LinkTold(time=self.now, up=True))
+        self._ready.append(port.LinkTold(time=self.book.time, up=True))
         for symbol in self.instruments:
             self._tell_state(symbol)
             if symbol in self.book.quotes:
@@ -135,6 +140,12 @@ class Quay:
             self._save()
             self._answer(told)
 
+    def _next_expiry(self) -> int:
+        """When an order's time is up by the venue's clock, of the time that passes."""
+        if not self._expiries or self.book.state.still:
+            return fd.NEVER
+        return max(self.now, self._expiries[0][0] - self.book.state.ahead)
+
     def _soonest(self) -> tuple[int, Callable[[], None]]:
         """What happens next, and when. At one instant answers go first, then requests, then the market."""
         return min(
@@ -142,7 +153,7 @@ class Quay:
                 (self._outbox[0][0] if self._outbox else fd.NEVER, self._deliver),
                 (self._arrivals[0][0] if self._arrivals else fd.NEVER, self._arrive),
                 (self._pieces[0][0] if self._pieces else fd.NEVER, self._piece),
-                (self._expiries[0][0] if self._expiries else fd.NEVER, self._expire),
+                (self._next_expiry(), self._expire),
                 (self._feed.next_time(), lambda: self._fed(self._feed.pop())),
                 (self._next_figures, self._figures),
                 (self._next_gust, self._gust),
@@ -191,26 +202,47 @@ class Quay:
             del halted[symbol]
             self.book.closed.discard(symbol)
             self._tell_state(symbol)
+        self._end_still()
+        for symbol in [symbol for symbol, until in self._gusts.smaller.items() if self.now >= until]:
+            del self._gusts.smaller[symbol]
+            self.book.instruments[symbol] = self.instruments[symbol]
         for kind, (symbol, length) in self.sky.gusts(list(self.instruments)).items():
             self.gust(kind, symbol, length)
 
     def gust(self, kind: str, symbol: str, length: int) -> None:
-        """Make one gust now, for `length` ns: drop, restart, squall, gap, halt or hush (the last four of `symbol`). It
-        comes to nothing where there is such a one already."""
+        """Make one gust now, for `length` ns: a kind of `weather.KINDS`, or hush; of `symbol`, where it is of one. It
+        comes to nothing where there is such a one already, or nothing to change."""
         struck = self._struck(kind, symbol, self.now + length)
         self.counts[kind] = self.counts.get(kind, 0) + struck
 
     def _struck(self, kind: str, symbol: str, until: int) -> bool:
-        if kind in ("drop", "restart") and not self._down_until:
-            self._cut(kind, until)
-        elif kind == "squall":
+        if kind in ("drop", "restart"):
+            return self._cut(kind, until)
+        if kind == "jump":
+            return self._leap(until)
+        if kind in ("hand", "call", "payment"):
+            return self._others(kind)
+        if kind == "odd":
+            return self._odd_quote(symbol)
+        return self._blown(kind, symbol, until)
+
+    def _blown(self, kind: str, symbol: str, until: int) -> bool:
+        """What lasts for a while."""
+        if kind == "squall":
             self._gusts.wide[symbol] = until
         elif kind == "hush":
             self._gusts.hushed[symbol] = until
+        elif kind == "rateless":
+            self._gusts.rateless = until
+        elif kind == "smaller":
+            whole, most = self.instruments[symbol], round(10 ** self.sky.random.uniform(1.5, 3))
+            most = min(max(most, whole.qty_min_steps), whole.qty_max_steps)
+            self.book.instruments[symbol] = msgspec.structs.replace(whole, qty_max=whole.qty_step * most)
+            self._gusts.smaller[symbol] = until
         elif kind == "gap" and symbol in self.book.quotes:
             bid, ask = self.book.quotes[symbol]
             self._gusts.jump(symbol, round((ask - bid) * self.sky.jump()), self.now, until)
-        elif kind == "halt" and symbol not in self.book.closed:
+        elif kind in ("halt", "shut") and symbol not in self.book.closed:
             self._gusts.halted[symbol] = until
             self.book.closed.add(symbol)
             self._tell_state(symbol)
@@ -218,12 +250,64 @@ class Quay:
             return False
         return True
 
-    def _cut(self, kind: str, until: int) -> None:
+    def _leap(self, until: int) -> bool:
+        """The venue's clock jumps, or stands still; the time that passes does neither."""
+        state, leap = self.book.state, self.sky.leap()
+        self._end_still(now=True)
+        if leap:
+            state.ahead += leap
+        else:
+            state.still, self._still_until = self.book.time, until
+            self.counts["still"] = self.counts.get("still", 0) + 1
+        return True
+
+    def _end_still(self, now: bool = False) -> None:
+        """A clock that stood still goes on from where it stood."""
+        state = self.book.state
+        if state.still and (now or self.now >= self._still_until):
+            state.ahead, state.still = state.still - self.now, 0
+
+    def _others(self, kind: str) -> bool:
+        """What is done by others in the account; half of what another hand does is told."""
+        draw = self.sky.random
+        if kind == "payment":
+            hands.paid(self.book, draw)
+            self._save()
+            return True
+        name, told = (hands.meddle if kind == "hand" else hands.called)(self.book, draw)
+        if name:
+            self.meddled.add(name)
+            self._save()
+            if draw.random() < 0.5:
+                self._answer(told)
+        return bool(name)
+
+    def _odd_quote(self, symbol: str) -> bool:
+        """A quote that cannot be, or is not of now, beside the true ones."""
+        if symbol not in self.book.quotes or self._down_until:
+            return False
+        price, (bid, ask), draw = self.instruments[symbol].price, self.book.quotes[symbol], self.sky.random
+        kind, time = draw.choice(("crossed", "one_sided", "repeated", "backward")), self.book.time
+        if kind == "crossed":
+            bid, ask = ask + draw.randint(1, 20), bid
+        shown = (price(bid), price(ask))
+        if kind == "one_sided":
+            shown = draw.choice(((shown[0], "0"), ("0", shown[1]), ("", shown[1])))
+        elif kind == "backward":
+            time -= draw.randint(1, 90) * SECOND
+        for _ in range(draw.randint(1, 3)):
+            self._ready.append(port.QuoteTold(time=time, symbol=symbol, bid=shown[0], ask=shown[1]))
+        return True
+
+    def _cut(self, kind: str, until: int) -> bool:
+        if self._down_until:
+            return False
         why = "the line dropped" if kind == "drop" else "the venue restarts"
-        self._ready.append(port.LinkTold(time=self.now, up=False, why=why))
+        self._ready.append(port.LinkTold(time=self.book.time, up=False, why=why))
         self._down_until = until
         if kind == "restart":
             self._restart()
+        return True
 
     def _restart(self) -> None:
         """The venue goes on with what it had saved; what was under way to it or from it is lost."""
@@ -251,28 +335,34 @@ class Quay:
         """Another weather from now on, its counts from nothing."""
         self.sky = Sky(weather, seed)
 
+    def set_air_clear(self) -> None:
+        """Calm from now on: what a gust has hold of is let go, the clock goes right, and nothing has been counted."""
+        self.sky.weather = SEVERITIES["calm"]
+        self._end_still(now=True)
+        until = self.now
+        for symbol in self._gusts.halted:
+            self._gusts.halted[symbol] = until
+        for symbol in self._gusts.smaller:
+            self._gusts.smaller[symbol] = until
+        self._gusts.rateless = until
+
     def pace(self, speed: float | None, running: bool | None) -> None:
         """Nothing: who drives this venue has its clock."""
 
     def stray(self, symbol: str, side: int, steps: int) -> None:
         """Open a position as if by another hand: nobody is told but who asks for all there is."""
-        instrument, book = self.instruments[symbol], self.book
-        book.state.counter += 1
-        request = port.NewOrder(
-            id=f"other-{book.state.counter}", symbol=symbol, side=side, kind="market", qty=instrument.qty(steps)
-        )
-        book.new_order(request)
+        hands.trade(self.book, "other", symbol, side, steps)
         self._save()
         self._tell_figures()
 
     def _tell_state(self, symbol: str) -> None:
         until = self._gusts.halted.get(symbol, 0)
-        told = port.StateTold(time=self.now, symbol=symbol, open=symbol not in self.book.closed, until=until)
+        told = port.StateTold(time=self.book.time, symbol=symbol, open=symbol not in self.book.closed, until=until)
         self._ready.append(told)
 
     def _tell_quote(self, symbol: str) -> None:
         price, (bid, ask) = self.instruments[symbol].price, self.book.quotes[symbol]
-        self._ready.append(port.QuoteTold(time=self.now, symbol=symbol, bid=price(bid), ask=price(ask)))
+        self._ready.append(port.QuoteTold(time=self.book.time, symbol=symbol, bid=price(bid), ask=price(ask)))
 
     def close(self) -> None:
         self._save()
@@ -295,6 +385,8 @@ class Quay:
 
     def _answer(self, messages: list[port.Told]) -> None:
         for message in messages:
+            if self.sky.swallowed():
+                continue
             held_back = self.sky.held_back()
             if held_back:
                 self._post(self.now + held_back, message)
@@ -312,7 +404,7 @@ class Quay:
         balance, equity, margin = self.book.figures()
         self._ready.append(
             port.FiguresTold(
-                time=self.now, balance=balance, equity=equity, margin_used=margin,
+                time=self.book.time, balance=balance, equity=equity, margin_used=margin,
                 transferred=self.book.state.transferred,
             )
         )  # fmt: skip
@@ -347,24 +439,34 @@ class Quay:
             told = book.new_order(request, self.sky.first_piece() if request.kind == "market" else 1.0)
             self._go_on(request.id)
             self._note_expiry(request.id)
-            return told
+            return self._adjusted(request.id, told)
         if isinstance(request, port.AmendOrder):
-            return book.amend(request)
+            return self._adjusted(request.id, book.amend(request))
         if isinstance(request, port.CancelOrder):
             return book.cancel(request.id)
         if isinstance(request, port.AskOrder):
-            return [port.StatusTold(time=self.now, order=book.known(request.id))]
+            return [port.StatusTold(time=self.book.time, order=book.known(request.id))]
         asked = tuple(book.known(order) for order in request.orders)
         return [
             port.HoldingsTold(
-                time=self.now, token=request.token, asked=asked, resting=book.resting_ids(), positions=book.positions()
+                time=book.time, token=request.token, asked=asked, resting=book.resting_ids(), positions=book.positions()
             )
         ]
+
+    def _adjusted(self, order_id: str, told: list[port.Told]) -> list[port.Told]:
+        """The answer to a level: it may have been put elsewhere."""
+        order = self.book.state.orders[order_id]
+        ticks = self.sky.adjusted() if order.status == "resting" and order.kind != "market" else 0
+        if not ticks:
+            return told
+        level = self.instruments[order.symbol].price(self.book.adjust(order_id, ticks))
+        self.counts["adjust"] = self.counts.get("adjust", 0) + 1
+        return [msgspec.structs.replace(one, level=level) if hasattr(one, "level") else one for one in told]
 
     def _refusal(self, request: port.Request, code: str, text: str) -> port.Rejected:
         what = {port.NewOrder: "order", port.AmendOrder: "amend"}.get(type(request), "cancel")
         order = "" if isinstance(request, port.AskHoldings) else request.id
-        return port.Rejected(time=self.now, id=order, what=what, code=code, text=text)
+        return port.Rejected(time=self.book.time, id=order, what=what, code=code, text=text)
 
     def _fed(self, item: fd.FeedItem) -> None:
         if isinstance(item, fd.Tick):
@@ -377,23 +479,26 @@ class Quay:
                 self._tell_figures()
         elif isinstance(item, fd.BarDone):
             item = self._gusts.bar(item)
-            price = self.instruments[item.symbol].price
+            price, shift = self.instruments[item.symbol].price, self.book.time - self.now
             self._ready.append(
                 port.BarTold(
-                    time=item.time, symbol=item.symbol, opened=item.opened, open=price(item.open),
+                    time=self.book.time, symbol=item.symbol, opened=item.opened + shift, open=price(item.open),
                     high=price(item.high), low=price(item.low), close=price(item.close), spread=item.spread,
                 )
             )  # fmt: skip
         elif isinstance(item, fd.Rate):
             self.book.rates[item.pair] = item.mid
-            self._ready.append(port.RateTold(time=item.time, pair=item.pair, mid=item.mid))
+            if self._gusts.rateless <= self.now:
+                self._ready.append(port.RateTold(time=self.book.time, pair=item.pair, mid=item.mid))
         else:
             if item.open and item.symbol not in self._gusts.halted:
                 self.book.closed.discard(item.symbol)
             elif not item.open:
                 self._gusts.halted.pop(item.symbol, None)
                 self.book.closed.add(item.symbol)
-            self._ready.append(port.StateTold(time=item.time, symbol=item.symbol, open=item.open, until=item.until))
+            self._ready.append(
+                port.StateTold(time=self.book.time, symbol=item.symbol, open=item.open, until=item.until)
+            )
 
     def _ticked(self, item: fd.Tick) -> list[port.Told]:
         """The quote as the weather leaves it; without effect while the instrument is halted."""

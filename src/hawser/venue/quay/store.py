@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Protocol
 
 import msgspec
 
@@ -19,6 +20,17 @@ _order = msgspec.msgpack.Decoder(BookOrder).decode
 def reread(state: BookState) -> BookState:
     """The state as it would be read back after a restart."""
     return _state(_encode(state))
+
+
+class Store(Protocol):
+    """Where a venue keeps its state."""
+
+    def load(self) -> BookState | None: ...
+
+    def save(self, state: BookState, touched: Iterable[str]) -> None:
+        """Write the state; of its orders those `touched`, which are deleted where the state has them no more."""
+
+    def close(self) -> None: ...
 
 
 class BookStore:

@@ -1,9 +1,10 @@
 """Weather: the faults Quay is told to make, seeded so that every storm can be repeated.
 
-A request meets one fate (`reject`, `margin`, `near`, `lost`, `mute`); an answer may be told twice or held back so that
-later ones overtake it; an order may fill in pieces or slip; and gusts come by the minute: the line drops, the venue
-restarts, spreads widen, a price jumps, an instrument is halted. Requests of one connection arrive in the order they
-were sent, as on any real line. Each field tells what it does and in what unit.
+A request meets one fate (`reject`, `margin`, `near`, `lost`, `mute`); an answer may be told twice, held back so that
+later ones overtake it, or never be told; a level may be put elsewhere than asked; an order may fill in pieces or slip;
+and gusts come by the minute: the line drops, the venue restarts or its clock jumps, spreads widen, a price jumps, an
+instrument is halted, another hand is in the account. Requests of one connection arrive in the order they were sent, as
+on any real line. Each field tells what it does and in what unit.
 """
 
 from __future__ import annotations
@@ -31,6 +32,8 @@ class Weather(msgspec.Struct, frozen=True):
     mute: Annotated[float, told("carried out, but never answered: time-out with effect", CHANCE)] = 0.0
     duplicate: Annotated[float, told("an answer is told twice", CHANCE)] = 0.0
     late: Annotated[float, told("an answer is held back, later ones overtake it", CHANCE)] = 0.0
+    swallow: Annotated[float, told("an answer or a fill is never told, though the line stands", CHANCE)] = 0.0
+    adjust: Annotated[float, told("a level is put some ticks elsewhere than asked, and that is told", CHANCE)] = 0.0
     pieces: Annotated[float, told("an order fills in pieces", CHANCE)] = 0.0
     slip_ticks: Annotated[int, told("most by which market and stop orders fill worse", "ticks")] = 0
     drops: Annotated[float, told("the line drops; answers under way are lost", GUSTS)] = 0.0
@@ -40,6 +43,15 @@ class Weather(msgspec.Struct, frozen=True):
     gaps: Annotated[float, told("one instrument's price jumps, and comes back over minutes", GUSTS)] = 0.0
     gap_spreads: Annotated[float, told("how far it jumps", "spreads")] = 15.0
     halts: Annotated[float, told("one instrument is halted for some seconds", GUSTS)] = 0.0
+    shuts: Annotated[float, told("one instrument is halted for minutes", GUSTS)] = 0.0
+    jumps: Annotated[float, told("the venue's clock jumps ahead or back, or stands still", GUSTS)] = 0.0
+    jump_s: Annotated[float, told("most by which its clock jumps", "s")] = 300.0
+    odd: Annotated[float, told("a quote is crossed, one-sided, repeated or of an earlier time", GUSTS)] = 0.0
+    rateless: Annotated[float, told("conversion rates are not told for a minute", GUSTS)] = 0.0
+    smaller: Annotated[float, told("one instrument's greatest quantity falls for some minutes", GUSTS)] = 0.0
+    hands: Annotated[float, told("another hand changes a position or an order", GUSTS)] = 0.0
+    calls: Annotated[float, told("the venue closes a position of its own accord", GUSTS)] = 0.0
+    payments: Annotated[float, told("money is paid in or out, or the balance set anew", GUSTS)] = 0.0
     latency_ms: Annotated[float, told("one way's delay, median", "ms")] = 25.0
     latency_tail: Annotated[float, told("spread of the delay's logarithm: the tail", "")] = 0.4
 
@@ -52,10 +64,10 @@ class Weather(msgspec.Struct, frozen=True):
             raise BadInput("bad_weather", "weather: reject, margin, near, lost and mute add up to more than 1")
 
 
-CHANCES = ("reject", "margin", "near", "lost", "mute", "duplicate", "late", "pieces")
+CHANCES = ("reject", "margin", "near", "lost", "mute", "duplicate", "late", "swallow", "adjust", "pieces")
 FAULTS = (
-    *CHANCES, "slip_ticks", "drops", "drop_s", "restarts", "squalls", "gaps", "gap_spreads", "halts", "latency_ms",
-    "latency_tail",
+    *CHANCES, "slip_ticks", "drops", "drop_s", "restarts", "squalls", "gaps", "gap_spreads", "halts", "shuts", "jumps",
+    "jump_s", "odd", "rateless", "smaller", "hands", "calls", "payments", "latency_ms", "latency_tail",
 )  # fmt: skip
 MOST = 10_000.0
 
@@ -69,16 +81,23 @@ SEVERITIES: dict[str, Weather] = {
     "gale": Weather(
         "gale", reject=0.15, lost=0.08, mute=0.08, duplicate=0.08, late=0.05, pieces=0.5, slip_ticks=8, drops=0.4,
         margin=0.03, near=0.03, restarts=0.1, squalls=1.5, gaps=0.2, halts=0.2, latency_ms=90.0, latency_tail=0.9,
+        swallow=0.03, adjust=0.04, shuts=0.05, jumps=0.15, odd=1.5, rateless=0.15, smaller=0.1, hands=0.2, calls=0.05,
+        payments=0.15,
     ),
 }  # fmt: skip
 
 LONGEST = 10.0  # times the median; a silence beyond that is a request or an answer lost, which has its own chance
 LATEST = 4.0  # seconds an answer may be held back
 SQUALL_S, HALT_S, WIDER = 20.0, 25.0, 3.0
+SHUT_S, RATELESS_S, SMALLER_S, STILL_S = 300.0, 60.0, 150.0, 40.0
+ADJUSTED = 4  # ticks that a level is put elsewhere at most
 GAP_S = 300.0  # in which a jump comes back
 
 FATES = ("reject", "margin", "near", "lost", "mute")
-KINDS = ("pass", *FATES, "duplicate", "late", "pieces", "slip", "drop", "restart", "squall", "gap", "halt")
+KINDS = (
+    "pass", *FATES, "duplicate", "late", "swallow", "adjust", "pieces", "slip", "drop", "restart", "squall", "gap",
+    "halt", "shut", "jump", "still", "odd", "rateless", "smaller", "hand", "call", "payment",
+)  # fmt: skip
 
 
 def severity_of(weather: Weather) -> str:
@@ -130,6 +149,26 @@ class Sky:
         """How long an answer is held back, ns; 0: it is not."""
         return int(self._random.uniform(0.2, LATEST) * SECOND) if self._happens(self.weather.late, "late") else 0
 
+    def swallowed(self) -> bool:
+        return self._happens(self.weather.swallow, "swallow")
+
+    def adjusted(self) -> int:
+        """Ticks by which a level is put elsewhere; 0: where it was asked for."""
+        if not self._drawn(self.weather.adjust):
+            return 0
+        return self._random.choice((1, -1)) * self._random.randint(1, ADJUSTED)
+
+    def leap(self) -> int:
+        """How far the venue's clock jumps, ns; 0: it stands still."""
+        if self._random.random() < 0.3:
+            return 0
+        return int(self._random.uniform(-1, 1) * self.weather.jump_s * SECOND)
+
+    @property
+    def random(self) -> random.Random:
+        """For what is drawn elsewhere."""
+        return self._random
+
     def first_piece(self) -> float:
         """The part of a market order that fills at once."""
         return self._random.uniform(0.1, 0.8) if self._happens(self.weather.pieces, "pieces") else 1.0
@@ -158,6 +197,9 @@ class Sky:
             found["restart"] = "", int(self._random.uniform(1, 6) * SECOND)
         for kind, rate, seconds in (
             ("squall", weather.squalls, SQUALL_S), ("gap", weather.gaps, GAP_S), ("halt", weather.halts, HALT_S),
+            ("shut", weather.shuts, SHUT_S), ("jump", weather.jumps, STILL_S), ("odd", weather.odd, 0.0),
+            ("rateless", weather.rateless, RATELESS_S), ("smaller", weather.smaller, SMALLER_S),
+            ("hand", weather.hands, 0.0), ("call", weather.calls, 0.0), ("payment", weather.payments, 0.0),
         ):  # fmt: skip
             if self._drawn(rate / 60):
                 found[kind] = self._random.choice(names), int(seconds * self._random.uniform(0.3, 1.5) * SECOND)
