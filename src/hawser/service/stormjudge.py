@@ -1,0 +1,292 @@
+"""The judge of a storm: what was promised, reckoned by itself from the venue's books and from what was sent there.
+
+Of the engine it takes what it shows (a trade's state) and which line of which trade an order was sent for; the rest is
+the venue's: what rests, what is held, what has filled.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from collections.abc import Callable
+
+import msgspec
+
+from hawser.core.clock import MINUTE, SECOND
+from hawser.engine import states
+from hawser.engine.reasons import words
+from hawser.engine.state import EngineState, Trade
+from hawser.service.stormworld import DEADLINE_S, START
+from hawser.venue import port
+from hawser.venue.quay.book import BookOrder
+from hawser.venue.quay.quay import Quay
+
+FLOOD, FLOOD_ALL = 30, 700  # requests a minute for one line of a trade, and for all
+SHOWN_FALSELY = 45 * SECOND  # how long "protected" may be shown of a position that has lost its cover untold
+NOT_OURS = ("other-", "call-")
+
+
+class Findings(msgspec.Struct):
+    """What one storm did, and every promise it broke, by kind. Times in ns."""
+
+    seed: int
+    trades: int = 0
+    requests: int = 0
+    kills: int = 0
+    simulated: int = 0
+    faults: dict[str, int] = {}
+    exposed: list[int] = []  # for each trade that was opened, its longest time without cover
+    longest_exposed: int = 0  # as the engine knows it, while the venue could be acted on
+    longest_naked: int = 0  # as it is at the venue, whatever the weather
+    broken: dict[str, list[str]] = {}
+
+    def broke(self, kind: str, what: str) -> None:
+        found = self.broken.setdefault(kind, [])
+        if len(found) < 5:
+            found.append(what)
+
+
+class Judge:
+    """Watches one storm. `state` and `venue` give what there is now: both change hands with every kill."""
+
+    def __init__(self, found: Findings, state: Callable[[], EngineState], venue: Callable[[], Quay]) -> None:
+        self.found, self._state, self._venue = found, state, venue
+        self.gone: set[str] = set()  # instruments that have changed or gone: their trades may be left as they rest
+        self._line: dict[str, tuple[str, str, int]] = {}  # order -> trade, role, number
+        self._sent: dict[tuple[str, str, int, str], deque[int]] = {}
+        self._all: deque[int] = deque()
+        self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
+        self._covered: dict[str, int] = {}  # position -> when the venue last held a stop of it
+        self._whole: dict[str, int] = {}  # trade -> when its cover was last whole, or not claimed to be
+        self._fitting: dict[str, int] = {}  # position -> when what rests last did not exceed it
+        self._asks: dict[str, str] = {}  # trade -> the ask it came from
+
+    @property
+    def now(self) -> int:
+        return self._venue().now
+
+    def broke(self, kind: str, what: str) -> None:
+        self.found.broke(kind, f"{(self.now - START) / SECOND:.1f} s: {what}")
+
+    # What is heard
+
+    def sent(self, request: port.Request) -> None:
+        """A request on its way to the venue."""
+        now, state = self.now, self._state()
+        self._count(self._all, now)
+        if len(self._all) > FLOOD_ALL:
+            self.broke("floods", f"{len(self._all)} requests within a minute, the last {request}")
+        name = "" if isinstance(request, port.AskHoldings) else request.id
+        line = self._line_of(state, name)
+        # One line may be many orders: where the venue takes smaller ones, and each time one has to be sent anew.
+        of, most = ((*line, ""), FLOOD * self._parts(state, line[0]))
+        if not isinstance(request, port.NewOrder):
+            of, most = (*line, name), FLOOD
+        times = self._sent.setdefault(of, deque())
+        self._count(times, now)
+        if len(times) > most:
+            self.broke("floods", f"{len(times)} requests within a minute for {of}, the last {request}")
+        trade = state.trades.get(line[0])
+        if trade is not None:
+            self._asks[trade.id] = trade.ask
+
+    def _parts(self, state: EngineState, name: str) -> int:
+        """Into how many orders what is open of a trade has to be split at the venue."""
+        trade = state.trades.get(name)
+        if trade is None or trade.symbol not in self._venue().book.instruments:
+            return 1
+        return 1 + trade.open_steps // max(1, self._venue().book.instruments[trade.symbol].qty_max_steps)
+
+    def _line_of(self, state: EngineState, name: str) -> tuple[str, str, int]:
+        """Which line of which trade an order is for."""
+        order = state.orders.get(name)
+        if order is not None:
+            self._line[name] = (order.trade, order.role, order.number)
+        return self._line.get(name, ("", "all", 0))
+
+    @staticmethod
+    def _count(times: deque[int], now: int) -> None:
+        times.append(now)
+        while times[0] <= now - MINUTE:
+            times.popleft()
+
+    def away(self) -> None:
+        """Hawser is not there, or starts: nothing can be acted on."""
+        for symbol in self._venue().instruments:
+            self._blocked[symbol] = self.now
+
+    # At every moment
+
+    def look(self) -> None:
+        state = self._state()
+        for symbol in self._venue().instruments:
+            market = state.markets.get(symbol)
+            if not state.link_up or not state.reconciled or market is None or not market.open:
+                self._blocked[symbol] = self.now  # nobody could cover anything
+        self._exposed(state)
+        self._shown(state)
+        self._rests(state)
+
+    def _exposed(self, state: EngineState) -> None:
+        """What the engine knows to be without cover has a deadline."""
+        for trade in state.live():
+            if trade.exposed_since and trade.open_steps and not trade.left:
+                exposed = state.now - max(trade.exposed_since, self._blocked.get(trade.symbol, 0))
+                self.found.longest_exposed = max(self.found.longest_exposed, exposed)
+                if exposed > DEADLINE_S * SECOND:
+                    self.broke("naked", f"{trade.id} exposed for {exposed / SECOND:.1f} s ({words(trade.leave)})")
+
+    def _shown(self, state: EngineState) -> None:
+        """A trade that is shown as protected has its cover at the venue; what nobody told is found within a while."""
+        book = self._venue().book
+        for trade in state.live():
+            held = book.state.positions.get(trade.entry)
+            whole = (
+                trade.state != states.PROTECTED or trade.left or held is None or held.side != trade.side
+                or self._cover(held.id, held.symbol) >= held.steps
+            )  # fmt: skip
+            if whole or self._blocked.get(trade.symbol, 0) == self.now:
+                self._whole[trade.id] = self.now
+            elif self.now - self._whole.setdefault(trade.id, self.now) > SHOWN_FALSELY:
+                cover = self._cover(trade.entry, trade.symbol)
+                text = f"{trade.id} is shown as protected, {cover} of {held.steps if held else 0} steps are covered"
+                self.broke("uncovered", text)
+
+    def _rests(self, state: EngineState) -> None:
+        """No more rests than is held; by another hand, or by a fill untold, it may for a while."""
+        for position in self._venue().book.state.positions.values():
+            if position.id.startswith(NOT_OURS):
+                continue  # nobody has adopted it
+            cover = self._cover(position.id, position.symbol)
+            since = self._covered.setdefault(position.id, self.now)
+            if cover:
+                self._covered[position.id] = self.now
+            self.found.longest_naked = max(self.found.longest_naked, self.now - since)
+            trade = self._trade_of(state, position.id)
+            fits = cover <= position.steps or trade is None or trade.left
+            if fits or self._blocked.get(position.symbol, 0) == self.now:
+                self._fitting[position.id] = self.now
+            elif self.now - self._fitting.setdefault(position.id, self.now) > SHOWN_FALSELY:
+                self.broke("overcovered", f"stops for {cover} of {position.steps} steps rest for {position.id}")
+
+    def _trade_of(self, state: EngineState, position: str) -> Trade | None:
+        """The trade that has a position: the last, where one that had ended was followed by an adopted one."""
+        found = [trade for trade in state.trades.values() if trade.entry == position]
+        return found[-1] if found else None
+
+    def _resting(self, position: str, symbol: str) -> list[BookOrder]:
+        if symbol not in self._venue().instruments:
+            return []
+        return [order for order in self._venue().book.resting(symbol) if order.closes == position]
+
+    def _cover(self, position: str, symbol: str) -> int:
+        """Steps that stops at the venue close, loss steps apart."""
+        orders = [order for order in self._resting(position, symbol) if self._role(order) == "stop"]
+        return sum(order.steps - order.filled for order in orders)
+
+    def _role(self, order: BookOrder) -> str:
+        """What a resting order is to its trade: stop, loss (step), target."""
+        role = self._line.get(order.id, ("", "", 0))[1]
+        return "target" if order.kind == "limit" else "loss" if role == "loss" else "stop"
+
+    # At the end
+
+    def settled(self) -> None:
+        """The air is clear: the two sides agree."""
+        self._entries()
+        self._agree()
+        self._left_over()
+        self._fills()
+
+    def _entries(self) -> None:
+        """One ask, one entry: of all that was sent for it, one order at most has opened anything at the venue."""
+        book, state = self._venue().book, self._state()
+        opened: Counter[str] = Counter()
+        for order in book.state.orders.values():
+            trade, role, _ = self._line.get(order.id, ("", "", 0))
+            if role == "entry" and order.filled:
+                ask = state.trades[trade].ask if trade in state.trades else self._asks.get(trade, trade)
+                opened[ask] += 1
+        for ask, count in opened.items():
+            if count > 1:
+                self.broke("doubled", f"{count} entries for {ask}")
+        for one in state.trades.values():
+            for rung in one.rungs:
+                sent = [state.orders[name] for name in one.order_ids]
+                sent = [each for each in sent if (each.role, each.number) == ("rung", rung.number)]
+                filled = sum(each.filled for each in sent)
+                if filled != rung.filled or (sent and filled > sent[0].steps):  # the first was for all of it
+                    self.broke("doubled", f"{one.id}: rung {rung.number} filled {filled}, known {rung.filled}")
+
+    def _agree(self) -> None:
+        """Every position has exactly its cover."""
+        book, state = self._venue().book, self._state()
+        held = {one.entry: one for one in state.live() if one.open_steps and not one.left}
+        for position in book.state.positions.values():
+            trade = self._trade_of(state, position.id)
+            if trade is None and not position.id.startswith(NOT_OURS):
+                self.broke("lost_fills", f"the venue holds {position}, and no trade has it")
+            if trade is None or trade.left or trade.side != position.side:  # another hand's by now
+                continue
+            if position.id not in held and position.id in state.unexplained and position.id in self._venue().meddled:
+                continue  # turned about by another hand, and shown as such
+            if position.id not in held:
+                self.broke("lost_fills", f"{trade.id} has ended, the venue holds {position}")
+                continue
+            del held[position.id]
+            self._covered_exactly(trade, position.id, position.steps)
+        for name, trade in held.items():
+            if trade.symbol not in self.gone:
+                self.broke("lost_fills", f"{trade.id}: open {trade.open_steps}, the venue holds no {name}")
+
+    def _covered_exactly(self, trade: Trade, position: str, steps: int) -> None:
+        rests: Counter[str] = Counter()
+        for order in self._resting(position, trade.symbol):
+            rests[self._role(order)] += order.steps - order.filled
+        if trade.open_steps != steps:
+            self.broke("lost_fills", f"{trade.id}: open {trade.open_steps}, venue {steps}")
+        if self._blocked.get(trade.symbol, 0) > self.now - MINUTE:
+            return  # an instrument that is halted cannot be put in order
+        if rests["stop"] < steps or trade.state != states.PROTECTED:
+            self.broke("naked", f"{trade.id}: {rests['stop']} of {steps} covered, {trade.state}")
+        if max(rests.values()) > steps:
+            self.broke("overcovered", f"{trade.id}: {dict(rests)} of {steps}")
+
+    def _left_over(self) -> None:
+        """Nothing of ours rests without a position, but what opens one."""
+        book, state = self._venue().book, self._state()
+        for symbol in self._venue().instruments:
+            for order in book.resting(symbol):
+                of = order.closes or order.adds
+                trade = state.trades.get(self._line.get(order.id, ("", "", 0))[0])
+                if of is not None and of not in book.state.positions and not (trade is not None and trade.left):
+                    self.broke("overcovered", f"{order.id} rests without a position")
+        for one in state.trades.values():
+            if one.closed > one.entered:
+                self.broke("overcovered", f"{one.id}: {one.closed} closed of {one.entered}")
+
+    def _fills(self) -> None:
+        """Every fill of the venue is known here."""
+        state = self._state()
+        for order in state.orders.values():
+            theirs = self._venue().book.state.orders.get(order.id)
+            missing = {fill.id for fill in theirs.fills} - set(order.fills) if theirs is not None else set()
+            if missing and not state.trades[order.trade].left:
+                self.broke("lost_fills", f"{order.role} {order.id}: {sorted(missing)}")
+        for trade in state.trades.values():
+            own = trade.entry not in self._venue().meddled and not self.gone & {trade.symbol, "all"}
+            if trade.entered and own and not trade.left:
+                self._money(state, trade)
+
+    def _money(self, state: EngineState, trade: Trade) -> None:
+        """What a trade has come to is what the venue has booked for its orders; where one of them was lost to the
+        record with a full disk and a kill, the present quote had to do.
+        """
+        sent = [one.id for one in self._venue().book.state.orders.values() if trade.entry in (one.closes, one.adds)]
+        if not set(sent) <= set(state.orders):
+            return
+        theirs = [self._venue().book.state.orders.get(name) for name in trade.order_ids]
+        fills = [fill for order in theirs if order is not None for fill in order.fills]
+        profit, fees = sum(fill.profit for fill in fills), sum(fill.commission for fill in fills)
+        if abs(profit - trade.profit) > 0.01 or abs(fees - trade.commission) > 0.01:
+            text = f"{trade.id}: {trade.profit:.2f} less {trade.commission:.2f}, the venue {profit:.2f} less {fees:.2f}"
+            self.broke("lost_fills", text)
