@@ -14,9 +14,12 @@ from hawser.engine.commands import Submit, Tell
 from hawser.engine.events import TimerFired
 from hawser.engine.state import Order, Rung
 from hawser.ledger.ledger import Ledger
-from hawser.service.storm import Findings, Storm, traced, weathered
+from hawser.service.storm import Storm, traced, weathered
 from hawser.service.stormguards import GuardWatch
+from hawser.service.stormjudge import FLOOD, SHOWN_FALSELY, Findings
+from hawser.service.stormlimits import POLICY, LimitsWatch
 from hawser.service.stormreport import LABELS, summary, written
+from hawser.venue import port
 from hawser.venue.quay.weather import KINDS, Weather
 
 GROUPS, EACH = 30, 10
@@ -30,26 +33,29 @@ RAGING = Weather(
 @pytest.mark.parametrize("group", range(GROUPS))
 def test_no_gale_breaks_a_promise(group):
     """Never without cover past the deadline, never two entries for one request, never more protection than position,
-    no fill lost."""
-    met = dict.fromkeys(KINDS, 0)
+    no fill lost, nothing loosened in the heat."""
+    met = Counter()
     for seed in range(group * EACH, (group + 1) * EACH):
         found = Storm(seed, "gale").run(8)
         assert not found.broken, (seed, found.broken)
         assert found.longest_exposed <= 5 * SECOND
-        for kind, count in found.faults.items():
-            met[kind] += count
-    assert all(met.values()), met
+        met.update(found.faults)
+    rare = {"shut", "call", "still", "jump", "smaller"}  # some gusts in an hour
+    assert all(met[kind] for kind in KINDS if kind not in rare), met
 
 
 @pytest.mark.parametrize("group", range(KILLED_GROUPS))
 def test_no_gale_and_no_kill_breaks_a_promise(group):
-    """On a real ledger, killed now and then: the record also folds to the state and replays to its commands."""
-    kills = 0
+    """On a real ledger, killed now and then, the disk full for a while, another tick or step afterwards: the record
+    also folds to the state and replays to its commands."""
+    kills, met = 0, Counter()
     for seed in range(1000 + group * KILLED_EACH, 1000 + (group + 1) * KILLED_EACH):
         found = weathered(seed, "gale", 6, kills=0.08)
         assert not found.broken, (seed, found.broken)
         kills += found.kills
+        met.update(found.faults)
     assert kills >= KILLED_EACH
+    assert met["instrument"] + met["full disk"]
 
 
 def test_with_every_guard_on_no_entry_passes_one_and_every_switch_trips():
@@ -126,38 +132,87 @@ def test_the_records_of_the_same_storm_are_the_same_to_the_byte(tmp_path):
         storm.session.close()
 
 
-def test_the_checks_can_fail():
-    """A storm whose book is tampered with is found out: an unknown position, a stop too many, a lost fill."""
-    storm = Storm(12, "calm")
+def protected_trade(storm):
+    """The first trade of a calm storm that is protected."""
     for _ in range(60):
         storm._act()
         storm.watch(storm.venue.now + 5 * SECOND)
-        if any(trade.state == "protected" for trade in storm.state.live()):
-            break
-    trade = next(trade for trade in storm.state.live() if trade.state == "protected")
-    book = storm.venue.book
+        found = [trade for trade in storm.state.live() if trade.state == "protected" and storm.judge._cover(
+            trade.entry, trade.symbol)]  # fmt: skip
+        if found:
+            return found[0]
+    raise AssertionError("no trade came to be protected")
+
+
+def test_the_judge_can_fail():
+    """A storm whose book is tampered with is found out: a stop too many, a lost fill, a rung twice, no cover."""
+    storm = Storm(12, "calm")
+    trade = protected_trade(storm)
+    book, broken, judge = storm.venue.book, storm.found.broken, storm.judge
     stop = next(order for order in book.resting(trade.symbol) if order.closes == trade.entry and order.kind == "stop")
-    book._resting[trade.symbol].append(msgspec.structs.replace(stop, id="S-forged"))
-    storm._promises()
-    storm._agree()
-    assert "overcovered" in storm.found.broken
+    long_ago = storm.venue.now - SHOWN_FALSELY - 1
+    judge._whole[trade.id] = long_ago
+    rests = book._resting[trade.symbol]
+    book._resting[trade.symbol] = [order for order in rests if order.closes != trade.entry]
+    judge.look()
+    assert "uncovered" in broken
+    book._resting[trade.symbol] = [*rests, msgspec.structs.replace(stop, id="S-forged")]
+    judge._fitting[trade.entry] = long_ago
+    judge.look()
+    assert "overcovered" in broken
+    broken.clear()
+    judge.settled()
+    assert "overcovered" in broken
     storm.state.orders[trade.entry].fills.clear()
-    storm._fills()
-    assert "lost_fills" in storm.found.broken
+    judge._fills()
+    assert "lost_fills" in broken
     trade.rungs = [Rung(2, 100, 4, filled=4)]
     for name in ("S-r1", "S-r2"):  # the same rung sent twice over
         storm.state.orders[name] = Order(name, trade.id, "rung", 1, "limit", 4, 100, 2, filled=4)
         trade.order_ids.append(name)
-    storm._entries()
-    assert "doubled" in storm.found.broken
+    judge._entries()
+    assert "doubled" in broken
     trade.rungs[0].filled = 8  # known as such, and still twice what was to be
-    storm.found.broken.clear()
-    storm._entries()
-    assert "doubled" in storm.found.broken
+    broken.clear()
+    judge._entries()
+    assert "doubled" in broken
     book.state.positions[trade.entry].steps += 1
     book._resting[trade.symbol].clear()
-    storm._agree()
-    assert "naked" in storm.found.broken
+    judge._agree()
+    assert "naked" in broken
+    assert f"venue {trade.open_steps + 1}" in broken["lost_fills"][-1]
+
+
+def test_the_judge_counts_floods_and_time_without_cover():
+    storm = Storm(12, "calm")
+    trade = protected_trade(storm)
+    amend = port.AmendOrder(storm.state.orders_of(trade, "stop")[0].id, level="0.6", qty="0.1")
+    for _ in range(FLOOD):
+        storm.judge.sent(amend)
+    assert "floods" not in storm.found.broken
+    storm.judge.sent(amend)
+    assert "floods" in storm.found.broken
+    trade.exposed_since = storm.state.now - 6 * SECOND
+    storm.judge._blocked.clear()
+    storm.judge.look()
+    assert "exposed for" in storm.found.broken["naked"][0]
+
+
+def test_the_watch_over_limits_can_fail():
+    storm = Storm(3, "gale")
+    state = storm.state
+    watch = LimitsWatch(state)
+    assert not list(watch.look(state))
+    spread = msgspec.structs.replace(POLICY.guard[0], max_ticks=400.0)
+    state.guards = msgspec.structs.replace(POLICY, guard=(spread, *POLICY.guard[2:]), day_starts="17:00", loosen="now")
+    found = " ".join(watch.look(state))
+    for told in ("spread: max_ticks from 120.0 to 400.0", "count is gone", "day_starts", "loosen"):
+        assert told in found
+    account = storm.state.account
+    state.guards = POLICY
+    watch = LimitsWatch(state)
+    state.account = msgspec.structs.replace(account, policy=msgspec.structs.replace(account.policy, never_widen=False))
+    assert "account: never_widen" in list(watch.look(state)) or not account.policy.never_widen
 
 
 def test_hawser_storm_as_a_process():

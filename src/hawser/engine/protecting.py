@@ -147,6 +147,8 @@ def deadline(desk: Desk, trade: Trade, since: int) -> None:
     trade.hurried = True
     trade.close_retry_at = trade.stop_retry_at = 0
     converge(desk, trade)
+    if desk.state.reconciled:
+        desk.compare()  # a fill or an answer may have been lost without a word
 
 
 def leave(desk: Desk, trade: Trade, why: Reason) -> None:

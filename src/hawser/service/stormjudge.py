@@ -127,13 +127,17 @@ class Judge:
         self._rests(state)
 
     def _exposed(self, state: EngineState) -> None:
-        """What the engine knows to be without cover has a deadline."""
+        """What the engine knows to be without cover has a deadline, where the venue's books say the same."""
         for trade in state.live():
-            if trade.exposed_since and trade.open_steps and not trade.left:
+            if trade.exposed_since and trade.open_steps and not trade.left and self._bare(trade):
                 exposed = state.now - max(trade.exposed_since, self._blocked.get(trade.symbol, 0))
                 self.found.longest_exposed = max(self.found.longest_exposed, exposed)
                 if exposed > DEADLINE_S * SECOND:
                     self.broke("naked", f"{trade.id} exposed for {exposed / SECOND:.1f} s ({words(trade.leave)})")
+
+    def _bare(self, trade: Trade) -> bool:
+        held = self._venue().book.state.positions.get(trade.entry)
+        return held is not None and self._cover(held.id, held.symbol) < held.steps
 
     def _shown(self, state: EngineState) -> None:
         """A trade that is shown as protected has its cover at the venue; what nobody told is found within a while."""
@@ -162,7 +166,7 @@ class Judge:
                 self._covered[position.id] = self.now
             self.found.longest_naked = max(self.found.longest_naked, self.now - since)
             trade = self._trade_of(state, position.id)
-            fits = cover <= position.steps or trade is None or trade.left
+            fits = cover <= position.steps or trade is None or trade.left or trade.side != position.side
             if fits or self._blocked.get(position.symbol, 0) == self.now:
                 self._fitting[position.id] = self.now
             elif self.now - self._fitting.setdefault(position.id, self.now) > SHOWN_FALSELY:
@@ -248,7 +252,7 @@ class Judge:
             return  # an instrument that is halted cannot be put in order
         if rests["stop"] < steps or trade.state != states.PROTECTED:
             self.broke("naked", f"{trade.id}: {rests['stop']} of {steps} covered, {trade.state}")
-        if max(rests.values()) > steps:
+        if max(rests.values(), default=0) > steps:
             self.broke("overcovered", f"{trade.id}: {dict(rests)} of {steps}")
 
     def _left_over(self) -> None:
