@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import socketserver
 import stat
@@ -12,6 +13,7 @@ from email import message_from_string
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from typing import Any
 
+import msgspec
 import pytest
 
 from hawser.core.errors import BadInput, Unavailable
@@ -30,6 +32,7 @@ class MailSink(socketserver.ThreadingTCPServer):
 
     def __init__(self) -> None:
         self.mails: list[str] = []
+        self.logins: list[list[str]] = []
         super().__init__(("127.0.0.1", 0), MailTalk)
 
 
@@ -51,6 +54,9 @@ class MailTalk(socketserver.StreamRequestHandler):
             elif word == b"QUIT":
                 self.say("221 bye")
                 return
+            elif word == b"AUTH":
+                self.server.logins.append(base64.b64decode(line.split()[2]).decode().split("\0")[1:])
+                self.say("235 welcome")
             elif self.server.refuses and word == b"MAIL":
                 self.say("451 not now")
             else:
@@ -269,7 +275,7 @@ def test_a_channel_is_tried_with_what_is_typed(alerts, sink):
     alerts.attempt("email", AlertSettings(smtp=smtp(sink)))
     alerts.attempt("webhook", AlertSettings())
     until(lambda: len(alerts.tries) == 2)
-    assert alerts.tries == [("email", ""), ("webhook", "no webhook is set up")]
+    assert sorted(alerts.tries) == [("email", ""), ("webhook", "no webhook is set up")]
     assert "This is a trial" in sink.mails[0]
 
 
@@ -279,6 +285,97 @@ def test_a_failing_channel_is_told_once(alerts, web):
     alerts.tell(ALARM)
     until(lambda: alerts.faults)
     assert alerts.faults == ["Alerts by webhook wait: the webhook answered 503"]
+
+
+def test_a_user_with_an_umlaut_is_logged_in(sink):
+    settings = msgspec.structs.replace(smtp(sink), user="jörg", password="süß")
+    mail(settings, [Alert(0.0, "a", "alarm", "x")])
+    assert sink.logins == [["jörg", "süß"]]
+    assert len(sink.mails) == 1
+
+
+class Nonsense(socketserver.StreamRequestHandler):
+    """Speaks neither HTTP nor SMTP."""
+
+    def handle(self) -> None:
+        self.wfile.write(b"\x00\xff GARBLE 12 not a protocol\r\n" * 3)
+
+
+@pytest.fixture
+def nonsense() -> Iterator[socketserver.ThreadingTCPServer]:
+    with socketserver.ThreadingTCPServer(("127.0.0.1", 0), Nonsense) as server:
+        server.daemon_threads = True
+        thread = threading.Thread(target=server.serve_forever)
+        thread.start()
+        yield server
+        server.shutdown()
+        thread.join()
+
+
+def test_one_channel_that_meets_nonsense_is_told_and_the_other_goes_on(alerts, nonsense, sink):
+    port = nonsense.server_address[1]
+    alerts.change(AlertSettings(smtp=smtp(sink), webhook=Webhook(f"http://127.0.0.1:{port}/x", "s3cret")))
+    for number in range(3):
+        alerts.tell(ALARM)
+        until(lambda wanted=number: len(sink.mails) > wanted)
+    until(lambda: alerts.faults)
+    assert alerts.faults[0].startswith("Alerts by webhook wait: the webhook cannot be reached")
+    assert "s3cret" not in alerts.faults[0]
+    with pytest.raises(Unavailable):
+        mail(Smtp("127.0.0.1", "a@b.example", ("a@b.example",), port, security="none"), [Alert(0, "a", "alarm", "x")])
+
+
+def test_a_channel_whose_errand_never_ends_is_told_and_goes_on(monkeypatch):
+    monkeypatch.setattr("hawser.service.alerts.LONGEST", 0.05)
+    stuck = threading.Event()
+    box = Outbox(lambda batch: stuck.wait() or None)
+    box.add(Alert(0.0, "a", "alarm", "x"))
+    assert "no end to it" in box.go(0.0)
+    assert len(box.held()) == 1
+    stuck.set()
+
+
+def test_an_error_nobody_foresaw_is_told_without_its_words(alerts, web, monkeypatch):
+    def broken(*_: object) -> None:
+        raise RuntimeError("password s3cret")
+
+    monkeypatch.setattr("hawser.service.alerts.post", broken)
+    alerts.change(AlertSettings(webhook=webhook(web)))
+    alerts.tell(ALARM)
+    until(lambda: alerts.faults)
+    assert alerts.faults == ["Alerts by webhook wait: it failed (RuntimeError)"]
+    monkeypatch.undo()
+
+
+def test_a_thread_that_has_ended_is_started_again_and_told(alerts, web):
+    alerts._stop.set()
+    until(lambda: not any(thread.is_alive() for thread in alerts._threads.values()))
+    alerts._stop.clear()
+    alerts.change(AlertSettings(webhook=webhook(web)))
+    alerts.tell(ALARM)
+    until(lambda: web.posts)
+    assert "Alerts by webhook had come to an end: they are started again" in alerts.faults
+
+
+@pytest.mark.parametrize(
+    "make",
+    [
+        lambda: Smtp("mail.example.org", "a@b.example\nBcc: c@d.example", ("a@b.example",)),
+        lambda: Smtp("mail.example.org", "a@b.example", ("a@b.example\r\n",)),
+        lambda: Smtp("." * 70, "a@b.example", ("a@b.example",)),
+        lambda: Smtp("x" * 64 + ".example", "a@b.example", ("a@b.example",)),
+        lambda: Smtp("mail example", "a@b.example", ("a@b.example",)),
+        lambda: Webhook("https://example.org/a b"),
+        lambda: Webhook("https://example.org:abc/x"),
+        lambda: Webhook("https://example.org:99999/x"),
+        lambda: Webhook("https://" + "x" * 64 + ".example/x"),
+        lambda: Webhook("https://[::1/x"),
+        lambda: Webhook("https://example.org/x", "two\nlines"),
+    ],
+)  # fmt: skip
+def test_an_address_nothing_can_be_sent_to_is_refused_when_it_is_typed(make):
+    with pytest.raises(BadInput):
+        make()
 
 
 @pytest.mark.parametrize(

@@ -1,10 +1,14 @@
-"""Alerts by mail and webhook, on a thread of their own: nobody waits for a network, and what cannot go now goes later.
+"""Alerts by mail and webhook, each on a thread of its own: nobody waits for a network, one channel never waits for
+another, and what cannot go now goes later.
 
-Sound and the desktop's notifications are the window's to make: `local` hears of those.
+Whatever goes wrong in a channel is told in a sentence, and the channel goes on: a server may answer nonsense, or
+nothing for ever. Sound and the desktop's notifications are the window's to make: `local` hears of those.
 """
 
 from __future__ import annotations
 
+import base64
+import http.client
 import json
 import smtplib
 import ssl
@@ -26,7 +30,8 @@ from hawser.formats.atomic import written
 from hawser.formats.declared import load, save
 from hawser.service.alertsettings import FAULT, AlertSettings, Channel, Smtp, Webhook
 
-TIMEOUT = 10.0
+TIMEOUT = 10.0  # seconds for one answer of a server
+LONGEST = 30.0  # and for all of an errand: a server that drips its answers keeps nobody
 KEPT = 200  # alerts that wait for a network, for each channel; older ones are told as a number
 FORGOTTEN = 7 * 86_400.0  # seconds: what waited longer is no alert any more
 PAUSES = (2.0, 5.0, 15.0, 60.0, 300.0)  # seconds between tries while it is away
@@ -47,6 +52,7 @@ class Outbox:
     def __init__(self, send: Callable[[list[Alert]], None]) -> None:
         self._send, self._lock = send, threading.Lock()
         self.waiting: deque[Alert] = deque()
+        self._going: list[Alert] = []  # handed to the network, no answer yet
         self.lost = 0  # that found no room
         self.failures = 0
         self._not_before = 0.0
@@ -58,9 +64,9 @@ class Outbox:
             self._make_room()
 
     def held(self) -> list[Alert]:
-        """What waits now."""
+        """What has not gone out yet."""
         with self._lock:
-            return list(self.waiting)
+            return self._going + list(self.waiting)
 
     def _make_room(self) -> None:
         while len(self.waiting) > KEPT:
@@ -77,22 +83,47 @@ class Outbox:
         """Send all that waits as one; what could not go waits on. Returns what went wrong, in words."""
         with self._lock:
             batch, lost = list(self.waiting), self.lost
+            self._going = batch
             self.waiting.clear()
         more = (
             [Alert(batch[0].time, batch[0].account, "caution", f"{lost} earlier alerts found no room")] if lost else []
         )
         try:
-            self._send(more + batch)
+            _in_time(lambda: self._send(more + batch))
         except Unavailable as error:
             with self._lock:
+                self._going = []
                 self.waiting.extendleft(reversed(batch))
                 self._make_room()
             self._not_before = now + PAUSES[min(self.failures, len(PAUSES) - 1)]
             self.failures += 1
             return error.sentence
+        self._going = []
         self._sent.append(now)
         self.failures, self.lost = 0, self.lost - lost
         return ""
+
+
+def _in_time(errand: Callable[[], None]) -> None:
+    """Have something done by a thread that nobody waits for beyond `LONGEST`; raises Unavailable, whatever went wrong.
+    Words of an unforeseen error may hold a secret: only its kind is told."""
+    wrong: list[Unavailable] = []
+
+    def run() -> None:
+        try:
+            errand()
+        except Unavailable as error:
+            wrong.append(error)
+        except Exception as error:
+            wrong.append(Unavailable("channel", f"it failed ({type(error).__name__})"))
+
+    thread = threading.Thread(target=run, name="errand", daemon=True)
+    thread.start()
+    thread.join(LONGEST)
+    if thread.is_alive():
+        raise Unavailable("channel", f"there was no end to it after {LONGEST:g} s")
+    if wrong:
+        raise wrong[0]
 
 
 class Alerts:
@@ -112,15 +143,17 @@ class Alerts:
     ) -> None:
         self.path, self._account, self._local, self._fault, self._clock = path, account, local, fault, clock
         self._kept, self._in_file = waiting, dict[str, list[Alert]]()
-        self._tried, self._attempts = tried, deque[tuple[Channel, AlertSettings]]()
+        self._tried = tried
+        self._attempts: dict[Channel, deque[AlertSettings]] = {"email": deque(), "webhook": deque()}
         self._begun = False
         self.settings = AlertSettings()
-        self._wake, self._stop = threading.Event(), threading.Event()
+        self._wake: dict[Channel, threading.Event] = {"email": threading.Event(), "webhook": threading.Event()}
+        self._stop, self._keeping = threading.Event(), threading.Lock()
         self._boxes: dict[Channel, Outbox] = {
             "email": Outbox(lambda batch: mail(self.settings.smtp, batch)),
             "webhook": Outbox(lambda batch: post(self.settings.webhook, batch)),
         }
-        self._thread = threading.Thread(target=self._run, name="alerts", daemon=True)
+        self._threads: dict[Channel, threading.Thread] = {}
 
     def begin(self) -> None:
         """Read the settings and start; a file that is wrong is told, and nothing alerts by network."""
@@ -131,7 +164,21 @@ class Alerts:
                 self._fault(f"{error.sentence}; alerts go by sound and notification only")
         self._take_up()
         self._begun = True
-        self._thread.start()
+        for channel in self._boxes:
+            self._start(channel)
+
+    def _start(self, channel: Channel) -> None:
+        self._threads[channel] = threading.Thread(
+            target=self._run, args=(channel,), name=f"alerts {channel}", daemon=True
+        )
+        self._threads[channel].start()
+
+    def _rouse(self, channel: Channel) -> None:
+        """Have a channel look at once what it is to do; its thread is started again should it have ended."""
+        if self._begun and not self._stop.is_set() and not self._threads[channel].is_alive():
+            self._start(channel)
+            self._fault(f"Alerts by {channel} had come to an end: they are started again")
+        self._wake[channel].set()
 
     def held(self, channel: Channel) -> list[Alert]:
         """What waits to be sent by mail or webhook."""
@@ -153,6 +200,10 @@ class Alerts:
 
     def _keep(self) -> None:
         """Write down what waits, where that has changed."""
+        with self._keeping:
+            self._keep_alone()
+
+    def _keep_alone(self) -> None:
         held = {channel: found for channel, box in self._boxes.items() if (found := box.held())}
         if held == self._in_file:
             return
@@ -168,14 +219,16 @@ class Alerts:
 
     def stop(self) -> None:
         self._stop.set()
-        self._wake.set()
-        if self._thread.is_alive():
-            self._thread.join(1.0)  # a network that hangs keeps nobody from leaving
+        for wake in self._wake.values():
+            wake.set()
+        for thread in self._threads.values():
+            thread.join(0.5)  # a network that hangs keeps nobody from leaving
+        self._keep()
 
     def finish(self, seconds: float) -> None:
         """Stop once all that waits has gone, or after so long."""
         end = time.monotonic() + seconds
-        while time.monotonic() < end and any(box.waiting for box in self._boxes.values()):
+        while time.monotonic() < end and any(box.held() for box in self._boxes.values()):
             time.sleep(0.05)
         self.stop()
 
@@ -183,7 +236,8 @@ class Alerts:
         """Have these from now on, and write them down for their owner only; raises BadInput."""
         save(settings, self.path, private=True)
         self.settings = settings
-        self._wake.set()
+        for channel in self._boxes:
+            self._rouse(channel)
 
     def tell(self, told: Tell) -> None:
         """An event: alert by what the table says."""
@@ -196,20 +250,21 @@ class Alerts:
 
     def attempt(self, channel: Channel, settings: AlertSettings) -> None:
         """Try mail or webhook as these settings have it; `tried` hears what came of it, empty where it went out."""
-        self._attempts.append((channel, settings))
-        self._wake.set()
+        self._attempts[channel].append(settings)
+        self._rouse(channel)
 
     def _trial(self) -> Alert:
         return Alert(self._clock(), self._account, "info", "This is a trial: alerts reach you here")
 
-    def _try_out(self) -> None:
-        while self._attempts:
-            channel, settings = self._attempts.popleft()
+    def _try_out(self, channel: Channel) -> None:
+        while self._attempts[channel]:
+            made, trial = self._attempts[channel].popleft(), [self._trial()]
+            wrong = ""
             try:
-                mail(settings.smtp, [self._trial()]) if channel == "email" else post(settings.webhook, [self._trial()])
-                self._tried(channel, "")
+                _in_time(lambda: mail(made.smtp, trial) if channel == "email" else post(made.webhook, trial))  # noqa: B023 - over before the next
             except Unavailable as error:
-                self._tried(channel, error.sentence)
+                wrong = error.sentence
+            self._tried(channel, wrong)
 
     def _spread(self, channels: tuple[Channel, ...], weight: str, text: str) -> None:
         if not self._begun:  # what was played before anybody looked alerts nobody
@@ -221,23 +276,29 @@ class Alerts:
                 self._local(channel, alert)
             elif self._set_up(channel):
                 box.add(alert)
-                self._wake.set()
+                self._rouse(channel)
 
     def _set_up(self, channel: Channel) -> bool:
         return (self.settings.smtp if channel == "email" else self.settings.webhook) is not None
 
-    def _run(self) -> None:
+    def _run(self, channel: Channel) -> None:
         while not self._stop.is_set():
-            self._wake.wait(1.0)
-            self._wake.clear()
-            self._keep()
-            self._try_out()
-            for channel, box in self._boxes.items():
-                if box.due(time.monotonic(), self.settings.most_per_min) and not self._stop.is_set():
-                    wrong = box.go(time.monotonic())
-                    if wrong and box.failures == 1:
-                        self._fault(f"Alerts by {channel} wait: {wrong}")
+            self._wake[channel].wait(1.0)
+            self._wake[channel].clear()
+            try:
+                self._turn(channel)
+            except Exception as error:  # an alert that cannot be made keeps none of the later ones
+                self._fault(f"Alerts by {channel} met a fault and go on ({type(error).__name__})")
+
+    def _turn(self, channel: Channel) -> None:
         self._keep()
+        self._try_out(channel)
+        box = self._boxes[channel]
+        if box.due(time.monotonic(), self.settings.most_per_min) and not self._stop.is_set():
+            wrong = box.go(time.monotonic())
+            if wrong and box.failures == 1:
+                self._fault(f"Alerts by {channel} wait: {wrong}")
+            self._keep()
 
 
 def mail(smtp: Smtp | None, batch: list[Alert]) -> None:
@@ -259,12 +320,25 @@ def mail(smtp: Smtp | None, batch: list[Alert]) -> None:
             if smtp.security == "starttls":
                 server.starttls(context=context)
             if smtp.user:
-                server.login(smtp.user, smtp.password)
+                _log_in(server, smtp)
             server.send_message(message)
     except smtplib.SMTPException as error:
         raise Unavailable("mail", f"{smtp.host} did not take the mail ({type(error).__name__})") from None
-    except OSError as error:
-        raise Unavailable("mail", f"{smtp.host} cannot be reached ({error.strerror or type(error).__name__})") from None
+    except (OSError, UnicodeError) as error:
+        why = getattr(error, "strerror", None) or type(error).__name__
+        raise Unavailable("mail", f"{smtp.host} cannot be reached ({why})") from None
+
+
+def _log_in(server: smtplib.SMTP, smtp: Smtp) -> None:
+    """The library's own login knows plain ASCII only; the method PLAIN takes UTF-8 (RFC 4616)."""
+    if (smtp.user + smtp.password).isascii():
+        server.login(smtp.user, smtp.password)
+        return
+    server.ehlo_or_helo_if_needed()
+    secret = base64.b64encode(f"\0{smtp.user}\0{smtp.password}".encode()).decode()
+    code, answer = server.docmd("AUTH", f"PLAIN {secret}")
+    if code != 235:
+        raise smtplib.SMTPAuthenticationError(code, answer)
 
 
 class _Straight(urllib.request.HTTPRedirectHandler):
@@ -289,7 +363,7 @@ def post(webhook: Webhook | None, batch: list[Alert]) -> None:
     except urllib.error.HTTPError as error:
         error.close()
         raise Unavailable("webhook", f"the webhook answered {error.code}") from None
-    except (OSError, ValueError) as error:
+    except (OSError, ValueError, http.client.HTTPException) as error:
         why = getattr(error, "reason", None) or type(error).__name__
         raise Unavailable("webhook", f"the webhook cannot be reached ({why})") from None
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Annotated, Literal, NamedTuple
+from urllib.parse import urlsplit
 
 import msgspec
 
@@ -53,6 +54,11 @@ class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     password: Annotated[str, told("and the password")] = ""
 
     def __post_init__(self) -> None:
+        for key in ("host", "sender", "user", "password"):
+            _one_line(f"smtp.{key}", getattr(self, key))
+        _one_line("smtp.to", "".join(self.to))
+        if not _a_host(self.host):
+            raise BadInput("bad_alerts", "smtp.host: expected the name of a server", key="host")
         if not self.host or not self.to or "@" not in self.sender or not all("@" in one for one in self.to):
             raise BadInput("bad_alerts", "smtp: expected host, sender and to, addresses with an @", key="smtp")
         if not 0 < self.port < 65_536:
@@ -68,12 +74,37 @@ class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     secret: Annotated[str, told("sent as a bearer token; empty: none")] = ""
 
     def __post_init__(self) -> None:
-        scheme, _, rest = self.url.partition("://")
-        host = rest.partition("/")[0].rpartition("@")[2].partition(":")[0]
-        if scheme not in ("http", "https") or not host:
+        _one_line("webhook.secret", self.secret)
+        scheme, host = self._parts()
+        if scheme not in ("http", "https") or not _a_host(host.strip("[]")):
             raise BadInput("bad_alerts", "webhook.url: expected an address such as https://example.org/alerts")
         if scheme == "http" and host not in ("localhost", "127.0.0.1", "[::1]"):
             raise BadInput("bad_alerts", "webhook.url: expected https, except on this machine")
+
+    def _parts(self) -> tuple[str, str]:
+        """Scheme and host; empty where there is no making out of the address."""
+        if not self.url.isascii() or any(sign.isspace() or not sign.isprintable() for sign in self.url):
+            return "", ""
+        try:
+            parts = urlsplit(self.url)
+            host, _ = parts.hostname or "", parts.port  # a port that is none is told when it is asked for
+        except ValueError:
+            return "", ""
+        return parts.scheme, f"[{host}]" if ":" in host else host
+
+
+def _one_line(key: str, text: str) -> None:
+    if not text.isprintable():
+        raise BadInput("bad_alerts", f"{key}: expected one line of text, no control characters", key=key)
+
+
+def _a_host(name: str) -> bool:
+    """Whether a name can be looked up: parts of up to 63 signs, 253 in all."""
+    try:
+        coded = name.encode("idna")
+    except UnicodeError:
+        return False
+    return 0 < len(coded) <= 253 and not any(sign.isspace() or sign in "/@?#" for sign in name)
 
 
 class AlertSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
