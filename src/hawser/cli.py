@@ -498,6 +498,8 @@ def _watch(arguments: list[str]) -> int:
         raise BadInput("usage", "--flatten: expected together with --quay; the demo's venue ends with the demo")
     if not 2 <= options.silent <= 3600:
         raise BadInput("usage", "--silent: expected 2 to 3600 seconds")
+    if options.quay and not options.quay.absolute().parent.is_dir():
+        raise BadInput("usage", f"--quay: there is no folder {options.quay.absolute().parent}")
     from hawser.service.profile import far_name, profile
     from hawser.service.watching import watch
 

@@ -6,6 +6,7 @@ import signal
 import subprocess
 import sys
 import time
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
@@ -13,11 +14,14 @@ import pytest
 from hawser.cli import main
 from hawser.core.errors import BadInput, Unavailable
 from hawser.formats.declared import save
+from hawser.service import stormworld
 from hawser.service.alertsettings import AlertSettings, Webhook
-from hawser.service.deadman import Finding, Watch, flatten
+from hawser.service.deadman import Finding, Watch, _closes, flatten
 from hawser.service.heartbeat import Heart, Pulse, read_pulse
 from hawser.service.profile import far_name, profile
 from hawser.service.sentry import Alone, Sentry, WatchSettings
+from hawser.venue import port
+from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
 
 # A Hawser without a window, trading at a venue in another process, as the desktop's runtime does.
@@ -226,3 +230,28 @@ def test_the_watch_ends_when_hawser_was_closed_and_wrong_options_are_told(tmp_pa
     for arguments in (["watch"], ["watch", "--demo", "--flatten"], ["watch", "--demo", "--silent", "1"]):
         assert main(arguments) == 2
         assert "expected" in capsys.readouterr().err
+
+
+def test_a_watch_on_a_path_that_is_mistyped_is_told(tmp_path, capsys, monkeypatch):
+    assert main(["watch", "--quay", str(tmp_path / "no" / "quay.sock"), "--flatten"]) == 2
+    assert f"there is no folder {tmp_path / 'no'}" in capsys.readouterr().err
+
+    def by_hand(*_: object) -> bool:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(Watch, "run", by_hand)
+    typo = ["watch", "--quay", str(tmp_path / "quaz.sock"), "--flatten", "--profile-root", str(tmp_path)]
+    assert main(typo) == 0
+    told = capsys.readouterr().err
+    assert "no sign of life of" in told
+    assert "Nobody listens at" in told
+
+
+def test_a_position_beyond_the_greatest_quantity_is_closed_in_parts():
+    venue = Quay(stormworld.feed_of(stormworld.WORLD, 1), "CHF", 64_000.0, dict(stormworld.RATES), "calm", 1)
+    harbour = venue.instruments["Harbour 40"]
+    held = port.PositionTold("p", "Harbour 40", 1, harbour.qty(harbour.qty_max_steps * 2 + 3))
+    parts = list(_closes(venue, held))
+    assert [one.qty for one in parts[:2]] == [harbour.qty(harbour.qty_max_steps)] * 2
+    assert sum(Decimal(one.qty) for one in parts) == Decimal(held.qty)
+    assert {(one.side, one.closes, one.kind) for one in parts} == {(-1, "p", "market")}

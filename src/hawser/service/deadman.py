@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import time
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from decimal import Decimal
 from pathlib import Path
 from typing import NamedTuple
 
@@ -22,6 +23,7 @@ LOOK = 0.5  # seconds between two looks
 ASLEEP = 5.0  # seconds: after a longer gap of its own the machine slept, and so did Hawser
 ROUND = 0.7  # seconds an answer of the venue is waited for
 PATIENCE = 60.0  # seconds to flatten in
+MOST_CLOSES = 40  # of one position, sent at once
 
 
 class Finding(NamedTuple):
@@ -61,6 +63,11 @@ class Watch:
             self._trip(pulse, age)
         return True
 
+    @property
+    def met(self) -> bool:
+        """Whether its Hawser has ever given a sign of life."""
+        return self._last is not None
+
     def _trip(self, pulse: Pulse, age: float) -> None:
         what = f"{fg.counted(pulse.open, 'position')} open and {fg.counted(pulse.waiting, 'entry', 'entries')} waiting"
         then = "flattening at the venue" if self.flatten is not None else "stops that rest at the venue still protect"
@@ -93,8 +100,9 @@ def flatten(socket: Path) -> str:
             if not found.positions and not found.resting:
                 return f"Flat: {closed} closes sent, nothing is open and nothing rests at the venue"
             for position in found.positions:
-                closed += 1
-                venue.send(_close(position), venue.now)
+                for close in _closes(venue, position):
+                    closed += 1
+                    venue.send(close, venue.now)
             for order in found.resting if not found.positions else ():  # stops rest until what they cover is gone
                 venue.send(port.CancelOrder(id=order), venue.now)
             _wait(venue, lambda message: False)
@@ -103,12 +111,19 @@ def flatten(socket: Path) -> str:
         venue.close()
 
 
-def _close(position: port.PositionTold) -> port.NewOrder:
-    """No close ever fills beyond its position, so that one too many does no harm."""
-    return port.NewOrder(
-        id=f"watch-{uuid.uuid4().hex[:12]}", symbol=position.symbol, side=-position.side, kind="market",
-        qty=position.qty, closes=position.id,
-    )  # fmt: skip
+def _closes(venue: FarQuay, position: port.PositionTold) -> Iterator[port.NewOrder]:
+    """As many as the greatest quantity of one order asks for, so many at once. No close ever fills beyond its position,
+    so that one too many does no harm."""
+    instrument, left = venue.instruments.get(position.symbol), Decimal(position.qty)
+    most = instrument.qty_step * instrument.qty_max_steps if instrument is not None else left
+    for _ in range(MOST_CLOSES):
+        if left <= 0:
+            return
+        yield port.NewOrder(
+            id=f"watch-{uuid.uuid4().hex[:12]}", symbol=position.symbol, side=-position.side, kind="market",
+            qty=str(min(left, most)), closes=position.id,
+        )  # fmt: skip
+        left -= most
 
 
 def _holdings(venue: FarQuay) -> port.HoldingsTold | None:

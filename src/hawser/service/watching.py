@@ -95,6 +95,11 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
     wanted: Callable[[], bool] = AsSet(profile, watching, alerts) if as_set else lambda: True
     wanted()
     say(f"Watching {profile.name}: silent for {watching.silent_s:g} s with positions open counts")
+    watching.look(time.monotonic())
+    if not watching.met:
+        say(f"There has been no sign of life of {profile.name} yet: nothing is watched before its Hawser is there")
+        if socket is not None and not socket.exists():
+            say(f"Nobody listens at {socket}: is that the venue's socket?")
     try:
         say("Hawser was closed: the watch ends" if watching.run(wanted) else "No watch is wanted any more: it ends")
     except KeyboardInterrupt:
