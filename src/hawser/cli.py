@@ -8,10 +8,11 @@ import json
 import os
 import signal
 import sys
-from collections.abc import Iterator
+import threading
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, NoReturn
+from typing import TYPE_CHECKING, NoReturn, TypeVar
 
 from hawser import __version__
 from hawser.core.errors import BadInput, HawserError
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from hawser.service.rehearse import Files
     from hawser.venue.quay.quay import Quay
 
+Result = TypeVar("Result")
 DONE, REFUSED, WRONG = 0, 1, 2
 
 
@@ -67,6 +69,25 @@ def _cancellable() -> None:
         signal.signal(number, stop)
 
 
+def _aside(work: Callable[[], Result]) -> Result:
+    """Have long work done by another thread: compiled loops hear no signal, the thread that waits here does."""
+    made: list[Result] = []
+    wrong: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            made.append(work())
+        except BaseException as error:  # raised again where somebody waits for it
+            wrong.append(error)
+
+    thread = threading.Thread(target=run, name="work", daemon=True)
+    thread.start()
+    thread.join()
+    if wrong:
+        raise wrong[0]
+    return made[0]
+
+
 @contextmanager
 def _uncollected() -> Iterator[None]:
     """Work done once, with large libraries loaded for it, and then the process ends: looking through all of it for
@@ -109,7 +130,7 @@ def _lines(arguments: list[str]) -> int:
     with _uncollected():
         from hawser.formats.lines import add_lines
 
-        add_lines(options.bars, options.spec, options.out, options.tz)
+        _aside(lambda: add_lines(options.bars, options.spec, options.out, options.tz))
     return DONE
 
 
@@ -174,7 +195,7 @@ def _rehearse(arguments: list[str]) -> int:
     with _uncollected():
         from hawser.service.rehearse import rehearse
 
-        report = rehearse(_files(options), options.out, options.order)
+        report = _aside(lambda: rehearse(_files(options), options.out, options.order))
     if options.json:
         print(json.dumps(report, indent=1))
     return DONE
@@ -187,7 +208,7 @@ def _parity(arguments: list[str]) -> int:
     _cancellable()
     from hawser.service.parity import parity, written
 
-    report = parity(_files(options), options.order)
+    report = _aside(lambda: parity(_files(options), options.order))
     print(json.dumps(report._asdict(), indent=1) if options.json else written(report))
     return REFUSED if report.differences else DONE
 

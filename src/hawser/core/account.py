@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.core.money import MOST
+from hawser.core.money import LEAST, MOST
 from hawser.core.told import told
 
 Method = Literal["risk_percent", "risk_money", "volatility", "notional_percent", "invest", "fixed"]
@@ -18,8 +18,8 @@ Basis = Literal["equity", "balance", "free_margin"]
 class Rate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A mid rate and its age in seconds."""
 
-    mid: float
-    age_s: float = 0.0
+    mid: Annotated[float, told("units of the second currency for one of the first", least=0)]
+    age_s: Annotated[float, told("how old it is", "s", least=0)] = 0.0
 
 
 class FiledRate(Rate, frozen=True):
@@ -50,7 +50,7 @@ class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for key in self.NEEDS[self.method]:
             value = getattr(self, key)
             known = value is not None and not (isinstance(value, Decimal) and not value.is_finite())
-            if not (known and 0 < value <= MOST):
+            if not (known and LEAST <= value <= MOST):
                 raise BadInput("bad_size", f"size.{key}: method {self.method} expects a positive number", key=key)
 
 
@@ -106,7 +106,7 @@ class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     equity: Annotated[float, told("balance and floating profit at the start", "money")]
     balance: Annotated[float | None, told("money without floating profit", "money")] = None
     margin_used: Annotated[float, told("margin already in use", "money")] = 0.0
-    days_per_year: Annotated[int, told("trading days in a year, for the Sharpe ratio", "days")] = 252
+    days_per_year: Annotated[int, told("trading days in a year, for the Sharpe ratio", "days", least=1, most=366)] = 252
     rates: Annotated[dict[str, float | Rate], told("mid conversion rates, as AAA/BBB = 0.88, ...")] = {}
     size: SizeRule = SizeRule(percent=0.5)
     costs: Costs = Costs()

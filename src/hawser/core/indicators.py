@@ -31,9 +31,29 @@ def wilder_next(average: float, value: float, length: int) -> float:
 
 
 @compiled
+def window_sums(values: Array, length: int) -> Array:
+    """The sum of the last `length` values at each place, shape (n,), in one pass. What adding and taking away round off
+    is carried along (Neumaier's summation), so that a sum does not depend on what came before its window.
+    """
+    out = np.full(values.size, np.nan)
+    total, rest = 0.0, 0.0
+    for i in range(values.size):
+        for value in (values[i], -values[i - length] if i >= length else 0.0):
+            longer = total + value
+            part = longer - total
+            rest += (total - (longer - part)) + (value - part)
+            total = longer
+        if i >= length - 1:
+            out[i] = total + rest
+    return out
+
+
+@compiled
 def atr(high: Array, low: Array, close: Array, length: int, simple: bool) -> Array:
     """Average true range, shape (n,), price units; Wilder's smoothing, or the plain mean of the last `length`."""
     ranges = true_range(high, low, close)
+    if simple:
+        return window_sums(ranges, length) / length
     out = np.full(ranges.size, np.nan)
     if ranges.size < length:
         return out
@@ -42,26 +62,14 @@ def atr(high: Array, low: Array, close: Array, length: int, simple: bool) -> Arr
         total += ranges[i]
     out[length - 1] = total / length
     for i in range(length, ranges.size):
-        if simple:
-            total = 0.0
-            for j in range(i - length + 1, i + 1):
-                total += ranges[j]
-            out[i] = total / length
-        else:
-            out[i] = wilder_next(out[i - 1], ranges[i], length)
+        out[i] = wilder_next(out[i - 1], ranges[i], length)
     return out
 
 
 @compiled
 def sma(close: Array, length: int) -> Array:
     """Simple moving average of the last `length` closes."""
-    out = np.full(close.size, np.nan)
-    for i in range(length - 1, close.size):
-        total = 0.0
-        for j in range(i - length + 1, i + 1):
-            total += close[j]
-        out[i] = total / length
-    return out
+    return window_sums(close, length) / length
 
 
 @compiled
@@ -103,13 +111,19 @@ def rsi(close: Array, length: int) -> Array:
 
 @compiled
 def highest(values: Array, length: int) -> Array:
-    """The highest of the last `length` values."""
+    """The highest of the last `length` values, in one pass: places that may still be the highest, falling values."""
     out = np.full(values.size, np.nan)
-    for i in range(length - 1, values.size):
-        best = values[i]
-        for j in range(i - length + 1, i):
-            best = max(best, values[j])
-        out[i] = best
+    places = np.empty(values.size, np.int64)
+    first, behind = 0, 0
+    for i in range(values.size):
+        while behind > first and values[places[behind - 1]] <= values[i]:
+            behind -= 1
+        places[behind] = i
+        behind += 1
+        if places[first] <= i - length:
+            first += 1
+        if i >= length - 1:
+            out[i] = values[places[first]]
     return out
 
 

@@ -12,9 +12,10 @@ import msgspec
 from hawser.core.clock import zone_known
 from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput
-from hawser.core.money import MOST
+from hawser.core.money import LEAST, MOST
 from hawser.core.told import told
 
+MOST_DIGITS = 15  # decimals of a tick or a step
 MOST_STEPS = MOST_TICKS = 10**15  # a float counts so many one by one
 CLOCK = re.compile(r"[0-2][0-9]:[0-5][0-9]")
 Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
@@ -23,9 +24,11 @@ Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
 class Commission(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Per fill: `max(minimum, per_unit*qty + per_notional*notional)`, in the account's currency."""
 
-    per_unit: Annotated[float, told("commission of one fill for each unit", "money")] = 0.0
-    per_notional: Annotated[float, told("commission of one fill as a fraction of its notional", "fraction")] = 0.0
-    minimum: Annotated[float, told("least commission of one fill", "money")] = 0.0
+    per_unit: Annotated[float, told("commission of one fill for each unit", "money", least=0)] = 0.0
+    per_notional: Annotated[
+        float, told("commission of one fill as a fraction of its notional", "fraction", least=0)
+    ] = 0.0
+    minimum: Annotated[float, told("least commission of one fill", "money", least=0)] = 0.0
 
 
 class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -74,20 +77,20 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
 
     def __post_init__(self) -> None:
         _expect(self.symbol != "", "symbol", "a name")
-        _expect(self.tick.is_finite() and 0 < self.tick <= MOST, "tick", "a positive decimal")
-        _expect(self.qty_step.is_finite() and 0 < self.qty_step <= MOST, "qty_step", "a positive decimal")
+        for key, step in (("tick", self.tick), ("qty_step", self.qty_step)):
+            fits = step.is_finite() and LEAST <= step <= MOST and step.as_tuple().exponent >= -MOST_DIGITS  # type: ignore[operator]
+            _expect(fits, key, f"a positive decimal with at most {MOST_DIGITS} decimals")
         _expect(0 < self.multiplier <= MOST, "multiplier", "a positive number")
         _expect(0 <= self.margin_rate <= 1, "margin_rate", "a fraction from 0 to 1")
         _expect(0 <= self.min_stop_ticks <= MOST_TICKS, "min_stop_ticks", "a whole number of ticks, 0 or more")
         _expect(self.kind != "fx" or bool(self.base), "base", "the base currency of a pair")
         most = MOST_STEPS * self.qty_step
         _expect(self.qty_max.is_finite() and 0 < self.qty_max <= most, "qty_max", f"a quantity above 0, up to {most:g}")
-        _expect(
-            self.qty_min.is_finite() and 0 <= self.qty_min <= self.qty_max, "qty_min", "a quantity from 0 to qty_max"
-        )
-        fees = (self.commission.per_unit, self.commission.per_notional, self.commission.minimum)
-        if not all(0 <= fee <= MOST for fee in fees):
-            raise BadInput("bad_instrument", "commission: expected numbers, 0 or more", key="commission")
+        enough = self.qty_min.is_finite() and (self.qty_min == 0 or LEAST <= self.qty_min <= self.qty_max)
+        _expect(enough, "qty_min", "a quantity from 0 to qty_max")
+        for key in self.commission.__struct_fields__:
+            if not 0 <= getattr(self.commission, key) <= MOST:
+                raise BadInput("bad_instrument", f"commission.{key}: expected a number, 0 or more", key=key)
         if self.commission.per_notional >= 1:
             raise BadInput("bad_instrument", "per_notional: expected a fraction below 1", key="per_notional")
 

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import math
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
 import msgspec
 
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
-from hawser.core.money import MOST
+from hawser.core.money import MOST, MOST_BARS
 from hawser.core.rules import stops, targets
+from hawser.core.told import told
 
 MAX_TARGETS = 5
 
@@ -30,7 +31,7 @@ class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """An indicator line that a stop stands on: its value on the last completed bar (section 4)."""
 
     kind: Literal["sma", "ema", "supertrend", "parabolic", "channel"]
-    length: int = 14
+    length: Annotated[int, told("of its window", "bars", most=MOST_BARS)] = 14
     factor: float | None = None
     step: float = 0.02
     ceiling: float = 0.2
@@ -46,6 +47,9 @@ class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             raise BadInput("bad_line", "line.step: expected 0 < step <= ceiling <= 1", key="step")
 
 
+Side = Annotated[int, told("on one side of a pivot", "bars", most=MOST_BARS)]
+
+
 class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
     """The initial stop, by exactly one key (section 4); `offset_ticks` goes with those taken from bars."""
 
@@ -54,8 +58,8 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
     ticks: float | None = None
     price: Decimal | None = None
     money: float | None = None
-    bars: int | None = None
-    pivot: tuple[int, int] | None = None
+    bars: Annotated[int, told("behind the extreme of so many", "bars", most=MOST_BARS)] | None = None
+    pivot: tuple[Side, Side] | None = None
     line: LineRule | None = None
     offset_ticks: float = 0.0
 

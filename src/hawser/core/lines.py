@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import msgspec
 
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array, atr, ema, highest, lowest, rsi, sma
-from hawser.core.money import MOST
+from hawser.core.money import MOST, MOST_BARS
 from hawser.core.stop_lines import parabolic, supertrend
+from hawser.core.told import told
 
 LineKind = Literal["atr", "sma", "ema", "rsi", "channel_high", "channel_low", "supertrend", "parabolic"]
 LENGTH, STEP, CEILING = 14, 0.02, 0.2
@@ -26,7 +27,7 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     name: str
     kind: LineKind
-    length: int | None = None
+    length: Annotated[int, told("of its window", "bars", most=MOST_BARS)] | None = None
     factor: float | None = None
     step: float | None = None
     ceiling: float | None = None

@@ -10,7 +10,7 @@ import msgspec
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput
 from hawser.core.levels import LineRule, StopRule, TargetRule, check_shares
-from hawser.core.money import MOST
+from hawser.core.money import MOST, MOST_BARS
 from hawser.core.told import told
 
 MAX_STEPS, MAX_LOSS_STEPS = 10, 5
@@ -34,6 +34,11 @@ class Measure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         given = [key for key in self.__struct_fields__ if getattr(self, key) is not None]
         if len(given) != 1 or not math.isfinite(getattr(self, given[0])):
             raise BadInput("bad_rig", "expected exactly one of r, ticks, percent, atr", given=given)
+
+    def check_positive(self, where: str) -> None:
+        """Refuse a distance that is none; raises BadInput."""
+        for key in self.__struct_fields__:
+            _positive(f"{where}.{key}", getattr(self, key))
 
     def in_ticks(self, ref: float, r_ticks: float, atr_ticks: float) -> float:
         """The distance in ticks."""
@@ -75,6 +80,9 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     at: Measure
     to: Measure
 
+    def __post_init__(self) -> None:
+        self.at.check_positive("step.at")
+
 
 class Trail(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Follows the market by exactly one of atr, ticks, percent, bars, line, and only ever tightens."""
@@ -82,14 +90,14 @@ class Trail(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     atr: float | None = None
     ticks: float | None = None
     percent: float | None = None
-    bars: int | None = None
+    bars: Annotated[int, told("behind the extreme of so many", "bars", most=MOST_BARS)] | None = None
     line: LineRule | None = None
     base_ticks: float = 0.0
     anchor: Literal["extreme", "close"] = "extreme"
     offset_ticks: float = 0.0
     timeframe: str | None = None
     after: After = After()
-    step_ticks: int = 1
+    step_ticks: Annotated[int, told("least move of the stop", "ticks", most=10**15)] = 1
 
     KINDS: ClassVar = ("atr", "ticks", "percent", "bars", "line")
 
@@ -128,7 +136,7 @@ class LossStep(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class TimeExit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Out at the next open after so many completed bars, or before the session or the week ends."""
 
-    bars: int | None = None
+    bars: Annotated[int, told("so many bars after the entry", "bars", most=MOST_BARS)] | None = None
     session_end: bool = False
     before_weekend: bool = False
 
@@ -140,7 +148,7 @@ class TimeExit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class FollowOn(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The same side again after the last target, the other side after a losing stop; at most so many in a row."""
 
-    max_chain: int = 1
+    max_chain: Annotated[int, told("most trades in a row that follow", "trades", most=1000)] = 1
 
     def __post_init__(self) -> None:
         if self.max_chain < 1:
@@ -165,6 +173,7 @@ class Ladder(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             _positive(f"ladder.{key}", getattr(self, key))
         if self.spacing.r is not None:
             raise BadInput("bad_rig", "ladder.spacing: expected ticks, percent or atr", key="spacing")
+        self.spacing.check_positive("ladder.spacing")
 
 
 class Amount(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -201,7 +210,7 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
 
     name: str = ""
     note: Annotated[str, told("what it is for, in your own words")] = ""
-    atr_length: int = 14
+    atr_length: Annotated[int, told("of the ATR", "bars", most=MOST_BARS)] = 14
     atr_smoothing: Literal["wilder", "simple"] = "wilder"
     direction: Literal["both", "long", "short"] = "both"
     reverse: bool = False

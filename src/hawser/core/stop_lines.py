@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 
 from hawser.core.compiled import compiled
-from hawser.core.indicators import Array, atr
+from hawser.core.indicators import Array, atr, highest
 
 
 @compiled
@@ -84,15 +84,10 @@ def _next_parabolic(
 def pivots(values: Array, before: int, after: int, side: int) -> Array:
     """The last pivot known at each bar: of lows (`side` +1, strictly below their neighbours) or of highs (-1)."""
     out = np.full(values.size, np.nan)
+    heights = -side * values
+    left, right = highest(heights, max(1, before)), highest(heights, max(1, after))
     for i in range(1, values.size):
-        out[i] = out[i - 1]
         j = i - after
-        if j < before:
-            continue
-        turns = True
-        for k in range(j - before, i + 1):
-            if k != j and side * (values[k] - values[j]) <= 0:
-                turns = False
-        if turns:
-            out[i] = values[j]
+        turns = j >= before and (before == 0 or heights[j] > left[j - 1]) and (after == 0 or heights[j] > right[i])
+        out[i] = values[j] if turns else out[i - 1]
     return out

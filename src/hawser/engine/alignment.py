@@ -11,6 +11,7 @@ from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.commands import Amend, AnyCommand, Cancel, QueryAll, StartTimer, Submit
 from hawser.engine.reasons import Reason
+from hawser.engine.requests import NO_MOMENT
 from hawser.engine.state import EngineState, Order, Trade
 
 
@@ -69,7 +70,9 @@ def _number_alike(state: EngineState, recorded: list[AnyCommand]) -> None:
             token = int(rest[-1]) if rest and rest[-1].isdecimal() else 0
             if kind == "request" and name in state.orders:
                 state.orders[name].token = token
-            if kind in ("request", "retry"):
+            if kind == "retry" and token >= NO_MOMENT and name in state.trades:
+                state.trades[name].wake_at = token
+            elif kind in ("request", "retry"):
                 numbers.append(token)
     if numbers:
         state.counter = max(numbers)

@@ -72,7 +72,9 @@ def _adjusted(desk: Desk, trade: Trade, order: Order, level: int) -> None:
     name = f"{ROLE_NAMES[order.role]} {line.number}" if line is not None else f"the {order.role}"
     text = f"The venue adjusted {name} from {instrument.price(asked)} to {instrument.price(level)}: its level counts"
     desk.tell("caution", "level_adjusted", text, trade)
-    if order.role == "stop":
+    if order.role == "stop" and _one_of_several(desk, trade):
+        order.given_up = trade.venue_stop
+    elif order.role == "stop":
         _take_stop(desk, trade, level, rs.ADJUSTED)
     elif order.role == "rung":
         rung = rung_of(trade, order)
@@ -85,9 +87,15 @@ def _adjusted(desk: Desk, trade: Trade, order: Order, level: int) -> None:
         line.level = level
 
 
+def _one_of_several(desk: Desk, trade: Trade) -> bool:
+    """Whether the stop is split: what the venue does with one order is no reason to move all the others."""
+    return len(desk.state.orders_of(trade, "stop")) > 1
+
+
 def _take_stop(desk: Desk, trade: Trade, level: int, code: str) -> None:
     """The stop wanted is the one that rests."""
-    trade.stop_why, trade.stop_code = "as it rests at the venue", code
+    trade.stop_why = "kept where it rests" if code == rs.KEPT else "as it rests at the venue"
+    trade.stop_code = code
     if trade.held:
         trade.backstop = level
     else:
@@ -317,11 +325,10 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     if code in LEVEL_CODES and order.level is not None:
         if order.role == "stop" and trade.venue_stop != order.level:
             desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
-            trade.stop_why, trade.stop_code = "kept where it rests", rs.KEPT
-            if trade.held:
-                trade.backstop = order.level
+            if _one_of_several(desk, trade):
+                order.given_up = trade.venue_stop
             else:
-                trade.stop = order.level
+                _take_stop(desk, trade, order.level, rs.KEPT)
         if order.role == "entry" and trade.moving is not None:
             desk.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
             trade.moving, trade.then = trade.then, None

@@ -33,16 +33,21 @@ def most_steps(desk: Desk, trade: Trade) -> int:
 
 
 def want_stops(desk: Desk, trade: Trade) -> None:
-    """Stops for all that is open: those there are take as much as one order may, new ones what is left."""
+    """Stops for all that is open: those there are keep what they cover, then take as much more as one order may, and
+    new ones what is left."""
     most, left = most_steps(desk, trade), trade.open_steps
-    live = desk.state.orders_of(trade, "stop")
-    shares: list[tuple[Order, int]] = []
-    for order in sorted(live, key=lambda one: (one.state != states.RESTING, one.number)):
-        shares.append((order, min(left, most)))
-        left -= min(left, most)
+    live = sorted(desk.state.orders_of(trade, "stop"), key=lambda one: (one.state != states.RESTING, one.number))
+    shares: dict[str, int] = {}
+    for order in live:
+        shares[order.id] = min(order.left, most, left)
+        left -= shares[order.id]
+    for order in live:
+        more = min(most - shares[order.id], left)
+        shares[order.id] += more
+        left -= more
     _new_stops(desk, trade, left, {order.number for order in live})
-    for order, steps in shares:
-        _keep_stop(desk, trade, order, steps)
+    for order in live:
+        _keep_stop(desk, trade, order, shares[order.id])
 
 
 def _new_stops(desk: Desk, trade: Trade, left: int, taken: set[int]) -> None:
@@ -61,6 +66,8 @@ def _keep_stop(desk: Desk, trade: Trade, order: Order, steps: int) -> None:
     if order.pending or order.state != states.RESTING:
         return
     level, needed = trade.venue_stop, order.filled + steps
+    if order.level is not None and order.given_up == level:
+        level = order.level  # it stays where the venue has it until another is wanted
     if (order.level == level and order.steps == needed) or not due(desk, trade, "stop", order.number, order.retry_at):
         return
     if not steps:

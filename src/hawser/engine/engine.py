@@ -40,7 +40,7 @@ from hawser.engine.observed import Observed
 from hawser.engine.protecting import converge, deadline, leave, without_waiting
 from hawser.engine.reasons import Reason
 from hawser.engine.regrid import take_instruments
-from hawser.engine.requests import Desk
+from hawser.engine.requests import NO_MOMENT, Desk
 from hawser.engine.state import EngineState, Market, Order, Trade
 
 KEEP_ENDED = 3600 * SECOND  # how long an ended trade stays in the state for late answers
@@ -294,7 +294,7 @@ def _overdue(desk: Desk, order: Order | None) -> None:
 def _trade_timer(desk: Desk, trade: Trade, kind: str, event: ev.TimerFired) -> None:
     since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline", "hours", "retry") else 0
     if kind == "retry":
-        if since and since != trade.wake_at:
+        if since >= NO_MOMENT and since != trade.wake_at:
             return  # an earlier one has taken its place
         trade.wake_at = 0
         converge(desk, trade)

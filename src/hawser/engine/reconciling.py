@@ -108,7 +108,10 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
         order = state.orders.get(known.order)
         if order is not None and order.trade in judged and _order_differs(order, known):
             return True
-    return _positions_differ(state, event.positions, judged) or _strays(state, event.resting) != state.strays
+    strays = _strays(state, event.resting)
+    if strays != state.strays or (strays and _all_covered(state)):
+        return True
+    return _positions_differ(state, event.positions, judged)
 
 
 def _order_differs(order: Order, known: ev.Known) -> bool:
@@ -170,6 +173,10 @@ def _strays(state: EngineState, resting: tuple[str, ...]) -> tuple[str, ...]:
     return tuple(name for name in resting if name not in state.orders and name.startswith(ours))
 
 
+def _all_covered(state: EngineState) -> bool:
+    return all(trade.state != states.EXPOSED for trade in state.live())
+
+
 def _foreign_orders(desk: Desk, resting: tuple[str, ...]) -> None:
     state = desk.state
     strays = _strays(state, resting)
@@ -182,8 +189,7 @@ def _foreign_orders(desk: Desk, resting: tuple[str, ...]) -> None:
             desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
             desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
     state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
-    covered = all(trade.state != states.EXPOSED for trade in state.live())
-    for order_id in strays if covered else ():
+    for order_id in strays if _all_covered(state) else ():
         if order_id in state.strays:  # seen before, with everything covered meanwhile by what is known
             desk.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
             desk.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))

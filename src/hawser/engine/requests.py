@@ -28,6 +28,9 @@ ALARM_AFTER_SILENCES = 4
 ASKED_KEPT = 8
 
 
+NO_MOMENT = 10**15  # a retry by less is no time: of a restart, or of a record by an earlier version, which counted them
+
+
 class Desk:
     """The engine's outgoing side: the state and the commands of the event being handled."""
 

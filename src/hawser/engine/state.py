@@ -47,6 +47,7 @@ class Order(msgspec.Struct):
     hoped: int = 0  # steps that a change under way would give it: it may have them already
     asked: list[tuple[int, int]] = []  # levels and steps it was asked to rest at, the last few: others are the venue's
     refusals: int = 0  # of changes, in a row
+    given_up: int = 0  # of one stop of several: the level wanted that the venue won't have it rest at; not asked again
 
     @property
     def over(self) -> bool:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import difflib
-import math
 import re
 import tomllib
 from pathlib import Path
@@ -12,7 +11,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.core.money import MOST
+from hawser.core.money import LEAST, MOST
 from hawser.formats.atomic import written
 
 Record = TypeVar("Record", bound=msgspec.Struct)
@@ -21,9 +20,10 @@ TIMES = ("from", "to")  # of a rig: ns
 
 def record(kind: type[Record], data: object, where: str) -> Record:
     """`data` as a `kind`; raises BadInput naming `where`, the key and what is expected there."""
-    large = _too_large(data)
-    if large:
-        raise BadInput("bad_value", f"{where}: {large}: expected a number of at most {MOST:.0e}")
+    wild = _wild(data)
+    if wild:
+        expected = f"a number of at most {MOST:.0e}, and 0 or at least {LEAST:.0e}"
+        raise BadInput("bad_value", f"{where}: {wild}: expected {expected}")
     try:
         return msgspec.convert(data, kind)
     except BadInput as error:
@@ -32,15 +32,20 @@ def record(kind: type[Record], data: object, where: str) -> Record:
         raise BadInput("bad_value", f"{where}: {_explained(kind, str(error))}") from None
 
 
-def _too_large(data: object, place: str = "") -> str:
-    """Where a number stands that nothing can be reckoned with; empty where there is none."""
+def _wild(data: object, place: str = "") -> str:
+    """Where a number stands that nothing can be reckoned with, for being no number, too large or too near to 0; empty
+    where there is none. A decimal in quotes is judged by the record it is for.
+    """
     if isinstance(data, dict):
-        inside = [(f"{place}.{key}" if place else str(key), value) for key, value in data.items() if key not in TIMES]
+        inside = [
+            (f"{place}.{key}" if place else str(key), value) for key, value in data.items() if place or key not in TIMES
+        ]
     elif isinstance(data, list):
         inside = [(f"{place}[{number}]", value) for number, value in enumerate(data)]
     else:
-        return place if isinstance(data, (int, float)) and MOST < abs(data) < math.inf else ""
-    return next((found for where, value in inside if (found := _too_large(value, where))), "")
+        known = isinstance(data, (int, float)) and not isinstance(data, bool)
+        return place if known and not (data == 0 or LEAST <= abs(data) <= MOST) else ""  # type: ignore[arg-type]
+    return next((found for where, value in inside if (found := _wild(value, where))), "")
 
 
 def _explained(kind: type[msgspec.Struct], text: str) -> str:
@@ -58,6 +63,9 @@ def _explained(kind: type[msgspec.Struct], text: str) -> str:
     if missing:
         full = f"{path}.{missing.group(1)}" if path else missing.group(1)
         return f"key {full} is missing"
+    bound = re.search(r"Expected `(?:int|float)[^`]*` (>=|<=) (\S+)", told)
+    if bound:
+        told = f"expected a number of at {'least' if bound.group(1) == '>=' else 'most'} {float(bound.group(2)):g}"
     told = told[0].lower() + told[1:]
     if "decimal" in told:
         told = 'expected a decimal number such as "0.01"'

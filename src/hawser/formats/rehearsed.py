@@ -11,12 +11,12 @@ from typing import IO, Any, Protocol
 import numpy as np
 
 from hawser.core.clock import SECOND
-from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
-from hawser.formats.atomic import Together
+from hawser.formats.atomic import folder_written
 
 CHUNK = 1 << 15  # lines
+FILES = ("trades.csv", "fills.csv", "stops.csv", "guards.csv", "equity.csv", "report.json")  # without guards one fewer
 Column = Array | tuple[list[str], Array]  # an array, or texts and which of them each row has
 
 
@@ -108,16 +108,12 @@ def price_text(instrument: Instrument, ticks: float) -> str:
 
 
 def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> None:
-    """All files into `folder`, which is made: each is whole before any takes its place. Raises BadInput."""
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise BadInput("unwritable", f"{folder}: cannot be made ({error.strerror})") from None
-    with Together() as files:
+    """All files into `folder`, which is made; they take their places together. Raises BadInput."""
+    with folder_written(folder, FILES) as opened:
         for name, columns in (("trades", tables.trades()), ("fills", tables.fills()), ("stops", tables.stops())):
-            _write_table(files.open(folder / f"{name}.csv"), columns)
+            _write_table(opened(f"{name}.csv"), columns)
         guards = tables.guards()
         if guards is not None:
-            _write_words(files.open(folder / "guards.csv"), guards)
-        _write_equity(files.open(folder / "equity.csv"), *tables.equity())
-        files.open(folder / "report.json").write(json.dumps(report, indent=1).encode() + b"\n")
+            _write_words(opened("guards.csv"), guards)
+        _write_equity(opened("equity.csv"), *tables.equity())
+        opened("report.json").write(json.dumps(report, indent=1).encode() + b"\n")

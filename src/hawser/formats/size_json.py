@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from decimal import Decimal
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -15,6 +15,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule, check_shares
 from hawser.core.plan import check_stop_and_size
 from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.core.told import told
 from hawser.formats.declared import record
 
 
@@ -30,14 +31,14 @@ class _Wire(msgspec.Struct, frozen=True, kw_only=True):
     account: Account
     side: Literal["long", "short"]
     quote: _Quote
-    atr: float | None = None
+    atr: Annotated[float, told("of completed bars", "price", least=0)] | None = None
     basis: float | None = None  # the level a stop by bars, pivot or line stands on, price units
     stop: StopRule | None = None
     targets: tuple[TargetRule, ...] = ()
     entry: Decimal | None = None
-    open_heat: float = 0.0
-    open_heat_by_currency: dict[str, float] = {}
-    positions: int = 0
+    open_heat: Annotated[float, told("heat of the trades open", "money", least=0)] = 0.0
+    open_heat_by_currency: dict[str, Annotated[float, told("the same for one currency", "money", least=0)]] = {}
+    positions: Annotated[int, told("trades open", "trades", least=0)] = 0
     day_loss_room: float | None = None
 
 

@@ -17,7 +17,7 @@ from hawser.engine.reasons import words
 from hawser.engine.state import EngineState, Trade
 from hawser.service.stormworld import DEADLINE_S, START
 from hawser.venue import port
-from hawser.venue.quay.book import BookOrder
+from hawser.venue.quay.book import BookOrder, Position
 from hawser.venue.quay.quay import Quay
 
 FLOOD, FLOOD_ALL = 30, 700  # requests a minute for one line of a trade, and for all
@@ -54,6 +54,8 @@ class Judge:
         self._line: dict[str, tuple[str, str, int]] = {}  # order -> trade, role, number
         self._sent: dict[tuple[str, str, int, str], deque[int]] = {}
         self._all: deque[int] = deque()
+        self._lowered: dict[str, int] = {}  # position -> when it last was more than one order may be
+        self._split: dict[str, int] = {}  # trade -> its most parts so far
         self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
         self._covered: dict[str, int] = {}  # position -> when the venue last held a stop of it
         self._whole: dict[str, int] = {}  # trade -> when its cover was last whole, or not claimed to be
@@ -90,11 +92,13 @@ class Judge:
             self._asks[trade.id] = trade.ask
 
     def _parts(self, state: EngineState, name: str) -> int:
-        """Into how many orders what is open of a trade has to be split at the venue."""
+        """Into how many orders what was open of a trade has had to be split at the venue."""
         trade = state.trades.get(name)
         if trade is None or trade.symbol not in self._venue().book.instruments:
             return 1
-        return 1 + trade.open_steps // max(1, self._venue().book.instruments[trade.symbol].qty_max_steps)
+        parts = 1 + trade.open_steps // max(1, self._venue().book.instruments[trade.symbol].qty_max_steps)
+        self._split[name] = max(parts, self._split.get(name, 0))
+        return self._split[name]
 
     def _line_of(self, state: EngineState, name: str) -> tuple[str, str, int]:
         """Which line of which trade an order is for."""
@@ -167,10 +171,23 @@ class Judge:
             self.found.longest_naked = max(self.found.longest_naked, self.now - since)
             trade = self._trade_of(state, position.id)
             fits = cover <= position.steps or trade is None or trade.left or trade.side != position.side
-            if fits or self._blocked.get(position.symbol, 0) == self.now:
+            if fits or self._blocked.get(position.symbol, 0) == self.now or self._is_split(position):
                 self._fitting[position.id] = self.now
             elif self.now - self._fitting.setdefault(position.id, self.now) > SHOWN_FALSELY:
                 self.broke("overcovered", f"stops for {cover} of {position.steps} steps rest for {position.id}")
+
+    def _is_split(self, position: Position) -> bool:
+        """Whether one order may cover less than the position, now or a moment ago: what rested for more stays until
+        smaller ones do."""
+        instrument = self._venue().book.instruments.get(position.symbol)
+        if instrument is not None and instrument.qty_max_steps < self._largest(position):
+            self._lowered[position.id] = self.now
+        return self.now - self._lowered.get(position.id, 0) < MINUTE
+
+    def _largest(self, position: Position) -> int:
+        """The greatest of what is held and of each order that rests for it."""
+        resting = self._resting(position.id, position.symbol)
+        return max([position.steps, *(order.steps - order.filled for order in resting)])
 
     def _trade_of(self, state: EngineState, position: str) -> Trade | None:
         """The trade that has a position: the last, where one that had ended was followed by an adopted one."""
@@ -265,7 +282,7 @@ class Judge:
                 if of is not None and of not in book.state.positions and not (trade is not None and trade.left):
                     self.broke("overcovered", f"{order.id} rests without a position")
         for one in state.trades.values():
-            if one.closed > one.entered:
+            if one.closed > one.entered and one.entry not in self._venue().meddled:  # another hand may have added
                 self.broke("overcovered", f"{one.id}: {one.closed} closed of {one.entered}")
 
     def _fills(self) -> None:

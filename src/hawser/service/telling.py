@@ -112,8 +112,8 @@ class Teller:
         return Line(time, "sent", command.trade, command.symbol, "info", self._sent(command))
 
     def _sent(self, command: cm.Submit | cm.Amend | cm.Cancel | cm.Query) -> str:
-        instrument = self._instruments[command.symbol]
         if isinstance(command, cm.Submit):
+            instrument = self._instruments[command.symbol]
             verb = "buy" if command.side > 0 else "sell"
             at = "at market" if command.level is None else f"{command.kind} {instrument.price(command.level)}"
             qty = instrument.qty(command.steps)

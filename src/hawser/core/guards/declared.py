@@ -15,6 +15,7 @@ import msgspec
 from hawser.core.clock import TIMEFRAMES, zone_known
 from hawser.core.errors import BadInput
 from hawser.core.instrument import CLOCK, Session
+from hawser.core.money import MOST_BARS
 from hawser.core.told import told
 
 Impact = Literal["low", "medium", "high"]
@@ -139,8 +140,8 @@ class VolatilityGuard(Guard, frozen=True, kw_only=True, tag="volatility"):
     LOOSER = {"low": -1, "high": 1}
 
     timeframe: Annotated[str, told("of the bars it looks at")] = "15m"
-    atr_length: Annotated[int, told("of its ATR", "bars")] = 14
-    bars: Annotated[int, told("its percentile is among so many", "bars")] = 500
+    atr_length: Annotated[int, told("of its ATR", "bars", most=MOST_BARS)] = 14
+    bars: Annotated[int, told("its percentile is among so many", "bars", most=MOST_BARS)] = 500
     low: Annotated[float, told("lowest percentile with entries", "percentile")] = 0.0
     high: Annotated[float, told("highest percentile with entries", "percentile")] = 100.0
 
@@ -159,7 +160,7 @@ class RegimeGuard(Guard, frozen=True, kw_only=True, tag="regime"):
     reference: Annotated[str, told("the instrument whose regime it is")]
     timeframe: Annotated[str, told("of the bars it looks at")] = "1h"
     average: Annotated[Literal["sma", "ema"], told("the kind of its average")] = "sma"
-    length: Annotated[int, told("of the average", "bars")] = 200
+    length: Annotated[int, told("of the average", "bars", most=MOST_BARS)] = 200
     entries: Annotated[
         Literal["with", "above", "below"],
         told("with: longs only above the average, shorts only below; above, below: entries only there"),

@@ -1,0 +1,119 @@
+"""What the gale found: fills lost while the link stands, split stops that the venue adjusts, orders no record has."""
+
+import msgspec
+
+from byhand import SYMBOL, ByHand, codes, of
+from hawser.core.instrument import Instrument
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.service.telling import Teller
+
+
+def split() -> ByHand:
+    """A trade of 104 steps where one order may have 50: three stops, all resting."""
+    hand = ByHand()
+    hand.place()
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    instruments = hand.engine.state.instruments
+    instruments[SYMBOL] = msgspec.structs.replace(instruments[SYMBOL], qty_max=instruments[SYMBOL].qty_step * 50)
+    hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
+    return hand
+
+
+def stops(hand: ByHand) -> list[str]:
+    return [order.id for order in hand.engine.state.orders_of(hand.trade, "stop")]
+
+
+def test_one_stop_of_several_that_the_venue_adjusts_moves_none_of_the_others():
+    hand = split()
+    first, *others = stops(hand)
+    wanted = hand.trade.stop
+    for order in others:
+        assert not of(hand.do(ev.OrderAccepted, order=order), cm.Amend)
+    told = hand.do(ev.OrderAccepted, order=first, level=wanted - 3)
+    assert "level_adjusted" in codes(told)
+    assert not of(told, cm.Amend)
+    assert (hand.trade.stop, hand.trade.state) == (wanted, states.PROTECTED)
+    assert not of(hand.later(120), cm.Amend)
+    # Another level is wanted: all of them are asked again, also the one that stands elsewhere.
+    moved = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted + 20), cm.Amend)
+    assert {one.order for one in moved} == {first, *others}
+
+
+def test_one_stop_of_several_whose_move_is_refused_stays_where_it_is_and_the_others_move():
+    hand = split()
+    first, *others = stops(hand)
+    for order in (first, *others):
+        hand.do(ev.OrderAccepted, order=order)
+    wanted = hand.trade.stop + 20
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted)
+    told = hand.do(ev.AmendRejected, order=first, code="too_near", text="too near")
+    assert codes(told) == ["move_refused"]
+    assert hand.trade.stop == wanted
+    assert first not in {one.order for one in of(hand.later(60), cm.Amend)}
+
+
+def test_a_lone_stop_that_the_venue_adjusts_is_where_the_trade_s_stop_is():
+    hand = ByHand()
+    hand.enter()
+    told = hand.do(ev.OrderAccepted, order=hand.order("stop").id, level=60_875)
+    assert hand.trade.stop == 60_875
+    assert not of(told, cm.Amend)
+
+
+def test_when_the_time_without_cover_is_up_the_venue_is_asked_for_all_it_holds():
+    """A fill of the close may have been lost: then nothing is exposed at all."""
+    hand = ByHand()
+    hand.enter()
+    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="busy", text="busy")
+    asked = [one for one in hand.later(5) if isinstance(one, cm.QueryAll)]
+    assert asked
+    assert not hand.engine.state.reconciled
+
+
+def check(hand: ByHand, resting: tuple[str, ...]) -> list[cm.AnyCommand]:
+    trade = hand.trade
+    held = (ev.Held(trade.entry, SYMBOL, 1, trade.open_steps),) if trade.open_steps else ()
+    return hand.do(ev.Checked, asked=(), resting=resting, positions=held, quiet=(trade.id,))
+
+
+def test_an_order_of_ours_that_no_record_has_is_taken_back_once_all_is_covered():
+    hand = ByHand()
+    hand.protect()
+    own = tuple(order.id for role in ("stop", "target") for order in hand.engine.state.orders_of(hand.trade, role))
+    first = check(hand, (*own, "P-lost-99"))
+    assert not of(first, cm.Cancel)  # it may be the only cover of something
+    second = check(hand, (*own, "P-lost-99"))
+    assert [one.order for one in of(second, cm.Cancel)] == ["P-lost-99"]
+    assert "stray" in codes(second)
+    teller = Teller()
+    instruments: tuple[Instrument, ...] = tuple(hand.engine.state.instruments.values())
+    teller.lines(ev.Opened(time=0, prefix="P", account=hand.engine.state.account, instruments=instruments), [])
+    lines = teller.lines(hand.events[-1], second)
+    assert any("P-lost-99" in line.text for line in lines)
+
+
+def test_a_check_says_that_strays_differ_for_as_long_as_they_can_be_taken_back():
+    from hawser.engine.reconciling import differs
+
+    hand = ByHand()
+    hand.protect()
+    state = hand.engine.state
+    own = tuple(order.id for role in ("stop", "target") for order in state.orders_of(hand.trade, role))
+    held = (ev.Held(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps),)
+    event = ev.Checked(time=hand.now, asked=(), resting=(*own, "P-lost-1"), positions=held, quiet=(hand.trade.id,))
+    assert differs(state, event)
+    check(hand, (*own, "P-lost-1"))
+    assert differs(state, event)
+    assert not differs(state, msgspec.structs.replace(event, resting=own)) or state.strays
+
+
+def test_a_retry_of_an_earlier_version_s_record_is_taken_and_an_overtaken_one_is_not():
+    hand = ByHand()
+    hand.enter()
+    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="busy", text="busy")
+    trade = hand.trade
+    hand.now = trade.stop_retry_at
+    assert not of(hand.do(ev.TimerFired, name=f"retry:{trade.id}:{trade.wake_at + 10**9}"), cm.Submit)
+    assert of(hand.do(ev.TimerFired, name=f"retry:{trade.id}:45"), cm.Submit)
