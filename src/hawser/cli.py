@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from hawser.venue.quay.quay import Quay
 
 Result = TypeVar("Result")
+MOST_JSON = 64_000_000  # bytes of a request, or of a list of them
 DONE, REFUSED, WRONG = 0, 1, 2
 
 
@@ -38,9 +39,9 @@ def main(arguments: list[str] | None = None) -> int:
     given = sys.argv[1:] if arguments is None else arguments
     before = [(number, signal.getsignal(number)) for number in (signal.SIGINT, signal.SIGTERM)]
     try:
-        if given[:1] and given[0] in COMMANDS:
-            return COMMANDS[given[0]](given[1:])
-        return _desktop(given)
+        status = COMMANDS[given[0]](given[1:]) if given[:1] and given[0] in COMMANDS else _desktop(given)
+        sys.stdout.flush()
+        return status
     except HawserError as error:
         print(error.sentence, file=sys.stderr)
         return WRONG
@@ -48,12 +49,21 @@ def main(arguments: list[str] | None = None) -> int:
         print("cancelled; nothing was written", file=sys.stderr)
         return REFUSED
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _no_output()
         return DONE
+    except OSError as error:  # of a file it has its own sentence; this is what nobody foresaw
+        _no_output()
+        print(f"{error.filename or 'standard output'}: cannot be written ({error.strerror})", file=sys.stderr)
+        return WRONG
     finally:
         for number, handler in before:
             if signal.getsignal(number) is not handler:
                 signal.signal(number, handler)
+
+
+def _no_output() -> None:
+    """What is still to be written goes nowhere: else the interpreter tries again as it ends."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _cancellable() -> None:
@@ -221,12 +231,23 @@ def _interpret() -> None:
 
 def _json(path: str, name: str) -> object:
     try:
-        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
-        return json.loads(text)
+        data = sys.stdin.buffer.read(MOST_JSON + 1) if path == "-" else _bytes(Path(path))
+        if len(data) > MOST_JSON:
+            raise BadInput("too_large", f"{name}: is larger than {MOST_JSON // 1_000_000} MB")
+        return json.loads(data.decode("utf-8"))
     except OSError as error:
         raise BadInput("unreadable", f"{name}: cannot be read ({error.strerror})") from None
     except (json.JSONDecodeError, UnicodeDecodeError) as error:
         raise BadInput("not_json", f"{name}: expected JSON; {error}") from None
+    except RecursionError:
+        raise BadInput("not_json", f"{name}: is nested too deep") from None
+    except ValueError:  # of Python's own limit for whole numbers
+        raise BadInput("not_json", f"{name}: holds a number of thousands of digits") from None
+
+
+def _bytes(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return file.read(MOST_JSON + 1)
 
 
 def _desktop_parser() -> _Parser:

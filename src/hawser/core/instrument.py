@@ -15,6 +15,7 @@ from hawser.core.errors import BadInput
 from hawser.core.money import LEAST, MOST
 from hawser.core.told import told
 
+MOST_SYMBOL, MOST_NAME = 64, 200  # signs
 MOST_DIGITS = 15  # decimals of a tick or a step
 MOST_STEPS = MOST_TICKS = 10**15  # a float counts so many one by one
 CLOCK = re.compile(r"[0-2][0-9]:[0-5][0-9]")
@@ -76,7 +77,9 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     ] = ()
 
     def __post_init__(self) -> None:
-        _expect(self.symbol != "", "symbol", "a name")
+        for key, text, most in (("symbol", self.symbol, MOST_SYMBOL), ("name", self.name, MOST_NAME)):
+            _expect(len(text) <= most and text.isprintable(), key, f"one line of at most {most} signs")
+        _expect(self.symbol.strip() != "", "symbol", "a name")
         for key, step in (("tick", self.tick), ("qty_step", self.qty_step)):
             fits = step.is_finite() and LEAST <= step <= MOST and step.as_tuple().exponent >= -MOST_DIGITS  # type: ignore[operator]
             _expect(fits, key, f"a positive decimal with at most {MOST_DIGITS} decimals")
@@ -133,7 +136,7 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
 
     def ticks(self, price: Decimal) -> int:
         """Nearest whole tick to `price`; raises BadInput where that is no price."""
-        if not (price.is_finite() and abs(price) <= MOST_TICKS * self.tick):
+        if not (price.is_finite() and price.copy_abs() <= MOST_TICKS * self.tick):
             raise BadInput("bad_price", f"expected a price, got {price}")
         return to_units(price, self.tick)
 

@@ -23,7 +23,7 @@ def in_ticks(price: Decimal, instrument: Instrument) -> float:
 
 
 def _finite(what: str, price: Decimal) -> None:
-    if not (price.is_finite() and abs(price) <= MOST):
+    if not (price.is_finite() and price.copy_abs() <= MOST):
         raise BadInput("bad_price", f"{what}: expected a price", key=what)
 
 

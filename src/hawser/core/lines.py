@@ -34,7 +34,7 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     smoothing: Literal["wilder", "simple"] | None = None
 
     def __post_init__(self) -> None:
-        if not self.name.strip():
+        if not self.name.strip() or not self.name.isprintable():
             raise BadInput("bad_line", "name: expected a column's name", key="name")
         for key in ("length", "factor", "step", "ceiling", "smoothing"):
             if getattr(self, key) is not None and key not in TAKES[self.kind]:

@@ -71,8 +71,9 @@ class Together:
     def open(self, path: Path, private: bool = False) -> IO[bytes]:
         """A file to write to. `private`: nobody but its owner may read it, at no moment. Raises BadInput."""
         path = path.resolve() if path.is_symlink() else path
-        if path.is_dir():  # told now, not when others have taken their places
-            raise BadInput("unwritable", f"{path}: cannot be written (it is a directory)")
+        if path.exists() and not path.is_file():  # told now, not when others have taken their places
+            what = "it is a directory" if path.is_dir() else "it is no file but a device, a pipe or a socket"
+            raise BadInput("unwritable", f"{path}: cannot be written ({what})")
         fresh = _beside(path)
         _unfinished.add(fresh)
         try:

@@ -93,15 +93,25 @@ def read_table(path: Path, wanted: Sequence[str] | None = None) -> pa.Table:
     try:
         if is_parquet(path):
             file = pyarrow.parquet.ParquetFile(path)
+            _check_names(path, file.schema_arrow.names)
             return file.read([name for name in file.schema_arrow.names if wanted is None or name in wanted])
         # Times as text: what has no offset must be seen, not guessed.
         options = pyarrow.csv.ConvertOptions(column_types={"time": pa.string()}, strings_can_be_null=False)
         table = pyarrow.csv.read_csv(path, convert_options=options)
+        _check_names(path, table.column_names)
         return table if wanted is None else table.select([name for name in table.column_names if name in wanted])
     except OSError as error:
         raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror or error})") from None
-    except pa.ArrowInvalid as error:
+    except UnicodeDecodeError:
+        raise BadInput("not_text", f"{path}: row 1: expected the columns' names as UTF-8 text") from None
+    except (pa.ArrowException, ValueError) as error:
         raise BadInput("bad_bars", f"{path}: expected a bar file; {str(error).splitlines()[0]}") from None
+
+
+def _check_names(path: Path, names: Sequence[str]) -> None:
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise BadInput("bad_bars", f"{path}: column {twice} stands there twice; expected each name once", column=twice)
 
 
 def _whole(column: pa.ChunkedArray) -> pa.Array:
@@ -115,9 +125,11 @@ def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
     import pyarrow.compute as pc
 
     column = _whole(table.column("time"))
+    if column.null_count:
+        raise _empty_time(path, column)
     if pa.types.is_timestamp(column.type):
         naive = column.type.tz is None
-        stamps = column.cast(pa.timestamp("ns", column.type.tz))
+        stamps = _cast_times(path, column, pa.timestamp("ns", column.type.tz))
     elif pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         first = column[0].as_py()
         naive = not (first.endswith("Z") or "+" in first[10:] or "-" in first[10:])
@@ -134,9 +146,13 @@ def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
         except (pa.ArrowInvalid, ValueError):
             raise BadInput("bad_zone", f"--tz {zone}: expected the name of a time zone") from None
     if stamps.null_count:
-        row = int(np.flatnonzero(np.asarray(stamps.is_null()))[0]) + FIRST_ROW
-        raise BadInput("bad_bars", f"{path}: row {row}, column time: is empty")
+        raise _empty_time(path, stamps)
     return np.asarray(stamps.cast(pa.int64()), np.int64)
+
+
+def _empty_time(path: Path, column: pa.Array) -> BadInput:
+    row = int(np.flatnonzero(np.asarray(column.is_null()))[0]) + FIRST_ROW
+    return BadInput("bad_bars", f"{path}: row {row}, column time: is empty")
 
 
 def _cast_times(path: Path, column: pa.Array, kind: pa.DataType) -> pa.Array:
@@ -145,19 +161,32 @@ def _cast_times(path: Path, column: pa.Array, kind: pa.DataType) -> pa.Array:
     try:
         return column.cast(kind)
     except pa.ArrowInvalid:
-        low, high = 0, len(column) - 1  # the first row that cannot be read, by halving
-        while low < high:
-            middle = (low + high) // 2
-            try:
-                column[low : middle + 1].cast(kind)
-                low = middle + 1
-            except pa.ArrowInvalid:
-                high = middle
+        at = _first_that_fails(column, kind)
+        if pa.types.is_timestamp(column.type):
+            text, expected = str(column[at].cast(pa.int64()).as_py()), "a time from 1678 to 2261"
+            raise BadInput(
+                "bad_bars", f"{path}: row {at + FIRST_ROW}, column time: expected {expected}, got {text}"
+            ) from None
         expected = "an ISO 8601 time with an offset or Z" if kind.tz else "an ISO 8601 time without an offset"
-        text = column[low].as_py()
+        text = column[at].as_py()
         raise BadInput(
-            "bad_bars", f"{path}: row {low + FIRST_ROW}, column time: expected {expected} like the others, got '{text}'"
+            "bad_bars", f"{path}: row {at + FIRST_ROW}, column time: expected {expected} like the others, got '{text}'"
         ) from None
+
+
+def _first_that_fails(column: pa.Array, kind: pa.DataType) -> int:
+    """The first place of a column that cannot be cast, by halving."""
+    import pyarrow as pa
+
+    low, high = 0, len(column) - 1
+    while low < high:
+        middle = (low + high) // 2
+        try:
+            column[low : middle + 1].cast(kind)
+            low = middle + 1
+        except pa.ArrowInvalid:
+            high = middle
+    return low
 
 
 def _numbers(path: Path, table: pa.Table, name: str) -> Array:
@@ -165,14 +194,14 @@ def _numbers(path: Path, table: pa.Table, name: str) -> Array:
 
     column = _whole(table.column(name))
     if not (pa.types.is_floating(column.type) or pa.types.is_integer(column.type)):
-        for row, value in enumerate(column.to_pylist()):
-            try:
-                float(value)
-            except (TypeError, ValueError):
-                raise BadInput(
-                    "bad_bars", f"{path}: row {row + FIRST_ROW}, column {name}: expected a number, got {value!r}"
-                ) from None
-        column = column.cast(pa.float64())
+        try:
+            column = column.cast(pa.float64())
+        except pa.ArrowNotImplementedError:
+            raise BadInput("bad_bars", f"{path}: column {name}: expected numbers, found {column.type}") from None
+        except pa.ArrowInvalid:
+            at = _first_that_fails(column, pa.float64())
+            row, value = at + FIRST_ROW, column[at].as_py()
+            raise BadInput("bad_bars", f"{path}: row {row}, column {name}: expected a number, got {value!r}") from None
     numbers = np.asarray(column.to_numpy(zero_copy_only=False), np.float64)
     if name != "spread" or not np.isnan(numbers).all():
         _refuse(path, ~np.isfinite(numbers), name, "expected a number")

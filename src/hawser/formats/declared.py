@@ -15,6 +15,10 @@ from hawser.core.money import LEAST, MOST
 from hawser.formats.atomic import written
 
 Record = TypeVar("Record", bound=msgspec.Struct)
+MOST_BYTES = 1_000_000  # of a rig, an instrument, an account or a policy
+MOST_SHOWN = 60  # signs of a key that nobody knows
+MOST_PARTS = 50  # of a dotted key
+LONG_KEY = re.compile(rf"""(?:(?:[\w-]+|"[^"\n]*"|'[^'\n]*')[ \t]*\.[ \t]*){{{MOST_PARTS}}}""")
 TIMES = ("from", "to")  # of a rig: ns
 
 
@@ -28,6 +32,8 @@ def record(kind: type[Record], data: object, where: str) -> Record:
         return msgspec.convert(data, kind)
     except BadInput as error:
         raise BadInput(error.code, f"{where}: {error.sentence}", **error.values) from None
+    except UnicodeEncodeError:
+        raise BadInput("bad_value", f"{where}: holds half a sign; expected UTF-8 text") from None
     except msgspec.ValidationError as error:
         raise BadInput("bad_value", f"{where}: {_explained(kind, str(error))}") from None
 
@@ -55,9 +61,9 @@ def _explained(kind: type[msgspec.Struct], text: str) -> str:
     told = text[: place.start()] if place else text
     unknown = re.search(r"unknown field `(.*)`", told)
     if unknown:
-        known = sorted(_keys(kind))
-        near = difflib.get_close_matches(unknown.group(1), known, n=1, cutoff=0.0)
-        full = f"{path}.{unknown.group(1)}" if path else unknown.group(1)
+        known, key = sorted(_keys(kind)), unknown.group(1)[:MOST_SHOWN]
+        near = difflib.get_close_matches(key, known, n=1, cutoff=0.0)
+        full = f"{path}.{key}" if path else key
         return f"unknown key {full}; the nearest known one is {near[0]}"
     missing = re.search(r"missing required field `(.*)`", told)
     if missing:
@@ -91,13 +97,37 @@ def _kinds_in(kind: Any) -> list[type[msgspec.Struct]]:
 def read_toml(path: Path) -> dict[str, Any]:
     """A TOML file as plain data; BadInput where it is missing, unreadable or not TOML."""
     try:
-        return tomllib.loads(path.read_text(encoding="utf-8"))
-    except OSError as error:
-        raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
+        return toml(text_of(path), str(path))
     except UnicodeDecodeError:
         raise BadInput("not_text", f"{path}: expected UTF-8 text") from None
+
+
+def toml(text: str, where: str) -> dict[str, Any]:
+    """TOML text as plain data; BadInput naming `where` it is from."""
+    if LONG_KEY.search(text):
+        raise BadInput("not_toml", f"{where}: expected keys of at most {MOST_PARTS} parts")
+    try:
+        return tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise BadInput("not_toml", f"{path}: expected TOML; {error}") from None
+        raise BadInput("not_toml", f"{where}: expected TOML; {str(error)[:200]}") from None
+    except RecursionError:
+        raise BadInput("not_toml", f"{where}: is nested too deep") from None
+    except ValueError:  # of Python's own limit for whole numbers
+        raise BadInput("not_toml", f"{where}: holds a number of thousands of digits") from None
+
+
+def text_of(path: Path, most: int = MOST_BYTES) -> str:
+    """A file's text, of at most `most` bytes; raises BadInput, and UnicodeDecodeError where it is no UTF-8."""
+    try:
+        if path.exists() and not path.is_file():
+            raise BadInput("unreadable", f"{path}: cannot be read (expected a file)")
+        with path.open("rb") as file:
+            data = file.read(most + 1)
+    except OSError as error:
+        raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
+    if len(data) > most:
+        raise BadInput("too_large", f"{path}: is larger than {most // 1_000_000} MB; expected a small file")
+    return data.decode("utf-8")
 
 
 def load(kind: type[Record], path: Path) -> Record:

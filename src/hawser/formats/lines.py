@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import csv
+import gzip
 import io
 import itertools
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
+from typing import IO
 
 import msgspec
 import numpy as np
@@ -47,8 +50,14 @@ def _column_names(path: Path) -> list[str]:
 
     if is_parquet(path):
         return list(pyarrow.parquet.read_schema(path).names)
-    with path.open(newline="", encoding="utf-8-sig") as file:
-        return next(csv.reader(file))
+    return next(_rows(path))
+
+
+def _text(path: Path) -> IO[str]:
+    """A bar file as text; one that is packed, by its ending, is unpacked."""
+    if path.suffix.lower() == ".gz":
+        return gzip.open(path, "rt", newline="", encoding="utf-8-sig")
+    return path.open(newline="", encoding="utf-8-sig")
 
 
 def _write_csv(bars: Path, columns: dict[str, Array], out: Path) -> None:
@@ -62,14 +71,21 @@ def _write_csv(bars: Path, columns: dict[str, Array], out: Path) -> None:
 def _rows(path: Path) -> Iterator[list[str]]:
     """Header and rows of a bar file as text."""
     if not is_parquet(path):
-        with path.open(newline="", encoding="utf-8-sig") as file:
-            yield from (row for row in csv.reader(file) if row)
+        try:
+            with _text(path) as file:
+                yield from (row for row in csv.reader(file) if row)
+        except (csv.Error, UnicodeDecodeError, EOFError, zlib.error) as error:
+            raise BadInput("bad_bars", f"{path}: expected CSV as UTF-8 text; {error}") from None
         return
     import pyarrow.csv
     import pyarrow.parquet
 
     held = io.BytesIO()
-    pyarrow.csv.write_csv(pyarrow.parquet.read_table(path), held)
+    table = pyarrow.parquet.read_table(path)
+    try:
+        pyarrow.csv.write_csv(table, held)
+    except pyarrow.ArrowInvalid as error:
+        raise BadInput("bad_bars", f"{path}: cannot be written as CSV ({error}); expected --out FILE.parquet") from None
     yield from csv.reader(io.StringIO(held.getvalue().decode()))
 
 

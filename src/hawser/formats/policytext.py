@@ -3,24 +3,18 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guards
-from hawser.formats.declared import record
+from hawser.formats.declared import record, toml
 
 
 def read_policy(text: str, where: str = "the policy") -> Guards:
     """What is written as a policy; raises BadInput with what is wrong and where."""
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise BadInput("not_toml", f"{where}: expected TOML; {error}") from None
-    return record(Guards, data, where)
+    return record(Guards, toml(text, where), where)
 
 
 def from_anywhere(policy: Guards, folder: Path) -> Guards:

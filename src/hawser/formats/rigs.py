@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -13,8 +12,9 @@ import msgspec
 from hawser.core.errors import BadInput
 from hawser.core.rig import Rig
 from hawser.formats.atomic import written
-from hawser.formats.declared import read_toml, record
+from hawser.formats.declared import read_toml, record, toml
 
+FIRST_YEAR, LAST_YEAR = 1700, 2250  # 64 bits of nanoseconds reach a little farther
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 
@@ -25,10 +25,7 @@ def load_rig(path: Path) -> Rig:
 
 def read_rig(text: str, where: str) -> Rig:
     """A rig from TOML text; raises BadInput naming `where`."""
-    try:
-        return _rig(tomllib.loads(text), where)
-    except tomllib.TOMLDecodeError as error:
-        raise BadInput("not_toml", f"{where}: expected TOML; {error}") from None
+    return _rig(toml(text, where), where)
 
 
 def _rig(data: dict[str, Any], where: str) -> Rig:
@@ -83,4 +80,6 @@ def _ns(value: object, where: str) -> int:
             moment = None
     if not isinstance(moment, datetime) or moment.tzinfo is None:
         raise BadInput("bad_value", f"{where}: expected a time with an offset or Z, such as 2031-03-06T08:00:00Z")
+    if not FIRST_YEAR <= moment.year <= LAST_YEAR:
+        raise BadInput("bad_value", f"{where}: expected a year from {FIRST_YEAR} to {LAST_YEAR}")
     return (moment - EPOCH) // timedelta(microseconds=1) * 1000

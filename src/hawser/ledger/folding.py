@@ -52,7 +52,7 @@ def recorded(db: sqlite3.Connection, after: int = 0, until: int | None = None) -
         item: Any = None
         try:
             item = None if bad else (decode_event if way == "event" else decode_command)(body)
-        except msgspec.MsgspecError:
+        except (msgspec.MsgspecError, ValueError):  # no text, or no number, where one is due
             bad = True
         if way == "event":
             if held is not None:
@@ -79,20 +79,22 @@ class Fold:
             self.damaged = self.damaged or one.seq
         if one.event is None:
             return
-        commands = self._handled(one.event)
+        commands = self._handled(one)
         if commands == one.commands or one.damaged:
             return
         if effective(commands) != effective(one.commands):
             self.differs = self.differs or one.seq
         align(self.engine.state, commands, one.commands)
 
-    def _handled(self, event: AnyEvent) -> list[AnyCommand]:
-        """What the engine makes of an event. In a state that other rules have led to, it may make nothing of it."""
+    def _handled(self, one: Recorded) -> list[AnyCommand]:
+        """What the engine makes of an event. In a state that other rules have led to, or of a line that says what
+        cannot be, it may make nothing of it.
+        """
         try:
-            return self.engine.handle(event)
+            return self.engine.handle(one.event)  # type: ignore[arg-type]  # there is one
         except Exception:
             if not self.trouble:
-                raise
+                self.damaged = one.seq
             return []
 
     @property

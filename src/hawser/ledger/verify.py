@@ -40,6 +40,8 @@ def folded(path: Path) -> EngineState:
         fold = Fold(engine)
         for one in recorded(db, after):
             fold.take(one)
+        if fold.damaged:
+            raise BadInput("bad_ledger", f"{path}: {fold.trouble}; hawser verify tells more")
         return fold.engine.state
 
 
@@ -52,7 +54,12 @@ def verify(path: Path) -> Verdict:
             if one.event is None or one.damaged:
                 told = "a line that does not fit its check sum"
                 return Verdict(events, commands, one.seq, told, "(not replayed)", earlier)
-            due, line = [_encode(command) for command in engine.handle(one.event)], one.seq
+            line = one.seq
+            try:
+                due = [_encode(command) for command in engine.handle(one.event)]
+            except Exception as error:  # an event that cannot have happened
+                told = f"{type(one.event).__name__} {_shown(_encode(one.event))}"
+                return Verdict(events, commands, line, told, f"(cannot be: {error or type(error).__name__})", earlier)
             events += 1
             for number, command in enumerate(one.commands, start=1):
                 body, replayed = _encode(command), due[number - 1] if number <= len(due) else b""
@@ -118,5 +125,5 @@ def _reading(path: Path) -> Iterator[sqlite3.Connection]:
             yield db
         finally:
             db.close()
-    except (sqlite3.Error, msgspec.MsgspecError) as error:
+    except (sqlite3.Error, msgspec.MsgspecError, ValueError) as error:
         raise BadInput("bad_ledger", f"{path}: expected a ledger file ({error})") from None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -17,6 +17,8 @@ from hawser.engine.guarding import one_verdict, scene_of, watching
 from hawser.engine.guardmemory import roll
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Market
+
+EARLIEST, LATEST = 1970, 2200  # years that a moment may be in
 
 
 class Files(NamedTuple):
@@ -46,12 +48,19 @@ def moment(text: str) -> int:
         raise BadInput("bad_time", f"--at {text}: expected ISO 8601, as 2031-03-05T14:00:00+01:00") from None
     if at.tzinfo is None:
         raise BadInput("bad_time", f"--at {text}: expected an offset, as 2031-03-05T14:00:00+01:00")
-    since = at.astimezone(UTC) - datetime(1970, 1, 1, tzinfo=UTC)
+    try:
+        since = at.astimezone(UTC) - datetime(1970, 1, 1, tzinfo=UTC)
+    except OverflowError:
+        since = timedelta.max
+    if not EARLIEST <= at.year <= LATEST or since == timedelta.max:
+        raise BadInput("bad_time", f"--at {text}: expected a moment from {EARLIEST} to {LATEST}")
     return (since.days * 86_400 + since.seconds) * SECOND + since.microseconds * 1_000
 
 
 def check(files: Files, at: int, side: int, r_ticks: float | None, source: str) -> list[Said]:
     """Every guard that watches one of the instruments, with what it says at `at`; raises BadInput."""
+    if r_ticks is not None and not 0 < r_ticks < math.inf:
+        raise BadInput("usage", "--r-ticks: expected a number above 0")
     state = _state(files, at)
     found = []
     for symbol in state.instruments:
