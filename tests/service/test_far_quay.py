@@ -199,3 +199,60 @@ def test_a_frame_in_pieces_is_read_whole():
     data = wire.framed(message) * 2
     found = [one for byte in data for one in frames.feed(bytes([byte]))]
     assert found == [message, message]
+
+
+NONSENSE = [
+    port.NewOrder(id="n1", symbol="CAD/CHF", side=1, kind="market", qty="abc"),
+    port.NewOrder(id="n2", symbol="CAD/CHF", side=1, kind="market", qty="1e999999999"),
+    port.NewOrder(id="n3", symbol="CAD/CHF", side=1, kind="stop", qty="0.10", level="Infinity"),
+    port.NewOrder(id="n4", symbol="CAD/CHF", side=1, kind="stop", qty="0.10"),
+    port.NewOrder(id="n5", symbol="CAD/CHF", side=1, kind="limit", qty="0.10", level="9" * 400),
+    port.NewOrder(id="n6", symbol="nowhere", side=1, kind="market", qty="0.10"),
+    port.NewOrder(id="n7", symbol="CAD/CHF", side=0, kind="market", qty="0.10"),
+    port.NewOrder(id="n8", symbol="CAD/CHF", side=1, kind="market", qty="NaN"),
+    port.NewOrder(id="n9", symbol="CAD/CHF", side=1, kind="wish", qty="0.10", level="0.6"),
+    port.NewOrder(id="n10", symbol="CAD/CHF", side=1, kind="market", qty="-0.10"),
+    port.AmendOrder(id="none", level="x", qty="y"),
+    port.CancelOrder(id="none"),
+]
+SENSELESS = [
+    wire.MakeGust(kind="smaller", symbol="nowhere", length=1),
+    wire.MakeGust(kind="storm", symbol="CAD/CHF", length=1),
+    wire.MakeStray(symbol="CAD/CHF", side=3, steps=1),
+    wire.MakeStray(symbol="CAD/CHF", side=1, steps=-5),
+    wire.Pace(speed=float("nan")),
+    wire.Pace(speed=-1.0),
+    wire.Hello(not_before=1 << 62),
+]
+
+
+def test_a_quay_that_is_told_nonsense_refuses_and_lives(quay):
+    far = FarQuay(quay.socket)
+    for request in NONSENSE:
+        far.send(request, far.now)
+    refused = set()
+    until = time.monotonic() + 20
+    while len(refused) < len(NONSENSE) - 1 and time.monotonic() < until:  # two are about the same order
+        message = far.next_message(far.now)
+        if isinstance(message, port.Rejected):
+            refused.add(message.id)
+    assert {one.id for one in NONSENSE} >= refused
+    far.close()
+    for request in SENSELESS:
+        with socket.socket(socket.AF_UNIX) as raw:
+            raw.settimeout(20)
+            raw.connect(str(quay.socket))
+            raw.sendall(wire.framed(request))
+            while raw.recv(1 << 16):  # it hangs up
+                pass
+    for garbage in (b"\xff" * 50, b"\x00\x00\x00\x05abcde", b"\x7f\xff\xff\xff"):
+        with socket.socket(socket.AF_UNIX) as raw:
+            raw.settimeout(20)
+            raw.connect(str(quay.socket))
+            raw.sendall(garbage)
+            while raw.recv(1 << 16):
+                pass
+    assert quay.process.poll() is None
+    again = FarQuay(quay.socket)
+    assert again.instruments
+    again.close()

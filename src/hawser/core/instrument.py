@@ -77,8 +77,8 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     ] = ()
 
     def __post_init__(self) -> None:
-        for key, text, most in (("symbol", self.symbol, MOST_SYMBOL), ("name", self.name, MOST_NAME)):
-            _expect(len(text) <= most and text.isprintable(), key, f"one line of at most {most} signs")
+        for key, text, signs in (("symbol", self.symbol, MOST_SYMBOL), ("name", self.name, MOST_NAME)):
+            _expect(len(text) <= signs and text.isprintable(), key, f"one line of at most {signs} signs")
         _expect(self.symbol.strip() != "", "symbol", "a name")
         for key, step in (("tick", self.tick), ("qty_step", self.qty_step)):
             fits = step.is_finite() and LEAST <= step <= MOST and step.as_tuple().exponent >= -MOST_DIGITS  # type: ignore[operator]

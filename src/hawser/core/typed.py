@@ -26,8 +26,10 @@ wrong is told in one sentence. `described` and `size_text` write a rule back the
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from decimal import Decimal
-from typing import Literal
+from functools import wraps
+from typing import Concatenate, Literal, ParamSpec, TypeVar
 
 import msgspec
 
@@ -45,8 +47,25 @@ _OFFSET = re.compile(rf"^(.*?)\s*([+-])\s*({_NUMBER})\s*t(?:icks?)?\s*$")
 _PERCENT_OF = re.compile(r"^(?:of\s+)?(equity|balance|free(?:\s+margin)?)$")
 _PER_ATR = re.compile(rf"^per\s+({_NUMBER})\s*atr$")
 _INVEST = re.compile(rf"^\s*invest\s+({_NUMBER})\s*([a-z]{{3}})?\s*[,;]?\s*risk\s+({_NUMBER})\s*([a-z]{{3}})?\s*$")
+Rest = ParamSpec("Rest")
+Made = TypeVar("Made")
+MOST_TYPED = 200  # signs of one field
 SIZES = "0.6 %, 385 CHF or 2 units"
 STOPS = "2.5 atr, 0.8 %, 46 t, a price, or 3 bars"
+
+
+def _tidied(read: Callable[Concatenate[str, Rest], Made]) -> Callable[Concatenate[str, Rest], Made]:
+    """A reader that gets its text with single spaces, and none that is longer than anybody types: some patterns take
+    time that grows faster than the text does.
+    """
+
+    @wraps(read)
+    def tidied(text: str, *rest: Rest.args, **named: Rest.kwargs) -> Made:
+        if len(text) > MOST_TYPED:
+            raise BadInput("bad_entry", f"Expected at most {MOST_TYPED} signs")
+        return read(" ".join(text.split()), *rest, **named)
+
+    return tidied
 
 
 def _decimal(text: str) -> Decimal:
@@ -94,6 +113,7 @@ def _in_currency(word: str, currency: str) -> None:
         raise BadInput("bad_entry", f"The account is in {currency}; expected an amount such as 385 {currency}")
 
 
+@_tidied
 def read_size(text: str, currency: str) -> SizeRule:
     """How large: a risk, a quantity or an investment, for an account in `currency`."""
     invest = _INVEST.match(text.lower())
@@ -143,6 +163,7 @@ def size_text(rule: SizeRule, currency: str) -> str:
     }[rule.method]()
 
 
+@_tidied
 def read_stop(text: str, currency: str) -> StopRule:
     """An initial stop."""
     lower = text.strip().lower()
@@ -207,6 +228,7 @@ def stop_text(rule: StopRule, currency: str) -> str:
     return f"{plain(rule.value)} " + {"atr": "atr", "percent": "%", "ticks": "t", "money": currency}[rule.kind]
 
 
+@_tidied
 def read_target(text: str, share: float) -> TargetRule:
     """A target's level, taking `share` of the position."""
     unit, number = _read(text, ("r", "atr", "percent", "ticks", "price"), "1.5 R, 2 atr, 0.8 %, 46 t or a price")
@@ -215,6 +237,7 @@ def read_target(text: str, share: float) -> TargetRule:
     return msgspec.convert({"share": share, unit: float(number)}, TargetRule)
 
 
+@_tidied
 def read_share(text: str, left: float) -> float:
     """A share of the position as a fraction; 'rest' is what earlier targets `left`."""
     if text.strip().lower() == "rest":
@@ -232,6 +255,7 @@ _CANCELLED = Good()
 ENTRIES = "market, limit 0.61100 or stop 0.61500"
 
 
+@_tidied
 def read_entry(text: str, good: Good = _CANCELLED) -> EntryRule:
     """How to enter; `good` goes with an entry that waits."""
     words = text.strip().lower()
@@ -258,6 +282,7 @@ def read_entry(text: str, good: Good = _CANCELLED) -> EntryRule:
 _STRADDLE = re.compile(rf"^straddle\s+({_NUMBER})\s*atr$")
 
 
+@_tidied
 def read_straddle(text: str) -> tuple[float, int | None] | None:
     """The distance of a straddle in ATR and its bound in ticks; None where the text is no straddle."""
     words = text.strip().lower()
@@ -278,6 +303,7 @@ def entry_text(rule: EntryRule) -> str:
     return f"{rule.kind} {f'{rule.price:f}' if rule.price is not None else f'{rule.atr:g} atr'}{within}"
 
 
+@_tidied
 def read_good(text: str) -> Good:
     """How long an entry waits."""
     words = text.strip().lower().removeprefix("until ").strip()
@@ -301,6 +327,7 @@ def good_text(rule: Good) -> str:
     return rule.clock or ("session end" if rule.session_end else "cancelled")
 
 
+@_tidied
 def read_held(text: str) -> HeldRule | None:
     """Held lines: the backstop's distance in R, and how long a spread spike may last; nothing: the venue has them."""
     words = text.strip().lower()
@@ -323,6 +350,7 @@ def held_text(rule: HeldRule | None) -> str:
 TRAILS = "3 atr, 20 t, 0.8 %, 3 bars, ema 20, supertrend 10 3, parabolic, or nothing for no trail"
 
 
+@_tidied
 def read_trail(text: str) -> Trail | None:
     """What a trail follows; an empty field or 'none' is no trail. `10 t + 3 atr` has a base of ticks."""
     words = text.strip().lower()
@@ -366,6 +394,7 @@ def share_text(share: float) -> str:
     return f"{plain(round(share * 100, 10))} %"
 
 
+@_tidied
 def read_measure(text: str) -> Measure:
     """A distance; with a minus it lies behind the entry."""
     words = text.strip().replace("\u2212", "-")
@@ -381,6 +410,7 @@ def measure_text(measure: Measure) -> str:
     return f"{plain(getattr(measure, key))} {units[key]}"
 
 
+@_tidied
 def read_after(text: str) -> After:
     """When a rule begins: at once, 1 R or target 2."""
     words = text.strip().lower().removeprefix("after ").strip()
@@ -400,6 +430,7 @@ def after_text(after: After) -> str:
     return "at once" if after.r is None else f"{plain(after.r)} R"
 
 
+@_tidied
 def read_amount(text: str) -> Amount | None:
     """Money, or a percentage of equity; an empty field is none."""
     if text.strip().lower() in ("", "none"):
@@ -417,6 +448,7 @@ BASES: dict[str, Literal["tick", "bar_close", "minute_end"]] = {
 }  # fmt: skip
 
 
+@_tidied
 def read_basket(text: str) -> Basket:
     """A basket over several trades: `stop 900, target 1.5 %, every quote`; every quote where nothing is said of it."""
     found: dict[str, Amount | None] = {}

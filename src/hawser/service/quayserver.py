@@ -14,14 +14,18 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from hawser.core.clock import DAY
 from hawser.core.errors import HawserError, Unavailable
 from hawser.service.clock import Clock
 from hawser.venue import port
 from hawser.venue.quay import wire
 from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.weather import KINDS
 
 PACE = 0.004  # seconds between looks at the clock
 BEAT = 1.0  # seconds between signs of life
+FARTHEST = 366 * DAY  # ns that the venue's time may be put ahead, or a gust may last
+FASTEST = 3600.0
 BACKLOG = 64 * 1024 * 1024  # bytes a client may leave unread before it is let go
 
 
@@ -50,6 +54,21 @@ def _answers(path: Path) -> bool:
         probe.connect(str(path))
         return True
     return False
+
+
+def _makes_sense(request: port.Message, venue: Quay) -> bool:
+    """Whether what a client asks of the simulation can be: orders are the book's to refuse."""
+    if isinstance(request, wire.Hello):
+        return request.not_before <= venue.now + FARTHEST
+    if isinstance(request, wire.Pace):
+        return request.speed is None or 0 < request.speed <= FASTEST
+    if isinstance(request, wire.MakeGust):
+        known = request.symbol in venue.instruments or (not request.symbol and request.kind in ("drop", "restart"))
+        return known and request.kind in (*KINDS, "hush") and 0 <= request.length <= FARTHEST
+    if isinstance(request, wire.MakeStray):
+        known = request.symbol in venue.instruments and request.side in (1, -1)
+        return known and 0 < request.steps <= venue.instruments[request.symbol].qty_max_steps
+    return True
 
 
 class Server:
@@ -120,10 +139,14 @@ class Server:
             self._drop()
             return
         for request in requests:
-            self._take(request)
+            if self._client is not None and not self._take(request):
+                self._drop()
 
-    def _take(self, request: port.Message) -> None:
+    def _take(self, request: port.Message) -> bool:
+        """Do what is asked; False where it makes no sense."""
         venue = self._venue
+        if not _makes_sense(request, venue):
+            return False
         if isinstance(request, wire.Hello):
             self._greet(request)
         elif isinstance(request, wire.Pace):
@@ -136,6 +159,7 @@ class Server:
             venue.stray(request.symbol, request.side, request.steps)
         else:
             venue.send(request, venue.now)  # type: ignore[arg-type]  # what is left of `Inward` are requests
+        return True
 
     def _greet(self, hello: wire.Hello) -> None:
         venue = self._venue

@@ -16,9 +16,28 @@ from hawser.core.account import Rate
 from hawser.core.clock import SECOND
 from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert
-from hawser.core.instrument import Instrument
+from hawser.core.instrument import MOST_TICKS, Instrument
 from hawser.core.rules.quantity import BUDGET_NOISE, commission
 from hawser.venue import port
+
+LONGEST = 40  # signs of a number
+
+
+def _number(text: str) -> Decimal | None:
+    """A positive number as it is written plainly; None where it is none."""
+    try:
+        value = Decimal(text) if len(text) <= LONGEST else Decimal(0)
+    except InvalidOperation:
+        return None
+    return value if value.is_finite() and value > 0 else None
+
+
+def _check_sense(request: port.NewOrder) -> None:
+    """Refuse an order that says what no order can."""
+    if request.side not in (1, -1) or request.kind not in ("market", "stop", "limit"):
+        raise VenueRefused("bad_order", "expected side 1 or -1, and kind market, stop or limit")
+    if (request.level is None) != (request.kind == "market"):
+        raise VenueRefused("bad_level", "expected a level for a stop or a limit order, and for no other")
 
 
 class BookOrder(msgspec.Struct):
@@ -133,6 +152,7 @@ class Book:
         if request.id in self.state.orders:
             raise VenueRefused("duplicate", f"order id {request.id} was used before")
         instrument = self._instrument(request.symbol)
+        _check_sense(request)
         self.touched.add(request.id)
         order = BookOrder(
             request.id, request.symbol, request.side, request.kind, self._steps(instrument, request.qty),
@@ -365,20 +385,20 @@ class Book:
     @staticmethod
     def _ticks(instrument: Instrument, text: str) -> int:
         """A level, exactly on the grid with no more digits than the instrument has."""
-        try:
-            value = Decimal(text)
-        except InvalidOperation:
-            raise VenueRefused("bad_level", f"{text} is not a price") from None
+        value = _number(text)
+        if value is None or value > MOST_TICKS * instrument.tick:
+            raise VenueRefused("bad_level", f"{text[:LONGEST]} is not a price")
         decimals = len(text.partition(".")[2])
-        if decimals > instrument.price_digits or value % instrument.tick or value <= 0:
+        if decimals > instrument.price_digits or value % instrument.tick:
             raise VenueRefused("bad_level", f"{text} is not on the grid of {instrument.tick}")
         return int(value / instrument.tick)
 
     @staticmethod
     def _steps(instrument: Instrument, text: str) -> int:
-        steps = instrument.steps(Decimal(text))
+        value = _number(text)
+        steps = instrument.steps(value) if value is not None and value <= instrument.qty_max else None
         if steps is None or steps <= 0 or steps > instrument.qty_max_steps:
-            raise VenueRefused("bad_qty", f"{text} is not a quantity of {instrument.symbol}")
+            raise VenueRefused("bad_qty", f"{text[:LONGEST]} is not a quantity of {instrument.symbol}")
         return steps
 
     def _at_market(self, order: BookOrder, instrument: Instrument) -> bool:
