@@ -6,11 +6,21 @@ that the sentence speaks of.
 
 from __future__ import annotations
 
+MOST_TOLD = 600  # signs of a sentence: what it quotes from outside may be of any length
+
+
+def one_line(text: str, most: int = MOST_TOLD) -> str:
+    """A sentence on one line without control characters, its middle left out where it is long."""
+    if len(text) > most:
+        text = f"{text[: most * 2 // 3]} ... {text[-most // 3 :]}"
+    return "".join(sign if sign.isprintable() else ascii(sign)[1:-1] for sign in text)
+
 
 class HawserError(Exception):
     """Base of all errors Hawser raises on purpose."""
 
     def __init__(self, code: str, sentence: str, **values: object) -> None:
+        sentence = one_line(sentence)
         super().__init__(sentence)
         self.code = code
         self.sentence = sentence

@@ -60,7 +60,7 @@ def _tidied(read: Callable[Concatenate[str, Rest], Made]) -> Callable[Concatenat
     """
 
     @wraps(read)
-    def tidied(text: str, *rest: Rest.args, **named: Rest.kwargs) -> Made:
+    def tidied(text: str, /, *rest: Rest.args, **named: Rest.kwargs) -> Made:
         if len(text) > MOST_TYPED:
             raise BadInput("bad_entry", f"Expected at most {MOST_TYPED} signs")
         return read(" ".join(text.split()), *rest, **named)

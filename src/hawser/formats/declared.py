@@ -18,7 +18,8 @@ Record = TypeVar("Record", bound=msgspec.Struct)
 MOST_BYTES = 1_000_000  # of a rig, an instrument, an account or a policy
 MOST_SHOWN = 60  # signs of a key that nobody knows
 MOST_PARTS = 50  # of a dotted key
-LONG_KEY = re.compile(rf"""(?:(?:[\w-]+|"[^"\n]*"|'[^'\n]*')[ \t]*\.[ \t]*){{{MOST_PARTS}}}""")
+PART = r"""(?:[\w-]++|"[^"\n]*+"|'[^'\n]*+')[ \t]*+\.[ \t]*+"""  # of a key, tried once from each place it may begin at
+LONG_KEY = re.compile(rf"(?<![\w-])(?:{PART}){{{MOST_PARTS}}}")
 TIMES = ("from", "to")  # of a rig: ns
 
 
