@@ -326,12 +326,12 @@ def _demo(options: argparse.Namespace) -> int:
     from hawser.demo import world
     from hawser.demo.boot import begin_anew, boot, boot_beside
     from hawser.desk.app import run
-    from hawser.service.profile import plain, profile
+    from hawser.service.profile import account_profile, profile
 
     chosen = profile("demo", options.profile_root)
     more = []
     for name, account in _accounts(options.account):
-        where = profile(f"demo-{plain(name)}", options.profile_root)
+        where = account_profile("demo", name, options.profile_root)
         more.append((name, where, partial(boot_beside, account)))
     for where in (chosen, *(where for _, where, _ in more)) if options.fresh else ():
         begin_anew(where)
@@ -427,7 +427,7 @@ def _replay(options: argparse.Namespace) -> int:
     from functools import partial
 
     from hawser.service.last import last_opened, note_opened
-    from hawser.service.profile import plain, profile, replay_name
+    from hawser.service.profile import account_profile, profile, replay_name
     from hawser.service.replay import Inputs, boot
 
     root = options.profile_root
@@ -449,7 +449,7 @@ def _replay(options: argparse.Namespace) -> int:
     if options.bars is not None:
         files.keep(root)
     starts = [
-        (one, profile(f"{name}-{plain(one)}", root), partial(boot, given))
+        (one, account_profile(name, one, root), partial(boot, given))
         for (one, _), given in zip(named[1:], inputs[1:], strict=True)
     ]
     shown = named[0][0] if named else "first"

@@ -9,8 +9,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
-from hawser.formats.bars import read_bars
+from hawser.formats.bars import read_bars, read_unrounded
 from madeup import pair
 
 HEAD = "time,open,high,low,close"
@@ -152,3 +153,28 @@ def test_more_ticks_than_can_be_counted_are_refused_with_their_row(tmp_path):
     path = write(tmp_path, [*GOOD[:1], f"2031-03-05T09:59:00Z,{'9' * 40},{'9' * 40},1,1"])
     with pytest.raises(BadInput, match=r"row 3, column open: expected at most 1,000,000,000,000,000 ticks of 0\.00001"):
         read_bars(path, pair())
+
+
+AUTUMN = ["2031-10-26T01:30:00", "2031-10-26T02:00:00", "2031-10-26T02:30:00", "2031-10-26T02:00:00",
+          "2031-10-26T02:30:00", "2031-10-26T03:00:00"]  # fmt: skip
+
+
+def test_the_hour_that_comes_twice_in_autumn_is_told_apart_by_the_order_of_the_rows(tmp_path):
+    path = write(tmp_path, [f"{at},1,2,1,2" for at in AUTUMN], "time,open,high,low,close")
+    times = read_unrounded(path, "Europe/Zurich").time
+    assert np.diff(times).tolist() == [30 * MINUTE] * 5
+    hourly = ["2031-10-26T01:00:00", "2031-10-26T02:00:00", "2031-10-26T02:00:00", "2031-10-26T03:00:00"]
+    path = write(tmp_path, [f"{at},1,2,1,2" for at in hourly], "time,open,high,low,close")
+    assert np.diff(read_unrounded(path, "Europe/Zurich").time).tolist() == [60 * MINUTE] * 3
+    # Only one of the two hours is there: the first.
+    path = write(tmp_path, [f"{at},1,2,1,2" for at in AUTUMN[:3]], "time,open,high,low,close")
+    assert np.diff(read_unrounded(path, "Europe/Zurich").time).tolist() == [30 * MINUTE] * 2
+
+
+def test_a_time_that_comes_a_third_time_or_never_was_is_refused(tmp_path):
+    path = write(tmp_path, [f"{at},1,2,1,2" for at in (*AUTUMN[:5], AUTUMN[3])], "time,open,high,low,close")
+    with pytest.raises(BadInput, match=r"row 7, column time: expected a time after"):
+        read_unrounded(path, "Europe/Zurich")
+    path = write(tmp_path, ["2031-03-30T01:30:00,1,2,1,2", "2031-03-30T02:30:00,1,2,1,2"], "time,open,high,low,close")
+    with pytest.raises(BadInput, match=r"row 3, column time: there is no such time in Europe/Zurich"):
+        read_unrounded(path, "Europe/Zurich")

@@ -15,6 +15,9 @@ Method = Literal["risk_percent", "risk_money", "volatility", "notional_percent",
 Basis = Literal["equity", "balance", "free_margin"]
 
 
+LONGEST_NAME, LONGEST_CURRENCY = 120, 12  # signs
+
+
 class Rate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A mid rate and its age in seconds."""
 
@@ -114,6 +117,9 @@ class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: Annotated[str, told("what the account is called")] = ""
 
     def __post_init__(self) -> None:
+        for key, text, most in (("name", self.name, LONGEST_NAME), ("currency", self.currency, LONGEST_CURRENCY)):
+            if not text.isprintable() or len(text) > most:
+                raise BadInput("bad_account", f"{key}: expected one line of at most {most} signs", key=key)
         if not 0 < self.equity <= MOST:
             raise BadInput("bad_account", "equity: expected a positive amount", key="equity")
         for key, amount in (("balance", self.balance), ("margin_used", self.margin_used)):

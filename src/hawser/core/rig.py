@@ -13,6 +13,7 @@ from hawser.core.levels import LineRule, StopRule, TargetRule, check_shares
 from hawser.core.money import MOST, MOST_BARS
 from hawser.core.told import told
 
+LONGEST_NAME, LONGEST_NOTE = 120, 4_000  # signs
 MAX_STEPS, MAX_LOSS_STEPS = 10, 5
 
 
@@ -228,6 +229,10 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
     basket: Basket | None = None
 
     def __post_init__(self) -> None:
+        if not self.name.isprintable() or len(self.name) > LONGEST_NAME:
+            raise BadInput("bad_rig", f"name: expected one line of at most {LONGEST_NAME} signs", key="name")
+        if len(self.note) > LONGEST_NOTE:
+            raise BadInput("bad_rig", f"note: expected at most {LONGEST_NOTE} signs", key="note")
         if self.atr_length < 1:
             raise BadInput("bad_rig", "atr_length: expected a whole number, 1 or more", key="atr_length")
         if (self.stop is None) == (self.ladder is None):

@@ -14,7 +14,7 @@ from hawser.core.errors import Refused
 from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.engine.state import Marks
-from hawser.formats.atomic import write_csv
+from hawser.formats.atomic import export_csv
 from hawser.service.snapshot import InstrumentView, Snapshot, plan_request
 
 
@@ -128,5 +128,5 @@ def _written(
 def export(rows: list[Row], path: Path) -> int:
     """The rows as CSV with unrounded figures; unknown ones are empty. Returns how many; raises BadInput."""
     known = (("" if isinstance(value, float) and math.isnan(value) else value for value in row.values) for row in rows)
-    write_csv(path, [[column.key for column in COLUMNS], *known])
+    export_csv(path, [[column.key for column in COLUMNS], *known])
     return len(rows)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from html import escape
+
 from PyQt6.QtCore import QMetaType
 from PyQt6.QtDBus import QDBusArgument, QDBusConnection, QDBusMessage
 from PyQt6.QtWidgets import QApplication
@@ -18,14 +20,16 @@ def sound() -> None:
 
 
 def message(title: str, text: str, urgent: bool) -> QDBusMessage:
-    """The call that shows a notification, as the freedesktop specification has it."""
+    """The call that shows a notification, as the freedesktop specification has it: its body is markup."""
     call = QDBusMessage.createMethodCall(SERVICE, PLACE, SERVICE, "Notify")
     replaces, none = QDBusArgument(), QDBusArgument()
     replaces.add(0, QMetaType.Type.UInt.value)  # type: ignore[arg-type]  # an int, which the stubs call a Type
     none.beginArray(QMetaType(QMetaType.Type.QString.value))  # type: ignore[call-overload]
     none.endArray()
     hints = {"desktop-entry": "hawser", "urgency": _byte(URGENT if urgent else 1)}
-    call.setArguments(["Hawser", replaces, "hawser", title, text, none, hints, 0 if urgent else STAYS_MS])
+    call.setArguments(
+        ["Hawser", replaces, "hawser", title, escape(text, quote=False), none, hints, 0 if urgent else STAYS_MS]
+    )
     return call
 
 

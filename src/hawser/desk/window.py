@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QApplication,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QStackedWidget,
     QVBoxLayout,
@@ -47,6 +46,7 @@ from hawser.desk.widgets.heatpanel import HeatPanel
 from hawser.desk.widgets.quaypanel import QuayPanel
 from hawser.desk.widgets.rail import Rail
 from hawser.desk.widgets.waterline import Waterline
+from hawser.desk.widgets.words import Label
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell
 from hawser.service.alerts import Alert
@@ -85,7 +85,7 @@ class Window(QMainWindow):
             self.stack.addWidget(berth.logbook)
         self.rigs = Rigs(look, shelf)
         self.stack.addWidget(self.rigs)
-        self.banner = QLabel("Opening \u2026 the venue is being connected, trades at the venue stay protected")
+        self.banner = Label("Opening \u2026 the venue is being connected, trades at the venue stay protected")
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()

@@ -230,6 +230,15 @@ def written(path: Path, private: bool = False) -> Iterator[IO[bytes]]:
         yield files.open(path, private)
 
 
+def export_csv(path: Path, rows: Iterable[Iterable[object]]) -> None:
+    """The same for a table that a spreadsheet may open: no text of it is taken for a formula there."""
+    write_csv(path, ([_no_formula(cell) for cell in row] for row in rows))
+
+
+def _no_formula(cell: object) -> object:
+    return f"'{cell}" if isinstance(cell, str) and cell.startswith(("=", "+", "-", "@", "\t", "\r")) else cell
+
+
 def write_csv(path: Path, rows: Iterable[Iterable[object]]) -> None:
     """Rows, the first of them the header, as CSV (RFC 4180, UTF-8)."""
     with written(path) as file:

@@ -122,7 +122,6 @@ def _whole(column: pa.ChunkedArray) -> pa.Array:
 def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
     """The time column as UTC ns."""
     import pyarrow as pa
-    import pyarrow.compute as pc
 
     column = _whole(table.column("time"))
     if column.null_count:
@@ -141,13 +140,35 @@ def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
             "naive_time", f"{path}: row {FIRST_ROW}, column time: has no offset; add one, or name its zone with --tz"
         )
     if naive:
-        try:
-            stamps = pc.assume_timezone(stamps, zone, ambiguous="earliest", nonexistent="latest")
-        except (pa.ArrowInvalid, ValueError):
-            raise BadInput("bad_zone", f"--tz {zone}: expected the name of a time zone") from None
+        return _in_zone(path, stamps, zone or "")
     if stamps.null_count:
         raise _empty_time(path, stamps)
     return np.asarray(stamps.cast(pa.int64()), np.int64)
+
+
+def _in_zone(path: Path, stamps: pa.Array, zone: str) -> Array:
+    """Local times as UTC ns. The hour that comes twice in autumn is told apart by the order of the rows: where the
+    clock goes back from one row to the next, the second has begun. Raises BadInput for a time that never was.
+    """
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    def read(ambiguous: str, nonexistent: str) -> Array:
+        made = pc.assume_timezone(stamps, zone, ambiguous=ambiguous, nonexistent=nonexistent)
+        return np.asarray(made.cast(pa.int64()), np.int64)
+
+    try:
+        first, second, before = read("earliest", "latest"), read("latest", "latest"), read("earliest", "earliest")
+    except (pa.ArrowInvalid, ValueError):
+        raise BadInput("bad_zone", f"--tz {zone}: expected the name of a time zone") from None
+    _refuse(path, before != first, "time", f"there is no such time in {zone}: the clock was put forward then")
+    twice, local = first != second, np.asarray(stamps.cast(pa.int64()), np.int64)
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], twice, [False])).astype(np.int8)))
+    for begins, ends in edges.reshape(-1, 2):
+        back = np.flatnonzero(np.diff(local[begins:ends]) <= 0)
+        if back.size:
+            first[begins + back[0] + 1 : ends] = second[begins + back[0] + 1 : ends]
+    return first
 
 
 def _empty_time(path: Path, column: pa.Array) -> BadInput:

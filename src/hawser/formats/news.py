@@ -114,7 +114,8 @@ def event_of(at: int, title: str, categories: Iterable[str], sources: NewsSource
     rule = next((rule for rule in sources.rule if rule.match.strip().lower() in text), None)
     if rule is not None:
         currency, impact = rule.currency or currency, rule.impact or impact
-    return NewsEvent(at, currency, impact, title[:LONGEST])
+    shown = "".join(sign if sign.isprintable() else " " for sign in title)
+    return NewsEvent(at, currency, impact, shown[:LONGEST])
 
 
 # CSV

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from pathlib import Path
 
 import msgspec
@@ -20,6 +21,9 @@ class Profile(msgspec.Struct, frozen=True):
     def made(self) -> Profile:
         for folder in (self.data, self.config, self.state):
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            held = folder.stat()
+            if held.st_uid == os.getuid() and held.st_mode & 0o077:  # it was made by somebody who did not mind
+                folder.chmod(0o700)
         return self
 
     @property
@@ -70,6 +74,24 @@ def profile(name: str, root: Path | None = None) -> Profile:
 def replay_name(symbol: str, bars: Path) -> str:
     """A profile of its own for each history that is replayed, so that its trades are found again."""
     return f"replay-{plain(symbol)}-{_digest(bars)}"
+
+
+def account_profile(of: str, name: str, root: Path | None = None) -> Profile:
+    """The folders of one account of several, by its name. Two names that come to the same folder name, as A/B and A-B,
+    are told apart by what is noted in the folder.
+    """
+    base = f"{of}-{plain(name)}"
+    chosen = profile(base, root)
+    mark = chosen.state / "account"
+    try:
+        if mark.read_text(encoding="utf-8") == name:
+            return chosen
+    except FileNotFoundError:
+        mark.write_text(name, encoding="utf-8")
+        return chosen
+    except (OSError, UnicodeDecodeError):
+        pass
+    return profile(f"{base}-{hashlib.sha256(name.encode()).hexdigest()[:8]}", root)
 
 
 def far_name(socket: Path) -> str:

@@ -28,6 +28,9 @@ Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 WEEKDAYS: tuple[Weekday, ...] = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
 
+LONGEST_NAME = 120  # signs
+
+
 class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, tag_field="kind"):
     """What all guards have. `KIND` in words; `LOOSER` says in which direction a figure loosens it: +1 when it grows, -1
     when it shrinks. What stands in neither list loosens it whenever it changes."""
@@ -46,8 +49,8 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     ] = ()
 
     def __post_init__(self) -> None:
-        if not self.name.strip():
-            raise BadInput("bad_guard", "guard.name: expected a name", key="name")
+        if not self.name.strip() or not self.name.isprintable() or len(self.name) > LONGEST_NAME:
+            raise BadInput("bad_guard", f"guard.name: expected a name of at most {LONGEST_NAME} signs", key="name")
         for key in self.LOOSER:
             value = getattr(self, key)
             if value is not None and not 0 <= value < math.inf:

@@ -6,7 +6,7 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QPen, QResizeEvent
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout
+from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
 
 from hawser.core.bars import Bars
 from hawser.core.clock import TIMEFRAMES, timeframe_name
@@ -19,6 +19,7 @@ from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
 from hawser.desk.look import Look
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.engine.events import BarCompleted
 
 DEFAULT_BARS = 110
@@ -114,7 +115,7 @@ class Chart(QFrame):
         self.plot.scene().sigMouseMoved.connect(self._hovered)
 
     def _make_header(self) -> None:
-        self._title, self._readout = QLabel(), QLabel()
+        self._title, self._readout = Label(), Label()
         self._title.setProperty("role", "title")
         self._readout.setProperty("role", "small-second")
         self._readout.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
@@ -127,7 +128,7 @@ class Chart(QFrame):
         self._spans, self.span_buttons = QButtonGroup(self), dict[int, QPushButton]()
         for name, span in TIMEFRAMES.items():
             self._add_span(name, span)
-        self._tended = QLabel()
+        self._tended = Label()
         self._tended.setProperty("role", "small-second")
         self._tended.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._tended.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
@@ -468,7 +469,7 @@ class Chart(QFrame):
         text = ": ".join(part for part in (focus.rig if focus is not None else "", unpriced) if part)
         if self._tended.text() != text:
             self._tended.setText(text)
-        self._tended.setToolTip("Still to act:\n" + "\n".join(text for _, text in waits) if waits else "")
+        self._tended.setToolTip(plain_tip("Still to act:\n" + "\n".join(text for _, text in waits) if waits else ""))
 
     def tell(self, text: str) -> None:
         """What the line being dragged would mean, in place of the bar's figures."""
@@ -501,7 +502,7 @@ class Chart(QFrame):
             clock = fg.clock(told.time, self._look.zone, seconds=False)
             spread, pointer = pointer, f"  news {clock} {told.currency} {told.impact}: {told.title}"
         self._readout.setText(f"{when}  {prices}{spread}{pointer}")
-        self._readout.setToolTip(f"{timeframe_name(self._span)} bar, bid prices in {of.quote}")
+        self._readout.setToolTip(plain_tip(f"{timeframe_name(self._span)} bar, bid prices in {of.quote}"))
 
 
 def _levels(focus: Focus) -> tuple[int, ...]:

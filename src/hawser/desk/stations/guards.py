@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -33,6 +32,7 @@ from hawser.desk.widgets.guardforms import GuardForms, kinds
 from hawser.desk.widgets.guardrows import GuardList
 from hawser.desk.widgets.policyeditor import PolicyEditor, told_change
 from hawser.desk.widgets.watchpanel import WatchPanel
+from hawser.desk.widgets.words import Label, escaped
 from hawser.engine import events as ev
 from hawser.service.guardview import Coming, GuardPicture
 from hawser.service.runtime import Runtime
@@ -86,7 +86,7 @@ class GuardStation(QWidget):
         column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self.switches)
         column.addWidget(self.filters)
-        self.empty = QLabel(
+        self.empty = Label(
             "No guard watches yet. A policy closes entries by news, spread, hours, losses and more: \u2018Add a "
             "guard\u2019 begins one, \u2018Edit as text\u2019 reads one from a file."
         )
@@ -114,7 +114,8 @@ class GuardStation(QWidget):
         column = QVBoxLayout(whole)
         column.setContentsMargins(0, 0, 0, 0)
         coming, box = _panel("Closing next", "")
-        self.until, self.what, self.then, self.calendar = QLabel(), QLabel(), QLabel(), QLabel()
+        self.until, self.what, self.then, self.calendar = Label(), Label(), Label(), Label()
+        self.what.setTextFormat(Qt.TextFormat.RichText)
         self.until.setProperty("role", "big")
         for label in (self.until, self.what, self.then, self.calendar):
             label.setWordWrap(True)
@@ -123,7 +124,7 @@ class GuardStation(QWidget):
         self.then.setProperty("role", "second")
         self.calendar.setProperty("role", "small-second")
         drills, box = _panel("Drills", "")
-        told = QLabel("Set a guard off on purpose, with Drill in its row, or as the world would:")
+        told = Label("Set a guard off on purpose, with Drill in its row, or as the world would:")
         told.setWordWrap(True)
         told.setContentsMargins(12, 0, 10, 2)
         box.addWidget(told)
@@ -182,7 +183,7 @@ class GuardStation(QWidget):
         self.bar.setObjectName("panel")
         row = QHBoxLayout(self.bar)
         row.setContentsMargins(12, 4, 12, 4)
-        self.of, self.reason = QLabel(), QLineEdit()
+        self.of, self.reason = Label(), QLineEdit()
         self.of.setProperty("role", "caution")
         self.reason.setPlaceholderText("Why is it safe to trade again?")
         self.reason.setAccessibleName("Reason for re-arming the guard")
@@ -227,7 +228,8 @@ class GuardStation(QWidget):
         )
         zone = self._look.zone
         span = f"{fg.clock(coming.at, zone, seconds=False)} to {fg.clock(coming.until, zone, seconds=False)}"
-        self.what.setText(f"<b>{', '.join(coming.symbols)}</b><br>{coming.text}<br>{span}")
+        symbols = escaped(", ".join(coming.symbols))
+        self.what.setText(f"<b>{symbols}</b><br>{escaped(coming.text)}<br>{span}")
         self.then.setText(coming.does)
 
     # What is asked
@@ -335,12 +337,12 @@ def _panel(title: str, more: str) -> tuple[QFrame, QVBoxLayout]:
     box.setSpacing(4)
     head = QHBoxLayout()
     head.setContentsMargins(11, 0, 12, 0)
-    label = QLabel(title)
+    label = Label(title)
     label.setProperty("role", "title")
     head.addWidget(label)
     head.addStretch(1)
     if more:
-        note = QLabel(more)
+        note = Label(more)
         note.setProperty("role", "second")
         head.addWidget(note)
     box.addLayout(head)

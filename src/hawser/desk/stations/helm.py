@@ -362,6 +362,7 @@ class Helm(QWidget):
         before, after = trade.r_of(trade.stop), trade.r_of(level)
         box = QMessageBox(self)
         box.setWindowTitle("Widen the stop?")
+        box.setTextFormat(Qt.TextFormat.PlainText)
         box.setText(
             f"{trade.symbol} {fg.side_word(trade.side)}: move the stop from {of.price(trade.stop)} ({fg.r(before)}) "
             f"out to {of.price(level)} ({fg.r(after)})?\n\n"

@@ -16,7 +16,6 @@ from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QPushButton,
     QVBoxLayout,
@@ -27,7 +26,8 @@ from hawser.core.errors import BadInput
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.widgets.lines import LineTable
-from hawser.formats.atomic import write_csv
+from hawser.desk.widgets.words import Label, plain_tip
+from hawser.formats.atomic import export_csv
 from hawser.service.telling import HEADER, Line
 
 COLUMNS = ("time", "kind", "trade", "instrument", "what happened")
@@ -100,8 +100,10 @@ class LogbookModel(QAbstractTableModel):
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         line = self.lines[self.shown[index.row()]]
-        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
+        if role == Qt.ItemDataRole.DisplayRole:
             return self.row(line)[index.column()]
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return plain_tip(self.row(line)[index.column()])
         if role == Qt.ItemDataRole.ForegroundRole:
             if line.weight in ("alarm", "caution", "refused"):
                 return self._look.color("caution")
@@ -122,7 +124,7 @@ class LogbookModel(QAbstractTableModel):
             (f"{fg.moment(one.time, UTC):%Y-%m-%dT%H:%M:%S}.{one.time % 1_000_000_000:09d}Z", one.kind, one.trade,
              one.symbol, one.weight, one.text) for one in lines
         )  # fmt: skip
-        write_csv(path, [HEADER, *rows])
+        export_csv(path, [HEADER, *rows])
         return len(lines)
 
 
@@ -143,14 +145,14 @@ class Logbook(QWidget):
         self.earlier.hide()
         self.export_button = QPushButton("Export CSV \u2026")
         self.export_button.clicked.connect(self.export)
-        self.count, self.told = QLabel(), QLabel()
+        self.count, self.told = Label(), Label()
         for label in (self.count, self.told):
             label.setProperty("role", "second")
         self._make_table()
         bar = QHBoxLayout()
         bar.setContentsMargins(12, 8, 12, 4)
         for caption, widget in (("trade", self.trades), ("instrument", self.symbols), ("words", self.words)):
-            name = QLabel(caption)
+            name = Label(caption)
             name.setProperty("role", "second")
             name.setBuddy(widget)
             widget.setAccessibleName(f"Filter by {caption}")

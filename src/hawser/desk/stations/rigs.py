@@ -15,7 +15,6 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -43,6 +42,7 @@ from hawser.desk.trying import STARTS, Fans, Primer, account_alone, in_words
 from hawser.desk.widgets.fanview import FanView
 from hawser.desk.widgets.rigeditor import RigEditor
 from hawser.desk.widgets.riglist import Named
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.trial import Fan, Shown, Trial
 from hawser.service.rigshelf import Shelf
@@ -161,7 +161,7 @@ class Rigs(QWidget):
     def _trial_pane(self) -> QFrame:
         pane, box = _pane()
         head = _head("Trial")
-        self.of = QLabel()
+        self.of = Label()
         head.insertWidget(1, self.of)
         self.sides = QButtonGroup(self)
         for side, word in ((1, "Long"), (-1, "Short")):
@@ -178,7 +178,7 @@ class Rigs(QWidget):
         head.addWidget(self.beside)
         box.addLayout(head)
         box.addWidget(self.chart, 1)
-        self.results = [QLabel(), QLabel()]
+        self.results = [Label(), Label()]
         for label in self.results:
             label.setContentsMargins(10, 2, 10, 2)
             label.setWordWrap(True)
@@ -205,7 +205,7 @@ class Rigs(QWidget):
             used = f"   {fg.counted(count, 'trade')}" if count else ""
             item = QListWidgetItem(f"{name}{used}\n{brief(self.shelf.rigs[name])}")
             item.setData(Qt.ItemDataRole.UserRole, name)
-            item.setToolTip(_tip(self.shelf.rigs[name]))
+            item.setToolTip(plain_tip(_tip(self.shelf.rigs[name])))
             self.list.addItem(item)
             if name == chosen:
                 self.list.setCurrentItem(item)
@@ -253,7 +253,7 @@ class Rigs(QWidget):
         self.title.setText(name)
         self.note.setText(draft.note)
         self.note.setCursorPosition(0)
-        self.note.setToolTip(draft.note)
+        self.note.setToolTip(plain_tip(draft.note))
         self.editor.show_draft(draft)
         self._show_acts()
         self._soon.start()  # the form is laid out and painted first: together they would hold the window
@@ -370,7 +370,7 @@ class Rigs(QWidget):
             item = self.list.currentItem()
             if item is not None:
                 item.setText(f"{item.text().partition(chr(10))[0]}\n{brief(made)}")
-                item.setToolTip(_tip(made))
+                item.setToolTip(plain_tip(_tip(made)))
             self.changed.emit()
 
     def unfinished(self) -> dict[str, Texts]:
@@ -562,7 +562,7 @@ def _head(text: str) -> QHBoxLayout:
     head = QHBoxLayout()
     head.setContentsMargins(10, 4, 6, 2)
     head.setSpacing(4)
-    title = QLabel(text)
+    title = Label(text)
     title.setProperty("role", "title")
     head.addWidget(title)
     head.addStretch(1)

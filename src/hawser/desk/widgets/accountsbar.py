@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QWidget
 
 from hawser.desk.theme.roles import give
+from hawser.desk.widgets.words import Label, plain_tip
 
 
 class AccountsBar(QWidget):
@@ -27,13 +28,13 @@ class AccountsBar(QWidget):
             button = QPushButton(name)
             button.setCheckable(True)
             button.setAccessibleName(f"Account {name}")
-            button.setToolTip(f"Show this account (Ctrl+{number + 1})")
+            button.setToolTip(plain_tip(f"Show this account (Ctrl+{number + 1})"))
             button.clicked.connect(lambda _, number=number: self.chosen.emit(number))
             self._group.addButton(button)
             self.buttons.append(button)
             row.addWidget(button)
         row.addStretch(1)
-        self.sum = QLabel()
+        self.sum = Label()
         self.sum.setProperty("role", "second")
         row.addWidget(self.sum)
         self.setVisible(len(names) > 1)

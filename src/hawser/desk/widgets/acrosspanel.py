@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QPushButton,
     QVBoxLayout,
@@ -24,6 +23,7 @@ from hawser.core.plan import Plan
 from hawser.desk.across import COLUMNS, Row, across, export
 from hawser.desk.look import Look
 from hawser.desk.widgets.lines import LineTable
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.engine.state import Marks
 from hawser.service.snapshot import Snapshot
 
@@ -63,7 +63,7 @@ class AcrossModel(QAbstractTableModel):
         if role == SORT:
             return row.values[column]
         if role == Qt.ItemDataRole.ToolTipRole:
-            return f"{row.symbol}\nentries: {row.values[1]}\n{row.values[-1]}"
+            return plain_tip(f"{row.symbol}\nentries: {row.values[1]}\n{row.values[-1]}")
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignLeft if column in WORDS else Qt.AlignmentFlag.AlignRight
             return side | Qt.AlignmentFlag.AlignVCenter
@@ -95,7 +95,7 @@ class AcrossPanel(QWidget):
         self._proxy.setSortRole(SORT)
         self._proxy.setFilterKeyColumn(-1)
         self._proxy.setFilterCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-        self.words, self.told = QLineEdit(), QLabel()
+        self.words, self.told = QLineEdit(), Label()
         self.words.setPlaceholderText("words to look for")
         self.words.setAccessibleName("Filter the instruments")
         self.words.setClearButtonEnabled(True)

@@ -13,7 +13,6 @@ from PyQt6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QVBoxLayout,
@@ -24,6 +23,7 @@ from hawser.core.errors import BadInput, Unavailable
 from hawser.core.told import keys_of
 from hawser.desk import notifying
 from hawser.desk.theme.roles import give
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.alerts import Alerts
 from hawser.service.alertsettings import CHANNELS, KINDS, AlertSettings, Channel, Smtp, Webhook
 
@@ -42,9 +42,9 @@ class AlertsPanel(QFrame):
         self._alerts = alerts
         self.boxes: dict[tuple[str, Channel], QCheckBox] = {}
         self.fields: dict[str, QLineEdit | QComboBox] = {}
-        title = QLabel("Alerts")
+        title = Label("Alerts")
         title.setProperty("role", "title")
-        self.told = QLabel()
+        self.told = Label()
         self.told.setWordWrap(True)
         box = QVBoxLayout(self)
         box.setContentsMargins(14, 8, 14, 10)
@@ -57,7 +57,7 @@ class AlertsPanel(QFrame):
         self.most.setFixedWidth(60)
         self.most.setAccessibleName("Alerts a minute")
         self.most.textEdited.connect(lambda _: self._check())
-        row.addWidget(QLabel("At most so many a minute by mail, and by webhook; more are told in one:"))
+        row.addWidget(Label("At most so many a minute by mail, and by webhook; more are told in one:"))
         row.addWidget(self.most)
         row.addStretch(1)
         box.addLayout(row)
@@ -79,11 +79,11 @@ class AlertsPanel(QFrame):
         grid.setColumnStretch(0, 1)
         grid.setHorizontalSpacing(14)
         for column, channel in enumerate(CHANNELS, start=1):
-            head = QLabel(WORDS[channel])
+            head = Label(WORDS[channel])
             head.setProperty("role", "small-second")
             grid.addWidget(head, 0, column, Qt.AlignmentFlag.AlignHCenter)
         for number, kind in enumerate(KINDS, start=1):
-            grid.addWidget(QLabel(kind.text), number, 0)
+            grid.addWidget(Label(kind.text), number, 0)
             for column, channel in enumerate(CHANNELS, start=1):
                 box = self.boxes[kind.name, channel] = QCheckBox()
                 box.setAccessibleName(f"{kind.text}: {WORDS[channel]}")
@@ -109,8 +109,8 @@ class AlertsPanel(QFrame):
                 if key.path in SECRET:
                     field.setEchoMode(QLineEdit.EchoMode.Password)
             field.setAccessibleName(f"{name} {key.path}: {key.help}")
-            field.setToolTip(key.help)
-            label = QLabel(f"{'mail' if name == 'smtp' else name} {key.path}")
+            field.setToolTip(plain_tip(key.help))
+            label = Label(f"{'mail' if name == 'smtp' else name} {key.path}")
             label.setProperty("role", "second")
             grid.addWidget(label, number // 2, 2 * (number % 2))
             grid.addWidget(field, number // 2, 2 * (number % 2) + 1)

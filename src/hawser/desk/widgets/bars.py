@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
 
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.roles import give
 from hawser.desk.timing import once
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.snapshot import Snapshot
 
 NOTICE_MS = 12_000
@@ -33,7 +34,7 @@ class HaltBar(QWidget):
     def __init__(self) -> None:
         super().__init__()
         row = _ground(self, 40)
-        self.text = QLabel()
+        self.text = Label()
         self.text.setProperty("role", "caution")
         self.reason = QLineEdit()
         self.reason.setPlaceholderText("Why is it safe to trade again?")
@@ -71,7 +72,7 @@ class NoticeBar(QWidget):
         super().__init__()
         self._look = look
         row = _ground(self, 34)
-        self.text = QLabel()
+        self.text = Label()
         self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.read = QPushButton("Understood")
         self.read.clicked.connect(self.hide)
@@ -88,7 +89,7 @@ class NoticeBar(QWidget):
             return  # an unread alarm stays
         give(self.text, "role", {"alarm": "caution", "caution": "title", "refused": "title"}[weight])
         self.text.setText(text)
-        self.text.setToolTip(text)
+        self.text.setToolTip(plain_tip(text))
         self.show()
         self.raise_()
         if weight == "alarm":
@@ -110,7 +111,7 @@ class FootBar(QWidget):
         super().__init__()
         self._look = look
         row = _ground(self, 34)
-        self.clock, self.link = QLabel(), QLabel()
+        self.clock, self.link = Label(), Label()
         self.link.setProperty("role", "second")
         self.clock.setMinimumWidth(190)
         self.pause = QPushButton("Pause")
@@ -133,7 +134,7 @@ class FootBar(QWidget):
         self.themes = QPushButton("Night watch")
         self.themes.clicked.connect(self.theme)
         for label, widget in (("Quay clock", self.clock), ("speed", self.speeds), ("weather", self.weathers)):
-            caption = QLabel(label)
+            caption = Label(label)
             caption.setProperty("role", "second")
             row.addWidget(caption)
             row.addWidget(widget)
@@ -143,7 +144,7 @@ class FootBar(QWidget):
         row.addWidget(self.faults)
         row.addWidget(self.link)
         row.addStretch(1)
-        finder = QLabel("Ctrl+K  all commands")
+        finder = Label("Ctrl+K  all commands")
         finder.setProperty("role", "second")
         row.addWidget(finder)
         row.addWidget(self.themes)

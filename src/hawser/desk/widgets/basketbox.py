@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QVBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
 from hawser.core.typed import read_basket
+from hawser.desk.widgets.words import Label
 
 HELP = (
     "A stop, a target or both, in money or percent of equity, on what these trades win or lose together from now; "
@@ -22,12 +23,12 @@ class BasketBox(QDialog):
     def __init__(self, parent: QWidget, count: int) -> None:
         super().__init__(parent)
         self.setWindowTitle(f"Basket over {count} trades")
-        told = QLabel(HELP)
+        told = Label(HELP)
         told.setWordWrap(True)
         self.line = QLineEdit("stop 1 %, target 1.5 %, every quote")
         self.line.setAccessibleName("The basket")
         self.line.selectAll()
-        self.problem = QLabel()
+        self.problem = Label()
         self.problem.setProperty("role", "problem")
         self.problem.setWordWrap(True)
         self.line.textEdited.connect(lambda: self.problem.setText(""))

@@ -26,6 +26,7 @@ from hawser.core.errors import BadInput
 from hawser.core.told import Told
 from hawser.desk import figures as fg
 from hawser.desk.editing import Editing
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.formats.declared import load, save
 
 
@@ -49,9 +50,9 @@ class Editor(QFrame):
         self.editing, self._fixed, self._consequence = Editing(kind), fixed, consequence
         self._fields: dict[str, QLineEdit | QComboBox] = {}
         self._problems: dict[str, QLabel] = {}
-        heading = QLabel(title)
+        heading = Label(title)
         heading.setProperty("role", "title")
-        self.told = QLabel()
+        self.told = Label()
         self.told.setWordWrap(True)
         self.told.setProperty("role", "second")
         scroll, self.form = QScrollArea(), self._form(currency)
@@ -77,12 +78,12 @@ class Editor(QFrame):
         for key in self._in_order(self.editing.keys):
             if (named := key.path.rpartition(".")[0]) != group:
                 group = named
-                heading = QLabel(group.capitalize())
+                heading = Label(group.capitalize())
                 heading.setProperty("role", "title")
                 grid.addWidget(heading, 2 * number, 0, 1, 4)
                 number += 1
             words = currency if key.unit == "money" else key.unit
-            label, unit, help_text, problem = (QLabel(text) for text in (_label(key), words, key.help, ""))
+            label, unit, help_text, problem = (Label(text) for text in (_label(key), words, key.help, ""))
             for part, role in ((unit, "second"), (help_text, "small-second"), (problem, "problem")):
                 part.setProperty("role", role)
                 part.setWordWrap(part is not unit)
@@ -112,7 +113,7 @@ class Editor(QFrame):
             field.setFixedWidth(150)
             field.textEdited.connect(lambda text, path=key.path: self._typed(path, text))
         field.setAccessibleName(_label(key))
-        field.setToolTip(f"{key.help}\nIn a file: {key.path}")
+        field.setToolTip(plain_tip(f"{key.help}\nIn a file: {key.path}"))
         field.setEnabled(key.path not in self._fixed)
         return field
 

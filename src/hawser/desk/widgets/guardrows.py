@@ -12,6 +12,7 @@ from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.desk.widgets.buttons import SureButton
+from hawser.desk.widgets.words import plain_tip
 from hawser.service.guardview import GuardView
 
 ROW, HEAD = 30, 20
@@ -57,7 +58,7 @@ class GuardRow(QWidget):
         self.view, self._time = view, time
         of = f" for {view.subject}" if view.subject else ""
         self.drill_button.setAccessibleName(f"Drill {view.name}{of}")
-        self.drill_button.setToolTip(f"Sets {view.name}{of} off on purpose: it {view.does}")
+        self.drill_button.setToolTip(plain_tip(f"Sets {view.name}{of} off on purpose: it {view.does}"))
         self.rearm_button.setAccessibleName(f"Re-arm {view.name}{of}")
         self.rearm_button.setVisible(view.since > 0)
         self.drill_button.setVisible(not view.since)
@@ -65,7 +66,7 @@ class GuardRow(QWidget):
         told = [view.name + of, f"{view.now} of {view.limit}", stake, view.watches, self.state]
         self.setAccessibleName(", ".join(part for part in told if part))
         lines = [f"{view.name}{of}: {view.watches}", stake, f"It {view.does}.", self.state, self._last, EDIT]
-        self.setToolTip("\n".join(line for line in lines if line))
+        self.setToolTip(plain_tip("\n".join(line for line in lines if line)))
         self.update()
 
     def _tell(self, signal: pyqtBoundSignal) -> None:

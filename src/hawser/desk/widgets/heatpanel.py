@@ -8,7 +8,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QFrame,
     QHeaderView,
-    QLabel,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -16,6 +15,7 @@ from PyQt6.QtWidgets import (
 )
 
 from hawser.desk import figures as fg
+from hawser.desk.widgets.words import Label
 from hawser.engine import states
 from hawser.service.snapshot import Snapshot
 
@@ -49,9 +49,9 @@ class HeatPanel(QFrame):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
-        title = QLabel("Heat: what is lost from entry if every stop is hit, commissions included")
+        title = Label("Heat: what is lost from entry if every stop is hit, commissions included")
         title.setProperty("role", "title")
-        note = QLabel("Profit locked by a stop beyond entry is told apart and never offsets another trade's heat.")
+        note = Label("Profit locked by a stop beyond entry is told apart and never offsets another trade's heat.")
         note.setProperty("role", "second")
         self.table = QTableWidget(0, len(COLUMNS))
         self.table.setHorizontalHeaderLabels(COLUMNS)

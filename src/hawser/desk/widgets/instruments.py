@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QFrame,
     QHeaderView,
-    QLabel,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -25,6 +24,7 @@ from hawser.core.guards.verdicts import longest_first
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.snapshot import InstrumentView, Snapshot
 
 COLUMNS = ("instrument\nentries", "bid\nask", "spread\nATR")
@@ -108,7 +108,8 @@ class InstrumentModel(QAbstractTableModel):
                 at = f"{fg.moment(coming.time, self._look.zone):%a %d %b %H:%M}"
                 reasons += f"\nNext news {at} ({coming.currency}, {coming.impact}): {coming.title}\n"
                 reasons += f"Entries closed {from_} to {to}"
-            return f"{view.instrument.name}\n1 tick = {view.instrument.tick} {view.instrument.quote}\n{reasons}"
+            of = view.instrument
+            return plain_tip(f"{of.name}\n1 tick = {of.tick} {of.quote}\n{reasons}")
         return None
 
     def closed(self, row: int) -> bool:
@@ -187,7 +188,7 @@ class InstrumentPanel(QFrame):
         selection.currentRowChanged.connect(self._picked)
         box = QVBoxLayout(self)
         box.setContentsMargins(1, 1, 1, 1)
-        self.empty = QLabel("Waiting for the venue's instruments \u2026")
+        self.empty = Label("Waiting for the venue's instruments \u2026")
         self.empty.setProperty("role", "second")
         self.empty.setContentsMargins(12, 12, 12, 12)
         box.addWidget(self.empty)

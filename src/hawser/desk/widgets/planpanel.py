@@ -34,6 +34,7 @@ from hawser.desk.planning import TARGETS, Draft, Planning, with_rig
 from hawser.desk.theme.roles import give
 from hawser.desk.widgets.plannames import PlanNames
 from hawser.desk.widgets.whatifcurve import WhatIf
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.snapshot import Snapshot
 
 MARGIN = 12
@@ -90,11 +91,11 @@ class Reckoning(QWidget):
         self._grid.setVerticalSpacing(2)
         self._grid.setHorizontalSpacing(6)
         self._grid.setColumnStretch(0, 1)
-        self._rows: list[tuple[QLabel, QLabel]] = []
+        self._rows: list[tuple[Label, Label]] = []
 
     def show_steps(self, steps: tuple[Step, ...]) -> None:
         while len(self._rows) < len(steps):
-            label, figure = QLabel(), QLabel()
+            label, figure = Label(), Label()
             label.setProperty("role", "small-second")
             label.setWordWrap(True)
             figure.setProperty("role", "small")
@@ -175,7 +176,7 @@ class PlanPanel(QFrame):
         self._unlocked = ""  # the size as it was typed before the quantity was locked
         self._make_sides()
         form = self._make_form()
-        self.trouble = QLabel()
+        self.trouble = Label()
         self.trouble.setProperty("role", "caution")
         self.trouble.setWordWrap(True)
         self.trouble.hide()
@@ -203,7 +204,7 @@ class PlanPanel(QFrame):
 
     def _make_amount(self) -> QHBoxLayout:
         """What is at risk and how much of it, large, and the button that places it."""
-        self.at_risk, self.qty, self.units = QLabel(), QLabel(fg.NONE), QLabel("units")
+        self.at_risk, self.qty, self.units = Label(), Label(fg.NONE), Label("units")
         amount = QHBoxLayout()
         for label, role in ((self.at_risk, "strong"), (self.qty, "big"), (self.units, "second")):
             label.setProperty("role", role)
@@ -280,11 +281,11 @@ class PlanPanel(QFrame):
         self.rig.setAccessibleName("Rig")
         self.rig.addItem(NO_RIG)
         self.rig.activated.connect(self._rig_chosen)
-        self._rig_told = QLabel()
+        self._rig_told = Label()
         self._rig_told.setProperty("role", "problem")
         self._rig_told.setWordWrap(True)
         self._rig_told.hide()
-        label = QLabel("Rig")
+        label = Label("Rig")
         label.setBuddy(self.rig)
         grid = QGridLayout()
         grid.setHorizontalSpacing(6)
@@ -304,7 +305,7 @@ class PlanPanel(QFrame):
         self.rig.addItem(NO_RIG)
         for name in sorted(rigs):
             self.rig.addItem(name)
-            self.rig.setItemData(self.rig.count() - 1, sentence(rigs[name]), Qt.ItemDataRole.ToolTipRole)
+            self.rig.setItemData(self.rig.count() - 1, plain_tip(sentence(rigs[name])), Qt.ItemDataRole.ToolTipRole)
         self.rig.blockSignals(False)
         self._show_rig(chosen)
         self.planning.change(self.planning.draft)
@@ -315,7 +316,9 @@ class PlanPanel(QFrame):
             self.rig.addItem(name)  # deleted since: it stays shown, and is told as an error
         self.rig.setCurrentText(name or NO_RIG)
         rig = self.planning.rigs.get(name)
-        self.rig.setToolTip(sentence(rig) if rig is not None else "Tended by the stop, targets and trail below alone")
+        self.rig.setToolTip(
+            plain_tip(sentence(rig)) if rig is not None else "Tended by the stop, targets and trail below alone"
+        )
 
     def _rig_chosen(self, index: int) -> None:
         self.take_rig(self.planning.rigs.get(self.rig.itemText(index)) if index else None)
@@ -375,9 +378,9 @@ class PlanPanel(QFrame):
             widget.setVisible(shown and (not isinstance(widget, QLabel) or bool(widget.text())))
 
     def _add_row(self, form: QGridLayout, row: int, caption: str, names: list[str]) -> None:
-        label = QLabel(caption)
+        label = Label(caption)
         form.addWidget(label, 2 * row, 0)
-        problem = QLabel()
+        problem = Label()
         problem.setProperty("role", "problem")
         problem.setWordWrap(True)
         problem.hide()
@@ -386,7 +389,7 @@ class PlanPanel(QFrame):
             field = QLineEdit()
             field.setAlignment(Qt.AlignmentFlag.AlignRight)
             field.setAccessibleName(caption if column == 1 else f"Share of target {name[-1]}")
-            field.setToolTip(HELP[name.rstrip("12345")])
+            field.setToolTip(plain_tip(HELP[name.rstrip("12345")]))
             field.setMinimumWidth(64)
             field.textEdited.connect(self._edited)
             field.installEventFilter(self)
@@ -457,7 +460,7 @@ class PlanPanel(QFrame):
     def _changed(self) -> None:
         for name, field in self._fields.items():
             give(field, "bad", name in self.planning.errors)
-            field.setToolTip(self.planning.errors.get(name, HELP[name.rstrip("12345")]))
+            field.setToolTip(plain_tip(self.planning.errors.get(name, HELP[name.rstrip("12345")])))
         self._show_rows()
         told: dict[QLabel, str] = {self._rig_told: self.planning.errors.get("rig", "")}
         for name, problem in self._problems.items():
@@ -498,7 +501,7 @@ class PlanPanel(QFrame):
         if self.trouble.text() != trouble:
             self.trouble.setText(trouble)
             self.trouble.setVisible(bool(trouble))
-            self.trouble.setToolTip("\n".join(fg.reason(one, snapshot.time) for one in closed))
+            self.trouble.setToolTip(plain_tip("\n".join(fg.reason(one, snapshot.time) for one in closed)))
         self.button.setEnabled(sizing is not None and not closed)
         word = fg.side_word(planning.draft.side)
         if self.pages.currentIndex() == 1:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guards
@@ -14,6 +14,7 @@ from hawser.core.guards.looseness import loosened, loosened_rules
 from hawser.desk import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
+from hawser.desk.widgets.words import Label
 from hawser.formats.atomic import written
 from hawser.formats.policytext import from_anywhere, read_policy, with_files, with_guard, without_guard
 from hawser.service.runtime import Runtime
@@ -46,7 +47,7 @@ class PolicyEditor(QFrame):
         self._runtime = runtime
         self._folder: Path | None = None
         self.policy = Guards()  # that holds now
-        title = QLabel("Policy of guards")
+        title = Label("Policy of guards")
         title.setProperty("role", "title")
         self.text = QPlainTextEdit()
         self.text.setFont(font(12, mono=True))
@@ -54,7 +55,7 @@ class PolicyEditor(QFrame):
         self.text.setAccessibleName("The policy, TOML")
         self.text.setTabChangesFocus(True)
         self.text.textChanged.connect(self._check)
-        self.told = QLabel()
+        self.told = Label()
         self.told.setWordWrap(True)
         self.apply = QPushButton("Apply and keep")
         self.apply.clicked.connect(lambda _: self.send())

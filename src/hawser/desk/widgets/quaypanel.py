@@ -31,6 +31,7 @@ from hawser.core.told import keys_of
 from hawser.desk import figures as fg
 from hawser.desk.theme.roles import give
 from hawser.desk.timing import every
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 GUSTS = (
@@ -76,9 +77,9 @@ class QuayPanel(QFrame):
         self._counts = counts
         self._fields: dict[str, QLineEdit] = {}
         self._told: dict[str, QLabel] = {}
-        title = QLabel("Quay: the simulated venue's weather")
+        title = Label("Quay: the simulated venue's weather")
         title.setProperty("role", "title")
-        self.trouble = QLabel("Every fault that a real venue makes, seeded: the same seed, the same storm.")
+        self.trouble = Label("Every fault that a real venue makes, seeded: the same seed, the same storm.")
         self.trouble.setProperty("role", "second")
         self.trouble.setWordWrap(True)
         box = QVBoxLayout(self)
@@ -102,7 +103,7 @@ class QuayPanel(QFrame):
             self.severities.addButton(button, number)
             row.addWidget(button)
         row.addStretch(1)
-        seed = QLabel("seed")
+        seed = Label("seed")
         self.seed = QLineEdit("1")
         self.seed.setAccessibleName("Seed of the weather")
         self.seed.setFixedWidth(72)
@@ -119,11 +120,11 @@ class QuayPanel(QFrame):
         grid.setVerticalSpacing(3)
         grid.setColumnStretch(0, 1)
         for row, key in enumerate(key for key in keys_of(Weather) if key.path != "name"):
-            label, field, unit, told = QLabel(key.help), QLineEdit(), QLabel(key.unit), QLabel()
+            label, field, unit, told = Label(key.help), QLineEdit(), Label(key.unit), Label()
             field.setFixedWidth(72)
             field.setAlignment(Qt.AlignmentFlag.AlignRight)
             field.setAccessibleName(key.help)
-            field.setToolTip(f"{key.path}: {key.help}, {key.unit}")
+            field.setToolTip(plain_tip(f"{key.path}: {key.help}, {key.unit}"))
             field.returnPressed.connect(self.send)
             field.textEdited.connect(lambda _: self._check())
             unit.setProperty("role", "second")
@@ -142,7 +143,7 @@ class QuayPanel(QFrame):
         grid = QGridLayout()
         grid.setHorizontalSpacing(6)
         grid.setVerticalSpacing(4)
-        self.subject = QLabel()
+        self.subject = Label()
         self.subject.setProperty("role", "second")
         grid.addWidget(self.subject, 0, 0, 1, 4)
         buttons = [(f"{text} {more}", partial(self.gust.emit, kind, s * SECOND)) for kind, text, more, s in GUSTS]

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
 
 from hawser.desk.look import Look
 from hawser.desk.theme.drawn import icon
+from hawser.desk.widgets.words import plain_tip
 
 
 class Rail(QWidget):
@@ -29,7 +30,7 @@ class Rail(QWidget):
         for number, (name, _, key) in enumerate(stations):
             button = QToolButton()
             button.setText(name)
-            button.setToolTip(f"{name} ({key})")
+            button.setToolTip(plain_tip(f"{name} ({key})"))
             button.setCheckable(True)
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
             button.setIconSize(QSize(22, 22))

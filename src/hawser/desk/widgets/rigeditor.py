@@ -25,6 +25,7 @@ from hawser.desk import figures as fg
 from hawser.desk.rigdraft import SECTIONS, Blank, Place, RigDraft, Section
 from hawser.desk.theme.roles import give
 from hawser.desk.widgets.flow import Flow
+from hawser.desk.widgets.words import Label, plain_tip
 
 LEAST, PAD = 42, 18
 WITH_LADDER = {"target": "brought by the ladder", "trail": "not with a ladder", "loss_step": "not with a ladder"}
@@ -40,7 +41,7 @@ class Row(QWidget):
         section, flow = part.section, Flow()
         for word in section.words:
             if isinstance(word, str):
-                label = QLabel(word)
+                label = Label(word)
                 label.setProperty("role", "second")
                 flow.addWidget(label)
             else:
@@ -52,11 +53,11 @@ class Row(QWidget):
             less = QPushButton("\u00d7")
             less.setProperty("role", "flat")
             less.setFixedSize(24, 24)
-            less.setToolTip(f"Take this away from the rig ({section.title.lower()})")
+            less.setToolTip(plain_tip(f"Take this away from the rig ({section.title.lower()})"))
             less.setAccessibleName(f"Take {section.title.lower()} {number + 1} away")
             less.clicked.connect(lambda: part.removed.emit(section.key, number))
             line.addWidget(less, 0, Qt.AlignmentFlag.AlignTop)
-        self.problem = QLabel()
+        self.problem = Label()
         self.problem.setProperty("role", "problem")
         self.problem.setWordWrap(True)
         self.problem.hide()
@@ -81,7 +82,7 @@ class Row(QWidget):
             field.textEdited.connect(lambda text: self._part.typed.emit(place, text))
         many = f" {self._number + 1}" if section.most > 1 else ""
         field.setAccessibleName(f"{section.title}{many}: {blank.name}")
-        field.setToolTip(blank.help)
+        field.setToolTip(plain_tip(blank.help))
         self.fields[blank.key] = field
         return field
 
@@ -109,7 +110,7 @@ class Part(QWidget):
         self.section = section
         self._rows: list[Row] = []
         self.shown = 0
-        self._none, self.add_button = QLabel(section.empty), QPushButton("Add")
+        self._none, self.add_button = Label(section.empty), QPushButton("Add")
         self._none.setProperty("role", "second")
         self.add_button.setProperty("role", "flat")
         self.add_button.setAccessibleName(f"Add to {section.title.lower()}")
@@ -175,7 +176,7 @@ class RigEditor(QFrame):
             part.typed.connect(self._typed)
             part.added.connect(lambda key: self._structure(self.draft.add(key)))
             part.removed.connect(self._removed)
-            title = QLabel(section.title)
+            title = Label(section.title)
             title.setContentsMargins(0, 8, 0, 0)
             title.setMinimumWidth(76)
             grid.addWidget(title, 2 * number, 0, Qt.AlignmentFlag.AlignTop)
@@ -189,7 +190,7 @@ class RigEditor(QFrame):
         scroll.setWidget(inside)
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.words = QLabel()
+        self.words = Label()
         self.words.setWordWrap(True)
         self.words.setContentsMargins(10, 6, 10, 6)
         self.words.setAccessibleName("The rig in words")

@@ -21,7 +21,6 @@ from PyQt6.QtWidgets import (
     QButtonGroup,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -36,6 +35,7 @@ from hawser.desk.chart.focus import waits_text
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.desk.widgets.buttons import SureButton
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.engine import states
 from hawser.engine.events import Held
 from hawser.service.snapshot import BasketView, Snapshot, TradeView
@@ -309,7 +309,7 @@ class StrangerRow(QWidget):
         self.setFixedHeight(ROW)
         side, qty = fg.side_word(position.side), instrument.qty(position.steps)
         price = f"{position.entry * instrument.tick_size:.{instrument.price_digits}f}"
-        text = QLabel(f"{position.symbol} {side} {qty} at {price}: not opened by Hawser, no stop of ours protects it")
+        text = Label(f"{position.symbol} {side} {qty} at {price}: not opened by Hawser, no stop of ours protects it")
         text.setProperty("role", "caution")
         self.button = QPushButton("Adopt: set a stop now")
         self.button.setToolTip("Makes a trade of it, protected by this instrument's plan: its stop, targets and trail")
@@ -338,12 +338,12 @@ class StripPanel(QFrame):
         self.rows: dict[str, TradeRow] = {}
         self.marked: list[str] = []
         self.strangers: dict[str, StrangerRow] = {}
-        self._summary = QLabel()
+        self._summary = Label()
         self._summary.setProperty("role", "second")
         self.stack, self._pages = QStackedWidget(), QButtonGroup(self)
         self._tabs = QHBoxLayout()
         head = self._make_head()
-        self._empty = QLabel("No open trades. Plan one on the right: the stop decides the size, then place it.")
+        self._empty = Label("No open trades. Plan one on the right: the stop decides the size, then place it.")
         self._empty.setProperty("role", "second")
         self._empty.setContentsMargins(12, 8, 12, 8)
         self._ruler = _Ruler(look, self._axis)
@@ -507,7 +507,7 @@ class StripPanel(QFrame):
         baskets = [f"{one.name}: {_basket_text(one, cur)}" for one in snapshot.baskets]
         more = f" and {len(baskets) - 1} more" if len(baskets) > 1 else ""
         text = "; ".join([*(f"{one}{more}" for one in baskets[:1]), *filter(None, [text])])
-        self._summary.setToolTip("\n".join(baskets))
+        self._summary.setToolTip(plain_tip("\n".join(baskets)))
         if self._summary.text() != text:
             self._summary.setText(text)
         total = sum(trade.money for trade in live)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
 from hawser.desk.theme.roles import give
+from hawser.desk.widgets.words import Label
 from hawser.service.alerts import Alerts
 from hawser.service.sentry import Sentry, WatchSettings
 
@@ -18,7 +19,7 @@ class WatchPanel(QWidget):
         self._sentry, self._alerts = sentry, alerts
         self._shown: WatchSettings | None = None
         self._wrong = ""
-        self.told = QLabel()
+        self.told = Label()
         self.told.setWordWrap(True)
         self.on = QCheckBox("Start it with Hawser")
         self.on.setToolTip(
@@ -29,11 +30,11 @@ class WatchPanel(QWidget):
         self.silent.setFixedWidth(56)
         self.silent.setAccessibleName("Seconds of silence before the watch acts")
         row = QHBoxLayout()
-        label = QLabel("Acts after a silence of")
+        label = Label("Acts after a silence of")
         label.setBuddy(self.silent)
         row.addWidget(label)
         row.addWidget(self.silent)
-        row.addWidget(QLabel("s"))
+        row.addWidget(Label("s"))
         row.addStretch(1)
         box = QVBoxLayout(self)
         box.setContentsMargins(12, 0, 12, 8)

@@ -6,12 +6,13 @@ from html import escape
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from hawser.core.guards.verdicts import longest_first
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.widgets.buttons import HoldButton
+from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.snapshot import InstrumentView, Snapshot
 
 BOLD = 1.15  # how much wider bold words are, at most
@@ -22,7 +23,7 @@ class Figure(QWidget):
 
     def __init__(self, caption: str, width: int) -> None:
         super().__init__()
-        self.caption, self.value = QLabel(caption), QLabel(fg.NONE)
+        self.caption, self.value = Label(caption), Label(fg.NONE)
         self.caption.setProperty("role", "second")
         self.value.setTextFormat(Qt.TextFormat.RichText)
         box = QVBoxLayout(self)
@@ -132,7 +133,7 @@ class Waterline(QWidget):
             self.heat.caption.setText(text)
             locked = fg.money(snapshot.locked, snapshot.currency)
             at_risk = fg.money(snapshot.heat, snapshot.currency)
-            self.heat.setToolTip(f"{at_risk} at risk; {locked} locked by stops. Click: what each costs")
+            self.heat.setToolTip(plain_tip(f"{at_risk} at risk; {locked} locked by stops. Click: what each costs"))
         self.bar.show_part(share / limit if limit else share / 100)
 
     def _show_protection(self, snapshot: Snapshot) -> None:
@@ -161,11 +162,13 @@ class Waterline(QWidget):
             head = f"CLOSED by {1 + len(others)}:" if others else "CLOSED"
             metrics = QFontMetricsF(self.entries.value.font())
             why = metrics.elidedText(first.text, Qt.TextElideMode.ElideRight, max(40.0, self._room_behind(head)))
-            self.entries.setToolTip("\n".join(reason.text for reason in snapshot.closed))
+            self.entries.setToolTip(plain_tip("\n".join(reason.text for reason in snapshot.closed)))
             self.entries.show_value(f"<b style='color:{p.caution}'>{head}</b> {escape(why, quote=False)}")
             return
         shut = [view for view in snapshot.instruments if view.closed]
-        self.entries.setToolTip("\n".join(f"{view.instrument.symbol}: {view.closed[0].text}" for view in shut))
+        self.entries.setToolTip(
+            plain_tip("\n".join(f"{view.instrument.symbol}: {view.closed[0].text}" for view in shut))
+        )
         if shut and len(shut) == len(snapshot.instruments):
             self.entries.show_value(f"<b style='color:{p.caution}'>CLOSED</b> in every instrument")
         else:
@@ -177,7 +180,7 @@ class Waterline(QWidget):
             return ""
         names = "but not in " + ", ".join(view.instrument.symbol for view in shut)
         if QFontMetricsF(self.entries.value.font()).horizontalAdvance(names) <= self._room_behind("OPEN"):
-            return names
+            return escape(names, quote=False)
         return f"but not in {fg.counted(len(shut), 'instrument')}"
 
     def _room_behind(self, head: str) -> float:

@@ -16,7 +16,7 @@ import msgspec
 from hawser.core.account import Rate as AccountRate
 from hawser.core.bars import Bars
 from hawser.core.clock import SECOND
-from hawser.core.errors import VenueRefused
+from hawser.core.errors import Unavailable, VenueRefused
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
 from hawser.venue.quay import hands
@@ -379,8 +379,12 @@ class Quay:
             self._save()
 
     def _save(self) -> None:
+        """Write what has changed; where that cannot be, it stays to be written with what changes next."""
         if self._store:
-            self._store.save(self.book.state, self.book.touched)
+            try:
+                self._store.save(self.book.state, self.book.touched)
+            except Unavailable:
+                return
         self.book.touched.clear()
 
     def _answer(self, messages: list[port.Told]) -> None:

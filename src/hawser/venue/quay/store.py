@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Iterable
 from pathlib import Path
@@ -33,6 +34,15 @@ class Store(Protocol):
     def close(self) -> None: ...
 
 
+def _own(path: Path, anew: bool) -> None:
+    """A file that only its owner may read, also one that an earlier version left open to others."""
+    if path.exists():
+        if path.is_file() and path.stat().st_uid == os.getuid():
+            path.chmod(0o600)
+    elif anew:
+        os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
+
+
 class BookStore:
     """Writes what has changed in one transaction; a killed process leaves the last whole one.
 
@@ -42,6 +52,8 @@ class BookStore:
     def __init__(self, path: Path) -> None:
         try:
             path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            for one in (path, *(path.with_name(path.name + more) for more in ("-wal", "-shm"))):
+                _own(one, anew=one == path)
             self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.execute("PRAGMA synchronous=NORMAL")
@@ -61,9 +73,18 @@ class BookStore:
         return state
 
     def save(self, state: BookState, touched: Iterable[str]) -> None:
-        """Write the state; of its orders those `touched`, which are deleted where the state has them no more."""
+        """Write the state; of its orders those `touched`, which are deleted where the state has them no more. Raises
+        Unavailable, and changes nothing then.
+        """
+        try:
+            self._write(state, list(touched))
+        except sqlite3.Error as error:
+            if self._db.in_transaction:
+                self._db.execute("ROLLBACK")
+            raise Unavailable("store", f"the simulated venue's state cannot be written ({error})") from error
+
+    def _write(self, state: BookState, names: list[str]) -> None:
         head = msgspec.structs.replace(state, orders={})
-        names = list(touched)
         self._db.execute("BEGIN IMMEDIATE")
         self._db.execute("INSERT OR REPLACE INTO book VALUES (1, ?)", (_encode(head),))
         kept = [(name, _encode(state.orders[name])) for name in names if name in state.orders]

@@ -1,0 +1,83 @@
+"""Folders and files that only their owner may read, each account in its own."""
+
+import os
+import sqlite3
+import stat
+
+import pytest
+
+from hawser.core.errors import Unavailable
+from hawser.service import stormworld
+from hawser.service.profile import account_profile, profile
+from hawser.venue import port
+from hawser.venue.quay.book import BookState
+from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.store import BookStore
+from hawser.venue.quay.weather import SEVERITIES
+
+
+def mode(path) -> int:
+    return stat.S_IMODE(path.stat().st_mode)
+
+
+def test_folders_that_were_open_to_others_are_closed(tmp_path):
+    (tmp_path / "config").mkdir(mode=0o755)
+    made = profile("demo", tmp_path)
+    assert [mode(folder) for folder in (made.data, made.config, made.state)] == [0o700] * 3
+
+
+def test_accounts_of_like_names_have_folders_of_their_own_whichever_comes_first(tmp_path):
+    names = ("A/B", "A-B", "a b", "A/B")
+    found = [account_profile("demo", name, tmp_path) for name in names]
+    assert len({one.data for one in found[:3]}) == 3
+    assert found[3] == found[0]
+    assert found[0].name == "demo-a-b"  # as it was called before there were several
+    again = [account_profile("demo", name, tmp_path) for name in reversed(names)]
+    assert [one.data for one in again] == [one.data for one in reversed(found)]
+
+
+def test_the_venue_s_books_are_its_owner_s_also_where_an_earlier_version_left_them_open(tmp_path):
+    old = os.umask(0o022)
+    try:
+        path = tmp_path / "quay.sqlite"
+        sqlite3.connect(path).execute("CREATE TABLE x (y)").connection.close()
+        assert mode(path) == 0o644
+        store = BookStore(path)
+        store.save(BookState(now=1, balance=1.0), ())
+        assert {mode(one) for one in tmp_path.iterdir()} == {0o600}
+        store.close()
+        assert mode(BookStore(tmp_path / "new.sqlite")._db and tmp_path / "new.sqlite") == 0o600
+    finally:
+        os.umask(old)
+
+
+class FullAtTimes(BookStore):
+    full = False
+
+    def _write(self, state, names):
+        if self.full:
+            self._db.execute("BEGIN IMMEDIATE")
+            raise sqlite3.OperationalError("database or disk is full")
+        super()._write(state, names)
+
+
+def test_a_venue_whose_books_cannot_be_written_goes_on_and_writes_them_later(tmp_path):
+    store = FullAtTimes(tmp_path / "quay.sqlite")
+    quay = Quay(
+        stormworld.feed_of(stormworld.WORLD, 1), "CHF", 64_000.0, dict(stormworld.RATES), SEVERITIES["calm"], 1, store
+    )
+    store.full = True
+    with pytest.raises(Unavailable):
+        store.save(quay.book.state, ())
+    symbol = next(iter(quay.instruments))
+    until = quay.now + 10**10
+    while quay.next_message(until) is not None:
+        pass
+    quay.send(port.NewOrder(id="o1", symbol=symbol, side=1, kind="market", qty="1.00"), quay.now)
+    heard = []
+    while (message := quay.next_message(until + 10**10)) is not None:
+        heard.append(message)
+    assert any(isinstance(one, port.Filled) for one in heard)
+    store.full = False
+    quay.close()
+    assert "o1" in BookStore(tmp_path / "quay.sqlite").load().orders
