@@ -155,7 +155,7 @@ def _in_zone(path: Path, stamps: pa.Array, zone: str) -> Array:
 
     def read(ambiguous: str, nonexistent: str) -> Array:
         made = pc.assume_timezone(stamps, zone, ambiguous=ambiguous, nonexistent=nonexistent)
-        return np.asarray(made.cast(pa.int64()), np.int64)
+        return np.array(made.cast(pa.int64()), np.int64)
 
     try:
         first, second, before = read("earliest", "latest"), read("latest", "latest"), read("earliest", "earliest")
@@ -256,7 +256,8 @@ def _on_grid(path: Path, bars: Bars, instrument: Instrument) -> tuple[Bars, int]
     off, columns, tick = 0, [], instrument.tick_size
     over, under = map(float, instrument.tick.as_integer_ratio())
     for name, values in zip(PRICES, bars[1:5], strict=True):
-        prices = values / tick  # and on in the same memory: of a long history, new memory costs more than the sums
+        with np.errstate(over="ignore"):  # refused below
+            prices = values / tick  # and on in the same memory: of a long history, new memory costs more than the sums
         np.rint(prices, out=prices)
         _refuse(path, prices < 1, name, f"expected a price of at least half a tick, which is {instrument.tick}")
         _refuse(path, prices > MOST_TICKS, name, f"expected at most {MOST_TICKS:,} ticks of {instrument.tick}")
