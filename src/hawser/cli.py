@@ -98,6 +98,16 @@ def _aside(work: Callable[[], Result]) -> Result:
     return made[0]
 
 
+def _leavable() -> None:
+    """Until the window is there to close, Ctrl+C or SIGTERM ends the process where it stands: nothing is open yet."""
+
+    def leave(number: int, _: object) -> None:
+        os._exit(DONE if number == signal.SIGINT else 128 + number)
+
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, leave)
+
+
 @contextmanager
 def _uncollected() -> Iterator[None]:
     """Work done once, with large libraries loaded for it, and then the process ends: looking through all of it for
@@ -276,6 +286,7 @@ def _desktop_parser() -> _Parser:
 
 
 def _desktop(arguments: list[str]) -> int:
+    _leavable()
     options = _desktop_parser().parse_args(arguments)
     if options.speed is not None and not 0 < options.speed <= 3600:
         raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")

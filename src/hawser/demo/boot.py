@@ -52,6 +52,8 @@ def play_morning(session: Session) -> None:
         at = world.WAKES_AT + minute * MINUTE
         if at > session.venue.now:
             session.run_until(at)
+            if session.stopping():
+                return  # the next start goes on from here
             session.ask(ev.PlaceTrade(time=session.venue.now, ask=f"morning-{number}", plan=plan))
     session.run_until(world.OPENS_AT)
 

@@ -7,6 +7,7 @@ import signal
 import sys
 from collections.abc import Callable
 from types import TracebackType
+from typing import NoReturn
 
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
@@ -72,8 +73,8 @@ def run(
     zone: str | None = None,
     more: tuple[Start, ...] = (),
     name: str = "first",
-) -> int:
-    """Open the desk and stay until it is closed."""
+) -> NoReturn:
+    """Open the desk and stay until it is closed; the process ends with it."""
     app = application()
     window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
     _catch_errors(window)
@@ -82,11 +83,20 @@ def run(
     for berth in window.berths:
         QTimer.singleShot(0, berth.runtime.start)
     for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: window.close())
+        signal.signal(number, lambda *_: window.leave())
     wake = QTimer()  # lets Python look at signals
     wake.timeout.connect(lambda: None)
     wake.start(200)
-    return int(app.exec())
+    _leave(int(app.exec()))
+
+
+def _leave(status: int) -> NoReturn:
+    """End here, with everything written down. Threads may still load a compiler or wait for a network, and an
+    interpreter that takes itself apart under them ends in a fault of memory.
+    """
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(status)
 
 
 def _catch_errors(window: Window) -> None:

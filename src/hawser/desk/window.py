@@ -70,7 +70,7 @@ class Window(QMainWindow):
         shelf: Shelf,
     ) -> None:
         super().__init__()
-        self.look, self._settings, self._at = look, settings, 0
+        self.look, self._settings, self._at, self._leaving = look, settings, 0, False
         self.berths = [Berth(name, runtime, bridge, look, settings.kept) for name, runtime, bridge in accounts]
         self.setWindowTitle(f"Hawser \u2013 {title}")
         self.setMinimumSize(980, 620)
@@ -489,7 +489,13 @@ class Window(QMainWindow):
         self.helm.remember()
         self._settings.save()
 
+    def leave(self) -> None:
+        """Close, on a signal; one that comes while it closes changes nothing."""
+        if not self._leaving:
+            self.close()
+
     def closeEvent(self, event: QCloseEvent | None) -> None:
+        self._leaving = True
         self.remember()
         self._app().focusWindowChanged.disconnect(self._listen)
         for berth in self.berths:

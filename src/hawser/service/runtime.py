@@ -140,7 +140,8 @@ class Runtime:
     # Called from the desk's thread
 
     def start(self) -> None:
-        self._thread.start()
+        if not self._stop.is_set():  # a window may be closed before it was ever painted
+            self._thread.start()
 
     def stop(self) -> None:
         """Write everything down and end; the trades stay protected at the venue."""
@@ -290,6 +291,7 @@ class Runtime:
         self.venue, self._venue_at = boot.venue, boot.venue_at
         self._hear_past(boot.ledger)
         session = Session(boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, on_fault=self._fault)
+        session.stopping = self._stop.is_set
         self._set_up_guards(session, boot)
         if boot.prepare is not None:
             boot.prepare(session)

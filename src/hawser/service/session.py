@@ -81,6 +81,7 @@ class Session:
         # The least time that an answer is given, ns of our clock: a simulated venue at a multiple of real time still
         # needs real time to answer.
         self.patience = 0
+        self.stopping: Callable[[], bool] = lambda: False  # asked before each event: whether we are to end
         self._skew = 0  # how far the venue's clock is ahead of ours, as it told last
         self.counts = {"events": 0, "commands": 0, "updates": 0}
         self._open(account, prefix, restored.trouble)
@@ -324,8 +325,9 @@ class Session:
 
     def run_until(self, until: int) -> None:
         """Take everything that happens up to `until` of the clock that drives us, messages and timers in order of
-        time."""
-        while True:
+        time; or less, where we are to end.
+        """
+        while not self.stopping():
             timer = self.next_timer()
             step = until if timer is None else min(until, timer - self._ahead)
             message = self.venue.next_message(max(step, self.venue.now))
