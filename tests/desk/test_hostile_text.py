@@ -46,8 +46,8 @@ def test_tooltips_and_markup_of_our_own():
 
 
 def test_a_notification_s_body_is_escaped():
-    body = notifying.message("title", IMAGE, urgent=False).arguments()[4]
-    assert body.startswith("&lt;img")
+    assert notifying.body(IMAGE).startswith("&lt;img")
+    assert notifying.message("title", IMAGE, urgent=False).member() == "Notify"
 
 
 def test_an_exported_table_has_no_formula(tmp_path):

@@ -19,17 +19,20 @@ def sound() -> None:
     QApplication.beep()
 
 
+def body(text: str) -> str:
+    """A text as the body of a notification, which is markup."""
+    return escape(text, quote=False)
+
+
 def message(title: str, text: str, urgent: bool) -> QDBusMessage:
-    """The call that shows a notification, as the freedesktop specification has it: its body is markup."""
+    """The call that shows a notification, as the freedesktop specification has it."""
     call = QDBusMessage.createMethodCall(SERVICE, PLACE, SERVICE, "Notify")
     replaces, none = QDBusArgument(), QDBusArgument()
     replaces.add(0, QMetaType.Type.UInt.value)  # type: ignore[arg-type]  # an int, which the stubs call a Type
     none.beginArray(QMetaType(QMetaType.Type.QString.value))  # type: ignore[call-overload]
     none.endArray()
     hints = {"desktop-entry": "hawser", "urgency": _byte(URGENT if urgent else 1)}
-    call.setArguments(
-        ["Hawser", replaces, "hawser", title, escape(text, quote=False), none, hints, 0 if urgent else STAYS_MS]
-    )
+    call.setArguments(["Hawser", replaces, "hawser", title, body(text), none, hints, 0 if urgent else STAYS_MS])
     return call
 
 
