@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
+from hawser.core.clock import MILLISECOND
 from hawser.core.guards.news import UNREAD
 from hawser.demo.boot import boot
 from hawser.desk.app import application, make_window
@@ -30,10 +32,50 @@ def qapp() -> QApplication:
     return application()
 
 
+STEP_MS = 30  # of what the runtimes take for real time, from one shown snapshot to the next
+LEAST_STEPS = 700
+HUNG_S = 300  # of real time: only a test that will never go on waits so long
+
+
+class Patience:
+    """A qtbot whose waiting lets the world's time pass: a step after each snapshot that the windows have shown. So a
+    test sees the same world on a loaded machine as on an idle one, and waits for things, never for time.
+    """
+
+    def __init__(self, qtbot) -> None:  # type: ignore[no-untyped-def]
+        self._qtbot, self.windows = qtbot, list[Window]()
+        self.real = 10**12
+
+    def __getattr__(self, name: str) -> object:
+        return getattr(self._qtbot, name)
+
+    def _shown(self) -> int:
+        return sum(window.snapshots for window in self.windows)
+
+    def waitUntil(self, condition: Callable[[], object], *, timeout: int = 5_000) -> None:  # as qtbot's
+        steps, shown = max(LEAST_STEPS, 4 * timeout // STEP_MS), self._shown()
+        end = time.monotonic() + HUNG_S
+        while not self._holds(condition):
+            QTest.qWait(2)
+            if self._shown() > shown:
+                shown, steps = self._shown(), steps - 1
+                self.real += STEP_MS * MILLISECOND
+            if steps < 0 or time.monotonic() > end:
+                raise AssertionError("it did not come to that")
+
+    @staticmethod
+    def _holds(condition: Callable[[], object]) -> bool:
+        try:
+            found = condition()
+        except AssertionError:
+            return False
+        return found is None or bool(found)
+
+
 class Trader:
     """A window and the hands that use it."""
 
-    def __init__(self, window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
+    def __init__(self, window: Window, qtbot: Patience) -> None:
         self.window, self.qtbot = window, qtbot
         self.helm, self.plan, self.chart = window.helm, window.helm.plan, window.helm.chart
         self.scale = self.chart.scale
@@ -135,17 +177,19 @@ def news_known(snapshot: Snapshot) -> bool:
 @pytest.fixture
 def open_desk(qtbot, tmp_path, morning) -> Iterator[Callable[..., Trader]]:
     """Opens windows of the same profile, one after another."""
-    opened: list[Window] = []
+    patience = Patience(qtbot)
+    opened = patience.windows
     shutil.copytree(morning, tmp_path, dirs_exist_ok=True)
 
     def start(speed: float = 10.0, running: bool = True, make=boot, name: str = "demo", **options) -> Trader:
-        window = make_window(profile(name, tmp_path), make, "test", speed, running, zone="Europe/Zurich", **options)
+        window = make_window(profile(name, tmp_path), make, "test", speed, running, zone="Europe/Zurich",
+                             real=lambda: patience.real, **options)  # fmt: skip
         opened.append(window)
         window.show()
         window.runtime.start()
-        trader = Trader(window, qtbot)
+        trader = Trader(window, patience)
         trader.until(lambda s: s.link_up and not s.closed and window.helm.symbol and news_known(s), 60)
-        qtbot.waitUntil(lambda: window.helm.chart.scale.focus is not None, timeout=20_000)
+        patience.waitUntil(lambda: window.helm.chart.scale.focus is not None, timeout=20_000)
         trader.frames()
         return trader
 

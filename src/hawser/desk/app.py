@@ -17,6 +17,7 @@ from hawser.desk.look import Look
 from hawser.desk.settings import Settings
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.desk.window import Window
+from hawser.service.clock import uptime
 from hawser.service.profile import Profile
 from hawser.service.rigshelf import Shelf
 from hawser.service.runtime import Boot, Runtime
@@ -54,14 +55,17 @@ def make_window(
     theme: str | None = None,
     more: tuple[Start, ...] = (),
     name: str = "first",
+    real: Callable[[], int] = uptime,
 ) -> Window:
-    """A window and its runtimes, not yet started; `more` accounts beside the first, each with a runtime of its own."""
+    """A window and its runtimes, not yet started; `more` accounts beside the first, each with a runtime of its own.
+    `real`: counts real time for their clocks.
+    """
     settings = Settings(profile.config / f"desk-{profile.name}.json")
     look = Look(theme or settings.kept.theme, zone)
     accounts = []
     for one, where, make in ((name, profile, boot), *more):
         bridge = Bridge()
-        accounts.append((one, Runtime(where, make, bridge.hooks(), speed, running), bridge))
+        accounts.append((one, Runtime(where, make, bridge.hooks(), speed, running, real), bridge))
     return Window(accounts, look, settings, title, speed, Shelf(profile.config / "rigs"))
 
 
