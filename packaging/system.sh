@@ -38,6 +38,19 @@ package_of() {
     esac
 }
 
+# Runs a command of the package manager; while another one has its lock, up to ten minutes, it is tried again.
+patiently() {
+    local tries told
+    for tries in $(seq 120); do
+        if told=$("$@" 2>&1); then return 0; fi
+        case $told in *lock*) ;; *) break ;; esac
+        [ "$tries" -gt 1 ] || echo "Waiting for the package manager, which is busy"
+        sleep 5
+    done
+    echo "$told" | tail -n 20 >&2
+    return 1
+}
+
 packages=""
 unknown=""
 for library in $missing; do
@@ -53,9 +66,10 @@ fi
 packages=$(echo "$packages" | tr ' ' '\n' | sort -u | tr '\n' ' ')
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
     echo "Installing system libraries: $packages"
-    apt-get update -qq
+    export DEBIAN_FRONTEND=noninteractive
+    patiently apt-get update -qq
     # shellcheck disable=SC2086  # a list of names
-    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $packages >/dev/null
+    patiently apt-get install -y -qq --no-install-recommends $packages
 else
     echo "Hawser needs these Debian packages: $packages" >&2
     echo "Install them with: sudo apt-get install $packages" >&2
