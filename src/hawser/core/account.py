@@ -54,7 +54,7 @@ class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             value = getattr(self, key)
             known = value is not None and not (isinstance(value, Decimal) and not value.is_finite())
             if not (known and LEAST <= value <= MOST):
-                raise BadInput("bad_size", f"size.{key}: method {self.method} expects a positive number", key=key)
+                raise BadInput.at("bad_size", f"size.{key}", f"method {self.method} expects a positive number", key=key)
 
 
 class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -67,7 +67,7 @@ class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:
             if not 0 <= getattr(self, key) <= MOST:
-                raise BadInput("bad_costs", f"costs.{key}: expected ticks, 0 or more", key=key)
+                raise BadInput.at("bad_costs", f"costs.{key}", "expected ticks, 0 or more", key=key)
 
 
 class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -95,11 +95,11 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for key in self.__struct_fields__:
             value = getattr(self, key)
             if isinstance(value, (int, float)) and not 0 <= value <= MOST:
-                raise BadInput("bad_policy", f"policy.{key}: expected a number, 0 or more", key=key)
+                raise BadInput.at("bad_policy", f"policy.{key}", "expected a number, 0 or more", key=key)
         if self.hold_backstop_r is not None and self.hold_backstop_r <= 1:
-            raise BadInput("bad_policy", "policy.hold_backstop_r: expected more than 1", key="hold_backstop_r")
+            raise BadInput.at("bad_policy", "policy.hold_backstop_r", "expected more than 1", key="hold_backstop_r")
         if self.hold_settle_ms > 60_000:
-            raise BadInput("bad_policy", "policy.hold_settle_ms: expected at most 60000", key="hold_settle_ms")
+            raise BadInput.at("bad_policy", "policy.hold_settle_ms", "expected at most 60000", key="hold_settle_ms")
 
 
 class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -119,12 +119,12 @@ class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         for key, text, most in (("name", self.name, LONGEST_NAME), ("currency", self.currency, LONGEST_CURRENCY)):
             if not text.isprintable() or len(text) > most:
-                raise BadInput("bad_account", f"{key}: expected one line of at most {most} signs", key=key)
+                raise BadInput.at("bad_account", f"{key}", f"expected one line of at most {most} signs", key=key)
         if not 0 < self.equity <= MOST:
-            raise BadInput("bad_account", "equity: expected a positive amount", key="equity")
+            raise BadInput.at("bad_account", "equity", "expected a positive amount", key="equity")
         for key, amount in (("balance", self.balance), ("margin_used", self.margin_used)):
             if amount is not None and not 0 <= amount <= MOST:
-                raise BadInput("bad_account", f"{key}: expected an amount, 0 or more", key=key)
+                raise BadInput.at("bad_account", f"{key}", "expected an amount, 0 or more", key=key)
         for pair, rate in self.rates.items():
             mid = rate.mid if isinstance(rate, Rate) else rate
             if len(pair.split("/")) != 2 or not 0 < mid <= MOST:

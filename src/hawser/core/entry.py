@@ -29,11 +29,11 @@ class Good(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if sum((self.minutes is not None, self.clock is not None, self.session_end)) > 1:
-            raise BadInput("bad_good", "good: expected one of minutes, clock, session_end, or none", key="good")
+            raise BadInput.at("bad_good", "good", "expected one of minutes, clock, session_end, or none", key="good")
         if self.minutes is not None and not 0 < self.minutes < math.inf:
-            raise BadInput("bad_good", "good.minutes: expected a positive number", key="minutes")
+            raise BadInput.at("bad_good", "good.minutes", "expected a positive number", key="minutes")
         if self.clock is not None and _minute_of_day(self.clock) is None:
-            raise BadInput("bad_good", "good.clock: expected HH:MM in UTC", key="clock")
+            raise BadInput.at("bad_good", "good.clock", "expected HH:MM in UTC", key="clock")
 
     def until(self, now: int, session_ends: int) -> int:
         """When the entry is given up, UTC ns; 0: never. `session_ends`: when the instrument closes, 0 unknown."""
@@ -71,19 +71,19 @@ class EntryRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         given = (self.price is not None) + (self.atr is not None)
         if given != (self.kind != "market"):
-            raise BadInput(
-                "bad_entry_rule", f"entry: a {self.kind} entry expects {'one level' if self.pending else 'no level'}"
+            raise BadInput.at(
+                "bad_entry_rule", "entry", f"a {self.kind} entry expects {'one level' if self.pending else 'no level'}"
             )
         if self.price is not None and not (self.price.is_finite() and self.price > 0):
-            raise BadInput("bad_entry_rule", "entry.price: expected a price", key="price")
+            raise BadInput.at("bad_entry_rule", "entry.price", "expected a price", key="price")
         if self.atr is not None and not 0 < self.atr < math.inf:
-            raise BadInput("bad_entry_rule", "entry.atr: expected a positive number", key="atr")
+            raise BadInput.at("bad_entry_rule", "entry.atr", "expected a positive number", key="atr")
         if self.within_ticks is not None and (self.kind == "limit" or self.within_ticks < 0):
-            raise BadInput(
-                "bad_entry_rule", "entry.within_ticks: expected ticks, with market or stop", key="within_ticks"
+            raise BadInput.at(
+                "bad_entry_rule", "entry.within_ticks", "expected ticks, with market or stop", key="within_ticks"
             )
         if self.good != Good() and not self.pending:
-            raise BadInput("bad_entry_rule", "entry.good: a market entry does not wait", key="good")
+            raise BadInput.at("bad_entry_rule", "entry.good", "a market entry does not wait", key="good")
 
     @property
     def pending(self) -> bool:
@@ -136,6 +136,8 @@ class HeldRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not 1 < self.backstop_r < math.inf:
-            raise BadInput("bad_held", "held.backstop_r: expected more than 1: the backstop is wider", key="backstop_r")
+            raise BadInput.at(
+                "bad_held", "held.backstop_r", "expected more than 1: the backstop is wider", key="backstop_r"
+            )
         if not 0 <= self.settle_ms <= 60_000:
-            raise BadInput("bad_held", "held.settle_ms: expected 0 to 60000", key="settle_ms")
+            raise BadInput.at("bad_held", "held.settle_ms", "expected 0 to 60000", key="settle_ms")

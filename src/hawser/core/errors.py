@@ -28,7 +28,26 @@ class HawserError(Exception):
 
 
 class BadInput(HawserError):
-    """What came from outside (a file, a request, a person's entry) is wrong; nothing was changed."""
+    """What came from outside (a file, a request, a person's entry) is wrong; nothing was changed.
+
+    Where one key is meant, `values` has its `place` (`policy.caps`) and the `text` of the sentence without it.
+    """
+
+    @classmethod
+    def at(cls, code: str, place: str, text: str, **values: object) -> BadInput:
+        """What is wrong with the key at `place`."""
+        return cls(code, f"{place}: {text}", place=place, text=text, **values)
+
+    @property
+    def place(self) -> str:
+        """The key that is meant, by its way through the file; empty where the whole is."""
+        return str(self.values.get("place", ""))
+
+    @property
+    def text(self) -> str:
+        """What is wrong there, beginning with a capital letter: for a form, which shows it beside the field."""
+        told = str(self.values.get("text", self.sentence))
+        return told[:1].upper() + told[1:]
 
 
 class Refused(HawserError):

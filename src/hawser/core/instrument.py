@@ -42,17 +42,17 @@ class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not self.days or not all(0 <= day <= 6 for day in self.days):
-            raise BadInput("bad_instrument", "sessions: expected days from 0 (Monday) to 6", key="sessions")
+            raise BadInput.at("bad_instrument", "sessions", "expected days from 0 (Monday) to 6", key="sessions")
         for clock in (self.opens, self.closes):
             if not (CLOCK.fullmatch(clock) and clock <= "24:00"):
-                raise BadInput(
-                    "bad_instrument", f"sessions: expected a time such as 08:00, got '{clock}'", key="sessions"
+                raise BadInput.at(
+                    "bad_instrument", "sessions", f"expected a time such as 08:00, got '{clock}'", key="sessions"
                 )
         if not zone_known(self.zone):
             expected = f"sessions: expected a time zone such as Europe/Zurich, got '{self.zone}'"
             raise BadInput("bad_instrument", expected, key="sessions")
         if self.opens >= self.closes:
-            raise BadInput("bad_instrument", "sessions: expected to open before it closes", key="sessions")
+            raise BadInput.at("bad_instrument", "sessions", "expected to open before it closes", key="sessions")
 
 
 class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
@@ -93,9 +93,9 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         _expect(enough, "qty_min", "a quantity from 0 to qty_max")
         for key in self.commission.__struct_fields__:
             if not 0 <= getattr(self.commission, key) <= MOST:
-                raise BadInput("bad_instrument", f"commission.{key}: expected a number, 0 or more", key=key)
+                raise BadInput.at("bad_instrument", f"commission.{key}", "expected a number, 0 or more", key=key)
         if self.commission.per_notional >= 1:
-            raise BadInput("bad_instrument", "per_notional: expected a fraction below 1", key="per_notional")
+            raise BadInput.at("bad_instrument", "per_notional", "expected a fraction below 1", key="per_notional")
 
     @cached_property
     def tick_size(self) -> float:
@@ -155,4 +155,4 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
 
 def _expect(holds: bool, key: str, expected: str) -> None:
     if not holds:
-        raise BadInput("bad_instrument", f"{key}: expected {expected}", key=key)
+        raise BadInput.at("bad_instrument", f"{key}", f"expected {expected}", key=key)

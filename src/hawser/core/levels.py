@@ -24,7 +24,7 @@ def in_ticks(price: Decimal, instrument: Instrument) -> float:
 
 def _finite(what: str, price: Decimal) -> None:
     if not (price.is_finite() and price.copy_abs() <= MOST):
-        raise BadInput("bad_price", f"{what}: expected a price", key=what)
+        raise BadInput.at("bad_price", f"{what}", "expected a price", key=what)
 
 
 class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -38,13 +38,13 @@ class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if self.length < 1:
-            raise BadInput("bad_line", "line.length: expected a whole number of bars, 1 or more", key="length")
+            raise BadInput.at("bad_line", "line.length", "expected a whole number of bars, 1 or more", key="length")
         if (self.kind == "supertrend") != (self.factor is not None):
-            raise BadInput("bad_line", "line.factor: expected with a supertrend, and only there", key="factor")
+            raise BadInput.at("bad_line", "line.factor", "expected with a supertrend, and only there", key="factor")
         if self.factor is not None and not 0 < self.factor <= MOST:
-            raise BadInput("bad_line", "line.factor: expected a positive number", key="factor")
+            raise BadInput.at("bad_line", "line.factor", "expected a positive number", key="factor")
         if not 0 < self.step <= self.ceiling <= 1:
-            raise BadInput("bad_line", "line.step: expected 0 < step <= ceiling <= 1", key="step")
+            raise BadInput.at("bad_line", "line.step", "expected 0 < step <= ceiling <= 1", key="step")
 
 
 Side = Annotated[int, told("on one side of a pivot", "bars", most=MOST_BARS)]
@@ -78,20 +78,22 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
         keys = self.__struct_fields__[:-1]
         given = [key for key in keys if getattr(self, key) is not None]
         if len(given) != 1:
-            raise BadInput("bad_stop", f"stop: expected exactly one of {', '.join(keys)}", given=given)
+            raise BadInput.at("bad_stop", "stop", f"expected exactly one of {', '.join(keys)}", given=given)
         value = getattr(self, given[0])
         self.__dict__.update(kind=given[0], value=value, from_bars=given[0] in self.FROM_BARS)
         if given[0] == "price":
             _finite("stop.price", value)  # at or below zero it is a level that is refused, not a wrong entry
         elif given[0] == "pivot":
             if value[0] < 1 or value[1] < 1:
-                raise BadInput("bad_stop", "stop.pivot: expected bars before and after, 1 or more each", key="pivot")
+                raise BadInput.at(
+                    "bad_stop", "stop.pivot", "expected bars before and after, 1 or more each", key="pivot"
+                )
         elif given[0] != "line" and not 0 < value <= MOST:
-            raise BadInput("bad_stop", f"stop.{given[0]}: expected a positive number", key=given[0])
+            raise BadInput.at("bad_stop", f"stop.{given[0]}", "expected a positive number", key=given[0])
         if not math.isfinite(self.offset_ticks):
-            raise BadInput("bad_stop", "stop.offset_ticks: expected a number of ticks", key="offset_ticks")
+            raise BadInput.at("bad_stop", "stop.offset_ticks", "expected a number of ticks", key="offset_ticks")
         if self.offset_ticks and given[0] not in self.FROM_BARS:
-            raise BadInput("bad_stop", "stop.offset_ticks: expected with bars, pivot or line", key="offset_ticks")
+            raise BadInput.at("bad_stop", "stop.offset_ticks", "expected with bars, pivot or line", key="offset_ticks")
 
     def level(self, instrument: Instrument, ref: int, atr: float, side: int, basis: float, spread: int) -> int:
         """The rounded stop in ticks; `atr` and `basis` in price units. Not for `money`, which needs the quantity.
@@ -129,15 +131,17 @@ class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     def __post_init__(self) -> None:
         given = [key for key in self.KINDS if getattr(self, key) is not None]
         if len(given) != 1:
-            raise BadInput("bad_target", "target: expected exactly one of r, atr, percent, ticks, price", given=given)
+            raise BadInput.at(
+                "bad_target", "target", "expected exactly one of r, atr, percent, ticks, price", given=given
+            )
         value = getattr(self, given[0])
         self.__dict__.update(kind=given[0], value=value, off=self.share == 0 or value == 0)
         if given[0] == "price":
             _finite("target.price", value)
         elif not 0 <= value <= MOST:
-            raise BadInput("bad_target", f"target.{given[0]}: expected a number, 0 or more", key=given[0])
+            raise BadInput.at("bad_target", f"target.{given[0]}", "expected a number, 0 or more", key=given[0])
         if not 0 <= self.share <= 1:
-            raise BadInput("bad_target", "target.share: expected a fraction from 0 to 1", key="share")
+            raise BadInput.at("bad_target", "target.share", "expected a fraction from 0 to 1", key="share")
 
     def level(self, instrument: Instrument, ref: int, r_ticks: int, atr: float, side: int) -> int:
         """The rounded level in ticks; `atr` in price units."""
@@ -149,6 +153,6 @@ class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
 def check_shares(rules: tuple[TargetRule, ...]) -> None:
     """At most five targets, whose shares add up to at most 1."""
     if len(rules) > MAX_TARGETS:
-        raise BadInput("bad_target", f"targets: expected at most {MAX_TARGETS}")
+        raise BadInput.at("bad_target", "targets", f"expected at most {MAX_TARGETS}")
     if sum(rule.share for rule in rules) > 1 + 1e-9:
-        raise BadInput("bad_target", "targets: the shares add up to more than the whole position")
+        raise BadInput.at("bad_target", "targets", "the shares add up to more than the whole position")

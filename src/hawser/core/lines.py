@@ -35,17 +35,23 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not self.name.strip() or not self.name.isprintable():
-            raise BadInput("bad_line", "name: expected a column's name", key="name")
+            raise BadInput.at("bad_line", "name", "expected a column's name", key="name")
         for key in ("length", "factor", "step", "ceiling", "smoothing"):
             if getattr(self, key) is not None and key not in TAKES[self.kind]:
                 takes = ", ".join(TAKES[self.kind])
-                raise BadInput("bad_line", f"{self.name}: {key}: a line of kind {self.kind} takes {takes}", key=key)
+                raise BadInput.at(
+                    "bad_line", f"{self.name}", f"{key}: a line of kind {self.kind} takes {takes}", key=key
+                )
         if self.length is not None and self.length < 1:
-            raise BadInput("bad_line", f"{self.name}: length: expected a whole number of bars, 1 or more", key="length")
+            raise BadInput.at(
+                "bad_line", f"{self.name}", "length: expected a whole number of bars, 1 or more", key="length"
+            )
         if self.kind == "supertrend" and not (self.factor is not None and 0 < self.factor <= MOST):
-            raise BadInput("bad_line", f"{self.name}: factor: a supertrend expects a positive number", key="factor")
+            raise BadInput.at(
+                "bad_line", f"{self.name}", "factor: a supertrend expects a positive number", key="factor"
+            )
         if not 0 < self.first_step <= self.last_step <= 1:
-            raise BadInput("bad_line", f"{self.name}: step: expected 0 < step <= ceiling <= 1", key="step")
+            raise BadInput.at("bad_line", f"{self.name}", "step: expected 0 < step <= ceiling <= 1", key="step")
 
     @property
     def first_step(self) -> float:

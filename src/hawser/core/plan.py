@@ -46,7 +46,7 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if self.side not in (1, -1):
-            raise BadInput("bad_side", "side: expected long (+1) or short (-1)")
+            raise BadInput.at("bad_side", "side", "expected long (+1) or short (-1)")
         if self.rig is not None and self.rig.ladder is not None:
             self._check_ladder()
         else:
@@ -55,14 +55,14 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def _check_ladder(self) -> None:
         if self.stop is not None or self.targets or self.trail is not None:
-            raise BadInput("bad_rig", "ladder: it brings its stop and target; expected no other, and no trail")
+            raise BadInput.at("bad_rig", "ladder", "it brings its stop and target; expected no other, and no trail")
         if self.size.method not in ("risk_percent", "risk_money"):
-            raise BadInput("bad_rig", f"ladder: only a risk sizes it, not {self.size.method.replace('_', ' ')}")
+            raise BadInput.at("bad_rig", "ladder", f"only a risk sizes it, not {self.size.method.replace('_', ' ')}")
 
 
 def check_stop_and_size(stop: StopRule | None, size: SizeRule) -> None:
     """A stop by money needs a fixed quantity; only `invest` brings its own stop."""
     if stop is None and size.method != "invest":
-        raise BadInput("bad_stop", "stop: expected one, unless the size method is invest")
+        raise BadInput.at("bad_stop", "stop", "expected one, unless the size method is invest")
     if stop is not None and stop.money is not None and size.method != "fixed":
-        raise BadInput("bad_stop", "stop.money: expected with size method fixed only")
+        raise BadInput.at("bad_stop", "stop.money", "expected with size method fixed only")

@@ -20,7 +20,7 @@ MAX_STEPS, MAX_LOSS_STEPS = 10, 5
 def _positive(key: str, value: float | None, zero: bool = False) -> None:
     if value is not None and not (0 <= value <= MOST if zero else 0 < value <= MOST):
         expected = "a number, 0 or more" if zero else "a positive number"
-        raise BadInput("bad_rig", f"{key}: expected {expected}", key=key)
+        raise BadInput.at("bad_rig", f"{key}", f"expected {expected}", key=key)
 
 
 class Measure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -61,10 +61,10 @@ class After(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if self.r is not None and self.target is not None:
-            raise BadInput("bad_rig", "after: expected r or target, not both", key="after")
+            raise BadInput.at("bad_rig", "after", "expected r or target, not both", key="after")
         _positive("after.r", self.r, zero=True)
         if self.target is not None and not 1 <= self.target <= 5:
-            raise BadInput("bad_rig", "after.target: expected the number of a target, 1 to 5", key="target")
+            raise BadInput.at("bad_rig", "after.target", "expected the number of a target, 1 to 5", key="target")
 
 
 class BreakEven(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -105,16 +105,16 @@ class Trail(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         given = [key for key in self.KINDS if getattr(self, key) is not None]
         if len(given) != 1:
-            raise BadInput("bad_rig", f"trail: expected exactly one of {', '.join(self.KINDS)}", given=given)
+            raise BadInput.at("bad_rig", "trail", f"expected exactly one of {', '.join(self.KINDS)}", given=given)
         if given[0] != "line":
             _positive(f"trail.{given[0]}", getattr(self, given[0]))
         _positive("trail.base_ticks", self.base_ticks, zero=True)
         if self.base_ticks and self.atr is None:
-            raise BadInput("bad_rig", "trail.base_ticks: expected with atr", key="base_ticks")
+            raise BadInput.at("bad_rig", "trail.base_ticks", "expected with atr", key="base_ticks")
         if self.step_ticks < 1:
-            raise BadInput("bad_rig", "trail.step_ticks: expected a whole number, 1 or more", key="step_ticks")
+            raise BadInput.at("bad_rig", "trail.step_ticks", "expected a whole number, 1 or more", key="step_ticks")
         if self.timeframe is not None and self.timeframe not in TIMEFRAMES:
-            raise BadInput("bad_rig", f"trail.timeframe: expected one of {', '.join(TIMEFRAMES)}", key="timeframe")
+            raise BadInput.at("bad_rig", "trail.timeframe", f"expected one of {', '.join(TIMEFRAMES)}", key="timeframe")
 
     @property
     def kind(self) -> str:
@@ -129,9 +129,9 @@ class LossStep(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not 0 < self.r < 1:
-            raise BadInput("bad_rig", "loss_step.r: expected a number between 0 and 1", key="r")
+            raise BadInput.at("bad_rig", "loss_step.r", "expected a number between 0 and 1", key="r")
         if not 0 < self.share <= 1:
-            raise BadInput("bad_rig", "loss_step.share: expected a fraction above 0, at most 1", key="share")
+            raise BadInput.at("bad_rig", "loss_step.share", "expected a fraction above 0, at most 1", key="share")
 
 
 class TimeExit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -143,7 +143,7 @@ class TimeExit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if self.bars is not None and self.bars < 1:
-            raise BadInput("bad_rig", "time_exit.bars: expected a whole number, 1 or more", key="bars")
+            raise BadInput.at("bad_rig", "time_exit.bars", "expected a whole number, 1 or more", key="bars")
 
 
 class FollowOn(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -153,7 +153,7 @@ class FollowOn(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if self.max_chain < 1:
-            raise BadInput("bad_rig", "follow_on.max_chain: expected a whole number, 1 or more", key="max_chain")
+            raise BadInput.at("bad_rig", "follow_on.max_chain", "expected a whole number, 1 or more", key="max_chain")
 
 
 class Ladder(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -167,13 +167,15 @@ class Ladder(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not 2 <= self.rungs <= 10:
-            raise BadInput("bad_rig", "ladder.rungs: expected a whole number from 2 to 10", key="rungs")
+            raise BadInput.at("bad_rig", "ladder.rungs", "expected a whole number from 2 to 10", key="rungs")
         if self.stop_ticks is None:
-            raise BadInput("bad_rig", "ladder.stop_ticks: a ladder without a common stop is refused", key="stop_ticks")
+            raise BadInput.at(
+                "bad_rig", "ladder.stop_ticks", "a ladder without a common stop is refused", key="stop_ticks"
+            )
         for key in ("target_ticks", "stop_ticks", "factor"):
             _positive(f"ladder.{key}", getattr(self, key))
         if self.spacing.r is not None:
-            raise BadInput("bad_rig", "ladder.spacing: expected ticks, percent or atr", key="spacing")
+            raise BadInput.at("bad_rig", "ladder.spacing", "expected ticks, percent or atr", key="spacing")
         self.spacing.check_positive("ladder.spacing")
 
 
@@ -185,7 +187,7 @@ class Amount(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if (self.money is None) == (self.percent is None):
-            raise BadInput("bad_rig", "basket: expected money or percent", key="basket")
+            raise BadInput.at("bad_rig", "basket", "expected money or percent", key="basket")
         _positive("basket.money", self.money)
         _positive("basket.percent", self.percent)
 
@@ -203,7 +205,7 @@ class Basket(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if self.stop is None and self.target is None:
-            raise BadInput("bad_rig", "basket: expected a stop, a target or both", key="basket")
+            raise BadInput.at("bad_rig", "basket", "expected a stop, a target or both", key="basket")
 
 
 class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from_": "from"}):
@@ -230,18 +232,18 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
 
     def __post_init__(self) -> None:
         if not self.name.isprintable() or len(self.name) > LONGEST_NAME:
-            raise BadInput("bad_rig", f"name: expected one line of at most {LONGEST_NAME} signs", key="name")
+            raise BadInput.at("bad_rig", "name", f"expected one line of at most {LONGEST_NAME} signs", key="name")
         if len(self.note) > LONGEST_NOTE:
-            raise BadInput("bad_rig", f"note: expected at most {LONGEST_NOTE} signs", key="note")
+            raise BadInput.at("bad_rig", "note", f"expected at most {LONGEST_NOTE} signs", key="note")
         if self.atr_length < 1:
-            raise BadInput("bad_rig", "atr_length: expected a whole number, 1 or more", key="atr_length")
+            raise BadInput.at("bad_rig", "atr_length", "expected a whole number, 1 or more", key="atr_length")
         if (self.stop is None) == (self.ladder is None):
-            raise BadInput("bad_rig", "stop: expected a [stop] or a [ladder], which brings its own", key="stop")
+            raise BadInput.at("bad_rig", "stop", "expected a [stop] or a [ladder], which brings its own", key="stop")
         for key, most in (("step", MAX_STEPS), ("loss_step", MAX_LOSS_STEPS)):
             if len(getattr(self, key)) > most:
-                raise BadInput("bad_rig", f"{key}: expected at most {most}", key=key)
+                raise BadInput.at("bad_rig", f"{key}", f"expected at most {most}", key=key)
         if self.ladder is not None and (self.target or self.trail or self.loss_step):
-            raise BadInput("bad_rig", "ladder: does not combine with target, trail or loss_step", key="ladder")
+            raise BadInput.at("bad_rig", "ladder", "does not combine with target, trail or loss_step", key="ladder")
         check_shares(self.target)
 
     def allows(self, side: int) -> bool:

@@ -110,14 +110,12 @@ class Editing:
         try:
             self.made = record(self.kind, data, "here")
         except BadInput as error:
-            told = error.sentence.removeprefix("here: ")
-            path = str(error.values.get("key", "")) or told.partition(":")[0].strip()
-            near = [key.path for key in self.keys if key.path == path or key.path.endswith(f".{path}")]
-            text = told.partition(": ")[2] or told
+            path = str(error.values.get("key", "")) or error.place
+            near = [key.path for key in self.keys if path and (key.path == path or key.path.endswith(f".{path}"))]
             if near:
-                self.errors[near[0]] = text[:1].upper() + text[1:]
+                self.errors[near[0]] = error.text
             else:
-                self.general = told
+                self.general = error.text
 
 
 def as_text(value: Any) -> str:

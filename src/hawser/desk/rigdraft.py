@@ -361,17 +361,16 @@ class RigDraft:
         except BadInput as error:
             key = str(error.values.get("key", ""))
             at = key if key in values else section.blanks[0].key
-            text = error.sentence.partition(": ")[2] or error.sentence
-            self.errors[section.key, number, at] = text[:1].upper() + text[1:]
+            self.errors[section.key, number, at] = error.text
             return None
 
     def _blame(self, error: BadInput) -> None:
         """What is wrong with the rig as a whole, beside its section where one is named."""
-        head, _, text = error.sentence.partition(": ")
-        key = {"targets": "target"}.get(head, head.partition(".")[0])
+        head = error.place.partition(".")[0]
+        key = {"targets": "target"}.get(head, head)
         if key in BY_KEY and self.texts[key]:
             last = len(self.texts[key]) - 1
-            self.errors[key, last, BY_KEY[key].blanks[-1].key] = text[:1].upper() + text[1:]
+            self.errors[key, last, BY_KEY[key].blanks[-1].key] = error.text
         else:
             self.general = error.sentence
 

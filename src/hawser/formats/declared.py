@@ -36,7 +36,10 @@ def record(kind: type[Record], data: object, where: str) -> Record:
     except UnicodeEncodeError:
         raise BadInput("bad_value", f"{where}: holds half a sign; expected UTF-8 text") from None
     except msgspec.ValidationError as error:
-        raise BadInput("bad_value", f"{where}: {_explained(kind, str(error))}") from None
+        place, told = _explained(kind, str(error))
+        raise BadInput(
+            "bad_value", f"{where}: {place}: {told}" if place else f"{where}: {told}", place=place, text=told
+        ) from None
 
 
 def _wild(data: object, place: str = "") -> str:
@@ -55,8 +58,8 @@ def _wild(data: object, place: str = "") -> str:
     return next((found for where, value in inside if (found := _wild(value, where))), "")
 
 
-def _explained(kind: type[msgspec.Struct], text: str) -> str:
-    """msgspec's message in our words, with the nearest known key for an unknown one."""
+def _explained(kind: type[msgspec.Struct], text: str) -> tuple[str, str]:
+    """msgspec's message as a place and our words, with the nearest known key for an unknown one."""
     place = re.search(r" - at `\$\.?(.*?)`$", text)
     path = place.group(1) if place else ""
     told = text[: place.start()] if place else text
@@ -65,18 +68,18 @@ def _explained(kind: type[msgspec.Struct], text: str) -> str:
         known, key = sorted(_keys(kind)), unknown.group(1)[:MOST_SHOWN]
         near = difflib.get_close_matches(key, known, n=1, cutoff=0.0)
         full = f"{path}.{key}" if path else key
-        return f"unknown key {full}; the nearest known one is {near[0]}"
+        return "", f"unknown key {full}; the nearest known one is {near[0]}"
     missing = re.search(r"missing required field `(.*)`", told)
     if missing:
         full = f"{path}.{missing.group(1)}" if path else missing.group(1)
-        return f"key {full} is missing"
+        return "", f"key {full} is missing"
     bound = re.search(r"Expected `(?:int|float)[^`]*` (>=|<=) (\S+)", told)
     if bound:
         told = f"expected a number of at {'least' if bound.group(1) == '>=' else 'most'} {float(bound.group(2)):g}"
     told = told[0].lower() + told[1:]
     if "decimal" in told:
         told = 'expected a decimal number such as "0.01"'
-    return f"{path}: {told}" if path else told
+    return path, told
 
 
 def _keys(kind: type[msgspec.Struct]) -> set[str]:

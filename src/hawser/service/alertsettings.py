@@ -58,13 +58,13 @@ class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             _one_line(f"smtp.{key}", getattr(self, key))
         _one_line("smtp.to", "".join(self.to))
         if not _a_host(self.host):
-            raise BadInput("bad_alerts", "smtp.host: expected the name of a server", key="host")
+            raise BadInput.at("bad_alerts", "smtp.host", "expected the name of a server", key="host")
         if not self.host or not self.to or "@" not in self.sender or not all("@" in one for one in self.to):
-            raise BadInput("bad_alerts", "smtp: expected host, sender and to, addresses with an @", key="smtp")
+            raise BadInput.at("bad_alerts", "smtp", "expected host, sender and to, addresses with an @", key="smtp")
         if not 0 < self.port < 65_536:
-            raise BadInput("bad_alerts", "smtp.port: expected 1 to 65535", key="port")
+            raise BadInput.at("bad_alerts", "smtp.port", "expected 1 to 65535", key="port")
         if self.password and self.security == "none" and self.host not in ("localhost", "127.0.0.1", "::1"):
-            raise BadInput("bad_alerts", "smtp.security: expected starttls or tls where a password is sent")
+            raise BadInput.at("bad_alerts", "smtp.security", "expected starttls or tls where a password is sent")
 
 
 class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -77,9 +77,9 @@ class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         _one_line("webhook.secret", self.secret)
         scheme, host = self._parts()
         if scheme not in ("http", "https") or not _a_host(host.strip("[]")):
-            raise BadInput("bad_alerts", "webhook.url: expected an address such as https://example.org/alerts")
+            raise BadInput.at("bad_alerts", "webhook.url", "expected an address such as https://example.org/alerts")
         if scheme == "http" and host not in ("localhost", "127.0.0.1", "[::1]"):
-            raise BadInput("bad_alerts", "webhook.url: expected https, except on this machine")
+            raise BadInput.at("bad_alerts", "webhook.url", "expected https, except on this machine")
 
     def _parts(self) -> tuple[str, str]:
         """Scheme and host; empty where there is no making out of the address."""
@@ -95,7 +95,7 @@ class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def _one_line(key: str, text: str) -> None:
     if not text.isprintable():
-        raise BadInput("bad_alerts", f"{key}: expected one line of text, no control characters", key=key)
+        raise BadInput.at("bad_alerts", f"{key}", "expected one line of text, no control characters", key=key)
 
 
 def _a_host(name: str) -> bool:
@@ -119,9 +119,11 @@ class AlertSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         names = {kind.name for kind in KINDS}
         for name in self.events:
             if name not in names:
-                raise BadInput("bad_alerts", f"events.{name}: expected one of {', '.join(sorted(names))}", key=name)
+                raise BadInput.at(
+                    "bad_alerts", f"events.{name}", f"expected one of {', '.join(sorted(names))}", key=name
+                )
         if not 1 <= self.most_per_min <= 600:
-            raise BadInput("bad_alerts", "most_per_min: expected 1 to 600", key="most_per_min")
+            raise BadInput.at("bad_alerts", "most_per_min", "expected 1 to 600", key="most_per_min")
 
     def channels(self, tell: Tell) -> tuple[Channel, ...]:
         """By what a Tell alerts; none: by nothing."""

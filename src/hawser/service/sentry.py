@@ -35,7 +35,7 @@ class WatchSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not LEAST <= self.silent_s <= MOST:
-            raise BadInput("bad_watch", f"silent_s: expected {LEAST:g} to {MOST:g} seconds", key="silent_s")
+            raise BadInput.at("bad_watch", "silent_s", f"expected {LEAST:g} to {MOST:g} seconds", key="silent_s")
 
 
 def read_settings(profile: Profile) -> WatchSettings:

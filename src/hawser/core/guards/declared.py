@@ -50,7 +50,7 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 
     def __post_init__(self) -> None:
         if not self.name.strip() or not self.name.isprintable() or len(self.name) > LONGEST_NAME:
-            raise BadInput("bad_guard", f"guard.name: expected a name of at most {LONGEST_NAME} signs", key="name")
+            raise BadInput.at("bad_guard", "guard.name", f"expected a name of at most {LONGEST_NAME} signs", key="name")
         for key in self.LOOSER:
             value = getattr(self, key)
             if value is not None and not 0 <= value < math.inf:
@@ -353,7 +353,7 @@ class NewsRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not self.match.strip():
-            raise BadInput("bad_guard", "news.rule.match: expected words", key="match")
+            raise BadInput.at("bad_guard", "news.rule.match", "expected words", key="match")
 
 
 class NewsSources(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -369,7 +369,7 @@ class NewsSources(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if self.tz and not zone_known(self.tz):
-            raise BadInput("bad_guard", f"news.tz: expected a time zone such as Europe/Zurich, got '{self.tz}'")
+            raise BadInput.at("bad_guard", "news.tz", f"expected a time zone such as Europe/Zurich, got '{self.tz}'")
 
 
 class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -386,9 +386,9 @@ class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not zone_known(self.zone):
-            raise BadInput("bad_guard", f"zone: expected a time zone such as Europe/Zurich, got '{self.zone}'")
+            raise BadInput.at("bad_guard", "zone", f"expected a time zone such as Europe/Zurich, got '{self.zone}'")
         if not CLOCK.fullmatch(self.day_starts) or self.day_starts >= "24:00":
-            raise BadInput("bad_guard", "day_starts: expected a time such as 17:00", key="day_starts")
+            raise BadInput.at("bad_guard", "day_starts", "expected a time such as 17:00", key="day_starts")
         names = [guard.name for guard in self.guard]
         for name in names:
             if names.count(name) > 1:

@@ -38,9 +38,14 @@ GUSTS = (
     ("drop", "Drop the line", "for 5 s", 5), ("restart", "Restart the venue", "for 4 s", 4),
     ("squall", "Widen the spread", "for 20 s", 20), ("gap", "Jump the price,", "back over 5 min", 300),
     ("halt", "Halt the instrument", "for 25 s", 25), ("hush", "Silence its feed", "for 100 s", 100),
+    ("odd", "Tell a quote", "that cannot be", 0), ("smaller", "Lower the greatest", "quantity for 150 s", 150),
+    ("rateless", "Tell no rates", "for 60 s", 60), ("jump", "Set the venue's clock", "elsewhere", 40),
+    ("hand", "Have another hand", "in the account", 0), ("call", "Close a position", "by the venue", 0),
+    ("payment", "Pay in or out", "", 0),
 )  # fmt: skip
 COUNTED = {
     "slip_ticks": "slip", "drops": "drop", "restarts": "restart", "squalls": "squall", "gaps": "gap", "halts": "halt",
+    "shuts": "shut", "jumps": "jump", "hands": "hand", "calls": "call", "payments": "payment",
 }  # fmt: skip
 
 
@@ -60,7 +65,7 @@ def read_weather(texts: dict[str, str]) -> tuple[Weather | None, dict[str, str]]
     try:
         return msgspec.convert(values, Weather), {}
     except BadInput as error:
-        return None, {str(error.values.get("key", "")): error.sentence.partition(": ")[2]}
+        return None, {str(error.values.get("key", "")): error.text}
 
 
 class QuayPanel(QFrame):
@@ -146,7 +151,9 @@ class QuayPanel(QFrame):
         self.subject = Label()
         self.subject.setProperty("role", "second")
         grid.addWidget(self.subject, 0, 0, 1, 4)
-        buttons = [(f"{text} {more}", partial(self.gust.emit, kind, s * SECOND)) for kind, text, more, s in GUSTS]
+        buttons = [
+            (f"{text} {more}".strip(), partial(self.gust.emit, kind, s * SECOND)) for kind, text, more, s in GUSTS
+        ]
         buttons += [(f"A {fg.side_word(side)} position not ours", partial(self.stray.emit, side)) for side in (1, -1)]
         for number, (text, run) in enumerate(buttons):
             button = QPushButton(text)

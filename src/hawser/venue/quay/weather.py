@@ -59,9 +59,9 @@ class Weather(msgspec.Struct, frozen=True):
         for key in FAULTS:
             value, most = getattr(self, key), 1.0 if key in CHANCES else MOST
             if not 0 <= value <= most:
-                raise BadInput("bad_weather", f"weather.{key}: expected a number from 0 to {most:g}", key=key)
+                raise BadInput.at("bad_weather", f"weather.{key}", f"expected a number from 0 to {most:g}", key=key)
         if self.reject + self.margin + self.near + self.lost + self.mute > 1:
-            raise BadInput("bad_weather", "weather: reject, margin, near, lost and mute add up to more than 1")
+            raise BadInput.at("bad_weather", "weather", "reject, margin, near, lost and mute add up to more than 1")
 
 
 CHANCES = ("reject", "margin", "near", "lost", "mute", "duplicate", "late", "swallow", "adjust", "pieces")
