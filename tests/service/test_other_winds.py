@@ -1,0 +1,412 @@
+"""Faults that once broke a promise, each by itself, on a calm venue in simulated time: nobody tells, clocks differ, the
+disk is full, the market is shut, quotes cannot be, money comes and goes."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from decimal import Decimal
+
+import msgspec
+import pytest
+
+from hawser.core.account import Rate, SizeRule
+from hawser.core.clock import MINUTE, SECOND
+from hawser.core.errors import Refused
+from hawser.core.fx import convert, with_filed
+from hawser.core.guards import declared as dc
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.plan import Plan
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine import states
+from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE
+from hawser.engine.state import EngineState
+from hawser.ledger.ledger import Entry, Ledger
+from hawser.ledger.verify import verify
+from hawser.service import stormworld
+from hawser.service.session import Session
+from hawser.service.stormworld import ACCOUNT, Kept
+from hawser.venue import port
+from hawser.venue.quay import hands
+from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.store import reread
+from hawser.venue.quay.weather import SEVERITIES, Weather
+
+SYMBOL = "CAD/CHF"
+PLAN = Plan(
+    symbol=SYMBOL, side=1, size=SizeRule(percent=0.5), stop=StopRule(ticks=120),
+    targets=(TargetRule(share=0.5, r=2.0),), timeframe_ns=MINUTE,
+)  # fmt: skip
+
+
+class Own(Quay):
+    """A Quay that a test may have carry out requests otherwise."""
+
+    otherwise: Callable[[Quay, port.Request], list[port.Told] | None] | None = None
+
+    def _carried_out(self, request: port.Request) -> list[port.Told]:
+        found = self.otherwise(self, request) if self.otherwise is not None else None
+        return super()._carried_out(request) if found is None else found
+
+
+class World:
+    """A session at such a venue, and all it gave as commands."""
+
+    def __init__(self, ledger: Ledger | None = None, weather: Weather = SEVERITIES["calm"], seed: int = 3) -> None:
+        self.seed, self.ledger = seed, ledger
+        self.venue = self._quay(stormworld.WORLD, weather, None, 0)
+        self.entries: list[Entry] = []
+        self.faults: list[Exception] = []
+        self.open()
+
+    def _quay(self, world: stormworld.World, weather: Weather, store: Kept | None, since: int) -> Own:
+        feed, rates = stormworld.feed_of(world, self.seed), dict(stormworld.RATES)
+        return Own(feed, "CHF", 64_000.0, rates, weather, self.seed, store, since)
+
+    def open(self) -> None:
+        self.session = Session(
+            ACCOUNT, self.venue, self.ledger, self.entries.append, prefix="S", on_fault=self.faults.append
+        )
+        self.run(30)
+
+    def run(self, seconds: float) -> None:
+        self.session.run_until(self.venue.now + int(seconds * SECOND))
+
+    @property
+    def state(self):  # type: ignore[no-untyped-def]
+        return self.session.engine.state
+
+    @property
+    def trade(self):  # type: ignore[no-untyped-def]
+        return next(reversed(self.state.trades.values()))
+
+    def place(self, **changes: object) -> None:
+        plan = msgspec.structs.replace(PLAN, **changes)
+        self.session.ask(ev.PlaceTrade(time=self.venue.now, ask=f"a{len(self.entries)}", plan=plan))
+        self.run(3)
+
+    def stops(self) -> int:
+        """Steps of the trade that stops at the venue close."""
+        rests = self.venue.book.resting(SYMBOL)
+        return sum(one.steps - one.filled for one in rests if one.kind == "stop" and one.closes == self.trade.entry)
+
+    def told(self, since: int = 0) -> set[str]:
+        return {one.code for _, commands in self.entries[since:] for one in commands if isinstance(one, cm.Tell)}
+
+    def sent(self, kind: type, since: int = 0) -> int:
+        return sum(isinstance(one, kind) for _, commands in self.entries[since:] for one in commands)
+
+
+# What nobody tells
+
+
+def test_a_stop_that_vanished_at_the_venue_is_set_again():
+    world = World()
+    world.place()
+    assert world.trade.state == states.PROTECTED
+    world.venue.book.cancel(next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"))
+    world.run(40)
+    assert world.stops() == world.trade.open_steps > 0
+    assert "check_differs" in world.told()
+
+
+def test_a_stop_that_filled_untold_ends_the_trade():
+    world = World()
+    world.place()
+    world.venue.book.fill(next(one for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"))
+    world.run(40)
+    assert world.trade.state == states.ENDED
+
+
+@pytest.mark.parametrize("change", [50, -20])
+def test_a_position_that_another_hand_changed_is_covered_as_it_is(change):
+    world = World()
+    world.place()
+    held = world.venue.book.state.positions[world.trade.entry]
+    held.steps += change
+    world.run(60)
+    assert world.trade.open_steps == held.steps
+    assert world.stops() == held.steps
+
+
+def test_a_position_that_was_turned_about_is_shown_as_not_ours_and_nothing_of_ours_is_left():
+    world = World()
+    world.place()
+    held = world.venue.book.state.positions[world.trade.entry]
+    held.side, held.steps = -1, 7
+    world.run(60)
+    assert world.trade.state == states.ENDED
+    assert held.id in world.state.unexplained
+    assert not [one for one in world.venue.book.resting(SYMBOL) if one.closes == held.id]
+
+
+# Clocks that differ
+
+
+@pytest.mark.parametrize("ahead", [600, 86_400 * 3, -600, -86_400])
+def test_deadlines_hold_whatever_the_venue_s_clock_says(ahead):
+    """The stop is refused for as long as it takes: the trade is closed in time by our own clock."""
+    world = World()
+    world.venue.book.state.ahead = ahead * SECOND
+
+    def no_stops(quay: Quay, request: port.Request) -> list[port.Told] | None:
+        if isinstance(request, port.NewOrder) and request.kind == "stop":
+            return [port.Rejected(time=quay.book.time, id=request.id, what="order", code="busy", text="busy")]
+        return None
+
+    world.venue.otherwise = no_stops
+    world.place()
+    world.run(4)
+    assert world.trade.state == states.ENDED
+    assert world.trade.longest_exposed <= 5 * SECOND
+    assert world.state.now - world.venue.now < SECOND
+
+
+def test_a_venue_s_clock_that_stands_still_stops_no_deadline():
+    world = World()
+    world.venue.book.state.still = world.venue.book.time
+    world.venue.otherwise = lambda quay, request: (
+        [] if isinstance(request, port.NewOrder) and request.kind == "stop" else None
+    )
+    world.place()
+    world.run(5)
+    assert world.trade.state == states.ENDED
+
+
+# A disk that is full
+
+
+def test_what_is_open_is_protected_though_nothing_can_be_written_and_all_is_written_later(tmp_path):
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    world = World(ledger)
+    world.session.ask(ev.PlaceTrade(time=world.venue.now, ask="a", plan=PLAN))
+    ledger.limit(full=True)
+    world.run(5)
+    assert world.trade.state == states.PROTECTED
+    assert world.stops() == world.trade.open_steps > 0
+    world.place(side=-1)
+    assert len(world.venue.book.state.positions) == 1  # no entry is sent that cannot be written down first
+    assert world.trade.state == states.ENDED
+    assert world.state.record_down
+    ledger.limit(full=False)
+    world.run(30)
+    assert not world.state.record_down
+    world.place(side=-1)
+    assert world.trade.state == states.PROTECTED
+    world.session.write_down()
+    decode = msgspec.msgpack.Decoder(EngineState).decode
+    mine = msgspec.msgpack.encode(decode(msgspec.msgpack.encode(world.state)))
+    assert msgspec.msgpack.encode(ledger.restore().state) == mine
+    assert verify(ledger.path).line == 0
+    world.session.close()
+
+
+# Floods
+
+
+def test_a_trade_without_cover_in_a_market_that_is_shut_does_not_flood_it(tmp_path):
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    world = World(ledger)
+
+    def shut(quay: Quay, request: port.Request) -> list[port.Told] | None:
+        if isinstance(request, port.NewOrder) and request.closes is not None:
+            quay.book.closed.add(SYMBOL)
+        return None
+
+    world.venue.otherwise = shut
+    before = ledger.seq
+    world.place()
+    for _ in range(5):
+        since, lines = len(world.entries), ledger.seq
+        world.run(60)
+        assert world.sent(cm.Submit, since) + world.sent(cm.Query, since) < 2 * URGENT_BURST
+        assert ledger.seq - lines < 400
+    assert ledger.seq - before < 1_500
+    assert world.trade.state == states.EXPOSED or world.trade.leave
+    world.venue.otherwise = None
+    world.venue.book.closed.discard(SYMBOL)
+    world.venue._tell_state(SYMBOL)
+    world.run(3)
+    assert world.trade.state == states.ENDED or world.stops() == world.trade.open_steps  # at once, whatever was sent
+
+
+def test_an_amend_that_is_answered_with_another_level_is_taken_as_it_is():
+    world = World()
+    world.place()
+
+    def coarse(quay: Quay, request: port.Request) -> list[port.Told] | None:
+        if isinstance(request, port.AmendOrder):
+            level = int(Decimal(request.level) / Decimal("0.00001")) // 5 * 5
+            return quay.book.amend(msgspec.structs.replace(request, level=f"{level / 100_000:.5f}"))
+        return None
+
+    world.venue.otherwise = coarse
+    since, wanted = len(world.entries), world.trade.stop // 5 * 5 + 13
+    world.session.ask(ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=wanted))
+    world.run(60)
+    assert world.sent(cm.Amend, since) == 1
+    assert world.trade.stop == wanted - 3
+    assert "level_adjusted" in world.told(since)
+
+
+def test_holdings_with_a_time_before_the_last_fill_are_taken_all_the_same():
+    world = World(weather=Weather("w", drops=0.0))
+    world.place()
+    world.venue.book.state.ahead = -3_600 * SECOND
+    since = len(world.entries)
+    world.venue._cut("drop", world.venue.now + 2 * SECOND)
+    world.run(60)
+    assert world.state.reconciled
+    assert world.sent(cm.QueryAll, since) < 8
+
+
+def test_the_whole_account_has_a_bound_too():
+    assert VENUE_A_MINUTE <= 600
+
+
+# Quotes that cannot be
+
+
+@pytest.mark.parametrize(("bid", "ask"), [("0.61300", "0.61290"), ("0", "0.61290"), ("0.61290", "0"), ("", "0.61290")])
+def test_a_quote_that_cannot_be_is_set_aside_and_costs_nothing(tmp_path, bid, ask):
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    market = world.state.markets[SYMBOL]
+    held = (market.bid, market.ask)
+    for _ in range(20):
+        world.venue._ready.append(port.QuoteTold(time=world.venue.now, symbol=SYMBOL, bid=bid, ask=ask))
+        world.session.run_until(world.venue.now)
+    assert (market.bid, market.ask) == held
+    assert not world.faults
+    assert world.trade.state == states.PROTECTED
+    assert world.state.reconciled
+
+
+def test_a_foreign_order_s_fill_is_data(tmp_path):
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    fill = port.FillTold("other", world.venue.now, "0.10", "0.61200", 0.0, 1.0)
+    world.venue._ready.append(port.Filled(time=world.venue.now, id="stranger-1", fill=fill))
+    world.run(1)
+    assert not world.faults
+    assert world.trade.state == states.PROTECTED
+
+
+# Positions beyond the greatest quantity
+
+
+def test_a_position_larger_than_one_order_may_be_is_covered_and_closed_in_parts():
+    world = World()
+    world.place()
+    whole = world.venue.instruments[SYMBOL]
+    most = max(1, world.trade.open_steps // 3)
+    for book in (world.venue.book.instruments, world.state.instruments):
+        book[SYMBOL] = msgspec.structs.replace(whole, qty_max=whole.qty_step * most)
+    held = world.venue.book.state.positions[world.trade.entry]
+    held.steps += 2 * most  # another hand has made it larger
+    world.run(60)
+    assert world.stops() == held.steps == world.trade.open_steps
+    assert all(one.steps - one.filled <= max(most, 1) or one.id == world.trade.order_ids[1]
+               for one in world.venue.book.resting(SYMBOL) if one.kind == "stop")  # fmt: skip
+    world.session.ask(ev.CloseTrade(time=world.venue.now, ask="c", trade=world.trade.id))
+    world.run(30)
+    assert world.trade.state == states.ENDED
+    assert not world.venue.book.state.positions
+
+
+# Money
+
+
+def test_what_is_paid_in_or_out_is_no_loss_and_no_profit():
+    world = World()
+    loss = dc.LossSwitch(name="Day loss", percent=2.0, then=("flatten",))
+    world.session.set_guards(dc.Guards(guard=(loss,)), "guards")
+    world.place()
+    world.run(5)
+    paid = [hands.paid(world.venue.book, random.Random(seed)) for seed in range(8)]
+    assert min(paid) < -1_280 < 1_280 < max(paid)  # 2 % of the equity
+    world.run(30)
+    assert world.trade.state == states.PROTECTED
+    assert not any(memory.latched for memory in world.state.memory.values())
+
+
+def test_a_loss_is_counted_beside_payments():
+    world = World()
+    loss = dc.LossSwitch(name="Day loss", money=100.0)
+    world.session.set_guards(dc.Guards(guard=(loss,)), "guards")
+    world.place()
+    world.venue.book.state.positions[world.trade.entry].entry += 300
+    world.run(10)
+    assert any(memory.latched for memory in world.state.memory.values())
+
+
+@pytest.mark.parametrize(
+    ("live", "rate"),
+    [({"CHF/EUR": 1.05}, 1 / 1.05), ({"EUR/CHF": 0.97}, 0.97), ({"EUR/USD": 1.1, "USD/CHF": 0.9}, 0.99)],
+)
+def test_a_rate_of_the_file_serves_only_where_no_way_leads_by_live_ones(live, rate):
+    filed = {"EUR/CHF": 2.0}
+    rates = with_filed({pair: Rate(mid, 0.0) for pair, mid in live.items()}, filed, 5.0)
+    assert convert("EUR", "CHF", rates) == pytest.approx(rate)
+    alone = with_filed({}, filed, 500.0)
+    assert convert("EUR", "CHF", alone) == 2.0
+    with pytest.raises(Refused):
+        convert("EUR", "CHF", alone, max_age_s=60.0)  # it ages from when it was read
+
+
+# Another grid
+
+
+@pytest.mark.parametrize("finer", [True, False])
+def test_another_tick_at_a_restart_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, finer):
+    path = tmp_path / "ledger.sqlite"
+    world = World(Ledger(path))
+    world.place()
+    old, whole = world.state.instruments[SYMBOL], world.trade.stop
+    tick = old.tick / 2 if finer else old.tick * next(factor for factor in (3, 7, 11) if whole % factor)
+    new = msgspec.structs.replace(old, tick=tick)
+    world.session.close()
+    world.venue.hang_up()
+    anew = [(new, character) if one.symbol == SYMBOL else (one, character) for one, character in stormworld.WORLD]
+    state = stormworld._carried(reread(world.venue.book.state), old, new)
+    world.venue, world.ledger = world._quay(anew, SEVERITIES["calm"], Kept(state), world.venue.now), Ledger(path)
+    since = len(world.entries)
+    world.open()
+    if finer:
+        assert world.trade.stop == whole * 2
+        assert world.trade.state == states.PROTECTED
+        assert world.stops() == world.trade.open_steps
+    else:
+        assert world.trade.left
+        assert not world.sent(cm.Submit, since) + world.sent(cm.Amend, since)
+    world.session.close()
+
+
+def test_an_instrument_that_is_gone_at_a_restart_leaves_the_others(tmp_path):
+    path = tmp_path / "ledger.sqlite"
+    world = World(Ledger(path))
+    world.place()
+    world.place(symbol="Harbour 40", stop=StopRule(percent=9.0))  # its market is another one after the restart
+    assert world.trade.state == states.PROTECTED
+    world.session.close()
+    world.venue.hang_up()
+    anew = [one for one in stormworld.WORLD if one[0].symbol != SYMBOL]
+    state = stormworld._without(reread(world.venue.book.state), SYMBOL)
+    world.venue, world.ledger = world._quay(anew, SEVERITIES["calm"], Kept(state), world.venue.now), Ledger(path)
+    world.open()
+    assert world.trade.state == states.PROTECTED
+    assert next(iter(world.state.trades.values())).left
+    world.session.close()
+
+
+# No equity
+
+
+def test_without_equity_nothing_is_entered():
+    world = World()
+    world.venue.book.state.balance = -5.0
+    world.run(5)
+    world.place()
+    assert not world.state.trades
+    assert "no_equity" in {one.code for _, commands in world.entries for one in commands if isinstance(one, cm.Tell)}
