@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import shutil
 import time
@@ -12,7 +13,7 @@ if os.environ.get("QT_QPA_PLATFORM", "offscreen") == "offscreen":  # with a scre
     os.environ["QT_QPA_PLATFORM"] = f"offscreen:configfile={Path(__file__).with_name('screens.json')}"
 
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
@@ -196,8 +197,15 @@ def open_desk(qtbot, tmp_path, morning) -> Iterator[Callable[..., Trader]]:
     yield start
     for window in opened:
         window.close()
+    for _ in range(10):  # what is still to be shown is shown while there is something to show it
+        QApplication.processEvents()
+    for window in opened:
         window.deleteLater()
-    QApplication.processEvents()
+    opened.clear()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    # A runtime tells the collector to leave alone what is there when it opens: here that is the windows before it too.
+    gc.unfreeze()
+    gc.collect()
 
 
 @pytest.fixture
