@@ -195,6 +195,9 @@ def test_the_judge_counts_floods_and_time_without_cover():
     trade.exposed_since = storm.state.now - 6 * SECOND
     storm.judge._blocked.clear()
     storm.judge.look()
+    assert "naked" not in storm.found.broken  # it has its stop at the venue, whatever is believed of it
+    storm.venue.book._resting[trade.symbol].clear()
+    storm.judge.look()
     assert "exposed for" in storm.found.broken["naked"][0]
 
 

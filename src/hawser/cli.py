@@ -540,6 +540,8 @@ def _watch(arguments: list[str]) -> int:
     parser.add_argument("--as-set", action="store_true", help=argparse.SUPPRESS)
     options = parser.parse_args(arguments)
     if options.at:
+        if os.fork():
+            os._exit(DONE)
         from hawser.service.profile import Profile
         from hawser.service.watching import watch
 

@@ -212,11 +212,11 @@ def test_gusts_made_by_hand_last_as_long_as_they_say_and_are_counted(trader):
     asked = []
     panel.gust.connect(lambda kind, length: asked.append((kind, length // 10**9)))
     for kind, text, more, _ in GUSTS:
-        button = next(b for b in panel.findChildren(QPushButton) if b.text() == f"{text} {more}")
+        button = next(b for b in panel.findChildren(QPushButton) if b.text() == f"{text} {more}".strip())
         trader.click(button)
-        if kind != "restart":  # the line is down already
+        if kind not in ("restart", "odd", "hand", "call"):  # the line is down already, or there is nothing to change
             trader.qtbot.waitUntil(lambda kind=kind: venue.counts.get(kind) == 1)
-    assert asked == [("drop", 5), ("restart", 4), ("squall", 20), ("gap", 300), ("halt", 25), ("hush", 100)]
+    assert asked == [(kind, seconds) for kind, _, _, seconds in GUSTS]
     assert venue.counts["restart"] == 0
     trader.qtbot.waitUntil(lambda: panel._told["gaps"].text() == "1 so far")
     trader.until(lambda s: not s.link_up)

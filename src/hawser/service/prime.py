@@ -17,7 +17,7 @@ from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule
 from hawser.core.guards import limits
 from hawser.core.heat import Stake, heat
-from hawser.core.indicators import Array, atr, true_range_at, wilder_next
+from hawser.core.indicators import Array, atr, true_range_at, wilder_next, window_sums
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.laying import money_of, setup_of
 from hawser.core.levels import StopRule, TargetRule
@@ -103,6 +103,7 @@ def _indicators() -> None:
     time, prices = np.arange(20, dtype=np.int64) * MINUTE, np.full(20, 100.0)
     bars = joined(Bars(time, prices, prices, prices, prices, prices), 5 * MINUTE)
     atr(bars.high, bars.low, bars.close, 2, False)
+    window_sums(bars.close, 2)
     wilder_next(1.0, true_range_at(2.0, 1.0, 1.5), 14)
     for kept in (bars, bars.mapped(_read_only)):  # to the compiler arrays that may not be written are another type
         for stop in ("3 bars", "channel 2", "pivot 1 1", "sma 2", "ema 2", "supertrend 2 2", "parabolic"):

@@ -83,7 +83,6 @@ class Sentry:
         self.profile, self._fault, self._lock = profile, fault, Alone(profile)
         self.settings, self.venue = WatchSettings(), ""
         self._next = 0.0
-        self._child: subprocess.Popen[bytes] | None = None
         self._starts = threading.Lock()
 
     def begin(self, venue: str) -> None:
@@ -112,14 +111,13 @@ class Sentry:
     def _start(self) -> None:
         """Not on the engine's thread: a process takes its time to begin."""
         try:
-            if self._child is not None:
-                self._child.poll()  # else it stays a zombie
             of = self.profile
             command = [sys.executable, "-m", "hawser", "watch", "--as-set", "--at", of.name]
             command += [str(folder) for folder in (of.data, of.config, of.state)]
             with (of.state / "watch.log").open("ab") as log:
-                self._child = subprocess.Popen(
-                    command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True
+                # What is started forks and ends at once: the watch itself is nobody's child, and nobody waits for it.
+                subprocess.run(
+                    command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, check=False
                 )
         except OSError as error:
             self._fault(f"The dead man's watch cannot be started ({error.strerror})")
