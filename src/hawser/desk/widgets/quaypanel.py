@@ -36,11 +36,11 @@ from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 GUSTS = (
     ("drop", "Drop the line", "for 5 s", 5), ("restart", "Restart the venue", "for 4 s", 4),
-    ("squall", "Widen the spread", "for 20 s", 20), ("gap", "Jump the price,", "back over 5 min", 300),
+    ("squall", "Widen the spread", "for 20 s", 20), ("gap", "Jump the price", "for 5 min", 300),
     ("halt", "Halt the instrument", "for 25 s", 25), ("hush", "Silence its feed", "for 100 s", 100),
-    ("odd", "Tell a quote", "that cannot be", 0), ("smaller", "Lower the greatest", "quantity for 150 s", 150),
-    ("rateless", "Tell no rates", "for 60 s", 60), ("jump", "Set the venue's clock", "elsewhere", 40),
-    ("hand", "Have another hand", "in the account", 0), ("call", "Close a position", "by the venue", 0),
+    ("odd", "Tell an odd quote", "", 0), ("smaller", "Small orders only", "for 150 s", 150),
+    ("rateless", "Tell no rates", "for 60 s", 60), ("jump", "Set its clock wrong", "", 40),
+    ("hand", "Another hand trades", "", 0), ("call", "Close a position there", "", 0),
     ("payment", "Pay in or out", "", 0),
 )  # fmt: skip
 COUNTED = {
