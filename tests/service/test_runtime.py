@@ -406,6 +406,22 @@ def test_a_second_hawser_on_the_same_ledger_is_refused(started):
     assert "another Hawser" in other.failed[0]
 
 
+def test_a_record_that_is_damaged_far_back_is_told_and_tending_goes_on(started):
+    runtime, heard = started(running=False)
+    heard.until(lambda s: s.link_up and s.trades)
+    runtime.stop()
+    with sqlite3.connect(runtime.profile.ledger) as db:
+        db.execute("UPDATE record SET body = body || x'00' WHERE seq = 40")
+    db.close()
+    _, again = started(running=False)
+    again.until(lambda s: s.link_up and s.trades)
+    end = time.monotonic() + 60
+    while not any("line 40 is not what was written" in fault for fault in again.faults) and time.monotonic() < end:
+        time.sleep(0.02)
+    assert any("line 40 is not what was written" in fault for fault in again.faults)
+    assert not again.failed
+
+
 def test_a_record_that_cannot_be_written_closes_entries_and_heals_itself(started, monkeypatch):
     _, heard = started(speed=20.0)
     heard.until(lambda s: s.link_up and s.trades and not s.closed)

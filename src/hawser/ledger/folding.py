@@ -32,6 +32,9 @@ def rules() -> str:
     return digest.hexdigest()[:16]
 
 
+BODY = "CAST(body AS BLOB)"  # a damaged page may call it text, which is refused where it is none
+
+
 class Recorded(NamedTuple):
     """One event of the record with the commands behind it; `seq` is its line. `damaged`: it could not be read."""
 
@@ -45,7 +48,7 @@ def recorded(db: sqlite3.Connection, after: int = 0, until: int | None = None) -
     """The events after line `after`, in order. A line whose check sum does not fit is told as damaged."""
     last = 1 << 62 if until is None else until
     crc_column = "crc" if db.execute("PRAGMA user_version").fetchone()[0] > 1 else "NULL"
-    query = f"SELECT seq, way, body, {crc_column} FROM record WHERE seq > ? AND seq <= ? ORDER BY seq"
+    query = f"SELECT seq, way, {BODY}, {crc_column} FROM record WHERE seq > ? AND seq <= ? ORDER BY seq"
     held: Recorded | None = None
     for seq, way, body, crc in db.execute(query, (after, last)):
         bad = crc is not None and zlib.crc32(body) != crc

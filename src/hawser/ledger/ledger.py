@@ -25,7 +25,7 @@ from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
 from hawser.engine.state import EngineState
 from hawser.ledger import shape
-from hawser.ledger.folding import Fold, decode_command, decode_event, recorded, rules
+from hawser.ledger.folding import BODY, Fold, decode_command, decode_event, recorded, rules
 from hawser.ledger.migrations import migrate
 
 _encoder = msgspec.msgpack.Encoder()
@@ -110,11 +110,16 @@ class Ledger:
         """The record's lines after line `after`, to line `until`, in order; only of `kinds` where given. Lines that
         cannot be read are left out."""
         where = f" AND kind IN ({','.join('?' * len(kinds))})" if kinds else ""
-        query = f"SELECT seq, way, time, trade, symbol, body FROM record WHERE seq > ? AND seq <= ?{where} ORDER BY seq"
+        query = (
+            f"SELECT seq, way, time, trade, symbol, {BODY} FROM record WHERE seq > ? AND seq <= ?{where} ORDER BY seq"
+        )
         last = self._seq if until is None else until
         for seq, way, time, trade, symbol, body in self._db.execute(query, (after, last, *kinds)):
-            with contextlib.suppress(msgspec.MsgspecError):
-                yield Row(seq, time, trade, symbol, (decode_event if way == "event" else decode_command)(body))
+            try:
+                item = (decode_event if way == "event" else decode_command)(body)
+            except (msgspec.MsgspecError, ValueError):
+                continue
+            yield Row(seq, time, trade, symbol, item)
 
     # The fold
 
@@ -222,6 +227,7 @@ def _opened(path: Path) -> sqlite3.Connection:
     try:
         db = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
         try:
+            db.text_factory = readable
             db.execute("PRAGMA journal_mode=WAL")
             db.execute("PRAGMA synchronous=FULL")
             migrate(db, str(path))
@@ -232,6 +238,11 @@ def _opened(path: Path) -> sqlite3.Connection:
     except (sqlite3.Error, OSError) as error:
         raise Unavailable("ledger", f"{path}: the ledger cannot be opened ({error})") from error
     return db
+
+
+def readable(text: bytes) -> str:
+    """Text of the file, also where a damaged page has made none of it."""
+    return text.decode("utf-8", "replace")
 
 
 def _check_record_shape(db: sqlite3.Connection, path: Path) -> None:

@@ -16,6 +16,7 @@ from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
 from hawser.ledger import shape
 from hawser.ledger.folding import Fold, recorded, rules
+from hawser.ledger.ledger import readable
 from hawser.ledger.migrations import STEPS
 
 _encode = msgspec.msgpack.Encoder().encode
@@ -83,7 +84,7 @@ def damage(path: Path) -> str:
         if found != "ok":
             return found.splitlines()[0]
         if db.execute("PRAGMA user_version").fetchone()[0] > 1:
-            for seq, body, crc in db.execute("SELECT seq, body, crc FROM record WHERE crc IS NOT NULL"):
+            for seq, body, crc in db.execute("SELECT seq, CAST(body AS BLOB), crc FROM record WHERE crc IS NOT NULL"):
                 if zlib.crc32(body) != crc:
                     return f"line {seq} is not what was written"
     return ""
@@ -118,6 +119,7 @@ def _reading(path: Path) -> Iterator[sqlite3.Connection]:
         raise BadInput("unreadable", f"{path}: expected a ledger file")
     try:
         db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)
+        db.text_factory = readable
         try:
             version = db.execute("PRAGMA user_version").fetchone()[0]
             if not 1 <= version <= len(STEPS):

@@ -12,6 +12,7 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -306,7 +307,26 @@ class Runtime:
         self._news.start()
         self.alerts.begin()
         self.sentry.begin(self._venue_at)
+        look = partial(self._look_at_the_record, boot.ledger.path)
+        threading.Thread(target=look, name="record", daemon=True).start()
         return session
+
+    def _look_at_the_record(self, path: Path) -> None:
+        """Whether the file is what was written: all of it, which takes its time, so that nobody waits for it. What the
+        session stands on was checked line by line as it was folded.
+        """
+        from hawser.ledger.verify import damage
+
+        try:
+            found = damage(path)
+        except HawserError as error:
+            found = error.sentence
+        if found and not self._stop.is_set():
+            sentence = (
+                f"The record is damaged ({found}). What is open was compared with the venue; keep a copy of {path}"
+            )
+            self.hooks.fault(sentence)
+            self.alerts.tell_fault(sentence)
 
     def _set_up_guards(self, session: Session, boot: Boot) -> None:
         """The policy of the person's file, or the one that ships. A file that is wrong changes nothing. What the record
