@@ -289,7 +289,8 @@ def test_the_policy_is_edited_kept_and_what_is_looser_waits(guards, trader):
     editor.text.setPlainText(text.replace("percent = 2.5", "percent = "))
     assert not editor.apply.isEnabled()
     assert "expected TOML" in editor.told.text()
-    editor.text.setPlainText(text.replace("percent = 2.5", "percent = 3.5").replace("losses = 12", "losses = 7"))
+    editor.text.setPlainText(text.replace("percent = 2.5", "percent = 3.5").replace("losses = 12", "losses = 7")
+                                .replace('day_starts = "00:00"', 'day_starts = "01:00"'))  # fmt: skip
     assert "Day loss is looser (percent)" in editor.told.text()
     trader.click(editor.apply)
     trader.qtbot.waitUntil(lambda: guards.picture.policy.named("Losing streak").losses == 7, timeout=10_000)
@@ -300,6 +301,7 @@ def test_the_policy_is_edited_kept_and_what_is_looser_waits(guards, trader):
     assert "3.5" in kept.read_text()
     assert editor.isHidden()
     trader.qtbot.waitUntil(lambda: "good" in guards.calendar.text(), timeout=10_000)  # its news is found from there
+    assert guards.calendar.text().endswith(" on: looser periods, news or loosening")
 
 
 def test_a_policy_goes_to_a_file_and_comes_back(guards, tmp_path):

@@ -363,7 +363,8 @@ def change_account(desk: Desk, ask: ev.ChangeAccount) -> None:
     )  # fmt: skip
     if old.rates != new.rates:
         desk.state.rates_read = desk.state.now
-    changed = [name for name in ("size", "costs", "policy", "rates") if getattr(old, name) != getattr(new, name)]
+    held = desk.state.account  # what is looser waits, and is told by itself
+    changed = [name for name in ("size", "costs", "policy", "rates") if getattr(old, name) != getattr(held, name)]
     what = ", ".join(changed) or "nothing"
     text = f"Account changed ({what}): holds from the next entry on, open trades keep their lines"
     desk.tell("caution", "account_changed", text, ask=ask.ask)

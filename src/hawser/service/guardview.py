@@ -86,6 +86,7 @@ class GuardPicture(msgspec.Struct, frozen=True):
     coming: Coming | None
     calendar: str
     policy: dc.Guards
+    waits: tuple[tuple[int, str], ...] = ()  # what is looser and holds from then on: UTC ns, what it is
 
 
 def picture(state: EngineState, shown: str) -> GuardPicture:
@@ -103,7 +104,18 @@ def picture(state: EngineState, shown: str) -> GuardPicture:
         _coming(state),
         _calendar(state),
         state.guards,
+        _waits(state),
     )
+
+
+def _waits(state: EngineState) -> tuple[tuple[int, str], ...]:
+    """What somebody asked for that makes anything looser, and that does not hold yet; guards tell it in their rows."""
+    found = []
+    if state.rules_later is not None:
+        found.append((state.rules_later.at, "looser periods, news or loosening"))
+    if state.policy_later is not None:
+        found.append((state.policy_later.at, "looser limits of the account"))
+    return tuple(found)
 
 
 def _does(guard: dc.Guard) -> str:

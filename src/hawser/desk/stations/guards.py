@@ -211,7 +211,9 @@ class GuardStation(QWidget):
         self.empty.setVisible(not picture.views)
         for rows in (self.switches, self.filters):
             rows.setVisible(bool(rows.rows))
-        self.calendar.setText(picture.calendar)
+        zone = self._look.zone
+        waits = [f"From {fg.moment(at, zone):%a %d %b %H:%M} on: {what}" for at, what in picture.waits]
+        self.calendar.setText("\n".join([picture.calendar, *waits]))
         self.watch.refresh()
         self._show_coming(picture.coming, picture.time)
 
