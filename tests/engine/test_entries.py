@@ -4,7 +4,7 @@ from decimal import Decimal
 
 import pytest
 
-from byhand import TARGETS, ByHand, codes, of, plan
+from byhand import SYMBOL, TARGETS, ByHand, codes, of, plan
 from hawser.core.account import Policy, SizeRule
 from hawser.core.entry import EntryRule, Good
 from hawser.core.levels import StopRule
@@ -306,3 +306,24 @@ def test_a_target_that_a_waiting_entry_is_about_to_lose_cannot_be_moved():
     hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=2, level=0, share=0.0)
     told = of(hand.do(ev.MoveTarget, ask="2", trade=hand.trade.id, number=2, level=62500), cm.Tell)
     assert [(one.code, one.weight) for one in told] == [("target_refused", "refused")]
+
+
+@pytest.mark.parametrize(("number", "left"), [(1, 2.5), (2, 1.0)])
+def test_a_waiting_entry_loses_the_target_that_was_named(number, left):
+    hand = ByHand()
+    hand.place(entry=EntryRule("limit", price=Decimal("0.61100")))
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=number, level=0, share=0.0)
+    for order in [one for one in hand.engine.state.orders.values() if one.pending == "amend"]:
+        hand.do(ev.AmendAccepted, order=order.id, level=order.level, steps=order.steps)
+    assert [rule.r for rule in (hand.trade.then or hand.trade.moving or hand.trade).plan.targets] == [left]
+
+
+def test_another_plan_s_stop_is_taken_as_near_as_a_stop_may_rest_and_no_nearer():
+    for away, taken in ((10, True), (9, False)):  # the instrument's least distance is 10 ticks
+        hand = ByHand()
+        hand.protect()
+        level = hand.market.bid - away
+        price = Decimal(hand.engine.state.instruments[SYMBOL].price(level))
+        hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(price=price)))
+        assert (hand.trade.stop == level) is taken
