@@ -36,7 +36,7 @@ def test_no_gale_breaks_a_promise(group):
     no fill lost, nothing loosened in the heat."""
     met = Counter()
     for seed in range(group * EACH, (group + 1) * EACH):
-        found = Storm(seed, "gale").run(8)
+        found = Storm(seed, "gale").run(6)
         assert not found.broken, (seed, found.broken)
         assert found.longest_exposed <= 5 * SECOND
         met.update(found.faults)
