@@ -30,8 +30,8 @@ def traded_alike(draw, make, account, order):
     assert not report.differences, (rules, report.differences[:3])
 
 
-# 36 histories for rigs and 12 for ladders, of 1 000 bars each, 20 of 700 under guards, and 80 wild ones; `tests/wild.py`
-# runs thousands
+# 36 histories for rigs and 12 for ladders, of 1 000 bars each, 20 of 700 under guards, and 80 wild ones;
+# `tests/wild.py` runs thousands
 
 
 @settings(max_examples=36, deadline=None, suppress_health_check=list(HealthCheck))
