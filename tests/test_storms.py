@@ -16,7 +16,7 @@ from hawser.engine.state import Order, Rung
 from hawser.ledger.ledger import Ledger
 from hawser.service.storm import Storm, traced, weathered
 from hawser.service.stormguards import GuardWatch
-from hawser.service.stormjudge import FLOOD, SHOWN_FALSELY, Findings
+from hawser.service.stormjudge import FITS_AFTER, FLOOD, SHOWN_FALSELY, Findings
 from hawser.service.stormlimits import POLICY, LimitsWatch
 from hawser.service.stormreport import LABELS, summary, written
 from hawser.venue import port
@@ -157,7 +157,7 @@ def test_the_judge_can_fail():
     judge.look()
     assert "uncovered" in broken
     book._resting[trade.symbol] = [*rests, msgspec.structs.replace(stop, id="S-forged")]
-    judge._fitting[trade.entry] = long_ago
+    judge._fitting[trade.entry] = storm.venue.now - FITS_AFTER - 1
     judge.look()
     assert "overcovered" in broken
     broken.clear()

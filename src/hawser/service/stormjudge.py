@@ -22,6 +22,9 @@ from hawser.venue.quay.quay import Quay
 
 FLOOD, FLOOD_ALL = 30, 700  # requests a minute for one line of a trade, and for all
 SHOWN_FALSELY = 45 * SECOND  # how long "protected" may be shown of a position that has lost its cover untold
+# More than is held may rest for as long as a change that was refused waits (30 s, engine/pacing.py), after the two
+# checks that finding it may take. What closes a position never fills beyond it: too much cover does no harm meanwhile.
+FITS_AFTER = 75 * SECOND
 NOT_OURS = ("other-", "call-")
 
 
@@ -173,7 +176,7 @@ class Judge:
             fits = cover <= position.steps or trade is None or trade.left or trade.side != position.side
             if fits or self._blocked.get(position.symbol, 0) == self.now or self._is_split(position):
                 self._fitting[position.id] = self.now
-            elif self.now - self._fitting.setdefault(position.id, self.now) > SHOWN_FALSELY:
+            elif self.now - self._fitting.setdefault(position.id, self.now) > FITS_AFTER:
                 self.broke("overcovered", f"stops for {cover} of {position.steps} steps rest for {position.id}")
 
     def _is_split(self, position: Position) -> bool:
