@@ -6,9 +6,11 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import Qt
 
+from hawser.core import figures as fg
 from hawser.core.account import Account
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, Refused
 from hawser.core.guards.declared import CountGuard, NewsSources
+from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
 from hawser.desk import notifying
 from hawser.desk.widgets.words import Label, escaped, plain_tip
@@ -70,3 +72,6 @@ def test_an_error_s_sentence_is_one_line_without_control_signs():
     told = BadInput("x", f"a\x1b[2J\nb{'y' * 5000}").sentence
     assert told.isprintable()
     assert len(told) < 700
+    amount = Refused("x", f"costs {fg.money(1_234_567.5, 'CHF')}").sentence
+    assert amount == f"costs {fg.money(1_234_567.5, 'CHF')}"  # with its no-break spaces
+    assert Rig(name="two\u00a0words", stop=StopRule(atr=2.0)).name

@@ -123,7 +123,7 @@ def alerts(tmp_path) -> Iterator[Alerts]:
 
 def until(condition) -> None:
     event = threading.Event()
-    for _ in range(400):
+    for _ in range(3_000):
         if condition():
             return
         event.wait(0.02)

@@ -46,7 +46,8 @@ def test_the_venue_s_books_are_its_owner_s_also_where_an_earlier_version_left_th
         store.save(BookState(now=1, balance=1.0), ())
         assert {mode(one) for one in tmp_path.iterdir()} == {0o600}
         store.close()
-        assert mode(BookStore(tmp_path / "new.sqlite")._db and tmp_path / "new.sqlite") == 0o600
+        BookStore(tmp_path / "new.sqlite").close()
+        assert mode(tmp_path / "new.sqlite") == 0o600
     finally:
         os.umask(old)
 

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, is_line
 from hawser.core.money import LEAST, MOST
 from hawser.core.told import told
 
@@ -118,13 +118,13 @@ class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         for key, text, most in (("name", self.name, LONGEST_NAME), ("currency", self.currency, LONGEST_CURRENCY)):
-            if not text.isprintable() or len(text) > most:
-                raise BadInput.at("bad_account", f"{key}", f"expected one line of at most {most} signs", key=key)
+            if not is_line(text, most):
+                raise BadInput.at("bad_account", key, f"expected one line of at most {most} signs", key=key)
         if not 0 < self.equity <= MOST:
             raise BadInput.at("bad_account", "equity", "expected a positive amount", key="equity")
         for key, amount in (("balance", self.balance), ("margin_used", self.margin_used)):
             if amount is not None and not 0 <= amount <= MOST:
-                raise BadInput.at("bad_account", f"{key}", "expected an amount, 0 or more", key=key)
+                raise BadInput.at("bad_account", key, "expected an amount, 0 or more", key=key)
         for pair, rate in self.rates.items():
             mid = rate.mid if isinstance(rate, Rate) else rate
             if len(pair.split("/")) != 2 or not 0 < mid <= MOST:

@@ -6,14 +6,26 @@ that the sentence speaks of.
 
 from __future__ import annotations
 
+import unicodedata
+
 MOST_TOLD = 600  # signs of a sentence: what it quotes from outside may be of any length
+
+
+def shows(sign: str) -> bool:
+    """Whether a sign is seen where it stands: a letter, a figure, any space, and no control of a line or a terminal."""
+    return sign.isprintable() or unicodedata.category(sign) == "Zs"  # a no-break space counts as not printable
+
+
+def is_line(text: str, most: int) -> bool:
+    """Whether a name fits on one line of at most `most` signs."""
+    return len(text) <= most and all(map(shows, text))
 
 
 def one_line(text: str, most: int = MOST_TOLD) -> str:
     """A sentence on one line without control characters, its middle left out where it is long."""
     if len(text) > most:
         text = f"{text[: most * 2 // 3]} ... {text[-most // 3 :]}"
-    return "".join(sign if sign.isprintable() else ascii(sign)[1:-1] for sign in text)
+    return "".join(sign if shows(sign) else ascii(sign)[1:-1] for sign in text)
 
 
 class HawserError(Exception):

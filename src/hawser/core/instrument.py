@@ -11,7 +11,7 @@ import msgspec
 
 from hawser.core.clock import zone_known
 from hawser.core.decimals import digits_of, exact_units, to_units, write_units
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, is_line
 from hawser.core.money import LEAST, MOST
 from hawser.core.told import told
 
@@ -78,7 +78,7 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
 
     def __post_init__(self) -> None:
         for key, text, signs in (("symbol", self.symbol, MOST_SYMBOL), ("name", self.name, MOST_NAME)):
-            _expect(len(text) <= signs and text.isprintable(), key, f"one line of at most {signs} signs")
+            _expect(is_line(text, signs), key, f"one line of at most {signs} signs")
         _expect(self.symbol.strip() != "", "symbol", "a name")
         for key, step in (("tick", self.tick), ("qty_step", self.qty_step)):
             fits = step.is_finite() and LEAST <= step <= MOST and step.as_tuple().exponent >= -MOST_DIGITS  # type: ignore[operator]
@@ -155,4 +155,4 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
 
 def _expect(holds: bool, key: str, expected: str) -> None:
     if not holds:
-        raise BadInput.at("bad_instrument", f"{key}", f"expected {expected}", key=key)
+        raise BadInput.at("bad_instrument", key, f"expected {expected}", key=key)

@@ -7,13 +7,14 @@ from typing import Annotated, Literal
 import msgspec
 
 from hawser.core.bars import Bars
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, is_line
 from hawser.core.indicators import Array, atr, ema, highest, lowest, rsi, sma
 from hawser.core.money import MOST, MOST_BARS
 from hawser.core.stop_lines import parabolic, supertrend
 from hawser.core.told import told
 
 LineKind = Literal["atr", "sma", "ema", "rsi", "channel_high", "channel_low", "supertrend", "parabolic"]
+LONGEST_NAME = 200  # signs of a column's name
 LENGTH, STEP, CEILING = 14, 0.02, 0.2
 TAKES: dict[str, tuple[str, ...]] = {
     "atr": ("length", "smoothing"), "sma": ("length",), "ema": ("length",), "rsi": ("length",),
@@ -34,7 +35,7 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     smoothing: Literal["wilder", "simple"] | None = None
 
     def __post_init__(self) -> None:
-        if not self.name.strip() or not self.name.isprintable():
+        if not self.name.strip() or not is_line(self.name, LONGEST_NAME):
             raise BadInput.at("bad_line", "name", "expected a column's name", key="name")
         for key in ("length", "factor", "step", "ceiling", "smoothing"):
             if getattr(self, key) is not None and key not in TAKES[self.kind]:

@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal
 import msgspec
 
 from hawser.core.clock import TIMEFRAMES
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, is_line
 from hawser.core.levels import LineRule, StopRule, TargetRule, check_shares
 from hawser.core.money import MOST, MOST_BARS
 from hawser.core.told import told
@@ -20,7 +20,7 @@ MAX_STEPS, MAX_LOSS_STEPS = 10, 5
 def _positive(key: str, value: float | None, zero: bool = False) -> None:
     if value is not None and not (0 <= value <= MOST if zero else 0 < value <= MOST):
         expected = "a number, 0 or more" if zero else "a positive number"
-        raise BadInput.at("bad_rig", f"{key}", f"expected {expected}", key=key)
+        raise BadInput.at("bad_rig", key, f"expected {expected}", key=key)
 
 
 class Measure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -231,7 +231,7 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
     basket: Basket | None = None
 
     def __post_init__(self) -> None:
-        if not self.name.isprintable() or len(self.name) > LONGEST_NAME:
+        if not is_line(self.name, LONGEST_NAME):
             raise BadInput.at("bad_rig", "name", f"expected one line of at most {LONGEST_NAME} signs", key="name")
         if len(self.note) > LONGEST_NOTE:
             raise BadInput.at("bad_rig", "note", f"expected at most {LONGEST_NOTE} signs", key="note")
@@ -241,7 +241,7 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
             raise BadInput.at("bad_rig", "stop", "expected a [stop] or a [ladder], which brings its own", key="stop")
         for key, most in (("step", MAX_STEPS), ("loss_step", MAX_LOSS_STEPS)):
             if len(getattr(self, key)) > most:
-                raise BadInput.at("bad_rig", f"{key}", f"expected at most {most}", key=key)
+                raise BadInput.at("bad_rig", key, f"expected at most {most}", key=key)
         if self.ladder is not None and (self.target or self.trail or self.loss_step):
             raise BadInput.at("bad_rig", "ladder", "does not combine with target, trail or loss_step", key="ladder")
         check_shares(self.target)

@@ -103,6 +103,8 @@ class Desk:
             )
         )  # fmt: skip
         order.hoped = steps
+        if level != order.level:
+            order.given_up = 0  # another level is wanted, which the venue may take
         order.asked = [*order.asked[-ASKED_KEPT + 1 :], (level, steps)]
         self._time(trade, order, "amend")
 

@@ -101,7 +101,15 @@ def _kinds_in(kind: Any) -> list[type[msgspec.Struct]]:
 def read_toml(path: Path) -> dict[str, Any]:
     """A TOML file as plain data; BadInput where it is missing, unreadable or not TOML."""
     try:
-        return toml(text_of(path), str(path))
+        if path.exists() and not path.is_file():
+            raise BadInput("unreadable", f"{path}: cannot be read (expected a file)")
+        with path.open("rb") as file:
+            data = file.read(MOST_BYTES + 1)
+        if len(data) > MOST_BYTES:
+            raise BadInput("too_large", f"{path}: is larger than {MOST_BYTES // 1_000_000} MB; expected a small file")
+        return toml(data.decode("utf-8"), str(path))
+    except OSError as error:
+        raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
     except UnicodeDecodeError:
         raise BadInput("not_text", f"{path}: expected UTF-8 text") from None
 
@@ -118,20 +126,6 @@ def toml(text: str, where: str) -> dict[str, Any]:
         raise BadInput("not_toml", f"{where}: is nested too deep") from None
     except ValueError:  # of Python's own limit for whole numbers
         raise BadInput("not_toml", f"{where}: holds a number of thousands of digits") from None
-
-
-def text_of(path: Path, most: int = MOST_BYTES) -> str:
-    """A file's text, of at most `most` bytes; raises BadInput, and UnicodeDecodeError where it is no UTF-8."""
-    try:
-        if path.exists() and not path.is_file():
-            raise BadInput("unreadable", f"{path}: cannot be read (expected a file)")
-        with path.open("rb") as file:
-            data = file.read(most + 1)
-    except OSError as error:
-        raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
-    if len(data) > most:
-        raise BadInput("too_large", f"{path}: is larger than {most // 1_000_000} MB; expected a small file")
-    return data.decode("utf-8")
 
 
 def load(kind: type[Record], path: Path) -> Record:

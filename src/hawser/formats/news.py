@@ -17,7 +17,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from hawser.core.clock import DAY, SECOND
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, shows
 from hawser.core.guards.declared import IMPACTS, Impact, NewsSources
 from hawser.core.guards.news import Calendar, NewsEvent
 
@@ -114,7 +114,7 @@ def event_of(at: int, title: str, categories: Iterable[str], sources: NewsSource
     rule = next((rule for rule in sources.rule if rule.match.strip().lower() in text), None)
     if rule is not None:
         currency, impact = rule.currency or currency, rule.impact or impact
-    shown = "".join(sign if sign.isprintable() else " " for sign in title)
+    shown = "".join(sign if shows(sign) else " " for sign in title)
     return NewsEvent(at, currency, impact, shown[:LONGEST])
 
 

@@ -95,7 +95,7 @@ class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def _one_line(key: str, text: str) -> None:
     if not text.isprintable():
-        raise BadInput.at("bad_alerts", f"{key}", "expected one line of text, no control characters", key=key)
+        raise BadInput.at("bad_alerts", key, "expected one line of text, no control characters", key=key)
 
 
 def _a_host(name: str) -> bool:

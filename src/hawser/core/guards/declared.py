@@ -13,7 +13,7 @@ from typing import Annotated, ClassVar, Literal
 import msgspec
 
 from hawser.core.clock import TIMEFRAMES, zone_known
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, is_line
 from hawser.core.instrument import CLOCK, Session
 from hawser.core.money import MOST_BARS
 from hawser.core.told import told
@@ -49,7 +49,7 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     ] = ()
 
     def __post_init__(self) -> None:
-        if not self.name.strip() or not self.name.isprintable() or len(self.name) > LONGEST_NAME:
+        if not self.name.strip() or not is_line(self.name, LONGEST_NAME):
             raise BadInput.at("bad_guard", "guard.name", f"expected a name of at most {LONGEST_NAME} signs", key="name")
         for key in self.LOOSER:
             value = getattr(self, key)
