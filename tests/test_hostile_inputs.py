@@ -181,7 +181,7 @@ def test_a_full_output_is_told_and_a_device_is_never_replaced(files, tmp_path, c
         )
     assert (done.returncode, done.stderr.decode()) == (
         2,
-        "standard output: cannot be written (No space left on device)\n",
+        "standard output: cannot be read or written (No space left on device)\n",
     )
     spec = put(tmp_path / "spec.toml", SPEC)
     assert "is no file" in refused(["lines", "--bars", files["bars"], "--spec", spec, "--out", "/dev/full"], capsys)

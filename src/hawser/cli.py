@@ -53,7 +53,7 @@ def main(arguments: list[str] | None = None) -> int:
         return DONE
     except OSError as error:  # of a file it has its own sentence; this is what nobody foresaw
         _no_output()
-        print(f"{error.filename or 'standard output'}: cannot be written ({error.strerror})", file=sys.stderr)
+        print(f"{error.filename or 'standard output'}: cannot be read or written ({error.strerror})", file=sys.stderr)
         return WRONG
     finally:
         for number, handler in before:

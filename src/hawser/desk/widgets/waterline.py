@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from html import escape
-
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
@@ -12,7 +10,7 @@ from hawser.core.guards.verdicts import longest_first
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.widgets.buttons import HoldButton
-from hawser.desk.widgets.words import Label, plain_tip
+from hawser.desk.widgets.words import Label, escaped, plain_tip
 from hawser.service.snapshot import InstrumentView, Snapshot
 
 BOLD = 1.15  # how much wider bold words are, at most
@@ -163,7 +161,7 @@ class Waterline(QWidget):
             metrics = QFontMetricsF(self.entries.value.font())
             why = metrics.elidedText(first.text, Qt.TextElideMode.ElideRight, max(40.0, self._room_behind(head)))
             self.entries.setToolTip(plain_tip("\n".join(reason.text for reason in snapshot.closed)))
-            self.entries.show_value(f"<b style='color:{p.caution}'>{head}</b> {escape(why, quote=False)}")
+            self.entries.show_value(f"<b style='color:{p.caution}'>{head}</b> {escaped(why)}")
             return
         shut = [view for view in snapshot.instruments if view.closed]
         self.entries.setToolTip(
@@ -180,7 +178,7 @@ class Waterline(QWidget):
             return ""
         names = "but not in " + ", ".join(view.instrument.symbol for view in shut)
         if QFontMetricsF(self.entries.value.font()).horizontalAdvance(names) <= self._room_behind("OPEN"):
-            return escape(names, quote=False)
+            return escaped(names)
         return f"but not in {fg.counted(len(shut), 'instrument')}"
 
     def _room_behind(self, head: str) -> float:
