@@ -14,7 +14,7 @@ from hawser.engine.commands import Submit, Tell
 from hawser.engine.events import TimerFired
 from hawser.engine.state import Order, Rung
 from hawser.ledger.ledger import Ledger
-from hawser.service.storm import Storm, traced, weathered
+from hawser.service.storm import Storm, together, traced, weathered
 from hawser.service.stormguards import GuardWatch
 from hawser.service.stormjudge import FITS_AFTER, FLOOD, SHOWN_FALSELY, Findings
 from hawser.service.stormlimits import POLICY, LimitsWatch
@@ -119,6 +119,25 @@ def test_a_storm_can_be_repeated_with_its_kills(tmp_path):
     found, lines = traced(76, "gale", 6, kills=0.2)
     assert found == first
     assert any("Ask the venue for all it holds" in line.text for line in lines)
+
+
+def test_accounts_beside_each_other_leave_the_records_that_each_leaves_alone(tmp_path):
+    """What they share is the interpreter: whatever one account keeps outside its own state, another would meet."""
+
+    def storms(name):
+        return [Storm(seed, "gale", Ledger(tmp_path / f"{name}-{seed}.sqlite"), kills=0.1) for seed in (1, 2, 6)]
+
+    beside, alone = storms("beside"), storms("alone")
+    found = together(beside, 5)
+    for storm in alone:
+        storm.run(5)
+        storm.session.close()
+    assert len({storm.account.currency for storm in alone}) == 3
+    assert found.trades == sum(storm.found.trades for storm in alone)
+    assert found.kills > 2
+    for one, other in zip(beside, alone, strict=True):
+        rows = [[msgspec.msgpack.encode(row) for row in Ledger(s.ledger.path).rows()] for s in (one, other)]
+        assert rows[0] == rows[1]
 
 
 def test_the_records_of_the_same_storm_are_the_same_to_the_byte(tmp_path):

@@ -13,16 +13,17 @@ from hawser.engine.state import EngineState, Market
 
 
 class Observed:
-    """What has been seen since it was last recorded: which values of the state, by their names."""
+    """What has been seen since it was last recorded: which values of the state, by their names, in the order in which
+    they came: what is new to the state comes to stand in the same order when the record is folded."""
 
     def __init__(self) -> None:
         self.clear()
 
     def clear(self) -> None:
-        self.markets: set[str] = set()
-        self.trades: set[str] = set()
-        self.rates: set[str] = set()
-        self.highs: set[str] = set()
+        self.markets: dict[str, None] = {}
+        self.trades: dict[str, None] = {}
+        self.rates: dict[str, None] = {}
+        self.highs: dict[str, None] = {}
         self.money = False
 
     def __bool__(self) -> bool:
@@ -32,16 +33,16 @@ class Observed:
         """The values as an event, and forget them; None where there is nothing."""
         if not self:
             return None
-        markets = ((symbol, state.markets[symbol]) for symbol in sorted(self.markets))
+        markets = ((symbol, state.markets[symbol]) for symbol in self.markets)
         event = ev.Seen(
             time=state.now,
             markets=tuple(ev.SeenMarket(symbol, one.bid, one.ask, one.time) for symbol, one in markets),
-            best={name: state.trades[name].best_exit for name in sorted(self.trades) if name in state.trades},
-            rates={pair: state.rates[pair] for pair in sorted(self.rates)},
+            best={name: state.trades[name].best_exit for name in self.trades if name in state.trades},
+            rates={pair: state.rates[pair] for pair in self.rates},
             money=ev.SeenMoney(state.balance, state.equity, state.margin_used, state.figures_at)
             if self.money
             else None,
-            highs={key: state.memory[key].high for key in sorted(self.highs) if key in state.memory},
+            highs={key: state.memory[key].high for key in self.highs if key in state.memory},
         )
         self.clear()
         return event
@@ -71,12 +72,12 @@ def quote(state: EngineState, event: ev.Quote, seen: Observed) -> None:
     if market is None:
         market = state.markets[event.symbol] = Market()
     market.bid, market.ask, market.time = event.bid, event.ask, event.time
-    seen.markets.add(event.symbol)
+    seen.markets[event.symbol] = None
     instrument = state.instruments.get(event.symbol)
     if instrument is not None and instrument.kind == "fx":
         pair = f"{instrument.base}/{instrument.quote}"
         state.rates[pair] = ((event.bid + event.ask) / 2 * instrument.tick_size, event.time)
-        seen.rates.add(pair)
+        seen.rates[pair] = None
 
 
 def best_exits(state: EngineState, event: ev.Quote, seen: Observed) -> None:
@@ -86,12 +87,12 @@ def best_exits(state: EngineState, event: ev.Quote, seen: Observed) -> None:
             best = better_exit(trade.best_exit, event.high_bid if trade.side > 0 else event.low_ask, trade.side)
             if best != trade.best_exit:
                 trade.best_exit = best
-                seen.trades.add(trade.id)
+                seen.trades[trade.id] = None
 
 
 def rate(state: EngineState, event: ev.RateSeen, seen: Observed) -> None:
     state.rates[event.pair] = (event.mid, event.time)
-    seen.rates.add(event.pair)
+    seen.rates[event.pair] = None
 
 
 def figures(state: EngineState, event: ev.Figures, seen: Observed) -> None:
@@ -106,4 +107,4 @@ def highest(state: EngineState, key: str, seen: Observed) -> None:
     memory = state.memory[key]
     if state.equity > memory.high:
         memory.high = state.equity
-        seen.highs.add(key)
+        seen.highs[key] = None

@@ -6,9 +6,12 @@ may be another. What was promised is checked all the while (`stormjudge.py`).
 from __future__ import annotations
 
 import contextlib
+import heapq
 import os
 import random
 import tempfile
+from collections.abc import Iterator
+from functools import reduce
 from pathlib import Path
 
 import msgspec
@@ -27,7 +30,7 @@ from hawser.service.stormguards import GuardWatch
 from hawser.service.stormjudge import Findings, Judge
 from hawser.service.stormlimits import LimitsWatch
 from hawser.service.stormtrader import Trader
-from hawser.service.stormworld import ACCOUNT, RATES, START, WORLD, Kept
+from hawser.service.stormworld import RATES, START, WORLD, Kept, account_of
 from hawser.service.telling import Line, Teller
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
@@ -35,6 +38,7 @@ from hawser.venue.quay.store import Store
 from hawser.venue.quay.weather import SEVERITIES, Weather
 
 LOOK_EVERY = 100 * MILLISECOND
+SEVERAL, BESIDE = 10, 1_000_000_000  # every tenth storm is of three accounts; the seeds of the others begin there
 STUCK_AFTER = 20_000  # events while no time passes: engine and venue answer each other for ever
 
 
@@ -64,6 +68,7 @@ class Storm:
         guards: bool = False,
     ) -> None:
         self.random = random.Random(seed)
+        self.account = account_of(seed)
         self._seed, self._chosen = seed, SEVERITIES[weather] if isinstance(weather, str) else weather
         left_at = ledger.look().now if ledger else 0
         self._world, self._store, self._careless = WORLD, store, not guards and self._chosen.hands > 0
@@ -88,17 +93,19 @@ class Storm:
     def _quay(self, store: Store | None, not_before: int) -> Overheard:
         feed = stormworld.feed_of(self._world, self._seed)
         rates: dict[str, float | Rate] = dict(RATES)
-        return Overheard(feed, "CHF", 64_000.0, rates, self._chosen, self._seed, store, not_before)
+        return Overheard(
+            feed, self.account.currency, self.account.equity, rates, self._chosen, self._seed, store, not_before
+        )
 
     def _begin_careless(self) -> None:
         self.session.set_guards(stormlimits.POLICY, "careless")
-        account = msgspec.structs.replace(ACCOUNT, policy=stormlimits.LIMITS)
+        account = msgspec.structs.replace(self.account, policy=stormlimits.LIMITS)
         self.session.ask(ev.ChangeAccount(time=self.venue.now, ask="careless-limits", account=account))
         self._limits = LimitsWatch(self.state)
 
     def _opened(self) -> Session:
         self.venue.judge = None
-        session = Session(ACCOUNT, self.venue, self.ledger, self.heard, prefix="S")
+        session = Session(self.account, self.venue, self.ledger, self.heard, prefix="S")
         self.venue.judge = self.judge
         return session
 
@@ -121,18 +128,24 @@ class Storm:
 
     def run(self, minutes: float = 12) -> Findings:
         """Play, then let the air clear and see that all is in order."""
+        for _ in self.turns(minutes):
+            pass
+        return self.found
+
+    def turns(self, minutes: float = 12) -> Iterator[int]:
+        """The same in turns, that others may have theirs between them: yields the venue's time after each."""
         begun = self.venue.now
         end = begun + int(minutes * MINUTE)
         while self.venue.now < end:
             self._act()
             self.watch(self.venue.now + int(self.random.uniform(0.05, 25) * SECOND))
+            yield self.venue.now
         self.settle()
         self.found.trades = len(self.state.trades)
         self.found.exposed = [trade.longest_exposed for trade in self.state.trades.values() if trade.opened]
         for kind, count in self.venue.sky.counts.items():
             self.found.faults[kind] = self.found.faults.get(kind, 0) + count
         self.found.simulated = self.venue.now - begun
-        return self.found
 
     def _act(self) -> None:
         choice = self.random.random()
@@ -263,17 +276,35 @@ def _folder() -> tempfile.TemporaryDirectory[str]:
     return tempfile.TemporaryDirectory(prefix="storm-", dir=place)
 
 
+def together(storms: list[Storm], minutes: float) -> Findings:
+    """Storms of several accounts in one process, each a turn at a time, always the one that is behind: what all have
+    found. What they share, as Hawser's accounts do, is the interpreter."""
+    playing = [(storm.venue.now, number, storm.turns(minutes)) for number, storm in enumerate(storms)]
+    heapq.heapify(playing)
+    while playing:
+        now, number, turns = playing[0]
+        now = next(turns, 0)
+        heapq.heapreplace(playing, (now, number, turns)) if now else heapq.heappop(playing)
+    for storm in storms:
+        storm.session.close()
+    return reduce(Findings.joined, (storm.found for storm in storms))
+
+
 def weathered(
     seed: int, severity: str, minutes: float = 12, kills: float = 0.04, guards: bool = False
 ) -> Findings:  # fmt: skip
     """A whole storm on a ledger of its own, with kills; what it found. One that fails is a finding too, so that the
-    others of its run are not lost with it.
+    others of its run are not lost with it. Some are of several accounts at once, each with its storm.
     """
     with _folder() as folder:
         try:
-            storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills, guards=guards)
-            found = storm.run(minutes)
-            storm.session.close()
+            seeds = [seed, *(BESIDE + seed * 2 + other for other in range(2))] if seed % SEVERAL == 0 else [seed]
+            ledgers = [Ledger(Path(folder) / f"{one}.sqlite") for one in seeds]
+            storms = [
+                Storm(one, severity, ledger, kills=kills, guards=guards)
+                for one, ledger in zip(seeds, ledgers, strict=True)
+            ]
+            found = together(storms, minutes)
         except Exception as error:
             found = Findings(seed)
             found.broke("unfinished", repr(error))
@@ -287,7 +318,7 @@ def traced(
     with _folder() as folder:
         storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills, guards=guards)
         storm.lines = []
-        opened = ev.Opened(time=0, prefix="S", account=ACCOUNT, instruments=tuple(one for one, _ in WORLD))
+        opened = ev.Opened(time=0, prefix="S", account=storm.account, instruments=tuple(one for one, _ in WORLD))
         storm.heard((opened, []))
         found = storm.run(minutes)
         storm.session.close()

@@ -47,6 +47,16 @@ class Findings(msgspec.Struct):
         if len(found) < 5:
             found.append(what)
 
+    def joined(self, other: Findings) -> Findings:
+        """What both found, under the seed of this one."""
+        texts = {kind: [*self.broken.get(kind, ()), *other.broken.get(kind, ())] for kind in self.broken | other.broken}
+        counts = {kind: self.faults.get(kind, 0) + other.faults.get(kind, 0) for kind in self.faults | other.faults}
+        return Findings(
+            self.seed, self.trades + other.trades, self.requests + other.requests, self.kills + other.kills,
+            self.simulated + other.simulated, counts, [*self.exposed, *other.exposed],
+            max(self.longest_exposed, other.longest_exposed), max(self.longest_naked, other.longest_naked), texts,
+        )  # fmt: skip
+
 
 class Judge:
     """Watches one storm. `state` and `venue` give what there is now: both change hands with every kill."""

@@ -41,8 +41,14 @@ WORLD: World = [
         Character(1204.0, 0.0007, 2),
     ),
 ]  # fmt: skip
-RATES = {"USD/CHF": 0.88}
+RATES = {"USD/CHF": 0.88, "EUR/USD": 1.08}
 ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=DEADLINE_S))
+CURRENCIES = ("CHF", "CHF", "USD", "EUR")  # straight, by the inverse, over a bridge
+
+
+def account_of(seed: int) -> Account:
+    """The account of a storm."""
+    return msgspec.structs.replace(ACCOUNT, currency=random.Random(f"account {seed}").choice(CURRENCIES))
 
 
 def feed_of(world: World, seed: int) -> GeneratedFeed:
