@@ -4,99 +4,32 @@ disk is full, the market is shut, quotes cannot be, money comes and goes."""
 from __future__ import annotations
 
 import random
-from collections.abc import Callable
 from decimal import Decimal
 
 import msgspec
 import pytest
 
-from hawser.core.account import Rate, SizeRule
+from calmworld import PLAN, SYMBOL, World
+from hawser.core.account import Rate
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.errors import Refused
 from hawser.core.fx import convert, with_filed
 from hawser.core.guards import declared as dc
-from hawser.core.levels import StopRule, TargetRule
-from hawser.core.plan import Plan
+from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE, free_at
 from hawser.engine.state import EngineState
-from hawser.ledger.ledger import Entry, Ledger
+from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service import stormworld
-from hawser.service.session import Session
-from hawser.service.stormworld import ACCOUNT, Kept
+from hawser.service.stormworld import Kept
 from hawser.venue import port
 from hawser.venue.quay import hands
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import reread
 from hawser.venue.quay.weather import SEVERITIES, Weather
-
-SYMBOL = "CAD/CHF"
-PLAN = Plan(
-    symbol=SYMBOL, side=1, size=SizeRule(percent=0.5), stop=StopRule(ticks=120),
-    targets=(TargetRule(share=0.5, r=2.0),), timeframe_ns=MINUTE,
-)  # fmt: skip
-
-
-class Own(Quay):
-    """A Quay that a test may have carry out requests otherwise."""
-
-    otherwise: Callable[[Quay, port.Request], list[port.Told] | None] | None = None
-
-    def _carried_out(self, request: port.Request) -> list[port.Told]:
-        found = self.otherwise(self, request) if self.otherwise is not None else None
-        return super()._carried_out(request) if found is None else found
-
-
-class World:
-    """A session at such a venue, and all it gave as commands."""
-
-    def __init__(self, ledger: Ledger | None = None, weather: Weather = SEVERITIES["calm"], seed: int = 3) -> None:
-        self.seed, self.ledger = seed, ledger
-        self.venue = self._quay(stormworld.WORLD, weather, None, 0)
-        self.entries: list[Entry] = []
-        self.faults: list[Exception] = []
-        self.open()
-
-    def _quay(self, world: stormworld.World, weather: Weather, store: Kept | None, since: int) -> Own:
-        feed, rates = stormworld.feed_of(world, self.seed), dict(stormworld.RATES)
-        return Own(feed, "CHF", 64_000.0, rates, weather, self.seed, store, since)
-
-    def open(self) -> None:
-        self.session = Session(
-            ACCOUNT, self.venue, self.ledger, self.entries.append, prefix="S", on_fault=self.faults.append
-        )
-        self.run(30)
-
-    def run(self, seconds: float) -> None:
-        self.session.run_until(self.venue.now + int(seconds * SECOND))
-
-    @property
-    def state(self):  # type: ignore[no-untyped-def]
-        return self.session.engine.state
-
-    @property
-    def trade(self):  # type: ignore[no-untyped-def]
-        return next(reversed(self.state.trades.values()))
-
-    def place(self, **changes: object) -> None:
-        plan = msgspec.structs.replace(PLAN, **changes)
-        self.session.ask(ev.PlaceTrade(time=self.venue.now, ask=f"a{len(self.entries)}", plan=plan))
-        self.run(3)
-
-    def stops(self) -> int:
-        """Steps of the trade that stops at the venue close."""
-        rests = self.venue.book.resting(SYMBOL)
-        return sum(one.steps - one.filled for one in rests if one.kind == "stop" and one.closes == self.trade.entry)
-
-    def told(self, since: int = 0) -> set[str]:
-        return {one.code for _, commands in self.entries[since:] for one in commands if isinstance(one, cm.Tell)}
-
-    def sent(self, kind: type, since: int = 0) -> int:
-        return sum(isinstance(one, kind) for _, commands in self.entries[since:] for one in commands)
-
 
 # What nobody tells
 

@@ -12,7 +12,8 @@ import fcntl
 import os
 import sqlite3
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -32,6 +33,7 @@ _encoder = msgspec.msgpack.Encoder()
 _state = msgspec.msgpack.Decoder(EngineState)
 
 KEPT_SNAPSHOTS = 2  # beside those at the beginning of a version's lines
+LOCKED_OUT = 0.25  # s that another program which holds the file is waited for
 RESERVE = 4 * 1024 * 1024  # bytes kept free for the record on a disk that fills up
 
 Entry = tuple[AnyEvent, list[AnyCommand]]
@@ -164,11 +166,18 @@ class Ledger:
 
     def snapshot(self, state: EngineState, first: bool = False) -> None:
         """Keep the fold up to the last line written. `first`: a version's lines begin behind it."""
-        body, of = _encoder.encode(state), shape.state_shape()
+        self.snapshot_of(state, first)()
+
+    def snapshot_of(self, state: EngineState, first: bool = False) -> Callable[[], None]:
+        """The same in two steps: the state is taken now, and written when what is given back is called."""
+        return partial(self._write_snapshot, self._seq, _encoder.encode(state), first)
+
+    def _write_snapshot(self, seq: int, body: bytes, first: bool) -> None:
+        of = shape.state_shape()
         self._db.execute("BEGIN IMMEDIATE")
         try:
             self._db.execute("INSERT OR IGNORE INTO shape VALUES (?, ?)", (shape.name_of(of), shape.written(of)))
-            row = (self._seq, body, zlib.crc32(body), shape.name_of(of), int(first))
+            row = (seq, body, zlib.crc32(body), shape.name_of(of), int(first))
             self._db.execute("INSERT OR REPLACE INTO snapshot VALUES (?, ?, ?, ?, ?)", row)
             self._db.execute(
                 "DELETE FROM snapshot WHERE NOT first AND seq NOT IN (SELECT seq FROM snapshot ORDER BY seq DESC"
@@ -225,7 +234,7 @@ class Ledger:
 def _opened(path: Path) -> sqlite3.Connection:
     """The database, of this version; raises Unavailable."""
     try:
-        db = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        db = sqlite3.connect(path, LOCKED_OUT, isolation_level=None, check_same_thread=False)
         try:
             db.text_factory = readable
             db.execute("PRAGMA journal_mode=WAL")

@@ -5,9 +5,13 @@ from __future__ import annotations
 import contextlib
 import os
 import time
+from concurrent.futures import Future, wait
+from functools import partial
 from pathlib import Path
 
 import msgspec
+
+from hawser.service.recording import LAST_PATIENCE, Here, Way
 
 EVERY = 1.0  # seconds
 
@@ -26,21 +30,33 @@ class Pulse(msgspec.Struct, frozen=True):
 
 
 class Heart:
-    """Writes the pulse; a disk that cannot take it costs nothing but the pulse."""
+    """Writes the pulse; a disk that cannot take it, or hangs, costs nothing but the pulse."""
 
-    def __init__(self, path: Path, account: str, venue: str = "") -> None:
+    def __init__(self, path: Path, account: str, venue: str = "", way: Way | None = None) -> None:
         self.path, self._account, self._venue = path, account, venue
-        self._next = 0.0
+        self._next, self._way = 0.0, way or Here()
+        self._writing: Future[None] | None = None
 
     def beat(self, now: float, held: int, waiting: int, ended: bool = False) -> None:
         """At `now` of a clock that only goes on; less than a second after the last one nothing is written."""
         if now < self._next and not ended:
             return
         self._next = now + EVERY
+        if self._writing is not None and not self._writing.done() and not ended:
+            return
         pulse = Pulse(time.time(), os.getpid(), self._account, held, waiting, self._venue, ended)
+        self._writing = self._way.begin(partial(self._write, msgspec.json.encode(pulse)))
+        if ended:
+            wait([self._writing], LAST_PATIENCE)
+
+    def end(self) -> None:
+        """Nothing more is written."""
+        self._way.end()
+
+    def _write(self, pulse: bytes) -> None:
         fresh = self.path.with_suffix(".new")
         with contextlib.suppress(OSError):
-            fresh.write_bytes(msgspec.json.encode(pulse))
+            fresh.write_bytes(pulse)
             fresh.replace(self.path)
 
 

@@ -41,6 +41,7 @@ from hawser.service.link import Link
 from hawser.service.newswatch import NewsWatch, unknown
 from hawser.service.prime import prime_rules
 from hawser.service.profile import Profile
+from hawser.service.recording import Aside
 from hawser.service.sentry import Sentry
 from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, taken
@@ -278,12 +279,14 @@ class Runtime:
         except Exception as error:  # anything else is ours; the window says so
             self.hooks.failed(self.faults.record(error))
             return
+        heart = Heart(self.profile.heartbeat, self.profile.name, self._venue_at, Aside("heart"))
         try:
-            self._serve(session)
+            self._serve(session, heart)
         except Exception as error:  # the ledger could not be written: nothing may leave any more
             sentence = self.faults.record(error)
             self.hooks.failed(f"Tending has stopped; resting stops still protect at the venue. {sentence}")
         finally:
+            heart.end()
             self._close(session)
 
     def _open(self) -> Session:
@@ -291,7 +294,7 @@ class Runtime:
         boot = self._boot(self.profile)
         self.venue, self._venue_at = boot.venue, boot.venue_at
         self._hear_past(boot.ledger)
-        session = Session(boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, on_fault=self._fault)
+        session = Session(boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, self._fault, Aside("writer"))
         session.stopping = self._stop.is_set
         self._set_up_guards(session, boot)
         if boot.prepare is not None:
@@ -376,6 +379,9 @@ class Runtime:
         def tell(session: Session) -> None:
             if session.ledger is None:
                 return
+            if session.recording.hangs:
+                self.hooks.fault("The disk does not answer: earlier lines cannot be read just now")
+                return
             first, self._first = self._first, max(0, self._first - HEAR)
             teller = Teller()
             teller.begin(session.engine.state)
@@ -400,10 +406,9 @@ class Runtime:
         self.hooks.fault(sentence)
         self.alerts.tell_fault(sentence)
 
-    def _serve(self, session: Session) -> None:
+    def _serve(self, session: Session, heart: Heart) -> None:
         assert self._link is not None
         next_frame = 0.0
-        heart = Heart(self.profile.heartbeat, self.profile.name, self._venue_at)
         while not self._stop.is_set():
             while not self._asks.empty():
                 work = self._asks.get()

@@ -16,7 +16,6 @@ from __future__ import annotations
 import heapq
 import math
 import secrets
-import sqlite3
 from collections.abc import Callable
 
 import msgspec
@@ -37,11 +36,9 @@ from hawser.ledger.ledger import Entry, Ledger, Restored
 from hawser.service.barstore import BarStore
 from hawser.service.boundary import Inward, Odd, as_request
 from hawser.service.checking import Checking
+from hawser.service.recording import Here, Recording, Way
 from hawser.venue import port
 
-SNAPSHOT_EVERY = 5_000  # ledger lines
-WRITE_AGAIN = SECOND  # between tries to write where it failed
-AT_ONCE = 500  # of what was kept meanwhile
 WAITS = {"request", "holdings", "deadline", "until"}  # timers that give the venue time to answer
 UPDATES = (ev.Quote, ev.Figures, ev.RateSeen)
 
@@ -59,9 +56,11 @@ class Session:
         listener: Listener | None = None,
         prefix: str = "",
         on_fault: Callable[[Exception], None] | None = None,
+        way: Way | None = None,
     ) -> None:
         self._on_fault = on_fault
         self.venue, self.ledger, self._listener = venue, ledger, listener
+        self.recording = Recording(ledger, way or Here())
         restored = ledger.restored() if ledger else Restored(Engine(), "")
         self.engine = restored.engine
         self.stores = {
@@ -74,9 +73,6 @@ class Session:
         self._timers: list[tuple[int, int, str]] = []
         self._serial = 0
         self._batch: list[Entry] = []
-        self._unwritten: list[Entry] = []  # what has left, or was folded, while the record could not be written
-        self._write_at = 0
-        self._snapshot_at = ledger.seq if ledger else 0
         self._ahead = max(0, self.engine.state.now - venue.now)  # how far our clock is ahead of who drives us
         # The least time that an answer is given, ns of our clock: a simulated venue at a multiple of real time still
         # needs real time to answer.
@@ -222,8 +218,6 @@ class Session:
             return
         batch, self._batch = self._batch, []
         whole = self._written(batch)
-        if not whole:
-            self._unwritten += batch
         for event, commands in batch:
             for command in commands:
                 if whole or protects(command):
@@ -246,56 +240,18 @@ class Session:
 
     def _written(self, batch: list[Entry]) -> bool:
         """Whether all is written down: this, and what was kept in memory before."""
-        ledger = self.ledger
-        if ledger is None:
-            return True
-        if self._unwritten and self.now < self._write_at:
-            return False
-        kept = len(self._unwritten)
-        try:
-            while self._unwritten:
-                self._append(ledger, self._unwritten[:AT_ONCE])
-                del self._unwritten[:AT_ONCE]
-            if batch:
-                self._append(ledger, batch)
-        except sqlite3.Error as error:
-            self._write_at = self.now + WRITE_AGAIN
-            if not self.engine.state.record_down:
-                # Folded at once, written when it can be: entries are closed from here on.
-                self._unwritten_event(ev.RecordFailed(time=self.now, why=str(error)))
-            return False
-        if kept:
-            self._healed(kept)
-        self._keep_snapshot(ledger)
-        return True
+        done = self.recording.write(batch, self.now)
+        if done.why and not self.engine.state.record_down:  # entries are closed from here on
+            self._about_the_record(ev.RecordFailed(time=self.now, why=done.why))
+        if done.healed:
+            self._about_the_record(ev.RecordHealed(time=self.now, kept=done.healed))
+        if done.whole and not self._batch and not self.engine.seen:
+            self.recording.keep_snapshot(self.engine.state)
+        return done.whole
 
-    @staticmethod
-    def _append(ledger: Ledger, entries: list[Entry]) -> None:
-        """Write; where the disk is full, once more in the space that was kept for it."""
-        try:
-            ledger.append(entries)
-        except sqlite3.Error:
-            if not ledger.give_up_reserve():
-                raise
-            ledger.append(entries)
-
-    def _unwritten_event(self, event: ev.AnyEvent) -> None:
+    def _about_the_record(self, event: ev.AnyEvent) -> None:
         """Fold an event about the record itself; its commands wait for the next flush like any other's."""
         self._keep(event, self.engine.handle(event))
-
-    def _healed(self, kept: int) -> None:
-        if self.ledger is not None:
-            self.ledger.keep_reserve()
-        self._unwritten_event(ev.RecordHealed(time=self.now, kept=kept))
-
-    def _keep_snapshot(self, ledger: Ledger) -> None:
-        if ledger.seq - self._snapshot_at < SNAPSHOT_EVERY or self._batch or self.engine.seen:
-            return
-        self._snapshot_at = ledger.seq
-        try:
-            ledger.snapshot(self.engine.state)
-        except sqlite3.Error:  # it only makes starting faster
-            return
 
     def _refuse_unwritten(self, batch: list[Entry]) -> None:
         """What may not leave without a record is answered as if the venue had refused it."""
@@ -338,7 +294,7 @@ class Session:
                 self._safely(self.take, self._fired(name, max(timer, self.now)))
             else:
                 break
-        if self._batch or (self._unwritten and self.now >= self._write_at):
+        if self._batch or self.recording.due(self.now):
             self._write_down_now()
         self._ask_the_venue()
 
@@ -401,10 +357,7 @@ class Session:
         if self.ledger is None:
             return
         self._batch.clear()
-        self.ledger.forget()
-        self.engine = self.ledger.restored().engine
-        for event, _ in self._unwritten:  # has left, and is not in the file
-            self.engine.handle(event)
+        self.engine = self.recording.restored().engine
         self._take_up_timers(self.engine.state.now)
         self.take(ev.VenueUp(time=self._later()))
 
@@ -473,9 +426,7 @@ class Session:
 
     def close(self) -> None:
         self.write_down()
-        if self.ledger is not None:
-            self.ledger.snapshot(self.engine.state)
-            self.ledger.close()
+        self.recording.close(self.engine.state)
 
 
 def protects(command: cm.AnyCommand) -> bool:

@@ -30,7 +30,7 @@ from hawser.service.stormguards import GuardWatch
 from hawser.service.stormjudge import Findings, Judge
 from hawser.service.stormlimits import LimitsWatch
 from hawser.service.stormtrader import Trader
-from hawser.service.stormworld import RATES, START, WORLD, Kept, account_of
+from hawser.service.stormworld import RATES, START, WORLD, Disk, Kept, account_of
 from hawser.service.telling import Line, Teller
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
@@ -73,7 +73,7 @@ class Storm:
         left_at = ledger.look().now if ledger else 0
         self._world, self._store, self._careless = WORLD, store, not guards and self._chosen.hands > 0
         self.venue = self._quay(store, left_at)
-        self.ledger, self._kills, self._full_until = ledger, kills, 0
+        self.ledger, self._kills, self._disk = ledger, kills, Disk()
         self.found = Findings(seed)
         self.lines: list[Line] | None = None  # a list: everything is told
         self._teller = Teller()
@@ -105,7 +105,7 @@ class Storm:
 
     def _opened(self) -> Session:
         self.venue.judge = None
-        session = Session(self.account, self.venue, self.ledger, self.heard, prefix="S")
+        session = Session(self.account, self.venue, self.ledger, self.heard, prefix="S", way=self._disk)
         self.venue.judge = self.judge
         return session
 
@@ -155,7 +155,7 @@ class Storm:
         elif choice < 0.02:
             self._stray()
         elif choice < 0.03 and self.ledger is not None and self._careless:
-            self._fill_disk()
+            self._trouble_disk()
         elif choice < 0.04:
             self._record()
         elif self._guards is not None and self.random.random() < 0.15:
@@ -175,12 +175,14 @@ class Storm:
         with contextlib.suppress(VenueRefused):
             self.venue.stray(symbol, self.random.choice((1, -1)), self.random.randint(1, 30))
 
-    def _fill_disk(self) -> None:
-        """Nothing more can be written for a while."""
+    def _trouble_disk(self) -> None:
+        """Nothing more is written for a while."""
         assert self.ledger is not None
-        self.ledger.limit(full=True)
-        self._full_until = self.venue.now + int(self.random.uniform(1, 60) * SECOND)
-        self._count("full disk")
+        if self._disk.until:
+            return
+        hangs = self.random.random() < 0.5
+        self._disk.trouble(self.ledger, self.venue.now + int(self.random.uniform(1, 60) * SECOND), hangs)
+        self._count("hanging disk" if hangs else "full disk")
 
     def _count(self, kind: str) -> None:
         self.found.faults[kind] = self.found.faults.get(kind, 0) + 1
@@ -189,9 +191,8 @@ class Storm:
         """Let time pass, checking what was promised."""
         while self.venue.now < until:
             self.session.run_until(min(until, self.venue.now + LOOK_EVERY))
-            if self._full_until and self.venue.now >= self._full_until and self.ledger is not None:
-                self.ledger.limit(full=False)
-                self._full_until = 0
+            if self.ledger is not None and self._disk.until and self.venue.now >= self._disk.until:
+                self._disk.recover(self.ledger, self.venue.now)
             self._look()
 
     def _look(self) -> None:
@@ -217,8 +218,8 @@ class Storm:
         if self.ledger is None:
             return
         path = self.ledger.path
+        self._disk.killed(self.ledger, self.random)
         self.ledger.close()
-        self._full_until = 0
         self.venue.hang_up()
         self.watch_without_hawser(int(self.random.uniform(0.05, 8) * SECOND))
         if self._careless and self.random.random() < 0.1:
@@ -257,8 +258,8 @@ class Storm:
         self.venue.pick_up()
 
     def _record(self) -> None:
-        """The record folds to the state, and a replay gives its commands."""
-        if self.ledger is None or self._full_until:
+        """The record folds to the state, and a replay gives its commands; all is in it soon after the disk is well."""
+        if self.ledger is None or self._disk.until or self.venue.now - self._disk.well_at < 2 * SECOND:
             return
         self.session.write_down()
         decode = msgspec.msgpack.Decoder(EngineState).decode

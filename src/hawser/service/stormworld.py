@@ -5,7 +5,9 @@ instrument while Hawser is away.
 from __future__ import annotations
 
 import random
+import sqlite3
 from collections.abc import Iterable
+from concurrent.futures import Future
 from decimal import Decimal
 
 import msgspec
@@ -13,6 +15,8 @@ import msgspec
 from hawser.core.account import Account, Policy
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument, Session
+from hawser.ledger.ledger import Ledger
+from hawser.service.recording import Here, Work
 from hawser.venue.quay.book import BookOrder, BookState, Position
 from hawser.venue.quay.generator import Character, GeneratedFeed
 from hawser.venue.quay.store import reread
@@ -53,6 +57,49 @@ def account_of(seed: int) -> Account:
 
 def feed_of(world: World, seed: int) -> GeneratedFeed:
     return GeneratedFeed(world, RATES, seed, START, 1)
+
+
+class Disk:
+    """Where a storm's record lies: full for a while, or hanging, so that what is written there comes to its end later;
+    or, where Hawser is killed meanwhile, perhaps never."""
+
+    patience = 0.0
+
+    def __init__(self) -> None:
+        self.until = self.well_at = 0  # full or hanging, and since when it is neither
+        self._hangs, self._waiting = False, list[tuple[Work, "Future[None]"]]()
+
+    def begin(self, work: Work) -> Future[None]:
+        if not self._hangs:
+            return Here().begin(work)
+        done: Future[None] = Future()
+        self._waiting.append((work, done))
+        return done
+
+    def end(self) -> None:
+        pass
+
+    def trouble(self, ledger: Ledger, until: int, hangs: bool) -> None:
+        self.until, self._hangs = until, hangs
+        if not hangs:
+            ledger.limit(full=True)
+
+    def recover(self, ledger: Ledger, now: int) -> None:
+        self.until, self.well_at, self._hangs = 0, now, False
+        ledger.limit(full=False)
+        waiting, self._waiting = self._waiting, []
+        for work, done in waiting:
+            try:
+                work()
+                done.set_result(None)
+            except sqlite3.Error as error:
+                done.set_exception(error)
+
+    def killed(self, ledger: Ledger, draw: random.Random) -> None:
+        """What hangs is written or is not."""
+        if draw.random() < 0.5:
+            self._waiting.clear()
+        self.recover(ledger, 0)
 
 
 class Kept:

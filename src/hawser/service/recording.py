@@ -1,0 +1,223 @@
+"""A session's record: what was decided is written down before it leaves, all of it in order.
+
+What cannot be written stays in memory until it can be. A disk that hangs counts as one that cannot be written: who
+waits for it would keep a position without its stop for as long. The write that hangs goes on meanwhile, on a thread of
+its own, and nothing else is written until it has come to its end, one way or the other.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+import time
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import wait as waited
+from typing import NamedTuple, Protocol
+
+from hawser.core.clock import SECOND
+from hawser.core.errors import Unavailable
+from hawser.engine.state import EngineState
+from hawser.ledger.ledger import Entry, Ledger, Restored
+
+SNAPSHOT_EVERY = 5_000  # lines
+WRITE_AGAIN = SECOND  # between tries to write where it failed
+AT_ONCE = 500  # entries of what was kept meanwhile
+PATIENCE = 0.5  # s of real time that a write may take before what protects leaves without it
+LAST_PATIENCE = 5.0  # s, at the end
+
+Work = Callable[[], None]
+
+
+class Way(Protocol):
+    """How work is done that writes. `patience`: s of real time that it may take."""
+
+    patience: float
+
+    def begin(self, work: Work) -> Future[None]: ...
+
+    def end(self) -> None:
+        """Nothing more is to be done; what has begun still comes to its end."""
+        ...
+
+
+class Here:
+    """On the calling thread, however long it takes."""
+
+    patience = PATIENCE
+
+    def begin(self, work: Work) -> Future[None]:
+        done: Future[None] = Future()
+        try:
+            work()
+            done.set_result(None)
+        except sqlite3.Error as error:
+            done.set_exception(error)
+        return done
+
+    def end(self) -> None:
+        pass
+
+
+class Aside:
+    """On a thread of its own, one piece of work after another."""
+
+    patience = PATIENCE
+
+    def __init__(self, name: str) -> None:
+        self._pool = ThreadPoolExecutor(1, name)
+
+    def begin(self, work: Work) -> Future[None]:
+        return self._pool.submit(work)
+
+    def end(self) -> None:
+        self._pool.shutdown(wait=False)
+
+
+class Outcome(NamedTuple):
+    """Whether all is written; if not, why, where it was tried; how many entries had been kept until now."""
+
+    whole: bool
+    why: str = ""
+    healed: int = 0
+
+
+class _Written(NamedTuple):
+    """A piece of work that has begun: how many of the kept entries it writes, and till when it is waited for, s."""
+
+    entries: int
+    done: Future[None]
+    until: float
+
+
+class Recording:
+    """Writes a ledger in one `way`; without a ledger everything counts as written."""
+
+    def __init__(self, ledger: Ledger | None, way: Way) -> None:
+        self.ledger, self.kept = ledger, list[Entry]()
+        self._way = way
+        self._under_way: _Written | None = None
+        self._again_at = 0
+        self._snapshot_at = ledger.seq if ledger else 0
+
+    @property
+    def hangs(self) -> bool:
+        """Whether a write has begun and not ended."""
+        return self._under_way is not None and not self._under_way.done.done()
+
+    def due(self, now: int) -> bool:
+        """Whether what was kept is to be tried again."""
+        return bool(self.kept) and now >= self._again_at
+
+    def write(self, batch: list[Entry], now: int) -> Outcome:
+        """Write what was kept, then this."""
+        if self.ledger is None:
+            return Outcome(True)
+        behind = len(self.kept)
+        self.kept += batch
+        if behind and now < self._again_at:
+            return Outcome(False)
+        try:
+            while self.kept or self._under_way is not None:
+                self._some(self.ledger, AT_ONCE if behind else len(self.kept))
+        except TimeoutError:
+            return self._failed(f"the disk has not answered for {self._way.patience:g} s", now)
+        except sqlite3.Error as error:
+            return self._failed(str(error), now)
+        if behind:
+            self._later(self.ledger.keep_reserve)
+        return Outcome(True, healed=behind)
+
+    def _failed(self, why: str, now: int) -> Outcome:
+        self._again_at = now + WRITE_AGAIN
+        return Outcome(False, why)
+
+    def _some(self, ledger: Ledger, most: int) -> None:
+        """Write the first of what is kept; raises TimeoutError where that takes too long, and goes on with it the next
+        time."""
+        if self._under_way is None:
+            some = self.kept[:most]
+            self._begin(len(some), lambda: _append(ledger, some))
+        assert self._under_way is not None
+        count, done, until = self._under_way
+        _, unfinished = waited([done], max(0.0, until - time.monotonic()))
+        if unfinished:
+            raise TimeoutError
+        self._under_way = None
+        if count:
+            done.result()
+            del self.kept[:count]
+
+    def _begin(self, count: int, work: Work) -> None:
+        self._under_way = _Written(count, self._way.begin(work), time.monotonic() + self._way.patience)
+
+    def _later(self, work: Work) -> None:
+        """What nobody waits for, and what may fail."""
+        if self._under_way is None:
+            self._begin(0, work)
+
+    def keep_snapshot(self, state: EngineState) -> None:
+        """Keep the fold from time to time, where it is the fold of all that is written."""
+        ledger = self.ledger
+        if (
+            ledger is None
+            or self.kept
+            or self._under_way is not None
+            or ledger.seq - self._snapshot_at < SNAPSHOT_EVERY
+        ):
+            return
+        self._snapshot_at = ledger.seq
+        self._later(ledger.snapshot_of(state))
+
+    def restored(self) -> Restored:
+        """The engine from what is written, and what is kept beside it."""
+        if self.ledger is None:
+            raise Unavailable("ledger", "there is no record to go back to")
+        self._settle(None)
+        self.ledger.forget()
+        found = self.ledger.restored()
+        for event, _ in self.kept:  # has left, and is not in the file
+            found.engine.handle(event)
+        return found
+
+    def close(self, state: EngineState) -> None:
+        """Keep the fold, and let go of the file. Raises Unavailable where something could not be written: it is lost,
+        and the venue knows what is open."""
+        ended = self._settle(LAST_PATIENCE)
+        self._way.end()
+        ledger = self.ledger
+        if ledger is None:
+            return
+        if not ended:
+            raise Unavailable("ledger", f"{ledger.path}: the disk does not answer; the last of the record is lost")
+        lost = len(self.kept)
+        if not lost:
+            with contextlib.suppress(sqlite3.Error):  # it only makes starting faster
+                ledger.snapshot(state)
+        ledger.close()
+        if lost:
+            raise Unavailable("ledger", f"{ledger.path}: the last {lost} events could not be written and are lost")
+
+    def _settle(self, patience: float | None) -> bool:
+        """Let the write that is under way come to its end; whether it has."""
+        if self._under_way is None:
+            return True
+        count, done, _ = self._under_way
+        _, unfinished = waited([done], patience)
+        if unfinished:
+            return False
+        self._under_way = None
+        if done.exception() is None:
+            del self.kept[:count]
+        return True
+
+
+def _append(ledger: Ledger, entries: list[Entry]) -> None:
+    """Write; where the disk is full, once more in the space that was kept for it."""
+    try:
+        ledger.append(entries)
+    except sqlite3.Error as error:
+        held = getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
+        if held or not ledger.give_up_reserve():
+            raise
+        ledger.append(entries)

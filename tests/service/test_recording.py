@@ -1,0 +1,133 @@
+"""The record where its disk fails, in real files: full, held by another program, hanging. Protection goes on."""
+
+import sqlite3
+import threading
+from concurrent.futures import wait
+
+import pytest
+
+from calmworld import SYMBOL, World
+from hawser.core.clock import SECOND
+from hawser.core.errors import Unavailable
+from hawser.engine import states
+from hawser.ledger.ledger import Ledger
+from hawser.ledger.verify import verify
+from hawser.service import recording
+from hawser.service.recording import Aside
+from hawser.service.session import Session
+
+LONG = 600.0  # s: what a write may take in these tests, where nothing hangs
+
+
+class Hanging(Ledger):
+    """Whose writes hang while `goes` is not set."""
+
+    def __init__(self, path):
+        self.goes = threading.Event()
+        self.goes.set()
+        super().__init__(path)
+
+    def append(self, entries):
+        self.goes.wait()
+        super().append(entries)
+
+
+@pytest.fixture
+def hung(tmp_path):
+    """A session with a protected trade, whose disk has just begun to hang."""
+    way = Aside("test")
+    way.patience = LONG
+    world = World(Hanging(tmp_path / "ledger.sqlite"), way=way)
+    world.place()
+    assert world.trade.state == states.PROTECTED
+    world.ledger.goes.clear()
+    way.patience = 0.0
+    yield world
+    world.ledger.goes.set()
+    way.end()
+
+
+def lose_the_stop(world):
+    """At the venue, without a word; then time for a check to find it."""
+    world.venue.book.cancel(next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"))
+    world.run(20)
+
+
+def same_as_its_record(world):
+    world.session.write_down()
+    state = world.session.engine.state
+    path = world.ledger.path
+    world.session.close()
+    assert not verify(path).line
+    again = Ledger(path)
+    folded = again.look()
+    again.close()
+    return folded.orders == state.orders and folded.trades == state.trades and folded.markets == state.markets
+
+
+def test_a_file_that_another_program_holds_keeps_no_position_without_its_stop(tmp_path):
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    other = sqlite3.connect(world.ledger.path, isolation_level=None)
+    other.execute("BEGIN IMMEDIATE")
+    lose_the_stop(world)
+    assert world.stops() == world.trade.open_steps > 0
+    assert "locked" in world.state.record_down
+    assert (tmp_path / "ledger.reserve").exists()  # giving space up helps nobody here
+    world.place()
+    assert len(world.state.trades) == 1
+    other.execute("ROLLBACK")
+    world.run(3)
+    assert not world.state.record_down
+    assert same_as_its_record(world)
+
+
+def test_a_disk_that_hangs_keeps_no_position_without_its_stop(hung):
+    lose_the_stop(hung)
+    assert hung.session.recording.hangs
+    assert hung.stops() == hung.trade.open_steps > 0
+    assert "has not answered" in hung.state.record_down
+    hung.ledger.goes.set()
+    hung.way.patience = LONG
+    wait([hung.session.recording._under_way.done])
+    hung.run(3)
+    assert not hung.state.record_down
+    assert not hung.session.recording.kept
+    assert same_as_its_record(hung)
+
+
+def test_killed_while_the_disk_hangs_the_next_hawser_asks_the_venue(hung, tmp_path):
+    lose_the_stop(hung)
+    seq = hung.ledger.seq
+    copy = tmp_path / "copy.sqlite"
+    with sqlite3.connect(copy) as other, sqlite3.connect(hung.ledger.path) as own:
+        own.backup(other)
+    hung.venue.hang_up()
+    hung.venue.pick_up()
+    session = Session(hung.session.engine.state.account, hung.venue, Ledger(copy), prefix="S")
+    for _ in range(25):
+        session.run_until(hung.venue.now + SECOND)
+    trade = next(iter(session.engine.state.trades.values()))
+    assert session.ledger.seq > seq
+    assert trade.state == states.PROTECTED
+    # The stop that no record knew is taken back by the next check: one is enough.
+    rests = [one for one in hung.venue.book.resting(SYMBOL) if one.kind == "stop"]
+    assert sum(one.steps for one in rests) == trade.open_steps
+    session.close()
+
+
+def test_a_fault_while_the_disk_hangs_folds_what_hangs_once(hung):
+    """The write that hung has come to its end by then: its events are in the file, not to be folded again."""
+    lose_the_stop(hung)
+    before = hung.session.engine.state
+    hung.ledger.goes.set()
+    found = hung.session.recording.restored().engine.state
+    assert found.trades == before.trades
+    assert found.orders == before.orders
+
+
+def test_ending_on_a_disk_that_hangs_says_what_is_lost(hung, monkeypatch):
+    monkeypatch.setattr(recording, "LAST_PATIENCE", 0.0)
+    lose_the_stop(hung)
+    with pytest.raises(Unavailable, match="does not answer"):
+        hung.session.close()
