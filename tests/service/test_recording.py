@@ -9,7 +9,10 @@ import pytest
 from calmworld import SYMBOL, World
 from hawser.core.clock import SECOND
 from hawser.core.errors import Unavailable
+from hawser.core.levels import StopRule
 from hawser.engine import states
+from hawser.engine.engine import Engine
+from hawser.engine.events import TimerFired
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service import recording
@@ -131,3 +134,26 @@ def test_ending_on_a_disk_that_hangs_says_what_is_lost(hung, monkeypatch):
     lose_the_stop(hung)
     with pytest.raises(Unavailable, match="does not answer"):
         hung.session.close()
+
+
+def test_what_fails_at_once_each_time_leaves_time_for_everything_else(tmp_path, monkeypatch):
+    """A rule of ours that raises at a trade's every timer, whatever the reason: the engine goes back to its record each
+    time, and the other trades are tended all the same."""
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place(symbol="Harbour 40", stop=StopRule(ticks=400), targets=())
+    ill = world.trade.id
+    world.place()
+    handle = Engine.handle
+
+    def fails(engine, event):
+        if isinstance(event, TimerFired) and ill in event.name:
+            raise ZeroDivisionError("made up")
+        return handle(engine, event)
+
+    monkeypatch.setattr(Engine, "handle", fails)
+    for order in world.venue.book.resting("Harbour 40"):
+        world.venue.book.cancel(order.id)
+    world.session._start(f"retry:{ill}:0", world.session.now)
+    lose_the_stop(world)
+    assert world.stops() == world.trade.open_steps > 0
+    assert 2 < len(world.faults) < 30

@@ -39,6 +39,7 @@ from hawser.service.checking import Checking
 from hawser.service.recording import Here, Recording, Way
 from hawser.venue import port
 
+FAULTS_WITHIN, MOST_PAUSE = 120 * SECOND, 30  # s of pause
 WAITS = {"request", "holdings", "deadline", "until"}  # timers that give the venue time to answer
 UPDATES = (ev.Quote, ev.Figures, ev.RateSeen)
 
@@ -79,6 +80,7 @@ class Session:
         self.patience = 0
         self.stopping: Callable[[], bool] = lambda: False  # asked before each event: whether we are to end
         self._skew = 0  # how far the venue's clock is ahead of ours, as it told last
+        self._faults = (0, -FAULTS_WITHIN)  # how many came soon after another, and when the last did
         self.counts = {"events": 0, "commands": 0, "updates": 0}
         self._open(account, prefix, restored.trouble)
 
@@ -105,26 +107,32 @@ class Session:
         self.flush()
 
     def _take_up_timers(self, now: int) -> None:
-        """Timers do not outlive a process: every trade that is under way is looked at again soon."""
-        state = self.engine.state
+        """Timers do not outlive a process: every trade that is under way is looked at again soon. Those that there are
+        stay as they are."""
+        state, there = self.engine.state, {name for _, _, name in self._timers}
+
+        def start(name: str, at: int) -> None:
+            if name not in there:
+                self._start(name, at)
+
         for trade in state.live():
-            self._start(f"retry:{trade.id}:0", now)
+            start(f"retry:{trade.id}:0", now)
             if trade.minute_at:
-                self._start(f"minute:{trade.id}", max(now, trade.minute_at))
+                start(f"minute:{trade.id}", max(now, trade.minute_at))
             if trade.hours_at:
-                self._start(f"hours:{trade.id}:{trade.hours_at}", max(now, trade.hours_at))
+                start(f"hours:{trade.id}:{trade.hours_at}", max(now, trade.hours_at))
             if trade.exposed_since:
-                self._start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2 * SECOND)
+                start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2 * SECOND)
         if state.guards.guard:
-            self._start(f"guards:{state.guards_at}", max(now, state.guards_at))
+            start(f"guards:{state.guards_at}", max(now, state.guards_at))
         for name, group in state.baskets.items():
             if group.basket.basis == "minute_end":
-                self._start(f"basket:{name}", max(now, group.minute_at))
+                start(f"basket:{name}", max(now, group.minute_at))
         for order in state.orders.values():
             if order.pending:
-                self._start(f"request:{order.id}:{order.token}", now + SECOND // 2)
+                start(f"request:{order.id}:{order.token}", now + SECOND // 2)
             if order.until and not order.over:
-                self._start(f"until:{order.id}", max(now, order.until + 2 * SECOND))
+                start(f"until:{order.id}", max(now, order.until + 2 * SECOND))
 
     # Events
 
@@ -350,16 +358,28 @@ class Session:
             action(*values)
         except Exception as error:  # whatever it is: protection goes on
             self._on_fault(error)
-            self._recover()
+            self._recover(values[0])
 
-    def _recover(self) -> None:
+    def _recover(self, failed: object) -> None:
         """The engine anew from the ledger, in step with the venue again."""
         if self.ledger is None:
             return
         self._batch.clear()
         self.engine = self.recording.restored().engine
-        self._take_up_timers(self.engine.state.now)
-        self.take(ev.VenueUp(time=self._later()))
+        pause = self._pause_after_fault() if isinstance(failed, ev.TimerFired) else 0
+        self._take_up_timers(self._later() + pause)
+        try:
+            self.take(ev.VenueUp(time=self._later()))
+        except Exception as error:  # the check that is due soon asks once more
+            if self._on_fault is not None:
+                self._on_fault(error)
+
+    def _pause_after_fault(self) -> int:
+        """How long timers wait after one has failed, ns: not at all the first time, longer with each that follows soon.
+        What fails each time would otherwise leave no time for anything else."""
+        count, last = self._faults
+        self._faults = (count + 1 if self.now - last < FAULTS_WITHIN else 0, self.now)
+        return min((1 << min(self._faults[0], 8)) - 1, MOST_PAUSE) * SECOND
 
     def basis(self, plan: Plan) -> float | None:
         """What the plan's stop stands on, price units; None where it is not taken from bars or has no value."""
