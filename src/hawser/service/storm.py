@@ -10,6 +10,7 @@ import heapq
 import os
 import random
 import tempfile
+from collections import deque
 from collections.abc import Iterator
 from functools import reduce
 from pathlib import Path
@@ -43,9 +44,33 @@ STUCK_AFTER = 20_000  # events while no time passes: engine and venue answer eac
 
 
 class Overheard(Quay):
-    """A Quay whose requests are counted."""
+    """A Quay whose requests are counted, and whose messages wait while the machine sleeps that they are meant for."""
 
     judge: Judge | None = None
+    _drowsy_until, _slept = 0, deque[port.Told]()
+
+    def hang_up(self) -> None:
+        super().hang_up()
+        self._drowsy_until, self._slept = 0, deque()
+
+    def sleep(self, span: int, drowsy: int) -> None:
+        """Go on alone; what is told is heard some `drowsy` ns after the machine has woken, all at once."""
+        self._slept = deque()
+        self._sleep_to(self.now + span)
+        self._drowsy_until = self.now + drowsy
+
+    def _sleep_to(self, until: int) -> None:
+        while (told := super().next_message(until)) is not None:
+            self._slept.append(told)
+
+    def next_message(self, until: int) -> port.Told | None:
+        if self.now < self._drowsy_until:
+            self._sleep_to(min(until, self._drowsy_until))
+            if until < self._drowsy_until:
+                return None
+        if self._drowsy_until and self._slept:
+            return self._slept.popleft()
+        return super().next_message(until)
 
     def send(self, request: port.Request, at: int) -> None:
         if self.judge is not None:
@@ -158,6 +183,8 @@ class Storm:
             self._trouble_disk()
         elif choice < 0.04:
             self._record()
+        elif choice < 0.05:
+            self._sleep()
         elif self._guards is not None and self.random.random() < 0.15:
             ask = sg.an_ask(self.random, self.state, self.venue.now, f"G{self._asked}")
             if ask is not None:
@@ -183,6 +210,12 @@ class Storm:
         hangs = self.random.random() < 0.5
         self._disk.trouble(self.ledger, self.venue.now + int(self.random.uniform(1, 60) * SECOND), hangs)
         self._count("hanging disk" if hangs else "full disk")
+
+    def _sleep(self) -> None:
+        """The machine sleeps for up to a quarter of an hour."""
+        self.venue.sleep(int(SECOND * 10 ** self.random.uniform(0, 3)), int(self.random.uniform(0, 1) * SECOND))
+        self.judge.slept()
+        self._count("sleep")
 
     def _count(self, kind: str) -> None:
         self.found.faults[kind] = self.found.faults.get(kind, 0) + 1

@@ -131,6 +131,12 @@ class Judge:
         for symbol in self._venue().instruments:
             self._blocked[symbol] = self.now
 
+    def slept(self) -> None:
+        """The machine has slept: what is wrong by now could not be seen earlier."""
+        self.away()
+        for since in (self._whole, self._fitting):
+            since.update(dict.fromkeys(since, self.now))
+
     # At every moment
 
     def look(self) -> None:
