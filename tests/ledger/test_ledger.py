@@ -127,7 +127,7 @@ def test_what_is_no_ledger_is_told(tmp_path):
 
 def test_every_command_that_left_had_been_written_down(tmp_path):
     ledger = Ledger(tmp_path / "ledger.sqlite")
-    storm = Storm(3, "gale", ledger)
+    storm = Storm(3, "squall", ledger)  # whose disk has room
     other = sqlite3.connect(ledger.path)  # sees only what is committed
     send, unwritten = storm.session.venue.send, []
 

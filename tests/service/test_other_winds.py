@@ -4,6 +4,7 @@ disk is full, the market is shut, quotes cannot be, money comes and goes."""
 from __future__ import annotations
 
 import random
+import sqlite3
 from decimal import Decimal
 
 import msgspec
@@ -21,6 +22,7 @@ from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE, free_at
 from hawser.engine.state import EngineState
+from hawser.engine.verdict import account_verdict
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service import stormworld
@@ -349,3 +351,62 @@ def test_without_equity_nothing_is_entered():
     world.place()
     assert not world.state.trades
     assert "no_equity" in {one.code for _, commands in world.entries for one in commands if isinstance(one, cm.Tell)}
+
+
+def test_an_older_copy_of_the_record_never_strips_a_position_of_its_stop(tmp_path):
+    """Somebody puts this morning's record back while a trade of noon is open: the stop of it bears a name of ours, and
+    no record has it."""
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    with sqlite3.connect(tmp_path / "older.sqlite") as older, sqlite3.connect(world.ledger.path) as own:
+        own.backup(older)
+    world.place(symbol="Harbour 40", stop=StopRule(ticks=400), targets=())
+    position = world.trade.entry
+    world.venue.hang_up()
+    world.ledger.close()
+    world.venue.pick_up()
+    world.ledger = Ledger(tmp_path / "older.sqlite")
+    since = len(world.entries)
+    world.open()
+    for _ in range(60):
+        world.run(1)
+    resting = [one for one in world.venue.book.resting("Harbour 40") if one.closes == position]
+    assert [one.kind for one in resting] == ["stop"]
+    assert {"stray_stays", "position_unexplained"} <= world.told(since)
+    lines = world.ledger.seq
+    for _ in range(60):
+        world.run(1)
+    assert world.ledger.seq - lines < 40  # bars; nothing that says the same again
+    assert "record_behind" in {one.code for one in account_verdict(world.state)}  # what is risked is not known
+    plan = msgspec.structs.replace(PLAN, symbol="Harbour 40", stop=StopRule(ticks=300), targets=())
+    world.session.ask(ev.Adopt(time=world.venue.now, ask="adopt", position=position, plan=plan))
+    for _ in range(60):
+        world.run(1)
+    resting = [one for one in world.venue.book.resting("Harbour 40") if one.closes == position]
+    assert not account_verdict(world.state)
+    # The adopted trade has its own, the other is taken back.
+    assert [one.id in world.state.orders for one in resting] == [True]
+    assert world.trade.state == states.PROTECTED
+    sent = [one.id for one in world.venue.book.state.orders.values()]
+    assert len(sent) == len(set(sent))
+
+
+def test_a_shut_market_is_not_tried_anew_each_time_the_line_is_back():
+    """Each try counts against what may be sent a minute: when the market opened, the close once had to wait for 10 s."""
+    world = World()
+    world.place()
+    world.venue.gust("halt", SYMBOL, 20 * MINUTE)
+    world.venue.book.cancel(next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"))
+    for _ in range(30):
+        world.run(1)
+    assert world.trade.state != states.PROTECTED
+    since = len(world.entries)
+    for _ in range(8):
+        world.venue.gust("drop", "", 2 * SECOND)
+        for _ in range(7):
+            world.run(1)
+    assert world.sent(cm.Submit, since) <= 4
+    world.venue.set_air_clear()
+    for _ in range(5):
+        world.run(1)
+    assert world.trade.state == states.ENDED

@@ -248,13 +248,15 @@ class Held(msgspec.Struct, frozen=True):
 
 
 class Holdings(Event, frozen=True):
-    """All the venue held at `as_of` of its clock: the orders asked for, every resting order's id, every position."""
+    """All the venue held at `as_of` of its clock: the orders asked for, every resting order's id, every position;
+    `closing`: which of them the resting orders close, None where the venue does not tell."""
 
     token: int
     asked: tuple[Known, ...]
     resting: tuple[str, ...]
     positions: tuple[Held, ...]
     as_of: int = 0
+    closing: dict[str, str] | None = None
 
 
 class Checked(Event, frozen=True):
@@ -265,6 +267,7 @@ class Checked(Event, frozen=True):
     resting: tuple[str, ...]
     positions: tuple[Held, ...]
     quiet: tuple[str, ...]
+    closing: dict[str, str] | None = None
 
 
 class TimerFired(Event, frozen=True):

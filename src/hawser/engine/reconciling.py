@@ -71,10 +71,13 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
         _compare_later(desk)
         return
     state.reconciled, state.compares, state.suspect = True, 0, ""
-    _foreign_orders(desk, event.resting)
+    _foreign_orders(desk, event)
     _positions(desk, event.positions, set(state.trades) - since)  # a check looks at those about which more was sent
     for trade in state.live():
-        without_waiting(desk, trade)
+        if trade.symbol in state.gone or state.markets[trade.symbol].open:
+            without_waiting(desk, trade)
+        else:  # it is tried again when the market opens: until then each try would be one less that may follow then
+            converge(desk, trade)
     for trade in state.trades.values():
         if trade.due:  # what was to come after a trade, where nobody was there to carry it out
             desk.later(f"{trade.due}:{trade.id}", 0)
@@ -109,7 +112,7 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
         if order is not None and order.trade in judged and _order_differs(order, known):
             return True
     strays = _strays(state, event.resting)
-    if strays != state.strays or (strays and _all_covered(state)):
+    if strays != state.strays or (set(strays) - _guarding(state, event) and _all_covered(state)):
         return True
     return _positions_differ(state, event.positions, judged)
 
@@ -157,7 +160,7 @@ def checked(desk: Desk, event: ev.Checked) -> None:
         order = state.orders.get(known.order)
         if order is not None and order.trade in judged and _order_differs(order, known):
             answers.status(desk, order, known)
-    _foreign_orders(desk, event.resting)
+    _foreign_orders(desk, event)
     late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
     _positions(desk, event.positions, judged | late)
     if any(command for command in desk.out[told:]):
@@ -169,17 +172,28 @@ def checked(desk: Desk, event: ev.Checked) -> None:
 
 def _strays(state: EngineState, resting: tuple[str, ...]) -> tuple[str, ...]:
     """Orders at the venue by a name of ours that no record has: a session that could not write sent them."""
-    ours = (f"{state.prefix}.", f"{state.prefix}-")
-    return tuple(name for name in resting if name not in state.orders and name.startswith(ours))
+    return tuple(name for name in resting if name not in state.orders and state.names(name))
 
 
 def _all_covered(state: EngineState) -> bool:
     return all(trade.state != states.EXPOSED for trade in state.live())
 
 
-def _foreign_orders(desk: Desk, resting: tuple[str, ...]) -> None:
-    state = desk.state
-    strays = _strays(state, resting)
+def _guarding(state: EngineState, event: ev.Holdings | ev.Checked) -> set[str]:
+    """Orders by a name of ours that may be all that protects a position which no record has: where a copy of the record
+    was put back, say, that is older than the trade. Where the venue does not tell what an order closes, any may."""
+    known = {trade.entry for trade in state.live()}
+    bare = {position.id for position in event.positions} - known
+    strays = _strays(state, event.resting)
+    return {name for name in strays if (bare if event.closing is None else event.closing.get(name) in bare)}
+
+
+def _foreign_orders(desk: Desk, event: ev.Holdings | ev.Checked) -> None:
+    state, resting = desk.state, event.resting
+    strays, guarding = _strays(state, resting), _guarding(state, event)
+    for order_id in sorted(guarding - set(state.strays)):
+        text = f"An order of ours that no record has protects a position that no record has: {order_id} stays"
+        desk.tell("caution", "stray_stays", text)
     for order_id in resting:
         order = state.orders.get(order_id)
         if order is None and order_id not in strays and order_id not in state.foreign:
@@ -190,7 +204,9 @@ def _foreign_orders(desk: Desk, resting: tuple[str, ...]) -> None:
             desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
     state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
     for order_id in strays if _all_covered(state) else ():
-        if order_id in state.strays:  # seen before, with everything covered meanwhile by what is known
+        if (
+            order_id in state.strays and order_id not in guarding
+        ):  # seen before, with everything covered meanwhile by what is known
             desk.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
             desk.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))
     state.strays = strays

@@ -372,6 +372,10 @@ class EngineState(msgspec.Struct):
         orders = map(self.orders.__getitem__, trade.order_ids)
         return [order for order in orders if order.role == role and not order.over]
 
+    def names(self, order_id: str) -> bool:
+        """Whether an order id is one that Hawser gives for this record, of whatever session."""
+        return order_id.startswith((f"{self.prefix}.", f"{self.prefix}-"))
+
     def current_rates(self) -> dict[str, float | Rate]:
         """Those seen on the feed with their ages; the account's own where the feed has none that would do."""
         live = {pair: Rate(mid, max(0, self.now - seen) / SECOND) for pair, (mid, seen) in self.rates.items()}

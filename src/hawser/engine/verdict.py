@@ -24,6 +24,8 @@ def account_verdict(state: EngineState) -> list[Closed]:
         found.append(Closed("halted", f"halted: {state.halt.why}; re-arm to trade again"))
     if state.record_down:
         found.append(Closed("record_down", "the record cannot be written"))
+    found += [Closed("record_behind", f"a position in {symbol} is not in the record: adopt it, or close it there")
+              for symbol in unrecorded(state)]  # fmt: skip
     if not state.link_up:
         found.append(Closed("link_down", f"no link to the venue: {state.link_why}"))
     elif not state.reconciled:
@@ -34,6 +36,16 @@ def account_verdict(state: EngineState) -> list[Closed]:
     if unknown:
         found.append(Closed("money_unknown", f"what {unknown} is worth is not known: a conversion rate is missing"))
     return found + account_guards(state)
+
+
+def unrecorded(state: EngineState) -> list[str]:
+    """The instruments of positions that Hawser has opened and its record does not have: an older copy of it was put
+    back. What is risked is not known then."""
+    if not state.unexplained:
+        return []
+    known = {trade.entry for trade in state.trades.values()}
+    strange = state.unexplained.values()
+    return sorted({one.symbol for one in strange if one.id not in known and state.names(one.id)})
 
 
 def entry_verdict(

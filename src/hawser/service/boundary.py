@@ -181,7 +181,7 @@ class Inward:
         asked = tuple(self._known(order) for order in message.asked)
         return ev.Holdings(
             time=now, token=message.token, asked=asked, resting=message.resting, positions=positions,
-            as_of=message.time,
+            as_of=message.time, closing=message.closing,
         )  # fmt: skip
 
 

@@ -76,7 +76,8 @@ class Checking:
         if len(quiet) < len(live):
             self._next = min(self._next, now + AGAIN)
         event = ev.Checked(
-            time=now, asked=told.asked, resting=told.resting, positions=told.positions, quiet=quiet
+            time=now, asked=told.asked, resting=told.resting, positions=told.positions, quiet=quiet,
+            closing=told.closing,
         )  # fmt: skip
         return event if differs(state, event) else None
 

@@ -23,7 +23,7 @@ import msgspec
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr, values_for
-from hawser.core.clock import SECOND
+from hawser.core.clock import MINUTE, SECOND
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.news import Calendar
@@ -40,6 +40,7 @@ from hawser.service.recording import Here, Recording, Way
 from hawser.venue import port
 
 FAULTS_WITHIN, MOST_PAUSE = 120 * SECOND, 30  # s of pause
+SERIALS_SINCE = 1_735_689_600 * SECOND  # 2025
 WAITS = {"request", "holdings", "deadline", "until"}  # timers that give the venue time to answer
 UPDATES = (ev.Quote, ev.Figures, ev.RateSeen)
 
@@ -93,10 +94,12 @@ class Session:
                 self.ledger.snapshot(state, first=True)
             self.ledger.begin_version(state)
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
+        # Of the time: where an older copy of the record is put back, no order id may come a second time.
+        serial = max(state.serial + 1, (self.now - SERIALS_SINCE) // MINUTE)
         instruments = tuple(self.venue.instruments.values())
         self.take(
             ev.Opened(
-                time=self.now, prefix=prefix, account=account, instruments=instruments, serial=state.serial + 1,
+                time=self.now, prefix=prefix, account=account, instruments=instruments, serial=serial,
                 suspect=trouble, spans={symbol: tuple(store.series) for symbol, store in self.stores.items()},
             )
         )  # fmt: skip

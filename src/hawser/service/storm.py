@@ -9,6 +9,7 @@ import contextlib
 import heapq
 import os
 import random
+import sqlite3
 import tempfile
 from collections import deque
 from collections.abc import Iterator
@@ -104,7 +105,7 @@ class Storm:
         self._teller = Teller()
         self._heard_at, self._heard_now = 0, 0
         self._trader = Trader(self.random, f"{seed}-{left_at % 1_000_000_007}")
-        self._asked = 0
+        self._asked = self._asleep = 0
         self._guards = GuardWatch(sg.news(self.random, START)) if guards else None
         self._limits: LimitsWatch | None = None
         self.judge = Judge(self.found, lambda: self.state, lambda: self.venue)
@@ -160,8 +161,7 @@ class Storm:
     def turns(self, minutes: float = 12) -> Iterator[int]:
         """The same in turns, that others may have theirs between them: yields the venue's time after each."""
         begun = self.venue.now
-        end = begun + int(minutes * MINUTE)
-        while self.venue.now < end:
+        while self.venue.now < begun + int(minutes * MINUTE) + self._asleep:
             self._act()
             self.watch(self.venue.now + int(self.random.uniform(0.05, 25) * SECOND))
             yield self.venue.now
@@ -183,8 +183,10 @@ class Storm:
             self._trouble_disk()
         elif choice < 0.04:
             self._record()
-        elif choice < 0.05:
+        elif choice < 0.05 and self._chosen.hands > 0:
             self._sleep()
+        elif choice < 0.06 and self._careless:
+            self._copy()
         elif self._guards is not None and self.random.random() < 0.15:
             ask = sg.an_ask(self.random, self.state, self.venue.now, f"G{self._asked}")
             if ask is not None:
@@ -212,8 +214,10 @@ class Storm:
         self._count("hanging disk" if hangs else "full disk")
 
     def _sleep(self) -> None:
-        """The machine sleeps for up to a quarter of an hour."""
-        self.venue.sleep(int(SECOND * 10 ** self.random.uniform(0, 3)), int(self.random.uniform(0, 1) * SECOND))
+        """The machine sleeps, for a second or for many minutes."""
+        span = int(SECOND * 10 ** self.random.uniform(0, 2.7))
+        self._asleep += span
+        self.venue.sleep(span, int(self.random.uniform(0, 1) * SECOND))
         self.judge.slept()
         self._count("sleep")
 
@@ -253,8 +257,13 @@ class Storm:
         path = self.ledger.path
         self._disk.killed(self.ledger, self.random)
         self.ledger.close()
+        older = self._careless and self._copy_of(path).exists() and self.random.random() < 0.3
+        if older:
+            self._put_back(path)
         self.venue.hang_up()
         self.watch_without_hawser(int(self.random.uniform(0.05, 8) * SECOND))
+        if older:
+            self.judge.put_back()
         if self._careless and self.random.random() < 0.1:
             self._change_instruments()
         self.ledger = Ledger(path)
@@ -263,6 +272,26 @@ class Storm:
         self.judge.away()
         if self._limits is not None:
             self._limits = LimitsWatch(self.state)
+
+    @staticmethod
+    def _copy_of(path: Path) -> Path:
+        return path.with_suffix(".copy")
+
+    def _copy(self) -> None:
+        """Somebody keeps a copy of the record."""
+        if self.ledger is None or self._disk.until:
+            return
+        copy = self._copy_of(self.ledger.path)
+        copy.unlink(missing_ok=True)
+        with contextlib.closing(sqlite3.connect(self.ledger.path)) as own:
+            own.execute("VACUUM INTO ?", (str(copy),))
+
+    def _put_back(self, path: Path) -> None:
+        """Between a kill and the next start the record gives place to an older copy: what came since is not in it."""
+        for old in (path, path.with_name(path.name + "-wal"), path.with_name(path.name + "-shm")):
+            old.unlink(missing_ok=True)
+        self._copy_of(path).rename(path)
+        self._count("older record")
 
     def _change_instruments(self) -> None:
         """The venue has another grid for an instrument, or gives it up; or what it gave up is back."""

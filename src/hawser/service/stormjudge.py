@@ -73,6 +73,8 @@ class Judge:
         self._covered: dict[str, int] = {}  # position -> when the venue last held a stop of it
         self._whole: dict[str, int] = {}  # trade -> when its cover was last whole, or not claimed to be
         self._fitting: dict[str, int] = {}  # position -> when what rests last did not exceed it
+        self._unknown_until = 0  # of orders placed earlier the record may know nothing
+        self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
 
     @property
@@ -137,6 +139,13 @@ class Judge:
         for since in (self._whole, self._fitting):
             since.update(dict.fromkeys(since, self.now))
 
+    def put_back(self) -> None:
+        """An older copy of the record has taken its place: of what has come since nothing is known, and nothing is
+        taken from it."""
+        self._unknown_until = self.now
+        for position in self._venue().book.state.positions.values():
+            self._bared[position.id] = self._cover(position.id, position.symbol)
+
     # At every moment
 
     def look(self) -> None:
@@ -178,9 +187,25 @@ class Judge:
                 text = f"{trade.id} is shown as protected, {cover} of {held.steps if held else 0} steps are covered"
                 self.broke("uncovered", text)
 
+    def _stripped(self, state: EngineState, position: Position) -> None:
+        """What protects a position that the record does not have stays, until somebody adopts it."""
+        if position.id not in self._bared or position.symbol not in self._venue().instruments:
+            return
+        if (
+            self._trade_of(state, position.id) is not None
+            or position.id in self._venue().meddled
+            or not state.reconciled
+        ):
+            self._bared.pop(position.id)
+            return
+        cover, kept = self._cover(position.id, position.symbol), min(self._bared[position.id], position.steps)
+        if cover < kept:
+            self.broke("naked", f"{position.id} has no trade in the record, and cover for {cover} of {kept} steps")
+
     def _rests(self, state: EngineState) -> None:
         """No more rests than is held; by another hand, or by a fill untold, it may for a while."""
         for position in self._venue().book.state.positions.values():
+            self._stripped(state, position)
             if position.id.startswith(NOT_OURS):
                 continue  # nobody has adopted it
             cover = self._cover(position.id, position.symbol)
@@ -241,13 +266,16 @@ class Judge:
         """One ask, one entry: of all that was sent for it, one order at most has opened anything at the venue."""
         book, state = self._venue().book, self._state()
         opened: Counter[str] = Counter()
+        older: set[str] = set()
         for order in book.state.orders.values():
             trade, role, _ = self._line.get(order.id, ("", "", 0))
             if role == "entry" and order.filled:
                 ask = state.trades[trade].ask if trade in state.trades else self._asks.get(trade, trade)
                 opened[ask] += 1
+                if order.placed < self._unknown_until and trade not in state.trades:
+                    older.add(ask)  # what follows a trade by itself may follow it once more
         for ask, count in opened.items():
-            if count > 1:
+            if count > 1 + (ask in older):
                 self.broke("doubled", f"{count} entries for {ask}")
         for one in state.trades.values():
             for rung in one.rungs:
@@ -263,7 +291,7 @@ class Judge:
         held = {one.entry: one for one in state.live() if one.open_steps and not one.left}
         for position in book.state.positions.values():
             trade = self._trade_of(state, position.id)
-            if trade is None and not position.id.startswith(NOT_OURS):
+            if trade is None and not position.id.startswith(NOT_OURS) and not self._older(position.id):
                 self.broke("lost_fills", f"the venue holds {position}, and no trade has it")
             if trade is None or trade.left or trade.side != position.side:  # another hand's by now
                 continue
@@ -277,6 +305,10 @@ class Judge:
         for name, trade in held.items():
             if trade.symbol not in self.gone:
                 self.broke("lost_fills", f"{trade.id}: open {trade.open_steps}, the venue holds no {name}")
+
+    def _older(self, position: str) -> bool:
+        """Whether a position was asked for before an older copy of the record took its place."""
+        return self._venue().book.state.orders[position].placed < self._unknown_until
 
     def _covered_exactly(self, trade: Trade, position: str, steps: int) -> None:
         rests: Counter[str] = Counter()

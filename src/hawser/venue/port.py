@@ -192,10 +192,13 @@ class PositionTold(msgspec.Struct, frozen=True):
 
 
 class HoldingsTold(Told, frozen=True):
+    """`closing`: of the resting orders that close a position, which; None: the venue does not tell."""
+
     token: int
     asked: tuple[OrderTold, ...]
     resting: tuple[str, ...]
     positions: tuple[PositionTold, ...]
+    closing: dict[str, str] | None = None
 
 
 class Venue(Protocol):

@@ -184,7 +184,7 @@ class BarWalk:
         return [
             port.HoldingsTold(
                 time=self.now, token=request.token, asked=tuple(map(book.known, request.orders)),
-                resting=book.resting_ids(), positions=book.positions(),
+                resting=book.resting_ids(), positions=book.positions(), closing=book.closing(),
             )
         ]  # fmt: skip
 

@@ -253,6 +253,10 @@ class Book:
     def resting_ids(self) -> tuple[str, ...]:
         return tuple(order.id for orders in self._resting.values() for order in orders)
 
+    def closing(self) -> dict[str, str]:
+        """Of the resting orders that close a position, which."""
+        return {one.id: one.closes for orders in self._resting.values() for one in orders if one.closes is not None}
+
     def resting(self, symbol: str) -> list[BookOrder]:
         return self._resting[symbol]
 

@@ -453,9 +453,10 @@ class Quay:
         asked = tuple(book.known(order) for order in request.orders)
         return [
             port.HoldingsTold(
-                time=book.time, token=request.token, asked=asked, resting=book.resting_ids(), positions=book.positions()
+                time=book.time, token=request.token, asked=asked, resting=book.resting_ids(),
+                positions=book.positions(), closing=book.closing(),
             )
-        ]
+        ]  # fmt: skip
 
     def _adjusted(self, order_id: str, told: list[port.Told]) -> list[port.Told]:
         """The answer to a level: it may have been put elsewhere."""
