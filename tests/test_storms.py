@@ -21,6 +21,7 @@ from hawser.service.stormlimits import POLICY, LimitsWatch
 from hawser.service.stormreport import LABELS, summary, written
 from hawser.venue import port
 from hawser.venue.quay.weather import KINDS, Weather
+from nonsense import Babbling
 
 GROUPS, EACH = 30, 10
 KILLED_GROUPS, KILLED_EACH = 4, 8
@@ -110,6 +111,15 @@ def test_the_worst_weather_still_ends_in_order():
         late = [what for what in found.broken.pop("naked", []) if "exposed for" not in what]
         assert not late, (seed, late)
         assert not found.broken, (seed, found.broken)
+
+
+def test_a_venue_that_tells_nonsense_ends_no_tending(monkeypatch):
+    """What cannot be is set aside. Promises about money cannot be kept where the venue lies; an error nobody foresaw
+    would be ours."""
+    monkeypatch.setattr("hawser.service.storm.Overheard", Babbling)
+    for seed in (*range(40), 121, 133):
+        found = weathered(seed, "gale", 6, kills=0.05)
+        assert "unfinished" not in found.broken, (seed, found.broken)
 
 
 def test_a_storm_can_be_repeated_with_its_kills(tmp_path):

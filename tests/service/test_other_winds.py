@@ -392,7 +392,7 @@ def test_an_older_copy_of_the_record_never_strips_a_position_of_its_stop(tmp_pat
 
 
 def test_a_shut_market_is_not_tried_anew_each_time_the_line_is_back():
-    """Each try counts against what may be sent a minute: when the market opened, the close once had to wait for 10 s."""
+    """Each try counts against what may be sent a minute: when the market opened, the close once had to wait 10 s."""
     world = World()
     world.place()
     world.venue.gust("halt", SYMBOL, 20 * MINUTE)

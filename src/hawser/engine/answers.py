@@ -66,6 +66,8 @@ def _was_asked(order: Order, level: int) -> bool:
 def _adjusted(desk: Desk, trade: Trade, order: Order, level: int) -> None:
     """The venue has the order rest at another level than was asked: that counts, and nothing is asked again. An entry
     is sized anew from there."""
+    if order.kind == "market":
+        return
     instrument, asked = desk.state.instruments[trade.symbol], order.asked[-1][0] if order.asked else level
     order.level = level
     line = line_of(trade, order)
@@ -347,6 +349,8 @@ def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bo
     was under way (`asked`), else another hand's: a tighter stop and another target are taken over, a looser stop is put
     back."""
     level = known.level
+    if not level:  # not told
+        return
     if _was_asked(order, level) or level == order.level:
         order.level = level
         if order.role == "entry":

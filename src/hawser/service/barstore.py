@@ -8,7 +8,7 @@ import numpy as np
 
 from hawser.core.bars import Bars, Length, joined, timeframes_for
 from hawser.core.indicators import Array, atr, true_range_at, wilder_next
-from hawser.core.instrument import Instrument
+from hawser.core.instrument import MOST_TICKS, Instrument
 from hawser.engine import events as ev
 from hawser.venue import port
 
@@ -123,9 +123,18 @@ class BarStore:
         """The last completed bar of every timeframe, so that the engine knows each ATR."""
         return [self._event(series, now) for series in self.series.values() if series.size]
 
+    def _check(self, message: port.BarTold, prices: list[float]) -> None:
+        """A bar that cannot be would stay in every average, or keep all later ones out."""
+        most = MOST_TICKS * self.instrument.tick_size
+        possible = all(0 < price <= most for price in prices) and prices[2] <= min(prices) and max(prices) <= prices[1]
+        if not (possible and 0 <= message.spread <= MOST_TICKS and 0 <= message.opened <= message.time):
+            raise ValueError("no bar can be so")
+
     def take(self, message: port.BarTold, now: int) -> list[ev.BarCompleted]:
-        """A completed base bar: the events of every timeframe that it completes."""
+        """A completed base bar: the events of every timeframe that it completes. Raises ValueError where no bar can be
+        so."""
         prices = [float(text) for text in (message.open, message.high, message.low, message.close)]
+        self._check(message, prices)
         found, base = [], self.series[self.base_span]
         before = base.size
         base.append(message.opened, *[*prices, message.spread])

@@ -11,7 +11,8 @@ from typing import Literal, NamedTuple
 
 from hawser.core.clock import HOUR
 from hawser.core.errors import HawserBug, HawserError
-from hawser.core.instrument import MOST_STEPS, Instrument
+from hawser.core.instrument import MOST_STEPS, MOST_TICKS, Instrument
+from hawser.core.money import MOST
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.venue import port
@@ -96,7 +97,7 @@ class Inward:
         if isinstance(message, port.QuoteTold):
             return self._quote(message, now)
         if isinstance(message, port.RateTold):
-            if not 0 < message.mid < math.inf:
+            if not 0 < message.mid <= MOST or message.pair.count("/") != 1:
                 return Odd("unreadable", message.pair)
             return ev.RateSeen(time=now, pair=message.pair, mid=message.mid)
         if isinstance(message, port.FiguresTold):
@@ -163,15 +164,17 @@ class Inward:
     def _held(self, told: port.PositionTold) -> ev.Held:
         instrument = self._instruments[told.symbol]
         entry = told.entry / instrument.tick_size if math.isfinite(told.entry) else 0.0
-        side = 1 if told.side > 0 else -1
-        return ev.Held(told.id, told.symbol, side, _steps(instrument, told.qty), entry)
+        if told.side not in (1, -1):
+            raise ValueError(f"{told.side} is no side")
+        steps = _positive(_steps(instrument, told.qty))
+        return ev.Held(told.id, told.symbol, told.side, steps, entry if 0 < entry <= MOST_TICKS else 0.0)
 
     def _known(self, order: port.OrderTold) -> ev.Known:
         instrument = self._instruments.get(order.symbol)
         if instrument is None:
             return ev.Known(order.id, order.status, 0, 0)
         self._of_order[order.id] = order.symbol
-        level = 0 if order.level is None else ticks(instrument, order.level)
+        level = 0 if order.level is None else _positive(ticks(instrument, order.level))
         fills = tuple(self._fill(instrument, fill, fill.time) for fill in order.fills)
         return ev.Known(order.id, order.status, level, _steps(instrument, order.qty), fills)
 
@@ -188,7 +191,7 @@ class Inward:
 def _figures(message: port.FiguresTold, now: int) -> ev.Figures | Odd:
     paid = message.transferred
     money = (message.balance, message.equity, message.margin_used, 0.0 if paid is None else paid)
-    if not all(map(math.isfinite, money)):
+    if not all(abs(one) <= MOST for one in money):  # nor NaN
         return Odd("unreadable", "")
     return ev.Figures(
         time=now, balance=message.balance, equity=message.equity, margin_used=message.margin_used, transferred=paid
@@ -197,7 +200,10 @@ def _figures(message: port.FiguresTold, now: int) -> ev.Figures | Odd:
 
 def ticks(instrument: Instrument, text: str) -> int:
     """A price as the venue writes it, in ticks."""
-    return instrument.ticks(Decimal(text))
+    price = Decimal(text)
+    if not (price.is_finite() and abs(price) <= MOST_TICKS * instrument.tick):
+        raise ValueError(f"{text} is no price")
+    return instrument.ticks(price)
 
 
 def _steps(instrument: Instrument, text: str) -> int:
