@@ -135,7 +135,7 @@ def test_accounts_beside_each_other_leave_the_records_that_each_leaves_alone(tmp
     """What they share is the interpreter: whatever one account keeps outside its own state, another would meet."""
 
     def storms(name):
-        return [Storm(seed, "gale", Ledger(tmp_path / f"{name}-{seed}.sqlite"), kills=0.1) for seed in (1, 2, 6)]
+        return [Storm(seed, "gale", Ledger(tmp_path / f"{name}-{seed}.sqlite"), kills=0.1) for seed in (0, 3, 10)]
 
     beside, alone = storms("beside"), storms("alone")
     found = together(beside, 5)

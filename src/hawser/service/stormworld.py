@@ -47,7 +47,8 @@ WORLD: World = [
 ]  # fmt: skip
 RATES = {"USD/CHF": 0.88, "EUR/USD": 1.08}
 ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=DEADLINE_S))
-CURRENCIES = ("CHF", "CHF", "USD", "EUR")  # straight, by the inverse, over a bridge
+# As quoted, by the inverse, over a bridge, and by an instrument's own quotes.
+CURRENCIES = ("CHF", "CHF", "USD", "EUR", "CAD")
 
 
 def account_of(seed: int) -> Account:
