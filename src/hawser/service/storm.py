@@ -308,6 +308,7 @@ class Storm:
         self.judge.gone.add(symbol)
         self.venue = self._quay(Kept(state), old.now)
         self.venue.meddled = old.meddled
+        self.venue.book.rates.update(old.book.rates)  # it knows what money is worth, whatever is traded
         for kind, count in old.sky.counts.items():
             self.found.faults[kind] = self.found.faults.get(kind, 0) + count
         self._count("instrument")

@@ -1,0 +1,349 @@
+"""What nothing had looked at, as faults planted at random showed: a figure in a sentence, a limit met exactly, what is
+told once, what the second of two does."""
+
+from decimal import Decimal
+from math import inf
+
+import msgspec
+import pytest
+
+from byhand import SYMBOL, ByHand, codes, of, plan
+from hawser.core.account import SizeRule
+from hawser.core.clock import DAY, MINUTE, SECOND
+from hawser.core.entry import EntryRule
+from hawser.core.guards import declared as dc
+from hawser.core.instrument import Session
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.rig import FollowOn, Ladder, LossStep, Measure, Rig, TimeExit
+from hawser.core.rules.closing import basket_reached
+from hawser.core.rules.quantity import money_stop_distance, risk_of
+from hawser.core.rules.rounding import floor_whole
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine import moneyguards, states
+from hawser.engine.guardmemory import count_anew
+from hawser.engine.pacing import silence_allowed
+from hawser.engine.rigging import waiting
+from hawser.engine.state import Memory
+
+LIMIT = EntryRule("limit", atr=1.0)
+
+
+def guarded(*guards, **policy):
+    hand = ByHand()
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=guards, **policy))
+    return hand
+
+
+def resting(**changes):
+    hand = ByHand()
+    hand.place(entry=LIMIT, **changes)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    return hand
+
+
+def rigged(targets=(), **rules):
+    hand = ByHand()
+    rig = Rig(name="test", stop=StopRule(atr=2.5), target=targets, trail=None, **rules)
+    hand.protect(targets=targets, trail=None, rig=rig, own_atr=0.00145)
+    return hand
+
+
+def texts(commands, code):
+    return [one.text for one in of(commands, cm.Tell) if one.code == code]
+
+
+# Limits met exactly
+
+
+def test_a_basket_that_has_won_or_lost_exactly_so_much_has_reached_it():
+    assert basket_reached(100.0, inf, 100.0)
+    assert basket_reached(-100.0, 100.0, inf)
+    assert not basket_reached(99.99, 100.0, 100.0)
+
+
+def test_a_whole_number_is_met_within_a_billionth_and_no_more():
+    assert floor_whole(1 - 0.9e-9) == 1
+    assert floor_whole(1 - 1.5e-9) == 0
+
+
+@pytest.mark.parametrize("side", [1, -1])
+def test_the_farthest_stop_for_a_sum_counts_commissions_by_value_and_slippage_together(side):
+    given = {"tick_value": 1.0, "unit_money": 100_000.0, "per_unit": 2.0, "per_notional": 1e-4, "minimum": 0.0}
+    found = money_stop_distance(5_000.0, 4.0, side, 61_242, 0.00001, 60.0, **given)
+
+    def risk(ticks):
+        stop = (61_242 - side * ticks) * 0.00001
+        return risk_of(4.0, ticks + 60.0, given["tick_value"], 0.61242, stop, 100_000.0, 2.0, 1e-4, 0.0)
+
+    assert risk(found) <= 5_000.0 < risk(found + 1)
+
+
+def test_what_is_asked_for_may_be_as_long_and_as_much_as_is_said_and_no_more():
+    ev.Drill(time=1, ask="D", guard="x", subject="", seconds=3600.0)
+    with pytest.raises(ValueError, match="3600"):
+        ev.Drill(time=1, ask="D", guard="x", subject="", seconds=3600.5)
+    ev.SetTarget(time=1, ask="S", trade="T", number=1, level=1, share=1.0)
+    with pytest.raises(ValueError, match="share"):
+        ev.SetTarget(time=1, ask="S", trade="T", number=1, level=1, share=1.5)
+    hand = ByHand()
+    hand.do(ev.Halt, ask="H", why="x")
+    assert codes(hand.do(ev.Rearm, ask="R", reason=" ok")) == ["no_reason"]
+    assert codes(hand.do(ev.Rearm, ask="R2", reason="fix")) == ["rearmed"]
+
+
+def test_a_stop_refused_where_the_market_just_touches_it_closes():
+    hand = ByHand()
+    hand.enter()
+    stop = hand.order("stop")
+    hand.quote(stop.level, stop.level + 12)
+    told = hand.do(ev.OrderRejected, order=stop.id, code="too_near", text="too near")
+    assert "stop_passed" in codes(told)
+    assert [one.role for one in of(told, cm.Submit)] == ["close"]
+
+
+def test_an_answer_is_waited_for_longer_from_the_third_silence_on():
+    assert [silence_allowed(SECOND, count) // SECOND for count in (1, 2, 3, 4, 20)] == [1, 1, 2, 4, 30]
+
+
+# What follows, and what is told
+
+
+def test_holdings_are_given_two_seconds():
+    hand = ByHand()
+    told = hand.do(ev.VenueUp)
+    assert [one.at - hand.now for one in of(told, cm.StartTimer) if one.name.startswith("holdings")] == [2 * SECOND]
+
+
+def test_a_foreign_order_is_told_once_and_a_stray_of_ours_is_none():
+    hand = ByHand()
+    hand.do(ev.VenueUp)
+    told = hand.holdings(resting=("X-2", "P-99"))
+    assert codes(told).count("order_not_ours") == 1
+    assert hand.engine.state.foreign == ("X-2",)
+    assert hand.engine.state.strays == ("P-99",)
+    hand.do(ev.VenueUp)
+    assert "order_not_ours" not in codes(hand.holdings(resting=("X-2", "P-99")))
+
+
+def test_a_close_that_fails_is_an_alarm_at_the_third_time_and_not_at_each():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    told = []
+    for _ in range(5):
+        told.append(codes(hand.do(ev.OrderRejected, order=hand.order("close").id, code="busy", text="busy")))
+        hand.later(9)
+    assert ["close_fails" in one for one in told] == [False, False, True, False, False]
+
+
+def test_the_sentences_say_what_was_asked_for():
+    hand = ByHand()
+    hand.protect()
+    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=0.9), cm.Submit)
+    assert [one.why for one in sent] == ["90\u00a0% closed by hand"]
+    account = msgspec.structs.replace(hand.engine.state.account, size=SizeRule(percent=0.3))
+    told = hand.do(ev.ChangeAccount, ask="A", account=account)
+    assert texts(told, "account_changed") == [
+        "Account changed (size): holds from the next entry on, open trades keep their lines"
+    ]
+
+
+@pytest.mark.parametrize(("side", "word"), [(1, "long"), (-1, "short")])
+def test_a_follow_on_says_to_which_side_it_goes(side, word):
+    whole = (TargetRule(share=1.0, r=1.0),)
+    hand = ByHand()
+    rig = Rig(name="test", stop=StopRule(atr=2.5), target=whole, follow_on=FollowOn(2))
+    hand.protect(side=side, targets=whole, trail=None, rig=rig, own_atr=0.00145)
+    order = hand.order("target", 1)
+    hand.fill(order.id, order.steps, order.level)
+    told = texts(hand.do(ev.TimerFired, name=f"follow:{hand.trade.id}"), "follow_on")
+    assert told == [f"Follow-on 1 after {told[0].split()[3][:-1]}: {word}"]
+
+
+def test_what_is_done_is_no_longer_shown_as_waiting():
+    hand = rigged(loss_step=(LossStep(0.5, 0.25), LossStep(0.8, 0.25)))
+    first = hand.order("loss", 1)
+    hand.fill(first.id, first.steps, first.level)
+    assert [one.text.split(" at ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["loss step 2"]
+    ladder = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))
+    hand = ByHand()
+    hand.protect(rig=ladder, stop=None, targets=(), trail=None)
+    rung = hand.order("rung", 2)
+    hand.do(ev.OrderAccepted, order=rung.id)
+    hand.fill(rung.id, rung.steps, rung.level)
+    assert [one.text.split(" at ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["rung 3"]
+    average = "Common target 0.61302 → 0.61235: 60 t from the average of all entries"
+    assert texts(hand.bar(0.6114, atr=0.00145), "ladder_target") == [average]
+
+
+# Where the venue has its own mind
+
+
+def test_a_rung_that_the_venue_puts_elsewhere_is_known_there():
+    ladder = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0))
+    hand = ByHand()
+    hand.protect(rig=ladder, stop=None, targets=(), trail=None)
+    order = hand.order("rung", 2)
+    told = hand.do(ev.OrderAccepted, order=order.id, level=order.level - 3)
+    assert "level_adjusted" in codes(told)
+    assert hand.trade.rungs[0].level == order.level
+    assert not of(told, cm.Amend)
+
+
+def test_a_moved_entry_whose_answer_is_lost_is_known_where_a_question_finds_it():
+    hand = resting()
+    moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_050), cm.Amend)[0]
+    hand.later(5)
+    hand.do(ev.OrderStatus, known=ev.Known(hand.trade.entry, "resting", moved.level, moved.steps))
+    assert (hand.trade.ref, hand.trade.asked_steps) == (61_050, moved.steps)
+
+
+def test_an_entry_whose_size_stays_is_not_changed_when_the_venue_puts_it_elsewhere():
+    hand = ByHand()
+    hand.place(entry=LIMIT, size=SizeRule("fixed", qty=Decimal("0.50")))
+    told = hand.do(ev.OrderAccepted, order=hand.trade.entry, level=hand.trade.ref - 2)
+    assert not of(told, cm.Amend)
+    assert hand.trade.moving is None
+    assert not of(hand.later(30), cm.Amend)
+
+
+def test_an_entry_past_its_time_by_our_own_clock_ends_the_trade():
+    hand = ByHand()
+    hand.place(entry=EntryRule("limit", atr=1.0, good=msgspec.structs.replace(LIMIT.good, minutes=1.0)))
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    told = hand.later(64)
+    assert [one.order for one in of(told, cm.Cancel)] == [hand.trade.entry]
+    hand.do(ev.OrderCancelled, order=hand.trade.entry, why="cancelled")
+    assert hand.trade.state == states.ENDED
+    assert hand.trade.end.name == "expired"
+
+
+# Plans put on what is open
+
+
+def test_a_target_on_the_wrong_side_is_no_target_of_a_plan_put_on_a_trade():
+    wrong, right = TargetRule(share=0.5, price=Decimal("0.60000")), TargetRule(share=0.5, price=Decimal("0.63000"))
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.Reequip, ask="P", trade=hand.trade.id, plan=plan(targets=(wrong, right)))
+    assert 60_000 not in [line.level for line in hand.trade.targets if line.share]
+    assert 63_000 in [line.level for line in hand.trade.targets]
+    hand = ByHand()
+    hand.do(ev.VenueUp)
+    hand.holdings(positions=(ev.Held("X-1", SYMBOL, 1, 20, 61_200.0),))
+    hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(targets=(wrong, right)))
+    assert [line.level for line in hand.trade.targets] == [63_000]
+
+
+def test_a_plan_whose_stop_is_one_tick_nearer_moves_it_there():
+    hand = ByHand()
+    hand.protect()
+    nearer = StopRule(price=Decimal(hand.trade.stop + 1) / 100_000)
+    hand.do(ev.Reequip, ask="P", trade=hand.trade.id, plan=plan(stop=nearer, targets=(), trail=None))
+    assert hand.trade.stop == 60_880
+
+
+def test_an_entry_moved_with_a_stop_from_bars_takes_what_it_stands_on_now():
+    hand = ByHand()
+    bars = plan(entry=LIMIT, stop=StopRule(bars=5))
+    hand.do(ev.PlaceTrade, ask="A", plan=bars, basis=0.60900, atr=None)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_120, basis=0.60800)
+    assert hand.trade.moving.stop == 60_800
+
+
+# Money
+
+
+def test_the_highest_bid_since_entry_follows_quotes_and_a_pair_is_a_rate_of_its_own():
+    hand = ByHand()
+    hand.protect()
+    hand.quote(61_300, 61_312)
+    assert hand.trade.best_exit == 61_300
+    assert hand.engine.state.rates[SYMBOL][0] == pytest.approx(0.61306, abs=1e-12)
+
+
+def test_a_rate_alone_is_no_line_of_the_record():
+    hand = ByHand()
+    hand.do(ev.RateSeen, pair="USD/CHF", mid=0.9)
+    assert not hand.engine.decided
+
+
+def test_each_payment_moves_the_start_of_a_loss_by_itself():
+    hand = guarded(dc.LossSwitch(name="Day", percent=5.0))
+
+    def figures(equity, paid):
+        hand.do(ev.Figures, balance=equity, equity=equity, margin_used=0.0, transferred=paid)
+        return hand.engine.state.memory["Day\n"].base
+
+    assert figures(64_000.0, 0.0) == 64_000.0
+    assert figures(65_000.0, 1_000.0) == 65_000.0
+    assert figures(65_500.0, 1_500.0) == 65_500.0
+    assert figures(65_000.0, 1_000.0) == 65_000.0
+
+
+def test_counting_anew_begins_at_nothing():
+    hand = guarded(dc.LossSwitch(name="Pair", money=500.0, per="instrument"))
+    memory = Memory(won=-7.0)
+    count_anew(hand.engine.state, hand.engine.state.guards.guard[0], SYMBOL, memory)
+    assert memory.won == 0.0
+
+
+def test_only_switches_over_money_that_are_on_watch_the_equity():
+    floor, fall = dc.FloorSwitch(name="floor", money=1.0, on=False), dc.DrawdownSwitch(name="fall", percent=9.0)
+    guards = (dc.CountGuard(name="few", most=3), floor, fall, dc.LossSwitch(name="off", percent=1.0, on=False))
+    found = moneyguards.watching(guarded(*guards).engine.state)
+    assert [guard.name for guard, _ in found] == ["fall"]
+
+
+# Guards
+
+
+def test_news_and_days_may_be_loosened_at_once_only_while_nothing_has_latched():
+    hand = guarded(dc.LossSwitch(name="Day", percent=1.0), loosen="now")
+    later = dc.Guards(guard=(dc.LossSwitch(name="Day", percent=1.0),), loosen="now", day_starts="09:00")
+    hand.do(ev.ChangeGuards, ask="1", guards=later)
+    assert hand.engine.state.guards.day_starts == "09:00"
+    hand.do(ev.Figures, balance=64_000.0, equity=60_000.0, margin_used=0.0)
+    again = msgspec.structs.replace(later, day_starts="11:00")
+    told = hand.do(ev.ChangeGuards, ask="2", guards=again)
+    assert hand.engine.state.guards.day_starts == "09:00"
+    assert any("day starts" in text for text in texts(told, "guard_loosened"))
+
+
+def test_a_filter_says_what_it_did_and_sets_out_again_what_it_took_back():
+    ladder = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0))
+    hand = guarded(dc.SpreadGuard(name="Wide", max_ticks=20, then=("cancel",)))
+    hand.protect(rig=ladder, stop=None, targets=(), trail=None)
+    for number in (2, 3):
+        hand.do(ev.OrderAccepted, order=hand.order("rung", number).id)
+    told = hand.quote(61_230, 61_280)
+    taken = [one.order for one in of(told, cm.Cancel)]
+    assert len(taken) == 2
+    for order in taken:
+        hand.do(ev.OrderCancelled, order=order, why="taken back")
+    told = hand.quote(61_230, 61_242)
+    assert texts(told, "guard_open")
+    assert [one.role for one in of(told, cm.Submit)] == ["rung", "rung"]
+    hand = guarded(dc.SpreadGuard(name="Wide", max_ticks=20, then=("cancel",)))
+    hand.place("1", entry=LIMIT)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    assert texts(hand.quote(61_230, 61_280), "guard_closed")[0].endswith("; 1 cancelled")
+
+
+@pytest.mark.parametrize("timed", [TimeExit(None, True, False), TimeExit(None, False, True)])
+def test_an_exit_by_the_hours_has_its_timer_whichever_hours_they_are(timed):
+    hand = ByHand()
+    instrument = hand.engine.state.instruments[SYMBOL]
+    hours = (Session((0, 1, 2, 3, 4), "00:00", "22:00", "UTC"),)
+    hand.engine.state.instruments[SYMBOL] = msgspec.structs.replace(instrument, sessions=hours)
+    rig = Rig(name="test", stop=StopRule(atr=2.5), time_exit=timed)
+    hand.protect(targets=(), trail=None, rig=rig, own_atr=0.00145)
+    assert hand.now < hand.trade.hours_at <= hand.now + 7 * DAY
+    hand.now = hand.trade.hours_at
+    hand.quote(61_230, 61_242)
+    told = hand.do(ev.TimerFired, name=f"hours:{hand.trade.id}:{hand.trade.hours_at}")
+    assert [one.role for one in of(told, cm.Submit)] == ["close"]
+    assert "hours" in hand.trade.leave.code
+    assert hand.now % MINUTE == 0
