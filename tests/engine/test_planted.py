@@ -10,14 +10,14 @@ import pytest
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import SizeRule
 from hawser.core.clock import DAY, MINUTE, SECOND
-from hawser.core.entry import EntryRule
+from hawser.core.entry import EntryRule, HeldRule
 from hawser.core.guards import declared as dc
 from hawser.core.instrument import Session
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.rig import FollowOn, Ladder, LossStep, Measure, Rig, TimeExit
+from hawser.core.rig import After, BreakEven, FollowOn, Ladder, LossStep, Measure, Rig, TimeExit, Trail
 from hawser.core.rules.closing import basket_reached
 from hawser.core.rules.quantity import money_stop_distance, risk_of
-from hawser.core.rules.rounding import floor_whole
+from hawser.core.rules.rounding import floor_steps, floor_whole
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import moneyguards, states
@@ -65,16 +65,18 @@ def test_a_basket_that_has_won_or_lost_exactly_so_much_has_reached_it():
 def test_a_whole_number_is_met_within_a_billionth_and_no_more():
     assert floor_whole(1 - 0.9e-9) == 1
     assert floor_whole(1 - 1.5e-9) == 0
+    assert floor_steps(1 - 0.9e-9) == 1
+    assert floor_steps(1 - 1.5e-9) == 0
 
 
 @pytest.mark.parametrize("side", [1, -1])
 def test_the_farthest_stop_for_a_sum_counts_commissions_by_value_and_slippage_together(side):
-    given = {"tick_value": 1.0, "unit_money": 100_000.0, "per_unit": 2.0, "per_notional": 1e-4, "minimum": 0.0}
+    given = {"tick_value": 1.0, "unit_money": 100_000.0, "per_unit": 2.0, "per_notional": 1e-3, "minimum": 0.0}
     found = money_stop_distance(5_000.0, 4.0, side, 61_242, 0.00001, 60.0, **given)
 
     def risk(ticks):
         stop = (61_242 - side * ticks) * 0.00001
-        return risk_of(4.0, ticks + 60.0, given["tick_value"], 0.61242, stop, 100_000.0, 2.0, 1e-4, 0.0)
+        return risk_of(4.0, ticks + 60.0, given["tick_value"], 0.61242, stop, 100_000.0, 2.0, 1e-3, 0.0)
 
     assert risk(found) <= 5_000.0 < risk(found + 1)
 
@@ -195,7 +197,8 @@ def test_a_moved_entry_whose_answer_is_lost_is_known_where_a_question_finds_it()
     hand = resting()
     moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_050), cm.Amend)[0]
     hand.later(5)
-    hand.do(ev.OrderStatus, known=ev.Known(hand.trade.entry, "resting", moved.level, moved.steps))
+    told = hand.do(ev.OrderStatus, known=ev.Known(hand.trade.entry, "resting", moved.level, moved.steps))
+    assert texts(told, "entry_moved")[0].startswith("Entry 0.61097 → 0.61050 for ")
     assert (hand.trade.ref, hand.trade.asked_steps) == (61_050, moved.steps)
 
 
@@ -212,14 +215,127 @@ def test_an_entry_past_its_time_by_our_own_clock_ends_the_trade():
     hand = ByHand()
     hand.place(entry=EntryRule("limit", atr=1.0, good=msgspec.structs.replace(LIMIT.good, minutes=1.0)))
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    told = hand.later(64)
-    assert [one.order for one in of(told, cm.Cancel)] == [hand.trade.entry]
+    assert not of(hand.later(61), cm.Cancel)  # the venue gives it up by itself, a moment later by our clock
+    assert [one.order for one in of(hand.later(2), cm.Cancel)] == [hand.trade.entry]
     hand.do(ev.OrderCancelled, order=hand.trade.entry, why="cancelled")
     assert hand.trade.state == states.ENDED
     assert hand.trade.end.name == "expired"
 
 
+def test_an_amend_answered_once_more_is_no_level_of_the_venue_s_own():
+    hand = ByHand()
+    hand.protect()
+    stop, first = hand.order("stop"), hand.trade.stop
+    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=first + 10)
+    hand.do(ev.AmendAccepted, order=stop.id, level=first + 10, steps=stop.steps)
+    hand.do(ev.MoveStop, ask="2", trade=hand.trade.id, level=first + 20)
+    hand.do(ev.AmendAccepted, order=stop.id, level=first + 20, steps=stop.steps)
+    told = hand.do(ev.AmendAccepted, order=stop.id, level=first + 10, steps=stop.steps)
+    assert "level_adjusted" not in codes(told)
+    assert hand.trade.stop == first + 20
+
+
+def test_a_stop_found_where_it_was_earlier_is_moved_on_again():
+    """The venue has lost the change; it is no other hand that put the stop back."""
+    hand = ByHand()
+    hand.protect()
+    stop, first = hand.order("stop"), hand.trade.stop
+    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=first + 10)
+    hand.do(ev.AmendAccepted, order=stop.id, level=first + 10, steps=stop.steps)
+    told = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", first, stop.steps))
+    told += hand.later(2)
+    assert [(one.order, one.level) for one in of(told, cm.Amend)] == [(stop.id, first + 10)]
+    assert not {"moved_elsewhere", "level_adjusted"} & set(codes(told))
+
+
+def test_a_stop_that_may_not_move_says_that_it_stays():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=hand.trade.stop + 10)
+    hand.do(ev.AmendRejected, order=hand.order("stop").id, code="too_near", text="too near")
+    assert hand.trade.stop_why == "kept where it rests"
+
+
+def test_money_that_changes_under_an_open_trade_is_an_alarm_and_other_terms_are_a_caution():
+    hand = ByHand()
+    hand.protect()
+
+    def weights(**changes):
+        one = hand.engine.state.instruments[SYMBOL]
+        told = hand.do(ev.Opened, prefix="P", account=hand.engine.state.account,
+                       instruments=(msgspec.structs.replace(one, **changes),))  # fmt: skip
+        return [each.weight for each in of(told, cm.Tell) if each.code == "instrument_changed"]
+
+    assert weights(margin_rate=0.07) == ["caution"]
+    assert weights(multiplier=50_000.0) == ["alarm"]
+
+
 # Plans put on what is open
+
+
+@pytest.mark.parametrize("side", [1, -1])
+def test_a_held_entry_that_moves_takes_its_backstop_along(side):
+    hand = resting(side=side, held=HeldRule(2.0, 0))
+    level = hand.trade.ref - side * 20
+    moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=level), cm.Amend)[0]
+    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=level, steps=moved.steps)
+    hand.fill(hand.trade.entry, moved.steps, level)
+    assert hand.order("stop").level == level - side * 2 * hand.trade.r_ticks
+
+
+def test_a_second_part_that_fills_higher_takes_stop_and_backstop_along():
+    hand = ByHand()
+    hand.place(anchor="fill", held=HeldRule(2.0, 0))
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    first, ref = hand.trade.ref, hand.trade.asked_steps
+    half = hand.trade.asked_steps // 2
+    hand.fill(hand.trade.entry, half, first)
+    hand.do(ev.OrderAccepted, order=hand.order("stop").id)
+    told = hand.fill(hand.trade.entry, hand.trade.asked_steps - half, first + 2)
+    assert hand.trade.ref == first + 1
+    assert ref == hand.trade.entered
+    assert hand.trade.backstop == hand.trade.ref - 2 * hand.trade.r_ticks
+    assert [one.level for one in of(told, cm.Amend) if one.role == "stop"] == [hand.trade.backstop]
+
+
+def test_a_held_target_is_taken_though_the_trade_is_to_be_looked_at_later_for_something_else():
+    hand = ByHand()
+    hand.protect(held=HeldRule(2.0, 0), targets=(TargetRule(share=0.5, r=1.0),), trail=None)
+    hand.trade.wake_at = hand.now + 60 * SECOND
+    told = hand.quote(hand.trade.targets[0].level, hand.trade.targets[0].level + 12)
+    assert [(one.role, one.kind) for one in of(told, cm.Submit)] == [("target", "market")]
+
+
+def test_a_bar_that_ended_as_the_trade_began_is_none_of_its_own():
+    hand = ByHand()
+    hand.now += 15 * MINUTE  # and the bar that ends here is told only after the fill
+    hand.quote(61_230, 61_242)
+    hand.protect(targets=(), trail=Trail(atr=0.5))
+    began, span = hand.trade.opened, 15 * MINUTE
+    hand.quote(61_400, 61_412)
+    bar = {"symbol": SYMBOL, "span": span, "open": 0.614, "high": 0.614, "low": 0.614, "close": 0.614, "spread": 12.0,
+           "atr": 0.00145}  # fmt: skip
+    assert not of(hand.do(ev.BarCompleted, opened=began - span, **bar), cm.Amend)
+    hand.now += span
+    assert of(hand.do(ev.BarCompleted, opened=began, **bar), cm.Amend)
+
+
+def test_what_waits_one_tick_beyond_the_stop_is_shown():
+    hand = rigged(break_even=BreakEven(After(r=1.0)))
+    hand.trade.stop = hand.trade.ref - 1
+    assert len(waiting(hand.engine.state, hand.trade)) == 1
+    hand.trade.stop = hand.trade.ref
+    assert not waiting(hand.engine.state, hand.trade)
+
+
+def test_a_trade_of_no_planned_risk_ends_at_no_r():
+    hand = guarded(dc.CoolDownGuard(name="calm", minutes=5))
+    hand.protect()
+    hand.trade.planned_risk = 0.0
+    stop = hand.order("stop")
+    told = hand.fill(stop.id, stop.steps, stop.level, profit=-300.0)
+    assert hand.trade.state == states.ENDED
+    assert texts(told, "guard_closed")[0].endswith(f"{SYMBOL} ended at 0.00\u00a0R")
 
 
 def test_a_target_on_the_wrong_side_is_no_target_of_a_plan_put_on_a_trade():
@@ -347,3 +463,11 @@ def test_an_exit_by_the_hours_has_its_timer_whichever_hours_they_are(timed):
     assert [one.role for one in of(told, cm.Submit)] == ["close"]
     assert "hours" in hand.trade.leave.code
     assert hand.now % MINUTE == 0
+
+
+def test_a_target_that_is_off_is_none_for_a_short_either():
+    hand = ByHand()
+    hand.protect(side=-1)
+    off = plan(side=-1, targets=(TargetRule(share=0.0, r=1.0), TargetRule(share=0.5, r=2.0)))
+    hand.do(ev.Reequip, ask="P", trade=hand.trade.id, plan=off)
+    assert all(line.level > 0 for line in hand.trade.targets)
