@@ -50,7 +50,7 @@ def keep(folder: Path, name: str, first: int, minutes: float, clean: bool, guard
             while storm.venue.now < end:
                 storm._act()
                 storm.watch(storm.venue.now + int(storm.random.uniform(0.05, 15) * SECOND))
-            storm.ledger.limit(full=False)  # what is kept is whole
+            storm._disk.recover(storm.ledger, storm.venue.now)  # what is kept is whole
             storm.watch(storm.venue.now + 60 * SECOND)
             storm.session.write_down()
             if wanted(storm.state):
