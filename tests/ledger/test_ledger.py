@@ -1,5 +1,7 @@
 """The record: written before anything leaves, folded back to the same state, refused politely where it must be."""
 
+import contextlib
+import random
 import sqlite3
 import subprocess
 import sys
@@ -18,6 +20,7 @@ from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.migrations import STEPS
 from hawser.ledger.verify import damage
+from hawser.service.session import Session
 from hawser.service.storm import Storm
 
 
@@ -80,7 +83,8 @@ def test_a_snapshot_that_cannot_be_read_is_passed_over(ledger):
         ledger.forget()
         assert encode(ledger.restore().state) == kept == encode(hand.engine.state)
     ledger._db.execute("UPDATE snapshot SET state = ?, crc = ?", (first[1], first[2]))
-    ledger._db.execute("UPDATE shape SET text = text || char(10) || 'EngineState.stopped: Halted'")
+    ledger._db.execute("UPDATE shape SET text = text || char(10) || 'EngineState.stopped: Halted', name = 'another'")
+    ledger._db.execute("UPDATE snapshot SET shape = 'another'")
     ledger.forget()
     assert ledger._from_snapshot()[1] == 0  # a field of it is gone here: what it said would be lost without a word
 
@@ -206,3 +210,41 @@ def test_replaying_the_record_gives_the_recorded_commands(tmp_path):
         else:
             assert due.pop(0) == row.item
     storm.session.close()
+
+
+def test_a_damaged_page_is_refused_in_a_sentence_or_opens_with_what_can_be_read(tmp_path):
+    """Each page of a file in turn. What opens says what is wrong, so that nothing is sent before the venue has told
+    what it holds, and its Logbook ends where the file does."""
+    path = tmp_path / "ledger.sqlite"
+    storm = Storm(2, "gale", Ledger(path))
+    storm.run(3)
+    storm.session.close()
+    whole, page = path.read_bytes(), 4096
+    opened = refused = troubled = 0
+    damaged = [whole[:at] + bytes(page) + whole[at + page :] for at in range(0, len(whole), page)]
+    draw = random.Random(1)
+    for _ in range(60):
+        some = bytearray(whole)
+        for _ in range(draw.randint(1, 5)):
+            some[draw.randrange(len(some))] = draw.randrange(256)
+        damaged.append(bytes(some))
+    for number, content in enumerate(damaged):
+        one = tmp_path / f"{number}.sqlite"
+        one.write_bytes(content)
+        try:
+            ledger = Ledger(one)
+        except Unavailable as error:
+            assert one.name in error.sentence
+            refused += 1
+            continue
+        opened += 1
+        found = ledger.restored()
+        troubled += bool(found.trouble)
+        session = Session(storm.account, storm.venue, ledger, prefix="S")
+        assert session.engine.state.suspect == found.trouble
+        list(ledger.rows())
+        with contextlib.suppress(Unavailable):
+            session.close()
+    assert opened > 20
+    assert troubled > 5
+    assert refused > 2

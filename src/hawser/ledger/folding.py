@@ -51,7 +51,7 @@ def recorded(db: sqlite3.Connection, after: int = 0, until: int | None = None) -
     query = f"SELECT seq, way, {BODY}, {crc_column} FROM record WHERE seq > ? AND seq <= ? ORDER BY seq"
     held: Recorded | None = None
     for seq, way, body, crc in db.execute(query, (after, last)):
-        bad = crc is not None and zlib.crc32(body) != crc
+        bad = not isinstance(body, bytes) or (crc is not None and zlib.crc32(body) != crc)
         item: Any = None
         try:
             item = None if bad else (decode_event if way == "event" else decode_command)(body)
@@ -76,6 +76,7 @@ class Fold:
         self.engine = engine
         self.differs = 0  # the first line whose commands come out otherwise
         self.damaged = 0  # the first that could not be read
+        self.ends = ""  # why nothing more of the file can be read
 
     def take(self, one: Recorded) -> None:
         if one.damaged:
@@ -103,6 +104,8 @@ class Fold:
     @property
     def trouble(self) -> str:
         """Why the state may not be what it was; empty where it is."""
+        if self.ends:
+            return f"a part of the record cannot be read ({self.ends})"
         if self.damaged:
             return f"line {self.damaged} of the record is damaged"
         if self.differs:

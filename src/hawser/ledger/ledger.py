@@ -15,7 +15,7 @@ import zlib
 from collections.abc import Callable, Iterable, Iterator
 from functools import partial
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import msgspec
 
@@ -70,11 +70,10 @@ class Ledger:
         except OSError as error:
             raise Unavailable("ledger", f"{path}: the ledger cannot be opened ({error})") from error
         try:
-            self._db = _opened(path)
+            self._db, self._seq = _opened(path)
         except BaseException:
             os.close(self._lock)  # whatever it was: who tries again must not meet our own lock
             raise
-        self._seq = self._db.execute("SELECT coalesce(max(seq), 0) FROM record").fetchone()[0]
         self._restored: Restored | None = None
         self.keep_reserve()
 
@@ -82,11 +81,6 @@ class Ledger:
     def seq(self) -> int:
         """The number of the last line."""
         return int(self._seq)
-
-    @property
-    def last_time(self) -> int:
-        """The time of the last event, UTC ns; 0 in an empty record."""
-        return int(self._db.execute("SELECT coalesce(max(time), 0) FROM record").fetchone()[0])
 
     def append(self, entries: Iterable[Entry]) -> None:
         """Write events, each followed by its commands, in one durable transaction; all of them or none."""
@@ -110,16 +104,16 @@ class Ledger:
 
     def rows(self, after: int = 0, until: int | None = None, kinds: tuple[str, ...] = ()) -> Iterator[Row]:
         """The record's lines after line `after`, to line `until`, in order; only of `kinds` where given. Lines that
-        cannot be read are left out."""
+        cannot be read are left out, and those behind a damaged page."""
         where = f" AND kind IN ({','.join('?' * len(kinds))})" if kinds else ""
         query = (
             f"SELECT seq, way, time, trade, symbol, {BODY} FROM record WHERE seq > ? AND seq <= ?{where} ORDER BY seq"
         )
         last = self._seq if until is None else until
-        for seq, way, time, trade, symbol, body in self._db.execute(query, (after, last, *kinds)):
+        for seq, way, time, trade, symbol, body in _readable(self._db, query, (after, last, *kinds)):
             try:
                 item = (decode_event if way == "event" else decode_command)(body)
-            except (msgspec.MsgspecError, ValueError):
+            except (msgspec.MsgspecError, ValueError, TypeError):
                 continue
             yield Row(seq, time, trade, symbol, item)
 
@@ -149,16 +143,20 @@ class Ledger:
     def _fold(self) -> Restored:
         engine, after = self._from_snapshot()
         fold = Fold(engine)
-        for one in recorded(self._db, after):
-            fold.take(one)
+        try:
+            for one in recorded(self._db, after):
+                fold.take(one)
+        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:  # a page of it: what comes behind it is not known
+            fold.ends = str(error)
         engine.seen.clear()
         return Restored(engine, fold.trouble)
 
     def _from_snapshot(self) -> tuple[Engine, int]:
         """The newest snapshot that can be relied on."""
-        query = "SELECT snapshot.seq, state, crc, text FROM snapshot JOIN shape ON name = shape ORDER BY seq DESC"
-        for seq, body, crc, text in self._db.execute(query):
-            if zlib.crc32(body) != crc or seq > self._seq or not shape.read(text) <= shape.state_shape():
+        query = "SELECT snapshot.seq, state, crc, name, text FROM snapshot JOIN shape ON name = shape ORDER BY seq DESC"
+        for seq, body, crc, name, text in _readable(self._db, query, ()):
+            known = name == shape.name_of(shape.state_shape()) or shape.read(text) <= shape.state_shape()
+            if not isinstance(body, bytes) or zlib.crc32(body) != crc or seq > self._seq or not known:
                 continue
             with contextlib.suppress(msgspec.MsgspecError):
                 return Engine(_state.decode(body)), seq
@@ -231,8 +229,8 @@ class Ledger:
         os.close(self._lock)
 
 
-def _opened(path: Path) -> sqlite3.Connection:
-    """The database, of this version; raises Unavailable."""
+def _opened(path: Path) -> tuple[sqlite3.Connection, int]:
+    """The database, of this version, and the number of its last line; raises Unavailable."""
     try:
         db = sqlite3.connect(path, LOCKED_OUT, isolation_level=None, check_same_thread=False)
         try:
@@ -241,12 +239,19 @@ def _opened(path: Path) -> sqlite3.Connection:
             db.execute("PRAGMA synchronous=FULL")
             migrate(db, str(path))
             _check_record_shape(db, path)
+            last = db.execute("SELECT coalesce(max(seq), 0) FROM record").fetchone()[0]
         except BaseException:
             db.close()
             raise
-    except (sqlite3.Error, OSError) as error:
+    except (sqlite3.Error, OSError, UnicodeDecodeError) as error:
         raise Unavailable("ledger", f"{path}: the ledger cannot be opened ({error})") from error
-    return db
+    return db, int(last)
+
+
+def _readable(db: sqlite3.Connection, query: str, values: tuple[object, ...]) -> Iterator[tuple[Any, ...]]:
+    """Rows as far as they can be read: behind a damaged page there are none."""
+    with contextlib.suppress(sqlite3.DatabaseError, UnicodeDecodeError):  # SQLite's sentence may be damaged text itself
+        yield from db.execute(query, values)
 
 
 def readable(text: bytes) -> str:
@@ -256,7 +261,11 @@ def readable(text: bytes) -> str:
 
 def _check_record_shape(db: sqlite3.Connection, path: Path) -> None:
     """Events of a shape that is gone would fold to something else without a word."""
-    for (text,) in db.execute("SELECT text FROM shape WHERE name IN (SELECT shape FROM version)"):
+    for name, text in db.execute("SELECT name, text FROM shape WHERE name IN (SELECT shape FROM version)"):
+        if name == shape.name_of(shape.record_shape()):
+            continue
+        if name != shape.name_of(shape.read(text)):
+            raise Unavailable("ledger", f"{path}: is damaged: which lines it has cannot be told; it is left as it is")
         gone = shape.read(text) - shape.record_shape()
         if gone:
             raise Unavailable(

@@ -100,6 +100,16 @@ class Recording:
         self._again_at = 0
         self._snapshot_at = ledger.seq if ledger else 0
 
+    def begin(self, state: EngineState, trouble: str) -> None:
+        """A session begins with this state. `trouble`: it is no fold of the record, and so is kept as it is. What
+        cannot be written now keeps nobody from opening: each line that follows says whether it can."""
+        if self.ledger is None:
+            return
+        with contextlib.suppress(sqlite3.Error):
+            if trouble:
+                self.ledger.snapshot(state, first=True)
+            self.ledger.begin_version(state)
+
     @property
     def hangs(self) -> bool:
         """Whether a write has begun and not ended."""
