@@ -6,6 +6,7 @@ What the venue says is data: a message that cannot be so, or cannot be read, com
 from __future__ import annotations
 
 import math
+from collections.abc import Container
 from decimal import Decimal, InvalidOperation
 from typing import Literal, NamedTuple
 
@@ -18,6 +19,7 @@ from hawser.engine import events as ev
 from hawser.venue import port
 
 MOST_TIME = 1 << 62  # UTC ns
+TIDY_AFTER = 1_000  # orders more than were kept
 
 
 class Odd(NamedTuple):
@@ -72,19 +74,16 @@ class Inward:
     def __init__(self, instruments: dict[str, Instrument]) -> None:
         self._instruments = instruments
         self._of_order: dict[str, str] = {}
+        self._tidy_at = TIDY_AFTER
         self._quoted: dict[str, int] = {}  # the venue's time of each instrument's last quote
 
-    def note(self, order: str, symbol: str) -> None:
-        """Remember what an order is in, so that its answers can be read."""
+    def note(self, order: str, symbol: str, known: Container[str]) -> None:
+        """Remember what an order is in, so that its answers can be read; from time to time, drop those that are not
+        `known` any more."""
         self._of_order[order] = symbol
-
-    def forget(self, known: set[str]) -> None:
-        """Drop the orders that are not among `known`."""
-        self._of_order = {name: symbol for name, symbol in self._of_order.items() if name in known}
-
-    @property
-    def size(self) -> int:
-        return len(self._of_order)
+        if len(self._of_order) >= self._tidy_at:
+            self._of_order = {name: symbol for name, symbol in self._of_order.items() if name in known}
+            self._tidy_at = 2 * len(self._of_order) + TIDY_AFTER
 
     def event(self, message: port.Told, now: int) -> ev.VenueEvent | Odd:
         """One message as an event."""

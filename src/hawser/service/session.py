@@ -88,7 +88,7 @@ class Session:
     def _open(self, account: Account, prefix: str, trouble: str) -> None:
         state = self.engine.state
         for order in state.orders.values():
-            self._inward.note(order.id, state.trades[order.trade].symbol)
+            self._inward.note(order.id, state.trades[order.trade].symbol, state.orders)
         self.recording.begin(state, trouble)
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
         # Of the time: where an older copy of the record is put back, no order id may come a second time.
@@ -240,7 +240,7 @@ class Session:
             self._start(command.name, command.at)
         elif not isinstance(command, cm.Tell):
             if isinstance(command, cm.Submit):
-                self._inward.note(command.order, command.symbol)
+                self._inward.note(command.order, command.symbol, self.engine.state.orders)
             request = as_request(command, self.engine.state.instruments, self._skew)
             self.venue.send(request, now - self._ahead)
 
