@@ -178,7 +178,7 @@ def test_a_day_s_and_a_week_s_loss_are_reached_by_the_market(trader):
     for _ in range(12):  # up or down as the weather has it
         trader.click(jump)
         trader.frames(8)
-        if trader.now.closed:
+        if any(one.code == "latched" for one in trader.now.closed):
             break
     trader.key(panel, KEY.Key_Escape)
     day.latched("Day loss")

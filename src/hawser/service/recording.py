@@ -23,7 +23,7 @@ from hawser.ledger.ledger import Entry, Ledger, Restored
 SNAPSHOT_EVERY = 5_000  # lines
 WRITE_AGAIN = SECOND  # between tries to write where it failed
 AT_ONCE = 500  # entries of what was kept meanwhile
-PATIENCE = 0.5  # s of real time that a write may take before what protects leaves without it
+PATIENCE = 1.0  # s of real time that a write may take before what protects leaves without it
 LAST_PATIENCE = 5.0  # s, at the end
 
 Work = Callable[[], None]
