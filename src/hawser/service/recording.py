@@ -112,8 +112,9 @@ class Recording:
 
     @property
     def hangs(self) -> bool:
-        """Whether a write has begun and not ended."""
-        return self._under_way is not None and not self._under_way.done.done()
+        """Whether a write takes longer than it may."""
+        found = self._under_way
+        return found is not None and not found.done.done() and time.monotonic() > found.until
 
     def due(self, now: int) -> bool:
         """Whether what was kept is to be tried again."""
