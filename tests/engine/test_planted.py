@@ -471,3 +471,31 @@ def test_a_target_that_is_off_is_none_for_a_short_either():
     off = plan(side=-1, targets=(TargetRule(share=0.0, r=1.0), TargetRule(share=0.5, r=2.0)))
     hand.do(ev.Reequip, ask="P", trade=hand.trade.id, plan=off)
     assert all(line.level > 0 for line in hand.trade.targets)
+
+
+def test_a_stop_whose_quantity_the_venue_will_not_have_is_sent_in_smaller_parts():
+    hand = ByHand()
+    hand.enter()
+    whole = hand.trade.open_steps
+    told = hand.do(ev.OrderRejected, order=hand.order("stop").id, code="bad_qty", text="too many")
+    told += hand.later(3)
+    parts = [one.steps for one in of(told, cm.Submit) if one.role == "stop"]
+    assert len(parts) >= 2
+    assert max(parts) <= whole // 2
+    assert sum(parts) == whole
+
+
+def test_an_entry_whose_quantity_the_venue_will_not_have_ends():
+    hand = ByHand()
+    hand.place()
+    hand.do(ev.OrderRejected, order=hand.trade.entry, code="bad_qty", text="too many")
+    assert hand.trade.state == states.ENDED
+    assert hand.trade.most == 0
+
+
+def test_held_lines_of_what_is_not_open_are_not_said_to_be_unwatched():
+    hand = resting(held=HeldRule(2.0, 0))
+    assert "held lines" not in texts(hand.do(ev.VenueDown, why="cable"), "link_down")[0]
+    hand.do(ev.VenueUp)
+    hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
+    assert "the held lines of 1 trade are" in texts(hand.do(ev.VenueDown, why="cable"), "link_down")[0]

@@ -333,7 +333,9 @@ class Judge:
                 if of is not None and of not in book.state.positions and not (trade is not None and trade.left):
                     self.broke("overcovered", f"{order.id} rests without a position")
         for one in state.trades.values():
-            if one.closed > one.entered and one.entry not in self._venue().meddled:  # another hand may have added
+            # Another hand may have added, or a rung that an older record does not have.
+            known = one.entry not in self._venue().meddled and self._all_known(state, one)
+            if one.closed > one.entered and known:
                 self.broke("overcovered", f"{one.id}: {one.closed} closed of {one.entered}")
 
     def _fills(self) -> None:
@@ -349,12 +351,16 @@ class Judge:
             if trade.entered and own and not trade.left:
                 self._money(state, trade)
 
+    def _all_known(self, state: EngineState, trade: Trade) -> bool:
+        """Whether every order that was sent for a trade's position is in the record."""
+        sent = (one.id for one in self._venue().book.state.orders.values() if trade.entry in (one.closes, one.adds))
+        return all(name in state.orders for name in sent)
+
     def _money(self, state: EngineState, trade: Trade) -> None:
         """What a trade has come to is what the venue has booked for its orders; where one of them was lost to the
         record with a full disk and a kill, the present quote had to do.
         """
-        sent = [one.id for one in self._venue().book.state.orders.values() if trade.entry in (one.closes, one.adds)]
-        if not set(sent) <= set(state.orders):
+        if not self._all_known(state, trade):
             return
         theirs = [self._venue().book.state.orders.get(name) for name in trade.order_ids]
         fills = [fill for order in theirs if order is not None for fill in order.fills]
