@@ -272,8 +272,8 @@ class Judge:
             if role == "entry" and order.filled:
                 ask = state.trades[trade].ask if trade in state.trades else self._asks.get(trade, trade)
                 opened[ask] += 1
-                if order.placed < self._unknown_until and trade not in state.trades:
-                    older.add(ask)  # what follows a trade by itself may follow it once more
+                if order.placed < self._unknown_until and order.id not in state.orders:
+                    older.add(ask)  # what follows a trade by itself follows once more, or its name is another's now
         for ask, count in opened.items():
             if count > 1 + (ask in older):
                 self.broke("doubled", f"{count} entries for {ask}")
