@@ -26,7 +26,8 @@ from hawser.engine.verdict import account_verdict
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service import stormworld
-from hawser.service.stormworld import Kept
+from hawser.service.session import Session
+from hawser.service.stormworld import ACCOUNT, Kept
 from hawser.venue import port
 from hawser.venue.quay import hands
 from hawser.venue.quay.quay import Quay
@@ -410,3 +411,17 @@ def test_a_shut_market_is_not_tried_anew_each_time_the_line_is_back():
     for _ in range(5):
         world.run(1)
     assert world.trade.state == states.ENDED
+
+
+def test_two_sessions_of_one_record_never_give_the_same_order_id(tmp_path):
+    """Also where the second begins from an older copy within the same minute: the venue once took a target for a stop
+    of the session before."""
+    names = []
+    for number in range(3):
+        world = World(Ledger(tmp_path / f"{number}.sqlite"))  # each from the same beginning
+        world.session.engine.state.serial = 0
+        world.venue.hang_up()
+        world.run(0.06 * number)
+        session = Session(ACCOUNT, world.venue, None, prefix="S")
+        names.append(session.engine.state.serial)
+    assert len(set(names)) == 3

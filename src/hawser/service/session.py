@@ -23,7 +23,7 @@ import msgspec
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr, values_for
-from hawser.core.clock import MINUTE, SECOND
+from hawser.core.clock import MILLISECOND, SECOND
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.news import Calendar
@@ -92,7 +92,7 @@ class Session:
         self.recording.begin(state, trouble)
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
         # Of the time: where an older copy of the record is put back, no order id may come a second time.
-        serial = max(state.serial + 1, (self.now - SERIALS_SINCE) // MINUTE)
+        serial = max(state.serial + 1, (self.now - SERIALS_SINCE) // MILLISECOND)
         instruments = tuple(self.venue.instruments.values())
         self.take(
             ev.Opened(
