@@ -234,7 +234,8 @@ def _forget_ended(state: EngineState) -> None:
     baskets.end_empty(state)
     old = [t for t in state.trades.values() if t.state == states.ENDED and state.now - t.ended > KEEP_ENDED]
     for trade in old:
-        if trade.basket in state.baskets:  # what it won still counts there
+        # What it won still counts in its basket; what it opened, where another hand has it now, is in the record.
+        if trade.basket in state.baskets or trade.entry in state.unexplained:
             continue
         orders = [state.orders[name] for name in trade.order_ids]
         if all(order.over for order in orders) and trade.ended // DAY != state.now // DAY:

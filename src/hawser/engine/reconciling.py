@@ -74,7 +74,8 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     _foreign_orders(desk, event)
     _positions(desk, event.positions, set(state.trades) - since)  # a check looks at those about which more was sent
     for trade in state.live():
-        if trade.symbol in state.gone or state.markets[trade.symbol].open:
+        market = state.markets.get(trade.symbol)
+        if market is None or market.open:
             without_waiting(desk, trade)
         else:  # it is tried again when the market opens: until then each try would be one less that may follow then
             converge(desk, trade)
@@ -172,7 +173,7 @@ def checked(desk: Desk, event: ev.Checked) -> None:
 
 def _strays(state: EngineState, resting: tuple[str, ...]) -> tuple[str, ...]:
     """Orders at the venue by a name of ours that no record has: a session that could not write sent them."""
-    return tuple(name for name in resting if name not in state.orders and state.names(name))
+    return tuple(name for name in resting if name not in state.orders and state.is_ours(name))
 
 
 def _all_covered(state: EngineState) -> bool:
@@ -204,9 +205,8 @@ def _foreign_orders(desk: Desk, event: ev.Holdings | ev.Checked) -> None:
             desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
     state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
     for order_id in strays if _all_covered(state) else ():
-        if (
-            order_id in state.strays and order_id not in guarding
-        ):  # seen before, with everything covered meanwhile by what is known
+        # Seen before, with everything covered meanwhile by what is known.
+        if order_id in state.strays and order_id not in guarding:
             desk.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
             desk.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))
     state.strays = strays

@@ -372,7 +372,7 @@ class EngineState(msgspec.Struct):
         orders = map(self.orders.__getitem__, trade.order_ids)
         return [order for order in orders if order.role == role and not order.over]
 
-    def names(self, order_id: str) -> bool:
+    def is_ours(self, order_id: str) -> bool:
         """Whether an order id is one that Hawser gives for this record, of whatever session."""
         return order_id.startswith((f"{self.prefix}.", f"{self.prefix}-"))
 

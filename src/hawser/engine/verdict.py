@@ -45,7 +45,7 @@ def unrecorded(state: EngineState) -> list[str]:
         return []
     known = {trade.entry for trade in state.trades.values()}
     strange = state.unexplained.values()
-    return sorted({one.symbol for one in strange if one.id not in known and state.names(one.id)})
+    return sorted({one.symbol for one in strange if one.id not in known and state.is_ours(one.id)})
 
 
 def entry_verdict(

@@ -116,6 +116,9 @@ class FiguresTold(Told, frozen=True):
 
 
 class LinkTold(Told, frozen=True):
+    """Once the link is `up`, the venue tells of every instrument whether it trades, before it answers anything: what
+    was known of it before may be out of date."""
+
     up: bool
     why: str = ""
 
