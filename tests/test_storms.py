@@ -56,7 +56,8 @@ def test_no_gale_and_no_kill_breaks_a_promise(group):
         kills += found.kills
         met.update(found.faults)
     assert kills >= KILLED_EACH
-    assert met["instrument"] + met["full disk"]
+    assert met["instrument"] + met["full disk"] + met["hanging disk"]
+    assert met["sleep"]
 
 
 def test_with_every_guard_on_no_entry_passes_one_and_every_switch_trips():
@@ -129,6 +130,28 @@ def test_a_storm_can_be_repeated_with_its_kills(tmp_path):
     found, lines = traced(76, "gale", 6, kills=0.2)
     assert found == first
     assert any("Ask the venue for all it holds" in line.text for line in lines)
+
+
+def test_the_judge_sees_a_position_stripped_that_an_older_record_lacks():
+    storm = Storm(12, "calm")
+    trade = protected_trade(storm)
+    storm.judge.put_back()
+    trade.entry = "another"  # as if the record had no such trade
+    storm.judge.look()
+    assert "naked" not in storm.found.broken
+    storm.state.reconciled = False  # which excuses nothing
+    storm.venue.book._resting[trade.symbol].clear()
+    storm.judge.look()
+    assert any("no trade in the record" in text for text in storm.found.broken["naked"])
+
+
+def test_what_one_of_several_accounts_broke_says_how_to_trace_it():
+    one, other = Findings(10), Findings(1_000_000_027)
+    one.broke("naked", "a")
+    other.broke("naked", "b")
+    other.broke("floods", "c")
+    said = "beside it, in storm 1000000027: "
+    assert one.joined(other).broken == {"naked": ["a", f"{said}b"], "floods": [f"{said}c"]}
 
 
 def test_accounts_beside_each_other_leave_the_records_that_each_leaves_alone(tmp_path):

@@ -41,19 +41,23 @@ class Way(Protocol):
         ...
 
 
+def carried_out(work: Work, done: Future[None]) -> Future[None]:
+    """Do it now; `done` has what came of it."""
+    try:
+        work()
+        done.set_result(None)
+    except sqlite3.Error as error:
+        done.set_exception(error)
+    return done
+
+
 class Here:
     """On the calling thread, however long it takes."""
 
     patience = PATIENCE
 
     def begin(self, work: Work) -> Future[None]:
-        done: Future[None] = Future()
-        try:
-            work()
-            done.set_result(None)
-        except sqlite3.Error as error:
-            done.set_exception(error)
-        return done
+        return carried_out(work, Future())
 
     def end(self) -> None:
         pass
@@ -82,7 +86,7 @@ class Outcome(NamedTuple):
     healed: int = 0
 
 
-class _Written(NamedTuple):
+class _Write(NamedTuple):
     """A piece of work that has begun: how many of the kept entries it writes, and till when it is waited for, s."""
 
     entries: int
@@ -96,11 +100,11 @@ class Recording:
     def __init__(self, ledger: Ledger | None, way: Way) -> None:
         self.ledger, self.kept = ledger, list[Entry]()
         self._way = way
-        self._under_way: _Written | None = None
+        self._under_way: _Write | None = None
         self._again_at = 0
         self._snapshot_at = ledger.seq if ledger else 0
 
-    def begin(self, state: EngineState, trouble: str) -> None:
+    def open(self, state: EngineState, trouble: str) -> None:
         """A session begins with this state. `trouble`: it is no fold of the record, and so is kept as it is. What
         cannot be written now keeps nobody from opening: each line that follows says whether it can."""
         if self.ledger is None:
@@ -155,15 +159,16 @@ class Recording:
         if unfinished:
             raise TimeoutError
         self._under_way = None
-        if count:
-            done.result()
-            del self.kept[:count]
+        error = done.exception()
+        if error is not None and (count or not isinstance(error, sqlite3.Error)):
+            raise error
+        del self.kept[:count]
 
     def _begin(self, count: int, work: Work) -> None:
-        self._under_way = _Written(count, self._way.begin(work), time.monotonic() + self._way.patience)
+        self._under_way = _Write(count, self._way.begin(work), time.monotonic() + self._way.patience)
 
     def _later(self, work: Work) -> None:
-        """What nobody waits for, and what may fail."""
+        """What nobody waits for, and what the disk may refuse."""
         if self._under_way is None:
             self._begin(0, work)
 

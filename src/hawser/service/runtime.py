@@ -282,7 +282,7 @@ class Runtime:
         heart = Heart(self.profile.heartbeat, self.profile.name, self._venue_at, Aside("heart"))
         try:
             self._serve(session, heart)
-        except Exception as error:  # the ledger could not be written: nothing may leave any more
+        except Exception as error:  # nobody knows what it has left undone: nothing may leave any more
             sentence = self.faults.record(error)
             self.hooks.failed(f"Tending has stopped; resting stops still protect at the venue. {sentence}")
         finally:

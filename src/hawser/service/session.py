@@ -89,7 +89,7 @@ class Session:
         state = self.engine.state
         for order in state.orders.values():
             self._inward.note(order.id, state.trades[order.trade].symbol, state.orders)
-        self.recording.begin(state, trouble)
+        self.recording.open(state, trouble)
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
         # Of the time: where an older copy of the record is put back, no order id may come a second time.
         serial = max(state.serial + 1, (self.now - SERIALS_SINCE) // MILLISECOND)

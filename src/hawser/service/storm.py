@@ -40,7 +40,7 @@ from hawser.venue.quay.store import Store
 from hawser.venue.quay.weather import SEVERITIES, Weather
 
 LOOK_EVERY = 100 * MILLISECOND
-SEVERAL, BESIDE = 10, 1_000_000_000  # every tenth storm is of three accounts; the seeds of the others begin there
+SEVERAL, BESIDE = 10, 1_000_000_007  # every tenth storm is of three accounts; the seeds of the others begin there
 STUCK_AFTER = 20_000  # events while no time passes: engine and venue answer each other for ever
 
 
@@ -48,7 +48,8 @@ class Overheard(Quay):
     """A Quay whose requests are counted, and whose messages wait while the machine sleeps that they are meant for."""
 
     judge: Judge | None = None
-    _drowsy_until, _slept = 0, deque[port.Told]()
+    _drowsy_until = 0
+    _slept: deque[port.Told]  # from the first sleep on
 
     def hang_up(self) -> None:
         super().hang_up()

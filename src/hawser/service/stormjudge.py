@@ -48,8 +48,10 @@ class Findings(msgspec.Struct):
             found.append(what)
 
     def joined(self, other: Findings) -> Findings:
-        """What both found, under the seed of this one."""
-        texts = {kind: [*self.broken.get(kind, ()), *other.broken.get(kind, ())] for kind in self.broken | other.broken}
+        """What both found, under the seed of this one; what the other broke says by which seed it is traced."""
+        texts = {kind: list(found) for kind, found in self.broken.items()}
+        for kind, found in other.broken.items():
+            texts[kind] = [*texts.get(kind, ()), *(f"beside it, in storm {other.seed}: {text}" for text in found)]
         counts = {kind: self.faults.get(kind, 0) + other.faults.get(kind, 0) for kind in self.faults | other.faults}
         return Findings(
             self.seed, self.trades + other.trades, self.requests + other.requests, self.kills + other.kills,
@@ -191,11 +193,8 @@ class Judge:
         """What protects a position that the record does not have stays, until somebody adopts it."""
         if position.id not in self._bared or position.symbol not in self._venue().instruments:
             return
-        if (
-            self._trade_of(state, position.id) is not None
-            or position.id in self._venue().meddled
-            or not state.reconciled
-        ):
+        others = position.id in self._venue().meddled or {position.symbol, "all"} & self.gone
+        if others or self._trade_of(state, position.id) is not None:
             self._bared.pop(position.id)
             return
         cover, kept = self._cover(position.id, position.symbol), min(self._bared[position.id], position.steps)

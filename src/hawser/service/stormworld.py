@@ -5,7 +5,6 @@ instrument while Hawser is away.
 from __future__ import annotations
 
 import random
-import sqlite3
 from collections.abc import Iterable
 from concurrent.futures import Future
 from decimal import Decimal
@@ -16,7 +15,7 @@ from hawser.core.account import Account, Policy
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.ledger.ledger import Ledger
-from hawser.service.recording import Here, Work
+from hawser.service.recording import Here, Work, carried_out
 from hawser.venue.quay.book import BookOrder, BookState, Position
 from hawser.venue.quay.generator import Character, GeneratedFeed
 from hawser.venue.quay.store import reread
@@ -90,11 +89,7 @@ class Disk:
         ledger.limit(full=False)
         waiting, self._waiting = self._waiting, []
         for work, done in waiting:
-            try:
-                work()
-                done.set_result(None)
-            except sqlite3.Error as error:
-                done.set_exception(error)
+            carried_out(work, done)
 
     def killed(self, ledger: Ledger, draw: random.Random) -> None:
         """What hangs is written or is not."""
