@@ -222,14 +222,20 @@ def test_an_entry_past_its_time_by_our_own_clock_ends_the_trade():
     assert hand.trade.end.name == "expired"
 
 
+def move_stop(hand, level):
+    """By hand, and the venue agrees."""
+    hand.do(ev.MoveStop, ask=f"to {level}", trade=hand.trade.id, level=level)
+    stop = hand.order("stop")
+    hand.do(ev.AmendAccepted, order=stop.id, level=level, steps=stop.steps)
+    return stop
+
+
 def test_an_amend_answered_once_more_is_no_level_of_the_venue_s_own():
     hand = ByHand()
     hand.protect()
-    stop, first = hand.order("stop"), hand.trade.stop
-    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=first + 10)
-    hand.do(ev.AmendAccepted, order=stop.id, level=first + 10, steps=stop.steps)
-    hand.do(ev.MoveStop, ask="2", trade=hand.trade.id, level=first + 20)
-    hand.do(ev.AmendAccepted, order=stop.id, level=first + 20, steps=stop.steps)
+    first = hand.trade.stop
+    move_stop(hand, first + 10)
+    stop = move_stop(hand, first + 20)
     told = hand.do(ev.AmendAccepted, order=stop.id, level=first + 10, steps=stop.steps)
     assert "level_adjusted" not in codes(told)
     assert hand.trade.stop == first + 20
@@ -239,9 +245,8 @@ def test_a_stop_found_where_it_was_earlier_is_moved_on_again():
     """The venue has lost the change; it is no other hand that put the stop back."""
     hand = ByHand()
     hand.protect()
-    stop, first = hand.order("stop"), hand.trade.stop
-    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=first + 10)
-    hand.do(ev.AmendAccepted, order=stop.id, level=first + 10, steps=stop.steps)
+    first = hand.trade.stop
+    stop = move_stop(hand, first + 10)
     told = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", first, stop.steps))
     told += hand.later(2)
     assert [(one.order, one.level) for one in of(told, cm.Amend)] == [(stop.id, first + 10)]
