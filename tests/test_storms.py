@@ -271,6 +271,26 @@ def test_the_watch_over_limits_can_fail():
     assert "account: never_widen" in list(watch.look(state))
 
 
+def test_the_watch_over_sizes_can_fail():
+    storm = Storm(12, "calm")
+    trade = protected_trade(storm)
+    state, policy = storm.state, storm.account.policy
+    entry = storm.venue.book.state.orders[trade.entry]
+    sent = Submit(order=entry.id, trade=trade.id, symbol=trade.symbol, role="entry", side=trade.side, kind="market",
+                  steps=entry.steps, level=trade.ref, closes=None, why="")  # fmt: skip
+
+    def told(steps=1, **limits):
+        state.account = msgspec.structs.replace(storm.account, policy=msgspec.structs.replace(policy, **limits))
+        again = msgspec.structs.replace(sent, steps=entry.steps * steps)
+        return " ".join(storm._sizes.heard((TimerFired(time=state.now, name="x"), [again]), state))
+
+    assert not told(max_positions=len(state.live()), max_heat_percent=5.0, max_currency_heat_percent=5.0)
+    assert "risks" in told(steps=2)
+    assert "trade of 0" in told(max_positions=0)
+    assert "the heat is" in told(max_heat_percent=0.01)
+    assert "the currency heat is" in told(max_currency_heat_percent=0.01)
+
+
 def test_hawser_storm_as_a_process():
     done = subprocess.run(
         [sys.executable, "-m", "hawser", "storm", "--seeds", "4", "--json"],

@@ -225,6 +225,17 @@ def test_a_straddle_is_both_sides_or_none():
     assert not of(found, cm.Submit)
 
 
+def test_both_sides_of_a_straddle_count_for_every_cap_on_heat():
+    """Each may come to be open: the second is sized with the first as a risk, in sum and by currency."""
+    for cap in ("max_heat_percent", "max_currency_heat_percent"):
+        hand = ByHand(policy=Policy(**{cap: 0.7}))
+        found = of(hand.do(ev.PlaceStraddle, ask="S", plan=plan(targets=()), atr=1.0), cm.Submit)
+        risks = [trade.planned_risk for trade in hand.engine.state.trades.values()]
+        assert len(found) == 2
+        assert sum(risks) <= hand.engine.state.equity * 0.007, cap
+        assert risks[1] < risks[0]
+
+
 def test_the_first_fill_cancels_the_other_and_a_second_is_closed_at_once():
     hand, (buy, sell) = straddled()
     found = hand.fill(buy.order, 30, 61387)

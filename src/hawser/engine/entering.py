@@ -36,10 +36,11 @@ from hawser.engine.verdict import entry_verdict
 
 
 def account_now(state: EngineState) -> Account:
-    """The account with the venue's figures and the rates of this moment."""
+    """The account with the venue's figures and the rates of this moment. An account has some equity: where there is
+    none, `need_equity` refuses before anything is sized on what stands here."""
     assert state.account is not None
     return msgspec.structs.replace(
-        state.account, equity=max(state.equity, 0.01), balance=max(state.balance, 0.0),
+        state.account, equity=state.equity if state.equity > 0 else 0.01, balance=max(state.balance, 0.0),
         margin_used=max(state.margin_used, 0.0), rates=state.current_rates(),
     )  # fmt: skip
 
@@ -81,7 +82,7 @@ def terms_of(
     atr, basis = atr_of(state, plan, marks), marks.basis
     check_rig(plan, instrument, state.spans.get(plan.symbol, ()))
     staked = Valuation(state).exposure(without)
-    staked = msgspec.structs.replace(staked, heat=staked.heat + sum(terms.risk for terms in beside))
+    staked = _with(staked, instrument, sum(terms.risk for terms in beside))
     count = sum(trade is not without for trade in state.live()) + len(beside)
     request = request_for(
         plan, account_now(state), instrument, (market.bid, market.ask), atr, staked, count,
@@ -105,6 +106,14 @@ def terms_of(
         rigging.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
         tuple(Rung(rung.number, rung.level, rung.steps) for rung in sizing.rungs[1:] if rung.steps),
     )  # fmt: skip
+
+
+def _with(staked: Exposure, instrument: Instrument, risk: float) -> Exposure:
+    """What is staked with a further risk in one instrument."""
+    by_currency = {**staked.by_currency}
+    for name in instrument.exposure:
+        by_currency[name] = by_currency.get(name, 0.0) + risk
+    return msgspec.structs.replace(staked, heat=staked.heat + risk, by_currency=by_currency)
 
 
 def check_rig(plan: Plan, instrument: Instrument, spans: tuple[int, ...] = ()) -> None:

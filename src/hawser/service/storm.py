@@ -31,6 +31,7 @@ from hawser.service.session import Session
 from hawser.service.stormguards import GuardWatch
 from hawser.service.stormjudge import Findings, Judge
 from hawser.service.stormlimits import LimitsWatch
+from hawser.service.stormsizes import SizesWatch
 from hawser.service.stormtrader import Trader
 from hawser.service.stormworld import RATES, START, WORLD, Disk, Kept, account_of
 from hawser.service.telling import Line, Teller
@@ -105,11 +106,14 @@ class Storm:
         self.lines: list[Line] | None = None  # a list: everything is told
         self._teller = Teller()
         self._heard_at, self._heard_now = 0, 0
-        self._trader = Trader(self.random, f"{seed}-{left_at % 1_000_000_007}")
+        self._trader = Trader(
+            self.random, f"{seed}-{left_at % 1_000_000_007}", 8 if self._careless else 5, self._careless
+        )
         self._asked = self._asleep = 0
         self._guards = GuardWatch(sg.news(self.random, START)) if guards else None
         self._limits: LimitsWatch | None = None
         self.judge = Judge(self.found, lambda: self.state, lambda: self.venue)
+        self._sizes = SizesWatch(lambda: self.venue, self.judge.stops)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
         if self._guards is not None:
@@ -142,9 +146,11 @@ class Storm:
         self._heard_at = entry[0].time
         if self._heard_now > STUCK_AFTER:
             raise HawserBug("storm_stuck", f"{STUCK_AFTER} events in one moment, the last {entry!r}")
-        if self._guards is not None and hasattr(self, "session"):  # what is heard of its opening comes before it
-            for text in self._guards.heard(entry, self.state):
+        if hasattr(self, "session"):  # what is heard of its opening comes before it
+            for text in self._guards.heard(entry, self.state) if self._guards is not None else ():
                 self.judge.broke("passed", text)
+            for text in self._sizes.heard(entry, self.state):
+                self.judge.broke("oversized", text)
         self.found.requests += sum(hasattr(command, "order") for command in entry[1])
         if self.lines is not None:
             self.lines += self._teller.lines(*entry)

@@ -193,13 +193,19 @@ class Judge:
         """What protects a position that the record does not have stays, until somebody adopts it."""
         if position.id not in self._bared or position.symbol not in self._venue().instruments:
             return
-        others = position.id in self._venue().meddled or {position.symbol, "all"} & self.gone
-        if others or self._trade_of(state, position.id) is not None:
+        if self._by_others(position) or self._trade_of(state, position.id) is not None:
             self._bared.pop(position.id)
             return
         cover, kept = self._cover(position.id, position.symbol), min(self._bared[position.id], position.steps)
         if cover < kept:
             self.broke("naked", f"{position.id} has no trade in the record, and cover for {cover} of {kept} steps")
+
+    def _by_others(self, position: Position) -> bool:
+        """Whether another hand has changed a position or what rests for it, or the venue its instrument."""
+        venue = self._venue()
+        orders = (venue.book.state.orders.get(name) for name in venue.meddled)
+        touched = any(order is not None and order.closes == position.id for order in orders)
+        return touched or position.id in venue.meddled or bool({position.symbol, "all"} & self.gone)
 
     def _rests(self, state: EngineState) -> None:
         """No more rests than is held; by another hand, or by a fill untold, it may for a while."""
@@ -244,8 +250,11 @@ class Judge:
 
     def _cover(self, position: str, symbol: str) -> int:
         """Steps that stops at the venue close, loss steps apart."""
-        orders = [order for order in self._resting(position, symbol) if self._role(order) == "stop"]
-        return sum(order.steps - order.filled for order in orders)
+        return sum(order.steps - order.filled for order in self.stops(position, symbol))
+
+    def stops(self, position: str, symbol: str) -> list[BookOrder]:
+        """The stops that rest for a position, loss steps apart."""
+        return [order for order in self._resting(position, symbol) if self._role(order) == "stop"]
 
     def _role(self, order: BookOrder) -> str:
         """What a resting order is to its trade: stop, loss (step), target."""

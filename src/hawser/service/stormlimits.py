@@ -22,9 +22,13 @@ from hawser.engine.state import EngineState
 # +1: a larger figure lets more pass
 LARGER = {
     "max_ticks": 1, "most": 1, "percent": 1, "money": 1, "losses": 1, "minutes": -1, "before_min": -1, "after_min": -1,
-    "max_heat_percent": 1, "max_notional_percent": 1, "max_positions": 1, "exposed_deadline_s": 1,
+    "max_heat_percent": 1, "max_currency_heat_percent": 1, "max_notional_percent": 1, "max_positions": 1,
+    "exposed_deadline_s": 1,
 }  # fmt: skip
-LIMITS = Policy(max_heat_percent=6.0, max_notional_percent=2_000.0, max_positions=6, exposed_deadline_s=5.0)
+LIMITS = Policy(
+    max_heat_percent=6.0, max_currency_heat_percent=4.0, max_notional_percent=2_000.0, max_positions=6,
+    exposed_deadline_s=5.0,
+)  # fmt: skip
 POLICY = dc.Guards(
     day_starts="09:05",  # within the storm
     news=dc.NewsSources(tz="UTC"),
@@ -45,7 +49,10 @@ def an_edit(draw: random.Random, state: EngineState, now: int, ask: str) -> ev.A
 
 
 def _account(draw: random.Random, account: Account) -> Account:
-    key = draw.choice(("max_heat_percent", "max_notional_percent", "max_positions", "never_widen", "caps"))
+    keys = (
+        "max_heat_percent", "max_currency_heat_percent", "max_notional_percent", "max_positions", "never_widen", "caps",
+    )  # fmt: skip
+    key = draw.choice(keys)
     policy = account.policy
     changes: dict[str, Any] = {key: getattr(LIMITS, key, None)}
     if key == "never_widen":

@@ -36,10 +36,11 @@ BASES: list[Literal["tick", "bar_close", "minute_end"]] = ["tick", "bar_close", 
 
 
 class Trader:
-    """`name` begins the ids of its asks; it holds at most `most` trades."""
+    """`name` begins the ids of its asks; it holds at most `most` trades. One that is `bold` asks for more than the
+    policy allows now and then."""
 
-    def __init__(self, draw: random.Random, name: str, most: int = 5) -> None:
-        self._random, self._name, self._most = draw, name, most
+    def __init__(self, draw: random.Random, name: str, most: int = 5, bold: bool = False) -> None:
+        self._random, self._name, self._most, self._bold = draw, name, most, bold
         self._asks = 0
 
     def act(self, session: Session, now: int) -> None:
@@ -126,7 +127,7 @@ class Trader:
         shares = [(1.0, 0.4), (2.0, 0.3), (3.0, 0.3)][: draw.randint(0, 3)]
         return Plan(
             symbol=draw.choice(list(self._session.venue.instruments)), side=draw.choice((1, -1)),
-            size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=StopRule(atr=draw.uniform(0.5, 3.0)),
+            size=self._size(), stop=StopRule(atr=draw.uniform(0.5, 3.0)),
             targets=tuple(TargetRule(r=r * draw.uniform(0.2, 1), share=share) for r, share in shares),
             trail=Trail(atr=draw.uniform(0.5, 3.0)) if draw.random() < 0.6 else None, timeframe_ns=MINUTE,
             entry=self._entry(), anchor=draw.choice(("planned", "fill")),
@@ -142,7 +143,7 @@ class Trader:
         if timed is not None and timed.session_end and not self._session.venue.instruments[symbol].sessions:
             rig = msgspec.structs.replace(rig, time_exit=None)
         return Plan(
-            symbol=symbol, side=draw.choice((1, -1)), size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=rig.stop,
+            symbol=symbol, side=draw.choice((1, -1)), size=self._size(), stop=rig.stop,
             targets=rig.target, trail=rig.trail, timeframe_ns=draw.choice((MINUTE, MINUTE, 5 * MINUTE)), rig=rig,
             entry=self._entry(), anchor=draw.choice(("planned", "fill")),
             held=self._held() if draw.random() < 0.25 else None,
@@ -156,7 +157,7 @@ class Trader:
         )
         return Plan(
             symbol=draw.choice(list(self._session.venue.instruments)), side=draw.choice((1, -1)),
-            size=SizeRule(percent=draw.uniform(0.1, 0.8)), stop=None, timeframe_ns=MINUTE, entry=self._entry(),
+            size=self._size(), stop=None, timeframe_ns=MINUTE, entry=self._entry(),
             anchor=draw.choice(("planned", "fill")), held=self._held() if draw.random() < 0.25 else None,
             rig=Rig(
                 ladder=ladder, break_even=BreakEven(After(r=0.3)) if self._often() else None,
@@ -179,6 +180,10 @@ class Trader:
             follow_on=FollowOn(2) if self._often() else None,
             basket=Basket(Amount(percent=draw.uniform(0.05, 0.5)), None, draw.choice(BASES)) if self._often() else None,
         )  # fmt: skip
+
+    def _size(self) -> SizeRule:
+        percent = self._random.uniform(0.1, 0.8)
+        return SizeRule(percent=percent * self._random.choice((1, 1, 2, 5)) if self._bold else percent)
 
     def _often(self) -> bool:
         return self._random.random() < 0.5
