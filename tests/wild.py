@@ -32,6 +32,8 @@ SESSIONS = (
         Session((0, 1, 2, 3, 4), "00:00", "21:00", "America/New_York"),
     ),
     (Session((0, 1, 2, 3, 4), "01:30", "03:10", "Europe/Zurich"),),
+    (Session(tuple(range(7)), "00:00", "21:00", "America/New_York"),),  # it pauses, and never closes for a day
+    (Session(tuple(range(7)), "00:00", "24:00"),),
 )  # fmt: skip
 FEES = (Commission(0, 0, 0), Commission(0.5, 0.0001, 2.0), Commission(0, 0.002, 0), Commission(0, 0, 15))
 STARTS = tuple(

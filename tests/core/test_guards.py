@@ -192,6 +192,7 @@ def test_a_calendar_that_cannot_be_relied_on_closes_or_warns(calendars, word):
 
 
 WEEK = (Session((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"),)
+HALVES = tuple(Session((0, 1, 2, 3, 4), *hours, "Europe/London") for hours in (("08:00", "12:00"), ("13:00", "16:30")))
 
 
 @pytest.mark.parametrize(
@@ -207,10 +208,14 @@ WEEK = (Session((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"),)
         ({"before_close_min": 10}, "2031-03-28T16:19", ""),
         ({"before_weekend_min": 60}, "2031-03-28T15:30", "before the weekend"),
         ({"before_weekend_min": 60}, "2031-03-27T15:30", ""),  # the night is no weekend
+        # A pause comes before the weekend, and does not hide it.
+        ({"before_weekend_min": 300, "sessions": HALVES}, "2031-03-28T11:30", "before the weekend"),
+        ({"before_weekend_min": 300, "sessions": HALVES}, "2031-03-28T11:29", ""),
     ],
 )
 def test_sessions_in_their_own_zone(changes, moment, word):
-    instrument = msgspec.structs.replace(pair(), sessions=WEEK)
+    changes = {**changes}
+    instrument = msgspec.structs.replace(pair(), sessions=changes.pop("sessions", WEEK))
     found = filter_verdict(dc.SessionGuard(name="s", **changes), scene(at(moment))._replace(instrument=instrument))
     assert (word in found.text) if word else found is None
 

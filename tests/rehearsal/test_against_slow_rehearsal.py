@@ -100,13 +100,11 @@ def left_after(sessions: tuple[Session, ...], times: np.ndarray, span: int, week
     end of the bar's session, or it opens later."""
     first, last = int(times[0]) // MINUTE, (int(times[-1]) + 11 * DAY) // MINUTE
     saturday = np.arange(first, last + 1) // 1440 % 7 == 2
-    if sessions:
-        opens = np.array([is_open(sessions, minute * MINUTE) for minute in range(first, last + 1)])
-    else:
-        opens = ~(saturday & (np.arange(first, last + 1) % 1440 == 0)) if weekend else np.ones(saturday.size, bool)
+    opens = np.array([is_open(sessions, minute * MINUTE) for minute in range(first, last + 1)])
     ends = [at for at in range(1, opens.size) if opens[at - 1] and not opens[at]]
-    if weekend and sessions:
+    if weekend:
         ends = [at for at in ends if not opens[at : at + 1440].any()]
+        ends = ends or np.nonzero(saturday & (np.arange(first, last + 1) % 1440 == 0))[0].tolist()
     closes = (np.array(ends) + first) * MINUTE
     found = []
     for one, after in zip(times.tolist(), [*times[1:].tolist(), 0], strict=True):

@@ -20,6 +20,7 @@ from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import states
+from hawser.engine.entering import account_now
 from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE, free_at
 from hawser.engine.state import EngineState
 from hawser.engine.verdict import account_verdict
@@ -352,6 +353,12 @@ def test_without_equity_nothing_is_entered():
     world.place()
     assert not world.state.trades
     assert "no_equity" in {one.code for _, commands in world.entries for one in commands if isinstance(one, cm.Tell)}
+
+
+def test_an_equity_of_less_than_a_cent_is_sized_as_it_is():
+    world = World()
+    world.state.equity = 0.004
+    assert account_now(world.state).equity == 0.004
 
 
 def test_an_older_copy_of_the_record_never_strips_a_position_of_its_stop(tmp_path):

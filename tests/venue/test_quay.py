@@ -8,7 +8,7 @@ import pytest
 from hawser.core.bars import Bars
 from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
 from hawser.core.errors import VenueRefused
-from hawser.core.hours import is_open, next_change, open_intervals
+from hawser.core.hours import is_open, next_change, next_close, open_intervals, weekend_close
 from hawser.core.instrument import Session
 from hawser.demo import world
 from hawser.venue import port
@@ -238,6 +238,23 @@ def test_the_next_change_skips_the_weekend_and_may_never_come():
     assert next_change(LONDON, friday_close) == WEDNESDAY + 5 * DAY + 8 * HOUR
     assert next_change((), WEDNESDAY) == 0
     assert open_intervals((), 3) == ((3 * DAY, 4 * DAY),)
+
+
+def test_a_week_ends_where_an_instrument_closes_for_a_day_or_more_else_on_saturday():
+    """One that pauses for an hour each day never closes for a day: the search for its weekend ran to the year 9999."""
+    daily = (Session(tuple(range(7)), "00:00", "21:00", "America/New_York"),)
+    saturday = WEDNESDAY + 3 * DAY
+    for sessions in (daily, (Session(tuple(range(7)), "00:00", "24:00"),), ()):
+        assert weekend_close(sessions, WEDNESDAY) == 0
+        assert next_close(sessions, WEDNESDAY, weekend=True) == saturday
+        assert next_close(sessions, saturday, weekend=True) == saturday + 7 * DAY
+    assert next_close(daily, WEDNESDAY + 3 * HOUR, weekend=False) == WEDNESDAY + DAY + 2 * HOUR  # 21:00 there
+    assert next_close(daily, WEDNESDAY + 26 * HOUR, weekend=False) == WEDNESDAY + 2 * DAY + 2 * HOUR
+    friday_close = WEDNESDAY + 2 * DAY + 16 * HOUR + 30 * MINUTE
+    assert next_close(LONDON, friday_close - 1, weekend=True) == friday_close
+    assert next_close(LONDON, friday_close, weekend=True) == friday_close + 7 * DAY
+    assert next_close(LONDON, WEDNESDAY, weekend=False) == WEDNESDAY + 16 * HOUR + 30 * MINUTE
+    assert next_close((), WEDNESDAY, weekend=False) == 0
 
 
 def test_a_session_over_midnight_is_open_on_both_sides():

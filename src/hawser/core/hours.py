@@ -72,18 +72,35 @@ def opened_since(sessions: tuple[Session, ...], at: int) -> int:
     return since
 
 
-def next_close(sessions: tuple[Session, ...], at: int, weekend: bool) -> int:
-    """When the instrument next closes after `at`, with `weekend`: for a day or more; 0 where it never does. Without
-    sessions the week ends on Saturday 00:00 UTC, and nothing else does."""
-    if not sessions:
-        return at + WEEK - (at - FIRST_SATURDAY) % WEEK if weekend else 0
-    close = next_change(sessions, at)
-    while close:
-        again = next_change(sessions, close)
-        if not is_open(sessions, close) and (not weekend or not again or again - close >= DAY):
-            return close
-        close = again
+def weekend_close(sessions: tuple[Session, ...], at: int) -> int:
+    """When the instrument next closes after `at` for a day or more, UTC ns; 0 where it never does."""
+    return _weekend_from(sessions, next_change(sessions, at))
+
+
+@lru_cache(maxsize=4096)
+def _weekend_from(sessions: tuple[Session, ...], edge: int) -> int:
+    """The same from the change at `edge` on (0: none)."""
+    last = edge + WEEK + DAY
+    while 0 < edge <= last:  # what does not happen within a week never happens
+        again = next_change(sessions, edge)
+        if not is_open(sessions, edge) and (not again or again - edge >= DAY):
+            return edge
+        edge = again
     return 0
+
+
+def next_close(sessions: tuple[Session, ...], at: int, weekend: bool) -> int:
+    """When the instrument next closes after `at`; 0 where it never does. With `weekend`: when its week ends, which is
+    on Saturday 00:00 UTC where it never closes for a day or more."""
+    if weekend:
+        return weekend_close(sessions, at) or at + WEEK - (at - FIRST_SATURDAY) % WEEK
+    edge = next_change(sessions, at)
+    return next_change(sessions, edge) if edge and is_open(sessions, edge) else edge
+
+
+def ever_closes(sessions: tuple[Session, ...]) -> bool:
+    """Whether an instrument with these sessions has hours at all: the other kind trades round the clock."""
+    return next_change(sessions, 0) > 0
 
 
 def last_opening(sessions: tuple[Session, ...], opened: int, span: int, weekend: bool) -> int:

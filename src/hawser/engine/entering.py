@@ -18,6 +18,7 @@ from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
+from hawser.core.hours import ever_closes
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
@@ -129,7 +130,7 @@ def check_rig(plan: Plan, instrument: Instrument, spans: tuple[int, ...] = ()) -
     if rig is None:
         return
     timed = rig.time_exit
-    if timed is not None and timed.session_end and not instrument.sessions:
+    if timed is not None and timed.session_end and not ever_closes(instrument.sessions):
         raise Refused("no_session_end", f"{instrument.symbol} has no sessions, so the rig's time exit never comes.")
 
 

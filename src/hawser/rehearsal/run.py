@@ -14,7 +14,7 @@ from hawser.core.bars import Bars, span_of
 from hawser.core.columns import atr_column, stop_column, trail_column
 from hawser.core.errors import BadInput
 from hawser.core.fx import convert
-from hawser.core.hours import leaves_after
+from hawser.core.hours import ever_closes, leaves_after
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.laying import money_of, setup_of
@@ -205,7 +205,7 @@ def check(rig: Rig, account: Account, instrument: Instrument, guarded: bool = Fa
             "bad_rig", "ladder: a rehearsal cannot take its rungs back as guards do; expected no policy with it"
         )
     timed = rig.time_exit
-    if timed is not None and timed.session_end and not instrument.sessions:
+    if timed is not None and timed.session_end and not ever_closes(instrument.sessions):
         raise BadInput("bad_rig", f"time_exit: {instrument.symbol} has no sessions, so none can end; expected bars")
     if rig.ladder is not None and account.size.method not in ("risk_percent", "risk_money"):
         raise BadInput("bad_rig", f"ladder: only a risk sizes it; the account's method is {account.size.method}")

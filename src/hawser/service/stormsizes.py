@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator
 from hawser.core.account import Rate
 from hawser.core.instrument import Instrument
 from hawser.engine.commands import Amend, Submit
+from hawser.engine.events import AskEvent
 from hawser.engine.state import EngineState, Terms, Trade
 from hawser.ledger.ledger import Entry
 from hawser.venue.quay.book import BookOrder
@@ -37,7 +38,8 @@ class SizesWatch:
             if isinstance(command, Submit):
                 yield from self._sized(state, trade, command.steps, command.level, trade)
                 yield from self._limits(state, trade)
-            elif trade.moving is not None:
+            # A move that is tried again is that of the moment when it was asked for.
+            elif trade.moving is not None and isinstance(entry[0], AskEvent):
                 yield from self._sized(state, trade, command.steps, command.level, trade.moving)
 
     def _sized(

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from hawser.core.clock import MINUTE
 from hawser.core.guards.declared import Guard, NewsGuard, SessionGuard
 from hawser.core.guards.news import Calendar, next_edge, short_from, windows
-from hawser.core.hours import next_change
+from hawser.core.hours import next_change, weekend_close
 from hawser.core.instrument import Instrument, Session
 
 
@@ -25,12 +25,14 @@ def edges(guard: Guard, instrument: Instrument, calendars: tuple[Calendar, ...],
 def _around_edges(now: int, sessions: tuple[Session, ...], guard: SessionGuard) -> Iterator[int]:
     """When entries open after the open, or close before a close, of the session now or the next."""
     after = round(guard.after_open_min * MINUTE)
+    weekend = weekend_close(sessions, now) if guard.before_weekend_min else 0
+    if weekend:
+        yield weekend - round(guard.before_weekend_min * MINUTE)
     edge = next_change(sessions, now - after - 1)
     for _ in range(4):
         if not edge:
             return
         yield edge
         yield edge + after
-        for before in (guard.before_close_min, guard.before_weekend_min):
-            yield edge - round(before * MINUTE)
+        yield edge - round(guard.before_close_min * MINUTE)
         edge = next_change(sessions, edge)

@@ -9,12 +9,12 @@ from typing import Any, NamedTuple
 import msgspec
 
 from hawser.core import figures as fg
-from hawser.core.clock import DAY, MINUTE
+from hawser.core.clock import MINUTE
 from hawser.core.guards.declared import NewsGuard, RegimeGuard, SessionGuard, SpreadGuard, VolatilityGuard
 from hawser.core.guards.limits import SPREAD_MEDIAN, SPREAD_OK, SPREAD_TICKS, against, outside, spread_over
 from hawser.core.guards.measures import median_key, percentile_key, regime_key
 from hawser.core.guards.news import UNREAD, Calendar, closed_by, trouble, windows
-from hawser.core.hours import is_open, next_change
+from hawser.core.hours import is_open, next_change, weekend_close
 from hawser.core.instrument import Instrument
 
 
@@ -118,14 +118,13 @@ def session_verdict(guard: SessionGuard, scene: Scene) -> Closed | None:
 def _before_close(guard: SessionGuard, scene: Scene) -> Closed | None:
     at, own = scene.at, scene.instrument.sessions
     close, weekend = round(guard.before_close_min * MINUTE), round(guard.before_weekend_min * MINUTE)
-    closes = next_change(own, at) if close or weekend else 0
-    if not closes:
-        return None
-    again = next_change(own, closes)
-    if weekend and closes - at <= weekend and (not again or again - closes >= DAY):
-        return Closed("session", f"{fg.duration(closes - at)} before the weekend", again, guard.name)
-    if close and closes - at <= close:
-        return Closed("session", f"{fg.duration(closes - at)} before the close", again, guard.name)
+    for before, closes, what in (
+        (weekend, weekend_close(own, at) if weekend else 0, "weekend"),
+        (close, next_change(own, at) if close else 0, "close"),
+    ):
+        if 0 < closes <= at + before:
+            text = f"{fg.duration(closes - at)} before the {what}"
+            return Closed("session", text, next_change(own, closes), guard.name)
     return None
 
 
