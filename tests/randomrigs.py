@@ -11,6 +11,7 @@ import numpy as np
 from hawser.core.account import Account, Costs, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
+from hawser.core.hours import ever_closes
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.core.rig import Rig, TimeExit
 from hawser.rehearsal.run import Signals
@@ -65,6 +66,6 @@ a_ladder = stormrigs.a_ladder
 def fitting(rig: Rig, instrument: Instrument) -> Rig:
     """The rig without what the instrument could not carry out."""
     timed = rig.time_exit
-    if timed is None or instrument.sessions:
+    if timed is None or ever_closes(instrument.sessions):
         return rig
     return msgspec.structs.replace(rig, time_exit=TimeExit(timed.bars) if timed.bars else None)
