@@ -14,7 +14,7 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.service import stormworld
-from hawser.service.recording import Way
+from hawser.service.recording import Extent, Way
 from hawser.service.session import Session
 from hawser.service.stormworld import ACCOUNT, Kept
 from hawser.venue import port
@@ -54,9 +54,9 @@ class World:
         feed, rates = stormworld.feed_of(world, self.seed), dict(stormworld.RATES)
         return Own(feed, "CHF", 64_000.0, rates, weather, self.seed, store, since)
 
-    def open(self) -> None:
+    def open(self, last: Extent | None = None) -> None:
         self.session = Session(
-            ACCOUNT, self.venue, self.ledger, self.entries.append, prefix="S", on_fault=self.faults.append, way=self.way
+            ACCOUNT, self.venue, self.ledger, self.entries.append, "S", self.faults.append, self.way, last
         )
         self.run(30)
 

@@ -222,6 +222,23 @@ def test_the_ladder_is_laid_anew_from_the_fill_where_the_plan_says_so():
     assert [rung.level for rung in hand.trade.rungs] == [ref - 93, ref - 193]
 
 
+def test_a_target_where_no_price_is_is_off_until_the_average_has_risen():
+    """A short ladder whose target is further down than its price is high: the order for it could not be written."""
+    far = Rig(ladder=Ladder(2, Measure(ticks=20_000.0), 65_000.0, 80.0, factor=9.0))
+    hand = laddered(side=-1, rig=far)
+    ref, base = hand.trade.ref, hand.trade.asked_steps
+    assert hand.trade.targets[0].level == ref - 65_000 < 0
+    assert not [one for one in of(hand.all, cm.Submit) if one.role == "target"]
+    assert hand.trade.state == states.PROTECTED
+    add(hand, 2)
+    found = hand.bar(0.6123, atr=0.00145)
+    assert "none above zero" in next(one.text for one in of(found, cm.Tell) if one.code == "ladder_target")
+    average = ref + 0.9 * 20_000
+    assert [(one.role, one.level, one.steps) for one in of(found, cm.Submit)] == [
+        ("target", round(average - 65_000), 10 * base)
+    ]
+
+
 def test_lines_of_a_ladder_that_waits_are_moved_from_where_it_is_on_its_way_to():
     hand = ByHand()
     hand.place(**PLAN | {"entry": EntryRule("stop", price=Decimal("0.61500"))})

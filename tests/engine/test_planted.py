@@ -504,3 +504,34 @@ def test_held_lines_of_what_is_not_open_are_not_said_to_be_unwatched():
     hand.do(ev.VenueUp)
     hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
     assert "the held lines of 1 trade are" in texts(hand.do(ev.VenueDown, why="cable"), "link_down")[0]
+
+
+def test_a_close_refused_for_a_market_that_has_opened_meanwhile_is_tried_again_at_once():
+    """It was sent before the opening, and its answer comes after it: 30 s without cover followed."""
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
+    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
+    hand.do(ev.OrderRejected, order=sent[0].order, code="market_closed", text="not trading")
+    assert [one.role for one in of(hand.later(1), cm.Submit)] == ["close"]
+
+
+def test_a_market_that_is_refused_as_closed_though_told_as_open_is_asked_now_and_then():
+    hand = ByHand()
+    hand.protect()
+    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
+    hand.do(ev.OrderRejected, order=sent[0].order, code="market_closed", text="not trading")
+    assert not of(hand.later(29), cm.Submit)
+    assert of(hand.later(2), cm.Submit)
+
+
+def test_whatever_fails_in_a_shut_market_leaves_the_tries_for_its_opening():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
+    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
+    hand.do(ev.OrderRejected, order=sent[0].order, code="busy", text="busy")
+    assert not of(hand.later(29), cm.Submit)
+    opens = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
+    assert [one.role for one in of(opens, cm.Submit)] == ["close"]

@@ -11,7 +11,7 @@ from hawser.engine import states
 from hawser.ledger.ledger import Ledger
 from hawser.service.profile import profile
 from hawser.service.runtime import Boot, Hooks, Runtime
-from hawser.service.storm import START, WORLD
+from hawser.service.stormworld import START, WORLD
 from hawser.venue.quay.generator import GeneratedFeed
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.weather import SEVERITIES

@@ -16,7 +16,7 @@ from hawser.core.errors import Unavailable
 from hawser.ledger.ledger import Ledger
 from hawser.service.quayclient import FarQuay
 from hawser.service.quayserver import Server, listening
-from hawser.service.storm import START, WORLD
+from hawser.service.stormworld import START, WORLD
 from hawser.venue import port
 from hawser.venue.quay import wire
 from hawser.venue.quay.book import BookState

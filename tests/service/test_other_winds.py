@@ -4,6 +4,7 @@ disk is full, the market is shut, quotes cannot be, money comes and goes."""
 from __future__ import annotations
 
 import random
+import shutil
 import sqlite3
 from decimal import Decimal
 
@@ -397,6 +398,35 @@ def test_an_older_copy_of_the_record_never_strips_a_position_of_its_stop(tmp_pat
     assert world.trade.state == states.PROTECTED
     sent = [one.id for one in world.venue.book.state.orders.values()]
     assert len(sent) == len(set(sent))
+
+
+def test_an_older_copy_of_the_record_enters_nothing_before_a_person_has_re_armed(tmp_path):
+    """What had latched since is not in it: it traded on as if no kill switch had tripped."""
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    with sqlite3.connect(tmp_path / "older.sqlite") as older, sqlite3.connect(world.ledger.path) as own:
+        own.backup(older)
+    reached, count = world.session.extent, world.ledger.seq
+    world.session.ask(ev.Halt(time=world.venue.now, ask="h", why="enough"))
+    world.run(3)
+    for lines, closed in ((world.ledger.seq, True), (count, False)):
+        world.venue.hang_up()
+        world.ledger.close()
+        world.venue.pick_up()
+        shutil.copy(tmp_path / "older.sqlite", tmp_path / f"{lines}.sqlite")
+        world.ledger = Ledger(tmp_path / f"{lines}.sqlite")
+        since = len(world.entries)
+        world.open(last=msgspec.structs.replace(reached, lines=lines))
+        assert (world.state.halt is not None) == closed
+        assert ("record_older" in world.told(since)) == closed
+        world.place(symbol="Harbour 40", stop=StopRule(ticks=400), targets=())
+        entered = any(
+            one.role == "entry" for _, all_ in world.entries[since:] for one in all_ if isinstance(one, cm.Submit)
+        )
+        assert entered != closed
+        if closed:
+            world.session.ask(ev.Rearm(time=world.venue.now, ask="r", reason="I have looked"))
+            assert not account_verdict(world.state)
 
 
 def test_a_shut_market_is_not_tried_anew_each_time_the_line_is_back():

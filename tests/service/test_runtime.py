@@ -422,6 +422,23 @@ def test_a_record_that_is_damaged_far_back_is_told_and_tending_goes_on(started):
     assert not again.failed
 
 
+def test_an_older_copy_of_the_record_opens_with_entries_closed(started):
+    runtime, heard = started(running=False)
+    heard.until(lambda s: s.link_up and s.trades)
+    runtime.stop()
+    ledger = runtime.profile.ledger
+    older = ledger.read_bytes()
+    runtime, heard = started(running=False)
+    assert not heard.until(lambda s: s.link_up).halted  # it is the same record
+    runtime.stop()
+    ledger.write_bytes(older)
+    runtime, heard = started(running=False)
+    found = heard.until(lambda s: s.link_up)
+    assert found.halted
+    assert "older copy" in found.halt_why
+    assert all(t.covered for t in found.trades if t.open_steps)  # nothing is closed or stripped for it
+
+
 def test_a_record_that_cannot_be_written_closes_entries_and_heals_itself(started, monkeypatch):
     _, heard = started(speed=20.0)
     heard.until(lambda s: s.link_up and s.trades and not s.closed)

@@ -4,7 +4,7 @@ import pytest
 
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.errors import BadInput, VenueRefused
-from hawser.service.storm import START, WORLD
+from hawser.service.stormworld import START, WORLD
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
 from hawser.venue.quay.book import Book, BookState

@@ -74,7 +74,8 @@ def _rungs(request: SizeRequest, sizing: Sizing) -> list[Step]:
         found.append(
             Step(f"rung {rung.number} at {instrument.price(rung.level)}", f"{instrument.qty(rung.steps)} units")
         )
-        found.append(Step(f"  average {average}, out at", instrument.price(rung.target)))
+        out = instrument.price(rung.target) if rung.target > 0 else "no price above zero"
+        found.append(Step(f"  average {average}, out at", out))
         found.append(Step("  stopped then", fg.money(-rung.worst, currency, sign=True)))
     return found
 

@@ -92,6 +92,8 @@ def _ladder_answer(
         *terms.fees,
     )  # fmt: skip
     target = TargetSize(1, rungs[0].target, part, beyond / r_ticks, money)
+    if target.level <= 0:  # no price is there: it is off, until the average has risen
+        target = TargetSize(1, terms.ref, 0, 0.0, 0.0)
     return Sizing(
         ref=terms.ref, stop=stop, r_ticks=r_ticks, asked_steps=asked, steps=base, risk_money=risk,
         risk_percent=risk / basis * 100, basis_money=basis, budget=terms.budget, tick_value=terms.tick_value,

@@ -80,7 +80,7 @@ class TargetSize(msgspec.Struct, frozen=True, gc=False):
 
 class Rung(msgspec.Struct, frozen=True, gc=False):
     """A rung of a ladder, 1 being the entry: its level (ticks) and quantity (steps); the average entry and the common
-    target (ticks) once it has filled, and what all would lose at the stop then (money)."""
+    target (ticks; at 0 or below it is off) once it has filled, and what all would lose at the stop then (money)."""
 
     number: int
     level: int

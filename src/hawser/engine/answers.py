@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from hawser.core.clock import SECOND
 from hawser.core.rules.rounding import level_ticks
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
@@ -17,6 +18,7 @@ from hawser.engine.state import Order, Rest, Rung, TargetLine, Trade
 from hawser.engine.tending import want_hours
 
 MARKET_CLOSED = "market_closed"
+OPENING = 5 * SECOND  # so long after it opened an answer may still be to what was sent before
 LEVEL_TRIES = 2  # refusals of its level after which an exposed trade no longer waits for its stop
 # Refusals that the same level would meet again.
 LEVEL_CODES = {"too_near", "wrong_side", "bad_level"}
@@ -24,9 +26,13 @@ LEVEL_CODES = {"too_near", "wrong_side", "bad_level"}
 
 def _again_at(desk: Desk, trade: Trade, role: str, failures: int, code: str) -> int:
     """When what failed is tried again; `failures` in a row, this one among them. A venue that is not trading says when
-    it opens: until then it is asked now and then, in case that is not heard."""
-    hurry = urgent(trade, role)
-    wait = MARKET_CLOSED_RETRY if code == MARKET_CLOSED else pause(failures, hurry)
+    it opens: until then it is asked now and then, in case that is not heard, whatever it failed by, for what is tried
+    then is not left to be tried at the opening. Where it has just opened, what was sent before came too early, and is a
+    failure like any other."""
+    market, now = desk.state.markets[trade.symbol], desk.state.now
+    wait = pause(failures, urgent(trade, role))
+    if not market.open or (code == MARKET_CLOSED and now - market.opened > OPENING):
+        wait = MARKET_CLOSED_RETRY
     if role in ("target", "loss", "rung"):
         wait = max(wait, TARGET_RETRY)
     at = desk.state.now + wait

@@ -41,7 +41,7 @@ from hawser.engine.protecting import converge, deadline, leave, without_waiting
 from hawser.engine.reasons import Reason
 from hawser.engine.regrid import take_instruments
 from hawser.engine.requests import NO_MOMENT, Desk
-from hawser.engine.state import EngineState, Market, Order, Trade
+from hawser.engine.state import EngineState, Halted, Market, Order, Trade
 
 KEEP_ENDED = 3600 * SECOND  # how long an ended trade stays in the state for late answers
 
@@ -136,6 +136,13 @@ def _opened(desk: Desk, event: ev.Opened) -> None:
             f"{event.suspect[:1].upper()}{event.suspect[1:]}: nothing is sent before the venue has told what it holds"
         )
         desk.tell("alarm", "suspect", text)
+    if event.lost:
+        state.halt = state.halt or Halted(event.time, "an older copy of the record was put back")
+        text = (
+            f"An older copy of the record was put back: {fg.counted(event.lost, 'line')} of it are lost, and with them"
+            " perhaps trades, halts and guards that had latched. Entries are closed until you re-arm"
+        )
+        desk.tell("alarm", "record_older", text)
     if state.account is None or state.declared != event.account:
         if state.account not in (None, state.declared):
             desk.tell("caution", "account_file", "The account's file has changed: it replaces what was edited here")
@@ -249,6 +256,8 @@ def _forget_ended(state: EngineState) -> None:
 
 def _instrument_state(desk: Desk, event: ev.InstrumentState) -> None:
     market = desk.state.markets.setdefault(event.symbol, Market())
+    if event.open and not market.open:
+        market.opened = desk.state.now
     market.open, market.until = event.open, event.until
     for trade in desk.state.trades_in(event.symbol) if event.open else ():
         if trade.state != states.ENDED:

@@ -92,7 +92,7 @@ def terms_of(
     need_equity(state.equity, request)
     sizing = sized(request)
     if sizing.rungs:  # one target for all, which no plan's line stands for
-        lines: tuple[TargetLine, ...] = tuple(TargetLine(one.number, one.level, 1.0) for one in sizing.targets)
+        lines: tuple[TargetLine, ...] = (TargetLine(1, sizing.rungs[0].target, 1.0),)
     else:
         lines = tuple(
             TargetLine(target.number, target.level, plan.targets[target.number - 1].share, rule=target.number)

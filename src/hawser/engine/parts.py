@@ -24,13 +24,13 @@ def nearest(trade: Trade, role: Role) -> list[TargetLine]:
 
 
 def part_wants(trade: Trade, role: Role) -> dict[int, int]:
-    """What each target or loss step has still to take of what is open, in steps, by number; the nearest first, and a
-    loss step at or beyond the stop is void."""
+    """What each target or loss step has still to take of what is open, in steps, by number; the nearest first. A loss
+    step at or beyond the stop is void, and so is a line where no price is: the target of a ladder far down."""
     parts = target_parts(trade, trade.entered - trade.fresh) if role == "target" else loss_parts(trade)
     room, wants = trade.open_steps, {}
     for line in nearest(trade, role):
         void = role == "loss" and trade.side * (line.level - trade.stop) <= 0
-        wants[line.number] = 0 if void else min(room, max(0, parts[line.number] - line.filled))
+        wants[line.number] = 0 if void or line.level < 1 else min(room, max(0, parts[line.number] - line.filled))
         room -= wants[line.number]
     return wants
 

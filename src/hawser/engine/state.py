@@ -223,6 +223,7 @@ class Market(msgspec.Struct):
     time: int = 0
     open: bool = True
     until: int = 0
+    opened: int = 0  # when it was last told to have opened, where it had been closed
 
     def exit_side(self, side: int) -> int:
         return self.bid if side > 0 else self.ask

@@ -149,7 +149,8 @@ def _aim(desk: Desk, trade: Trade, beyond: float) -> bool:
     level = int(common_target(trade.entry_value, trade.entered, beyond, trade.side))
     for line in trade.targets[:1]:  # none where a person took it away
         price = desk.state.instruments[trade.symbol].price
-        text = f"Common target {price(line.level)} \u2192 {price(level)}: {beyond:g} t from the average of all entries"
+        was, will = (price(one) if one > 0 else "none above zero" for one in (line.level, level))
+        text = f"Common target {was} \u2192 {will}: {beyond:g} t from the average of all entries"
         desk.tell("info", "ladder_target", text, trade)
         line.level, line.retry_at = level, 0
     return True

@@ -20,7 +20,7 @@ from typing import Any, NamedTuple
 import msgspec
 
 from hawser import __version__
-from hawser.core.errors import Unavailable
+from hawser.core.errors import HawserError, Unavailable
 from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
@@ -113,7 +113,7 @@ class Ledger:
         for seq, way, time, trade, symbol, body in _readable(self._db, query, (after, last, *kinds)):
             try:
                 item = (decode_event if way == "event" else decode_command)(body)
-            except (msgspec.MsgspecError, ValueError, TypeError):
+            except (HawserError, msgspec.MsgspecError, ValueError, TypeError):
                 continue
             yield Row(seq, time, trade, symbol, item)
 

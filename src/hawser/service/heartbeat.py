@@ -11,14 +11,15 @@ from pathlib import Path
 
 import msgspec
 
-from hawser.service.recording import LAST_PATIENCE, Here, Way
+from hawser.service.recording import LAST_PATIENCE, Extent, Here, Way
 
 EVERY = 1.0  # seconds
 
 
 class Pulse(msgspec.Struct, frozen=True):
     """Written at `time` (UTC seconds) by process `pid`, which then had so many positions open and entries waiting.
-    `ended`: it has ended on purpose. `venue`: the socket of a venue that outlives it, or nothing."""
+    `ended`: it has ended on purpose. `venue`: the socket of a venue that outlives it, or nothing. `extent`: how far its
+    record went: one that is opened later and ends before is an older copy."""
 
     time: float
     pid: int
@@ -27,6 +28,7 @@ class Pulse(msgspec.Struct, frozen=True):
     waiting: int
     venue: str = ""
     ended: bool = False
+    extent: Extent = Extent()
 
 
 class Heart:
@@ -37,14 +39,14 @@ class Heart:
         self._next, self._way = 0.0, way or Here()
         self._writing: Future[None] | None = None
 
-    def beat(self, now: float, held: int, waiting: int, ended: bool = False) -> None:
+    def beat(self, now: float, held: int, waiting: int, ended: bool = False, extent: Extent = Extent()) -> None:  # noqa: B008
         """At `now` of a clock that only goes on; less than a second after the last one nothing is written."""
         if now < self._next and not ended:
             return
         self._next = now + EVERY
         if self._writing is not None and not self._writing.done() and not ended:
             return
-        pulse = Pulse(time.time(), os.getpid(), self._account, held, waiting, self._venue, ended)
+        pulse = Pulse(time.time(), os.getpid(), self._account, held, waiting, self._venue, ended, extent)
         self._writing = self._way.begin(partial(self._write, msgspec.json.encode(pulse)))
         if ended:
             wait([self._writing], LAST_PATIENCE)

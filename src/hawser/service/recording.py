@@ -15,6 +15,8 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from concurrent.futures import wait as waited
 from typing import NamedTuple, Protocol
 
+import msgspec
+
 from hawser.core.clock import SECOND
 from hawser.core.errors import Unavailable
 from hawser.engine.state import EngineState
@@ -92,6 +94,13 @@ class _Write(NamedTuple):
     entries: int
     done: Future[None]
     until: float
+
+
+class Extent(msgspec.Struct, frozen=True):
+    """How far a record goes: what its order ids begin with, and the number of its last line."""
+
+    record: str = ""
+    lines: int = 0
 
 
 class Recording:

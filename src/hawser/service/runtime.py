@@ -36,12 +36,12 @@ from hawser.service.clock import Clock, uptime
 from hawser.service.faults import Faults
 from hawser.service.guardview import GuardPicture
 from hawser.service.guardview import picture as guard_picture
-from hawser.service.heartbeat import Heart
+from hawser.service.heartbeat import Heart, read_pulse
 from hawser.service.link import Link
 from hawser.service.newswatch import NewsWatch, unknown
 from hawser.service.prime import prime_rules
 from hawser.service.profile import Profile
-from hawser.service.recording import Aside
+from hawser.service.recording import Aside, Extent
 from hawser.service.sentry import Sentry
 from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, taken
@@ -294,7 +294,11 @@ class Runtime:
         boot = self._boot(self.profile)
         self.venue, self._venue_at = boot.venue, boot.venue_at
         self._hear_past(boot.ledger)
-        session = Session(boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, self._fault, Aside("writer"))
+        pulse = read_pulse(self.profile.heartbeat)
+        session = Session(
+            boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, self._fault, Aside("writer"),
+            pulse.extent if pulse is not None else Extent(),
+        )  # fmt: skip
         session.stopping = self._stop.is_set
         self._set_up_guards(session, boot)
         if boot.prepare is not None:
@@ -428,10 +432,10 @@ class Runtime:
             if now >= next_frame:
                 next_frame = now + FRAME
                 self.hooks.snapshot(self.picture(session))
-                heart.beat(now, *_held(session))
+                heart.beat(now, *_held(session), extent=session.extent)
                 self.sentry.look(now)
             self._link.inbox.wait(min(FRAME, max(0.001, next_frame - now)))
-        heart.beat(0.0, *_held(session), ended=True)
+        heart.beat(0.0, *_held(session), ended=True, extent=session.extent)
 
     def picture(self, session: Session) -> Snapshot:
         """The present snapshot, with the watched timeframe's unfinished bar."""

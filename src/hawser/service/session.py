@@ -36,7 +36,7 @@ from hawser.ledger.ledger import Entry, Ledger, Restored
 from hawser.service.barstore import BarStore
 from hawser.service.boundary import Inward, Odd, as_request
 from hawser.service.checking import Checking
-from hawser.service.recording import Here, Recording, Way
+from hawser.service.recording import Extent, Here, Recording, Way
 from hawser.venue import port
 
 FAULTS_WITHIN, MOST_PAUSE = 120 * SECOND, 30  # s of pause
@@ -59,7 +59,9 @@ class Session:
         prefix: str = "",
         on_fault: Callable[[Exception], None] | None = None,
         way: Way | None = None,
+        last: Extent | None = None,
     ) -> None:
+        """`last`: how far the record went when Hawser last ran with it, kept apart from it."""
         self._on_fault = on_fault
         self.venue, self.ledger, self._listener = venue, ledger, listener
         self.recording = Recording(ledger, way or Here())
@@ -83,12 +85,14 @@ class Session:
         self._skew = 0  # how far the venue's clock is ahead of ours, as it told last
         self._faults = (0, -FAULTS_WITHIN)  # how many came soon after another, and when the last did
         self.counts = {"events": 0, "commands": 0, "updates": 0}
-        self._open(account, prefix, restored.trouble)
+        self._open(account, prefix, restored.trouble, last or Extent())
 
-    def _open(self, account: Account, prefix: str, trouble: str) -> None:
+    def _open(self, account: Account, prefix: str, trouble: str, last: Extent) -> None:
         state = self.engine.state
         for order in state.orders.values():
             self._inward.note(order.id, state.trades[order.trade].symbol, state.orders)
+        lines = self.ledger.seq if self.ledger else 0
+        lost = last.lines - lines if last.record and last.record == state.prefix else 0
         self.recording.open(state, trouble)
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
         # Of the time: where an older copy of the record is put back, no order id may come a second time.
@@ -98,6 +102,7 @@ class Session:
             ev.Opened(
                 time=self.now, prefix=prefix, account=account, instruments=instruments, serial=serial,
                 suspect=trouble, spans={symbol: tuple(store.series) for symbol, store in self.stores.items()},
+                lost=max(0, lost),
             )
         )  # fmt: skip
         for store in self.stores.values():
@@ -133,6 +138,11 @@ class Session:
                 start(f"request:{order.id}:{order.token}", now + SECOND // 2)
             if order.until and not order.over:
                 start(f"until:{order.id}", max(now, order.until + 2 * SECOND))
+
+    @property
+    def extent(self) -> Extent:
+        """How far the record goes now."""
+        return Extent(self.engine.state.prefix, self.ledger.seq if self.ledger else 0)
 
     # Events
 

@@ -254,7 +254,7 @@ def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
             line.number, line.level, trade.side * (line.level - trade.ref) / trade.r_ticks, parts[line.number],
             line.filled, line.number in resting, line.share,
         )
-        for line in trade.targets
+        for line in trade.targets if line.level > 0
     )  # fmt: skip
 
 

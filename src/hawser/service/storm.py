@@ -27,13 +27,15 @@ from hawser.ledger.ledger import Entry, Ledger
 from hawser.ledger.verify import verify
 from hawser.service import stormguards as sg
 from hawser.service import stormlimits, stormworld
+from hawser.service.recording import Extent
 from hawser.service.session import Session
 from hawser.service.stormguards import GuardWatch
 from hawser.service.stormjudge import Findings, Judge
 from hawser.service.stormlimits import LimitsWatch
+from hawser.service.stormplaces import place_of
 from hawser.service.stormsizes import SizesWatch
 from hawser.service.stormtrader import Trader
-from hawser.service.stormworld import RATES, START, WORLD, Disk, Kept, account_of
+from hawser.service.stormworld import Disk, Kept
 from hawser.service.telling import Line, Teller
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
@@ -96,10 +98,12 @@ class Storm:
         guards: bool = False,
     ) -> None:
         self.random = random.Random(seed)
-        self.account = account_of(seed)
+        self.place = place_of(seed)
+        self.account = self.place.account
         self._seed, self._chosen = seed, SEVERITIES[weather] if isinstance(weather, str) else weather
         left_at = ledger.look().now if ledger else 0
-        self._world, self._store, self._careless = WORLD, store, not guards and self._chosen.hands > 0
+        self._hostile = self._chosen.hands > 0
+        self._world, self._store, self._careless = self.place.world, store, self._hostile and not guards
         self.venue = self._quay(store, left_at)
         self.ledger, self._kills, self._disk = ledger, kills, Disk()
         self.found = Findings(seed)
@@ -110,33 +114,38 @@ class Storm:
             self.random, f"{seed}-{left_at % 1_000_000_007}", 8 if self._careless else 5, self._careless
         )
         self._asked = self._asleep = 0
-        self._guards = GuardWatch(sg.news(self.random, START)) if guards else None
+        self._extent = Extent()  # how far the record went, kept apart from it
+        self._guards = GuardWatch(sg.news(self.random, self.place.start)) if guards else None
         self._limits: LimitsWatch | None = None
         self.judge = Judge(self.found, lambda: self.state, lambda: self.venue)
         self._sizes = SizesWatch(lambda: self.venue, self.judge.stops)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
         if self._guards is not None:
-            self.session.set_guards(sg.POLICY, "guards", self._guards.calendars)
+            self.session.set_guards(
+                msgspec.structs.replace(sg.POLICY, zone=self.place.zone), "guards", self._guards.calendars
+            )
         elif self._careless:
             self._begin_careless()
 
     def _quay(self, store: Store | None, not_before: int) -> Overheard:
-        feed = stormworld.feed_of(self._world, self._seed)
-        rates: dict[str, float | Rate] = dict(RATES)
+        feed = self.place.feed(self._world, self._seed)
+        rates: dict[str, float | Rate] = dict(self.place.rates)
         return Overheard(
             feed, self.account.currency, self.account.equity, rates, self._chosen, self._seed, store, not_before
         )
 
     def _begin_careless(self) -> None:
-        self.session.set_guards(stormlimits.POLICY, "careless")
+        self.session.set_guards(stormlimits.policy_of(self.place), "careless")
         account = msgspec.structs.replace(self.account, policy=stormlimits.LIMITS)
         self.session.ask(ev.ChangeAccount(time=self.venue.now, ask="careless-limits", account=account))
         self._limits = LimitsWatch(self.state)
 
     def _opened(self) -> Session:
         self.venue.judge = None
-        session = Session(self.account, self.venue, self.ledger, self.heard, prefix="S", way=self._disk)
+        session = Session(
+            self.account, self.venue, self.ledger, self.heard, prefix="S", way=self._disk, last=self._extent
+        )
         self.venue.judge = self.judge
         return session
 
@@ -151,6 +160,8 @@ class Storm:
                 self.judge.broke("passed", text)
             for text in self._sizes.heard(entry, self.state):
                 self.judge.broke("oversized", text)
+            for text in self.judge.entered(entry):
+                self.judge.broke("passed", text)
         self.found.requests += sum(hasattr(command, "order") for command in entry[1])
         if self.lines is not None:
             self.lines += self._teller.lines(*entry)
@@ -186,20 +197,20 @@ class Storm:
             self._kill()
         elif choice < 0.02:
             self._stray()
-        elif choice < 0.03 and self.ledger is not None and self._careless:
+        elif choice < 0.03 and self.ledger is not None and self._hostile:
             self._trouble_disk()
         elif choice < 0.04:
             self._record()
-        elif choice < 0.05 and self._chosen.hands > 0:
+        elif choice < 0.05 and self._hostile:
             self._sleep()
-        elif choice < 0.06 and self._careless:
+        elif choice < 0.06 and self._hostile:
             self._copy()
         elif self._guards is not None and self.random.random() < 0.15:
             ask = sg.an_ask(self.random, self.state, self.venue.now, f"G{self._asked}")
             if ask is not None:
                 self.session.ask(ask)
         elif self._careless and self.random.random() < 0.15:
-            edit = stormlimits.an_edit(self.random, self.state, self.session.now, f"E{self._asked}")
+            edit = stormlimits.an_edit(self.random, self.state, self.session.now, f"E{self._asked}", self.place)
             if edit is not None:
                 self.session.ask(edit)
         else:
@@ -263,17 +274,18 @@ class Storm:
             return
         path = self.ledger.path
         self._disk.killed(self.ledger, self.random)
+        self._extent = self.session.extent
         self.ledger.close()
-        older = self._careless and self._copy_of(path).exists() and self.random.random() < 0.3
+        older = self._hostile and self._copy_of(path).exists() and self.random.random() < 0.3
         if older:
             self._put_back(path)
         self.venue.hang_up()
         self.watch_without_hawser(int(self.random.uniform(0.05, 8) * SECOND))
-        if older:
-            self.judge.put_back()
-        if self._careless and self.random.random() < 0.1:
-            self._change_instruments()
         self.ledger = Ledger(path)
+        if older:
+            self._older(self.ledger.seq < self._extent.lines)
+        if self._hostile and self.random.random() < 0.1:
+            self._change_instruments()
         self.found.kills += 1
         self.session = self._opened()
         self.judge.away()
@@ -300,13 +312,20 @@ class Storm:
         self._copy_of(path).rename(path)
         self._count("older record")
 
+    def _older(self, lacks: bool) -> None:
+        """An older copy of the record is opened. `lacks`: something that was in the record is not in it."""
+        self.judge.put_back(lacks)
+        if self._guards is not None:
+            self._guards.put_back(self.ledger.look() if self.ledger else self.state)
+
     def _change_instruments(self) -> None:
         """The venue has another grid for an instrument, or gives it up; or what it gave up is back."""
         old = self.venue
-        if len(self._world) < len(WORLD):
-            world, state, symbol = WORLD, old.book.state, "all"
-        elif self._world is WORLD:
-            world, state, symbol = stormworld.changed(WORLD, old.book.state, self.random)
+        whole = self.place.world
+        if len(self._world) < len(whole):
+            world, state, symbol = whole, old.book.state, "all"
+        elif self._world is whole:
+            world, state, symbol = stormworld.changed(whole, old.book.state, self.random)
         else:
             return  # one change at a time
         if not symbol:
@@ -389,7 +408,8 @@ def traced(
     with _folder() as folder:
         storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills, guards=guards)
         storm.lines = []
-        opened = ev.Opened(time=0, prefix="S", account=storm.account, instruments=tuple(one for one, _ in WORLD))
+        instruments = tuple(one for one, _ in storm.place.world)
+        opened = ev.Opened(time=0, prefix="S", account=storm.account, instruments=instruments)
         storm.heard((opened, []))
         found = storm.run(minutes)
         storm.session.close()

@@ -4,12 +4,14 @@ pass. It adds up for itself what the engine is to decide, from what is told and 
 
 from __future__ import annotations
 
+import math
 import random
 from collections.abc import Iterator
 
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.guards import declared as dc
 from hawser.core.guards.news import Calendar, NewsEvent
+from hawser.core.hours import period_around
 from hawser.engine import events as ev
 from hawser.engine.commands import Submit, Tell
 from hawser.engine.guardmemory import memories
@@ -53,6 +55,7 @@ class GuardWatch:
         self._latched: dict[tuple[str, str], int] = {}  # guard and subject as they are told, since when
         self._base = self._high = 0.0
         self._paid: float | None = None
+        self._turns, self._before = 0, math.inf  # when the day next ends, and the equity a moment ago
 
     def heard(self, entry: Entry, state: EngineState) -> Iterator[str]:
         """What passed a guard that was closed."""
@@ -72,6 +75,17 @@ class GuardWatch:
             if one.code == "guard_rearmed" and name == "fall":
                 self._high = state.equity
 
+    def put_back(self, state: EngineState) -> None:
+        """An older copy of the record has taken its place: what had latched since is not in it."""
+        self._latched, self._paid, self._turns = {}, None, 0
+        for key, memory in state.memory.items():
+            name, subject = key.split("\n")
+            if memory.latched:
+                self._latched[name, subject] = state.now
+        loss, fall = (next(iter(memories(state, name).values()), None) for name in ("loss", "fall"))
+        self._base = 0.0 if loss is None or math.isnan(loss.base) else loss.base
+        self._high = 0.0 if fall is None or math.isnan(fall.high) else fall.high
+
     def _passed(self, command: Submit, time: int, state: EngineState) -> Iterator[str]:
         market, instrument = state.markets[command.symbol], state.instruments[command.symbol]
         for name, subject in self._latched:
@@ -89,10 +103,16 @@ class GuardWatch:
         if self._paid is not None:  # what is paid in or out is no result: both starts move along
             self._base, self._high = self._base + paid - self._paid, self._high + paid - self._paid
         self._base, self._paid = self._base or state.equity, paid
+        if state.now >= self._turns:  # a day begins with what there is at its beginning
+            if self._turns:
+                self._base = min(self._before, state.equity)
+            self._turns = period_around(state.now, False, POLICY.day_starts, 0, state.guards.zone)[1]
+        self._before = state.equity
         self._high = max(self._high, state.equity)
         reached = {
-            "loss": (self._base - state.equity) * 100 >= LOSS * self._base + NEAR,
-            "fall": (self._high - state.equity) * 100 >= FALL * self._high + NEAR, "floor": state.equity <= FLOOR,
+            "loss": self._base > 0 and (self._base - state.equity) * 100 >= LOSS * self._base + NEAR,
+            "fall": self._high > 0 and (self._high - state.equity) * 100 >= FALL * self._high + NEAR,
+            "floor": state.equity <= FLOOR,
         }  # fmt: skip
         for name, yes in reached.items():
             if yes and not any(memory.latched for memory in memories(state, name).values()):

@@ -7,15 +7,18 @@ the venue's: what rests, what is held, what has filled.
 from __future__ import annotations
 
 from collections import Counter, deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import msgspec
 
 from hawser.core.clock import MINUTE, SECOND
 from hawser.engine import states
+from hawser.engine.commands import Submit, Tell
 from hawser.engine.reasons import words
 from hawser.engine.state import EngineState, Trade
-from hawser.service.stormworld import DEADLINE_S, START
+from hawser.ledger.ledger import Entry
+from hawser.service.stormplaces import place_of
+from hawser.service.stormworld import DEADLINE_S
 from hawser.venue import port
 from hawser.venue.quay.book import BookOrder, Position
 from hawser.venue.quay.quay import Quay
@@ -65,6 +68,7 @@ class Judge:
 
     def __init__(self, found: Findings, state: Callable[[], EngineState], venue: Callable[[], Quay]) -> None:
         self.found, self._state, self._venue = found, state, venue
+        self._begun = place_of(found.seed).start
         self.gone: set[str] = set()  # instruments that have changed or gone: their trades may be left as they rest
         self._line: dict[str, tuple[str, str, int]] = {}  # order -> trade, role, number
         self._sent: dict[tuple[str, str, int, str], deque[int]] = {}
@@ -78,13 +82,14 @@ class Judge:
         self._unknown_until = 0  # of orders placed earlier the record may know nothing
         self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
+        self._closed = False  # an older copy of the record is in its place, and nobody has re-armed
 
     @property
     def now(self) -> int:
         return self._venue().now
 
     def broke(self, kind: str, what: str) -> None:
-        self.found.broke(kind, f"{(self.now - START) / SECOND:.1f} s: {what}")
+        self.found.broke(kind, f"{(self.now - self._begun) / SECOND:.1f} s: {what}")
 
     # What is heard
 
@@ -141,12 +146,20 @@ class Judge:
         for since in (self._whole, self._fitting):
             since.update(dict.fromkeys(since, self.now))
 
-    def put_back(self) -> None:
+    def put_back(self, lacks: bool) -> None:
         """An older copy of the record has taken its place: of what has come since nothing is known, and nothing is
-        taken from it."""
-        self._unknown_until = self.now
+        taken from it. Where it lacks something nothing is entered before somebody re-arms."""
+        self._unknown_until, self._closed = self.now, lacks
         for position in self._venue().book.state.positions.values():
             self._bared[position.id] = self._cover(position.id, position.symbol)
+
+    def entered(self, entry: Entry) -> Iterator[str]:
+        """What is entered by an older copy of the record before a person has seen to it."""
+        for command in entry[1]:
+            if isinstance(command, Tell) and command.code == "rearmed":
+                self._closed = False
+            if self._closed and isinstance(command, Submit) and command.role in ("entry", "rung"):
+                yield f"{command.role} {command.order} by an older copy of the record"
 
     # At every moment
 

@@ -18,6 +18,7 @@ from hawser.core.guards import declared as dc
 from hawser.core.hours import period_around
 from hawser.engine import events as ev
 from hawser.engine.state import EngineState
+from hawser.service.stormplaces import Place
 
 # +1: a larger figure lets more pass
 LARGER = {
@@ -30,7 +31,6 @@ LIMITS = Policy(
     exposed_deadline_s=5.0,
 )  # fmt: skip
 POLICY = dc.Guards(
-    day_starts="09:05",  # within the storm
     news=dc.NewsSources(tz="UTC"),
     guard=(
         dc.SpreadGuard(name="spread", max_ticks=120.0), dc.CountGuard(name="count", most=40),
@@ -41,11 +41,16 @@ POLICY = dc.Guards(
 )  # fmt: skip
 
 
-def an_edit(draw: random.Random, state: EngineState, now: int, ask: str) -> ev.AskEvent | None:
+def policy_of(place: Place) -> dc.Guards:
+    """The policy at the beginning: a day turns within the storm."""
+    return msgspec.structs.replace(POLICY, day_starts=place.clock(5), zone=place.zone)
+
+
+def an_edit(draw: random.Random, state: EngineState, now: int, ask: str, place: Place) -> ev.AskEvent | None:
     """Another policy, or other limits of the account."""
     if draw.random() < 0.35 and state.account is not None:
         return ev.ChangeAccount(time=now, ask=ask, account=_account(draw, state.account))
-    return ev.ChangeGuards(time=now, ask=ask, guards=_guards(draw, state.guards), measures={})
+    return ev.ChangeGuards(time=now, ask=ask, guards=_guards(draw, state.guards, place), measures={})
 
 
 def _account(draw: random.Random, account: Account) -> Account:
@@ -64,19 +69,19 @@ def _account(draw: random.Random, account: Account) -> Account:
     return msgspec.structs.replace(account, policy=msgspec.structs.replace(policy, **changes))
 
 
-def _guards(draw: random.Random, old: dc.Guards) -> dc.Guards:
+def _guards(draw: random.Random, old: dc.Guards, place: Place) -> dc.Guards:
     replace, kind = msgspec.structs.replace, draw.random()
     if kind < 0.1:
         return replace(old, loosen=draw.choice(("now", "next_period")))
     if kind < 0.2:
-        return replace(old, day_starts=draw.choice(("09:03", "09:05", "09:08", "17:00")))
+        return replace(old, day_starts=draw.choice([place.clock(minutes) for minutes in (3, 5, 8, 480)]))
     if kind < 0.3:
         return replace(old, news=replace(old.news, otherwise_impact=draw.choice(("low", "medium", "high"))))
     if kind < 0.45:  # as it was at the beginning
-        return replace(POLICY, loosen=draw.choice(("now", "next_period")))
+        return replace(policy_of(place), loosen=draw.choice(("now", "next_period")))
     guards = [*old.guard]
     if not guards:
-        return POLICY
+        return policy_of(place)
     at = draw.randrange(len(guards))
     if draw.random() < 0.2:
         del guards[at]

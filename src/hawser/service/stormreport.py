@@ -13,7 +13,7 @@ from typing import Any
 from hawser.core.clock import SECOND
 from hawser.service.storm import traced, weathered
 from hawser.service.stormjudge import Findings
-from hawser.service.stormworld import START
+from hawser.service.stormplaces import place_of
 
 LABELS = {
     "naked": "positions found without cover past the deadline", "doubled": "duplicate entries",
@@ -96,7 +96,8 @@ def written(summed: dict[str, Any]) -> str:
 def replay(seed: int, severity: str, guards: bool = False) -> bool:
     """One storm, every line of its Logbook, and what it broke."""
     found, lines = traced(seed, severity, guards=guards)
+    start = place_of(seed).start
     for line in lines:
-        print(f"{(line.time - START) / SECOND:10.3f}  {line.kind:8} {line.trade:6} {line.text}")
+        print(f"{(line.time - start) / SECOND:10.3f}  {line.kind:8} {line.trade:6} {line.text}")
     print(written(summary([found], 1.0)))
     return not found.broken

@@ -89,7 +89,8 @@ class SizesWatch:
             parts.append((min(held.steps, trade.open_steps), held.entry))
             stops += [one.level for one in self._stops(held.id, held.symbol) if one.level is not None]
         if order is not None and not order.over:
-            parts.append((order.left, order.level or trade.ref))
+            rest = [order.level or trade.ref, *(price for _, price in parts)]  # it may fill as the first of it did
+            parts.append((order.left, min(rest, key=lambda price: price * trade.side)))
         if any(steps for steps, _ in parts) and not trade.leave:
             parts += [(max(0, rung.steps - rung.filled), rung.level) for rung in trade.rungs]
         tightest = max(stops, key=lambda level: level * trade.side)

@@ -46,13 +46,6 @@ WORLD: World = [
 ]  # fmt: skip
 RATES = {"USD/CHF": 0.88, "EUR/USD": 1.08}
 ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=DEADLINE_S))
-# As quoted, by the inverse, over a bridge, and by an instrument's own quotes.
-CURRENCIES = ("CHF", "CHF", "USD", "EUR", "CAD")
-
-
-def account_of(seed: int) -> Account:
-    """The account of a storm."""
-    return msgspec.structs.replace(ACCOUNT, currency=random.Random(f"account {seed}").choice(CURRENCIES))
 
 
 def feed_of(world: World, seed: int) -> GeneratedFeed:
