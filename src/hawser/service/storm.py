@@ -103,6 +103,9 @@ class Storm:
         self._seed, self._chosen = seed, SEVERITIES[weather] if isinstance(weather, str) else weather
         left_at = ledger.look().now if ledger else 0
         self._hostile = self._chosen.hands > 0
+        if self._hostile:
+            far = self._chosen.latency_ms * self.place.far
+            self._chosen = msgspec.structs.replace(self._chosen, latency_ms=far)
         self._world, self._store, self._careless = self.place.world, store, self._hostile and not guards
         self.venue = self._quay(store, left_at)
         self.ledger, self._kills, self._disk = ledger, kills, Disk()

@@ -39,13 +39,15 @@ AT_RISK = 250.0  # money of a usual entry
 
 
 class Place(NamedTuple):
-    """When a storm begins (UTC ns), its instruments, the rates beside theirs, the zone of its policy, its account."""
+    """When a storm begins (UTC ns), its instruments, the rates beside theirs, the zone of its policy, its account, and
+    how many times as far away the venue is as its weather says."""
 
     start: int
     world: World
     rates: dict[str, float]
     zone: str
     account: Account
+    far: float = 1.0
 
     def feed(self, world: World, seed: int) -> GeneratedFeed:
         return GeneratedFeed(world, self.rates, seed, self.start, 1)
@@ -74,7 +76,7 @@ def place_of(seed: int) -> Place:
         rates = {pair: mid for pair, mid in {**RATES, "CAD/CHF": 0.6124}.items() if pair not in pairs}
         costs = Costs(0, draw.choice((0, 0, 2)), draw.choice((0, 0, 3)))
         account = msgspec.structs.replace(account, costs=costs)
-    return Place(start, world, rates, zone, account)
+    return Place(start, world, rates, zone, account, draw.choice((1.0, 1.0, 1.0, 3.0)))
 
 
 def clock_of(at: int, zone: str = "UTC") -> str:
@@ -109,7 +111,7 @@ def _odd_instrument(draw: random.Random, number: int, start: int) -> tuple[Instr
     pair = draw.choice((("CHF", "CAD"), ("USD", "EUR"), ("USD", "CHF"), (draw.choice(CURRENCIES), None)))
     quote, base = pair if draw.random() < 0.5 else (draw.choice(CURRENCIES), None)
     tick = Decimal(draw.choice(("1", "0.5", "0.00001", "0.01", "0.0001", "100", "0.000001")))
-    ticks, vol = draw.choice((5, 12, 60, 900, 30_000, 2_000_000)), draw.choice((0.0003, 0.0008, 0.003, 0.02))
+    ticks, vol = draw.choice((3, 5, 12, 30, 60, 900, 30_000, 2_000_000)), draw.choice((0.0003, 0.0008, 0.003, 0.02))
     step = Decimal(draw.choice(("1", "0.1", "0.01", "0.3", "0.25", "0.001")))
     price = ticks * float(tick)
     moves = max(float(tick), 2 * vol * price)

@@ -86,7 +86,9 @@ class SizesWatch:
         parts, stops = list[tuple[float, float]](), [trade.stop]
         held = self._venue().book.state.positions.get(trade.entry)
         if held is not None and held.side == trade.side:
-            parts.append((min(held.steps, trade.open_steps), held.entry))
+            # The venue averages what is held now, Hawser all that entered; where a part has left they differ.
+            entered = min(held.entry, trade.entry_price, key=lambda price: price * trade.side)
+            parts.append((min(held.steps, trade.open_steps), entered))
             stops += [one.level for one in self._stops(held.id, held.symbol) if one.level is not None]
         if order is not None and not order.over:
             rest = [order.level or trade.ref, *(price for _, price in parts)]  # it may fill as the first of it did
