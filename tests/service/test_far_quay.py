@@ -12,10 +12,16 @@ from pathlib import Path
 
 import pytest
 
-from hawser.core.errors import Unavailable
+from hawser.core.account import Account
+from hawser.core.errors import BadInput, Unavailable
 from hawser.ledger.ledger import Ledger
+from hawser.service.far import boot
+from hawser.service.profile import profile
 from hawser.service.quayclient import FarQuay
 from hawser.service.quayserver import Server, listening
+from hawser.service.runtime import Boot, Hooks, Runtime
+from hawser.service.session import Session
+from hawser.service.storm import Storm
 from hawser.service.stormworld import START, WORLD
 from hawser.venue import port
 from hawser.venue.quay import wire
@@ -264,3 +270,29 @@ def _told_nonsense(quay: Running) -> None:
     again = FarQuay(quay.socket)
     assert again.instruments
     again.close()
+
+
+def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp_path, quay):
+    """Every sum that the venue tells would be taken for one in the account's currency: sizes would be wrong by the
+    rate between them."""
+    where = profile("far", tmp_path / "home")
+    with pytest.raises(BadInput, match="is in CHF, not in USD"):
+        boot(quay.socket, Account(currency="USD", equity=64_000.0), where)
+    own = boot(quay.socket, Account(currency="CHF", equity=64_000.0), where)
+    session = Session(own.account, own.venue, own.ledger)
+    session.close()
+    own.venue.close()
+    again = Ledger(where.ledger)
+    with pytest.raises(BadInput, match="record is in CHF; expected the same, not USD"):
+        Session(Account(currency="USD", equity=64_000.0), Storm(0, "calm").venue, again)
+    again.close()
+    failed = threading.Event()
+    sentences: list[str] = []
+    hooks = Hooks(failed=lambda sentence: (sentences.append(sentence), failed.set()))
+    wrong = Boot(Account(currency="USD", equity=64_000.0), Storm(0, "calm").venue, Ledger(where.ledger))
+    runtime = Runtime(where, lambda _: wrong, hooks)
+    runtime.start()
+    assert failed.wait(60)
+    runtime.stop()
+    assert "give an account in another currency a name of its own" in sentences[0]
+    Ledger(where.ledger).close()  # nobody holds it any more

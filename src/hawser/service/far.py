@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.errors import BadInput
 from hawser.ledger.ledger import Ledger
 from hawser.service.profile import Profile
 from hawser.service.quayclient import FarQuay
@@ -16,9 +17,15 @@ from hawser.venue.quay.quay import Quay
 
 
 def boot(path: Path, account: Account | None, profile: Profile) -> Boot:
-    """The session where it was left, at the venue that listens at `path`."""
+    """The session where it was left, at the venue that listens at `path`. Raises BadInput where the account is in
+    another currency there: every figure that the venue tells would be taken for one of `account`'s."""
     ledger = Ledger(profile.ledger)
     venue = FarQuay(path, not_before=ledger.look().now)
+    if account is not None and account.currency != venue.welcome.currency:
+        venue.close()
+        ledger.close()
+        sentence = f"currency: the account at {path} is in {venue.welcome.currency}, not in {account.currency}"
+        raise BadInput("bad_account", sentence)
     if account is None:
         balance = max(venue.welcome.balance, 0.01)
         account = Account(

@@ -294,11 +294,12 @@ class Runtime:
         boot = self._boot(self.profile)
         self.venue, self._venue_at = boot.venue, boot.venue_at
         self._hear_past(boot.ledger)
-        pulse = read_pulse(self.profile.heartbeat)
-        session = Session(
-            boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, self._fault, Aside("writer"),
-            pulse.extent if pulse is not None else Extent(),
-        )  # fmt: skip
+        try:
+            session = self._session(boot)
+        except BaseException:  # who tries again must not meet our own lock
+            boot.ledger.close()
+            boot.venue.close()
+            raise
         session.stopping = self._stop.is_set
         self._set_up_guards(session, boot)
         if boot.prepare is not None:
@@ -317,6 +318,13 @@ class Runtime:
         look = partial(self._look_at_the_record, boot.ledger.path)
         threading.Thread(target=look, name="record", daemon=True).start()
         return session
+
+    def _session(self, boot: Boot) -> Session:
+        pulse = read_pulse(self.profile.heartbeat)
+        return Session(
+            boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, self._fault, Aside("writer"),
+            pulse.extent if pulse is not None else Extent(),
+        )  # fmt: skip
 
     def _look_at_the_record(self, path: Path) -> None:
         """Whether the file is what was written: all of it, which takes its time, so that nobody waits for it. What the

@@ -24,6 +24,7 @@ from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr, values_for
 from hawser.core.clock import MILLISECOND, SECOND
+from hawser.core.errors import BadInput
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.news import Calendar
@@ -45,6 +46,16 @@ WAITS = {"request", "holdings", "deadline", "until"}  # timers that give the ven
 UPDATES = (ev.Quote, ev.Figures, ev.RateSeen)
 
 Listener = Callable[[Entry], None]
+
+
+def _check_currency(known: Account | None, account: Account) -> None:
+    """All money of a record is in one currency: what guards count from, and what trades have won. Raises BadInput."""
+    if known is not None and known.currency != account.currency:
+        sentence = (
+            f"currency: this account's record is in {known.currency}; expected the same, not {account.currency}: give"
+            " an account in another currency a name of its own"
+        )
+        raise BadInput("bad_account", sentence)
 
 
 class Session:
@@ -91,6 +102,7 @@ class Session:
         state = self.engine.state
         for order in state.orders.values():
             self._inward.note(order.id, state.trades[order.trade].symbol, state.orders)
+        _check_currency(state.account, account)
         lines = self.ledger.seq if self.ledger else 0
         lost = last.lines - lines if last.record and last.record == state.prefix else 0
         self.recording.open(state, trouble)
