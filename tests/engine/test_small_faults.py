@@ -1,0 +1,323 @@
+"""What faults planted by a tool did not meet: what is told, what is refused, and what holds at the edges."""
+
+import math
+from decimal import Decimal
+
+import msgspec
+import pytest
+
+from byhand import SYMBOL, ByHand, codes, of, plan
+from hawser.core.account import Policy, SizeRule
+from hawser.core.clock import SECOND
+from hawser.core.entry import EntryRule
+from hawser.core.errors import Refused
+from hawser.core.guards import declared as dc
+from hawser.core.levels import StopRule, TargetRule
+from hawser.core.rig import Amount, Basket, BreakEven, Ladder, LossStep, Measure, Rig, TimeExit
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine import reasons as rs
+from hawser.engine import states
+from hawser.engine.alignment import align
+from hawser.engine.anchoring import _known
+from hawser.engine.entering import need_equity, request_for
+from hawser.engine.exposure import Exposure
+from hawser.engine.guarding import scene_of
+from hawser.engine.reconciling import differs
+from hawser.engine.state import Memory
+from hawser.engine.watchtimes import next_moment
+
+BUY_STOP = EntryRule("stop", price=Decimal("0.61500"))
+LADDER = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))
+
+
+def waiting(**changes):
+    hand = ByHand()
+    hand.place(**{"entry": BUY_STOP} | changes)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    return hand
+
+
+def texts(commands, code):
+    return [one.text for one in of(commands, cm.Tell) if one.code == code]
+
+
+# What is told
+
+
+def test_a_basket_says_what_it_stops_and_takes_with_its_sign():
+    hand = ByHand()
+    hand.protect()
+    basket = Basket(stop=Amount(money=120.0), target=Amount(money=300.0), basis="tick")
+    told = hand.do(ev.FormBasket, ask="B", trades=(hand.trade.id,), basket=basket)
+    assert "stop at \u2212120.00\u00a0CHF, target at +300.00\u00a0CHF, from now" in texts(told, "basket_formed")[0]
+    reached = rs.Reason(rs.BASKET_TARGET, name="basket 1", money=301.5)
+    assert rs.words(reached, "CHF") == "basket 1 target at +301.50\u00a0CHF"
+
+
+def test_a_loss_is_told_in_money_and_as_a_share_of_what_the_day_began_with():
+    hand = ByHand()
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.LossSwitch(name="loss", percent=1.0),)))
+    told = hand.do(ev.Figures, balance=64_000.0, equity=63_120.0, margin_used=0.0)
+    assert "\u2212880.00\u00a0CHF this day, 1.38\u00a0% of its first equity" in texts(told, "guard_tripped")[0]
+
+
+def test_looser_limits_that_wait_are_told():
+    hand = ByHand(policy=Policy(max_positions=2))
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(loosen="next_period", guard=(dc.CountGuard(name="n", most=9),)))
+    account = hand.engine.state.account
+    looser = msgspec.structs.replace(account, policy=Policy(max_positions=5))
+    told = hand.do(ev.ChangeAccount, ask="A", account=looser)
+    assert "from the next day on" in texts(told, "account_loosened")[0]
+    assert hand.engine.state.account.policy.max_positions == 2
+
+
+def test_an_account_s_file_that_replaces_what_was_edited_here_is_told():
+    hand = ByHand()
+    account = hand.engine.state.account
+    opened = {"prefix": "P", "instruments": tuple(hand.engine.state.instruments.values())}
+    hand.do(ev.ChangeAccount, ask="A", account=msgspec.structs.replace(account, size=SizeRule(percent=0.1)))
+    assert "account_file" not in codes(hand.do(ev.Opened, account=account, **opened))  # the file is as it was
+    assert hand.engine.state.account.size.percent == 0.1
+    other = msgspec.structs.replace(account, size=SizeRule(percent=0.2))
+    assert "account_file" in codes(hand.do(ev.Opened, account=other, **opened))
+    assert hand.engine.state.account.size.percent == 0.2
+
+
+def test_a_record_that_may_be_wrong_is_told_in_a_whole_sentence():
+    hand = ByHand()
+    opened = {"account": hand.engine.state.account, "instruments": tuple(hand.engine.state.instruments.values())}
+    told = hand.do(ev.Opened, prefix="P", suspect="line 40 of the record is damaged", **opened)
+    text = "Line 40 of the record is damaged: nothing is sent before the venue has told what it holds"
+    assert texts(told, "suspect") == [text]
+
+
+def test_a_drill_of_what_is_not_there_says_which():
+    hand = ByHand()
+    for subject, of_it in (("", ""), (SYMBOL, f" for {SYMBOL}")):
+        told = hand.do(ev.Drill, ask="D", guard="none", subject=subject)
+        assert texts(told, "no_guard") == [f"There is no guard none{of_it} that watches"]
+
+
+def test_another_rig_is_refused_in_words_while_a_trade_is_being_closed():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    assert codes(hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(ticks=99)))) == ["leaving"]
+
+
+def test_a_guard_that_never_closed_has_no_time_of_it():
+    assert (Memory().tripped, Memory().latched) == (0, 0)
+
+
+# What is refused, and what is not
+
+
+def test_a_stop_at_nothing_is_refused():
+    hand = ByHand()
+    hand.protect()
+    assert codes(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=0, widen=True)) == ["stop_refused"]
+    assert hand.trade.stop > 0
+
+
+def test_the_number_of_trades_is_counted_without_the_one_that_moves():
+    hand = ByHand(policy=Policy(max_positions=1))
+    hand.place(entry=BUY_STOP)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    assert codes(hand.place(ask="A2")) == ["max_positions"]
+    assert len(of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_600), cm.Amend)) == 1
+
+
+def test_an_equity_of_half_a_franc_can_be_sized_on():
+    hand = ByHand()
+    state = hand.engine.state
+    request = request_for(
+        plan(), state.account, state.instruments[SYMBOL], (61_230, 61_242), 0.00145, Exposure(0.0, 0.0, {}), 0, math.nan
+    )
+    need_equity(0.5, request)
+    with pytest.raises(Refused, match="nothing can be sized"):
+        need_equity(0.0, request)
+
+
+def test_a_rig_without_a_ladder_lets_a_waiting_entry_have_more_targets():
+    hand = waiting(rig=Rig(name="x", stop=StopRule(atr=2.5), break_even=BreakEven()), trail=None)
+    told = hand.do(ev.SetTarget, ask="T", trade=hand.trade.id, number=0, level=62_000, share=0.2)
+    assert "target_refused" not in codes(told)
+    laddered = waiting(rig=LADDER, stop=None, targets=(), trail=None)
+    told = laddered.do(ev.SetTarget, ask="T", trade=laddered.trade.id, number=0, level=62_000, share=0.2)
+    assert codes(told) == ["target_refused"]
+
+
+def test_a_quantity_that_is_refused_is_halved_down_to_one_step():
+    hand = ByHand()
+    hand.enter(size=SizeRule("fixed", qty=Decimal("0.02")), targets=())
+    told = hand.do(ev.OrderRejected, order=hand.order("stop").id, code="bad_qty", text="too large")
+    found = of([*told, *hand.later(1)], cm.Submit)
+    assert {(one.role, one.steps) for one in found} == {("stop", 1)}
+    assert sum(one.steps for one in found) == 2
+
+
+def test_a_stop_by_ticks_needs_no_atr_and_one_by_atr_does():
+    assert _known(plan(stop=StopRule(ticks=50)), math.nan, None)
+    assert not _known(plan(stop=StopRule(atr=2.0)), math.nan, None)
+    assert _known(plan(stop=StopRule(atr=2.0)), 0.001, None)
+    assert not _known(plan(stop=StopRule(bars=3)), 0.001, None)
+
+
+def test_another_plan_moves_no_target_of_its_own_at_the_next_bar():
+    """Only rungs that have filled since the last bar lay a ladder's target anew."""
+    hand = ByHand()
+    hand.protect(rig=LADDER, stop=None, targets=(), trail=None)
+    targets = (TargetRule(share=0.5, ticks=300.0),)
+    rig = Rig(stop=StopRule(ticks=280), target=targets, break_even=BreakEven())
+    other = plan(stop=rig.stop, targets=targets, trail=None, rig=rig)
+    hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=other)
+    hand.bar(0.6123, atr=0.00145)
+    assert [line.level for line in hand.trade.targets] == [hand.trade.ref + 300]
+
+
+def test_what_was_really_sent_names_the_trade_where_other_rules_would_number_it_otherwise():
+    hand = ByHand()
+    folded = hand.place()
+    old, sent = hand.trade, next(one for one in folded if isinstance(one, cm.Submit))
+    assert old.id == sent.trade
+    theirs = [msgspec.structs.replace(sent, trade="T99", order="P-99", steps=sent.steps - 1)]
+    align(hand.engine.state, folded, theirs)
+    assert set(hand.engine.state.trades) == {"T99"}
+    assert hand.trade.entry == "P-99"
+    assert hand.engine.state.orders["P-99"].steps == sent.steps - 1
+
+
+# At the edges
+
+
+def test_a_loss_step_that_the_market_just_touches_goes_at_market():
+    """A stop there would be refused as at the market."""
+    hand = ByHand()
+    hand.enter(
+        rig=Rig(stop=StopRule(atr=2.5), loss_step=(LossStep(0.5, 0.5),)), targets=(), trail=None, own_atr=0.00145
+    )
+    line = hand.trade.losses[0]
+    hand.quote(line.level, line.level + 12)
+    found = of(hand.do(ev.OrderAccepted, order=hand.order("stop").id), cm.Submit)
+    assert [(one.role, one.kind) for one in found] == [("loss", "market")]
+
+
+def test_break_even_reaches_the_venue_at_the_close_that_decides_it():
+    rig = Rig(stop=StopRule(atr=2.5), break_even=BreakEven())
+    hand = ByHand()
+    hand.protect(rig=rig, targets=(), trail=None, own_atr=0.00145)
+    hand.quote(hand.trade.ref + 500, hand.trade.ref + 512)
+    found = of(hand.bar(0.6175, atr=0.00145), cm.Amend)
+    assert [(one.role, one.level) for one in found] == [("stop", hand.trade.ref)]
+
+
+def test_a_bar_that_is_told_twice_counts_once():
+    hand = ByHand()
+    hand.protect(rig=Rig(stop=StopRule(atr=2.5), time_exit=TimeExit(bars=3)), targets=(), trail=None, own_atr=0.00145)
+    hand.bar(0.6123, atr=0.00145)
+    hand.bar(0.6123, atr=0.00145)
+    last = next(one for one in reversed(hand.events) if isinstance(one, ev.BarCompleted))
+    for _ in range(3):
+        assert not of(hand.engine.handle(last), cm.Submit)
+    assert not hand.trade.leave
+
+
+def test_a_target_on_the_entry_is_off_also_for_a_position_that_is_adopted():
+    hand = ByHand()
+    position = ev.Held("other", SYMBOL, 1, 40, 61_242.0)
+    hand.do(ev.VenueUp)
+    hand.holdings(positions=(position,))
+    rules = (TargetRule(share=0.5, price=Decimal("0.61230")), TargetRule(share=0.5, price=Decimal("0.61900")))
+    hand.do(ev.Adopt, ask="A", position="other", plan=plan(stop=StopRule(ticks=200), targets=rules))
+    assert [line.level for line in hand.trade.targets] == [61_900]
+
+
+def test_a_target_that_is_off_is_no_line_on_an_open_short():
+    hand = ByHand()
+    hand.protect(side=-1)
+    off = (TargetRule(share=0.5, ticks=0.0), TargetRule(share=0.5, ticks=300.0))
+    hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(side=-1, targets=off))
+    assert [line.level for line in hand.trade.targets] == [hand.trade.ref - 300]
+
+
+def test_a_refused_move_of_a_target_leaves_it_where_it_rests_and_a_ladder_s_where_the_average_says():
+    hand = ByHand()
+    hand.protect()
+    order = hand.order("target", 1)
+    before = order.level
+    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=before + 50)
+    told = hand.do(ev.AmendRejected, order=order.id, code="too_near", text="too near")
+    assert "move_refused" in codes(told)
+    assert hand.trade.targets[0].level == before
+    hand = ByHand()
+    hand.protect(rig=LADDER, stop=None, targets=(), trail=None)
+    order = hand.order("target", 1)
+    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=order.level + 50)
+    told = hand.do(ev.AmendRejected, order=order.id, code="too_near", text="too near")
+    assert "move_refused" not in codes(told)
+    assert hand.trade.targets[0].level == order.level + 50
+
+
+def test_a_silent_feed_is_looked_at_again_after_five_seconds():
+    hand = ByHand()
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.SilenceSwitch(name="s", seconds=20),)))
+    hand.now += 100 * SECOND
+    hand.do(ev.TimerFired, name="guards:0")
+    assert next_moment(hand.engine.state) - hand.engine.state.now == 5 * SECOND
+
+
+# What the venue holds
+
+
+def test_a_position_that_grew_before_anything_was_told_is_open_from_now():
+    hand = waiting()
+    hand.do(ev.VenueUp)
+    hand.holdings(
+        positions=(ev.Held(hand.trade.entry, SYMBOL, 1, 7, 61_500.0),), resting=(hand.trade.entry,),
+        asked=(ev.Known(hand.trade.entry, "resting", 61_500, hand.trade.asked_steps),),
+    )  # fmt: skip
+    assert (hand.trade.open_steps, hand.trade.opened) == (7, hand.now)
+
+
+@pytest.mark.parametrize(("left", "end"), [(0, rs.AT_VENUE), (10, None)])
+def test_a_position_that_is_gone_has_ended_at_the_venue_and_one_that_shrank_has_not(left, end):
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    hand.do(ev.VenueUp)
+    held = (ev.Held(hand.trade.entry, SYMBOL, 1, left, 61_242.0),) if left else ()
+    hand.holdings(positions=held, resting=(stop.id,), asked=(ev.Known(stop.id, "resting", stop.level, stop.steps),))
+    assert (hand.trade.end and hand.trade.end.code) == end
+    assert hand.trade.open_steps == left
+
+
+def test_a_check_finds_a_foreign_position_that_is_new_or_another_now():
+    hand = ByHand()
+    for steps in (5, 8):
+        found = ev.Checked(time=hand.now, asked=(), resting=(), positions=(ev.Held("X", SYMBOL, 1, steps),), quiet=())
+        assert differs(hand.engine.state, found)
+        hand.engine.handle(found)
+        assert hand.engine.state.unexplained["X"].steps == steps
+        assert not differs(hand.engine.state, found)
+    gone = ev.Checked(time=hand.now, asked=(), resting=(), positions=(), quiet=())
+    assert differs(hand.engine.state, gone)
+
+
+def test_what_has_left_while_its_entry_still_fills_is_not_exposed():
+    hand = ByHand()
+    hand.place(targets=())
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.fill(hand.trade.entry, 10, 61_242)
+    assert hand.trade.exposed_since
+    stop = hand.order("stop")
+    hand.do(ev.OrderAccepted, order=stop.id)
+    hand.fill(hand.trade.entry, 5, 61_242)  # more than the stop covers
+    assert hand.trade.exposed_since
+    hand.fill(stop.id, 15, stop.level)
+    assert (hand.trade.open_steps, hand.trade.exposed_since) == (0, 0)
+    assert hand.trade.state != states.ENDED  # its entry may still fill
+
+
+def test_what_filters_look_at_is_of_neither_side_where_none_is_asked_for():
+    assert scene_of(ByHand().engine.state, SYMBOL).side == 0
