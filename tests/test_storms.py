@@ -8,16 +8,20 @@ from collections import Counter
 import msgspec
 import pytest
 
-from hawser.core.clock import SECOND
+from hawser.core.clock import MINUTE, SECOND
+from hawser.core.guards.measures import percentile_key
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.engine.commands import Submit, Tell
-from hawser.engine.events import TimerFired
+from hawser.engine.events import BarCompleted, TimerFired
 from hawser.engine.state import Order, Rung
 from hawser.ledger.ledger import Ledger
+from hawser.service import stormfilters
 from hawser.service.storm import Storm, together, traced, weathered
+from hawser.service.stormfilters import FiltersWatch
 from hawser.service.stormguards import GuardWatch
 from hawser.service.stormjudge import FITS_AFTER, FLOOD, SHOWN_FALSELY, Findings
 from hawser.service.stormlimits import POLICY, LimitsWatch
+from hawser.service.stormplaces import place_of
 from hawser.service.stormreport import LABELS, summary, written
 from hawser.venue import port
 from hawser.venue.quay.weather import KINDS, Weather
@@ -269,6 +273,46 @@ def test_the_watch_over_limits_can_fail():
     watch = LimitsWatch(state)
     state.account = msgspec.structs.replace(account, policy=msgspec.structs.replace(account.policy, never_widen=False))
     assert "account: never_widen" in list(watch.look(state))
+
+
+def test_the_watch_over_filters_can_fail():
+    place = place_of(0)
+    kinds = {one.name: one for seed in range(20) for one in stormfilters.drawn(seed, place)}
+    assert set(kinds) == {"pause", "wild", "regime"}
+    watch, state = FiltersWatch(place, tuple(kinds.values())), Storm(0, "calm").state
+    symbol = place.world[0][0].symbol
+    state.measures = {symbol: {percentile_key(stormfilters.WILD): 50.0}}
+
+    def told(minutes, side=1):
+        entry = Submit(order="x", trade="T", symbol=symbol, role="entry", side=side, kind="market", steps=1,
+                       level=None, closes=None, why="")  # fmt: skip
+        return " ".join(watch.heard((TimerFired(time=place.start + minutes * MINUTE, name="x"), [entry]), state))
+
+    assert not told(1)
+    assert "within the hours" in told(2)
+    assert not told(3)
+    for number, close in enumerate((1.0, 2.0, 3.0)):
+        bar = BarCompleted(
+            time=place.start, symbol=symbol, span=MINUTE, opened=place.start + number * MINUTE, open=close, high=close,
+            low=close, close=close, spread=1.0, atr=0.1,
+        )  # fmt: skip
+        assert not list(watch.heard((bar, []), state))
+    assert not told(4)
+    assert "against the regime" in told(4, side=-1)
+    state.measures = {symbol: {percentile_key(stormfilters.WILD): 100.0}}
+    assert "at a percentile of 100.0" in told(4)
+    state.measures = {}
+    assert "at a percentile of None" in told(4)
+
+
+def test_storms_blow_at_other_moments_over_other_instruments_and_far_away():
+    places = [place_of(seed) for seed in range(200)]
+    assert len({place.start for place in places}) > 6
+    assert len({one.tick for place in places for one, _ in place.world}) > 5
+    assert len({place.zone for place in places}) == 3
+    assert {place.far for place in places} == {1.0, 3.0}
+    crossing = [place for place in places if place.clock(0) > place.clock(9)]
+    assert crossing  # some go over midnight
 
 
 def test_the_watch_over_sizes_can_fail():

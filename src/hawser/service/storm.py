@@ -25,10 +25,11 @@ from hawser.engine import events as ev
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.ledger.verify import verify
+from hawser.service import stormfilters, stormlimits, stormworld
 from hawser.service import stormguards as sg
-from hawser.service import stormlimits, stormworld
 from hawser.service.recording import Extent
 from hawser.service.session import Session
+from hawser.service.stormfilters import FiltersWatch
 from hawser.service.stormguards import GuardWatch
 from hawser.service.stormjudge import Findings, Judge
 from hawser.service.stormlimits import LimitsWatch
@@ -119,15 +120,16 @@ class Storm:
         self._asked = self._asleep = 0
         self._extent = Extent()  # how far the record went, kept apart from it
         self._guards = GuardWatch(sg.news(self.random, self.place.start)) if guards else None
+        self._filters = FiltersWatch(self.place, stormfilters.drawn(seed, self.place) if guards else ())
         self._limits: LimitsWatch | None = None
         self.judge = Judge(self.found, lambda: self.state, lambda: self.venue)
         self._sizes = SizesWatch(lambda: self.venue, self.judge.stops)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
         if self._guards is not None:
-            self.session.set_guards(
-                msgspec.structs.replace(sg.POLICY, zone=self.place.zone), "guards", self._guards.calendars
-            )
+            filters = stormfilters.drawn(seed, self.place)
+            policy = msgspec.structs.replace(sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *filters))
+            self.session.set_guards(policy, "guards", self._guards.calendars)
         elif self._careless:
             self._begin_careless()
 
@@ -160,6 +162,8 @@ class Storm:
             raise HawserBug("storm_stuck", f"{STUCK_AFTER} events in one moment, the last {entry!r}")
         if hasattr(self, "session"):  # what is heard of its opening comes before it
             for text in self._guards.heard(entry, self.state) if self._guards is not None else ():
+                self.judge.broke("passed", text)
+            for text in self._filters.heard(entry, self.state):
                 self.judge.broke("passed", text)
             for text in self._sizes.heard(entry, self.state):
                 self.judge.broke("oversized", text)

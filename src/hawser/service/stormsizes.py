@@ -91,7 +91,8 @@ class SizesWatch:
             parts.append((min(held.steps, trade.open_steps), entered))
             stops += [one.level for one in self._stops(held.id, held.symbol) if one.level is not None]
         if order is not None and not order.over:
-            rest = [order.level or trade.ref, *(price for _, price in parts)]  # it may fill as the first of it did
+            # It may fill as the first of it did; and a late answer may tell where it was to fill before it was moved.
+            rest = [order.level or trade.ref, trade.ref, *(price for _, price in parts)]
             parts.append((order.left, min(rest, key=lambda price: price * trade.side)))
         if any(steps for steps, _ in parts) and not trade.leave:
             parts += [(max(0, rung.steps - rung.filled), rung.level) for rung in trade.rungs]
