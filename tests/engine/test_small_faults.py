@@ -280,6 +280,25 @@ def test_a_position_that_grew_before_anything_was_told_is_open_from_now():
     assert (hand.trade.open_steps, hand.trade.opened) == (7, hand.now)
 
 
+def test_what_entered_while_nobody_listened_counts_before_what_has_left():
+    """More was closed than was known to be open: no alarm is due, for it had entered meanwhile."""
+    hand = ByHand()
+    hand.place(targets=())
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.fill(hand.trade.entry, 10, 61_242, fill="E1")
+    stop, entry = hand.order("stop"), hand.engine.state.orders[hand.trade.entry]
+    hand.do(ev.OrderAccepted, order=stop.id)
+    more, out = ev.Fill("E2", hand.now, 5, 61_242, 0.0, 1.0), ev.Fill("S1", hand.now, 15, stop.level, -9.0, 1.0)
+    first = ev.Fill("E1", hand.now, 10, 61_242, 0.0, 1.0)
+    hand.do(ev.VenueUp)
+    found = hand.holdings(asked=(
+        ev.Known(stop.id, "filled", stop.level, 15, (out,)),
+        ev.Known(entry.id, "filled", 0, 15, (first, more)),
+    ))  # fmt: skip
+    assert "overfilled" not in codes(found)
+    assert (hand.trade.entered, hand.trade.closed, hand.trade.state) == (15, 15, states.ENDED)
+
+
 @pytest.mark.parametrize(("left", "end"), [(0, rs.AT_VENUE), (10, None)])
 def test_a_position_that_is_gone_has_ended_at_the_venue_and_one_that_shrank_has_not(left, end):
     hand = ByHand()

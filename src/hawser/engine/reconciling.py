@@ -15,6 +15,7 @@ where a check while the link stands has found one.
 from __future__ import annotations
 
 import math
+from functools import partial
 
 from hawser.core import figures as fg
 from hawser.core.clock import SECOND
@@ -63,7 +64,7 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
         _compare_later(desk)
         return
     told = len(desk.out)
-    for known in event.asked:
+    for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
         order = state.orders.get(known.order)
         if order is not None:
             answers.status(desk, order, known)
@@ -91,6 +92,11 @@ def _lacks_fills(state: EngineState, known: ev.Known) -> bool:
     """Whether an answer about an order lacks a fill of it that we have heard of."""
     order = state.orders.get(known.order)
     return order is not None and not set(order.fills) <= {fill.id for fill in known.fills}
+
+
+def _closes(state: EngineState, known: ev.Known) -> bool:
+    order = state.orders.get(known.order)
+    return order is not None and order.role not in ("entry", "rung")
 
 
 def _untold_fills(state: EngineState) -> bool:
