@@ -340,3 +340,48 @@ def test_what_has_left_while_its_entry_still_fills_is_not_exposed():
 
 def test_what_filters_look_at_is_of_neither_side_where_none_is_asked_for():
     assert scene_of(ByHand().engine.state, SYMBOL).side == 0
+
+
+# An entry that rests elsewhere
+
+
+def elsewhere(level=61_600):
+    """An entry that another hand has moved away from its stop, where it may have less."""
+    hand = waiting(stop=StopRule(price=Decimal("0.61300")), targets=())
+    steps = hand.trade.asked_steps
+    found = hand.do(ev.AmendAccepted, order=hand.trade.entry, level=level, steps=steps)
+    return hand, steps, found
+
+
+def test_an_entry_that_another_hand_has_moved_is_sized_where_it_rests_at_once():
+    hand, steps, found = elsewhere()
+    smaller = of(found, cm.Amend)
+    assert [(one.role, one.level) for one in smaller] == [("entry", 61_600)]
+    assert smaller[0].steps < steps
+    assert (hand.trade.ref, hand.trade.r_ticks) == (61_600, 300)  # before the venue has made it smaller
+    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61_600, steps=smaller[0].steps)
+    assert hand.trade.asked_steps == smaller[0].steps
+    assert hand.trade.planned_risk <= 0.006 * 64_000 * (1 + 1e-9)
+
+
+def test_one_that_cannot_be_made_smaller_there_is_taken_back():
+    """Its stop stood where it had been sized for: had it filled, it would have risked a multiple."""
+    hand, _, _ = elsewhere()
+    told = hand.do(ev.AmendRejected, order=hand.trade.entry, code="too_near", text="too near")
+    assert [one.order for one in of([*told, *hand.later(1)], cm.Cancel)] == [hand.trade.entry]
+    hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for")
+    assert hand.trade.state == states.ENDED
+    assert "sized where the venue has it rest" in rs.words(hand.trade.end)
+
+
+def test_where_an_answer_tells_another_level_and_another_quantity_both_count():
+    """A lost answer to a change, and a venue that put it three ticks away: it was sized from the quantity before."""
+    hand = waiting(targets=())
+    before = hand.trade.asked_steps
+    moved = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=hand.trade.stop + 100), cm.Amend)[0]
+    assert moved.steps > before
+    hand.later(1)
+    known = ev.Known(hand.trade.entry, "resting", moved.level + 30, moved.steps)
+    found = of(hand.do(ev.OrderStatus, known=known), cm.Amend)
+    assert hand.trade.ref == moved.level + 30
+    assert [(one.level, one.steps < moved.steps) for one in found] == [(moved.level + 30, True)]

@@ -339,7 +339,10 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
                 _take_stop(desk, trade, order.level, rs.KEPT)
         if order.role == "entry" and trade.moving is not None:
             desk.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
+            smaller = trade.moving.ref == order.level and trade.moving.steps < order.steps
             trade.moving, trade.then = trade.then, None
+            if smaller and trade.moving is None:  # it risks more than was asked for where it rests
+                leave(desk, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
         line = line_of(trade, order)
         if line is not None and line.level != order.level and not trade.rungs:  # a ladder's is where the average says
             name = f"{ROLE_NAMES[order.role]} {line.number}"
@@ -397,9 +400,9 @@ def status(desk: Desk, order: Order, known: ev.Known) -> None:
     if order.over:
         return
     if known.status == "resting":
+        order.steps = known.steps  # an entry that rests elsewhere is sized anew from what it has now
         if order.kind != "market":
             _rests_at(desk, trade, order, known, was_pending in ("submit", "amend"))
-        order.steps = known.steps
         accepted(desk, order)
     elif known.status == "filled":  # with all its fills, which were taken above
         order.steps = order.filled

@@ -313,8 +313,9 @@ def replan(desk: Desk, trade: Trade, plan: Plan, ask: str, marks: Marks | None =
 
 
 def resize(desk: Desk, trade: Trade, level: int) -> None:
-    """The venue has a pending entry rest at another level than was asked: it is sized anew from there, or taken back
-    where it cannot be."""
+    """The venue has a pending entry rest at another level than was asked: its lines are laid from there, and it is
+    sized anew, or taken back where it cannot be. Where it fills before it is smaller, its stop is as near as was asked.
+    """
     state, order = desk.state, desk.state.orders[trade.entry]
     entry = trade.plan.entry.moved(level, state.instruments[trade.symbol])
     plan = msgspec.structs.replace(latest_plan(trade), entry=entry)
@@ -323,12 +324,11 @@ def resize(desk: Desk, trade: Trade, level: int) -> None:
     except Refused:
         leave(desk, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
         return
-    if terms.steps < order.steps:  # it may risk too much there: less of it
-        trade.moving = terms
-        return
     share = order.steps / terms.steps
     trade.moving = msgspec.structs.replace(terms, steps=order.steps, risk=terms.risk * share)
     moved(desk, trade, level, order.steps)
+    if terms.steps < order.steps:  # it may risk too much there: less of it
+        trade.moving = terms
 
 
 def pending_trade(desk: Desk, trade_id: str, ask: str) -> Trade | None:

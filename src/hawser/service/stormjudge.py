@@ -78,10 +78,12 @@ class Judge:
         self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
         self._covered: dict[str, int] = {}  # position -> when the venue last held a stop of it
         self._whole: dict[str, int] = {}  # trade -> when its cover was last whole, or not claimed to be
+        self._placed: dict[str, int] = {}  # trade -> when its entry last waited where it was sized for
         self._fitting: dict[str, int] = {}  # position -> when what rests last did not exceed it
         self._unknown_until = 0  # of orders placed earlier the record may know nothing
         self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
+        self._rungs: dict[tuple[str, int], int] = {}  # trade, number -> the most steps it was to have
         self._closed = False  # an older copy of the record is in its place, and nobody has re-armed
 
     @property
@@ -112,6 +114,9 @@ class Judge:
         trade = state.trades.get(line[0])
         if trade is not None:
             self._asks[trade.id] = trade.ask
+            for rung in trade.rungs:  # another rig may make less of it
+                key = trade.id, rung.number
+                self._rungs[key] = max(rung.steps, self._rungs.get(key, 0))
 
     def _parts(self, state: EngineState, name: str) -> int:
         """Into how many orders what was open of a trade has had to be split at the venue."""
@@ -143,7 +148,7 @@ class Judge:
     def slept(self) -> None:
         """The machine has slept: what is wrong by now could not be seen earlier."""
         self.away()
-        for since in (self._whole, self._fitting):
+        for since in (self._whole, self._fitting, self._placed):
             since.update(dict.fromkeys(since, self.now))
 
     def put_back(self, lacks: bool) -> None:
@@ -170,6 +175,7 @@ class Judge:
             if not state.link_up or not state.reconciled or market is None or not market.open:
                 self._blocked[symbol] = self.now  # nobody could cover anything
         self._exposed(state)
+        self._waits(state)
         self._shown(state)
         self._rests(state)
 
@@ -181,6 +187,22 @@ class Judge:
                 self.found.longest_exposed = max(self.found.longest_exposed, exposed)
                 if exposed > DEADLINE_S * SECOND:
                     self.broke("naked", f"{trade.id} exposed for {exposed / SECOND:.1f} s ({words(trade.leave)})")
+
+    def _waits(self, state: EngineState) -> None:
+        """An entry waits where it was sized for; where another hand has moved it, it does so again within a while."""
+        for trade in state.live():
+            order = self._venue().book.state.orders.get(trade.entry)
+            known = (
+                order is None or order.status != "resting" or order.filled or trade.left or trade.moving is not None
+                or order.kind == "market" or (order.level == trade.ref and order.steps <= trade.asked_steps)
+            )  # fmt: skip
+            if known or self._blocked.get(trade.symbol, 0) == self.now:
+                self._placed[trade.id] = self.now
+            elif order is not None and self.now - self._placed.setdefault(trade.id, self.now) > SHOWN_FALSELY:
+                text = (
+                    f"{trade.id} was sized for {trade.asked_steps} at {trade.ref}, {order.steps} wait at {order.level}"
+                )
+                self.broke("oversized", text)
 
     def _bare(self, trade: Trade) -> bool:
         held = self._venue().book.state.positions.get(trade.entry)
@@ -303,7 +325,7 @@ class Judge:
                 sent = [state.orders[name] for name in one.order_ids]
                 sent = [each for each in sent if (each.role, each.number) == ("rung", rung.number)]
                 filled = sum(each.filled for each in sent)
-                if filled != rung.filled or (sent and filled > sent[0].steps):  # the first was for all of it
+                if filled != rung.filled or (sent and filled > self._rungs.get((one.id, rung.number), sent[0].steps)):
                     self.broke("doubled", f"{one.id}: rung {rung.number} filled {filled}, known {rung.filled}")
 
     def _agree(self) -> None:
