@@ -385,3 +385,23 @@ def test_where_an_answer_tells_another_level_and_another_quantity_both_count():
     found = of(hand.do(ev.OrderStatus, known=known), cm.Amend)
     assert hand.trade.ref == moved.level + 30
     assert [(one.level, one.steps < moved.steps) for one in found] == [(moved.level + 30, True)]
+
+
+def test_a_check_that_finds_an_entry_where_an_earlier_change_put_it_lays_it_out_there():
+    """Two changes were under way; the venue put the first elsewhere, and the answer to the second was lost."""
+    hand = waiting(targets=())
+    entry, before = hand.trade.entry, hand.trade.ref
+    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=before + 100)
+    hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=hand.trade.moving.steps)
+    assert hand.trade.ref == before + 104
+    steps = hand.trade.asked_steps
+    hand.do(ev.OrderStatus, known=ev.Known(entry, "resting", before + 100, steps))  # it may be an older answer
+    assert hand.trade.ref == before + 104
+    found = ev.Checked(
+        time=hand.now, asked=(ev.Known(entry, "resting", before + 100, steps),), resting=(entry,), positions=(),
+        quiet=(hand.trade.id,),
+    )  # fmt: skip
+    assert differs(hand.engine.state, found)
+    hand.engine.handle(found)
+    assert hand.trade.ref == before + 100
+    assert not differs(hand.engine.state, found)

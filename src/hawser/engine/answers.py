@@ -353,10 +353,16 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     converge(desk, trade)
 
 
-def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bool) -> None:
-    """Where an order rests, by the venue's books. A level that was never asked for is the venue's own where a request
-    was under way (`asked`), else another hand's: a tighter stop and another target are taken over, a looser stop is put
-    back."""
+def displaced(trade: Trade, order: Order, known: ev.Known) -> bool:
+    """Whether an entry waits elsewhere, or for other steps, than its trade was sized for, and is not on its way."""
+    waits = not trade.entered and trade.moving is None and not trade.left and order.kind != "market"
+    return waits and known.level != 0 and (known.level, known.steps) != (trade.ref, trade.asked_steps)
+
+
+def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bool, sure: bool) -> None:
+    """Where an order rests, by the venue's books; `sure`: it is no older answer that says so. A level that was never
+    asked for is the venue's own where a request was under way (`asked`), else another hand's: a tighter stop and
+    another target are taken over, a looser stop is put back."""
     level = known.level
     if not level:  # not told
         return
@@ -364,6 +370,8 @@ def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bo
         order.level = level
         if order.role == "entry":
             moved(desk, trade, level, known.steps)
+            if sure and displaced(trade, order, known):  # the answer to the later of two changes is lost
+                resize(desk, trade, level)
         return
     if asked or order.state in (states.SENDING, states.UNKNOWN) or order.role not in ("stop", "target", "loss"):
         _adjusted(desk, trade, order, level)
@@ -390,8 +398,9 @@ def cancel_refused(desk: Desk, order: Order, code: str, text: str) -> None:
         desk.query(order)
 
 
-def status(desk: Desk, order: Order, known: ev.Known) -> None:
-    """What the venue knows of an order: missed fills first, then where it stands."""
+def status(desk: Desk, order: Order, known: ev.Known, sure: bool = False) -> None:
+    """What the venue knows of an order: missed fills first, then where it stands. `sure`: it is what the venue holds
+    now, with nothing under way; else the answer may be an older one."""
     for fill in known.fills:
         filled(desk, order, fill)
     trade = desk.state.trades[order.trade]
@@ -402,7 +411,7 @@ def status(desk: Desk, order: Order, known: ev.Known) -> None:
     if known.status == "resting":
         order.steps = known.steps  # an entry that rests elsewhere is sized anew from what it has now
         if order.kind != "market":
-            _rests_at(desk, trade, order, known, was_pending in ("submit", "amend"))
+            _rests_at(desk, trade, order, known, was_pending in ("submit", "amend"), sure)
         accepted(desk, order)
     elif known.status == "filled":  # with all its fills, which were taken above
         order.steps = order.filled

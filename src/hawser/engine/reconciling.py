@@ -67,7 +67,7 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
         order = state.orders.get(known.order)
         if order is not None:
-            answers.status(desk, order, known)
+            answers.status(desk, order, known, sure=True)
     if _untold_fills(state) and state.compares <= OVERTAKEN_TRIES:  # fills that are still on their way
         _compare_later(desk)
         return
@@ -116,7 +116,7 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
     judged = set(event.quiet)
     for known in event.asked:
         order = state.orders.get(known.order)
-        if order is not None and order.trade in judged and _order_differs(order, known):
+        if order is not None and order.trade in judged and _order_differs(state, order, known):
             return True
     strays = _strays(state, event.resting)
     if strays != state.strays or (set(strays) - _guarding(state, event) and _all_covered(state)):
@@ -124,7 +124,7 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
     return _positions_differ(state, event.positions, judged)
 
 
-def _order_differs(order: Order, known: ev.Known) -> bool:
+def _order_differs(state: EngineState, order: Order, known: ev.Known) -> bool:
     if not {fill.id for fill in known.fills} <= set(order.fills):
         return True
     if order.over:
@@ -133,6 +133,8 @@ def _order_differs(order: Order, known: ev.Known) -> bool:
         return True
     stays = known.status == "resting" and order.state == states.RESTING
     same_level = order.kind == "market" or known.level == order.level
+    if stays and order.role == "entry" and answers.displaced(state.trades[order.trade], order, known):
+        return True
     return not (stays and same_level and known.steps == order.steps)
 
 
@@ -163,10 +165,10 @@ def checked(desk: Desk, event: ev.Checked) -> None:
     """Settle what a check has found, of the trades about which nothing is under way."""
     state, judged = desk.state, set(event.quiet)
     told = len(desk.out)
-    for known in event.asked:
+    for known in sorted(event.asked, key=partial(_closes, state)):
         order = state.orders.get(known.order)
-        if order is not None and order.trade in judged and _order_differs(order, known):
-            answers.status(desk, order, known)
+        if order is not None and order.trade in judged and _order_differs(state, order, known):
+            answers.status(desk, order, known, sure=True)
     _foreign_orders(desk, event)
     late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
     _positions(desk, event.positions, judged | late)

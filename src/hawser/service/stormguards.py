@@ -77,7 +77,7 @@ class GuardWatch:
 
     def put_back(self, state: EngineState) -> None:
         """An older copy of the record has taken its place: what had latched since is not in it."""
-        self._latched, self._paid, self._turns = {}, None, 0
+        self._latched, self._paid, self._turns = {}, state.transferred or 0.0, 0
         for key, memory in state.memory.items():
             name, subject = key.split("\n")
             if memory.latched:
