@@ -19,7 +19,8 @@ from hawser.venue import port
 EVERY_OPEN, EVERY_IDLE = 10 * SECOND, 60 * SECOND
 AGAIN = 2 * SECOND  # where something has changed meanwhile
 SILENCE = 5 * SECOND  # without a word of the venue, after which it is asked as soon as it speaks
-UNANSWERED = 5 * SECOND
+UNANSWERED = 5 * SECOND // 2  # after which it is asked once more; an answer to the earlier question still counts
+OPEN_QUESTIONS = 4
 
 Look = tuple[object, ...]
 
@@ -30,8 +31,7 @@ class Checking:
     def __init__(self) -> None:
         self._token = 0
         self._next = self._asked_at = self._heard = 0
-        self._waiting = False
-        self._before: dict[str, Look] = {}
+        self._open: dict[int, dict[str, Look]] = {}  # questions without an answer, with the trades as they were then
 
     def heard(self, now: int) -> None:
         """The venue has said something."""
@@ -45,34 +45,40 @@ class Checking:
 
     def reset(self, now: int) -> None:
         """The link was lost or stands again: the comparison that follows comes first."""
-        self._waiting, self._asked_at, self._next = False, now, now + EVERY_OPEN
+        self._open.clear()
+        self._asked_at, self._next = now, now + EVERY_OPEN
 
     def due(self, state: EngineState, now: int, patience: int = 0) -> port.AskHoldings | None:
         """The question, where it is time for one. An answer is given at least `patience` ns."""
-        if self._waiting and now - self._asked_at > max(UNANSWERED, patience):
-            self._waiting, self._next = False, now
+        waiting = bool(self._open)
+        if waiting and now - self._asked_at > max(UNANSWERED, patience):
+            waiting, self._next = False, now
         live = state.live()
         if live:  # since the last question something may have been opened
             self._next = min(self._next, self._asked_at + max(patience, EVERY_OPEN))
-        if self._waiting or now < self._next or not (state.link_up and state.reconciled):
+        if waiting or now < self._next or not (state.link_up and state.reconciled):
             return None
         self._token -= 1
-        self._waiting, self._asked_at = True, now
+        self._asked_at = now
         self._next = now + max(patience, EVERY_IDLE)
-        self._before = {trade.id: _look(state, trade) for trade in live}
+        self._open[self._token] = {trade.id: _look(state, trade) for trade in live}
+        if len(self._open) > OPEN_QUESTIONS:
+            del self._open[min(self._open, key=abs)]
         return port.AskHoldings(token=self._token, orders=open_orders(state))
 
     def answers(self, token: int) -> bool:
-        """Whether an answer is to the question asked last; one to an older question, or told twice, is dropped."""
+        """Whether an answer is to a question of ours."""
         return token < 0
 
     def difference(self, state: EngineState, told: ev.Holdings, now: int) -> ev.Checked | None:
-        """What the answer says that is not known; None where there is nothing."""
-        if told.token != self._token or not self._waiting:
+        """What the answer says that is not known; None where there is nothing. One told twice is dropped, and so is one
+        that comes after the answer to a later question."""
+        before = self._open.pop(told.token, None)
+        if before is None:
             return None
-        self._waiting = False
+        self._open.clear()
         live = state.live()
-        quiet = tuple(one.id for one in live if self._before.get(one.id) == _look(state, one))
+        quiet = tuple(one.id for one in live if before.get(one.id) == _look(state, one))
         if len(quiet) < len(live):
             self._next = min(self._next, now + AGAIN)
         event = ev.Checked(
