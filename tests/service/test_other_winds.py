@@ -28,6 +28,7 @@ from hawser.engine.verdict import account_verdict
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service import stormworld
+from hawser.service.checking import Checking
 from hawser.service.session import Session
 from hawser.service.stormworld import ACCOUNT, Kept
 from hawser.venue import port
@@ -427,6 +428,27 @@ def test_an_older_copy_of_the_record_enters_nothing_before_a_person_has_re_armed
         if closed:
             world.session.ask(ev.Rearm(time=world.venue.now, ask="r", reason="I have looked"))
             assert not account_verdict(world.state)
+
+
+def test_a_check_without_an_answer_is_asked_again_soon_and_a_late_answer_still_counts():
+    """With half of all answers lost it once took 46 s until a fill was found that nobody had told."""
+    world = World()
+    world.place()
+    state, checking, now = world.state, Checking(), world.state.now + MINUTE
+    first = checking.due(state, now)
+    assert checking.due(state, now + 2 * SECOND) is None
+    asked = [first] + [checking.due(state, now + count * 13 * SECOND // 5) for count in range(1, 6)]
+    assert len({one.token for one in asked}) == 6
+    held = tuple(ev.Held(one.entry, one.symbol, one.side, one.open_steps + 7) for one in state.live())
+
+    def told(question):
+        holdings = ev.Holdings(time=now, token=question.token, asked=(), resting=(), positions=held)
+        return checking.difference(state, holdings, now + 20 * SECOND)
+
+    assert told(asked[0]) is None  # too long ago
+    assert told(asked[3]).quiet == tuple(one.id for one in state.live())
+    assert told(asked[5]) is None  # answered meanwhile
+    assert checking.due(state, now + 30 * SECOND) is not None
 
 
 def test_a_shut_market_is_not_tried_anew_each_time_the_line_is_back():
