@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from byhand import ByHand
 from hawser.core.bars import Bars
 from hawser.core.clock import HOUR, MINUTE
 from hawser.desk.chart.pyramid import Pyramid
@@ -29,8 +30,12 @@ from hawser.desk.planning import Draft
 from hawser.desk.settings import Kept, Settings
 from hawser.desk.stations.names import GUARDS, LOGBOOK
 from hawser.desk.theme.palette import NIGHT, PAPER, contrast, stylesheet
+from hawser.desk.widgets.bars import HaltBar
 from hawser.desk.widgets.finder import matches, nearness
+from hawser.engine import events as ev
+from hawser.engine.state import Halted
 from hawser.service import replay
+from hawser.service.snapshot import taken
 from madeup import ROOT
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -347,3 +352,17 @@ def test_dialogs_wear_the_theme_where_the_desktop_brings_none_of_its_own(qtbot, 
             assert view.viewport().grab().toImage().pixelColor(1, view.viewport().height() - 2) == palette.color(
                 "panel"
             )
+
+
+def test_what_halts_says_whether_anything_is_being_closed(qtbot):
+    """An older record closes entries and nothing else; the bar said that all trades were still closing."""
+    hand, bar = ByHand(), HaltBar()
+    qtbot.addWidget(bar)
+    hand.protect()
+    hand.engine.state.halt = Halted(hand.now, "an older copy of the record was put back")
+    bar.show_snapshot(taken(hand.engine.state))
+    assert "put back; 1 open." in bar.text.text()
+    hand.engine.state.halt = None
+    hand.do(ev.Halt, ask="H", why="enough")
+    bar.show_snapshot(taken(hand.engine.state))
+    assert "enough; 1 still closing." in bar.text.text()

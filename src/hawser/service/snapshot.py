@@ -91,6 +91,7 @@ class TradeView(msgspec.Struct, frozen=True):
     heat: float
     locked: float
     end_reason: str
+    leaving: bool  # it is being closed
     trail: bool
     pending: bool  # its entry waits at `ref`
     until: int  # when a pending entry is given up, 0: never
@@ -238,7 +239,7 @@ def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -
         result_r=money / trade.planned_risk if trade.planned_risk else 0.0,
         price_r=trade.side * (price - trade.ref) / trade.r_ticks, heat=heat(held) if live else 0.0,
         locked=locked(held) if live else 0.0, end_reason=words(trade.end, values.currency),
-        trail=trade.plan.trail is not None,
+        leaving=trade.leave is not None, trail=trade.plan.trail is not None,
         pending=is_pending(state, trade), until=entry.until if entry else 0, group=trade.group,
         backstop=trade.backstop if trade.held else 0, moving_to=trade.moving.ref if trade.moving else 0,
         rig=trade.plan.rig.name if trade.plan.rig else "", basket=trade.basket,

@@ -58,8 +58,10 @@ class HaltBar(QWidget):
             self.setVisible(snapshot.halted)
             self.reason.clear()
         if snapshot.halted:
-            left = sum(trade.open_steps > 0 for trade in snapshot.trades)
-            done = f"{left} still closing" if left else "nothing is open"
+            left = [trade for trade in snapshot.trades if trade.open_steps]
+            closing = sum(trade.leaving for trade in left)
+            # An older record that was put back closes entries and leaves alone what is open.
+            done = f"{closing} still closing" if closing else f"{len(left)} open" if left else "nothing is open"
             text = f"Halted: {snapshot.halt_why}; {done}. Entries stay closed, also after a restart."
             if self.text.text() != text:
                 self.text.setText(text)
