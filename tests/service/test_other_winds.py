@@ -441,11 +441,12 @@ def test_a_check_without_an_answer_is_asked_again_soon_and_a_late_answer_still_c
     assert len({one.token for one in asked}) == 6
     held = tuple(ev.Held(one.entry, one.symbol, one.side, one.open_steps + 7) for one in state.live())
 
-    def told(question):
+    def told(question, after=14):
         holdings = ev.Holdings(time=now, token=question.token, asked=(), resting=(), positions=held)
-        return checking.difference(state, holdings, now + 20 * SECOND)
+        return checking.difference(state, holdings, now + after * SECOND)
 
-    assert told(asked[0]) is None  # too long ago
+    assert told(asked[0]) is None  # too many have been asked since
+    assert told(asked[2], after=300) is None  # the machine has slept
     assert told(asked[3]).quiet == tuple(one.id for one in state.live())
     assert told(asked[5]) is None  # answered meanwhile
     assert checking.due(state, now + 30 * SECOND) is not None

@@ -21,6 +21,7 @@ AGAIN = 2 * SECOND  # where something has changed meanwhile
 SILENCE = 5 * SECOND  # without a word of the venue, after which it is asked as soon as it speaks
 UNANSWERED = 5 * SECOND // 2  # after which it is asked once more; an answer to the earlier question still counts
 OPEN_QUESTIONS = 4
+STALE = 10 * SECOND  # an answer to what was asked so long ago, before the machine slept perhaps, says nothing of now
 
 Look = tuple[object, ...]
 
@@ -31,7 +32,9 @@ class Checking:
     def __init__(self) -> None:
         self._token = 0
         self._next = self._asked_at = self._heard = 0
-        self._open: dict[int, dict[str, Look]] = {}  # questions without an answer, with the trades as they were then
+        # Questions without an answer: when they were asked, and the trades as they were then.
+        self._open: dict[int, tuple[int, dict[str, Look]]] = {}
+        self._patience = 0
 
     def heard(self, now: int) -> None:
         """The venue has said something."""
@@ -59,9 +62,9 @@ class Checking:
         if waiting or now < self._next or not (state.link_up and state.reconciled):
             return None
         self._token -= 1
-        self._asked_at = now
+        self._asked_at, self._patience = now, patience
         self._next = now + max(patience, EVERY_IDLE)
-        self._open[self._token] = {trade.id: _look(state, trade) for trade in live}
+        self._open[self._token] = now, {trade.id: _look(state, trade) for trade in live}
         if len(self._open) > OPEN_QUESTIONS:
             del self._open[min(self._open, key=abs)]
         return port.AskHoldings(token=self._token, orders=open_orders(state))
@@ -72,9 +75,13 @@ class Checking:
 
     def difference(self, state: EngineState, told: ev.Holdings, now: int) -> ev.Checked | None:
         """What the answer says that is not known; None where there is nothing. One told twice is dropped, and so is one
-        that comes after the answer to a later question."""
-        before = self._open.pop(told.token, None)
-        if before is None:
+        that is stale or comes after the answer to a later question."""
+        asked = self._open.pop(told.token, None)
+        if asked is None:
+            return None
+        at, before = asked
+        if now - at > max(STALE, self._patience):
+            self.soon(now)
             return None
         self._open.clear()
         live = state.live()

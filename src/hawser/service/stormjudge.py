@@ -157,7 +157,7 @@ class Judge:
         taken from it. Where it lacks something nothing is entered before somebody re-arms."""
         self._unknown_until, self._closed = self.now, lacks
         for position in self._venue().book.state.positions.values():
-            self._bared[position.id] = self._cover(position.id, position.symbol)
+            self._bared[position.id] = self._cover(position.id, position.symbol) + self._left(position.id)
 
     def entered(self, entry: Entry) -> Iterator[str]:
         """What is entered by an older copy of the record before a person has seen to it."""
@@ -232,9 +232,14 @@ class Judge:
         if self._by_others(position) or self._trade_of(state, position.id) is not None:
             self._bared.pop(position.id)
             return
-        cover, kept = self._cover(position.id, position.symbol), min(self._bared[position.id], position.steps)
+        cover = self._cover(position.id, position.symbol)
+        kept = min(self._bared[position.id] - self._left(position.id), position.steps)
         if cover < kept:
             self.broke("naked", f"{position.id} has no trade in the record, and cover for {cover} of {kept} steps")
+
+    def _left(self, position: str) -> int:
+        """Steps of a position that have left by any order."""
+        return sum(order.filled for order in self._venue().book.state.orders.values() if order.closes == position)
 
     def _by_others(self, position: Position) -> bool:
         """Whether another hand has changed a position or what rests for it, or the venue its instrument."""
