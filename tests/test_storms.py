@@ -138,7 +138,7 @@ def test_a_storm_can_be_repeated_with_its_kills(tmp_path):
 def test_the_judge_sees_a_position_stripped_that_an_older_record_lacks():
     storm = Storm(12, "calm")
     trade = protected_trade(storm)
-    storm.judge.put_back(lacks=False)
+    storm.judge.put_back()
     trade.entry = "another"  # as if the record had no such trade
     storm.judge.look()
     assert "naked" not in storm.found.broken

@@ -18,7 +18,9 @@ EMERGENCY = 2  # times the least distance, for a stop that covers a trade while 
 
 def due(desk: Desk, trade: Trade, role: str, number: int, retry_at: int, parts: int = 1) -> bool:
     """Whether a request of a line, split into `parts`, may leave now; where not, the trade is looked at again when it
-    may."""
+    may, or when the link stands again: what is sent without one is lost, and missing among what may follow then."""
+    if not desk.state.link_up:
+        return False
     at = max(retry_at, free_at(desk.state, trade, role, number, parts))
     if at > desk.state.now:
         desk.wake(trade, at)

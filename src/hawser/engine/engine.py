@@ -137,10 +137,10 @@ def _opened(desk: Desk, event: ev.Opened) -> None:
         )
         desk.tell("alarm", "suspect", text)
     if event.lost:
-        state.halt = state.halt or Halted(event.time, "an older copy of the record was put back")
+        state.halt = state.halt or Halted(event.time, "the record is older than what was done")
         text = (
-            f"An older copy of the record was put back: {fg.counted(event.lost, 'line')} of it are lost, and with them"
-            " perhaps trades, halts and guards that had latched. Entries are closed until you re-arm"
+            f"{fg.counted(event.lost, 'line')} of the record are lost, by an older copy or a full disk: perhaps"
+            " trades, halts and guards that had latched. Entries are closed until you re-arm"
         )
         desk.tell("alarm", "record_older", text)
     if state.account is None or state.declared != event.account:

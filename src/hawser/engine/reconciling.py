@@ -38,6 +38,8 @@ def up(desk: Desk) -> None:
     state = desk.state
     state.link_up, state.link_why, state.linked_at, state.compares = True, "", state.now, 0
     desk.compare()
+    for trade in state.live():  # what waited for the link
+        converge(desk, trade)
 
 
 def down(desk: Desk, why: str) -> None:

@@ -31,6 +31,9 @@ ASKED_KEPT = 8
 NO_MOMENT = 10**15  # a retry by less is no time: of a restart, or of a record by an earlier version, which counted them
 
 
+LINK_AGAIN = 5 * SECOND  # between two looks at a request while there is no link
+
+
 class Desk:
     """The engine's outgoing side: the state and the commands of the event being handled."""
 
@@ -114,9 +117,12 @@ class Desk:
         self._time(trade, order, "cancel")
 
     def query(self, order: Order) -> None:
-        """Ask what became of an order; later, where its line has asked too often."""
+        """Ask what became of an order; later, where its line has asked too often, or there is no link: once it stands
+        again the venue is asked about all of them."""
         trade = self.state.trades[order.trade]
         free = free_at(self.state, trade, order.role, order.number)
+        if not self.state.link_up:
+            free = max(free, self.state.now + LINK_AGAIN)
         if free > self.state.now:
             order.pending, order.token = "query", self.number()
             self.later(f"request:{order.id}:{order.token}", free - self.state.now)

@@ -129,6 +129,15 @@ class Recording:
         found = self._under_way
         return found is not None and not found.done.done() and time.monotonic() > found.until
 
+    @property
+    def lines(self) -> int:
+        """How many lines the record has, with those that could not be written yet."""
+        if self.ledger is None:
+            return 0
+        written, found = self.ledger.seq, self._under_way
+        gone = found.entries if found is not None and found.done.done() else 0
+        return written + sum(1 + len(commands) for _, commands in self.kept[gone:])
+
     def due(self, now: int) -> bool:
         """Whether what was kept is to be tried again."""
         return bool(self.kept) and now >= self._again_at

@@ -153,8 +153,8 @@ class Session:
 
     @property
     def extent(self) -> Extent:
-        """How far the record goes now."""
-        return Extent(self.engine.state.prefix, self.ledger.seq if self.ledger else 0)
+        """How far the record goes now, with what the disk has not taken yet: whoever opens it without that knows."""
+        return Extent(self.engine.state.prefix, self.recording.lines)
 
     # Events
 

@@ -280,8 +280,8 @@ class Storm:
         if self.ledger is None:
             return
         path = self.ledger.path
-        self._disk.killed(self.ledger, self.random)
         self._extent = self.session.extent
+        self._disk.killed(self.ledger, self.random)
         self.ledger.close()
         older = self._hostile and self._copy_of(path).exists() and self.random.random() < 0.3
         if older:
@@ -289,8 +289,7 @@ class Storm:
         self.venue.hang_up()
         self.watch_without_hawser(int(self.random.uniform(0.05, 8) * SECOND))
         self.ledger = Ledger(path)
-        if older:
-            self._older(self.ledger.seq < self._extent.lines)
+        self._opens_with(older, self.ledger.seq < self._extent.lines)
         if self._hostile and self.random.random() < 0.1:
             self._change_instruments()
         self.found.kills += 1
@@ -319,10 +318,12 @@ class Storm:
         self._copy_of(path).rename(path)
         self._count("older record")
 
-    def _older(self, lacks: bool) -> None:
-        """An older copy of the record is opened. `lacks`: something that was in the record is not in it."""
-        self.judge.put_back(lacks)
-        if self._guards is not None:
+    def _opens_with(self, older: bool, lacks: bool) -> None:
+        """A record is opened, an older copy of it perhaps. `lacks`: something that was done is not in it."""
+        if older:
+            self.judge.put_back()
+        self.judge.lacks(lacks)
+        if lacks and self._guards is not None:
             self._guards.put_back(self.ledger.look() if self.ledger else self.state)
 
     def _change_instruments(self) -> None:

@@ -152,10 +152,14 @@ class Judge:
         for since in (self._whole, self._fitting, self._placed):
             since.update(dict.fromkeys(since, self.now))
 
-    def put_back(self, lacks: bool) -> None:
+    def lacks(self, something: bool) -> None:
+        """A record is opened. Where it lacks something nothing is entered before somebody re-arms."""
+        self._closed = self._closed or something
+
+    def put_back(self) -> None:
         """An older copy of the record has taken its place: of what has come since nothing is known, and nothing is
-        taken from it. Where it lacks something nothing is entered before somebody re-arms."""
-        self._unknown_until, self._closed = self.now, lacks
+        taken from it."""
+        self._unknown_until = self.now
         for position in self._venue().book.state.positions.values():
             self._bared[position.id] = self._cover(position.id, position.symbol) + self._left(position.id)
 
