@@ -14,6 +14,7 @@ import msgspec
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
 from hawser.service.storm import Storm
+from hawser.service.stormplaces import place_of
 from hawser.venue.quay.store import BookStore
 
 
@@ -33,7 +34,8 @@ class Told(Storm):
 
 
 def open_storm(folder: Path, seed: int, kind: type[Storm] = Storm) -> Storm:
-    return kind(seed, "gale", Ledger(folder / "ledger.sqlite"), BookStore(folder / "quay.sqlite"))
+    ledger, venue = Ledger(folder / "ledger.sqlite"), BookStore(folder / "quay.sqlite")
+    return kind(seed, "gale", ledger, venue, place=place_of(0))  # each start is of another seed, and goes on here
 
 
 if __name__ == "__main__":

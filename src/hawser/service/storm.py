@@ -33,7 +33,7 @@ from hawser.service.stormfilters import FiltersWatch
 from hawser.service.stormguards import GuardWatch
 from hawser.service.stormjudge import Findings, Judge
 from hawser.service.stormlimits import LimitsWatch
-from hawser.service.stormplaces import place_of
+from hawser.service.stormplaces import Place, place_of
 from hawser.service.stormsizes import SizesWatch
 from hawser.service.stormtrader import Trader
 from hawser.service.stormworld import Disk, Kept
@@ -87,6 +87,7 @@ class Overheard(Quay):
 class Storm:
     """A venue, a session and a trader, all drawn from one seed. `kills`: chance at each act that Hawser is killed
     (needs a ledger). `guards`: with a policy of every kind, whose limits are watched; else a careless hand edits one.
+    `place`: where it goes on, with a ledger or a venue that another seed began.
     """
 
     def __init__(
@@ -97,9 +98,10 @@ class Storm:
         store: Store | None = None,
         kills: float = 0.0,
         guards: bool = False,
+        place: Place | None = None,
     ) -> None:
         self.random = random.Random(seed)
-        self.place = place_of(seed)
+        self.place = place or place_of(seed)
         self.account = self.place.account
         self._seed, self._chosen = seed, SEVERITIES[weather] if isinstance(weather, str) else weather
         left_at = ledger.look().now if ledger else 0
