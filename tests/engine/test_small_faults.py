@@ -8,10 +8,11 @@ import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import Policy, SizeRule
-from hawser.core.clock import SECOND
+from hawser.core.clock import MINUTE, SECOND
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.guards import declared as dc
+from hawser.core.guards.measures import percentile_key
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import Amount, Basket, BreakEven, Ladder, LossStep, Measure, Rig, TimeExit
 from hawser.engine import commands as cm
@@ -405,3 +406,24 @@ def test_a_check_that_finds_an_entry_where_an_earlier_change_put_it_lays_it_out_
     hand.engine.handle(found)
     assert hand.trade.ref == before + 100
     assert not differs(hand.engine.state, found)
+
+
+def test_a_filter_goes_by_a_bar_from_the_moment_it_is_complete():
+    """A rung once left in the very event of the bar whose completion closed its filter."""
+    wild = dc.VolatilityGuard(name="wild", timeframe="15m", high=90.0)
+    hand = ByHand()
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(wild,)), measures={SYMBOL: {percentile_key(wild): 50.0}})
+    hand.protect(rig=LADDER, stop=None, targets=(), trail=None)
+    second, third = hand.order("rung", 2), hand.order("rung", 3)
+    hand.do(ev.OrderAccepted, order=second.id)
+    hand.do(ev.OrderRejected, order=third.id, code="busy", text="busy")
+    hand.fill(second.id, second.steps, second.level)  # the target follows at the bar, and all of the trade is looked at
+    hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=hand.trade.stop, steps=hand.trade.open_steps)
+    hand.now += 15 * MINUTE
+    hand.quote(hand.market.bid, hand.market.ask)
+    found = hand.do(
+        ev.BarCompleted, symbol=SYMBOL, span=15 * MINUTE, opened=hand.now - 15 * MINUTE, open=0.6123, high=0.6123,
+        low=0.6123, close=0.6123, spread=12.0, atr=0.00145, values={percentile_key(wild): 95.0},
+    )  # fmt: skip
+    assert "ladder_target" in codes(found)
+    assert not [one for one in of(found, cm.Submit) if one.role == "rung"]

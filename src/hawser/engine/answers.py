@@ -35,7 +35,7 @@ def _again_at(desk: Desk, trade: Trade, role: str, failures: int, code: str) -> 
         wait = MARKET_CLOSED_RETRY
     if role in ("target", "loss", "rung"):
         wait = max(wait, TARGET_RETRY)
-    at = desk.state.now + wait
+    at = now + wait
     desk.wake(trade, at)
     return at
 

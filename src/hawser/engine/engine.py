@@ -67,7 +67,7 @@ class Engine:
             return []
         self._decide()
         desk = Desk(state)
-        tripping.begin(desk)
+        tripping.begin(desk, event)
         _HANDLERS[type(event)](desk, event)
         if desk.ended:
             baskets.end_empty(state)
@@ -111,7 +111,7 @@ class Engine:
             return []
         self._decide()
         desk = Desk(state)
-        tripping.begin(desk)
+        tripping.begin(desk, event)
         if crossed:
             tripping.look(desk, (event.symbol,))
         for trade in acting:

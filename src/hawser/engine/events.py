@@ -28,8 +28,9 @@ class Opened(Event, frozen=True):
     """A session begins: who trades what. `prefix` begins every client order id of this ledger, `serial` tells its
     sessions apart: what a session sent and could not write down is never taken for an order of another. `suspect`: why
     the state may not be what it was; then nothing is sent before the venue has told what it holds. `spans`: the bar
-    lengths in which each instrument can be tended, ns. `lost`: lines that the record had and has no more: an older copy
-    of it was put back; then entries are closed until a person re-arms."""
+    lengths in which each instrument can be tended, ns. `lost`: lines that the record had, or was to
+    have, and has not: an older copy of it, or a disk that did not take them; then entries are closed until a person
+    re-arms."""
 
     prefix: str
     account: Account

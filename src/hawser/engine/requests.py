@@ -23,15 +23,13 @@ from hawser.engine.state import EngineState, Order, Trade
 REQUEST_TIMEOUT = 800 * MILLISECOND
 EXPOSED_TIMEOUT = 400 * MILLISECOND  # where there is, or may be, open quantity without a stop
 HOLDINGS_TIMEOUT = 2 * SECOND
+LINK_AGAIN = 5 * SECOND  # between two looks at a request while there is no link
 OVERDUE = 2 * SECOND  # after an order's own time: the venue should have given it up by then
 ALARM_AFTER_SILENCES = 4
 ASKED_KEPT = 8
 
 
 NO_MOMENT = 10**15  # a retry by less is no time: of a restart, or of a record by an earlier version, which counted them
-
-
-LINK_AGAIN = 5 * SECOND  # between two looks at a request while there is no link
 
 
 class Desk:

@@ -47,9 +47,12 @@ from hawser.engine.watchtimes import NEVER, next_moment
 HARMLESS = frozenset({"no_position"})
 
 
-def begin(desk: Desk) -> None:
-    """Before an event that is no quote is folded: what ends by its time has ended, with the equity known until then."""
+def begin(desk: Desk, event: ev.AnyEvent) -> None:
+    """Before an event is folded: what ends by its time has ended, with the equity known until then; and filters go by a
+    bar from the moment it is complete."""
     state = desk.state
+    if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
+        state.measures.setdefault(event.symbol, {}).update(found)
     if state.guards.guard and state.now >= state.guards_at and roll(desk) and state.figured:
         _reached(desk)  # a limit that is still broken opens nothing with the new period
 
@@ -221,10 +224,12 @@ def spread_crossed(state: EngineState, quote: ev.Quote) -> bool:
     return False
 
 
+def _measures(bar: ev.BarCompleted) -> dict[str, float]:
+    return {key: value for key, value in bar.values.items() if key.startswith(PREFIX)}
+
+
 def _measured(desk: Desk, bar: ev.BarCompleted) -> None:
-    found = {key: value for key, value in bar.values.items() if key.startswith(PREFIX)}
-    if found:
-        desk.state.measures.setdefault(bar.symbol, {}).update(found)
+    found = _measures(bar)
     if found or bar.base:
         look(desk, () if found else (bar.symbol,))
 

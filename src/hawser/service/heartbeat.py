@@ -39,14 +39,14 @@ class Heart:
         self._next, self._way = 0.0, way or Here()
         self._writing: Future[None] | None = None
 
-    def beat(self, now: float, held: int, waiting: int, ended: bool = False, extent: Extent = Extent()) -> None:  # noqa: B008
+    def beat(self, now: float, held: int, waiting: int, ended: bool = False, extent: Extent | None = None) -> None:
         """At `now` of a clock that only goes on; less than a second after the last one nothing is written."""
         if now < self._next and not ended:
             return
         self._next = now + EVERY
         if self._writing is not None and not self._writing.done() and not ended:
             return
-        pulse = Pulse(time.time(), os.getpid(), self._account, held, waiting, self._venue, ended, extent)
+        pulse = Pulse(time.time(), os.getpid(), self._account, held, waiting, self._venue, ended, extent or Extent())
         self._writing = self._way.begin(partial(self._write, msgspec.json.encode(pulse)))
         if ended:
             wait([self._writing], LAST_PATIENCE)

@@ -122,21 +122,21 @@ class Storm:
         self._asked = self._asleep = 0
         self._extent = Extent()  # how far the record went, kept apart from it
         self._guards = GuardWatch(sg.news(self.random, self.place.start)) if guards else None
-        self._filters = FiltersWatch(self.place, stormfilters.drawn(seed, self.place) if guards else ())
+        filters = stormfilters.drawn(seed, self.place) if guards else ()
+        self._filters = FiltersWatch(self.place, filters)
         self._limits: LimitsWatch | None = None
         self.judge = Judge(self.found, lambda: self.state, lambda: self.venue)
         self._sizes = SizesWatch(lambda: self.venue, self.judge.stops)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
         if self._guards is not None:
-            filters = stormfilters.drawn(seed, self.place)
             policy = msgspec.structs.replace(sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *filters))
             self.session.set_guards(policy, "guards", self._guards.calendars)
         elif self._careless:
             self._begin_careless()
 
     def _quay(self, store: Store | None, not_before: int) -> Overheard:
-        feed = self.place.feed(self._world, self._seed)
+        feed = stormworld.feed_of(self._world, self._seed, self.place.start, self.place.rates)
         rates: dict[str, float | Rate] = dict(self.place.rates)
         return Overheard(
             feed, self.account.currency, self.account.equity, rates, self._chosen, self._seed, store, not_before

@@ -17,7 +17,7 @@ from hawser.core.account import Account, Costs
 from hawser.core.clock import MINUTE
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.service.stormworld import ACCOUNT, HOURS, RATES, START, WORLD, World
-from hawser.venue.quay.generator import Character, GeneratedFeed
+from hawser.venue.quay.generator import Character
 
 EVERY_DAY = tuple(range(7))
 MOMENTS = (  # UTC, some minutes before
@@ -48,9 +48,6 @@ class Place(NamedTuple):
     zone: str
     account: Account
     far: float = 1.0
-
-    def feed(self, world: World, seed: int) -> GeneratedFeed:
-        return GeneratedFeed(world, self.rates, seed, self.start, 1)
 
     def clock(self, minutes: int) -> str:
         """The wall clock of the policy's zone, some minutes after the beginning."""

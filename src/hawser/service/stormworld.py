@@ -48,8 +48,8 @@ RATES = {"USD/CHF": 0.88, "EUR/USD": 1.08}
 ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=DEADLINE_S))
 
 
-def feed_of(world: World, seed: int) -> GeneratedFeed:
-    return GeneratedFeed(world, RATES, seed, START, 1)
+def feed_of(world: World, seed: int, start: int = START, rates: dict[str, float] = RATES) -> GeneratedFeed:
+    return GeneratedFeed(world, rates, seed, start, 1)
 
 
 class Disk:
