@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QPushButton
 from hawser.core.clock import MINUTE
 from hawser.core.guards import declared as dc
 from hawser.engine import states
+from hawser.venue.quay.weather import Sky
 
 KEY, KEYS = Qt.Key, Qt.KeyboardModifier
 SYMBOL = "NZD/SEK"
@@ -163,6 +164,14 @@ def squeezed(trader, day):
     assert "entries closed" in model._texts[model.row_of(SYMBOL)][0]  # nobody knows when: a person re-arms the floor
 
 
+def falls(weather, seed, requests):
+    """Whether a price jumps far down in a weather that has decided about so many requests before."""
+    sky = Sky(weather, seed)
+    for _ in range(requests):
+        sky.fate()
+    return sky.jump() < -0.9 * weather.gap_spreads
+
+
 def test_a_day_s_and_a_week_s_loss_are_reached_by_the_market(trader):
     trader.choose(SYMBOL)
     trader.place(risk="0.5 %", stop="3 atr", trail="", target1="", share1="", target2="", share2="")
@@ -175,11 +184,11 @@ def test_a_day_s_and_a_week_s_loss_are_reached_by_the_market(trader):
     panel = trader.window.quay
     trader.key(trader.window, KEY.Key_Q, KEYS.ControlModifier | KEYS.ShiftModifier)
     jump = next(one for one in panel.findChildren(QPushButton) if one.text().startswith("Jump the price"))
-    for _ in range(12):  # up or down as the weather has it
-        trader.click(jump)
-        trader.frames(8)
-        if any(one.code == "latched" for one in trader.now.closed):
-            break
+    weather = trader.window.runtime.venue.weather
+    seed = next(one for one in range(1000) if falls(weather, one, 0) and falls(weather, one, 1))
+    trader.window.runtime.at_venue(lambda venue: venue.set_weather(weather, seed))
+    trader.click(jump)
+    trader.until(lambda s: any(one.code == "latched" for one in s.closed))
     trader.key(panel, KEY.Key_Escape)
     day.latched("Day loss")
     day.latched("Week loss")
