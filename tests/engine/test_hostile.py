@@ -2,27 +2,95 @@
 
 import msgspec
 
-from byhand import SYMBOL, ByHand, codes, of
+from byhand import SYMBOL, ByHand, codes, of, plan
+from hawser.core.clock import MINUTE
 from hawser.core.instrument import Instrument
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import states
+from hawser.engine.state import Order
 from hawser.service.telling import Teller
 
 
-def split() -> ByHand:
-    """A trade of 104 steps where one order may have 50: three stops, all resting."""
+def split(most: int = 50) -> ByHand:
+    """A trade of 104 steps where one order may have `most`: stops for all of it, under way."""
     hand = ByHand()
     hand.place()
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
     instruments = hand.engine.state.instruments
-    instruments[SYMBOL] = msgspec.structs.replace(instruments[SYMBOL], qty_max=instruments[SYMBOL].qty_step * 50)
+    instruments[SYMBOL] = msgspec.structs.replace(
+        instruments[SYMBOL], qty_max=instruments[SYMBOL].qty_step * most, qty_min=instruments[SYMBOL].qty_step
+    )
     hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
     return hand
 
 
 def stops(hand: ByHand) -> list[str]:
     return [order.id for order in hand.engine.state.orders_of(hand.trade, "stop")]
+
+
+def live(hand: ByHand, role: str) -> list[Order]:
+    return hand.engine.state.orders_of(hand.trade, role)
+
+
+def test_a_position_that_would_take_more_than_50_stops_is_closed_50_orders_at_a_time():
+    hand = split(most=2)  # 52 orders for 104 steps
+    assert len(stops(hand)) == 50
+    for order in stops(hand):
+        hand.do(ev.OrderAccepted, order=order)
+    assert hand.trade.state == states.EXPOSED
+    told = hand.later(2.6)
+    assert [one.text for one in of(told, cm.Tell) if one.code == "deadline"] == [
+        "The venue takes 0.02 in one order, and a stop for all of it would be 52 orders: closing at market"
+    ]
+    closes = of(told, cm.Submit)
+    assert {one.role for one in closes} == {"close"}
+    assert len(closes) == len(live(hand, "close")) == 50
+    followed = []
+    for one in closes:
+        followed += of(hand.fill(one.order, one.steps, 61200), cm.Submit)
+    assert [(one.role, one.steps) for one in followed] == [("close", 2), ("close", 2)]
+    for one in followed:
+        hand.fill(one.order, one.steps, 61200)
+    assert hand.trade.state == states.ENDED
+
+
+def test_a_part_filled_close_leaves_room_for_another():
+    hand = split(most=2)
+    hand.later(2.6)
+    first = live(hand, "close")[0]
+    assert not of(hand.fill(first.id, 1, 61200), cm.Submit)  # 49 and a half are under way
+    [more] = of(hand.fill(first.id, 1, 61200), cm.Submit)
+    assert (more.role, more.steps) == ("close", 2)
+
+
+def test_what_a_venue_took_is_doubled_after_ten_minutes_until_its_instrument_says_no_more():
+    hand = split()
+    hand.do(ev.OrderRejected, order=stops(hand)[0], code="bad_qty", text="too many")
+    hand.later(0.2)
+    found = []
+    for minutes in (0, 9, 10, 10):
+        hand.now += minutes * MINUTE
+        for order in stops(hand):
+            hand.do(ev.OrderAccepted, order=order)
+        found.append(hand.trade.most)
+    assert found == [25, 25, 0, 0]  # 50 is what the instrument says
+    hand.trade.most = 5
+    hand.now += 10 * MINUTE
+    hand.do(ev.OrderAccepted, order=stops(hand)[1])
+    assert hand.trade.most == 10
+
+
+def test_a_position_that_would_take_more_than_50_stops_is_not_adopted():
+    hand = split(most=2)
+    hand.engine.state.unexplained["X"] = ev.Held("X", SYMBOL, 1, 101, 61200.0)
+    [told] = of(hand.do(ev.Adopt, ask="A", position="X", plan=plan()), cm.Tell)
+    assert told.code == "too_large"
+    assert told.text == (
+        "Not adopted: Its stop would be more than 50 orders: one order is for 0.02 at most. Close a part."
+    )
+    hand.engine.state.unexplained["X"] = ev.Held("X", SYMBOL, 1, 100, 61200.0)
+    assert "adopted" in codes(hand.do(ev.Adopt, ask="B", position="X", plan=plan()))
 
 
 def test_one_stop_of_several_that_the_venue_adjusts_moves_none_of_the_others():

@@ -13,6 +13,7 @@ from hawser.core.errors import Refused
 from hawser.core.rules.stops import STOP_OK, stop_verdict
 from hawser.engine import events as ev
 from hawser.engine import rigging
+from hawser.engine.covering import MOST_PARTS
 from hawser.engine.entering import atr_of, check_rig, new_trade, no_ladder
 from hawser.engine.exposure import Valuation
 from hawser.engine.protecting import converge, signal
@@ -71,6 +72,12 @@ def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
     stop = rule.level(instrument, ref, atr, side, basis, market.ask - market.bid)
     if stop_verdict(stop, ref, ref, side, instrument.min_stop_ticks) != STOP_OK:
         raise Refused("stop_too_near", f"A stop at {instrument.price(max(stop, 0))} cannot stand at this market.")
+    if position.steps > MOST_PARTS * max(1, instrument.qty_max_steps):
+        most = instrument.qty(instrument.qty_max_steps)
+        raise Refused(
+            "too_large",
+            f"Its stop would be more than {MOST_PARTS} orders: one order is for {most} at most. Close a part.",
+        )
     r_ticks = abs(ref - stop)
     lines = []
     for number, target in enumerate(plan.targets, start=1):

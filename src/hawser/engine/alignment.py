@@ -94,6 +94,7 @@ def _rename_orders(state: EngineState, names: dict[str, str]) -> None:
     for order, new in taken:
         trade = state.trades[order.trade]
         trade.order_ids = [new if name == order.id else name for name in trade.order_ids]
+        trade.live_ids = [new if name == order.id else name for name in trade.live_ids]
         if trade.entry == order.id:
             trade.entry = new
         order.id = new
@@ -116,6 +117,7 @@ def _add(state: EngineState, trade: Trade, sent: Submit) -> None:
                   until=sent.until)  # fmt: skip
     state.orders[order.id] = order
     trade.order_ids.append(order.id)
+    state.list_live(trade, order)
 
 
 def _never_sent(state: EngineState, one: Submit) -> None:
@@ -125,6 +127,8 @@ def _never_sent(state: EngineState, one: Submit) -> None:
         return
     trade = state.trades[order.trade]
     trade.order_ids.remove(order.id)
+    if order.id in trade.live_ids:
+        trade.live_ids.remove(order.id)
     if trade.entry == order.id and not trade.entered:
         trade.state, trade.ended = states.ENDED, state.now
         trade.end, trade.entry = Reason(rs.ENTRY_GONE, name="never sent"), ""

@@ -43,7 +43,7 @@ def _again_at(desk: Desk, trade: Trade, role: str, failures: int, code: str) -> 
 def accepted(desk: Desk, order: Order, level: int | None = None) -> None:
     """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing. `level`:
     where the venue has it rest, where it says so."""
-    order.state = states.next_order_state(order.state, "accept")
+    desk.state.advance(order, "accept")
     if order.pending in ("submit", "query"):
         settled(order)
     trade = desk.state.trades[order.trade]
@@ -120,7 +120,7 @@ def rejected(desk: Desk, order: Order, code: str, text: str) -> None:
     if order.over:
         return
     trade = desk.state.trades[order.trade]
-    order.state = states.next_order_state(order.state, "reject")
+    desk.state.advance(order, "reject")
     settled(order)
     if order.role == "close" and code == "no_position" and not trade.open_steps:
         converge(desk, trade)  # sent beside one that has closed it meanwhile: no failure
@@ -134,7 +134,7 @@ def _note_most(desk: Desk, trade: Trade, order: Order, steps: int, code: str) ->
     """A quantity the venue refuses for a stop or an exit is too large for one order: smaller parts are sent."""
     instrument = desk.state.instruments[trade.symbol]
     if code == "bad_qty" and order.role not in ("entry", "rung") and steps > max(1, instrument.qty_min_steps):
-        trade.most = max(1, instrument.qty_min_steps, steps // 2)
+        trade.most, trade.most_at = max(1, instrument.qty_min_steps, steps // 2), desk.state.now
 
 
 def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> None:
@@ -192,7 +192,7 @@ def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
     order.filled += fill.steps
     # A change whose answer is not here yet, or was lost, may have made the order larger than what is known of it.
     whole = order.filled == max(order.steps, order.hoped)
-    order.state = states.next_order_state(order.state, "whole" if whole else "part")
+    desk.state.advance(order, "whole" if whole else "part")
     if not whole and order.filled >= order.steps and not order.pending:
         desk.query(order)
     # A part says nothing of a part before it, whose telling may be lost: the request is still asked about.
@@ -287,7 +287,7 @@ def cancelled(desk: Desk, order: Order, why: str, filled: int = 0) -> None:
     moot = not trade.open_steps and order.role != "entry"
     wished = order.unwanted or moot or bool(trade.leave)
     unheard = order.state in (states.SENDING, states.UNKNOWN) or order.pending == "submit"
-    order.state = states.next_order_state(order.state, "cancel")
+    desk.state.advance(order, "cancel")
     settled(order)
     if unheard or order.owed > order.filled:  # what it filled before may not have been told
         desk.query(order)
@@ -415,13 +415,13 @@ def status(desk: Desk, order: Order, known: ev.Known, sure: bool = False) -> Non
         accepted(desk, order)
     elif known.status == "filled":  # with all its fills, which were taken above
         order.steps = order.filled
-        order.state = states.next_order_state(order.state, "whole")
+        desk.state.advance(order, "whole")
         converge(desk, trade)
     elif known.status == "cancelled":
         cancelled(desk, order, "cancelled at the venue")
     elif known.status == "rejected":
         rejected(desk, order, "refused", "refused while nobody heard the answer")
     else:
-        order.state = states.next_order_state(order.state, "lost")
+        desk.state.advance(order, "lost")
         desk.tell("caution", "request_lost", f"The venue never got the {order.role} order", trade)
         _without(desk, trade, order, "lost", "the venue never got the order")

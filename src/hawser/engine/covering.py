@@ -4,6 +4,7 @@ greatest quantity of one order.
 
 from __future__ import annotations
 
+from hawser.core.clock import MINUTE
 from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.exposure import covered_steps
@@ -13,6 +14,8 @@ from hawser.engine.requests import Desk
 from hawser.engine.state import Order, Trade
 
 MOST_CLOSES = 4  # for one part of a position, under way at once
+MOST_PARTS = 50  # orders that a position is split into at once; one that needs more is closed, as many at a time
+LARGER_AGAIN = 10 * MINUTE  # after a venue has refused a quantity as too large, twice what it took is tried
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 
 
@@ -29,9 +32,17 @@ def due(desk: Desk, trade: Trade, role: str, number: int, retry_at: int, parts: 
 
 
 def most_steps(desk: Desk, trade: Trade) -> int:
-    """The greatest quantity of one order."""
+    """The greatest quantity of one order: the instrument's, or less where the venue has refused that of late."""
     most = max(1, desk.state.instruments[trade.symbol].qty_max_steps)
+    if trade.most and desk.state.now - trade.most_at >= LARGER_AGAIN:
+        trade.most = 2 * trade.most if 2 * trade.most < most else 0
+        trade.most_at = desk.state.now
     return min(most, trade.most) if trade.most else most
+
+
+def parts_of(desk: Desk, trade: Trade) -> int:
+    """How many orders it would take to cover a position, or to close it."""
+    return -(-trade.open_steps // most_steps(desk, trade))
 
 
 def want_stops(desk: Desk, trade: Trade) -> None:
@@ -53,13 +64,11 @@ def want_stops(desk: Desk, trade: Trade) -> None:
 
 
 def _new_stops(desk: Desk, trade: Trade, left: int, taken: set[int]) -> None:
-    most = most_steps(desk, trade)
-    while left > 0:
-        number = next(number for number in range(len(taken) + 1) if number not in taken)
+    most, free = most_steps(desk, trade), (number for number in range(MOST_PARTS) if number not in taken)
+    while left > 0 and (number := next(free, None)) is not None:
         if _close_sets_out(desk, trade) or not due(desk, trade, "stop", number, trade.stop_retry_at):
             return
         desk.submit(trade, "stop", "stop", min(left, most), _restable(desk, trade), trade.stop_why, number)
-        taken.add(number)
         left -= most
 
 
@@ -109,10 +118,10 @@ def want_close(desk: Desk, trade: Trade) -> None:
     """Closes for all that is open. Where the time without cover is up, those that nothing is heard of do not count: no
     close ever fills beyond the position, so that one too many does no harm."""
     closes = desk.state.orders_of(trade, "close")
-    most, parts = most_steps(desk, trade), -(-trade.open_steps // most_steps(desk, trade))
+    most, parts = most_steps(desk, trade), min(MOST_PARTS, parts_of(desk, trade))
     counted = [order for order in closes if not (trade.hurried and order.silences)]
-    left = trade.open_steps - sum(order.left for order in counted)
-    while left > 0 and len(closes) < MOST_CLOSES * parts and due(desk, trade, "close", 0, trade.close_retry_at, parts):
-        why = words(trade.leave, desk.currency)
-        closes.append(desk.submit(trade, "close", "market", min(left, most), None, why))
-        left -= most
+    left, room = trade.open_steps - sum(order.left for order in counted), MOST_PARTS - len(counted)
+    room = min(room, MOST_CLOSES * parts - len(closes))
+    while left > 0 and room > 0 and due(desk, trade, "close", 0, trade.close_retry_at, parts):
+        desk.submit(trade, "close", "market", min(left, most), None, words(trade.leave, desk.currency))
+        left, room = left - most, room - 1

@@ -51,6 +51,8 @@ class Engine:
 
     def __init__(self, state: EngineState | None = None) -> None:
         self.state = state or EngineState()
+        for order in self.state.orders.values():  # records by an earlier version do not list what is live
+            self.state.list_live(self.state.trades[order.trade], order)
         self._bands: dict[str, tending.Band] = {}  # worked out from the state, no part of it
         self.seen = Observed()
         self.before: ev.Seen | None = None  # what had been seen when the last event led to something, to be recorded
@@ -273,7 +275,7 @@ def _timer(desk: Desk, event: ev.TimerFired) -> None:
         order = state.orders.get(name)
         if order is not None:
             if order.pending == "submit" and order.token == int(rest[0]):
-                order.state = states.next_order_state(order.state, "silence")
+                state.advance(order, "silence")
             desk.silent(order, int(rest[0]))
             converge(desk, state.trades[order.trade])
     elif kind == "guards":

@@ -9,6 +9,8 @@ more at once, and is not held back by what the whole account has sent.
 
 from __future__ import annotations
 
+from bisect import bisect_right
+
 from hawser.core.clock import MILLISECOND, MINUTE, SECOND
 from hawser.engine.state import EngineState, Order, Trade
 
@@ -35,17 +37,23 @@ def free_at(state: EngineState, trade: Trade, role: str, number: int, parts: int
     """When the next request of a line may leave, UTC ns; now or earlier: at once. `parts`: the orders that the line has
     to be split into."""
     hurry = urgent(trade, role)
-    recent = [at for at in trade.sent.get(line_name(role, number), ()) if at > state.now - MINUTE]
+    recent = _recent(state, trade, line_name(role, number))
     burst, spacing = (URGENT_BURST, URGENT_SPACING) if hurry else (BURST, SPACING)
     at = recent[-1] + spacing // parts if len(recent) >= burst * parts else 0
     full = state.sent_minute == state.now // MINUTE and state.sent_count >= VENUE_A_MINUTE
     return max(at, (state.sent_minute + 1) * MINUTE) if full and not hurry else at
 
 
+def _recent(state: EngineState, trade: Trade, line: str) -> list[int]:
+    """When the requests of a line left within the last minute, the oldest first."""
+    sent = trade.sent.get(line, [])
+    return sent[bisect_right(sent, state.now - MINUTE) :]
+
+
 def note_sent(state: EngineState, trade: Trade, order: Order) -> None:
     """Count a request that leaves now."""
     line, now = line_name(order.role, order.number), state.now
-    trade.sent[line] = [at for at in trade.sent.get(line, ()) if at > now - MINUTE] + [now]
+    trade.sent[line] = [*_recent(state, trade, line), now]
     minute = now // MINUTE
     state.sent_count = state.sent_count + 1 if state.sent_minute == minute else 1
     state.sent_minute = minute

@@ -9,7 +9,7 @@ from hawser.core import figures as fg
 from hawser.core.clock import SECOND, next_minute_end
 from hawser.engine import reasons as rs
 from hawser.engine import states
-from hawser.engine.covering import due, want_close, want_stops
+from hawser.engine.covering import MOST_PARTS, due, most_steps, parts_of, want_close, want_stops
 from hawser.engine.exposure import covered_steps
 from hawser.engine.guarding import cancels
 from hawser.engine.parts import want_parts, want_rungs
@@ -141,7 +141,13 @@ def deadline(desk: Desk, trade: Trade, since: int) -> None:
     """The time to attach a stop is up."""
     if trade.exposed_since != since or not trade.open_steps:
         return
-    desk.tell("alarm", "deadline", "No stop could be attached in time: closing at market", trade)
+    text, orders = "No stop could be attached in time: closing at market", parts_of(desk, trade)
+    if orders > MOST_PARTS:
+        most = desk.state.instruments[trade.symbol].qty(most_steps(desk, trade))
+        text = (
+            f"The venue takes {most} in one order, and a stop for all of it would be {orders} orders: closing at market"
+        )
+    desk.tell("alarm", "deadline", text, trade)
     leave(desk, trade, Reason(rs.NO_COVER))
     # Nothing waits for the end of an earlier pause now, and the stop is tried again beside the close.
     trade.hurried = True

@@ -81,6 +81,7 @@ class Desk:
         order.seen = market.exit_side(-side) if market is not None else 0
         self.state.orders[order_id] = order
         trade.order_ids.append(order_id)
+        self.state.list_live(trade, order)
         closes = None if role in ("entry", "rung") else trade.entry
         self.out.append(
             Submit(

@@ -153,6 +153,7 @@ class Trade(msgspec.Struct):
     backstop: int = 0  # with held lines: what rests at the venue instead of the stop
     reached_since: int = 0  # a held stop waits since then for a spread spike to pass
     order_ids: list[str] = []
+    live_ids: list[str] = []  # of those that are not over
     stop_why: str = "initial stop"
     stop_code: str = INITIAL
     stop_by_hand: bool = False
@@ -170,6 +171,7 @@ class Trade(msgspec.Struct):
     exposed_since: int = 0
     longest_exposed: int = 0
     most: int = 0  # steps of one order of it, as the venue has taught; 0: what its instrument says
+    most_at: int = 0  # since when
     emergency: int = 0  # where a stop rests that may not rest where it should, while the trade is being closed
     hurried: bool = False  # the time to attach a stop is up: everything that may cover it is tried at once
     leave: Reason | None = None  # why it is being closed
@@ -370,8 +372,21 @@ class EngineState(msgspec.Struct):
 
     def orders_of(self, trade: Trade, role: str) -> list[Order]:
         """The orders of a trade in one role that are not over."""
-        orders = map(self.orders.__getitem__, trade.order_ids)
-        return [order for order in orders if order.role == role and not order.over]
+        orders = map(self.orders.__getitem__, trade.live_ids)
+        return [order for order in orders if order.role == role]
+
+    def advance(self, order: Order, signal: str) -> None:
+        """Carry an order to its next state; what its trade has live follows."""
+        order.state = states.next_order_state(order.state, signal)
+        self.list_live(self.trades[order.trade], order)
+
+    def list_live(self, trade: Trade, order: Order) -> None:
+        """List an order of a trade among its live ones where it is, and only there."""
+        listed = order.id in trade.live_ids
+        if listed and order.over:
+            trade.live_ids.remove(order.id)
+        elif not listed and not order.over:
+            trade.live_ids.append(order.id)
 
     def is_ours(self, order_id: str) -> bool:
         """Whether an order id is one that Hawser gives for this record, of whatever session."""

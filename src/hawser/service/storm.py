@@ -361,6 +361,10 @@ class Storm:
         if self.ledger is None or self._disk.until or self.venue.now - self._disk.well_at < 2 * SECOND:
             return
         self.session.write_down()
+        for trade in self.state.trades.values():
+            live = {name for name in trade.order_ids if not self.state.orders[name].over}
+            if len(trade.live_ids) != len(live) or set(trade.live_ids) != live:
+                self.judge.broke("ledger", f"{trade.id} lists {trade.live_ids} as live, {live} are")
         decode = msgspec.msgpack.Decoder(EngineState).decode
         mine = msgspec.msgpack.encode(decode(msgspec.msgpack.encode(self.state)))
         if msgspec.msgpack.encode(self.ledger.restore().state) != mine:

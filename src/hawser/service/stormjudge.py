@@ -24,6 +24,7 @@ from hawser.venue.quay.book import BookOrder, Position
 from hawser.venue.quay.quay import Quay
 
 FLOOD, FLOOD_ALL = 30, 700  # requests a minute for one line of a trade, and for all
+SPLIT = 50  # orders at most for one position: one that would need more is closed, as many at a time
 SHOWN_FALSELY = 45 * SECOND  # how long "protected" may be shown of a position that has lost its cover untold
 # More than is held may rest for as long as a change that was refused waits (30 s, engine/pacing.py), after the two
 # checks that finding it may take. What closes a position never fills beyond it: too much cover does no harm meanwhile.
@@ -99,8 +100,10 @@ class Judge:
         """A request on its way to the venue."""
         now, state = self.now, self._state()
         self._count(self._all, now)
-        stops = sum(len(state.orders_of(trade, "stop")) for trade in state.live())  # one that is split may be hundreds
-        if len(self._all) > FLOOD_ALL + 4 * stops:
+        for each in state.live():
+            self._parts(state, each.id)
+        split = sum(parts - 1 for parts in self._split.values())
+        if len(self._all) > FLOOD_ALL + FLOOD * split:
             self.broke("floods", f"{len(self._all)} requests within a minute, the last {request}")
         name = "" if isinstance(request, port.AskHoldings) else request.id
         line = self._line_of(state, name)
@@ -120,12 +123,12 @@ class Judge:
                 self._rungs[key] = max(rung.steps, self._rungs.get(key, 0))
 
     def _parts(self, state: EngineState, name: str) -> int:
-        """Into how many orders what was open of a trade has had to be split at the venue."""
+        """Into how many orders what was open of a trade has had to be split at the venue; `SPLIT` at most at once."""
         trade = state.trades.get(name)
         if trade is None or trade.symbol not in self._venue().book.instruments:
             return 1
         parts = 1 + trade.open_steps // max(1, self._venue().book.instruments[trade.symbol].qty_max_steps)
-        self._split[name] = max(parts, self._split.get(name, 0))
+        self._split[name] = min(SPLIT, max(parts, self._split.get(name, 0)))
         return self._split[name]
 
     def _line_of(self, state: EngineState, name: str) -> tuple[str, str, int]:
@@ -187,7 +190,8 @@ class Judge:
     def _exposed(self, state: EngineState) -> None:
         """What the engine knows to be without cover has a deadline, where the venue's books say the same."""
         for trade in state.live():
-            if trade.exposed_since and trade.open_steps and not trade.left and self._bare(trade):
+            beyond = self._parts(state, trade.id) >= SPLIT  # closing it takes as long as it takes
+            if trade.exposed_since and trade.open_steps and not (trade.left or beyond) and self._bare(trade):
                 exposed = state.now - max(trade.exposed_since, self._blocked.get(trade.symbol, 0))
                 self.found.longest_exposed = max(self.found.longest_exposed, exposed)
                 if exposed > DEADLINE_S * SECOND:
