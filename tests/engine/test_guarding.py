@@ -15,9 +15,10 @@ from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import states
+from hawser.engine import moneyguards, states
 from hawser.engine.engine import Engine
-from hawser.engine.state import EngineState
+from hawser.engine.state import EngineState, Market
+from hawser.engine.tripping import action_for
 from hawser.engine.verdict import entry_verdict
 
 LIMIT = EntryRule("limit", atr=1.0)
@@ -452,3 +453,68 @@ def _step(hand: ByHand, what: str, n: int, number: int) -> list[cm.AnyCommand]:
     if what == "close":
         return hand.do(ev.CloseTrade, ask=f"C{number}", trade=order.trade)
     return hand.do(ev.OrderAccepted, order=order.id)
+
+
+# What planted faults did not meet
+
+
+def test_a_market_that_was_told_as_open_and_never_quoted_has_no_quote():
+    hand = ByHand()
+    hand.engine.state.markets[SYMBOL] = Market()
+    assert [(one.code, one.text) for one in entry_verdict(hand.engine.state, SYMBOL)] == [
+        ("no_quote", "CAD/CHF has no quote yet")
+    ]
+
+
+def test_a_silent_feed_is_told_with_its_age():
+    hand = ByHand()
+    hand.now += 91 * SECOND
+    hand.do(ev.TimerFired, name="guards:0")
+    assert [one.text for one in entry_verdict(hand.engine.state, SYMBOL)] == ["CAD/CHF has had no quote for 91 s"]
+
+
+def test_a_record_that_cannot_be_written_is_told_once():
+    hand = ByHand()
+    told = hand.do(ev.RecordFailed, why="the disk is full")
+    assert [(one.weight, one.text) for one in of(told, cm.Tell)] == [
+        (
+            "alarm",
+            "The record cannot be written (the disk is full): entries are closed, open trades are protected all the same",
+        )
+    ]
+    assert not of(hand.do(ev.RecordFailed, why="the disk is full"), cm.Tell)
+
+
+def test_a_guard_of_one_instrument_closes_nothing_of_another():
+    loss = dc.LossSwitch(name="Loss", percent=1.0, per="instrument", then=("close",))
+    hand = guarded(loss)
+    hand.protect()
+    state = hand.engine.state
+    assert action_for(state, loss, SYMBOL, hand.trade) == "close"
+    assert action_for(state, loss, "EUR/USD", hand.trade) == ""
+    everything = msgspec.structs.replace(loss, then=("flatten",))
+    assert action_for(state, everything, "EUR/USD", hand.trade) == "close"
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    assert action_for(state, everything, SYMBOL, hand.trade) == ""
+
+
+def test_the_loss_of_one_instrument_counts_what_is_open_in_it_and_nothing_that_only_waits():
+    hand = guarded(dc.LossSwitch(name="Loss", percent=0.5, per="instrument"))
+    waiting(hand)
+    hand.protect()
+    hand.quote(hand.trade.ref - 250, hand.trade.ref - 238)
+    assert "guard_tripped" not in codes(equity(hand, 64_000.0))  # 266 of 320
+    hand.quote(hand.trade.ref - 320, hand.trade.ref - 308)
+    assert "guard_tripped" in codes(equity(hand, 64_000.0))
+
+
+def test_a_guard_whose_first_equity_was_not_known_counts_from_the_first_that_is_told():
+    hand = guarded(dc.LossSwitch(name="Loss", percent=1.0))
+    state = hand.engine.state
+    [memory] = state.memory.values()
+    memory.base = memory.high = float("nan")
+    moneyguards.first_figures(state)
+    assert (memory.base, memory.high) == (64_000.0, 64_000.0)
+    memory.base = memory.high = 70_000.0
+    moneyguards.first_figures(state)
+    assert memory.base == 70_000.0

@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.entry import HeldRule
+from hawser.core.levels import StopRule
 from hawser.core.rules.entries import HELD_QUIET, HELD_REACHED, HELD_SPIKE, backstop_behind, held_stop
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -93,6 +94,29 @@ def test_a_widened_held_stop_takes_its_backstop_along():
     hand = held()
     hand.do(ev.MoveStop, ask="W", trade=hand.trade.id, level=60800, widen=True)
     assert hand.trade.backstop == 60437
+
+
+def test_a_held_stop_that_is_reached_says_so():
+    hand = held()
+    told = [one.text for one in of(quoted(hand, 60879, 60891), cm.Tell) if one.code == "held_stop"]
+    assert len(told) == 1
+    assert told[0].startswith("Held stop 0.60879: ")
+    assert told[0].endswith("; closing at market")
+
+
+def test_a_stop_that_a_person_moves_counts_at_the_next_quote():
+    """Between which prices a quote changes nothing is worked out anew once anything else has happened."""
+    hand = held()
+    assert not quoted(hand, 61_200, 61_212)
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=61_150)
+    assert [order.role for order in of(quoted(hand, 61_150, 61_162), cm.Submit)] == ["close"]
+
+
+def test_another_plan_that_holds_its_lines_lays_the_backstop_behind_its_stop():
+    hand = held()
+    other = plan(stop=StopRule(ticks=500), targets=(), held=HeldRule(backstop_r=1.5))  # a looser stop is not taken
+    hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=other)
+    assert (hand.trade.stop, hand.trade.backstop) == (60_879, 60_879 - backstop_behind(363, 1.5))
 
 
 @pytest.mark.parametrize(

@@ -111,6 +111,46 @@ def test_a_guard_that_never_closed_has_no_time_of_it():
     assert (Memory().tripped, Memory().latched) == (0, 0)
 
 
+@pytest.mark.parametrize(("side", "word"), [(1, "long"), (-1, "short")])
+def test_what_a_trade_becomes_is_told_with_side_sign_and_r(side, word):
+    hand = ByHand()
+    hand.place(side=side)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    told = hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
+    assert texts(told, "entered") == [f"Entered {word} 1.04 CAD/CHF at {hand.trade.ref / 100_000:.5f}"]
+    stop = hand.order("stop")
+    hand.do(ev.OrderAccepted, order=stop.id)
+    told = hand.fill(stop.id, stop.steps, stop.level, profit=500.0)
+    assert texts(told, "trade_ended")[0].startswith("Trade ended by stop: +498.00\u00a0CHF, +1.3")
+
+
+def test_a_target_that_follows_says_where_or_how_much():
+    hand = ByHand()
+    hand.protect()
+    found = hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=61_655)
+    assert [one.why for one in of(found, cm.Amend)] == ["Target 1 to 0.61655"]
+
+
+@pytest.mark.parametrize("share", [0.0, 1.01, math.nan, -0.5])
+def test_no_more_than_all_of_a_trade_can_be_closed(share):
+    with pytest.raises(ValueError, match="a share"):
+        ev.CloseTrade(time=1, ask="C", trade="T1", share=share)
+
+
+def test_a_stop_that_an_answer_finds_elsewhere_before_it_was_known_to_rest_is_the_venue_s_doing():
+    """Where it rests already it is another hand's."""
+    hand = ByHand()
+    hand.enter(targets=())
+    stop = hand.order("stop")
+    hand.later(0.5)
+    found = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", stop.level - 3, stop.steps))
+    assert "level_adjusted" in codes(found)
+    assert hand.trade.stop == stop.level == 60_876
+    found = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", stop.level + 30, stop.steps))
+    assert "moved_elsewhere" in codes(found)
+    assert hand.trade.stop == 60_906
+
+
 # What is refused, and what is not
 
 

@@ -399,3 +399,15 @@ def test_a_follow_on_stays_within_the_rig_s_times():
     assert following(hand.engine.state, hand.trade) is not None
     hand.engine.state.now = 2_000_000 * SECOND
     assert following(hand.engine.state, hand.trade) is None
+
+
+def test_what_a_bar_of_the_trade_s_own_timeframe_decides_leaves_at_once():
+    """Also where it is no bar that every trade of the instrument is looked at by."""
+    hand = ByHand()
+    hand.protect(rig=Rig(stop=StopRule(atr=2.5), break_even=BreakEven()), targets=(), trail=None, own_atr=0.00145)
+    hand.quote(hand.trade.ref + 500, hand.trade.ref + 512)
+    hand.now += 15 * MINUTE
+    bar = {"symbol": SYMBOL, "span": 15 * MINUTE, "opened": hand.now - 15 * MINUTE, "spread": 12.0, "atr": 0.00145}
+    prices = dict.fromkeys(("open", "high", "low", "close"), 0.6175)
+    found = of(hand.do(ev.BarCompleted, **bar, **prices, base=False), cm.Amend)
+    assert [(one.role, one.level) for one in found] == [("stop", hand.trade.ref)]
