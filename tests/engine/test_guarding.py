@@ -475,13 +475,10 @@ def test_a_silent_feed_is_told_with_its_age():
 
 def test_a_record_that_cannot_be_written_is_told_once():
     hand = ByHand()
-    told = hand.do(ev.RecordFailed, why="the disk is full")
-    assert [(one.weight, one.text) for one in of(told, cm.Tell)] == [
-        (
-            "alarm",
-            "The record cannot be written (the disk is full): entries are closed, open trades are protected all the same",
-        )
-    ]
+    [told] = of(hand.do(ev.RecordFailed, why="the disk is full"), cm.Tell)
+    assert told.weight == "alarm"
+    text = "The record cannot be written (the disk is full): entries are closed, open trades are protected all the same"
+    assert told.text == text
     assert not of(hand.do(ev.RecordFailed, why="the disk is full"), cm.Tell)
 
 
