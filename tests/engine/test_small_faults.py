@@ -161,6 +161,32 @@ def test_a_stop_at_nothing_is_refused():
     assert hand.trade.stop > 0
 
 
+@pytest.mark.parametrize("level", [0, -1, -(10**15)])
+def test_a_waiting_entry_and_its_stop_are_not_moved_to_what_is_no_price(level):
+    hand = waiting()
+    told = hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=level)
+    assert codes(told) == ["not_positive"]
+    told = hand.do(ev.MoveStop, ask="S", trade=hand.trade.id, level=level)
+    assert codes(told) == ["stop_refused"]
+    assert hand.trade.moving is None
+
+
+def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
+    hand = waiting(size=SizeRule("fixed", qty=Decimal("0.05")))
+    before = hand.trade.plan
+    told = hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(rig=LADDER, stop=None, targets=(), trail=None))
+    assert texts(told, "bad_rig") == [
+        "Not put on the trade: It does not go with how the trade is sized. Only a risk sizes it, not fixed"
+    ]
+    assert (hand.trade.plan, hand.trade.moving) == (before, None)
+    hand = ByHand()
+    hand.protect()
+    by_money = plan(stop=StopRule(money=200.0), size=SizeRule("fixed", qty=Decimal("0.05")), targets=())
+    before = hand.trade.plan, list(hand.trade.targets)
+    assert "bad_stop" in codes(hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=by_money))
+    assert (hand.trade.plan, hand.trade.targets) == before
+
+
 def test_the_number_of_trades_is_counted_without_the_one_that_moves():
     hand = ByHand(policy=Policy(max_positions=1))
     hand.place(entry=BUY_STOP)

@@ -9,6 +9,7 @@ from itertools import count
 
 import msgspec
 
+from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rules.rounding import level_ticks
@@ -78,10 +79,19 @@ def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
     return rule.level(instrument, ref, atr, trade.side, basis, market.ask - market.bid)
 
 
+def fitted(trade: Trade, plan: Plan) -> Plan:
+    """Another plan for a trade, which keeps its size and its entry. Raises Refused where the two do not go together."""
+    old = trade.plan
+    try:
+        return msgspec.structs.replace(plan, symbol=trade.symbol, side=trade.side, size=old.size, entry=old.entry)
+    except BadInput as problem:
+        raise Refused(problem.code, f"It does not go with how the trade is sized. {problem.text}") from None
+
+
 def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
     """Tend an open trade by the rules of `plan`; what its targets took already stays taken."""
     state, instrument = desk.state, desk.state.instruments[trade.symbol]
-    basis = marks.basis
+    basis, mine = marks.basis, fitted(trade, plan)
     if trade.atr is None:
         now = atr_of(state, plan, marks)
         trade.atr = None if math.isnan(now) else now
@@ -98,14 +108,11 @@ def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
         if level > 0 and trade.side * (level - trade.ref) > 0:
             kept.append(TargetLine(number, level, rule.share * left, rule=index))
     stop = _stop_from(state, trade, plan, trade.ref) if _known(plan, atr, basis) else trade.stop
-    old = trade.plan
     trade.targets, trade.fresh = kept, 0
     for rung in trade.rungs:  # another rig adds nothing
         rung.steps = rung.filled
     _swap_losses(trade, plan, instrument)
-    trade.plan = msgspec.structs.replace(
-        plan, symbol=trade.symbol, side=trade.side, size=old.size, entry=old.entry, anchor=old.anchor
-    )  # fmt: skip
+    trade.plan = msgspec.structs.replace(mine, anchor=trade.plan.anchor)
     lay_backstop(trade)
     market = state.markets[trade.symbol]
     least = max(1, instrument.min_stop_ticks)

@@ -16,7 +16,7 @@ from hawser.core.rules.rounding import floor_steps
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine import states
-from hawser.engine.anchoring import equip, set_stop
+from hawser.engine.anchoring import equip, fitted, set_stop
 from hawser.engine.entering import (
     check_rig,
     is_pending,
@@ -69,9 +69,13 @@ def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
 
 def _pin_stop(desk: Desk, trade: Trade, ask: ev.MoveStop) -> None:
     """The stop of an entry that still waits: its plan changes."""
+    instrument = desk.state.instruments[trade.symbol]
+    if ask.level <= 0:
+        problem = f"A stop at {instrument.price(ask.level)} is not a price"
+        desk.tell("refused", "stop_refused", problem, trade, ask.ask)
+        return
     try:
-        if ask.level > 0:
-            replan(desk, trade, pinned_stop(trade, ask.level, desk.state.instruments[trade.symbol]), ask.ask)
+        replan(desk, trade, pinned_stop(trade, ask.level, instrument), ask.ask)
     except Refused as refusal:
         desk.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask.ask)
 
@@ -195,15 +199,13 @@ def reequip(desk: Desk, ask: ev.Reequip) -> None:
     if trade is None:
         return
     plan = ask.plan
-    if is_pending(desk.state, trade):
-        entry = trade.plan.entry
-        whole = msgspec.structs.replace(plan, symbol=trade.symbol, side=trade.side, size=trade.plan.size, entry=entry)
-        replan(desk, trade, whole, ask.ask, Marks(ask.basis, ask.atr))
-        return
     if trade.leave:
         desk.tell("refused", "leaving", "The trade is being closed", trade, ask.ask)
         return
     try:
+        if is_pending(desk.state, trade):
+            replan(desk, trade, fitted(trade, plan), ask.ask, Marks(ask.basis, ask.atr))
+            return
         no_ladder(plan)
         check_rig(plan, desk.state.instruments[trade.symbol], desk.state.spans.get(trade.symbol, ()))
         equip(desk, trade, plan, Marks(ask.basis, ask.atr))

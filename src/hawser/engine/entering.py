@@ -279,11 +279,16 @@ def lay_backstop(trade: Trade) -> None:
 def move_entry(desk: Desk, ask: ev.MoveEntry) -> None:
     """A pending entry to another level; the plan is sized anew from there."""
     trade = pending_trade(desk, ask.trade, ask.ask)
-    if trade is not None:
-        entry = trade.plan.entry.moved(ask.level, desk.state.instruments[trade.symbol])
-        plan = msgspec.structs.replace(latest_plan(trade), entry=entry)
-        marks = Marks(trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr)
-        replan(desk, trade, plan, ask.ask, marks)
+    if trade is None:
+        return
+    instrument = desk.state.instruments[trade.symbol]
+    if ask.level <= 0:
+        problem = f"Not moved: {instrument.price(ask.level)} is not a price"
+        desk.tell("refused", "not_positive", problem, trade, ask.ask)
+        return
+    plan = msgspec.structs.replace(latest_plan(trade), entry=trade.plan.entry.moved(ask.level, instrument))
+    marks = Marks(trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr)
+    replan(desk, trade, plan, ask.ask, marks)
 
 
 def latest_plan(trade: Trade) -> Plan:
