@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from byhand import SYMBOL, ByHand, codes, of, plan
+from hawser.core.account import Policy
 from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.entry import EntryRule
 from hawser.core.guards import declared as dc
@@ -515,3 +516,53 @@ def test_a_guard_whose_first_equity_was_not_known_counts_from_the_first_that_is_
     memory.base = memory.high = 70_000.0
     moneyguards.first_figures(state)
     assert memory.base == 70_000.0
+
+
+# Time alone
+
+
+def test_a_period_ends_though_it_was_begun_after_all_was_looked_at_last():
+    """A loss counted in one instrument began with its first trade; no bar came before midnight, and it counted on over
+    all later days."""
+    hand = guarded(dc.LossSwitch(name="Loss", percent=0.5, per="instrument"))
+    hand.protect()
+    equity(hand, 64_000.0)
+    [memory] = hand.engine.state.memory.values()
+    assert hand.engine.state.guards_at <= memory.end
+    hand.do(ev.OrderFilled, order=hand.order("stop").id, fill=ev.Fill("S", hand.now, 104, 61_000, -250.0, 1.0))
+    assert memory.won == -252.0
+    hand.later((memory.end - hand.now) / SECOND + 1)
+    assert memory.won == 0.0
+    assert memory.start <= hand.now < memory.end
+
+
+def test_a_record_that_forgot_the_end_of_a_period_is_put_right():
+    hand = guarded(dc.LossSwitch(name="Loss", percent=1.0))
+    state = hand.engine.state
+    equity(hand, 63_000.0)
+    assert closed(hand) == ["latched"]
+    state.guards_at = 1 << 62
+    hand.now += 2 * DAY
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=hand.now + DAY)
+    hand.later(1)
+    hand.quote(61_230, 61_242)
+    assert closed(hand) == []
+
+
+def test_looser_limits_come_in_without_any_guard():
+    hand = ByHand(policy=Policy(max_positions=2))
+    account = msgspec.structs.replace(hand.engine.state.account, policy=Policy(max_positions=5))
+    hand.do(ev.ChangeAccount, ask="A", account=account)
+    assert hand.engine.state.account.policy.max_positions == 2
+    hand.later(DAY // SECOND + 1)
+    assert hand.engine.state.account.policy.max_positions == 5
+
+
+def test_a_drill_of_a_filter_is_over_in_time():
+    hand = guarded(dc.SpreadGuard(name="Wide", max_ticks=20))
+    hand.do(ev.Drill, ask="D", guard="Wide", subject=SYMBOL, seconds=30)
+    hand.later(0)
+    assert closed(hand) == ["cool_down"]
+    told = hand.later(31)
+    assert "guard_open" in codes(told)
+    assert closed(hand) == []

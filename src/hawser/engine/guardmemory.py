@@ -146,8 +146,6 @@ def take_policy(desk: Desk, old: Policy, new: Policy, ask: str = "") -> Policy:
         return new
     at = period_at(state.guards, state.now, week=False)[1]
     state.policy_later = LaterPolicy(at, new)
-    state.guards_at = min(state.guards_at or at, at)
-    desk.later(f"guards:{at}", at - state.now)
     text = f"The account's limits are looser ({told}) from the next day on: the policy says so"
     desk.tell("caution", "account_loosened", text, ask=ask)
     return tightest_account(old, new)

@@ -39,6 +39,7 @@ class Desk:
         self.state = state
         self.out: list[AnyCommand] = []
         self.ended: list[Trade] = []  # by the event being handled
+        self.looks_at = state.guards_at  # when guards are looked at, as the timer there is has it
 
     @property
     def currency(self) -> str:

@@ -41,7 +41,7 @@ from hawser.engine.protecting import converge, leave
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Memory, Trade
-from hawser.engine.watchtimes import NEVER, next_moment
+from hawser.engine.watchtimes import NEVER, next_moment, next_turn, watches
 
 # Refusals that say nothing ill of the venue: another close had closed all there was.
 HARMLESS = frozenset({"no_position"})
@@ -53,14 +53,14 @@ def begin(desk: Desk, event: ev.AnyEvent) -> None:
     state = desk.state
     if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
         state.measures.setdefault(event.symbol, {}).update(found)
-    if state.guards.guard and state.now >= state.guards_at and roll(desk) and state.figured:
+    if watches(state) and state.now >= state.guards_at and roll(desk) and state.figured:
         _reached(desk)  # a limit that is still broken opens nothing with the new period
 
 
 def after(desk: Desk, event: ev.AnyEvent) -> None:
     """What the event just folded means for the guards."""
     state = desk.state
-    if not state.guards.guard:
+    if not watches(state):
         return
     if isinstance(event, ev.BarCompleted):
         _measured(desk, event)
@@ -75,6 +75,9 @@ def after(desk: Desk, event: ev.AnyEvent) -> None:
     _sent(desk)
     if state.now >= state.guards_at:
         look(desk)
+    state.guards_at = min(state.guards_at, next_turn(state))  # what was begun by this event ends in time
+    if state.guards_at not in (desk.looks_at, NEVER):
+        desk.later(f"guards:{state.guards_at}", state.guards_at - state.now)
 
 
 # Tripping
@@ -164,10 +167,8 @@ def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:
                 if guard.covers(symbol):
                     _turned(desk, guard, symbol)
     at = next_moment(state)
-    if at < state.guards_at or state.guards_at <= state.now:  # else the timer there is comes soon enough
+    if at < state.guards_at or state.guards_at <= state.now:
         state.guards_at = at
-        if at != NEVER:
-            desk.later(f"guards:{at}", at - state.now)
 
 
 def _warn(desk: Desk, guard: NewsGuard) -> None:

@@ -14,19 +14,29 @@ NEVER = 1 << 62
 LEAST_PAUSE = 5 * SECOND  # between two looks at silent feeds
 
 
+def watches(state: EngineState) -> bool:
+    """Whether there is anything to look at: guards, or looser limits that wait."""
+    return bool(state.guards.guard) or state.policy_later is not None or state.rules_later is not None
+
+
+def next_turn(state: EngineState) -> int:
+    """When what is remembered changes by its time: a period ends, a drill is over, what is looser comes in. Now, where
+    that is overdue: an earlier version forgot it."""
+    ends = [memory.end for memory in state.memory.values()]
+    ends += [waiting.at for waiting in (state.rules_later, state.policy_later) if waiting is not None]
+    moments = [max(at, state.now) for at in ends]
+    moments += [memory.until for memory in state.memory.values() if memory.until > state.now]
+    # One whose guard has latched waits longer than its time.
+    moments += [later.at for later in state.guards_later.values() if later.at > state.now]
+    return min(moments, default=NEVER)
+
+
 def next_moment(state: EngineState) -> int:
-    """The first moment after now at which time alone may change what a guard says."""
-    return min((at for at in _moments(state) if at > state.now), default=NEVER)
+    """The first moment at which time alone may change what a guard says."""
+    return min([next_turn(state), *(at for at in _edges(state) if at > state.now)])
 
 
-def _moments(state: EngineState) -> Iterator[int]:
-    for memory in state.memory.values():
-        yield memory.end
-    for later in state.guards_later.values():
-        yield later.at
-    for waiting in (state.rules_later, state.policy_later):
-        if waiting is not None:
-            yield waiting.at
+def _edges(state: EngineState) -> Iterator[int]:
     for guard in state.guards.guard:
         if isinstance(guard, SilenceSwitch):
             yield from _silence(state, guard)
