@@ -8,13 +8,14 @@ import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import Policy, SizeRule
-from hawser.core.clock import MINUTE, SECOND
+from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.guards import declared as dc
 from hawser.core.guards.measures import percentile_key
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import Amount, Basket, BreakEven, Ladder, LossStep, Measure, Rig, TimeExit
+from hawser.core.rules.entries import filled_at
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
@@ -493,3 +494,91 @@ def test_a_filter_goes_by_a_bar_from_the_moment_it_is_complete():
     )  # fmt: skip
     assert "ladder_target" in codes(found)
     assert not [one for one in of(found, cm.Submit) if one.role == "rung"]
+
+
+# What a third sample of planted faults did not meet
+
+
+def test_a_move_that_is_refused_as_too_large_makes_smaller_parts():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 20)
+    hand.do(ev.AmendRejected, order=stop.id, code="bad_qty", text="too many")
+    assert hand.trade.most == stop.steps // 2
+
+
+def test_an_entry_that_fills_beyond_a_fixed_stop_keeps_stop_and_r():
+    hand = ByHand()
+    hand.place(anchor="fill", stop=StopRule(price=Decimal("0.61000")), targets=())
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    before = hand.trade.stop, hand.trade.r_ticks
+    hand.fill(hand.trade.entry, hand.trade.asked_steps, 60_990)
+    assert (hand.trade.stop, hand.trade.r_ticks) == before
+
+
+def test_a_group_is_known_for_as_long_as_one_of_it_waits():
+    hand = waiting()
+    first = hand.trade.id
+    hand.place(ask="A2", entry=BUY_STOP)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    second = hand.trade.id
+    hand.do(ev.LinkEntries, ask="L", trades=(first, second))
+    [group] = hand.engine.state.groups
+    hand.do(ev.OrderCancelled, order=hand.engine.state.trades[first].entry, why="by the venue")
+    hand.now += 3 * DAY
+    hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
+    assert set(hand.engine.state.trades) == {second}
+    assert set(hand.engine.state.groups) == {group}
+
+
+def test_a_market_that_is_shut_stays_so_where_its_tick_is_another():
+    hand = ByHand()
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=hand.now + DAY)
+    one = hand.engine.state.instruments[SYMBOL]
+    finer = msgspec.structs.replace(one, tick=one.tick / 10)
+    hand.do(ev.Opened, prefix="P", account=hand.engine.state.account, instruments=(finer,))
+    assert (hand.market.open, hand.market.bid) == (False, 0)
+
+
+def test_a_drill_may_be_of_one_source():
+    hand = ByHand()
+    loss = dc.LossSwitch(name="Loss", percent=1.0, per="source")
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(loss,)))
+    assert "guard_tripped" in codes(hand.do(ev.Drill, ask="D", guard="Loss", subject="relay"))
+    assert codes(hand.do(ev.Drill, ask="E", guard="Loss")) == ["no_guard"]
+
+
+def test_a_filter_is_looked_at_with_each_bar_of_its_instrument():
+    hand = ByHand()
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.SpreadGuard(name="Wide", max_ticks=20),)))
+    hand.quote(61_230, 61_290)
+    assert "guard_closed" in codes(hand.bar(0.6123, atr=0.00145))
+
+
+def test_a_position_of_a_trade_that_ended_long_ago_is_found_by_a_check():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    hand.fill(stop.id, stop.steps, stop.level)
+    assert hand.trade.state == states.ENDED
+    hand.now += 40 * SECOND
+    held = ev.Held(hand.trade.entry, SYMBOL, 1, 5, 61_242.0)
+    found = hand.do(ev.Checked, asked=(), resting=(), positions=(held,), quiet=())
+    assert "check_differs" in codes(found)
+    assert hand.engine.state.unexplained or hand.trade.open_steps
+
+
+def test_a_basket_that_wins_less_than_one_has_still_won():
+    hand = ByHand()
+    hand.protect(size=SizeRule("fixed", qty=Decimal("0.20")), targets=())
+    basket = Basket(target=Amount(money=0.5), basis="tick")
+    hand.do(ev.FormBasket, ask="B", trades=(hand.trade.id,), basket=basket)
+    hand.quote(hand.market.bid + 4, hand.market.ask + 4)
+    assert 0.5 < hand.trade.leave.money < 1
+    assert hand.trade.leave.code == rs.BASKET_TARGET
+
+
+@pytest.mark.parametrize(("price", "found"), [(-3.0, 1.0), (0.4, 1.0), (1.5, 1.5)])
+def test_what_slips_fills_at_one_tick_at_least(price, found):
+    assert filled_at(price) == found
