@@ -7,6 +7,7 @@ import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import SizeRule
+from hawser.core.clock import DAY
 from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
@@ -67,6 +68,26 @@ def test_the_entry_that_fills_a_day_s_count_keeps_its_rungs_and_a_kill_switch_ta
         hand.do(ev.OrderAccepted, order=order.id)
     taken = of(hand.do(ev.Drill, ask="D", guard="streak", subject=""), cm.Cancel)
     assert {cancel.order for cancel in taken} == {order.id for order in rungs}
+
+
+def test_rungs_that_a_kill_switch_took_back_are_set_out_again_at_the_first_bar_of_the_next_day():
+    loss = dc.LossSwitch(name="loss", percent=1.0)
+    hand = ByHand()
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(loss,)))
+    hand.protect(**PLAN)
+    rungs = [order.id for order in hand.engine.state.orders_of(hand.trade, "rung")]
+    for order in rungs:
+        hand.do(ev.OrderAccepted, order=order)
+    taken = of(hand.do(ev.Drill, ask="D", guard="loss", subject=""), cm.Cancel)
+    assert {one.order for one in taken} == set(rungs)
+    for order in rungs:
+        hand.do(ev.OrderCancelled, order=order, why="asked for")
+    assert not of(hand.bar(0.6123, atr=0.00145), cm.Submit)
+    hand.now += DAY
+    assert "guard_open" in codes(hand.later(1))
+    hand.quote(hand.market.bid, hand.market.ask)
+    found = of(hand.bar(0.6123, atr=0.00145), cm.Submit)
+    assert [one.role for one in found] == ["rung", "rung"]
 
 
 def test_the_worst_case_is_the_risk_and_the_heat_before_any_rung_has_filled():
