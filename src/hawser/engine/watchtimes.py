@@ -25,7 +25,7 @@ def next_turn(state: EngineState) -> int:
     ends = [memory.end for memory in state.memory.values()]
     ends += [waiting.at for waiting in (state.rules_later, state.policy_later) if waiting is not None]
     moments = [max(at, state.now) for at in ends]
-    moments += [memory.until for memory in state.memory.values() if memory.until > state.now]
+    moments += [memory.until for memory in state.memory.values() if memory.shut and memory.until > state.now]
     # One whose guard has latched waits longer than its time.
     moments += [later.at for later in state.guards_later.values() if later.at > state.now]
     return min(moments, default=NEVER)
