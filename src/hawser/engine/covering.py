@@ -34,10 +34,15 @@ def due(desk: Desk, trade: Trade, role: str, number: int, retry_at: int, parts: 
 def most_steps(desk: Desk, trade: Trade) -> int:
     """The greatest quantity of one order: the instrument's, or less where the venue has refused that of late."""
     most = max(1, desk.state.instruments[trade.symbol].qty_max_steps)
-    if trade.most and desk.state.now - trade.most_at >= LARGER_AGAIN:
-        trade.most = 2 * trade.most if 2 * trade.most < most else 0
-        trade.most_at = desk.state.now
     return min(most, trade.most) if trade.most else most
+
+
+def _try_larger(desk: Desk, trade: Trade) -> None:
+    """What a venue refused as too large some time ago it may take now."""
+    if trade.most and desk.state.now - trade.most_at >= LARGER_AGAIN:
+        trade.most, trade.most_at = 2 * trade.most, desk.state.now
+        if trade.most >= desk.state.instruments[trade.symbol].qty_max_steps:
+            trade.most = 0
 
 
 def parts_of(desk: Desk, trade: Trade) -> int:
@@ -48,6 +53,7 @@ def parts_of(desk: Desk, trade: Trade) -> int:
 def want_stops(desk: Desk, trade: Trade) -> None:
     """Stops for all that is open: those there are keep what they cover, then take as much more as one order may, and
     new ones what is left."""
+    _try_larger(desk, trade)
     most, left = most_steps(desk, trade), trade.open_steps
     live = sorted(desk.state.orders_of(trade, "stop"), key=lambda one: (one.state != states.RESTING, one.number))
     shares: dict[str, int] = {}

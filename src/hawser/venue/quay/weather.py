@@ -43,7 +43,7 @@ class Weather(msgspec.Struct, frozen=True):
     gaps: Annotated[float, told("one instrument's price jumps, and comes back over minutes", GUSTS)] = 0.0
     gap_spreads: Annotated[float, told("how far it jumps", "spreads")] = 15.0
     halts: Annotated[float, told("one instrument is halted for some seconds", GUSTS)] = 0.0
-    shuts: Annotated[float, told("one instrument is halted for minutes", GUSTS)] = 0.0
+    shuts: Annotated[float, told("one instrument is halted for minutes, or for hours", GUSTS)] = 0.0
     jumps: Annotated[float, told("the venue's clock jumps ahead or back, or stands still", GUSTS)] = 0.0
     jump_s: Annotated[float, told("most by which its clock jumps", "s")] = 300.0
     odd: Annotated[float, told("a quote is crossed, one-sided, repeated or of an earlier time", GUSTS)] = 0.0
@@ -90,6 +90,7 @@ LONGEST = 10.0  # times the median; a silence beyond that is a request or an ans
 LATEST = 4.0  # seconds an answer may be held back
 SQUALL_S, HALT_S, WIDER = 20.0, 25.0, 3.0
 SHUT_S, RATELESS_S, SMALLER_S, STILL_S = 300.0, 60.0, 150.0, 40.0
+MOST_SHUT = 24.0  # times that, at most: an instrument halted for hours
 ADJUSTED = 4  # ticks that a level is put elsewhere at most
 GAP_S = 300.0  # in which a jump comes back
 
@@ -202,5 +203,6 @@ class Sky:
             ("hand", weather.hands, 0.0), ("call", weather.calls, 0.0), ("payment", weather.payments, 0.0),
         ):  # fmt: skip
             if self._drawn(rate / 60):
-                found[kind] = self._random.choice(names), int(seconds * self._random.uniform(0.3, 1.5) * SECOND)
+                times = self._random.uniform(0.3, 1.5) * (MOST_SHUT ** self._random.random() if kind == "shut" else 1.0)
+                found[kind] = self._random.choice(names), int(seconds * times * SECOND)
         return found
