@@ -379,6 +379,50 @@ def test_a_position_that_is_gone_has_ended_at_the_venue_and_one_that_shrank_has_
     assert hand.trade.open_steps == left
 
 
+def test_what_is_left_of_a_position_of_which_more_was_closed_than_was_known_is_covered():
+    """Another hand had made it larger; the stop and a close beside it filled. The trade was ended anew at each check,
+    and what the venue still held had no stop."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    close = hand.order("close")
+    hand.fill(stop.id, stop.steps, stop.level)
+    hand.fill(close.id, 80, stop.level)
+    assert (hand.trade.entered, hand.trade.closed, hand.trade.state) == (104, 184, states.ENDED)
+    hand.later(40)
+    held = ev.Held(hand.trade.entry, SYMBOL, 1, 1, 61_242.0)
+    found = hand.do(ev.Checked, asked=(), resting=(), positions=(held,), quiet=(hand.trade.id,))
+    assert hand.trade.open_steps == 1
+    assert hand.trade.entry_price == pytest.approx(hand.trade.ref)
+    assert {(one.role, one.steps) for one in of(found, cm.Submit)} & {("stop", 1), ("close", 1)}
+
+
+def test_an_order_that_rests_though_it_was_taken_back_is_taken_back_until_it_is_gone():
+    """The cancel that a comparison sent for it was lost, and no check looked at it again: an entry could fill."""
+    hand = waiting()
+    entry = hand.trade.entry
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    hand.do(ev.OrderCancelled, order=entry, why="asked for")
+    assert hand.trade.state == states.ENDED
+    found = ev.Checked(time=hand.now, asked=(), resting=(entry,), positions=(), quiet=())
+    assert not differs(hand.engine.state, found)  # the answer may be older than the cancel
+    for _ in range(2):
+        hand.now += 40 * SECOND
+        hand.quote(61_230, 61_242)
+        found = ev.Checked(time=hand.now, asked=(), resting=(entry,), positions=(), quiet=())
+        assert differs(hand.engine.state, found)
+        told = hand.engine.handle(found)
+        assert "order_left_over" in codes(told)
+        assert [one.order for one in of(told, cm.Cancel)] == [entry]
+    hand.protect(ask="A2")
+    target = hand.order("target", 1)
+    hand.do(ev.OrderCancelled, order=target.id, why="by the venue")
+    found = {"asked": (), "positions": (), "resting": (target.id,), "time": hand.now}
+    assert not differs(hand.engine.state, ev.Checked(**found, quiet=()))  # something of the trade is under way
+    assert differs(hand.engine.state, ev.Checked(**found, quiet=(hand.trade.id,)))
+
+
 def test_a_check_finds_a_foreign_position_that_is_new_or_another_now():
     hand = ByHand()
     for steps in (5, 8):

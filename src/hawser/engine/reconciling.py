@@ -120,10 +120,21 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
         order = state.orders.get(known.order)
         if order is not None and order.trade in judged and _order_differs(state, order, known):
             return True
+    if any(_left_over(state, name, judged) for name in event.resting):
+        return True
     strays = _strays(state, event.resting)
     if strays != state.strays or (set(strays) - _guarding(state, event) and _all_covered(state)):
         return True
     return _positions_differ(state, event.positions, judged)
+
+
+def _left_over(state: EngineState, name: str, judged: set[str]) -> bool:
+    """Whether an order that rests at the venue is over by the record: what took it back was lost, there or on its
+    way."""
+    order = state.orders.get(name)
+    if order is None or not order.over:
+        return False
+    return order.trade in judged or _settled_long_ago(state, state.trades[order.trade])
 
 
 def _order_differs(state: EngineState, order: Order, known: ev.Known) -> bool:
@@ -255,9 +266,10 @@ def _differs(desk: Desk, trade: Trade, steps: int, entry: float = 0.0) -> None:
     desk.tell("alarm", "quantity_differs", f"Hawser held {ours} open, the venue {theirs}: the venue's counts", trade)
     more = steps - trade.open_steps
     if more > 0:
-        price = entry or trade.entry_price or float(trade.ref)
-        trade.entry_value += max(0.0, price * steps - trade.entry_price * trade.open_steps)
-        trade.entered += more
+        price, ours_at = entry or trade.entry_price or float(trade.ref), trade.entry_price
+        over = max(0, trade.closed - trade.entered)  # had been more than was known when it was closed
+        trade.entry_value += ours_at * over + max(0.0, price * steps - ours_at * trade.open_steps)
+        trade.entered += over + more
         if trade.state in (states.ENTERING, states.ENDED):
             trade.state = states.next_trade_state(trade.state, "open")
             trade.ended, trade.opened = 0, trade.opened or desk.state.now
