@@ -185,7 +185,7 @@ def checked(desk: Desk, event: ev.Checked) -> None:
     _foreign_orders(desk, event)
     late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
     _positions(desk, event.positions, judged | late)
-    if any(command for command in desk.out[told:]):
+    if any(not isinstance(command, Cancel) for command in desk.out[told:]):  # one that is sent again says nothing new
         desk.tell("caution", "check_differs", "A check with the venue has found what nobody had told: it is settled")
     for name in event.quiet:
         if name in state.trades:
@@ -222,8 +222,10 @@ def _foreign_orders(desk: Desk, event: ev.Holdings | ev.Checked) -> None:
             desk.tell("caution", "order_not_ours", f"Foreign order at the venue, left alone: {order_id}")
         elif order is not None and order.over:
             trade = state.trades[order.trade]
-            desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
+            if order_id not in state.left_over:
+                desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
             desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
+    state.left_over = tuple(name for name in resting if name in state.orders and state.orders[name].over)
     state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
     for order_id in strays if _all_covered(state) else ():
         # Seen before, with everything covered meanwhile by what is known.

@@ -351,6 +351,7 @@ class EngineState(msgspec.Struct):
     compares: int = 0  # comparisons in a row that settled nothing
     sent_minute: int = 0  # the last minute in which a request left, and how many did
     sent_count: int = 0
+    left_over: tuple[str, ...] = ()  # orders that rest at the venue though they are over: each is told once
     foreign: tuple[str, ...] = ()  # orders at the venue that are another's
     unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
 
