@@ -423,6 +423,22 @@ def test_an_order_that_rests_though_it_was_taken_back_is_taken_back_until_it_is_
     assert differs(hand.engine.state, ev.Checked(**found, quiet=(hand.trade.id,)))
 
 
+def test_a_stop_that_rests_though_it_was_said_to_be_missing_stays_until_another_does():
+    hand = ByHand()
+    hand.enter(targets=())
+    first = hand.order("stop")
+    hand.do(ev.OrderStatus, known=ev.Known(first.id, "missing", 0, 0))
+    held = ev.Held(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps, 61_242.0)
+    found = {"asked": (), "positions": (held,), "resting": (first.id,), "quiet": (hand.trade.id,)}
+    assert not of(hand.do(ev.Checked, **found), cm.Cancel)
+    hand.later(0.3)
+    second = hand.order("stop")
+    assert second.id != first.id
+    hand.do(ev.OrderAccepted, order=second.id)
+    resting = found | {"resting": (first.id, second.id)}
+    assert [one.order for one in of(hand.do(ev.Checked, **resting), cm.Cancel)] == [first.id]
+
+
 def test_a_check_finds_a_foreign_position_that_is_new_or_another_now():
     hand = ByHand()
     for steps in (5, 8):

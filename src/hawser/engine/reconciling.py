@@ -23,7 +23,7 @@ from hawser.engine import answers, states
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine.commands import Cancel
-from hawser.engine.exposure import Valuation
+from hawser.engine.exposure import Valuation, covered_steps
 from hawser.engine.protecting import converge, without_waiting
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
@@ -132,9 +132,15 @@ def _left_over(state: EngineState, name: str, judged: set[str]) -> bool:
     """Whether an order that rests at the venue is over by the record: what took it back was lost, there or on its
     way."""
     order = state.orders.get(name)
-    if order is None or not order.over:
+    if order is None or not order.over or not _spare(state, order):
         return False
     return order.trade in judged or _settled_long_ago(state, state.trades[order.trade])
+
+
+def _spare(state: EngineState, order: Order) -> bool:
+    """Whether an order that is over and rests all the same may be taken back: a stop, once others cover all."""
+    trade = state.trades[order.trade]
+    return order.role != "stop" or covered_steps(state, trade) >= trade.open_steps
 
 
 def _order_differs(state: EngineState, order: Order, known: ev.Known) -> bool:
@@ -220,7 +226,7 @@ def _foreign_orders(desk: Desk, event: ev.Holdings | ev.Checked) -> None:
         order = state.orders.get(order_id)
         if order is None and order_id not in strays and order_id not in state.foreign:
             desk.tell("caution", "order_not_ours", f"Foreign order at the venue, left alone: {order_id}")
-        elif order is not None and order.over:
+        elif order is not None and order.over and _spare(state, order):
             trade = state.trades[order.trade]
             if order_id not in state.left_over:
                 desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
