@@ -568,6 +568,23 @@ def test_a_move_that_is_refused_as_too_large_makes_smaller_parts():
     assert hand.trade.most == stop.steps // 2
 
 
+def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_smaller_parts():
+    """It was less than what had filled, which nobody had told; the trade then went in parts of two steps each."""
+    hand = ByHand()
+    hand.protect()
+    target = hand.order("target", 1)
+    hand.fill(hand.order("stop").id, 70, 60_879)  # what is left for the target becomes smaller
+    told = hand.do(ev.AmendRejected, order=target.id, code="bad_qty", text="not above what has filled")
+    assert [one.order for one in of(told, cm.Query)] == [target.id]
+    assert hand.trade.most == 0
+    known = ev.Known(target.id, "resting", target.level, target.steps)
+    hand.do(ev.OrderStatus, known=known)
+    again = of(hand.later(5), cm.Amend)
+    assert target.id in {one.order for one in again}
+    hand.do(ev.AmendRejected, order=target.id, code="bad_qty", text="too many")
+    assert hand.trade.most > 0  # it is too much after all
+
+
 def test_an_entry_that_fills_beyond_a_fixed_stop_keeps_stop_and_r():
     hand = ByHand()
     hand.place(anchor="fill", stop=StopRule(price=Decimal("0.61000")), targets=())

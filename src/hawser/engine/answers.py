@@ -17,7 +17,7 @@ from hawser.engine.requests import Desk, settled
 from hawser.engine.state import Order, Rest, Rung, TargetLine, Trade
 from hawser.engine.tending import want_hours
 
-MARKET_CLOSED = "market_closed"
+MARKET_CLOSED, BAD_QTY = "market_closed", "bad_qty"
 OPENING = 5 * SECOND  # so long after it opened an answer may still be to what was sent before
 LEVEL_TRIES = 2  # refusals of its level after which an exposed trade no longer waits for its stop
 # Refusals that the same level would meet again.
@@ -133,7 +133,7 @@ def rejected(desk: Desk, order: Order, code: str, text: str) -> None:
 def _note_most(desk: Desk, trade: Trade, order: Order, steps: int, code: str) -> None:
     """A quantity the venue refuses for a stop or an exit is too large for one order: smaller parts are sent."""
     instrument = desk.state.instruments[trade.symbol]
-    if code == "bad_qty" and order.role not in ("entry", "rung") and steps > max(1, instrument.qty_min_steps):
+    if code == BAD_QTY and order.role not in ("entry", "rung") and steps > max(1, instrument.qty_min_steps):
         trade.most, trade.most_at = max(1, instrument.qty_min_steps, steps // 2), desk.state.now
 
 
@@ -329,7 +329,13 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     if order.filled >= order.steps:  # it may be at its end, or larger than is known
         desk.query(order)
         return
-    _note_most(desk, trade, order, order.asked[-1][1] - order.filled if order.asked else 0, code)
+    asked = order.asked[-1][1] if order.asked else 0
+    if code == BAD_QTY and asked < order.steps and not order.refusals:  # less than it has filled, perhaps: not too much
+        order.refusals = 1
+        order.retry_at = _again_at(desk, trade, order.role, order.refusals, code)
+        desk.query(order)
+        return
+    _note_most(desk, trade, order, asked - order.filled, code)
     if code in LEVEL_CODES and order.level is not None:
         if order.role == "stop" and trade.venue_stop != order.level:
             desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
