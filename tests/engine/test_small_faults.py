@@ -585,6 +585,18 @@ def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_sma
     assert hand.trade.most > 0  # it is too much after all
 
 
+def test_an_entry_that_was_given_up_without_a_link_is_taken_back_also_while_the_market_is_shut():
+    """Else it could fill at the opening."""
+    hand = waiting()
+    entry = hand.trade.entry
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=hand.now + DAY)
+    hand.do(ev.VenueDown, why="cut")
+    assert not of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Cancel)
+    hand.do(ev.VenueUp)
+    known = ev.Known(entry, "resting", hand.trade.ref, hand.trade.asked_steps)
+    assert [one.order for one in of(hand.holdings(resting=(entry,), asked=(known,)), cm.Cancel)] == [entry]
+
+
 def test_an_entry_that_fills_beyond_a_fixed_stop_keeps_stop_and_r():
     hand = ByHand()
     hand.place(anchor="fill", stop=StopRule(price=Decimal("0.61000")), targets=())
