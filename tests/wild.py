@@ -11,14 +11,17 @@ from collections import Counter
 from decimal import Decimal
 from random import Random
 
+import msgspec
 import numpy as np
 
 from hawser.core.account import Account, Costs, Policy, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.errors import HawserError
+from hawser.core.guards.declared import LossSwitch
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.rehearsal import watch
 from hawser.rehearsal.run import Signals
 from hawser.service import parity
 from randomguards import a_policy
@@ -105,6 +108,15 @@ def an_account(draw: Random, instrument: Instrument) -> Account:
     )
 
 
+def at_midnight(policy: watch.Policy) -> watch.Policy:
+    """A loss that is counted in one instrument is known at every moment, the account's where it is valued: at each
+    close. Where a day turns within the bar of an entry, the two do not begin at the same figure."""
+    alone = any(isinstance(guard, LossSwitch) and guard.per != "account" for guard in policy.guards.guard)
+    if not alone:
+        return policy
+    return policy._replace(guards=msgspec.structs.replace(policy.guards, zone="UTC", day_starts="00:00"))
+
+
 def compared(seed: int) -> parity.Report:
     """One seed's history, live and rehearsed; raises a HawserError for what both refuse."""
     draw = Random(seed)
@@ -113,7 +125,7 @@ def compared(seed: int) -> parity.Report:
     kind = draw.random()
     laddered = kind < 0.2 and account.size.method in ("risk_percent", "risk_money")
     rig = fitting((a_ladder if laddered else a_rig)(draw), instrument)
-    policy = a_policy(draw, bars, instrument) if kind > 0.75 else None
+    policy = at_midnight(a_policy(draw, bars, instrument)) if kind > 0.5 else None
     return parity.compare(bars, signals, instrument, account, rig, order, policy)
 
 
