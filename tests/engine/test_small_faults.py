@@ -585,6 +585,37 @@ def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_sma
     assert hand.trade.most > 0  # it is too much after all
 
 
+def test_a_target_that_has_filled_in_part_and_may_not_be_changed_any_more_is_sent_anew():
+    """What has filled counts with the quantity that was refused; parts were halved each time, down to one step."""
+    hand = ByHand()
+    hand.protect()
+    target = hand.order("target", 1)
+    hand.fill(target.id, 30, target.level)
+    hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=60_879, steps=74)
+    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=target.level + 20)
+    told = hand.do(ev.AmendRejected, order=target.id, code="bad_qty", text="too many")
+    assert [one.order for one in of(told, cm.Cancel)] == [target.id]
+    assert hand.trade.most == 0
+    [anew] = of(hand.do(ev.OrderCancelled, order=target.id, why="asked for"), cm.Submit)
+    assert (anew.role, anew.steps, anew.level) == ("target", 11, target.level + 20)
+
+
+def test_parts_that_were_too_large_are_no_failures_and_teach_once():
+    hand = ByHand()
+    hand.place(targets=())
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.trade.most, hand.trade.most_at = 20, hand.now
+    hand.fill(hand.trade.entry, 104, hand.trade.ref)
+    stops = [order.id for order in hand.engine.state.orders_of(hand.trade, "stop")]
+    assert len(stops) == 6
+    for order in stops[:-1]:  # of 20 steps each
+        hand.do(ev.OrderRejected, order=order, code="bad_qty", text="too many")
+    assert (hand.trade.stop_failures, hand.trade.most) == (0, 10)
+    hand.later(0.15)
+    again = hand.engine.state.orders_of(hand.trade, "stop")
+    assert sum(order.steps for order in again) == 98  # the one of 4 takes the other 6 once it rests
+
+
 def test_an_entry_that_was_given_up_without_a_link_is_taken_back_also_while_the_market_is_shut():
     """Else it could fill at the opening."""
     hand = waiting()

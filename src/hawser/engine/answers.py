@@ -126,19 +126,24 @@ def rejected(desk: Desk, order: Order, code: str, text: str) -> None:
         converge(desk, trade)  # sent beside one that has closed it meanwhile: no failure
         return
     desk.tell("caution", f"rejected_{code}", f"The venue refused the {order.role} order: {text}", trade)
-    _note_most(desk, trade, order, order.steps, code)
-    _without(desk, trade, order, code, text)
+    too_large = _note_most(desk, trade, order, order.steps, code)
+    _without(desk, trade, order, code, text, failed=not too_large)
 
 
-def _note_most(desk: Desk, trade: Trade, order: Order, steps: int, code: str) -> None:
-    """A quantity the venue refuses for a stop or an exit is too large for one order: smaller parts are sent."""
+def _note_most(desk: Desk, trade: Trade, order: Order, steps: int, code: str) -> bool:
+    """A quantity the venue refuses for a stop or an exit is too large for one order: smaller parts are sent. Whether
+    that is so: then the next try is another, and no failure more."""
     instrument = desk.state.instruments[trade.symbol]
-    if code == BAD_QTY and order.role not in ("entry", "rung") and steps > max(1, instrument.qty_min_steps):
-        trade.most, trade.most_at = max(1, instrument.qty_min_steps, steps // 2), desk.state.now
+    least = max(1, instrument.qty_min_steps)
+    if code != BAD_QTY or order.role in ("entry", "rung") or steps <= least:
+        return False
+    half = max(least, steps // 2)
+    trade.most, trade.most_at = min(trade.most or half, half), desk.state.now
+    return True
 
 
-def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> None:
-    """What follows where an order of `trade` came to nothing."""
+def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str, failed: bool = True) -> None:
+    """What follows where an order of `trade` came to nothing; `failed`: it counts as one more failure in a row."""
     if code == "no_position" and trade.open_steps and desk.state.reconciled:
         desk.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
         desk.compare()
@@ -147,7 +152,7 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
     elif order.role == "rung":
         _without_rung(desk, trade, order, code, text)
     elif order.role == "stop":
-        trade.stop_failures += 1
+        trade.stop_failures += failed
         market = desk.state.markets[trade.symbol]
         if trade.side * (market.exit_side(trade.side) - trade.venue_stop) <= 0 and trade.open_steps:
             desk.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
@@ -158,14 +163,14 @@ def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> No
             leave(desk, trade, Reason(rs.STOP_TOO_NEAR))
         trade.stop_retry_at = _again_at(desk, trade, "stop", trade.stop_failures, code)
     elif order.role == "close":
-        trade.close_failures += 1
+        trade.close_failures += failed
         if trade.close_failures in (3, 10, 30, 100):
             desk.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
         trade.close_retry_at = _again_at(desk, trade, "close", trade.close_failures, code)
     else:
         line = line_of(trade, order)
         if line is not None:
-            line.failures += 1
+            line.failures += failed
             line.retry_at = _again_at(desk, trade, order.role, line.failures, code)
     converge(desk, trade)
 
@@ -335,7 +340,10 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
         order.retry_at = _again_at(desk, trade, order.role, order.refusals, code)
         desk.query(order)
         return
-    _note_most(desk, trade, order, asked - order.filled, code)
+    if code == BAD_QTY and order.filled and order.role in ("target", "loss"):  # what has filled counts with it
+        desk.cancel(trade, order, "the venue changes it no more: what is left follows as a new order")
+        return
+    _note_most(desk, trade, order, asked, code)
     if code in LEVEL_CODES and order.level is not None:
         if order.role == "stop" and trade.venue_stop != order.level:
             desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
