@@ -566,3 +566,11 @@ def test_a_drill_of_a_filter_is_over_in_time():
     told = hand.later(31)
     assert "guard_open" in codes(told)
     assert closed(hand) == []
+
+
+def test_a_count_of_two_lets_two_entries_pass():
+    hand = guarded(dc.CountGuard(name="Two", most=2))
+    hand.place("A1")
+    assert closed(hand) == []
+    hand.place("A2")
+    assert closed(hand) == ["trade_count"]

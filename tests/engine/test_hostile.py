@@ -114,6 +114,15 @@ def test_one_stop_of_several_that_the_venue_adjusts_moves_none_of_the_others():
     assert {one.order for one in back} == {first, *others}
 
 
+def test_one_stop_of_two_that_the_venue_adjusts_does_not_move_the_other():
+    hand = split(most=60)
+    first, other = stops(hand)
+    wanted = hand.trade.stop
+    hand.do(ev.OrderAccepted, order=other)
+    hand.do(ev.OrderAccepted, order=first, level=wanted - 3)
+    assert hand.trade.stop == wanted
+
+
 def test_one_stop_of_several_whose_move_is_refused_stays_where_it_is_and_the_others_move():
     hand = split()
     first, *others = stops(hand)

@@ -22,6 +22,7 @@ from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.alignment import align
 from hawser.engine.anchoring import _known
+from hawser.engine.asks import stop_problem
 from hawser.engine.entering import need_equity, request_for
 from hawser.engine.exposure import Exposure
 from hawser.engine.guarding import scene_of
@@ -396,6 +397,27 @@ def test_what_is_left_of_a_position_of_which_more_was_closed_than_was_known_is_c
     assert hand.trade.open_steps == 1
     assert hand.trade.entry_price == pytest.approx(hand.trade.ref)
     assert {(one.role, one.steps) for one in of(found, cm.Submit)} & {("stop", 1), ("close", 1)}
+
+
+def test_a_position_that_another_hand_turned_about_and_back_stays_another_s():
+    hand = ByHand()
+    hand.protect(targets=())
+    entry, stop = hand.trade.entry, hand.order("stop").id
+    for side in (-1, 1):
+        hand.do(ev.VenueUp)
+        held = ev.Held(entry, SYMBOL, side, 9, 61_242.0)
+        hand.holdings(positions=(held,), resting=(stop,) if side < 0 else ())
+        if side < 0:
+            hand.do(ev.OrderCancelled, order=stop, why="asked for")
+        assert hand.trade.state == states.ENDED
+        assert hand.engine.state.unexplained[entry].side == side
+
+
+def test_a_stop_at_one_tick_is_a_price():
+    hand = ByHand()
+    hand.protect()
+    assert stop_problem(hand.engine.state, hand.trade, 1) == ""
+    assert "not a price" in stop_problem(hand.engine.state, hand.trade, 0)
 
 
 def test_an_order_that_rests_though_it_was_taken_back_is_taken_back_until_it_is_gone():
