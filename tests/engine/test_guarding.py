@@ -18,6 +18,7 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import moneyguards, states
 from hawser.engine.engine import Engine
+from hawser.engine.guarding import cancels
 from hawser.engine.state import EngineState, Market
 from hawser.engine.tripping import action_for
 from hawser.engine.verdict import entry_verdict
@@ -566,6 +567,22 @@ def test_a_drill_of_a_filter_is_over_in_time():
     told = hand.later(31)
     assert "guard_open" in codes(told)
     assert closed(hand) == []
+
+
+@pytest.mark.parametrize(
+    "guard",
+    [dc.CoolDownGuard(name="x", minutes=5, then=("cancel",)), dc.CountGuard(name="x", most=9, then=("cancel",))],
+)
+def test_a_drill_of_a_guard_that_counts_takes_nothing_back_once_it_is_over(guard):
+    hand = guarded(guard)
+    hand.do(ev.Drill, ask="D", guard="x", seconds=30)
+    assert closed(hand) == ["cool_down"]
+    hand.later(31)
+    hand.quote(61_230, 61_242)
+    assert closed(hand) == []
+    trade = waiting(hand)
+    assert not cancels(hand.engine.state, trade)
+    assert not of(hand.bar(0.6123, atr=0.00145), cm.Cancel)
 
 
 def test_a_count_of_two_lets_two_entries_pass():

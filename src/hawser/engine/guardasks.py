@@ -128,7 +128,8 @@ def drill(desk: Desk, ask: ev.Drill) -> None:
         trip(desk, guard, ask.subject, memory, "a drill")
         return
     memory.until = state.now + round(ask.seconds * SECOND)
-    memory.shut, memory.tripped, memory.why = True, state.now, "a drill"
+    memory.tripped, memory.why = state.now, "a drill"
+    memory.shut = not isinstance(guard, Counted)  # until it is found open; what counts is never looked at like that
     done = carry_out(desk, guard, ask.subject)
     desk.tell("caution", "drill", f"Drill: {name} closes entries for {ask.seconds:g} s{done}", ask=ask.ask)
 
