@@ -5,8 +5,10 @@ Usage: keep_ledgers.py FOLDER (tests/ledgers/COMMIT). What is written there is n
 
 from __future__ import annotations
 
+import contextlib
 import json
 import lzma
+import sqlite3
 import sys
 import tempfile
 from collections.abc import Callable
@@ -39,6 +41,14 @@ def summary(state: EngineState) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def packed(path: Path) -> bytes:
+    """A closed ledger in one piece, compressed."""
+    with contextlib.closing(sqlite3.connect(path)) as db:
+        db.execute("PRAGMA journal_mode=DELETE")
+        db.execute("VACUUM")
+    return lzma.compress(path.read_bytes(), preset=9)
+
+
 def keep(folder: Path, name: str, first: int, minutes: float, clean: bool, guards: bool,
          wanted: Callable[[EngineState], bool]) -> None:  # fmt: skip
     """The first storm from seed `first` on that ends as is wanted."""
@@ -56,11 +66,7 @@ def keep(folder: Path, name: str, first: int, minutes: float, clean: bool, guard
             if wanted(storm.state):
                 told = summary(storm.state)
                 storm.session.close() if clean else storm.ledger.close()
-                ledger = Ledger(path)
-                ledger._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-                ledger._db.execute("PRAGMA journal_mode=DELETE")
-                ledger.close()
-                (folder / f"{name}.sqlite.xz").write_bytes(lzma.compress(path.read_bytes(), preset=9))
+                (folder / f"{name}.sqlite.xz").write_bytes(packed(path))
                 (folder / f"{name}.json").write_text(json.dumps(told, indent=1) + "\n")
                 return
             storm.ledger.close()

@@ -6,13 +6,12 @@ word. The seeds are those of 100 storms that together run the most lines of it.
 
 from __future__ import annotations
 
-import lzma
-import sqlite3
 import tempfile
 from pathlib import Path
 
 from hawser.ledger.ledger import Ledger
 from hawser.service.storm import Storm
+from keep_ledgers import packed
 
 RECORDS = Path(__file__).with_name("records")
 SEEDS = {
@@ -29,11 +28,7 @@ def keep(seed: int, guards: bool) -> None:
         found = storm.run(MINUTES)
         assert not found.broken, found
         storm.session.close()
-        db = sqlite3.connect(path)
-        db.execute("PRAGMA journal_mode=DELETE")
-        db.execute("VACUUM")
-        db.close()
-        (RECORDS / f"{seed}.sqlite.xz").write_bytes(lzma.compress(path.read_bytes(), preset=9))
+        (RECORDS / f"{seed}.sqlite.xz").write_bytes(packed(path))
 
 
 if __name__ == "__main__":

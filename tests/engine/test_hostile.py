@@ -41,7 +41,7 @@ def test_a_position_that_would_take_more_than_50_stops_is_closed_50_orders_at_a_
     assert hand.trade.state == states.EXPOSED
     told = hand.later(2.6)
     assert [one.text for one in of(told, cm.Tell) if one.code == "deadline"] == [
-        "The venue takes 0.02 in one order, and a stop for all of it would be 52 orders: closing at market"
+        "One order takes 0.02 at most, and the position would need 52 stops: closing at market"
     ]
     closes = of(told, cm.Submit)
     assert {one.role for one in closes} == {"close"}
@@ -87,7 +87,7 @@ def test_a_position_that_would_take_more_than_50_stops_is_not_adopted():
     [told] = of(hand.do(ev.Adopt, ask="A", position="X", plan=plan()), cm.Tell)
     assert told.code == "too_large"
     assert told.text == (
-        "Not adopted: Its stop would be more than 50 orders: one order is for 0.02 at most. Close a part."
+        "Not adopted: It would need more than 50 stops, because one order takes 0.02 at most. Close a part of it first."
     )
     hand.engine.state.unexplained["X"] = ev.Held("X", SYMBOL, 1, 100, 61200.0)
     assert "adopted" in codes(hand.do(ev.Adopt, ask="B", position="X", plan=plan()))

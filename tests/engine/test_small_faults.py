@@ -177,9 +177,8 @@ def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
     hand = waiting(size=SizeRule("fixed", qty=Decimal("0.05")))
     before = hand.trade.plan
     told = hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(rig=LADDER, stop=None, targets=(), trail=None))
-    assert texts(told, "bad_rig") == [
-        "Not put on the trade: It does not go with how the trade is sized. Only a risk sizes it, not fixed"
-    ]
+    why = "This plan cannot be used with the size of this trade (ladder: only a risk sizes it, not fixed)."
+    assert texts(told, "bad_rig") == [f"Not put on the trade: {why}"]
     assert (hand.trade.plan, hand.trade.moving) == (before, None)
     hand = ByHand()
     hand.protect()

@@ -74,10 +74,8 @@ def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
         raise Refused("stop_too_near", f"A stop at {instrument.price(max(stop, 0))} cannot stand at this market.")
     if position.steps > MOST_PARTS * max(1, instrument.qty_max_steps):
         most = instrument.qty(instrument.qty_max_steps)
-        raise Refused(
-            "too_large",
-            f"Its stop would be more than {MOST_PARTS} orders: one order is for {most} at most. Close a part.",
-        )
+        text = f"It would need more than {MOST_PARTS} stops, because one order takes {most} at most."
+        raise Refused("too_large", f"{text} Close a part of it first.")
     r_ticks = abs(ref - stop)
     lines = []
     for number, target in enumerate(plan.targets, start=1):

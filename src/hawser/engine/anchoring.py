@@ -80,12 +80,13 @@ def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
 
 
 def fitted(trade: Trade, plan: Plan) -> Plan:
-    """Another plan for a trade, which keeps its size and its entry. Raises Refused where the two do not go together."""
+    """Another plan for a trade, which keeps its size and its entry. Raises Refused where it cannot have that size."""
     old = trade.plan
     try:
         return msgspec.structs.replace(plan, symbol=trade.symbol, side=trade.side, size=old.size, entry=old.entry)
     except BadInput as problem:
-        raise Refused(problem.code, f"It does not go with how the trade is sized. {problem.text}") from None
+        text = f"This plan cannot be used with the size of this trade ({problem.sentence})."
+        raise Refused(problem.code, text) from None
 
 
 def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:

@@ -341,7 +341,7 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
         desk.query(order)
         return
     if code == BAD_QTY and order.filled and order.role in ("target", "loss"):  # what has filled counts with it
-        desk.cancel(trade, order, "the venue changes it no more: what is left follows as a new order")
+        desk.cancel(trade, order, "the venue refuses to change it: what is left is sent anew")
         return
     _note_most(desk, trade, order, asked, code)
     if code in LEVEL_CODES and order.level is not None:

@@ -42,7 +42,7 @@ from hawser.engine.reasons import Reason
 from hawser.engine.regrid import take_instruments
 from hawser.engine.requests import NO_MOMENT, Desk
 from hawser.engine.state import EngineState, Halted, Market, Order, Trade
-from hawser.engine.watchtimes import watches
+from hawser.engine.watchtimes import must_watch
 
 KEEP_ENDED = 3600 * SECOND  # how long an ended trade stays in the state for late answers
 
@@ -84,7 +84,7 @@ class Engine:
 
     def _only_seen(self, event: ev.AnyEvent) -> bool:
         """Take what an event tells of rates and money; whether nothing more can follow from it."""
-        state, time_to_look = self.state, watches(self.state) and self.state.now >= self.state.guards_at
+        state, time_to_look = self.state, must_watch(self.state) and self.state.now >= self.state.guards_at
         if isinstance(event, ev.Seen):
             observed.fold(state, event)
             self._bands.clear()

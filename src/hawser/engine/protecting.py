@@ -144,9 +144,7 @@ def deadline(desk: Desk, trade: Trade, since: int) -> None:
     text, orders = "No stop could be attached in time: closing at market", parts_of(desk, trade)
     if orders > MOST_PARTS:
         most = desk.state.instruments[trade.symbol].qty(most_steps(desk, trade))
-        text = (
-            f"The venue takes {most} in one order, and a stop for all of it would be {orders} orders: closing at market"
-        )
+        text = f"One order takes {most} at most, and the position would need {orders} stops: closing at market"
     desk.tell("alarm", "deadline", text, trade)
     leave(desk, trade, Reason(rs.NO_COVER))
     # Nothing waits for the end of an earlier pause now, and the stop is tried again beside the close.

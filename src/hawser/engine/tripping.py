@@ -41,7 +41,7 @@ from hawser.engine.protecting import converge, leave
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Memory, Trade
-from hawser.engine.watchtimes import NEVER, next_moment, next_turn, watches
+from hawser.engine.watchtimes import NEVER, must_watch, next_moment, next_turn
 
 # Refusals that say nothing ill of the venue: another close had closed all there was.
 HARMLESS = frozenset({"no_position"})
@@ -53,14 +53,14 @@ def begin(desk: Desk, event: ev.AnyEvent) -> None:
     state = desk.state
     if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
         state.measures.setdefault(event.symbol, {}).update(found)
-    if watches(state) and state.now >= state.guards_at and roll(desk) and state.figured:
+    if must_watch(state) and state.now >= state.guards_at and roll(desk) and state.figured:
         _reached(desk)  # a limit that is still broken opens nothing with the new period
 
 
 def after(desk: Desk, event: ev.AnyEvent) -> None:
     """What the event just folded means for the guards."""
     state = desk.state
-    if not watches(state):
+    if not must_watch(state):
         return
     if isinstance(event, ev.BarCompleted):
         _measured(desk, event)

@@ -14,7 +14,7 @@ NEVER = 1 << 62
 LEAST_PAUSE = 5 * SECOND  # between two looks at silent feeds
 
 
-def watches(state: EngineState) -> bool:
+def must_watch(state: EngineState) -> bool:
     """Whether there is anything to look at: guards, or looser limits that wait."""
     return bool(state.guards.guard) or state.policy_later is not None or state.rules_later is not None
 

@@ -33,7 +33,7 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.engine.following import following, turned_plan
-from hawser.engine.watchtimes import watches
+from hawser.engine.watchtimes import must_watch
 from hawser.ledger.ledger import Entry, Ledger, Restored
 from hawser.service.barstore import BarStore
 from hawser.service.boundary import Inward, Odd, as_request
@@ -141,7 +141,7 @@ class Session:
                 start(f"hours:{trade.id}:{trade.hours_at}", max(now, trade.hours_at))
             if trade.exposed_since:
                 start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2 * SECOND)
-        if watches(state):
+        if must_watch(state):
             start(f"guards:{state.guards_at}", max(now, state.guards_at))
         for name, group in state.baskets.items():
             if group.basket.basis == "minute_end":

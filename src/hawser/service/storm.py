@@ -23,7 +23,7 @@ from hawser.core.clock import MILLISECOND, MINUTE, SECOND
 from hawser.core.errors import HawserBug, VenueRefused
 from hawser.engine import events as ev
 from hawser.engine.state import EngineState
-from hawser.engine.watchtimes import next_turn, watches
+from hawser.engine.watchtimes import must_watch, next_turn
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.ledger.verify import verify
 from hawser.service import stormfilters, stormlimits, stormworld
@@ -366,7 +366,7 @@ class Storm:
             live = {name for name in trade.order_ids if not self.state.orders[name].over}
             if len(trade.live_ids) != len(live) or set(trade.live_ids) != live:
                 self.judge.broke("ledger", f"{trade.id} lists {trade.live_ids} as live, {live} are")
-        if watches(self.state) and self.state.guards_at > next_turn(self.state):
+        if must_watch(self.state) and self.state.guards_at > next_turn(self.state):
             self.judge.broke("ledger", "what ends by its time is not looked at then")
         decode = msgspec.msgpack.Decoder(EngineState).decode
         mine = msgspec.msgpack.encode(decode(msgspec.msgpack.encode(self.state)))

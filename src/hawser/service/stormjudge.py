@@ -269,8 +269,9 @@ class Judge:
             self.found.longest_naked = max(self.found.longest_naked, self.now - since)
             trade = self._trade_of(state, position.id)
             fits = cover <= position.steps or trade is None or trade.left or trade.side != position.side
-            # A large stop stays while more than 50 parts are closed under it.
-            fits = fits or (trade is not None and trade.leave is not None)
+            # A large stop stays beside others while more than 50 parts are closed under it.
+            closing = trade is not None and trade.leave is not None
+            fits = fits or (closing and len(self.stops(position.id, position.symbol)) > 1)
             if fits or self._blocked.get(position.symbol, 0) == self.now or self._is_split(position):
                 self._fitting[position.id] = self.now
             elif self.now - self._fitting.setdefault(position.id, self.now) > FITS_AFTER:

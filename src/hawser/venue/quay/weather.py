@@ -90,7 +90,7 @@ LONGEST = 10.0  # times the median; a silence beyond that is a request or an ans
 LATEST = 4.0  # seconds an answer may be held back
 SQUALL_S, HALT_S, WIDER = 20.0, 25.0, 3.0
 SHUT_S, RATELESS_S, SMALLER_S, STILL_S = 300.0, 60.0, 150.0, 40.0
-MOST_SHUT = 24.0  # times that, at most: an instrument halted for hours
+MOST_SHUT = 24.0  # times SHUT_S, at most: some are halted for hours
 ADJUSTED = 4  # ticks that a level is put elsewhere at most
 GAP_S = 300.0  # in which a jump comes back
 
