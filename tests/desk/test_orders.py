@@ -238,6 +238,7 @@ def test_weather_is_typed_fault_by_fault(trader):
     trader.key(trader.window, Qt.Key.Key_Q, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
     panel = trader.window.quay
     assert panel.isVisible()
+    assert panel._told["reject"].text().endswith("so far")  # from the first moment
     panel.field("reject").setText("2")
     panel._check()
     assert not panel.apply.isEnabled()

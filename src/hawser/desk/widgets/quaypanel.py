@@ -173,10 +173,10 @@ class QuayPanel(QFrame):
         assert parent is not None
         self.setGeometry(76, 60, min(760, parent.width() - 96), min(660, parent.height() - 100))
         self.show_symbol(symbol)
-        self._show_counts()
         self._timer.start()
         self.show()
         self.raise_()
+        self._show_counts()
         self._fields["reject"].setFocus()
 
     def show_symbol(self, symbol: str) -> None:
