@@ -29,7 +29,9 @@ class Told(Storm):
     def heard(self, entry) -> None:  # type: ignore[no-untyped-def]
         super().heard(entry)
         session = getattr(self, "session", None)
-        if session is not None and not session.engine.seen and self.ledger is not None:
+        if session is None or session.engine.seen or self.ledger is None:
+            return
+        if session.extent.lines == self.ledger.seq:  # while the disk is full the state is ahead of what is written
             print(self.ledger.seq, digest(session.engine.state), flush=True)
 
 
