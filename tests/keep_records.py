@@ -1,14 +1,29 @@
-"""Keeps the records of some storms, with every command the engine gave: run when what it gives has changed on purpose.
+"""Keeps what the engine gives, to the word: run when that has changed on purpose.
 
-Usage: keep_records.py. `test_records.py` replays them: whatever else changes, the engine decides as it did, to the
-word. The seeds are those of 100 storms that together run the most lines of it.
+Usage: keep_records.py. `test_records.py` replays what is kept: whatever else changes, the engine decides as it did.
+
+- Storms: the seeds are those of 100 that together run the most lines of the engine. Their ledgers hold every command.
+- Stories: what each test of the engine told one by hand (`byhand.py`), and `STORIES` drawn ones (`anybody.py`), with
+  the commands and a check sum of the whole state after each event.
 """
 
 from __future__ import annotations
 
+import lzma
 import tempfile
+import zlib
+from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
+import msgspec
+import pytest
+
+from anybody import Anybody
+from byhand import ByHand
+from hawser.engine.commands import AnyCommand
+from hawser.engine.engine import Engine
+from hawser.engine.events import AnyEvent
 from hawser.ledger.ledger import Ledger
 from hawser.service.storm import Storm
 from keep_ledgers import packed
@@ -19,9 +34,84 @@ SEEDS = {
     4100: True, 4103: True, 4104: True, 4107: True, 4109: True, 4134: True, 4149: True,
 }  # fmt: skip
 MINUTES, KILLS = 8, 0.05
+STORIES, ACTS = 150, 120
+BOOK = RECORDS / "stories.msgpack.xz"
 
 
-def keep(seed: int, guards: bool) -> None:
+class Step(msgspec.Struct, array_like=True):
+    """One event of a story, the commands that followed, and a check sum of the state that it left."""
+
+    event: AnyEvent
+    commands: list[AnyCommand]
+    state: int
+
+
+def written(events: list[AnyEvent]) -> list[AnyEvent]:
+    """Events as a record gives them back."""
+    return msgspec.msgpack.decode(msgspec.msgpack.encode(events), type=list[AnyEvent])
+
+
+def steps_of(events: Iterable[AnyEvent]) -> list[Step]:
+    engine = Engine()
+    return [Step(one, engine.handle(one), zlib.crc32(msgspec.msgpack.encode(engine.state))) for one in events]
+
+
+def stories() -> dict[str, list[Step]]:
+    return msgspec.msgpack.decode(lzma.decompress(BOOK.read_bytes()), type=dict[str, list[Step]])
+
+
+class Listener:
+    """A plug-in that keeps what the tests told each engine by hand. What a test changed in the state itself cannot be
+    told again, so such a story is left out; so is what a property draws, which is another with each edit of it."""
+
+    def __init__(self) -> None:
+        self.found: dict[str, list[Step]] = {}
+        self.left_out: list[str] = []
+        self.hands: list[ByHand] = []
+
+    @pytest.hookimpl(wrapper=True)
+    def pytest_runtest_call(self, item: pytest.Item) -> Any:
+        self.hands = []
+        begin = ByHand.__init__
+
+        def noted(hand: ByHand, **changes: Any) -> None:
+            self.hands.append(hand)
+            begin(hand, **changes)
+
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(ByHand, "__init__", noted)
+            result = yield
+        if not hasattr(getattr(item, "obj", None), "hypothesis"):
+            for number, hand in enumerate(self.hands):
+                self._keep(f"{item.nodeid} {number}", hand)
+        return result
+
+    def _keep(self, name: str, hand: ByHand) -> None:
+        try:
+            steps = steps_of(written(hand.events))
+        except Exception:  # it raised nothing when it was told first: the state had been changed by hand
+            steps = []
+        if [command for step in steps for command in step.commands] == hand.all:
+            self.found[name] = steps
+        else:
+            self.left_out.append(name)
+
+
+def keep_stories() -> None:
+    listener = Listener()
+    engine = Path(__file__).with_name("engine")
+    assert pytest.main(["-q", "-p", "no:cacheprovider", str(engine)], plugins=[listener]) == 0
+    found = listener.found
+    for seed in range(STORIES):
+        anybody = Anybody(seed)
+        for _ in range(ACTS):
+            anybody.act()
+        found[f"drawn {seed}"] = steps_of(written(anybody.hand.events))
+    BOOK.write_bytes(lzma.compress(msgspec.msgpack.encode(found), preset=9))
+    print(f"{len(found)} stories, {sum(map(len, found.values()))} events; left out: {listener.left_out}")
+
+
+def keep_storm(seed: int, guards: bool) -> None:
     with tempfile.TemporaryDirectory() as place:
         path = Path(place) / "ledger.sqlite"
         storm = Storm(seed, "gale", Ledger(path), kills=KILLS, guards=guards)
@@ -35,5 +125,6 @@ if __name__ == "__main__":
     RECORDS.mkdir(exist_ok=True)
     for old in RECORDS.iterdir():
         old.unlink()
+    keep_stories()
     for seed, guards in SEEDS.items():
-        keep(seed, guards)
+        keep_storm(seed, guards)
