@@ -1,11 +1,14 @@
 """A Hawser to be killed: trades through a storm on a real ledger and a real venue file, and says what it wrote down.
 
-Usage: killed.py FOLDER SEED. After every durable write it prints the ledger's line and the digest of the state.
+Usage: killed.py FOLDER SEED [LINE]. After every durable write it prints the ledger's line and the digest of the state.
+With LINE it kills itself there: the test says where each of its kills fell, so that they can be played again.
 """
 
 from __future__ import annotations
 
 import hashlib
+import os
+import signal
 import sys
 from pathlib import Path
 
@@ -24,7 +27,9 @@ def digest(state: EngineState) -> str:
 
 
 class Told(Storm):
-    """Tells what it wrote, as soon as it is written."""
+    """Tells what it wrote, as soon as it is written; ends at line `last`."""
+
+    last = 1 << 62
 
     def heard(self, entry) -> None:  # type: ignore[no-untyped-def]
         super().heard(entry)
@@ -33,6 +38,8 @@ class Told(Storm):
             return
         if session.extent.lines == self.ledger.seq:  # while the disk is full the state is ahead of what is written
             print(self.ledger.seq, digest(session.engine.state), flush=True)
+        if self.ledger.seq >= self.last:
+            os.kill(os.getpid(), signal.SIGKILL)
 
 
 def open_storm(folder: Path, seed: int, kind: type[Storm] = Storm) -> Storm:
@@ -41,4 +48,5 @@ def open_storm(folder: Path, seed: int, kind: type[Storm] = Storm) -> Storm:
 
 
 if __name__ == "__main__":
+    Told.last = int(sys.argv[3]) if len(sys.argv) > 3 else Told.last
     open_storm(Path(sys.argv[1]), int(sys.argv[2]), Told).run(100_000)
