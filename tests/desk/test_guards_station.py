@@ -180,6 +180,8 @@ def test_the_spread_is_drawn_over_time_with_its_limit(trader):
     assert most.max() == np.nanmax(trader.chart.bars.spread)
     assert wide.size <= 600
     trader.qtbot.waitUntil(lambda: f" of {ribbon.limit:.0f} t" in trader.chart._readout.text())
+    trader.chart.show_limit(40.0)  # another limit is told at once, whether or not a quote comes
+    assert " of 40 t" in trader.chart._readout.text()
 
 
 def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):

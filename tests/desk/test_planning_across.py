@@ -162,6 +162,17 @@ def test_what_if_the_stop_stood_elsewhere(trader):
     assert trader.plan.field("stop").text() == request.instrument.price(after.stop)
 
 
+def test_what_if_stays_readable_where_the_lower_part_is_drawn_large(trader):
+    trader.choose("CAD/CHF")
+    trader.helm.plan.show_page(1)
+    trader.helm.whole.setSizes([100, 600])
+    curve = trader.helm.plan.what_if.curve
+    trader.qtbot.waitUntil(lambda: curve.height() >= curve.minimumHeight())
+    assert curve.visibleRegion().boundingRect().height() == curve.height()
+    trader.helm.plan.show_page(0)
+    assert trader.helm.plan.pages.minimumHeight() < curve.minimumHeight()
+
+
 def test_with_the_quantity_locked_the_risk_follows_and_the_typed_risk_comes_back(trader):
     trader.choose("NZD/SEK")
     trader.type("risk", "0.55 %")

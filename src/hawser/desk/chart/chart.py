@@ -67,6 +67,7 @@ class Chart(QFrame):
         self._instrument: Instrument | None = None
         self._span = 0
         self._pyramid: Pyramid | None = None
+        self._read_at: tuple[float | None, float | None] = None, None  # where the crosshair is, if anywhere
         self._forming: tuple[float, ...] | None = None
         self._focus: Focus | None = None
         self.shown = float(DEFAULT_BARS)
@@ -475,8 +476,14 @@ class Chart(QFrame):
         """What the line being dragged would mean, in place of the bar's figures."""
         self._readout.setText(text)
 
+    def show_limit(self, limit: float) -> None:
+        """The widest spread that the guards let pass, ticks; NaN: any."""
+        if self.ribbon.show_limit(limit):
+            self._read_bar(*self._read_at)
+
     def _read_bar(self, x: float | None, y: float | None = None) -> None:
         """The figures of the bar under the crosshair, else of the newest."""
+        self._read_at = x, y
         if self.dragging:
             return
         pyramid, of = self._pyramid, self._instrument

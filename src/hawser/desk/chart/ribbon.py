@@ -34,11 +34,13 @@ class Ribbon(pg.GraphicsObject):
             self._pyramid = pyramid
         self.update()
 
-    def show_limit(self, limit: float) -> None:
-        """In ticks; NaN: no guard has one."""
-        if limit != self.limit and not (math.isnan(limit) and math.isnan(self.limit)):
-            self.limit = limit
-            self.update()
+    def show_limit(self, limit: float) -> bool:
+        """In ticks; NaN: no guard has one. Whether it is another than before."""
+        if limit == self.limit or (math.isnan(limit) and math.isnan(self.limit)):
+            return False
+        self.limit = limit
+        self.update()
+        return True
 
     def boundingRect(self) -> QRectF:
         if self._pyramid is None or not self._pyramid.size:

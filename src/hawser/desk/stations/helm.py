@@ -117,7 +117,7 @@ class Helm(QWidget):
             self._show_also()
         if turn in (1, 3, ALL_TURNS):
             self.chart.show_forming(snapshot.forming)
-            self.chart.ribbon.show_limit(snapshot.spread_limit(self.symbol))
+            self.chart.show_limit(snapshot.spread_limit(self.symbol))
             view = snapshot.instrument(self.symbol)
             self.chart.news.show_marks(view.news if view is not None else (), snapshot.time)
             self._show_focus()
@@ -211,6 +211,7 @@ class Helm(QWidget):
         self.plan.planning.currency, self.plan.planning.bars = self._snapshot.currency, None
         self.plan.set_instrument(symbol, self.span, self._kept.drafts.get(symbol) or self._fresh_draft())
         self.instruments.choose(symbol)
+        self.chart.show_limit(self._snapshot.spread_limit(symbol))
         self._watch()
 
     def _fresh_draft(self) -> Draft:

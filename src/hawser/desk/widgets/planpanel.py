@@ -38,6 +38,7 @@ from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.snapshot import Snapshot
 
 MARGIN = 12
+LEAST_PAGE = 48  # px: two lines of the reckoning
 NO_RIG = "none: the lines below"
 HELP = {
     "entry": "How to enter: market, limit 0.61100, stop 0.61500; a level also as limit 0.5 atr. market within 5 t "
@@ -231,7 +232,7 @@ class PlanPanel(QFrame):
         scroll.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
         heading, group = QHBoxLayout(), QButtonGroup(self)
         heading.setContentsMargins(0, 0, 0, 0)
-        self.pages.setMinimumHeight(48)
+        self.pages.setMinimumHeight(LEAST_PAGE)
         for number, (name, page) in enumerate((("Reckoning", scroll), ("What if", self.what_if))):
             self.pages.addWidget(page)
             button = QPushButton(name)
@@ -248,6 +249,7 @@ class PlanPanel(QFrame):
     def show_page(self, number: int) -> None:
         """0: the reckoning; 1: what if."""
         self.pages.setCurrentIndex(number)
+        self.pages.setMinimumHeight(self.what_if.minimumSizeHint().height() if number else LEAST_PAGE)
         button = self._page_buttons.button(number)
         assert button is not None
         button.setChecked(True)

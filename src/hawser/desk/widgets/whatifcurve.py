@@ -28,7 +28,7 @@ class Curve(QWidget):
         self._key: tuple[object, ...] = ()
         self._currency, self._digits, self.by_risk = "", 2, False
         self._dragging = False
-        self.setMinimumHeight(40)
+        self.setMinimumHeight(TOP + BOTTOM + 30)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("What if: quantity over the stop's distance")
         self.setToolTip("Drag the point, or Left/Right, to move the stop")
