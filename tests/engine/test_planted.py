@@ -23,6 +23,7 @@ from hawser.engine import events as ev
 from hawser.engine import moneyguards, states
 from hawser.engine.guardmemory import count_anew
 from hawser.engine.pacing import silence_allowed
+from hawser.engine.reconciling import differs
 from hawser.engine.rigging import waiting
 from hawser.engine.state import Memory
 
@@ -535,3 +536,38 @@ def test_whatever_fails_in_a_shut_market_leaves_the_tries_for_its_opening():
     assert not of(hand.later(29), cm.Submit)
     opens = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
     assert [one.role for one in of(opens, cm.Submit)] == ["close"]
+
+
+def test_what_is_left_of_an_ended_trade_in_a_shut_market_is_taken_back_when_it_opens():
+    hand = ByHand()
+    hand.protect()
+    stop, target = hand.order("stop"), hand.order("target", 1)
+    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=target.level + 30)
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
+    hand.fill(stop.id, stop.steps, stop.level)
+    assert hand.trade.ended
+    assert target.pending == "amend"
+    hand.do(ev.AmendRejected, order=target.id, code="market_closed", text="not trading")
+    known = ev.Known(target.id, "resting", target.level, target.steps)
+    assert not of(hand.do(ev.OrderStatus, known=known), cm.Cancel)
+    opens = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
+    assert target.id in {one.order for one in of(opens, cm.Cancel)}
+
+
+def test_a_check_finds_what_rests_of_an_ended_trade_and_is_about_to_be_taken_back_by_nothing():
+    hand = ByHand()
+    hand.protect()
+    stop, target = hand.order("stop"), hand.order("target", 1)
+    hand.fill(stop.id, stop.steps, stop.level)
+    for order in hand.engine.state.orders_of(hand.trade, "target"):
+        hand.do(ev.CancelRejected, order=order.id, code="busy", text="busy")
+        hand.do(ev.OrderStatus, known=ev.Known(order.id, "cancelled", 0, order.steps))
+    target.state, target.pending = states.RESTING, ""
+    hand.engine.state.list_live(hand.trade, target)
+    known = ev.Known(target.id, "resting", target.level, target.steps)
+    check = ev.Checked(time=hand.now, asked=(known,), resting=(target.id,), positions=(), quiet=(hand.trade.id,))
+    assert differs(hand.engine.state, check)
+    found = hand.do(ev.Checked, asked=(known,), resting=(target.id,), positions=(), quiet=(hand.trade.id,))
+    assert [one.order for one in of(found, cm.Cancel)] == [target.id]
+    hand.trade.wake_at, target.pending = hand.now + 1, ""
+    assert not differs(hand.engine.state, check)  # its time comes

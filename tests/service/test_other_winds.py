@@ -14,7 +14,7 @@ import pytest
 from calmworld import PLAN, SYMBOL, World
 from hawser.core.account import Rate
 from hawser.core.clock import DAY, MINUTE, SECOND
-from hawser.core.errors import Refused
+from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert, with_filed
 from hawser.core.guards import declared as dc
 from hawser.core.levels import StopRule
@@ -186,6 +186,33 @@ def test_an_amend_that_is_answered_with_another_level_is_taken_as_it_is():
     assert world.sent(cm.Amend, since) == 1
     assert world.trade.stop == wanted - 3
     assert "level_adjusted" in world.told(since)
+
+
+def test_what_still_rests_of_an_ended_trade_is_taken_back_after_a_restart(tmp_path):
+    """Its cancel was refused, and a kill came before the next try: the stop rested on without a position."""
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+
+    def busy(quay: Quay, request: port.Request) -> list[port.Told] | None:
+        if isinstance(request, port.CancelOrder):
+            raise VenueRefused("busy", "the venue is busy")
+        return None
+
+    world.venue.otherwise = busy
+    world.session.ask(ev.CloseTrade(time=world.venue.now, ask="c", trade=world.trade.id))
+    world.run(2)
+    while any(world.state.orders[name].pending for name in world.trade.live_ids):
+        world.run(0.1)
+    assert world.trade.state == states.ENDED
+    assert len(world.venue.book.resting(SYMBOL)) == 2
+    world.venue.hang_up()
+    world.ledger.close()
+    world.venue.pick_up()
+    world.venue.otherwise = None
+    world.ledger = Ledger(tmp_path / "ledger.sqlite")
+    world.open()
+    assert not world.venue.book.resting(SYMBOL)
+    world.session.close()
 
 
 def test_holdings_with_a_time_before_the_last_fill_are_taken_all_the_same():

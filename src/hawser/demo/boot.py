@@ -61,4 +61,5 @@ def play_morning(session: Session) -> None:
 def begin_anew(profile: Profile) -> None:
     """Forget the demo's past: its own folders only."""
     shutil.rmtree(profile.data, ignore_errors=True)
+    profile.heartbeat.unlink(missing_ok=True)  # it says how far the record went
     profile.made()

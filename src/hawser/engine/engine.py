@@ -263,9 +263,9 @@ def _instrument_state(desk: Desk, event: ev.InstrumentState) -> None:
         market.opened = desk.state.now
     market.open, market.until = event.open, event.until
     for trade in desk.state.trades_in(event.symbol) if event.open else ():
-        if trade.state != states.ENDED:
+        if trade.state != states.ENDED or trade.live_ids:
             without_waiting(desk, trade)
-        elif trade.due:
+        if trade.state == states.ENDED and trade.due:
             desk.later(f"{trade.due}:{trade.id}", 0)
 
 

@@ -38,7 +38,7 @@ def up(desk: Desk) -> None:
     state = desk.state
     state.link_up, state.link_why, state.linked_at, state.compares = True, "", state.now, 0
     desk.compare()
-    for trade in state.live():  # what waited for the link
+    for trade in state.under_way():  # what waited for the link
         converge(desk, trade)
 
 
@@ -76,7 +76,7 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     state.reconciled, state.compares, state.suspect = True, 0, ""
     _foreign_orders(desk, event)
     _positions(desk, event.positions, set(state.trades) - since)  # a check looks at those about which more was sent
-    for trade in state.live():
+    for trade in state.under_way():
         market = state.markets.get(trade.symbol)
         if market is None or market.open:
             without_waiting(desk, trade)
@@ -114,7 +114,7 @@ def _compare_later(desk: Desk) -> None:
 
 
 def differs(state: EngineState, event: ev.Checked) -> bool:
-    """Whether what the venue holds is anything but what is known, of the trades that may be judged."""
+    """Whether what the venue holds is anything but what is known, or wanted, of the trades that may be judged."""
     judged = set(event.quiet)
     for known in event.asked:
         order = state.orders.get(known.order)
@@ -152,7 +152,10 @@ def _order_differs(state: EngineState, order: Order, known: ev.Known) -> bool:
         return True
     stays = known.status == "resting" and order.state == states.RESTING
     same_level = order.kind == "market" or known.level == order.level
-    if stays and order.role == "entry" and answers.displaced(state.trades[order.trade], order, known):
+    trade = state.trades[order.trade]
+    if stays and trade.state == states.ENDED and trade.wake_at <= state.now:  # nothing is about to take it back
+        return True
+    if stays and order.role == "entry" and answers.displaced(trade, order, known):
         return True
     return not (stays and same_level and known.steps == order.steps)
 

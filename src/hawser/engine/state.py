@@ -371,6 +371,10 @@ class EngineState(msgspec.Struct):
         """Trades that have not ended."""
         return [trade for trade in self.trades.values() if trade.state != states.ENDED]
 
+    def under_way(self) -> list[Trade]:
+        """Trades that have not ended, and ended ones of which an order may still rest at the venue."""
+        return [trade for trade in self.trades.values() if trade.state != states.ENDED or trade.live_ids]
+
     def orders_of(self, trade: Trade, role: str) -> list[Order]:
         """The orders of a trade in one role that are not over."""
         orders = map(self.orders.__getitem__, trade.live_ids)

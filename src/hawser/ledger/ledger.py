@@ -28,6 +28,7 @@ from hawser.engine.state import EngineState
 from hawser.ledger import shape
 from hawser.ledger.folding import BODY, Fold, decode_command, decode_event, recorded, rules
 from hawser.ledger.migrations import migrate
+from hawser.ledger.standing import Standing, copied
 
 _encoder = msgspec.msgpack.Encoder()
 _state = msgspec.msgpack.Decoder(EngineState)
@@ -74,6 +75,7 @@ class Ledger:
         except BaseException:
             os.close(self._lock)  # whatever it was: who tries again must not meet our own lock
             raise
+        self._standing = self._stands()
         self._restored: Restored | None = None
         self.keep_reserve()
 
@@ -83,7 +85,11 @@ class Ledger:
         return int(self._seq)
 
     def append(self, entries: Iterable[Entry]) -> None:
-        """Write events, each followed by its commands, in one durable transaction; all of them or none."""
+        """Write events, each followed by its commands, in one durable transaction; all of them or none. Raises
+        sqlite3.Error where the disk refuses, and where the record does not stand in its place any more."""
+        astray = self.astray()
+        if astray:
+            raise sqlite3.OperationalError(astray)
         rows: list[tuple[object, ...]] = []
         for event, commands in entries:
             for way, item in (("event", event), *(("command", command) for command in commands)):
@@ -199,6 +205,35 @@ class Ledger:
         self._db.execute("INSERT OR REPLACE INTO version VALUES (?, ?, ?, ?)", (self._seq, *own, __version__))
 
     # The disk
+
+    def _stands(self) -> Standing:
+        return Standing(self.path, self.path.with_suffix(".lock"))
+
+    def astray(self) -> str:
+        """Why nobody would find what is written now: another hand has taken the file away, or put another in its
+        place. Empty: all is as it was."""
+        return self._standing.trouble()
+
+    def put_back(self) -> None:
+        """Where the record does not stand in its place any more, write all of it there anew: the lost file can still be
+        read. Raises sqlite3.Error."""
+        if not self.astray():
+            return
+        new = self.path.with_suffix(".new")
+        try:
+            self.path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            if not self._standing.locked:
+                old, self._lock = self._lock, _locked(self.path.with_suffix(".lock"))
+                os.close(old)
+            copied(self._db, new)
+            self._standing.make_room()
+            new.replace(self.path)
+            lost = self._db
+            self._db, self._seq = _opened(self.path)
+            lost.close()
+        except (OSError, Unavailable) as error:
+            raise sqlite3.OperationalError(str(error)) from error
+        self._standing = self._stands()
 
     def keep_reserve(self) -> None:
         """Space on the disk that is given up when it fills, so that what protects can still be written."""

@@ -56,7 +56,7 @@ class Checking:
         waiting = bool(self._open)
         if waiting and now - self._asked_at > max(UNANSWERED, patience):
             waiting, self._next = False, now
-        live = state.live()
+        live = state.under_way()
         if live:  # since the last question something may have been opened
             self._next = min(self._next, self._asked_at + max(patience, EVERY_OPEN))
         if waiting or now < self._next or not (state.link_up and state.reconciled):
@@ -84,7 +84,7 @@ class Checking:
             self.soon(now)
             return None
         self._open.clear()
-        live = state.live()
+        live = state.under_way()
         quiet = tuple(one.id for one in live if before.get(one.id) == _look(state, one))
         if len(quiet) < len(live):
             self._next = min(self._next, now + AGAIN)

@@ -139,8 +139,12 @@ class Recording:
         return written + sum(1 + len(commands) for _, commands in self.kept[gone:])
 
     def due(self, now: int) -> bool:
-        """Whether what was kept is to be tried again."""
-        return bool(self.kept) and now >= self._again_at
+        """Whether what was kept is to be tried again, or the record does not stand in its place any more."""
+        if self.ledger is None or now < self._again_at:
+            return False
+        if not self.kept:
+            self._again_at = now + WRITE_AGAIN  # for the next look at the file
+        return bool(self.kept) or bool(self.ledger.astray())
 
     def write(self, batch: list[Entry], now: int) -> Outcome:
         """Write what was kept, then this."""
@@ -151,8 +155,10 @@ class Recording:
         if behind and now < self._again_at:
             return Outcome(False)
         try:
+            if not self.kept and self.ledger.astray():
+                return self._failed(self.ledger.astray(), now)
             while self.kept or self._under_way is not None:
-                self._some(self.ledger, AT_ONCE if behind else len(self.kept))
+                self._some(self.ledger, AT_ONCE if behind else len(self.kept), bool(behind))
         except TimeoutError:
             return self._failed(f"the disk has not answered for {self._way.patience:g} s", now)
         except sqlite3.Error as error:
@@ -165,12 +171,12 @@ class Recording:
         self._again_at = now + WRITE_AGAIN
         return Outcome(False, why)
 
-    def _some(self, ledger: Ledger, most: int) -> None:
+    def _some(self, ledger: Ledger, most: int, again: bool) -> None:
         """Write the first of what is kept; raises TimeoutError where that takes too long, and goes on with it the next
         time."""
         if self._under_way is None:
             some = self.kept[:most]
-            self._begin(len(some), lambda: _append(ledger, some))
+            self._begin(len(some), lambda: _append(ledger, some, again))
         assert self._under_way is not None
         count, done, until = self._under_way
         _, unfinished = waited([done], max(0.0, until - time.monotonic()))
@@ -224,10 +230,11 @@ class Recording:
             return
         if not ended:
             raise Unavailable("ledger", f"{ledger.path}: the disk does not answer; the last of the record is lost")
+        with contextlib.suppress(sqlite3.Error):  # once more
+            _append(ledger, self.kept, True)
+            self.kept = []
+            ledger.snapshot(state)  # it only makes starting faster
         lost = len(self.kept)
-        if not lost:
-            with contextlib.suppress(sqlite3.Error):  # it only makes starting faster
-                ledger.snapshot(state)
         ledger.close()
         if lost:
             raise Unavailable("ledger", f"{ledger.path}: the last {lost} events could not be written and are lost")
@@ -246,12 +253,15 @@ class Recording:
         return True
 
 
-def _append(ledger: Ledger, entries: list[Entry]) -> None:
-    """Write; where the disk is full, once more in the space that was kept for it."""
+def _append(ledger: Ledger, entries: list[Entry], again: bool) -> None:
+    """Write; where the disk is full, once more in the space that was kept for it. `again`: it could not be written
+    before, because the record was taken away perhaps."""
     try:
+        if again:
+            ledger.put_back()
         ledger.append(entries)
     except sqlite3.Error as error:
         held = getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
-        if held or not ledger.give_up_reserve():
+        if held or ledger.astray() or not ledger.give_up_reserve():
             raise
         ledger.append(entries)

@@ -105,7 +105,7 @@ class Session:
             self._inward.note(order.id, state.trades[order.trade].symbol, state.orders)
         _check_currency(state.account, account)
         lines = self.ledger.seq if self.ledger else 0
-        lost = last.lines - lines if last.record and last.record == state.prefix else 0
+        lost = last.lines - lines if last.record and (last.record == state.prefix or not lines) else 0
         self.recording.open(state, trouble)
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
         # Of the time: where an older copy of the record is put back, no order id may come a second time.
@@ -133,7 +133,7 @@ class Session:
             if name not in there:
                 self._start(name, at)
 
-        for trade in state.live():
+        for trade in state.under_way():
             start(f"retry:{trade.id}:0", now)
             if trade.minute_at:
                 start(f"minute:{trade.id}", max(now, trade.minute_at))

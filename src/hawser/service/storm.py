@@ -25,6 +25,7 @@ from hawser.engine import events as ev
 from hawser.engine.state import EngineState
 from hawser.engine.watchtimes import must_watch, next_turn
 from hawser.ledger.ledger import Entry, Ledger
+from hawser.ledger.standing import beside
 from hawser.ledger.verify import verify
 from hawser.service import stormfilters, stormlimits, stormworld
 from hawser.service import stormguards as sg
@@ -130,9 +131,9 @@ class Storm:
         self._sizes = SizesWatch(lambda: self.venue, self.judge.stops)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
+        self._policy = msgspec.structs.replace(sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *filters))
         if self._guards is not None:
-            policy = msgspec.structs.replace(sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *filters))
-            self.session.set_guards(policy, "guards", self._guards.calendars)
+            self.session.set_guards(self._policy, "guards", self._guards.calendars)
         elif self._careless:
             self._begin_careless()
 
@@ -215,6 +216,8 @@ class Storm:
             self._sleep()
         elif choice < 0.06 and self._hostile:
             self._copy()
+        elif choice < 0.065 and self._hostile and self.ledger is not None:
+            self._steal()
         elif self._guards is not None and self.random.random() < 0.15:
             ask = sg.an_ask(self.random, self.state, self.venue.now, f"G{self._asked}")
             if ask is not None:
@@ -240,6 +243,16 @@ class Storm:
         hangs = self.random.random() < 0.5
         self._disk.trouble(self.ledger, self.venue.now + int(self.random.uniform(1, 60) * SECOND), hangs)
         self._count("hanging disk" if hangs else "full disk")
+
+    def _steal(self) -> None:
+        """Another hand takes files of the record away while it is in use, or puts an older copy in their place."""
+        assert self.ledger is not None
+        files = (self.ledger.path, *beside(self.ledger.path))
+        for path in self.random.choice((files, files[:1], files[1:2])):
+            path.unlink(missing_ok=True)
+        if self.random.random() < 0.3 and self._copy_of(files[0]).exists():
+            self._copy_of(files[0]).replace(files[0])
+        self._count("record taken away")
 
     def _sleep(self) -> None:
         """The machine sleeps, for a second or for many minutes."""
@@ -285,18 +298,21 @@ class Storm:
         path = self.ledger.path
         self._extent = self.session.extent
         self._disk.killed(self.ledger, self.random)
-        self.ledger.close()
         older = self._hostile and self._copy_of(path).exists() and self.random.random() < 0.3
+        taken = bool(self.ledger.astray())
+        self.ledger.close()
         if older:
             self._put_back(path)
         self.venue.hang_up()
         self.watch_without_hawser(int(self.random.uniform(0.05, 8) * SECOND))
         self.ledger = Ledger(path)
-        self._opens_with(older, self.ledger.seq < self._extent.lines)
+        self._opens_with(older or taken, self.ledger.seq < self._extent.lines)
         if self._hostile and self.random.random() < 0.1:
             self._change_instruments()
         self.found.kills += 1
         self.session = self._opened()
+        if self._guards is not None and not self.state.guards.guard:  # none of the record is left
+            self.session.set_guards(self._policy, "guards", self._guards.calendars)
         self.judge.away()
         if self._limits is not None:
             self._limits = LimitsWatch(self.state)
@@ -316,7 +332,7 @@ class Storm:
 
     def _put_back(self, path: Path) -> None:
         """Between a kill and the next start the record gives place to an older copy: what came since is not in it."""
-        for old in (path, path.with_name(path.name + "-wal"), path.with_name(path.name + "-shm")):
+        for old in (path, *beside(path)):
             old.unlink(missing_ok=True)
         self._copy_of(path).rename(path)
         self._count("older record")

@@ -77,7 +77,7 @@ class GuardWatch:
 
     def put_back(self, state: EngineState) -> None:
         """An older copy of the record has taken its place: what had latched since is not in it."""
-        self._latched, self._paid, self._turns = {}, state.transferred or 0.0, 0
+        self._latched, self._paid, self._turns = {}, state.transferred, 0
         for key, memory in state.memory.items():
             name, subject = key.split("\n")
             if memory.latched:
@@ -99,6 +99,8 @@ class GuardWatch:
 
     def untripped(self, state: EngineState) -> Iterator[str]:
         """Kill switches that should have tripped by the equity that is known."""
+        if not state.figured:
+            return
         paid = state.transferred or 0.0
         if self._paid is not None:  # what is paid in or out is no result: both starts move along
             self._base, self._high = self._base + paid - self._paid, self._high + paid - self._paid

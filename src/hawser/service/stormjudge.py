@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import Counter, deque
 from collections.abc import Callable, Iterator
+from decimal import Decimal
 
 import msgspec
 
@@ -84,7 +85,7 @@ class Judge:
         self._unknown_until = 0  # of orders placed earlier the record may know nothing
         self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
-        self._rungs: dict[tuple[str, int], int] = {}  # trade, number -> the most steps it was to have
+        self._rungs: dict[tuple[str, int], Decimal] = {}  # trade, number -> the most units it was to have
         self._closed = False  # an older copy of the record is in its place, and nobody has re-armed
 
     @property
@@ -119,8 +120,8 @@ class Judge:
         if trade is not None:
             self._asks[trade.id] = trade.ask
             for rung in trade.rungs:  # another rig may make less of it
-                key = trade.id, rung.number
-                self._rungs[key] = max(rung.steps, self._rungs.get(key, 0))
+                key, units = (trade.id, rung.number), rung.steps * state.instruments[trade.symbol].qty_step
+                self._rungs[key] = max(units, self._rungs.get(key, units))
 
     def _parts(self, state: EngineState, name: str) -> int:
         """Into how many orders what was open of a trade has had to be split at the venue; `SPLIT` at most at once."""
@@ -342,7 +343,8 @@ class Judge:
                 sent = [state.orders[name] for name in one.order_ids]
                 sent = [each for each in sent if (each.role, each.number) == ("rung", rung.number)]
                 filled = sum(each.filled for each in sent)
-                if filled != rung.filled or (sent and filled > self._rungs.get((one.id, rung.number), sent[0].steps)):
+                units = filled * state.instruments[one.symbol].qty_step  # another step may have come since
+                if filled != rung.filled or (sent and units > self._rungs.get((one.id, rung.number), units)):
                     self.broke("doubled", f"{one.id}: rung {rung.number} filled {filled}, known {rung.filled}")
 
     def _agree(self) -> None:
@@ -378,6 +380,8 @@ class Judge:
             self.broke("lost_fills", f"{trade.id}: open {trade.open_steps}, venue {steps}")
         if self._blocked.get(trade.symbol, 0) > self.now - MINUTE:
             return  # an instrument that is halted cannot be put in order
+        if trade.leave and self._split.get(trade.id, 0) >= SPLIT:
+            return  # closing it takes as long as it takes
         if rests["stop"] < steps or trade.state != states.PROTECTED:
             self.broke("naked", f"{trade.id}: {rests['stop']} of {steps} covered, {trade.state}")
         if max(rests.values(), default=0) > steps:
