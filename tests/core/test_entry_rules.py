@@ -12,7 +12,8 @@ from hawser.core import typed
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.errors import BadInput, Refused
-from hawser.core.rules.ladders import ladder_most, ladder_worst, lay_rungs, rung_steps
+from hawser.core.rules.entries import ENTRY_OK, ENTRY_TOO_NEAR, ENTRY_WRONG_SIDE, entry_stands
+from hawser.core.rules.ladders import ladder_base, ladder_most, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.laying import Money
 from hawser.core.rules.sizes import ALL, AtStop, Limits, cap_steps
 from hawser.core.rules.tending import ADVERSE, FAVOURABLE, PESSIMISTIC, STOP, TARGET, inside, nearest, touched
@@ -143,6 +144,28 @@ def test_the_largest_ladder_is_within_its_risk_and_one_step_more_is_not(risk, fa
     assert worst[1] > risk
     assert base == 0 or worst[0] <= risk
     assert rung_steps(base, rungs, factor)[0] == base
+
+
+def test_a_ladder_without_budget_or_room_is_none():
+    levels, stop = lay_rungs(1000, 3, 10.0, 10.0, 1)
+    money = Money(1.0, 1.0, 1.0, 1.0, 0.01, 0.0, 0.5, 1.0, 0.0)
+    assert ladder_base(NOT_SET, 500.0, 10_000, levels, stop, 1.0, 1, money) > 0
+    for limits, budget in (
+        (NOT_SET, 0.0), (NOT_SET, -1.0), (NOT_SET._replace(equity=0.0, max_notional_percent=50.0), 500.0),
+        (NOT_SET._replace(day_loss_room=0.0), 500.0),
+    ):  # fmt: skip
+        assert ladder_base(limits, budget, 10_000, levels, stop, 1.0, 1, money) == 0
+
+
+@pytest.mark.parametrize(
+    ("level", "away", "least", "found"),
+    [
+        (101, 1, 0, ENTRY_OK), (101, 1, 1, ENTRY_OK), (99, -1, 1, ENTRY_OK), (101, 1, 2, ENTRY_TOO_NEAR),
+        (102, 1, 2, ENTRY_OK), (100, 1, 0, ENTRY_WRONG_SIDE), (100, -1, 0, ENTRY_WRONG_SIDE),
+    ],
+)  # fmt: skip
+def test_an_entry_may_wait_one_tick_away_where_the_venue_asks_for_no_more(level, away, least, found):
+    assert entry_stands(level, 100, away, least) == found
 
 
 def test_a_bar_that_touches_nothing_fills_nothing():

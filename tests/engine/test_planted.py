@@ -21,10 +21,11 @@ from hawser.core.rules.rounding import floor_steps, floor_whole
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import moneyguards, states
+from hawser.engine.exposure import resting_level
 from hawser.engine.guardmemory import count_anew
 from hawser.engine.pacing import silence_allowed
 from hawser.engine.reconciling import differs
-from hawser.engine.rigging import waiting
+from hawser.engine.rigging import ready, waiting
 from hawser.engine.state import Memory
 
 LIMIT = EntryRule("limit", atr=1.0)
@@ -571,3 +572,90 @@ def test_a_check_finds_what_rests_of_an_ended_trade_and_is_about_to_be_taken_bac
     assert [one.order for one in of(found, cm.Cancel)] == [target.id]
     hand.trade.wake_at, target.pending = hand.now + 1, ""
     assert not differs(hand.engine.state, check)  # its time comes
+
+
+def test_a_held_trade_risks_as_far_as_its_stop_while_the_link_stands_and_its_backstop_without():
+    hand = ByHand()
+    hand.protect(targets=(), held=HeldRule(backstop_r=2.0))
+    trade = hand.trade
+    assert trade.backstop < trade.stop
+    assert resting_level(hand.engine.state, trade) == trade.stop
+    hand.do(ev.VenueDown, why="cut")
+    assert resting_level(hand.engine.state, trade) == trade.backstop == hand.order("stop").level
+
+
+def test_a_target_of_one_step_counts_as_filled():
+    targets = (TargetRule(share=0.1, r=1.0),)
+    rig = Rig(name="R", stop=StopRule(ticks=100), target=targets, break_even=BreakEven(after=After(target=1)))
+    hand = ByHand()
+    hand.protect(rig=rig, size=SizeRule("fixed", qty=Decimal("0.10")), stop=rig.stop, targets=targets, trail=None)
+    target = hand.order("target", 1)
+    assert target.steps == 1
+    assert ready(hand.trade) == 0
+    hand.fill(target.id, 1, target.level)
+    assert ready(hand.trade) == 0b10
+
+
+def test_what_waits_for_no_price_has_no_level():
+    rig = Rig(name="R", stop=StopRule(ticks=100), time_exit=TimeExit(bars=8, before_weekend=True))
+    hand = ByHand()
+    hand.protect(rig=rig, stop=rig.stop, targets=(), trail=None)
+    assert {(one.level, one.text) for one in waiting(hand.engine.state, hand.trade)} == {
+        (0, "time exit in 8 bars"), (0, "out before the week ends")
+    }  # fmt: skip
+
+
+def test_a_target_one_tick_away_is_adopted_and_one_at_the_market_is_not():
+    for ticks, count in ((1, 1), (0, 0)):
+        hand = ByHand()
+        hand.do(ev.VenueUp)
+        hand.holdings(positions=(ev.Held("X-1", SYMBOL, 1, 50, 61_300.0),))
+        level = Decimal(hand.market.bid + ticks) / 100_000
+        adopted = plan(targets=(TargetRule(share=1.0, price=level),), trail=None)
+        hand.do(ev.Adopt, ask="A", position="X-1", plan=adopted)
+        assert len(hand.trade.targets) == count
+
+
+def test_a_ladder_s_target_may_be_moved_to_one_tick_beyond_its_entry():
+    rig = Rig(name="L", ladder=Ladder(2, Measure(ticks=60.0), 80.0, 60.0))
+    wait = EntryRule("limit", price=Decimal("0.61000"))
+    for ticks, moved in ((1, True), (0, False)):
+        hand = ByHand()
+        hand.place(rig=rig, entry=wait, stop=None, targets=(), trail=None)
+        hand.do(ev.OrderAccepted, order=hand.trade.entry)
+        found = hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=hand.trade.ref + ticks)
+        assert ("refused" in {one.weight for one in of(found, cm.Tell)}) != moved
+
+
+def test_a_drill_lasts_some_time_and_a_reason_has_three_letters():
+    with pytest.raises(ValueError, match="a drill lasts"):
+        ev.Drill(time=1, ask="D", guard="g", seconds=0.0)
+    hand = ByHand()
+    for reason, halted in (("no", True), (" no ", True), ("yes", False)):
+        hand.do(ev.Halt, ask=f"H{reason}", why="x")
+        hand.do(ev.Rearm, ask=f"R{reason}", reason=reason)
+        assert (hand.engine.state.halt is not None) == halted
+
+
+def test_a_target_that_another_hand_moves_is_taken_over_and_a_loss_step_is_put_back():
+    rig = Rig(stop=StopRule(atr=2.5), loss_step=(LossStep(0.5, 0.5),))
+    hand = ByHand()
+    hand.protect(rig=rig, stop=rig.stop, targets=(TargetRule(share=0.5, r=2.0),), trail=None)
+    for role, takes in (("target", True), ("loss", False)):
+        order = hand.order(role)
+        level, was = order.level + 7, order.level
+        told = hand.do(ev.OrderStatus, known=ev.Known(order.id, "resting", level, order.steps))
+        assert "moved_elsewhere" in codes(told)
+        line = (hand.trade.targets if role == "target" else hand.trade.losses)[0]
+        assert line.level == (level if takes else was)
+        assert [(one.order, one.level) for one in of(told, cm.Amend)] == ([] if takes else [(order.id, was)])
+
+
+def test_a_guard_is_re_armed_for_a_reason_of_three_letters():
+    hand = ByHand()
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.LossSwitch(name="l", percent=2.0),)))
+    hand.do(ev.Drill, ask="D", guard="l")
+    (memory,) = hand.engine.state.memory.values()
+    for reason, latched in ((" no ", True), ("yes", False)):
+        hand.do(ev.RearmGuard, ask=f"R{reason}", guard="l", reason=reason)
+        assert bool(memory.latched) == latched
