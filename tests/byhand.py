@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+import msgspec
+
 from hawser.core.account import SizeRule
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.levels import StopRule, TargetRule
@@ -34,6 +36,7 @@ class ByHand:
         self.engine = Engine()
         self.now = 1_000_000 * SECOND
         self.events: list[ev.AnyEvent] = []
+        self.written: list[bytes] = []  # as they were before the engine had them
         self.all: list[cm.AnyCommand] = []
         self.fills = 0
         self.do(ev.Opened, prefix="P", account=account(**changes), instruments=(pair(),))
@@ -46,6 +49,7 @@ class ByHand:
     def do(self, kind: type[ev.Event], **values: Any) -> list[cm.AnyCommand]:
         event = kind(time=self.now, **values)
         self.events.append(event)  # type: ignore[arg-type]
+        self.written.append(msgspec.msgpack.encode(event))
         commands = self.engine.handle(event)  # type: ignore[arg-type]
         self.all += commands
         return commands

@@ -6,6 +6,7 @@ Where that has changed on purpose, `tests/keep_records.py` keeps new ones.
 import lzma
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from hawser.ledger.verify import verify
@@ -26,7 +27,9 @@ def test_the_recorded_stories_replay_to_the_same_commands_and_the_same_state():
     """The commands of every story first: what a difference in the state comes to is seen in them where it matters."""
     other = []
     for name, told in stories().items():
+        before = msgspec.msgpack.encode(told)
         again = steps_of(step.event for step in told)
+        assert msgspec.msgpack.encode(told) == before, f"{name}: the engine changed an event that it had been told"
         for number, (was, now) in enumerate(zip(told, again, strict=True)):
             assert was.commands == now.commands, f"{name}: event {number}, {was.event}"
             if was.state != now.state and not (other and other[-1][0] == name):

@@ -30,7 +30,7 @@ from hawser.ledger.verify import verify
 from hawser.service import stormworld
 from hawser.service.checking import Checking
 from hawser.service.session import Session
-from hawser.service.stormworld import ACCOUNT, Kept
+from hawser.service.stormworld import ACCOUNT, Disk, Kept
 from hawser.venue import port
 from hawser.venue.quay import hands
 from hawser.venue.quay.quay import Quay
@@ -137,6 +137,74 @@ def test_what_is_open_is_protected_though_nothing_can_be_written_and_all_is_writ
     mine = msgspec.msgpack.encode(decode(msgspec.msgpack.encode(world.state)))
     assert msgspec.msgpack.encode(ledger.restore().state) == mine
     assert verify(ledger.path).line == 0
+    world.session.close()
+
+
+def test_an_event_that_waits_for_the_disk_is_written_as_it_was(tmp_path):
+    """Measures that came with a policy were counted on in the event itself: the record had later ones."""
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    world = World(ledger)
+    ledger.limit(full=True)
+    regime = dc.RegimeGuard(name="r", reference=SYMBOL, timeframe="1m", length=3)
+    world.session.set_guards(dc.Guards(guard=(regime,)), "g")
+    first = world.state.measures[SYMBOL].copy()
+    world.run(180)
+    assert world.state.measures[SYMBOL] != first
+    ledger.limit(full=False)
+    world.run(5)
+    (told,) = [row.item for row in ledger.rows(kinds=("ChangeGuards",))]
+    assert told.measures[SYMBOL] == first
+    world.session.close()
+
+
+def test_an_engine_that_fails_begins_anew_also_while_the_disk_hangs(tmp_path):
+    """It waited for the disk to read the record, with a position to be tended."""
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    disk = Disk()
+    world = World(ledger, way=disk)
+    world.place()
+    disk.trouble(ledger, 1, hangs=True)
+    world.session.ask(ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=world.trade.stop + 5))
+    handle, engine = world.session.engine.handle, world.session.engine
+
+    def failing(event):
+        handle(event)
+        raise ArithmeticError
+
+    engine.handle = failing
+    world.run(2)
+    assert world.session.engine is not engine
+    assert [type(error) for error in world.faults] == [ArithmeticError]
+    assert world.state.reconciled
+    assert world.trade.state == states.PROTECTED
+    disk.recover(ledger, world.venue.now)
+    world.run(5)
+    assert not world.state.record_down
+    world.session.write_down()
+    assert not verify(ledger.path).line
+    world.session.close()
+
+
+@pytest.mark.parametrize("linked", [True, False])
+def test_an_engine_that_fails_without_a_link_does_not_take_it_for_standing(tmp_path, linked):
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    if not linked:
+        world.venue._cut("drop", world.venue.now + 20 * SECOND)
+        world.run(0.5)
+
+    def failing(event):
+        raise ArithmeticError
+
+    world.session.engine.handle = failing
+    since = len(world.entries)
+    world.session.ask(ev.BreakEven(time=world.venue.now, ask="b", trade=world.trade.id))
+    assert world.faults
+    assert world.state.link_up == linked
+    assert bool(world.sent(cm.QueryAll, since)) == linked
+    world.run(40)
+    assert world.state.link_up
+    assert world.trade.state == states.PROTECTED
     world.session.close()
 
 

@@ -61,7 +61,7 @@ def change(desk: Desk, ask: ev.ChangeGuards) -> None:
         state, zone=rules.zone, day_starts=rules.day_starts, week_starts=rules.week_starts, loosen=rules.loosen,
         news=rules.news, guard=whole,
     )  # fmt: skip
-    state.measures = ask.measures
+    state.measures = {symbol: dict(values) for symbol, values in ask.measures.items()}  # the event stays as it is
     stays = any(isinstance(one, NewsGuard) and one.name in state.guards_later for one in whole)
     unread = stays and not ask.calendars  # a guard that stays for a while goes on by the news it had
     news_waits = late and old.news != new.news

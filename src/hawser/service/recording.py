@@ -19,8 +19,9 @@ import msgspec
 
 from hawser.core.clock import SECOND
 from hawser.core.errors import Unavailable
+from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
-from hawser.ledger.ledger import Entry, Ledger, Restored
+from hawser.ledger.ledger import Entry, Ledger
 
 SNAPSHOT_EVERY = 5_000  # lines
 WRITE_AGAIN = SECOND  # between tries to write where it failed
@@ -29,6 +30,7 @@ PATIENCE = 1.0  # s of real time that a write may take before what protects leav
 LAST_PATIENCE = 5.0  # s, at the end
 
 Work = Callable[[], None]
+_encode = msgspec.msgpack.Encoder().encode
 
 
 class Way(Protocol):
@@ -111,11 +113,13 @@ class Recording:
         self._way = way
         self._under_way: _Write | None = None
         self._again_at = 0
+        self._base, self._since = b"", list[Entry]()  # the state at the last snapshot, and what was recorded after it
         self._snapshot_at = ledger.seq if ledger else 0
 
     def open(self, state: EngineState, trouble: str) -> None:
         """A session begins with this state. `trouble`: it is no fold of the record, and so is kept as it is. What
         cannot be written now keeps nobody from opening: each line that follows says whether it can."""
+        self._base = _encode(state)
         if self.ledger is None:
             return
         with contextlib.suppress(sqlite3.Error):
@@ -152,6 +156,7 @@ class Recording:
             return Outcome(True)
         behind = len(self.kept)
         self.kept += batch
+        self._since += batch
         if behind and now < self._again_at:
             return Outcome(False)
         try:
@@ -207,17 +212,15 @@ class Recording:
         ):
             return
         self._snapshot_at = ledger.seq
+        self._base, self._since = _encode(state), []
         self._later(ledger.snapshot_of(state))
 
-    def restored(self) -> Restored:
-        """The engine from what is written, and what is kept beside it."""
-        if self.ledger is None:
-            raise Unavailable("ledger", "there is no record to go back to")
-        self._settle(None)
-        self.ledger.forget()
-        found = self.ledger.restored()
-        for event, _ in self.kept:  # has left, and is not in the file
-            found.engine.handle(event)
+    def engine(self) -> Engine:
+        """The engine anew from what was recorded. The disk is not asked: it may be what hangs just then."""
+        found = Engine(msgspec.msgpack.decode(self._base, type=EngineState))
+        for event, _ in self._since:
+            found.handle(event)
+        found.seen.clear()
         return found
 
     def close(self, state: EngineState) -> None:

@@ -94,6 +94,7 @@ class Session:
         # needs real time to answer.
         self.patience = 0
         self.stopping: Callable[[], bool] = lambda: False  # asked before each event: whether we are to end
+        self._linked = False  # whether the venue has said that the link stands
         self._skew = 0  # how far the venue's clock is ahead of ours, as it told last
         self._faults = (0, -FAULTS_WITHIN)  # how many came soon after another, and when the last did
         self.counts = {"events": 0, "commands": 0, "updates": 0}
@@ -186,6 +187,7 @@ class Session:
             tick = self.venue.instruments[event.symbol].tick_size
             self.stores[event.symbol].quote(told.time, event.bid * tick, float(event.ask - event.bid))
         elif isinstance(event, (ev.VenueUp, ev.VenueDown)):
+            self._linked = isinstance(event, ev.VenueUp)
             self._checking.reset(now)
         self.take(event)
 
@@ -274,7 +276,7 @@ class Session:
         done = self.recording.write(batch, self.now)
         if done.why and not self.engine.state.record_down:  # entries are closed from here on
             self._about_the_record(ev.RecordFailed(time=self.now, why=done.why))
-        if done.healed:
+        if done.whole and self.engine.state.record_down:
             self._about_the_record(ev.RecordHealed(time=self.now, kept=done.healed))
         if done.whole and not self._batch and not self.engine.seen:
             self.recording.keep_snapshot(self.engine.state)
@@ -326,7 +328,7 @@ class Session:
             else:
                 break
         if self._batch or self.recording.due(self.now):
-            self._write_down_now()
+            self._safely(self._write_down_now)
         self._ask_the_venue()
 
     def _write_down_now(self) -> None:
@@ -354,7 +356,7 @@ class Session:
             plan = self.engine.state.trades[event.trade].plan
             event = replace(event, basis=self.basis(plan), atr=self.own_atr(plan))
         self._safely(self.take, event)
-        self.flush()
+        self._safely(self.flush)
 
     def set_guards(self, guards: Guards, ask: str, calendars: tuple[Calendar, ...] = ()) -> None:
         """Have this policy with its news, where they are others than those there are."""
@@ -367,7 +369,7 @@ class Session:
         """Take the news calendars as they are now, where they have changed."""
         if calendars != self.engine.state.calendars:
             self._safely(self.take, ev.CalendarChanged(time=self._later(), calendars=calendars))
-            self.flush()
+            self._safely(self.flush)
 
     def _later(self) -> int:
         return max(self.engine.state.now, self.now)
@@ -381,18 +383,21 @@ class Session:
             action(*values)
         except Exception as error:  # whatever it is: protection goes on
             self._on_fault(error)
-            self._recover(values[0])
+            self._recover(values[0] if values else None)
 
     def _recover(self, failed: object) -> None:
         """The engine anew from the ledger, in step with the venue again."""
         if self.ledger is None:
             return
         self._batch.clear()
-        self.engine = self.recording.restored().engine
+        self.engine = self.recording.engine()
         pause = self._pause_after_fault() if isinstance(failed, ev.TimerFired) else 0
         self._take_up_timers(self._later() + pause)
         try:
-            self.take(ev.VenueUp(time=self._later()))
+            if self._linked:
+                self.take(ev.VenueUp(time=self._later()))
+            elif self.engine.state.link_up:
+                self.take(ev.VenueDown(time=self._later(), why="it was cut"))
         except Exception as error:  # the check that is due soon asks once more
             if self._on_fault is not None:
                 self._on_fault(error)

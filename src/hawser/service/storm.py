@@ -22,6 +22,8 @@ from hawser.core.account import Rate
 from hawser.core.clock import MILLISECOND, MINUTE, SECOND
 from hawser.core.errors import HawserBug, VenueRefused
 from hawser.engine import events as ev
+from hawser.engine.commands import AnyCommand
+from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
 from hawser.engine.watchtimes import must_watch, next_turn
 from hawser.ledger.ledger import Entry, Ledger
@@ -84,6 +86,10 @@ class Overheard(Quay):
         if self.judge is not None:
             self.judge.sent(request)
         super().send(request, at)
+
+
+class Stumbled(Exception):
+    """A fault of the engine that a storm makes."""
 
 
 class Storm:
@@ -153,7 +159,7 @@ class Storm:
     def _opened(self) -> Session:
         self.venue.judge = None
         session = Session(
-            self.account, self.venue, self.ledger, self.heard, prefix="S", way=self._disk, last=self._extent
+            self.account, self.venue, self.ledger, self.heard, "S", self._failed, self._disk, self._extent
         )
         self.venue.judge = self.judge
         return session
@@ -216,8 +222,8 @@ class Storm:
             self._sleep()
         elif choice < 0.06 and self._hostile:
             self._copy()
-        elif choice < 0.065 and self._hostile and self.ledger is not None:
-            self._steal()
+        elif choice < 0.07 and self._hostile and self.ledger is not None:
+            self.random.choice((self._steal, self._stumble))()
         elif self._guards is not None and self.random.random() < 0.15:
             ask = sg.an_ask(self.random, self.state, self.venue.now, f"G{self._asked}")
             if ask is not None:
@@ -253,6 +259,29 @@ class Storm:
         if self.random.random() < 0.3 and self._copy_of(files[0]).exists():
             self._copy_of(files[0]).replace(files[0])
         self._count("record taken away")
+
+    def _stumble(self) -> None:
+        """The engine fails at one of the next events, before it has folded it or half-way: it begins anew from the
+        record."""
+        engine, after, half = self.session.engine, self.random.randrange(60), self.random.random() < 0.5
+
+        def handle(event: ev.AnyEvent) -> list[AnyCommand]:
+            nonlocal after
+            after -= 1
+            if after >= 0:
+                return Engine.handle(engine, event)
+            if half:
+                Engine.handle(engine, event)
+            raise Stumbled
+
+        engine.handle = handle  # type: ignore[method-assign]
+        self._count("engine fails")
+
+    @staticmethod
+    def _failed(error: Exception) -> None:
+        """Only what a storm does on purpose: any other fault is one of Hawser's."""
+        if not isinstance(error, Stumbled):
+            raise error
 
     def _sleep(self) -> None:
         """The machine sleeps, for a second or for many minutes."""
