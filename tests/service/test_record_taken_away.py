@@ -8,6 +8,7 @@ import pytest
 
 from calmworld import World
 from hawser.core.errors import Unavailable
+from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
@@ -182,4 +183,22 @@ def test_an_empty_record_where_there_was_one_is_told_as_lost(tmp_path):
     world.open(last)
     assert "record_older" in world.told(since)
     assert world.state.halt is not None
+    world.session.close()
+
+
+def test_a_record_whose_last_word_is_that_it_cannot_be_written_opens_well_where_it_can(tmp_path):
+    """A kill in the moment between the two: it stayed closed for good, because nothing was left to be healed."""
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    world = World(ledger)
+    world.session.take(ev.RecordFailed(time=world.venue.now, why="the disk is full"))
+    rows = [(row.item, []) for row in ledger.rows()]
+    assert isinstance(rows[-2][0], ev.RecordFailed)
+    world.venue.hang_up()
+    ledger.close()
+    world.venue.pick_up()
+    world.ledger = Ledger(ledger.path)
+    assert world.ledger.look().record_down
+    world.open()
+    assert not world.state.record_down
+    assert "record_up" in world.told()
     world.session.close()
