@@ -187,8 +187,9 @@ def _record_failed(desk: Desk, event: ev.RecordFailed) -> None:
 
 def _record_healed(desk: Desk, event: ev.RecordHealed) -> None:
     desk.state.record_down = ""
-    lines = fg.counted(event.kept, "event")
-    desk.tell("caution", "record_up", f"The record is written again, with {lines} kept meanwhile: entries are open")
+    kept = fg.counted(event.kept, "event")
+    text = f"The record is written again, with {kept} kept meanwhile. It no longer closes entries"
+    desk.tell("caution", "record_up", text)
 
 
 def _bar(desk: Desk, event: ev.BarCompleted) -> None:
