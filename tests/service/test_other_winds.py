@@ -419,7 +419,10 @@ def test_another_tick_at_a_restart_is_carried_over_exactly_or_left_with_an_alarm
         assert world.stops() == world.trade.open_steps
     else:
         assert world.trade.left
+        since_left = len(world.entries)
+        world.run(120)
         assert not world.sent(cm.Submit, since) + world.sent(cm.Amend, since)
+        assert not any(isinstance(event, ev.Checked) for event, _ in world.entries[since_left:])  # it is as it is
     world.session.close()
 
 

@@ -372,8 +372,9 @@ class EngineState(msgspec.Struct):
         return [trade for trade in self.trades.values() if trade.state != states.ENDED]
 
     def under_way(self) -> list[Trade]:
-        """Trades that have not ended, and ended ones of which an order may still rest at the venue."""
-        return [trade for trade in self.trades.values() if trade.state != states.ENDED or trade.live_ids]
+        """Trades that have not ended, and ended ones of which an order may still rest at the venue against our will."""
+        trades = self.trades.values()
+        return [one for one in trades if one.state != states.ENDED or (one.live_ids and not one.left)]
 
     def orders_of(self, trade: Trade, role: str) -> list[Order]:
         """The orders of a trade in one role that are not over."""
