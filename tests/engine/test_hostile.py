@@ -1,5 +1,7 @@
 """What the gale found: fills lost while the link stands, split stops that the venue adjusts, orders no record has."""
 
+from decimal import Decimal
+
 import msgspec
 
 from byhand import SYMBOL, ByHand, codes, of, plan
@@ -10,6 +12,7 @@ from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.state import Order
 from hawser.service.telling import Teller
+from madeup import account
 
 
 def split(most: int = 50) -> ByHand:
@@ -53,6 +56,35 @@ def test_a_position_that_would_take_more_than_50_stops_is_closed_50_orders_at_a_
     for one in followed:
         hand.fill(one.order, one.steps, 61200)
     assert hand.trade.state == states.ENDED
+
+
+def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_place():
+    """They were laid beside it, and covered a part twice for as long as the venue took no more in one order."""
+    hand = ByHand()
+    hand.protect(targets=(), trail=None)
+    trade, stop = hand.trade, hand.order("stop")
+    state = hand.engine.state
+    less = msgspec.structs.replace(state.instruments[SYMBOL], qty_max=Decimal("0.02"))
+    hand.do(ev.Opened, prefix="P", account=account(), instruments=(less,))
+    hand.do(ev.VenueUp)
+    held = (ev.Held(trade.entry, SYMBOL, 1, trade.open_steps, 61_242.0),)
+    hand.holdings(held, (stop.id,), (ev.Known(stop.id, "resting", stop.level, stop.steps),))
+    found = hand.do(ev.MoveStop, ask="M", trade=trade.id, level=trade.stop + 20)
+    assert [one.text for one in of(found, cm.Tell) if one.code == "stop_stays"] == [
+        "The stop stays at 0.60879: one order takes 0.02 at most, and 52 would have to take its place"
+    ]
+    assert not of(found, cm.Submit)
+    later = hand.later(60)
+    assert "stop_stays" not in codes(later)  # it is told once
+    assert not of(later, cm.Submit)
+    assert trade.state == states.PROTECTED
+    told = hand.do(ev.MoveStop, ask="N", trade=trade.id, level=trade.stop + 30)
+    assert "stop_stays" in codes(told)
+    some = msgspec.structs.replace(less, qty_max=Decimal("0.50"))  # three would do: they take its place
+    hand.do(ev.Opened, prefix="P", account=account(), instruments=(some,))
+    sent = of(hand.do(ev.VenueUp), cm.Submit)
+    assert sent
+    assert {(one.role, one.level) for one in sent} == {("stop", trade.stop)}
 
 
 def test_a_part_filled_close_leaves_room_for_another():

@@ -64,9 +64,16 @@ def want_stops(desk: Desk, trade: Trade) -> None:
         more = min(most - shares[order.id], left)
         shares[order.id] += more
         left -= more
-    _new_stops(desk, trade, left, {order.number for order in live})
+    if not _crowded(desk, trade):
+        _new_stops(desk, trade, left, {order.number for order in live})
     for order in live:
         _keep_stop(desk, trade, order, shares[order.id])
+
+
+def _crowded(desk: Desk, trade: Trade) -> bool:
+    """All is covered by what rests, and more orders than there may be would be needed to cover it anew: some of them
+    beside what rests would only cover a part twice."""
+    return parts_of(desk, trade) > MOST_PARTS and covered_steps(desk.state, trade) >= trade.open_steps
 
 
 def _new_stops(desk: Desk, trade: Trade, left: int, taken: set[int]) -> None:
@@ -90,12 +97,23 @@ def _keep_stop(desk: Desk, trade: Trade, order: Order, steps: int) -> None:
     if not steps:
         desk.cancel(trade, order, "another stop rests for the position")
     elif order.left > steps and covered_steps(desk.state, trade) - order.left + steps < trade.open_steps:
-        return  # it covers more than one order may now: it stays until the others rest
+        _cannot_move(desk, trade, order)  # it covers more than one order may now: it stays until the others rest
     else:
         open_qty = desk.state.instruments[trade.symbol].qty(trade.open_steps)
         moves = order.level != level
         why = trade.stop_why if moves else f"Stop quantity follows the position: {open_qty}"
         desk.amend(trade, order, level, needed, why, trade.stop_code if moves else rs.QTY)
+
+
+def _cannot_move(desk: Desk, trade: Trade, order: Order) -> None:
+    """A stop that stays where it is, because too many orders would have to take its place; told once for a level."""
+    if order.level in (None, trade.venue_stop) or order.given_up == trade.venue_stop or not _crowded(desk, trade):
+        return
+    instrument, parts = desk.state.instruments[trade.symbol], parts_of(desk, trade)
+    order.given_up = trade.venue_stop
+    most, level = instrument.qty(most_steps(desk, trade)), instrument.price(order.level)
+    text = f"The stop stays at {level}: one order takes {most} at most, and {parts} would have to take its place"
+    desk.tell("caution", "stop_stays", text, trade)
 
 
 def _restable(desk: Desk, trade: Trade) -> int:

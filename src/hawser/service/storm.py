@@ -177,6 +177,7 @@ class Storm:
                 self.judge.broke("passed", text)
             for text in self._sizes.heard(entry, self.state):
                 self.judge.broke("oversized", text)
+            self.judge.checked(entry)
             for text in self.judge.entered(entry):
                 self.judge.broke("passed", text)
         self.found.requests += sum(hasattr(command, "order") for command in entry[1])

@@ -15,6 +15,7 @@ import msgspec
 from hawser.core.clock import MINUTE, SECOND
 from hawser.engine import states
 from hawser.engine.commands import Submit, Tell
+from hawser.engine.events import Checked
 from hawser.engine.reasons import words
 from hawser.engine.state import EngineState, Trade
 from hawser.ledger.ledger import Entry
@@ -24,6 +25,8 @@ from hawser.venue import port
 from hawser.venue.quay.book import BookOrder, Position
 from hawser.venue.quay.quay import Quay
 
+LESSON = 11 * MINUTE  # for how long a venue that has refused a quantity as too large is asked for less
+EMPTY_CHECKS = 4  # in a row, recorded though nothing followed from them
 FLOOD, FLOOD_ALL = 30, 700  # requests a minute for one line of a trade, and for all
 SPLIT = 50  # orders at most for one position: one that would need more is closed, as many at a time
 SHOWN_FALSELY = 45 * SECOND  # how long "protected" may be shown of a position that has lost its cover untold
@@ -86,6 +89,7 @@ class Judge:
         self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
         self._rungs: dict[tuple[str, int], Decimal] = {}  # trade, number -> the most units it was to have
+        self._empty = 0  # checks in a row from which nothing has followed
         self._closed = False  # an older copy of the record is in its place, and nobody has re-armed
 
     @property
@@ -174,6 +178,13 @@ class Judge:
                 self._closed = False
             if self._closed and isinstance(command, Submit) and command.role in ("entry", "rung"):
                 yield f"{command.role} {command.order} by an older copy of the record"
+
+    def checked(self, entry: Entry) -> None:
+        """The record does not grow by what says nothing new."""
+        if isinstance(entry[0], Checked):
+            self._empty = 0 if entry[1] else self._empty + 1
+            if self._empty > EMPTY_CHECKS:
+                self.broke("floods", f"{self._empty} checks in a row were recorded, and nothing followed")
 
     # At every moment
 
@@ -284,7 +295,15 @@ class Judge:
         instrument = self._venue().book.instruments.get(position.symbol)
         if instrument is not None and instrument.qty_max_steps < self._largest(position):
             self._lowered[position.id] = self.now
-        return self.now - self._lowered.get(position.id, 0) < MINUTE
+        since = self.now - self._lowered.get(position.id, 0)
+        return since < MINUTE or (since < LESSON and self._beside_a_large_one(position.id, position.steps))
+
+    def _beside_a_large_one(self, position: str, steps: int) -> bool:
+        """Whether one stop covers all, of which nothing can be moved while too many smaller ones would have to take its
+        place: those there are rest beside it."""
+        symbol = self._venue().book.state.positions[position].symbol
+        stops = self.stops(position, symbol)
+        return len(stops) > 1 and any(one.steps - one.filled >= steps for one in stops)
 
     def _largest(self, position: Position) -> int:
         """The greatest of what is held and of each order that rests for it."""
@@ -384,7 +403,8 @@ class Judge:
             return  # closing it takes as long as it takes
         if rests["stop"] < steps or trade.state != states.PROTECTED:
             self.broke("naked", f"{trade.id}: {rests['stop']} of {steps} covered, {trade.state}")
-        if max(rests.values(), default=0) > steps:
+        lesson = self.now - self._lowered.get(position, 0) < LESSON and self._beside_a_large_one(position, steps)
+        if max(rests.values(), default=0) > steps and not lesson:
             self.broke("overcovered", f"{trade.id}: {dict(rests)} of {steps}")
 
     def _left_over(self) -> None:
