@@ -80,12 +80,12 @@ def test_a_snapshot_that_cannot_be_read_is_passed_over(ledger):
     kept, first = encode(ledger.restore().state), ledger._db.execute("SELECT * FROM snapshot").fetchone()
     for body in (b"\x93of another shape", first[1][:40] + b"\x01" + first[1][41:], first[1][:-1]):
         ledger._db.execute("UPDATE snapshot SET state = ?", (body,))
-        ledger.forget()
+        ledger._restored = None
         assert encode(ledger.restore().state) == kept == encode(hand.engine.state)
     ledger._db.execute("UPDATE snapshot SET state = ?, crc = ?", (first[1], first[2]))
     ledger._db.execute("UPDATE shape SET text = text || char(10) || 'EngineState.stopped: Halted', name = 'another'")
     ledger._db.execute("UPDATE snapshot SET shape = 'another'")
-    ledger.forget()
+    ledger._restored = None
     assert ledger._from_snapshot()[1] == 0  # a field of it is gone here: what it said would be lost without a word
 
 

@@ -132,10 +132,6 @@ class Ledger:
         found, self._restored = self._restored, None
         return found
 
-    def forget(self) -> None:
-        """Fold anew when it is next asked for."""
-        self._restored = None
-
     def look(self) -> EngineState:
         """The state that the record folds to, to be read and not changed."""
         if self._restored is None:
