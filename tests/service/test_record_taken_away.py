@@ -11,6 +11,7 @@ from hawser.core.errors import Unavailable
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.state import EngineState
+from hawser.ledger import standing
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.standing import beside
 from hawser.ledger.verify import verify
@@ -201,4 +202,22 @@ def test_a_record_whose_last_word_is_that_it_cannot_be_written_opens_well_where_
     world.open()
     assert not world.state.record_down
     assert "record_up" in world.told()
+    world.session.close()
+
+
+def test_where_files_seem_to_be_others_all_the_time_only_their_absence_counts(tmp_path, monkeypatch):
+    """As on some network drives: the record was put aside and written anew each second."""
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    world = World(ledger)
+    numbers = iter(range(10**9))
+    monkeypatch.setattr(standing, "_which", lambda path: (0, next(numbers)) if path.exists() else None)
+    ledger._standing = ledger._stands()
+    for _ in range(10):
+        go_on(world)
+    assert not world.state.record_down
+    assert len(list(tmp_path.glob("*.aside"))) <= 5
+    the_file(ledger.path)
+    go_on(world)
+    assert ledger.path.exists()
+    assert not world.state.record_down
     world.session.close()

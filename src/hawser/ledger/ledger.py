@@ -28,12 +28,13 @@ from hawser.engine.state import EngineState
 from hawser.ledger import shape
 from hawser.ledger.folding import BODY, Fold, decode_command, decode_event, recorded, rules
 from hawser.ledger.migrations import migrate
-from hawser.ledger.standing import Standing, copied
+from hawser.ledger.standing import REPLACED, Standing, copied
 
 _encoder = msgspec.msgpack.Encoder()
 _state = msgspec.msgpack.Decoder(EngineState)
 
 KEPT_SNAPSHOTS = 2  # beside those at the beginning of a version's lines
+MOST_REPLACED = 5  # then files change their numbers by themselves, as on some network drives: only absence counts
 LOCKED_OUT = 0.25  # s that another program which holds the file is waited for
 RESERVE = 4 * 1024 * 1024  # bytes kept free for the record on a disk that fills up
 
@@ -75,6 +76,7 @@ class Ledger:
         except BaseException:
             os.close(self._lock)  # whatever it was: who tries again must not meet our own lock
             raise
+        self._replaced = 0  # times that another file stood in its place
         self._standing = self._stands()
         self._restored: Restored | None = None
         self.keep_reserve()
@@ -203,7 +205,7 @@ class Ledger:
     # The disk
 
     def _stands(self) -> Standing:
-        return Standing(self.path, self.path.with_suffix(".lock"))
+        return Standing(self.path, self.path.with_suffix(".lock"), self._replaced > MOST_REPLACED)
 
     def astray(self) -> str:
         """Why nobody would find what is written now: another hand has taken the file away, or put another in its
@@ -213,7 +215,12 @@ class Ledger:
     def put_back(self) -> None:
         """Where the record does not stand in its place any more, write all of it there anew: the lost file can still be
         read. Raises sqlite3.Error."""
-        if not self.astray():
+        why = self.astray()
+        if not why:
+            return
+        self._replaced += why == REPLACED
+        if why == REPLACED and self._replaced > MOST_REPLACED:
+            self._standing = self._stands()
             return
         new = self.path.with_suffix(".new")
         try:

@@ -28,33 +28,37 @@ def beside(path: Path) -> tuple[Path, Path]:
 
 
 class Standing:
-    """The files of a database that was just opened, and the lock on it."""
+    """The files of a database that was just opened, and the lock on it. `only_gone`: another file in their place does
+    not count."""
 
-    def __init__(self, path: Path, lock: Path) -> None:
-        self._path, self._lock = path, lock
+    def __init__(self, path: Path, lock: Path, only_gone: bool = False) -> None:
+        self._path, self._lock, self._only_gone = path, lock, only_gone
         self._files = {one: _which(one) for one in (path, lock, beside(path)[0])}
 
     def trouble(self) -> str:
         """Why what is written would not be found again; empty: it would."""
         for path, was in self._files.items():
-            now = _which(path)
             if was is None:
-                self._files[path] = now  # SQLite had not made it yet
-            elif now != was:
-                return GONE if now is None or path != self._path else REPLACED
+                self._files[path] = _which(path)  # SQLite had not made it yet
+            elif not self._same(path):
+                return REPLACED if path == self._path and path.exists() else GONE
         return ""
+
+    def _same(self, path: Path) -> bool:
+        now = _which(path)
+        return now is not None and (self._only_gone or now == self._files[path])
 
     @property
     def locked(self) -> bool:
         """Whether the file that was locked is the one that a second Hawser would meet."""
-        return _which(self._lock) == self._files[self._lock]
+        return self._same(self._lock)
 
     def make_room(self) -> None:
         """What stands at the record's place and is not it is put aside; what belonged to the lost file goes."""
         wal, shm = beside(self._path)
         aside = self._path.with_name(f"{self._path.name}.{time.time_ns() // 1_000_000}.aside")
         for one, to in ((self._path, aside), (wal, beside(aside)[0])):
-            if _which(one) not in (None, self._files[one]):
+            if one.exists() and not self._same(one):
                 one.rename(to)
         for one in (wal, shm):
             one.unlink(missing_ok=True)
