@@ -38,7 +38,7 @@ from hawser.ledger.ledger import Entry, Ledger, Restored
 from hawser.service.barstore import BarStore
 from hawser.service.boundary import Inward, Odd, as_request
 from hawser.service.checking import Checking
-from hawser.service.recording import Extent, Here, Recording, Way
+from hawser.service.recording import Extent, Here, Outcome, Recording, Way
 from hawser.venue import port
 
 FAULTS_WITHIN, MOST_PAUSE = 120 * SECOND, 30  # s of pause
@@ -250,14 +250,15 @@ class Session:
         if not self._batch:
             return
         batch, self._batch = self._batch, []
-        whole = self._written(batch)
+        done = self.recording.write(batch, self.now)
         for event, commands in batch:
             for command in commands:
-                if whole or protects(command):
+                if done.whole or protects(command):
                     self._leave(command, event.time)
             if self._listener is not None and (commands or not isinstance(event, (*UPDATES, ev.Seen))):
                 self._listener((event, commands))
-        if not whole:
+        self._about_writing(done)
+        if not done.whole:
             self._refuse_unwritten(batch)
 
     def _leave(self, command: cm.AnyCommand, now: int) -> None:
@@ -271,16 +272,14 @@ class Session:
 
     # The record
 
-    def _written(self, batch: list[Entry]) -> bool:
-        """Whether all is written down: this, and what was kept in memory before."""
-        done = self.recording.write(batch, self.now)
+    def _about_writing(self, done: Outcome) -> None:
+        """What follows from how the writing went; the commands have left by now, whatever becomes of it."""
         if done.why and not self.engine.state.record_down:  # entries are closed from here on
             self._about_the_record(ev.RecordFailed(time=self.now, why=done.why))
         if done.whole and self.engine.state.record_down:
             self._about_the_record(ev.RecordHealed(time=self.now, kept=done.healed))
         if done.whole and not self._batch and not self.engine.seen:
             self.recording.keep_snapshot(self.engine.state)
-        return done.whole
 
     def _about_the_record(self, event: ev.AnyEvent) -> None:
         """Fold an event about the record itself; its commands wait for the next flush like any other's."""
@@ -332,8 +331,9 @@ class Session:
         self._ask_the_venue()
 
     def _write_down_now(self) -> None:
-        if self._batch or self._written([]):
-            self.flush()
+        if not self._batch:
+            self._about_writing(self.recording.write([], self.now))
+        self.flush()
 
     def _ask_the_venue(self) -> None:
         """From time to time, and after a silence, ask what the venue holds."""
