@@ -21,6 +21,7 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import Unavailable
 from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
+from hawser.ledger.folding import Fold, Recorded
 from hawser.ledger.ledger import Entry, Ledger
 
 SNAPSHOT_EVERY = 5_000  # lines
@@ -217,11 +218,11 @@ class Recording:
 
     def engine(self) -> Engine:
         """The engine anew from what was recorded. The disk is not asked: it may be what hangs just then."""
-        found = Engine(msgspec.msgpack.decode(self._base, type=EngineState))
-        for event, _ in self._since:
-            found.handle(event)
-        found.seen.clear()
-        return found
+        fold = Fold(Engine(msgspec.msgpack.decode(self._base, type=EngineState)))
+        for event, commands in self._since:
+            fold.take(Recorded(0, event, commands))
+        fold.engine.seen.clear()
+        return fold.engine
 
     def close(self, state: EngineState) -> None:
         """Keep the fold, and let go of the file. Raises Unavailable where something could not be written: it is lost,

@@ -362,8 +362,9 @@ class Judge:
                 sent = [state.orders[name] for name in one.order_ids]
                 sent = [each for each in sent if (each.role, each.number) == ("rung", rung.number)]
                 filled = sum(each.filled for each in sent)
-                units = filled * state.instruments[one.symbol].qty_step  # another step may have come since
-                if filled != rung.filled or (sent and units > self._rungs.get((one.id, rung.number), units)):
+                step = state.instruments[one.symbol].qty_step  # another may have come since
+                asked = sent[0].steps * step if sent else 0
+                if filled != rung.filled or (sent and filled * step > self._rungs.get((one.id, rung.number), asked)):
                     self.broke("doubled", f"{one.id}: rung {rung.number} filled {filled}, known {rung.filled}")
 
     def _agree(self) -> None:
