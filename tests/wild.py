@@ -21,6 +21,7 @@ from hawser.core.errors import HawserError
 from hawser.core.guards.declared import LossSwitch
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.engine.guarding import whole_account
 from hawser.rehearsal import watch
 from hawser.rehearsal.run import Signals
 from hawser.service import parity
@@ -109,9 +110,12 @@ def an_account(draw: Random, instrument: Instrument) -> Account:
 
 
 def at_midnight(policy: watch.Policy) -> watch.Policy:
-    """A loss that is counted in one instrument is known at every moment, the account's where it is valued: at each
-    close. Where a day turns within the bar of an entry, the two do not begin at the same figure."""
-    alone = any(isinstance(guard, LossSwitch) and guard.per != "account" for guard in policy.guards.guard)
+    """A loss that is counted by its trades, of one instrument or source, is known at every moment, the account's where
+    it is valued: at each close. Where a day turns within the bar of an entry, the two do not begin at the same figure.
+
+    Left to be found, because it is not settled: a limit of money that is still broken when its period turns within a
+    bar moves stops to the entry at that moment; a rehearsal does at the bar's close (seeds 810691, 810753, 811711)."""
+    alone = any(isinstance(guard, LossSwitch) and not whole_account(guard) for guard in policy.guards.guard)
     if not alone:
         return policy
     return policy._replace(guards=msgspec.structs.replace(policy.guards, zone="UTC", day_starts="00:00"))
