@@ -71,7 +71,7 @@ def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_plac
     hand.holdings(held, (stop.id,), (ev.Known(stop.id, "resting", stop.level, stop.steps),))
     found = hand.do(ev.MoveStop, ask="M", trade=trade.id, level=trade.stop + 20)
     assert [one.text for one in of(found, cm.Tell) if one.code == "stop_stays"] == [
-        "The stop stays at 0.60879: one order takes 0.02 at most, and 52 would have to take its place"
+        "The stop stays at 0.60879: one order takes 0.02 at most, and 52 orders would have to replace it"
     ]
     assert not of(found, cm.Submit)
     later = hand.later(60)

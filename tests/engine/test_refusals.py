@@ -5,7 +5,7 @@ from decimal import Decimal
 import msgspec
 
 from byhand import SYMBOL, ByHand, codes, of, plan
-from hawser.core.account import Account, Policy
+from hawser.core.account import Policy
 from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.guards import declared as dc
@@ -133,8 +133,7 @@ def test_looser_limits_wait_for_the_next_day_or_hold_at_once():
         wider = msgspec.structs.replace(hand.engine.state.account, policy=Policy(max_positions=3))
         found = hand.do(ev.ChangeAccount, ask="C", account=wider)
         assert ("account_loosened", text) in told(found)
-        now = isinstance(wider, Account) and hand.engine.state.account.policy.max_positions
-        assert now == (3 if loosen == "now" else 2)
+        assert hand.engine.state.account.policy.max_positions == (3 if loosen == "now" else 2)
         hand.now += DAY
         hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
         assert hand.engine.state.account.policy.max_positions == 3

@@ -2,6 +2,7 @@
 
 import shutil
 import sqlite3
+import threading
 
 import msgspec
 import pytest
@@ -15,6 +16,7 @@ from hawser.ledger import standing
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.standing import beside
 from hawser.ledger.verify import verify
+from hawser.service.recording import Aside
 
 
 def whole(path):
@@ -150,8 +152,9 @@ def test_at_the_end_it_is_put_back_once_more_or_told_as_lost(tmp_path):
             assert same(Ledger(ledger.path).restore().state, state)
         else:
             folder.write_text("no folder")
-            with pytest.raises(Unavailable, match="lost"):
-                world.session.close()
+            world.session.flush()
+            with pytest.raises(Unavailable, match="lost"):  # also where nothing waits to be written
+                world.session.recording.close(world.state)
 
 
 def test_a_second_hawser_that_began_where_the_record_was_keeps_its_own(tmp_path):
@@ -220,4 +223,21 @@ def test_where_files_seem_to_be_others_all_the_time_only_their_absence_counts(tm
     go_on(world)
     assert ledger.path.exists()
     assert not world.state.record_down
+    world.session.close()
+
+
+def test_the_engine_s_thread_never_looks_at_the_file_which_a_disk_that_hangs_would_hold_up(tmp_path, monkeypatch):
+    world = World(Ledger(tmp_path / "ledger.sqlite"), way=Aside("writer"))
+    which, looked = standing._which, []
+
+    def noted(path):
+        looked.append(threading.current_thread() is threading.main_thread())
+        return which(path)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(standing, "_which", noted)
+        world.place()
+        go_on(world)
+    assert looked
+    assert not any(looked)
     world.session.close()

@@ -112,7 +112,7 @@ def _cannot_move(desk: Desk, trade: Trade, order: Order) -> None:
     instrument, parts = desk.state.instruments[trade.symbol], parts_of(desk, trade)
     order.given_up = trade.venue_stop
     most, level = instrument.qty(most_steps(desk, trade)), instrument.price(order.level)
-    text = f"The stop stays at {level}: one order takes {most} at most, and {parts} would have to take its place"
+    text = f"The stop stays at {level}: one order takes {most} at most, and {parts} orders would have to replace it"
     desk.tell("caution", "stop_stays", text, trade)
 
 

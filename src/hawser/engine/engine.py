@@ -264,7 +264,7 @@ def _instrument_state(desk: Desk, event: ev.InstrumentState) -> None:
         market.opened = desk.state.now
     market.open, market.until = event.open, event.until
     for trade in desk.state.trades_in(event.symbol) if event.open else ():
-        if trade.state != states.ENDED or trade.live_ids:
+        if trade.under_way:
             without_waiting(desk, trade)
         if trade.state == states.ENDED and trade.due:
             desk.later(f"{trade.due}:{trade.id}", 0)

@@ -202,6 +202,11 @@ class Trade(msgspec.Struct):
         return max(0, self.entered - self.closed)
 
     @property
+    def under_way(self) -> bool:
+        """It has not ended, or an order of it may still rest at the venue against our will."""
+        return self.state != states.ENDED or (bool(self.live_ids) and not self.left)
+
+    @property
     def held(self) -> bool:
         """Its lines are kept here; the venue has the backstop."""
         return self.plan.held is not None
@@ -372,9 +377,8 @@ class EngineState(msgspec.Struct):
         return [trade for trade in self.trades.values() if trade.state != states.ENDED]
 
     def under_way(self) -> list[Trade]:
-        """Trades that have not ended, and ended ones of which an order may still rest at the venue against our will."""
-        trades = self.trades.values()
-        return [one for one in trades if one.state != states.ENDED or (one.live_ids and not one.left)]
+        """Trades of which something is to be seen to."""
+        return [trade for trade in self.trades.values() if trade.under_way]
 
     def orders_of(self, trade: Trade, role: str) -> list[Order]:
         """The orders of a trade in one role that are not over."""

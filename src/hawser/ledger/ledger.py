@@ -89,9 +89,7 @@ class Ledger:
     def append(self, entries: Iterable[Entry]) -> None:
         """Write events, each followed by its commands, in one durable transaction; all of them or none. Raises
         sqlite3.Error where the disk refuses, and where the record does not stand in its place any more."""
-        astray = self.astray()
-        if astray:
-            raise sqlite3.OperationalError(astray)
+        self.check_place()
         rows: list[tuple[object, ...]] = []
         for event, commands in entries:
             for way, item in (("event", event), *(("command", command) for command in commands)):
@@ -211,6 +209,12 @@ class Ledger:
         """Why nobody would find what is written now: another hand has taken the file away, or put another in its
         place. Empty: all is as it was."""
         return self._standing.trouble()
+
+    def check_place(self) -> None:
+        """Raises sqlite3.Error where the record does not stand in its place any more."""
+        astray = self.astray()
+        if astray:
+            raise sqlite3.OperationalError(astray)
 
     def put_back(self) -> None:
         """Where the record does not stand in its place any more, write all of it there anew: the lost file can still be

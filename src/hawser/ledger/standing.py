@@ -10,7 +10,7 @@ import sqlite3
 import time
 from pathlib import Path
 
-GONE, REPLACED = "its file is gone", "another file has taken the place of its own, which is put aside"
+GONE, REPLACED = "its file is gone", "another file has taken its place; that file is put aside"
 
 
 def _which(path: Path) -> tuple[int, int] | None:

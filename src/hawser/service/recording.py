@@ -114,6 +114,8 @@ class Recording:
         self._way = way
         self._under_way: _Write | None = None
         self._again_at = 0
+        self._look: Future[None] | None = None  # whether the record still stands in its place: asked aside
+        self._look_at, self._gone = 0, ""
         self._base, self._since = b"", list[Entry]()  # the state at the last snapshot, and what was recorded after it
         self._snapshot_at = ledger.seq if ledger else 0
 
@@ -145,11 +147,21 @@ class Recording:
 
     def due(self, now: int) -> bool:
         """Whether what was kept is to be tried again, or the record does not stand in its place any more."""
-        if self.ledger is None or now < self._again_at:
+        if self.ledger is None:
             return False
-        if not self.kept:
-            self._again_at = now + WRITE_AGAIN  # for the next look at the file
-        return bool(self.kept) or bool(self.ledger.astray())
+        if self.kept:
+            return now >= self._again_at
+        self._look_aside(self.ledger, now)
+        return bool(self._gone)
+
+    def _look_aside(self, ledger: Ledger, now: int) -> None:
+        """Hear what the last look has found, and begin another from time to time: never on the calling thread, which a
+        disk that hangs would hold up."""
+        if self._look is not None and self._look.done():
+            error, self._look = self._look.exception(), None
+            self._gone = str(error) if error is not None else ""
+        elif self._look is None and self._under_way is None and now >= self._look_at:
+            self._look_at, self._look = now + WRITE_AGAIN, self._way.begin(ledger.check_place)
 
     def write(self, batch: list[Entry], now: int) -> Outcome:
         """Write what was kept, then this."""
@@ -161,8 +173,9 @@ class Recording:
         if behind and now < self._again_at:
             return Outcome(False)
         try:
-            if not self.kept and self.ledger.astray():
-                return self._failed(self.ledger.astray(), now)
+            if not self.kept and self._gone:
+                gone, self._gone = self._gone, ""
+                return self._failed(gone, now)
             while self.kept or self._under_way is not None:
                 self._some(self.ledger, AT_ONCE if behind else len(self.kept), bool(behind))
         except TimeoutError:
@@ -170,6 +183,7 @@ class Recording:
         except sqlite3.Error as error:
             return self._failed(str(error), now)
         if behind:
+            self._look, self._gone = None, ""  # what was seen before counts no more
             self._later(self.ledger.keep_reserve)
         return Outcome(True, healed=behind)
 
@@ -238,8 +252,10 @@ class Recording:
             _append(ledger, self.kept, True)
             self.kept = []
             ledger.snapshot(state)  # it only makes starting faster
-        lost = len(self.kept)
+        lost, astray = len(self.kept), ledger.astray()
         ledger.close()
+        if astray:
+            raise Unavailable("ledger", f"{ledger.path}: {astray}; it could not be put back and is lost")
         if lost:
             raise Unavailable("ledger", f"{ledger.path}: the last {lost} events could not be written and are lost")
 

@@ -386,7 +386,7 @@ class Session:
             self._recover(values[0] if values else None)
 
     def _recover(self, failed: object) -> None:
-        """The engine anew from the ledger, in step with the venue again."""
+        """The engine anew from what was recorded, in step with the venue again."""
         if self.ledger is None:
             return
         self._batch.clear()
