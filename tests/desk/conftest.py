@@ -92,6 +92,10 @@ class Trader:
         )
         return self.now
 
+    def read(self, words: str) -> None:
+        """Wait for a line of the logbook: lines come on a way of their own, a little after what they tell of."""
+        self.qtbot.waitUntil(lambda: any(words in line.text for line in self.window.logbook.model.lines))
+
     def frames(self, count: int = 6) -> None:
         """Let some snapshots be shown; every part of the window has its turn within four."""
         start = self.window.snapshots

@@ -207,7 +207,7 @@ def test_widening_is_confirmed_in_figures(trader):
     trader.until(lambda s: s.trade(trade.id).resting_stop < trade.resting_stop)
     assert len(seen) == 2
     assert "\u22121.3" in seen[1]
-    assert any("widened by hand" in line.text for line in trader.window.logbook.model.lines)
+    trader.read("widened by hand")
 
 
 def test_a_stop_too_near_the_market_is_refused_with_a_reason(trader):
@@ -276,7 +276,7 @@ def test_flattens_with_the_held_button_and_rearms_with_a_reason(trader):
     trader.until(lambda s: not s.halted)
     trader.frames()
     assert not bar.isVisible()
-    assert any("the news has passed" in line.text for line in trader.window.logbook.model.lines)
+    trader.read("the news has passed")
 
 
 def test_flattens_with_the_chord_from_anywhere(trader):

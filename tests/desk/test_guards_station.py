@@ -44,10 +44,6 @@ def twice(trader, button):
     trader.click(button)
 
 
-def told(trader, words):
-    return any(words in line.text for line in trader.window.logbook.model.lines)
-
-
 def test_every_guard_says_what_it_watches_its_figure_its_limit_and_its_state(guards):
     rows = {**guards.switches.rows, **guards.filters.rows}
     names = {name for name, _ in rows}
@@ -77,7 +73,7 @@ def test_a_part_of_the_day_is_told_whole_under_the_pointer(guards):
 def test_a_drill_tells_first_and_then_latches_until_a_reason_is_typed(guards, trader):
     row = guards.switches.rows["Losing streak", ""]
     trader.click(row.drill_button)
-    trader.qtbot.waitUntil(lambda: told(trader, "Drill, watched only: Losing streak would close entries"))
+    trader.read("Drill, watched only: Losing streak would close entries")
     assert not trader.now.closed
     trader.click(row.drill_button)
     found = trader.until(lambda s: s.closed)
@@ -90,7 +86,7 @@ def test_a_drill_tells_first_and_then_latches_until_a_reason_is_typed(guards, tr
     QTest.keyClicks(guards.reason, "it was a drill")
     trader.key(guards.reason, KEY.Key_Return)
     trader.until(lambda s: not s.closed)
-    assert told(trader, "it counts anew from here: it was a drill")
+    trader.read("it counts anew from here: it was a drill")
 
 
 def test_every_guard_of_the_demo_can_be_drilled_and_says_so(guards, trader):
@@ -101,12 +97,12 @@ def test_every_guard_of_the_demo_can_be_drilled_and_says_so(guards, trader):
     for row in rows:
         name = row.view.name
         trader.click(row.drill_button)
-        trader.qtbot.waitUntil(lambda name=name: told(trader, f"Drill, watched only: {name}"))
+        trader.read(f"Drill, watched only: {name}")
         trader.click(row.drill_button)
         if row.view.latches:
             trader.until(lambda s, name=name: any(one.text == f"{name}: a drill" for one in shut(s)))
         else:
-            trader.qtbot.waitUntil(lambda name=name: told(trader, f"Drill: {name}"))
+            trader.read(f"Drill: {name}")
         closed = "LATCHED" if row.view.latches else "CLOSED"
         trader.qtbot.waitUntil(lambda row=row, closed=closed: row.state.startswith(closed), timeout=20_000)
     trader.qtbot.waitUntil(lambda: "CLOSED" in trader.window.waterline.entries.value.text())
@@ -121,7 +117,7 @@ def test_watched_only_nothing_is_closed_whatever_the_guard_would_do(guards, trad
     held = sum(trade.open_steps > 0 for trade in trader.now.trades)
     guards.watch_only.setChecked(True)
     twice(trader, guards.switches.rows["Day loss", ""].drill_button)
-    trader.qtbot.waitUntil(lambda: told(trader, f"Day loss would close entries: {held} closed"))
+    trader.read(f"Day loss would close entries: {held} closed")
     trader.frames()
     assert sum(trade.open_steps > 0 for trade in trader.now.trades) == held
     assert not trader.now.closed
@@ -137,7 +133,7 @@ def test_news_in_ten_seconds_takes_back_what_waits_and_stands_beside_the_plan(gu
     button = next(b for b in guards.findChildren(QPushButton) if b.text() == "News in 10 s")
     trader.click(button)
     trader.until(lambda s: not any(t.pending for t in s.trades), seconds=40)
-    assert told(trader, "Drill, made up; 1 cancelled")
+    trader.read("Drill, made up; 1 cancelled")
     trader.window.show_station(0)
     trader.qtbot.waitUntil(lambda: "Drill, made up; opens in" in trader.plan.trouble.text())
     assert not trader.plan.button.isEnabled()
@@ -245,7 +241,7 @@ def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trade
     trader.qtbot.waitUntil(lambda: ("Slippage 2", "") in guards.switches.rows)
     QTest.mouseDClick(guards.switches.rows["Slippage 2", ""], Qt.MouseButton.LeftButton)
     twice(trader, form.remove_button)
-    trader.qtbot.waitUntil(lambda: told(trader, "Slippage 2"))
+    trader.read("Slippage 2")
     assert load(dc.Guards, policy).named("Slippage 2") is None
     assert not form.isVisible()
     offered = [action.text for action in trader.window.commands.all()]
