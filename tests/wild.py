@@ -112,9 +112,7 @@ def an_account(draw: Random, instrument: Instrument) -> Account:
 def at_midnight(policy: watch.Policy) -> watch.Policy:
     """A loss that is counted by its trades, of one instrument or source, is known at every moment, the account's where
     it is valued: at each close. Where a day turns within the bar of an entry, the two do not begin at the same figure.
-
-    Left to be found, because it is not settled: a limit of money that is still broken when its period turns within a
-    bar moves stops to the entry at that moment; a rehearsal does at the bar's close (seeds 810691, 810753, 811711)."""
+    """
     alone = any(isinstance(guard, LossSwitch) and not whole_account(guard) for guard in policy.guards.guard)
     if not alone:
         return policy

@@ -260,6 +260,30 @@ def test_a_drawdown_is_from_the_highest_equity_also_one_that_was_told_in_short()
     assert closed(hand) == ["latched"]  # until it is re-armed
 
 
+def test_a_limit_still_broken_when_its_day_turns_stays_closed_and_does_nothing_a_second_time():
+    """Nothing had to be done when it broke; what is open at the turn is as a person has settled it since."""
+    hand = guarded(dc.FloorSwitch(name="Floor", money=63_000.0, period="day", then=("break_even",)))
+    hand.protect()
+    trade = hand.trade
+    hand.quote(61150, 61162)  # below the entry: no stop may stand there
+    equity(hand, 62_900.0)
+    assert closed(hand) == ["latched"]
+    stop = trade.stop
+    hand.quote(61400, 61412)
+    tripped = hand.engine.state.memory["Floor\n"].tripped
+    hand.now += DAY
+    told = [*hand.quote(61402, 61414), *equity(hand, 62_950.0)]
+    assert [one for one in codes(told) if one.startswith("guard")] == ["guard_open", "guard_tripped"]
+    assert hand.engine.state.memory["Floor\n"].tripped > tripped
+    assert closed(hand) == ["latched"]
+    assert trade.stop == stop
+    assert not of(told, cm.Amend)
+    equity(hand, 63_500.0)
+    hand.now += DAY
+    assert codes(equity(hand, 63_500.0)) == ["guard_open"]
+    assert "latched" not in closed(hand)
+
+
 def losing(hand: ByHand, ask: str, profit: float = -100.0) -> None:
     hand.enter(ask=ask)
     trade = hand.trade

@@ -209,6 +209,15 @@ def test_a_drawdown_takes_the_stop_to_the_entry_where_it_may_stand():
     assert played([guard], fall, {1: 1}).trades[0].moves == []  # the market is below the entry by then
 
 
+def test_a_day_that_turns_while_the_limit_is_broken_moves_no_stop_a_second_time():
+    guard = dc.DrawdownSwitch(name="fall", money=150.0, period="day", then=("break_even",))
+    rise, fall = (1000, 1041, 999, 1040), (1039, 1040, 984, 985)  # below the entry: no stop may stand there
+    above = (1020, 1021, 1019, 1020)  # 200 below the highest close: still broken, and a stop might stand at the entry
+    outcome = played([guard], [STILL, STILL, rise, fall, *[above] * 6], {1: 1}, day_starts="00:07")
+    assert [row[0] for row in noted(outcome) if row[2] == TRIPPED] == [3, 7]
+    assert outcome.trades[0].moves == []
+
+
 def test_guards_of_other_sources_and_instruments_do_not_count():
     foreign = dc.CountGuard(name="few", most=0, sources=("elsewhere",))
     other = dc.CountGuard(name="none", most=0, instruments=("Quillan Ferry",))

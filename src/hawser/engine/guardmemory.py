@@ -73,10 +73,10 @@ def unlatch(memory: Memory) -> None:
     memory.times = []
 
 
-def roll(desk: Desk) -> bool:
+def roll(desk: Desk) -> set[tuple[str, str]]:
     """Periods that are over give way to the next; what latched for them opens, looser guards that waited come in.
-    Whether anything opened."""
-    state, opened = desk.state, False
+    What opened: names of guards, each with its subject."""
+    state, opened = desk.state, set[tuple[str, str]]()
     guards = {guard.name: guard for guard in state.guards.guard}
     for key, memory in list(state.memory.items()):
         name, _, subject = key.partition("\n")
@@ -86,7 +86,7 @@ def roll(desk: Desk) -> bool:
         elif memory.end <= state.now:
             if memory.latched and memory.latched_until:
                 unlatch(memory)
-                opened = True
+                opened.add((name, subject))
                 text = f"{called(guard, subject)} is open again: a new {period_of(guard)}"
                 desk.tell("info", "guard_open", text, guard=name, subject=subject)
             memory.start, memory.end = period_now(state, guard)

@@ -53,8 +53,8 @@ def begin(desk: Desk, event: ev.AnyEvent) -> None:
     state = desk.state
     if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
         state.measures.setdefault(event.symbol, {}).update(found)
-    if must_watch(state) and state.now >= state.guards_at and roll(desk) and state.figured:
-        _reached(desk)  # a limit that is still broken opens nothing with the new period
+    if must_watch(state) and state.now >= state.guards_at:
+        _still_broken(desk, roll(desk))
 
 
 def after(desk: Desk, event: ev.AnyEvent) -> None:
@@ -85,16 +85,33 @@ def after(desk: Desk, event: ev.AnyEvent) -> None:
 
 def trip(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
     """A kill switch latches; what waits is taken back, and what was chosen is done."""
-    if memory.latched:
-        return
-    state = desk.state
-    memory.latched = memory.tripped = state.now
+    if not memory.latched:
+        _latch(desk, guard, subject, memory, why)
+        _tell_tripped(desk, guard, subject, memory, carry_out(desk, guard, subject))
+
+
+def _latch(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
+    memory.latched = memory.tripped = desk.state.now
     memory.latched_until = 0 if getattr(guard, "period", "none") == "none" else memory.end
     memory.why = why
+
+
+def _tell_tripped(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, done: str) -> None:
     until = f"until the {period_of(guard)} ends" if memory.latched_until else "until it is re-armed"
-    done = carry_out(desk, guard, subject)
-    text = f"{called(guard, subject)} closes entries {until}: {why}{done}"
+    text = f"{called(guard, subject)} closes entries {until}: {memory.why}{done}"
     desk.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
+
+
+def _still_broken(desk: Desk, opened: set[tuple[str, str]]) -> None:
+    """A limit that is still broken when its period turns opens nothing with the new one. What was to be done was done
+    when it broke: this is the same breach, and what a person has settled since stays."""
+    if not opened:
+        return
+    for guard, subject, why in list(moneyguards.reached(desk.state)):
+        if (guard.name, subject) in opened:
+            memory = memory_of(desk.state, guard, subject)
+            _latch(desk, guard, subject, memory, why)
+            _tell_tripped(desk, guard, subject, memory, "")
 
 
 def actions_of(guard: Guard) -> set[str]:

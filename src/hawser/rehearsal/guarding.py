@@ -92,10 +92,10 @@ def note(guarded: Guarded, bar: int, number: int, what: int, side: int) -> None:
 
 
 @compiled
-def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> int:
+def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> None:
     """Periods that are over by the bar's open or close give way to the next, which counts from the equity known. A
-    limit that is still broken opens nothing with the new period: what is to follow, as bits."""
-    watch, memory, follows = guarded.watch, guarded.memory, 0
+    limit that is still broken opens nothing with the new period; what was to follow followed when it broke."""
+    watch, memory = guarded.watch, guarded.memory
     for g in range(watch.kind.size):
         now = watch.period[bar, 2 * watch.weekly[g] + moment]
         if now != memory.period[g]:
@@ -106,8 +106,7 @@ def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> int:
             if watch.kind[g] == COUNT:
                 memory.counts[g] = 0
             if opened and _reached(guarded, g, equity):
-                follows |= _trip(guarded, bar, g)
-    return follows
+                _trip(guarded, bar, g)
 
 
 @inlined

@@ -314,7 +314,8 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
         if k == 0:
             best = worst = opens
         elif on:
-            follows = gd.roll(guarded, i, gd.OPENS, marked) | guarded.watch.follows[i, gd.OPENS]
+            gd.roll(guarded, i, gd.OPENS, marked)
+            follows = guarded.watch.follows[i, gd.OPENS]
             if follows & gd.CLOSE and not decided:
                 decided = GUARD
             if follows & gd.EVEN and not decided:
@@ -353,9 +354,9 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             break
         at_close, ends = side * closes, False
         if on:
-            judged = gd.roll(guarded, i, gd.CLOSES, marked)
+            gd.roll(guarded, i, gd.CLOSES, marked)
             marked = cash + won
-            judged |= gd.judge(guarded, i, marked)
+            judged = gd.judge(guarded, i, marked)
             if judged & gd.EVEN:
                 stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
             ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0
