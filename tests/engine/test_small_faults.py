@@ -249,8 +249,14 @@ def test_what_was_really_sent_names_the_trade_where_other_rules_would_number_it_
     folded = hand.place()
     old, sent = hand.trade, next(one for one in folded if isinstance(one, cm.Submit))
     assert old.id == sent.trade
-    theirs = [msgspec.structs.replace(sent, trade="T99", order="P-99", steps=sent.steps - 1)]
+    wakes = hand.now + SECOND
+    theirs = [
+        msgspec.structs.replace(sent, trade="T99", order="P-99", steps=sent.steps - 1),
+        cm.StartTimer(f"retry:T99:{wakes}", SECOND),
+        cm.StartTimer(f"retry:T98:{wakes}", SECOND),  # of a trade that this version never made: nothing to wake
+    ]
     align(hand.engine.state, folded, theirs)
+    assert hand.trade.wake_at == wakes
     assert set(hand.engine.state.trades) == {"T99"}
     assert hand.trade.entry == "P-99"
     assert hand.engine.state.orders["P-99"].steps == sent.steps - 1

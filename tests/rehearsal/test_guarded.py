@@ -21,7 +21,7 @@ from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.guards.verdicts import Scene, filter_verdict
 from hawser.core.instrument import Instrument, Session
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.rig import FollowOn, Ladder, Measure, Rig
+from hawser.core.rig import FollowOn, Ladder, Measure, Rig, Trail
 from hawser.core.rules.tending import PESSIMISTIC
 from hawser.formats.declared import load
 from hawser.rehearsal.guarding import REFUSED, TRIPPED
@@ -102,6 +102,10 @@ def test_what_news_does_with_an_open_trade_at_the_open_it_closes_at():
     outcome = played([even], bars, {1: 1}, calendars=news)
     assert outcome.trades[0].moves == [[5, 1000, 0]]
     assert leaves(outcome) == [(7, "stop", 1000.0)]
+    trailing = Rig(atr_length=1, stop=StopRule(ticks=20.0), trail=Trail(ticks=16.0))
+    higher = [*bars[:4], (1010, 1012, 1009, 1010), *bars[5:]]
+    moves = played([even], higher, {1: 1}, trailing, calendars=news).trades[0].moves
+    assert moves == [[3, 985, 1], [4, 995, 1], [5, 1000, 0]]  # what the trail wanted from bar 5 on never held
     close = dc.NewsGuard(name="news", before_min=1.0, after_min=1.0, horizon_h=0.0, then=("close",))
     assert leaves(played([close], bars, {1: 1}, calendars=news)) == [(5, "guard", 1010.0)]
     under = [STILL, STILL, STILL, (*DOWN[:2], 990, 995), *[(995, 996, 990, 995)] * 5]

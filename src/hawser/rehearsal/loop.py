@@ -212,6 +212,9 @@ def _write(fills: Array, n: int, bar: int, way: int, what: int, number: int, pri
 
 @inlined
 def _move(moves: Array, n: int, bar: int, level: int, why: int) -> int:
+    """Write down a level that holds from `bar` on, in place of one that never held; rows of moves."""
+    if n > 0 and moves[n - 1, 0] == bar:
+        n -= 1
     moves[n, 0], moves[n, 1], moves[n, 2] = bar, level, why
     return n + 1
 

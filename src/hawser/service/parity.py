@@ -103,7 +103,10 @@ class Walk:
         for command in commands:
             if isinstance(command, cm.Amend) and command.role == "stop" and command.code not in NO_MOVES:
                 name = move_name(BREAK_EVEN) if command.code == rs.GUARD_EVEN else command.code
-                self.found[command.trade].moves.append((self._from, command.level, name))
+                moves = self.found[command.trade].moves
+                if moves and moves[-1][0] == self._from:
+                    moves.pop()  # it never held
+                moves.append((self._from, command.level, name))
 
     def _filled(self, trade: Trade, role: str, number: int, fill: ev.Fill) -> None:
         if trade.id not in self.found:
@@ -170,22 +173,30 @@ class Walk:
     def _inside(self) -> None:
         open_, high, low, close = self._prices[self._bar]
         spread, trade = self._spread[self._bar], self._trade()
-        self.venue.now = self._time[self._bar] + self._span - 1  # what is inside happens before the bar's end
+        # A bar does not say when it came to what is inside. As in a rehearsal, what leaves a part comes before all that
+        # time decides within the bar, and what leaves the rest just before the bar's end: a cool-down begins there.
+        self.venue.now = self._time[self._bar] + 1
         self._sweep(open_, spread, gap=True)
         side = trade.side if trade is not None else 1
         adverse, favourable = (low, high) if side > 0 else (high, low)
         up = favourable_first(self._order, side * open_, side * favourable, side * adverse)
         for bid in (favourable, adverse) if up else (adverse, favourable):
             self._sweep(bid, spread, gap=False)
+        self.venue.now = self._before_end()
         self.venue.stand_at(close, spread, high, low)
         self.venue.mark()
         self._hear()
 
     def _sweep(self, bid: int, spread: int, gap: bool) -> None:
         while self.venue.next_reached(bid, spread, gap):
+            if not self.venue.book.positions():
+                self.venue.now = self._before_end()
             self._hear()
         self.venue.stand_at(bid, spread, bid, bid)
         self._hear()
+
+    def _before_end(self) -> int:
+        return int(self._time[self._bar]) + self._span - 1
 
     def _close(self) -> None:
         bar, trade = self._bar, self._trade()
