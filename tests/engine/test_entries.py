@@ -95,6 +95,41 @@ def test_what_waits_is_heat_and_counts_for_the_next_size():
     assert sent[0].steps < 104  # the cap leaves 0.9 % less what waits
 
 
+def heat_of(hand: ByHand) -> float:
+    return Valuation(hand.engine.state).exposure().heat
+
+
+def test_a_stop_on_its_way_to_be_wider_is_heat_at_once_and_one_that_follows_only_once_it_rests():
+    """The venue may have either. An entry that was let through meanwhile went beyond the most that may be lost."""
+    hand = ByHand()
+    hand.protect()
+    trade, before = hand.trade, heat_of(hand)
+    hand.do(ev.MoveStop, ask="N", trade=trade.id, level=trade.stop + 100)
+    assert heat_of(hand) == before
+    hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=trade.stop, steps=trade.open_steps)
+    nearer = heat_of(hand)
+    assert nearer < before
+    hand.do(ev.MoveStop, ask="W", trade=trade.id, level=trade.stop - 300, widen=True)
+    assert heat_of(hand) > before
+    hand.do(ev.AmendRejected, order=hand.order("stop").id, code="not_allowed", text="it stays")
+    assert hand.trade.stop < hand.order("stop").level
+    assert heat_of(hand) > before  # it is tried again
+
+
+def test_an_entry_on_its_way_to_risk_more_is_heat_at_once():
+    hand = waiting(size=SizeRule("fixed", qty=Decimal("0.50")), stop=StopRule(price=Decimal("0.61100")))
+    before = heat_of(hand)
+    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61900)  # R is twice what it was
+    assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
+    hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=61300)
+    assert hand.trade.then is not None
+    assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)  # until the venue has answered the first
+    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61900, steps=50)
+    assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
+    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61300, steps=50)
+    assert heat_of(hand) == pytest.approx(before / 2, rel=0.03)
+
+
 def test_moving_an_entry_sizes_it_anew_once_the_venue_agrees():
     hand = waiting(stop=StopRule(price=Decimal("0.61100")))
     before = hand.trade.asked_steps

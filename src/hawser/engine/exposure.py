@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import msgspec
 
@@ -10,7 +11,7 @@ from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.heat import Stake, heat, heat_by_currency, locked
 from hawser.core.instrument import Instrument
-from hawser.engine.state import EngineState, Mark, Order, Trade
+from hawser.engine.state import EngineState, Mark, Order, Rung, Trade
 
 
 def covering(state: EngineState, trade: Trade) -> Order | None:
@@ -30,6 +31,15 @@ def resting_level(state: EngineState, trade: Trade) -> int:
         return trade.stop
     order = covering(state, trade)
     return order.level if order is not None and order.level is not None else trade.stop
+
+
+def farthest_stop(state: EngineState, trade: Trade) -> int:
+    """The stop that a trade may have to leave at: of those that rest and the one that is wanted, the farthest from the
+    market. One that is being widened may have its new level at the venue already, one that follows not yet."""
+    if trade.held and state.link_up:
+        return trade.stop
+    resting = [o.level for o in state.orders_of(trade, "stop") if o.state == "resting" and o.level is not None]
+    return min([trade.stop, *resting], key=lambda level: level * trade.side)
 
 
 def unknown_money(state: EngineState) -> str:
@@ -80,19 +90,31 @@ class Valuation:
         return ticks * instrument.tick_size * steps * instrument.step_size * self._unit_money(instrument)
 
     def stake(self, trade: Trade) -> Stake:
-        """A trade as heat sees it: its open part and what its entry, and the rungs of a ladder, may still fill."""
+        """A trade as heat sees it: its open part and what its entry, and the rungs of a ladder, may still fill. Where a
+        change of them is under way the venue may have either: the one that risks more."""
+        order, entered = self._state.orders.get(trade.entry), trade.entered
+        waits = order.left if order is not None and not order.over else 0
+        stakes = [self._stake(trade, waits, trade.entry_price, trade.rungs, farthest_stop(self._state, trade))]
+        for terms in (trade.moving, trade.then) if waits else ():
+            if terms is not None:
+                waits = max(0, terms.steps - entered)
+                price = (trade.open_steps * trade.entry_price + waits * terms.ref) / max(1, trade.open_steps + waits)
+                stakes.append(self._stake(trade, waits, price, terms.rungs, terms.stop))
+        return max(stakes, key=heat)
+
+    def _stake(self, trade: Trade, waits: int, price: float, rungs: Sequence[Rung], stop: int) -> Stake:
+        """What is open and `waits`, steps at `price` ticks, with the rungs that would follow."""
         instrument = self._state.instruments[trade.symbol]
         fees, tick = instrument.commission, instrument.tick_size
-        entry = self._state.orders.get(trade.entry)
-        steps = trade.open_steps + (entry.left if entry is not None and not entry.over else 0)
-        value = steps * trade.entry_price
-        for rung in trade.rungs if steps and not trade.leave else ():
+        steps = trade.open_steps + waits
+        value = steps * price
+        for rung in rungs if steps and not trade.leave else ():
             steps += max(0, rung.steps - rung.filled)
             value += max(0, rung.steps - rung.filled) * rung.level
         return Stake(
-            side=trade.side, qty=steps * instrument.step_size, entry=value / max(1, steps) * tick,
-            stop=resting_level(self._state, trade) * tick, unit_money=self._unit_money(instrument),
-            fees=(fees.per_unit, fees.per_notional, fees.minimum), exposure=instrument.exposure,
+            side=trade.side, qty=steps * instrument.step_size, entry=value / max(1, steps) * tick, stop=stop * tick,
+            unit_money=self._unit_money(instrument), fees=(fees.per_unit, fees.per_notional, fees.minimum),
+            exposure=instrument.exposure,
         )  # fmt: skip
 
     def exposure(self, without: Trade | None = None) -> Exposure:

@@ -78,12 +78,13 @@ class SizesWatch:
                 yield f"with {new.id} the {what} is {staked:.2f}: more than {most:.3f} % of {state.equity:.2f}"
 
     def _heat(self, state: EngineState, trade: Trade) -> float:
-        """What a trade loses at the tightest of its stops, what may still be entered included."""
+        """What a trade loses at its stop, what may still be entered included. A change that is under way counts as
+        made: the wanted stop where it lies farther than those that rest, and what an entry is being moved to."""
         instrument = state.instruments[trade.symbol]
         unit, order = _unit(state, instrument), state.orders.get(trade.entry)
         if unit is None:
             return 0.0
-        parts, stops = list[tuple[float, float]](), [trade.stop]
+        parts, stops = list[tuple[float, float]](), list[int]()
         held = self._venue().book.state.positions.get(trade.entry)
         if held is not None and held.side == trade.side:
             # The venue averages what is held now, Hawser all that entered; where a part has left they differ.
@@ -96,8 +97,15 @@ class SizesWatch:
             parts.append((order.left, min(rest, key=lambda price: price * trade.side)))
         if any(steps for steps, _ in parts) and not trade.leave:
             parts += [(max(0, rung.steps - rung.filled), rung.level) for rung in trade.rungs]
-        tightest = max(stops, key=lambda level: level * trade.side)
-        return max(0.0, _loss(instrument, unit, trade.side, parts, tightest))
+        tightest = max(stops, key=lambda level: level * trade.side, default=trade.stop)
+        stop = min(tightest, trade.stop, key=lambda level: level * trade.side)
+        lost = [0.0, _loss(instrument, unit, trade.side, parts, stop)]
+        pending = order is not None and not order.over and not trade.entered and not trade.leave
+        for terms in (trade.moving, trade.then) if pending else ():
+            if terms is not None:
+                parts = [(terms.steps, terms.ref), *((rung.steps, rung.level) for rung in terms.rungs)]
+                lost.append(_loss(instrument, unit, trade.side, parts, terms.stop))
+        return max(lost)
 
 
 def _unit(state: EngineState, instrument: Instrument) -> float | None:
