@@ -98,7 +98,8 @@ class SizesWatch:
         if any(steps for steps, _ in parts) and not trade.leave:
             parts += [(max(0, rung.steps - rung.filled), rung.level) for rung in trade.rungs]
         tightest = max(stops, key=lambda level: level * trade.side, default=trade.stop)
-        stop = min(tightest, trade.stop, key=lambda level: level * trade.side)
+        held_here = trade.held and trade.side * (trade.stop - tightest) > 0  # what rests then is only the backstop
+        stop = trade.stop if held_here else min(tightest, trade.stop, key=lambda level: level * trade.side)
         lost = [0.0, _loss(instrument, unit, trade.side, parts, stop)]
         pending = order is not None and not order.over and not trade.entered and not trade.leave
         for terms in (trade.moving, trade.then) if pending else ():
