@@ -337,7 +337,7 @@ def test_the_watch_over_sizes_can_fail():
 def test_hawser_storm_as_a_process():
     done = subprocess.run(
         [sys.executable, "-m", "hawser", "storm", "--seeds", "4", "--json"],
-        capture_output=True, text=True, check=False, timeout=200,
+        capture_output=True, text=True, check=False, timeout=900,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
     told = json.loads(done.stdout)

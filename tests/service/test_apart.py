@@ -27,7 +27,7 @@ def runtime(root, name, weather, shots):
     return made
 
 
-def until(condition, seconds=40):
+def until(condition, seconds=300):  # only one that is hung waits so long
     end = time.monotonic() + seconds
     while not condition():
         assert time.monotonic() < end, "waited in vain"
