@@ -333,10 +333,9 @@ def test_the_watch_over_sizes_can_fail():
     assert "the heat is" in told(max_heat_percent=0.01)
     assert "the currency heat is" in told(max_currency_heat_percent=0.01)
     wide = {"max_heat_percent": 5.0, "max_currency_heat_percent": 5.0}
-    trade.stop -= 10 * trade.side * trade.r_ticks  # on its way to be wider: the venue may have it there already
+    trade.stop -= 20 * trade.side * trade.r_ticks  # on its way to be wider: the venue may have it there already
     assert "the heat is" in told(**wide)
-    trade.held = True  # then it is the backstop that rests, and nobody counts to there
-    trade.stop += 10 * trade.side * trade.r_ticks
+    trade.stop += 20 * trade.side * trade.r_ticks
     assert not told(**wide)
 
 

@@ -11,7 +11,7 @@ from decimal import Decimal
 import msgspec
 import pytest
 
-from byhand import ByHand
+from byhand import ByHand, of
 from calmworld import PLAN, SYMBOL, World
 from hawser.core.account import Rate
 from hawser.core.clock import DAY, MINUTE, SECOND
@@ -460,6 +460,13 @@ def test_what_was_left_as_it_rests_is_as_it_is_at_each_check():
     asked = checking.due(state, hand.now)
     told = ev.Holdings(time=hand.now, token=asked.token, asked=known, resting=names, positions=held)
     assert checking.difference(state, told, hand.now) is None
+    stop = next(one for one in rests if one.role == "stop")
+    hand.engine.state.markets[trade.symbol].bid = trade.stop - 50  # whatever the market does
+    gone = hand.do(ev.OrderCancelled, order=stop.id, why="cancelled at the venue")
+    alarm = next(one for one in of(gone, cm.Tell) if one.code == "left_bare")
+    assert "A stop of what was left as it rests is gone" in alarm.text
+    assert trade.leave is None  # nothing says that it is being closed: it is not
+    assert not [one for one in gone if not isinstance(one, cm.Tell)]
 
 
 # No equity

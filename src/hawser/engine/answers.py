@@ -144,6 +144,11 @@ def _note_most(desk: Desk, trade: Trade, order: Order, steps: int, code: str) ->
 
 def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str, failed: bool = True) -> None:
     """What follows where an order of `trade` came to nothing; `failed`: it counts as one more failure in a row."""
+    if trade.left:  # nothing of it is tended, so nothing is said to be
+        if order.role == "stop" and trade.open_steps:
+            text = f"A stop of what was left as it rests is gone: {text}. Adopt the position, or close it at the venue"
+            desk.tell("alarm", "left_bare", text, trade)
+        return
     if code == "no_position" and trade.open_steps and desk.state.reconciled:
         desk.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
         desk.compare()

@@ -408,6 +408,8 @@ class Storm:
         if self.ledger is None or self._disk.until or self.venue.now - self._disk.well_at < 2 * SECOND:
             return
         self.session.write_down()
+        if self.ledger.astray():  # another hand has it, and nothing has been written since
+            return
         for trade in self.state.trades.values():
             live = {name for name in trade.order_ids if not self.state.orders[name].over}
             if len(trade.live_ids) != len(live) or set(trade.live_ids) != live:

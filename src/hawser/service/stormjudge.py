@@ -82,8 +82,9 @@ class Judge:
         self._split: dict[str, int] = {}  # trade -> its most parts so far
         self._blocked: dict[str, int] = {}  # symbol -> when the venue could last not be acted on
         self._covered: dict[str, int] = {}  # position -> when the venue last held a stop of it
-        self._whole: dict[str, int] = {}  # trade -> when its cover was last whole, or not claimed to be
-        self._placed: dict[str, int] = {}  # trade -> when its entry last waited where it was sized for
+        # By the entry's order, which no other has: an older copy of the record gives a trade's name once more.
+        self._whole: dict[str, int] = {}  # entry -> when its cover was last whole, or not claimed to be
+        self._placed: dict[str, int] = {}  # entry -> when it last waited where it was sized for
         self._fitting: dict[str, int] = {}  # position -> when what rests last did not exceed it
         self._unknown_until = 0  # of orders placed earlier the record may know nothing
         self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
@@ -218,8 +219,8 @@ class Judge:
                 or order.kind == "market" or (order.level == trade.ref and order.steps <= trade.asked_steps)
             )  # fmt: skip
             if known or self._blocked.get(trade.symbol, 0) == self.now:
-                self._placed[trade.id] = self.now
-            elif order is not None and self.now - self._placed.setdefault(trade.id, self.now) > SHOWN_FALSELY:
+                self._placed[trade.entry] = self.now
+            elif order is not None and self.now - self._placed.setdefault(trade.entry, self.now) > SHOWN_FALSELY:
                 text = (
                     f"{trade.id} was sized for {trade.asked_steps} at {trade.ref}, {order.steps} wait at {order.level}"
                 )
@@ -239,8 +240,8 @@ class Judge:
                 or self._cover(held.id, held.symbol) >= held.steps
             )  # fmt: skip
             if whole or self._blocked.get(trade.symbol, 0) == self.now:
-                self._whole[trade.id] = self.now
-            elif self.now - self._whole.setdefault(trade.id, self.now) > SHOWN_FALSELY:
+                self._whole[trade.entry] = self.now
+            elif self.now - self._whole.setdefault(trade.entry, self.now) > SHOWN_FALSELY:
                 cover = self._cover(trade.entry, trade.symbol)
                 text = f"{trade.id} is shown as protected, {cover} of {held.steps if held else 0} steps are covered"
                 self.broke("uncovered", text)
