@@ -42,6 +42,14 @@ def test_a_quote_at_the_held_stop_closes_at_market():
     assert hand.trade.end == Reason(rs.HELD_STOP)
 
 
+def test_quotes_of_what_is_being_closed_leave_nothing_in_the_record():
+    hand = held()
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    assert hand.trade.leave is not None
+    assert not quoted(hand, 60870, 60882)  # beyond the held stop
+    assert not hand.engine.decided
+
+
 def test_a_spread_spike_may_last_so_long_and_no_longer():
     hand = held(settle_ms=500)
     found = quoted(hand, 60870, 60930)  # the ask stands where it was: only the spread has widened
