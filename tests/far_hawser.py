@@ -1,7 +1,7 @@
 """A Hawser to be killed that trades at a Quay in another process, in real time, and says what it wrote down.
 
-Usage: far_hawser.py FOLDER SOCKET SEED [SECONDS]. With SECONDS it only tends, lets the air clear, and at the end
-prints what is not in order: nothing, where all is well.
+Usage: far_hawser.py FOLDER SOCKET SEED [settle]. With `settle` it only tends, lets the air clear, and at the end prints
+what is not in order: nothing, where all is well.
 """
 
 from __future__ import annotations
@@ -23,6 +23,7 @@ from hawser.venue.quay.weather import SEVERITIES
 ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=60.0))
 
 HUNG_S = 120  # only one that never comes to order tends so long
+TURNS = 100
 
 
 class FarHawser:
@@ -50,14 +51,13 @@ class FarHawser:
             self.trader.act(self.session, max(self.clock.now(), self.session.engine.state.now))
             self.turn()
 
-    def settle(self, seconds: float) -> list[str]:
-        """Tend in calm air for so long, and on while something is not in order, if the machine is slow; what it is
-        then.
-        """
+    def settle(self) -> list[str]:
+        """Tend in calm air until all has been in order for some turns; what is not, where it does not come to that."""
         self.venue.set_weather(SEVERITIES["calm"], 1)
-        begun = time.monotonic()
-        while (passed := time.monotonic() - begun) < seconds or (self.wrong() and passed < HUNG_S):
+        end, in_order = time.monotonic() + HUNG_S, 0
+        while in_order < TURNS and time.monotonic() < end:
             self.turn()
+            in_order = 0 if self.wrong() else in_order + 1
         found = self.wrong()
         self.session.close()
         self.venue.close()
@@ -79,6 +79,6 @@ class FarHawser:
 if __name__ == "__main__":
     one = FarHawser(Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3]), 20.0)
     if len(sys.argv) > 4:
-        print("found", one.settle(float(sys.argv[4])), flush=True)
+        print("found", one.settle(), flush=True)
     else:
         one.trade()

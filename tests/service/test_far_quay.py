@@ -71,7 +71,7 @@ def hawser(folder: Path, quay: Running, seed: int, *more: str) -> subprocess.Pop
 
 
 def settled(folder: Path, quay: Running) -> str:
-    found, _ = hawser(folder, quay, 0, "2.5").communicate(timeout=300)
+    found, _ = hawser(folder, quay, 0, "settle").communicate(timeout=300)
     return found.splitlines()[-1]
 
 
