@@ -254,7 +254,6 @@ def test_closes_everything(trader):
 def test_a_short_press_of_flatten_does_nothing(trader):
     hold = trader.window.waterline.hold
     QTest.mousePress(hold, Qt.MouseButton.LeftButton)
-    QTest.qWait(150)
     QTest.mouseRelease(hold, Qt.MouseButton.LeftButton)
     trader.frames(6)
     assert not trader.now.halted
