@@ -206,7 +206,7 @@ def test_the_judge_can_fail():
     book, broken, judge = storm.venue.book, storm.found.broken, storm.judge
     stop = next(order for order in book.resting(trade.symbol) if order.closes == trade.entry and order.kind == "stop")
     long_ago = storm.venue.now - SHOWN_FALSELY - 1
-    judge._whole[trade.id] = long_ago
+    judge._whole[trade.entry] = long_ago
     rests = book._resting[trade.symbol]
     book._resting[trade.symbol] = [order for order in rests if order.closes != trade.entry]
     judge.look()
