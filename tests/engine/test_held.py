@@ -6,14 +6,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from byhand import SYMBOL, ByHand, codes, of, plan
+from hawser.core.clock import MILLISECOND
 from hawser.core.entry import HeldRule
 from hawser.core.levels import StopRule
 from hawser.core.rules.entries import HELD_QUIET, HELD_REACHED, HELD_SPIKE, backstop_behind, held_stop
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine import holding, states
 from hawser.engine import reasons as rs
-from hawser.engine import states
 from hawser.engine.reasons import Reason
+from hawser.engine.requests import Desk
 
 
 def held(**rule) -> ByHand:
@@ -40,6 +42,18 @@ def test_a_quote_at_the_held_stop_closes_at_market():
     assert [(order.role, order.kind, order.steps) for order in sent] == [("close", "market", 104)]
     hand.fill(sent[0].order, 104, 60879)
     assert hand.trade.end == Reason(rs.HELD_STOP)
+
+
+def test_a_spread_spike_is_waited_for_also_where_a_quote_is_looked_at_for_something_else():
+    hand = held(settle_ms=500)
+    quoted(hand, 60870, 60930)
+    desk = Desk(hand.engine.state)
+    hand.engine.state.now += 100 * MILLISECOND
+    holding.watch(desk, hand.trade)  # as a basket's quote does
+    assert not desk.out
+    hand.engine.state.now += 400 * MILLISECOND
+    holding.watch(desk, hand.trade)
+    assert "held_stop" in codes(desk.out) or of(desk.out, cm.Submit)
 
 
 def test_quotes_of_what_is_being_closed_leave_nothing_in_the_record():

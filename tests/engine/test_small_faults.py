@@ -664,6 +664,14 @@ def test_an_entry_that_fills_beyond_a_fixed_stop_keeps_stop_and_r():
     assert (hand.trade.stop, hand.trade.r_ticks) == before
 
 
+def test_an_entry_that_fills_one_tick_before_a_fixed_stop_has_an_r_of_one_tick():
+    hand = ByHand()
+    hand.place(anchor="fill", stop=StopRule(price=Decimal("0.61000")), targets=())
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.fill(hand.trade.entry, hand.trade.asked_steps, 61_001)
+    assert (hand.trade.ref, hand.trade.stop, hand.trade.r_ticks) == (61_001, 61_000, 1)
+
+
 def test_a_group_is_known_for_as_long_as_one_of_it_waits():
     hand = waiting()
     first = hand.trade.id

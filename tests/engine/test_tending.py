@@ -320,6 +320,8 @@ def test_what_waits_is_told_with_the_price_at_which_it_acts():
     ]  # fmt: skip
     bar_at(hand, 61650)
     assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["step", "time"]
+    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=61_610)  # beyond where the step would put it
+    assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["time"]
 
 
 def test_what_waits_for_a_target_acts_at_its_level_under_the_number_that_the_trade_has_for_it():
