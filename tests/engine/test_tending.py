@@ -308,6 +308,15 @@ def test_another_rig_s_loss_step_farther_off_is_where_the_old_one_is_moved_to():
     assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "loss"] == [(60951, 52)]
 
 
+def test_a_short_that_trails_the_close_trails_its_ask():
+    hand = ByHand()
+    trail = Trail(ticks=100.0, anchor="close")
+    rig = Rig(name="test", stop=StopRule(atr=2.5), trail=trail)
+    hand.protect(side=-1, targets=(), trail=trail, rig=rig, own_atr=0.00145)
+    level, _ = moved(hand, bar_at(hand, 61000))
+    assert level == 61000 + 12 + 100
+
+
 def test_what_waits_is_told_with_the_price_at_which_it_acts():
     hand = opened(
         WHOLE, break_even=BreakEven(After(r=1.0)), step=(Step(Measure(r=2.0), Measure(r=1.0)),), trail=Trail(atr=1.0),

@@ -211,6 +211,12 @@ def test_a_basket_ends_a_trade_at_the_next_open():
     assert exits(outcome) == [(1, "basket", 989.0, 10)]
 
 
+def test_a_basket_target_in_percent_is_of_the_cash_at_entry_and_no_percent_less():
+    rules = rig(basket=Basket(target=Amount(percent=1.005)))  # 100.50 of 10 000: ten ticks win 100, eleven 110
+    outcome = played(rules, [(1000, 1010, 999, 1010), (1010, 1011, 1009, 1011), (1011, 1012, 1010, 1011)])
+    assert exits(outcome) == [(2, "basket", 1011.0, 10)]
+
+
 def test_a_ladder_stays_within_its_budget_when_all_is_lost():
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=2.0), costs=Costs())
     ladder = Ladder(rungs=3, spacing=Measure(ticks=10.0), target_ticks=15.0, stop_ticks=10.0, factor=2.0)
