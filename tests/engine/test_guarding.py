@@ -285,7 +285,10 @@ def test_a_limit_still_broken_when_its_day_turns_stays_closed_and_does_nothing_a
     tripped = hand.engine.state.memory["Floor\n"].tripped
     hand.now += DAY
     told = [*hand.quote(61402, 61414), *equity(hand, 62_950.0)]
-    assert [one for one in codes(told) if one.startswith("guard")] == ["guard_open", "guard_tripped"]
+    assert [one.text for one in of(told, cm.Tell) if one.code.startswith("guard")] == [
+        "Floor stays closed until the new day ends: "
+        "equity 62\u00a0900.00\u00a0CHF is at the floor of 63\u00a0000.00\u00a0CHF"
+    ]
     assert hand.engine.state.memory["Floor\n"].tripped > tripped
     assert closed(hand) == ["latched"]
     assert trade.stop == stop
@@ -293,6 +296,15 @@ def test_a_limit_still_broken_when_its_day_turns_stays_closed_and_does_nothing_a
     equity(hand, 63_500.0)
     hand.now += DAY
     assert codes(equity(hand, 63_500.0)) == ["guard_open"]
+    assert "latched" not in closed(hand)
+
+
+def test_a_file_s_equity_latches_nothing_when_a_day_turns():
+    hand = guarded(dc.FloorSwitch(name="Floor", money=63_000.0, period="day"))
+    equity(hand, 62_900.0)
+    hand.engine.state.figured = False  # the venue has not told the account's money yet
+    hand.now += DAY
+    hand.do(ev.TimerFired, name=f"guards:{hand.engine.state.guards_at}")
     assert "latched" not in closed(hand)
 
 

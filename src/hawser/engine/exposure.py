@@ -97,9 +97,9 @@ class Valuation:
         stakes = [self._stake(trade, waits, trade.entry_price, trade.rungs, farthest_stop(self._state, trade))]
         for terms in (trade.moving, trade.then) if waits else ():
             if terms is not None:
-                waits = max(0, terms.steps - entered)
-                price = (trade.open_steps * trade.entry_price + waits * terms.ref) / max(1, trade.open_steps + waits)
-                stakes.append(self._stake(trade, waits, price, terms.rungs, terms.stop))
+                rest = max(0, terms.steps - entered)
+                price = (trade.open_steps * trade.entry_price + rest * terms.ref) / max(1, trade.open_steps + rest)
+                stakes.append(self._stake(trade, rest, price, terms.rungs, terms.stop))
         return max(stakes, key=heat)
 
     def _stake(self, trade: Trade, waits: int, price: float, rungs: Sequence[Rung], stop: int) -> Stake:

@@ -73,10 +73,10 @@ def unlatch(memory: Memory) -> None:
     memory.times = []
 
 
-def roll(desk: Desk) -> set[tuple[str, str]]:
+def roll(desk: Desk) -> list[tuple[AnyGuard, str]]:
     """Periods that are over give way to the next; what latched for them opens, looser guards that waited come in.
-    What opened: names of guards, each with its subject."""
-    state, opened = desk.state, set[tuple[str, str]]()
+    What opened: guards, each with its subject."""
+    state, opened = desk.state, list[tuple[AnyGuard, str]]()
     guards = {guard.name: guard for guard in state.guards.guard}
     for key, memory in list(state.memory.items()):
         name, _, subject = key.partition("\n")
@@ -86,9 +86,7 @@ def roll(desk: Desk) -> set[tuple[str, str]]:
         elif memory.end <= state.now:
             if memory.latched and memory.latched_until:
                 unlatch(memory)
-                opened.add((name, subject))
-                text = f"{called(guard, subject)} is open again: a new {period_of(guard)}"
-                desk.tell("info", "guard_open", text, guard=name, subject=subject)
+                opened.append((guard, subject))
             memory.start, memory.end = period_now(state, guard)
             count_anew(state, guard, subject, memory)
     _let_in(desk)

@@ -54,7 +54,7 @@ def begin(desk: Desk, event: ev.AnyEvent) -> None:
     if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
         state.measures.setdefault(event.symbol, {}).update(found)
     if must_watch(state) and state.now >= state.guards_at:
-        _still_broken(desk, roll(desk))
+        _turned_over(desk, roll(desk))
 
 
 def after(desk: Desk, event: ev.AnyEvent) -> None:
@@ -85,9 +85,13 @@ def after(desk: Desk, event: ev.AnyEvent) -> None:
 
 def trip(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
     """A kill switch latches; what waits is taken back, and what was chosen is done."""
-    if not memory.latched:
-        _latch(desk, guard, subject, memory, why)
-        _tell_tripped(desk, guard, subject, memory, carry_out(desk, guard, subject))
+    if memory.latched:
+        return
+    _latch(desk, guard, subject, memory, why)
+    until = f"until the {period_of(guard)} ends" if memory.latched_until else "until it is re-armed"
+    done = carry_out(desk, guard, subject)
+    text = f"{called(guard, subject)} closes entries {until}: {why}{done}"
+    desk.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
 
 
 def _latch(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
@@ -96,22 +100,20 @@ def _latch(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) 
     memory.why = why
 
 
-def _tell_tripped(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, done: str) -> None:
-    until = f"until the {period_of(guard)} ends" if memory.latched_until else "until it is re-armed"
-    text = f"{called(guard, subject)} closes entries {until}: {memory.why}{done}"
-    desk.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
-
-
-def _still_broken(desk: Desk, opened: set[tuple[str, str]]) -> None:
+def _turned_over(desk: Desk, opened: list[tuple[AnyGuard, str]]) -> None:
     """A limit that is still broken when its period turns opens nothing with the new one. What was to be done was done
     when it broke: this is the same breach, and what a person has settled since stays."""
-    if not opened:
-        return
-    for guard, subject, why in list(moneyguards.reached(desk.state)):
-        if (guard.name, subject) in opened:
-            memory = memory_of(desk.state, guard, subject)
-            _latch(desk, guard, subject, memory, why)
-            _tell_tripped(desk, guard, subject, memory, "")
+    known = moneyguards.reached(desk.state) if opened and desk.state.figured else ()
+    broken = {(guard.name, subject): why for guard, subject, why in known}
+    for guard, subject in opened:
+        name, why = called(guard, subject), broken.get((guard.name, subject))
+        if why is None:
+            text = f"{name} is open again: a new {period_of(guard)}"
+            desk.tell("info", "guard_open", text, guard=guard.name, subject=subject)
+        else:
+            _latch(desk, guard, subject, memory_of(desk.state, guard, subject), why)
+            text = f"{name} stays closed until the new {period_of(guard)} ends: {why}"
+            desk.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
 
 
 def actions_of(guard: Guard) -> set[str]:
