@@ -391,6 +391,7 @@ def test_an_unexpected_error_takes_nothing_down(started, monkeypatch):
     runtime.ask(lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade="T0"))
     found = heard.until(lambda s: s.faults == 1 and s.link_up and not s.closed)
     assert {t.id for t in found.trades} == {t.id for t in before.trades}
+    heard.until(lambda _: heard.faults)
     assert "made for the test" in heard.faults[0]
     assert "tending goes on" in heard.faults[0]
     assert list((runtime.profile.state / "faults").glob("*.txt"))
@@ -403,7 +404,7 @@ def test_a_second_hawser_on_the_same_ledger_is_refused(started):
     other = Heard()
     second = Runtime(runtime.profile, boot, other.hooks())
     second.start()
-    second._thread.join(30)
+    second._thread.join(300)
     assert other.failed
     assert "another Hawser" in other.failed[0]
 
@@ -417,10 +418,7 @@ def test_a_record_that_is_damaged_far_back_is_told_and_tending_goes_on(started):
     db.close()
     _, again = started(running=False)
     again.until(lambda s: s.link_up and s.trades)
-    end = time.monotonic() + 300
-    while not any("line 40 is not what was written" in fault for fault in again.faults) and time.monotonic() < end:
-        time.sleep(0.02)
-    assert any("line 40 is not what was written" in fault for fault in again.faults)
+    again.until(lambda _: any("line 40 is not what was written" in fault for fault in again.faults))
     assert not again.failed
 
 
@@ -454,6 +452,7 @@ def test_a_record_that_cannot_be_written_closes_entries_and_heals_itself(started
         assert [one.code for one in shut.closed] == ["record_down"]
     heard.until(lambda s: not s.closed)
     assert not heard.failed
+    heard.until(lambda _: any(tell.code == "record_up" for tell in heard.tells))  # told a moment after it shows
     codes = [tell.code for tell in heard.tells]
     assert codes.count("record_down") == codes.count("record_up") == 1
 
