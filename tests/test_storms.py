@@ -238,6 +238,20 @@ def test_the_judge_can_fail():
     assert f"venue {trade.open_steps + 1}" in broken["lost_fills"][-1]
 
 
+def test_a_stop_that_the_venue_put_elsewhere_counts_there_once_that_is_told():
+    """What Hawser could not know is no fault of its entries."""
+    storm = Storm(12, "calm")
+    trade = protected_trade(storm)
+    book, judge = storm.venue.book, storm.judge
+    stop = next(order for order in book.resting(trade.symbol) if order.closes == trade.entry and order.kind == "stop")
+    asked, moved = stop.level, book.adjust(stop.id, -3 * trade.side)
+    assert moved == asked - 3 * trade.side
+    assert judge.stop_levels(trade.entry, trade.symbol) == [asked]
+    level = storm.venue.instruments[trade.symbol].price(moved)
+    judge.told(port.Amended(time=storm.venue.now, id=stop.id, level=level, qty="1"))
+    assert judge.stop_levels(trade.entry, trade.symbol) == [moved]
+
+
 def test_the_judge_counts_floods_and_time_without_cover():
     storm = Storm(12, "calm")
     trade = protected_trade(storm)

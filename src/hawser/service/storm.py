@@ -78,9 +78,10 @@ class Overheard(Quay):
             self._sleep_to(min(until, self._drowsy_until))
             if until < self._drowsy_until:
                 return None
-        if self._drowsy_until and self._slept:
-            return self._slept.popleft()
-        return super().next_message(until)
+        told = self._slept.popleft() if self._drowsy_until and self._slept else super().next_message(until)
+        if self.judge is not None and told is not None:
+            self.judge.told(told)
+        return told
 
     def send(self, request: port.Request, at: int) -> None:
         if self.judge is not None:
@@ -134,7 +135,7 @@ class Storm:
         self._filters = FiltersWatch(self.place, filters)
         self._limits: LimitsWatch | None = None
         self.judge = Judge(self.found, lambda: self.state, lambda: self.venue)
-        self._sizes = SizesWatch(lambda: self.venue, self.judge.stops)
+        self._sizes = SizesWatch(lambda: self.venue, self.judge.stop_levels)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
         self._policy = msgspec.structs.replace(sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *filters))

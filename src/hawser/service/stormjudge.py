@@ -90,6 +90,7 @@ class Judge:
         self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
         self._rungs: dict[tuple[str, int], Decimal] = {}  # trade, number -> the most units it was to have
+        self._levels: dict[str, dict[str, str]] = {}  # order -> its level as last asked for, and as last told
         self._empty = 0  # checks in a row from which nothing has followed
         self._closed = False  # an older copy of the record is in its place, and nobody has re-armed
 
@@ -112,6 +113,8 @@ class Judge:
         if len(self._all) > FLOOD_ALL + FLOOD * split:
             self.broke("floods", f"{len(self._all)} requests within a minute, the last {request}")
         name = "" if isinstance(request, port.AskHoldings) else request.id
+        if isinstance(request, (port.NewOrder, port.AmendOrder)) and request.level is not None:
+            self._levels.setdefault(name, {})["asked"] = request.level
         line = self._line_of(state, name)
         # One line may be many orders: where the venue takes smaller ones, and each time one has to be sent anew.
         of, most = ((*line, ""), FLOOD * self._parts(state, line[0]))
@@ -127,6 +130,21 @@ class Judge:
             for rung in trade.rungs:  # another rig may make less of it
                 key, units = (trade.id, rung.number), rung.steps * state.instruments[trade.symbol].qty_step
                 self._rungs[key] = max(units, self._rungs.get(key, units))
+
+    def told(self, message: port.Told) -> None:
+        """A message that has reached Hawser."""
+        match message:
+            case port.Accepted(id=name, level=str(level)) | port.Amended(id=name, level=level):
+                self._levels.setdefault(name, {})["told"] = level
+            case port.StatusTold(order=order):
+                self._known(order)
+            case port.HoldingsTold(asked=asked):
+                for order in asked:
+                    self._known(order)
+
+    def _known(self, order: port.OrderTold) -> None:
+        if order.level is not None:
+            self._levels.setdefault(order.id, {})["told"] = order.level
 
     def _parts(self, state: EngineState, name: str) -> int:
         """Into how many orders what was open of a trade has had to be split at the venue; `SPLIT` at most at once."""
@@ -328,6 +346,17 @@ class Judge:
     def stops(self, position: str, symbol: str) -> list[BookOrder]:
         """The stops that rest for a position, loss steps apart."""
         return [order for order in self._resting(position, symbol) if self._role(order) == "stop"]
+
+    def stop_levels(self, position: str, symbol: str) -> list[int]:
+        """Where the stops rest that a position has. One that the venue or another hand has put elsewhere counts there
+        only once Hawser has been told."""
+        levels, tick = [], self._venue().instruments[symbol].tick
+        for order in self.stops(position, symbol):
+            known = [int(Decimal(level) / tick) for level in self._levels.get(order.id, {}).values()]
+            if order.level is not None:
+                farthest = max(known, key=lambda level: level * order.side, default=order.level)
+                levels.append(order.level if order.level in known else farthest)
+        return levels
 
     def _role(self, order: BookOrder) -> str:
         """What a resting order is to its trade: stop, loss (step), target."""

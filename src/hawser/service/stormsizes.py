@@ -16,7 +16,6 @@ from hawser.engine.commands import Amend, Submit
 from hawser.engine.events import AskEvent
 from hawser.engine.state import EngineState, Terms, Trade
 from hawser.ledger.ledger import Entry
-from hawser.venue.quay.book import BookOrder
 from hawser.venue.quay.quay import Quay
 
 NOISE = 1 + 1e-6
@@ -24,9 +23,9 @@ BRIDGES = ("CAD", "CHF", "EUR", "USD")
 
 
 class SizesWatch:
-    """Hears every recorded event with its commands. `stops` gives the stops that rest for a position."""
+    """Hears every recorded event with its commands. `stops` gives where stops rest for a position."""
 
-    def __init__(self, venue: Callable[[], Quay], stops: Callable[[str, str], list[BookOrder]]) -> None:
+    def __init__(self, venue: Callable[[], Quay], stops: Callable[[str, str], list[int]]) -> None:
         self._venue, self._stops = venue, stops
 
     def heard(self, entry: Entry, state: EngineState) -> Iterator[str]:
@@ -90,7 +89,7 @@ class SizesWatch:
             # The venue averages what is held now, Hawser all that entered; where a part has left they differ.
             entered = min(held.entry, trade.entry_price, key=lambda price: price * trade.side)
             parts.append((min(held.steps, trade.open_steps), entered))
-            stops += [one.level for one in self._stops(held.id, held.symbol) if one.level is not None]
+            stops += self._stops(held.id, held.symbol)
         if order is not None and not order.over:
             # It may fill as the first of it did; and a late answer may tell where it was to fill before it was moved.
             rest = [order.level or trade.ref, trade.ref, *(price for _, price in parts)]
