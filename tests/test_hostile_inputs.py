@@ -175,14 +175,15 @@ def test_damaged_ledgers(tmp_path, capsys, hurt):
 @pytest.mark.skipif(not Path("/dev/full").exists(), reason="the system has no full device")
 def test_a_full_output_is_told_and_a_device_is_never_replaced(files, tmp_path, capsys):
     request = put(tmp_path / "request.json", _request())
-    with Path("/dev/full").open("w") as full:
-        done = subprocess.run(
-            [sys.executable, "-m", "hawser", "size", request], stdout=full, stderr=subprocess.PIPE, check=False
+    for arguments in (["size", request], ["--version"], ["size", "--help"]):
+        with Path("/dev/full").open("w") as full:
+            done = subprocess.run(
+                [sys.executable, "-m", "hawser", *arguments], stdout=full, stderr=subprocess.PIPE, check=False
+            )
+        assert (done.returncode, done.stderr.decode()) == (
+            2,
+            "standard output: cannot be read or written (No space left on device)\n",
         )
-    assert (done.returncode, done.stderr.decode()) == (
-        2,
-        "standard output: cannot be read or written (No space left on device)\n",
-    )
     spec = put(tmp_path / "spec.toml", SPEC)
     assert "is no file" in refused(["lines", "--bars", files["bars"], "--spec", spec, "--out", "/dev/full"], capsys)
     assert Path("/dev/full").is_char_device()

@@ -18,6 +18,8 @@ from hawser import __version__
 from hawser.core.errors import BadInput, HawserError
 
 if TYPE_CHECKING:
+    from _typeshed import SupportsWrite
+
     from hawser.core.account import Account
     from hawser.service.rehearse import Files
     from hawser.venue.quay.quay import Quay
@@ -32,6 +34,11 @@ class _Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         raise BadInput("usage", f"hawser: {message}; see hawser --help")
+
+    def _print_message(self, message: str, file: SupportsWrite[str] | None = None) -> None:
+        """The help and the version; argparse passes over what cannot be written."""
+        (file or sys.stderr).write(message)
+        sys.stdout.flush()
 
 
 def main(arguments: list[str] | None = None) -> int:
