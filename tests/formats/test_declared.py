@@ -213,10 +213,15 @@ def test_without_a_display_it_says_so_in_one_line(tmp_path):
 @pytest.mark.parametrize(
     ("change", "said"),
     [
-        ({"entry": "nan"}, "entry: expected a price, got NaN"),
-        ({"entry": "inf"}, "entry: expected a price, got Infinity"),
+        ({"entry": "nan"}, 'entry: expected a decimal number such as "0.01"'),
+        ({"entry": "1_000"}, 'entry: expected a decimal number such as "0.01"'),
+        ({"quote": {"bid": "１００", "ask": "100.5"}}, 'quote.bid: expected a decimal number such as "0.01"'),
+        ({"stop": {"price": " 90"}}, 'stop.price: expected a decimal number such as "0.01"'),
+        ({"targets": [{"r": 1.0, "share": 0.5}, {"price": "1_10", "share": 0.5}]},
+         'targets[1].price: expected a decimal number such as "0.01"'),
         ({"atr": 1e200}, "atr: expected a number of at most 1e+15"),
-        ({"account": {"size": {"method": "fixed", "qty": "nan"}}}, "size.qty: method fixed expects a positive number"),
+        ({"account": {"size": {"method": "fixed", "qty": "1_0"}}}, "account.size.qty: expected a decimal number"),
+        ({"account": {"size": {"method": "fixed", "qty": "-1"}}}, "size.qty: method fixed expects a positive number"),
         ({"instrument": {"commission": {"per_unit": 10**40}}}, "instrument.commission.per_unit: expected a number"),
         ({"instrument": {"sessions": [{"days": [0], "opens": "08:00", "closes": "09:00", "zone": "Sea/Bed"}]}},
          "expected a time zone such as Europe/Zurich, got 'Sea/Bed'"),

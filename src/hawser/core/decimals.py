@@ -6,7 +6,18 @@ boundary exactly, through `decimal`; no float decides how a written number is re
 
 from __future__ import annotations
 
+import re
 from decimal import ROUND_HALF_EVEN, Decimal
+
+WRITTEN = re.compile(r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
+
+
+def of_text(text: str) -> Decimal:
+    """The number that a file or a venue has written, exact. ValueError where it is none: Python by itself would read
+    `1_0` as ten, and take spaces and the digits of any script."""
+    if WRITTEN.fullmatch(text) is None:
+        raise ValueError(f"{text[:40]!r} is no number")
+    return Decimal(text)
 
 
 def digits_of(unit: Decimal) -> int:

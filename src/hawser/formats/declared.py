@@ -5,11 +5,14 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
+from decimal import Decimal
+from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
 import msgspec
 
+from hawser.core.decimals import of_text
 from hawser.core.errors import BadInput
 from hawser.core.money import LEAST, MOST
 from hawser.formats.atomic import written
@@ -21,6 +24,7 @@ MOST_PARTS = 50  # of a dotted key
 PART = r"""(?:[\w-]++|"[^"\n]*+"|'[^'\n]*+')[ \t]*+\.[ \t]*+"""  # of a key, tried once from each place it may begin at
 LONG_KEY = re.compile(rf"(?<![\w-])(?:{PART}){{{MOST_PARTS}}}")
 TIMES = ("from", "to")  # of a rig: ns
+A_DECIMAL = 'expected a decimal number such as "0.01"'
 
 
 def record(kind: type[Record], data: object, where: str) -> Record:
@@ -29,6 +33,9 @@ def record(kind: type[Record], data: object, where: str) -> Record:
     if wild:
         expected = f"a number of at most {MOST:.0e}, and 0 or at least {LEAST:.0e}"
         raise BadInput("bad_value", f"{where}: {wild}: expected {expected}")
+    odd = _odd(kind, data)
+    if odd:
+        raise BadInput("bad_value", f"{where}: {odd}: {A_DECIMAL}", place=odd, text=A_DECIMAL)
     try:
         return msgspec.convert(data, kind)
     except BadInput as error:
@@ -58,6 +65,30 @@ def _wild(data: object, place: str = "") -> str:
     return next((found for where, value in inside if (found := _wild(value, where))), "")
 
 
+def _odd(kind: type[msgspec.Struct], data: object, place: str = "") -> str:
+    """Where a text stands for a decimal that Python alone would take for one; empty where there is none."""
+    if not isinstance(data, dict):
+        return ""
+    for key, decimal, inner in _shape(kind):
+        value, here = data.get(key), f"{place}.{key}" if place else key
+        if decimal and isinstance(value, str):
+            try:
+                of_text(value)
+            except ValueError:
+                return here
+        items = [(f"{here}[{at}]", one) for at, one in enumerate(value)] if isinstance(value, list) else [(here, value)]
+        if found := next((odd for where, one in items for each in inner if (odd := _odd(each, one, where))), ""):
+            return found
+    return ""
+
+
+@cache
+def _shape(kind: type[msgspec.Struct]) -> list[tuple[str, bool, list[type[msgspec.Struct]]]]:
+    """Of each key of a record: whether it may be a decimal, and the records it may hold."""
+    fields = msgspec.structs.fields(kind)
+    return [(field.encode_name, Decimal in _made_of(field.type), _kinds_in(field.type)) for field in fields]
+
+
 def _explained(kind: type[msgspec.Struct], text: str) -> tuple[str, str]:
     """msgspec's message as a place and our words, with the nearest known key for an unknown one."""
     place = re.search(r" - at `\$\.?(.*?)`$", text)
@@ -78,7 +109,7 @@ def _explained(kind: type[msgspec.Struct], text: str) -> tuple[str, str]:
         told = f"expected a number of at {'least' if bound.group(1) == '>=' else 'most'} {float(bound.group(2)):g}"
     told = told[0].lower() + told[1:]
     if "decimal" in told:
-        told = 'expected a decimal number such as "0.01"'
+        told = A_DECIMAL
     return path, told
 
 
@@ -93,9 +124,13 @@ def _keys(kind: type[msgspec.Struct]) -> set[str]:
 
 def _kinds_in(kind: Any) -> list[type[msgspec.Struct]]:
     """The records that a type is, or is made of."""
-    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
-        return [kind]
-    return [one for inner in getattr(kind, "__args__", ()) for one in _kinds_in(inner)]
+    return [one for one in _made_of(kind) if isinstance(one, type) and issubclass(one, msgspec.Struct)]
+
+
+def _made_of(kind: Any) -> list[Any]:
+    """The plain types of a union, a list or an annotated type."""
+    inside = getattr(kind, "__args__", ())
+    return [one for inner in inside for one in _made_of(inner)] if inside else [kind]
 
 
 def read_toml(path: Path) -> dict[str, Any]:

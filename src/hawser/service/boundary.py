@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Container
-from decimal import Decimal, InvalidOperation
+from decimal import InvalidOperation
 from typing import Literal, NamedTuple
 
 from hawser.core.clock import HOUR
+from hawser.core.decimals import of_text
 from hawser.core.errors import HawserBug, HawserError
 from hawser.core.instrument import MOST_STEPS, MOST_TICKS, Instrument
 from hawser.core.money import MOST
@@ -199,7 +200,7 @@ def _figures(message: port.FiguresTold, now: int) -> ev.Figures | Odd:
 
 def ticks(instrument: Instrument, text: str) -> int:
     """A price as the venue writes it, in ticks."""
-    price = Decimal(text)
+    price = of_text(text)
     if not (price.is_finite() and abs(price) <= MOST_TICKS * instrument.tick):
         raise ValueError(f"{text} is no price")
     return instrument.ticks(price)
@@ -207,7 +208,7 @@ def ticks(instrument: Instrument, text: str) -> int:
 
 def _steps(instrument: Instrument, text: str) -> int:
     """A quantity as the venue writes it, in whole steps: what is off the step is left out."""
-    qty = Decimal(text)
+    qty = of_text(text)
     if not (qty.is_finite() and 0 <= qty <= MOST_STEPS * instrument.qty_step):
         raise ValueError(f"{text} is no quantity")
     return int(qty / instrument.qty_step)

@@ -8,12 +8,13 @@ Cancelling what is left over is the client's business: the venue knows no bracke
 from __future__ import annotations
 
 from collections.abc import Callable
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 
 import msgspec
 
 from hawser.core.account import Rate
 from hawser.core.clock import SECOND
+from hawser.core.decimals import of_text
 from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert
 from hawser.core.instrument import MOST_TICKS, Instrument
@@ -26,8 +27,8 @@ LONGEST = 40  # signs of a number
 def _number(text: str) -> Decimal | None:
     """A positive number as it is written plainly; None where it is none."""
     try:
-        value = Decimal(text) if len(text) <= LONGEST else Decimal(0)
-    except InvalidOperation:
+        value = of_text(text) if len(text) <= LONGEST else Decimal(0)
+    except ValueError:
         return None
     return value if value.is_finite() and value > 0 else None
 
