@@ -595,6 +595,27 @@ def test_a_move_that_is_refused_as_too_large_makes_smaller_parts():
     assert hand.trade.most == stop.steps // 2
 
 
+def test_a_late_refusal_of_an_earlier_change_makes_no_part_smaller_again():
+    """It was taken for that of the last change, which asked for less: parts were halved until they were a flood."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 20)
+    hand.later(2)
+    known = ev.Known(stop.id, "resting", stop.level, stop.steps)
+    assert [one.steps for one in of(hand.do(ev.OrderStatus, known=known), cm.Amend)] == [104]
+    [beside] = of(hand.do(ev.AmendRejected, order=stop.id, code="bad_qty", text="too many"), cm.Submit)
+    assert (hand.trade.most, beside.steps) == (52, 52)
+    hand.do(ev.OrderAccepted, order=beside.order)
+    assert [one.steps for one in of(hand.later(1), cm.Amend)] == [52]
+    hand.do(ev.AmendRejected, order=stop.id, code="bad_qty", text="too many")  # the second change of 104
+    assert hand.trade.most == 52
+    for _ in range(2):  # and then of 52: it is too much after all
+        hand.later(40)
+        hand.do(ev.AmendRejected, order=stop.id, code="bad_qty", text="too many")
+    assert hand.trade.most == 26
+
+
 def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_smaller_parts():
     """It was less than what had filled, which nobody had told; the trade then went in parts of two steps each."""
     hand = ByHand()

@@ -339,8 +339,8 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     if order.filled >= order.steps:  # it may be at its end, or larger than is known
         desk.query(order)
         return
-    asked = order.asked[-1][1] if order.asked else 0
-    if code == BAD_QTY and asked < order.steps and not order.refusals:  # less than it has filled, perhaps: not too much
+    last = order.asked[-1][1] if order.asked else 0
+    if code == BAD_QTY and last < order.steps and not order.refusals:  # less than it has filled, perhaps: not too much
         order.refusals = 1
         order.retry_at = _again_at(desk, trade, order.role, order.refusals, code)
         desk.query(order)
@@ -348,7 +348,8 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     if code == BAD_QTY and order.filled and order.role in ("target", "loss"):  # what has filled counts with it
         desk.cancel(trade, order, "the venue refuses to change it: what is left is sent anew")
         return
-    _note_most(desk, trade, order, asked, code)
+    if code == BAD_QTY:
+        _note_most(desk, trade, order, _largest_asked(order), code)
     if code in LEVEL_CODES and order.level is not None:
         if order.role == "stop" and trade.venue_stop != order.level:
             desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
@@ -370,6 +371,18 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     order.refusals += 1
     order.retry_at = _again_at(desk, trade, order.role, order.refusals, code)
     converge(desk, trade)
+
+
+def _largest_asked(order: Order) -> int:
+    """The steps of a refused change, which no longer counts as asked for. A refusal does not say which change it is
+    for, and may be late: of the last few it is taken for the one that asked for most, since who refuses less refuses
+    more. Else each refusal of an old change would make a new one seem too large, and halve what was small enough."""
+    largest = max(order.asked, key=lambda one: one[1], default=None)
+    if largest is None:
+        return 0
+    at = order.asked.index(largest)
+    order.asked = [*order.asked[:at], *order.asked[at + 1 :]]
+    return largest[1]
 
 
 def displaced(trade: Trade, order: Order, known: ev.Known) -> bool:
