@@ -31,6 +31,20 @@ def set_stop(desk: Desk, trade: Trade, level: int, why: str, code: str) -> None:
         trade.trace.append(Rest(desk.state.now, level))
 
 
+def held_or_resting(desk: Desk, trade: Trade) -> None:
+    """A trade's lines are held here from now on, or rest at the venue again: what rests there moves for that reason."""
+    lay_backstop(trade)
+    trade.reached_since = 0
+    price = desk.state.instruments[trade.symbol].price
+    if trade.held:
+        trade.trace.append(Rest(desk.state.now, trade.stop))
+        trade.stop_why = f"Backstop to {price(trade.backstop)}: the lines are held here from now on"
+        trade.stop_code = rs.HELD_HERE
+    else:
+        trade.stop_why = f"Stop to {price(trade.stop)}: the lines rest at the venue again"
+        trade.stop_code = rs.RESTS
+
+
 def anchor(desk: Desk, trade: Trade) -> None:
     """An entry filled: lay stop and targets anew from the average fill, where the plan says so.
 
@@ -113,7 +127,10 @@ def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
     for rung in trade.rungs:  # another rig adds nothing
         rung.steps = rung.filled
     _swap_losses(trade, plan, instrument)
+    was_held = trade.held
     trade.plan = msgspec.structs.replace(mine, anchor=trade.plan.anchor)
+    if trade.held != was_held:
+        held_or_resting(desk, trade)
     lay_backstop(trade)
     market = state.markets[trade.symbol]
     least = max(1, instrument.min_stop_ticks)

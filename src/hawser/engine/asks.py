@@ -16,12 +16,11 @@ from hawser.core.rules.rounding import floor_steps
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine import states
-from hawser.engine.anchoring import equip, fitted, set_stop
+from hawser.engine.anchoring import equip, fitted, held_or_resting, set_stop
 from hawser.engine.entering import (
     check_rig,
     is_pending,
     latest_plan,
-    lay_backstop,
     no_ladder,
     pinned_stop,
     pinned_target,
@@ -33,7 +32,7 @@ from hawser.engine.guardmemory import take_policy
 from hawser.engine.protecting import converge, leave
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Halted, Marks, Rest, TargetLine, Trade
+from hawser.engine.state import EngineState, Halted, Marks, TargetLine, Trade
 
 
 def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
@@ -232,17 +231,11 @@ def hold_lines(desk: Desk, ask: ev.HoldLines) -> None:
         desk.tell("refused", "held_already", f"The lines are {where} already", trade, ask.ask)
         return
     trade.plan = msgspec.structs.replace(trade.plan, held=ask.held)
-    trade.reached_since = 0
-    lay_backstop(trade)
+    held_or_resting(desk, trade)
     price = desk.state.instruments[trade.symbol].price
     if trade.held:
-        trade.trace.append(Rest(desk.state.now, trade.stop))
-        trade.stop_why = f"Backstop to {price(trade.backstop)}: the lines are held here from now on"
-        trade.stop_code = rs.HELD_HERE
         text = f"Lines held here, backstop {price(trade.backstop)} at the venue"
     else:
-        trade.stop_why = f"Stop to {price(trade.stop)}: the lines rest at the venue again"
-        trade.stop_code = rs.RESTS
         text = f"Lines rest at the venue again, stop {price(trade.stop)}"
     desk.tell("info", "lines_held" if trade.held else "lines_rest", text, trade, ask.ask)
     converge(desk, trade)

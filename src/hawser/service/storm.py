@@ -178,6 +178,8 @@ class Storm:
                 self.judge.broke("passed", text)
             for text in self._sizes.heard(entry, self.state):
                 self.judge.broke("oversized", text)
+            for text in self.judge.widened(entry):
+                self.judge.broke("widened", text)
             self.judge.checked(entry)
             for text in self.judge.entered(entry):
                 self.judge.broke("passed", text)

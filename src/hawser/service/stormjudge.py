@@ -14,9 +14,9 @@ import msgspec
 
 from hawser.core.clock import MINUTE, SECOND
 from hawser.engine import states
-from hawser.engine.commands import Submit, Tell
+from hawser.engine.commands import Amend, Submit, Tell
 from hawser.engine.events import Checked
-from hawser.engine.reasons import words
+from hawser.engine.reasons import HAND, HELD_HERE, INITIAL, PLAN, words
 from hawser.engine.state import EngineState, Trade
 from hawser.ledger.ledger import Entry
 from hawser.service.stormplaces import place_of
@@ -33,6 +33,7 @@ SHOWN_FALSELY = 45 * SECOND  # how long "protected" may be shown of a position t
 # More than is held may rest for as long as a change that was refused waits (30 s, engine/pacing.py), after the two
 # checks that finding it may take. What closes a position never fills beyond it: too much cover does no harm meanwhile.
 FITS_AFTER = 75 * SECOND
+MAY_WIDEN = {HAND, HELD_HERE, INITIAL, PLAN}  # a person's wish, or where the fill has the lines laid
 NOT_OURS = ("other-", "call-")
 
 
@@ -198,6 +199,18 @@ class Judge:
             if self._closed and isinstance(command, Submit) and command.role in ("entry", "rung"):
                 yield f"{command.role} {command.order} by an older copy of the record"
 
+    def widened(self, entry: Entry) -> Iterator[str]:
+        """What moves a stop away from the market though nobody has asked for it; a backstop moves as its stop does."""
+        book = self._venue().book
+        for command in entry[1]:
+            if isinstance(command, Amend) and command.role == "stop" and command.code not in MAY_WIDEN:
+                order, trade = book.state.orders.get(command.order), self._state().trades[command.trade]
+                if order is None or order.level is None or order.status != "resting" or trade.held:
+                    continue
+                known = order.level in self._known_levels(order)  # else nobody could know
+                if known and trade.side * (command.level - order.level) < 0:
+                    yield f"{trade.id} from {order.level} to {command.level}: {command.why}"
+
     def checked(self, entry: Entry) -> None:
         """The record does not grow by what says nothing new."""
         if isinstance(entry[0], Checked):
@@ -211,7 +224,8 @@ class Judge:
         state = self._state()
         for symbol in self._venue().instruments:
             market = state.markets.get(symbol)
-            if not state.link_up or not state.reconciled or market is None or not market.open:
+            shut = symbol in self._venue().book.closed  # which Hawser may not have been told
+            if not state.link_up or not state.reconciled or market is None or not market.open or shut:
                 self._blocked[symbol] = self.now  # nobody could cover anything
         self._exposed(state)
         self._waits(state)
@@ -350,13 +364,18 @@ class Judge:
     def stop_levels(self, position: str, symbol: str) -> list[int]:
         """Where the stops rest that a position has. One that the venue or another hand has put elsewhere counts there
         only once Hawser has been told."""
-        levels, tick = [], self._venue().instruments[symbol].tick
+        levels = []
         for order in self.stops(position, symbol):
-            known = [int(Decimal(level) / tick) for level in self._levels.get(order.id, {}).values()]
+            known = self._known_levels(order)
             if order.level is not None:
                 farthest = max(known, key=lambda level: level * order.side, default=order.level)
                 levels.append(order.level if order.level in known else farthest)
         return levels
+
+    def _known_levels(self, order: BookOrder) -> list[int]:
+        """Where an order was last asked to rest, and where it was last told to."""
+        tick = self._venue().instruments[order.symbol].tick
+        return [int(Decimal(level) / tick) for level in self._levels.get(order.id, {}).values()]
 
     def _role(self, order: BookOrder) -> str:
         """What a resting order is to its trade: stop, loss (step), target."""

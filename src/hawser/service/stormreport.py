@@ -19,8 +19,9 @@ LABELS = {
     "naked": "positions found without cover past the deadline", "doubled": "duplicate entries",
     "overcovered": "protection beyond position", "lost_fills": "lost fills", "ledger": "ledger mismatches",
     "uncovered": "positions uncovered while shown as protected", "loosened": "limits loosened before their time",
-    "floods": "floods of requests", "oversized": "entries beyond what may be risked",
-    "passed": "entries through a closed guard", "untripped": "kill switches that did not trip",
+    "widened": "stops moved away that nobody asked for", "floods": "floods of requests",
+    "oversized": "entries beyond what may be risked", "passed": "entries through a closed guard",
+    "untripped": "kill switches that did not trip",
     "unfinished": "storms that did not come to their end",
 }  # fmt: skip
 

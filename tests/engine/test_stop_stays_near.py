@@ -1,0 +1,52 @@
+"""A stop moves away from the market only where a person wishes it."""
+
+from byhand import ByHand, codes, of, plan
+from hawser.core.entry import HeldRule
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine import reasons as rs
+from hawser.engine.state import Order
+
+
+def asked_twice() -> tuple[ByHand, Order, int]:
+    """A stop moved nearer by hand: the first change without an answer, the second under way."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    rests = ev.Known(stop.id, "resting", stop.level, stop.steps)
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 340)
+    hand.later(1)
+    assert of(hand.do(ev.OrderStatus, known=rests), cm.Amend)
+    return hand, stop, stop.level
+
+
+def test_a_move_that_is_carried_out_after_its_first_try_was_refused_stays():
+    hand, stop, level = asked_twice()
+    assert "move_refused" in codes(hand.do(ev.AmendRejected, order=stop.id, code="too_near", text="too near"))
+    assert (hand.trade.stop, hand.trade.stop_code) == (level, rs.KEPT)
+    told = hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
+    assert "moved_after_all" in codes(told)
+    assert not of([*told, *hand.later(60)], cm.Amend)  # it went back to where it had been
+    assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
+
+
+def test_a_move_away_that_is_carried_out_after_all_is_put_back():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    level = stop.level
+    hand.trade.stop_code, stop.asked = rs.KEPT, [*stop.asked, (level - 50, stop.steps)]
+    told = hand.do(ev.AmendAccepted, order=stop.id, level=level - 50, steps=stop.steps)
+    assert [one.level for one in of(told, cm.Amend)] == [level]
+
+
+def test_the_backstop_of_a_new_plan_says_why_it_is_farther_away():
+    """It said "as it rests at the venue"."""
+    hand = ByHand()
+    hand.protect(targets=())
+    hand.trade.stop_why, hand.trade.stop_code = "as it rests at the venue", rs.ADJUSTED
+    told = hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(targets=(), held=HeldRule()))
+    [moved] = of(told, cm.Amend)
+    assert (moved.code, moved.level) == (rs.HELD_HERE, hand.trade.backstop)
+    assert moved.why.startswith("Backstop to ")
+    assert hand.trade.trace[-1].level == hand.trade.stop
