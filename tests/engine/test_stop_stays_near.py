@@ -30,6 +30,14 @@ def test_a_move_that_is_carried_out_after_its_first_try_was_refused_stays():
     assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
 
 
+def test_a_move_that_was_put_elsewhere_first_and_then_where_it_was_asked_for_stays_there():
+    hand, stop, level = asked_twice()
+    assert "level_adjusted" in codes(hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps))
+    told = hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
+
+
 def test_a_move_away_that_is_carried_out_after_all_is_put_back():
     hand = ByHand()
     hand.protect(targets=())

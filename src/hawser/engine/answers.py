@@ -111,9 +111,9 @@ def _take_stop(desk: Desk, trade: Trade, level: int, code: str) -> None:
 
 
 def _moved_after_all(desk: Desk, trade: Trade, order: Order, level: int) -> None:
-    """The venue has carried out a move that seemed refused: the refusal was that of an earlier try. The stop stays
-    where it is now, which is nearer: to put it back would move it away from the market, and nobody has asked for that.
-    """
+    """The venue has carried out a move that seemed refused, or put elsewhere: that answer was to another try of it. The
+    stop stays where it is now, which is nearer: to put it back would move it away from the market, and nobody has asked
+    for that."""
     price = desk.state.instruments[trade.symbol].price(level)
     desk.tell("info", "moved_after_all", f"The venue has moved the stop after all: it rests at {price}", trade)
     if _one_of_several(desk, trade):
@@ -337,7 +337,7 @@ def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
     if adjusts:
         order.steps = steps
         _adjusted(desk, trade, order, level)
-    elif order.role == "stop" and trade.stop_code == rs.KEPT and trade.side * (level - trade.venue_stop) > 0:
+    elif order.role == "stop" and trade.stop_code in rs.AS_IT_RESTS and trade.side * (level - trade.venue_stop) > 0:
         _moved_after_all(desk, trade, order, level)
     if order.role == "stop":
         _note_rest(desk, trade, order)

@@ -38,6 +38,7 @@ ENTRY_GONE = "entry_gone"  # the same
 INITIAL, HAND, PLAN, GUARD_EVEN = "initial", "hand", "plan", "guard_even"
 HELD_HERE, RESTS, KEPT = "held_here", "rests", "kept"
 ADJUSTED, ELSEWHERE = "adjusted", "elsewhere"  # by the venue, by another hand
+AS_IT_RESTS = frozenset({KEPT, ADJUSTED, ELSEWHERE})
 QTY = "qty"  # a quantity that follows the position
 ENTRY, PART = "entry", "part"  # the entry is moved; a target or a loss step
 
