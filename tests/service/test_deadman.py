@@ -19,6 +19,7 @@ from hawser.service.alertsettings import AlertSettings, Webhook
 from hawser.service.deadman import Finding, Watch, _closes, flatten
 from hawser.service.heartbeat import Heart, Pulse, read_pulse
 from hawser.service.profile import far_name, profile
+from hawser.service.recording import Extent
 from hawser.service.sentry import Alone, Sentry, WatchSettings
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
@@ -110,11 +111,35 @@ def test_what_comes_of_flattening_is_told(tmp_path):
     assert failing.at(0.0, 4.0, 8.0, 12.0, 16.0, 20.0) == ["silent", "failed"]
 
 
+def test_a_full_disk_is_no_death(tmp_path):
+    """Nothing new can be written; the watch would have closed everything."""
+    path = tmp_path / "heartbeat.json"
+    heart, watch = Heart(path, "demo"), Clocked(path)
+    heart.beat(0.0, 12, 1, extent=Extent("a" * 200, 5))
+    assert watch.at(0.0, 4.0) == []
+    path.with_suffix(".new").mkdir()  # in the place of what has no room
+    for now in range(5, 65, 3):
+        heart.beat(float(now), 3, 0)
+        assert watch.at(now) == []
+    assert (read_pulse(path).open, read_pulse(path).waiting) == (3, 0)
+    assert watch.at(*range(63, 90, 2)) == ["silent"]  # and then it dies
+
+
 def test_a_pulse_that_cannot_be_read_or_written_harms_nobody(tmp_path):
     path = tmp_path / "heartbeat.json"
     path.write_text("{")
     assert read_pulse(path) is None
-    Heart(tmp_path / "no" / "such" / "place.json", "demo").beat(0.0, 1, 0)
+    path.unlink()
+    path.mkdir()
+    Heart(path, "demo").beat(0.0, 1, 0)
+
+
+def test_a_folder_that_another_hand_has_removed_is_there_again_for_the_next_pulse(tmp_path):
+    heart = Heart(tmp_path / "state" / "heartbeat.json", "demo")
+    heart.beat(0.0, 1, 0)
+    heart.beat(1.0, 2, 0)
+    assert read_pulse(heart.path).open == 2
+    assert heart.path.parent.stat().st_mode & 0o077 == 0
 
 
 @pytest.fixture

@@ -57,9 +57,21 @@ class Heart:
 
     def _write(self, pulse: bytes) -> None:
         fresh = self.path.with_suffix(".new")
-        with contextlib.suppress(OSError):
+        try:
             fresh.write_bytes(pulse)
             fresh.replace(self.path)
+        except FileNotFoundError:  # another hand has removed the folder: the next one finds it again
+            with contextlib.suppress(OSError):
+                self.path.parent.mkdir(mode=0o700, parents=True)
+        except OSError:
+            with contextlib.suppress(OSError):
+                self._write_over(pulse)
+
+    def _write_over(self, pulse: bytes) -> None:
+        """Where the disk is full, over the last pulse, which takes no room: a watch would take Hawser for dead, and
+        may close everything. Who reads it half-written looks again."""
+        with self.path.open("r+b") as file:
+            file.write(pulse.ljust(self.path.stat().st_size))
 
 
 def read_pulse(path: Path) -> Pulse | None:
