@@ -9,6 +9,7 @@ import time
 from decimal import Decimal
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from hawser.cli import main
@@ -16,7 +17,7 @@ from hawser.core.errors import BadInput, Unavailable
 from hawser.formats.declared import save
 from hawser.service import stormworld
 from hawser.service.alertsettings import AlertSettings, Webhook
-from hawser.service.deadman import Finding, Watch, _closes, flatten
+from hawser.service.deadman import Finding, Watch, _closes, flatten, to_take_back
 from hawser.service.heartbeat import Heart, Pulse, read_pulse
 from hawser.service.profile import far_name, profile
 from hawser.service.recording import Extent
@@ -109,6 +110,41 @@ def test_what_comes_of_flattening_is_told(tmp_path):
 
     failing = Clocked(path, fails)
     assert failing.at(0.0, 4.0, 8.0, 12.0, 16.0, 20.0) == ["silent", "failed"]
+
+
+def test_flattening_is_tried_until_it_is_done_or_hawser_is_back(tmp_path):
+    """A market that is shut for the moment, or a venue that is away, is no reason to leave everything open for good."""
+    path = tmp_path / "heartbeat.json"
+    heart, tries = Heart(path, "demo", "/there"), []
+    heart.beat(0.0, 1, 0)
+
+    def shut(pulse: Pulse) -> str:
+        tries.append(pulse)
+        if len(tries) in (3, 5):
+            return "Flat"
+        raise Unavailable("not_flat", "the venue was not flat after 60 s")
+
+    watch = Clocked(path, shut)
+    assert watch.at(*range(0, 21, 4)) == ["silent", "failed"]
+    assert watch.found[1].text == "Not flattened: the venue was not flat after 60 s; it is tried again every 30 s"
+    assert watch.at(*range(24, 90, 4)) == ["flattened"]
+    assert len(tries) == 3
+    assert watch.at(*range(92, 400, 4)) == []  # what is opened there by hand from now on is nobody else's
+    heart.beat(1.0, 1, 0)
+    assert watch.at(*range(400, 424, 4)) == ["back", "silent", "failed"]
+    heart.beat(2.0, 1, 0)
+    assert watch.at(424, 428) == ["back"]
+    assert len(tries) == 4
+
+
+def test_what_may_still_open_something_is_taken_back_first_and_stops_last():
+    position = port.PositionTold(id="p", symbol="A", side=1, qty="1")
+    held = port.HoldingsTold(
+        time=0, token=1, asked=(), resting=("stop", "entry"), positions=(position,), closing={"stop": "p"}
+    )
+    assert to_take_back(held) == ["entry"]
+    assert to_take_back(msgspec.structs.replace(held, closing=None)) == []  # any of them may be a stop
+    assert to_take_back(msgspec.structs.replace(held, positions=())) == ["stop", "entry"]
 
 
 def test_a_full_disk_is_no_death(tmp_path):

@@ -23,6 +23,7 @@ LOOK = 0.5  # seconds between two looks
 ASLEEP = 5.0  # seconds: after a longer gap of its own the machine slept, and so did Hawser
 ROUND = 0.7  # seconds an answer of the venue is waited for
 PATIENCE = 60.0  # seconds to flatten in
+AGAIN = 30.0  # seconds, after which flattening that has failed is tried once more
 MOST_CLOSES = 40  # of one position, sent at once
 
 
@@ -40,8 +41,8 @@ class Watch:
         self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Callable[[Pulse], str] | None
     ) -> None:
         self._path, self.silent_s, self._told, self.flatten = path, silent_s, told, flatten
-        self._tripped = False
-        self._looked = self._seen = 0.0
+        self._tripped = self._owed = False  # `owed`: everything was to be closed and is not
+        self._looked = self._seen = self._next = 0.0
         self._last: Pulse | None = None
 
     def look(self, now: float) -> bool:
@@ -53,14 +54,16 @@ class Watch:
         if pulse != self._last or slept:
             self._last, self._seen = pulse, now
             if self._tripped and not slept:
-                self._tripped = False
+                self._tripped = self._owed = False
                 self._told(Finding("back", f"Hawser gives signs of life again, {pulse.open} positions open"))
         if pulse.ended:
             return False
         age = now - self._seen
         if age >= self.silent_s and not self._tripped and (pulse.open or pulse.waiting):
             self._tripped = True
-            self._trip(pulse, age)
+            self._trip(pulse, age, now)
+        elif self._owed and now >= self._next:
+            self._flatten(pulse, now)
         return True
 
     @property
@@ -68,16 +71,25 @@ class Watch:
         """Whether its Hawser has ever given a sign of life."""
         return self._last is not None
 
-    def _trip(self, pulse: Pulse, age: float) -> None:
+    def _trip(self, pulse: Pulse, age: float, now: float) -> None:
         what = f"{fg.counted(pulse.open, 'position')} open and {fg.counted(pulse.waiting, 'entry', 'entries')} waiting"
         then = "flattening at the venue" if self.flatten is not None else "stops that rest at the venue still protect"
         self._told(Finding("silent", f"Hawser has been silent for {age:.0f} s with {what}: {then}"))
+        self._flatten(pulse, now)
+
+    def _flatten(self, pulse: Pulse, now: float) -> None:
+        """Where it fails, perhaps because a market is shut or the venue is away, it is tried until it is done or Hawser
+        is back; that it has failed is told once."""
         if self.flatten is None:
             return
         try:
             self._told(Finding("flattened", self.flatten(pulse)))
+            self._owed = False
         except Unavailable as error:
-            self._told(Finding("failed", f"Not flattened: {error.sentence}"))
+            if not self._owed:
+                then = f"it is tried again every {AGAIN:.0f} s"
+                self._told(Finding("failed", f"Not flattened: {error.sentence}; {then}"))
+            self._owed, self._next = True, now + AGAIN
 
     def run(self, wanted: Callable[[], bool] = lambda: True) -> bool:
         """Until Hawser has ended on purpose (True), or it is no longer `wanted`."""
@@ -103,12 +115,19 @@ def flatten(socket: Path) -> str:
                 for close in _closes(venue, position):
                     closed += 1
                     venue.send(close, venue.now)
-            for order in found.resting if not found.positions else ():  # stops rest until what they cover is gone
+            for order in to_take_back(found):
                 venue.send(port.CancelOrder(id=order), venue.now)
             _wait(venue, lambda message: False)
         raise Unavailable("not_flat", f"the venue was not flat after {PATIENCE:.0f} s")
     finally:
         venue.close()
+
+
+def to_take_back(found: port.HoldingsTold) -> list[str]:
+    """The orders to cancel now: what may still open something at once, for nobody would set a stop for it; what closes
+    a position once there is none, for stops rest until what they cover is gone."""
+    closing = found.closing if found.closing is not None else dict.fromkeys(found.resting)
+    return [order for order in found.resting if not found.positions or order not in closing]
 
 
 def _closes(venue: FarQuay, position: port.PositionTold) -> Iterator[port.NewOrder]:

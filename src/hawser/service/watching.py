@@ -87,7 +87,10 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
 
     def told(finding: Finding) -> None:
         say(finding.text)
-        failed.extend([finding.text] if finding.kind == "failed" else [])
+        if finding.kind == "failed":
+            failed.append(finding.text)
+        elif finding.kind == "flattened":
+            failed.clear()
         alerts.tell(Tell(weight=WEIGHTS[finding.kind], code=f"watch_{finding.kind}", text=finding.text))
 
     alerts.begin()
