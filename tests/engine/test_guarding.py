@@ -433,6 +433,19 @@ def test_an_unreached_limit_is_loosened_when_the_policy_lets_it(loosen, at_once)
     assert hand.engine.state.guards.loosen == "now"
 
 
+def test_a_looser_guard_waits_for_its_own_turn_not_for_that_of_another():
+    day, week = dc.LossSwitch(name="Day", percent=1.0), dc.LossSwitch(name="Week", percent=3.0, period="week")
+    hand = guarded(day, week)
+    looser = dc.Guards(guard=(day, dc.LossSwitch(name="Week", percent=6.0, period="week")))
+    hand.do(ev.ChangeGuards, ask="G2", guards=looser)
+    turn = hand.engine.state.guards_later["Week"].at
+    assert turn > (hand.now // DAY + 1) * DAY
+    hand.later(((hand.now // DAY + 1) * DAY - hand.now) / SECOND)  # the day's
+    assert hand.engine.state.guards.named("Week").percent == 3.0
+    hand.later((turn - hand.now) / SECOND)
+    assert hand.engine.state.guards.named("Week").percent == 6.0
+
+
 # The property
 
 

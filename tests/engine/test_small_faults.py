@@ -717,6 +717,17 @@ def test_a_market_that_is_shut_stays_so_where_its_tick_is_another():
     assert (hand.market.open, hand.market.bid) == (False, 0)
 
 
+def test_distances_in_ticks_are_carried_over_to_another_tick_exactly():
+    hand = ByHand()
+    hand.protect(targets=(TargetRule(share=0.5, ticks=90.5),), stop=StopRule(ticks=120.0))
+    stop = hand.trade.stop
+    one = hand.engine.state.instruments[SYMBOL]
+    finer = msgspec.structs.replace(one, tick=one.tick / 2)
+    hand.do(ev.Opened, prefix="P", account=hand.engine.state.account, instruments=(finer,))
+    plan = hand.trade.plan
+    assert (plan.stop.ticks, plan.targets[0].ticks, hand.trade.stop) == (240.0, 181.0, 2 * stop)
+
+
 def test_a_drill_may_be_of_one_source():
     hand = ByHand()
     loss = dc.LossSwitch(name="Loss", percent=1.0, per="source")

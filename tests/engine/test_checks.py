@@ -1,0 +1,58 @@
+"""What a check with the venue takes for a difference, and what it leaves alone."""
+
+from decimal import Decimal
+
+from byhand import SYMBOL, ByHand, codes, of
+from hawser.core.entry import EntryRule
+from hawser.engine import commands as cm
+from hawser.engine import events as ev
+from hawser.engine.reconciling import differs
+
+
+def checked(hand: ByHand, *known: ev.Known, steps: int, quiet: bool = True, side: int = 1) -> ev.Checked:
+    """The venue's answer: these orders, and a position of so many steps."""
+    position = ev.Held(hand.trade.entry, SYMBOL, side, steps, 61242.0)
+    return ev.Checked(
+        time=hand.now, asked=known, resting=tuple(one.order for one in known), positions=(position,),
+        quiet=(hand.trade.id,) if quiet else (),
+    )  # fmt: skip
+
+
+def test_a_stop_that_another_hand_has_moved_is_a_difference_though_its_quantity_is_the_same():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    same = checked(hand, ev.Known(stop.id, "resting", stop.level, stop.steps), steps=104)
+    assert not differs(hand.engine.state, same)
+    looser = checked(hand, ev.Known(stop.id, "resting", stop.level - 200, stop.steps), steps=104)
+    assert differs(hand.engine.state, looser)
+    wanted = stop.level
+    told = hand.engine.handle(looser)
+    assert "moved_elsewhere" in codes(told)
+    assert [one.level for one in of(told, cm.Amend)] == [wanted]
+
+
+def test_a_position_of_a_trade_that_is_under_way_is_nobody_else_s():
+    hand = ByHand()
+    hand.protect(targets=())
+    for side in (1, -1):
+        busy = checked(hand, steps=60, quiet=False, side=side)
+        assert not differs(hand.engine.state, busy)
+        assert codes(hand.engine.handle(busy)) == []
+        assert not hand.engine.state.unexplained
+    assert hand.trade.open_steps == 104
+
+
+def test_an_entry_that_has_filled_in_part_is_not_laid_out_anew_where_it_rests():
+    """Its stop, its targets and what it risks stand by what has filled."""
+    hand = ByHand()
+    hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
+    trade, steps = hand.trade, hand.trade.asked_steps
+    hand.do(ev.OrderAccepted, order=trade.entry)
+    hand.fill(trade.entry, 10, trade.ref)
+    hand.do(ev.OrderAccepted, order=hand.order("stop").id)
+    before = (trade.ref, trade.stop, trade.asked_steps)
+    for level, asked in ((trade.ref - 40, steps), (trade.ref, steps - 20)):
+        told = hand.engine.handle(checked(hand, ev.Known(trade.entry, "resting", level, asked), steps=10))
+        assert (trade.ref, trade.stop, trade.asked_steps) == before
+        assert "entry" not in {one.role for one in of(told, cm.Amend)}
