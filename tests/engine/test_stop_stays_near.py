@@ -1,7 +1,8 @@
 """A stop moves away from the market only where a person wishes it."""
 
-from byhand import ByHand, codes, of, plan
+from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.entry import HeldRule
+from hawser.core.rig import Trail
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
@@ -27,6 +28,16 @@ def test_a_move_that_is_carried_out_after_its_first_try_was_refused_stays():
     told = hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
     assert "moved_after_all" in codes(told)
     assert not of([*told, *hand.later(60)], cm.Amend)  # it went back to where it had been
+    assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
+
+
+def test_one_of_which_only_a_question_tells_stays_too():
+    hand, stop, level = asked_twice()
+    hand.do(ev.AmendRejected, order=stop.id, code="too_near", text="too near")
+    rests = ev.Known(stop.id, "resting", level + 340, stop.steps)
+    told = hand.do(ev.OrderStatus, known=rests)
+    assert "moved_after_all" in codes(told)
+    assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
 
 
@@ -58,3 +69,20 @@ def test_the_backstop_of_a_new_plan_says_why_it_is_farther_away():
     assert (moved.code, moved.level) == (rs.HELD_HERE, hand.trade.backstop)
     assert moved.why.startswith("Backstop to ")
     assert hand.trade.trace[-1].level == hand.trade.stop
+
+
+def test_no_stop_is_moved_before_it_is_known_where_it_rests():
+    """An older record knew nothing of a nearer one, and a trail went by what it knew: away from the market."""
+    hand = ByHand()
+    hand.protect(targets=(), trail=Trail(atr=1.0))
+    stop = hand.order("stop")
+    hand.do(ev.VenueDown, why="a drop")
+    hand.do(ev.VenueUp)
+    hand.quote(61430, 61442)
+    assert not of(hand.bar(0.6143, atr=0.00145), cm.Amend)
+    nearer = ev.Known(stop.id, "resting", stop.level + 420, stop.steps)
+    position = ev.Held(hand.trade.entry, SYMBOL, 1, 104, 61242.0)
+    told = hand.holdings((position,), (stop.id,), (nearer,))
+    assert "moved_elsewhere" in codes(told)
+    assert not of(told, cm.Amend)
+    assert hand.trade.stop == nearer.level

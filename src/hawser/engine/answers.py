@@ -111,9 +111,12 @@ def _take_stop(desk: Desk, trade: Trade, level: int, code: str) -> None:
 
 
 def _moved_after_all(desk: Desk, trade: Trade, order: Order, level: int) -> None:
-    """The venue has carried out a move that seemed refused, or put elsewhere: that answer was to another try of it. The
-    stop stays where it is now, which is nearer: to put it back would move it away from the market, and nobody has asked
-    for that."""
+    """Where the venue has carried out a move of the stop that seemed refused, or put elsewhere: that answer was to
+    another try of it. The stop stays where it rests, which is nearer: to put it back would move it away from the
+    market, and nobody has asked for that."""
+    nearer = trade.side * (level - trade.venue_stop) > 0
+    if order.role != "stop" or trade.stop_code not in rs.AS_IT_RESTS or not nearer:
+        return
     price = desk.state.instruments[trade.symbol].price(level)
     desk.tell("info", "moved_after_all", f"The venue has moved the stop after all: it rests at {price}", trade)
     if _one_of_several(desk, trade):
@@ -337,7 +340,7 @@ def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
     if adjusts:
         order.steps = steps
         _adjusted(desk, trade, order, level)
-    elif order.role == "stop" and trade.stop_code in rs.AS_IT_RESTS and trade.side * (level - trade.venue_stop) > 0:
+    else:
         _moved_after_all(desk, trade, order, level)
     if order.role == "stop":
         _note_rest(desk, trade, order)
@@ -414,6 +417,7 @@ def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bo
         return
     if _was_asked(order, level) or level == order.level:
         order.level = level
+        _moved_after_all(desk, trade, order, level)
         if order.role == "entry":
             moved(desk, trade, level, known.steps)
             if sure and displaced(trade, order, known):  # the answer to the later of two changes is lost

@@ -92,6 +92,8 @@ def _keep_stop(desk: Desk, trade: Trade, order: Order, steps: int) -> None:
     level, needed = trade.venue_stop, order.filled + steps
     if order.level is not None and order.given_up == level:
         level = order.level  # it stays where the venue has it until another is wanted
+    if not desk.state.reconciled and order.left >= steps:
+        return  # an older record may not know how near it rests: what the venue holds comes first
     if (order.level == level and order.steps == needed) or not due(desk, trade, "stop", order.number, order.retry_at):
         return
     if not steps:
