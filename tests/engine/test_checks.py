@@ -3,6 +3,7 @@
 from decimal import Decimal
 
 from byhand import SYMBOL, ByHand, codes, of
+from hawser.core.clock import SECOND
 from hawser.core.entry import EntryRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -56,3 +57,25 @@ def test_an_entry_that_has_filled_in_part_is_not_laid_out_anew_where_it_rests():
         told = hand.engine.handle(checked(hand, ev.Known(trade.entry, "resting", level, asked), steps=10))
         assert (trade.ref, trade.stop, trade.asked_steps) == before
         assert "entry" not in {one.role for one in of(told, cm.Amend)}
+
+
+def test_a_stop_stays_while_the_answer_that_ends_its_trade_says_that_something_is_still_open():
+    """Another hand had made the position larger: what was known had left, and its stop was taken back first."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, entry = hand.order("stop"), hand.trade.entry
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    close = hand.order("close")
+    fill = ev.Fill("F9", hand.now, 104, 61230, 0.0, 1.0)
+    hand.now += 60 * SECOND
+    told = hand.engine.handle(
+        ev.Checked(
+            time=hand.now,
+            resting=(stop.id,),
+            positions=(ev.Held(entry, SYMBOL, 1, 8, 61242.0),),
+            asked=(ev.Known(close.id, "filled", 0, 104, (fill,)),),
+            quiet=(hand.trade.id,),
+        )
+    )
+    assert hand.trade.open_steps == 8
+    assert not of(told, cm.Cancel)

@@ -10,6 +10,7 @@ from hawser.core.instrument import Instrument
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import states
+from hawser.engine.reconciling import differs
 from hawser.engine.state import Order
 from hawser.service.telling import Teller
 from madeup import account
@@ -208,9 +209,23 @@ def test_an_order_of_ours_that_no_record_has_is_taken_back_once_all_is_covered()
     assert any("P-lost-99" in line.text for line in lines)
 
 
-def test_a_check_says_that_strays_differ_for_as_long_as_they_can_be_taken_back():
-    from hawser.engine.reconciling import differs
+def test_what_covers_a_trade_that_is_being_closed_stays_though_no_record_has_it_and_an_entry_goes():
+    """A market is shut: nothing else could cover it for hours."""
+    hand = ByHand()
+    hand.enter(targets=())
+    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="market_closed", text="not trading now")
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    assert hand.trade.state == states.LEAVING
+    event = ev.Checked(
+        time=hand.now, asked=(), resting=("P-lost-1", "P-lost-2"), quiet=(hand.trade.id,),
+        positions=(ev.Held(hand.trade.entry, SYMBOL, 1, 104, 61242.0),), closing={"P-lost-1": hand.trade.entry},
+    )  # fmt: skip
+    hand.engine.handle(event)
+    assert differs(hand.engine.state, event)
+    assert [one.order for one in of(hand.engine.handle(event), cm.Cancel)] == ["P-lost-2"]
 
+
+def test_a_check_says_that_strays_differ_for_as_long_as_they_can_be_taken_back():
     hand = ByHand()
     hand.protect()
     state = hand.engine.state

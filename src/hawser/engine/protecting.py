@@ -97,8 +97,11 @@ def _without_position(desk: Desk, trade: Trade) -> None:
 
 
 def _sweep(desk: Desk, trade: Trade) -> None:
-    """Cancel what is left at the venue of a trade without a position."""
+    """Cancel what is left at the venue of a trade without a position; not its stops, while an answer of the venue is
+    gone through that says that there is one."""
     for role in ("rung", "stop", "target", "loss", "close"):
+        if role == "stop" and (trade.entry, trade.side) in desk.held:
+            continue
         for order in desk.state.orders_of(trade, role):
             if not order.pending and due(desk, trade, role, order.number, order.retry_at):
                 desk.cancel(trade, order, "no position left")

@@ -65,7 +65,7 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     if overtaken and state.compares <= OVERTAKEN_TRIES:
         _compare_later(desk)
         return
-    told = len(desk.out)
+    told, desk.held = len(desk.out), _held(event)
     for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
         order = state.orders.get(known.order)
         if order is not None:
@@ -76,6 +76,7 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     state.reconciled, state.compares, state.suspect = True, 0, ""
     _foreign_orders(desk, event)
     _positions(desk, event.positions, set(state.trades) - since)  # a check looks at those about which more was sent
+    desk.held = frozenset()
     for trade in state.under_way():
         market = state.markets.get(trade.symbol)
         if market is None or market.open:
@@ -88,6 +89,10 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     if len(desk.out) == told:
         count = fg.counted(len(event.positions), "position")
         desk.tell("info", "reconciled", f"Checked with the venue: {count}, no differences")
+
+
+def _held(event: ev.Holdings | ev.Checked) -> frozenset[tuple[str, int]]:
+    return frozenset((position.id, position.side) for position in event.positions)
 
 
 def _lacks_fills(state: EngineState, known: ev.Known) -> bool:
@@ -123,7 +128,7 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
     if any(_left_over(state, name, judged) for name in event.resting):
         return True
     strays = _strays(state, event.resting)
-    if strays != state.strays or (set(strays) - _guarding(state, event) and _all_covered(state)):
+    if strays != state.strays or _to_take_back(state, event):
         return True
     return _positions_differ(state, event.positions, judged)
 
@@ -186,7 +191,7 @@ def _settled_long_ago(state: EngineState, trade: Trade) -> bool:
 def checked(desk: Desk, event: ev.Checked) -> None:
     """Settle what a check has found, of the trades about which nothing is under way."""
     state, judged = desk.state, set(event.quiet)
-    told = len(desk.out)
+    told, desk.held = len(desk.out), _held(event)
     for known in sorted(event.asked, key=partial(_closes, state)):
         order = state.orders.get(known.order)
         if order is not None and order.trade in judged and _order_differs(state, order, known):
@@ -194,6 +199,7 @@ def checked(desk: Desk, event: ev.Checked) -> None:
     _foreign_orders(desk, event)
     late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
     _positions(desk, event.positions, judged | late)
+    desk.held = frozenset()
     if any(not isinstance(command, Cancel) for command in desk.out[told:]):  # one that is sent again says nothing new
         desk.tell("caution", "check_differs", "A check with the venue has found what nobody had told: it is settled")
     for name in event.quiet:
@@ -207,7 +213,17 @@ def _strays(state: EngineState, resting: tuple[str, ...]) -> tuple[str, ...]:
 
 
 def _all_covered(state: EngineState) -> bool:
-    return all(trade.state != states.EXPOSED for trade in state.live())
+    """Whether stops that the record has cover everything: also what is being closed, which may take hours."""
+    return all(covered_steps(state, trade) >= trade.open_steps for trade in state.live() if not trade.left)
+
+
+def _to_take_back(state: EngineState, event: ev.Holdings | ev.Checked) -> set[str]:
+    """Which of them may go: what closes nothing at once, for it may open something yet; what may be a stop once stops
+    that the record has cover everything."""
+    found = set(_strays(state, event.resting)) - _guarding(state, event)
+    if _all_covered(state):
+        return found
+    return {name for name in found if event.closing is not None and name not in event.closing}
 
 
 def _guarding(state: EngineState, event: ev.Holdings | ev.Checked) -> set[str]:
@@ -236,9 +252,9 @@ def _foreign_orders(desk: Desk, event: ev.Holdings | ev.Checked) -> None:
             desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
     state.left_over = tuple(name for name in resting if name in state.orders and state.orders[name].over)
     state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
-    for order_id in strays if _all_covered(state) else ():
-        # Seen before, with everything covered meanwhile by what is known.
-        if order_id in state.strays and order_id not in guarding:
+    go = _to_take_back(state, event)
+    for order_id in strays:
+        if order_id in state.strays and order_id in go:  # seen before
             desk.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
             desk.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))
     state.strays = strays

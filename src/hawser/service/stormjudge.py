@@ -116,6 +116,8 @@ class Judge:
         name = "" if isinstance(request, port.AskHoldings) else request.id
         if isinstance(request, (port.NewOrder, port.AmendOrder)) and request.level is not None:
             self._levels.setdefault(name, {})["asked"] = request.level
+        if isinstance(request, (port.CancelOrder, port.AmendOrder)):
+            self._taken_away(state, request)
         line = self._line_of(state, name)
         # One line may be many orders: where the venue takes smaller ones, and each time one has to be sent anew.
         of, most = ((*line, ""), FLOOD * self._parts(state, line[0]))
@@ -131,6 +133,23 @@ class Judge:
             for rung in trade.rungs:  # another rig may make less of it
                 key, units = (trade.id, rung.number), rung.steps * state.instruments[trade.symbol].qty_step
                 self._rungs[key] = max(units, self._rungs.get(key, units))
+
+    def _taken_away(self, state: EngineState, request: port.CancelOrder | port.AmendOrder) -> None:
+        """No stop is taken back, or made smaller, while what is open needs it."""
+        venue = self._venue()
+        order = venue.book.state.orders.get(request.id)
+        position = venue.book.state.positions.get(order.closes) if order is not None and order.closes else None
+        if order is None or position is None or order.status != "resting" or self._role(order) != "stop":
+            return
+        trade = self._trade_of(state, position.id)
+        if trade is None or trade.side != position.side:
+            return
+        cover = self._cover(position.id, position.symbol)
+        left = cover - order.steps + order.filled
+        if isinstance(request, port.AmendOrder):
+            left += int(Decimal(request.qty) / venue.instruments[order.symbol].qty_step) - order.filled
+        if left < min(cover, position.steps, trade.open_steps):
+            self.broke("stripped", f"{request} leaves {left} of {position.steps} covered, {cover} were")
 
     def told(self, message: port.Told) -> None:
         """A message that has reached Hawser."""
@@ -413,7 +432,9 @@ class Judge:
                 filled = sum(each.filled for each in sent)
                 step = state.instruments[one.symbol].qty_step  # another may have come since
                 asked = sent[0].steps * step if sent else 0
-                if filled != rung.filled or (sent and filled * step > self._rungs.get((one.id, rung.number), asked)):
+                most = self._rungs.get((one.id, rung.number), asked)
+                counts = not self.gone & {one.symbol, "all"}  # an ended trade is not carried over to another step
+                if filled != rung.filled or (sent and counts and filled * step > most):
                     self.broke("doubled", f"{one.id}: rung {rung.number} filled {filled}, known {rung.filled}")
 
     def _agree(self) -> None:
