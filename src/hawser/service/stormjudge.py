@@ -16,7 +16,7 @@ from hawser.core.clock import MINUTE, SECOND
 from hawser.engine import states
 from hawser.engine.commands import Amend, Submit, Tell
 from hawser.engine.events import Checked
-from hawser.engine.reasons import HAND, HELD_HERE, INITIAL, PLAN, words
+from hawser.engine.reasons import HAND, HELD_HERE, INITIAL, PLAN, RESTS, words
 from hawser.engine.state import EngineState, Trade
 from hawser.ledger.ledger import Entry
 from hawser.service.stormplaces import place_of
@@ -33,7 +33,7 @@ SHOWN_FALSELY = 45 * SECOND  # how long "protected" may be shown of a position t
 # More than is held may rest for as long as a change that was refused waits (30 s, engine/pacing.py), after the two
 # checks that finding it may take. What closes a position never fills beyond it: too much cover does no harm meanwhile.
 FITS_AFTER = 75 * SECOND
-MAY_WIDEN = {HAND, HELD_HERE, INITIAL, PLAN}  # a person's wish, or where the fill has the lines laid
+MAY_WIDEN = {HAND, HELD_HERE, INITIAL, PLAN, RESTS}  # a person's wish, or where the fill has the lines laid
 NOT_OURS = ("other-", "call-")
 
 
@@ -92,6 +92,7 @@ class Judge:
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
         self._rungs: dict[tuple[str, int], Decimal] = {}  # trade, number -> the most units it was to have
         self._levels: dict[str, dict[str, str]] = {}  # order -> its level as last asked for, and as last told
+        self._wished: dict[str, int] = {}  # order -> the level that a person wished and the venue has not confirmed yet
         self._empty = 0  # checks in a row from which nothing has followed
         self._closed = False  # an older copy of the record is in its place, and nobody has re-armed
 
@@ -156,6 +157,7 @@ class Judge:
         match message:
             case port.Accepted(id=name, level=str(level)) | port.Amended(id=name, level=level):
                 self._levels.setdefault(name, {})["told"] = level
+                self._wished.pop(name, None)
             case port.StatusTold(order=order):
                 self._known(order)
             case port.HoldingsTold(asked=asked):
@@ -219,16 +221,20 @@ class Judge:
                 yield f"{command.role} {command.order} by an older copy of the record"
 
     def widened(self, entry: Entry) -> Iterator[str]:
-        """What moves a stop away from the market though nobody has asked for it; a backstop moves as its stop does."""
+        """What moves a stop away from the market, farther than a person wished; a backstop moves as its stop does."""
         book = self._venue().book
         for command in entry[1]:
-            if isinstance(command, Amend) and command.role == "stop" and command.code not in MAY_WIDEN:
-                order, trade = book.state.orders.get(command.order), self._state().trades[command.trade]
-                if order is None or order.level is None or order.status != "resting" or trade.held:
-                    continue
-                known = order.level in self._known_levels(order)  # else nobody could know
-                if known and trade.side * (command.level - order.level) < 0:
-                    yield f"{trade.id} from {order.level} to {command.level}: {command.why}"
+            if not isinstance(command, Amend) or command.role != "stop":
+                continue
+            order, trade = book.state.orders.get(command.order), self._state().trades[command.trade]
+            if command.code in MAY_WIDEN:
+                self._wished[command.order] = command.level
+            if order is None or order.level is None or order.status != "resting" or trade.held:
+                continue
+            wished = self._wished.get(order.id, order.level)
+            known = order.level in self._known_levels(order)  # else nobody could know
+            if known and trade.side * (command.level - order.level) < 0 and trade.side * (command.level - wished) < 0:
+                yield f"{trade.id} from {order.level} to {command.level}: {command.why}"
 
     def checked(self, entry: Entry) -> None:
         """The record does not grow by what says nothing new."""
