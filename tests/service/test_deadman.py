@@ -147,6 +147,15 @@ def test_what_may_still_open_something_is_taken_back_first_and_stops_last():
     assert to_take_back(msgspec.structs.replace(held, positions=())) == ["stop", "entry"]
 
 
+def test_a_sign_of_life_that_is_gone_is_no_sign_of_life(tmp_path):
+    path = tmp_path / "heartbeat.json"
+    Heart(path, "demo").beat(0.0, 2, 0)
+    watch = Clocked(path)
+    assert watch.at(0.0) == []
+    path.unlink()
+    assert watch.at(*range(4, 21, 4)) == ["silent"]
+
+
 def test_a_full_disk_is_no_death(tmp_path):
     """Nothing new can be written; the watch would have closed everything."""
     path = tmp_path / "heartbeat.json"

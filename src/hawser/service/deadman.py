@@ -47,7 +47,7 @@ class Watch:
 
     def look(self, now: float) -> bool:
         """See how it stands at `now` of a clock that only goes on; False once Hawser has ended on purpose."""
-        pulse = read_pulse(self._path)
+        pulse = read_pulse(self._path) or self._last  # a file that is gone or half-written says nothing new
         slept, self._looked = self._looked and now - self._looked > ASLEEP, now
         if pulse is None:
             return True
