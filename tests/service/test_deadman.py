@@ -22,6 +22,7 @@ from hawser.service.heartbeat import Heart, Pulse, read_pulse
 from hawser.service.profile import far_name, profile
 from hawser.service.recording import Extent
 from hawser.service.sentry import Alone, Sentry, WatchSettings
+from hawser.service.voice import idle_of
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
@@ -145,6 +146,33 @@ def test_what_may_still_open_something_is_taken_back_first_and_stops_last():
     assert to_take_back(held) == ["entry"]
     assert to_take_back(msgspec.structs.replace(held, closing=None)) == []  # any of them may be a stop
     assert to_take_back(msgspec.structs.replace(held, positions=())) == ["stop", "entry"]
+
+
+def test_a_hawser_that_cannot_write_is_asked_before_it_is_taken_for_dead(tmp_path, monkeypatch):
+    """Its disk hangs: a watch would have closed everything."""
+    path = tmp_path / "heartbeat.json"
+    heart, watch = Heart(path, "demo"), Clocked(path)
+    heart.speak()
+    heart.beat(0.0, 2, 0)
+    assert watch.at(*range(0, 21, 4)) == ["unwritten"]
+    assert watch.at(*range(24, 120, 4)) == []  # told once
+    heart.beat(5.0, 2, 0)
+    assert watch.at(124) == []
+    at_work = time.monotonic()
+    monkeypatch.setattr(time, "monotonic", lambda: at_work + 20.5)  # it is there, and does nothing
+    assert watch.at(*range(128, 150, 4)) == ["silent"]
+    heart.end()
+    assert idle_of(path) is None
+
+
+def test_only_the_same_person_s_processes_are_believed(tmp_path, monkeypatch):
+    heart = Heart(tmp_path / "heartbeat.json", "demo")
+    assert idle_of(heart.path) is None
+    heart.speak()
+    assert 0 <= idle_of(heart.path) < 60
+    monkeypatch.setattr("os.getuid", lambda: 12345)
+    assert idle_of(heart.path) is None
+    heart.end()
 
 
 def test_a_sign_of_life_that_is_gone_is_no_sign_of_life(tmp_path):

@@ -17,6 +17,7 @@ from hawser.core import figures as fg
 from hawser.core.errors import Unavailable
 from hawser.service.heartbeat import Pulse, read_pulse
 from hawser.service.quayclient import FarQuay
+from hawser.service.voice import idle_of
 from hawser.venue import port
 
 LOOK = 0.5  # seconds between two looks
@@ -28,7 +29,7 @@ MOST_CLOSES = 40  # of one position, sent at once
 
 
 class Finding(NamedTuple):
-    """What the watch has to say: `silent` with the seconds, `back`, `flattened` or `failed`, in a sentence."""
+    """What the watch has to say: `silent` with the seconds, `back`, `unwritten`, `flattened` or `failed`, in a sentence."""
 
     kind: str
     text: str
@@ -42,6 +43,7 @@ class Watch:
     ) -> None:
         self._path, self.silent_s, self._told, self.flatten = path, silent_s, told, flatten
         self._tripped = self._owed = False  # `owed`: everything was to be closed and is not
+        self._unwritten = False  # Hawser says that it is at work, though it leaves no sign of life
         self._looked = self._seen = self._next = 0.0
         self._last: Pulse | None = None
 
@@ -52,6 +54,7 @@ class Watch:
         if pulse is None:
             return True
         if pulse != self._last or slept:
+            self._unwritten = self._unwritten and pulse == self._last
             self._last, self._seen = pulse, now
             if self._tripped and not slept:
                 self._tripped = self._owed = False
@@ -60,10 +63,24 @@ class Watch:
             return False
         age = now - self._seen
         if age >= self.silent_s and not self._tripped and (pulse.open or pulse.waiting):
+            if self._answers(now):
+                return True
             self._tripped = True
             self._trip(pulse, age, now)
         elif self._owed and now >= self._next:
             self._flatten(pulse, now)
+        return True
+
+    def _answers(self, now: float) -> bool:
+        """Whether Hawser itself says that it was at work of late."""
+        idle = idle_of(self._path)
+        if idle is None or not idle < self.silent_s:
+            return False
+        self._seen = now - idle
+        if not self._unwritten:
+            self._unwritten = True
+            text = "Hawser says that it is at work, but its sign of life is not written: the disk may be full, or hang"
+            self._told(Finding("unwritten", text))
         return True
 
     @property

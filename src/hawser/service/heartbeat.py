@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from hawser.service.recording import LAST_PATIENCE, Extent, Here, Way
+from hawser.service.voice import Voice
 
 EVERY = 1.0  # seconds
 
@@ -38,9 +39,16 @@ class Heart:
         self.path, self._account, self._venue = path, account, venue
         self._next, self._way = 0.0, way or Here()
         self._writing: Future[None] | None = None
+        self._voice: Voice | None = None
+        self._at_work = time.monotonic()
+
+    def speak(self) -> None:
+        """From now on a watch that sees no pulse is answered too: what keeps it from the disk is no death."""
+        self._voice = Voice(self.path, lambda: time.monotonic() - self._at_work)
 
     def beat(self, now: float, held: int, waiting: int, ended: bool = False, extent: Extent | None = None) -> None:
         """At `now` of a clock that only goes on; less than a second after the last one nothing is written."""
+        self._at_work = time.monotonic()
         if now < self._next and not ended:
             return
         self._next = now + EVERY
@@ -52,8 +60,10 @@ class Heart:
             wait([self._writing], LAST_PATIENCE)
 
     def end(self) -> None:
-        """Nothing more is written."""
+        """Nothing more is written, and nobody is answered."""
         self._way.end()
+        if self._voice is not None:
+            self._voice.end()
 
     def _write(self, pulse: bytes) -> None:
         fresh = self.path.with_suffix(".new")

@@ -280,6 +280,7 @@ class Runtime:
             self.hooks.failed(self.faults.record(error))
             return
         heart = Heart(self.profile.heartbeat, self.profile.name, self._venue_at, Aside("heart"))
+        heart.speak()
         try:
             self._serve(session, heart)
         except Exception as error:  # nobody knows what it has left undone: nothing may leave any more

@@ -17,7 +17,9 @@ from hawser.service.heartbeat import Pulse
 from hawser.service.profile import Profile
 from hawser.service.sentry import Alone, read_settings
 
-WEIGHTS: dict[str, Weight] = {"silent": "alarm", "failed": "alarm", "flattened": "caution", "back": "caution"}
+WEIGHTS: dict[str, Weight] = {
+    "silent": "alarm", "failed": "alarm", "unwritten": "alarm", "flattened": "caution", "back": "caution",
+}  # fmt: skip
 LAST_WORDS = 3.0  # seconds for what waits to be sent
 
 
