@@ -29,7 +29,7 @@ MOST_CLOSES = 40  # of one position, sent at once
 
 
 class Finding(NamedTuple):
-    """What the watch has to say: `silent` with the seconds, `back`, `unwritten`, `flattened` or `failed`, in a sentence."""
+    """What the watch has to say in a sentence: `silent`, `back`, `unwritten`, `flattened` or `failed`."""
 
     kind: str
     text: str
