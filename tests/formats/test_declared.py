@@ -214,6 +214,7 @@ def test_without_a_display_it_says_so_in_one_line(tmp_path):
     ("change", "said"),
     [
         ({"entry": "nan"}, 'entry: expected a decimal number such as "0.01"'),
+        ({"entry": "1e" + "9" * 30}, 'entry: expected a decimal number such as "0.01"'),
         ({"entry": "1_000"}, 'entry: expected a decimal number such as "0.01"'),
         ({"quote": {"bid": "１００", "ask": "100.5"}}, 'quote.bid: expected a decimal number such as "0.01"'),
         ({"stop": {"price": " 90"}}, 'stop.price: expected a decimal number such as "0.01"'),

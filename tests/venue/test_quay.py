@@ -92,6 +92,7 @@ def test_what_closes_never_fills_beyond_the_position(book):
         (order("x", kind="stop", side=-1, level="0.61240"), "wrong_side"),
         (order("x", qty="0.015"), "bad_qty"),
         (order("x", qty="1_0"), "bad_qty"),
+        (order("x", qty="1e" + "9" * 30), "bad_qty"),
         (order("x", qty="１"), "bad_qty"),
         (order("x", qty="0.00"), "bad_qty"),
         (order("x", qty="51.00"), "bad_qty"),

@@ -6,8 +6,9 @@ boundary exactly, through `decimal`; no float decides how a written number is re
 
 from __future__ import annotations
 
+import contextlib
 import re
-from decimal import ROUND_HALF_EVEN, Decimal
+from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
 
 WRITTEN = re.compile(r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
 
@@ -15,9 +16,10 @@ WRITTEN = re.compile(r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
 def of_text(text: str) -> Decimal:
     """The number that a file or a venue has written, exact. ValueError where it is none: Python by itself would read
     `1_0` as ten, and take spaces and the digits of any script."""
-    if WRITTEN.fullmatch(text) is None:
-        raise ValueError(f"{text[:40]!r} is no number")
-    return Decimal(text)
+    if WRITTEN.fullmatch(text) is not None:
+        with contextlib.suppress(InvalidOperation):  # an exponent beyond all bounds
+            return Decimal(text)
+    raise ValueError(f"{text[:40]!r} is no number")
 
 
 def digits_of(unit: Decimal) -> int:
