@@ -10,8 +10,10 @@ import msgspec
 from hawser.service.storm import Overheard
 from hawser.venue import port
 
-TEXTS = ("", "0", "-1", "1e9", "abc", "0.000001", "99999999999999999999", "NaN", "Infinity", "-0", " 1", "1_0", "１", "1e99999999999999999999",
-         "S.1-2")  # fmt: skip
+TEXTS = (
+    "", "0", "-1", "1e9", "abc", "0.000001", "99999999999999999999", "NaN", "Infinity", "-0", " 1", "1_0", "１",
+    "1e99999999999999999999", "S.1-2",
+)  # fmt: skip
 WHOLE = (0, -1, 2**62, 2**63 - 1, -(2**63))
 REAL = (float("nan"), float("inf"), 0.0, 1e308, -1e308)
 OFTEN = (port.QuoteTold, port.FiguresTold, port.RateTold)
