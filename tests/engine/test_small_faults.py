@@ -708,6 +708,19 @@ def test_a_group_is_known_for_as_long_as_one_of_it_waits():
     assert set(hand.engine.state.groups) == {group}
 
 
+def test_what_ended_just_before_midnight_is_remembered_for_a_day_more():
+    """A late answer about it may still come."""
+    hand = ByHand()
+    hand.protect(targets=())
+    hand.now = (hand.now // DAY + 1) * DAY - 10 * MINUTE
+    hand.fill(hand.order("stop").id, 104, hand.trade.stop)
+    assert hand.trade.state == states.ENDED
+    for minutes, there in ((30, True), (24 * 60, False)):
+        hand.now += minutes * MINUTE
+        hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
+        assert bool(hand.engine.state.trades) == there
+
+
 def test_a_market_that_is_shut_stays_so_where_its_tick_is_another():
     hand = ByHand()
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=hand.now + DAY)
