@@ -140,12 +140,13 @@ class Judge:
         venue = self._venue()
         order = venue.book.state.orders.get(request.id)
         position = venue.book.state.positions.get(order.closes) if order is not None and order.closes else None
-        if order is None or position is None or order.status != "resting" or self._role(order) != "stop":
-            return
+        if order is None or position is None or (order.status, order.kind) != ("resting", "stop"):
+            return  # a market order that fills in parts rests too, and covers nothing
         trade = self._trade_of(state, position.id)
-        if trade is None or trade.side != position.side:
+        if trade is None or trade.side != position.side or self._role(order) != "stop":
             return
-        cover = self._cover(position.id, position.symbol)
+        stops = [one for one in self.stops(position.id, position.symbol) if one.kind == "stop"]
+        cover = sum(one.steps - one.filled for one in stops)
         left = cover - order.steps + order.filled
         if isinstance(request, port.AmendOrder):
             left += int(Decimal(request.qty) / venue.instruments[order.symbol].qty_step) - order.filled
