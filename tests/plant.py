@@ -62,7 +62,7 @@ def changes(node: ast.AST) -> Iterator[str]:
     match node:
         case ast.Compare(ops=[op, *rest]) if type(op) in OTHER:
             yield ast.unparse(ast.Compare(node.left, [OTHER[type(op)](), *rest], node.comparators))
-        case ast.BinOp(op=op) if type(op) in OTHER and not _of_types(node):
+        case ast.BinOp(op=op) if type(op) in OTHER:
             yield ast.unparse(ast.BinOp(node.left, OTHER[type(op)](), node.right))
         case ast.BoolOp(op=op, values=values):
             yield ast.unparse(ast.BoolOp(OTHER[type(op)](), values))
@@ -80,10 +80,6 @@ def changes(node: ast.AST) -> Iterator[str]:
             yield ast.unparse(ast.Call(ast.Name(other), args, keywords))
         case ast.Expr(value=ast.Call()) | ast.AugAssign() | ast.Continue() | ast.Break():
             yield "pass"
-
-
-def _of_types(node: ast.BinOp) -> bool:
-    return isinstance(node.op, ast.BitOr)
 
 
 def _looked_at(tree: ast.AST) -> Iterator[ast.AST]:

@@ -57,6 +57,21 @@ def test_rungs_leave_only_once_a_stop_rests():
     assert (hand.trade.stop, hand.trade.r_ticks) == (ref - 280, 280)
 
 
+def test_rungs_leave_beside_stops_that_bear_the_same_numbers():
+    """A position larger than one order may be has several stops, numbered too."""
+    hand = ByHand()
+    hand.place(**PLAN)
+    trade = hand.trade
+    hand.do(ev.OrderAccepted, order=trade.entry)
+    trade.most, trade.most_at = -(-trade.asked_steps // 4), hand.now
+    hand.fill(trade.entry, trade.asked_steps, trade.ref)
+    stops = hand.engine.state.orders_of(trade, "stop")
+    assert {order.number for order in stops} == {0, 1, 2, 3}
+    found = [one for order in stops for one in of(hand.do(ev.OrderAccepted, order=order.id), cm.Submit)]
+    rungs = [one for one in found if one.role == "rung"]
+    assert [one.level for one in rungs] == [trade.ref - 100, trade.ref - 200]
+
+
 def test_the_entry_that_fills_a_day_s_count_keeps_its_rungs_and_a_kill_switch_takes_them_back():
     few, streak = dc.CountGuard(name="few", most=1), dc.StreakSwitch(name="streak", losses=9)
     hand = ByHand()

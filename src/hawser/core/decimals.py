@@ -6,7 +6,6 @@ boundary exactly, through `decimal`; no float decides how a written number is re
 
 from __future__ import annotations
 
-import contextlib
 import re
 from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
 
@@ -16,9 +15,11 @@ WRITTEN = re.compile(r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
 def of_text(text: str) -> Decimal:
     """The number that a file or a venue has written, exact. ValueError where it is none: Python by itself would read
     `1_0` as ten, and take spaces and the digits of any script."""
-    if WRITTEN.fullmatch(text) is not None:
-        with contextlib.suppress(InvalidOperation):  # an exponent beyond all bounds
+    try:
+        if WRITTEN.fullmatch(text) is not None:
             return Decimal(text)
+    except InvalidOperation:  # an exponent beyond all bounds
+        pass
     raise ValueError(f"{text[:40]!r} is no number")
 
 

@@ -131,7 +131,8 @@ def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
     trade.plan = msgspec.structs.replace(mine, anchor=trade.plan.anchor)
     if trade.held != was_held:
         held_or_resting(desk, trade)
-    lay_backstop(trade)
+    else:
+        lay_backstop(trade)
     market = state.markets[trade.symbol]
     least = max(1, instrument.min_stop_ticks)
     if trade.side * (stop - trade.stop) > 0 and trade.side * (market.exit_side(trade.side) - stop) >= least:

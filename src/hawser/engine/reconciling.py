@@ -92,6 +92,7 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
 
 
 def _held(event: ev.Holdings | ev.Checked) -> frozenset[tuple[str, int]]:
+    """The positions, each with its side, that the venue says there are."""
     return frozenset((position.id, position.side) for position in event.positions)
 
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Container
-from decimal import InvalidOperation
 from typing import Literal, NamedTuple
 
 from hawser.core.clock import HOUR
@@ -90,7 +89,7 @@ class Inward:
         """One message as an event."""
         try:
             return self._event(message, now)
-        except (HawserError, ValueError, ArithmeticError, InvalidOperation, KeyError, TypeError):
+        except (HawserError, ValueError, ArithmeticError, KeyError, TypeError):
             return Odd("unreadable", str(getattr(message, "symbol", "")))
 
     def _event(self, message: port.Told, now: int) -> ev.VenueEvent | Odd:
@@ -200,16 +199,13 @@ def _figures(message: port.FiguresTold, now: int) -> ev.Figures | Odd:
 
 def ticks(instrument: Instrument, text: str) -> int:
     """A price as the venue writes it, in ticks."""
-    price = of_text(text)
-    if not (price.is_finite() and abs(price) <= MOST_TICKS * instrument.tick):
-        raise ValueError(f"{text} is no price")
-    return instrument.ticks(price)
+    return instrument.ticks(of_text(text))
 
 
 def _steps(instrument: Instrument, text: str) -> int:
     """A quantity as the venue writes it, in whole steps: what is off the step is left out."""
     qty = of_text(text)
-    if not (qty.is_finite() and 0 <= qty <= MOST_STEPS * instrument.qty_step):
+    if not 0 <= qty <= MOST_STEPS * instrument.qty_step:
         raise ValueError(f"{text} is no quantity")
     return int(qty / instrument.qty_step)
 

@@ -1,7 +1,8 @@
 """The dead man's watch: a process of its own that looks for Hawser's sign of life and, where it stays away while
 positions are open, alerts, and flattens at the venue where the person chose so.
 
-It needs nothing of what may have died: it reads one small file, and speaks to the venue on a line of its own.
+It needs nothing of what may have died: it reads one small file, asks Hawser itself where that says nothing new, and
+speaks to the venue on a line of its own.
 """
 
 from __future__ import annotations

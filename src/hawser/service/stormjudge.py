@@ -140,13 +140,12 @@ class Judge:
         venue = self._venue()
         order = venue.book.state.orders.get(request.id)
         position = venue.book.state.positions.get(order.closes) if order is not None and order.closes else None
-        if order is None or position is None or (order.status, order.kind) != ("resting", "stop"):
-            return  # a market order that fills in parts rests too, and covers nothing
-        trade = self._trade_of(state, position.id)
-        if trade is None or trade.side != position.side or self._role(order) != "stop":
+        if order is None or position is None or order.status != "resting" or self._role(order) != "stop":
             return
-        stops = [one for one in self.stops(position.id, position.symbol) if one.kind == "stop"]
-        cover = sum(one.steps - one.filled for one in stops)
+        trade = self._trade_of(state, position.id)
+        if trade is None or trade.side != position.side:
+            return
+        cover = self._cover(position.id, position.symbol)
         left = cover - order.steps + order.filled
         if isinstance(request, port.AmendOrder):
             left += int(Decimal(request.qty) / venue.instruments[order.symbol].qty_step) - order.filled
@@ -400,13 +399,15 @@ class Judge:
 
     def _known_levels(self, order: BookOrder) -> list[int]:
         """Where an order was last asked to rest, and where it was last told to."""
-        tick = self._venue().instruments[order.symbol].tick
-        return [int(Decimal(level) / tick) for level in self._levels.get(order.id, {}).values()]
+        instrument = self._venue().instruments[order.symbol]
+        return [instrument.ticks(Decimal(level)) for level in self._levels.get(order.id, {}).values()]
 
     def _role(self, order: BookOrder) -> str:
-        """What a resting order is to its trade: stop, loss (step), target."""
+        """What a resting order is to its trade: stop, loss (step), target, or market: one that fills in parts rests
+        too, and covers nothing."""
         role = self._line.get(order.id, ("", "", 0))[1]
-        return "target" if order.kind == "limit" else "loss" if role == "loss" else "stop"
+        by_kind = {"limit": "target", "market": "market"}
+        return by_kind.get(order.kind, "loss" if role == "loss" else "stop")
 
     # At the end
 

@@ -28,7 +28,7 @@ class Voice:
     socket on this system, nobody is answered."""
 
     def __init__(self, path: Path, idle: Callable[[], float]) -> None:
-        self._idle = idle
+        self._idle, self._ended = idle, threading.Event()
         self._server = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         with contextlib.suppress(OSError):
             self._server.bind(_name(path))
@@ -39,14 +39,17 @@ class Voice:
         while True:
             try:
                 line, _ = self._server.accept()
-            except OSError:  # ended
-                return
+            except OSError:  # ended, or for the moment there is no room for one more line
+                if self._ended.wait(PATIENCE):
+                    return
+                continue
             with line, contextlib.suppress(OSError):
                 line.settimeout(PATIENCE)
                 line.sendall(f"{self._idle():.3f}".encode())
 
     def end(self) -> None:
         """Nobody is answered any more."""
+        self._ended.set()
         with contextlib.suppress(OSError):
             self._server.shutdown(socket.SHUT_RDWR)  # wakes who waits for the next to ask
         self._server.close()

@@ -30,7 +30,7 @@ def _number(text: str) -> Decimal | None:
         value = of_text(text) if len(text) <= LONGEST else Decimal(0)
     except ValueError:
         return None
-    return value if value.is_finite() and value > 0 else None
+    return value if value > 0 else None
 
 
 def _check_sense(request: port.NewOrder) -> None:
