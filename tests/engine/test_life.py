@@ -5,7 +5,7 @@ from decimal import Decimal
 import msgspec
 import pytest
 
-from byhand import ByHand, codes, of, plan
+from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import Policy, SizeRule
 from hawser.core.errors import HawserBug
 from hawser.core.levels import StopRule
@@ -607,3 +607,29 @@ def test_turning_around_asks_the_guards_like_any_entry_and_never_turns_a_price()
     hand.protect(stop=StopRule(price=Decimal("0.60900")), targets=())
     assert codes(hand.do(ev.TurnAround, ask="t", trade=hand.trade.id)) == ["turn_refused"]
     assert hand.trade.state == states.PROTECTED
+
+
+def test_the_other_side_waits_where_the_first_is_open_again():
+    """Its market was shut when it had ended; then a fill came late, and the venue was compared with."""
+    hand = ByHand()
+    hand.place()
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.fill(hand.trade.entry, 50, 61242)
+    hand.do(ev.OrderAccepted, order=hand.order("stop").id)
+    hand.do(ev.TurnAround, ask="t", trade=hand.trade.id)
+    first = hand.trade
+    hand.do(ev.OrderCancelled, order=first.entry, why="asked for", filled=50)
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
+    hand.fill(hand.order("close").id, 50, 61230)
+    assert (first.state, first.due) == (states.ENDED, "turn")
+    hand.fill(first.entry, 10, 61242)
+    assert first.open_steps == 10
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
+    hand.do(ev.VenueDown, why="the line dropped")
+    hand.do(ev.VenueUp)
+    hand.holdings(positions=(ev.Held(first.entry, SYMBOL, 1, 10),))
+    found = hand.later(1)
+    assert "lapsed" not in codes(found)
+    assert not [order for order in of(found, cm.Submit) if order.role == "entry"]
+    hand.fill([o for o in hand.engine.state.orders_of(first, "close")][-1].id, 10, 61230)
+    assert [(order.role, order.side) for order in of(hand.later(1), cm.Submit)] == [("entry", -1)]

@@ -101,12 +101,12 @@ def test_after_a_sleep_of_the_machine_hawser_gets_its_time_again(tmp_path):
 def test_what_comes_of_flattening_is_told(tmp_path):
     path = tmp_path / "heartbeat.json"
     Heart(path, "demo", "/there").beat(0.0, 0, 2)
-    done = Clocked(path, lambda pulse: f"Flat at {pulse.venue}")
+    done = Clocked(path, lambda pulse, _: f"Flat at {pulse.venue}")
     assert done.at(0.0, 4.0, 8.0, 12.0, 16.0, 20.0) == ["silent", "flattened"]
     assert "0 positions open and 2 entries waiting: flattening" in done.found[0].text
     assert done.found[1].text == "Flat at /there"
 
-    def fails(pulse: Pulse) -> str:
+    def fails(pulse: Pulse, _) -> str:
         raise Unavailable("x", "nobody answers")
 
     failing = Clocked(path, fails)
@@ -119,7 +119,7 @@ def test_flattening_is_tried_until_it_is_done_or_hawser_is_back(tmp_path):
     heart, tries = Heart(path, "demo", "/there"), []
     heart.beat(0.0, 1, 0)
 
-    def shut(pulse: Pulse) -> str:
+    def shut(pulse: Pulse, _) -> str:
         tries.append(pulse)
         if len(tries) in (3, 5):
             return "Flat"
@@ -136,6 +136,49 @@ def test_flattening_is_tried_until_it_is_done_or_hawser_is_back(tmp_path):
     heart.beat(2.0, 1, 0)
     assert watch.at(424, 428) == ["back"]
     assert len(tries) == 4
+
+
+def test_whatever_goes_wrong_with_flattening_the_watch_goes_on(tmp_path):
+    path = tmp_path / "heartbeat.json"
+    Heart(path, "demo", "/there").beat(0.0, 1, 0)
+    answers = iter((ValueError("a quantity nobody can read"), OSError("the line is down")))
+
+    def stumbles(pulse: Pulse, _) -> str:
+        raise next(answers)
+
+    watch = Clocked(path, stumbles)
+    assert watch.at(*range(0, 21, 4)) == ["silent", "failed"]
+    assert "a quantity nobody can read" in watch.found[1].text
+    assert watch.at(*range(24, 56, 4)) == []  # tried again, told once
+    assert next(answers, None) is None
+
+
+def test_flattening_ends_where_hawser_wakes_meanwhile(tmp_path):
+    """The two would take the line to the venue from each other, and Hawser tends again."""
+    path, still = tmp_path / "heartbeat.json", []
+    heart = Heart(path, "demo", "/there")
+    heart.beat(0.0, 1, 0)
+
+    def slow(pulse: Pulse, silent) -> str:
+        still.append(silent())
+        heart.beat(20.0, 1, 0)
+        still.append(silent())
+        raise Unavailable("back", "Hawser gave signs of life meanwhile")
+
+    watch = Clocked(path, slow)
+    assert watch.at(*range(0, 25, 4)) == ["silent", "failed", "back"]
+    assert still == [True, False]
+    assert watch.at(*range(28, 40, 4)) == []
+
+
+def test_the_first_thing_to_lose_is_told_at_once(tmp_path):
+    """Who dies within the same second had said that nothing is open: a watch would never have closed anything."""
+    heart = Heart(tmp_path / "heartbeat.json", "demo")
+    heart.beat(0.0, 0, 0)
+    heart.beat(0.1, 0, 1)
+    assert read_pulse(heart.path).waiting == 1
+    heart.beat(0.2, 1, 0)  # a second has not gone by
+    assert read_pulse(heart.path).waiting == 1
 
 
 def test_what_may_still_open_something_is_taken_back_first_and_stops_last():
@@ -318,6 +361,11 @@ def test_settings_of_the_watch_are_checked_and_a_venue_that_ends_is_not_flattene
 def test_flattening_where_nobody_listens_is_told(tmp_path):
     with pytest.raises(Unavailable):
         flatten(tmp_path / "none.sock")
+
+
+def test_nothing_is_closed_for_a_hawser_that_is_back(quay):
+    with pytest.raises(Unavailable, match="signs of life"):
+        flatten(quay, lambda: False)
 
 
 def test_the_watch_ends_when_hawser_was_closed_and_wrong_options_are_told(tmp_path, capsys):

@@ -14,6 +14,7 @@ from hawser.core.rules.closing import follow_on
 from hawser.core.rules.tending import LOSS_STEP, STOP, TARGET
 from hawser.engine import events as ev
 from hawser.engine import reasons as rs
+from hawser.engine import states
 from hawser.engine.entering import place
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import setup_for
@@ -48,7 +49,7 @@ def _in_time(desk: Desk, trade: Trade, what: str) -> bool:
     night without bars is no delay: a rehearsal enters at the next open too."""
     state, span = desk.state, trade.plan.timeframe_ns
     market, last = state.markets.get(trade.symbol), state.bars.get(bar_key(trade.symbol, span))
-    if not trade.due or not state.reconciled:
+    if not trade.due or trade.state != states.ENDED or not state.reconciled:  # a late fill may have opened it again
         return False
     late = last is not None and last.opened > trade.ended - trade.ended % span
     if state.linked_at > trade.ended:  # out of touch meanwhile: the market may have gone on without a bar told

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from hawser.core import figures as fg
-from hawser.core.errors import Unavailable
+from hawser.core.errors import HawserError, Unavailable
 from hawser.service.heartbeat import Pulse, read_pulse
 from hawser.service.quayclient import FarQuay
 from hawser.service.voice import idle_of
@@ -29,6 +29,9 @@ AGAIN = 30.0  # seconds, after which flattening that has failed is tried once mo
 MOST_CLOSES = 40  # of one position, sent at once
 
 
+Flatten = Callable[[Pulse, Callable[[], bool]], str]
+
+
 class Finding(NamedTuple):
     """What the watch has to say in a sentence: `silent`, `back`, `unwritten`, `flattened` or `failed`."""
 
@@ -37,11 +40,10 @@ class Finding(NamedTuple):
 
 
 class Watch:
-    """Looks at one heartbeat. `flatten` closes everything at a venue and says what came of it; None: it only alerts."""
+    """Looks at one heartbeat. `flatten` closes everything at a venue, for as long as Hawser stays silent, and says what
+    came of it; None: it only alerts."""
 
-    def __init__(
-        self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Callable[[Pulse], str] | None
-    ) -> None:
+    def __init__(self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Flatten | None) -> None:
         self._path, self.silent_s, self._told, self.flatten = path, silent_s, told, flatten
         self._tripped = self._owed = False  # `owed`: everything was to be closed and is not
         self._unwritten = False  # Hawser says that it is at work, though it leaves no sign of life
@@ -101,12 +103,12 @@ class Watch:
         if self.flatten is None:
             return
         try:
-            self._told(Finding("flattened", self.flatten(pulse)))
+            self._told(Finding("flattened", self.flatten(pulse, lambda: read_pulse(self._path) in (pulse, None))))
             self._owed = False
-        except Unavailable as error:
+        except Exception as error:  # whatever it is, a watch that ends watches nothing
             if not self._owed:
-                then = f"it is tried again every {AGAIN:.0f} s"
-                self._told(Finding("failed", f"Not flattened: {error.sentence}; {then}"))
+                why = error.sentence if isinstance(error, HawserError) else repr(error)
+                self._told(Finding("failed", f"Not flattened: {why}; it is tried again every {AGAIN:.0f} s"))
             self._owed, self._next = True, now + AGAIN
 
     def run(self, wanted: Callable[[], bool] = lambda: True) -> bool:
@@ -118,13 +120,16 @@ class Watch:
         return False
 
 
-def flatten(socket: Path) -> str:
-    """Close every position and take back every order at the venue that listens there; raises Unavailable."""
+def flatten(socket: Path, silent: Callable[[], bool] = lambda: True) -> str:
+    """Close every position and take back every order at the venue that listens there; raises Unavailable. Hawser gets
+    the line to the venue back as soon as it is no longer `silent`: the two would take it from each other."""
     venue = FarQuay(socket)
     try:
         closed, end = 0, time.monotonic() + PATIENCE
         while time.monotonic() < end:
             found = _holdings(venue)
+            if not silent():
+                raise Unavailable("back", "Hawser gave signs of life meanwhile")
             if found is None:
                 continue
             if not found.positions and not found.resting:

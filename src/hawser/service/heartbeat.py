@@ -38,6 +38,7 @@ class Heart:
     def __init__(self, path: Path, account: str, venue: str = "", way: Way | None = None) -> None:
         self.path, self._account, self._venue = path, account, venue
         self._next, self._way = 0.0, way or Here()
+        self._risked = False  # whether the last pulse said that something is open or waits
         self._writing: Future[None] | None = None
         self._voice: Voice | None = None
         self._at_work = time.monotonic()
@@ -47,13 +48,16 @@ class Heart:
         self._voice = Voice(self.path, lambda: time.monotonic() - self._at_work)
 
     def beat(self, now: float, held: int, waiting: int, ended: bool = False, extent: Extent | None = None) -> None:
-        """At `now` of a clock that only goes on; less than a second after the last one nothing is written."""
+        """At `now` of a clock that only goes on; less than a second after the last one nothing is written, unless
+        there is something to lose for the first time: a watch would think that the dead one had nothing."""
         self._at_work = time.monotonic()
-        if now < self._next and not ended:
+        risks = held + waiting > 0
+        if now < self._next and not ended and risks <= self._risked:
             return
         self._next = now + EVERY
         if self._writing is not None and not self._writing.done() and not ended:
             return
+        self._risked = risks
         pulse = Pulse(time.time(), os.getpid(), self._account, held, waiting, self._venue, ended, extent or Extent())
         self._writing = self._way.begin(partial(self._write, msgspec.json.encode(pulse)))
         if ended:

@@ -87,6 +87,7 @@ class Session:
         self._checking = Checking()
         self._odd: dict[tuple[str, str], int] = {}
         self._timers: list[tuple[int, int, str]] = []
+        self._due: set[tuple[int, str]] = set()  # the same, without their order
         self._serial = 0
         self._batch: list[Entry] = []
         self._ahead = max(0, self.engine.state.now - venue.now)  # how far our clock is ahead of who drives us
@@ -305,6 +306,9 @@ class Session:
         self._serial += 1
         if name.partition(":")[0] in WAITS:
             at = max(at, self.now + self.patience)
+        if (at, name) in self._due:  # what waits for one moment and is asked for again and again fires once
+            return
+        self._due.add((at, name))
         heapq.heappush(self._timers, (at, self._serial, name))
 
     def next_timer(self) -> int | None:
@@ -322,7 +326,8 @@ class Session:
             if message is not None:
                 self._safely(self.message, message, self.now)
             elif timer is not None and timer - self._ahead <= until:
-                _, _, name = heapq.heappop(self._timers)
+                at, _, name = heapq.heappop(self._timers)
+                self._due.discard((at, name))
                 self._safely(self.take, self._fired(name, max(timer, self.now)))
             else:
                 break

@@ -339,6 +339,7 @@ class Judge:
             self.found.longest_naked = max(self.found.longest_naked, self.now - since)
             trade = self._trade_of(state, position.id)
             fits = cover <= position.steps or trade is None or trade.left or trade.side != position.side
+            fits = fits or (trade is not None and trade.state == states.ENDED and position.id in state.unexplained)
             # A large stop stays beside others while more than 50 parts are closed under it.
             closing = trade is not None and trade.leave is not None
             fits = fits or (closing and len(self.stops(position.id, position.symbol)) > 1)

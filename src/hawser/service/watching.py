@@ -63,10 +63,10 @@ def _changed(path: Path) -> float:
         return 0.0
 
 
-def _at_its_venue(pulse: Pulse) -> str:
+def _at_its_venue(pulse: Pulse, silent: Callable[[], bool]) -> str:
     if not pulse.venue:
         raise Unavailable("no_venue", "its venue ended with it")
-    return flatten(Path(pulse.venue))
+    return flatten(Path(pulse.venue), silent)
 
 
 def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool = False) -> bool:
@@ -96,7 +96,9 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
         alerts.tell(Tell(weight=WEIGHTS[finding.kind], code=f"watch_{finding.kind}", text=finding.text))
 
     alerts.begin()
-    watching = Watch(profile.heartbeat, silent_s, told, (lambda _: flatten(socket)) if socket is not None else None)
+    watching = Watch(
+        profile.heartbeat, silent_s, told, (lambda _, silent: flatten(socket, silent)) if socket is not None else None
+    )
     wanted: Callable[[], bool] = AsSet(profile, watching, alerts) if as_set else lambda: True
     wanted()
     say(f"Watching {profile.name}: silent for {watching.silent_s:g} s with positions open counts")
