@@ -62,3 +62,21 @@ def test_the_farthest_stop_within_money(budget, side, qty, fees):
         assert risk(0) > most
     else:
         assert risk(far) <= most < risk(far + 1)
+
+
+@pytest.mark.parametrize(
+    ("budget", "qty", "side", "ref", "tick", "per_unit"),
+    [(15_872.0, 2e-05, 1, 9_590_199, 1e-04, 0.0), (10_840.4, 0.00019, -1, 157_285_478, 1e-05, 1.5)],
+)
+def test_the_farthest_stop_is_within_money_where_the_division_ends_one_beyond(budget, qty, side, ref, tick, per_unit):
+    def risk(ticks):
+        return risk_of(qty, ticks, tick, ref * tick, (ref - side * ticks) * tick, 1.0, per_unit, 0.0, 0.0)
+
+    far = money_stop_distance(budget, qty, side, ref, tick, 0.0, tick, 1.0, per_unit, 0.0, 0.0)
+    assert risk(far) <= budget * (1 + BUDGET_NOISE) < risk(far + 1)
+
+
+def test_a_step_that_the_division_has_lost_is_found_again():
+    terms = (7.0, 1e-04, 37_348.11, 28_557.14, 1.0, 0.0, 0.0, 0.0)
+    steps = steps_within(47_043.0, 1e-05, *terms)
+    assert risk_of(steps * 1e-05, *terms) <= 47_043.0 * (1 + BUDGET_NOISE) < risk_of((steps + 1) * 1e-05, *terms)

@@ -19,10 +19,12 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import moneyguards, states
 from hawser.engine.engine import Engine
+from hawser.engine.exposure import Valuation
 from hawser.engine.guarding import cancels
 from hawser.engine.state import EngineState, Market
 from hawser.engine.tripping import action_for
 from hawser.engine.verdict import entry_verdict
+from madeup import account, pair
 
 LIMIT = EntryRule("limit", atr=1.0)
 
@@ -652,3 +654,22 @@ def test_a_count_of_two_lets_two_entries_pass():
     assert closed(hand) == []
     hand.place("A2")
     assert closed(hand) == ["trade_count"]
+
+
+def test_what_floated_while_no_rate_was_known_is_valued_by_the_rate_of_now():
+    hand = ByHand()
+    hand.protect()
+    hand.quote(61_300, 61_312)
+    values = Valuation(hand.engine.state)
+    mark = values.mark_of(hand.trade)
+    assert mark.floating > 0
+    unknown = msgspec.structs.replace(mark, floating=float("nan"))
+    assert values.mark(unknown, SYMBOL) == pytest.approx(values.mark(mark, SYMBOL))
+
+
+def test_only_the_quote_of_a_pair_is_a_rate():
+    hand = ByHand()
+    index = pair(symbol="Harbour 40", kind="index", base=None, quote="USD", currencies=())
+    hand.do(ev.Opened, prefix="P", account=account(), instruments=(pair(), index))
+    hand.do(ev.Quote, symbol="Harbour 40", bid=8_000, ask=8_010, high_bid=8_000, low_ask=8_010)
+    assert list(hand.engine.state.rates) == ["CAD/CHF"]

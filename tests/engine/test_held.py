@@ -177,6 +177,15 @@ def test_an_adopted_position_gets_its_stop_at_once():
     assert not hand.engine.state.unexplained
 
 
+def test_a_stop_from_bars_of_an_adopted_position_stands_on_what_bars_say_now():
+    hand = found_position()
+    bars = plan(stop=StopRule(bars=5), targets=(), trail=None)
+    sent = of(hand.do(ev.Adopt, ask="A", position="X-1", plan=bars, basis=0.60900), cm.Submit)
+    assert [(order.role, order.level) for order in sent] == [("stop", 60_900)]
+    hand = found_position()
+    assert codes(hand.do(ev.Adopt, ask="A", position="X-1", plan=bars)) == ["indicator_not_ready"]
+
+
 def test_an_adopted_position_is_compared_like_any_other():
     hand = found_position()
     hand.do(ev.Adopt, ask="A", position="X-1", plan=plan())

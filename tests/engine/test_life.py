@@ -631,5 +631,5 @@ def test_the_other_side_waits_where_the_first_is_open_again():
     found = hand.later(1)
     assert "lapsed" not in codes(found)
     assert not [order for order in of(found, cm.Submit) if order.role == "entry"]
-    hand.fill([o for o in hand.engine.state.orders_of(first, "close")][-1].id, 10, 61230)
+    hand.fill(hand.engine.state.orders_of(first, "close")[-1].id, 10, 61230)
     assert [(order.role, order.side) for order in of(hand.later(1), cm.Submit)] == [("entry", -1)]

@@ -262,6 +262,17 @@ def test_what_was_really_sent_names_the_trade_where_other_rules_would_number_it_
     assert hand.engine.state.orders["P-99"].steps == sent.steps - 1
 
 
+def test_an_order_that_other_rules_would_not_send_may_rest_all_the_same():
+    hand = ByHand()
+    hand.protect()
+    sent = cm.Submit(
+        order="P-77", trade=hand.trade.id, symbol=SYMBOL, role="target", side=-1, kind="limit", steps=3, level=62_000,
+        closes=hand.trade.entry, why="target 9",
+    )  # fmt: skip
+    align(hand.engine.state, [], [sent])
+    assert hand.trade.live_ids[-1] == hand.trade.order_ids[-1] == "P-77"
+
+
 # At the edges
 
 
@@ -527,6 +538,22 @@ def test_one_that_cannot_be_made_smaller_there_is_taken_back():
     hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for")
     assert hand.trade.state == states.ENDED
     assert "sized where the venue has it rest" in rs.words(hand.trade.end)
+
+
+def test_one_that_has_filled_in_part_is_not_sized_anew_where_the_rest_is_moved_to():
+    hand = waiting(targets=())
+    entry, held = hand.trade.entry, ev.Held(hand.trade.entry, SYMBOL, 1, 10, float(hand.trade.ref))
+    hand.fill(entry, 10, hand.trade.ref)
+    hand.do(ev.OrderAccepted, order=hand.order("stop").id)
+    lines = (hand.trade.ref, hand.trade.stop, hand.trade.asked_steps)
+    known = ev.Known(entry, "resting", hand.trade.ref + 50, hand.trade.asked_steps)
+    stop = ev.Known(hand.order("stop").id, "resting", hand.trade.stop, hand.order("stop").steps)
+    found = ev.Checked(
+        time=hand.now, asked=(known, stop), resting=(entry, stop.order), positions=(held,), quiet=(hand.trade.id,)
+    )
+    told = hand.engine.handle(found)
+    assert not [one for one in of(told, cm.Amend) if one.role == "entry"]
+    assert (hand.trade.ref, hand.trade.stop, hand.trade.asked_steps) == lines
 
 
 def test_where_an_answer_tells_another_level_and_another_quantity_both_count():
