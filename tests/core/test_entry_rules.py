@@ -155,6 +155,8 @@ def test_a_ladder_without_budget_or_room_is_none():
         (NOT_SET._replace(day_loss_room=0.0), 500.0),
     ):  # fmt: skip
         assert ladder_base(limits, budget, 10_000, levels, stop, 1.0, 1, money) == 0
+    free = Money(*(0.0 for _ in money))._replace(step=0.001, tick=1.0, unit_money=1.0)
+    assert ladder_base(NOT_SET, 0.9, 10_000, levels, stop, 1.0, 1, free) > 0  # less than one unit of money is money too
 
 
 @pytest.mark.parametrize(

@@ -5,8 +5,10 @@ from decimal import Decimal
 from byhand import SYMBOL, ByHand, codes, of
 from hawser.core.clock import SECOND
 from hawser.core.entry import EntryRule
+from hawser.core.rig import Ladder, Measure, Rig
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine import states
 from hawser.engine.reconciling import differs
 
 
@@ -79,3 +81,58 @@ def test_a_stop_stays_while_the_answer_that_ends_its_trade_says_that_something_i
     )
     assert hand.trade.open_steps == 8
     assert not of(told, cm.Cancel)
+
+
+def test_no_stop_is_made_smaller_by_the_first_half_of_an_answer():
+    """Two targets had filled untold, and another hand had made the position larger: all in one answer."""
+    hand = ByHand()
+    hand.protect()
+    stop = hand.order("stop")
+    taken = [(order, ev.Fill(f"U{order.number}", hand.now, order.steps, order.level, 10.0, 1.0))
+             for order in hand.engine.state.orders_of(hand.trade, "target")]  # fmt: skip
+    asked = [ev.Known(order.id, "filled", order.level, order.steps, (fill,)) for order, fill in taken]
+    known = (*asked, ev.Known(stop.id, "resting", stop.level, stop.steps))
+    told = hand.engine.handle(checked(hand, *known, steps=120))
+    assert "quantity_differs" in codes(told)
+    assert [(one.role, one.steps) for one in of(told, cm.Amend)] == [("stop", 120)]
+
+
+def test_a_stop_that_rests_for_more_than_an_older_record_knows_is_not_made_smaller():
+    """Each rung that the answer tells of would have had the stop cover only what was known so far."""
+    hand = ByHand()
+    ladder = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))
+    hand.protect(rig=ladder, stop=None, targets=(), trail=None)
+    stop, rungs = hand.order("stop"), hand.engine.state.orders_of(hand.trade, "rung")
+    open_steps = hand.trade.open_steps
+    for order in rungs:
+        hand.do(ev.OrderAccepted, order=order.id)
+    hand.do(ev.VenueUp)
+    fills = [ev.Fill(f"U{order.number}", hand.now, order.steps, order.level, 0.0, 1.0) for order in rungs]
+    whole = open_steps + sum(order.steps for order in rungs)
+    asked = tuple(ev.Known(order.id, "filled", order.level, order.steps, (fill,))
+                  for order, fill in zip(rungs, fills, strict=True))  # fmt: skip
+    held = ev.Held(hand.trade.entry, SYMBOL, 1, whole, hand.trade.entry_price)
+    known = (*asked, ev.Known(stop.id, "resting", stop.level, whole))
+    told = hand.holdings(positions=(held,), resting=(stop.id,), asked=known)
+    assert not [one for one in of(told, cm.Amend) if one.role == "stop"]
+    assert hand.trade.state == states.PROTECTED
+
+
+def test_fills_that_one_answer_tells_are_covered_by_one_stop():
+    hand = ByHand()
+    hand.place(targets=())
+    fills = tuple(ev.Fill(f"U{number}", hand.now, 20, 61_242, 0.0, 1.0) for number in range(3))
+    known = ev.Known(hand.trade.entry, "resting", 0, hand.trade.asked_steps, fills)
+    sent = of(hand.do(ev.OrderStatus, known=known), cm.Submit)
+    assert [(one.role, one.steps) for one in sent] == [("stop", 60)]
+
+
+def test_what_becomes_of_a_foreign_position_is_told():
+    hand = ByHand()
+    for side, steps, code in ((1, 7, "position_unexplained"), (1, 9, "position_changed"), (-1, 9, "position_changed")):
+        hand.do(ev.VenueUp)
+        assert code in codes(hand.holdings(positions=(ev.Held("X-1", SYMBOL, side, steps),)))
+    hand.do(ev.VenueUp)
+    assert codes(hand.holdings(positions=(ev.Held("X-1", SYMBOL, -1, 9),))) == ["reconciled"]
+    hand.do(ev.VenueUp)
+    assert codes(hand.holdings()) == ["position_gone"]

@@ -467,7 +467,7 @@ def test_what_only_the_venue_knows_is_told_and_left_alone():
     hand = ByHand()
     hand.do(ev.VenueUp)
     told = hand.holdings(positions=(ev.Held("X-1", "CAD/CHF", -1, 7),), resting=("X-2",))
-    assert codes(told) == ["order_not_ours", "position_unexplained"]
+    assert codes(told) == ["position_unexplained", "order_not_ours"]
     assert not of(told, cm.Cancel)
     assert codes(hand.do(ev.OrderAccepted, order="X-3")) == ["order_not_ours"]
 

@@ -540,20 +540,20 @@ def test_one_that_cannot_be_made_smaller_there_is_taken_back():
     assert "sized where the venue has it rest" in rs.words(hand.trade.end)
 
 
-def test_one_that_has_filled_in_part_is_not_sized_anew_where_the_rest_is_moved_to():
-    hand = waiting(targets=())
-    entry, held = hand.trade.entry, ev.Held(hand.trade.entry, SYMBOL, 1, 10, float(hand.trade.ref))
-    hand.fill(entry, 10, hand.trade.ref)
+def test_one_that_has_filled_in_part_is_where_it_was_though_its_lines_are_laid_from_the_fill():
+    hand = waiting(targets=(), anchor="fill")
+    entry, level = hand.trade.entry, hand.trade.ref
+    hand.fill(entry, 10, level - 3)
+    assert hand.trade.ref == level - 3
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    lines = (hand.trade.ref, hand.trade.stop, hand.trade.asked_steps)
-    known = ev.Known(entry, "resting", hand.trade.ref + 50, hand.trade.asked_steps)
-    stop = ev.Known(hand.order("stop").id, "resting", hand.trade.stop, hand.order("stop").steps)
+    stop = hand.order("stop")
+    rests = ev.Known(stop.id, "resting", hand.trade.stop, stop.steps)
+    waits = ev.Known(entry, "resting", level, hand.trade.asked_steps)
     found = ev.Checked(
-        time=hand.now, asked=(known, stop), resting=(entry, stop.order), positions=(held,), quiet=(hand.trade.id,)
-    )
-    told = hand.engine.handle(found)
-    assert not [one for one in of(told, cm.Amend) if one.role == "entry"]
-    assert (hand.trade.ref, hand.trade.stop, hand.trade.asked_steps) == lines
+        time=hand.now, asked=(waits, rests), resting=(entry, stop.id), quiet=(hand.trade.id,),
+        positions=(ev.Held(entry, SYMBOL, 1, 10, float(level - 3)),),
+    )  # fmt: skip
+    assert not differs(hand.engine.state, found)
 
 
 def test_where_an_answer_tells_another_level_and_another_quantity_both_count():

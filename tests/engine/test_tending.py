@@ -122,6 +122,14 @@ def test_every_trail_moves_the_stop_and_says_by_what(trail, level, words):
     assert (found, why.partition(": ")[2]) == (level, words)
 
 
+def test_a_trail_by_a_line_needs_no_rig():
+    trail = Trail(line=LineRule("ema", 20))
+    hand = ByHand()
+    hand.protect(targets=(), trail=trail)
+    found, _ = moved(hand, bar_at(hand, 61450, high=61500, values={trail_key(trail, 1, "wilder"): 0.61200}))
+    assert found == 61200
+
+
 def test_a_trail_without_a_value_waits():
     trail = Trail(bars=3)
     hand = opened(trail=trail)

@@ -11,7 +11,7 @@ from hawser.engine.anchoring import anchor
 from hawser.engine.entering import first_fill, moved, resize
 from hawser.engine.pacing import MARKET_CLOSED_RETRY, TARGET_RETRY, pause, urgent
 from hawser.engine.parts import ROLE_NAMES
-from hawser.engine.protecting import converge, leave, signal
+from hawser.engine.protecting import converge, heard_out, leave, signal
 from hawser.engine.reasons import Reason, words
 from hawser.engine.requests import Desk, settled
 from hawser.engine.state import Order, Rest, Rung, TargetLine, Trade
@@ -451,8 +451,14 @@ def cancel_refused(desk: Desk, order: Order, code: str, text: str) -> None:
 def status(desk: Desk, order: Order, known: ev.Known, sure: bool = False) -> None:
     """What the venue knows of an order: missed fills first, then where it stands. `sure`: it is what the venue holds
     now, with nothing under way; else the answer may be an older one."""
-    for fill in known.fills:
-        filled(desk, order, fill)
+    with heard_out(desk):
+        for fill in known.fills:
+            filled(desk, order, fill)
+        _stands(desk, order, known, sure)
+
+
+def _stands(desk: Desk, order: Order, known: ev.Known, sure: bool) -> None:
+    """Where an order stands, once its fills are taken."""
     trade = desk.state.trades[order.trade]
     order.hoped, was_pending = 0, order.pending
     settled(order)

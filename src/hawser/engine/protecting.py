@@ -5,6 +5,9 @@ sends the difference, one request per order at a time. The deadline of an expose
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 from hawser.core import figures as fg
 from hawser.core.clock import SECOND, next_minute_end
 from hawser.engine import reasons as rs
@@ -28,6 +31,9 @@ def signal(desk: Desk, trade: Trade, name: str) -> None:
 
 def converge(desk: Desk, trade: Trade) -> None:
     """Send whatever separates what the venue holds for `trade` from what it should hold."""
+    if desk.put_off is not None:
+        desk.put_off[trade.id] = trade
+        return
     if desk.state.suspect or trade.left:
         return
     if trade.state in (states.PLANNED, states.ENDED):
@@ -44,6 +50,20 @@ def converge(desk: Desk, trade: Trade) -> None:
     want_parts(desk, trade)
     want_rungs(desk, trade)
     _want_minute(desk, trade)
+
+
+@contextmanager
+def heard_out(desk: Desk) -> Iterator[None]:
+    """While one answer of the venue is gone through nothing follows for the trades that it touches: what it says first
+    is no reason to make a stop smaller that it says is needed after all."""
+    if desk.put_off is not None:
+        yield
+        return
+    desk.put_off = {}
+    yield
+    touched, desk.put_off = desk.put_off, None
+    for trade in touched.values():
+        converge(desk, trade)
 
 
 def _want_entry(desk: Desk, trade: Trade) -> None:
@@ -97,11 +117,8 @@ def _without_position(desk: Desk, trade: Trade) -> None:
 
 
 def _sweep(desk: Desk, trade: Trade) -> None:
-    """Cancel what is left at the venue of a trade without a position; not its stops, while an answer of the venue is
-    gone through that says that there is one."""
+    """Cancel what is left at the venue of a trade without a position."""
     for role in ("rung", "stop", "target", "loss", "close"):
-        if role == "stop" and (trade.entry, trade.side) in desk.held:
-            continue
         for order in desk.state.orders_of(trade, role):
             if not order.pending and due(desk, trade, role, order.number, order.retry_at):
                 desk.cancel(trade, order, "no position left")

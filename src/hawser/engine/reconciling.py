@@ -24,7 +24,7 @@ from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine.commands import Cancel
 from hawser.engine.exposure import Valuation, covered_steps
-from hawser.engine.protecting import converge, without_waiting
+from hawser.engine.protecting import converge, heard_out, without_waiting
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Order, Trade
@@ -65,18 +65,18 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     if overtaken and state.compares <= OVERTAKEN_TRIES:
         _compare_later(desk)
         return
-    told, desk.held = len(desk.out), _held(event)
-    for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
-        order = state.orders.get(known.order)
-        if order is not None:
-            answers.status(desk, order, known, sure=True)
-    if _untold_fills(state) and state.compares <= OVERTAKEN_TRIES:  # fills that are still on their way
-        _compare_later(desk)
-        return
-    state.reconciled, state.compares, state.suspect = True, 0, ""
+    told = len(desk.out)
+    with heard_out(desk):
+        for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
+            order = state.orders.get(known.order)
+            if order is not None:
+                answers.status(desk, order, known, sure=True)
+        if _untold_fills(state) and state.compares <= OVERTAKEN_TRIES:  # fills that are still on their way
+            _compare_later(desk)
+            return
+        state.reconciled, state.compares, state.suspect = True, 0, ""
+        _positions(desk, event.positions, set(state.trades) - since)  # a check looks at those about which more was sent
     _foreign_orders(desk, event)
-    _positions(desk, event.positions, set(state.trades) - since)  # a check looks at those about which more was sent
-    desk.held = frozenset()
     for trade in state.under_way():
         market = state.markets.get(trade.symbol)
         if market is None or market.open:
@@ -89,11 +89,6 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
     if len(desk.out) == told:
         count = fg.counted(len(event.positions), "position")
         desk.tell("info", "reconciled", f"Checked with the venue: {count}, no differences")
-
-
-def _held(event: ev.Holdings | ev.Checked) -> frozenset[tuple[str, int]]:
-    """The positions, each with its side, that the venue says there are."""
-    return frozenset((position.id, position.side) for position in event.positions)
 
 
 def _lacks_fills(state: EngineState, known: ev.Known) -> bool:
@@ -192,15 +187,15 @@ def _settled_long_ago(state: EngineState, trade: Trade) -> bool:
 def checked(desk: Desk, event: ev.Checked) -> None:
     """Settle what a check has found, of the trades about which nothing is under way."""
     state, judged = desk.state, set(event.quiet)
-    told, desk.held = len(desk.out), _held(event)
-    for known in sorted(event.asked, key=partial(_closes, state)):
-        order = state.orders.get(known.order)
-        if order is not None and order.trade in judged and _order_differs(state, order, known):
-            answers.status(desk, order, known, sure=True)
+    told = len(desk.out)
+    with heard_out(desk):
+        for known in sorted(event.asked, key=partial(_closes, state)):
+            order = state.orders.get(known.order)
+            if order is not None and order.trade in judged and _order_differs(state, order, known):
+                answers.status(desk, order, known, sure=True)
+        late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
+        _positions(desk, event.positions, judged | late)
     _foreign_orders(desk, event)
-    late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
-    _positions(desk, event.positions, judged | late)
-    desk.held = frozenset()
     if any(not isinstance(command, Cancel) for command in desk.out[told:]):  # one that is sent again says nothing new
         desk.tell("caution", "check_differs", "A check with the venue has found what nobody had told: it is settled")
     for name in event.quiet:
@@ -278,13 +273,26 @@ def _positions(desk: Desk, positions: tuple[ev.Held, ...], judged: set[str]) -> 
             gone.pop(position.id, None)
             continue
         unexplained[position.id] = position
-        if position.id not in state.unexplained:
-            side = "long" if position.side > 0 else "short"
-            text = f"Foreign {side} position in {position.symbol}, without a stop of ours: adopt it, or close it there"
-            desk.tell("alarm", "position_unexplained", text)
+    _tell_unexplained(desk, unexplained)
     state.unexplained = unexplained
     for trade in gone.values():
         _differs(desk, trade, 0)
+
+
+def _tell_unexplained(desk: Desk, found: dict[str, ev.Held]) -> None:
+    """What has come to positions that no trade explains; nobody else watches over them."""
+    known = desk.state.unexplained
+    for name, position in found.items():
+        side, was = "long" if position.side > 0 else "short", known.get(name)
+        if was is None:
+            text = f"Foreign {side} position in {position.symbol}, without a stop of ours: adopt it, or close it there"
+            desk.tell("alarm", "position_unexplained", text)
+        elif (was.side, was.steps) != (position.side, position.steps):
+            qty = desk.state.instruments[position.symbol].qty(position.steps)
+            text = f"The foreign position in {position.symbol} is another now: {side} {qty}"
+            desk.tell("caution", "position_changed", text)
+    for name in sorted(known.keys() - found.keys()):
+        desk.tell("info", "position_gone", f"The foreign position in {known[name].symbol} is closed")
 
 
 def _differs(desk: Desk, trade: Trade, steps: int, entry: float = 0.0) -> None:

@@ -39,8 +39,7 @@ class Desk:
         self.state = state
         self.out: list[AnyCommand] = []
         self.ended: list[Trade] = []  # by the event being handled
-        # Positions and sides that there are by the answer of the venue that is gone through just now.
-        self.held: frozenset[tuple[str, int]] = frozenset()
+        self.put_off: dict[str, Trade] | None = None  # trades that are looked at once all of an answer is known
         self.looks_at = state.guards_at  # when guards are looked at, as the timer there is has it
 
     @property
