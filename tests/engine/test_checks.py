@@ -9,6 +9,7 @@ from hawser.core.rig import Ladder, Measure, Rig
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import states
+from hawser.engine.exposure import resting_level
 from hawser.engine.reconciling import differs
 
 
@@ -136,3 +137,21 @@ def test_what_becomes_of_a_foreign_position_is_told():
     assert codes(hand.holdings(positions=(ev.Held("X-1", SYMBOL, -1, 9),))) == ["reconciled"]
     hand.do(ev.VenueUp)
     assert codes(hand.holdings()) == ["position_gone"]
+
+
+def test_a_position_of_a_trade_that_has_just_ended_may_be_older_than_its_end():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    hand.fill(stop.id, 104, stop.level)
+    assert hand.trade.state == states.ENDED
+    for seconds, counts in ((29, False), (2, True)):
+        hand.now += seconds * SECOND
+        hand.quote(61_230, 61_242)
+        assert differs(hand.engine.state, checked(hand, steps=104, quiet=False)) == counts
+
+
+def test_a_stop_that_does_not_rest_yet_is_shown_where_it_is_wanted():
+    hand = ByHand()
+    hand.enter(targets=())
+    assert resting_level(hand.engine.state, hand.trade) == hand.trade.stop
