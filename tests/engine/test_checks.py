@@ -155,3 +155,30 @@ def test_a_stop_that_does_not_rest_yet_is_shown_where_it_is_wanted():
     hand = ByHand()
     hand.enter(targets=())
     assert resting_level(hand.engine.state, hand.trade) == hand.trade.stop
+
+
+def test_a_stop_that_was_put_nearer_while_something_is_under_way_is_not_put_back():
+    """A rung had filled: the change of its quantity would have moved the stop away again."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, entry = hand.order("stop"), hand.trade.entry
+    nearer = stop.level + 150
+    busy = checked(hand, ev.Known(stop.id, "resting", nearer, stop.steps), steps=104, quiet=False)
+    assert differs(hand.engine.state, busy)
+    assert "moved_elsewhere" in codes(hand.engine.handle(busy))
+    assert (hand.trade.stop, stop.level) == (nearer, nearer)
+    assert not differs(hand.engine.state, busy)
+    earlier = checked(hand, ev.Known(stop.id, "resting", hand.trade.initial_stop, stop.steps), steps=104, quiet=False)
+    assert not differs(hand.engine.state, earlier)  # an older answer
+    fill = hand.fill(entry, 10, 61_242)
+    assert not [one for one in of(fill, cm.Amend) if one.level != nearer]
+
+
+def test_an_older_answer_that_a_stop_was_nearer_does_not_undo_what_a_person_widened():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, was = hand.order("stop"), hand.trade.stop
+    hand.do(ev.MoveStop, ask="W", trade=hand.trade.id, level=was - 100, widen=True)
+    hand.do(ev.AmendAccepted, order=stop.id, level=was - 100, steps=104)
+    older = checked(hand, ev.Known(stop.id, "resting", was, stop.steps), steps=104, quiet=False)
+    assert not differs(hand.engine.state, older)

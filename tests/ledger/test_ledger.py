@@ -17,7 +17,7 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
-from hawser.ledger.ledger import Ledger
+from hawser.ledger.ledger import Ledger, writable
 from hawser.ledger.migrations import STEPS
 from hawser.ledger.verify import damage
 from hawser.service.session import Session
@@ -87,6 +87,23 @@ def test_a_snapshot_that_cannot_be_read_is_passed_over(ledger):
     ledger._db.execute("UPDATE snapshot SET shape = 'another'")
     ledger._restored = None
     assert ledger._from_snapshot()[1] == 0  # a field of it is gone here: what it said would be lost without a word
+
+
+def test_a_number_that_cannot_be_written_leaves_nothing_open(ledger):
+    """Not even a transaction in which no other one could begin."""
+    with pytest.raises(OverflowError):
+        ledger.append([(ev.VenueUp(time=1 << 63), [])])
+    ledger.append([(ev.VenueUp(time=1), [])])
+    assert ledger.seq == 1
+
+
+@pytest.mark.parametrize(
+    "event",
+    [ev.Rearm(time=1, ask="a", reason="half of a \ud83d"), ev.MoveStop(time=1, ask="a", trade="T1", level=10**30)],
+)
+def test_what_cannot_be_written_is_known_before_it_is_taken(event):
+    assert not writable(event)
+    assert writable(ev.Rearm(time=1, ask="a", reason="whole \U0001f4a9"))
 
 
 def test_nothing_half_is_written(ledger):

@@ -165,7 +165,7 @@ def test_an_engine_that_fails_begins_anew_also_while_the_disk_hangs(tmp_path):
     disk = Disk()
     world = World(ledger, way=disk)
     world.place()
-    disk.trouble(ledger, 1, hangs=True)
+    disk.trouble(ledger, 1, "hanging disk")
     world.session.ask(ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=world.trade.stop + 5))
     handle, engine = world.session.engine.handle, world.session.engine
 

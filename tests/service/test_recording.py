@@ -2,21 +2,22 @@
 
 import sqlite3
 import threading
-from concurrent.futures import wait
+from concurrent.futures import Future, wait
 
 import pytest
 
 from calmworld import SYMBOL, World
 from hawser.core.clock import SECOND
-from hawser.core.errors import Unavailable
+from hawser.core.errors import BadInput, Unavailable
+from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.levels import StopRule
 from hawser.engine import states
 from hawser.engine.engine import Engine
-from hawser.engine.events import TimerFired
+from hawser.engine.events import Halt, TimerFired
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service import recording
-from hawser.service.recording import Aside
+from hawser.service.recording import Aside, Here
 from hawser.service.session import Session
 
 LONG = 600.0  # s: what a write may take in these tests, where nothing hangs
@@ -159,3 +160,54 @@ def test_what_fails_at_once_each_time_leaves_time_for_everything_else(tmp_path, 
     lose_the_stop(world)
     assert world.stops() == world.trade.open_steps > 0
     assert 2 < len(world.faults) < 30
+
+
+class Failing(Here):
+    """A way whose every write fails by what no database names, while `fails` is set."""
+
+    fails = False
+
+    def begin(self, work):
+        if not self.fails:
+            return super().begin(work)
+        failed = Future()
+        failed.set_exception(MemoryError())
+        return failed
+
+
+def test_whatever_a_write_fails_by_protection_goes_on(tmp_path):
+    """Every request of such a session had been lost with the write, the stop's too."""
+    way = Failing()
+    world = World(Ledger(tmp_path / "ledger.sqlite"), way=way)
+    world.place()
+    way.fails = True
+    lose_the_stop(world)
+    assert world.trade.state == states.PROTECTED
+    assert world.session.engine.state.record_down == "MemoryError()"
+    way.fails = False
+    world.run(20)
+    assert not world.session.engine.state.record_down
+    assert same_as_its_record(world)
+
+
+def test_where_the_system_gives_no_thread_the_write_has_failed(monkeypatch):
+    def refused(*_):
+        raise RuntimeError("can't start new thread")
+
+    monkeypatch.setattr(threading.Thread, "start", refused)
+    assert isinstance(Aside("test").begin(lambda: None).exception(), RuntimeError)
+
+
+def test_what_cannot_be_written_down_is_refused_and_changes_nothing(tmp_path):
+    """Half of a character, pasted as a reason: nothing could have been written behind it."""
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    before = world.session.engine.state.now
+    with pytest.raises(BadInput, match="cannot be written down"):
+        world.session.ask(Halt(time=before, ask="H", why="\ud83d"))
+    with pytest.raises(BadInput, match="cannot be written down"):
+        world.session.set_calendars((Calendar("news", (NewsEvent(before, "CHF", "high", "\ud83d"),)),))
+    assert world.session.engine.state.halt is None
+    lose_the_stop(world)
+    assert world.trade.state == states.PROTECTED
+    assert same_as_its_record(world)

@@ -441,6 +441,22 @@ def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bo
         line.level = level
 
 
+def nearer_elsewhere(trade: Trade, order: Order, known: ev.Known) -> bool:
+    """Whether a stop rests nearer to the market than is wanted, where nobody here ever had it: that holds whatever else
+    is under way about it, while anything else that an answer says of it may be older."""
+    nearer = known.level != 0 and trade.side * (known.level - trade.venue_stop) > 0
+    if order.role != "stop" or order.state != states.RESTING or known.status != "resting" or not nearer:
+        return False
+    earlier = _was_asked(order, known.level) or any(rest.level == known.level for rest in trade.trace)
+    return known.level != order.level and not earlier
+
+
+def take_nearer(desk: Desk, order: Order, known: ev.Known) -> None:
+    """Another hand, or the venue, has put a stop nearer to the market: a change of its quantity would put it back."""
+    trade = desk.state.trades[order.trade]
+    _rests_at(desk, trade, order, known, order.pending in ("submit", "amend"), sure=False)
+
+
 def cancel_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     """The cancel did not work: ask what the order is now, after a pause where it was a passing refusal."""
     if not order.over:

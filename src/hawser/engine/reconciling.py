@@ -119,7 +119,9 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
     judged = set(event.quiet)
     for known in event.asked:
         order = state.orders.get(known.order)
-        if order is not None and order.trade in judged and _order_differs(state, order, known):
+        if order is not None and (
+            _order_differs(state, order, known) if order.trade in judged else _nearer(state, order, known)
+        ):
             return True
     if any(_left_over(state, name, judged) for name in event.resting):
         return True
@@ -127,6 +129,10 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
     if strays != state.strays or _to_take_back(state, event):
         return True
     return _positions_differ(state, event.positions, judged)
+
+
+def _nearer(state: EngineState, order: Order, known: ev.Known) -> bool:
+    return answers.nearer_elsewhere(state.trades[order.trade], order, known)
 
 
 def _left_over(state: EngineState, name: str, judged: set[str]) -> bool:
@@ -193,6 +199,8 @@ def checked(desk: Desk, event: ev.Checked) -> None:
             order = state.orders.get(known.order)
             if order is not None and order.trade in judged and _order_differs(state, order, known):
                 answers.status(desk, order, known, sure=True)
+            elif order is not None and order.trade not in judged and _nearer(state, order, known):
+                answers.take_nearer(desk, order, known)
         late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
         _positions(desk, event.positions, judged | late)
     _foreign_orders(desk, event)

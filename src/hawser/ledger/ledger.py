@@ -41,6 +41,15 @@ RESERVE = 4 * 1024 * 1024  # bytes kept free for the record on a disk that fills
 Entry = tuple[AnyEvent, list[AnyCommand]]
 
 
+def writable(item: AnyEvent) -> bool:
+    """Whether something can be written down: half a character, or a whole number beyond 64 bits, cannot."""
+    try:
+        _encoder.encode(item)
+    except (ValueError, OverflowError):
+        return False
+    return True
+
+
 class Row(NamedTuple):
     """One line of the record, read back."""
 
@@ -101,7 +110,7 @@ class Ledger:
         try:
             self._db.executemany("INSERT INTO record VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
             self._db.execute("COMMIT")
-        except sqlite3.Error:
+        except BaseException:  # also where memory has run out: else no other write could ever begin
             with contextlib.suppress(sqlite3.Error):  # a full disk may have rolled it back already
                 self._db.execute("ROLLBACK")
             raise
@@ -184,7 +193,7 @@ class Ledger:
                 f" LIMIT {KEPT_SNAPSHOTS})"
             )
             self._db.execute("COMMIT")
-        except sqlite3.Error:
+        except BaseException:
             with contextlib.suppress(sqlite3.Error):
                 self._db.execute("ROLLBACK")
             raise

@@ -51,7 +51,7 @@ def carried_out(work: Work, done: Future[None]) -> Future[None]:
     try:
         work()
         done.set_result(None)
-    except sqlite3.Error as error:
+    except Exception as error:
         done.set_exception(error)
     return done
 
@@ -77,7 +77,12 @@ class Aside:
         self._pool = ThreadPoolExecutor(1, name)
 
     def begin(self, work: Work) -> Future[None]:
-        return self._pool.submit(work)
+        try:
+            return self._pool.submit(work)
+        except RuntimeError as error:  # the system gives no thread for it
+            failed: Future[None] = Future()
+            failed.set_exception(error)
+            return failed
 
     def end(self) -> None:
         self._pool.shutdown(wait=False)
@@ -182,6 +187,8 @@ class Recording:
             return self._failed(f"the disk has not answered for {self._way.patience:g} s", now)
         except sqlite3.Error as error:
             return self._failed(str(error), now)
+        except Exception as error:  # memory that has run out, say: what protects does not wait for its reason
+            return self._failed(repr(error), now)
         if behind:
             self._look, self._gone = None, ""  # what was seen before counts no more
             self._later(self.ledger.keep_reserve)
@@ -248,7 +255,7 @@ class Recording:
             return
         if not ended:
             raise Unavailable("ledger", f"{ledger.path}: the disk does not answer; the last of the record is lost")
-        with contextlib.suppress(sqlite3.Error):  # once more
+        with contextlib.suppress(Exception):  # once more
             _append(ledger, self.kept, True)
             self.kept = []
             ledger.snapshot(state)  # it only makes starting faster

@@ -34,7 +34,7 @@ from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.engine.following import following, turned_plan
 from hawser.engine.watchtimes import must_watch
-from hawser.ledger.ledger import Entry, Ledger, Restored
+from hawser.ledger.ledger import Entry, Ledger, Restored, writable
 from hawser.service.barstore import BarStore
 from hawser.service.boundary import Inward, Odd, as_request
 from hawser.service.checking import Checking
@@ -57,6 +57,14 @@ def _check_currency(known: Account | None, account: Account) -> None:
             " an account in another currency a name of its own"
         )
         raise BadInput("bad_account", sentence)
+
+
+def _written(event: ev.AnyEvent) -> ev.AnyEvent:
+    """What comes from outside, if it can be written down; raises BadInput where it cannot, for the record would never
+    get past it."""
+    if not writable(event):
+        raise BadInput("unwritable", "Not done: a text or a number of it cannot be written down")
+    return event
 
 
 class Session:
@@ -347,7 +355,8 @@ class Session:
             self.venue.send(asks, self.venue.now)
 
     def ask(self, event: ev.AskEvent) -> None:
-        """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now."""
+        """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now. Raises
+        BadInput where it could not be written down: then nothing that follows it could."""
         replace = msgspec.structs.replace
         if isinstance(event, (ev.PlaceTrade, ev.Reequip, ev.Adopt)):
             event = replace(event, basis=self.basis(event.plan), atr=self.own_atr(event.plan))
@@ -360,7 +369,7 @@ class Session:
         elif isinstance(event, ev.MoveEntry) and event.trade in self.engine.state.trades:
             plan = self.engine.state.trades[event.trade].plan
             event = replace(event, basis=self.basis(plan), atr=self.own_atr(plan))
-        self._safely(self.take, event)
+        self._safely(self.take, _written(event))
         self._safely(self.flush)
 
     def set_guards(self, guards: Guards, ask: str, calendars: tuple[Calendar, ...] = ()) -> None:
@@ -373,7 +382,7 @@ class Session:
     def set_calendars(self, calendars: tuple[Calendar, ...]) -> None:
         """Take the news calendars as they are now, where they have changed."""
         if calendars != self.engine.state.calendars:
-            self._safely(self.take, ev.CalendarChanged(time=self._later(), calendars=calendars))
+            self._safely(self.take, _written(ev.CalendarChanged(time=self._later(), calendars=calendars)))
             self._safely(self.flush)
 
     def _later(self) -> int:

@@ -250,9 +250,9 @@ class Storm:
         assert self.ledger is not None
         if self._disk.until:
             return
-        hangs = self.random.random() < 0.5
-        self._disk.trouble(self.ledger, self.venue.now + int(self.random.uniform(1, 60) * SECOND), hangs)
-        self._count("hanging disk" if hangs else "full disk")
+        kind = self.random.choice(Disk.KINDS)
+        self._disk.trouble(self.ledger, self.venue.now + int(self.random.uniform(1, 60) * SECOND), kind)
+        self._count(kind)
 
     def _steal(self) -> None:
         """Another hand takes files of the record away while it is in use, or puts an older copy in their place."""

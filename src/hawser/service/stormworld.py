@@ -15,7 +15,7 @@ from hawser.core.account import Account, Policy
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.ledger.ledger import Ledger
-from hawser.service.recording import Here, Work, carried_out
+from hawser.service.recording import Work, carried_out
 from hawser.venue.quay.book import BookOrder, BookState, Position
 from hawser.venue.quay.generator import Character, GeneratedFeed
 from hawser.venue.quay.store import reread
@@ -53,32 +53,37 @@ def feed_of(world: World, seed: int, start: int = START, rates: dict[str, float]
 
 
 class Disk:
-    """Where a storm's record lies: full for a while, or hanging, so that what is written there comes to its end later;
-    or, where Hawser is killed meanwhile, perhaps never."""
+    """Where a storm's record lies: full for a while; failing, so that no write is even tried; or hanging, so that what
+    is written there comes to its end later, or, where Hawser is killed meanwhile, perhaps never."""
+
+    KINDS = ("full disk", "failing disk", "hanging disk")
 
     patience = 0.0
 
     def __init__(self) -> None:
-        self.until = self.well_at = 0  # full or hanging, and since when it is neither
-        self._hangs, self._waiting = False, list[tuple[Work, "Future[None]"]]()
+        self.until = self.well_at = 0  # in trouble, and since when it is in none
+        self._kind, self._waiting = "", list[tuple[Work, "Future[None]"]]()
 
     def begin(self, work: Work) -> Future[None]:
-        if not self._hangs:
-            return Here().begin(work)
         done: Future[None] = Future()
-        self._waiting.append((work, done))
+        if self._kind == "hanging disk":
+            self._waiting.append((work, done))
+        elif self._kind == "failing disk":
+            done.set_exception(MemoryError())  # what no database names
+        else:
+            carried_out(work, done)
         return done
 
     def end(self) -> None:
         pass
 
-    def trouble(self, ledger: Ledger, until: int, hangs: bool) -> None:
-        self.until, self._hangs = until, hangs
-        if not hangs:
+    def trouble(self, ledger: Ledger, until: int, kind: str) -> None:
+        self.until, self._kind = until, kind
+        if kind == "full disk":
             ledger.limit(full=True)
 
     def recover(self, ledger: Ledger, now: int) -> None:
-        self.until, self.well_at, self._hangs = 0, now, False
+        self.until, self.well_at, self._kind = 0, now, ""
         ledger.limit(full=False)
         waiting, self._waiting = self._waiting, []
         for work, done in waiting:
