@@ -25,7 +25,7 @@ from hawser.service.barstore import ATR_LENGTH, BarStore
 from hawser.service.clock import Clock
 from hawser.service.faults import Faults
 from hawser.service.last import last_opened, note_opened
-from hawser.service.link import BEHIND, Inbox
+from hawser.service.link import BEHIND, MOST_PAUSE, PACE, Inbox, Link
 from hawser.service.link import joined as joined_quotes
 from hawser.service.profile import profile, replay_name
 from hawser.service.runtime import Hooks, Runtime
@@ -71,6 +71,27 @@ def test_quotes_are_joined_when_behind_but_never_across_other_messages():
     assert kinds == ["QuoteTold", "QuoteTold", "Filled", "QuoteTold"]
     first = found[BEHIND]
     assert (first.bid, first.ask, first.high_bid, first.low_ask) == ("1.2", "1.3", "1.5", "1.2")
+
+
+def test_a_venue_that_fails_each_time_is_asked_less_often_until_it_does_not():
+    calls, pauses, faults = iter([True] * 12 + [False, True]), [], []
+
+    venue = Storm(1, "calm").venue
+    link = Link(venue, Clock(venue.now), faults.append)
+
+    def next_message(until):
+        if next(calls):
+            raise RuntimeError("made for the test")
+
+    def wait(seconds):
+        pauses.append(seconds)
+        return len(pauses) > 14
+
+    venue.next_message, link._stop.wait = next_message, wait
+    link._run()
+    assert len(faults) == 13
+    assert pauses[1] > pauses[0] == PACE
+    assert pauses[11:14] == [MOST_PAUSE, MOST_PAUSE, PACE]
 
 
 def test_many_writers_lose_nothing():
@@ -397,6 +418,27 @@ def test_an_unexpected_error_takes_nothing_down(started, monkeypatch):
     assert list((runtime.profile.state / "faults").glob("*.txt"))
     runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
     heard.until(lambda s: not any(t.open_steps for t in s.trades))
+
+
+def test_whatever_fails_beside_it_tending_goes_on(started):
+    """The picture for a window, the Logbook's lines, and even who is told of the faults."""
+    runtime, heard = started(speed=20.0)
+    heard.until(lambda s: s.link_up and s.trades and not s.closed)
+    failed, held = [], []
+
+    def broken(*values):
+        failed.append(values)
+        raise RuntimeError("made for the test")
+
+    runtime.hooks.snapshot = runtime.hooks.lines = runtime.hooks.fault = runtime.alerts.tell_fault = broken
+    runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
+    end = time.monotonic() + 300
+    while not held or held[-1]:
+        runtime._do(lambda session: held.append(sum(trade.open_steps for trade in session.engine.state.live())))
+        time.sleep(0.05)
+        assert time.monotonic() < end, failed[-1:]
+    assert failed
+    assert list((runtime.profile.state / "faults").glob("*.txt"))
 
 
 def test_a_second_hawser_on_the_same_ledger_is_refused(started):

@@ -23,6 +23,7 @@ from hawser.venue import port
 
 BEHIND = 2_000  # messages waiting before quotes are joined
 PACE = 0.004  # seconds between looks at the clock
+MOST_PAUSE = 1.0  # seconds, after one that fails each time
 
 
 class Inbox:
@@ -143,12 +144,15 @@ class Link:
             self._thread.join(5)
 
     def _run(self) -> None:
-        while not self._stop.wait(PACE):
+        pause = PACE
+        while not self._stop.wait(pause):
             try:
                 self._turn()
+                pause = PACE
             except Exception as error:  # the venue's fault must not end the link
                 traceback.clear_frames(error.__traceback__)
                 self._on_fault(error)
+                pause = min(2 * pause, MOST_PAUSE)
 
     def _turn(self) -> None:
         while not self._work.empty():

@@ -18,11 +18,12 @@ from typing import NamedTuple, Protocol
 import msgspec
 
 from hawser.core.clock import SECOND
-from hawser.core.errors import Unavailable
+from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.engine import Engine
+from hawser.engine.events import AnyEvent
 from hawser.engine.state import EngineState
 from hawser.ledger.folding import Fold, Recorded
-from hawser.ledger.ledger import Entry, Ledger
+from hawser.ledger.ledger import Entry, Ledger, writable
 
 SNAPSHOT_EVERY = 5_000  # lines
 WRITE_AGAIN = SECOND  # between tries to write where it failed
@@ -32,6 +33,14 @@ LAST_PATIENCE = 5.0  # s, at the end
 
 Work = Callable[[], None]
 _encode = msgspec.msgpack.Encoder().encode
+
+
+def recordable(event: AnyEvent) -> AnyEvent:
+    """What comes from outside, if it can be written down; raises BadInput where it cannot, for the record would never
+    get past it."""
+    if not writable(event):
+        raise BadInput("unwritable", "Not done: a text or a number of it cannot be written down")
+    return event
 
 
 class Way(Protocol):

@@ -6,6 +6,7 @@ The desk calls `ask`, `watch` and the clock's controls from its own thread, and 
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import queue
 import threading
@@ -50,6 +51,7 @@ from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import Weather
 
 FRAME = 1 / 30
+AFTER_FAULT = 1.0  # seconds until the next picture where one has failed
 DRILL = "drill"  # the calendar of made-up events
 ASLEEP = 0.5  # seconds: where the venue has told less than that ago, it is heard before any deadline counts as missed
 PATIENCE = 0.5  # seconds it is waited for then
@@ -415,9 +417,11 @@ class Runtime:
             self.hooks.bar(event)
 
     def _fault(self, error: Exception) -> None:
+        """Tell an unexpected error, by every way that works; one that fails as well must not end tending."""
         sentence = self.faults.record(error)
-        self.hooks.fault(sentence)
-        self.alerts.tell_fault(sentence)
+        for tell in (self.hooks.fault, self.alerts.tell_fault):
+            with contextlib.suppress(Exception):
+                tell(sentence)
 
     def _serve(self, session: Session, heart: Heart) -> None:
         assert self._link is not None
@@ -436,15 +440,23 @@ class Runtime:
                 until = self._link.catch_up(until, PATIENCE)
             session.patience = round(ANSWERS * self.clock.speed * SECOND)
             session.run_until(until)
-            self._follow_news(session)
             now = time.monotonic()
             if now >= next_frame:
                 next_frame = now + FRAME
-                self.hooks.snapshot(self.picture(session))
                 heart.beat(now, *_held(session), extent=session.extent)
-                self.sentry.look(now)
+                try:
+                    self._look_around(session, now)
+                except Exception as error:  # what is shown, or watched beside it, never ends tending
+                    self._fault(error)
+                    next_frame = now + AFTER_FAULT
             self._link.inbox.wait(min(FRAME, max(0.001, next_frame - now)))
         heart.beat(0.0, *_held(session), ended=True, extent=session.extent)
+
+    def _look_around(self, session: Session, now: float) -> None:
+        """What is not tending: news, the picture for the window, and whether somebody watches over Hawser."""
+        self._follow_news(session)
+        self.hooks.snapshot(self.picture(session))
+        self.sentry.look(now)
 
     def picture(self, session: Session) -> Snapshot:
         """The present snapshot, with the watched timeframe's unfinished bar."""

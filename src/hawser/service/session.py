@@ -34,11 +34,11 @@ from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.engine.following import following, turned_plan
 from hawser.engine.watchtimes import must_watch
-from hawser.ledger.ledger import Entry, Ledger, Restored, writable
+from hawser.ledger.ledger import Entry, Ledger, Restored
 from hawser.service.barstore import BarStore
 from hawser.service.boundary import Inward, Odd, as_request
 from hawser.service.checking import Checking
-from hawser.service.recording import Extent, Here, Outcome, Recording, Way
+from hawser.service.recording import Extent, Here, Outcome, Recording, Way, recordable
 from hawser.venue import port
 
 FAULTS_WITHIN, MOST_PAUSE = 120 * SECOND, 30  # s of pause
@@ -57,14 +57,6 @@ def _check_currency(known: Account | None, account: Account) -> None:
             " an account in another currency a name of its own"
         )
         raise BadInput("bad_account", sentence)
-
-
-def _written(event: ev.AnyEvent) -> ev.AnyEvent:
-    """What comes from outside, if it can be written down; raises BadInput where it cannot, for the record would never
-    get past it."""
-    if not writable(event):
-        raise BadInput("unwritable", "Not done: a text or a number of it cannot be written down")
-    return event
 
 
 class Session:
@@ -264,11 +256,21 @@ class Session:
             for command in commands:
                 if done.whole or protects(command):
                     self._leave(command, event.time)
-            if self._listener is not None and (commands or not isinstance(event, (*UPDATES, ev.Seen))):
-                self._listener((event, commands))
+            if commands or not isinstance(event, (*UPDATES, ev.Seen)):
+                self._let_hear((event, commands))
         self._about_writing(done)
         if not done.whole:
             self._refuse_unwritten(batch)
+
+    def _let_hear(self, entry: Entry) -> None:
+        """Who only listens, a window say, keeps nothing from leaving, whatever goes wrong there."""
+        try:
+            if self._listener is not None:
+                self._listener(entry)
+        except Exception as error:
+            if self._on_fault is None:
+                raise
+            self._on_fault(error)
 
     def _leave(self, command: cm.AnyCommand, now: int) -> None:
         if isinstance(command, cm.StartTimer):
@@ -369,7 +371,7 @@ class Session:
         elif isinstance(event, ev.MoveEntry) and event.trade in self.engine.state.trades:
             plan = self.engine.state.trades[event.trade].plan
             event = replace(event, basis=self.basis(plan), atr=self.own_atr(plan))
-        self._safely(self.take, _written(event))
+        self._safely(self.take, recordable(event))
         self._safely(self.flush)
 
     def set_guards(self, guards: Guards, ask: str, calendars: tuple[Calendar, ...] = ()) -> None:
@@ -382,7 +384,7 @@ class Session:
     def set_calendars(self, calendars: tuple[Calendar, ...]) -> None:
         """Take the news calendars as they are now, where they have changed."""
         if calendars != self.engine.state.calendars:
-            self._safely(self.take, _written(ev.CalendarChanged(time=self._later(), calendars=calendars)))
+            self._safely(self.take, recordable(ev.CalendarChanged(time=self._later(), calendars=calendars)))
             self._safely(self.flush)
 
     def _later(self) -> int:
