@@ -73,6 +73,15 @@ def test_a_spread_spike_may_last_so_long_and_no_longer():
     assert [order.role for order in of(hand.later(0.6), cm.Submit)] == ["close"]
 
 
+def test_quotes_while_a_spread_spike_is_waited_for_leave_nothing_in_the_record():
+    hand = held(settle_ms=500)
+    quoted(hand, 60870, 60930)
+    assert hand.engine.decided
+    hand.now += 100 * MILLISECOND
+    assert not quoted(hand, 60871, 60931)
+    assert not hand.engine.decided
+
+
 def test_a_real_move_is_not_waited_for():
     hand = held(settle_ms=500)
     assert of(quoted(hand, 60870, 60882), cm.Submit)
