@@ -13,7 +13,7 @@ from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.levels import StopRule
 from hawser.engine import states
 from hawser.engine.engine import Engine
-from hawser.engine.events import Halt, TimerFired
+from hawser.engine.events import Halt, MoveStop, TimerFired
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service import recording
@@ -198,16 +198,26 @@ def test_where_the_system_gives_no_thread_the_write_has_failed(monkeypatch):
     assert isinstance(Aside("test").begin(lambda: None).exception(), RuntimeError)
 
 
-def test_what_cannot_be_written_down_is_refused_and_changes_nothing(tmp_path):
-    """Half of a character, pasted as a reason: nothing could have been written behind it."""
+def test_half_of_a_character_keeps_nobody_from_halting(tmp_path):
+    """Pasted as the reason: nothing could have been written behind it."""
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
-    before = world.session.engine.state.now
+    world.session.ask(Halt(time=world.session.engine.state.now, ask="H", why="enough \ud83d"))
+    world.run(20)
+    assert world.session.engine.state.halt.why == "enough ?"
+    assert world.trade.state == states.ENDED
+    assert same_as_its_record(world)
+
+
+def test_what_cannot_be_written_down_is_refused_and_changes_nothing(tmp_path):
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    now, stop = world.session.engine.state.now, world.trade.stop
     with pytest.raises(BadInput, match="cannot be written down"):
-        world.session.ask(Halt(time=before, ask="H", why="\ud83d"))
+        world.session.ask(MoveStop(time=now, ask="M", trade=world.trade.id, level=-(10**30), widen=True))
     with pytest.raises(BadInput, match="cannot be written down"):
-        world.session.set_calendars((Calendar("news", (NewsEvent(before, "CHF", "high", "\ud83d"),)),))
-    assert world.session.engine.state.halt is None
+        world.session.set_calendars((Calendar("news", (NewsEvent(now, "CHF", "high", "\ud83d"),)),))
+    assert world.trade.stop == stop
     lose_the_stop(world)
     assert world.trade.state == states.PROTECTED
     assert same_as_its_record(world)

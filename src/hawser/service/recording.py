@@ -36,8 +36,13 @@ _encode = msgspec.msgpack.Encoder().encode
 
 
 def recordable(event: AnyEvent) -> AnyEvent:
-    """What comes from outside, if it can be written down; raises BadInput where it cannot, for the record would never
-    get past it."""
+    """What comes from outside, as it can be written down: half of a character in its own text becomes a question mark.
+    Raises BadInput where that does not help, for the record would never get past it."""
+    if writable(event):
+        return event
+    texts = {name: text for name in event.__struct_fields__ if isinstance(text := getattr(event, name), str)}
+    legible = {name: text.encode(errors="replace").decode() for name, text in texts.items()}
+    event = msgspec.structs.replace(event, **legible)
     if not writable(event):
         raise BadInput("unwritable", "Not done: a text or a number of it cannot be written down")
     return event
