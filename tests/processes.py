@@ -72,7 +72,7 @@ class Scene:
         self._pulse = profile(far_name(self._socket), self._root).heartbeat
         self._quay = self._open_quay()
         self._hawser = self._open_hawser(asks=POSITIONS)
-        self._until(lambda: self._held() == POSITIONS, PATIENCE, "positions never opened")
+        self._until(lambda: self._held() == self._rests() == POSITIONS, PATIENCE, "positions were never protected")
         time.sleep(1.5)
         self._watch = self._open_watch()
         time.sleep(2.5)
