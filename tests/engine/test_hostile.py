@@ -147,6 +147,25 @@ def test_one_stop_of_several_that_the_venue_adjusts_moves_none_of_the_others():
     assert {one.order for one in back} == {first, *others}
 
 
+def test_a_stop_that_another_hand_moves_takes_none_of_the_others_away_from_the_market():
+    """All follow the one that was moved, unless they rest nearer already."""
+    hand = split()
+    first, second, *others = stops(hand)
+    for order in (first, *others):
+        hand.do(ev.OrderAccepted, order=order)
+    wanted = hand.trade.stop
+    hand.do(ev.OrderAccepted, order=second, level=wanted + 3)  # the venue has it there
+    hand.later(60)
+    orders = hand.engine.state.orders
+    known = ev.Known(first, "resting", wanted + 2, orders[first].steps)
+    moved = of(hand.do(ev.OrderStatus, known=known), cm.Amend)
+    assert hand.trade.stop == wanted + 2
+    assert {one.order for one in moved} == set(others)
+    assert {one.level for one in moved} == {wanted + 2}
+    wished = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted - 5, widen=True), cm.Amend)
+    assert second in {one.order for one in wished}  # a person may
+
+
 def test_one_stop_of_two_that_the_venue_adjusts_does_not_move_the_other():
     hand = split(most=60)
     first, other = stops(hand)

@@ -90,7 +90,7 @@ def _keep_stop(desk: Desk, trade: Trade, order: Order, steps: int) -> None:
     if order.pending or order.state != states.RESTING:
         return
     level, needed = trade.venue_stop, order.filled + steps
-    if order.level is not None and order.given_up == level:
+    if order.level is not None and (order.given_up == level or _nearer_by_itself(trade, order.level)):
         level = order.level  # it stays where the venue has it until another is wanted
     if not desk.state.reconciled and order.left >= steps:
         return  # an older record may not know how near it rests: what the venue holds comes first
@@ -105,6 +105,12 @@ def _keep_stop(desk: Desk, trade: Trade, order: Order, steps: int) -> None:
         moves = order.level != level
         why = trade.stop_why if moves else f"Stop quantity follows the position: {open_qty}"
         desk.amend(trade, order, level, needed, why, trade.stop_code if moves else rs.QTY)
+
+
+def _nearer_by_itself(trade: Trade, level: int) -> bool:
+    """Whether one of several stops rests nearer to the market than the one that all follow only because the venue or
+    another hand has put it there: nobody has asked for any to be moved away."""
+    return trade.stop_code in rs.AS_IT_RESTS and trade.side * (trade.venue_stop - level) < 0
 
 
 def _cannot_move(desk: Desk, trade: Trade, order: Order) -> None:
