@@ -190,6 +190,16 @@ def test_whatever_a_write_fails_by_protection_goes_on(tmp_path):
     assert same_as_its_record(world)
 
 
+def test_memory_that_runs_out_at_the_beginning_keeps_nobody_from_opening(tmp_path, monkeypatch):
+    def refused(*_):
+        raise MemoryError
+
+    monkeypatch.setattr(Ledger, "begin_version", refused)
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    assert world.trade.state == states.PROTECTED
+
+
 def test_where_the_system_gives_no_thread_the_write_has_failed(monkeypatch):
     def refused(*_):
         raise RuntimeError("can't start new thread")

@@ -223,6 +223,14 @@ def test_a_fault_is_written_with_its_trace_and_told_in_one_sentence(tmp_path):
     assert str(written) in sentence
 
 
+def test_a_fault_with_half_of_a_character_in_its_words_is_written(tmp_path):
+    sentence = Faults(tmp_path).record(ValueError("half \ud83d"))
+    [found] = (tmp_path / "faults").glob("*.txt")
+    assert "half ?" in sentence
+    assert str(found) in sentence
+    assert "half \\ud83d" in found.read_text()
+
+
 def test_a_fault_that_cannot_be_written_is_still_told(tmp_path):
     (tmp_path / "faults").write_text("in the way")
     assert "cannot be written" in Faults(tmp_path).record(ValueError("x"))

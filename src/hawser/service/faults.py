@@ -25,12 +25,15 @@ class Faults:
             path = self._folder / name
             try:
                 self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-                path.write_text("".join(traceback.format_exception(error)), encoding="utf-8")
+                trace = "".join(traceback.format_exception(error))
+                path.write_text(trace, encoding="utf-8", errors="backslashreplace")
                 path.chmod(0o600)
                 for old in sorted(self._folder.glob("*.txt"))[:-KEEP]:
                     old.unlink()
                 where = str(path)
-            except OSError as problem:
-                where = f"nowhere, the state folder cannot be written ({problem.strerror})"
+            except Exception as problem:  # whoever tells a fault must not meet another
+                why = getattr(problem, "strerror", None) or type(problem).__name__
+                where = f"nowhere, the state folder cannot be written ({why})"
         what = f"{type(error).__name__}: {str(error).splitlines()[0] if str(error) else ''}"
-        return f"Hawser met an unexpected error ({what}); tending goes on. Trace: {where}"
+        sentence = f"Hawser met an unexpected error ({what}); tending goes on. Trace: {where}"
+        return sentence.encode(errors="replace").decode()  # it goes to files and mail

@@ -144,7 +144,7 @@ class Recording:
         self._base = _encode(state)
         if self.ledger is None:
             return
-        with contextlib.suppress(sqlite3.Error):
+        with contextlib.suppress(Exception):
             if trouble:
                 self.ledger.snapshot(state, first=True)
             self.ledger.begin_version(state)
