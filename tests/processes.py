@@ -25,31 +25,7 @@ from hawser.service.heartbeat import read_pulse
 from hawser.service.profile import far_name, profile
 from hawser.venue.quay.store import BookStore
 
-HAWSER = """
-import sys, time
-from pathlib import Path
-from hawser.core.account import SizeRule
-from hawser.core.levels import StopRule
-from hawser.core.plan import Plan
-from hawser.engine import events as ev
-from hawser.service.far import boot
-from hawser.service.profile import far_name, profile
-from hawser.service.runtime import Hooks, Runtime
-socket, root, asks = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])
-seen = []
-runtime = Runtime(profile(far_name(socket), root), lambda where: boot(socket, None, where),
-                  Hooks(snapshot=seen.append), speed=5.0)
-runtime.start()
-while True:
-    time.sleep(0.05)
-    shot = seen[-1] if seen else None
-    del seen[:-1]
-    if shot is not None and not shot.closed and asks:
-        plan = Plan("CAD/CHF", 2 * asks - 3, SizeRule(percent=0.2), StopRule(ticks=4000.0), timeframe_ns=60 * 10**9)
-        runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
-        asks -= 1
-        time.sleep(1)
-"""
+WATCHED = Path(__file__).with_name("watched.py")
 SILENT, POSITIONS = 4.0, 2
 FLAT_WITHIN = SILENT + 60.0  # a flattening that failed is tried again after 30 s
 PATIENCE = 60.0
@@ -222,7 +198,7 @@ class Scene:
         return quay
 
     def _open_hawser(self, asks: int) -> subprocess.Popen[bytes]:
-        return self._open("hawser", "-c", HAWSER, self._socket, self._root, asks)
+        return self._open("hawser", WATCHED, self._socket, self._root, asks)
 
     def _open_watch(self) -> subprocess.Popen[bytes]:
         return self._open(

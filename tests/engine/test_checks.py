@@ -139,6 +139,19 @@ def test_what_becomes_of_a_foreign_position_is_told():
     assert codes(hand.holdings()) == ["position_gone"]
 
 
+def test_a_foreign_position_that_a_late_fill_explains_is_not_told_as_closed():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, entry = hand.order("stop"), hand.trade.entry
+    hand.fill(stop.id, 104, stop.level)
+    hand.engine.state.unexplained[entry] = held = ev.Held(entry, SYMBOL, 1, 8)
+    hand.fill(entry, 8, 61_242)
+    hand.do(ev.VenueUp)
+    told = hand.holdings(positions=(held,))
+    assert not hand.engine.state.unexplained
+    assert "position_gone" not in codes(told)
+
+
 def test_a_position_of_a_trade_that_has_just_ended_may_be_older_than_its_end():
     hand = ByHand()
     hand.protect(targets=())

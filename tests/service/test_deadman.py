@@ -27,37 +27,7 @@ from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
 
-# A Hawser without a window, trading at a venue in another process, as the desktop's runtime does.
-HAWSER = """
-import sys, time
-from pathlib import Path
-from hawser.core.account import SizeRule
-from hawser.core.levels import StopRule
-from hawser.core.plan import Plan
-from hawser.engine import events as ev
-from hawser.service.far import boot
-from hawser.service.profile import far_name, profile
-from hawser.service.runtime import Hooks, Runtime
-socket, root = Path(sys.argv[1]), Path(sys.argv[2])
-seen = []
-runtime = Runtime(profile(far_name(socket), root), lambda where: boot(socket, None, where),
-                  Hooks(snapshot=seen.append, failed=lambda text: print(text, flush=True)), speed=5.0)
-runtime.start()
-asked = 0
-while True:
-    time.sleep(0.05)
-    shot = seen[-1] if seen else None
-    del seen[:-1]
-    if shot is None or shot.closed:
-        continue
-    held = sum(trade.open_steps > 0 for trade in shot.trades)
-    if asked < 2:
-        plan = Plan("CAD/CHF", 1 - 2 * asked, SizeRule(percent=0.2), StopRule(ticks=400.0), timeframe_ns=60 * 10**9)
-        runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
-        asked += 1
-        time.sleep(1)
-    print("held", held, flush=True)
-"""
+WATCHED = str(Path(__file__).parents[1] / "watched.py")
 
 
 class Clocked:
@@ -166,7 +136,7 @@ def test_flattening_ends_where_hawser_wakes_meanwhile(tmp_path):
         raise Unavailable("back", "Hawser gave signs of life meanwhile")
 
     watch = Clocked(path, slow)
-    assert watch.at(*range(0, 25, 4)) == ["silent", "failed", "back"]
+    assert watch.at(*range(0, 25, 4)) == ["silent", "back"]  # an alarm that it was not done would be false
     assert still == [True, False]
     assert watch.at(*range(28, 40, 4)) == []
 
@@ -280,7 +250,7 @@ def positions(socket: Path) -> int:
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
 def test_a_hawser_that_is_killed_or_frozen_is_noticed_and_its_positions_are_closed(quay, tmp_path, how):
     root = tmp_path / "profile"
-    hawser = subprocess.Popen([sys.executable, "-c", HAWSER, str(quay), str(root)], stdout=subprocess.PIPE, text=True)
+    hawser = subprocess.Popen([sys.executable, WATCHED, str(quay), str(root), "2"], stdout=subprocess.PIPE, text=True)
     watch = None
     try:
         for line in hawser.stdout:
@@ -311,7 +281,7 @@ def test_hawser_starts_a_watch_of_its_own_that_outlives_it_and_goes_when_it_is_n
     save(WatchSettings(on=True, silent_s=3.0, flatten=True), chosen.watch)
     lock = Alone(chosen)
     hawser = subprocess.Popen(
-        [sys.executable, "-c", HAWSER, str(quay), str(tmp_path / "profile")], stdout=subprocess.PIPE, text=True
+        [sys.executable, WATCHED, str(quay), str(tmp_path / "profile"), "2"], stdout=subprocess.PIPE, text=True
     )
     try:
         for line in hawser.stdout:

@@ -162,6 +162,22 @@ def test_what_fails_at_once_each_time_leaves_time_for_everything_else(tmp_path, 
     assert 2 < len(world.faults) < 30
 
 
+def test_a_timer_that_is_asked_for_again_fires_once(tmp_path):
+    """Each time that a trade was looked at it had asked for the same moment: eight of them were recorded there."""
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    fired, take = [], world.session.take
+    world.session.take = lambda event: (fired.append(event), take(event))
+    for _ in range(3):
+        world.session._start(f"retry:{world.trade.id}:0", world.venue.now + SECOND)
+    world.run(2)
+    name = f"retry:{world.trade.id}:0"
+    assert sum(getattr(event, "name", "") == name for event in fired) == 1
+    world.session._start(name, world.venue.now + SECOND)
+    world.run(2)
+    assert sum(getattr(event, "name", "") == name for event in fired) == 2
+
+
 class Failing(Here):
     """A way whose every write fails by what no database names, while `fails` is set."""
 

@@ -119,9 +119,9 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
     judged = set(event.quiet)
     for known in event.asked:
         order = state.orders.get(known.order)
-        if order is not None and (
-            _order_differs(state, order, known) if order.trade in judged else _nearer(state, order, known)
-        ):
+        if order is None:
+            continue
+        if _order_differs(state, order, known) if order.trade in judged else _nearer(state, order, known):
             return True
     if any(_left_over(state, name, judged) for name in event.resting):
         return True
@@ -197,10 +197,13 @@ def checked(desk: Desk, event: ev.Checked) -> None:
     with heard_out(desk):
         for known in sorted(event.asked, key=partial(_closes, state)):
             order = state.orders.get(known.order)
-            if order is not None and order.trade in judged and _order_differs(state, order, known):
+            if order is None:
+                continue
+            if order.trade not in judged:
+                if _nearer(state, order, known):
+                    answers.take_nearer(desk, order, known)
+            elif _order_differs(state, order, known):
                 answers.status(desk, order, known, sure=True)
-            elif order is not None and order.trade not in judged and _nearer(state, order, known):
-                answers.take_nearer(desk, order, known)
         late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
         _positions(desk, event.positions, judged | late)
     _foreign_orders(desk, event)
@@ -281,14 +284,14 @@ def _positions(desk: Desk, positions: tuple[ev.Held, ...], judged: set[str]) -> 
             gone.pop(position.id, None)
             continue
         unexplained[position.id] = position
-    _tell_unexplained(desk, unexplained)
+    _tell_unexplained(desk, unexplained, {position.id for position in positions})
     state.unexplained = unexplained
     for trade in gone.values():
         _differs(desk, trade, 0)
 
 
-def _tell_unexplained(desk: Desk, found: dict[str, ev.Held]) -> None:
-    """What has come to positions that no trade explains; nobody else watches over them."""
+def _tell_unexplained(desk: Desk, found: dict[str, ev.Held], there: set[str]) -> None:
+    """What has become of positions that no trade explains: nobody else watches over them. `there`: the ids of all."""
     known = desk.state.unexplained
     for name, position in found.items():
         side, was = "long" if position.side > 0 else "short", known.get(name)
@@ -299,7 +302,7 @@ def _tell_unexplained(desk: Desk, found: dict[str, ev.Held]) -> None:
             qty = desk.state.instruments[position.symbol].qty(position.steps)
             text = f"The foreign position in {position.symbol} is another now: {side} {qty}"
             desk.tell("caution", "position_changed", text)
-    for name in sorted(known.keys() - found.keys()):
+    for name in sorted(known.keys() - there):
         desk.tell("info", "position_gone", f"The foreign position in {known[name].symbol} is closed")
 
 

@@ -27,8 +27,9 @@ ROUND = 0.7  # seconds an answer of the venue is waited for
 PATIENCE = 60.0  # seconds to flatten in
 AGAIN = 30.0  # seconds, after which flattening that has failed is tried once more
 MOST_CLOSES = 40  # of one position, sent at once
+BACK = "back"  # why flattening ended: Hawser gives signs of life again
 
-
+# Closes everything at a venue for as long as the second says that Hawser is silent; what came of it, in a sentence.
 Flatten = Callable[[Pulse, Callable[[], bool]], str]
 
 
@@ -99,13 +100,15 @@ class Watch:
 
     def _flatten(self, pulse: Pulse, now: float) -> None:
         """Where it fails, perhaps because a market is shut or the venue is away, it is tried until it is done or Hawser
-        is back; that it has failed is told once."""
+        is back, which is no failure and told by the next look. That it has failed is told once."""
         if self.flatten is None:
             return
         try:
             self._told(Finding("flattened", self.flatten(pulse, lambda: read_pulse(self._path) in (pulse, None))))
             self._owed = False
         except Exception as error:  # whatever it is, a watch that ends watches nothing
+            if isinstance(error, HawserError) and error.code == BACK:
+                return
             if not self._owed:
                 why = error.sentence if isinstance(error, HawserError) else repr(error)
                 self._told(Finding("failed", f"Not flattened: {why}; it is tried again every {AGAIN:.0f} s"))
@@ -129,7 +132,7 @@ def flatten(socket: Path, silent: Callable[[], bool] = lambda: True) -> str:
         while time.monotonic() < end:
             found = _holdings(venue)
             if not silent():
-                raise Unavailable("back", "Hawser gave signs of life meanwhile")
+                raise Unavailable(BACK, "Hawser gave signs of life meanwhile")
             if found is None:
                 continue
             if not found.positions and not found.resting:

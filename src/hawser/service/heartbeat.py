@@ -52,7 +52,8 @@ class Heart:
         there is something to lose for the first time: a watch would think that the dead one had nothing."""
         self._at_work = time.monotonic()
         risks = held + waiting > 0
-        if now < self._next and not ended and risks <= self._risked:
+        first = risks and not self._risked
+        if now < self._next and not (ended or first):
             return
         self._next = now + EVERY
         if self._writing is not None and not self._writing.done() and not ended:

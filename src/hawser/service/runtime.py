@@ -444,19 +444,25 @@ class Runtime:
             if now >= next_frame:
                 next_frame = now + FRAME
                 heart.beat(now, *_held(session), extent=session.extent)
-                try:
-                    self._look_around(session, now)
-                except Exception as error:  # what is shown, or watched beside it, never ends tending
-                    self._fault(error)
+                if not self._look_around(session, now):
                     next_frame = now + AFTER_FAULT
             self._link.inbox.wait(min(FRAME, max(0.001, next_frame - now)))
         heart.beat(0.0, *_held(session), ended=True, extent=session.extent)
 
-    def _look_around(self, session: Session, now: float) -> None:
-        """What is not tending: news, the picture for the window, and whether somebody watches over Hawser."""
-        self._follow_news(session)
+    def _look_around(self, session: Session, now: float) -> bool:
+        """What is not tending: news, the picture for the window, and whether somebody watches over Hawser. Whether all
+        went well; what does not keeps neither the others from it nor tending."""
+        well = True
+        for look in (self._follow_news, self._show, lambda _: self.sentry.look(now)):
+            try:
+                look(session)
+            except Exception as error:
+                self._fault(error)
+                well = False
+        return well
+
+    def _show(self, session: Session) -> None:
         self.hooks.snapshot(self.picture(session))
-        self.sentry.look(now)
 
     def picture(self, session: Session) -> Snapshot:
         """The present snapshot, with the watched timeframe's unfinished bar."""

@@ -358,7 +358,7 @@ class Session:
 
     def ask(self, event: ev.AskEvent) -> None:
         """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now. Raises
-        BadInput where it could not be written down: then nothing that follows it could."""
+        BadInput where it cannot be written down: nothing after it could be written either."""
         replace = msgspec.structs.replace
         if isinstance(event, (ev.PlaceTrade, ev.Reequip, ev.Adopt)):
             event = replace(event, basis=self.basis(event.plan), atr=self.own_atr(event.plan))
