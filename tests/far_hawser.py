@@ -12,7 +12,9 @@ import time
 from pathlib import Path
 
 from hawser.core.account import Account, Policy
+from hawser.core.clock import SECOND
 from hawser.engine import states
+from hawser.engine.exposure import covered_steps
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.service.clock import Clock
 from hawser.service.quayclient import FarQuay
@@ -24,6 +26,7 @@ ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Poli
 
 HUNG_S = 120  # only one that never comes to order tends so long
 TURNS = 100
+HALT = 600 * SECOND  # at the venue's speed far longer than the turns take
 
 
 class FarHawser:
@@ -52,23 +55,40 @@ class FarHawser:
             self.turn()
 
     def settle(self) -> list[str]:
-        """Tend in calm air until all has been in order for some turns; what is not, where it does not come to that."""
+        """Tend in calm air until all has been in order for some turns; what is not, where it does not come to that.
+
+        The venue lives on, and would fill orders that nobody tends any more: all markets stop, and once what was under
+        way has been told, so does its clock."""
         self.venue.set_weather(SEVERITIES["calm"], 1)
-        end, in_order = time.monotonic() + HUNG_S, 0
-        while in_order < TURNS and time.monotonic() < end:
-            self.turn()
-            in_order = 0 if self.wrong() else in_order + 1
+        end, halted = time.monotonic() + HUNG_S, 0
+        while time.monotonic() < end:
+            in_order = self.in_order(end)
+            if in_order and self.clock.now() < halted:
+                self.venue.pace(None, False)
+                break
+            halted = self.clock.now() + HALT
+            for symbol in self.session.engine.state.instruments:
+                self.venue.gust("halt", symbol, HALT)
         found = self.wrong()
         self.session.close()
         self.venue.close()
         return found
 
+    def in_order(self, end: float) -> bool:
+        """Tend until nothing was wrong for some turns one after the other; whether it came to that."""
+        turns = 0
+        while turns < TURNS and time.monotonic() < end:
+            self.turn()
+            turns = 0 if self.wrong() else turns + 1
+        return turns == TURNS
+
     def wrong(self) -> list[str]:
         state = self.session.engine.state
         found = [] if state.reconciled else ["not in step with the venue"]
         for trade in state.live():
-            if trade.open_steps and trade.state != states.PROTECTED:
-                found.append(f"{trade.id} is {trade.state}: {trade.open_steps} open")
+            covered = covered_steps(state, trade)
+            if trade.open_steps and (trade.state != states.PROTECTED or covered != trade.open_steps):
+                found.append(f"{trade.id} is {trade.state}: {trade.open_steps} open, {covered} covered")
         asks = [state.trades[order.trade].ask for order in state.orders.values() if order.role == "entry"]
         found += [f"two entries for {ask}" for ask in set(asks) if asks.count(ask) > 1]
         return found + [
