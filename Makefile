@@ -2,11 +2,12 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+INSTALLED := $(VENV)/.installed
 READY := $(VENV)/.ready
 
-.PHONY: demo test shots bench lock clean lint
+.PHONY: demo test checks shots bench lock clean
 
-$(READY): requirements.lock pyproject.toml
+$(INSTALLED): requirements.lock pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
 	  { echo "Hawser needs Python 3.11 or newer; $(PYTHON) is older. Try: make PYTHON=python3.11" >&2; exit 1; }
 	@$(PYTHON) -c 'import venv, ensurepip' 2>/dev/null || \
@@ -15,6 +16,9 @@ $(READY): requirements.lock pyproject.toml
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
 	$(BIN)/python -m compileall -q src/hawser
+	@touch $@
+
+$(READY): $(INSTALLED)
 	$(BIN)/python -m hawser.warm
 	@touch $@
 
@@ -22,13 +26,16 @@ demo: $(READY)
 	@packaging/system.sh $(BIN)/python
 	@$(BIN)/hawser --demo
 
-test: $(READY)
+test: $(INSTALLED)
 	@packaging/system.sh $(BIN)/python xvfb
+	@$(MAKE) --no-print-directory -j2 $(READY) checks  # the rules are compiled while the source is checked
+	@packaging/tests.sh $(BIN)
+
+checks: $(INSTALLED)
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
-	@packaging/tests.sh $(BIN)
 
 shots: $(READY)
 	@packaging/system.sh $(BIN)/python

@@ -8,6 +8,7 @@ import shutil
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 if os.environ.get("QT_QPA_PLATFORM", "offscreen") == "offscreen":  # with a screen large enough for a desk
     os.environ["QT_QPA_PLATFORM"] = f"offscreen:configfile={Path(__file__).with_name('screens.json')}"
@@ -17,15 +18,18 @@ from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
+import hawser.demo
 from hawser.core.clock import MILLISECOND
-from hawser.core.guards.news import UNREAD
+from hawser.core.guards.news import UNREAD, NewsEvent
 from hawser.demo.boot import boot
 from hawser.desk.app import application, make_window
 from hawser.desk.window import Window
 from hawser.engine import states
+from hawser.formats import newsics
 from hawser.service.profile import profile
 from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, TradeView
+from hawser.venue.quay.generator import Day, Stream
 
 
 @pytest.fixture(scope="session")
@@ -35,6 +39,8 @@ def qapp() -> QApplication:
 
 STEP_MS = 30  # of what the runtimes take for real time, from one shown snapshot to the next
 LEAST_STEPS = 700
+NEWS = Path(hawser.demo.__file__).parent / "news" / "made-up.ics"
+FRAME = 0.01  # seconds between two snapshots
 HUNG_S = 300  # of real time: only a test that will never go on waits so long
 
 
@@ -179,6 +185,39 @@ def news_known(snapshot: Snapshot) -> bool:
     return not any(closed.code == UNREAD for one in snapshot.instruments for closed in one.closed)
 
 
+@pytest.fixture(scope="session", autouse=True)
+def quick() -> Iterator[None]:
+    """What only takes time here: the same made-up days and news for every test, pictures no faster than an eye
+    follows, and collections of memory while a window is open. Rubbish that holds windows is collected between tests,
+    on their own thread."""
+    days: dict[tuple[object, ...], Day] = {}
+    make = Stream._make
+
+    def made(stream: Stream, number: int) -> Day:
+        if stream.base is not None:  # made from another's day, and so from more than its own figures
+            return make(stream, number)
+        key = (stream.instrument, stream.character, stream._seed, stream._index, stream._price, stream._logvol, number)
+        if key not in days:
+            days[key] = make(stream, number)
+        return days[key]
+
+    demo, apart = NEWS.read_bytes(), newsics.read_apart
+
+    def read(data: bytes, *asked: Any) -> tuple[tuple[NewsEvent, ...], int]:
+        return newsics._read(data, *asked) if data == demo else apart(data, *asked)
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(Stream, "_make", made)
+        patch.setattr(newsics, "read_apart", read)
+        patch.setattr("hawser.service.runtime.FRAME", FRAME)
+        patch.setattr("hawser.service.runtime.settle_memory", lambda: None)
+        gc.collect()
+        gc.freeze()
+        gc.disable()
+        yield
+        gc.enable()
+
+
 @pytest.fixture
 def open_desk(qtbot, tmp_path, morning) -> Iterator[Callable[..., Trader]]:
     """Opens windows of the same profile, one after another."""
@@ -207,8 +246,6 @@ def open_desk(qtbot, tmp_path, morning) -> Iterator[Callable[..., Trader]]:
         window.deleteLater()
     opened.clear()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-    # A runtime tells the collector to leave alone what is there when it opens: here that is the windows before it too.
-    gc.unfreeze()
     gc.collect()
 
 

@@ -213,6 +213,7 @@ def test_widening_is_confirmed_in_figures(trader):
 def test_a_stop_too_near_the_market_is_refused_with_a_reason(trader):
     trader.choose("NZD/SEK")
     trade = trader.place(stop="3 atr", trail="")
+    trader.stand_still()  # else the market may be beyond that stop before it is asked for
     view = trader.now.instrument("NZD/SEK")
     trader.helm.move_stop(trader.trade(trade.id), view.bid - 2)
     trader.qtbot.waitUntil(lambda: "the venue wants 8" in trader.window.notice.text.text(), timeout=5000)

@@ -216,10 +216,11 @@ def test_gusts_made_by_hand_last_as_long_as_they_say_and_are_counted(trader):
         trader.click(button)
         if kind not in ("restart", "odd", "hand", "call"):  # the line is down already, or there is nothing to change
             trader.qtbot.waitUntil(lambda kind=kind: venue.counts.get(kind) == 1)
+        if kind == "drop":
+            trader.until(lambda s: not s.link_up)
     assert asked == [(kind, seconds) for kind, _, _, seconds in GUSTS]
     assert venue.counts["restart"] == 0
     trader.qtbot.waitUntil(lambda: panel._told["gaps"].text() == "1 so far")
-    trader.until(lambda s: not s.link_up)
     panel.hide()
 
 
