@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
 
+from hawser.service.profile import profile
 from hawser.service.recording import Aside
 
 # Compiled rules are slow the first time they are met, never after: no deadline, and the same examples each run.
@@ -31,3 +33,19 @@ def no_leaked_threads() -> Iterator[None]:
     for thread in set(threading.enumerate()) - before:
         thread.join(5)
         assert not thread.is_alive(), f"{thread.name} was left running"
+
+
+@pytest.fixture(scope="session")
+def morning(tmp_path_factory) -> Path:
+    """A demo profile whose morning has been traded, once for all tests; each gets a copy."""
+    from hawser.demo.boot import boot  # late: the core's tests need none of it
+    from hawser.service.session import Session
+
+    root = tmp_path_factory.mktemp("morning")
+    made = boot(profile("demo", root))
+    session = Session(made.account, made.venue, made.ledger, prefix=made.prefix)
+    assert made.prepare is not None
+    made.prepare(session)
+    session.close()
+    made.venue.close()
+    return root

@@ -27,7 +27,6 @@ from hawser.desk.window import Window
 from hawser.engine import states
 from hawser.formats import newsics
 from hawser.service.profile import profile
-from hawser.service.session import Session
 from hawser.service.snapshot import Snapshot, TradeView
 from hawser.venue.quay.generator import Day, Stream
 
@@ -165,19 +164,6 @@ class Trader:
             QTest.mouseMove(self.scale, point.toPoint())
         if drop:
             QTest.mouseRelease(self.scale, Qt.MouseButton.LeftButton, pos=b)
-
-
-@pytest.fixture(scope="session")
-def morning(tmp_path_factory) -> Path:
-    """A demo profile whose morning has been traded, once for all tests; each gets a copy."""
-    root = tmp_path_factory.mktemp("morning")
-    made = boot(profile("demo", root))
-    session = Session(made.account, made.venue, made.ledger, prefix=made.prefix)
-    assert made.prepare is not None
-    made.prepare(session)
-    session.close()
-    made.venue.close()
-    return root
 
 
 def news_known(snapshot: Snapshot) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from random import Random
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hawser.core.errors import BadInput
@@ -17,6 +17,7 @@ from randomrigs import history
 SHIPPED = (ROOT / "src/hawser/demo/guards.toml").read_text(encoding="utf-8")
 
 
+@settings(max_examples=40)  # each writes and reads the whole text a dozen times
 @given(st.integers(0, 1 << 40))
 def test_a_guard_put_into_a_text_reads_back_and_the_others_stay(seed):
     draw = Random(seed)

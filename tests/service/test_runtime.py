@@ -1,5 +1,6 @@
 """The service: inbox, clock, conflation, faults, profiles, the Logbook's lines, and the whole with its threads."""
 
+import shutil
 import sqlite3
 import threading
 import time
@@ -322,7 +323,8 @@ class Heard:
 
 
 @pytest.fixture
-def started(tmp_path):
+def started(tmp_path, morning):
+    shutil.copytree(morning, tmp_path, dirs_exist_ok=True)
     running = []
 
     def start(**options):
