@@ -14,6 +14,10 @@ ROOT = Path(__file__).parents[1]
 CASES = ROOT.parent / "shared" / "cases"
 needs_cases = pytest.mark.skipif(not CASES.is_dir(), reason="the cases are not beside the project")
 
+# In the place of what Hawser wrote down for itself: cut off, of a disk that failed, and what only a decoder trips over.
+NO_UTF8 = b'{"venue": "\xff", "theme": "\xff", "webhook": [["\xff", 1.0]]}'
+NO_JSON = (b"", b"{", b"\0" * 64, NO_UTF8, b'{"more": ' + b"[" * 200_000)
+
 
 def pair(**changes: object) -> Instrument:
     """A made-up currency pair."""

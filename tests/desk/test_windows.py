@@ -36,7 +36,7 @@ from hawser.engine import events as ev
 from hawser.engine.state import Halted
 from hawser.service import replay
 from hawser.service.snapshot import taken
-from madeup import ROOT
+from madeup import NO_JSON, ROOT
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 ALT = Qt.KeyboardModifier.AltModifier
@@ -245,6 +245,10 @@ def test_settings_that_cannot_be_read_are_set_aside(tmp_path):
     settings.kept.drafts["CAD/CHF"] = Draft(side=-1, risk="0.4 %")
     settings.save()
     assert Settings(path).kept.drafts["CAD/CHF"].risk == "0.4 %"
+    for damaged in NO_JSON:
+        path.write_bytes(damaged)
+        assert Settings(path).kept == Kept()
+        assert (tmp_path / "desk.unreadable").read_bytes() == damaged
 
 
 def bars_of(size):

@@ -21,6 +21,7 @@ from hawser.engine.commands import Tell
 from hawser.formats.declared import load, save
 from hawser.service.alerts import KEPT, Alert, Alerts, Outbox, mail, post
 from hawser.service.alertsettings import AlertSettings, Smtp, Webhook
+from madeup import NO_JSON
 
 ALARM = Tell(weight="alarm", code="link_down", text="No link to the venue", symbol="CAD/CHF")
 
@@ -192,10 +193,12 @@ def test_what_could_not_be_sent_outlives_hawser_and_goes_when_the_network_is_bac
     late = begun("http://127.0.0.1:9/alerts", lambda: time.time() + 8 * 86_400)
     assert not late.held("webhook")  # what is a week old alerts nobody
     late.stop()
-    waiting.write_bytes(b'{"webhook": [[1.0, "demo"')
-    spoilt = begun(webhook(web).url)
-    spoilt.stop()
-    assert "alerts that waited cannot be read" in faults[-1]
+    for damaged in (*NO_JSON, b'{"webhook": [[1.0, "demo"'):
+        waiting.write_bytes(damaged)
+        faults.clear()
+        spoilt = begun(webhook(web).url)
+        spoilt.stop()
+        assert "alerts that waited cannot be read" in faults[-1]
     first = begun("http://127.0.0.1:9/alerts")
     first.tell(ALARM)
     until(lambda: b"No link" in waiting.read_bytes())

@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import subprocess
 import sys
+import threading
 import time
 from decimal import Decimal
 from pathlib import Path
@@ -26,6 +27,7 @@ from hawser.service.voice import idle_of
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
+from madeup import NO_JSON
 
 WATCHED = str(Path(__file__).parents[1] / "watched.py")
 
@@ -213,8 +215,9 @@ def test_a_full_disk_is_no_death(tmp_path):
 
 def test_a_pulse_that_cannot_be_read_or_written_harms_nobody(tmp_path):
     path = tmp_path / "heartbeat.json"
-    path.write_text("{")
-    assert read_pulse(path) is None
+    for damaged in NO_JSON:
+        path.write_bytes(damaged)
+        assert read_pulse(path) is None
     path.unlink()
     path.mkdir()
     Heart(path, "demo").beat(0.0, 1, 0)
@@ -307,6 +310,27 @@ def until(condition, seconds=300.0):
     while not condition():
         assert time.monotonic() < end, "it did not come to that"
         time.sleep(0.1)
+
+
+def test_a_watch_that_cannot_be_started_now_is_started_later(tmp_path, monkeypatch):
+    chosen, started, wrong = profile("demo", tmp_path).made(), threading.Event(), []
+    sentry = Sentry(chosen, wrong.append)
+    sentry.settings = WatchSettings(on=True)
+    with monkeypatch.context() as full:
+        full.setattr(threading.Thread, "start", lambda thread: (_ for _ in ()).throw(RuntimeError("no more threads")))
+        with pytest.raises(RuntimeError):
+            sentry.look(0.0)
+
+    def run(*command, **options):
+        started.set()
+        raise MemoryError
+
+    monkeypatch.setattr("hawser.service.sentry.subprocess.run", run)
+    sentry.look(100.0)
+    assert started.wait(60)
+    while not wrong:
+        time.sleep(0.01)
+    assert wrong[0].startswith("The dead man's watch cannot be started")
 
 
 def test_settings_of_the_watch_are_checked_and_a_venue_that_ends_is_not_flattened(tmp_path):

@@ -33,7 +33,7 @@ from hawser.service.runtime import Hooks, Runtime
 from hawser.service.storm import Storm
 from hawser.service.telling import Teller
 from hawser.venue import port
-from madeup import ROOT, pair
+from madeup import NO_JSON, ROOT, pair
 
 EXAMPLES = ROOT / "examples"
 
@@ -355,6 +355,17 @@ def test_the_demo_opens_in_the_middle_of_a_day_the_same_every_time(started):
     second = again.until(lambda s: s.link_up and not s.exposed and s.trades)
     assert [(t.symbol, t.side, t.open_steps, t.stop) for t in second.trades if t.open_steps] == held
     assert second.equity == found.equity
+
+
+def test_whatever_lies_in_the_place_of_what_hawser_wrote_it_opens(started, tmp_path):
+    """Settings have a sentence of their own: people write those."""
+    where = profile("demo", tmp_path)
+    for damaged in NO_JSON:
+        for path in (where.heartbeat, where.alerts_waiting):
+            path.write_bytes(damaged)
+        runtime, heard = started(running=False)
+        heard.until(lambda s: s.link_up and any(t.open_steps for t in s.trades))
+        runtime.stop()
 
 
 def test_trades_and_the_halt_survive_a_restart(started):

@@ -8,6 +8,9 @@ from __future__ import annotations
 
 import unicodedata
 
+# What decoding bytes from outside may raise: a decoder's own errors and a UnicodeDecodeError are ValueErrors; what is
+# nested without end is another.
+UNDECODABLE = (ValueError, RecursionError)
 MOST_TOLD = 600  # signs of a sentence: what it quotes from outside may be of any length
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from hawser.core.errors import UNDECODABLE
 from hawser.desk.planning import Draft
 from hawser.desk.rigdraft import Texts
 
@@ -36,7 +37,7 @@ class Settings:
         if path is not None and path.exists():
             try:
                 self.kept = msgspec.json.decode(path.read_bytes(), type=Kept)
-            except (msgspec.MsgspecError, OSError):
+            except (OSError, *UNDECODABLE):
                 with contextlib.suppress(OSError):
                     path.replace(path.with_suffix(".unreadable"))
 

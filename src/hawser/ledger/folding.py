@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from hawser.core.errors import HawserError
+from hawser.core.errors import UNDECODABLE, HawserError
 from hawser.engine.alignment import align, effective
 from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
@@ -56,7 +56,7 @@ def recorded(db: sqlite3.Connection, after: int = 0, until: int | None = None) -
         item: Any = None
         try:
             item = None if bad else (decode_event if way == "event" else decode_command)(body)
-        except (HawserError, msgspec.MsgspecError, ValueError, TypeError):  # not what is due there
+        except (HawserError, TypeError, *UNDECODABLE):  # not what is due there
             bad = True
         if way == "event":
             if held is not None:

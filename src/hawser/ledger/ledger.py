@@ -20,7 +20,7 @@ from typing import Any, NamedTuple
 import msgspec
 
 from hawser import __version__
-from hawser.core.errors import HawserError, Unavailable
+from hawser.core.errors import UNDECODABLE, HawserError, Unavailable
 from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
@@ -128,7 +128,7 @@ class Ledger:
         for seq, way, time, trade, symbol, body in _readable(self._db, query, (after, last, *kinds)):
             try:
                 item = (decode_event if way == "event" else decode_command)(body)
-            except (HawserError, msgspec.MsgspecError, ValueError, TypeError):
+            except (HawserError, TypeError, *UNDECODABLE):
                 continue
             yield Row(seq, time, trade, symbol, item)
 
@@ -169,7 +169,7 @@ class Ledger:
             known = name == shape.name_of(shape.state_shape()) or shape.read(text) <= shape.state_shape()
             if not isinstance(body, bytes) or zlib.crc32(body) != crc or seq > self._seq or not known:
                 continue
-            with contextlib.suppress(msgspec.MsgspecError):
+            with contextlib.suppress(*UNDECODABLE):
                 return Engine(_state.decode(body)), seq
         return Engine(), 0
 

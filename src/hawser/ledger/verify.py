@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from hawser.core.errors import BadInput
+from hawser.core.errors import UNDECODABLE, BadInput
 from hawser.engine.engine import Engine
 from hawser.engine.state import EngineState
 from hawser.ledger import shape
@@ -127,5 +127,5 @@ def _reading(path: Path) -> Iterator[sqlite3.Connection]:
             yield db
         finally:
             db.close()
-    except (sqlite3.Error, msgspec.MsgspecError, ValueError) as error:
+    except (sqlite3.Error, *UNDECODABLE) as error:
         raise BadInput("bad_ledger", f"{path}: expected a ledger file ({error})") from None

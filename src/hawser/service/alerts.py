@@ -24,7 +24,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from hawser.core.errors import BadInput, Unavailable
+from hawser.core.errors import UNDECODABLE, BadInput, Unavailable
 from hawser.engine.commands import Tell
 from hawser.formats.atomic import written
 from hawser.formats.declared import load, save
@@ -190,7 +190,7 @@ class Alerts:
             found = msgspec.json.decode(self._kept.read_bytes(), type=dict[Channel, list[Alert]])
         except FileNotFoundError:
             return
-        except (OSError, msgspec.MsgspecError) as error:
+        except (OSError, *UNDECODABLE) as error:
             self._fault(f"{self._kept}: alerts that waited cannot be read ({error})")
             return
         for channel, box in self._boxes.items():

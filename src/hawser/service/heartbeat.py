@@ -11,6 +11,7 @@ from pathlib import Path
 
 import msgspec
 
+from hawser.core.errors import UNDECODABLE
 from hawser.service.recording import LAST_PATIENCE, Extent, Here, Way
 from hawser.service.voice import Voice
 
@@ -93,5 +94,5 @@ def read_pulse(path: Path) -> Pulse | None:
     """The last sign of life; None where there is none that can be read."""
     try:
         return msgspec.json.decode(path.read_bytes(), type=Pulse)
-    except (OSError, msgspec.MsgspecError):
+    except (OSError, *UNDECODABLE):
         return None

@@ -105,8 +105,13 @@ class Sentry:
         if not self.settings.on or now < self._next:
             return
         self._next = now + EVERY
-        if not self._lock.taken() and self._starts.acquire(blocking=False):
+        if self._lock.taken() or not self._starts.acquire(blocking=False):
+            return
+        try:
             threading.Thread(target=self._start, name="watch", daemon=True).start()
+        except BaseException:  # no room for one more thread: it is tried again
+            self._starts.release()
+            raise
 
     def _start(self) -> None:
         """Not on the engine's thread: a process takes its time to begin."""
@@ -119,8 +124,9 @@ class Sentry:
                 subprocess.run(
                     command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, check=False
                 )
-        except OSError as error:
-            self._fault(f"The dead man's watch cannot be started ({error.strerror})")
+        except Exception as error:
+            why = getattr(error, "strerror", None) or error
+            self._fault(f"The dead man's watch cannot be started ({why})")
         finally:
             self._starts.release()
 

@@ -13,7 +13,7 @@ import msgspec
 import numpy as np
 
 from hawser.core.bars import Bars
-from hawser.core.errors import Unavailable
+from hawser.core.errors import UNDECODABLE, Unavailable
 from hawser.core.instrument import Instrument
 from hawser.venue import port
 from hawser.venue.quay.weather import Weather
@@ -123,7 +123,7 @@ class Frames:
                 break
             try:
                 found.append(self._decoder.decode(bytes(self._held[at + _LENGTH.size : end])))
-            except (msgspec.MsgspecError, ValueError) as error:
+            except UNDECODABLE as error:
                 raise Unavailable("bad_frame", f"A frame could not be read: {error}.") from error
             at = end
         del self._held[:at]
