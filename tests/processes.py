@@ -25,6 +25,7 @@ from hawser.service.heartbeat import read_pulse
 from hawser.service.profile import far_name, profile
 from hawser.venue.quay.store import BookStore
 
+FULL = Path("/dev/full")  # takes no line, as a file on a full disk
 WATCHED = Path(__file__).with_name("watched.py")
 SILENT, POSITIONS = 4.0, 2
 FLAT_WITHIN = SILENT + 60.0  # a flattening that failed is tried again after 30 s
@@ -46,6 +47,9 @@ class Scene:
         self._draw, self.told = random.Random(seed), list[str]()
         self._folder, self._socket, self._root = folder, folder / "q.sock", folder / "profile"
         self._pulse = profile(far_name(self._socket), self._root).heartbeat
+        self._full = seed % 3 == 0
+        if self._full:
+            self.told.append("the watch cannot write a line")
         self._quay = self._open_quay()
         self._hawser = self._open_hawser(asks=POSITIONS)
         self._until(lambda: self._held() == self._rests() == POSITIONS, PATIENCE, "positions were never protected")
@@ -207,7 +211,7 @@ class Scene:
         )  # fmt: skip
 
     def _open(self, name: str, *arguments: object) -> subprocess.Popen[bytes]:
-        with (self._folder / f"{name}.txt").open("ab") as out:
+        with (FULL if self._full and name == "watch" else self._folder / f"{name}.txt").open("ab") as out:
             return subprocess.Popen([sys.executable, *map(str, arguments)], stdout=out, stderr=out)
 
     @staticmethod
@@ -235,7 +239,8 @@ def played(seed: int) -> bool:
         except TooSlow:
             scene.told.append("too slow")
         except Broken as broken:
-            wrong = f"BAD: {broken}\n{(Path(folder) / 'watch.txt').read_text()}"
+            said = Path(folder) / "watch.txt"
+            wrong = f"BAD: {broken}\n{said.read_text() if said.exists() else ''}"
         finally:
             scene.close()
         print(seed, "; ".join(scene.told), wrong or "as it should be", flush=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import signal
 import subprocess
 import sys
@@ -24,6 +25,7 @@ from hawser.service.profile import far_name, profile
 from hawser.service.recording import Extent
 from hawser.service.sentry import Alone, Sentry, WatchSettings
 from hawser.service.voice import idle_of
+from hawser.service.watching import say
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
@@ -123,6 +125,38 @@ def test_whatever_goes_wrong_with_flattening_the_watch_goes_on(tmp_path):
     assert "a quantity nobody can read" in watch.found[1].text
     assert watch.at(*range(24, 56, 4)) == []  # tried again, told once
     assert next(answers, None) is None
+
+
+def test_a_watch_that_can_tell_nobody_closes_all_the_same(tmp_path, monkeypatch):
+    """What it says goes into a file: on a disk that is full, no line of it."""
+    path, closed = tmp_path / "heartbeat.json", []
+    Heart(path, "demo", "/there").beat(0.0, 1, 0)
+    full = Path("/dev/full").open("w", buffering=1)  # noqa: SIM115  # its end fails too
+    watch = Watch(path, 20.0, lambda finding: print(finding.text, file=full, flush=True), lambda *_: closed.append(1))
+    for now in range(0, 25, 4):
+        watch.look(float(now))
+    with monkeypatch.context() as nobody:
+        nobody.setattr(sys, "stderr", full)
+        say("nobody reads this")
+    with contextlib.suppress(OSError):
+        full.close()
+    assert closed == [1]
+
+
+def test_whatever_a_look_fails_by_the_next_one_is_taken(tmp_path, monkeypatch):
+    looks = iter((MemoryError(), OSError("no more files"), MemoryError()))
+    watch = Clocked(tmp_path / "heartbeat.json")
+
+    def look(now):
+        error = next(looks, None)
+        if error is not None:
+            raise error
+        return False
+
+    monkeypatch.setattr("hawser.service.deadman.LOOK", 0.0)
+    monkeypatch.setattr(watch.watch, "look", look)
+    assert watch.watch.run()
+    assert [one.kind for one in watch.found] == ["failed"]
 
 
 def test_flattening_ends_where_hawser_wakes_meanwhile(tmp_path):

@@ -7,6 +7,7 @@ speaks to the venue on a line of its own.
 
 from __future__ import annotations
 
+import contextlib
 import time
 import uuid
 from collections.abc import Callable, Iterator
@@ -46,6 +47,7 @@ class Watch:
 
     def __init__(self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Flatten | None) -> None:
         self._path, self.silent_s, self._told, self.flatten = path, silent_s, told, flatten
+        self._stumbled = False
         self._tripped = self._owed = False  # `owed`: everything was to be closed and is not
         self._unwritten = False  # Hawser says that it is at work, though it leaves no sign of life
         self._looked = self._seen = self._next = 0.0
@@ -62,7 +64,7 @@ class Watch:
             self._last, self._seen = pulse, now
             if self._tripped and not slept:
                 self._tripped = self._owed = False
-                self._told(Finding("back", f"Hawser gives signs of life again, {pulse.open} positions open"))
+                self._tell("back", f"Hawser gives signs of life again, {pulse.open} positions open")
         if pulse.ended:
             return False
         age = now - self._seen
@@ -84,7 +86,7 @@ class Watch:
         if not self._unwritten:
             self._unwritten = True
             text = "Hawser says that it is at work, but its sign of life is not written: the disk may be full, or hang"
-            self._told(Finding("unwritten", text))
+            self._tell("unwritten", text)
         return True
 
     @property
@@ -95,7 +97,7 @@ class Watch:
     def _trip(self, pulse: Pulse, age: float, now: float) -> None:
         what = f"{fg.counted(pulse.open, 'position')} open and {fg.counted(pulse.waiting, 'entry', 'entries')} waiting"
         then = "flattening at the venue" if self.flatten is not None else "stops that rest at the venue still protect"
-        self._told(Finding("silent", f"Hawser has been silent for {age:.0f} s with {what}: {then}"))
+        self._tell("silent", f"Hawser has been silent for {age:.0f} s with {what}: {then}")
         self._flatten(pulse, now)
 
     def _flatten(self, pulse: Pulse, now: float) -> None:
@@ -104,23 +106,35 @@ class Watch:
         if self.flatten is None:
             return
         try:
-            self._told(Finding("flattened", self.flatten(pulse, lambda: read_pulse(self._path) in (pulse, None))))
+            self._tell("flattened", self.flatten(pulse, lambda: read_pulse(self._path) in (pulse, None)))
             self._owed = False
         except Exception as error:  # whatever it is, a watch that ends watches nothing
             if isinstance(error, HawserError) and error.code == BACK:
                 return
             if not self._owed:
                 why = error.sentence if isinstance(error, HawserError) else repr(error)
-                self._told(Finding("failed", f"Not flattened: {why}; it is tried again every {AGAIN:.0f} s"))
+                self._tell("failed", f"Not flattened: {why}; it is tried again every {AGAIN:.0f} s")
             self._owed, self._next = True, now + AGAIN
 
+    def _tell(self, kind: str, text: str) -> None:
+        """What cannot be told, on a full disk say, keeps nobody from what is to be done."""
+        with contextlib.suppress(Exception):
+            self._told(Finding(kind, text))
+
     def run(self, wanted: Callable[[], bool] = lambda: True) -> bool:
-        """Until Hawser has ended on purpose (True), or it is no longer `wanted`."""
-        while wanted():
-            if not self.look(time.monotonic()):
-                return True
+        """Until Hawser has ended on purpose (True), or it is no longer `wanted`. A watch that ends watches nothing:
+        whatever a look fails by is told once, and the next one is taken."""
+        while True:
+            try:
+                if not wanted():
+                    return False
+                if not self.look(time.monotonic()):
+                    return True
+            except Exception as error:
+                if not self._stumbled:
+                    self._tell("failed", f"A look for the sign of life has failed ({error!r}): the watch goes on")
+                self._stumbled = True
             time.sleep(LOOK)
-        return False
 
 
 def flatten(socket: Path, silent: Callable[[], bool] = lambda: True) -> str:

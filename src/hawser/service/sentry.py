@@ -12,7 +12,8 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable
-from typing import Annotated
+from pathlib import Path
+from typing import Annotated, BinaryIO
 
 import msgspec
 
@@ -76,6 +77,14 @@ class Alone:
         return not free
 
 
+def _log(path: Path) -> BinaryIO:
+    """Where a watch writes its lines: nowhere, on a disk that takes no file. That is no reason not to watch."""
+    try:
+        return path.open("ab")
+    except OSError:
+        return Path(os.devnull).open("ab")
+
+
 class Sentry:
     """Starts the watch where it is wanted and none is there. `fault` hears what is wrong with its settings."""
 
@@ -119,7 +128,7 @@ class Sentry:
             of = self.profile
             command = [sys.executable, "-m", "hawser", "watch", "--as-set", "--at", of.name]
             command += [str(folder) for folder in (of.data, of.config, of.state)]
-            with (of.state / "watch.log").open("ab") as log:
+            with _log(of.state / "watch.log") as log:
                 # What is started forks and ends at once: the watch itself is nobody's child, and nobody waits for it.
                 subprocess.run(
                     command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, check=False

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 import time
 from collections.abc import Callable
@@ -47,6 +48,12 @@ class AsSet:
         return settings.on
 
 
+def say(text: str) -> None:
+    """A line for whoever reads them; where nobody can, or on a full disk, nothing."""
+    with contextlib.suppress(OSError, ValueError):
+        print(f"{time.strftime('%H:%M:%S')}  {text}", file=sys.stderr, flush=True)
+
+
 def _alone(lock: Alone) -> bool:
     """Whether the lock could be taken: who only looks at it holds it for a moment too."""
     for _ in range(5):
@@ -80,10 +87,8 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
 
     def local(channel: Channel, alert: Alert) -> None:
         if channel == "sound":
-            print("\a", end="", file=sys.stderr, flush=True)
-
-    def say(text: str) -> None:
-        print(f"{time.strftime('%H:%M:%S')}  {text}", file=sys.stderr, flush=True)
+            with contextlib.suppress(OSError, ValueError):
+                print("\a", end="", file=sys.stderr, flush=True)
 
     alerts = Alerts(profile.alerts, profile.state / "watch-waiting.json", profile.name, local, say)
 
