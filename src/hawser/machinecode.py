@@ -3,11 +3,17 @@
 Numba by itself looks at the one file that a function stands in. Its code holds the functions it calls too, from other
 files: a rule that was mended would go on as it was wherever another calls it. This stands outside the core, which reads
 no files: `core/compiled.py` tells Numba the names of these classes, and Numba looks them up.
+
+What is kept is only kept to save time. Numba lets a full disk, or a file that a power cut has left empty, end whoever
+calls a rule; here the rule is compiled as if nothing had been kept.
 """
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
+import os
+from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
 
@@ -54,3 +60,30 @@ class Beside(_OfAllRules, caching.InTreeCacheLocator):
 
 class OfUser(_OfAllRules, caching.UserWideCacheLocator):
     """In the person's own cache."""
+
+
+class Nowhere(_OfAllRules, caching.UserProvidedCacheLocator):
+    """Where none of those can be written to: each start compiles anew, which is slow, but it starts."""
+
+    @classmethod
+    def from_function(cls, py_func: object, py_file: str) -> Nowhere:
+        return cls(py_func, py_file)
+
+    def get_cache_path(self) -> str:
+        return os.path.join(os.devnull, "nowhere")  # noqa: PTH118  # Numba works with texts
+
+
+@contextlib.contextmanager
+def _without_it(kept: caching.Cache) -> Iterator[None]:
+    """Numba's own place for errors that a cache may have, around each reading and writing; here, for all of them. A
+    list of what is kept that cannot be read is begun anew, else it could never be added to."""
+    try:
+        yield
+    except OSError:
+        pass
+    except Exception:
+        with contextlib.suppress(OSError):
+            kept.flush()  # type: ignore[no-untyped-call]
+
+
+setattr(caching.FunctionCache, "_guard_against_spurious_io_errors", _without_it)  # noqa: B010  # no way is offered

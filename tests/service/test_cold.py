@@ -6,6 +6,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 from hawser.core import bars, indicators, stop_lines
 from hawser.core.guards import limits
 from hawser.core.rules import closing, laying, moving, quantity, rounding, stops, targets
@@ -102,3 +104,38 @@ def test_a_rule_that_was_mended_is_not_run_from_old_machine_code_of_those_that_c
     assert told() == "954"
     rounding.write_text(text)
     assert told() == "953"
+
+
+ASKED = "from hawser.core.rules.rounding import floor_steps; print(floor_steps(3.5))"
+TOO_FULL = """
+import resource, signal
+signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
+"""
+UNWRITABLE = """
+import tempfile
+def refused(**of):
+    raise OSError(30, "Read-only file system")
+tempfile.TemporaryFile = refused
+"""
+
+
+@pytest.mark.parametrize("before", ["", TOO_FULL, UNWRITABLE])
+def test_rules_are_compiled_where_nothing_can_be_kept_or_what_is_kept_is_damaged(tmp_path, before):
+    def told() -> str:
+        env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path)}
+        done = subprocess.run(
+            [sys.executable, "-c", before + ASKED], capture_output=True, text=True, env=env, check=False
+        )
+        return done.stdout.strip() or done.stderr
+
+    assert told() == "3"
+    kept = [path for path in tmp_path.rglob("*") if path.is_file()]
+    assert bool(kept) == (not before)
+    for path in kept:  # as a power cut leaves them
+        path.write_bytes(b"")
+    assert told() == "3"
+    assert all(path.stat().st_size for path in kept)  # and it is kept again
+    for path in kept:
+        path.write_bytes(path.read_bytes()[:-9])
+    assert told() == "3"

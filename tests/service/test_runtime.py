@@ -462,6 +462,29 @@ def test_whatever_fails_beside_it_tending_goes_on(started):
     assert list((runtime.profile.state / "faults").glob("*.txt"))
 
 
+def test_where_the_system_has_no_room_for_what_is_beside_it_tending_begins(started, monkeypatch):
+    """No thread for the news, alerts, the look at the record and the answers to a watch."""
+    start, refused = threading.Thread.start, []
+
+    def begin(thread):
+        if thread.name in ("news", "record", "voice") or thread.name.startswith("alerts"):
+            refused.append(thread.name)
+            raise RuntimeError("can't start new thread")
+        start(thread)
+
+    monkeypatch.setattr(threading.Thread, "start", begin)
+    runtime, heard = started(speed=20.0)
+    heard.until(lambda s: s.link_up and any(t.open_steps for t in s.trades) and not s.exposed)
+    runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
+    heard.until(lambda s: not any(t.open_steps for t in s.trades))
+    assert {"news", "record", "voice"} < set(refused)
+    assert len(heard.faults) >= len(set(refused)) - 1
+    runtime.stop()
+    monkeypatch.undo()
+    again, _ = started(running=False)  # it has let go of the record
+    again.stop()
+
+
 def test_a_second_hawser_on_the_same_ledger_is_refused(started):
     runtime, _ = started(running=False)
     other = Heard()

@@ -13,7 +13,8 @@ from collections.abc import Callable
 from functools import cache
 from typing import Any, Literal, TypeVar, cast
 
-LOCATORS = ",".join(f"hawser.machinecode.{one}" for one in ("Given", "Beside", "OfUser"))  # which Numba looks up
+PLACES = ("Given", "Beside", "OfUser", "Nowhere")  # of machine code, by the names that Numba looks up
+LOCATORS = ",".join(f"hawser.machinecode.{one}" for one in PLACES)
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 

@@ -282,27 +282,35 @@ class Runtime:
             self.hooks.failed(self.faults.record(error))
             return
         heart = Heart(self.profile.heartbeat, self.profile.name, self._venue_at, Aside("heart"))
-        heart.speak()
+        self._beside(heart.speak)
         try:
             self._serve(session, heart)
         except Exception as error:  # nobody knows what it has left undone: nothing may leave any more
             sentence = self.faults.record(error)
             self.hooks.failed(f"Tending has stopped; resting stops still protect at the venue. {sentence}")
         finally:
-            heart.end()
+            self._beside(heart.end)
             self._close(session)
 
     def _open(self) -> Session:
         prime_rules()
         boot = self._boot(self.profile)
         self.venue, self._venue_at = boot.venue, boot.venue_at
-        self._hear_past(boot.ledger)
+        self._beside(partial(self._hear_past, boot.ledger))
         try:
             session = self._session(boot)
         except BaseException:  # who tries again must not meet our own lock
             boot.ledger.close()
             boot.venue.close()
             raise
+        try:
+            self._begin(session, boot)
+        except BaseException:
+            self._close(session)
+            raise
+        return session
+
+    def _begin(self, session: Session, boot: Boot) -> None:
         session.stopping = self._stop.is_set
         self._set_up_guards(session, boot)
         if boot.prepare is not None:
@@ -315,12 +323,18 @@ class Runtime:
             self.hooks.fault(note)
         self.hooks.ready()
         self._link.start()
-        self._news.start()
-        self.alerts.begin()
-        self.sentry.begin(self._venue_at)
-        look = partial(self._look_at_the_record, boot.ledger.path)
-        threading.Thread(target=look, name="record", daemon=True).start()
-        return session
+        look = threading.Thread(
+            target=partial(self._look_at_the_record, boot.ledger.path), name="record", daemon=True
+        )  # fmt: skip
+        for begin in (self._news.start, self.alerts.begin, partial(self.sentry.begin, self._venue_at), look.start):
+            self._beside(begin)
+
+    def _beside(self, work: Callable[[], object]) -> None:
+        """What fails beside tending keeps nobody from it: it is told."""
+        try:
+            work()
+        except Exception as error:
+            self._fault(error)
 
     def _session(self, boot: Boot) -> Session:
         pulse = read_pulse(self.profile.heartbeat)
@@ -471,13 +485,12 @@ class Runtime:
         return taken(session.engine.state, forming, self.faults.count, watch.symbol)
 
     def _close(self, session: Session) -> None:
-        self._news.stop()
-        self.alerts.stop()
+        self._beside(self._news.stop)
+        self._beside(self.alerts.stop)
         if self._link is not None:
-            self._link.stop()
-        try:
-            session.close()
-        except Exception as error:  # what could not be written stays unwritten; the venue is left in order all the same
-            self._fault(error)
+            self._beside(self._link.stop)
+        self._beside(
+            session.close
+        )  # what could not be written stays unwritten; the venue is left in order all the same
         if self.venue is not None:
             self.venue.close()

@@ -30,10 +30,14 @@ class Voice:
     def __init__(self, path: Path, idle: Callable[[], float]) -> None:
         self._idle, self._ended = idle, threading.Event()
         self._server = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-        with contextlib.suppress(OSError):
-            self._server.bind(_name(path))
-            self._server.listen()
-            threading.Thread(target=self._answer, name="voice", daemon=True).start()
+        try:
+            with contextlib.suppress(OSError):
+                self._server.bind(_name(path))
+                self._server.listen()
+                threading.Thread(target=self._answer, name="voice", daemon=True).start()
+        except BaseException:  # a line that nobody answers
+            self._server.close()
+            raise
 
     def _answer(self) -> None:
         while True:
