@@ -15,7 +15,7 @@ import msgspec
 from hawser.core.clock import MINUTE, SECOND
 from hawser.engine import states
 from hawser.engine.commands import Amend, Submit, Tell
-from hawser.engine.events import Checked
+from hawser.engine.events import AnyEvent, Checked, MoveStop
 from hawser.engine.reasons import HAND, HELD_HERE, INITIAL, PLAN, RESTS, words
 from hawser.engine.state import EngineState, Trade
 from hawser.ledger.ledger import Entry
@@ -223,6 +223,7 @@ class Judge:
     def widened(self, entry: Entry) -> Iterator[str]:
         """What moves a stop away from the market, farther than a person wished; a backstop moves as its stop does."""
         book = self._venue().book
+        self._note_wish(entry[0])
         for command in entry[1]:
             if not isinstance(command, Amend) or command.role != "stop":
                 continue
@@ -235,6 +236,13 @@ class Judge:
             known = order.level in self._known_levels(order)  # else nobody could know
             if known and trade.side * (command.level - order.level) < 0 and trade.side * (command.level - wished) < 0:
                 yield f"{trade.id} from {order.level} to {command.level}: {command.why}"
+
+    def _note_wish(self, event: AnyEvent) -> None:
+        """A stop moved by hand while there is no line: a trail may have its part of that wish before it is sent."""
+        trade = self._state().trades.get(event.trade) if isinstance(event, MoveStop) else None
+        if trade is not None and isinstance(event, MoveStop) and (trade.stop, trade.stop_code) == (event.level, HAND):
+            for order in self._state().orders_of(trade, "stop"):
+                self._wished[order.id] = trade.venue_stop
 
     def checked(self, entry: Entry) -> None:
         """The record does not grow by what says nothing new."""
