@@ -245,7 +245,8 @@ def test_settings_that_cannot_be_read_are_set_aside(tmp_path):
     settings.kept.drafts["CAD/CHF"] = Draft(side=-1, risk="0.4 %")
     settings.save()
     assert Settings(path).kept.drafts["CAD/CHF"].risk == "0.4 %"
-    for damaged in NO_JSON:
+    odd = (b'{"station": -5}', b'{"columns": {"logbook": [9999999999]}}', b'{"geometry": "AAA"}')
+    for damaged in (*NO_JSON, *odd):
         path.write_bytes(damaged)
         assert Settings(path).kept == Kept()
         assert (tmp_path / "desk.unreadable").read_bytes() == damaged

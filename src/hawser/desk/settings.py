@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import os
 from pathlib import Path
+from typing import Annotated
 
 import msgspec
 
@@ -12,21 +14,26 @@ from hawser.core.errors import UNDECODABLE
 from hawser.desk.planning import Draft
 from hawser.desk.rigdraft import Texts
 
+Size = Annotated[int, msgspec.Meta(ge=0, le=100_000)]  # pixels
+
 
 class Kept(msgspec.Struct):
-    """Everything remembered. Sizes in pixels; `state` as Qt's own bytes, base64."""
+    """Everything remembered; `geometry` as Qt's own bytes, base64. What no window could take is not read."""
 
     theme: str = "paper"
     geometry: str = ""
-    splitters: dict[str, list[int]] = {}
-    columns: dict[str, list[int]] = {}
-    station: int = 0
+    splitters: dict[str, list[Size]] = {}
+    columns: dict[str, list[Size]] = {}
+    station: Annotated[int, msgspec.Meta(ge=0)] = 0
     symbol: str = ""
     spans: dict[str, int] = {}
     shown_bars: dict[str, float] = {}
     drafts: dict[str, Draft] = {}
     plans: dict[str, Draft] = {}  # saved by name
     unfinished_rigs: dict[str, Texts] = {}  # what is typed and makes no rig yet
+
+    def __post_init__(self) -> None:
+        base64.b64decode(self.geometry)
 
 
 class Settings:
