@@ -4,8 +4,8 @@ Numba by itself looks at the one file that a function stands in. Its code holds 
 files: a rule that was mended would go on as it was wherever another calls it. This stands outside the core, which reads
 no files: `core/compiled.py` tells Numba the names of these classes, and Numba looks them up.
 
-What is kept is only kept to save time. Numba lets a full disk, or a file that a power cut has left empty, end whoever
-calls a rule; here the rule is compiled as if nothing had been kept.
+Machine code is kept only to save time. With Numba alone, a full disk or a file that a power cut has left empty raises
+an error where a rule is called; here the rule is compiled as if nothing had been kept.
 """
 
 from __future__ import annotations
@@ -75,8 +75,8 @@ class Nowhere(_OfAllRules, caching.UserProvidedCacheLocator):
 
 @contextlib.contextmanager
 def _without_it(kept: caching.Cache) -> Iterator[None]:
-    """Numba's own place for errors that a cache may have, around each reading and writing; here, for all of them. A
-    list of what is kept that cannot be read is begun anew, else it could never be added to."""
+    """In the place of Numba's own guard, which stands around each reading and writing and lets most errors through. A
+    damaged index is replaced by an empty one: Numba reads it before it adds to it."""
     try:
         yield
     except OSError:
@@ -86,4 +86,4 @@ def _without_it(kept: caching.Cache) -> Iterator[None]:
             kept.flush()  # type: ignore[no-untyped-call]
 
 
-setattr(caching.FunctionCache, "_guard_against_spurious_io_errors", _without_it)  # noqa: B010  # no way is offered
+setattr(caching.FunctionCache, "_guard_against_spurious_io_errors", _without_it)  # noqa: B010  # Numba has no setting

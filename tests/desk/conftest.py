@@ -173,9 +173,8 @@ def news_known(snapshot: Snapshot) -> bool:
 
 @pytest.fixture(scope="session", autouse=True)
 def quick() -> Iterator[None]:
-    """What only takes time here: the same made-up days and news for every test, pictures no faster than an eye
-    follows, and collections of memory while a window is open. Rubbish that holds windows is collected between tests,
-    on their own thread."""
+    """Leave out what only costs time: the same days are made and the same news is read once for all tests, a picture
+    comes as soon as it may, and memory is collected between tests, on the thread that windows belong to."""
     days: dict[tuple[object, ...], Day] = {}
     make = Stream._make
 

@@ -298,7 +298,6 @@ def test_a_hawser_that_is_killed_or_frozen_is_noticed_and_its_positions_are_clos
                    "--profile-root", str(root)]  # fmt: skip
         watch = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
         assert "Watching" in watch.stderr.readline()
-        time.sleep(2.0)  # alive: nothing happens
         assert positions(quay) == 2
         hawser.send_signal(how)
         told = [watch.stderr.readline() for _ in range(2)]
@@ -363,8 +362,7 @@ def test_a_watch_that_cannot_be_started_now_is_started_later(tmp_path, monkeypat
     monkeypatch.setattr("hawser.service.sentry.subprocess.run", run)
     sentry.look(100.0)
     assert started.wait(60)
-    while not wrong:
-        time.sleep(0.01)
+    until(lambda: wrong)
     assert wrong[0].startswith("The dead man's watch cannot be started")
 
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import unicodedata
 
-# What decoding bytes from outside may raise: a decoder's own errors and a UnicodeDecodeError are ValueErrors; what is
-# nested without end is another.
+# All that decoding bytes from outside may raise: the decoder's own errors and a UnicodeDecodeError, which are
+# ValueErrors, and a RecursionError for what is nested too deeply.
 UNDECODABLE = (ValueError, RecursionError)
 MOST_TOLD = 600  # signs of a sentence: what it quotes from outside may be of any length
 

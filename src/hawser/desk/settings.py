@@ -33,6 +33,7 @@ class Kept(msgspec.Struct):
     unfinished_rigs: dict[str, Texts] = {}  # what is typed and makes no rig yet
 
     def __post_init__(self) -> None:
+        """Raises ValueError where the geometry is no base64."""
         base64.b64decode(self.geometry)
 
 

@@ -329,12 +329,14 @@ class Runtime:
         for begin in (self._news.start, self.alerts.begin, partial(self.sentry.begin, self._venue_at), look.start):
             self._beside(begin)
 
-    def _beside(self, work: Callable[[], object]) -> None:
-        """What fails beside tending keeps nobody from it: it is told."""
+    def _beside(self, work: Callable[[], object]) -> bool:
+        """Do what is not tending: an error in it is told, and tending goes on. Whether all went well."""
         try:
             work()
         except Exception as error:
             self._fault(error)
+            return False
+        return True
 
     def _session(self, boot: Boot) -> Session:
         pulse = read_pulse(self.profile.heartbeat)
@@ -464,16 +466,10 @@ class Runtime:
         heart.beat(0.0, *_held(session), ended=True, extent=session.extent)
 
     def _look_around(self, session: Session, now: float) -> bool:
-        """What is not tending: news, the picture for the window, and whether somebody watches over Hawser. Whether all
-        went well; what does not keeps neither the others from it nor tending."""
-        well = True
-        for look in (self._follow_news, self._show, lambda _: self.sentry.look(now)):
-            try:
-                look(session)
-            except Exception as error:
-                self._fault(error)
-                well = False
-        return well
+        """News, the picture for the window, and whether somebody watches over Hawser. Whether all went well."""
+        looks = partial(self._follow_news, session), partial(self._show, session), partial(self.sentry.look, now)
+        went = [self._beside(look) for look in looks]
+        return all(went)
 
     def _show(self, session: Session) -> None:
         self.hooks.snapshot(self.picture(session))
@@ -489,8 +485,6 @@ class Runtime:
         self._beside(self.alerts.stop)
         if self._link is not None:
             self._beside(self._link.stop)
-        self._beside(
-            session.close
-        )  # what could not be written stays unwritten; the venue is left in order all the same
+        self._beside(session.close)
         if self.venue is not None:
             self.venue.close()

@@ -134,7 +134,7 @@ class Sentry:
                     command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, check=False
                 )
         except Exception as error:
-            why = getattr(error, "strerror", None) or error
+            why = getattr(error, "strerror", None) or repr(error)
             self._fault(f"The dead man's watch cannot be started ({why})")
         finally:
             self._starts.release()

@@ -238,9 +238,11 @@ class Judge:
                 yield f"{trade.id} from {order.level} to {command.level}: {command.why}"
 
     def _note_wish(self, event: AnyEvent) -> None:
-        """A stop moved by hand while there is no line: a trail may have its part of that wish before it is sent."""
-        trade = self._state().trades.get(event.trade) if isinstance(event, MoveStop) else None
-        if trade is not None and isinstance(event, MoveStop) and (trade.stop, trade.stop_code) == (event.level, HAND):
+        """A wish counts from when it is asked: without a line nothing is sent, and a trail may move the stop first."""
+        if not isinstance(event, MoveStop):
+            return
+        trade = self._state().trades.get(event.trade)
+        if trade is not None and (trade.stop, trade.stop_code) == (event.level, HAND):
             for order in self._state().orders_of(trade, "stop"):
                 self._wished[order.id] = trade.venue_stop
 

@@ -49,9 +49,14 @@ class AsSet:
 
 
 def say(text: str) -> None:
-    """A line for whoever reads them; where nobody can, or on a full disk, nothing."""
+    """Write a line to the watch's log or the terminal."""
+    _put(f"{time.strftime('%H:%M:%S')}  {text}\n")
+
+
+def _put(text: str) -> None:
+    """A full disk, or a terminal that is gone, does not end the watch."""
     with contextlib.suppress(OSError, ValueError):
-        print(f"{time.strftime('%H:%M:%S')}  {text}", file=sys.stderr, flush=True)
+        print(text, end="", file=sys.stderr, flush=True)
 
 
 def _alone(lock: Alone) -> bool:
@@ -87,8 +92,7 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
 
     def local(channel: Channel, alert: Alert) -> None:
         if channel == "sound":
-            with contextlib.suppress(OSError, ValueError):
-                print("\a", end="", file=sys.stderr, flush=True)
+            _put("\a")
 
     alerts = Alerts(profile.alerts, profile.state / "watch-waiting.json", profile.name, local, say)
 
