@@ -7,11 +7,13 @@ bin=$1
 export QT_QPA_PLATFORM=offscreen
 
 parity=tests/service/test_parity.py
+storm=tests/test_storms.py
 windows() { "$bin/pytest" -q -o cache_dir=.pytest_cache/windows tests/desk $parity; }
 core() { "$bin/python" tests/without_qt.py; }
+storms() { "$bin/pytest" -q -o cache_dir=.pytest_cache/storms $storm; }
 interpreted() { NUMBA_DISABLE_JIT=1 "$bin/pytest" -q tests/core -p no:pytest-qt -p no:cacheprovider; }
 others() {
-  "$bin/pytest" -q -o cache_dir=.pytest_cache/others --ignore tests/desk --ignore $parity \
+  "$bin/pytest" -q -o cache_dir=.pytest_cache/others --ignore tests/desk --ignore $parity --ignore $storm \
     --ignore tests/core --ignore tests/engine --ignore tests/formats
 }
 
@@ -26,6 +28,7 @@ trap 'rm -f "$told"' EXIT
 beside=$!
 failed=0
 windows || failed=1
+storms || failed=1
 interpreted || failed=1
 wait "$beside" || failed=1
 cat "$told"
