@@ -18,6 +18,7 @@ from hawser.service.recording import Extent, Way
 from hawser.service.session import Session
 from hawser.service.stormworld import ACCOUNT, Kept
 from hawser.venue import port
+from hawser.venue.quay.book import BookState
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.weather import SEVERITIES, Weather
 
@@ -58,6 +59,17 @@ class World:
         self.session = Session(
             ACCOUNT, self.venue, self.ledger, self.entries.append, "S", self.faults.append, self.way, last
         )
+        self.run(30)
+
+    def another_answers(self, traded: stormworld.World, state: BookState) -> None:
+        """The line is cut, and who answers on it then trades others; the session lives on."""
+        old, now = self.venue, self.session.now
+        old.hang_up()
+        self.venue = self.session.venue = self._quay(traded, SEVERITIES["calm"], Kept(state), old.now)
+        instruments = tuple(one for one, _ in traded)
+        self.session.message(port.LinkTold(time=old.now, up=False, why="it was cut"), now)
+        told = port.InstrumentsTold(time=old.now, instruments=instruments, base_span=self.venue.base_span)
+        self.session.message(told, now)
         self.run(30)
 
     def run(self, seconds: float) -> None:

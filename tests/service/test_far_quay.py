@@ -10,6 +10,7 @@ import threading
 import time
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from hawser.core.account import Account
@@ -22,7 +23,7 @@ from hawser.service.quayserver import Server, listening
 from hawser.service.runtime import Boot, Hooks, Runtime
 from hawser.service.session import Session
 from hawser.service.storm import Storm
-from hawser.service.stormworld import START, WORLD
+from hawser.service.stormworld import START, WORLD, World
 from hawser.venue import port
 from hawser.venue.quay import wire
 from hawser.venue.quay.book import BookState
@@ -184,6 +185,62 @@ def test_a_venue_that_falls_silent_counts_as_a_lost_line(tmp_path, server, monke
     time.sleep(0.1)
     message = far.next_message(0)
     assert isinstance(message, port.LinkTold) and not message.up
+
+
+def another(path: Path, traded: World, currency: str = "CHF") -> Server:
+    """Who listens at `path` once the one before is gone."""
+    return Server(Quay(GeneratedFeed(traded, {}, 1, START, 1), currency, 64_000.0, {}, SEVERITIES["calm"]), path)
+
+
+def heard(far: FarQuay, server: Server, count: int) -> list[port.Told]:
+    """The next messages about the line, and about what is traded on it."""
+    told: list[port.Told] = []
+    end = time.monotonic() + 300
+    while time.monotonic() < end and len(told) < count:
+        server.turn()
+        message = far.next_message(0)
+        told += [message] if isinstance(message, (port.LinkTold, port.InstrumentsTold)) else []
+    return told
+
+
+def test_who_trades_others_when_the_line_is_back_says_so_before_it_stands(tmp_path, server, monkeypatch):
+    monkeypatch.setattr("hawser.service.quayclient.AGAIN", 0.0)
+    far = connected(server, tmp_path / "q.sock")
+    server.run(lambda: True)
+    (first, how), *others = WORLD
+    dearer = msgspec.structs.replace(first, multiplier=first.multiplier * 10)
+    served = another(tmp_path / "q.sock", [(dearer, how), *others])
+    told = heard(far, served, 4)
+    assert [one.up if isinstance(one, port.LinkTold) else one.instruments[0] for one in told] == [
+        True, False, dearer, True
+    ]  # fmt: skip
+    assert (far.history(first.symbol).close == served._venue.history(first.symbol).close).all()
+    served.run(lambda: True)
+    again = another(tmp_path / "q.sock", [(dearer, how), *others])  # the same once more is no news
+    assert [type(one) for one in heard(far, again, 2)] == [port.LinkTold] * 2
+    far.close()
+    again.run(lambda: True)
+
+
+def test_an_account_in_another_currency_that_answers_later_is_told_once_and_not_heard(tmp_path, server, monkeypatch):
+    far = connected(server, tmp_path / "q.sock")
+    server.run(lambda: True)
+    ours = far.welcome
+    monkeypatch.setattr("hawser.service.quayclient.AGAIN", 0.0)
+    monkeypatch.setattr("hawser.service.quayclient.ANOTHER", 0.0)
+    served = another(tmp_path / "q.sock", list(WORLD), "USD")
+    told = []
+    for _ in range(200):
+        served.turn()
+        message = far.next_message(0)
+        told += [] if message is None else [message]
+    assert [one.why for one in told if isinstance(one, port.LinkTold)] == [
+        "", "the venue's process is gone", "the account there is in USD, not in CHF"
+    ]  # fmt: skip
+    assert {type(one) for one in told} <= {port.LinkTold, port.QuoteTold, port.StateTold, port.FiguresTold}
+    assert far.welcome == ours
+    far.close()
+    served.run(lambda: True)
 
 
 def test_only_its_owner_may_open_the_socket(tmp_path):

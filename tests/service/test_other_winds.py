@@ -400,21 +400,28 @@ def test_a_rate_of_the_file_serves_only_where_no_way_leads_by_live_ones(live, ra
 # Another grid
 
 
+@pytest.mark.parametrize("lives", [True, False])
 @pytest.mark.parametrize("finer", [True, False])
-def test_another_tick_at_a_restart_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, finer):
+def test_another_tick_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, finer, lives):
+    """At a restart of Hawser, and while it lives and the line was cut."""
     path = tmp_path / "ledger.sqlite"
     world = World(Ledger(path))
     world.place()
     old, whole = world.state.instruments[SYMBOL], world.trade.stop
     tick = old.tick / 2 if finer else old.tick * next(factor for factor in (3, 7, 11) if whole % factor)
     new = msgspec.structs.replace(old, tick=tick)
-    world.session.close()
-    world.venue.hang_up()
     anew = [(new, character) if one.symbol == SYMBOL else (one, character) for one, character in stormworld.WORLD]
-    state = stormworld._carried(reread(world.venue.book.state), old, new)
-    world.venue, world.ledger = world._quay(anew, SEVERITIES["calm"], Kept(state), world.venue.now), Ledger(path)
-    since = len(world.entries)
-    world.open()
+    state, since = stormworld._carried(reread(world.venue.book.state), old, new), len(world.entries)
+    if lives:
+        world.another_answers(anew, state)
+        assert world.told(since) >= {"link_down", "instrument_changed"}
+        assert not world.faults
+    else:
+        world.session.close()
+        world.venue.hang_up()
+        world.venue, world.ledger = world._quay(anew, SEVERITIES["calm"], Kept(state), world.venue.now), Ledger(path)
+        world.open()
+    assert world.state.markets[SYMBOL].time > world.session.now - 10 * SECOND  # its quotes are read
     if finer:
         assert world.trade.stop == whole * 2
         assert world.trade.state == states.PROTECTED
@@ -423,6 +430,41 @@ def test_another_tick_at_a_restart_is_carried_over_exactly_or_left_with_an_alarm
         assert world.trade.left
         assert not world.sent(cm.Submit, since) + world.sent(cm.Amend, since)
     world.session.close()
+
+
+def test_a_contract_that_is_worth_more_while_hawser_lives_makes_the_next_size_smaller(tmp_path):
+    """A venue's process that came back once had another contract behind the same name: what was placed then risked ten
+    times what the account allows."""
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    before = world.trade.entered
+    world.session.ask(ev.CloseTrade(time=world.venue.now, ask="c", trade=world.trade.id))
+    world.run(10)
+    old = world.state.instruments[SYMBOL]
+    dearer = msgspec.structs.replace(old, multiplier=old.multiplier * 10)
+    traded = [(dearer if one.symbol == SYMBOL else one, character) for one, character in stormworld.WORLD]
+    world.another_answers(traded, reread(world.venue.book.state))
+    world.place()
+    assert world.trade.entered == pytest.approx(before / 10, abs=1)
+    world.session.close()
+    assert not verify(tmp_path / "ledger.sqlite").line
+    again = Ledger(tmp_path / "ledger.sqlite")
+    assert again.restore().state.instruments[SYMBOL].multiplier == dearer.multiplier
+    again.close()
+
+
+def test_an_instrument_that_is_gone_while_hawser_lives_leaves_its_trade():
+    world = World()
+    world.place()
+    without = [one for one in stormworld.WORLD if one[0].symbol != SYMBOL]
+    world.another_answers(without, stormworld._without(reread(world.venue.book.state), SYMBOL))
+    assert world.trade.left
+    assert SYMBOL not in world.session.stores
+    since = len(world.entries)
+    world.place()  # nothing of it is sent any more
+    assert world.sent(cm.Tell, since)
+    assert not world.sent(cm.Submit, since)
+    assert not world.faults
 
 
 def test_an_instrument_that_is_gone_at_a_restart_leaves_the_others(tmp_path):

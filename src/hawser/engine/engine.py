@@ -167,6 +167,11 @@ def _with_limits(desk: Desk, account: Account) -> Account:
     return msgspec.structs.replace(account, policy=policy)
 
 
+def _instruments_changed(desk: Desk, event: ev.InstrumentsChanged) -> None:
+    desk.state.spans = event.spans
+    take_instruments(desk, event.instruments)
+
+
 _ASIDE = {
     "crossed": "crossed quotes", "one_sided": "one-sided quotes", "unreadable": "messages that cannot be read",
     "foreign": "messages about foreign orders",
@@ -343,6 +348,7 @@ def _about_order(action: Callable[..., None], *fields: str) -> Callable[[Desk, A
 
 _HANDLERS: dict[type, Callable[[Desk, Any], None]] = {
     ev.Opened: _opened,
+    ev.InstrumentsChanged: _instruments_changed,
     ev.BarCompleted: _bar,
     ev.RateSeen: _rate,
     ev.Figures: _figures,

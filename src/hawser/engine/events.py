@@ -41,6 +41,13 @@ class Opened(Event, frozen=True):
     lost: int = 0
 
 
+class InstrumentsChanged(Event, frozen=True):
+    """The venue trades others than when the session began, or the same on another grid. `spans` as in `Opened`."""
+
+    instruments: tuple[Instrument, ...]
+    spans: dict[str, tuple[int, ...]]
+
+
 class Quote(Event, frozen=True):
     """A quote, or several in one: the last bid and ask, the highest bid and the lowest ask since the one before."""
 
@@ -474,7 +481,7 @@ class ChangeAccount(Ask, frozen=True):
 VenueEvent = (
     Quote | BarCompleted | RateSeen | CalendarChanged | Figures | InstrumentState | VenueUp | VenueDown | OrderAccepted
     | OrderRejected | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus
-    | Holdings | Checked | SetAside
+    | Holdings | Checked | SetAside | InstrumentsChanged
 )  # fmt: skip
 AskEvent = (
     PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | FormBasket | DissolveBasket | MoveStop | MoveTarget

@@ -1,4 +1,5 @@
-"""An instrument that is another when a session opens: its tick or its step has changed, or it is gone.
+"""An instrument that is another when a session opens, or when a line that was cut is back: its tick or its step has
+changed, or it is gone.
 
 Levels are whole ticks and quantities whole steps, so that a changed tick would move every stop: one ten times too low
 was once sent. What is open is carried over exactly where all of it lies on the new grid. Where it does not, or where
@@ -29,7 +30,7 @@ class OffGrid(Exception):
 
 
 def take_instruments(desk: Desk, instruments: tuple[Instrument, ...]) -> None:
-    """The instruments of the session that opens; what is open goes along."""
+    """The instruments that are traded from here on; what is open goes along."""
     state, new = desk.state, {one.symbol: one for one in instruments}
     old = state.instruments
     state.instruments = dict(new)

@@ -107,7 +107,7 @@ class Link:
         return self._told_to
 
     def history(self, symbol: str) -> Bars:
-        """Only before `start`."""
+        """Before `start`, and when the venue has told that its instruments are others."""
         return self._venue.history(symbol)
 
     def send(self, request: port.Request, at: int) -> None:

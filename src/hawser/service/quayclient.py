@@ -20,6 +20,7 @@ PATIENCE = 10.0  # seconds for the venue to say what it is
 STUCK = 1.0  # seconds a request may wait to be taken
 SILENT = 5.0  # seconds without a sign of life after which the line counts as lost
 AGAIN = 0.5  # seconds between attempts to come back
+ANOTHER = 10.0  # the same where it was an account in another currency that answered
 
 
 class FarQuay:
@@ -32,10 +33,12 @@ class FarQuay:
         self._waiting: deque[port.Told] = deque()
         self._histories: dict[str, Bars] = {}
         self._heard_at = self._try_at = 0.0
+        self._changed = False  # whether what is traded is another since the line was cut
+        self._refused = ""  # the currency of an account that is not ours, as it was told
         self.counts: dict[str, int] = {}
         self.instruments: dict[str, Instrument] = {}
+        self.base_span = 0
         self.welcome = self._first()
-        self.base_span = self.welcome.base_span
 
     @property
     def now(self) -> int:
@@ -111,9 +114,12 @@ class FarQuay:
 
     def _connect(self) -> bool:
         self._try_at = time.monotonic() + AGAIN
-        line = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-        line.settimeout(1.0)
         try:
+            line = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        except OSError:  # no room for one more
+            return False
+        try:
+            line.settimeout(1.0)
             line.connect(str(self._path))
             line.sendall(wire.framed(wire.Hello(not_before=self._now)))
         except OSError:
@@ -142,18 +148,38 @@ class FarQuay:
             return
         self._heard_at = time.monotonic()
         for message in messages:
-            self._take(message)
+            if self._socket is not None:  # hung up on who is not ours
+                self._take(message)
 
     def _take(self, message: port.Told) -> None:
         if isinstance(message, wire.Welcome):
-            self.welcome = message
-            self.instruments = {instrument.symbol: instrument for instrument in message.instruments}
+            self._greeted(message)
         elif isinstance(message, wire.Column):
             self._histories[message.symbol] = wire.unpacked(message)
         elif isinstance(message, wire.Moment):
             self.counts = message.counts
         else:
+            if self._changed and isinstance(message, port.LinkTold) and message.up:  # every history has come by now
+                self._changed, traded = False, tuple(self.instruments.values())
+                told = port.InstrumentsTold(time=message.time, instruments=traded, base_span=self.base_span)
+                self._waiting.append(told)
             self._waiting.append(message)
+
+    def _greeted(self, welcome: wire.Welcome) -> None:
+        """Who answers says what it is. Another may listen there by now: all money that it told would be taken for
+        money of ours if it were in another currency."""
+        traded, before = {one.symbol: one for one in welcome.instruments}, self.instruments
+        if before and welcome.currency != self.welcome.currency:
+            self.close()
+            self._try_at = time.monotonic() + ANOTHER
+            if self._refused != welcome.currency:
+                self._refused, ours = welcome.currency, self.welcome.currency
+                why = f"the account there is in {welcome.currency}, not in {ours}"
+                self._waiting.append(port.LinkTold(time=self._now, up=False, why=why))
+            return
+        if before and (traded, welcome.base_span) != (before, self.base_span):
+            self._changed = True
+        self.welcome, self.instruments, self.base_span, self._refused = welcome, traded, welcome.base_span, ""
 
     def _lost(self, why: str) -> None:
         self.close()

@@ -168,14 +168,17 @@ class Runtime:
         """Have the bars of one instrument and timeframe sent, and its unfinished bar with every snapshot."""
 
         def change(session: Session) -> None:
-            store = session.stores.get(symbol)
-            if store is None or span not in store.series:
+            if not self._can_show(session, symbol, span):
                 self.hooks.fault(f"{symbol}: there are no bars of {timeframe_name(span)} to show")
                 return
             self._watch = Watch(symbol, span)
-            self.hooks.bars(symbol, span, store.series[span].bars())
+            self.hooks.bars(symbol, span, session.stores[symbol].series[span].bars())
 
         self._do(change)
+
+    @staticmethod
+    def _can_show(session: Session, symbol: str, span: int) -> bool:
+        return symbol in session.stores and span in session.stores[symbol].series
 
     def measure(self, plan: Plan) -> None:
         """Have told what the plan would stand on in every instrument: the level under a stop taken from bars, and the
@@ -477,7 +480,8 @@ class Runtime:
     def picture(self, session: Session) -> Snapshot:
         """The present snapshot, with the watched timeframe's unfinished bar."""
         watch = self._watch
-        forming = session.stores[watch.symbol].forming(watch.span) if watch.symbol else None
+        there = self._can_show(session, watch.symbol, watch.span)
+        forming = session.stores[watch.symbol].forming(watch.span) if there else None
         return taken(session.engine.state, forming, self.faults.count, watch.symbol)
 
     def _close(self, session: Session) -> None:

@@ -28,6 +28,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.news import Calendar
+from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -79,11 +80,7 @@ class Session:
         self.recording = Recording(ledger, way or Here())
         restored = ledger.restored() if ledger else Restored(Engine(), "")
         self.engine = restored.engine
-        self.stores = {
-            symbol: BarStore(instrument, venue.base_span, venue.history(symbol))
-            for symbol, instrument in venue.instruments.items()
-        }
-        self._inward = Inward(venue.instruments)
+        self._set_up(tuple(venue.instruments.values()), venue.base_span)
         self._checking = Checking()
         self._odd: dict[tuple[str, str], int] = {}
         self._timers: list[tuple[int, int, str]] = []
@@ -101,10 +98,19 @@ class Session:
         self.counts = {"events": 0, "commands": 0, "updates": 0}
         self._open(account, prefix, restored.trouble, last or Extent())
 
-    def _open(self, account: Account, prefix: str, trouble: str, last: Extent) -> None:
+    def _set_up(self, instruments: tuple[Instrument, ...], base_span: int) -> None:
+        """The bars of these instruments, and what reads the messages about them."""
+        self.stores = {one.symbol: BarStore(one, base_span, self.venue.history(one.symbol)) for one in instruments}
+        self._inward = Inward({one.symbol: one for one in instruments})
         state = self.engine.state
         for order in state.orders.values():
             self._inward.note(order.id, state.trades[order.trade].symbol, state.orders)
+
+    def _spans(self) -> dict[str, tuple[int, ...]]:
+        return {symbol: tuple(store.series) for symbol, store in self.stores.items()}
+
+    def _open(self, account: Account, prefix: str, trouble: str, last: Extent) -> None:
+        state = self.engine.state
         _check_currency(state.account, account)
         lines = self.ledger.seq if self.ledger else 0
         lost = last.lines - lines if last.record and (last.record == state.prefix or not lines) else 0
@@ -112,18 +118,22 @@ class Session:
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
         # Of the time: where an older copy of the record is put back, no order id may come a second time.
         serial = max(state.serial + 1, (self.now - SERIALS_SINCE) // MILLISECOND)
-        instruments = tuple(self.venue.instruments.values())
-        self.take(
+        instruments = tuple(store.instrument for store in self.stores.values())
+        self._begin_with(
             ev.Opened(
                 time=self.now, prefix=prefix, account=account, instruments=instruments, serial=serial,
-                suspect=trouble, spans={symbol: tuple(store.series) for symbol, store in self.stores.items()},
-                lost=max(0, lost),
-            )
+                suspect=trouble, spans=self._spans(), lost=max(0, lost),
+            ),
+            self.now,
         )  # fmt: skip
+
+    def _begin_with(self, event: ev.Opened | ev.InstrumentsChanged, now: int) -> None:
+        """What is traded from here on, with the last bars of it."""
+        self.take(event)
         for store in self.stores.values():
-            for bar in store.seeds(self.now):
+            for bar in store.seeds(now):
                 self.take(self._valued(bar))
-        self._take_up_timers(self.now)
+        self._take_up_timers(now)
         self.flush()
 
     def _take_up_timers(self, now: int) -> None:
@@ -177,6 +187,11 @@ class Session:
         if isinstance(told, port.BarTold):
             self._bar(told, now)
             return
+        if isinstance(told, port.InstrumentsTold):
+            self._set_up(told.instruments, told.base_span)
+            changed = ev.InstrumentsChanged(time=now, instruments=told.instruments, spans=self._spans())
+            self._begin_with(changed, now)
+            return
         if isinstance(told, port.HoldingsTold) and self._checking.answers(told.token):
             self._check(told, now)
             return
@@ -185,8 +200,8 @@ class Session:
             self._set_aside(event, now)
             return
         if isinstance(event, ev.Quote):
-            tick = self.venue.instruments[event.symbol].tick_size
-            self.stores[event.symbol].quote(told.time, event.bid * tick, float(event.ask - event.bid))
+            store = self.stores[event.symbol]
+            store.quote(told.time, event.bid * store.instrument.tick_size, float(event.ask - event.bid))
         elif isinstance(event, (ev.VenueUp, ev.VenueDown)):
             self._linked = isinstance(event, ev.VenueUp)
             self._checking.reset(now)

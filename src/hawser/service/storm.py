@@ -69,6 +69,13 @@ class Overheard(Quay):
         self._sleep_to(self.now + span)
         self._drowsy_until = self.now + drowsy
 
+    def answers_instead(self, of: Quay) -> None:
+        """The line was cut, and who answers on it now trades other instruments."""
+        down = port.LinkTold(time=of.now, up=False, why="the venue's process is gone")
+        traded = tuple(self.instruments.values())
+        told = port.InstrumentsTold(time=self.now, instruments=traded, base_span=self.base_span)
+        self._drowsy_until, self._slept = self.now, deque((down, told))
+
     def _sleep_to(self, until: int) -> None:
         while (told := super().next_message(until)) is not None:
             self._slept.append(told)
@@ -129,6 +136,7 @@ class Storm:
             self.random, f"{seed}-{left_at % 1_000_000_007}", 8 if self._careless else 5, self._careless
         )
         self._asked = self._asleep = 0
+        self._changes = random.Random(f"changes {seed}")  # of instruments while Hawser lives
         self._extent = Extent()  # how far the record went, kept apart from it
         self._guards = GuardWatch(sg.news(self.random, self.place.start)) if guards else None
         filters = stormfilters.drawn(seed, self.place) if guards else ()
@@ -201,6 +209,8 @@ class Storm:
         """The same in turns, that others may have theirs between them: yields the venue's time after each."""
         begun = self.venue.now
         while self.venue.now < begun + int(minutes * MINUTE) + self._asleep:
+            if self._hostile and self._changes.random() < 0.01:
+                self._change_under_way()
             self._act()
             self.watch(self.venue.now + int(self.random.uniform(0.05, 25) * SECOND))
             yield self.venue.now
@@ -341,7 +351,7 @@ class Storm:
         self.ledger = Ledger(path)
         self._opens_with(older or taken, self.ledger.seq < self._extent.lines)
         if self._hostile and self.random.random() < 0.1:
-            self._change_instruments()
+            self._change_instruments(self.random)
         self.found.kills += 1
         self.session = self._opened()
         if self._guards is not None and not self.state.guards.guard:  # none of the record is left
@@ -378,14 +388,24 @@ class Storm:
         if lacks and self._guards is not None:
             self._guards.put_back(self.ledger.look() if self.ledger else self.state)
 
-    def _change_instruments(self) -> None:
+    def _change_under_way(self) -> None:
+        """The same while Hawser lives: the line is cut, and who answers on it then trades others."""
+        old = self.venue
+        self._change_instruments(self._changes)
+        if self.venue is not old:
+            self.judge.away()
+            self.venue.judge = self.judge
+            self.session.venue = self.venue
+            self.venue.answers_instead(old)
+
+    def _change_instruments(self, draw: random.Random) -> None:
         """The venue has another grid for an instrument, or gives it up; or what it gave up is back."""
         old = self.venue
         whole = self.place.world
         if len(self._world) < len(whole):
             world, state, symbol = whole, old.book.state, "all"
         elif self._world is whole:
-            world, state, symbol = stormworld.changed(whole, old.book.state, self.random)
+            world, state, symbol = stormworld.changed(whole, old.book.state, draw)
         else:
             return  # one change at a time
         if not symbol:

@@ -10,7 +10,7 @@ from hawser.core.guards import declared as dc
 from hawser.core.guards.measures import percentile_key
 from hawser.core.instrument import Session
 from hawser.engine.commands import Submit
-from hawser.engine.events import BarCompleted, Opened
+from hawser.engine.events import BarCompleted, InstrumentsChanged, Opened
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Entry
 from hawser.service.stormplaces import EVERY_DAY, Place, clock_of
@@ -41,7 +41,7 @@ class FiltersWatch:
 
     def heard(self, entry: Entry, state: EngineState) -> Iterator[str]:
         event, commands = entry
-        if isinstance(event, Opened):  # it begins with the venue's history, which knows of no jumps of the weather
+        if isinstance(event, (Opened, InstrumentsChanged)):  # the venue's history follows: it knows of no jumps
             self._closes = []
         last = self._closes[-1][0] if self._closes else 0
         if isinstance(event, BarCompleted) and self._averaged(event) and event.opened > last:

@@ -91,6 +91,7 @@ class Judge:
         self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
         self._rungs: dict[tuple[str, int], Decimal] = {}  # trade, number -> the most units it was to have
+        self._quantities: dict[str, Decimal] = {}  # order -> its quantity as placed, or as last told
         self._levels: dict[str, dict[str, str]] = {}  # order -> its level as last asked for, and as last told
         self._wished: dict[str, int] = {}  # order -> the level that a person wished and the venue has not confirmed yet
         self._empty = 0  # checks in a row from which nothing has followed
@@ -117,6 +118,8 @@ class Judge:
         name = "" if isinstance(request, port.AskHoldings) else request.id
         if isinstance(request, (port.NewOrder, port.AmendOrder)) and request.level is not None:
             self._levels.setdefault(name, {})["asked"] = request.level
+        if isinstance(request, port.NewOrder):
+            self._quantities[name] = Decimal(request.qty)
         if isinstance(request, (port.CancelOrder, port.AmendOrder)):
             self._taken_away(state, request)
         line = self._line_of(state, name)
@@ -143,8 +146,10 @@ class Judge:
         if order is None or position is None or order.status != "resting" or self._role(order) != "stop":
             return
         trade = self._trade_of(state, position.id)
-        if trade is None or trade.side != position.side:
+        if trade is None or trade.side != position.side or order.side == position.side:
             return
+        if isinstance(request, port.AmendOrder) and Decimal(request.qty) >= self._quantities.get(order.id, Decimal(0)):
+            return  # no less than Hawser has been told: an amend that it had no answer to has made it larger
         cover = self._cover(position.id, position.symbol)
         left = cover - order.steps + order.filled
         if isinstance(request, port.AmendOrder):
@@ -158,6 +163,8 @@ class Judge:
             case port.Accepted(id=name, level=str(level)) | port.Amended(id=name, level=level):
                 self._levels.setdefault(name, {})["told"] = level
                 self._wished.pop(name, None)
+                if isinstance(message, port.Amended):
+                    self._quantities[name] = Decimal(message.qty)
             case port.StatusTold(order=order):
                 self._known(order)
             case port.HoldingsTold(asked=asked):
@@ -165,6 +172,8 @@ class Judge:
                     self._known(order)
 
     def _known(self, order: port.OrderTold) -> None:
+        if order.qty:
+            self._quantities[order.id] = Decimal(order.qty)
         if order.level is not None:
             self._levels.setdefault(order.id, {})["told"] = order.level
 
@@ -394,8 +403,11 @@ class Judge:
         return sum(order.steps - order.filled for order in self.stops(position, symbol))
 
     def stops(self, position: str, symbol: str) -> list[BookOrder]:
-        """The stops that rest for a position, loss steps apart."""
-        return [order for order in self._resting(position, symbol) if self._role(order) == "stop"]
+        """The stops that rest for a position, loss steps apart. One on its own side, left over from before another
+        hand turned it round, covers nothing."""
+        held = self._venue().book.state.positions.get(position)
+        rests = [order for order in self._resting(position, symbol) if self._role(order) == "stop"]
+        return [order for order in rests if held is None or order.side != held.side]
 
     def stop_levels(self, position: str, symbol: str) -> list[int]:
         """Where the stops rest that a position has. One that the venue or another hand has put elsewhere counts there

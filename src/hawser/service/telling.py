@@ -73,6 +73,7 @@ class Teller:
         found = []
         if isinstance(event, ev.Opened):
             self.currency = event.account.currency
+        if isinstance(event, (ev.Opened, ev.InstrumentsChanged)):
             self._instruments = {instrument.symbol: instrument for instrument in event.instruments}
         for command in commands:
             self._note(command)
@@ -226,6 +227,7 @@ def _closing(ask: ev.CloseAll) -> str:
 
 _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.Opened: _plain("session", lambda e: f"Session opened, account in {e.account.currency}"),
+    ev.InstrumentsChanged: _plain("venue", lambda e: "What the venue trades is another than before"),
     ev.BarCompleted: _bar,
     ev.InstrumentState: _plain("market", lambda e: f"{e.symbol} {'opens' if e.open else 'closes'} for trading"),
     ev.VenueUp: _plain("venue", lambda e: "The link to the venue stands"),

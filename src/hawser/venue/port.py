@@ -123,6 +123,13 @@ class LinkTold(Told, frozen=True):
     why: str = ""
 
 
+class InstrumentsTold(Told, frozen=True):
+    """What is traded is another than before; told before the link is up again. The venue's `history` is of these."""
+
+    instruments: tuple[Instrument, ...]
+    base_span: int
+
+
 class Accepted(Told, frozen=True):
     """`level`: where the order rests, where the venue has adjusted it."""
 
@@ -218,7 +225,7 @@ class Venue(Protocol):
     def now(self) -> int: ...
 
     def history(self, symbol: str) -> Bars:
-        """Completed base bars up to now; prices as floats on the grid."""
+        """Completed base bars up to now; prices as floats on the grid. Whole: what comes later does not change it."""
         ...
 
     def send(self, request: Request, at: int) -> None:

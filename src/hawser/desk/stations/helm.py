@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 from hawser.core.basis import own_atr
 from hawser.core.clock import MINUTE
 from hawser.core.entry import HeldRule
+from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Basket, Rig
 from hawser.core.typed import held_text, size_text
@@ -52,6 +53,7 @@ class Helm(QWidget):
         self._look, self._runtime, self._kept = look, runtime, kept
         self._snapshot: Snapshot | None = None
         self.symbol, self.span = "", DEFAULT_SPAN
+        self._traded: Instrument | None = None  # what the symbol is, as it was taken up
         self.selected = ""  # a trade's id; empty: the plan
         self._wish: tuple[str, int, int] | None = None  # a line being dragged on a trade
         self._placed = ""  # the last ask to place, until its trade is shown
@@ -105,8 +107,7 @@ class Helm(QWidget):
         self._snapshot = snapshot
         if turn in (0, ALL_TURNS):
             self.instruments.show_snapshot(snapshot)
-        if not self.symbol and snapshot.instruments:
-            self._first_choice(snapshot)
+        self._follow_venue(snapshot)
         if self.selected and not self._trade_open(snapshot):
             self.selected = ""
         self._follow_placed(snapshot)
@@ -126,13 +127,22 @@ class Helm(QWidget):
         trade = snapshot.trade(self.selected)
         return trade is not None and trade.state != states.ENDED
 
+    def _follow_venue(self, snapshot: Snapshot) -> None:
+        """The instrument that is shown may be none yet, or gone, or another than it was when the line was cut."""
+        view = snapshot.instrument(self.symbol)
+        if view is None and snapshot.instruments:
+            self._first_choice(snapshot)
+        elif view is not None and view.instrument != self._traded:
+            self._take_up(self.symbol)
+
     def _first_choice(self, snapshot: Snapshot) -> None:
         """What was shown last time; else the first instrument with an open trade; else the first."""
         symbols = [view.instrument.symbol for view in snapshot.instruments]
         held = [trade.symbol for trade in snapshot.trades if trade.open_steps]
         symbol = self._kept.symbol if self._kept.symbol in symbols else (held or symbols)[0]
         trade = next((trade for trade in snapshot.trades if trade.open_steps and trade.symbol == symbol), None)
-        self.instruments.choose(symbol)
+        self.instruments.show_snapshot(snapshot)
+        self._take_up(symbol)
         if trade is not None:
             self.selected = trade.id
 
@@ -150,7 +160,8 @@ class Helm(QWidget):
         if symbol != self.symbol or span != self.span or self._snapshot is None:
             return  # of an earlier choice
         view = self._snapshot.instrument(symbol)
-        assert view is not None
+        if view is None:
+            return  # gone meanwhile
         self.chart.shown = self._kept.shown_bars.get(f"{symbol}@{span}", self.chart.shown)
         self.chart.show_bars(view.instrument, span, pyramid, sorted(view.atr) or [span])
         self.plan.planning.bars = pyramid.bars
@@ -198,11 +209,15 @@ class Helm(QWidget):
     # Choices
 
     def choose_instrument(self, symbol: str) -> None:
-        if symbol == self.symbol or self._snapshot is None:
-            return
+        if symbol != self.symbol and self._snapshot is not None:
+            self._take_up(symbol)
+
+    def _take_up(self, symbol: str) -> None:
+        assert self._snapshot is not None
         self._remember()
         self.symbol = symbol
         view = self._snapshot.instrument(symbol)
+        self._traded = view.instrument if view is not None else None
         spans = sorted(view.atr) if view is not None else []
         wanted = self._kept.spans.get(symbol, DEFAULT_SPAN)
         self.span = wanted if wanted in spans or not spans else spans[0]

@@ -51,7 +51,7 @@ class InstrumentModel(QAbstractTableModel):
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         self._now = snapshot.time
-        if len(snapshot.instruments) != len(self._views):
+        if [view.instrument.symbol for view in snapshot.instruments] != [one.instrument.symbol for one in self._views]:
             self.beginResetModel()
             self._views = snapshot.instruments
             self._texts = [self._row(view) for view in self._views]
