@@ -5,12 +5,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from byhand import SYMBOL, ByHand, codes, of
+from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.rig import Amount, Basket
 from hawser.core.typed import basket_text, read_basket
 from hawser.engine import baskets, states
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
+from hawser.engine.state import bar_key
 from hawser.service.snapshot import taken
 
 
@@ -122,3 +124,15 @@ def test_what_is_typed_reads_back(stop, target, basis):
 def test_what_cannot_be_read_is_told(text):
     with pytest.raises(BadInput):
         read_basket(text)
+
+
+def test_one_that_looks_at_bars_does_not_look_at_a_bar_that_is_told_once_more():
+    hand = two(stop=Amount(money=150.0), basis="bar_close")
+    hand.bar(0.6130, atr=0.00145)
+    bar = hand.engine.state.bars[bar_key(SYMBOL, 15 * MINUTE)]
+    hand.bar(0.6130, atr=0.00145)
+    hand.quote(61150, 61162)
+    old = {"symbol": SYMBOL, "span": 15 * MINUTE, "opened": bar.opened, "spread": 12.0, "atr": 0.00145}
+    prices = dict.fromkeys(("open", "high", "low", "close"), 0.6115)
+    assert not of(hand.do(ev.BarCompleted, **old, **prices), cm.Submit)
+    assert of(hand.bar(0.6115, atr=0.00145), cm.Submit)

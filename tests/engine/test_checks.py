@@ -195,3 +195,19 @@ def test_an_older_answer_that_a_stop_was_nearer_does_not_undo_what_a_person_wide
     hand.do(ev.AmendAccepted, order=stop.id, level=was - 100, steps=104)
     older = checked(hand, ev.Known(stop.id, "resting", was, stop.steps), steps=104, quiet=False)
     assert not differs(hand.engine.state, older)
+
+
+def test_a_picture_older_than_a_close_says_nothing_of_the_trade_it_ended():
+    """What a check tells may have left the venue before the close did: only later can it be that something is open."""
+    hand = ByHand()
+    hand.protect(targets=())
+    hand.do(ev.OrderCancelled, order=hand.order("stop").id, why="cancelled at the venue")
+    close = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)[-1]
+    hand.fill(close.order, 104, 61230)
+    for name in hand.trade.live_ids:
+        hand.do(ev.OrderCancelled, order=name, why="asked for")
+    assert hand.trade.state == states.ENDED
+    assert codes(hand.engine.handle(checked(hand, steps=104, quiet=False))) == []
+    assert hand.trade.open_steps == 0
+    hand.later(31)
+    assert "quantity_differs" in codes(hand.engine.handle(checked(hand, steps=104, quiet=False)))

@@ -1,9 +1,11 @@
 """Folders and files that only their owner may read, each account in its own."""
 
+import contextlib
 import os
 import sqlite3
 import stat
 
+import msgspec
 import pytest
 
 from hawser.core.errors import Unavailable
@@ -82,3 +84,44 @@ def test_a_venue_whose_books_cannot_be_written_goes_on_and_writes_them_later(tmp
     store.full = False
     quay.close()
     assert "o1" in BookStore(tmp_path / "quay.sqlite").load().orders
+
+
+def books(path, traded=stormworld.WORLD, currency="CHF"):
+    rates = dict(stormworld.RATES)
+    feed = stormworld.feed_of(list(traded), 1)
+    return Quay(feed, currency, 64_000.0, rates, SEVERITIES["calm"], 1, BookStore(path))
+
+
+def test_books_that_mean_something_else_by_now_are_not_gone_on_with(tmp_path):
+    """Levels and quantities are whole ticks and steps: with another tick a stop would lie elsewhere."""
+    path = tmp_path / "quay.sqlite"
+    (first, how), *others = stormworld.WORLD
+    quay = books(path)
+    until = quay.now + 10**10
+    while quay.next_message(until) is not None:
+        pass
+    quay.stray(first.symbol, 1, 3)
+    quay.close()
+    with pytest.raises(Unavailable, match=f"hold {first.symbol}; expected to be started with its instrument too"):
+        books(path, others)
+    finer = msgspec.structs.replace(first, tick=first.tick / 10)
+    with pytest.raises(Unavailable, match=f"hold {first.symbol} with tick {first.tick} and .*; expected the same, not"):
+        books(path, [(finer, how), *others])
+    with pytest.raises(Unavailable, match="books are in CHF; expected the same, not USD"):
+        books(path, currency="USD")
+    again = books(path)
+    assert len(again.book.state.positions) == 1
+    again.close()
+
+
+@pytest.mark.parametrize(
+    "spoil", ["UPDATE book SET state = x'ff00'", "UPDATE book SET state = x''", "ALTER TABLE book RENAME state TO x"]
+)
+def test_books_that_cannot_be_read_are_told_in_one_sentence(tmp_path, spoil):
+    path = tmp_path / "quay.sqlite"
+    books(path).close()
+    with contextlib.closing(sqlite3.connect(path)) as other:
+        other.execute(spoil)
+        other.commit()
+    with pytest.raises(Unavailable, match="state cannot be read"):
+        BookStore(path).load()

@@ -112,7 +112,11 @@ class Server:
         self._flush()
 
     def _accept(self) -> None:
-        client, _ = self._socket.accept()
+        try:
+            client, _ = self._socket.accept()
+        except OSError:  # gone again, or no room for one more: it is asked again at the next turn
+            time.sleep(PACE)
+            return
         self._drop()  # the newest client counts: the older one may be a process that hangs
         client.setblocking(False)
         self._client, self._frames, self._greeted = client, wire.Frames(wire.Inward), False

@@ -140,6 +140,7 @@ def _without(state: BookState, symbol: str) -> BookState:
 def _carried(state: BookState, old: Instrument, new: Instrument) -> BookState | None:
     """What the venue holds on another grid; None where a position does not fit it."""
     ticks, steps = old.tick / new.tick, old.qty_step / new.qty_step
+    state.grids.pop(old.symbol, None)
     for held in [one for one in state.positions.values() if one.symbol == old.symbol]:
         if held.steps * steps % 1:
             return None

@@ -15,7 +15,7 @@ import msgspec
 from hawser.core.account import Rate
 from hawser.core.clock import SECOND
 from hawser.core.decimals import of_text
-from hawser.core.errors import Refused, VenueRefused
+from hawser.core.errors import Refused, Unavailable, VenueRefused
 from hawser.core.fx import convert
 from hawser.core.instrument import MOST_TICKS, Instrument
 from hawser.core.rules.quantity import BUDGET_NOISE, commission
@@ -83,6 +83,25 @@ class BookState(msgspec.Struct):
     ahead: int = 0  # by which the venue's clock, as it tells it, is ahead of the time that passes; ns
     still: int = 0  # where it stands still; 0: it does not
     transferred: float = 0.0  # all that was paid in, less what was paid out
+    grids: dict[str, tuple[str, str]] = {}  # symbol -> the tick and the step that levels and quantities count
+    currency: str = ""  # of all money here
+
+    def go_on_with(self, instruments: dict[str, Instrument], currency: str) -> None:
+        """These are traded from here on; raises Unavailable where what is held would be something else in them."""
+        if self.currency not in ("", currency):
+            sentence = f"The simulated venue's books are in {self.currency}; expected the same, not {currency}."
+            raise Unavailable("books", sentence)
+        grids = {one.symbol: (str(one.tick.normalize()), str(one.qty_step.normalize())) for one in instruments.values()}
+        for symbol in sorted({one.symbol for one in (*self.positions.values(), *self.orders.values())}):
+            if symbol not in grids:
+                sentence = f"The simulated venue's books hold {symbol}; expected to be started with its instrument too."
+                raise Unavailable("books", sentence)
+            kept = self.grids.get(symbol, grids[symbol])
+            if kept != grids[symbol]:
+                was, now = (f"tick {tick} and qty_step {step}" for tick, step in (kept, grids[symbol]))
+                sentence = f"The simulated venue's books hold {symbol} with {was}; expected the same, not {now}."
+                raise Unavailable("books", sentence)
+        self.grids, self.currency = grids, currency
 
 
 class Book:

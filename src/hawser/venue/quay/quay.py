@@ -72,6 +72,7 @@ class Quay:
         self._ready.append(port.LinkTold(time=state.now, up=True))
 
     def _opened(self, state: BookState, rates: dict[str, float | AccountRate]) -> Book:
+        state.go_on_with(self.instruments, self.currency)
         book = Book(dict(self.instruments), self.currency, rates, state)
         book.slippage, book.part = self._slippage, self._part
         return book

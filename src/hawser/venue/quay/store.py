@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sqlite3
 from collections.abc import Iterable
@@ -10,7 +11,7 @@ from typing import Protocol
 
 import msgspec
 
-from hawser.core.errors import Unavailable
+from hawser.core.errors import UNDECODABLE, Unavailable
 from hawser.venue.quay.book import BookOrder, BookState
 
 _encode = msgspec.msgpack.Encoder().encode
@@ -50,6 +51,7 @@ class BookStore:
     """
 
     def __init__(self, path: Path) -> None:
+        self._path = path
         try:
             path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             for one in (path, *(path.with_name(path.name + more) for more in ("-wal", "-shm"))):
@@ -63,6 +65,15 @@ class BookStore:
             raise Unavailable("store", f"{path}: the simulated venue's state cannot be opened ({error})") from error
 
     def load(self) -> BookState | None:
+        """The state as it was written last, None where there is none. Raises Unavailable where it cannot be read."""
+        try:
+            return self._read()
+        except (sqlite3.Error, *UNDECODABLE) as error:
+            self._db.close()
+            sentence = f"{self._path}: the simulated venue's state cannot be read ({error})"
+            raise Unavailable("store", sentence) from error
+
+    def _read(self) -> BookState | None:
         row = self._db.execute("SELECT state FROM book").fetchone()
         if row is None:
             return None
@@ -79,8 +90,9 @@ class BookStore:
         try:
             self._write(state, list(touched))
         except sqlite3.Error as error:
-            if self._db.in_transaction:
-                self._db.execute("ROLLBACK")
+            with contextlib.suppress(sqlite3.Error):
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
             raise Unavailable("store", f"the simulated venue's state cannot be written ({error})") from error
 
     def _write(self, state: BookState, names: list[str]) -> None:
