@@ -189,5 +189,21 @@ def test_a_full_output_is_told_and_a_device_is_never_replaced(files, tmp_path, c
     assert Path("/dev/full").is_char_device()
 
 
+@pytest.mark.parametrize("closed", ["<&-", ">&-", "2>&-", "<&- >&- 2>&-"])
+def test_closed_streams_are_no_reason_to_fail_and_no_file_takes_their_numbers(tmp_path, closed):
+    """A file that is opened would get the number of a stream that is closed, and what complains would write into it."""
+    made = tmp_path / "made"
+    code = (
+        f"import hawser.cli as cli; cli._fill_streams(); print(open({str(made)!r}, 'w').fileno(), file=open('n', 'w'))"
+    )
+    shell = 'exec "$0" "$@" ' + closed
+    subprocess.run(["bash", "-c", shell, sys.executable, "-c", code], cwd=tmp_path, check=True)
+    assert int((tmp_path / "n").read_text()) > 2
+    told = subprocess.run(["bash", "-c", shell, sys.executable, "-m", "hawser", "--version"], check=False)
+    assert told.returncode == (2 if ">&-" in closed.split() else 0)  # what was asked for could not be said
+    wrong = [sys.executable, "-m", "hawser", "size", tmp_path / "none.json"]
+    assert subprocess.run(["bash", "-c", shell, *wrong], check=False).returncode == 2
+
+
 def test_a_folder_that_cannot_be_made(files, tmp_path, capsys):
     assert "cannot be made" in refused(rehearsal(files, files["bars"] / "out"), capsys)

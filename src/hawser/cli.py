@@ -10,7 +10,7 @@ import signal
 import sys
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn, TypeVar
 
@@ -44,28 +44,56 @@ class _Parser(argparse.ArgumentParser):
 def main(arguments: list[str] | None = None) -> int:
     """Run the command; returns the exit status of interface.md."""
     given = sys.argv[1:] if arguments is None else arguments
+    _fill_streams()
     before = [(number, signal.getsignal(number)) for number in (signal.SIGINT, signal.SIGTERM)]
     try:
         status = COMMANDS[given[0]](given[1:]) if given[:1] and given[0] in COMMANDS else _desktop(given)
         sys.stdout.flush()
         return status
     except HawserError as error:
-        print(error.sentence, file=sys.stderr)
+        _say(error.sentence)
         return WRONG
     except KeyboardInterrupt:
-        print("cancelled; nothing was written", file=sys.stderr)
+        _say("cancelled; nothing was written")
         return REFUSED
     except BrokenPipeError:
         _no_output()
         return DONE
     except OSError as error:  # of a file it has its own sentence; this is what nobody foresaw
         _no_output()
-        print(f"{error.filename or 'standard output'}: cannot be read or written ({error.strerror})", file=sys.stderr)
+        _say(f"{error.filename or 'standard output'}: cannot be read or written ({error.strerror})")
         return WRONG
     finally:
         for number, handler in before:
             if signal.getsignal(number) is not handler:
                 signal.signal(number, handler)
+
+
+def _fill_streams() -> None:
+    """Where a standard stream is closed, a file that is opened later would take its number, and be written into by
+    whoever complains. Output to the one put there fails, as it would have to; complaints go nowhere."""
+    for number, name, mode in ((0, "stdin", "r"), (1, "stdout", "w"), (2, "stderr", "w")):
+        if getattr(sys, name) is None:
+            with suppress(OSError):
+                os.fstat(number)  # not closed, whatever else is wrong with it
+                continue
+            os.dup2(os.open(os.devnull, os.O_RDWR if name == "stderr" else os.O_RDONLY), number)
+            setattr(sys, name, open(number, mode, closefd=False))  # noqa: SIM115  # as long as the process
+
+
+def _say(sentence: str) -> None:
+    """On standard error, which may be a file on a full disk: the exit status is right all the same."""
+    with suppress(OSError):
+        print(sentence, file=sys.stderr)
+
+
+@contextmanager
+def _only_told() -> Iterator[None]:
+    """What keeps nobody from starting: it is told, and that is all."""
+    try:
+        yield
+    except BadInput as error:
+        _say(error.sentence)
 
 
 def _no_output() -> None:
@@ -465,7 +493,8 @@ def _replay(options: argparse.Namespace) -> int:
 
     name = replay_name(inputs[0].instrument.symbol, inputs[0].path)
     if options.bars is not None:
-        files.keep(root)
+        with _only_told():
+            files.keep(root)
     starts = [
         (one, account_profile(name, one, root), partial(boot, given))
         for (one, _), given in zip(named[1:], inputs[1:], strict=True)

@@ -1,5 +1,6 @@
 """A signal at any moment of the demo's start, run and end: it leaves cleanly, and its record is whole."""
 
+import errno
 import os
 import signal
 import sqlite3
@@ -11,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from hawser.cli import main
 from hawser.ledger.verify import damage, verify
 
 CLEAN = (0, 143, -signal.SIGTERM)  # the last: before Python listens, as 143 to a shell
@@ -55,3 +57,20 @@ def test_a_signal_at_any_moment_leaves_cleanly(tmp_path, moment, times):
     if lines(tmp_path):
         assert damage(ledger) == ""
         assert verify(ledger).line == 0
+
+
+def test_a_full_disk_keeps_no_history_from_being_opened(tmp_path, monkeypatch, capsys):
+    """Only which one it was is not noted."""
+
+    def full(*_: object) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    opened: list[object] = []
+    monkeypatch.setattr("hawser.desk.app.run", lambda *told: opened.append(told) or 0)
+    monkeypatch.setattr("hawser.formats.atomic.os.fsync", full)
+    files = Path(__file__).parents[2] / "examples"
+    bars = ["--bars", str(files / "quillan-ferry-5m.csv"), "--instrument", str(files / "quillan-ferry.toml")]
+    accounts = [text for name in ("account", "second-account") for text in ("--account", str(files / f"{name}.toml"))]
+    assert main([*bars, *accounts, "--profile-root", str(tmp_path)]) == 0
+    assert len(opened) == 1
+    assert "last-opened.toml: cannot be written (No space left on device)" in capsys.readouterr().err

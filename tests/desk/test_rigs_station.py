@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 from random import Random
 
 import msgspec
@@ -20,6 +21,7 @@ from hawser.engine import states
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.trial import Shown, Trial
+from hawser.service.profile import plain
 from hawser.service.rigshelf import Shelf, shipped
 from randomrigs import a_rig, an_account, history
 
@@ -304,6 +306,25 @@ def test_a_rule_that_waits_for_a_target_the_rig_has_not_says_that_it_never_comes
                break_even=BreakEven(rule), trail=Trail(atr=3.0, after=rule))  # fmt: skip
     assert sentence(made).count("never comes") == (2 if said else 0)
     assert said in sentence(made)
+
+
+def test_rigs_that_cannot_be_laid_are_there_all_the_same_and_are_laid_later(tmp_path, monkeypatch):
+    """A shelf with some of them once stayed so; on a full disk no window opened."""
+    with monkeypatch.context() as patch:
+
+        def full(*_: object) -> None:
+            raise OSError(errno.ENOSPC, "No space left on device")
+
+        patch.setattr("hawser.formats.atomic.os.fsync", full)
+        shelf = Shelf(tmp_path / "rigs")
+        assert set(shelf.rigs) == {rig.name for rig in shipped()}
+        assert "No space left on device" in shelf.faults[0]
+        assert not (tmp_path / "rigs").exists()
+    again = Shelf(tmp_path / "rigs")
+    assert not again.faults
+    assert {path.stem for path in (tmp_path / "rigs").glob("*.toml")} == {plain(name) for name in again.rigs}
+    again.drop("Slow warp")
+    assert not (tmp_path / "rigs" / "slow-warp.toml").exists()
 
 
 def test_at_most_so_many_of_each():

@@ -1,6 +1,7 @@
 """Folders and files that only their owner may read, each account in its own."""
 
 import contextlib
+import errno
 import os
 import sqlite3
 import stat
@@ -8,7 +9,7 @@ import stat
 import msgspec
 import pytest
 
-from hawser.core.errors import Unavailable
+from hawser.core.errors import BadInput, Unavailable
 from hawser.service import stormworld
 from hawser.service.profile import account_profile, profile
 from hawser.venue import port
@@ -36,6 +37,35 @@ def test_accounts_of_like_names_have_folders_of_their_own_whichever_comes_first(
     assert found[0].name == "demo-a-b"  # as it was called before there were several
     again = [account_profile("demo", name, tmp_path) for name in reversed(names)]
     assert [one.data for one in again] == [one.data for one in reversed(found)]
+
+
+@pytest.mark.parametrize("left", [b"", b"\0\0\0"])
+def test_an_account_s_mark_that_a_power_cut_emptied_leads_to_the_same_record(tmp_path, left):
+    """It once led to another folder, whose record knew nothing of what was open."""
+    made = account_profile("demo", "Harbour", tmp_path)
+    (made.state / "account").write_bytes(left)
+    assert account_profile("demo", "Harbour", tmp_path) == made
+    assert (made.state / "account").read_text() == "Harbour"
+    assert account_profile("demo", "harbour", tmp_path) != made
+
+
+def test_an_account_s_mark_that_cannot_be_a_name_is_told(tmp_path):
+    made = account_profile("demo", "Harbour", tmp_path)
+    (made.state / "account").write_bytes(b"\xff\xfe")
+    with pytest.raises(BadInput, match="account: expected the name of the account whose folders these are"):
+        account_profile("demo", "Harbour", tmp_path)
+
+
+def test_an_account_whose_mark_cannot_be_written_is_opened_all_the_same(tmp_path, monkeypatch):
+    monkeypatch.setattr("hawser.formats.atomic.os.fsync", full)
+    made = account_profile("demo", "Harbour", tmp_path)
+    assert not (made.state / "account").exists()
+    monkeypatch.undo()
+    assert account_profile("demo", "Harbour", tmp_path) == made
+
+
+def full(*_: object) -> None:
+    raise OSError(errno.ENOSPC, "No space left on device")
 
 
 def test_the_venue_s_books_are_its_owner_s_also_where_an_earlier_version_left_them_open(tmp_path):

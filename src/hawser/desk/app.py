@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import sys
@@ -98,8 +99,9 @@ def _leave(status: int) -> NoReturn:
     """End here, with everything written down. Threads may still load a compiler or wait for a network, and an
     interpreter that takes itself apart under them ends in a fault of memory.
     """
-    sys.stdout.flush()
-    sys.stderr.flush()
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, AttributeError):  # files on a full disk, or closed before we began
+            stream.flush()
     os._exit(status)
 
 

@@ -36,11 +36,16 @@ def _rig(data: dict[str, Any], where: str) -> Rig:
 
 
 def save_rig(rig: Rig, path: Path) -> None:
-    """A rig as a file that `load_rig` reads back to the same; what stands as it would by default is left out."""
+    """A rig as a file that `load_rig` reads back to the same."""
+    with written(path) as file:
+        file.write(rig_text(rig))
+
+
+def rig_text(rig: Rig) -> bytes:
+    """What stands in its file; what stands as it would by default is left out."""
     import tomli_w
 
-    with written(path) as file:
-        file.write(tomli_w.dumps(plain_rig(rig)).encode())
+    return tomli_w.dumps(plain_rig(rig)).encode()
 
 
 def plain_rig(rig: Rig) -> dict[str, Any]:

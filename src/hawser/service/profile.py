@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 from pathlib import Path
 
 import msgspec
 import platformdirs
+
+from hawser.core.errors import BadInput
+from hawser.formats.atomic import written
 
 
 class Profile(msgspec.Struct, frozen=True):
@@ -78,20 +82,24 @@ def replay_name(symbol: str, bars: Path) -> str:
 
 def account_profile(of: str, name: str, root: Path | None = None) -> Profile:
     """The folders of one account of several, by its name. Two names that come to the same folder name, as A/B and A-B,
-    are told apart by what is noted in the folder.
+    are told apart by what is noted in the folder. Raises BadInput where what is noted cannot be a name: another
+    folder has another record, which knows nothing of what is open.
     """
-    base = f"{of}-{plain(name)}"
+    base, whole = f"{of}-{plain(name)}", os.fsencode(name)
     chosen = profile(base, root)
     mark = chosen.state / "account"
-    try:
-        if mark.read_text(encoding="utf-8") == name:
-            return chosen
-    except FileNotFoundError:
-        mark.write_text(name, encoding="utf-8")
+    noted = mark.read_bytes().strip(b"\0") if mark.exists() else b""
+    if not noted:  # it is new, or a full disk or a power cut has left nothing in it
+        with contextlib.suppress(BadInput), written(mark, private=True) as file:
+            file.write(whole)
         return chosen
-    except (OSError, UnicodeDecodeError):
-        pass
-    return profile(f"{base}-{hashlib.sha256(name.encode()).hexdigest()[:8]}", root)
+    if noted == whole:
+        return chosen
+    try:
+        noted.decode()
+    except UnicodeDecodeError:
+        raise BadInput("bad_value", f"{mark}: expected the name of the account whose folders these are") from None
+    return profile(f"{base}-{hashlib.sha256(whole).hexdigest()[:8]}", root)
 
 
 def far_name(socket: Path) -> str:

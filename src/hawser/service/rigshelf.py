@@ -7,7 +7,8 @@ from pathlib import Path
 
 from hawser.core.errors import BadInput
 from hawser.core.rig import Rig
-from hawser.formats.rigs import load_rig, read_rig, save_rig
+from hawser.formats.atomic import folder_written
+from hawser.formats.rigs import load_rig, read_rig, rig_text, save_rig
 from hawser.service.profile import plain
 
 SHIPPED = (
@@ -26,8 +27,26 @@ class Shelf:
         if folder is not None and folder.is_dir():
             self._read(folder)
         else:
-            for rig in shipped():
-                self.put(rig)
+            self._lay(folder)
+
+    def _lay(self, folder: Path | None) -> None:
+        """The rigs that ship, all at once: a folder with some of them would stay so. Where it cannot be made they are
+        here all the same."""
+        self.rigs = {rig.name: rig for rig in shipped()}
+        if folder is None:
+            return
+        paths = {name: folder / f"{plain(name)}.toml" for name in self.rigs}
+        try:
+            folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            with folder_written(folder, [path.name for path in paths.values()]) as opened:
+                for name, path in paths.items():
+                    opened(path.name).write(rig_text(self.rigs[name]))
+            folder.chmod(0o700)
+        except (BadInput, OSError) as error:
+            why = error.sentence if isinstance(error, BadInput) else f"{folder}: {error.strerror}"
+            self.faults.append(f"{why}: the rigs that ship are there for now, and are not kept")
+            return
+        self._paths = paths
 
     def _read(self, folder: Path) -> None:
         for path in sorted(folder.glob("*.toml")):
@@ -47,7 +66,10 @@ class Shelf:
         if not rig.name.strip():
             raise BadInput("no_name", "A rig needs a name")
         if self.folder is not None:
-            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            try:
+                self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            except OSError as error:
+                raise BadInput("unwritable", f"{self.folder}: cannot be made ({error.strerror})") from None
             path = self._paths.get(rig.name) or self._free(rig.name)
             save_rig(rig, path)
             self._paths[rig.name] = path
