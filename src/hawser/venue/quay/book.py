@@ -92,7 +92,8 @@ class BookState(msgspec.Struct):
             sentence = f"The simulated venue's books are in {self.currency}; expected the same, not {currency}."
             raise Unavailable("books", sentence)
         grids = {one.symbol: (str(one.tick.normalize()), str(one.qty_step.normalize())) for one in instruments.values()}
-        for symbol in sorted({one.symbol for one in (*self.positions.values(), *self.orders.values())}):
+        held = {one.symbol for one in self.positions.values()} | {one.symbol for one in self.orders.values()}
+        for symbol in sorted(held):
             if symbol not in grids:
                 sentence = f"The simulated venue's books hold {symbol}; expected to be started with its instrument too."
                 raise Unavailable("books", sentence)
