@@ -67,9 +67,10 @@ class World:
         old.hang_up()
         self.venue = self.session.venue = self._quay(traded, SEVERITIES["calm"], Kept(state), old.now)
         instruments = tuple(one for one, _ in traded)
-        self.session.message(port.LinkTold(time=old.now, up=False, why="it was cut"), now)
+        down = port.LinkTold(time=old.now, up=False, why="it was cut")
         told = port.InstrumentsTold(time=old.now, instruments=instruments, base_span=self.venue.base_span)
-        self.session.message(told, now)
+        for message in (down, told):
+            self.session._safely(self.session.message, message, now)
         self.run(30)
 
     def run(self, seconds: float) -> None:

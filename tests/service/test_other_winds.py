@@ -22,6 +22,7 @@ from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import states
+from hawser.engine.engine import Engine
 from hawser.engine.entering import account_now
 from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE, free_at
 from hawser.engine.state import EngineState
@@ -451,6 +452,27 @@ def test_a_contract_that_is_worth_more_while_hawser_lives_makes_the_next_size_sm
     again = Ledger(tmp_path / "ledger.sqlite")
     assert again.restore().state.instruments[SYMBOL].multiplier == dearer.multiplier
     again.close()
+
+
+def test_an_engine_that_fails_by_a_changed_instrument_takes_it_all_the_same(tmp_path):
+    world = World(Ledger(tmp_path / "ledger.sqlite"))
+    world.place()
+    whole, old, engine = world.trade.stop, world.state.instruments[SYMBOL], world.session.engine
+    new = msgspec.structs.replace(old, tick=old.tick / 2)
+
+    def handle(event):
+        if isinstance(event, ev.InstrumentsChanged):
+            raise RuntimeError("half-way")
+        return Engine.handle(engine, event)
+
+    engine.handle = handle
+    state = stormworld._carried(reread(world.venue.book.state), old, new)
+    world.another_answers([(new, how) if one.symbol == SYMBOL else (one, how) for one, how in stormworld.WORLD], state)
+    assert len(world.faults) == 1
+    assert world.state.instruments[SYMBOL] == new
+    assert world.trade.stop == whole * 2
+    assert world.stops() == world.trade.open_steps
+    world.session.close()
 
 
 def test_an_instrument_that_is_gone_while_hawser_lives_leaves_its_trade():

@@ -109,6 +109,10 @@ class Session:
     def _spans(self) -> dict[str, tuple[int, ...]]:
         return {symbol: tuple(store.series) for symbol, store in self.stores.items()}
 
+    def _traded_now(self, now: int) -> ev.InstrumentsChanged:
+        instruments = tuple(store.instrument for store in self.stores.values())
+        return ev.InstrumentsChanged(time=now, instruments=instruments, spans=self._spans())
+
     def _open(self, account: Account, prefix: str, trouble: str, last: Extent) -> None:
         state = self.engine.state
         _check_currency(state.account, account)
@@ -189,8 +193,7 @@ class Session:
             return
         if isinstance(told, port.InstrumentsTold):
             self._set_up(told.instruments, told.base_span)
-            changed = ev.InstrumentsChanged(time=now, instruments=told.instruments, spans=self._spans())
-            self._begin_with(changed, now)
+            self._begin_with(self._traded_now(now), now)
             return
         if isinstance(told, port.HoldingsTold) and self._checking.answers(told.token):
             self._check(told, now)
@@ -425,6 +428,10 @@ class Session:
         pause = self._pause_after_fault() if isinstance(failed, ev.TimerFired) else 0
         self._take_up_timers(self._later() + pause)
         try:
+            state = self.engine.state
+            known = {symbol: one for symbol, one in state.instruments.items() if symbol not in state.gone}
+            if known != {symbol: store.instrument for symbol, store in self.stores.items()}:  # it failed by this
+                self._begin_with(self._traded_now(self._later()), self._later())
             if self._linked:
                 self.take(ev.VenueUp(time=self._later()))
             elif self.engine.state.link_up:
