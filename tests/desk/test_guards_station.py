@@ -312,6 +312,12 @@ def test_a_policy_goes_to_a_file_and_comes_back(guards, tmp_path):
     assert guards.editor.made() == guards.picture.policy
     guards.editor.take_from(tmp_path / "none.toml")
     assert "cannot be read" in guards.editor.told.text()
+    typed = guards.editor.text.toPlainText()
+    for what, said in ((b"\xff\xfe", "expected UTF-8 text"), (b"#" * 9_000_000, "expected a small file")):
+        (tmp_path / "odd.toml").write_bytes(what)
+        guards.editor.take_from(tmp_path / "odd.toml")
+        assert said in guards.editor.told.text()
+        assert guards.editor.text.toPlainText() == typed
     QTest.keyClick(guards.editor.text, KEY.Key_Escape)
     QTest.keyClick(guards.editor, KEY.Key_Escape)
     assert guards.editor.isHidden()

@@ -135,6 +135,11 @@ def _made_of(kind: Any) -> list[Any]:
 
 def read_toml(path: Path) -> dict[str, Any]:
     """A TOML file as plain data; BadInput where it is missing, unreadable or not TOML."""
+    return toml(small_text(path), str(path))
+
+
+def small_text(path: Path) -> str:
+    """What a small text file holds; BadInput where it is missing, unreadable, large or no text."""
     try:
         if path.exists() and not path.is_file():
             raise BadInput("unreadable", f"{path}: cannot be read (expected a file)")
@@ -142,7 +147,7 @@ def read_toml(path: Path) -> dict[str, Any]:
             data = file.read(MOST_BYTES + 1)
         if len(data) > MOST_BYTES:
             raise BadInput("too_large", f"{path}: is larger than {MOST_BYTES // 1_000_000} MB; expected a small file")
-        return toml(data.decode("utf-8"), str(path))
+        return data.decode("utf-8")
     except OSError as error:
         raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
     except UnicodeDecodeError:
@@ -154,7 +159,10 @@ def toml(text: str, where: str) -> dict[str, Any]:
     if LONG_KEY.search(text):
         raise BadInput("not_toml", f"{where}: expected keys of at most {MOST_PARTS} parts")
     try:
+        text.encode()  # what is typed may hold half a character, which no file can
         return tomllib.loads(text)
+    except UnicodeEncodeError:
+        raise BadInput("not_text", f"{where}: expected UTF-8 text") from None
     except tomllib.TOMLDecodeError as error:
         raise BadInput("not_toml", f"{where}: expected TOML; {str(error)[:200]}") from None
     except RecursionError:

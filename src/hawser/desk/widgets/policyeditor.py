@@ -16,6 +16,7 @@ from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
 from hawser.desk.widgets.words import Label
 from hawser.formats.atomic import written
+from hawser.formats.declared import small_text
 from hawser.formats.policytext import from_anywhere, read_policy, with_files, with_guard, without_guard
 from hawser.service.runtime import Runtime
 
@@ -107,10 +108,7 @@ class PolicyEditor(QFrame):
         path = self._runtime.guards_path
         if path is None:
             return EMPTY, self.path.parent
-        try:
-            return path.read_text(encoding="utf-8"), path.parent
-        except OSError as error:
-            raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
+        return small_text(path), path.parent
 
     def made(self) -> Guards:
         """The policy as it is typed; raises BadInput."""
@@ -170,10 +168,10 @@ class PolicyEditor(QFrame):
     def take_from(self, path: Path) -> None:
         """Show what a file has; it holds once it is applied."""
         try:
-            self.text.setPlainText(path.read_text(encoding="utf-8"))
+            self.text.setPlainText(small_text(path))
             self._folder = path.parent
-        except (OSError, UnicodeDecodeError) as error:
-            self.told.setText(f"{path}: cannot be read ({error})")
+        except BadInput as error:
+            self.told.setText(error.sentence)
 
     def _export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "The policy as a file", "guards.toml", "TOML (*.toml)")
