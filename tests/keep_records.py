@@ -3,16 +3,19 @@
 Usage: keep_records.py. `test_records.py` replays what is kept: whatever else changes, the engine decides as it did.
 
 - Storms: the seeds are those of 100 that together run the most lines of the engine. Their ledgers hold every command.
+- Gales: many more, in short: their events, with check sums of the commands and of the whole state after each.
 - Stories: what each test of the engine told one by hand (`byhand.py`), and `STORIES` drawn ones (`anybody.py`), with
   the commands and a check sum of the whole state after each event.
 """
 
 from __future__ import annotations
 
+import contextlib
 import lzma
+import sqlite3
 import tempfile
 import zlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +27,7 @@ from byhand import ByHand
 from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
+from hawser.ledger.folding import recorded
 from hawser.ledger.ledger import Ledger
 from hawser.service.storm import Storm
 from keep_ledgers import packed
@@ -36,6 +40,7 @@ SEEDS = {
 MINUTES, KILLS = 8, 0.05
 STORIES, ACTS = 150, 120
 BOOK = RECORDS / "stories.msgpack.xz"
+GALES, GALE = range(4200, 4264), RECORDS / "gales.msgpack.xz"
 
 
 class Step(msgspec.Struct, array_like=True):
@@ -43,6 +48,14 @@ class Step(msgspec.Struct, array_like=True):
 
     event: AnyEvent
     commands: list[AnyCommand]
+    state: int
+
+
+class Brief(msgspec.Struct, array_like=True):
+    """One event of a gale, and check sums of the commands that followed and of the state that it left."""
+
+    event: AnyEvent
+    commands: int
     state: int
 
 
@@ -54,6 +67,17 @@ def written(events: list[AnyEvent]) -> list[AnyEvent]:
 def steps_of(events: Iterable[AnyEvent]) -> list[Step]:
     engine = Engine()
     return [Step(one, engine.handle(one), zlib.crc32(msgspec.msgpack.encode(engine.state))) for one in events]
+
+
+def briefs_of(events: Iterable[AnyEvent]) -> Iterator[Brief]:
+    engine = Engine()
+    for one in events:
+        commands = zlib.crc32(msgspec.msgpack.encode(engine.handle(one)))
+        yield Brief(one, commands, zlib.crc32(msgspec.msgpack.encode(engine.state)))
+
+
+def gales() -> dict[str, list[Brief]]:
+    return msgspec.msgpack.decode(lzma.decompress(GALE.read_bytes()), type=dict[str, list[Brief]])
 
 
 def stories() -> dict[str, list[Step]]:
@@ -121,10 +145,26 @@ def keep_storm(seed: int, guards: bool) -> None:
         (RECORDS / f"{seed}.sqlite.xz").write_bytes(packed(path))
 
 
+def keep_gales() -> None:
+    found = {}
+    for seed in GALES:
+        with tempfile.TemporaryDirectory() as place:
+            path = Path(place) / "ledger.sqlite"
+            storm = Storm(seed, "gale", Ledger(path), kills=KILLS, guards=seed % 2 == 1)
+            assert not storm.run(MINUTES).broken, seed
+            storm.session.close()
+            with contextlib.closing(sqlite3.connect(path)) as db:
+                events = [one.event for one in recorded(db, 0) if one.event is not None]
+        found[f"gale {seed}"] = list(briefs_of(events))
+    GALE.write_bytes(lzma.compress(msgspec.msgpack.encode(found), preset=9))
+    print(f"{len(found)} gales, {sum(map(len, found.values()))} events")
+
+
 if __name__ == "__main__":
     RECORDS.mkdir(exist_ok=True)
     for old in RECORDS.iterdir():
         old.unlink()
     keep_stories()
+    keep_gales()
     for seed, guards in SEEDS.items():
         keep_storm(seed, guards)

@@ -10,7 +10,7 @@ import msgspec
 import pytest
 
 from hawser.ledger.verify import verify
-from keep_records import RECORDS, SEEDS, steps_of, stories
+from keep_records import RECORDS, SEEDS, briefs_of, gales, steps_of, stories
 
 
 @pytest.mark.parametrize("seed", SEEDS)
@@ -35,3 +35,9 @@ def test_the_recorded_stories_replay_to_the_same_commands_and_the_same_state():
             if was.state != now.state and not (other and other[-1][0] == name):
                 other.append((name, number, was.event))
     assert not other, f"another state in {len(other)} stories, first of all {other[0]}"
+
+
+def test_the_recorded_gales_replay_to_the_same_commands_and_the_same_state():
+    for name, told in gales().items():
+        for number, (was, now) in enumerate(zip(told, briefs_of(one.event for one in told), strict=True)):
+            assert (was.commands, was.state) == (now.commands, now.state), f"{name}: event {number}, {was.event}"
