@@ -7,6 +7,7 @@ import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import Policy, SizeRule
+from hawser.core.clock import MINUTE
 from hawser.core.errors import HawserBug
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
@@ -15,6 +16,7 @@ from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.engine import Engine
 from hawser.engine.reasons import Reason
+from madeup import account, pair
 
 
 def test_placing_sends_one_sized_market_entry():
@@ -633,3 +635,15 @@ def test_the_other_side_waits_where_the_first_is_open_again():
     assert not [order for order in of(found, cm.Submit) if order.role == "entry"]
     hand.fill(hand.engine.state.orders_of(first, "close")[-1].id, 10, 61230)
     assert [(order.role, order.side) for order in of(hand.later(1), cm.Submit)] == [("entry", -1)]
+
+
+@pytest.mark.parametrize("trailed", [True, False])
+def test_a_trade_whose_bars_cannot_be_made_any_more_is_told(trailed):
+    """Its trail stood still without a word after the venue had come back with longer bars."""
+    hand = ByHand()
+    hand.protect(**({} if trailed else {"trail": None}))
+    told = hand.do(ev.Opened, prefix="P", account=account(), instruments=(pair(),), spans={SYMBOL: (15 * MINUTE,)})
+    assert "no_bars" not in codes(told)
+    told = hand.do(ev.InstrumentsChanged, instruments=(pair(),), spans={SYMBOL: (60 * MINUTE,)})
+    texts = [one.text for one in of(told, cm.Tell) if one.code == "no_bars"]
+    assert texts == (["There are no bars of 15m any more: its trail and its rig stand still"] if trailed else [])

@@ -7,7 +7,7 @@ from typing import Literal
 import msgspec
 
 from hawser.core.account import SizeRule
-from hawser.core.clock import MINUTE
+from hawser.core.clock import MINUTE, TIMEFRAMES
 from hawser.core.entry import EntryRule, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule, check_shares
@@ -66,3 +66,9 @@ def check_stop_and_size(stop: StopRule | None, size: SizeRule) -> None:
         raise BadInput.at("bad_stop", "stop", "expected one, unless the size method is invest")
     if stop is not None and stop.money is not None and size.method != "fixed":
         raise BadInput.at("bad_stop", "stop.money", "expected with size method fixed only")
+
+
+def bars_of(plan: Plan) -> tuple[int, int]:
+    """The lengths of the bars that a plan is tended by, ns."""
+    wide = TIMEFRAMES[plan.trail.timeframe] if plan.trail is not None and plan.trail.timeframe else plan.timeframe_ns
+    return plan.timeframe_ns, max(wide, plan.timeframe_ns)

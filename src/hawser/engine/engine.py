@@ -133,7 +133,6 @@ def _acts(state: EngineState, trade: Trade) -> bool:
 def _opened(desk: Desk, event: ev.Opened) -> None:
     state = desk.state
     state.prefix, state.serial, state.suspect = event.prefix, event.serial, event.suspect
-    state.spans = event.spans
     if event.suspect:
         text = (
             f"{event.suspect[:1].upper()}{event.suspect[1:]}: nothing is sent before the venue has told what it holds"
@@ -151,7 +150,7 @@ def _opened(desk: Desk, event: ev.Opened) -> None:
             desk.tell("caution", "account_file", "The account's file has changed: it replaces what was edited here")
         state.account = _with_limits(desk, event.account)
     state.declared, state.rates_read = event.account, event.time
-    take_instruments(desk, event.instruments)
+    take_instruments(desk, event.instruments, event.spans)
     state.link_up, state.reconciled, state.link_why = False, False, "not connected yet"
     state.figures_at = 0
     if not state.figured:  # what the file says stands there until the venue tells; no guard counts from it
@@ -168,8 +167,7 @@ def _with_limits(desk: Desk, account: Account) -> Account:
 
 
 def _instruments_changed(desk: Desk, event: ev.InstrumentsChanged) -> None:
-    desk.state.spans = event.spans
-    take_instruments(desk, event.instruments)
+    take_instruments(desk, event.instruments, event.spans)
 
 
 _ASIDE = {

@@ -14,14 +14,14 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.basis import own_atr
-from hawser.core.clock import TIMEFRAMES, timeframe_name
+from hawser.core.clock import timeframe_name
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.hours import ever_closes
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.plan import Plan
+from hawser.core.plan import Plan, bars_of
 from hawser.core.rig import Ladder
 from hawser.core.rules.entries import backstop_behind
 from hawser.core.sizing import SizeRequest, sized
@@ -121,8 +121,7 @@ def check_rig(plan: Plan, instrument: Instrument, spans: tuple[int, ...] = ()) -
     """Refuse a plan that could not be tended; raises Refused. `spans`: the bar lengths there are, none where nobody
     says."""
     rig = plan.rig
-    wide = TIMEFRAMES[plan.trail.timeframe] if plan.trail is not None and plan.trail.timeframe else plan.timeframe_ns
-    for span in (plan.timeframe_ns, max(wide, plan.timeframe_ns)) if spans else ():
+    for span in bars_of(plan) if spans else ():
         if span not in spans:
             there = ", ".join(map(timeframe_name, spans))
             sentence = f"Bars of {timeframe_name(span)} cannot be made of this history; there are {there}."

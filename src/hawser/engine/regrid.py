@@ -14,7 +14,9 @@ from typing import Any, TypeVar
 
 import msgspec
 
+from hawser.core.clock import timeframe_name
 from hawser.core.instrument import Instrument
+from hawser.core.plan import bars_of
 from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.reasons import Reason
@@ -29,9 +31,10 @@ class OffGrid(Exception):
     """A level or a quantity that does not lie on the new grid."""
 
 
-def take_instruments(desk: Desk, instruments: tuple[Instrument, ...]) -> None:
-    """The instruments that are traded from here on; what is open goes along."""
+def take_instruments(desk: Desk, instruments: tuple[Instrument, ...], spans: dict[str, tuple[int, ...]]) -> None:
+    """The instruments that are traded from here on, and the lengths of their bars; what is open goes along."""
     state, new = desk.state, {one.symbol: one for one in instruments}
+    state.spans = spans
     old = state.instruments
     state.instruments = dict(new)
     state.gone = ()
@@ -41,6 +44,20 @@ def take_instruments(desk: Desk, instruments: tuple[Instrument, ...]) -> None:
             _gone(desk, before)
         elif after != before:
             _changed(desk, before, after)
+    for trade in state.live():
+        _tell_without_bars(desk, trade)
+
+
+def _tell_without_bars(desk: Desk, trade: Trade) -> None:
+    """A trade whose bars cannot be made any more is not tended by them: nobody may think so."""
+    spans, group = desk.state.spans.get(trade.symbol), desk.state.baskets.get(trade.basket)
+    waits = trade.plan.trail is not None or trade.plan.rig is not None
+    if not spans or not (waits or (group is not None and group.basket.basis == "bar_close")):
+        return
+    missing = next((span for span in bars_of(trade.plan) if span not in spans), 0)
+    if missing:
+        text = f"There are no bars of {timeframe_name(missing)} any more: its trail and its rig stand still"
+        desk.tell("alarm", "no_bars", text, trade)
 
 
 def _gone(desk: Desk, before: Instrument) -> None:
