@@ -353,3 +353,12 @@ def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp
     runtime.stop()
     assert "give an account in another currency a name of its own" in sentences[0]
     Ledger(where.ledger).close()  # nobody holds it any more
+
+
+@pytest.mark.parametrize("columns", [(), (b"123",), (b"12345678",) * 3, (b"12345678",) * 5 + (b"",)])
+def test_a_history_that_is_none_is_told_in_one_sentence(tmp_path, server, monkeypatch, columns):
+    symbol = WORLD[0][0].symbol
+    monkeypatch.setattr(wire, "packed", lambda *_: wire.Column(time=1, symbol=symbol, columns=columns))
+    monkeypatch.setattr("hawser.service.quayclient.PATIENCE", 0.3)
+    with pytest.raises(Unavailable, match="does not answer as a simulated venue does"):
+        connected(server, tmp_path / "q.sock")

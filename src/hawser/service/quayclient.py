@@ -20,6 +20,7 @@ PATIENCE = 10.0  # seconds for the venue to say what it is
 STUCK = 1.0  # seconds a request may wait to be taken
 SILENT = 5.0  # seconds without a sign of life after which the line counts as lost
 AGAIN = 0.5  # seconds between attempts to come back
+NO_VENUE = "what listens there does not answer as a simulated venue does"
 ANOTHER = 10.0  # the same where it was an account in another currency that answered
 
 
@@ -110,7 +111,8 @@ class FarQuay:
                 self._now = max(self._now, self.welcome.time)  # the date of its world; from here on ours goes on
                 return self.welcome
             time.sleep(0.005)
-        raise Unavailable("no_quay", f"{self._path}: what listens there does not answer as a simulated venue does")
+        self.close()
+        raise Unavailable("no_quay", f"{self._path}: {NO_VENUE}")
 
     def _connect(self) -> bool:
         self._try_at = time.monotonic() + AGAIN
@@ -147,9 +149,12 @@ class FarQuay:
             self._lost("the venue's process is gone")
             return
         self._heard_at = time.monotonic()
-        for message in messages:
-            if self._socket is not None:  # hung up on who is not ours
-                self._take(message)
+        try:
+            for message in messages:
+                if self._socket is not None:  # hung up on who is not ours
+                    self._take(message)
+        except HawserError:
+            self._lost(NO_VENUE)
 
     def _take(self, message: port.Told) -> None:
         if isinstance(message, wire.Welcome):
@@ -160,6 +165,8 @@ class FarQuay:
             self.counts = message.counts
         else:
             if self._changed and isinstance(message, port.LinkTold) and message.up:  # every history has come by now
+                if not set(self.instruments) <= set(self._histories):
+                    raise Unavailable("no_quay", NO_VENUE)
                 self._changed, traded = False, tuple(self.instruments.values())
                 told = port.InstrumentsTold(time=message.time, instruments=traded, base_span=self.base_span)
                 self._waiting.append(told)

@@ -98,9 +98,15 @@ def packed(bars: Bars, symbol: str, now: int) -> Column:
 
 
 def unpacked(message: Column) -> Bars:
-    """The history of a message; its columns can be written to."""
-    first, *others = message.columns
-    return Bars(np.frombuffer(first, "<i8").copy(), *(np.frombuffer(one, "<f8").copy() for one in others))
+    """The history of a message; its columns can be written to. Raises Unavailable where it is none."""
+    try:
+        first, *others = message.columns
+        bars = Bars(np.frombuffer(first, "<i8").copy(), *(np.frombuffer(one, "<f8").copy() for one in others))
+    except (ValueError, TypeError) as error:
+        raise Unavailable("bad_frame", f"A history could not be read: {error}.") from error
+    if len({column.size for column in bars}) > 1:
+        raise Unavailable("bad_frame", "A history could not be read: its columns are not equally long.")
+    return bars
 
 
 class Frames:
