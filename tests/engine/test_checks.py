@@ -211,3 +211,14 @@ def test_a_picture_older_than_a_close_says_nothing_of_the_trade_it_ended():
     assert hand.trade.open_steps == 0
     hand.later(31)
     assert "quantity_differs" in codes(hand.engine.handle(checked(hand, steps=104, quiet=False)))
+
+
+def test_a_stop_that_seems_farther_away_while_something_is_under_way_is_not_judged_yet():
+    """The picture may be older than an answer that is on its way: what is nearer alone holds whatever it is."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, wanted = hand.order("stop"), hand.trade.stop
+    for level in (0, stop.level - 150):
+        busy = checked(hand, ev.Known(stop.id, "resting", level, stop.steps), steps=104, quiet=False)
+        assert codes(hand.engine.handle(busy)) == []
+        assert (hand.trade.stop, stop.level) == (wanted, wanted)
