@@ -362,3 +362,10 @@ def test_a_history_that_is_none_is_told_in_one_sentence(tmp_path, server, monkey
     monkeypatch.setattr("hawser.service.quayclient.PATIENCE", 0.3)
     with pytest.raises(Unavailable, match="does not answer as a simulated venue does"):
         connected(server, tmp_path / "q.sock")
+
+
+def test_an_opening_that_fails_locks_nothing(tmp_path):
+    where = profile("far", tmp_path)
+    with pytest.raises(Unavailable, match="no simulated venue listens there"):
+        boot(tmp_path / "none", None, where)
+    Ledger(where.ledger).close()

@@ -12,7 +12,7 @@ from hawser.core.account import Account
 from hawser.core.clock import MINUTE
 from hawser.demo import world
 from hawser.engine import events as ev
-from hawser.ledger.ledger import Ledger
+from hawser.ledger.ledger import ledger_for
 from hawser.service.profile import Profile
 from hawser.service.runtime import Boot
 from hawser.service.session import Session
@@ -34,16 +34,16 @@ def boot_beside(account: Account, profile: Profile) -> Boot:
 
 
 def _booted(account: Account, profile: Profile, morning: Callable[[Session], None], prefix: str) -> Boot:
-    ledger = Ledger(profile.ledger)
-    left_at = ledger.look().now
-    rates = {**world.ACCOUNT.rates, **account.rates}
-    venue = Quay(
-        world.make_feed(), account.currency, account.basis_money("balance"), rates, SEVERITIES["fair"],
-        seed=world.SEED, store=BookStore(profile.venue), not_before=left_at,
-    )  # fmt: skip
-    prepare = morning if left_at < world.OPENS_AT else None
-    account = msgspec.structs.replace(account, rates=rates)
-    return Boot(account, venue, ledger, prepare=prepare, prefix=prefix)
+    with ledger_for(profile.ledger) as ledger:
+        left_at = ledger.look().now
+        rates = {**world.ACCOUNT.rates, **account.rates}
+        venue = Quay(
+            world.make_feed(), account.currency, account.basis_money("balance"), rates, SEVERITIES["fair"],
+            seed=world.SEED, store=BookStore(profile.venue), not_before=left_at,
+        )  # fmt: skip
+        prepare = morning if left_at < world.OPENS_AT else None
+        account = msgspec.structs.replace(account, rates=rates)
+        return Boot(account, venue, ledger, prepare=prepare, prefix=prefix)
 
 
 def play_morning(session: Session) -> None:

@@ -280,6 +280,17 @@ class Ledger:
         os.close(self._lock)
 
 
+@contextlib.contextmanager
+def ledger_for(path: Path) -> Iterator[Ledger]:
+    """A ledger that stays open, unless the block raises: who tries again must not meet our own lock."""
+    ledger = Ledger(path)
+    try:
+        yield ledger
+    except BaseException:
+        ledger.close()
+        raise
+
+
 def _opened(path: Path) -> tuple[sqlite3.Connection, int]:
     """The database, of this version, and the number of its last line; raises Unavailable."""
     try:

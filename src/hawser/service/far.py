@@ -8,7 +8,7 @@ from pathlib import Path
 
 from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.errors import BadInput
-from hawser.ledger.ledger import Ledger
+from hawser.ledger.ledger import ledger_for
 from hawser.service.profile import Profile
 from hawser.service.quayclient import FarQuay
 from hawser.service.quayserver import Server
@@ -19,20 +19,19 @@ from hawser.venue.quay.quay import Quay
 def boot(path: Path, account: Account | None, profile: Profile) -> Boot:
     """The session where it was left, at the venue that listens at `path`. Raises BadInput where the account is in
     another currency there: every figure that the venue tells would be taken for one of `account`'s."""
-    ledger = Ledger(profile.ledger)
-    venue = FarQuay(path, not_before=ledger.look().now)
-    if account is not None and account.currency != venue.welcome.currency:
-        venue.close()
-        ledger.close()
-        sentence = f"currency: the account at {path} is in {venue.welcome.currency}, not in {account.currency}"
-        raise BadInput("bad_account", sentence)
-    if account is None:
-        balance = max(venue.welcome.balance, 0.01)
-        account = Account(
-            currency=venue.welcome.currency, equity=balance, balance=balance, size=SizeRule(percent=0.5),
-            policy=Policy(max_heat_percent=3.0),
-        )  # fmt: skip
-    return Boot(account, venue, ledger, venue_at=str(path))
+    with ledger_for(profile.ledger) as ledger:
+        venue = FarQuay(path, not_before=ledger.look().now)
+        if account is not None and account.currency != venue.welcome.currency:
+            venue.close()
+            sentence = f"currency: the account at {path} is in {venue.welcome.currency}, not in {account.currency}"
+            raise BadInput("bad_account", sentence)
+        if account is None:
+            balance = max(venue.welcome.balance, 0.01)
+            account = Account(
+                currency=venue.welcome.currency, equity=balance, balance=balance, size=SizeRule(percent=0.5),
+                policy=Policy(max_heat_percent=3.0),
+            )  # fmt: skip
+        return Boot(account, venue, ledger, venue_at=str(path))
 
 
 def serve(venue: Quay, path: Path, speed: float) -> None:

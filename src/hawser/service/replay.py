@@ -11,7 +11,7 @@ from hawser.core.fx import convert
 from hawser.core.instrument import Instrument
 from hawser.formats.bars import History, read_bars
 from hawser.formats.declared import load
-from hawser.ledger.ledger import Ledger
+from hawser.ledger.ledger import ledger_for
 from hawser.service.profile import Profile
 from hawser.service.runtime import Boot
 from hawser.venue.quay.quay import Quay
@@ -55,15 +55,15 @@ def default_account(instrument: Instrument) -> Account:
 
 def boot(inputs: Inputs, profile: Profile) -> Boot:
     """The replay where it was left, or from its start."""
-    ledger = Ledger(profile.ledger)
-    feed = ReplayFeed(inputs.instrument, inputs.history.bars, inputs.account.costs.spread_ticks)
-    balance = inputs.account.basis_money("balance")
-    venue = Quay(
-        feed, inputs.account.currency, balance, inputs.account.rates, SEVERITIES["fair"],
-        store=BookStore(profile.venue), not_before=ledger.look().now,
-    )  # fmt: skip
-    notes = []
-    if inputs.history.off_grid:
-        count, tick = inputs.history.off_grid, inputs.instrument.tick
-        notes.append(f"{inputs.path.name}: {count} prices were off the tick of {tick} and were rounded to it")
-    return Boot(inputs.account, venue, ledger, notes=notes)
+    with ledger_for(profile.ledger) as ledger:
+        feed = ReplayFeed(inputs.instrument, inputs.history.bars, inputs.account.costs.spread_ticks)
+        balance = inputs.account.basis_money("balance")
+        venue = Quay(
+            feed, inputs.account.currency, balance, inputs.account.rates, SEVERITIES["fair"],
+            store=BookStore(profile.venue), not_before=ledger.look().now,
+        )  # fmt: skip
+        notes = []
+        if inputs.history.off_grid:
+            count, tick = inputs.history.off_grid, inputs.instrument.tick
+            notes.append(f"{inputs.path.name}: {count} prices were off the tick of {tick} and were rounded to it")
+        return Boot(inputs.account, venue, ledger, notes=notes)
