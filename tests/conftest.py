@@ -49,3 +49,12 @@ def morning(tmp_path_factory) -> Path:
     session.close()
     made.venue.close()
     return root
+
+
+@pytest.fixture
+def hanging(monkeypatch):
+    """Stands for what waits for a disk, until the test has ended."""
+    over = threading.Event()
+    monkeypatch.setattr("hawser.service.patience.PATIENCE", 0.05)
+    yield lambda *_, **__: over.wait(600)
+    over.set()

@@ -290,6 +290,15 @@ def test_a_failing_channel_is_told_once(alerts, web):
     assert alerts.faults == ["Alerts by webhook wait: the webhook answered 503"]
 
 
+def test_a_disk_that_hangs_keeps_no_alert_from_going(alerts, web, hanging, monkeypatch):
+    """The alert that says so waited for that disk."""
+    alerts.change(AlertSettings(webhook=webhook(web)))
+    monkeypatch.setattr("hawser.service.alerts.written", hanging)
+    alerts.tell(ALARM)
+    until(lambda: web.posts)
+    assert not alerts.faults
+
+
 def test_a_user_with_an_umlaut_is_logged_in(sink):
     settings = msgspec.structs.replace(smtp(sink), user="jörg", password="süß")
     mail(settings, [Alert(0.0, "a", "alarm", "x")])

@@ -21,6 +21,7 @@ from hawser.service import stormworld
 from hawser.service.alertsettings import AlertSettings, Webhook
 from hawser.service.deadman import Finding, Watch, _closes, flatten, to_take_back
 from hawser.service.heartbeat import Heart, Pulse, read_pulse
+from hawser.service.patience import Patient
 from hawser.service.profile import far_name, profile
 from hawser.service.recording import Extent
 from hawser.service.sentry import Alone, Sentry, WatchSettings
@@ -63,6 +64,34 @@ def test_silence_with_positions_open_is_told_once_and_so_is_the_return(tmp_path)
     assert watch.at(*range(25, 80)) == []  # nothing is open: silence costs nothing
     heart.beat(20.0, 1, 0, ended=True)
     assert not watch.watch.look(81.0)
+
+
+def test_a_disk_that_hangs_hides_no_silence(tmp_path, hanging, monkeypatch):
+    path = tmp_path / "heartbeat.json"
+    heart, watch = Heart(path, "demo"), Clocked(path)
+    heart.beat(0.0, 1, 0)
+    assert watch.at(0.0) == []
+    monkeypatch.setattr("hawser.service.deadman.read_pulse", hanging)
+    assert watch.at(*range(1, 20)) == []
+    assert watch.at(20.0) == ["silent"]
+
+
+def test_the_look_for_a_watch_never_holds_up_who_tends(tmp_path, hanging, monkeypatch):
+    """It once opened a file on the engine's thread: a disk that hung stopped all tending."""
+    sentry, starts = Sentry(profile("demo", tmp_path), print), threading.active_count()
+    sentry.settings = WatchSettings(on=True)
+    monkeypatch.setattr(Alone, "taken", lambda _: hanging())
+    for now in (0.0, 10.0, 20.0):
+        sentry.look(now)
+    assert sentry.state(AlertSettings()) == "Wanted, not there yet"
+    assert threading.active_count() == starts + 1  # one that hangs is enough
+
+
+def test_a_log_that_hangs_holds_up_no_watch(hanging, monkeypatch):
+    monkeypatch.setattr("hawser.service.watching._LINES", Patient("lines"))
+    monkeypatch.setattr("builtins.print", hanging)
+    for text in ("one", "two"):
+        say(text)
 
 
 def test_after_a_sleep_of_the_machine_hawser_gets_its_time_again(tmp_path):
@@ -379,7 +408,8 @@ def test_settings_of_the_watch_are_checked_and_a_venue_that_ends_is_not_flattene
     assert sentry.state(AlertSettings()) == "Wanted, not there yet"
     other = Alone(chosen)
     assert other.take()
-    assert "can tell nobody" in sentry.state(AlertSettings())
+    sentry.look(0.0)
+    until(lambda: "can tell nobody" in sentry.state(AlertSettings()))
     hook = AlertSettings(webhook=Webhook("https://a.example/x"))
     assert sentry.state(hook).endswith("with positions open it alerts by webhook")
     other.leave()

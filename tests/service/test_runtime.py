@@ -2,8 +2,10 @@
 
 import shutil
 import sqlite3
+import sys
 import threading
 import time
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -235,6 +237,13 @@ def test_a_fault_with_half_of_a_character_in_its_words_is_written(tmp_path):
 def test_a_fault_that_cannot_be_written_is_still_told(tmp_path):
     (tmp_path / "faults").write_text("in the way")
     assert "cannot be written" in Faults(tmp_path).record(ValueError("x"))
+
+
+def test_a_fault_on_a_disk_that_hangs_is_told_at_once(tmp_path, hanging, monkeypatch):
+    faults = Faults(tmp_path)
+    monkeypatch.setattr(Path, "write_text", hanging)
+    for _ in range(3):
+        assert "nowhere, the disk does not answer" in faults.record(ValueError("x"))
 
 
 def test_profiles_keep_the_demo_apart_from_the_person_s_own(tmp_path, monkeypatch):
@@ -483,6 +492,29 @@ def test_where_the_system_has_no_room_for_what_is_beside_it_tending_begins(start
     monkeypatch.undo()
     again, _ = started(running=False)  # it has let go of the record
     again.stop()
+
+
+OPENED: list[str] | None = None  # by the engine's thread, where somebody wants to know
+
+
+def opens(event, told):
+    if event in ("open", "sqlite3.connect") and OPENED is not None and threading.current_thread().name == "engine":
+        OPENED.append(str(told[0]))
+
+
+def test_who_tends_opens_no_file(started, monkeypatch):
+    """A disk may hang, and all tending with it: the look for a watch and the trace of a fault once waited for it."""
+    sys.addaudithook(opens)
+    runtime, heard = started(speed=600.0)
+    first = heard.until(lambda s: s.link_up and s.trades)
+    opened: list[str] = []
+    monkeypatch.setattr(sys.modules[__name__], "OPENED", opened)
+    runtime.sentry._next = 0.0
+    runtime._do(lambda session: 1 / 0)
+    runtime.look_at_guards()
+    heard.until(lambda s: s.time > first.time + 20 * MINUTE)
+    assert heard.faults
+    assert not opened
 
 
 def test_a_second_hawser_on_the_same_ledger_is_refused(started):

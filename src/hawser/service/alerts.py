@@ -29,6 +29,7 @@ from hawser.engine.commands import Tell
 from hawser.formats.atomic import written
 from hawser.formats.declared import load, save
 from hawser.service.alertsettings import FAULT, AlertSettings, Channel, Smtp, Webhook
+from hawser.service.patience import Patient
 
 TIMEOUT = 10.0  # seconds for one answer of a server
 LONGEST = 30.0  # and for all of an errand: a server that drips its answers keeps nobody
@@ -148,7 +149,7 @@ class Alerts:
         self._begun = False
         self.settings = AlertSettings()
         self._wake: dict[Channel, threading.Event] = {"email": threading.Event(), "webhook": threading.Event()}
-        self._stop, self._keeping = threading.Event(), threading.Lock()
+        self._stop, self._keeping, self._disk = threading.Event(), threading.Lock(), Patient("alerts kept")
         self._boxes: dict[Channel, Outbox] = {
             "email": Outbox(lambda batch: mail(self.settings.smtp, batch)),
             "webhook": Outbox(lambda batch: post(self.settings.webhook, batch)),
@@ -199,9 +200,9 @@ class Alerts:
             box.add(*(alert for alert in found.get(channel, ()) if self._clock() - alert.time < FORGOTTEN))
 
     def _keep(self) -> None:
-        """Write down what waits, where that has changed."""
+        """Write down what waits, where that has changed; a disk that hangs keeps no alert from going."""
         with self._keeping:
-            self._keep_alone()
+            self._disk.ask(self._keep_alone, None)
 
     def _keep_alone(self) -> None:
         held = {channel: found for channel, box in self._boxes.items() if (found := box.held())}

@@ -12,12 +12,14 @@ import time
 import uuid
 from collections.abc import Callable, Iterator
 from decimal import Decimal
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
 from hawser.core import figures as fg
 from hawser.core.errors import HawserError, Unavailable
 from hawser.service.heartbeat import Pulse, read_pulse
+from hawser.service.patience import Patient
 from hawser.service.quayclient import FarQuay
 from hawser.service.voice import idle_of
 from hawser.venue import port
@@ -47,7 +49,7 @@ class Watch:
 
     def __init__(self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Flatten | None) -> None:
         self._path, self.silent_s, self._told, self.flatten = path, silent_s, told, flatten
-        self._stumbled = False
+        self._stumbled, self._disk = False, Patient("sign of life")
         self._tripped = self._owed = False  # `owed`: everything was to be closed and is not
         self._unwritten = False  # Hawser says that it is at work, though it leaves no sign of life
         self._looked = self._seen = self._next = 0.0
@@ -55,7 +57,7 @@ class Watch:
 
     def look(self, now: float) -> bool:
         """See how it stands at `now` of a clock that only goes on; False once Hawser has ended on purpose."""
-        pulse = read_pulse(self._path) or self._last  # a file that is gone or half-written says nothing new
+        pulse = self._pulse() or self._last  # a file that is gone or half-written says nothing new
         slept, self._looked = self._looked and now - self._looked > ASLEEP, now
         if pulse is None:
             return True
@@ -76,6 +78,10 @@ class Watch:
         elif self._owed and now >= self._next:
             self._flatten(pulse, now)
         return True
+
+    def _pulse(self) -> Pulse | None:
+        """The last sign of life; a disk that hangs tells none."""
+        return self._disk.ask(partial(read_pulse, self._path), None)
 
     def _answers(self, now: float) -> bool:
         """Whether Hawser itself says that it was at work of late."""
@@ -106,7 +112,7 @@ class Watch:
         if self.flatten is None:
             return
         try:
-            self._tell("flattened", self.flatten(pulse, lambda: read_pulse(self._path) in (pulse, None)))
+            self._tell("flattened", self.flatten(pulse, lambda: self._pulse() in (pulse, None)))
             self._owed = False
         except Exception as error:  # whatever it is, a watch that ends watches nothing
             if isinstance(error, HawserError) and error.code == BACK:

@@ -5,7 +5,10 @@ from __future__ import annotations
 import threading
 import time
 import traceback
+from functools import partial
 from pathlib import Path
+
+from hawser.service.patience import Patient
 
 KEEP = 50
 
@@ -15,6 +18,7 @@ class Faults:
 
     def __init__(self, folder: Path) -> None:
         self._folder, self._lock = folder / "faults", threading.Lock()
+        self._disk = Patient("faults")  # who met the fault may be who tends
         self.count = 0
 
     def record(self, error: BaseException) -> str:
@@ -23,17 +27,21 @@ class Faults:
             self.count += 1
             name = f"{time.strftime('%Y%m%d-%H%M%S')}-{self.count:03d}.txt"
             path = self._folder / name
-            try:
-                self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-                trace = "".join(traceback.format_exception(error))
-                path.write_text(trace, encoding="utf-8", errors="backslashreplace")
-                path.chmod(0o600)
-                for old in sorted(self._folder.glob("*.txt"))[:-KEEP]:
-                    old.unlink()
-                where = str(path)
-            except Exception as problem:  # whoever tells a fault must not meet another
-                why = getattr(problem, "strerror", None) or type(problem).__name__
-                where = f"nowhere, the state folder cannot be written ({why})"
+            where = self._disk.ask(partial(self._written, path, error), "nowhere, the disk does not answer")
         what = f"{type(error).__name__}: {str(error).splitlines()[0] if str(error) else ''}"
         sentence = f"Hawser met an unexpected error ({what}); tending goes on. Trace: {where}"
         return sentence.encode(errors="replace").decode()  # it goes to files and mail
+
+    def _written(self, path: Path, error: BaseException) -> str:
+        """Where the trace is, in words; whoever tells a fault must not meet another."""
+        try:
+            trace = "".join(traceback.format_exception(error))  # which reads the sources
+            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            path.write_text(trace, encoding="utf-8", errors="backslashreplace")
+            path.chmod(0o600)
+            for old in sorted(self._folder.glob("*.txt"))[:-KEEP]:
+                old.unlink()
+        except Exception as problem:
+            why = getattr(problem, "strerror", None) or type(problem).__name__
+            return f"nowhere, the state folder cannot be written ({why})"
+        return str(path)

@@ -23,7 +23,7 @@ from hawser.formats.declared import load, save
 from hawser.service.alertsettings import AlertSettings
 from hawser.service.profile import Profile
 
-EVERY = 5.0  # seconds between two looks whether it is still there
+EVERY = 3.0  # seconds between two looks whether it is still there
 LEAST, MOST = 2.0, 3600.0  # seconds of silence that may be asked for
 
 
@@ -92,7 +92,8 @@ class Sentry:
         self.profile, self._fault, self._lock = profile, fault, Alone(profile)
         self.settings, self.venue = WatchSettings(), ""
         self._next = 0.0
-        self._starts = threading.Lock()
+        self._there = False  # whether somebody watches, as was seen last
+        self._looks = threading.Lock()
 
     def begin(self, venue: str) -> None:
         """Read the settings; `venue`: the socket of a venue that outlives Hawser, or nothing."""
@@ -110,20 +111,26 @@ class Sentry:
         self.settings, self._next = settings, 0.0
 
     def look(self, now: float) -> None:
-        """From time to time, at `now` of a clock that only goes on: start a watch where one is wanted and none is."""
-        if not self.settings.on or now < self._next:
+        """From time to time, at `now` of a clock that only goes on: start a watch where one is wanted and none is. Not
+        on this thread: a disk may hang, and a process takes its time to begin."""
+        if now < self._next or not self._looks.acquire(blocking=False):
             return
         self._next = now + EVERY
-        if self._lock.taken() or not self._starts.acquire(blocking=False):
-            return
         try:
-            threading.Thread(target=self._start, name="watch", daemon=True).start()
+            threading.Thread(target=self._look, name="watch", daemon=True).start()
         except BaseException:  # no room for one more thread: it is tried again
-            self._starts.release()
+            self._looks.release()
             raise
 
+    def _look(self) -> None:
+        try:
+            self._there = self._lock.taken()
+            if self.settings.on and not self._there:
+                self._start()
+        finally:
+            self._looks.release()
+
     def _start(self) -> None:
-        """Not on the engine's thread: a process takes its time to begin."""
         try:
             of = self.profile
             command = [sys.executable, "-m", "hawser", "watch", "--as-set", "--at", of.name]
@@ -136,12 +143,10 @@ class Sentry:
         except Exception as error:
             why = getattr(error, "strerror", None) or repr(error)
             self._fault(f"The dead man's watch cannot be started ({why})")
-        finally:
-            self._starts.release()
 
     def state(self, alerts: AlertSettings) -> str:
         """In a sentence: whether somebody watches, and what they will do."""
-        there = self._lock.taken()
+        there = self._there
         if not self.settings.on:
             return "A watch started by hand is there" if there else "Off: nobody notices if Hawser is killed or hangs"
         if not there:

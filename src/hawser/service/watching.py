@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
 import sys
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from hawser.core.errors import BadInput, Unavailable
@@ -15,12 +15,14 @@ from hawser.service.alerts import Alert, Alerts
 from hawser.service.alertsettings import AlertSettings, Channel
 from hawser.service.deadman import Finding, Watch, flatten
 from hawser.service.heartbeat import Pulse
+from hawser.service.patience import Patient
 from hawser.service.profile import Profile
 from hawser.service.sentry import Alone, read_settings
 
 WEIGHTS: dict[str, Weight] = {
     "silent": "alarm", "failed": "alarm", "unwritten": "alarm", "flattened": "caution", "back": "caution",
 }  # fmt: skip
+_LINES = Patient("lines")
 LAST_WORDS = 3.0  # seconds for what waits to be sent
 
 
@@ -30,18 +32,23 @@ class AsSet:
     def __init__(self, profile: Profile, watch: Watch, alerts: Alerts) -> None:
         self._profile, self._watch, self._alerts = profile, watch, alerts
         self._read: tuple[float, float] | None = None
+        self._wanted, self._disk = True, Patient("settings")
 
     def __call__(self) -> bool:
         """Whether a watch is still wanted. Settings that cannot be read change nothing."""
+        self._wanted = self._disk.ask(self._look, self._wanted)
+        return self._wanted
+
+    def _look(self) -> bool:
         changed = (_changed(self._profile.watch), _changed(self._profile.alerts))
         if changed == self._read:
-            return True
+            return self._wanted
         try:
             settings = read_settings(self._profile)
             if self._profile.alerts.is_file():
                 self._alerts.settings = load(AlertSettings, self._profile.alerts)
         except BadInput:
-            return True
+            return self._wanted
         self._read = changed
         self._watch.silent_s = settings.silent_s
         self._watch.flatten = _at_its_venue if settings.flatten else None
@@ -54,9 +61,8 @@ def say(text: str) -> None:
 
 
 def _put(text: str) -> None:
-    """A full disk, or a terminal that is gone, does not end the watch."""
-    with contextlib.suppress(OSError, ValueError):
-        print(text, end="", file=sys.stderr, flush=True)
+    """A disk that is full or hangs, or a terminal that is gone, does not end the watch or hold it up."""
+    _LINES.ask(partial(print, text, end="", file=sys.stderr, flush=True), None)
 
 
 def _alone(lock: Alone) -> bool:

@@ -1,0 +1,45 @@
+"""What a disk that hangs may hold up: done on a thread of its own, and waited for only so long."""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+from collections.abc import Callable
+from typing import TypeVar
+
+Found = TypeVar("Found")
+PATIENCE = 1.0  # s
+
+
+class Patient:
+    """Does one piece of work after another, whoever asks; while one hangs, no other is begun."""
+
+    def __init__(self, name: str) -> None:
+        self._name, self._one = name, threading.Lock()
+        self._thread: threading.Thread | None = None
+
+    @property
+    def hangs(self) -> bool:
+        return self._thread is not None and self._thread.is_alive()
+
+    def ask(self, work: Callable[[], Found], instead: Found) -> Found:
+        """What `work` comes to; `instead` where it fails, takes longer than `PATIENCE`, or an earlier one hangs."""
+        with self._one:
+            return instead if self.hangs else self._done(work, instead)
+
+    def _done(self, work: Callable[[], Found], instead: Found) -> Found:
+        found: list[Found] = []
+
+        def run() -> None:
+            with contextlib.suppress(Exception):
+                found.append(work())
+
+        thread = threading.Thread(target=run, name=self._name, daemon=True)
+        try:
+            thread.start()
+        except RuntimeError:  # the system gives no thread for it
+            run()
+        else:
+            self._thread = thread
+            thread.join(PATIENCE)
+        return found[0] if found else instead
