@@ -148,10 +148,11 @@ def _close_sets_out(desk: Desk, trade: Trade) -> bool:
 
 def want_close(desk: Desk, trade: Trade) -> None:
     """Closes for all that is open. Where the time without cover is up, those that nothing is heard of do not count: no
-    close ever fills beyond the position, so that one too many does no harm."""
-    closes = desk.state.orders_of(trade, "close")
+    close ever fills beyond the position, so that one too many does no harm. In a market that is shut nothing fills, and
+    what is sent there would be missing among the tries when it opens."""
+    closes, trading = desk.state.orders_of(trade, "close"), desk.state.markets[trade.symbol].open
     most, parts = most_steps(desk, trade), min(MOST_PARTS, parts_of(desk, trade))
-    counted = [order for order in closes if not (trade.hurried and order.silences)]
+    counted = [order for order in closes if not (trade.hurried and trading and order.silences)]
     left, room = trade.open_steps - sum(order.left for order in counted), MOST_PARTS - len(counted)
     room = min(room, MOST_CLOSES * parts - len(closes))
     while left > 0 and room > 0 and due(desk, trade, "close", 0, trade.close_retry_at, parts):
