@@ -306,3 +306,12 @@ def test_break_even_after_its_target_waits_until_that_has_filled():
     stops(hand.fill(target.id, held - 1, target.level))
     assert hand.trade.open_steps == 2 * held
     assert stops(hand.bar(close=(ref + 40) / 1e5, atr=0.001)) == [ref]
+
+
+def test_the_common_target_leaves_with_the_bar_that_moves_it():
+    hand = laddered()
+    add(hand, 2)
+    target, before = hand.order("target"), hand.trade.targets[0].level
+    moved = of(hand.bar(0.6114, atr=0.00145), cm.Amend)
+    assert hand.trade.targets[0].level < before
+    assert [(one.order, one.level) for one in moved] == [(target.id, hand.trade.targets[0].level)]
