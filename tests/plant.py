@@ -83,7 +83,10 @@ def changes(node: ast.AST) -> Iterator[str]:
 
 
 def _looked_at(tree: ast.AST) -> Iterator[ast.AST]:
-    """Nodes of what runs: no annotation, no decorator, no argument of a class."""
+    """Nodes of what runs: no annotation, no decorator, no argument of a class; nor names that numbers only tell apart
+    (`R, TICKS = 0, 1`), which other numbers do as well."""
+    if isinstance(tree, ast.Assign) and isinstance(tree.targets[0], ast.Tuple) and isinstance(tree.value, ast.Tuple):
+        return
     fields = [(name, value) for name, value in ast.iter_fields(tree)]
     for name, value in fields:
         if name in ("annotation", "returns", "decorator_list", "keywords") and (
