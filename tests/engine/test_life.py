@@ -8,6 +8,7 @@ import pytest
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import Policy, SizeRule
 from hawser.core.clock import MINUTE
+from hawser.core.entry import EntryRule
 from hawser.core.errors import HawserBug
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
@@ -666,3 +667,24 @@ def test_in_a_shut_market_one_unheard_close_is_enough_and_at_the_opening_another
     assert hand.engine.state.orders[closes[0].order].silences
     opens = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
     assert [order.role for order in of(opens, cm.Submit)].count("close") == 1
+
+
+@pytest.mark.parametrize("filled", [0, 30])
+def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(filled):
+    """It was sized for the old one: it filled with ten times what may be risked."""
+    hand = ByHand()
+    hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
+    trade = hand.trade
+    hand.do(ev.OrderAccepted, order=trade.entry)
+    if filled:
+        hand.fill(trade.entry, filled, trade.ref)
+        hand.do(ev.OrderAccepted, order=hand.order("stop").id)
+    dearer = msgspec.structs.replace(pair(), multiplier=pair().multiplier * 10)
+    hand.do(ev.VenueDown, why="it was cut")
+    told = hand.do(ev.InstrumentsChanged, instruments=(dearer,), spans={})
+    assert "outsized" in codes(told)
+    found = of(hand.do(ev.VenueUp) + hand.holdings() + hand.later(1), cm.Cancel)
+    assert {one.order for one in found} == {trade.entry}
+    hand.do(ev.OrderCancelled, order=trade.entry, why="asked for", filled=filled)
+    assert (trade.state == states.ENDED) == (not filled)
+    assert trade.open_steps == filled

@@ -105,8 +105,16 @@ def silent_since(state: EngineState, guard: SilenceSwitch) -> dict[str, int]:
     return times
 
 
+def taken_back_by(trade: Trade) -> str:
+    """Why what still waits to enter for a trade is taken back, where it is."""
+    return "its contract is worth another amount now" if trade.outsized else "a guard is closed"
+
+
 def cancels(state: EngineState, trade: Trade) -> bool:
-    """Whether a guard that is closed takes back what still waits to enter for a trade."""
+    """Whether what still waits to enter for a trade is taken back: a guard that is closed does so, and it goes where it
+    was sized for another contract."""
+    if trade.outsized:
+        return True
     for guard in watching(state, trade.symbol, trade.plan.source):
         memory = remembered(state, guard, subject_of(guard, trade.symbol, trade.plan.source))
         if memory is not None and (memory.latched or (memory.shut and not TAKES_BACK.isdisjoint(guard.then))):

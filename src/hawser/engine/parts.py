@@ -6,7 +6,7 @@ from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.commands import Role
 from hawser.engine.covering import due, most_steps
-from hawser.engine.guarding import cancels
+from hawser.engine.guarding import cancels, taken_back_by
 from hawser.engine.reasons import words
 from hawser.engine.requests import Desk
 from hawser.engine.rigging import loss_parts, target_parts
@@ -114,7 +114,7 @@ def want_rungs(desk: Desk, trade: Trade) -> None:
         if wants[order.number] > 0 or order.pending or not due(desk, trade, "rung", order.number, order.retry_at):
             continue
         why = words(trade.leave, desk.currency)
-        desk.cancel(trade, order, why or ("a guard is closed" if none else "no rung there any more"))
+        desk.cancel(trade, order, why or (taken_back_by(trade) if none else "no rung there any more"))
     closed = entry_verdict(desk.state, trade.symbol, trade.side, trade.plan.source)
     # A rung is part of an entry that was counted when it was made.
     if none or trade.state != states.PROTECTED or any(one.code != "trade_count" for one in closed):

@@ -14,7 +14,7 @@ from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.covering import MOST_PARTS, due, most_steps, parts_of, want_close, want_stops
 from hawser.engine.exposure import covered_steps
-from hawser.engine.guarding import cancels
+from hawser.engine.guarding import cancels, taken_back_by
 from hawser.engine.parts import want_parts, want_rungs
 from hawser.engine.reasons import Reason, words
 from hawser.engine.regrid import left_with
@@ -75,7 +75,7 @@ def _want_entry(desk: Desk, trade: Trade) -> None:
     if trade.leave or trade.closed:
         why = words(trade.leave, desk.currency) or "the trade is being closed"
     elif cancels(desk.state, trade):
-        why = "a guard is closed"
+        why = taken_back_by(trade)
     if not (why or trade.moving is not None) or not due(desk, trade, "entry", 0, order.retry_at):
         return
     if why:

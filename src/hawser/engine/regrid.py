@@ -82,10 +82,21 @@ def _changed(desk: Desk, before: Instrument, after: Instrument) -> None:
             del state.bars[key]
         for trade in list(state.trades_in(symbol)):
             _carry(desk, trade, before, after)
+    if (before.multiplier, before.quote) != (after.multiplier, after.quote):
+        for trade in live:
+            _outsize(desk, trade)
     if told:
         weight = "alarm" if live and (before.multiplier, before.quote) != (after.multiplier, after.quote) else "caution"
         text = f"{symbol} is another at the venue: {'; '.join(told)}"
         desk.tell("alarm" if weight == "alarm" else "caution", "instrument_changed", text)
+
+
+def _outsize(desk: Desk, trade: Trade) -> None:
+    """What waits to enter was sized for another contract: it would risk another sum."""
+    trade.outsized = True
+    if desk.state.orders_of(trade, "entry") or desk.state.orders_of(trade, "rung"):
+        text = "What waits to enter was sized for a contract that is worth another amount now: it is taken back"
+        desk.tell("caution", "outsized", text, trade)
 
 
 def _carry(desk: Desk, trade: Trade, before: Instrument, after: Instrument) -> None:

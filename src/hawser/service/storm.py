@@ -397,6 +397,7 @@ class Storm:
             self.venue.judge = self.judge
             self.session.venue = self.venue
             self.venue.answers_instead(old)
+            self.session.run_until(self.venue.now)  # nothing is asked on a line that is cut
 
     def _change_instruments(self, draw: random.Random) -> None:
         """The venue has another grid for an instrument, or gives it up; or what it gave up is back."""

@@ -91,6 +91,7 @@ class Judge:
         self._bared: dict[str, int] = {}  # position that an older record may not have -> its cover then
         self._asks: dict[str, str] = {}  # trade -> the ask it came from
         self._rungs: dict[tuple[str, int], Decimal] = {}  # trade, number -> the most units it was to have
+        self._worth: dict[str, float] = {}  # order -> what a unit was worth when it was sent
         self._quantities: dict[str, Decimal] = {}  # order -> its quantity as placed, or as last told
         self._levels: dict[str, dict[str, str]] = {}  # order -> its level as last asked for, and as last told
         self._wished: dict[str, int] = {}  # order -> the level that a person wished and the venue has not confirmed yet
@@ -120,6 +121,8 @@ class Judge:
             self._levels.setdefault(name, {})["asked"] = request.level
         if isinstance(request, port.NewOrder):
             self._quantities[name] = Decimal(request.qty)
+            if request.symbol in self._venue().instruments:
+                self._worth[name] = self._venue().instruments[request.symbol].multiplier
         if isinstance(request, (port.CancelOrder, port.AmendOrder)):
             self._taken_away(state, request)
         line = self._line_of(state, name)
@@ -287,12 +290,14 @@ class Judge:
                     self.broke("naked", f"{trade.id} exposed for {exposed / SECOND:.1f} s ({words(trade.leave)})")
 
     def _waits(self, state: EngineState) -> None:
-        """An entry waits where it was sized for; where another hand has moved it, it does so again within a while."""
+        """An entry waits where it was sized for, and for the contract that it was; where another hand or the venue has
+        made it another, it is put right within a while."""
         for trade in state.live():
             order = self._venue().book.state.orders.get(trade.entry)
             known = (
                 order is None or order.status != "resting" or order.filled or trade.left or trade.moving is not None
-                or order.kind == "market" or (order.level == trade.ref and order.steps <= trade.asked_steps)
+                or order.kind == "market"
+                or (order.level == trade.ref and order.steps <= trade.asked_steps and self._same_worth(order))
             )  # fmt: skip
             if known or self._blocked.get(trade.symbol, 0) == self.now:
                 self._placed[trade.entry] = self.now
@@ -301,6 +306,11 @@ class Judge:
                     f"{trade.id} was sized for {trade.asked_steps} at {trade.ref}, {order.steps} wait at {order.level}"
                 )
                 self.broke("oversized", text)
+
+    def _same_worth(self, order: BookOrder) -> bool:
+        """Whether a unit of what an order is for is worth what it was when the order was sent."""
+        instrument = self._venue().instruments.get(order.symbol)
+        return instrument is None or self._worth.get(order.id, instrument.multiplier) == instrument.multiplier
 
     def _bare(self, trade: Trade) -> bool:
         held = self._venue().book.state.positions.get(trade.entry)

@@ -113,12 +113,16 @@ class Kept:
 
 
 def changed(world: World, state: BookState, draw: random.Random) -> tuple[World, BookState, str]:
-    """Another grid for one instrument, or one that is traded no more: the world, what the venue holds in it, and which
-    instrument it is. What a venue cannot carry over exactly it gives up: orders, never positions."""
+    """Another grid or another worth for one instrument, or one that is traded no more: the world, what the venue holds
+    in it, and which instrument it is. What a venue cannot carry over exactly it gives up: orders, never positions."""
     at = draw.randrange(len(world))
     old, character = world[at]
     if draw.random() < 0.25 and len(world) > 1:
         return [one for one in world if one[0] is not old], _without(reread(state), old.symbol), old.symbol
+    held = {one.symbol for one in state.positions.values()}
+    if old.symbol not in held and draw.random() < 0.3:  # else the account's equity would jump
+        new = msgspec.structs.replace(old, multiplier=old.multiplier * draw.choice((0.1, 10.0)))
+        return [*world[:at], (new, character), *world[at + 1 :]], reread(state), old.symbol
     ticks, steps = draw.choice((Decimal(1), Decimal("0.1"), Decimal("0.5"), Decimal(5))), Decimal(1)
     if ticks == 1:
         steps = draw.choice((Decimal("0.1"), Decimal("0.5"), Decimal(5)))
