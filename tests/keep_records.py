@@ -34,7 +34,7 @@ from keep_ledgers import packed
 
 RECORDS = Path(__file__).with_name("records")
 SEEDS = {
-    4014: False, 4020: False, 4026: False, 4027: False, 4028: False, 4032: False, 4038: False, 4044: False, 4046: False,
+    4014: False, 4020: False, 4026: False, 4029: False, 4028: False, 4032: False, 4038: False, 4044: False, 4046: False,
     4100: True, 4103: True, 4104: True, 4107: True, 4109: True, 4134: True, 4149: True,
 }  # fmt: skip
 MINUTES, KILLS = 8, 0.05
