@@ -68,7 +68,10 @@ class World:
         self.venue = self.session.venue = self._quay(traded, SEVERITIES["calm"], Kept(state), old.now)
         instruments = tuple(one for one, _ in traded)
         down = port.LinkTold(time=old.now, up=False, why="it was cut")
-        told = port.InstrumentsTold(time=old.now, instruments=instruments, base_span=self.venue.base_span)
+        bars = {one.symbol: self.venue.history(one.symbol) for one in instruments}
+        told = port.InstrumentsTold(
+            time=old.now, instruments=instruments, base_span=self.venue.base_span, histories=bars
+        )
         for message in (down, told):
             self.session._safely(self.session.message, message, now)
         self.run(30)

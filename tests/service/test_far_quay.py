@@ -216,8 +216,8 @@ def test_who_trades_others_when_the_line_is_back_says_so_before_it_stands(tmp_pa
     ]  # fmt: skip
     assert (far.history(first.symbol).close == served._venue.history(first.symbol).close).all()
     served.run(lambda: True)
-    again = another(tmp_path / "q.sock", [(dearer, how), *others])  # the same once more is no news
-    assert [type(one) for one in heard(far, again, 2)] == [port.LinkTold] * 2
+    again = another(tmp_path / "q.sock", [(dearer, how), *others])
+    assert [type(one) for one in heard(far, again, 3)] == [port.LinkTold, port.InstrumentsTold, port.LinkTold]
     far.close()
     again.run(lambda: True)
 

@@ -19,6 +19,7 @@ from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert, with_filed
 from hawser.core.guards import declared as dc
 from hawser.core.levels import StopRule
+from hawser.core.rig import Rig, TimeExit
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine import states
@@ -431,6 +432,24 @@ def test_another_tick_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, fi
         assert world.trade.left
         assert not world.sent(cm.Submit, since) + world.sent(cm.Amend, since)
     world.session.close()
+
+
+def test_bars_that_completed_while_the_line_was_cut_count_like_the_others():
+    """A time exit by bars came late by as many, and averages were taken over a hole."""
+    world = World()
+    rig = Rig(name="timed", stop=StopRule(ticks=900), time_exit=TimeExit(bars=6))
+    world.place(rig=rig, stop=rig.stop, targets=())
+    assert world.trade.state == states.PROTECTED
+    until, since = world.venue.now + 10 * MINUTE, len(world.entries)
+    while world.venue.next_message(until) is not None:  # nobody hears it
+        pass
+    world.another_answers(list(stormworld.WORLD), reread(world.venue.book.state))
+    times = world.session.stores[SYMBOL].series[MINUTE].bars().time[-12:]
+    assert set(times[1:] - times[:-1]) == {MINUTE}
+    assert world.state.bars[f"{SYMBOL}@{MINUTE}"].opened == times[-1]
+    assert world.trade.lived >= 6
+    assert world.trade.state == states.ENDED
+    assert not [event for event, _ in world.entries[since:] if isinstance(event, ev.InstrumentsChanged)]
 
 
 def test_a_contract_that_is_worth_more_while_hawser_lives_makes_the_next_size_smaller(tmp_path):

@@ -107,7 +107,7 @@ class Link:
         return self._told_to
 
     def history(self, symbol: str) -> Bars:
-        """Before `start`, and when the venue has told that its instruments are others."""
+        """Only before `start`."""
         return self._venue.history(symbol)
 
     def send(self, request: port.Request, at: int) -> None:

@@ -34,7 +34,7 @@ class FarQuay:
         self._waiting: deque[port.Told] = deque()
         self._histories: dict[str, Bars] = {}
         self._heard_at = self._try_at = 0.0
-        self._changed = False  # whether what is traded is another since the line was cut
+        self._again = False  # whether the line was cut, and is not known to stand again
         self._refused = ""  # the currency of an account that is not ours, as it was told
         self.counts: dict[str, int] = {}
         self.instruments: dict[str, Instrument] = {}
@@ -164,12 +164,9 @@ class FarQuay:
         elif isinstance(message, wire.Moment):
             self.counts = message.counts
         else:
-            if self._changed and isinstance(message, port.LinkTold) and message.up:  # every history has come by now
-                if not set(self.instruments) <= set(self._histories):
-                    raise Unavailable("no_quay", NO_VENUE)
-                self._changed, traded = False, tuple(self.instruments.values())
-                told = port.InstrumentsTold(time=message.time, instruments=traded, base_span=self.base_span)
-                self._waiting.append(told)
+            if self._again and isinstance(message, port.LinkTold) and message.up:  # every history has come by now
+                self._again = False
+                self._waiting.append(self._traded(message.time))
             self._waiting.append(message)
 
     def _greeted(self, welcome: wire.Welcome) -> None:
@@ -184,9 +181,17 @@ class FarQuay:
                 why = f"the account there is in {welcome.currency}, not in {ours}"
                 self._waiting.append(port.LinkTold(time=self._now, up=False, why=why))
             return
-        if before and (traded, welcome.base_span) != (before, self.base_span):
-            self._changed = True
+        self._again = bool(before)
         self.welcome, self.instruments, self.base_span, self._refused = welcome, traded, welcome.base_span, ""
+
+    def _traded(self, at: int) -> port.InstrumentsTold:
+        """What is traded now, with all its bars; raises Unavailable where some are missing."""
+        if not set(self.instruments) <= set(self._histories):
+            raise Unavailable("no_quay", NO_VENUE)
+        histories = {symbol: self._histories[symbol] for symbol in self.instruments}
+        return port.InstrumentsTold(
+            time=at, instruments=tuple(self.instruments.values()), base_span=self.base_span, histories=histories
+        )
 
     def _lost(self, why: str) -> None:
         self.close()

@@ -176,6 +176,12 @@ class Runtime:
 
         self._do(change)
 
+    def _watch_again(self, session: Session) -> None:
+        """Bars that completed while the line was cut are among the others by now."""
+        symbol, span = self._watch.symbol, self._watch.span
+        if self._can_show(session, symbol, span):
+            self.hooks.bars(symbol, span, session.stores[symbol].series[span].bars())
+
     @staticmethod
     def _can_show(session: Session, symbol: str, span: int) -> bool:
         return symbol in session.stores and span in session.stores[symbol].series
@@ -434,6 +440,8 @@ class Runtime:
                 self.alerts.tell(command)
         if isinstance(event, ev.BarCompleted) and (event.symbol, event.span) == (self._watch.symbol, self._watch.span):
             self.hooks.bar(event)
+        if isinstance(event, ev.VenueUp):
+            self._do(self._watch_again)
 
     def _fault(self, error: Exception) -> None:
         """Tell an unexpected error, by every way that works; one that fails as well must not end tending."""

@@ -80,7 +80,8 @@ class Session:
         self.recording = Recording(ledger, way or Here())
         restored = ledger.restored() if ledger else Restored(Engine(), "")
         self.engine = restored.engine
-        self._set_up(tuple(venue.instruments.values()), venue.base_span)
+        traded = tuple(venue.instruments.values())
+        self._set_up(traded, venue.base_span, {one.symbol: venue.history(one.symbol) for one in traded})
         self._checking = Checking()
         self._odd: dict[tuple[str, str], int] = {}
         self._timers: list[tuple[int, int, str]] = []
@@ -98,9 +99,9 @@ class Session:
         self.counts = {"events": 0, "commands": 0, "updates": 0}
         self._open(account, prefix, restored.trouble, last or Extent())
 
-    def _set_up(self, instruments: tuple[Instrument, ...], base_span: int) -> None:
+    def _set_up(self, instruments: tuple[Instrument, ...], base_span: int, histories: dict[str, Bars]) -> None:
         """The bars of these instruments, and what reads the messages about them."""
-        self.stores = {one.symbol: BarStore(one, base_span, self.venue.history(one.symbol)) for one in instruments}
+        self.stores = {one.symbol: BarStore(one, base_span, histories[one.symbol]) for one in instruments}
         self._inward = Inward({one.symbol: one for one in instruments})
         state = self.engine.state
         for order in state.orders.values():
@@ -134,6 +135,10 @@ class Session:
     def _begin_with(self, event: ev.Opened | ev.InstrumentsChanged, now: int) -> None:
         """What is traded from here on, with the last bars of it."""
         self.take(event)
+        self._begin_at(now)
+
+    def _begin_at(self, now: int) -> None:
+        """Go on from the last bars there are."""
         for store in self.stores.values():
             for bar in store.seeds(now):
                 self.take(self._valued(bar))
@@ -192,8 +197,7 @@ class Session:
             self._bar(told, now)
             return
         if isinstance(told, port.InstrumentsTold):
-            self._set_up(told.instruments, told.base_span)
-            self._begin_with(self._traded_now(now), now)
+            self._anew(told, now)
             return
         if isinstance(told, port.HoldingsTold) and self._checking.answers(told.token):
             self._check(told, now)
@@ -209,6 +213,15 @@ class Session:
             self._linked = isinstance(event, ev.VenueUp)
             self._checking.reset(now)
         self.take(event)
+
+    def _anew(self, told: port.InstrumentsTold, now: int) -> None:
+        """A line is back: what completed meanwhile is among the bars now, and what is traded may be another."""
+        before = [(store.instrument, store.base_span) for store in self.stores.values()]
+        self._set_up(told.instruments, told.base_span, told.histories)
+        if [(store.instrument, store.base_span) for store in self.stores.values()] == before:
+            self._begin_at(now)
+        else:
+            self._begin_with(self._traded_now(now), now)
 
     def _bar(self, told: port.BarTold, now: int) -> None:
         try:

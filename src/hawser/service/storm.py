@@ -72,8 +72,8 @@ class Overheard(Quay):
     def answers_instead(self, of: Quay) -> None:
         """The line was cut, and who answers on it now trades other instruments."""
         down = port.LinkTold(time=of.now, up=False, why="the venue's process is gone")
-        traded = tuple(self.instruments.values())
-        told = port.InstrumentsTold(time=self.now, instruments=traded, base_span=self.base_span)
+        traded, bars = tuple(self.instruments.values()), {symbol: self.history(symbol) for symbol in self.instruments}
+        told = port.InstrumentsTold(time=self.now, instruments=traded, base_span=self.base_span, histories=bars)
         self._drowsy_until, self._slept = self.now, deque((down, told))
 
     def _sleep_to(self, until: int) -> None:

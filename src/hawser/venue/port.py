@@ -124,10 +124,12 @@ class LinkTold(Told, frozen=True):
 
 
 class InstrumentsTold(Told, frozen=True):
-    """What is traded is another than before; told before the link is up again. The venue's `history` is of these."""
+    """Told where a line is back, before the link stands: what is traded now, which may be another than before, and
+    every completed bar of it, for those that completed meanwhile were told to nobody."""
 
     instruments: tuple[Instrument, ...]
     base_span: int
+    histories: dict[str, Bars]
 
 
 class Accepted(Told, frozen=True):
@@ -225,7 +227,7 @@ class Venue(Protocol):
     def now(self) -> int: ...
 
     def history(self, symbol: str) -> Bars:
-        """Completed base bars up to now; prices as floats on the grid. Whole: what comes later does not change it."""
+        """Completed base bars up to now; prices as floats on the grid."""
         ...
 
     def send(self, request: Request, at: int) -> None:
