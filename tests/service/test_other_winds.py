@@ -434,16 +434,22 @@ def test_another_tick_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, fi
     world.session.close()
 
 
-def test_bars_that_completed_while_the_line_was_cut_count_like_the_others():
-    """A time exit by bars came late by as many, and averages were taken over a hole."""
+@pytest.mark.parametrize("whole", [True, False])
+def test_bars_that_completed_while_the_line_was_cut_count_like_the_others(whole):
+    """A time exit by bars came late by as many, and averages were taken over a hole. Where the venue's process was away
+    it tells its `whole` history, else what was missed."""
     world = World()
     rig = Rig(name="timed", stop=StopRule(ticks=900), time_exit=TimeExit(bars=6))
     world.place(rig=rig, stop=rig.stop, targets=())
     assert world.trade.state == states.PROTECTED
     until, since = world.venue.now + 10 * MINUTE, len(world.entries)
-    while world.venue.next_message(until) is not None:  # nobody hears it
-        pass
-    world.another_answers(list(stormworld.WORLD), reread(world.venue.book.state))
+    if whole:
+        while world.venue.next_message(until) is not None:  # nobody hears it
+            pass
+        world.another_answers(list(stormworld.WORLD), reread(world.venue.book.state))
+    else:
+        world.venue.gust("drop", "", 10 * MINUTE)
+        world.run(11 * 60)
     times = world.session.stores[SYMBOL].series[MINUTE].bars().time[-12:]
     assert set(times[1:] - times[:-1]) == {MINUTE}
     assert world.state.bars[f"{SYMBOL}@{MINUTE}"].opened == times[-1]

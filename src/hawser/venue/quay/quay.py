@@ -61,6 +61,7 @@ class Quay:
         self.meddled: set[str] = set()  # positions and orders that another hand, or the venue, has changed
         self._next_gust = state.now + SECOND
         self._ready: deque[port.Told] = deque()
+        self._missed: list[port.Told] = []  # bars that completed while the line was down
         self._last_arrival = state.now
         self._next_figures = state.now
         self._next_save = state.now + SAVE_EVERY
@@ -98,6 +99,8 @@ class Quay:
                 message = self._ready.popleft()
                 if not self._down_until or isinstance(message, port.LinkTold):
                     return message
+                if isinstance(message, port.BarTold):
+                    self._missed.append(message)
             soonest, happen = self._soonest()
             if soonest > until:
                 self._set_now(until)
@@ -109,6 +112,7 @@ class Quay:
         """The client is gone: what is on its way to it is lost."""
         self._outbox.clear()
         self._ready.clear()
+        self._missed.clear()
 
     def pick_up(self) -> None:
         """A client connects: it hears that the line stands, and what the market is."""
@@ -197,6 +201,8 @@ class Quay:
         self._next_gust = self.now + SECOND
         if self._down_until and self.now >= self._down_until:
             self._down_until = 0
+            self._ready.extend(self._missed)  # what completed meanwhile is told before the line stands
+            self._missed.clear()
             self._greet()
         halted = self._gusts.halted
         for symbol in [symbol for symbol, until in halted.items() if self.now >= until]:
