@@ -688,3 +688,22 @@ def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(fil
     hand.do(ev.OrderCancelled, order=trade.entry, why="asked for", filled=filled)
     assert (trade.state == states.ENDED) == (not filled)
     assert trade.open_steps == filled
+
+
+def test_what_waits_to_enter_for_a_trade_that_is_left_as_it_rests_is_taken_back():
+    """It filled, and nobody set a stop."""
+    hand = ByHand()
+    hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61103")), targets=())
+    trade = hand.trade
+    hand.do(ev.OrderAccepted, order=trade.entry)
+    hand.do(ev.VenueDown, why="it was cut")
+    coarser = msgspec.structs.replace(pair(), tick=pair().tick * 7)
+    told = hand.do(ev.InstrumentsChanged, instruments=(coarser,), spans={})
+    assert next(one.text for one in of(told, cm.Tell) if one.code == "left").endswith(
+        "What waits to enter is taken back"
+    )
+    hand.do(ev.VenueUp)
+    found = hand.holdings(resting=(trade.entry,))
+    assert [one.order for one in of(found, cm.Cancel)] == [trade.entry]
+    hand.do(ev.OrderCancelled, order=trade.entry, why="asked for")
+    assert not of(hand.holdings(), cm.Cancel)

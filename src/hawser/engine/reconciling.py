@@ -257,6 +257,11 @@ def _foreign_orders(desk: Desk, event: ev.Holdings | ev.Checked) -> None:
             if order_id not in state.left_over:
                 desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
             desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
+        elif order is not None and not order.over and order.role in ("entry", "rung"):
+            trade = state.trades[order.trade]
+            if trade.left:  # what it opened would be tended by nobody
+                why = "its trade is left as it rests"
+                desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why))
     state.left_over = tuple(name for name in resting if name in state.orders and state.orders[name].over)
     state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
     go = _to_take_back(state, event)

@@ -125,6 +125,8 @@ def _leave_as_it_rests(desk: Desk, trade: Trade, why: str) -> None:
     trade.state, trade.ended = states.next_trade_state(trade.state, "left"), desk.state.now
     trade.end, trade.due, trade.exposed_since = Reason(rs.LEFT), "", 0
     text = f"Left as it rests at the venue: {why}. Stops there still protect; nothing of it is moved or closed"
+    if any(desk.state.orders_of(trade, role) for role in ("entry", "rung")):
+        text += ". What waits to enter is taken back"
     if open_steps:
         text += ". Adopt its position to tend it again"
     desk.tell("alarm", "left", text, trade)

@@ -526,11 +526,14 @@ class Judge:
             for order in book.resting(symbol):
                 of = order.closes or order.adds
                 trade = state.trades.get(self._line.get(order.id, ("", "", 0))[0])
+                opens = self._line.get(order.id, ("", "", 0))[1] in ("entry", "rung")
+                if trade is not None and trade.left and opens:
+                    self.broke("oversized", f"{order.id} may still open what nobody tends")
                 if of is not None and of not in book.state.positions and not (trade is not None and trade.left):
                     self.broke("overcovered", f"{order.id} rests without a position")
         for one in state.trades.values():
             # Another hand may have added, or a rung that an older record does not have.
-            known = one.entry not in self._venue().meddled and self._all_known(state, one)
+            known = one.entry not in self._venue().meddled and self._all_known(state, one) and not one.left
             if one.closed > one.entered and known:
                 self.broke("overcovered", f"{one.id}: {one.closed} closed of {one.entered}")
 
