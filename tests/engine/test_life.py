@@ -669,9 +669,10 @@ def test_in_a_shut_market_one_unheard_close_is_enough_and_at_the_opening_another
     assert [order.role for order in of(opens, cm.Submit)].count("close") == 1
 
 
+@pytest.mark.parametrize("ticks", [1, 2])
 @pytest.mark.parametrize("filled", [0, 30])
-def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(filled):
-    """It was sized for the old one: it filled with ten times what may be risked."""
+def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(filled, ticks):
+    """It was sized for the old one: it filled with ten times what may be risked. Its tick may be another as well."""
     hand = ByHand()
     hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
     trade = hand.trade
@@ -679,15 +680,15 @@ def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(fil
     if filled:
         hand.fill(trade.entry, filled, trade.ref)
         hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    dearer = msgspec.structs.replace(pair(), multiplier=pair().multiplier * 10)
+    dearer = msgspec.structs.replace(pair(), multiplier=pair().multiplier * 10, tick=pair().tick / ticks)
     hand.do(ev.VenueDown, why="it was cut")
     told = hand.do(ev.InstrumentsChanged, instruments=(dearer,), spans={})
     assert "outsized" in codes(told)
     found = of(hand.do(ev.VenueUp) + hand.holdings() + hand.later(1), cm.Cancel)
     assert {one.order for one in found} == {trade.entry}
     hand.do(ev.OrderCancelled, order=trade.entry, why="asked for", filled=filled)
-    assert (trade.state == states.ENDED) == (not filled)
-    assert trade.open_steps == filled
+    assert (hand.trade.state == states.ENDED) == (not filled)
+    assert hand.trade.open_steps == filled
 
 
 def test_what_waits_to_enter_for_a_trade_that_is_left_as_it_rests_is_taken_back():

@@ -82,13 +82,13 @@ def _changed(desk: Desk, before: Instrument, after: Instrument) -> None:
             del state.bars[key]
         for trade in list(state.trades_in(symbol)):
             _carry(desk, trade, before, after)
-    if (before.multiplier, before.quote) != (after.multiplier, after.quote):
-        for trade in live:
+    worth = (before.multiplier, before.quote) != (after.multiplier, after.quote)
+    for trade in state.trades_in(symbol) if worth else ():  # as they are on the new grid by now
+        if trade.state != states.ENDED:
             _outsize(desk, trade)
     if told:
-        weight = "alarm" if live and (before.multiplier, before.quote) != (after.multiplier, after.quote) else "caution"
         text = f"{symbol} is another at the venue: {'; '.join(told)}"
-        desk.tell("alarm" if weight == "alarm" else "caution", "instrument_changed", text)
+        desk.tell("alarm" if live and worth else "caution", "instrument_changed", text)
 
 
 def _outsize(desk: Desk, trade: Trade) -> None:

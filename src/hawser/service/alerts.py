@@ -149,7 +149,7 @@ class Alerts:
         self._begun = False
         self.settings = AlertSettings()
         self._wake: dict[Channel, threading.Event] = {"email": threading.Event(), "webhook": threading.Event()}
-        self._stop, self._keeping, self._disk = threading.Event(), threading.Lock(), Patient("alerts kept")
+        self._stop, self._disk = threading.Event(), Patient("alerts kept")
         self._boxes: dict[Channel, Outbox] = {
             "email": Outbox(lambda batch: mail(self.settings.smtp, batch)),
             "webhook": Outbox(lambda batch: post(self.settings.webhook, batch)),
@@ -201,10 +201,9 @@ class Alerts:
 
     def _keep(self) -> None:
         """Write down what waits, where that has changed; a disk that hangs keeps no alert from going."""
-        with self._keeping:
-            self._disk.ask(self._keep_alone, None)
+        self._disk.ask(self._write_down, None)
 
-    def _keep_alone(self) -> None:
+    def _write_down(self) -> None:
         held = {channel: found for channel, box in self._boxes.items() if (found := box.held())}
         if held == self._in_file:
             return

@@ -1,4 +1,8 @@
-"""What a disk that hangs may hold up: done on a thread of its own, and waited for only so long."""
+"""What a disk that hangs may hold up: done on a thread of its own, and waited for only so long.
+
+Unlike the record's own thread (`recording.Aside`), which must come to its end, one that hangs here keeps no process
+from ending.
+"""
 
 from __future__ import annotations
 

@@ -20,8 +20,8 @@ PATIENCE = 10.0  # seconds for the venue to say what it is
 STUCK = 1.0  # seconds a request may wait to be taken
 SILENT = 5.0  # seconds without a sign of life after which the line counts as lost
 AGAIN = 0.5  # seconds between attempts to come back
-NO_VENUE = "what listens there does not answer as a simulated venue does"
 ANOTHER = 10.0  # the same where it was an account in another currency that answered
+NO_VENUE = "what listens there does not answer as a simulated venue does"
 
 
 class FarQuay:

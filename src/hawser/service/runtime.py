@@ -110,6 +110,7 @@ def _held(session: Session) -> tuple[int, int]:
 class Watch:
     symbol: str = ""
     span: int = 0
+    sent: int = 0  # when the last bar opened that was sent
 
 
 class Runtime:
@@ -172,15 +173,28 @@ class Runtime:
                 self.hooks.fault(f"{symbol}: there are no bars of {timeframe_name(span)} to show")
                 return
             self._watch = Watch(symbol, span)
-            self.hooks.bars(symbol, span, session.stores[symbol].series[span].bars())
+            self._send_bars(session)
 
         self._do(change)
 
-    def _watch_again(self, session: Session) -> None:
-        """Bars that completed while the line was cut are among the others by now."""
+    def _send_bars(self, session: Session) -> None:
+        """The bars that are watched, where they are still there."""
         symbol, span = self._watch.symbol, self._watch.span
         if self._can_show(session, symbol, span):
-            self.hooks.bars(symbol, span, session.stores[symbol].series[span].bars())
+            bars = session.stores[symbol].series[span].bars()
+            self._watch.sent = int(bars.time[-1]) if bars.time.size else 0
+            self.hooks.bars(symbol, span, bars)
+
+    def _send_bar(self, event: ev.BarCompleted, after: int, session: Session) -> None:
+        """A bar that does not follow at once on the last one that was sent: those between them completed while the line
+        was cut, or there are none."""
+        if not self._can_show(session, event.symbol, event.span):
+            return
+        times = session.stores[event.symbol].series[event.span].bars().time
+        if ((after < times) & (times < event.opened)).any():
+            self._send_bars(session)
+        else:
+            self.hooks.bar(event)
 
     @staticmethod
     def _can_show(session: Session, symbol: str, span: int) -> bool:
@@ -439,9 +453,11 @@ class Runtime:
                 self.hooks.told(command)
                 self.alerts.tell(command)
         if isinstance(event, ev.BarCompleted) and (event.symbol, event.span) == (self._watch.symbol, self._watch.span):
-            self.hooks.bar(event)
-        if isinstance(event, ev.VenueUp):
-            self._do(self._watch_again)
+            last, self._watch.sent = self._watch.sent, max(self._watch.sent, event.opened)
+            if event.opened - last <= event.span:
+                self.hooks.bar(event)
+            else:
+                self._do(partial(self._send_bar, event, last))
 
     def _fault(self, error: Exception) -> None:
         """Tell an unexpected error, by every way that works; one that fails as well must not end tending."""

@@ -216,9 +216,9 @@ class Session:
 
     def _anew(self, told: port.InstrumentsTold, now: int) -> None:
         """A line is back: what completed meanwhile is among the bars now, and what is traded may be another."""
-        before = [(store.instrument, store.base_span) for store in self.stores.values()]
+        before = [(store.instrument, tuple(store.series)) for store in self.stores.values()]
         self._set_up(told.instruments, told.base_span, told.histories)
-        if [(store.instrument, store.base_span) for store in self.stores.values()] == before:
+        if [(store.instrument, tuple(store.series)) for store in self.stores.values()] == before:
             self._begin_at(now)
         else:
             self._begin_with(self._traded_now(now), now)
