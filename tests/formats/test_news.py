@@ -125,6 +125,16 @@ def test_recurrences_without_end_are_no_news(tmp_path, rule, why):
     assert why in found.why
 
 
+def test_what_nobody_waits_for_any_more_is_not_read_to_its_end(tmp_path):
+    """A reading process that is slow to start, on a loaded machine, kept the news' thread alive behind its runtime."""
+    endless = written(tmp_path, EVENT.format(rule="RRULE:FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=31"))
+    asked = iter((False, True))
+    found = read_calendar(endless, PLAIN, NOW, given_up=lambda: next(asked))
+    assert found.why == "reading it does not end"
+    unread = read_calendars(NewsSources(files=(endless.name,)), tmp_path, NOW, given_up=lambda: True)
+    assert [one.state for one in unread] == ["unreadable"]
+
+
 CSV = "time,currency,impact,title\n"
 
 

@@ -159,6 +159,10 @@ def test_news_files_are_watched_and_read_again(tmp_path):
     watch.start()
     watch.stop()
     assert not faults
+    (folder / "a.csv").write_text("something else\n")
+    watch.read(NewsSources(files=(str(folder),)), heard.append)
+    watch._look()
+    assert len(heard) == 4  # it has been stopped: what is not read any more says nothing of the files
 
 
 @pytest.fixture

@@ -11,7 +11,7 @@ import csv
 import os
 import stat
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -48,20 +48,29 @@ def calendar_files(sources: NewsSources, folder: Path) -> list[Path]:
     return list(dict.fromkeys(found))
 
 
-def read_calendars(sources: NewsSources, folder: Path, now: int, last: int = 0) -> tuple[Calendar, ...]:
+def never() -> bool:
+    """Nobody has given up: for who has all the time."""
+    return False
+
+
+def read_calendars(
+    sources: NewsSources, folder: Path, now: int, last: int = 0, given_up: Callable[[], bool] = never
+) -> tuple[Calendar, ...]:
     """Every calendar as it is now; `folder` is where the policy lies, `now` UTC ns. `last`: of a history from now, its
-    end."""
+    end. Once `given_up`, what is not read yet is not read any more."""
     paths, until = calendar_files(sources, folder), time.monotonic() + PATIENCE
     found: list[Calendar] = []
     for path in paths[:MOST_FILES]:
-        late = time.monotonic() > until
-        found.append(_unreadable(path.name, TOO_LONG) if late else read_calendar(path, sources, now, last))
+        late = given_up() or time.monotonic() > until
+        found.append(_unreadable(path.name, TOO_LONG) if late else read_calendar(path, sources, now, last, given_up))
     if len(paths) > MOST_FILES:
         found.append(_unreadable(folder.name, f"{len(paths)} files are named, at most {MOST_FILES} are read"))
     return tuple(found)
 
 
-def read_calendar(path: Path, sources: NewsSources, now: int, last: int = 0) -> Calendar:
+def read_calendar(
+    path: Path, sources: NewsSources, now: int, last: int = 0, given_up: Callable[[], bool] = never
+) -> Calendar:
     """One calendar with its events around `now`, or up to those around `last`."""
     last = max(now, last)
     try:
@@ -72,7 +81,7 @@ def read_calendar(path: Path, sources: NewsSources, now: int, last: int = 0) -> 
         else:
             from hawser.formats.newsics import read_apart
 
-            events, reaches = read_apart(data, sources, now, last)
+            events, reaches = read_apart(data, sources, now, last, given_up)
         near = sorted({event for event in events if now - BACK <= event.time <= last + AHEAD})
         if len(near) > MOST_EVENTS:
             raise BadInput("bad_news", f"{len(near)} events in the days to be watched; expected at most {MOST_EVENTS}")

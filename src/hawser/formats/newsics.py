@@ -7,6 +7,8 @@ from __future__ import annotations
 import resource
 import subprocess
 import sys
+import time
+from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
@@ -25,6 +27,7 @@ if TYPE_CHECKING:
 FAR = 400  # days: how far recurring events are looked at to see where a calendar ends
 SECONDS, MEMORY = 10, 1 << 30  # processor time and bytes for one file
 PATIENCE = 120.0  # seconds on the clock: a process that stands still is no use either
+LOOK = 0.1  # seconds between two looks whether anybody still waits
 TOO_OFTEN = ("SECONDLY", "MINUTELY")
 A_DAY = 48  # times that a rule may name within a day
 
@@ -46,20 +49,36 @@ class _Found(msgspec.Struct):
     wrong: str = ""
 
 
-def read_apart(data: bytes, sources: NewsSources, now: int, last: int) -> tuple[tuple[NewsEvent, ...], int]:
-    """The events up to `FAR` days behind `last`, UTC ns, and where they end; raises BadInput."""
+def read_apart(
+    data: bytes, sources: NewsSources, now: int, last: int, given_up: Callable[[], bool]
+) -> tuple[tuple[NewsEvent, ...], int]:
+    """The events up to `FAR` days behind `last`, UTC ns, and where they end; raises BadInput. Once `given_up`, nobody
+    waits for it any more: its process is ended."""
     asked = msgspec.msgpack.encode(_Asked(data, sources, now, last))
-    words = [sys.executable, "-m", "hawser.formats.newsics"]
-    try:
-        done = subprocess.run(words, input=asked, capture_output=True, timeout=PATIENCE, check=False)
-    except subprocess.TimeoutExpired:
-        raise BadInput("bad_news", "reading it does not end") from None
-    if done.returncode:
+    words, told = [sys.executable, "-m", "hawser.formats.newsics"], subprocess.PIPE
+    with subprocess.Popen(words, stdin=told, stdout=told, stderr=subprocess.DEVNULL) as reading:
+        try:
+            answer = _answer(reading, asked, given_up)
+        except BaseException:
+            reading.kill()
+            raise
+    if reading.returncode:
         raise BadInput("bad_news", f"its events cannot be worked out within {SECONDS} s and {MEMORY >> 20} MB")
-    found = msgspec.msgpack.decode(done.stdout, type=_Found)
+    found = msgspec.msgpack.decode(answer, type=_Found)
     if found.wrong:
         raise BadInput("bad_news", found.wrong)
     return found.events, found.reaches
+
+
+def _answer(reading: subprocess.Popen[bytes], asked: bytes | None, given_up: Callable[[], bool]) -> bytes:
+    until = time.monotonic() + PATIENCE
+    while True:
+        try:
+            return reading.communicate(asked, timeout=LOOK)[0]
+        except subprocess.TimeoutExpired:
+            asked = None  # it is under way, and may be given only once
+            if given_up() or time.monotonic() > until:
+                raise BadInput("bad_news", "reading it does not end") from None
 
 
 def main() -> int:

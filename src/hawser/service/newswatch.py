@@ -87,21 +87,25 @@ class NewsWatch:
             self._changed.wait(PAUSE)
 
     def _look(self) -> None:
-        """Read what was asked for, and what is watched where it has changed since it was read last."""
+        """Read what was asked for, and what is watched where it has changed since it was read last. Who has stopped it
+        meanwhile is told nothing: what was given up says nothing of the files."""
         from hawser.formats.news import read_calendars
+
+        given_up = self._stop.is_set
 
         while not self._asked.empty():
             sources, then = self._asked.get()
             read = unknown("looking at the files failed")
             try:
-                read = read_calendars(sources, Path(), self._now())
+                read = read_calendars(sources, Path(), self._now(), given_up=given_up)
             finally:
-                then(read)
+                if not given_up():
+                    then(read)
         sources, now = self._sources, self._now()
         seen = (sources, *_marks(sources))
         if sources.files and (seen != self._seen or abs(now - self._read_at) >= AGAIN):
-            found = read_calendars(sources, Path(), now)
-            if sources is self._sources:  # else others are watched by now
+            found = read_calendars(sources, Path(), now, given_up=given_up)
+            if sources is self._sources and not given_up():  # else others are watched by now
                 self._seen, self._read_at = seen, now
                 self._found(found)
 
