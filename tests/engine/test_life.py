@@ -475,6 +475,20 @@ def test_what_only_the_venue_knows_is_told_and_left_alone():
     assert codes(hand.do(ev.OrderAccepted, order="X-3")) == ["order_not_ours"]
 
 
+def test_a_foreign_position_follows_its_instrument():
+    """Asking to adopt one whose instrument had gone ended in a fault; one on another grid was another size."""
+    hand = ByHand()
+    hand.do(ev.VenueUp)
+    hand.holdings(positions=(ev.Held("X-1", SYMBOL, -1, 70, 61_100.0),))
+    finer = msgspec.structs.replace(pair(), tick=pair().tick / 10, qty_step=pair().qty_step * 4)
+    hand.do(ev.InstrumentsChanged, instruments=(finer,), spans={})
+    assert hand.engine.state.unexplained == {"X-1": ev.Held("X-1", SYMBOL, -1, 17, 611_000.0)}
+    told = hand.do(ev.InstrumentsChanged, instruments=(), spans={})
+    assert "position_unseen" in codes(told)
+    assert codes(hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(side=-1))) == ["no_position"]
+    assert "position_gone" not in codes(hand.holdings())  # nobody knows
+
+
 def test_holdings_that_never_come_are_asked_for_again():
     hand = ByHand()
     hand.do(ev.VenueUp)

@@ -31,6 +31,7 @@ from hawser.engine.verdict import account_verdict
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service import stormworld
+from hawser.service.boundary import Inward
 from hawser.service.checking import Checking
 from hawser.service.session import Session
 from hawser.service.stormworld import ACCOUNT, Disk, Kept
@@ -709,3 +710,15 @@ def test_an_ended_trade_is_remembered_while_another_hand_has_what_it_opened():
     world.session.engine.handle(ev.Figures(time=world.session.now + DAY, balance=1e5, equity=1e5, margin_used=0.0))
     assert held.id in world.state.unexplained
     assert "record_behind" not in {one.code for one in account_verdict(world.state)}
+
+
+def test_what_is_less_than_one_step_hides_nothing_else_that_the_venue_holds():
+    """Dust that a venue's own fees leave made all of it unreadable: Hawser never agreed with the venue again."""
+    one = pair()
+    held = tuple(
+        port.PositionTold(f"p{steps}", one.symbol, 1, str(one.qty_step * Decimal(steps))) for steps in ("0.4", "3.5")
+    )
+    told = port.HoldingsTold(time=1, token=7, asked=(), resting=(), positions=held)
+    found = Inward({one.symbol: one}).event(told, 5)
+    assert isinstance(found, ev.Holdings)
+    assert [(held.id, held.steps) for held in found.positions] == [("p3.5", 3)]

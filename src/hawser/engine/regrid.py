@@ -17,6 +17,7 @@ import msgspec
 from hawser.core.clock import timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.core.plan import bars_of
+from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.reasons import Reason
@@ -62,6 +63,10 @@ def _tell_without_bars(desk: Desk, trade: Trade) -> None:
 
 def _gone(desk: Desk, before: Instrument) -> None:
     state = desk.state
+    for name in [name for name, held in state.unexplained.items() if held.symbol == before.symbol]:
+        del state.unexplained[name]  # nothing tells of it any more, and nothing can be done with it
+        text = f"The foreign position in {before.symbol} cannot be seen any more, because its instrument is not traded"
+        desk.tell("alarm", "position_unseen", f"{text} here now. Look after it at the venue")
     if not state.trades_in(before.symbol):
         return
     state.instruments[before.symbol] = before  # its figures can still be read
@@ -80,8 +85,12 @@ def _changed(desk: Desk, before: Instrument, after: Instrument) -> None:
         state.markets[symbol] = Market(open=state.markets[symbol].open) if symbol in state.markets else Market()
         for key in [key for key in state.bars if key.rpartition("@")[0] == symbol]:
             del state.bars[key]
+        grid = Grid(Fraction(before.tick) / Fraction(after.tick), Fraction(before.qty_step) / Fraction(after.qty_step))
         for trade in list(state.trades_in(symbol)):
-            _carry(desk, trade, before, after)
+            _carry(desk, trade, grid, after)
+        state.unexplained = {
+            name: grid.held(held) if held.symbol == symbol else held for name, held in state.unexplained.items()
+        }
     worth = (before.multiplier, before.quote) != (after.multiplier, after.quote)
     for trade in state.trades_in(symbol) if worth else ():  # as they are on the new grid by now
         if trade.state != states.ENDED:
@@ -99,10 +108,9 @@ def _outsize(desk: Desk, trade: Trade) -> None:
         desk.tell("caution", "outsized", text, trade)
 
 
-def _carry(desk: Desk, trade: Trade, before: Instrument, after: Instrument) -> None:
+def _carry(desk: Desk, trade: Trade, grid: Grid, after: Instrument) -> None:
     """Put a trade and its orders on the new grid, all of it or nothing."""
     state = desk.state
-    grid = Grid(Fraction(before.tick) / Fraction(after.tick), Fraction(before.qty_step) / Fraction(after.qty_step))
     try:
         moved = grid.trade(trade)
         orders = [grid.order(state.orders[name]) for name in trade.order_ids]
@@ -156,6 +164,11 @@ class Grid:
     def near(self, ticks: int) -> int:
         """A price of the market, which decides no level: the nearest."""
         return round(ticks * self._ticks)
+
+    def held(self, held: ev.Held) -> ev.Held:
+        """A position of the venue, which tells it anew: what is off the new step is left out, as it is then."""
+        steps, entry = max(1, int(held.steps * self._steps)), float(Fraction(held.entry) * self._ticks)
+        return msgspec.structs.replace(held, steps=steps, entry=entry)
 
     def line(self, line: TargetLine) -> TargetLine:
         return msgspec.structs.replace(line, level=self.level(line.level), filled=self.qty(line.filled))

@@ -165,7 +165,7 @@ class Inward:
         entry = told.entry / instrument.tick_size if math.isfinite(told.entry) else 0.0
         if told.side not in (1, -1):
             raise ValueError(f"{told.side} is no side")
-        steps = _positive(_steps(instrument, told.qty))
+        steps = _steps(instrument, told.qty)
         return ev.Held(told.id, told.symbol, told.side, steps, entry if 0 < entry <= MOST_TICKS else 0.0)
 
     def _known(self, order: port.OrderTold) -> ev.Known:
@@ -178,8 +178,8 @@ class Inward:
         return ev.Known(order.id, order.status, level, _steps(instrument, order.qty), fills)
 
     def _holdings(self, message: port.HoldingsTold, now: int) -> ev.Holdings:
-        here = [one for one in message.positions if one.symbol in self._instruments]
-        positions = tuple(self._held(held) for held in here)
+        here = [self._held(one) for one in message.positions if one.symbol in self._instruments]
+        positions = tuple(one for one in here if one.steps)  # less than one step can be neither protected nor closed
         asked = tuple(self._known(order) for order in message.asked)
         return ev.Holdings(
             time=now, token=message.token, asked=asked, resting=message.resting, positions=positions,
