@@ -21,8 +21,10 @@ settings.load_profile("hawser")
 
 @pytest.fixture(autouse=True)
 def patient_disk(monkeypatch: pytest.MonkeyPatch) -> None:
-    """A slow disk is no disk that hangs, however loaded the machine; tests of one that does set their own."""
+    """A slow disk is no disk that hangs, however loaded the machine; tests of one that does set their own. Who leaves
+    waits until all has ended."""
     monkeypatch.setattr(Aside, "patience", 600.0)
+    monkeypatch.setattr("hawser.service.patience.ENDING", 200.0)
 
 
 @pytest.fixture(autouse=True)
@@ -31,7 +33,7 @@ def no_leaked_threads() -> Iterator[None]:
     before = set(threading.enumerate())
     yield
     for thread in set(threading.enumerate()) - before:
-        thread.join(5)
+        thread.join(120)  # only one that hangs is waited for so long
         assert not thread.is_alive(), f"{thread.name} was left running"
 
 

@@ -73,6 +73,18 @@ def test_a_spread_spike_may_last_so_long_and_no_longer():
     assert [order.role for order in of(hand.later(0.6), cm.Submit)] == ["close"]
 
 
+def test_who_moves_the_held_stop_out_of_a_spread_spike_is_not_closed_by_it():
+    hand = held(settle_ms=500)
+    quoted(hand, 60870, 60930)
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=60_800, widen=True)
+    assert hand.trade.stop == 60_800
+    assert not of(hand.later(0.6), cm.Submit)
+    assert not hand.trade.leave
+    quoted(hand, 60800, 60930)  # another spike has its own time
+    assert not of(hand.later(0.4), cm.Submit)
+    assert [order.role for order in of(hand.later(0.2), cm.Submit)] == ["close"]
+
+
 def test_quotes_while_a_spread_spike_is_waited_for_leave_nothing_in_the_record():
     hand = held(settle_ms=500)
     quoted(hand, 60870, 60930)

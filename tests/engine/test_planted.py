@@ -9,7 +9,7 @@ import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import SizeRule
-from hawser.core.clock import DAY, MINUTE, SECOND
+from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
 from hawser.core.entry import EntryRule, HeldRule
 from hawser.core.guards import declared as dc
 from hawser.core.instrument import Session
@@ -27,6 +27,7 @@ from hawser.engine.pacing import silence_allowed
 from hawser.engine.reconciling import differs
 from hawser.engine.rigging import ready, waiting
 from hawser.engine.state import Memory
+from madeup import pair
 
 LIMIT = EntryRule("limit", atr=1.0)
 
@@ -472,6 +473,28 @@ def test_an_exit_by_the_hours_has_its_timer_whichever_hours_they_are(timed):
     assert hand.now % MINUTE == 0
 
 
+def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
+    """A trade was closed by the time exit of a rig that it did not have any more."""
+    hand = ByHand()
+    until = {clock: msgspec.structs.replace(pair(), sessions=(Session((0, 1, 2, 3, 4), "00:00", clock),))
+             for clock in ("22:00", "21:00")}  # fmt: skip
+    hand.do(ev.InstrumentsChanged, instruments=(until["22:00"],), spans={})
+    timed = Rig(name="test", stop=StopRule(atr=2.5), time_exit=TimeExit(None, True))
+    hand.protect(targets=(), trail=None, rig=timed, own_atr=0.00145)
+    trade, first = hand.trade, hand.trade.hours_at
+    told = hand.do(ev.InstrumentsChanged, instruments=(until["21:00"],), spans={})
+    assert "other trading hours" in texts(told, "instrument_changed")[0]
+    assert hand.trade.hours_at == first - HOUR
+    assert f"hours:{trade.id}:{first - HOUR}" in {one.name for one in of(told, cm.StartTimer)}
+    untimed = msgspec.structs.replace(trade.plan, rig=Rig(name="other", stop=StopRule(atr=2.5)))
+    hand.do(ev.Reequip, ask="E", trade=trade.id, plan=untimed)
+    assert not hand.trade.hours_at
+    hand.now = first
+    hand.quote(61_230, 61_242)
+    assert not of(hand.do(ev.TimerFired, name=f"hours:{trade.id}:{first - HOUR}"), cm.Submit)
+    assert not hand.trade.leave
+
+
 def test_a_target_that_is_off_is_none_for_a_short_either():
     hand = ByHand()
     hand.protect(side=-1)
@@ -659,3 +682,16 @@ def test_a_guard_is_re_armed_for_a_reason_of_three_letters():
     for reason, latched in ((" no ", True), ("yes", False)):
         hand.do(ev.RearmGuard, ask=f"R{reason}", guard="l", reason=reason)
         assert bool(memory.latched) == latched
+
+
+def test_an_entry_whose_time_is_up_is_taken_back_also_where_it_is_being_asked_about_just_then():
+    hand = ByHand()
+    hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.fill(hand.trade.entry, 30, hand.trade.ref)
+    entry, name = hand.engine.state.orders[hand.trade.entry], f"until:{hand.trade.entry}"
+    entry.pending = "query"
+    told = hand.do(ev.TimerFired, name=name)
+    assert [one.name for one in of(told, cm.StartTimer)] == [name]
+    entry.pending = ""
+    assert [one.order for one in of(hand.do(ev.TimerFired, name=name), cm.Cancel)] == [entry.id]

@@ -70,7 +70,7 @@ print(sorted(before), sorted(compiled_on), painted < ready)
 
 
 def test_compiling_never_holds_the_window_up(tmp_path):
-    env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path), "QT_QPA_PLATFORM": "offscreen"}
+    env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path), "QT_QPA_PLATFORM": "offscreen", "NUMBA_OPT": "0"}
     done = subprocess.run(
         [sys.executable, "-c", COLD], capture_output=True, text=True, timeout=900, env=env, check=False
     )  # fmt: skip

@@ -33,6 +33,7 @@ from hawser.engine.protecting import converge, leave
 from hawser.engine.reasons import Reason
 from hawser.engine.requests import Desk
 from hawser.engine.state import EngineState, Halted, Marks, TargetLine, Trade
+from hawser.engine.tending import want_hours
 
 
 def move_stop(desk: Desk, ask: ev.MoveStop) -> None:
@@ -212,6 +213,7 @@ def reequip(desk: Desk, ask: ev.Reequip) -> None:
         desk.tell("refused", refusal.code, f"Not put on the trade: {refusal.sentence}", trade, ask.ask)
         return
     desk.tell("info", "equipped", f"Tended by another plan from now on: {_rules(plan)}", trade, ask.ask)
+    want_hours(desk, trade)
     converge(desk, trade)
 
 

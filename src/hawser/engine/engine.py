@@ -40,7 +40,7 @@ from hawser.engine.observed import Observed
 from hawser.engine.protecting import converge, deadline, leave, without_waiting
 from hawser.engine.reasons import Reason
 from hawser.engine.regrid import take_instruments
-from hawser.engine.requests import NO_MOMENT, Desk
+from hawser.engine.requests import NO_MOMENT, OVERDUE, Desk
 from hawser.engine.state import EngineState, Halted, Market, Order, Trade
 from hawser.engine.watchtimes import must_watch
 
@@ -150,7 +150,7 @@ def _opened(desk: Desk, event: ev.Opened) -> None:
             desk.tell("caution", "account_file", "The account's file has changed: it replaces what was edited here")
         state.account = _with_limits(desk, event.account)
     state.declared, state.rates_read = event.account, event.time
-    take_instruments(desk, event.instruments, event.spans)
+    _instruments_changed(desk, event)
     state.link_up, state.reconciled, state.link_why = False, False, "not connected yet"
     state.figures_at = 0
     if not state.figured:  # what the file says stands there until the venue tells; no guard counts from it
@@ -166,8 +166,11 @@ def _with_limits(desk: Desk, account: Account) -> Account:
     return msgspec.structs.replace(account, policy=policy)
 
 
-def _instruments_changed(desk: Desk, event: ev.InstrumentsChanged) -> None:
+def _instruments_changed(desk: Desk, event: ev.InstrumentsChanged | ev.Opened) -> None:
     take_instruments(desk, event.instruments, event.spans)
+    for trade in desk.state.live():
+        if trade.open_steps and not trade.leave:  # its session may end at another time
+            tending.want_hours(desk, trade)
 
 
 _ASIDE = {
@@ -304,7 +307,9 @@ def _overdue(desk: Desk, order: Order | None) -> None:
     if order.role == "entry" and not trade.entered:
         leave(desk, trade, Reason(rs.ENTRY_GONE, name="expired"))
         converge(desk, trade)
-    elif not order.pending:
+    elif order.pending:  # it can be taken back once its answer is here
+        desk.later(f"until:{order.id}", OVERDUE)
+    else:
         desk.cancel(trade, order, "its time is up")
 
 

@@ -75,7 +75,11 @@ def _settle(desk: Desk, trade: Trade, wait: int) -> None:
 
 def settled(desk: Desk, trade: Trade, since: int) -> None:
     """The time a spike may last is up."""
-    if trade.reached_since == since and trade.open_steps and not trade.leave:
+    if trade.reached_since != since or not _watched(trade) or not desk.state.markets[trade.symbol].bid:
+        return
+    if _verdict(desk.state, trade) == HELD_QUIET:  # the stop has been moved meanwhile
+        trade.reached_since = 0
+    else:
         _reached(desk, trade, "the spread spike did not pass")
 
 

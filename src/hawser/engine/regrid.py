@@ -79,6 +79,8 @@ def _changed(desk: Desk, before: Instrument, after: Instrument) -> None:
     state, symbol = desk.state, before.symbol
     told = [f"{key} {getattr(before, key)} \u2192 {getattr(after, key)}" for key in TOLD
             if getattr(before, key) != getattr(after, key)]  # fmt: skip
+    if before.sessions != after.sessions:
+        told.append("other trading hours")
     live = [trade for trade in state.trades_in(symbol) if trade.state != states.ENDED]
     if (before.tick, before.qty_step) != (after.tick, after.qty_step):
         told = [f"tick {before.tick} \u2192 {after.tick}, step {before.qty_step} \u2192 {after.qty_step}", *told]

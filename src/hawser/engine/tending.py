@@ -191,9 +191,10 @@ def want_hours(desk: Desk, trade: Trade) -> None:
     last = desk.state.bars.get(bar_key(trade.symbol, span))
     first = trade.opened - trade.opened % span
     at = leaves_by_hours(trade, instrument, max(first, last.opened) if last is not None else first)
-    if at and at != trade.hours_at:
+    if at != trade.hours_at:
         trade.hours_at = at
-        desk.later(f"hours:{trade.id}:{at}", max(0, at - desk.state.now))
+        if at:
+            desk.later(f"hours:{trade.id}:{at}", max(0, at - desk.state.now))
 
 
 def hours_ended(desk: Desk, trade: Trade, at: int) -> None:

@@ -18,6 +18,7 @@ from decimal import Decimal
 
 from hawser.core.bars import Bars
 from hawser.core.instrument import Instrument
+from hawser.service import patience
 from hawser.service.clock import Clock
 from hawser.venue import port
 
@@ -121,10 +122,10 @@ class Link:
         self._now = max(self._now, item[0])
         return item[1]
 
-    def catch_up(self, until: int, patience: float) -> int:
-        """Wait until the venue has told what there was up to `until`, as long as it gets on: at most `patience` seconds
+    def catch_up(self, until: int, seconds: float) -> int:
+        """Wait until the venue has told what there was up to `until`, as long as it gets on: at most `seconds`
         without. Returns how far it has told; `until` where it does not get on, for our clock does."""
-        seen, end = self._told_to, time.monotonic() + patience
+        seen, end = self._told_to, time.monotonic() + seconds
         while self._told_to < until and self._thread.is_alive():
             if time.monotonic() > end:
                 return until if self._told_to <= seen else self._told_to
@@ -141,7 +142,7 @@ class Link:
     def stop(self) -> None:
         self._stop.set()
         if self._thread.is_alive():
-            self._thread.join(5)
+            self._thread.join(patience.ENDING / 2)
 
     def _run(self) -> None:
         pause = PACE

@@ -13,6 +13,7 @@ from typing import TypeVar
 
 Found = TypeVar("Found")
 PATIENCE = 1.0  # s
+ENDING = 10.0  # s that who leaves waits for what is still at work
 
 
 class Patient:

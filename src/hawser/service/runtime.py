@@ -31,6 +31,7 @@ from hawser.engine.state import Marks
 from hawser.formats.declared import load
 from hawser.formats.policytext import from_anywhere
 from hawser.ledger.ledger import Ledger
+from hawser.service import patience
 from hawser.service.alerts import Alert, Alerts
 from hawser.service.alertsettings import Channel
 from hawser.service.clock import Clock, uptime
@@ -153,7 +154,7 @@ class Runtime:
         self._stop.set()
         self._wake()
         if self._thread.is_alive():
-            self._thread.join(10)
+            self._thread.join(patience.ENDING)
 
     def ask_id(self) -> str:
         self._serial += 1
