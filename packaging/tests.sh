@@ -29,4 +29,4 @@ if [ $# -gt 1 ]; then
   printf '== %s\n%s\n' "$2" "$told"
   exit $failed
 fi
-printf '%s\n' windows others storms core parity interpreted | xargs -P 2 -I{} "$0" "$bin" {}
+printf '%s\n' windows others storms parity core interpreted | xargs -P 2 -I{} "$0" "$bin" {}

@@ -27,6 +27,7 @@ from hawser.engine.pacing import silence_allowed
 from hawser.engine.reconciling import differs
 from hawser.engine.rigging import ready, waiting
 from hawser.engine.state import Memory
+from hawser.service.stormplaces import clock_of
 from madeup import pair
 
 LIMIT = EntryRule("limit", atr=1.0)
@@ -486,6 +487,10 @@ def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     assert "other trading hours" in texts(told, "instrument_changed")[0]
     assert hand.trade.hours_at == first - HOUR
     assert f"hours:{trade.id}:{first - HOUR}" in {one.name for one in of(told, cm.StartTimer)}
+    told = hand.do(ev.InstrumentsChanged, instruments=(pair(),), spans={})
+    assert "does not come" in texts(told, "no_session_end")[0]
+    assert not hand.trade.hours_at
+    hand.do(ev.InstrumentsChanged, instruments=(until["21:00"],), spans={})
     untimed = msgspec.structs.replace(trade.plan, rig=Rig(name="other", stop=StopRule(atr=2.5)))
     hand.do(ev.Reequip, ask="E", trade=trade.id, plan=untimed)
     assert not hand.trade.hours_at
@@ -493,6 +498,20 @@ def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     hand.quote(61_230, 61_242)
     assert not of(hand.do(ev.TimerFired, name=f"hours:{trade.id}:{first - HOUR}"), cm.Submit)
     assert not hand.trade.leave
+
+
+def test_a_guard_looks_again_where_the_hours_it_goes_by_have_changed():
+    """No bar and no quote may come before they end."""
+    hand = ByHand()
+    closes = {clock: msgspec.structs.replace(pair(), sessions=(Session((0, 1, 2, 3, 4, 5, 6), "00:00", clock),))
+              for clock in ("22:00", clock_of(hand.now + 20 * MINUTE))}  # fmt: skip
+    late, soon = closes.values()
+    hand.do(ev.InstrumentsChanged, instruments=(late,), spans={})
+    guard = dc.SessionGuard(name="Near", before_close_min=30.0, then=("flatten",))
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(guard,)))
+    hand.protect()
+    told = hand.do(ev.InstrumentsChanged, instruments=(soon,), spans={})
+    assert [one.role for one in of(told, cm.Submit)] == ["close"]
 
 
 def test_a_target_that_is_off_is_none_for_a_short_either():

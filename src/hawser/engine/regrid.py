@@ -15,6 +15,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from hawser.core.clock import timeframe_name
+from hawser.core.hours import ever_closes
 from hawser.core.instrument import Instrument
 from hawser.core.plan import bars_of
 from hawser.engine import events as ev
@@ -47,6 +48,7 @@ def take_instruments(desk: Desk, instruments: tuple[Instrument, ...], spans: dic
             _changed(desk, before, after)
     for trade in state.live():
         _tell_without_bars(desk, trade)
+        _tell_without_end(desk, trade)
 
 
 def _tell_without_bars(desk: Desk, trade: Trade) -> None:
@@ -59,6 +61,14 @@ def _tell_without_bars(desk: Desk, trade: Trade) -> None:
     if missing:
         text = f"There are no bars of {timeframe_name(missing)} any more: its trail and its rig stand still"
         desk.tell("alarm", "no_bars", text, trade)
+
+
+def _tell_without_end(desk: Desk, trade: Trade) -> None:
+    """A trade that was to be closed at its session's end, where there is none any more."""
+    timed = trade.plan.rig.time_exit if trade.plan.rig is not None else None
+    if timed is not None and timed.session_end and not ever_closes(desk.state.instruments[trade.symbol].sessions):
+        text = f"{trade.symbol} has no sessions any more: the time exit at their end does not come"
+        desk.tell("alarm", "no_session_end", text, trade)
 
 
 def _gone(desk: Desk, before: Instrument) -> None:
@@ -81,6 +91,7 @@ def _changed(desk: Desk, before: Instrument, after: Instrument) -> None:
             if getattr(before, key) != getattr(after, key)]  # fmt: skip
     if before.sessions != after.sessions:
         told.append("other trading hours")
+        state.guards_at = min(state.guards_at, state.now)  # what guards see of them moves along
     live = [trade for trade in state.trades_in(symbol) if trade.state != states.ENDED]
     if (before.tick, before.qty_step) != (after.tick, after.qty_step):
         told = [f"tick {before.tick} \u2192 {after.tick}, step {before.qty_step} \u2192 {after.qty_step}", *told]

@@ -36,6 +36,9 @@ def _instrument(symbol: str, quote: str, base: str | None, tick: str, multiplier
 HOURS = (  # a break of two minutes within a storm
     Session((0, 1, 2, 3, 4), "07:00", "09:07", "UTC"), Session((0, 1, 2, 3, 4), "09:09", "17:00", "UTC"),
 )  # fmt: skip
+OTHER_HOURS = (
+    (), HOURS, (Session((0, 1, 2, 3, 4), "07:00", "09:04", "UTC"), Session((0, 1, 2, 3, 4), "09:06", "17:00", "UTC")),
+)  # fmt: skip
 WORLD: World = [
     (_instrument("CAD/CHF", "CHF", "CAD", "0.00001", 100_000.0, "0.01"), Character(0.6124, 0.0006, 8)),
     (_instrument("Harbour 40", "CHF", None, "0.5", 5.0, "0.1"), Character(4118.0, 0.0008, 3)),
@@ -113,12 +116,16 @@ class Kept:
 
 
 def changed(world: World, state: BookState, draw: random.Random) -> tuple[World, BookState, str]:
-    """Another grid or another worth for one instrument, or one that is traded no more: the world, what the venue holds
-    in it, and which instrument it is. What a venue cannot carry over exactly it gives up: orders, never positions."""
+    """Another grid, another worth or other hours for one instrument, or one that is traded no more: the world, what the
+    venue holds in it, and which instrument it is. What a venue cannot carry over exactly it gives up: orders, never
+    positions."""
     at = draw.randrange(len(world))
     old, character = world[at]
     if draw.random() < 0.25 and len(world) > 1:
         return [one for one in world if one[0] is not old], _without(reread(state), old.symbol), old.symbol
+    if draw.random() < 0.2:
+        new = msgspec.structs.replace(old, sessions=draw.choice([one for one in OTHER_HOURS if one != old.sessions]))
+        return [*world[:at], (new, character), *world[at + 1 :]], reread(state), old.symbol
     held = {one.symbol for one in state.positions.values()}
     if old.symbol not in held and draw.random() < 0.3:  # else the account's equity would jump
         new = msgspec.structs.replace(old, multiplier=old.multiplier * draw.choice((0.1, 10.0)))
