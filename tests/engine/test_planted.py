@@ -10,7 +10,7 @@ import pytest
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import SizeRule
 from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
-from hawser.core.entry import EntryRule, HeldRule
+from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.guards import declared as dc
 from hawser.core.instrument import Session
 from hawser.core.levels import StopRule, TargetRule
@@ -498,6 +498,20 @@ def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     hand.quote(61_230, 61_242)
     assert not of(hand.do(ev.TimerFired, name=f"hours:{trade.id}:{first - HOUR}"), cm.Submit)
     assert not hand.trade.leave
+
+
+def test_what_waits_until_the_session_ends_is_taken_back_where_that_comes_earlier():
+    hand = ByHand()
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=hand.now + 8 * HOUR)
+    hand.place(entry=EntryRule("limit", price=Decimal("0.61100"), good=Good(session_end=True)), targets=())
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    name, sooner = f"until:{hand.trade.entry}", hand.now + HOUR
+    told = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=sooner)
+    assert [(one.name, one.at) for one in of(told, cm.StartTimer)] == [(name, sooner + 2 * SECOND)]
+    assert hand.engine.state.orders[hand.trade.entry].until == sooner
+    assert not of(hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=sooner + HOUR), cm.StartTimer)
+    hand.now = sooner + 2 * SECOND
+    assert [one.order for one in of(hand.do(ev.TimerFired, name=name), cm.Cancel)] == [hand.trade.entry]
 
 
 def test_a_guard_looks_again_where_the_hours_it_goes_by_have_changed():

@@ -269,6 +269,8 @@ def _instrument_state(desk: Desk, event: ev.InstrumentState) -> None:
     if event.open and not market.open:
         market.opened = desk.state.now
     market.open, market.until = event.open, event.until
+    if event.open and event.until > desk.state.now:
+        entering.session_ends(desk, event.symbol, event.until)
     for trade in desk.state.trades_in(event.symbol) if event.open else ():
         if trade.under_way:
             without_waiting(desk, trade)

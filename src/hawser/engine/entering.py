@@ -31,7 +31,7 @@ from hawser.engine import rigging, states
 from hawser.engine.exposure import Exposure, Valuation
 from hawser.engine.protecting import converge, leave, signal
 from hawser.engine.reasons import Reason
-from hawser.engine.requests import Desk
+from hawser.engine.requests import OVERDUE, Desk
 from hawser.engine.state import EngineState, Marks, Rung, TargetLine, Terms, Trade
 from hawser.engine.verdict import entry_verdict
 
@@ -236,6 +236,17 @@ def enter(desk: Desk, ask: str, terms: Terms, bound: int | None, until: int) -> 
         trade, "entry", plan.entry.kind, terms.steps, level, why, bound=bound, until=until
     ).id  # fmt: skip
     return trade
+
+
+def session_ends(desk: Desk, symbol: str, at: int) -> None:
+    """The venue says when the session ends: what waits until then waits no longer, where that is earlier than it was
+    when it was placed. The venue may keep to the time it was given: it is taken back by our clock."""
+    for trade in desk.state.trades_in(symbol):
+        waits = desk.state.orders_of(trade, "entry") if trade.plan.entry.good.session_end else []
+        for order in waits:
+            if order.until > at:
+                order.until = at
+                desk.later(f"until:{order.id}", at - desk.state.now + OVERDUE)
 
 
 def new_trade(desk: Desk, ask: str, terms: Terms) -> Trade:
