@@ -301,20 +301,20 @@ with tempfile.TemporaryDirectory() as root:
     window.resize(1280, 800)
     window.show()
     window.runtime.start()
-    settle(window, lambda: window.latest is not None and window.latest.link_up)
+    settle(window, lambda: window.latest is not None and window.latest.link_up, 280_000)
     print(window.devicePixelRatio(), window.grab().width(), window.width())
     window.close()
 """
 
 
-@pytest.mark.parametrize("factor", [1.0, 1.5, 2.0])
+@pytest.mark.parametrize("factor", [1.5, 2.0])
 def test_screens_are_scaled(factor):
     import os
 
     done = subprocess.run(
         [sys.executable, "-c", SCALED.format(tests=str(ROOT / "tests" / "desk"))],
         capture_output=True, text=True, check=False,
-        timeout=120, env={**os.environ, "QT_SCALE_FACTOR": str(factor)},
+        timeout=290, env={**os.environ, "QT_SCALE_FACTOR": str(factor)},
     )  # fmt: skip
     ratio, pixels, width = done.stdout.split()
     assert float(ratio) == factor, done.stderr

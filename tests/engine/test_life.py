@@ -475,6 +475,31 @@ def test_what_only_the_venue_knows_is_told_and_left_alone():
     assert codes(hand.do(ev.OrderAccepted, order="X-3")) == ["order_not_ours"]
 
 
+def test_a_part_that_is_more_than_one_order_may_take_is_closed_by_several():
+    """The venue refused it, as often as it was asked for."""
+    hand = ByHand()
+    hand.protect()
+    smaller = msgspec.structs.replace(pair(), qty_max=pair().qty_step * 20)
+    hand.do(ev.InstrumentsChanged, instruments=(smaller,), spans={})
+    sent = of(hand.do(ev.CloseTrade, ask="A", trade=hand.trade.id, share=0.5), cm.Submit)
+    assert [(one.role, one.steps) for one in sent] == [("close", 20), ("close", 20), ("close", 12)]
+    for one in sent:
+        hand.fill(one.order, one.steps, 61_230)
+    assert (hand.trade.open_steps, hand.trade.leave) == (52, None)
+    least = msgspec.structs.replace(pair(), qty_max=pair().qty_step)
+    hand.do(ev.InstrumentsChanged, instruments=(least,), spans={})
+    told = hand.do(ev.CloseTrade, ask="B", trade=hand.trade.id, share=0.99)
+    assert codes(told) == ["share_refused"] and not of(told, cm.Submit)
+
+
+def test_a_part_is_not_closed_on_a_line_that_is_cut():
+    hand = ByHand()
+    hand.protect()
+    hand.do(ev.VenueDown, why="it was cut")
+    told = hand.do(ev.CloseTrade, ask="A", trade=hand.trade.id, share=0.5)
+    assert codes(told) == ["share_refused"] and not of(told, cm.Submit)
+
+
 def test_a_foreign_position_follows_its_instrument():
     """Asking to adopt one whose instrument had gone ended in a fault; one on another grid was another size."""
     hand = ByHand()

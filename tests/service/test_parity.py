@@ -30,18 +30,18 @@ def traded_alike(draw, make, account, order):
     assert not report.differences, (rules, report.differences[:3])
 
 
-# 36 histories for rigs and 12 for ladders, of 1 000 bars each, 20 of 700 under guards, and 80 wild ones;
+# 20 histories for rigs and 8 for ladders, of 1 000 bars each, 12 of 700 under guards, and 50 wild ones;
 # `tests/wild.py` runs thousands
 
 
-@settings(max_examples=36, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_random_rigs(seed, order):
     draw = Random(seed)
     traded_alike(draw, a_rig, an_account(draw), order)
 
 
-@settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_random_ladders(seed, order):
     draw = Random(seed)
@@ -49,7 +49,7 @@ def test_random_ladders(seed, order):
     traded_alike(draw, a_ladder, msgspec.structs.replace(an_account(draw), size=size), order)
 
 
-@settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_random_guards(seed, order):
     draw = Random(seed)
@@ -59,7 +59,7 @@ def test_random_guards(seed, order):
     assert not report.differences, (rules, policy, report.differences[:3])
 
 
-@settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=50, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40))
 def test_wild_histories(seed):
     try:

@@ -17,6 +17,7 @@ from hawser.engine import events as ev
 from hawser.engine import reasons as rs
 from hawser.engine import states
 from hawser.engine.anchoring import equip, fitted, held_or_resting, set_stop
+from hawser.engine.covering import MOST_PARTS, most_steps
 from hawser.engine.entering import (
     check_rig,
     is_pending,
@@ -250,18 +251,29 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     if ask.share == 1.0 or is_pending(desk.state, trade):
         _close(desk, trade, Reason(rs.CANCELLED_BY_HAND if is_pending(desk.state, trade) else rs.BY_HAND))
         return
-    steps = floor_steps(ask.share * trade.open_steps)
-    problem = ""
-    if steps < 1:
-        problem = f"{fg.percent(100 * ask.share, 0)} of what is open is less than one step"
-    elif desk.state.orders_of(trade, "close"):
-        problem = "A close is under way already"
+    steps, most = floor_steps(ask.share * trade.open_steps), most_steps(desk, trade)
+    problem = _share_problem(desk, trade, ask.share, steps, most)
     if problem:
         desk.tell("refused", "share_refused", problem, trade, ask.ask)
     elif steps >= trade.open_steps:
         _close(desk, trade, Reason(rs.BY_HAND))
     else:
-        desk.submit(trade, "close", "market", steps, None, f"{fg.percent(100 * ask.share, 0)} closed by hand")
+        for part in range(0, steps, most):
+            why = f"{fg.percent(100 * ask.share, 0)} closed by hand"
+            desk.submit(trade, "close", "market", min(most, steps - part), None, why)
+
+
+def _share_problem(desk: Desk, trade: Trade, share: float, steps: int, most: int) -> str:
+    """Why a part of a trade, `steps` of it, cannot be closed now; empty where it can."""
+    if steps < 1:
+        return f"{fg.percent(100 * share, 0)} of what is open is less than one step"
+    if desk.state.orders_of(trade, "close"):
+        return "A close is under way already"
+    if not desk.state.link_up:
+        return "The line to the venue is cut: nothing was sent"
+    if steps > MOST_PARTS * most:
+        return f"One order takes {desk.state.instruments[trade.symbol].qty(most)} at most: close a smaller part first"
+    return ""
 
 
 def close_some(desk: Desk, ask: ev.CloseAll) -> None:
