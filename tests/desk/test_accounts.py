@@ -92,3 +92,25 @@ def test_the_weather_told_is_that_of_the_account_shown(two):
     assert window.foot.weathers.currentText() == "gale"
     assert window.quay.field("reject").text() == "0.15"
     assert window.berths[1].runtime.weather.name == "fair"  # showing it changed nothing
+
+
+def test_a_form_that_is_open_stays_with_its_account(two):
+    """What was typed for one account was applied to the other, which had come into view meanwhile."""
+    window = two.window
+    window.edit_account()
+    form = window.editors["account"]
+    form.field("policy.max_heat_percent").setText("0.7")
+    form._typed("policy.max_heat_percent", "0.7")
+    window.finder.open()
+    two.key(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    assert not form.isVisible()
+    assert not window.finder.isVisible()
+    window.edit_account()
+    assert window.editors["account"].field("policy.max_heat_percent").text() == "1.5"
+    two.key(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    assert form.isVisible()
+    assert not window.berths[1].editors["account"].isVisible()
+    assert form.field("policy.max_heat_percent").text() == "0.7"  # what was typed is there
+    two.click(form.apply_button)
+    two.until(lambda s: s.settings.policy.max_heat_percent == 0.7)
+    assert second(window).settings.policy.max_heat_percent == 1.5

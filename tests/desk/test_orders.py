@@ -6,6 +6,7 @@ from PyQt6.QtGui import QContextMenuEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
+from hawser.desk.widgets.buttons import SureButton
 from hawser.desk.widgets.quaypanel import GUSTS, read_weather
 from hawser.engine import states
 from hawser.venue.quay.weather import SEVERITIES
@@ -59,6 +60,19 @@ def test_a_pending_entry_is_seen_moved_and_cancelled(trader):
     trader.click(row.button)
     ended = trader.until(lambda s: s.trade(trade.id).state == states.ENDED).trade(trade.id)
     assert ended.end_reason == "cancelled by hand"
+
+
+def test_a_second_press_counts_only_for_what_the_first_was_about(qtbot):
+    """Between the two an entry may fill: what would take it back would close the trade."""
+    button, done = SureButton("Cancel"), []
+    qtbot.addWidget(button)
+    button.sure.connect(lambda: done.append(button.text()))
+    for meaning in ("waits", "open"):
+        button.means(meaning)
+        QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert not done
+    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert len(done) == 1
 
 
 def test_dragging_the_stop_of_what_waits_keeps_the_risk(trader):

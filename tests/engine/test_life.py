@@ -492,6 +492,16 @@ def test_a_part_that_is_more_than_one_order_may_take_is_closed_by_several():
     assert codes(told) == ["share_refused"] and not of(told, cm.Submit)
 
 
+def test_who_takes_an_entry_back_that_has_just_filled_closes_nothing():
+    hand = ByHand()
+    hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.fill(hand.trade.entry, 30, hand.trade.ref)
+    told = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, entry_only=True)
+    assert codes(told) == ["not_pending"] and not of(told, cm.Submit)
+    assert hand.trade.leave is None
+
+
 def test_a_part_is_not_closed_on_a_line_that_is_cut():
     hand = ByHand()
     hand.protect()

@@ -9,11 +9,13 @@ import sqlite3
 from decimal import Decimal
 
 import msgspec
+import numpy as np
 import pytest
 
 from byhand import ByHand, of
 from calmworld import PLAN, SYMBOL, World
 from hawser.core.account import Rate
+from hawser.core.bars import Bars
 from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert, with_filed
@@ -722,3 +724,28 @@ def test_what_is_less_than_one_step_hides_nothing_else_that_the_venue_holds():
     found = Inward({one.symbol: one}).event(told, 5)
     assert isinstance(found, ev.Holdings)
     assert [(held.id, held.steps) for held in found.positions] == [("p3.5", 3)]
+
+
+@pytest.mark.parametrize(("side", "spikes"), [(1, True), (-1, True), (1, False)])
+def test_the_best_price_of_a_bar_that_nobody_looked_at_counts(side, spikes):
+    """Only the last of the bars that completed while the line was cut was looked at."""
+    world = World()
+    world.place(side=side, targets=(), trail=None, timeframe_ns=world.venue.base_span)
+    world.run(20)
+    trade, span = world.trade, world.venue.base_span
+    histories = {symbol: store.series[span].bars() for symbol, store in world.session.stores.items()}
+    before, tick = histories[SYMBOL], float(world.session.stores[SYMBOL].instrument.tick)
+    first = trade.opened - trade.opened % span + span
+    time = np.array([first + span * number for number in range(3)], np.int64)
+    close, far = np.full(3, before.close[-1]), side * trade.r_ticks * 1.5 * tick * spikes
+    high, low = close.copy(), close.copy()
+    high[1], low[1] = high[1] + max(0.0, far), low[1] + min(0.0, far)
+    told = (np.concatenate(one) for one in zip(before, (time, close, high, low, close, np.ones(3)), strict=True))
+    histories[SYMBOL] = Bars(*told)
+    anew = port.InstrumentsTold(
+        time=world.venue.now, instruments=tuple(world.venue.instruments.values()), base_span=span, histories=histories
+    )
+    world.session._safely(world.session.message, anew, world.session.now)
+    assert not world.faults
+    best = side * (world.trade.best_exit - trade.ref)
+    assert (best > trade.r_ticks) == spikes

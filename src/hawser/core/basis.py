@@ -55,6 +55,12 @@ def lived_key(opened: int) -> str:
     return f"bars since {opened}"
 
 
+def best_key(opened: int, side: int) -> str:
+    """What a completed base bar's values call the best exit-side price of the whole bars since an entry at `opened`,
+    price units: where there were some that nobody looked at."""
+    return f"best {side:+d} since {opened}"
+
+
 def needs_values(plan: Plan) -> bool:
     """Whether a completed bar must carry values of its own for this plan."""
     return own_atr(plan) or (plan.trail is not None and plan.trail.kind in ("bars", "line"))

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import msgspec
+
+from hawser.core.account import Account
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.desk import figures as fg
 from hawser.desk.bridge import Bridge
+from hawser.desk.editing import account_consequence
 from hawser.desk.look import Look
 from hawser.desk.settings import Kept
 from hawser.desk.stations.guards import GuardStation
 from hawser.desk.stations.helm import Helm
 from hawser.desk.stations.logbook import Logbook
+from hawser.desk.widgets.editor import Editor
 from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot
 
@@ -22,6 +27,25 @@ class Berth:
         self.name, self.runtime, self.bridge = name, runtime, bridge
         self.helm, self.logbook, self.guards = Helm(look, runtime, kept), Logbook(look), GuardStation(look, runtime)
         self.latest: Snapshot | None = None
+        self.editors: dict[str, Editor] = {}  # forms, by what they edit
+        self._open: list[Editor] = []  # those to show again
+
+    def out_of_view(self) -> None:
+        """Another account is shown: what is applied in a form must not be taken for a change of that one."""
+        self._open = [editor for editor in self.editors.values() if not editor.isHidden()]
+        for editor in self._open:
+            editor.hide()
+
+    def into_view(self) -> None:
+        """This account is shown again, with its forms as they were left."""
+        for editor in self._open:
+            editor.show()
+            editor.raise_()
+
+    def account_consequence(self, made: msgspec.Struct) -> str:
+        """What other settings of the account would mean, in words."""
+        assert isinstance(made, Account)
+        return account_consequence(self.latest, made) if self.latest is not None else ""
 
     @property
     def words(self) -> str:

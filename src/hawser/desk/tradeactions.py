@@ -47,7 +47,7 @@ def _closing(trade: TradeView, share: float, word: str, snapshot: Snapshot) -> T
 
 
 def _close(trade: TradeView, share: float = 1.0) -> Make:
-    return lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share)
+    return lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share, entry_only=trade.pending)
 
 
 def _even(trade: TradeView) -> Make:

@@ -7,7 +7,6 @@ import contextlib
 from collections.abc import Callable
 from functools import partial
 
-import msgspec
 from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
 from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut, QWindow
 from PyQt6.QtWidgets import (
@@ -30,7 +29,7 @@ from hawser.desk.berth import Berth, together
 from hawser.desk.bridge import Bridge
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.commands import Commands
-from hawser.desk.editing import KEPT_BY_VENUE, account_consequence
+from hawser.desk.editing import KEPT_BY_VENUE
 from hawser.desk.look import Look
 from hawser.desk.settings import Settings
 from hawser.desk.stations.helm import ALL_TURNS, Helm
@@ -92,7 +91,6 @@ class Window(QMainWindow):
         self.commands = Commands(self)
         self.finder, self.heat = Finder(self, self.commands.all), HeatPanel(self)
         self.quay = QuayPanel(self, self._weather_counts)
-        self.editors: dict[str, Editor] = {}
         self.snapshots = 0
         self._connect()
         self._keys()
@@ -114,6 +112,11 @@ class Window(QMainWindow):
     @property
     def logbook(self) -> Logbook:
         return self.berth.logbook
+
+    @property
+    def editors(self) -> dict[str, Editor]:
+        """The forms of the account that is shown."""
+        return self.berth.editors
 
     @property
     def latest(self) -> Snapshot | None:
@@ -229,21 +232,19 @@ class Window(QMainWindow):
 
     def edit_account(self) -> None:
         """The running account's settings; made when it is first asked for."""
-        if self.latest is None or self.latest.settings is None:
+        berth = self.berth
+        if berth.latest is None or berth.latest.settings is None:
             return
-        if "account" not in self.editors:
+        if "account" not in berth.editors:
+            title = f"Account {berth.name}" if len(self.berths) > 1 else "Account"
             editor = Editor(
-                self, "Account", Account, self.latest.currency, "Apply", KEPT_BY_VENUE, self._account_consequence
+                self, title, Account, berth.latest.currency, "Apply", KEPT_BY_VENUE, berth.account_consequence
             )
             editor.applied.connect(
-                lambda made: self.runtime.ask(lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made))
+                lambda made: berth.runtime.ask(lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made))
             )
-            self.editors["account"] = editor
-        self.editors["account"].open(self.latest.settings)
-
-    def _account_consequence(self, made: msgspec.Struct) -> str:
-        assert isinstance(made, Account)
-        return account_consequence(self.latest, made) if self.latest is not None else ""
+            berth.editors["account"] = editor
+        berth.editors["account"].open(berth.latest.settings)
 
     def edit_instrument(self) -> None:
         """An instrument's file: starts from the one that is shown."""
@@ -276,12 +277,15 @@ class Window(QMainWindow):
             self.accounts.show_accounts(words, alarms, self._at, together(self.berths))
 
     def show_account(self, number: int) -> None:
-        """Another account comes into view; all of them go on being tended."""
+        """Another account comes into view; all of them go on being tended. A form stays with its account, and what the
+        finder offers was about that one too."""
         if not 0 <= number < len(self.berths) or number == self._at:
             return
         station = self.station
+        self.berth.out_of_view()
+        self.finder.hide()
         self._at = number
-        self.editors.clear()
+        self.berth.into_view()
         self.helm.plan.names.set_plans(self._settings.kept.plans)
         self.show_station(station)
         self._show_accounts()

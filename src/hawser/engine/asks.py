@@ -248,6 +248,9 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     trade = _open_trade(desk, ask.trade, ask.ask)
     if trade is None:
         return
+    if ask.entry_only and not is_pending(desk.state, trade):
+        desk.tell("refused", "not_pending", "Its entry does not wait any more: what is open stays", trade, ask.ask)
+        return
     if ask.share == 1.0 or is_pending(desk.state, trade):
         _close(desk, trade, Reason(rs.CANCELLED_BY_HAND if is_pending(desk.state, trade) else rs.BY_HAND))
         return

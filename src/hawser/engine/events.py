@@ -402,10 +402,12 @@ class Adopt(Ask, frozen=True):
 
 
 class CloseTrade(Ask, frozen=True):
-    """Close a trade at market, or only a `share` of what is open (more than 0, at most 1)."""
+    """Close a trade at market, or only a `share` of what is open (more than 0, at most 1); `entry_only`: take its entry
+    back where that still waits, and close nothing that has filled by now."""
 
     trade: str
     share: float = 1.0
+    entry_only: bool = False
 
     def __post_init__(self) -> None:
         if not 0 < self.share <= 1:

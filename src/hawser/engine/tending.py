@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from hawser.core.basis import STANDARD_ATR, atr_key, lived_key, own_atr, trail_key
+from hawser.core.basis import STANDARD_ATR, atr_key, best_key, lived_key, own_atr, trail_key
 from hawser.core.hours import last_opening
 from hawser.core.instrument import Instrument
 from hawser.core.rigwords import after_words, measure_words, trail_words
@@ -103,10 +103,14 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
 
 
 def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> None:
-    """A whole bar since the entry: its extreme counts, also where no quote told it (section 7, `after`)."""
+    """A whole bar since the entry: its extreme counts, also where no quote told it (section 7, `after`), and so does
+    that of bars before it which nobody looked at."""
     tick = state.instruments[trade.symbol].tick_size
     extreme = round(event.high / tick) if trade.side > 0 else round(event.low / tick + event.spread)
     trade.best_exit = better_exit(trade.best_exit, extreme, trade.side)
+    missed = event.values.get(best_key(trade.opened, trade.side))
+    if missed is not None:
+        trade.best_exit = better_exit(trade.best_exit, round(missed / tick), trade.side)
 
 
 def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:

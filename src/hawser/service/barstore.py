@@ -37,6 +37,15 @@ class Series:
         """How many completed bars end after `time`."""
         return self._size - int(np.searchsorted(self._columns[0][: self._size], time - self.span, side="right"))
 
+    def best_since(self, time: int, side: int, tick: float) -> float:
+        """The best exit-side price of the completed bars that opened at `time` or later, price units; NaN where that is
+        the last one's."""
+        first = int(np.searchsorted(self._columns[0][: self._size], time))
+        if self._size - first < 2:
+            return math.nan
+        _, _, high, low, _, spread = (column[first : self._size] for column in self._columns)
+        return float(high.max() if side > 0 else (low + spread * tick).min())
+
     @property
     def last_opened(self) -> int:
         """When the last completed bar opened."""

@@ -22,7 +22,7 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.bars import Bars
-from hawser.core.basis import basis, lived_key, needs_values, own_atr, plan_atr, values_for
+from hawser.core.basis import basis, best_key, lived_key, needs_values, own_atr, plan_atr, values_for
 from hawser.core.clock import MILLISECOND, SECOND
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import Guards
@@ -93,6 +93,7 @@ class Session:
         # needs real time to answer.
         self.patience = 0
         self.stopping: Callable[[], bool] = lambda: False  # asked before each event: whether we are to end
+        self._followed: set[str] = set()  # trades of which every bar is looked at
         self._linked = False  # whether the venue has said that the link stands
         self._skew = 0  # how far the venue's clock is ahead of ours, as it told last
         self._faults = (0, -FAULTS_WITHIN)  # how many came soon after another, and when the last did
@@ -139,6 +140,7 @@ class Session:
 
     def _begin_at(self, now: int) -> None:
         """Go on from the last bars there are."""
+        self._followed.clear()
         for store in self.stores.values():
             for bar in store.seeds(now):
                 self.take(self._valued(bar))
@@ -437,6 +439,7 @@ class Session:
         if self.ledger is None:
             return
         self._batch.clear()
+        self._followed.clear()
         self.engine = self.recording.engine()
         pause = self._pause_after_fault() if isinstance(failed, ev.TimerFired) else 0
         self._take_up_timers(self._later() + pause)
@@ -485,12 +488,26 @@ class Session:
         plans = [trade.plan for trade in tended]
         series = self.stores[bar.symbol].series
         values = self._measured(self.engine.state.guards, bar.symbol, bar.span)
+        if bar.base:
+            values |= self._missed(bar.symbol)
         if not timed and not values and not any(needs_values(plan) for plan in plans):
             return bar
         values |= values_for(plans, bar.span, lambda span: series[span].bars() if span in series else Bars.empty())
         for trade in timed:  # also those that completed while nobody was looking
             values[lived_key(trade.opened)] = series[bar.span].since(trade.opened)
         return msgspec.structs.replace(bar, values=values)
+
+    def _missed(self, symbol: str) -> dict[str, float]:
+        """The best prices of whole bars since an entry, of each open trade once: nobody looked at those that completed
+        while the line was cut, or before the venue told that it had filled."""
+        store, found = self.stores[symbol], {}
+        for trade in self.engine.state.trades_in(symbol):
+            if trade.open_steps and trade.id not in self._followed:
+                self._followed.add(trade.id)
+                best = store.series[store.base_span].best_since(trade.opened, trade.side, store.instrument.tick_size)
+                if not math.isnan(best):
+                    found[best_key(trade.opened, trade.side)] = best
+        return found
 
     def _measured(self, guards: Guards, symbol: str, span: int) -> dict[str, float]:
         """What filters look at, as of the last completed bar."""

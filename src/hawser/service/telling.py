@@ -215,6 +215,8 @@ def _calendars(event: ev.CalendarChanged) -> str:
 
 
 def _closing_one(ask: ev.CloseTrade) -> str:
+    if ask.entry_only:
+        return "Take the entry back"
     return f"Close {'the trade' if ask.share == 1 else fg.percent(100 * ask.share, 0)} at market"
 
 

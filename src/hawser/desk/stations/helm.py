@@ -543,7 +543,10 @@ class Helm(QWidget):
             self._runtime.ask(make)
 
     def close_trade(self, trade_id: str) -> None:
-        self._runtime.ask(lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade_id))
+        """Close it, or take back its entry, whichever is shown: that may have filled a moment ago."""
+        trade = self._snapshot.trade(trade_id) if self._snapshot is not None else None
+        waits = trade is not None and trade.pending
+        self._runtime.ask(lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade_id, entry_only=waits))
 
     def close_all(self) -> None:
         self._runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))

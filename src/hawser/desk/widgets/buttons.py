@@ -95,6 +95,7 @@ class SureButton(QPushButton):
     def __init__(self, text: str, parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self._plain, self._asking = text, False
+        self._meaning: object = None
         self._timer = once(self, SURE_MS, self.calm)
         self.consequence = "Sure?"
         self.clicked.connect(self._clicked)
@@ -120,6 +121,12 @@ class SureButton(QPushButton):
         self._plain = text
         if not self._asking and self.text() != text:
             self.setText(text)
+
+    def means(self, meaning: object) -> None:
+        """What a press is about: where that has become another, the first press does not count for it."""
+        if meaning != self._meaning:
+            self._meaning = meaning
+            self.calm()
 
     def calm(self) -> None:
         """Back to the plain button."""

@@ -95,6 +95,7 @@ class GuardForms(QObject):
             form = self.forms[type(guard)] = GuardForm(self._parent, type(guard), self._currency(), self._consequence)
             form.applied.connect(lambda made: self.changed.emit(self._name, made))
             form.removed.connect(self._remove)
+        form.remove_button.means(guard.name)
         form.remove_button.setVisible(there)
         for other in self.forms.values():
             if other is not form:

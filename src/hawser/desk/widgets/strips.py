@@ -99,6 +99,7 @@ class TradeRow(QWidget):
         self.trade, self._instrument, self.selected, self.marked = trade, instrument, selected, marked
         self._currency, self._now, self._link_up = snapshot.currency, snapshot.time, snapshot.link_up
         qty = instrument.qty(trade.steps if trade.pending else trade.open_steps)
+        self.button.means((trade.id, trade.pending))
         self.button.name("Cancel" if trade.pending else "Close")
         result = "its entry" if trade.pending else fg.r(trade.result_r)
         self.button.consequence = f"{self.button.calm_text} {qty}: {result}? Again"
@@ -511,6 +512,7 @@ class StripPanel(QFrame):
         if self._summary.text() != text:
             self._summary.setText(text)
         total = sum(trade.money for trade in live)
+        self.all_button.means(frozenset(trade.id for trade in live))
         self.all_button.setEnabled(bool(live))
         self.all_button.consequence = f"Close {len(live)}: {fg.money(total, cur, sign=True)}? Again"
 
