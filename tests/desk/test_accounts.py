@@ -79,6 +79,9 @@ def test_flatten_and_halt_means_every_account(two):
     two.until(lambda s: s.halted)
     two.qtbot.waitUntil(lambda: second(two.window).halted)
     assert "all" in two.window.waterline.hold.text()
+    two.window.halt_bar.reason.setText("the line was down")
+    two.key(two.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    assert not two.window.halt_bar.reason.text()  # a reason to re-arm one account is none for another
 
 
 def test_the_weather_told_is_that_of_the_account_shown(two):

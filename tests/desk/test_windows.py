@@ -2,6 +2,7 @@
 
 import subprocess
 import sys
+import threading
 
 import numpy as np
 import pytest
@@ -243,13 +244,45 @@ def test_settings_that_cannot_be_read_are_set_aside(tmp_path):
     assert settings.kept == Kept()
     assert (tmp_path / "desk.unreadable").read_text() == "{ not json"
     settings.kept.drafts["CAD/CHF"] = Draft(side=-1, risk="0.4 %")
-    settings.save()
+    settings.save(60)
     assert Settings(path).kept.drafts["CAD/CHF"].risk == "0.4 %"
     odd = (b'{"station": -5}', b'{"columns": {"logbook": [9999999999]}}', b'{"geometry": "AAA"}')
     for damaged in (*NO_JSON, *odd):
         path.write_bytes(damaged)
         assert Settings(path).kept == Kept()
         assert (tmp_path / "desk.unreadable").read_bytes() == damaged
+
+
+def test_what_is_kept_by_name_is_written_long_before_the_window_closes(trader):
+    """A crash, or a power cut, lost every plan that was named since the start."""
+    window = trader.window
+    assert window._remembers.isActive()
+    window._settings.kept.plans["Dawn tide"] = Draft(side=-1, risk="0.4 %")
+    window._remembers.timeout.emit()
+    window._settings._writing.join(60)
+    assert Settings(window._settings.path).kept.plans["Dawn tide"].risk == "0.4 %"
+
+
+def test_a_disk_that_hangs_does_not_hold_the_window_up(tmp_path, monkeypatch):
+    settings, goes_on, begun = Settings(tmp_path / "desk.json"), threading.Event(), []
+    write = Settings._write
+
+    def hang(self, path, data):
+        begun.append(data)
+        goes_on.wait(60)
+        write(self, path, data)
+
+    monkeypatch.setattr(Settings, "_write", hang)
+    for symbol in ("CAD/CHF", "NZD/SEK"):
+        settings.kept.symbol = symbol
+        settings.save()  # comes back at once
+    assert len(begun) <= 1
+    goes_on.set()
+    settings.save(60)  # what was begun, and then what has changed since
+    assert Settings(tmp_path / "desk.json").kept.symbol == "NZD/SEK"
+    assert len(begun) == 2
+    settings.save(60)
+    assert len(begun) == 2  # nothing has changed
 
 
 def bars_of(size):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import contextlib
 import os
+import threading
 from pathlib import Path
 from typing import Annotated
 
@@ -42,6 +43,8 @@ class Settings:
 
     def __init__(self, path: Path | None) -> None:
         self.path, self.kept = path, Kept()
+        self._written = b""
+        self._writing: threading.Thread | None = None
         if path is not None and path.exists():
             try:
                 self.kept = msgspec.json.decode(path.read_bytes(), type=Kept)
@@ -49,13 +52,29 @@ class Settings:
                 with contextlib.suppress(OSError):
                     path.replace(path.with_suffix(".unreadable"))
 
-    def save(self) -> None:
-        if self.path is None:
+    def save(self, wait: float = 0.0) -> None:
+        """Write what has changed, on a thread of its own: a disk that hangs holds up no window. `wait`: so many seconds
+        for it, and for what is being written already; without, that is left to finish and the next call writes."""
+        if self._writing is not None:
+            self._writing.join(wait)
+        data = msgspec.json.encode(self.kept)
+        if self.path is None or data == self._written or (self._writing is not None and self._writing.is_alive()):
             return
-        fresh = self.path.with_suffix(".new")
-        with contextlib.suppress(OSError):  # a full disk must not stop the window from closing
+        self._writing = threading.Thread(target=self._write, args=(self.path, data), name="settings", daemon=True)
+        try:
+            self._writing.start()
+        except RuntimeError:  # the system gives no thread for it
+            self._writing = None
+            self._write(self.path, data)
+        else:
+            self._writing.join(wait)
+
+    def _write(self, path: Path, data: bytes) -> None:
+        fresh = path.with_suffix(".new")
+        with contextlib.suppress(OSError):  # the disk is full, say: it is tried again
             with fresh.open("wb") as file:
-                file.write(msgspec.json.format(msgspec.json.encode(self.kept), indent=1))
+                file.write(msgspec.json.format(data, indent=1))
                 file.flush()
                 os.fsync(file.fileno())
-            fresh.replace(self.path)
+            fresh.replace(path)
+            self._written = data

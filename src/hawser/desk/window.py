@@ -37,6 +37,7 @@ from hawser.desk.stations.logbook import Logbook
 from hawser.desk.stations.names import GUARDS, HELM, LOGBOOK, RIGS, STATIONS
 from hawser.desk.stations.rigs import Rigs
 from hawser.desk.theme.palette import qt_palette, stylesheet
+from hawser.desk.timing import every
 from hawser.desk.widgets.accountsbar import AccountsBar
 from hawser.desk.widgets.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.widgets.editor import Editor
@@ -48,12 +49,15 @@ from hawser.desk.widgets.waterline import Waterline
 from hawser.desk.widgets.words import Label
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell
+from hawser.service import patience
 from hawser.service.alerts import Alert
 from hawser.service.rigshelf import Shelf
 from hawser.service.runtime import Runtime
 from hawser.service.snapshot import Snapshot
 from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
+
+REMEMBER_MS = 5000  # between two looks at what is to be remembered
 
 
 class Window(QMainWindow):
@@ -92,9 +96,11 @@ class Window(QMainWindow):
         self.finder, self.heat = Finder(self, self.commands.all), HeatPanel(self)
         self.quay = QuayPanel(self, self._weather_counts)
         self.snapshots = 0
+        self._remembers = every(self, REMEMBER_MS, self._remember_meanwhile)
         self._connect()
         self._keys()
         self._restore()
+        self._remembers.start()
         self.restyle()
 
     @property
@@ -284,6 +290,7 @@ class Window(QMainWindow):
         station = self.station
         self.berth.out_of_view()
         self.finder.hide()
+        self.halt_bar.reason.clear()
         self._at = number
         self.berth.into_view()
         self.helm.plan.names.set_plans(self._settings.kept.plans)
@@ -476,7 +483,7 @@ class Window(QMainWindow):
         self.show_station(min(kept.station, len(STATIONS) - 1))
 
     def remember(self) -> None:
-        """Note sizes and choices, and write them."""
+        """Note sizes, choices, what is typed and what is kept by name, and have it written: a crash would lose it."""
         kept = self._settings.kept
         kept.geometry = base64.b64encode(self.saveGeometry().data()).decode()
         kept.splitters = {
@@ -488,10 +495,13 @@ class Window(QMainWindow):
             for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table))
         }
         kept.station = self.station
-        self.rigs.write_down()
         kept.unfinished_rigs = self.rigs.unfinished()
         self.helm.remember()
         self._settings.save()
+
+    def _remember_meanwhile(self) -> None:
+        if self.isVisible() and self.latest is not None:
+            self.remember()
 
     def leave(self) -> None:
         """Close, on a signal; one that comes while it closes changes nothing."""
@@ -500,7 +510,10 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self._leaving = True
+        self._remembers.stop()
+        self.rigs.write_down()
         self.remember()
+        self._settings.save(patience.ENDING / 5)
         self._app().focusWindowChanged.disconnect(self._listen)
         for berth in self.berths:
             berth.runtime.stop()

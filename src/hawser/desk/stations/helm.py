@@ -274,7 +274,7 @@ class Helm(QWidget):
     def remember(self) -> None:
         """Note what the next start should show."""
         self._remember()
-        self._kept.symbol = self.symbol
+        self._kept.symbol = self.symbol or self._kept.symbol
 
     def _remember(self) -> None:
         if self.symbol:
