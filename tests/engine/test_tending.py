@@ -390,6 +390,20 @@ def test_a_refused_change_of_a_loss_step_waits_before_it_is_tried_again():
     assert of(hand.later(3), cm.Amend)
 
 
+def test_a_stop_is_not_moved_beyond_the_market_by_a_quote_that_is_older_than_the_bar():
+    """As at a start: the venue refused it, and the trade was closed for that."""
+    hand = opened(break_even=BreakEven(After(r=1.0)))
+    ref, r = hand.trade.ref, hand.trade.r_ticks
+    hand.quote(ref + 50, ref + 62)
+    hand.now += 15 * MINUTE
+    bar = {"symbol": SYMBOL, "span": SPAN, "opened": hand.now - SPAN, "spread": 12.0, "atr": 0.00145, "values": {}}
+    price = {key: (ref + ticks) / 1e5 for key, ticks in (("open", 0), ("high", r), ("low", -30), ("close", -20))}
+    assert not of(hand.do(ev.BarCompleted, **bar, **price), cm.Amend)
+    hand.quote(ref + 50, ref + 62)
+    level, why = moved(hand, bar_at(hand, ref + 50, high=ref + r))
+    assert level == ref and "break-even" in why
+
+
 def test_bars_that_completed_while_nobody_looked_count_for_a_time_exit():
     hand = opened(time_exit=TimeExit(bars=5))
     assert not of(bar_at(hand, 61300), cm.Submit)

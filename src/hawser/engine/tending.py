@@ -122,6 +122,7 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
     instrument, market = state.instruments[trade.symbol], state.markets[trade.symbol]
     tick, spread = instrument.tick_size, event.spread if side < 0 else 0.0
     laid, close = lay(state, trade), round(event.close / tick + spread)
+    now = market.exit_side(side)  # at a start, and where a line is back, older than the bar
     atr = event.values.get(atr_key(rig), math.nan) if rig is not None and own_atr(plan) else event.atr
     line = math.nan
     if plan.trail is not None and plan.trail.kind in ("bars", "line"):
@@ -129,7 +130,7 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
         line = event.values.get(trail_key(plan.trail, side, smoothing), math.nan) / tick + spread
     level, why = moved(
         laid.rules, side, trade.ref, laid.step_at, laid.step_to, atr / tick, line, trade.stop, trade.best_exit, close,
-        market.exit_side(side), ready(trade),
+        side * min(side * now, side * close), ready(trade),
     )  # fmt: skip
     aimed = _aim(desk, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
