@@ -16,7 +16,7 @@ from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail
 from hawser.core.rigwords import sentence
-from hawser.desk.rigdraft import SECTIONS, RigDraft
+from hawser.desk.rigdraft import SECTIONS, RigDraft, brief
 from hawser.engine import states
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals
@@ -209,6 +209,36 @@ def test_what_is_typed_and_makes_no_rig_yet_is_there_after_a_restart(rigs, trade
     rigs.take_unfinished(kept)
     pick(rigs, "Slow warp")
     assert rigs.editor.field("trail", 0, "what").text() == "3 furlongs"
+
+
+def test_a_rig_that_is_not_complete_is_not_used_as_it_was_before(rigs, trader):
+    pick(rigs, "Slow warp")
+    wanted, said = [], []
+    rigs.wanted.connect(wanted.append)
+    rigs.told.connect(said.append)
+    write(rigs.editor.field("trail", 0, "what"), "3 furlongs")
+    trader.click(rigs.use_button)
+    assert not wanted and "not complete" in said[0]
+    rigs.editor.undo()
+    while rigs.drafts["Slow warp"].made is None:
+        rigs.editor.undo()
+    trader.click(rigs.use_button)
+    assert [one.name for one in wanted] == ["Slow warp"]
+
+
+def test_the_list_says_of_each_rig_what_it_is_also_where_another_is_picked_at_once(rigs):
+    """The sentence of the one that was edited stood beside the name of the other."""
+
+    def says(name):
+        texts = [rigs.list.item(row).text() for row in range(rigs.list.count())]
+        return next(text for text in texts if text.startswith(name))
+
+    pick(rigs, "Even keel")
+    other, before = says("Slow warp"), says("Even keel")
+    write(rigs.editor.field("break_even", 0, "offset_ticks"), "77")
+    pick(rigs, "Slow warp")
+    assert says("Slow warp") == other
+    assert says("Even keel") == before.partition("\n")[0] + "\n" + brief(rigs.shelf.rigs["Even keel"])
 
 
 def test_every_blank_can_be_reached_and_says_what_it_is(rigs):

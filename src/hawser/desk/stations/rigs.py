@@ -365,13 +365,18 @@ class Rigs(QWidget):
         draft = self.drafts.get(self.name)
         if draft is None or draft.made is None:
             return
-        made = msgspec.structs.replace(draft.made, name=self.name, note=draft.note)
+        made = self._made(draft)
         if made != self.shelf.rigs.get(self.name) and self._put(made):
-            item = self.list.currentItem()
-            if item is not None:
-                item.setText(f"{item.text().partition(chr(10))[0]}\n{brief(made)}")
-                item.setToolTip(plain_tip(_tip(made)))
+            for item in map(self.list.item, range(self.list.count())):  # another may be picked already
+                if item is not None and item.data(Qt.ItemDataRole.UserRole) == self.name:
+                    item.setText(f"{item.text().partition(chr(10))[0]}\n{brief(made)}")
+                    item.setToolTip(plain_tip(_tip(made)))
             self.changed.emit()
+
+    def _made(self, draft: RigDraft) -> Rig:
+        """The rig that is shown; its draft makes one."""
+        assert draft.made is not None
+        return msgspec.structs.replace(draft.made, name=self.name, note=draft.note)
 
     def unfinished(self) -> dict[str, Texts]:
         """What is typed and makes no rig yet, to be remembered."""
@@ -390,9 +395,14 @@ class Rigs(QWidget):
         self.show_rig(self.name)
 
     def _use(self) -> None:
+        """Have what is shown, never what it was before: that is another rig."""
         self.write_down()
-        rig = self.shelf.rigs.get(self.name)
-        if rig is not None:
+        draft, rig = self.drafts.get(self.name), self.shelf.rigs.get(self.name)
+        if draft is not None and draft.made is None:
+            self.told.emit("This rig is not complete: mend what is marked first")
+        elif draft is not None and rig != self._made(draft):
+            self.told.emit("This rig could not be written, so it is not used")
+        elif rig is not None:
             self.wanted.emit(rig)
 
     # Files
