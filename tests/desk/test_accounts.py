@@ -61,6 +61,22 @@ def test_a_plan_on_both_is_sized_by_each_one_s_own_equity(two):
     assert 0.2 < other.heat / first.heat * 64_000 / 18_000 < 2  # each about 0.6 % of its own
 
 
+def test_the_price_that_was_seen_is_that_of_the_account_s_own_venue(two, monkeypatch):
+    """The other's bound would be laid from it, in other ticks perhaps."""
+    two.choose(SYMBOL)
+    two.qtbot.waitUntil(lambda: "units" in two.plan.also.boxes["Breakwater"].text())
+    two.plan.also.boxes["Breakwater"].setChecked(True)
+    two.type("stop", "3 atr")
+    two.frames()
+    asked = {}
+    for berth in two.window.berths:
+        monkeypatch.setattr(berth.runtime, "ask", lambda make, name=berth.name: asked.update({name: make(1, "x")}))
+    two.helm.place()
+    assert len(asked) == 2
+    assert asked.pop("Breakwater").seen == 0
+    assert next(iter(asked.values())).seen > 0
+
+
 def test_the_second_account_is_a_key_away_with_trades_of_its_own(two):
     QTest.keyClick(two.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     window = two.window

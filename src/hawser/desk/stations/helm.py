@@ -405,9 +405,10 @@ class Helm(QWidget):
             if straddle is not None:
                 runtime.ask(lambda now, ask: ev.PlaceStraddle(time=now, ask=ask, plan=plan, atr=straddle))
                 continue
-            placed = runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan, seen=seen))
             if runtime is self._runtime:
-                self._placed = placed
+                self._placed = runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan, seen=seen))
+            else:  # nobody has seen that venue's price, and its tick may be another
+                runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
 
     def share_with(self, others: list[Other]) -> None:
         """The accounts beside this one, on which a plan may be placed too."""
