@@ -61,6 +61,24 @@ def test_a_plan_on_both_is_sized_by_each_one_s_own_equity(two):
     assert 0.2 < other.heat / first.heat * 64_000 / 18_000 < 2  # each about 0.6 % of its own
 
 
+def test_an_account_that_cannot_be_tended_is_told_of_also_where_the_other_opens_after_it(two):
+    """The other's being ready took the sentence away."""
+    window = two.window
+    assert not window.banner.isVisible()
+    window.berths[0].runtime.stop()
+    window.berths[0].bridge.failed.emit("Tending has stopped")
+    window.berths[1].bridge.ready.emit()
+    assert window.banner.isVisible()
+    assert "NOT TENDED" in window.accounts.buttons[0].text()
+    assert "CLOSED" in window.waterline.entries.value.text()
+    assert "not tended" in window.waterline.protection.value.text()
+    assert not window.helm.plan.button.isEnabled()
+    window.berths[1].bridge.failed.emit("no such file")
+    assert window.banner.text() == f"{window.berths[0].name}: Tending has stopped\nBreakwater: no such file"
+    window.berths[0].bridge.ready.emit()
+    assert window.banner.isVisible()
+
+
 def test_the_price_that_was_seen_is_that_of_the_account_s_own_venue(two, monkeypatch):
     """The other's bound would be laid from it, in other ticks perhaps."""
     two.choose(SYMBOL)

@@ -55,6 +55,8 @@ class Berth:
             return f"{self.name}: opening"
         share = shot.heat / shot.equity * 100 if shot.equity else 0.0
         closed = ", CLOSED" if shot.closed else ""
+        if not shot.tended:
+            return f"{self.name}  NOT TENDED, last known: {fg.number(shot.equity, 2)} {shot.currency}"
         state = f"{shot.exposed} EXPOSED" if shot.exposed else ("not ours" if shot.unexplained else "protected")
         money = f"{fg.number(shot.equity, 2)} {shot.currency}"
         return f"{self.name}  {money}  heat {fg.percent(share, 2)}  {state}{closed}"

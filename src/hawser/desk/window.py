@@ -96,6 +96,8 @@ class Window(QMainWindow):
         self.finder, self.heat = Finder(self, self.commands.all), HeatPanel(self)
         self.quay = QuayPanel(self, self._weather_counts)
         self.snapshots = 0
+        self._failures: dict[str, str] = {}  # accounts that are not tended, and why
+        self._opening = {berth.name for berth in self.berths}
         self._remembers = every(self, REMEMBER_MS, self._remember_meanwhile)
         self._connect()
         self._keys()
@@ -191,11 +193,11 @@ class Window(QMainWindow):
         bridge.tried.connect(berth.guards.alerts.show_tried)
         berth.guards.gust.connect(self._gust)
         berth.guards.refused.connect(lambda text: self.notice.tell("refused", text))
-        bridge.ready.connect(self.banner.hide)
+        bridge.ready.connect(lambda: self._opened(berth))
         bridge.ready.connect(self._show_weather)
         bridge.ready.connect(self.rigs.primer.begin)  # what trials need is loaded behind what protects
         bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(berth) + text))
-        bridge.failed.connect(lambda text: self._failed(self._of(berth) + text))
+        bridge.failed.connect(lambda text: self._failed(berth, text))
         helm.refused.connect(lambda text: self.notice.tell("refused", text))
         others = [other for other in self.berths if other is not berth]
         helm.share_with([(other.name, lambda other=other: other.latest, other.runtime) for other in others])  # type: ignore[misc]  # the default binds
@@ -339,11 +341,20 @@ class Window(QMainWindow):
         subject = f"{tell.symbol}: " if tell.symbol else ""
         self.notice.tell(tell.weight, self._of(berth) + subject + tell.text)
 
-    def _failed(self, sentence: str) -> None:
-        self.banner.setText(sentence)
+    def _opened(self, berth: Berth) -> None:
+        """One account is ready: what another could not do stays to be read."""
+        self._opening.discard(berth.name)
+        self.banner.setVisible(bool(self._failures or self._opening))
+
+    def _failed(self, berth: Berth, sentence: str) -> None:
+        self._failures[berth.name] = self._of(berth) + sentence
+        self._opening.discard(berth.name)
+        self.banner.setText("\n".join(self._failures.values()))
         self.banner.setProperty("role", "caution")
         self.banner.setWordWrap(True)
         self.banner.show()
+        if berth.latest is not None:
+            self._take(berth, berth.latest.left_alone())
         self.restyle()
 
     def tell_fault(self, sentence: str) -> None:

@@ -29,6 +29,8 @@ from hawser.engine.state import EngineState, Group, Rest, Trade
 from hawser.engine.verdict import account_verdict, entry_verdict
 from hawser.service.newsmarks import NewsMark, marks
 
+NOT_TENDED = Closed("not_tended", "tending has stopped")
+
 
 class InstrumentView(msgspec.Struct, frozen=True):
     """An instrument now. Levels in ticks (0: no quote); `atr` by timeframe span, price units."""
@@ -147,6 +149,17 @@ class Snapshot(msgspec.Struct, frozen=True):
     baskets: tuple[BasketView, ...] = ()
     guards: tuple[AnyGuard, ...] = ()  # those that some plans meet and others do not
     measures: dict[str, dict[str, float]] = {}
+
+    @property
+    def tended(self) -> bool:
+        """Whether anybody tends the trades that it shows."""
+        return all(reason.code != NOT_TENDED.code for reason in self.closed)
+
+    def left_alone(self) -> Snapshot:
+        """The last that was known of an account whose tending has stopped: no line to its venue, and no entries."""
+        views = tuple(msgspec.structs.replace(one, closed=(NOT_TENDED, *one.closed)) for one in self.instruments)
+        closed = (NOT_TENDED, *self.closed)
+        return msgspec.structs.replace(self, link_up=False, closed=closed, instruments=views)
 
     def closed_for(self, plan: Plan, r_ticks: float) -> tuple[Closed, ...]:
         """Every reason that this plan may not enter now, with R once it is known (else NaN)."""

@@ -139,7 +139,9 @@ class Waterline(QWidget):
         held = sum(trade.open_steps > 0 for trade in snapshot.trades)
         unwatched = sum(bool(trade.backstop and trade.open_steps) for trade in snapshot.trades)
         waiting = sum(trade.pending for trade in snapshot.trades)
-        if snapshot.exposed:
+        if held and not snapshot.tended:
+            text = f"<b style='color:{p.caution}'>{held} not tended</b>"
+        elif snapshot.exposed:
             text = f"<b style='color:{p.caution}'>{snapshot.exposed} exposed</b>"
         elif snapshot.unexplained:
             text = f"<b style='color:{p.caution}'>{len(snapshot.unexplained)} not ours</b>"
