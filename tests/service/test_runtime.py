@@ -452,6 +452,24 @@ def test_an_unexpected_error_takes_nothing_down(started, monkeypatch):
     heard.until(lambda s: not any(t.open_steps for t in s.trades))
 
 
+@pytest.mark.parametrize("where", ["_open", "_serve"])
+def test_who_asks_where_nobody_tends_is_told(tmp_path, morning, monkeypatch, where):
+    """It waited for ever, a flatten among others."""
+
+    def boom(*_):
+        raise RuntimeError("made for the test")
+
+    shutil.copytree(morning, tmp_path, dirs_exist_ok=True)
+    heard = Heard()
+    runtime = Runtime(profile("demo", tmp_path), boot, heard.hooks(), running=False)
+    monkeypatch.setattr(runtime, where, boom)
+    runtime.start()
+    runtime._thread.join(300)
+    assert heard.failed
+    runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+    assert "Nothing was sent" in heard.faults[-1]
+
+
 def test_whatever_fails_beside_it_tending_goes_on(started):
     """The picture for a window, the Logbook's lines, and even who is told of the faults."""
     runtime, heard = started(speed=20.0)

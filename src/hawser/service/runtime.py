@@ -126,7 +126,7 @@ class Runtime:
         self.clock = Clock(0, speed, running=False)
         self.faults = Faults(profile.state)
         self._asks: queue.SimpleQueue[Callable[[Session], None]] = queue.SimpleQueue()
-        self._stop = threading.Event()
+        self._stop, self._over = threading.Event(), False  # whether nobody tends any more
         self._watch = Watch()
         self._teller = Teller()
         self._link: Link | None = None
@@ -163,8 +163,16 @@ class Runtime:
     def ask(self, make: Callable[[int, str], ev.AskEvent]) -> str:
         """Ask for something: `make` gets the time and the ask's id. Returns the id."""
         ask_id = self.ask_id()
+        if self._nobody_hears():
+            return ask_id
         self._do(lambda session: session.ask(make(self._now(session), ask_id)))
         return ask_id
+
+    def _nobody_hears(self) -> bool:
+        """Whether what is asked for would wait for ever; told."""
+        if self._over:
+            self.hooks.fault("Nothing was sent: tending has stopped. Act at the venue, or start Hawser again")
+        return self._over
 
     def watch(self, symbol: str, span: int) -> None:
         """Have the bars of one instrument and timeframe sent, and its unfinished bar with every snapshot."""
@@ -223,7 +231,8 @@ class Runtime:
     def change_guards(self, guards: Guards) -> str:
         """Have another policy, written down as the profile's own. Returns the ask's id."""
         self.guards_path, ask_id = self.profile.guards, self.ask_id()
-
+        if self._nobody_hears():
+            return ask_id
         guards = from_anywhere(guards, self.profile.guards.parent)
 
         def read(calendars: tuple[Calendar, ...]) -> None:
@@ -300,9 +309,11 @@ class Runtime:
         try:
             session = self._open()
         except HawserError as error:
+            self._over = True
             self.hooks.failed(error.sentence)
             return
         except Exception as error:  # anything else is ours; the window says so
+            self._over = True
             self.hooks.failed(self.faults.record(error))
             return
         heart = Heart(self.profile.heartbeat, self.profile.name, self._venue_at, Aside("heart"))
@@ -310,6 +321,7 @@ class Runtime:
         try:
             self._serve(session, heart)
         except Exception as error:  # nobody knows what it has left undone: nothing may leave any more
+            self._over = True
             sentence = self.faults.record(error)
             self.hooks.failed(f"Tending has stopped; resting stops still protect at the venue. {sentence}")
         finally:
