@@ -463,11 +463,15 @@ def test_who_asks_where_nobody_tends_is_told(tmp_path, morning, monkeypatch, whe
     heard = Heard()
     runtime = Runtime(profile("demo", tmp_path), boot, heard.hooks(), running=False)
     monkeypatch.setattr(runtime, where, boom)
+    alerted = []
+    monkeypatch.setattr(runtime.alerts, "tell_fault", alerted.append)
     runtime.start()
     runtime._thread.join(300)
     assert heard.failed
     runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
     assert "Nothing was sent" in heard.faults[-1]
+    assert bool(alerted) == (where == "_serve")  # whom an alert reaches is read while opening
+    assert all("Tending has stopped" in text for text in alerted)
 
 
 def test_whatever_fails_beside_it_tending_goes_on(started):

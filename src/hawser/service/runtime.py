@@ -56,6 +56,7 @@ AFTER_FAULT = 1.0  # seconds until the next picture where one has failed
 DRILL = "drill"  # the calendar of made-up events
 ASLEEP = 0.5  # seconds: where the venue has told less than that ago, it is heard before any deadline counts as missed
 PATIENCE = 0.5  # seconds it is waited for then
+LAST_WORDS = 600.0  # s for alerts to leave in where tending has stopped
 NOT_READ = Calendar("news", state="unread")
 ANSWERS = 0.5  # real seconds that a venue in a thread beside this one gets to answer, however fast its clock runs
 HEAR = 20_000  # lines of the record that the Logbook takes at once
@@ -323,7 +324,9 @@ class Runtime:
         except Exception as error:  # nobody knows what it has left undone: nothing may leave any more
             self._over = True
             sentence = self.faults.record(error)
-            self.hooks.failed(f"Tending has stopped; resting stops still protect at the venue. {sentence}")
+            told = f"Tending has stopped; resting stops still protect at the venue. {sentence}"
+            self._beside(partial(self.hooks.failed, told))
+            self._beside(partial(self.alerts.tell_fault, told))  # nobody may be at the screen
         finally:
             self._beside(heart.end)
             self._close(session)
@@ -523,9 +526,20 @@ class Runtime:
 
     def _close(self, session: Session) -> None:
         self._beside(self._news.stop)
-        self._beside(self.alerts.stop)
+        if not self._over:
+            self._beside(self.alerts.stop)
         if self._link is not None:
             self._beside(self._link.stop)
         self._beside(session.close)
         if self.venue is not None:
-            self.venue.close()
+            self._beside(self.venue.close)
+        if self._over:
+            self._beside(self._last_words)
+
+    def _last_words(self) -> None:
+        """What is to be said by mail or webhook still goes out, where nobody closes Hawser before."""
+        end = time.monotonic() + LAST_WORDS
+        while time.monotonic() < end and (self.alerts.held("email") or self.alerts.held("webhook")):
+            if self._stop.wait(0.1):
+                break
+        self.alerts.stop()
