@@ -498,8 +498,13 @@ def test_who_takes_an_entry_back_that_has_just_filled_closes_nothing():
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
     hand.fill(hand.trade.entry, 30, hand.trade.ref)
     told = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, entry_only=True)
-    assert codes(told) == ["not_pending"] and not of(told, cm.Submit)
-    assert hand.trade.leave is None
+    assert [(one.order, one.why) for one in of(told, cm.Cancel)] == [(hand.trade.entry, "taken back by hand")]
+    hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for", filled=30)
+    hand.do(ev.OrderAccepted, order=hand.order("stop").id)
+    told = hand.do(ev.CloseTrade, ask="D", trade=hand.trade.id, entry_only=True)
+    assert codes(told) == ["not_pending"]
+    assert not [one for one in of(hand.later(30), cm.Submit) if one.role == "close"]
+    assert (hand.trade.leave, hand.trade.open_steps) == (None, 30)
 
 
 def test_a_part_is_not_closed_on_a_line_that_is_cut():

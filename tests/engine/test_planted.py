@@ -500,6 +500,19 @@ def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     assert not hand.trade.leave
 
 
+def test_a_trade_of_some_days_is_not_closed_by_its_first_day_s_end_where_its_bars_are_gone():
+    """On another grid none is known until the venue's are read."""
+    hand = ByHand()
+    hours = (Session((0, 1, 2, 3, 4), "00:00", "22:00"),)
+    day = msgspec.structs.replace(pair(), sessions=hours)
+    hand.do(ev.InstrumentsChanged, instruments=(day,), spans={})
+    rig = Rig(name="test", stop=StopRule(atr=2.5), time_exit=TimeExit(None, True))
+    hand.protect(targets=(), trail=None, rig=rig, own_atr=0.00145)
+    hand.now += 2 * DAY
+    hand.do(ev.InstrumentsChanged, instruments=(msgspec.structs.replace(day, tick=day.tick / 10),), spans={})
+    assert hand.now < hand.trade.hours_at <= hand.now + DAY
+
+
 def test_what_waits_until_the_session_ends_is_taken_back_where_that_comes_earlier():
     hand = ByHand()
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=hand.now + 8 * HOUR)

@@ -17,6 +17,7 @@ from calmworld import PLAN, SYMBOL, World
 from hawser.core.account import Rate
 from hawser.core.bars import Bars
 from hawser.core.clock import DAY, MINUTE, SECOND
+from hawser.core.entry import EntryRule, Good
 from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert, with_filed
 from hawser.core.guards import declared as dc
@@ -749,3 +750,17 @@ def test_the_best_price_of_a_bar_that_nobody_looked_at_counts(side, spikes):
     assert not world.faults
     best = side * (world.trade.best_exit - trade.ref)
     assert (best > trade.r_ticks) == spikes
+
+
+def test_an_entry_until_the_session_s_end_follows_the_hours_of_who_answers_now():
+    world = World()
+    symbol = "Tin Z"
+    world.place(symbol=symbol, entry=EntryRule("limit", atr=9.0, good=Good(session_end=True)), stop=StopRule(ticks=40))
+    order = world.state.orders[world.trade.entry]
+    before = order.until
+    earlier = [
+        (msgspec.structs.replace(one, sessions=stormworld.OTHER_HOURS[2]) if one.symbol == symbol else one, character)
+        for one, character in stormworld.WORLD
+    ]
+    world.another_answers(earlier, reread(world.venue.book.state))
+    assert world.state.orders[order.id].until == before - 3 * MINUTE

@@ -249,7 +249,7 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
     if trade is None:
         return
     if ask.entry_only and not is_pending(desk.state, trade):
-        desk.tell("refused", "not_pending", "Its entry does not wait any more: what is open stays", trade, ask.ask)
+        _take_back_the_rest(desk, trade, ask.ask)
         return
     if ask.share == 1.0 or is_pending(desk.state, trade):
         _close(desk, trade, Reason(rs.CANCELLED_BY_HAND if is_pending(desk.state, trade) else rs.BY_HAND))
@@ -264,6 +264,16 @@ def close_trade(desk: Desk, ask: ev.CloseTrade) -> None:
         for part in range(0, steps, most):
             why = f"{fg.percent(100 * ask.share, 0)} closed by hand"
             desk.submit(trade, "close", "market", min(most, steps - part), None, why)
+
+
+def _take_back_the_rest(desk: Desk, trade: Trade, ask: str) -> None:
+    """The entry was to be taken back, and has filled meanwhile, in part perhaps: nothing that is open is closed."""
+    if any(desk.state.orders_of(trade, role) for role in ("entry", "rung")):
+        trade.entry_over = True
+        desk.tell("info", "rest_taken_back", "What waits of its entry is taken back: what is open stays", trade, ask)
+        converge(desk, trade)
+    else:
+        desk.tell("refused", "not_pending", "Its entry does not wait any more: what is open stays", trade, ask)
 
 
 def _share_problem(desk: Desk, trade: Trade, share: float, steps: int, most: int) -> str:

@@ -191,6 +191,7 @@ class Trade(msgspec.Struct):
     sent: dict[str, list[int]] = {}  # when the requests of each line left, of the last minute (`pacing.py`)
     left: str = ""  # why it is left as it rests at the venue: its instrument is another now, or gone
     wake_at: int = 0  # when it is looked at again, where something waits for its time
+    entry_over: bool = False  # a person has taken back what waits of it
     outsized: bool = False  # it was sized for a contract that is worth another amount now: what waits is taken back
 
     @property

@@ -122,7 +122,8 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
     instrument, market = state.instruments[trade.symbol], state.markets[trade.symbol]
     tick, spread = instrument.tick_size, event.spread if side < 0 else 0.0
     laid, close = lay(state, trade), round(event.close / tick + spread)
-    now = market.exit_side(side)  # at a start, and where a line is back, older than the bar
+    # At a start, and where a line is back, the quote is older than the bar.
+    worse = min(market.exit_side(side), close, key=lambda price: side * price)
     atr = event.values.get(atr_key(rig), math.nan) if rig is not None and own_atr(plan) else event.atr
     line = math.nan
     if plan.trail is not None and plan.trail.kind in ("bars", "line"):
@@ -130,7 +131,7 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
         line = event.values.get(trail_key(plan.trail, side, smoothing), math.nan) / tick + spread
     level, why = moved(
         laid.rules, side, trade.ref, laid.step_at, laid.step_to, atr / tick, line, trade.stop, trade.best_exit, close,
-        side * min(side * now, side * close), ready(trade),
+        worse, ready(trade),
     )  # fmt: skip
     aimed = _aim(desk, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
@@ -194,8 +195,8 @@ def want_hours(desk: Desk, trade: Trade) -> None:
     """A timer for the exit by the hours: no bar may come before it."""
     span, instrument = trade.plan.timeframe_ns, desk.state.instruments[trade.symbol]
     last = desk.state.bars.get(bar_key(trade.symbol, span))
-    first = trade.opened - trade.opened % span
-    at = leaves_by_hours(trade, instrument, max(first, last.opened) if last is not None else first)
+    known = last.opened if last is not None else desk.state.now - desk.state.now % span  # none is known on a new grid
+    at = leaves_by_hours(trade, instrument, max(trade.opened - trade.opened % span, known))
     if at != trade.hours_at:
         trade.hours_at = at
         if at:

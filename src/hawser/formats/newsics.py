@@ -55,8 +55,8 @@ def read_apart(
     """The events up to `FAR` days behind `last`, UTC ns, and where they end; raises BadInput. Once `given_up`, nobody
     waits for it any more: its process is ended."""
     asked = msgspec.msgpack.encode(_Asked(data, sources, now, last))
-    words, told = [sys.executable, "-m", "hawser.formats.newsics"], subprocess.PIPE
-    with subprocess.Popen(words, stdin=told, stdout=told, stderr=subprocess.DEVNULL) as reading:
+    words, pipe = [sys.executable, "-m", "hawser.formats.newsics"], subprocess.PIPE
+    with subprocess.Popen(words, stdin=pipe, stdout=pipe, stderr=subprocess.DEVNULL) as reading:
         try:
             answer = _answer(reading, asked, given_up)
         except BaseException:

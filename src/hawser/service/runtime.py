@@ -287,8 +287,9 @@ class Runtime:
             link.do(lambda: work(venue))
 
     def _do(self, work: Callable[[Session], None]) -> None:
-        self._asks.put(work)
-        self._wake()
+        if not self._over:
+            self._asks.put(work)
+            self._wake()
 
     def _wake(self) -> None:
         if self._link is not None:

@@ -78,7 +78,7 @@ class TradeRow(QWidget):
         super().__init__()
         self._look, self._axis = look, axis
         self.marked = False
-        self._link_up = True
+        self._link_up = self._tended = True
         self.trade: TradeView | None = None
         self._instrument: Instrument | None = None
         self._currency = ""
@@ -98,6 +98,7 @@ class TradeRow(QWidget):
             return
         self.trade, self._instrument, self.selected, self.marked = trade, instrument, selected, marked
         self._currency, self._now, self._link_up = snapshot.currency, snapshot.time, snapshot.link_up
+        self._tended = snapshot.tended
         qty = instrument.qty(trade.steps if trade.pending else trade.open_steps)
         self.button.means((trade.id, trade.pending))
         self.button.name("Cancel" if trade.pending else "Close")
@@ -261,6 +262,7 @@ class TradeRow(QWidget):
     def _paint_result(self, painter: QPainter, trade: TradeView) -> None:
         left = self.width() - RIGHT - ACTION
         loud = (not trade.covered and trade.open_steps > 0) or (trade.backstop > 0 and not self._link_up)
+        loud = loud or not self._tended
         lines = self._state(trade).splitlines()
         for number, line in enumerate(lines):
             box = QRectF(left + 192, number * ROW / len(lines), RIGHT - 192, ROW / len(lines))
@@ -275,6 +277,8 @@ class TradeRow(QWidget):
         self._text(painter, QRectF(left + 70, 0, 106, ROW), money, right=True)
 
     def _state(self, trade: TradeView) -> str:
+        if not self._tended:
+            return "NOT TENDED"
         if trade.state == states.LEAVING:
             return "leaving"
         if trade.pending:
