@@ -36,7 +36,7 @@ class Commands:
     def _of_the_plan(self) -> list[Action]:
         window, helm = self._window, self._window.helm
         return [
-            Action("Place the plan", "Ctrl+Enter", helm.place),
+            Action("Place the plan", "Ctrl+Enter", window.place),
             Action("Plan: swap long and short", "", helm.flip),
             Action("Plan: what if the stop stood elsewhere", "", partial(helm.plan.show_page, 1)),
             Action("Plan: the reckoning", "", partial(helm.plan.show_page, 0)),

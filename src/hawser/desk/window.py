@@ -177,6 +177,7 @@ class Window(QMainWindow):
         self.rigs.told.connect(lambda text: self.notice.tell("refused", text))
         self.rigs.wanted.connect(self._use_rig)
         self._app().focusWindowChanged.connect(self._listen)
+        self._app().applicationStateChanged.connect(self._let_go)
 
     def _connect_berth(self, berth: Berth) -> None:
         bridge, helm = berth.bridge, berth.helm
@@ -225,7 +226,9 @@ class Window(QMainWindow):
             self._key(f"Ctrl+{number + 1}", partial(self.show_account, number))
 
     def _key(self, keys: str, run: Callable[[], object]) -> None:
-        QShortcut(QKeySequence(keys), self).activated.connect(run)
+        shortcut = QShortcut(QKeySequence(keys), self)
+        shortcut.setAutoRepeat(False)  # a key that is held places one plan
+        shortcut.activated.connect(run)
 
     def _alert(self, channel: str, alert: Alert) -> None:
         """A sound, or a notification of the desktop; the notice bar has it in any case."""
@@ -403,7 +406,12 @@ class Window(QMainWindow):
         self.runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason=reason))
 
     def place(self) -> None:
-        self.helm.place()
+        """Place the plan that is seen: from another station it is shown first."""
+        if self.station == HELM:
+            self.helm.place()
+        else:
+            self.show_station(HELM)
+            self.notice.tell("caution", "Not placed yet: this is the plan. Press Ctrl+Enter again to place it")
 
     def _weather_counts(self) -> dict[str, int]:
         return self.runtime.weather_counts()
@@ -470,6 +478,11 @@ class Window(QMainWindow):
                 self.waterline.hold.release()
         return False
 
+    def _let_go(self, state: Qt.ApplicationState) -> None:
+        """Keys are let go where nobody here hears it, once another application has them."""
+        if state != Qt.ApplicationState.ApplicationActive:
+            self.waterline.hold.release()
+
     # Remembering
 
     def _restore(self) -> None:
@@ -526,6 +539,7 @@ class Window(QMainWindow):
         self.remember()
         self._settings.save(patience.ENDING / 5)
         self._app().focusWindowChanged.disconnect(self._listen)
+        self._app().applicationStateChanged.disconnect(self._let_go)
         for berth in self.berths:
             berth.runtime.stop()
         super().closeEvent(event)

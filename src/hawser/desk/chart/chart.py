@@ -5,14 +5,14 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
-from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QPen, QResizeEvent
+from PyQt6.QtGui import QContextMenuEvent, QHideEvent, QKeyEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
 
 from hawser.core.bars import Bars
 from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.desk import figures as fg
-from hawser.desk.chart.focus import Focus
+from hawser.desk.chart.focus import Focus, about
 from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis, bare, ink, part_words
 from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.pyramid import Pyramid
@@ -218,6 +218,9 @@ class Chart(QFrame):
         if focus == self._focus:
             return
         reach = focus is None or self._focus is None or _levels(focus) != _levels(self._focus)
+        if about(focus) != about(self._focus):  # a line that is being dragged was another trade's
+            for key in list(self._lines):
+                self.plot.removeItem(self._lines.pop(key))
         self._focus = focus
         self._tell_rig(focus)
         self._draw_lines()
@@ -288,12 +291,27 @@ class Chart(QFrame):
         return max(1, round(float(line.value()) / self._focus.instrument.tick_size))
 
     def _line_dragged(self, line: LevelLine) -> None:
-        if self._focus is not None:
+        if self._focus is not None and self._draws(line):
             self.moved.emit(line.role, line.number, self._line_ticks(line))
 
     def _line_dropped(self, line: LevelLine) -> None:
-        if self._focus is not None:
+        if self._focus is not None and self._draws(line):
             self.dropped.emit(line.role, line.number, self._line_ticks(line))
+
+    def let_go(self) -> None:
+        """Give up what is being dragged: nobody sees any more what it would do."""
+        self.scale.let_go()
+        for key in [key for key, line in self._lines.items() if line.dragging]:
+            self.plot.removeItem(self._lines.pop(key))
+        self._draw_lines()
+
+    def hideEvent(self, event: QHideEvent | None) -> None:
+        self.let_go()
+        super().hideEvent(event)
+
+    def _draws(self, line: LevelLine) -> bool:
+        """Whether a line is one of those that are drawn now; the mouse may still hold one that is gone."""
+        return self._lines.get((line.role, line.number)) is line
 
     @property
     def dragging(self) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 import msgspec
 
 from hawser.core.instrument import Instrument
@@ -50,6 +52,11 @@ class Focus(msgspec.Struct, frozen=True):
     def level(self, r: float) -> float:
         """The level, in ticks, that stands at `r`."""
         return self.ref + self.side * r * self.r_ticks
+
+
+def about(focus: Focus | None) -> tuple[str, str, Decimal] | None:
+    """What levels in ticks are levels of: the trade or the plan, its instrument, and the grid."""
+    return (focus.trade, focus.instrument.symbol, focus.instrument.tick) if focus is not None else None
 
 
 def waits_text(side: int, kind: str) -> str:

@@ -9,11 +9,11 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QFocusEvent, QHideEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from hawser.desk import figures as fg
-from hawser.desk.chart.focus import Focus
+from hawser.desk.chart.focus import Focus, about
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 
@@ -49,7 +49,16 @@ class RScale(QWidget):
 
     def show_focus(self, focus: Focus | None) -> None:
         if focus != self.focus:
+            if about(focus) != about(self.focus):
+                self.let_go()
             self.focus = focus
+            self.update()
+
+    def let_go(self) -> None:
+        """Give up the mark that is being moved: its level means nothing for another trade."""
+        if self.busy:
+            self._chosen = self._grabbed = None
+            self.cancelled.emit()
             self.update()
 
     def set_axis(self, low: float, high: float, top: float, bottom: float) -> None:
@@ -141,11 +150,19 @@ class RScale(QWidget):
             self.dropped.emit(*chosen, self._level)
             self.update()
         elif key == Qt.Key.Key_Escape and self.busy:
-            self._chosen = self._grabbed = None
-            self.cancelled.emit()
-            self.update()
+            self.let_go()
         else:
             super().keyPressEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        """A mark that is not set would go on showing a level where nothing is."""
+        if event.reason() not in (Qt.FocusReason.ActiveWindowFocusReason, Qt.FocusReason.PopupFocusReason):
+            self.let_go()
+        super().focusOutEvent(event)
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        self.let_go()
+        super().hideEvent(event)
 
     def _choose(self, marks: list[tuple[str, int, int]], step: int) -> None:
         names = [(role, number) for role, number, _ in marks]

@@ -366,9 +366,20 @@ class Helm(QWidget):
         """Ask for the stop to be moved; widening it is confirmed first, in figures."""
         wider = not trade.pending and trade.side * (level - trade.stop) < 0
         assert self._snapshot is not None
-        if wider and not self._snapshot.never_widen and not self._confirm_widening(trade, level):
+        if wider and not self._snapshot.never_widen and not self._widens(trade, level):
             return
         self._runtime.ask(lambda now, ask: ev.MoveStop(time=now, ask=ask, trade=trade.id, level=level, widen=wider))
+
+    def _widens(self, trade: TradeView, level: int) -> bool:
+        """Whether a person wants it, and it is still what was told: rules go on moving the stop meanwhile."""
+        if not self._confirm_widening(trade, level):
+            return False
+        assert self._snapshot is not None
+        now = self._snapshot.trade(trade.id)
+        same = now is not None and (now.stop, now.open_steps) == (trade.stop, trade.open_steps)
+        if not same:
+            self.refused.emit("Not widened: the stop or the trade has changed since you were asked")
+        return same
 
     def _confirm_widening(self, trade: TradeView, level: int) -> bool:
         assert self._snapshot is not None

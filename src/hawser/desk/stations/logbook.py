@@ -11,7 +11,6 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
-    QComboBox,
     QFileDialog,
     QFrame,
     QHBoxLayout,
@@ -25,6 +24,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.errors import BadInput
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
+from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.lines import LineTable
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.formats.atomic import export_csv
@@ -135,7 +135,7 @@ class Logbook(QWidget):
         super().__init__()
         self.setObjectName("ground")
         self.model, self.table = LogbookModel(look), LineTable()
-        self.trades, self.symbols, self.words = QComboBox(), QComboBox(), QLineEdit()
+        self.trades, self.symbols, self.words = Choice(), Choice(), QLineEdit()
         self.quiet, self.follow = QCheckBox("timers and bars"), QCheckBox("follow the newest")
         self.follow.setChecked(True)
         self.words.setPlaceholderText("words to look for")

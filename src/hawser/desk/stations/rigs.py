@@ -11,7 +11,6 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QHideEvent, QKeyEvent, QShowEvent, QStandardItemModel
 from PyQt6.QtWidgets import (
     QButtonGroup,
-    QComboBox,
     QFileDialog,
     QFrame,
     QHBoxLayout,
@@ -39,6 +38,7 @@ from hawser.desk.rigdraft import RigDraft, Texts, brief
 from hawser.desk.timing import once
 from hawser.desk.tradeactions import is_open
 from hawser.desk.trying import STARTS, Fans, Primer, account_alone, in_words
+from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.fanview import FanView
 from hawser.desk.widgets.rigeditor import RigEditor
 from hawser.desk.widgets.riglist import Named
@@ -172,7 +172,7 @@ class Rigs(QWidget):
             button.clicked.connect(lambda _, side=side: self.set_side(side))
             self.sides.addButton(button, side + 1)
             head.addWidget(button)
-        self.beside = QComboBox()
+        self.beside = Choice()
         self.beside.setAccessibleName("Another rig beside this one")
         self.beside.currentTextChanged.connect(lambda _: self.try_out())
         head.addWidget(self.beside)
@@ -550,7 +550,8 @@ class Rigs(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.key() == Qt.Key.Key_Delete and self.list.hasFocus():
-            self.delete()
+            if not event.isAutoRepeat():
+                self.delete()
         else:
             super().keyPressEvent(event)
 

@@ -23,6 +23,7 @@ from hawser.core.errors import BadInput, Unavailable
 from hawser.core.told import keys_of
 from hawser.desk import notifying
 from hawser.desk.theme.roles import give
+from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.alerts import Alerts
 from hawser.service.alertsettings import CHANNELS, KINDS, AlertSettings, Channel, Smtp, Webhook
@@ -100,7 +101,7 @@ class AlertsPanel(QFrame):
         for number, key in enumerate(keys_of(kind)):
             field: QLineEdit | QComboBox
             if key.path == "security":
-                field = QComboBox()
+                field = Choice()
                 field.addItems(["starttls", "tls", "none"])
                 field.currentTextChanged.connect(lambda _: self._check())
             else:

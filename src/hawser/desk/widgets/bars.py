@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
 
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.roles import give
 from hawser.desk.timing import once
+from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.snapshot import Snapshot
 
@@ -119,13 +120,13 @@ class FootBar(QWidget):
         self.pause = QPushButton("Pause")
         self.pause.setCheckable(True)
         self.pause.toggled.connect(self._paused)
-        self.speeds = QComboBox()
+        self.speeds = Choice()
         choices = sorted({*SPEEDS, int(speed)} if speed == int(speed) else {*SPEEDS, speed})
         for choice in choices:
             self.speeds.addItem(f"\u00d7{choice:g}", float(choice))
         self.speeds.setCurrentIndex(choices.index(int(speed) if speed == int(speed) else speed))
         self.speeds.currentIndexChanged.connect(lambda index: self.speed.emit(self.speeds.itemData(index)))
-        self.weathers = QComboBox()
+        self.weathers = Choice()
         for name in severities:
             self.weathers.addItem(name)
         self.weathers.setCurrentText("fair")

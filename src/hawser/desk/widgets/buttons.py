@@ -1,9 +1,10 @@
-"""Buttons for what must not happen by accident: one is held, one is pressed twice. No dialog."""
+"""Buttons for what must not happen by accident: one is held, one is pressed twice, and none by a hand that twitches.
+No dialog."""
 
 from __future__ import annotations
 
 from PyQt6.QtCore import QElapsedTimer, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QPushButton, QWidget
 
 from hawser.desk.look import Look
@@ -68,6 +69,10 @@ class HoldButton(QPushButton):
         else:
             super().keyReleaseEvent(event)
 
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        self.release()  # the key may be let go where nobody hears it
+        super().focusOutEvent(event)
+
     def paintEvent(self, event: QPaintEvent) -> None:
         p = self._look.palette
         painter = QPainter(self)
@@ -86,7 +91,15 @@ class HoldButton(QPushButton):
         painter.end()
 
 
-class SureButton(QPushButton):
+class OnceButton(QPushButton):
+    """A double click is one press: what it does would be done twice."""
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None:
+            event.accept()
+
+
+class SureButton(OnceButton):
     """The first press says in figures what would happen; a second within three seconds does it."""
 
     sure = pyqtSignal()

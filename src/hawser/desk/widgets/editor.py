@@ -26,6 +26,7 @@ from hawser.core.errors import BadInput
 from hawser.core.told import Told
 from hawser.desk import figures as fg
 from hawser.desk.editing import Editing
+from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.formats.declared import load, save
 
@@ -105,7 +106,7 @@ class Editor(QFrame):
         choices = _choices(key)
         field: QLineEdit | QComboBox
         if choices:
-            field = QComboBox()
+            field = Choice()
             field.addItems(choices)
             field.currentTextChanged.connect(lambda text, path=key.path: self._typed(path, text))
         else:

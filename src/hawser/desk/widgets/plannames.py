@@ -6,6 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QWidget
 
 from hawser.desk.planning import Draft
+from hawser.desk.widgets.choice import Choice
 
 
 class PlanNames(QWidget):
@@ -17,7 +18,7 @@ class PlanNames(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.plans: dict[str, Draft] = {}
-        self.box = QComboBox()
+        self.box = Choice()
         self.box.setEditable(True)
         self.box.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
         self.box.setAccessibleName("Name of the plan")

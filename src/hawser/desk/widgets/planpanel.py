@@ -10,7 +10,6 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPolygonF
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
-    QComboBox,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -32,6 +31,8 @@ from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.planning import TARGETS, Draft, Planning, with_rig
 from hawser.desk.theme.roles import give
+from hawser.desk.widgets.buttons import OnceButton
+from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.plannames import PlanNames
 from hawser.desk.widgets.whatifcurve import WhatIf
 from hawser.desk.widgets.words import Label, plain_tip
@@ -213,7 +214,7 @@ class PlanPanel(QFrame):
         amount.addStretch(1)
         amount.addWidget(self.qty)
         amount.addWidget(self.units, 0, Qt.AlignmentFlag.AlignBottom)
-        self.button = QPushButton("Place")
+        self.button = OnceButton("Place")
         self.button.setProperty("role", "place")
         self.button.setToolTip("Ctrl+Enter")
         self.button.clicked.connect(self.place)
@@ -279,7 +280,7 @@ class PlanPanel(QFrame):
 
     def _make_rig(self) -> QGridLayout:
         """Which rig tends the trade; it lays its stop, targets and trail into the fields below."""
-        self.rig = QComboBox()
+        self.rig = Choice()
         self.rig.setAccessibleName("Rig")
         self.rig.addItem(NO_RIG)
         self.rig.activated.connect(self._rig_chosen)

@@ -24,6 +24,7 @@ from hawser.core.rigwords import sentence
 from hawser.desk import figures as fg
 from hawser.desk.rigdraft import SECTIONS, Blank, Place, RigDraft, Section
 from hawser.desk.theme.roles import give
+from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.flow import Flow
 from hawser.desk.widgets.words import Label, plain_tip
 
@@ -72,7 +73,7 @@ class Row(QWidget):
         place = (section.key, self._number, blank.key)
         field: QLineEdit | QComboBox
         if blank.choices:
-            field = QComboBox()
+            field = Choice()
             field.addItems(blank.choices)
             field.currentTextChanged.connect(lambda text: self._part.typed.emit(place, text))
         else:

@@ -34,7 +34,7 @@ from hawser.desk import figures as fg
 from hawser.desk.chart.focus import waits_text
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
-from hawser.desk.widgets.buttons import SureButton
+from hawser.desk.widgets.buttons import OnceButton, SureButton
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.engine import states
 from hawser.engine.events import Held
@@ -143,7 +143,8 @@ class TradeRow(QWidget):
         elif event.key() == Qt.Key.Key_Space:
             self.marked_asked.emit(self.trade.id)
         elif event.key() == Qt.Key.Key_Delete:
-            self.button.click()
+            if not event.isAutoRepeat():  # a key that is held is one press
+                self.button.click()
         elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.focusNextPrevChild(event.key() == Qt.Key.Key_Down)
         else:
@@ -309,20 +310,26 @@ class TradeRow(QWidget):
 class StrangerRow(QWidget):
     """A position at the venue that no trade explains."""
 
-    def __init__(self, position: Held, instrument: Instrument) -> None:
+    def __init__(self) -> None:
         super().__init__()
         self.setFixedHeight(ROW)
-        side, qty = fg.side_word(position.side), instrument.qty(position.steps)
-        price = f"{position.entry * instrument.tick_size:.{instrument.price_digits}f}"
-        text = Label(f"{position.symbol} {side} {qty} at {price}: not opened by Hawser, no stop of ours protects it")
-        text.setProperty("role", "caution")
-        self.button = QPushButton("Adopt: set a stop now")
+        self.text = Label()
+        self.text.setProperty("role", "caution")
+        self.button = OnceButton("Adopt: set a stop now")
         self.button.setToolTip("Makes a trade of it, protected by this instrument's plan: its stop, targets and trail")
-        self.button.setAccessibleName(f"Adopt {position.symbol} {side} {qty}")
         row = QHBoxLayout(self)
         row.setContentsMargins(MARK, 2, 12, 2)
-        row.addWidget(text, 1)
+        row.addWidget(self.text, 1)
         row.addWidget(self.button)
+
+    def show_position(self, position: Held, instrument: Instrument) -> None:
+        """As it is now: who opened it may go on changing it."""
+        side, qty = fg.side_word(position.side), instrument.qty(position.steps)
+        price = f"{position.entry * instrument.tick_size:.{instrument.price_digits}f}"
+        text = f"{position.symbol} {side} {qty} at {price}: not opened by Hawser, no stop of ours protects it"
+        if text != self.text.text():
+            self.text.setText(text)
+            self.button.setAccessibleName(f"Adopt {position.symbol} {side} {qty}")
 
 
 class StripPanel(QFrame):
@@ -498,12 +505,13 @@ class StripPanel(QFrame):
             row.deleteLater()
         for position in snapshot.unexplained:
             if position.id not in self.strangers:
-                view = snapshot.instrument(position.symbol)
-                assert view is not None
-                row = StrangerRow(position, view.instrument)
+                row = StrangerRow()
                 row.button.clicked.connect(lambda _, name=position.id: self.adopt_asked.emit(name))
                 self.strangers[position.id] = row
                 self._list.insertWidget(0, row)
+            view = snapshot.instrument(position.symbol)
+            assert view is not None
+            self.strangers[position.id].show_position(position, view.instrument)
         self._show_marked()
 
     def _show_sums(self, snapshot: Snapshot, live: list[TradeView]) -> None:
