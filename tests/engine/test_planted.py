@@ -13,7 +13,7 @@ from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.guards import declared as dc
 from hawser.core.instrument import Session
-from hawser.core.levels import StopRule, TargetRule
+from hawser.core.levels import MAX_TARGETS, StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, FollowOn, Ladder, LossStep, Measure, Rig, TimeExit, Trail
 from hawser.core.rules.closing import basket_reached
 from hawser.core.rules.quantity import money_stop_distance, risk_of
@@ -741,3 +741,22 @@ def test_an_entry_whose_time_is_up_is_taken_back_also_where_it_is_being_asked_ab
     assert [one.name for one in of(told, cm.StartTimer)] == [name]
     entry.pending = ""
     assert [one.order for one in of(hand.do(ev.TimerFired, name=name), cm.Cancel)] == [entry.id]
+
+
+def test_a_stop_that_is_refused_when_nothing_is_open_any_more_is_no_alarm():
+    for open_steps, expected in ((0, 0), (1, 1)):
+        hand = ByHand()
+        hand.enter(targets=())
+        trade = hand.trade
+        trade.left, trade.closed = True, trade.entered - open_steps
+        told = hand.do(ev.OrderRejected, order=hand.order("stop").id, code="other", text="not now")
+        assert codes(told).count("left_bare") == expected
+
+
+def test_no_more_targets_are_planned_than_a_trade_may_have_however_little_each_takes():
+    found = {}
+    for already in (MAX_TARGETS - 1, MAX_TARGETS):
+        hand = resting(targets=tuple(TargetRule(share=0.1, r=float(number)) for number in range(1, already + 1)))
+        told = hand.do(ev.SetTarget, ask="T", trade=hand.trade.id, number=0, level=64_000, share=0.1)
+        found[already] = codes(told).count("target_refused")
+    assert found == {MAX_TARGETS - 1: 0, MAX_TARGETS: 1}
