@@ -9,6 +9,7 @@ from PyQt6.QtTest import QTest
 from hawser.core.account import Account, Policy
 from hawser.core.fx import convert
 from hawser.demo.boot import boot_beside
+from hawser.desk.settings import Settings
 from hawser.desk.stations.names import LOGBOOK
 from hawser.desk.window import Window
 from hawser.engine import states
@@ -152,3 +153,26 @@ def test_a_form_that_is_open_stays_with_its_account(two):
     two.click(form.apply_button)
     two.until(lambda s: s.settings.policy.max_heat_percent == 0.7)
     assert second(window).settings.policy.max_heat_percent == 1.5
+
+
+def test_a_plan_that_is_typed_for_one_account_is_not_the_other_s(two):
+    """It was: a position of the second would have been adopted by a plan that was seen on the first."""
+    window = two.window
+    two.choose(SYMBOL)
+    two.type("risk", "0.9 %")
+    two.type("stop", "7 atr")
+    two.frames()
+    window.show_account(1)
+    window.helm.choose_instrument(SYMBOL)
+    two.qtbot.waitUntil(lambda: window.helm.plan.planning.symbol == SYMBOL)
+    assert window.helm.plan.field("stop").text() not in ("", "7 atr")
+    window.helm.plan.field("risk").setText("0.2 %")
+    window.helm.plan.field("risk").textEdited.emit("0.2 %")
+    window.remember()
+    kept = window._settings.kept
+    assert kept.drafts[SYMBOL].risk == "0.9 %"
+    assert kept.others["Breakwater"].drafts[SYMBOL].risk == "0.2 %"
+    window._settings.save(60)
+    again = Settings(window._settings.path).kept
+    assert again.helm("Breakwater", first=False).drafts[SYMBOL].risk == "0.2 %"
+    assert again.helm("first", first=True).drafts[SYMBOL].stop == "7 atr"

@@ -11,7 +11,8 @@ from hawser.desk import figures as fg
 from hawser.desk.bridge import Bridge
 from hawser.desk.editing import account_consequence
 from hawser.desk.look import Look
-from hawser.desk.settings import Kept
+from hawser.desk.planning import Draft
+from hawser.desk.settings import Shown
 from hawser.desk.stations.guards import GuardStation
 from hawser.desk.stations.helm import Helm
 from hawser.desk.stations.logbook import Logbook
@@ -23,9 +24,12 @@ from hawser.service.snapshot import Snapshot
 class Berth:
     """Everything of one account; `name` tells it from the others."""
 
-    def __init__(self, name: str, runtime: Runtime, bridge: Bridge, look: Look, kept: Kept) -> None:
+    def __init__(
+        self, name: str, runtime: Runtime, bridge: Bridge, look: Look, shown: Shown, plans: dict[str, Draft]
+    ) -> None:
         self.name, self.runtime, self.bridge = name, runtime, bridge
-        self.helm, self.logbook, self.guards = Helm(look, runtime, kept), Logbook(look), GuardStation(look, runtime)
+        self.helm, self.logbook = Helm(look, runtime, shown, plans), Logbook(look)
+        self.guards = GuardStation(look, runtime)
         self.latest: Snapshot | None = None
         self.editors: dict[str, Editor] = {}  # forms, by what they edit
         self._open: list[Editor] = []  # those to show again

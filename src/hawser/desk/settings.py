@@ -18,24 +18,35 @@ from hawser.desk.rigdraft import Texts
 Size = Annotated[int, msgspec.Meta(ge=0, le=100_000)]  # pixels
 
 
-class Kept(msgspec.Struct):
-    """Everything remembered; `geometry` as Qt's own bytes, base64. What no window could take is not read."""
+class Shown(msgspec.Struct):
+    """What one account's Helm showed last, and what was typed there."""
 
+    symbol: str = ""
+    spans: dict[str, int] = {}
+    shown_bars: dict[str, float] = {}
+    drafts: dict[str, Draft] = {}  # by instrument
+
+
+class Kept(Shown):
+    """Everything remembered: the first account's Helm, `others` by name, and the window's own. `geometry` as Qt's own
+    bytes, base64. What no window could take is not read."""
+
+    others: dict[str, Shown] = {}
     theme: str = "paper"
     geometry: str = ""
     splitters: dict[str, list[Size]] = {}
     columns: dict[str, list[Size]] = {}
     station: Annotated[int, msgspec.Meta(ge=0)] = 0
-    symbol: str = ""
-    spans: dict[str, int] = {}
-    shown_bars: dict[str, float] = {}
-    drafts: dict[str, Draft] = {}
     plans: dict[str, Draft] = {}  # saved by name
     unfinished_rigs: dict[str, Texts] = {}  # what is typed and makes no rig yet
 
     def __post_init__(self) -> None:
         """Raises ValueError where the geometry is no base64."""
         base64.b64decode(self.geometry)
+
+    def helm(self, account: str, first: bool) -> Shown:
+        """What an account's Helm showed: its plans are its own, sized for its money."""
+        return self if first else self.others.setdefault(account, Shown())
 
 
 class Settings:

@@ -74,7 +74,11 @@ class Window(QMainWindow):
     ) -> None:
         super().__init__()
         self.look, self._settings, self._at, self._leaving = look, settings, 0, False
-        self.berths = [Berth(name, runtime, bridge, look, settings.kept) for name, runtime, bridge in accounts]
+        kept = settings.kept
+        self.berths = [
+            Berth(name, runtime, bridge, look, kept.helm(name, not number), kept.plans)
+            for number, (name, runtime, bridge) in enumerate(accounts)
+        ]
         self.setWindowTitle(f"Hawser \u2013 {title}")
         self.setMinimumSize(980, 620)
         self.resize(1280, 800)
@@ -520,7 +524,8 @@ class Window(QMainWindow):
         }
         kept.station = self.station
         kept.unfinished_rigs = self.rigs.unfinished()
-        self.helm.remember()
+        for berth in self.berths:
+            berth.helm.remember()
         self._settings.save()
 
     def _remember_meanwhile(self) -> None:

@@ -22,7 +22,7 @@ from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.look import Look
 from hawser.desk.planning import Draft, Planning
-from hawser.desk.settings import Kept
+from hawser.desk.settings import Shown
 from hawser.desk.tradeactions import TradeAction, by_rigs, equip, is_open, of_many, of_marked, of_trade
 from hawser.desk.widgets.acrosspanel import AcrossPanel
 from hawser.desk.widgets.basketbox import BasketBox
@@ -47,10 +47,10 @@ class Helm(QWidget):
 
     refused = pyqtSignal(str)
 
-    def __init__(self, look: Look, runtime: Runtime, kept: Kept) -> None:
+    def __init__(self, look: Look, runtime: Runtime, shown: Shown, plans: dict[str, Draft]) -> None:
         super().__init__()
         self.setObjectName("ground")
-        self._look, self._runtime, self._kept = look, runtime, kept
+        self._look, self._runtime, self._kept = look, runtime, shown
         self._snapshot: Snapshot | None = None
         self.symbol, self.span = "", DEFAULT_SPAN
         self._traded: Instrument | None = None  # what the symbol is, as it was taken up
@@ -60,7 +60,7 @@ class Helm(QWidget):
         self.instruments, self.chart = InstrumentPanel(look), Chart(look)
         self.plan, self.strips, self.across = PlanPanel(look), StripPanel(look), AcrossPanel(look)
         self.strips.add_page("Across", self.across)
-        self.plan.names.set_plans(kept.plans)
+        self.plan.names.set_plans(plans)
         self.rigs: dict[str, Rig] = {}
         self._others: list[Other] = []
         self._marks: dict[str, Marks] = {}
