@@ -174,5 +174,5 @@ def test_a_plan_that_is_typed_for_one_account_is_not_the_other_s(two):
     assert kept.others["Breakwater"].drafts[SYMBOL].risk == "0.2 %"
     window._settings.save(60)
     again = Settings(window._settings.path).kept
-    assert again.helm("Breakwater", first=False).drafts[SYMBOL].risk == "0.2 %"
-    assert again.helm("first", first=True).drafts[SYMBOL].stop == "7 atr"
+    assert again.desk("Breakwater", first=False).drafts[SYMBOL].risk == "0.2 %"
+    assert again.desk("first", first=True).drafts[SYMBOL].stop == "7 atr"

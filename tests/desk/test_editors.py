@@ -10,9 +10,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
 from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.guards.declared import LossSwitch
 from hawser.core.instrument import Instrument, Session
 from hawser.core.told import keys_of
 from hawser.desk.editing import Editing, differences
+from hawser.desk.stations.names import GUARDS
 from hawser.formats.declared import load, save
 from madeup import account, pair
 
@@ -177,3 +179,78 @@ def test_the_editor_undoes_by_key_imports_exports_and_refuses(trader, tmp_path):
     assert load(Instrument, path) == editor.editing.made
     QTest.keyClick(editor, Qt.Key.Key_Escape)
     assert not editor.isVisible()
+
+
+def test_what_is_typed_in_forms_and_not_applied_is_there_again_also_at_the_next_start(open_desk):
+    trader = open_desk()
+    trader.window.edit_account()
+    typed(trader.window.editors["account"], "policy.max_heat_percent", "0.")
+    trader.window.edit_instrument()
+    typed(trader.window.editors["instrument"], "symbol", "Other")
+    symbol = trader.helm.symbol
+    station = trader.window.berth.guards
+    station.edit_guard("Day loss")
+    station.editor.text.setPlainText("# typed, not applied")
+    trader.window.edit_account()  # asked for once more: what was typed is no less there
+    assert trader.window.editors["account"].field("policy.max_heat_percent").text() == "0."
+    trader.window.close()
+    again = open_desk()
+    again.window.edit_account()
+    editor = again.window.editors["account"]
+    assert editor.field("policy.max_heat_percent").text() == "0."
+    assert "Typed earlier and not applied" in editor.told.text()
+    QTest.keyClick(editor, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert editor.field("policy.max_heat_percent").text() == "3"
+    again.window.edit_account()
+    assert editor.field("policy.max_heat_percent").text() == "3"
+    typed(editor, "policy.max_heat_percent", "2.5")
+    again.click(editor.apply_button)
+    again.until(lambda s: s.settings.policy.max_heat_percent == 2.5)
+    again.window.edit_account()
+    assert "Typed earlier" not in editor.told.text()
+    again.helm.choose_instrument(symbol)
+    again.window.edit_instrument()
+    assert again.window.editors["instrument"].field("symbol").text() == "Other"
+    policy = again.window.berth.guards.editor
+    policy.open()
+    assert policy.text.toPlainText() == "# typed, not applied"
+    policy.reload()
+    again.window.remember()
+    kept = again.window._settings.kept
+    assert kept.policy == ""
+    assert list(kept.forms) == [f"instrument {symbol}"]
+
+
+def test_a_guard_s_form_that_is_refused_stays_as_it_was_typed(trader):
+    station = trader.window.berth.guards
+    station.editor.policy = station.editor.kept()
+    station.edit_guard("Day loss")
+    form = station.forms.forms[LossSwitch]
+    typed(form, "percent", "1.75")
+    station.editor.open()
+    station.editor.text.setPlainText(station.editor.text.toPlainText() + "\n# typed, not applied")
+    trader.window.show_station(GUARDS)
+    for button in (form.apply_button, form.remove_button, form.remove_button):
+        trader.click(button)
+        assert form.isVisible()
+        assert form.field("percent").text() == "1.75"
+    assert "has changes of its own" in form.told.text()
+    station.editor.reload()
+    trader.click(form.apply_button)
+    assert form.isHidden()
+    assert station.editor.kept().named("Day loss").percent == 1.75
+
+
+@given(st.dictionaries(st.sampled_from(["equity", "name", "policy.max_heat_percent", "gone"]), st.text(max_size=4)))
+def test_what_was_typed_is_gone_on_with_over_what_a_record_is_by_now(changes):
+    first = Editing(Account, account())
+    for path, text in changes.items():
+        if path in first.texts:
+            first.change(path, text)
+    now = Editing(Account, account(name="Another by now"))
+    before = dict(now.texts)
+    resumed = now.resume(first.typed | {"gone": "x"})
+    assert now.texts == before | first.typed
+    assert resumed == (now.texts != before)
+    assert not resumed or now.undo()
+    assert now.texts == before

@@ -29,7 +29,7 @@ class Berth:
     ) -> None:
         self.name, self.runtime, self.bridge = name, runtime, bridge
         self.helm, self.logbook = Helm(look, runtime, shown, plans), Logbook(look)
-        self.guards = GuardStation(look, runtime)
+        self.guards, self.shown = GuardStation(look, runtime, shown), shown
         self.latest: Snapshot | None = None
         self.editors: dict[str, Editor] = {}  # forms, by what they edit
         self._open: list[Editor] = []  # those to show again

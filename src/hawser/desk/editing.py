@@ -34,9 +34,25 @@ class Editing:
         self._future: list[dict[str, str]] = []
         self._last = ""
         self._fill(start)
+        self._start = dict(self.texts)
         self._check()
 
     # Changing
+
+    @property
+    def typed(self) -> dict[str, str]:
+        """What is another text by now than it began with."""
+        return {path: text for path, text in self.texts.items() if text != self._start[path]}
+
+    def resume(self, typed: dict[str, str]) -> bool:
+        """Go on with what was typed earlier, over what the record is by now; can be undone. Whether it is anything."""
+        found = {path: text for path, text in typed.items() if self.texts.get(path, text) != text}
+        if found:
+            self._remember()
+            self._last = ""
+            self.texts |= found
+            self._check()
+        return bool(found)
 
     def change(self, path: str, text: str) -> None:
         """What is typed into one field; typing on in the same field is one step of undo."""

@@ -19,12 +19,15 @@ Size = Annotated[int, msgspec.Meta(ge=0, le=100_000)]  # pixels
 
 
 class Shown(msgspec.Struct):
-    """What one account's Helm showed last, and what was typed there."""
+    """What the desk showed of one account last, and what was typed there."""
 
     symbol: str = ""
     spans: dict[str, int] = {}
     shown_bars: dict[str, float] = {}
     drafts: dict[str, Draft] = {}  # by instrument
+    forms: dict[str, dict[str, str]] = {}  # what is typed and not applied, by what it is about and by key
+    policy: str = ""  # the policy's text where it is typed and not applied, and where its news lies
+    policy_folder: str = ""
 
 
 class Kept(Shown):
@@ -44,8 +47,8 @@ class Kept(Shown):
         """Raises ValueError where the geometry is no base64."""
         base64.b64decode(self.geometry)
 
-    def helm(self, account: str, first: bool) -> Shown:
-        """What an account's Helm showed: its plans are its own, sized for its money."""
+    def desk(self, account: str, first: bool) -> Shown:
+        """What was shown of an account: its plans are its own, sized for its money."""
         return self if first else self.others.setdefault(account, Shown())
 
 

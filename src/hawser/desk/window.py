@@ -76,7 +76,7 @@ class Window(QMainWindow):
         self.look, self._settings, self._at, self._leaving = look, settings, 0, False
         kept = settings.kept
         self.berths = [
-            Berth(name, runtime, bridge, look, kept.helm(name, not number), kept.plans)
+            Berth(name, runtime, bridge, look, kept.desk(name, not number), kept.plans)
             for number, (name, runtime, bridge) in enumerate(accounts)
         ]
         self.setWindowTitle(f"Hawser \u2013 {title}")
@@ -253,13 +253,20 @@ class Window(QMainWindow):
         if "account" not in berth.editors:
             title = f"Account {berth.name}" if len(self.berths) > 1 else "Account"
             editor = Editor(
-                self, title, Account, berth.latest.currency, "Apply", KEPT_BY_VENUE, berth.account_consequence
+                self,
+                title,
+                Account,
+                berth.latest.currency,
+                "Apply",
+                KEPT_BY_VENUE,
+                berth.account_consequence,
+                berth.shown.forms,
             )
             editor.applied.connect(
                 lambda made: berth.runtime.ask(lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made))
             )
             berth.editors["account"] = editor
-        berth.editors["account"].open(berth.latest.settings)
+        berth.editors["account"].open(berth.latest.settings, "account")
 
     def edit_instrument(self) -> None:
         """An instrument's file: starts from the one that is shown."""
@@ -272,9 +279,14 @@ class Window(QMainWindow):
                 "The venue keeps its own. Export it and open a history with: hawser --bars FILE --instrument FILE.toml"
             )
             self.editors["instrument"] = Editor(
-                self, "Instrument", Instrument, snapshot.currency, consequence=lambda made: note
+                self,
+                "Instrument",
+                Instrument,
+                snapshot.currency,
+                consequence=lambda made: note,
+                kept=self.berth.shown.forms,
             )
-        self.editors["instrument"].open(view.instrument)
+        self.editors["instrument"].open(view.instrument, f"instrument {view.instrument.symbol}")
 
     # What the runtime tells
 
@@ -526,6 +538,7 @@ class Window(QMainWindow):
         kept.unfinished_rigs = self.rigs.unfinished()
         for berth in self.berths:
             berth.helm.remember()
+            berth.guards.editor.remember()
         self._settings.save()
 
     def _remember_meanwhile(self) -> None:

@@ -25,6 +25,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
+from hawser.desk.settings import Shown
 from hawser.desk.timing import every
 from hawser.desk.widgets.alertspanel import AlertsPanel
 from hawser.desk.widgets.daychart import DayChart
@@ -46,7 +47,7 @@ class GuardStation(QWidget):
     gust = pyqtSignal(str, object)
     refused = pyqtSignal(str)
 
-    def __init__(self, look: Look, runtime: Runtime) -> None:
+    def __init__(self, look: Look, runtime: Runtime, shown: Shown) -> None:
         super().__init__()
         self.setObjectName("ground")
         self._look, self._runtime = look, runtime
@@ -60,8 +61,8 @@ class GuardStation(QWidget):
             rows.ask.connect(lambda name, subject: self._drill(name, subject, True))
             rows.rearm.connect(self.ask_reason)
             rows.edit.connect(self.edit_guard)
-        self.editor, self.alerts = PolicyEditor(self, runtime), AlertsPanel(self, runtime.alerts)
-        self.forms = GuardForms(self, self._currency, self._told)
+        self.editor, self.alerts = PolicyEditor(self, runtime, shown), AlertsPanel(self, runtime.alerts)
+        self.forms = GuardForms(self, self._currency, self._told, shown.forms)
         self.forms.changed.connect(self._change_guard)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         self.panes.addWidget(self._left())
@@ -319,6 +320,7 @@ class GuardStation(QWidget):
         try:
             self.editor.change(name, made)
         except BadInput as error:
+            self.forms.refuse(error.sentence)
             self.refused.emit(error.sentence)
 
     def showEvent(self, event: QShowEvent | None) -> None:

@@ -30,9 +30,13 @@ from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.formats.declared import load, save
 
+Typed = dict[str, dict[str, str]]  # what is typed in forms and not applied: by what it is about, by key
+
 
 class Editor(QFrame):
-    """Lies over the Helm. `apply` gets the finished record; `consequence` says what applying it would do."""
+    """Lies over the Helm. `apply` gets the finished record; `consequence` says what applying it would do. What is typed
+    and not applied goes into `kept`, and is there when the same is opened again.
+    """
 
     applied = pyqtSignal(object)
 
@@ -45,10 +49,13 @@ class Editor(QFrame):
         apply_text: str = "",
         fixed: tuple[str, ...] = (),
         consequence: Callable[[msgspec.Struct], str] = lambda made: "",
+        kept: Typed | None = None,
     ) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
         self.editing, self._fixed, self._consequence = Editing(kind), fixed, consequence
+        self._kept, self._about, self._resumed = kept if kept is not None else {}, "", False
+        self._refused = False
         self._fields: dict[str, QLineEdit | QComboBox] = {}
         self._problems: dict[str, QLabel] = {}
         heading = Label(title)
@@ -140,11 +147,13 @@ class Editor(QFrame):
 
     # Showing
 
-    def open(self, start: msgspec.Struct) -> None:
-        """Show a record, with nothing to undo."""
+    def open(self, start: msgspec.Struct, about: str = "") -> None:
+        """Show a record; `about`: what tells it from others. All there is to undo is what was typed earlier."""
         parent = self.parentWidget()
         assert parent is not None
-        self.editing = Editing(self.editing.kind, start)
+        self.editing, self._about = Editing(self.editing.kind, start), about
+        earlier = self._kept.get(about, {})
+        self._resumed = self.editing.resume({path: text for path, text in earlier.items() if path not in self._fixed})
         self.setGeometry(76, 60, min(760, parent.width() - 400), parent.height() - 104)
         self._show_all()
         self.show()
@@ -176,6 +185,8 @@ class Editor(QFrame):
             self.told.setText(f"{fg.counted(count, 'entry is', 'entries are')} not understood yet")
         else:
             self.told.setText(self._consequence(editing.made))
+        if self._resumed:
+            self.told.setText(f"{RESUMED} {self.told.text()}")
         self.apply_button.setEnabled(editing.made is not None)
 
     # Acting
@@ -185,16 +196,45 @@ class Editor(QFrame):
 
     def _typed(self, path: str, text: str) -> None:
         self.editing.change(path, text)
+        self._keep()
         self._show_state()
+
+    def _keep(self) -> None:
+        """Note what is typed by now."""
+        typed = {path: text for path, text in self.editing.typed.items() if path not in self._fixed}
+        if typed:
+            self._kept[self._about] = typed
+        else:
+            self.forget()
+
+    def forget(self) -> None:
+        """What was typed has been applied, or is of no use any more."""
+        self._kept.pop(self._about, None)
+        self._resumed = False
 
     def _stepped(self, moved: bool) -> None:
         if moved:
+            self._resumed = False
+            self._keep()
             self._show_all()
 
     def _apply(self) -> None:
-        if self.editing.made is not None:
-            self.applied.emit(self.editing.made)
+        made = self.editing.made
+        if made is not None:
+            self._send(lambda: self.applied.emit(made))
+
+    def _send(self, send: Callable[[], None]) -> None:
+        """Have something carried out; where it is refused at once, what is typed stays."""
+        self._refused = False
+        send()
+        if not self._refused:
+            self.forget()
             self.hide()
+
+    def refuse(self, sentence: str) -> None:
+        """What is being applied cannot be: the form stays, to be mended."""
+        self._refused = True
+        self.told.setText(sentence)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.matches(QKeySequence.StandardKey.Undo):
@@ -214,6 +254,7 @@ class Editor(QFrame):
     def import_from(self, path: Path) -> None:
         try:
             self.editing.load(load(self.editing.kind, path))
+            self._keep()
             self._show_all()
         except BadInput as error:
             self.told.setText(f"{error.sentence}; nothing was changed")
@@ -233,6 +274,9 @@ class Editor(QFrame):
             self.told.setText(f"Written to {path.name}")
         except BadInput as error:
             self.told.setText(f"{error.sentence}; nothing was changed")
+
+
+RESUMED = "Typed earlier and not applied; Undo takes it back."
 
 
 def _label(key: Told) -> str:

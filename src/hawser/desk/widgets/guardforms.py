@@ -13,7 +13,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import KINDS, AnyGuard, Guard
 from hawser.core.told import Told
 from hawser.desk.widgets.buttons import SureButton
-from hawser.desk.widgets.editor import Editor
+from hawser.desk.widgets.editor import Editor, Typed
 
 FIRST: dict[str, dict[str, object]] = {  # what a new guard begins with, where a figure has no default
     "spread": {"max_percent_of_r": 15.0}, "loss": {"percent": 2.0, "then": ("flatten",)},
@@ -34,12 +34,12 @@ class GuardForm(Editor):
     removed = pyqtSignal()
 
     def __init__(
-        self, parent: QWidget, kind: type[Guard], currency: str, told: Callable[[msgspec.Struct], str]
+        self, parent: QWidget, kind: type[Guard], currency: str, told: Callable[[msgspec.Struct], str], kept: Typed
     ) -> None:
         self.remove_button = SureButton("Remove this guard")
         self.remove_button.consequence = "Remove it?"
-        super().__init__(parent, _title(kind), kind, currency, "Apply and keep", consequence=told)
-        self.remove_button.sure.connect(self.removed)
+        super().__init__(parent, _title(kind), kind, currency, "Apply and keep", consequence=told, kept=kept)
+        self.remove_button.sure.connect(lambda: self._send(self.removed.emit))
 
     def _in_order(self, keys: list[Told]) -> list[Told]:
         """The name, what is the kind's own, and behind it what all guards have."""
@@ -65,10 +65,10 @@ class GuardForms(QObject):
     changed = pyqtSignal(str, object)
 
     def __init__(
-        self, parent: QWidget, currency: Callable[[], str], told: Callable[[str, AnyGuard | None], str]
+        self, parent: QWidget, currency: Callable[[], str], told: Callable[[str, AnyGuard | None], str], kept: Typed
     ) -> None:
         super().__init__(parent)
-        self._parent, self._currency, self._told = parent, currency, told
+        self._parent, self._currency, self._told, self._kept = parent, currency, told, kept
         self.forms: dict[type[Guard], GuardForm] = {}
         self._name = ""
 
@@ -92,7 +92,8 @@ class GuardForms(QObject):
     def _open(self, guard: Guard, there: bool) -> None:
         form = self.forms.get(type(guard))
         if form is None:
-            form = self.forms[type(guard)] = GuardForm(self._parent, type(guard), self._currency(), self._consequence)
+            form = GuardForm(self._parent, type(guard), self._currency(), self._consequence, self._kept)
+            self.forms[type(guard)] = form
             form.applied.connect(lambda made: self.changed.emit(self._name, made))
             form.removed.connect(self._remove)
         form.remove_button.means(guard.name)
@@ -100,14 +101,18 @@ class GuardForms(QObject):
         for other in self.forms.values():
             if other is not form:
                 other.hide()
-        form.open(guard)
+        form.open(guard, f"guard {guard.name}" if there else f"new {type(guard).KIND}")
         wide, high = min(760, self._parent.width() - 40), form.form.sizeHint().height() + AROUND
         form.setGeometry((self._parent.width() - wide) // 2, 16, wide, min(high, self._parent.height() - 32))
 
     def _remove(self) -> None:
         self.changed.emit(self._name, None)
+
+    def refuse(self, sentence: str) -> None:
+        """The form that is shown has asked for what cannot be."""
         for form in self.forms.values():
-            form.hide()
+            if not form.isHidden():
+                form.refuse(sentence)
 
     def _consequence(self, made: msgspec.Struct) -> str:
         try:

@@ -12,6 +12,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guards
 from hawser.core.guards.looseness import loosened, loosened_rules
 from hawser.desk import figures as fg
+from hawser.desk.settings import Shown
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
 from hawser.desk.widgets.words import Label
@@ -40,13 +41,13 @@ def told_change(old: Guards, new: Guards) -> str:
 
 
 class PolicyEditor(QFrame):
-    """Opens over the station; Escape puts it away and keeps what was typed until Hawser closes."""
+    """Opens over the station; Escape puts it away and keeps what was typed, also until the next start."""
 
-    def __init__(self, parent: QWidget, runtime: Runtime) -> None:
+    def __init__(self, parent: QWidget, runtime: Runtime, shown: Shown) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
-        self._runtime = runtime
-        self._folder: Path | None = None
+        self._runtime, self._shown, self._applied = runtime, shown, ""  # the last: the text as it was last written down
+        self._folder: Path | None = Path(shown.policy_folder) if shown.policy_folder else None
         self.policy = Guards()  # that holds now
         title = Label("Policy of guards")
         title.setProperty("role", "title")
@@ -73,6 +74,14 @@ class PolicyEditor(QFrame):
             box.addWidget(widget, 1 if widget is self.text else 0)
         box.addLayout(row)
         self.hide()
+        self.text.setPlainText(shown.policy)
+
+    def remember(self) -> None:
+        """Note what is typed and not applied, for the next start."""
+        text = self.text.toPlainText()
+        applied = text.strip() in ("", self._applied.strip())
+        self._shown.policy = "" if applied else text
+        self._shown.policy_folder = str(self._folder) if self._folder and not applied else ""
 
     @property
     def path(self) -> Path:
@@ -86,6 +95,7 @@ class PolicyEditor(QFrame):
         self.setGeometry((parent.width() - wide) // 2, 16, wide, parent.height() - 32)
         if not self.text.toPlainText().strip():
             self.reload()
+        self._check()
         self.show()
         self.raise_()
         self.text.setFocus()
@@ -93,8 +103,8 @@ class PolicyEditor(QFrame):
     def reload(self) -> None:
         """The policy as it is written down now."""
         try:
-            text, self._folder = self._written()
-            self.text.setPlainText(text)
+            self._applied, self._folder = self._written()
+            self.text.setPlainText(self._applied)
         except BadInput as error:
             self.told.setText(error.sentence)
 
@@ -140,6 +150,7 @@ class PolicyEditor(QFrame):
         moved = folder not in (None, self.path.parent) and whole != made
         with written(self.path) as file:
             file.write((with_files(text, whole.news.files) if moved else text).encode())
+        self._applied = text
         self._runtime.change_guards(whole)
 
     def changed(self, name: str, made: AnyGuard | None) -> str:
