@@ -7,7 +7,7 @@ import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import SizeRule
-from hawser.core.clock import DAY
+from hawser.core.clock import DAY, MINUTE
 from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
@@ -273,6 +273,20 @@ def test_a_target_where_no_price_is_is_off_until_the_average_has_risen():
     assert [(one.role, one.level, one.steps) for one in of(found, cm.Submit)] == [
         ("target", round(average - 65_000), 10 * base)
     ]
+
+
+def test_a_ladder_s_target_moves_at_its_own_bar_also_where_that_is_joined_from_others():
+    hand = laddered()
+    add(hand, 2)
+    hand.do(ev.OrderAccepted, order=hand.order("target").id)
+    hand.now += 15 * MINUTE
+    hand.quote(hand.market.bid, hand.market.ask)
+    found = hand.do(
+        ev.BarCompleted, symbol=SYMBOL, span=15 * MINUTE, opened=hand.now - 15 * MINUTE, open=0.6114, high=0.6114,
+        low=0.6114, close=0.6114, spread=12.0, atr=0.00145, base=False,
+    )  # fmt: skip
+    assert "ladder_target" in codes(found)
+    assert "target" in {one.role for one in found if isinstance(one, (cm.Amend, cm.Submit))}
 
 
 def test_lines_of_a_ladder_that_waits_are_moved_from_where_it_is_on_its_way_to():
