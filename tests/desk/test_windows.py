@@ -194,11 +194,22 @@ def test_an_error_in_the_window_is_written_down_told_and_survived(trader, monkey
     trader.frames()
 
 
-def test_an_alarm_stays_until_it_is_read(trader):
+def test_each_alarm_stays_until_it_is_read(trader):
     notice = trader.window.notice
+    notice.tell("alarm", "first")
     notice.tell("alarm", "read me")
-    notice.tell("refused", "not this")
+    notice.tell("alarm", "read me")
+    assert (notice.text.text(), notice.read.text()) == ("read me", "Understood, 1 more alarm")
+    notice.tell("caution", "not this")
     assert notice.text.text() == "read me"
+    notice.tell("refused", "the answer to what was asked")  # and the alarm is back after it
+    assert (notice.text.text(), notice.read.text()) == ("the answer to what was asked", "Understood, 2 more alarms")
+    notice._timer.timeout.emit()
+    assert notice.text.text() == "read me"
+    notice.tell("refused", "another")
+    for expected in ("read me", "first"):
+        trader.click(notice.read)
+        assert notice.text.text() == expected
     trader.click(notice.read)
     assert not notice.isVisible()
     notice.tell("info", "nothing to see")

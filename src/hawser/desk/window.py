@@ -427,7 +427,7 @@ class Window(QMainWindow):
             self.helm.place()
         else:
             self.show_station(HELM)
-            self.notice.tell("caution", "Not placed yet: this is the plan. Press Ctrl+Enter again to place it")
+            self.notice.tell("refused", "Not placed yet: this is the plan. Press Ctrl+Enter again to place it")
 
     def _weather_counts(self) -> dict[str, int]:
         return self.runtime.weather_counts()

@@ -14,6 +14,8 @@ from hawser.desk.widgets.words import Label, plain_tip
 from hawser.service.snapshot import Snapshot
 
 NOTICE_MS = 12_000
+MOST_UNREAD = 50  # alarms; the Logbook has all
+UNDERSTOOD = "Understood"
 SPEEDS = (1, 5, 10, 60, 300)
 
 
@@ -69,7 +71,8 @@ class HaltBar(QWidget):
 
 
 class NoticeBar(QWidget):
-    """The last thing a person must know: refusals, cautions, alarms. Cautions fade, alarms stay until read."""
+    """The last thing a person must know: refusals, cautions, alarms. Cautions fade; every alarm stays until it is read,
+    the newest first. A refusal answers what was just asked: it is shown over an alarm, which comes back behind it."""
 
     def __init__(self, look: Look) -> None:
         super().__init__()
@@ -77,28 +80,44 @@ class NoticeBar(QWidget):
         row = _ground(self, 34)
         self.text = Label()
         self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        self.read = QPushButton("Understood")
-        self.read.clicked.connect(self.hide)
+        self.read = QPushButton(UNDERSTOOD)
+        self.read.clicked.connect(self._understood)
         row.addWidget(self.text, 1)
         row.addWidget(self.read)
-        self._timer = once(self, NOTICE_MS, self.hide)
+        self._unread: list[str] = []
+        self._timer = once(self, NOTICE_MS, self._back)
         self.hide()
 
     def tell(self, weight: str, text: str) -> None:
         """Show a notice; `weight` as in the engine's Tell."""
-        if weight == "info":
-            return
-        if self.isVisible() and not self._timer.isActive() and weight != "alarm":
-            return  # an unread alarm stays
-        give(self.text, "role", {"alarm": "caution", "caution": "title", "refused": "title"}[weight])
+        if weight == "alarm":
+            self._unread = [*(one for one in self._unread if one != text), text][-MOST_UNREAD:]
+            self._back()
+        elif weight == "refused" or (weight == "caution" and not self._unread):
+            self._show("title", text)
+            self._timer.start()
+
+    def _back(self) -> None:
+        """The newest alarm that nobody has read; nothing where all are read."""
+        self._timer.stop()
+        if self._unread:
+            self._show("caution", self._unread[-1])
+        else:
+            self.hide()
+
+    def _understood(self) -> None:
+        if not self._timer.isActive() and self._unread:
+            self._unread.pop()
+        self._back()
+
+    def _show(self, role: str, text: str) -> None:
+        give(self.text, "role", role)
         self.text.setText(text)
         self.text.setToolTip(plain_tip(text))
+        more = len(self._unread) - (role == "caution")
+        self.read.setText(f"{UNDERSTOOD}, {fg.counted(more, 'more alarm')}" if more else UNDERSTOOD)
         self.show()
         self.raise_()
-        if weight == "alarm":
-            self._timer.stop()
-        else:
-            self._timer.start()
 
 
 class FootBar(QWidget):
