@@ -21,8 +21,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 ENGINE = ("tests/ledger/test_records.py", "tests/engine")
-SERVICE = tuple(f"tests/{one}" for one in (
-    "ledger", "service/test_other_winds.py", "service/test_recording.py", "service/test_guards_at_work.py"))  # fmt: skip
+SERVICE = (
+    "tests/ledger", "tests/service/test_other_winds.py", "tests/service/test_recording.py",
+    "tests/service/test_guards_at_work.py",
+)  # fmt: skip
 PLACES = {  # the tests that look at them, the quick ones first: most faults end there
     "core/rules": (ENGINE, ("tests/core",), ("tests/rehearsal",), SERVICE),
     "engine": (ENGINE, SERVICE),

@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 from hawser.core.rules.tending import LOSS_STEP, OPTIMISTIC, PATH, PESSIMISTIC, STOP, TARGET, inside
 
 LEVEL = st.integers(80, 120)
+LINES = st.lists(st.tuples(LEVEL, st.integers(0, 3)), max_size=4)  # levels and steps
 
 
 def walked(order, opens, high, low, stop, left, targets, losses):
@@ -38,8 +39,8 @@ def walked(order, opens, high, low, stop, left, targets, losses):
 
 
 @given(
-    st.sampled_from((PESSIMISTIC, PATH, OPTIMISTIC)), st.tuples(LEVEL, LEVEL, LEVEL), LEVEL, st.integers(1, 6),
-    st.lists(st.tuples(LEVEL, st.integers(0, 3)), max_size=4), st.lists(st.tuples(LEVEL, st.integers(0, 3)), max_size=4),
+    st.sampled_from((PESSIMISTIC, PATH, OPTIMISTIC)), st.tuples(LEVEL, LEVEL, LEVEL), LEVEL, st.integers(1, 6), LINES,
+    LINES,
 )  # fmt: skip
 def test_a_bar_fills_what_a_walk_through_it_meets(order, prices, stop, left, targets, losses):
     low, opens, high = sorted(prices)

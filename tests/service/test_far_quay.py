@@ -18,8 +18,8 @@ from hawser.core.errors import BadInput, Unavailable
 from hawser.ledger.ledger import Ledger
 from hawser.service.far import boot
 from hawser.service.profile import profile
-from hawser.service.quayclient import FarQuay
-from hawser.service.quayserver import Server, listening
+from hawser.service.quayclient import ANOTHER, FarQuay
+from hawser.service.quayserver import MOST_CALLERS, Server, listening
 from hawser.service.runtime import Boot, Hooks, Runtime
 from hawser.service.session import Session
 from hawser.service.storm import Storm
@@ -156,14 +156,7 @@ def test_a_client_gets_the_venue_its_history_and_its_answers(tmp_path, server):
     assert far.instruments == near.instruments
     symbol = next(iter(far.instruments))
     assert (far.history(symbol).close == near.history(symbol).close).all()
-    far.send(port.AskHoldings(token=7, orders=()), 0)
-    told: list[port.Told] = []
-    end = time.monotonic() + 300
-    while time.monotonic() < end and not any(isinstance(one, port.HoldingsTold) for one in told):
-        server.turn()
-        while (message := far.next_message(0)) is not None:
-            told.append(message)
-    assert any(isinstance(one, port.HoldingsTold) and one.token == 7 for one in told)
+    assert answered(server, far)
     far.close()
 
 
@@ -185,6 +178,70 @@ def test_a_venue_that_falls_silent_counts_as_a_lost_line(tmp_path, server, monke
     time.sleep(0.1)
     message = far.next_message(0)
     assert isinstance(message, port.LinkTold) and not message.up
+
+
+def answered(server: Server, far: FarQuay) -> bool:
+    """Whether a client gets an answer."""
+    far.send(port.AskHoldings(token=7, orders=()), 0)
+    end = time.monotonic() + 300
+    while time.monotonic() < end:
+        if any(isinstance(one, port.HoldingsTold) and one.token == 7 for one in turned(server, far, 1)):
+            return True
+    return False
+
+
+def turned(server: Server, far: FarQuay, turns: int = 20) -> list[port.Told]:
+    """What a client hears in so many turns."""
+    told: list[port.Told] = []
+    for _ in range(turns):
+        server.turn()
+        while (message := far.next_message(0)) is not None:
+            told.append(message)
+    return told
+
+
+def test_who_only_looks_whether_anybody_listens_takes_no_line_away(tmp_path, server):
+    """A second venue that is started at the same socket does, and whatever looks for open sockets."""
+    path = tmp_path / "q.sock"
+    far = connected(server, path)
+    turned(server, far)
+    with pytest.raises(Unavailable):
+        Server(server._venue, path)
+    nonsense = (
+        b"",
+        b"\xff\xff\xff\xff",
+        wire.framed(wire.Pace(speed=5.0)),
+        wire.framed(wire.Hello(not_before=1 << 62)),
+    )
+    callers = [socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) for _ in range(40)]
+    for number, caller in enumerate(callers):
+        caller.connect(str(path))
+        caller.sendall(nonsense[number % 4])
+        assert not [one for one in turned(server, far, 2) if isinstance(one, port.LinkTold)]
+    assert len(server._lines) <= 1 + MOST_CALLERS
+    assert server._clock.speed == 1.0
+    for caller in callers:
+        caller.close()
+    assert answered(server, far)
+    assert list(server._lines) == [server._client]
+    far.close()
+
+
+def test_two_programs_at_one_account_are_told_of_each_other_and_do_not_fight(tmp_path, server, monkeypatch):
+    path = tmp_path / "q.sock"
+    first = connected(server, path)
+    turned(server, first)
+    second = connected(server, path)
+    (lost,) = (one for one in turned(server, first) if isinstance(one, port.LinkTold))
+    assert not lost.up
+    assert "another program has connected" in lost.why
+    assert first._try_at - time.monotonic() > ANOTHER / 2  # it does not take the line back at once
+    assert not [one for one in turned(server, second) if isinstance(one, port.LinkTold) and not one.up]
+    first._try_at = 0.0
+    turned(server, first)
+    assert "another program" in next(one.why for one in turned(server, second) if isinstance(one, port.LinkTold))
+    for far in (first, second):
+        far.close()
 
 
 def another(path: Path, traded: World, currency: str = "CHF") -> Server:

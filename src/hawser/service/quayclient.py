@@ -20,7 +20,7 @@ PATIENCE = 10.0  # seconds for the venue to say what it is
 STUCK = 1.0  # seconds a request may wait to be taken
 SILENT = 5.0  # seconds without a sign of life after which the line counts as lost
 AGAIN = 0.5  # seconds between attempts to come back
-ANOTHER = 10.0  # the same where it was an account in another currency that answered
+ANOTHER = 10.0  # the same where an account in another currency answered, or another program has the line
 NO_VENUE = "what listens there does not answer as a simulated venue does"
 
 
@@ -163,6 +163,9 @@ class FarQuay:
             self._histories[message.symbol] = wire.unpacked(message)
         elif isinstance(message, wire.Moment):
             self.counts = message.counts
+        elif isinstance(message, wire.Replaced):
+            self._lost("another program has connected to this account at the venue")
+            self._try_at = time.monotonic() + ANOTHER
         else:
             if self._again and isinstance(message, port.LinkTold) and message.up:  # every history has come by now
                 self._again = False

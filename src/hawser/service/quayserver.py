@@ -27,6 +27,7 @@ BEAT = 1.0  # seconds between signs of life
 FARTHEST = 366 * DAY  # ns that the venue's time may be put ahead, or a gust may last
 FASTEST = 3600.0
 BACKLOG = 64 * 1024 * 1024  # bytes a client may leave unread before it is let go
+MOST_CALLERS = 8  # connections that have not said yet who they are
 
 
 def listening(path: Path) -> socket.socket:
@@ -80,7 +81,7 @@ class Server:
         self._selector = selectors.DefaultSelector()
         self._selector.register(self._socket, selectors.EVENT_READ)
         self._client: socket.socket | None = None
-        self._frames = wire.Frames(wire.Inward)
+        self._lines: dict[socket.socket, wire.Frames] = {}  # of the client, and of callers that have not greeted yet
         self._out = bytearray()
         self._greeted = False
         self._beat_at = 0.0
@@ -91,7 +92,8 @@ class Server:
             while not stopped():
                 self.turn()
         finally:
-            self._drop()
+            for line in list(self._lines):
+                self._hang_up(line)
             self._socket.close()
             self._path.unlink(missing_ok=True)
             self._venue.close()
@@ -101,8 +103,8 @@ class Server:
         for key, _ in self._selector.select(PACE):
             if key.fileobj is self._socket:
                 self._accept()
-            else:
-                self._hear()
+            elif key.fileobj in self._lines:  # not hung up on in this turn
+                self._hear(key.fileobj)
         until = self._clock.now()
         while (message := self._venue.next_message(until)) is not None:
             self._tell(message)
@@ -113,38 +115,54 @@ class Server:
 
     def _accept(self) -> None:
         try:
-            client, _ = self._socket.accept()
+            caller, _ = self._socket.accept()
         except OSError:  # gone again, or no room for one more: it is asked again at the next turn
             time.sleep(PACE)
             return
-        self._drop()  # the newest client counts: the older one may be a process that hangs
-        client.setblocking(False)
-        self._client, self._frames, self._greeted = client, wire.Frames(wire.Inward), False
-        self._selector.register(client, selectors.EVENT_READ)
+        callers = [line for line in self._lines if line is not self._client]
+        for line in callers[: max(0, len(callers) - MOST_CALLERS + 1)]:
+            self._hang_up(line)
+        caller.setblocking(False)
+        self._lines[caller] = wire.Frames(wire.Inward)
+        self._selector.register(caller, selectors.EVENT_READ)
 
-    def _drop(self) -> None:
-        if self._client is not None:
-            self._selector.unregister(self._client)
-            self._client.close()
+    def _hang_up(self, line: socket.socket) -> None:
+        if self._lines.pop(line, None) is None:
+            return
+        self._selector.unregister(line)
+        line.close()
+        if line is self._client:
             self._client, self._greeted = None, False
             self._out.clear()
             self._venue.hang_up()
 
-    def _hear(self) -> None:
-        assert self._client is not None
+    def _hear(self, line: socket.socket) -> None:
         try:
-            data = self._client.recv(1 << 16)
-            requests = self._frames.feed(data)
+            data = line.recv(1 << 16)
+            requests = self._lines[line].feed(data)
         except BlockingIOError:
             return
         except (OSError, HawserError):
             data, requests = b"", []
         if not data:
-            self._drop()
-            return
+            self._hang_up(line)
         for request in requests:
-            if self._client is not None and not self._take(request):
-                self._drop()
+            if line not in self._lines:
+                return
+            if line is not self._client and isinstance(request, wire.Hello) and _makes_sense(request, self._venue):
+                self._give_line_to(line)
+            if line is not self._client or not self._take(request):
+                self._hang_up(line)
+
+    def _give_line_to(self, caller: socket.socket) -> None:
+        """Who greets last counts: the client before may be a process that hangs. It is told that it is none any more,
+        so that two programs do not take the line from each other all the time."""
+        if self._client is not None:
+            self._tell(wire.Replaced(time=self._venue.now))
+            self._flush()
+        if self._client is not None:
+            self._hang_up(self._client)
+        self._client = caller
 
     def _take(self, request: port.Message) -> bool:
         """Do what is asked; False where it makes no sense."""
@@ -194,6 +212,6 @@ class Server:
                 del self._out[: self._client.send(self._out[: 1 << 18])]
         except BlockingIOError:
             if len(self._out) > BACKLOG:
-                self._drop()
+                self._hang_up(self._client)
         except OSError:
-            self._drop()
+            self._hang_up(self._client)

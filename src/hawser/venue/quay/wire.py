@@ -77,6 +77,10 @@ class Moment(port.Told, frozen=True):
     counts: dict[str, int]
 
 
+class Replaced(port.Told, frozen=True):
+    """The last message to a client: another has said who it is, and has the line from now on."""
+
+
 Inward = (
     port.NewOrder | port.AmendOrder | port.CancelOrder | port.AskOrder | port.AskHoldings
     | Hello | Pace | SetWeather | MakeGust | MakeStray
@@ -84,7 +88,7 @@ Inward = (
 Outward = (
     port.QuoteTold | port.BarTold | port.RateTold | port.StateTold | port.FiguresTold | port.LinkTold | port.Accepted
     | port.Rejected | port.Filled | port.Cancelled | port.Amended | port.StatusTold | port.HoldingsTold
-    | Welcome | Column | Moment
+    | Welcome | Column | Moment | Replaced
 )  # fmt: skip
 
 
