@@ -183,3 +183,26 @@ def test_a_position_not_ours_is_shown_as_it_is_by_now(trader):
     trader.helm.strips.show_snapshot(msgspec.structs.replace(found, unexplained=(more,)), "")
     assert f" {qty(more.steps)} at" in row.text.text()
     assert qty(more.steps) in row.button.accessibleName()
+
+
+def test_a_plan_that_took_another_s_place_by_itself_is_not_placed_before_somebody_chose_it(trader, monkeypatch):
+    """The venue no longer trades what was shown, at the moment a hand is on its way to the button."""
+    trader.choose(SYMBOL)
+    trader.type("stop", "3 atr")
+    trader.stand_still()
+    now, helm = trader.now, trader.helm
+    monkeypatch.setattr(trader.window, "_take", lambda *_: None)
+    left = msgspec.structs.replace(now, instruments=tuple(v for v in now.instruments if v.instrument.symbol != SYMBOL))
+    asked = asks_of(trader, monkeypatch)
+    for shown in (left, now, now):
+        helm.show_snapshot(shown)
+    assert helm.symbol != SYMBOL
+    assert not trader.plan.button.isEnabled()
+    assert f"{SYMBOL} is not traded any more" in trader.plan.trouble.text()
+    trader.key(trader.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    assert not asked
+    helm.choose_instrument(helm.symbol)
+    helm.show_snapshot(now)
+    assert trader.plan.button.isEnabled(), trader.plan.trouble.text()
+    trader.key(trader.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    assert len(asked) == 1

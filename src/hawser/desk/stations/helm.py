@@ -131,7 +131,12 @@ class Helm(QWidget):
         """The instrument that is shown may be none yet, or gone, or another than it was when the line was cut."""
         view = snapshot.instrument(self.symbol)
         if view is None and snapshot.instruments:
+            gone = self.symbol
             self._first_choice(snapshot)
+            if gone:  # a hand on its way to the button meant the plan that stood there
+                self.plan.unseen = (
+                    f"{gone} is not traded any more. This is the plan of {self.symbol}: choose it to go on"
+                )
         elif view is not None and view.instrument != self._traded:
             self._take_up(self.symbol)
 
@@ -209,6 +214,7 @@ class Helm(QWidget):
     # Choices
 
     def choose_instrument(self, symbol: str) -> None:
+        self.plan.unseen = ""
         if symbol != self.symbol and self._snapshot is not None:
             self._take_up(symbol)
 

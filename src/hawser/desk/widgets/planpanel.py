@@ -172,6 +172,7 @@ class PlanPanel(QFrame):
         super().__init__()
         self.setObjectName("panel")
         self._look, self.planning = look, Planning()
+        self.unseen = ""  # why nobody can have meant this plan yet
         self._fields: dict[str, QLineEdit] = {}
         self._rows: dict[str, list[QWidget]] = {}
         self._problems: dict[str, QLabel] = {}  # what is wrong with a field, told under it
@@ -403,6 +404,7 @@ class PlanPanel(QFrame):
 
     def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
         if event.type() == event.Type.FocusIn:
+            self.unseen = ""
             self.focused.emit()
         return bool(super().eventFilter(watched, event))
 
@@ -418,6 +420,7 @@ class PlanPanel(QFrame):
         self._changed()
 
     def set_side(self, side: int) -> None:
+        self.unseen = ""
         self._take(msgspec.structs.replace(self._typed(), side=side))
 
     def take(self, draft: Draft) -> None:
@@ -500,12 +503,12 @@ class PlanPanel(QFrame):
         closed = _closed(planning, snapshot)
         refusal = "" if planning.errors else planning.refusal  # errors stand under their fields
         shut = f"Entries closed: {fg.reasons(closed, snapshot.time)}" if closed else ""
-        trouble = refusal or shut
+        trouble = self.unseen or refusal or shut
         if self.trouble.text() != trouble:
             self.trouble.setText(trouble)
             self.trouble.setVisible(bool(trouble))
             self.trouble.setToolTip(plain_tip("\n".join(fg.reason(one, snapshot.time) for one in closed)))
-        self.button.setEnabled(sizing is not None and not closed)
+        self.button.setEnabled(sizing is not None and not closed and not self.unseen)
         word = fg.side_word(planning.draft.side)
         if self.pages.currentIndex() == 1:
             fixed = planning.plan is not None and planning.plan.size.method == "fixed"
