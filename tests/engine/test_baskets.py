@@ -1,5 +1,6 @@
 """One basket over several trades: counted from when it was laid, on quotes, bars or minutes; reached, all go."""
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -58,6 +59,17 @@ def test_one_that_looks_at_bars_waits_for_a_bar():
     hand = two(stop=Amount(money=150.0), basis="bar_close")
     assert not of(hand.quote(61150, 61162), cm.Submit)
     assert [one.role for one in of(hand.bar(0.6115, atr=0.00145), cm.Submit)] == ["close"] * 2
+
+
+def test_one_that_looks_at_bars_looks_at_those_of_trades_that_are_still_open():
+    hand = two(stop=Amount(money=150.0), basis="bar_close")
+    first, second = hand.engine.state.trades.values()
+    second.plan = msgspec.structs.replace(second.plan, timeframe_ns=60 * MINUTE)
+    close = of(hand.do(ev.CloseTrade, ask="C", trade=first.id), cm.Submit)[0]
+    hand.fill(close.order, first.open_steps, 61150)
+    hand.quote(61100, 61112)
+    assert not [one for one in of(hand.bar(0.6110, atr=0.00145), cm.Submit) if one.role == "close"]
+    assert [one.trade for one in of(hand.bar(0.6110, atr=0.00145, span=60 * MINUTE), cm.Submit)] == [second.id]
 
 
 def test_one_that_looks_at_minutes_has_its_timer():

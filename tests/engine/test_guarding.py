@@ -435,6 +435,19 @@ def test_an_unreached_limit_is_loosened_when_the_policy_lets_it(loosen, at_once)
     assert hand.engine.state.guards.loosen == "now"
 
 
+@pytest.mark.parametrize("with_news", [True, False])
+def test_other_news_waits_with_the_rules_that_wait_and_the_same_news_is_taken_at_once(with_news):
+    hand = guarded(dc.LossSwitch(name="Day", percent=1.0), loosen="next_period")
+    old = hand.engine.state.guards
+    news = dc.NewsSources(files=("other.csv",)) if with_news else old.news
+    calendars = (Calendar("other", (), reaches=hand.now + DAY),)
+    later = msgspec.structs.replace(old, day_starts="05:00", news=news)
+    hand.do(ev.ChangeGuards, ask="G2", guards=later, calendars=calendars)
+    assert hand.engine.state.rules_later is not None
+    assert hand.engine.state.guards.news == old.news
+    assert hand.engine.state.calendars == (() if with_news else calendars)
+
+
 def test_a_looser_guard_waits_for_its_own_turn_not_for_that_of_another():
     day, week = dc.LossSwitch(name="Day", percent=1.0), dc.LossSwitch(name="Week", percent=3.0, period="week")
     hand = guarded(day, week)
