@@ -37,6 +37,7 @@ from hawser.service import stormworld
 from hawser.service.boundary import Inward
 from hawser.service.checking import Checking
 from hawser.service.session import Session
+from hawser.service.snapshot import taken
 from hawser.service.stormworld import ACCOUNT, Disk, Kept
 from hawser.venue import port
 from hawser.venue.quay import hands
@@ -549,6 +550,7 @@ def test_what_was_left_as_it_rests_is_as_it_is_at_each_check():
     hand.holdings(held, names, known)
     assert trade.left
     assert names
+    assert taken(state).left == (trade.entry,)
     checking = Checking()
     asked = checking.due(state, hand.now)
     told = ev.Holdings(time=hand.now, token=asked.token, asked=known, resting=names, positions=held)

@@ -145,6 +145,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     exposed: int
     never_widen: bool
     unexplained: tuple[Held, ...] = ()  # positions at the venue that no trade explains
+    left: tuple[str, ...] = ()  # those of them that were ours: left as they rest, for their instrument is another now
     faults: int = 0
     baskets: tuple[BasketView, ...] = ()
     guards: tuple[AnyGuard, ...] = ()  # those that some plans meet and others do not
@@ -210,6 +211,7 @@ def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: 
         exposed=sum(trade.open_steps > 0 and not trade.covered for trade in trades),
         never_widen=account.policy.never_widen if account else False,
         unexplained=tuple(state.unexplained.values()), faults=faults,
+        left=tuple(trade.entry for trade in state.trades.values() if trade.left and trade.entry in state.unexplained),
         baskets=tuple(_basket(state, group) for group in state.baskets.values()),
         guards=tuple(one for one in state.guards.guard if isinstance(one, (SpreadGuard, RegimeGuard)) and one.on),
         measures={symbol: dict(found) for symbol, found in state.measures.items()},

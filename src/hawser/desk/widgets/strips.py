@@ -307,6 +307,10 @@ class TradeRow(QWidget):
         return f"{entry} {self._instrument.price(trade.ref)}{until}{linked}"
 
 
+STRANGE = "not opened by Hawser, no stop of ours protects it"
+OURS_ONCE = "left as it rests, its instrument is another now; nobody tends it"
+
+
 class StrangerRow(QWidget):
     """A position at the venue that no trade explains."""
 
@@ -322,11 +326,12 @@ class StrangerRow(QWidget):
         row.addWidget(self.text, 1)
         row.addWidget(self.button)
 
-    def show_position(self, position: Held, instrument: Instrument) -> None:
-        """As it is now: who opened it may go on changing it."""
+    def show_position(self, position: Held, instrument: Instrument, left: bool) -> None:
+        """As it is now: who opened it may go on changing it. `left`: it was a trade of ours."""
         side, qty = fg.side_word(position.side), instrument.qty(position.steps)
         price = f"{position.entry * instrument.tick_size:.{instrument.price_digits}f}"
-        text = f"{position.symbol} {side} {qty} at {price}: not opened by Hawser, no stop of ours protects it"
+        whose = OURS_ONCE if left else STRANGE
+        text = f"{position.symbol} {side} {qty} at {price}: {whose}"
         if text != self.text.text():
             self.text.setText(text)
             self.button.setAccessibleName(f"Adopt {position.symbol} {side} {qty}")
@@ -511,7 +516,7 @@ class StripPanel(QFrame):
                 self._list.insertWidget(0, row)
             view = snapshot.instrument(position.symbol)
             assert view is not None
-            self.strangers[position.id].show_position(position, view.instrument)
+            self.strangers[position.id].show_position(position, view.instrument, position.id in snapshot.left)
         self._show_marked()
 
     def _show_sums(self, snapshot: Snapshot, live: list[TradeView]) -> None:
