@@ -25,6 +25,7 @@ def patient_disk(monkeypatch: pytest.MonkeyPatch) -> None:
     waits until all has ended."""
     monkeypatch.setattr(Aside, "patience", 600.0)
     monkeypatch.setattr("hawser.service.patience.ENDING", 200.0)
+    monkeypatch.setattr("hawser.service.patience.PATIENCE", 600.0)
 
 
 @pytest.fixture(autouse=True)

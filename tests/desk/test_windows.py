@@ -4,6 +4,7 @@ import subprocess
 import sys
 import threading
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given
@@ -26,6 +27,8 @@ from PyQt6.QtWidgets import (
 from byhand import ByHand
 from hawser.core.bars import Bars
 from hawser.core.clock import HOUR, MINUTE
+from hawser.core.errors import BadInput
+from hawser.core.guards import declared as dc
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.planning import Draft
 from hawser.desk.settings import Kept, Settings
@@ -36,6 +39,8 @@ from hawser.desk.widgets.finder import matches, nearness
 from hawser.engine import events as ev
 from hawser.engine.state import Halted
 from hawser.service import replay
+from hawser.service.alertsettings import AlertSettings
+from hawser.service.sentry import WatchSettings
 from hawser.service.snapshot import taken
 from madeup import NO_JSON, ROOT
 
@@ -294,6 +299,36 @@ def test_a_disk_that_hangs_does_not_hold_the_window_up(tmp_path, monkeypatch):
     assert len(begun) == 2
     settings.save(60)
     assert len(begun) == 2  # nothing has changed
+
+
+def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_lives(trader, monkeypatch, hanging):
+    """It hung with the disk: nothing could be flattened by it."""
+    window, station = trader.window, trader.window.berth.guards
+    station.edit_guard("Day loss")
+    form = station.forms.forms[dc.LossSwitch]
+    form.field("percent").setText("1.5")
+    form.field("percent").textEdited.emit("1.5")
+    monkeypatch.setattr("hawser.desk.widgets.policyeditor.small_text", hanging)
+    for module in ("alerts", "sentry"):
+        monkeypatch.setattr(f"hawser.service.{module}.save", hanging)
+    monkeypatch.setattr("hawser.service.rigshelf.save_rig", hanging)
+    window.show_station(GUARDS)
+    trader.click(form.apply_button)
+    assert form.isVisible()
+    assert "the disk does not answer" in form.told.text()
+    assert form.field("percent").text() == "1.5"
+    shelf, runtime = window.rigs.shelf, window.runtime
+    rig = next(iter(shelf.rigs.values()))
+    for keep in (
+        lambda: runtime.alerts.change(AlertSettings()), lambda: runtime.sentry.change(WatchSettings()),
+        lambda: shelf.put(msgspec.structs.replace(rig, note="another")),
+    ):  # fmt: skip
+        with pytest.raises(BadInput, match="the disk does not answer"):
+            keep()
+    assert shelf.rigs[rig.name] == rig
+    assert sum(thread.name == "disk" for thread in threading.enumerate()) == 1  # while one hangs, no other is begun
+    window.flatten()
+    trader.until(lambda s: s.halted)
 
 
 def bars_of(size):

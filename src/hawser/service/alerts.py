@@ -29,7 +29,7 @@ from hawser.engine.commands import Tell
 from hawser.formats.atomic import written
 from hawser.formats.declared import load, save
 from hawser.service.alertsettings import FAULT, AlertSettings, Channel, Smtp, Webhook
-from hawser.service.patience import Patient
+from hawser.service.patience import Patient, in_time
 
 TIMEOUT = 10.0  # seconds for one answer of a server
 LONGEST = 30.0  # and for all of an errand: a server that drips its answers keeps nobody
@@ -234,7 +234,7 @@ class Alerts:
 
     def change(self, settings: AlertSettings) -> None:
         """Have these from now on, and write them down for their owner only; raises BadInput."""
-        save(settings, self.path, private=True)
+        in_time(lambda: save(settings, self.path, private=True))
         self.settings = settings
         for channel in self._boxes:
             self._rouse(channel)

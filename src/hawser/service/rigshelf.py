@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from importlib.resources import files
 from pathlib import Path
 
@@ -9,6 +10,7 @@ from hawser.core.errors import BadInput
 from hawser.core.rig import Rig
 from hawser.formats.atomic import folder_written
 from hawser.formats.rigs import load_rig, read_rig, rig_text, save_rig
+from hawser.service.patience import in_time
 from hawser.service.profile import plain
 
 SHIPPED = (
@@ -65,22 +67,27 @@ class Shelf:
         """Keep a rig under its name, in the place of an older one; raises BadInput where it cannot be written."""
         if not rig.name.strip():
             raise BadInput("no_name", "A rig needs a name")
-        if self.folder is not None:
-            try:
-                self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-            except OSError as error:
-                raise BadInput("unwritable", f"{self.folder}: cannot be made ({error.strerror})") from None
-            path = self._paths.get(rig.name) or self._free(rig.name)
-            save_rig(rig, path)
-            self._paths[rig.name] = path
+        folder = self.folder
+        if folder is not None:
+            self._paths[rig.name] = in_time(lambda: self._kept(rig, folder))
         self.rigs[rig.name] = rig
+
+    def _kept(self, rig: Rig, folder: Path) -> Path:
+        """Where a rig has been written."""
+        try:
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        except OSError as error:
+            raise BadInput("unwritable", f"{folder}: cannot be made ({error.strerror})") from None
+        path = self._paths.get(rig.name) or self._free(rig.name)
+        save_rig(rig, path)
+        return path
 
     def drop(self, name: str) -> None:
         """Forget a rig, and its file."""
         path = self._paths.pop(name, None)
         if path is not None:
             try:
-                path.unlink(missing_ok=True)
+                in_time(partial(path.unlink, missing_ok=True))
             except OSError as error:
                 raise BadInput("unwritable", f"{path}: cannot be deleted ({error.strerror})") from None
         self.rigs.pop(name, None)

@@ -21,6 +21,7 @@ from hawser.core.errors import BadInput
 from hawser.core.told import told
 from hawser.formats.declared import load, save
 from hawser.service.alertsettings import AlertSettings
+from hawser.service.patience import in_time
 from hawser.service.profile import Profile
 
 EVERY = 3.0  # seconds between two looks whether it is still there
@@ -107,7 +108,7 @@ class Sentry:
         """Have these from now on, and write them down; a watch that is there takes them over. Raises BadInput."""
         if settings.flatten and not self.venue:
             raise BadInput("bad_watch", "The venue of this account ends with Hawser: a watch can only alert")
-        save(settings, self.profile.watch)
+        in_time(lambda: save(settings, self.profile.watch))
         self.settings, self._next = settings, 0.0
 
     def look(self, now: float) -> None:

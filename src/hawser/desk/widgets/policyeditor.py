@@ -19,6 +19,7 @@ from hawser.desk.widgets.words import Label
 from hawser.formats.atomic import written
 from hawser.formats.declared import small_text
 from hawser.formats.policytext import from_anywhere, read_policy, with_files, with_guard, without_guard
+from hawser.service.patience import in_time
 from hawser.service.runtime import Runtime
 
 
@@ -118,7 +119,7 @@ class PolicyEditor(QFrame):
         path = self._runtime.guards_path
         if path is None:
             return EMPTY, self.path.parent
-        return small_text(path), path.parent
+        return in_time(lambda: small_text(path)), path.parent
 
     def made(self) -> Guards:
         """The policy as it is typed; raises BadInput."""
@@ -148,10 +149,14 @@ class PolicyEditor(QFrame):
         made = read_policy(text)
         whole = from_anywhere(made, folder or self.path.parent)
         moved = folder not in (None, self.path.parent) and whole != made
-        with written(self.path) as file:
-            file.write((with_files(text, whole.news.files) if moved else text).encode())
+        data = (with_files(text, whole.news.files) if moved else text).encode()
+        in_time(lambda: self._put(data))
         self._applied = text
         self._runtime.change_guards(whole)
+
+    def _put(self, data: bytes) -> None:
+        with written(self.path) as file:
+            file.write(data)
 
     def changed(self, name: str, made: AnyGuard | None) -> str:
         """The text as it is written down, with the guard `name` as `made` has it (None: gone); raises BadInput where
