@@ -810,3 +810,27 @@ def test_a_basket_that_wins_less_than_one_has_still_won():
 @pytest.mark.parametrize(("price", "found"), [(-3.0, 1.0), (0.4, 1.0), (1.5, 1.5)])
 def test_what_slips_fills_at_one_tick_at_least(price, found):
     assert filled_at(price) == found
+
+
+def test_a_refusal_that_comes_twice_takes_no_cover_from_beside_a_stop_that_is_being_made_smaller():
+    """Storm 8601911: a change to less was taken for refused, and so what it had given up for still there; the stop
+    beside it was made smaller for that, while the venue carried the change out."""
+    hand = ByHand()
+    hand.protect(targets=())
+    first = hand.order("stop")
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=first.level + 20)
+    refused = {"order": first.id, "code": "bad_qty", "text": "too many"}
+    [beside] = of(hand.do(ev.AmendRejected, **refused), cm.Submit)
+    hand.do(ev.OrderAccepted, order=beside.order)
+    [smaller] = of(hand.later(1), cm.Amend)
+    assert (smaller.order, smaller.steps, first.steps) == (first.id, 52, 104)
+    told = [one for _ in range(3) for one in hand.do(ev.AmendRejected, **refused)]
+    assert not [one for one in told if isinstance(one, (cm.Amend, cm.Cancel)) and one.order == beside.order]
+    asked = hand.later(1)
+    assert first.id in [one.order for one in of(asked, cm.Query)]
+    rest = ev.Known(first.id, "resting", smaller.level, 52)
+    told = hand.do(ev.OrderStatus, known=rest)
+    covers = {order.id: order.left for order in hand.engine.state.orders_of(hand.trade, "stop")}
+    for one in of(told, cm.Amend):
+        covers[one.order] = one.steps
+    assert sum(covers.values()) >= hand.trade.open_steps

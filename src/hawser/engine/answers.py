@@ -352,6 +352,9 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     if order.over:
         return
     trade = desk.state.trades[order.trade]
+    if code == BAD_QTY and order.role == "stop" and order.pending == "amend" and 0 < order.hoped < order.steps:
+        _perhaps_of_an_earlier_change(desk, trade, order)
+        return
     settled(order)
     if order.filled >= order.steps:  # it may be at its end, or larger than is known
         desk.query(order)
@@ -388,6 +391,16 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     order.refusals += 1
     order.retry_at = _again_at(desk, trade, order.role, order.refusals, code)
     converge(desk, trade)
+
+
+def _perhaps_of_an_earlier_change(desk: Desk, trade: Trade, order: Order) -> None:
+    """A change to less is under way, and a quantity is refused: that of the change before it, whose refusal came twice
+    or late, or this one. Nothing is taken from it but a lesson, when it is not the first: others must not be made
+    smaller for what this one may have given up. The answer, or the question after its time is up, says what it has."""
+    if order.refusals:
+        _note_most(desk, trade, order, _largest_asked(order), BAD_QTY)
+    order.refusals += 1
+    order.retry_at = _again_at(desk, trade, order.role, order.refusals, BAD_QTY)
 
 
 def _largest_asked(order: Order) -> int:

@@ -58,7 +58,7 @@ def want_stops(desk: Desk, trade: Trade) -> None:
     live = sorted(desk.state.orders_of(trade, "stop"), key=lambda one: (one.state != states.RESTING, one.number))
     shares: dict[str, int] = {}
     for order in live:
-        shares[order.id] = min(order.left, most, left)
+        shares[order.id] = min(order.surely_left, most, left)
         left -= shares[order.id]
     for order in live:
         more = min(most - shares[order.id], left)
@@ -98,13 +98,18 @@ def _keep_stop(desk: Desk, trade: Trade, order: Order, steps: int) -> None:
         return
     if not steps:
         desk.cancel(trade, order, "another stop rests for the position")
-    elif order.left > steps and covered_steps(desk.state, trade) - order.left + steps < trade.open_steps:
+    elif order.left > steps and _surely_covered(desk, trade) - order.surely_left + steps < trade.open_steps:
         _cannot_move(desk, trade, order)  # it covers more than one order may now: it stays until the others rest
     else:
         open_qty = desk.state.instruments[trade.symbol].qty(trade.open_steps)
         moves = order.level != level
         why = trade.stop_why if moves else f"Stop quantity follows the position: {open_qty}"
         desk.amend(trade, order, level, needed, why, trade.stop_code if moves else rs.QTY)
+
+
+def _surely_covered(desk: Desk, trade: Trade) -> int:
+    """Steps that what rests covers, whatever has become of changes that make it less."""
+    return sum(one.surely_left for one in desk.state.orders_of(trade, "stop") if one.state == states.RESTING)
 
 
 def _nearer_by_itself(trade: Trade, level: int) -> bool:

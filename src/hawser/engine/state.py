@@ -57,6 +57,11 @@ class Order(msgspec.Struct):
     def left(self) -> int:
         return max(0, self.steps - self.filled)
 
+    @property
+    def surely_left(self) -> int:
+        """The same where a change to less may have been carried out: a refusal does not say which change it is for."""
+        return max(0, min(self.steps, self.hoped or self.steps) - self.filled)
+
 
 class TargetLine(msgspec.Struct):
     """A target or a loss step of a trade: its number, level, share of the whole, and what it has filled."""

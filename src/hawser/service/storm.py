@@ -371,7 +371,10 @@ class Storm:
         copy = self._copy_of(self.ledger.path)
         copy.unlink(missing_ok=True)
         with contextlib.closing(sqlite3.connect(self.ledger.path)) as own:
-            own.execute("VACUUM INTO ?", (str(copy),))
+            try:
+                own.execute("VACUUM INTO ?", (str(copy),))
+            except sqlite3.OperationalError:  # parts of it have been taken away: there is nothing to keep
+                copy.unlink(missing_ok=True)
 
     def _put_back(self, path: Path) -> None:
         """Between a kill and the next start the record gives place to an older copy: what came since is not in it."""
