@@ -126,6 +126,16 @@ def test_a_closed_market_takes_nothing(book):
     assert book.known("a").status == "rejected"
 
 
+def test_a_market_without_a_quote_yet_changes_nothing(book):
+    """A venue that has other instruments from now on: what rests there is changed before a quote has come."""
+    book.new_order(order("E"))
+    book.new_order(order("S", side=-1, kind="stop", level="0.61000", closes="E"))
+    book.quotes.clear()
+    assert refused(book.amend, port.AmendOrder(id="S", level="0.61010", qty="1.00")) == "market_closed"
+    assert book.adjust("S", 5) == 61000
+    assert book.amend(port.AmendOrder(id="S", level="0.61000", qty="0.50"))
+
+
 def test_figures_float_with_the_market(book):
     book.new_order(order("a"))
     book.tick(SYMBOL, 61330, 61342)

@@ -17,6 +17,7 @@ from hawser.core import typed
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput
 from hawser.core.levels import MAX_TARGETS
+from hawser.core.money import LEAST, MOST
 from hawser.core.rig import (
     MAX_LOSS_STEPS,
     MAX_STEPS,
@@ -31,6 +32,7 @@ from hawser.core.rig import (
     Trail,
 )
 
+DIGITS = 15  # of a whole number
 Texts = dict[str, list[dict[str, str]]]  # by section, a row for each time it stands there
 Place = tuple[str, int, str]  # section, row, blank
 
@@ -63,8 +65,10 @@ class Section(NamedTuple):
 
 
 def _whole(text: str) -> int:
-    if not text.strip().isdecimal():
+    if not (text.isascii() and text.strip().isdecimal()):
         raise BadInput("bad_entry", "Expected a whole number")
+    if len(text.strip().lstrip("0")) > DIGITS:
+        raise BadInput("bad_entry", f"Expected a whole number of at most {DIGITS} digits")
     return int(text)
 
 
@@ -89,10 +93,14 @@ def _fill_time(rule: TimeExit) -> dict[str, str]:
 
 
 def _number(text: str) -> float:
+    plain = text.strip().replace(",", ".").replace("\u2212", "-")
     try:
-        return float(text.strip().replace(",", ".").replace("\u2212", "-"))
+        number = float(plain if plain.isascii() and "_" not in plain else "")
     except ValueError:
         raise BadInput("bad_entry", "Expected a number") from None
+    if number and not LEAST <= abs(number) <= MOST:  # not a number is none either
+        raise BadInput("bad_entry", f"Expected a number of at most {MOST:.0e}, and 0 or at least {LEAST:.0e}")
+    return number
 
 
 def _r(text: str) -> float:
@@ -342,7 +350,7 @@ class RigDraft:
         for key, found in rules.items():
             values[key] = tuple(found) if key in LISTS else (found[0] if found else None)
         try:
-            self.made = Rig(name=self.name, note=self.note, **values | self._rest)
+            self.made = typed.in_declared_range(Rig(name=self.name, note=self.note, **values | self._rest))
         except BadInput as error:
             self._blame(error)
 

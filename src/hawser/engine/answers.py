@@ -349,12 +349,9 @@ def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
 
 def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     """The order rests as it did. A level the venue won't have is given up; anything else is tried again."""
-    if order.over:
+    if order.over or (code == BAD_QTY and _perhaps_of_an_earlier_change(desk, order)):
         return
     trade = desk.state.trades[order.trade]
-    if code == BAD_QTY and order.role == "stop" and order.pending == "amend" and 0 < order.hoped < order.steps:
-        _perhaps_of_an_earlier_change(desk, trade, order)
-        return
     settled(order)
     if order.filled >= order.steps:  # it may be at its end, or larger than is known
         desk.query(order)
@@ -393,14 +390,19 @@ def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
     converge(desk, trade)
 
 
-def _perhaps_of_an_earlier_change(desk: Desk, trade: Trade, order: Order) -> None:
-    """A change to less is under way, and a quantity is refused: that of the change before it, whose refusal came twice
-    or late, or this one. Nothing is taken from it but a lesson, when it is not the first: others must not be made
-    smaller for what this one may have given up. The answer, or the question after its time is up, says what it has."""
+def _perhaps_of_an_earlier_change(desk: Desk, order: Order) -> bool:
+    """Whether a refused quantity may be that of the change before the one under way, whose refusal came twice or late.
+    It may where a stop is being made smaller: others must not be made smaller for what this one may have given up. All
+    that is taken from it is a lesson, when it is not the first; the answer, or the question after its time is up, says
+    what the stop has."""
+    if order.role != "stop" or order.pending != "amend" or not 0 < order.hoped < order.steps:
+        return False
+    trade = desk.state.trades[order.trade]
     if order.refusals:
         _note_most(desk, trade, order, _largest_asked(order), BAD_QTY)
     order.refusals += 1
     order.retry_at = _again_at(desk, trade, order.role, order.refusals, BAD_QTY)
+    return True
 
 
 def _largest_asked(order: Order) -> int:

@@ -22,8 +22,9 @@ _late: list[threading.Thread] = []  # work that a person no longer waits for
 
 def in_time(work: Callable[[], Found]) -> Found:
     """What `work` comes to, where a person waits for it; raises what it raises, and BadInput where the disk does not
-    answer within `PATIENCE`: the window must live, for what is open may have to be closed by it. While one piece of work
-    hangs, no other is begun."""
+    answer within `PATIENCE`: the window must live, for what is open may have to be closed by it. While one hangs, no
+    other is begun.
+    """
     _late[:] = [thread for thread in _late if thread.is_alive()]
     if _late:
         raise BadInput("disk_hangs", HANGS)

@@ -157,8 +157,13 @@ class Judge:
         left = cover - order.steps + order.filled
         if isinstance(request, port.AmendOrder):
             left += int(Decimal(request.qty) / venue.instruments[order.symbol].qty_step) - order.filled
-        if left < min(cover, position.steps, trade.open_steps):
+        if left < min(cover, position.steps, trade.open_steps - self._untold(state, trade)):
             self.broke("stripped", f"{request} leaves {left} of {position.steps} covered, {cover} were")
+
+    def _untold(self, state: EngineState, trade: Trade) -> int:
+        """Steps of a trade that its own orders have closed at the venue, of which nobody has told Hawser yet."""
+        ours = (self._venue().book.state.orders.get(name) for name in trade.live_ids)
+        return sum(one.filled - state.orders[one.id].filled for one in ours if one is not None and one.closes)
 
     def told(self, message: port.Told) -> None:
         """A message that has reached Hawser."""

@@ -431,6 +431,8 @@ class Book:
         if order.kind == "market":
             return True
         assert order.level is not None
+        if order.symbol not in self.quotes:  # the venue has just begun with it
+            raise VenueRefused("market_closed", f"{order.symbol} is not trading now")
         bid, ask = self.quotes[order.symbol]
         away = order.side * (order.level - (ask if order.side > 0 else bid))
         if order.kind == "limit":
