@@ -325,7 +325,10 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
     ):  # fmt: skip
         with pytest.raises(BadInput, match="the disk does not answer"):
             keep()
+    with pytest.raises(BadInput, match="the disk does not answer"):
+        shelf.drop(rig.name)
     assert shelf.rigs[rig.name] == rig
+    assert rig.name in shelf._paths
     assert sum(thread.name == "disk" for thread in threading.enumerate()) == 1  # while one hangs, no other is begun
     window.flatten()
     trader.until(lambda s: s.halted)

@@ -84,12 +84,13 @@ class Shelf:
 
     def drop(self, name: str) -> None:
         """Forget a rig, and its file."""
-        path = self._paths.pop(name, None)
+        path = self._paths.get(name)
         if path is not None:
             try:
                 in_time(partial(path.unlink, missing_ok=True))
             except OSError as error:
                 raise BadInput("unwritable", f"{path}: cannot be deleted ({error.strerror})") from None
+        self._paths.pop(name, None)
         self.rigs.pop(name, None)
 
     def _free(self, name: str) -> Path:

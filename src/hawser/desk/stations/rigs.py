@@ -287,15 +287,20 @@ class Rigs(QWidget):
             return False
         return True
 
+    def _drop(self, name: str) -> bool:
+        try:
+            self.shelf.drop(name)
+        except BadInput as error:
+            self.told.emit(error.sentence)
+            return False
+        return True
+
     def delete(self) -> None:
         """Forget the rig that is shown; Undo brings the last one back."""
         rig = self.shelf.rigs.get(self.name)
         if rig is None:
             return
-        try:
-            self.shelf.drop(rig.name)
-        except BadInput as error:
-            self.told.emit(error.sentence)
+        if not self._drop(rig.name):
             return
         self._gone.append(rig)
         self.drafts.pop(rig.name, None)
@@ -326,7 +331,7 @@ class Rigs(QWidget):
         if not self._put(msgspec.structs.replace(self.shelf.rigs[rig.name], name=new)):
             return
         draft = self.drafts.pop(rig.name)
-        self.shelf.drop(rig.name)
+        self._drop(rig.name)
         draft.name, self.drafts[new] = new, draft
         draft.change(("general", 0, "direction"), draft.texts["general"][0]["direction"])
         self._list_rigs(new)
