@@ -33,8 +33,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from hawser.core.clock import SECOND
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.rscale import RScale
+from hawser.desk.widgets.quaypanel import GUSTS
 from hawser.engine import events as ev
 
 TEXTS = (
@@ -110,6 +112,7 @@ class Hand:
         acts = (
             (self._click, 10), (self._type, 4), (self._press, 3), (self._chord, 2), (self._drag, 2), (self._menu, 1.5),
             (self._account, 1.5), (self._finder, 1), (self._turn, 0.5), (self._station, 1), (self._wait, 3),
+            (self._weather, 0.7),
         )  # fmt: skip
         act = self.random.choices([one for one, _ in acts], [weight for _, weight in acts])[0]
         with self._answering():
@@ -276,6 +279,15 @@ class Hand:
             number = self.random.randrange(4)
             self.did.append(f"station {number}")
             self.window.show_station(number)
+
+    def _weather(self) -> None:
+        """Something happens at the venue meanwhile."""
+        kind, text, _, length = self.random.choice(GUSTS)
+        self.did.append(f"weather: {text}")
+        if self.random.random() < 0.2:
+            self.window._stray(self.random.choice((1, -1)))
+        else:
+            self.window._gust(kind, length * SECOND)
 
     def _turn(self) -> None:
         self.did.append("resizes")

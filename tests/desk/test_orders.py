@@ -6,6 +6,7 @@ from PyQt6.QtGui import QContextMenuEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
+from hawser.core.clock import SECOND
 from hawser.desk.widgets.buttons import SureButton
 from hawser.desk.widgets.quaypanel import GUSTS, read_weather
 from hawser.engine import states
@@ -217,6 +218,16 @@ def test_a_position_not_ours_is_loud_and_adopted_with_a_stop(trader):
     trader.until(
         lambda s: not s.unexplained and any(t.state == states.PROTECTED and t.symbol == SYMBOL for t in s.trades)
     )
+
+
+def test_a_position_by_another_hand_in_a_shut_market_is_refused_in_a_sentence(trader):
+    """It was told as a fault of Hawser's own."""
+    trader.choose(SYMBOL)
+    trader.window._gust("halt", 600 * SECOND)
+    trader.until(lambda s: not s.instrument(SYMBOL).open)
+    trader.window._stray(1)
+    trader.qtbot.waitUntil(lambda: f"{SYMBOL} is not trading now" in trader.window.notice.text.text(), timeout=10_000)
+    assert trader.window.runtime.faults.count == 0
 
 
 def test_gusts_made_by_hand_last_as_long_as_they_say_and_are_counted(trader):

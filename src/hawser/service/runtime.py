@@ -284,7 +284,14 @@ class Runtime:
         """Have something done at the simulated venue, on its own thread: its weather, a gust."""
         link, venue = self._link, self.venue
         if link is not None and venue is not None:
-            link.do(lambda: work(venue))
+            link.do(lambda: self._worked(work, venue))
+
+    def _worked(self, work: Callable[[Simulated], None], venue: Simulated) -> None:
+        """What a venue refuses is an answer, and no fault."""
+        try:
+            work(venue)
+        except HawserError as error:
+            self.hooks.fault(error.sentence)
 
     def _do(self, work: Callable[[Session], None]) -> None:
         if not self._over:
