@@ -229,6 +229,14 @@ def test_what_cannot_be_adopted_is_refused(position, changes, code):
     assert "X-1" in hand.engine.state.unexplained
 
 
+def test_adopting_waits_for_a_quote():
+    hand = found_position()
+    hand.market.bid = 0
+    told = hand.do(ev.Adopt, ask="A", position="X-1", plan=plan())
+    assert [one.text for one in of(told, cm.Tell)] == ["Not adopted: CAD/CHF has no quote yet."]
+    assert "X-1" in hand.engine.state.unexplained
+
+
 def test_an_adopted_position_can_be_closed():
     hand = found_position()
     hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(targets=()))
