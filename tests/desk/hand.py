@@ -72,11 +72,10 @@ class Asked:
 
 @dataclass
 class Hand:
-    """`trader` has the desk; `folder` is where files are written and read."""
+    """`trader` has the desk."""
 
     trader: Any
     seed: int
-    folder: Path
     asked: list[Asked] = field(default_factory=list)
     broken: list[str] = field(default_factory=list)
     did: list[str] = field(default_factory=list)

@@ -24,7 +24,7 @@ def test_whatever_a_hand_does(open_desk, tmp_path, monkeypatch, seed):
     trader.window.berths[1].runtime.start()
     trader.qtbot.waitUntil(lambda: trader.window.berths[1].latest is not None, timeout=60_000)
     files_in(tmp_path, random.Random(seed), monkeypatch)
-    hand = Hand(trader, seed, tmp_path)
+    hand = Hand(trader, seed)
     try:
         for _ in range(int(os.environ.get("HAND_STEPS", "120"))):
             hand.act()

@@ -37,7 +37,6 @@ from hawser.core.account import SizeRule
 from hawser.core.entry import EntryRule, Good, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.levels import LineRule, StopRule, TargetRule
-from hawser.core.money import LEAST, MOST
 from hawser.core.rig import After, Amount, Basket, Measure, Trail
 
 _NUMBER = r"(?:[0-9]{1,3}(?:[ \u00a0][0-9]{3})+|[0-9]+)(?:[.,][0-9]*)?|[.,][0-9]+"
@@ -64,33 +63,13 @@ def _tidied(read: Callable[Concatenate[str, Rest], Made]) -> Callable[Concatenat
     def tidied(text: str, /, *rest: Rest.args, **named: Rest.kwargs) -> Made:
         if len(text) > MOST_TYPED:
             raise BadInput("bad_entry", f"Expected at most {MOST_TYPED} signs")
-        return in_declared_range(read(" ".join(text.split()), *rest, **named))
+        return read(" ".join(text.split()), *rest, **named)
 
     return tidied
 
 
-def in_declared_range(made: Made) -> Made:
-    """What was typed, as a file would have it read: records check what belongs together when they are made, but the
-    range of a number only when they are read. Raises BadInput, at the number's place.
-    """
-    if isinstance(made, msgspec.Struct):
-        try:
-            msgspec.convert(msgspec.to_builtins(made), type(made))
-        except msgspec.ValidationError as error:
-            told, _, place = str(error).partition(" - at `$.")
-            expected = told.replace("`int`", "a whole number").replace("`float`", "a number")
-            for sign, word in ((" <= ", " of at most "), (" >= ", " of at least ")):
-                expected = expected.replace(sign, word)
-            raise BadInput("bad_entry", expected, place=place.rstrip("`"), text=expected) from None
-    return made
-
-
 def _decimal(text: str) -> Decimal:
-    """A number in the range that every number of a file has to be in."""
-    number = Decimal(re.sub(r"[ \u00a0]", "", text).replace(",", "."))
-    if number and not LEAST <= abs(number) <= MOST:
-        raise BadInput("bad_entry", f"Expected a number of at most {MOST:.0e}, and 0 or at least {LEAST:.0e}")
-    return number
+    return Decimal(re.sub(r"[ \u00a0]", "", text).replace(",", "."))
 
 
 def plain(value: float | None) -> str:

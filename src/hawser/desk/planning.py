@@ -22,6 +22,7 @@ from hawser.core.plan import Plan
 from hawser.core.rig import Ladder, Rig
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.desk.chart.focus import waits_text
+from hawser.formats.declared import as_read
 from hawser.service.snapshot import Snapshot, plan_request
 
 TARGETS = MAX_TARGETS
@@ -128,7 +129,9 @@ class Planning:
             read = lambda text: typed.read_entry(text, good)  # noqa: E731
             return self._field("entry", read, draft.entry) if "entry" not in self.errors else None
         self.straddle, within = straddle
-        return EntryRule("stop", atr=self.straddle, within_ticks=within, good=good)
+        return self._field(
+            "entry", lambda _: EntryRule("stop", atr=self.straddle, within_ticks=within, good=good), draft.entry
+        )
 
     @property
     def waits(self) -> str:
@@ -139,9 +142,10 @@ class Planning:
 
     def _field(self, name: str, read: Callable[[str], Found], text: str) -> Found | None:
         try:
-            return read(text)
+            found = read(text)
+            return as_read(found) if isinstance(found, msgspec.Struct) else found
         except BadInput as error:
-            self.errors[name] = error.sentence
+            self.errors[name] = error.text
             return None
 
     def reckon(self, snapshot: Snapshot) -> None:

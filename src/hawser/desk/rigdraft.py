@@ -17,7 +17,6 @@ from hawser.core import typed
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput
 from hawser.core.levels import MAX_TARGETS
-from hawser.core.money import LEAST, MOST
 from hawser.core.rig import (
     MAX_LOSS_STEPS,
     MAX_STEPS,
@@ -31,8 +30,8 @@ from hawser.core.rig import (
     TimeExit,
     Trail,
 )
+from hawser.formats.declared import as_read
 
-DIGITS = 15  # of a whole number
 Texts = dict[str, list[dict[str, str]]]  # by section, a row for each time it stands there
 Place = tuple[str, int, str]  # section, row, blank
 
@@ -67,9 +66,10 @@ class Section(NamedTuple):
 def _whole(text: str) -> int:
     if not (text.isascii() and text.strip().isdecimal()):
         raise BadInput("bad_entry", "Expected a whole number")
-    if len(text.strip().lstrip("0")) > DIGITS:
-        raise BadInput("bad_entry", f"Expected a whole number of at most {DIGITS} digits")
-    return int(text)
+    try:
+        return int(text)
+    except ValueError:  # of thousands of digits
+        raise BadInput("bad_entry", "Expected a whole number") from None
 
 
 def _maybe(text: str) -> int | None:
@@ -95,12 +95,9 @@ def _fill_time(rule: TimeExit) -> dict[str, str]:
 def _number(text: str) -> float:
     plain = text.strip().replace(",", ".").replace("\u2212", "-")
     try:
-        number = float(plain if plain.isascii() and "_" not in plain else "")
+        return float(plain if plain.isascii() and "_" not in plain else "")
     except ValueError:
         raise BadInput("bad_entry", "Expected a number") from None
-    if number and not LEAST <= abs(number) <= MOST:  # not a number is none either
-        raise BadInput("bad_entry", f"Expected a number of at most {MOST:.0e}, and 0 or at least {LEAST:.0e}")
-    return number
 
 
 def _r(text: str) -> float:
@@ -350,7 +347,7 @@ class RigDraft:
         for key, found in rules.items():
             values[key] = tuple(found) if key in LISTS else (found[0] if found else None)
         try:
-            self.made = typed.in_declared_range(Rig(name=self.name, note=self.note, **values | self._rest))
+            self.made = as_read(Rig(name=self.name, note=self.note, **values | self._rest))
         except BadInput as error:
             self._blame(error)
 
@@ -374,11 +371,13 @@ class RigDraft:
 
     def _blame(self, error: BadInput) -> None:
         """What is wrong with the rig as a whole, beside its section where one is named."""
-        head = error.place.partition(".")[0]
-        key = {"targets": "target"}.get(head, head)
+        head, _, name = error.place.partition(".")
+        head, _, row = head.rstrip("]").partition("[")
+        key = {"targets": "target", "atr_length": "general"}.get(head, head)
         if key in BY_KEY and self.texts[key]:
-            last = len(self.texts[key]) - 1
-            self.errors[key, last, BY_KEY[key].blanks[-1].key] = error.text
+            blanks = [blank.key for blank in BY_KEY[key].blanks]
+            blank = next((one for one in (name, head) if one in blanks), blanks[-1])
+            self.errors[key, int(row or len(self.texts[key]) - 1), blank] = error.text
         else:
             self.general = error.sentence
 

@@ -32,7 +32,7 @@ def record(kind: type[Record], data: object, where: str) -> Record:
     wild = _wild(data)
     if wild:
         expected = f"a number of at most {MOST:.0e}, and 0 or at least {LEAST:.0e}"
-        raise BadInput("bad_value", f"{where}: {wild}: expected {expected}")
+        raise BadInput("bad_value", f"{where}: {wild}: expected {expected}", place=wild, text=f"expected {expected}")
     odd = _odd(kind, data)
     if odd:
         raise BadInput("bad_value", f"{where}: {odd}: {A_DECIMAL}", place=odd, text=A_DECIMAL)
@@ -49,6 +49,13 @@ def record(kind: type[Record], data: object, where: str) -> Record:
         ) from None
 
 
+def as_read(made: Record) -> Record:
+    """A record that was typed: no number of it is what no file could have. Raises BadInput, which has the key's place.
+    Records check what belongs together when they are made, but ranges only when they are read."""
+    record(type(made), msgspec.to_builtins(made), "here")
+    return made
+
+
 def _wild(data: object, place: str = "") -> str:
     """Where a number stands that nothing can be reckoned with, for being no number, too large or too near to 0; empty
     where there is none. A decimal in quotes is judged by the record it is for.
@@ -57,7 +64,7 @@ def _wild(data: object, place: str = "") -> str:
         inside = [
             (f"{place}.{key}" if place else str(key), value) for key, value in data.items() if place or key not in TIMES
         ]
-    elif isinstance(data, list):
+    elif isinstance(data, (list, tuple)):
         inside = [(f"{place}[{number}]", value) for number, value in enumerate(data)]
     else:
         known = isinstance(data, (int, float)) and not isinstance(data, bool)

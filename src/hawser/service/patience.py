@@ -16,40 +16,7 @@ from hawser.core.errors import BadInput
 Found = TypeVar("Found")
 PATIENCE = 1.0  # s
 ENDING = 10.0  # s that who leaves waits for what is still at work
-HANGS = "the disk does not answer. What was to be written may be all the same, once it does"
-_late: list[threading.Thread] = []  # work that a person no longer waits for
-
-
-def in_time(work: Callable[[], Found]) -> Found:
-    """What `work` comes to, where a person waits for it; raises what it raises, and BadInput where the disk does not
-    answer within `PATIENCE`: the window must live, for what is open may have to be closed by it. While one hangs, no
-    other is begun.
-    """
-    _late[:] = [thread for thread in _late if thread.is_alive()]
-    if _late:
-        raise BadInput("disk_hangs", HANGS)
-    found: list[Found] = []
-    wrong: list[Exception] = []
-
-    def run() -> None:
-        try:
-            found.append(work())
-        except Exception as error:
-            wrong.append(error)
-
-    thread = threading.Thread(target=run, name="disk", daemon=True)
-    try:
-        thread.start()
-    except RuntimeError:  # the system gives no thread for it
-        run()
-    else:
-        thread.join(PATIENCE)
-    if wrong:
-        raise wrong[0]
-    if not found:
-        _late.append(thread)
-        raise BadInput("disk_hangs", HANGS)
-    return found[0]
+HANGS = "the disk does not answer. What you changed may still be written when it does"
 
 
 class Patient:
@@ -84,3 +51,25 @@ class Patient:
             self._thread = thread
             thread.join(PATIENCE)
         return found[0] if found else instead
+
+
+_PERSON = Patient("disk")
+
+
+def in_time(work: Callable[[], Found]) -> Found:
+    """What `work` comes to, where a person waits for it; raises what it raises, and BadInput where the disk does not
+    answer: the window must live, for what is open may have to be closed by it."""
+
+    def tried() -> tuple[list[Found], list[Exception]]:
+        try:
+            return [work()], []
+        except Exception as error:
+            return [], [error]
+
+    nothing: tuple[list[Found], list[Exception]] = ([], [])
+    found, wrong = _PERSON.ask(tried, nothing)
+    if wrong:
+        raise wrong[0]
+    if not found:
+        raise BadInput("disk_hangs", HANGS)
+    return found[0]

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QVBoxLayout, Q
 from hawser.core.errors import BadInput
 from hawser.core.typed import read_basket
 from hawser.desk.widgets.words import Label
+from hawser.formats.declared import as_read
 
 HELP = (
     "A stop, a target or both, in money or percent of equity, on what these trades win or lose together from now; "
@@ -47,9 +48,9 @@ class BasketBox(QDialog):
 
     def _accept(self) -> None:
         try:
-            basket = read_basket(self.line.text())
+            basket = as_read(read_basket(self.line.text()))
         except BadInput as error:
-            self.problem.setText(error.sentence)
+            self.problem.setText(error.text)
             return
         self.typed.emit(basket)
         self.accept()

@@ -308,7 +308,7 @@ class TradeRow(QWidget):
 
 
 STRANGE = "not opened by Hawser, no stop of ours protects it"
-OURS_ONCE = "left as it rests, its instrument is another now; nobody tends it"
+OURS_ONCE = "left as it rests because its instrument has changed; nobody tends it"
 
 
 class StrangerRow(QWidget):
