@@ -1,6 +1,7 @@
 """Keeps what the engine gives, to the word: run when that has changed on purpose.
 
-Usage: keep_records.py. `test_records.py` replays what is kept: whatever else changes, the engine decides as it did.
+Usage: keep_records.py [shape]. `test_records.py` replays what is kept: whatever else changes, the engine decides as it
+did. With `shape`, only fields that a record can have now are added to those that it could have before.
 
 - Storms: the seeds are those of 100 that together run the most lines of the engine. Their ledgers hold every command.
 - Gales: many more, in short: their events, with check sums of the commands and of the whole state after each.
@@ -13,6 +14,7 @@ from __future__ import annotations
 import contextlib
 import lzma
 import sqlite3
+import sys
 import tempfile
 import zlib
 from collections.abc import Iterable, Iterator
@@ -27,6 +29,7 @@ from byhand import ByHand
 from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
+from hawser.ledger import shape
 from hawser.ledger.folding import recorded
 from hawser.ledger.ledger import Ledger
 from hawser.service.storm import Storm
@@ -40,6 +43,7 @@ SEEDS = {
 MINUTES, KILLS = 8, 0.05
 STORIES, ACTS = 150, 120
 BOOK = RECORDS / "stories.msgpack.xz"
+SHAPE = RECORDS.with_name("ledgers") / "shape.txt"
 GALES, GALE = range(4200, 4264), RECORDS / "gales.msgpack.xz"
 
 
@@ -160,7 +164,15 @@ def keep_gales() -> None:
     print(f"{len(found)} gales, {sum(map(len, found.values()))} events")
 
 
+def keep_shape() -> None:
+    kept = shape.read(SHAPE.read_text().rstrip("\n")) if SHAPE.exists() else frozenset()
+    SHAPE.write_text(shape.written(kept | shape.record_shape()) + "\n")
+
+
 if __name__ == "__main__":
+    keep_shape()
+    if sys.argv[1:] == ["shape"]:
+        sys.exit()
     RECORDS.mkdir(exist_ok=True)
     for old in RECORDS.iterdir():
         old.unlink()

@@ -11,11 +11,11 @@ OrderKind = Literal["market", "stop", "limit"]
 Weight = Literal["info", "refused", "caution", "alarm"]
 
 
-class Command(msgspec.Struct, frozen=True, tag=True, kw_only=True):
-    """Base of all commands."""
+class Command(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """Base of all commands. `tag` is what the record calls one, for ever, as for events."""
 
 
-class Submit(Command, frozen=True):
+class Submit(Command, frozen=True, tag="Submit"):
     """A new order. `level` in ticks (None: market), `closes` names the position it closes, `adds` the one it adds to;
     `why` is for people.
 
@@ -38,7 +38,7 @@ class Submit(Command, frozen=True):
     adds: str | None = None
 
 
-class Amend(Command, frozen=True):
+class Amend(Command, frozen=True, tag="Amend"):
     """A resting order gets another level or quantity, in place; `bound` as in Submit. `why` is for people, `code` what
     the reason is called (`reasons.py`)."""
 
@@ -53,14 +53,14 @@ class Amend(Command, frozen=True):
     code: str = ""
 
 
-class Cancel(Command, frozen=True):
+class Cancel(Command, frozen=True, tag="Cancel"):
     order: str
     trade: str
     symbol: str
     why: str
 
 
-class Query(Command, frozen=True):
+class Query(Command, frozen=True, tag="Query"):
     """Ask what became of an order."""
 
     order: str
@@ -68,21 +68,21 @@ class Query(Command, frozen=True):
     symbol: str
 
 
-class QueryAll(Command, frozen=True):
+class QueryAll(Command, frozen=True, tag="QueryAll"):
     """Ask for all the venue holds, and what it knows of `orders`."""
 
     token: int
     orders: tuple[str, ...]
 
 
-class StartTimer(Command, frozen=True):
+class StartTimer(Command, frozen=True, tag="StartTimer"):
     """Wants a TimerFired of this name at `at`, UTC ns."""
 
     name: str
     at: int
 
 
-class Tell(Command, frozen=True):
+class Tell(Command, frozen=True, tag="Tell"):
     """Something a person should know: one sentence, a code, and what it is about: a trade, an ask, a guard and whom it
     counts (`subject`)."""
 

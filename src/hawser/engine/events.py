@@ -18,13 +18,13 @@ from hawser.core.plan import Plan
 from hawser.core.rig import Basket
 
 
-class Event(msgspec.Struct, frozen=True, tag=True, kw_only=True):
-    """Base of all events."""
+class Event(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """Base of all events. `tag` is what the record calls one, for ever: a class may be renamed, its tag not."""
 
     time: int
 
 
-class Opened(Event, frozen=True):
+class Opened(Event, frozen=True, tag="Opened"):
     """A session begins: who trades what. `prefix` begins every client order id of this ledger, `serial` tells its
     sessions apart: what a session sent and could not write down is never taken for an order of another. `suspect`: why
     the state may not be what it was; then nothing is sent before the venue has told what it holds. `spans`: the bar
@@ -41,14 +41,14 @@ class Opened(Event, frozen=True):
     lost: int = 0
 
 
-class InstrumentsChanged(Event, frozen=True):
+class InstrumentsChanged(Event, frozen=True, tag="InstrumentsChanged"):
     """The venue trades others than when the session began, or the same on another grid. `spans` as in `Opened`."""
 
     instruments: tuple[Instrument, ...]
     spans: dict[str, tuple[int, ...]]
 
 
-class Quote(Event, frozen=True):
+class Quote(Event, frozen=True, tag="Quote"):
     """A quote, or several in one: the last bid and ask, the highest bid and the lowest ask since the one before."""
 
     symbol: str
@@ -62,7 +62,7 @@ class Quote(Event, frozen=True):
             raise ValueError(f"a quote needs 0 < bid <= ask, got {self.bid} {self.ask}")
 
 
-class BarCompleted(Event, frozen=True):
+class BarCompleted(Event, frozen=True, tag="BarCompleted"):
     """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread` in ticks; `atr`
     is NaN until it has its look-back; `values` are those that open trades need beside it (`core/basis.py`). `base`:
     as the venue told it; a joined bar has the spread of its last part only."""
@@ -80,14 +80,14 @@ class BarCompleted(Event, frozen=True):
     base: bool = True
 
 
-class RateSeen(Event, frozen=True):
+class RateSeen(Event, frozen=True, tag="RateSeen"):
     """A conversion rate: units of BBB for one AAA."""
 
     pair: str
     mid: float
 
 
-class Figures(Event, frozen=True):
+class Figures(Event, frozen=True, tag="Figures"):
     """The account as the venue keeps it. `transferred`: all that was paid in since the account exists, less what was
     paid out, resets of the balance among it; None: the venue does not say. `high`: of an older record, the highest
     equity of those that it stands for."""
@@ -99,7 +99,7 @@ class Figures(Event, frozen=True):
     transferred: float | None = None
 
 
-class SeenMarket(msgspec.Struct, frozen=True):
+class SeenMarket(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """An instrument's last quote."""
 
     symbol: str
@@ -108,7 +108,7 @@ class SeenMarket(msgspec.Struct, frozen=True):
     time: int
 
 
-class SeenMoney(msgspec.Struct, frozen=True):
+class SeenMoney(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The account's last figures."""
 
     balance: float
@@ -117,7 +117,7 @@ class SeenMoney(msgspec.Struct, frozen=True):
     time: int
 
 
-class Seen(Event, frozen=True):
+class Seen(Event, frozen=True, tag="Seen"):
     """What quotes, rates and figures had come to that nothing followed from: the values themselves, as the engine had
     them. Folding it decides nothing, so that a record of it cannot come to anything that was not decided then.
 
@@ -131,7 +131,7 @@ class Seen(Event, frozen=True):
     highs: dict[str, float] = {}
 
 
-class SetAside(Event, frozen=True):
+class SetAside(Event, frozen=True, tag="SetAside"):
     """Something the venue told that cannot be so, or cannot be read: it is left out, and counted. `what`: crossed,
     one_sided, unreadable or foreign; told again each time the count has grown tenfold."""
 
@@ -140,19 +140,19 @@ class SetAside(Event, frozen=True):
     count: int
 
 
-class RecordFailed(Event, frozen=True):
+class RecordFailed(Event, frozen=True, tag="RecordFailed"):
     """The record cannot be written."""
 
     why: str
 
 
-class RecordHealed(Event, frozen=True):
+class RecordHealed(Event, frozen=True, tag="RecordHealed"):
     """All is written down again. `kept`: lines that were kept in memory meanwhile."""
 
     kept: int
 
 
-class InstrumentState(Event, frozen=True):
+class InstrumentState(Event, frozen=True, tag="InstrumentState"):
     """An instrument opens or closes; `until` is when that changes, 0 where it is not known."""
 
     symbol: str
@@ -160,36 +160,36 @@ class InstrumentState(Event, frozen=True):
     until: int
 
 
-class CalendarChanged(Event, frozen=True):
+class CalendarChanged(Event, frozen=True, tag="CalendarChanged"):
     """The news calendars as read now."""
 
     calendars: tuple[Calendar, ...]
 
 
-class VenueUp(Event, frozen=True):
+class VenueUp(Event, frozen=True, tag="VenueUp"):
     """The link to the venue stands."""
 
 
-class VenueDown(Event, frozen=True):
+class VenueDown(Event, frozen=True, tag="VenueDown"):
     """The link to the venue is lost."""
 
     why: str
 
 
-class OrderAccepted(Event, frozen=True):
+class OrderAccepted(Event, frozen=True, tag="OrderAccepted"):
     """`level`: where the venue has it rest, ticks, where it says so."""
 
     order: str
     level: int | None = None
 
 
-class OrderRejected(Event, frozen=True):
+class OrderRejected(Event, frozen=True, tag="OrderRejected"):
     order: str
     code: str
     text: str
 
 
-class Fill(msgspec.Struct, frozen=True):
+class Fill(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One fill. `price` in ticks; `profit` and `commission` in the account's currency."""
 
     id: str
@@ -200,12 +200,12 @@ class Fill(msgspec.Struct, frozen=True):
     commission: float
 
 
-class OrderFilled(Event, frozen=True):
+class OrderFilled(Event, frozen=True, tag="OrderFilled"):
     order: str
     fill: Fill
 
 
-class OrderCancelled(Event, frozen=True):
+class OrderCancelled(Event, frozen=True, tag="OrderCancelled"):
     """`filled`: all that the order had filled before, steps."""
 
     order: str
@@ -213,25 +213,25 @@ class OrderCancelled(Event, frozen=True):
     filled: int = 0
 
 
-class AmendAccepted(Event, frozen=True):
+class AmendAccepted(Event, frozen=True, tag="AmendAccepted"):
     order: str
     level: int
     steps: int
 
 
-class AmendRejected(Event, frozen=True):
+class AmendRejected(Event, frozen=True, tag="AmendRejected"):
     order: str
     code: str
     text: str
 
 
-class CancelRejected(Event, frozen=True):
+class CancelRejected(Event, frozen=True, tag="CancelRejected"):
     order: str
     code: str
     text: str
 
 
-class Known(msgspec.Struct, frozen=True):
+class Known(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What the venue knows of one order. `status`: resting, filled, cancelled, rejected or missing."""
 
     order: str
@@ -241,13 +241,13 @@ class Known(msgspec.Struct, frozen=True):
     fills: tuple[Fill, ...] = ()
 
 
-class OrderStatus(Event, frozen=True):
+class OrderStatus(Event, frozen=True, tag="OrderStatus"):
     """The answer to a query."""
 
     known: Known
 
 
-class Held(msgspec.Struct, frozen=True):
+class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A position at the venue, named by the order that opened it."""
 
     id: str
@@ -257,7 +257,7 @@ class Held(msgspec.Struct, frozen=True):
     entry: float = 0.0  # average, ticks
 
 
-class Holdings(Event, frozen=True):
+class Holdings(Event, frozen=True, tag="Holdings"):
     """All the venue held at `as_of` of its clock: the orders asked for, every resting order's id, every position;
     `closing`: which of them the resting orders close, None where the venue does not tell."""
 
@@ -269,7 +269,7 @@ class Holdings(Event, frozen=True):
     closing: dict[str, str] | None = None
 
 
-class Checked(Event, frozen=True):
+class Checked(Event, frozen=True, tag="Checked"):
     """What the venue holds, asked for while the link stands; told only where something differs. `quiet`: the trades
     about which nothing was under way meanwhile, so that a difference is one."""
 
@@ -280,7 +280,7 @@ class Checked(Event, frozen=True):
     closing: dict[str, str] | None = None
 
 
-class TimerFired(Event, frozen=True):
+class TimerFired(Event, frozen=True, tag="TimerFired"):
     """`basis` and `atr` as in PlaceTrade, where a trade is to follow."""
 
     name: str
@@ -294,7 +294,7 @@ class Ask(Event, frozen=True):
     ask: str
 
 
-class PlaceTrade(Ask, frozen=True):
+class PlaceTrade(Ask, frozen=True, tag="PlaceTrade"):
     """`basis`: the level a stop taken from bars stands on at this moment, price units; None: no value. `seen`: the
     price a person saw for a market entry, ticks; a bound on its fill is measured from there (0: from the quote). `atr`:
     the rig's, price units, where it is another than the one bars carry. `chain`: how many follow-ons led here."""
@@ -306,7 +306,7 @@ class PlaceTrade(Ask, frozen=True):
     chain: int = 0
 
 
-class PlaceStraddle(Ask, frozen=True):
+class PlaceStraddle(Ask, frozen=True, tag="PlaceStraddle"):
     """A buy stop above and a sell stop below, each `atr` ATR from the quote, in one OCO group; the plan's side and
     entry do not count. `bases` as in PlaceTrade, for the long and the short."""
 
@@ -320,7 +320,7 @@ class PlaceStraddle(Ask, frozen=True):
             raise ValueError(f"a straddle's distance is more than 0 ATR, got {self.atr}")
 
 
-class MoveEntry(Ask, frozen=True):
+class MoveEntry(Ask, frozen=True, tag="MoveEntry"):
     """Move a pending entry; stop, targets and size follow by the plan. `basis` as in PlaceTrade."""
 
     trade: str
@@ -329,26 +329,26 @@ class MoveEntry(Ask, frozen=True):
     atr: float | None = None
 
 
-class LinkEntries(Ask, frozen=True):
+class LinkEntries(Ask, frozen=True, tag="LinkEntries"):
     """Make pending entries one OCO group: the first fill cancels the others. One trade: it leaves its group."""
 
     trades: tuple[str, ...]
 
 
-class FormBasket(Ask, frozen=True):
+class FormBasket(Ask, frozen=True, tag="FormBasket"):
     """Lay one basket over open trades: reached, all of them are closed."""
 
     trades: tuple[str, ...]
     basket: Basket
 
 
-class DissolveBasket(Ask, frozen=True):
+class DissolveBasket(Ask, frozen=True, tag="DissolveBasket"):
     """Take a basket off its trades."""
 
     name: str
 
 
-class MoveStop(Ask, frozen=True):
+class MoveStop(Ask, frozen=True, tag="MoveStop"):
     """A stop moved by hand. A looser level needs `widen`."""
 
     trade: str
@@ -356,13 +356,13 @@ class MoveStop(Ask, frozen=True):
     widen: bool = False
 
 
-class MoveTarget(Ask, frozen=True):
+class MoveTarget(Ask, frozen=True, tag="MoveTarget"):
     trade: str
     number: int
     level: int
 
 
-class SetTarget(Ask, frozen=True):
+class SetTarget(Ask, frozen=True, tag="SetTarget"):
     """Set target `number` of a trade (0: a new one): `share` of the whole position at `level`; share 0 removes it."""
 
     trade: str
@@ -375,7 +375,7 @@ class SetTarget(Ask, frozen=True):
             raise ValueError(f"a target's share is from 0 to 1, got {self.share}")
 
 
-class Reequip(Ask, frozen=True):
+class Reequip(Ask, frozen=True, tag="Reequip"):
     """Tend a trade by another plan's rules from now on: its targets for what is left, its trail, its held lines; its
     stop only where it is tighter. `basis` and `atr` as in PlaceTrade."""
 
@@ -385,14 +385,14 @@ class Reequip(Ask, frozen=True):
     atr: float | None = None
 
 
-class HoldLines(Ask, frozen=True):
+class HoldLines(Ask, frozen=True, tag="HoldLines"):
     """Keep a trade's lines here behind a backstop, or (None) let them rest at the venue again."""
 
     trade: str
     held: HeldRule | None
 
 
-class Adopt(Ask, frozen=True):
+class Adopt(Ask, frozen=True, tag="Adopt"):
     """Take a position that the venue holds and no trade explains as a trade, with a stop by this plan at once."""
 
     position: str
@@ -401,7 +401,7 @@ class Adopt(Ask, frozen=True):
     atr: float | None = None
 
 
-class CloseTrade(Ask, frozen=True):
+class CloseTrade(Ask, frozen=True, tag="CloseTrade"):
     """Close a trade at market, or only a `share` of what is open (more than 0, at most 1); `entry_only`: take its entry
     back where that still waits, and close nothing that has filled by now."""
 
@@ -414,36 +414,36 @@ class CloseTrade(Ask, frozen=True):
             raise ValueError(f"a share is more than 0 and at most 1, got {self.share}")
 
 
-class CloseAll(Ask, frozen=True):
+class CloseAll(Ask, frozen=True, tag="CloseAll"):
     """Close all trades, or those with a profit or a loss now, of one side, in one instrument, or not yet entered."""
 
     which: Literal["all", "winners", "losers", "long", "short", "pending"] = "all"
     symbol: str = ""
 
 
-class BreakEven(Ask, frozen=True):
+class BreakEven(Ask, frozen=True, tag="BreakEven"):
     """Move the stop to the entry now."""
 
     trade: str
 
 
-class TurnAround(Ask, frozen=True):
+class TurnAround(Ask, frozen=True, tag="TurnAround"):
     """Close a trade and open the other side by the same plan, sized anew."""
 
     trade: str
 
 
-class Halt(Ask, frozen=True):
+class Halt(Ask, frozen=True, tag="Halt"):
     """Flatten & halt: cancel all, close all, no entries until re-armed."""
 
     why: str
 
 
-class Rearm(Ask, frozen=True):
+class Rearm(Ask, frozen=True, tag="Rearm"):
     reason: str
 
 
-class ChangeGuards(Ask, frozen=True):
+class ChangeGuards(Ask, frozen=True, tag="ChangeGuards"):
     """Another policy of guards. `measures`: what its filters look at, by instrument, as of the last completed bars;
     `calendars`: its news as read now, None: as known."""
 
@@ -452,7 +452,7 @@ class ChangeGuards(Ask, frozen=True):
     calendars: tuple[Calendar, ...] | None = None
 
 
-class RearmGuard(Ask, frozen=True):
+class RearmGuard(Ask, frozen=True, tag="RearmGuard"):
     """Let entries pass a kill switch again that has latched for `subject` (an instrument, a source; empty: all)."""
 
     guard: str
@@ -460,7 +460,7 @@ class RearmGuard(Ask, frozen=True):
     subject: str = ""
 
 
-class Drill(Ask, frozen=True):
+class Drill(Ask, frozen=True, tag="Drill"):
     """Set a guard off on purpose for `subject` (an instrument, a source; empty: all). `watch_only`: tell what would
     follow, and do nothing. A filter stays closed for `seconds`; a kill switch latches as ever."""
 
@@ -474,7 +474,7 @@ class Drill(Ask, frozen=True):
             raise ValueError(f"a drill lasts more than 0 and at most 3600 s, got {self.seconds}")
 
 
-class ChangeAccount(Ask, frozen=True):
+class ChangeAccount(Ask, frozen=True, tag="ChangeAccount"):
     """Size, costs, policy and rates as a person edited them; what the venue keeps (money, currency) stays."""
 
     account: Account

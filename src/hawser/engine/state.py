@@ -21,7 +21,7 @@ from hawser.engine.events import Held
 from hawser.engine.reasons import INITIAL, Reason
 
 
-class Order(msgspec.Struct):
+class Order(msgspec.Struct, forbid_unknown_fields=True):
     """One order of ours. `level` and `steps` are what the venue last confirmed (or was first asked)."""
 
     id: str
@@ -63,7 +63,7 @@ class Order(msgspec.Struct):
         return max(0, min(self.steps, self.hoped or self.steps) - self.filled)
 
 
-class TargetLine(msgspec.Struct):
+class TargetLine(msgspec.Struct, forbid_unknown_fields=True):
     """A target or a loss step of a trade: its number, level, share of the whole, and what it has filled."""
 
     number: int
@@ -76,7 +76,7 @@ class TargetLine(msgspec.Struct):
     whole: bool = False  # of a ladder: it has closed all that was held before a rung filled
 
 
-class Rung(msgspec.Struct):
+class Rung(msgspec.Struct, forbid_unknown_fields=True):
     """A further entry of a ladder, from 2: where it waits, what it is to fill and has filled."""
 
     number: int
@@ -87,7 +87,7 @@ class Rung(msgspec.Struct):
     failures: int = 0
 
 
-class Rest(msgspec.Struct, frozen=True):
+class Rest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """From `time` on the stop rested at `level`."""
 
     time: int
@@ -102,7 +102,7 @@ class Marks(NamedTuple):
     atr: float | None = None
 
 
-class Group(msgspec.Struct):
+class Group(msgspec.Struct, forbid_unknown_fields=True):
     """Trades under one basket, and the equity when it was formed."""
 
     name: str
@@ -112,7 +112,7 @@ class Group(msgspec.Struct):
     reached: bool = False
 
 
-class Terms(msgspec.Struct, frozen=True):
+class Terms(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a plan comes to at one entry level: levels in ticks, `steps` to enter, `risk` in money, `atr` and `basis` of
     that moment in price units (None: no value)."""
 
@@ -129,7 +129,7 @@ class Terms(msgspec.Struct, frozen=True):
     rungs: tuple[Rung, ...] = ()
 
 
-class Trade(msgspec.Struct):
+class Trade(msgspec.Struct, forbid_unknown_fields=True):
     """One trade from plan to end."""
 
     id: str
@@ -229,7 +229,7 @@ class Trade(msgspec.Struct):
         return self.entry_value / self.entered if self.entered else float(self.ref)
 
 
-class Market(msgspec.Struct):
+class Market(msgspec.Struct, forbid_unknown_fields=True):
     """An instrument as last seen."""
 
     bid: int = 0
@@ -243,7 +243,7 @@ class Market(msgspec.Struct):
         return self.bid if side > 0 else self.ask
 
 
-class LastBar(msgspec.Struct):
+class LastBar(msgspec.Struct, forbid_unknown_fields=True):
     """The last completed bar of a timeframe."""
 
     opened: int
@@ -252,12 +252,12 @@ class LastBar(msgspec.Struct):
     atr: float
 
 
-class Halted(msgspec.Struct, frozen=True):
+class Halted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     time: int
     why: str
 
 
-class Mark(msgspec.Struct, frozen=True):
+class Mark(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a trade had come to at a moment, to be taken from what it comes to later: realised less commissions, money,
     and what floated, money (NaN where no rate was known, then `ticks` times steps are valued when one is)."""
 
@@ -266,7 +266,7 @@ class Mark(msgspec.Struct, frozen=True):
     ticks: float
 
 
-class Memory(msgspec.Struct):
+class Memory(msgspec.Struct, forbid_unknown_fields=True):
     """What one guard remembers of one subject. `[start, end)`: its present period; `base`: the equity when that began,
     `high`: the highest since it watches, both NaN until the venue has told any; `won`: results of trades ended in the
     period, `before`: what those live when it began had come to; `count`: entries in the period, or losses in a row;
@@ -289,14 +289,14 @@ class Memory(msgspec.Struct):
     tripped: int = 0  # when it last closed
 
 
-class Later(msgspec.Struct, frozen=True):
+class Later(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a guard becomes at a moment, at the earliest; None: it goes."""
 
     at: int
     guard: AnyGuard | None
 
 
-class LaterRules(msgspec.Struct, frozen=True):
+class LaterRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What holds for all guards from a moment on: periods, news, how loosening waits."""
 
     at: int
@@ -307,14 +307,14 @@ class LaterRules(msgspec.Struct, frozen=True):
     news: NewsSources
 
 
-class LaterPolicy(msgspec.Struct, frozen=True):
+class LaterPolicy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The account's limits from a moment on."""
 
     at: int
     policy: Policy
 
 
-class EngineState(msgspec.Struct):
+class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     """Everything. `counter` numbers trades, orders and tokens."""
 
     now: int = 0

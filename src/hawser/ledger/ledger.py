@@ -104,7 +104,7 @@ class Ledger:
             for way, item in (("event", event), *(("command", command) for command in commands)):
                 body = _encoder.encode(item)
                 trade, symbol = getattr(item, "trade", ""), getattr(item, "symbol", "")
-                kind, seq = type(item).__name__, self._seq + len(rows) + 1
+                kind, seq = shape.wire_name(type(item)), self._seq + len(rows) + 1
                 rows.append((seq, way, event.time, kind, trade, symbol, body, zlib.crc32(body)))
         self._db.execute("BEGIN IMMEDIATE")
         try:

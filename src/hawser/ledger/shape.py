@@ -12,29 +12,40 @@ from typing import Any, get_args
 
 import msgspec
 
-from hawser.engine.commands import AnyCommand
-from hawser.engine.events import AnyEvent
+from hawser.engine.commands import AnyCommand, Command
+from hawser.engine.events import AnyEvent, Event
 from hawser.engine.state import EngineState
 
+# What records call a class without a tag that has another name here now. A line is added where one is renamed; a
+# renamed field says its old name itself (`msgspec.field(name=...)`).
+NAMES: dict[str, str] = {}
 
-def _structs_in(kind: Any, found: dict[str, type[msgspec.Struct]]) -> None:
-    """Every record that a type is made of, by name."""
+
+def wire_name(kind: type) -> str:
+    """What the record calls a class: an event's or a command's tag, of others the name they first had."""
+    if issubclass(kind, Event | Command):
+        return str(kind.__struct_config__.tag)
+    return NAMES.get(kind.__name__, kind.__name__)
+
+
+def _structs_in(kind: Any, found: set[type[msgspec.Struct]]) -> None:
+    """Every record that a type is made of."""
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
-        if kind.__name__ in found:
+        if kind in found:
             return
-        found[kind.__name__] = kind
+        found.add(kind)
         for field in msgspec.structs.fields(kind):
             _structs_in(field.type, found)
     for part in get_args(kind):
         _structs_in(part, found)
 
 
-def _lines(kind: Any) -> frozenset[str]:
-    found: dict[str, type[msgspec.Struct]] = {}
+def lines_of(kind: Any) -> frozenset[str]:
+    found: set[type[msgspec.Struct]] = set()
     _structs_in(kind, found)
     return frozenset(
-        f"{name}.{field.encode_name}: {_named(field.type)}"
-        for name, struct in found.items()
+        f"{wire_name(struct)}.{field.encode_name}: {_named(field.type)}"
+        for struct in found
         for field in msgspec.structs.fields(struct)
     )
 
@@ -47,19 +58,19 @@ def _named(kind: Any) -> str:
         base = getattr(kind, "__origin__", None)
         inner = ", ".join(_named(part) for part in get_args(kind))
         return f"{_named(base) if base is not None else 'one of'}[{inner}]"
-    return kind.__name__ if isinstance(kind, type) else str(kind)
+    return wire_name(kind) if isinstance(kind, type) else str(kind)
 
 
 @cache
 def state_shape() -> frozenset[str]:
     """A line for each field of the state."""
-    return _lines(EngineState)
+    return lines_of(EngineState)
 
 
 @cache
 def record_shape() -> frozenset[str]:
     """A line for each field of events and commands."""
-    return _lines(AnyEvent) | _lines(AnyCommand)
+    return lines_of(AnyEvent) | lines_of(AnyCommand)
 
 
 def written(shape: frozenset[str]) -> str:

@@ -59,13 +59,13 @@ def verify(path: Path) -> Verdict:
             try:
                 due = [_encode(command) for command in engine.handle(one.event)]
             except Exception as error:  # an event that cannot have happened
-                told = f"{type(one.event).__name__} {_shown(_encode(one.event))}"
+                told = f"{shape.wire_name(type(one.event))} {_shown(_encode(one.event))}"
                 return Verdict(events, commands, line, told, f"(cannot be: {error or type(error).__name__})", earlier)
             events += 1
             for number, command in enumerate(one.commands, start=1):
                 body, replayed = _encode(command), due[number - 1] if number <= len(due) else b""
                 if body != replayed:
-                    told = f"{type(command).__name__} {_shown(body)}"
+                    told = f"{shape.wire_name(type(command))} {_shown(body)}"
                     return Verdict(events, commands, line + number, told, _shown(replayed), earlier)
                 commands += 1
             if len(due) > len(one.commands):

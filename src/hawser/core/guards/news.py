@@ -17,7 +17,7 @@ State = Literal["good", "missing", "unreadable", "unread"]
 UNREAD = "news_unread"
 
 
-class NewsEvent(msgspec.Struct, frozen=True, order=True):
+class NewsEvent(msgspec.Struct, frozen=True, order=True, forbid_unknown_fields=True):
     """One event. `time` UTC ns; `currency` as CHF, or ALL."""
 
     time: int
@@ -26,7 +26,7 @@ class NewsEvent(msgspec.Struct, frozen=True, order=True):
     title: str
 
 
-class Calendar(msgspec.Struct, frozen=True):
+class Calendar(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A calendar as last read: what it says of the days around now, in order, and how far ahead it reaches (UTC ns, 0:
     without an end). `why`: what is wrong, in a sentence. *Unread*: nobody knows yet, as at a start."""
 
