@@ -22,7 +22,7 @@ from hawser.engine.verdict import entry_verdict
 from hawser.formats.declared import load
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.watch import Policy
-from hawser.service.stormguards import POLICY
+from hawser.verification.guards import POLICY
 
 RUNS, EACH = 15, 2_000
 STOPS = ("drawdown", "equity floor")

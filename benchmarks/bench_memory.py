@@ -22,7 +22,7 @@ from figures import line, ratio
 from hawser.core.clock import HOUR
 from hawser.demo.boot import boot
 from hawser.desk.app import application, make_window
-from hawser.service.profile import profile
+from hawser.service.profiles.profile import profile
 
 
 def bare_peak() -> float:

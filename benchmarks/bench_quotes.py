@@ -35,10 +35,10 @@ from hawser.desk.app import application, make_window
 from hawser.desk.window import Window
 from hawser.engine import events as ev
 from hawser.ledger.ledger import Ledger
-from hawser.service import link
-from hawser.service.profile import Profile, profile
-from hawser.service.runtime import Boot
-from hawser.service.session import Session
+from hawser.service.profiles.profile import Profile, profile
+from hawser.service.runtime import link
+from hawser.service.runtime.runtime import Boot
+from hawser.service.runtime.session import Session
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
 from hawser.venue.quay.quay import Quay

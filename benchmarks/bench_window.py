@@ -27,7 +27,7 @@ from hawser.desk.app import make_window
 from hawser.desk.shots import settle
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.desk.window import Window
-from hawser.service.profile import profile
+from hawser.service.profiles.profile import profile
 
 ALT, KEY, LEFT = Qt.KeyboardModifier.AltModifier, Qt.Key, Qt.MouseButton.LeftButton
 SIZE, ROUNDS, WANTED_MS = (1280, 800), 5, 8.0

@@ -13,14 +13,14 @@ from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.ledger.ledger import Entry, Ledger
-from hawser.service import stormworld
-from hawser.service.recording import Extent, Way
-from hawser.service.session import Session
-from hawser.service.stormworld import ACCOUNT, Kept
+from hawser.service.runtime.recording import Extent, Way
+from hawser.service.runtime.session import Session
 from hawser.venue import port
 from hawser.venue.quay.book import BookState
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.weather import SEVERITIES, Weather
+from hawser.verification import world as stormworld
+from hawser.verification.world import ACCOUNT, Kept
 
 SYMBOL = "CAD/CHF"
 PLAN = Plan(

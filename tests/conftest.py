@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
-from hawser.service.profile import profile
-from hawser.service.recording import Aside
+from hawser.service.profiles.profile import profile
+from hawser.service.runtime.recording import Aside
 
 # Compiled rules are slow the first time they are met, never after: no deadline, and the same examples each run.
 settings.register_profile(
@@ -42,7 +42,7 @@ def no_leaked_threads() -> Iterator[None]:
 def morning(tmp_path_factory) -> Path:
     """A demo profile whose morning has been traded, once for all tests; each gets a copy."""
     from hawser.demo.boot import boot  # late: the core's tests need none of it
-    from hawser.service.session import Session
+    from hawser.service.runtime.session import Session
 
     root = tmp_path_factory.mktemp("morning")
     made = boot(profile("demo", root))

@@ -16,11 +16,11 @@ from hawser.core.clock import SECOND
 from hawser.engine import states
 from hawser.engine.exposure import covered_steps
 from hawser.ledger.ledger import Entry, Ledger
-from hawser.service.clock import Clock
-from hawser.service.quayclient import FarQuay
-from hawser.service.session import Session
-from hawser.service.stormtrader import Trader
+from hawser.service.runtime.session import Session
+from hawser.venue.clock import Clock
+from hawser.venue.quay.client import FarQuay
 from hawser.venue.quay.weather import SEVERITIES
+from hawser.verification.trader import Trader
 
 ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=60.0))
 

@@ -36,8 +36,8 @@ from hawser.formats.news import _read_csv
 from hawser.formats.policytext import read_policy
 from hawser.formats.rigs import read_rig
 from hawser.formats.size_json import answer_one
-from hawser.service.alertsettings import AlertSettings
-from hawser.service.sentry import WatchSettings
+from hawser.service.alerts.settings import AlertSettings
+from hawser.service.watchdog.keeping import WatchSettings
 from hawser.venue.quay import wire
 
 HERE = Path(__file__).resolve().parents[1]

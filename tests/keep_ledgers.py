@@ -18,7 +18,7 @@ from typing import Any
 from hawser.core.clock import MINUTE, SECOND
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
-from hawser.service.storm import Storm
+from hawser.verification.storm import Storm
 
 
 def summary(state: EngineState) -> dict[str, Any]:

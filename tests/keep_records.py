@@ -32,7 +32,7 @@ from hawser.engine.events import AnyEvent
 from hawser.ledger import shape
 from hawser.ledger.folding import recorded
 from hawser.ledger.ledger import Ledger
-from hawser.service.storm import Storm
+from hawser.verification.storm import Storm
 from keep_ledgers import packed
 
 RECORDS = Path(__file__).with_name("records")

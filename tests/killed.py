@@ -16,9 +16,9 @@ import msgspec
 
 from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger
-from hawser.service.storm import Storm
-from hawser.service.stormplaces import place_of
 from hawser.venue.quay.store import BookStore
+from hawser.verification.places import place_of
+from hawser.verification.storm import Storm
 
 
 def digest(state: EngineState) -> str:

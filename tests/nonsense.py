@@ -7,8 +7,8 @@ from typing import Any
 
 import msgspec
 
-from hawser.service.storm import Overheard
 from hawser.venue import port
+from hawser.verification.storm import Overheard
 
 TEXTS = (
     "", "0", "-1", "1e9", "abc", "0.000001", "99999999999999999999", "NaN", "Infinity", "-0", " 1", "1_0", "１",

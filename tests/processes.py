@@ -21,8 +21,8 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from hawser.service.heartbeat import read_pulse
-from hawser.service.profile import far_name, profile
+from hawser.service.profiles.profile import far_name, profile
+from hawser.service.watchdog.heartbeat import read_pulse
 from hawser.venue.quay.store import BookStore
 
 FULL = Path("/dev/full")  # takes no line, as a file on a full disk

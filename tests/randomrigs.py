@@ -15,7 +15,7 @@ from hawser.core.hours import ever_closes
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.core.rig import Rig, TimeExit
 from hawser.rehearsal.run import Signals
-from hawser.service import stormrigs
+from hawser.verification import rigs as stormrigs
 from madeup import pair
 
 PIER = Instrument(

@@ -3,7 +3,7 @@
 import re
 
 from hawser import __version__
-from hawser.cli import _desktop_parser
+from hawser.commands.desktop import desktop_parser
 from hawser.engine import states
 from madeup import ROOT
 
@@ -17,7 +17,7 @@ def test_the_diagrams_are_the_tables():
 
 
 def test_every_option_of_the_command_is_told():
-    for action in _desktop_parser()._actions:
+    for action in desktop_parser()._actions:
         for option in action.option_strings:
             if option.startswith("--") and action.help != "==SUPPRESS==":
                 assert f"`{option}" in README, option
@@ -44,6 +44,6 @@ def test_the_files_a_trader_is_told_of_are_there():
 
 
 def test_modules_named_in_the_tour_exist():
-    for name in re.findall(r"`((?:core|engine|venue|ledger|service|desk|tests)/[a-z_/]+\.?p?y?)`", DESIGN):
+    for name in re.findall(r"`((?:core|engine|rehearsal|venue|ledger|formats|service|verification|commands|desk|tests)/[a-z_/]+\.?p?y?)`", DESIGN):
         path = name if name.startswith("tests/") else f"src/hawser/{name}"
         assert (ROOT / path).exists(), name

@@ -15,16 +15,16 @@ from hawser.engine.commands import Submit, Tell
 from hawser.engine.events import BarCompleted, TimerFired
 from hawser.engine.state import Order, Rung
 from hawser.ledger.ledger import Ledger
-from hawser.service import stormfilters
-from hawser.service.storm import Storm, together, traced, weathered
-from hawser.service.stormfilters import FiltersWatch
-from hawser.service.stormguards import GuardWatch
-from hawser.service.stormjudge import FITS_AFTER, FLOOD, SHOWN_FALSELY, Findings
-from hawser.service.stormlimits import POLICY, LimitsWatch
-from hawser.service.stormplaces import place_of
-from hawser.service.stormreport import LABELS, summary, written
 from hawser.venue import port
 from hawser.venue.quay.weather import KINDS, Weather
+from hawser.verification import filters as stormfilters
+from hawser.verification.filters import FiltersWatch
+from hawser.verification.guards import GuardWatch
+from hawser.verification.judge import FITS_AFTER, FLOOD, SHOWN_FALSELY, Findings
+from hawser.verification.limits import POLICY, LimitsWatch
+from hawser.verification.places import place_of
+from hawser.verification.report import LABELS, summary, written
+from hawser.verification.storm import Storm, together, traced, weathered
 from nonsense import Babbling
 
 GROUPS, EACH = 10, 30
@@ -120,7 +120,7 @@ def test_the_worst_weather_still_ends_in_order():
 def test_a_venue_that_tells_nonsense_ends_no_tending(monkeypatch):
     """What cannot be is set aside. Promises about money cannot be kept where the venue lies; an error nobody foresaw
     would be ours."""
-    monkeypatch.setattr("hawser.service.storm.Overheard", Babbling)
+    monkeypatch.setattr("hawser.verification.storm.Overheard", Babbling)
     for seed in (*range(18), 121, 133):
         found = weathered(seed, "gale", 6, kills=0.05)
         assert "unfinished" not in found.broken, (seed, found.broken)
@@ -366,7 +366,7 @@ def test_hawser_storm_as_a_process():
 
 
 def test_a_storm_that_never_ends_is_told_and_costs_no_other(monkeypatch):
-    monkeypatch.setattr("hawser.service.storm.STUCK_AFTER", 3)
+    monkeypatch.setattr("hawser.verification.storm.STUCK_AFTER", 3)
     stuck = weathered(76, "gale", 6)
     assert "events in one moment" in stuck.broken["unfinished"][0]
     text = written(summary([Findings(30), stuck], 1.0))

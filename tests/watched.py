@@ -15,10 +15,10 @@ from hawser.core.clock import MINUTE
 from hawser.core.levels import StopRule
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
-from hawser.service.far import boot
-from hawser.service.profile import far_name, profile
-from hawser.service.runtime import Hooks, Runtime
-from hawser.service.snapshot import Snapshot
+from hawser.service.profiles.profile import far_name, profile
+from hawser.service.runtime.opening_quay import boot
+from hawser.service.runtime.runtime import Hooks, Runtime
+from hawser.service.views.snapshot import Snapshot
 
 
 def say(text: object) -> None:

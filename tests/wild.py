@@ -24,7 +24,7 @@ from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.engine.guarding import whole_account
 from hawser.rehearsal import watch
 from hawser.rehearsal.run import Signals
-from hawser.service import parity
+from hawser.verification import parity
 from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, fitting
 

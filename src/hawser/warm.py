@@ -10,7 +10,7 @@ import subprocess
 import sys
 import time
 
-from hawser.service.prime import prime_rehearsal, prime_rules, prime_trials
+from hawser.service.runtime.warming import prime_rehearsal, prime_rules, prime_trials
 
 PARTS = {"rules": prime_rules, "trials": prime_trials, "rehearsal": prime_rehearsal}
 SIDE_BY_SIDE = (("trials",), ("rules", "rehearsal"))  # about as long as each other

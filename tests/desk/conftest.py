@@ -26,8 +26,8 @@ from hawser.desk.app import application, make_window
 from hawser.desk.window import Window
 from hawser.engine import states
 from hawser.formats import newsics
-from hawser.service.profile import profile
-from hawser.service.snapshot import Snapshot, TradeView
+from hawser.service.profiles.profile import profile
+from hawser.service.views.snapshot import Snapshot, TradeView
 from hawser.venue.quay.generator import Day, Stream
 
 
@@ -194,8 +194,8 @@ def quick() -> Iterator[None]:
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(Stream, "_make", made)
         patch.setattr(newsics, "read_apart", read)
-        patch.setattr("hawser.service.runtime.FRAME", FRAME)
-        patch.setattr("hawser.service.runtime.settle_memory", lambda: None)
+        patch.setattr("hawser.service.runtime.runtime.FRAME", FRAME)
+        patch.setattr("hawser.service.runtime.runtime.settle_memory", lambda: None)
         gc.collect()
         gc.freeze()
         gc.disable()

@@ -11,7 +11,7 @@ from hawser.core.account import Account, Policy
 from hawser.demo.boot import boot_beside
 from hawser.desk.settings import Settings
 from hawser.ledger.verify import verify
-from hawser.service.profile import profile
+from hawser.service.profiles.profile import profile
 
 SECOND = Account(currency="EUR", equity=18_000.0, balance=18_000.0, name="Breakwater", rates={"EUR/CHF": 0.94},
                  policy=Policy(max_heat_percent=1.5))  # fmt: skip

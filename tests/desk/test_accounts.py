@@ -13,7 +13,7 @@ from hawser.desk.settings import Settings
 from hawser.desk.stations.names import LOGBOOK
 from hawser.desk.window import Window
 from hawser.engine import states
-from hawser.service.profile import profile
+from hawser.service.profiles.profile import profile
 
 SYMBOL = "NZD/SEK"
 SECOND = Account(currency="EUR", equity=18_000.0, balance=18_000.0, name="Breakwater", rates={"EUR/CHF": 0.94},

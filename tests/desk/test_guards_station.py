@@ -22,9 +22,9 @@ from hawser.desk.tradeactions import of_trade
 from hawser.desk.widgets.policyeditor import told_change
 from hawser.formats.declared import load
 from hawser.formats.policytext import read_policy
-from hawser.service.alertsettings import AlertSettings, Webhook
-from hawser.service.guardview import picture
-from hawser.service.sentry import WatchSettings
+from hawser.service.alerts.settings import AlertSettings, Webhook
+from hawser.service.views.guards import picture
+from hawser.service.watchdog.keeping import WatchSettings
 
 KEY = Qt.Key
 SYMBOL = "NZD/SEK"

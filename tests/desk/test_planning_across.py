@@ -16,7 +16,7 @@ from hawser.desk.across import OTHER_PRICE, across
 from hawser.desk.whatif import curve, point
 from hawser.desk.widgets.heatpanel import heat_rows
 from hawser.formats.size_json import answer_one
-from hawser.service.snapshot import plan_request
+from hawser.service.views.snapshot import plan_request
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 

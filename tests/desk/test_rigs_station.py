@@ -21,8 +21,8 @@ from hawser.engine import states
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.trial import Shown, Trial
-from hawser.service.profile import plain
-from hawser.service.rigshelf import Shelf, shipped
+from hawser.service.profiles.profile import plain
+from hawser.service.profiles.rigs import Shelf, shipped
 from randomrigs import a_rig, an_account, history
 
 KEY = Qt.Key

@@ -38,10 +38,10 @@ from hawser.desk.widgets.bars import HaltBar
 from hawser.desk.widgets.finder import matches, nearness
 from hawser.engine import events as ev
 from hawser.engine.state import Halted
-from hawser.service import replay
-from hawser.service.alertsettings import AlertSettings
-from hawser.service.sentry import WatchSettings
-from hawser.service.snapshot import taken
+from hawser.service.alerts.settings import AlertSettings
+from hawser.service.runtime import opening_history as replay
+from hawser.service.views.snapshot import taken
+from hawser.service.watchdog.keeping import WatchSettings
 from madeup import NO_JSON, ROOT
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -311,7 +311,7 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
     monkeypatch.setattr("hawser.desk.widgets.policyeditor.small_text", hanging)
     for module in ("alerts", "sentry"):
         monkeypatch.setattr(f"hawser.service.{module}.save", hanging)
-    monkeypatch.setattr("hawser.service.rigshelf.save_rig", hanging)
+    monkeypatch.setattr("hawser.service.profiles.rigs.save_rig", hanging)
     window.show_station(GUARDS)
     trader.click(form.apply_button)
     assert form.isVisible()

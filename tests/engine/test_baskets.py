@@ -14,7 +14,7 @@ from hawser.engine import baskets, states
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.state import bar_key
-from hawser.service.snapshot import taken
+from hawser.service.views.snapshot import taken
 
 
 def two(**basket) -> ByHand:

@@ -12,7 +12,7 @@ from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.reconciling import differs
 from hawser.engine.state import Order
-from hawser.service.telling import Teller
+from hawser.service.views.logbook_lines import Teller
 from madeup import account
 
 

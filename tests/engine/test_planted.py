@@ -27,7 +27,7 @@ from hawser.engine.pacing import silence_allowed
 from hawser.engine.reconciling import differs
 from hawser.engine.rigging import ready, waiting
 from hawser.engine.state import Memory
-from hawser.service.stormplaces import clock_of
+from hawser.verification.places import clock_of
 from madeup import pair
 
 LIMIT = EntryRule("limit", atr=1.0)

@@ -36,9 +36,9 @@ def test_a_place_that_cannot_be_written_to_is_named_and_the_others_stay(tmp_path
 CANCELLED = """
 import os, signal, sys
 from pathlib import Path
-from hawser.cli import _cancellable
+from hawser.commands.process import cancellable
 from hawser.formats.atomic import Together
-_cancellable()
+cancellable()
 here, when, number = Path(sys.argv[1]), sys.argv[2], getattr(signal, sys.argv[3])
 replace = Path.replace
 def disturbed(self, other):

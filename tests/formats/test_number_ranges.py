@@ -21,8 +21,8 @@ from hawser.formats.declared import record
 from hawser.formats.lines import Lines
 from hawser.formats.rigs import load_rig, plain_rig
 from hawser.formats.size_json import _Wire
-from hawser.service.alertsettings import AlertSettings
-from hawser.service.sentry import WatchSettings
+from hawser.service.alerts.settings import AlertSettings
+from hawser.service.watchdog.keeping import WatchSettings
 
 HERE = Path(__file__).resolve().parents[2]
 RIGS = sorted((HERE / "src/hawser/demo/rigs").glob("*.toml"))

@@ -20,8 +20,8 @@ from hawser.engine.state import EngineState
 from hawser.ledger.ledger import Ledger, writable
 from hawser.ledger.migrations import STEPS
 from hawser.ledger.verify import damage
-from hawser.service.session import Session
-from hawser.service.storm import Storm
+from hawser.service.runtime.session import Session
+from hawser.verification.storm import Storm
 
 
 def encode(state: EngineState) -> bytes:

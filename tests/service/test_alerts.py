@@ -19,8 +19,8 @@ import pytest
 from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.commands import Tell
 from hawser.formats.declared import load, save
-from hawser.service.alerts import KEPT, Alert, Alerts, Outbox, mail, post
-from hawser.service.alertsettings import AlertSettings, Smtp, Webhook
+from hawser.service.alerts.channels import KEPT, Alert, Alerts, Outbox, mail, post
+from hawser.service.alerts.settings import AlertSettings, Smtp, Webhook
 from madeup import NO_JSON
 
 ALARM = Tell(weight="alarm", code="link_down", text="No link to the venue", symbol="CAD/CHF")
@@ -293,7 +293,7 @@ def test_a_failing_channel_is_told_once(alerts, web):
 def test_a_disk_that_hangs_keeps_no_alert_from_going(alerts, web, hanging, monkeypatch):
     """The alert that says so waited for that disk."""
     alerts.change(AlertSettings(webhook=webhook(web)))
-    monkeypatch.setattr("hawser.service.alerts.written", hanging)
+    monkeypatch.setattr("hawser.service.alerts.channels.written", hanging)
     alerts.tell(ALARM)
     until(lambda: web.posts)
     assert not alerts.faults
@@ -338,7 +338,7 @@ def test_one_channel_that_meets_nonsense_is_told_and_the_other_goes_on(alerts, n
 
 
 def test_a_channel_whose_errand_never_ends_is_told_and_goes_on(monkeypatch):
-    monkeypatch.setattr("hawser.service.alerts.LONGEST", 0.05)
+    monkeypatch.setattr("hawser.service.alerts.channels.LONGEST", 0.05)
     stuck = threading.Event()
     box = Outbox(lambda batch: stuck.wait() or None)
     box.add(Alert(0.0, "a", "alarm", "x"))
@@ -351,7 +351,7 @@ def test_an_error_nobody_foresaw_is_told_without_its_words(alerts, web, monkeypa
     def broken(*_: object) -> None:
         raise RuntimeError("password s3cret")
 
-    monkeypatch.setattr("hawser.service.alerts.post", broken)
+    monkeypatch.setattr("hawser.service.alerts.channels.post", broken)
     alerts.change(AlertSettings(webhook=webhook(web)))
     alerts.tell(ALARM)
     until(lambda: alerts.faults)

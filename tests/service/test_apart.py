@@ -9,12 +9,12 @@ from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.ledger.ledger import Ledger
-from hawser.service.profile import profile
-from hawser.service.runtime import Boot, Hooks, Runtime
-from hawser.service.stormworld import START, WORLD
+from hawser.service.profiles.profile import profile
+from hawser.service.runtime.runtime import Boot, Hooks, Runtime
 from hawser.venue.quay.generator import GeneratedFeed
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.weather import SEVERITIES
+from hawser.verification.world import START, WORLD
 
 
 def runtime(root, name, weather, shots):

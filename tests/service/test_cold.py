@@ -78,7 +78,7 @@ def test_compiling_never_holds_the_window_up(tmp_path):
 
 
 def test_priming_meets_every_compiled_rule():
-    from hawser.service.prime import prime_rules
+    from hawser.service.runtime.warming import prime_rules
 
     prime_rules()
     for module in (bars, indicators, limits, stop_lines, closing, laying, moving, quantity, rounding, stops, targets):

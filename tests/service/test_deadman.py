@@ -17,19 +17,19 @@ import pytest
 from hawser.cli import main
 from hawser.core.errors import BadInput, Unavailable
 from hawser.formats.declared import save
-from hawser.service import stormworld
-from hawser.service.alertsettings import AlertSettings, Webhook
-from hawser.service.deadman import Finding, Watch, _closes, flatten, to_take_back
-from hawser.service.heartbeat import Heart, Pulse, read_pulse
+from hawser.service.alerts.settings import AlertSettings, Webhook
 from hawser.service.patience import Patient
-from hawser.service.profile import far_name, profile
-from hawser.service.recording import Extent
-from hawser.service.sentry import Alone, Sentry, WatchSettings
-from hawser.service.voice import idle_of
-from hawser.service.watching import say
+from hawser.service.profiles.profile import far_name, profile
+from hawser.service.runtime.recording import Extent
+from hawser.service.watchdog.heartbeat import Heart, Pulse, read_pulse
+from hawser.service.watchdog.keeping import Alone, Sentry, WatchSettings
+from hawser.service.watchdog.process import say
+from hawser.service.watchdog.voice import idle_of
+from hawser.service.watchdog.watch import Finding, Watch, _closes, flatten, to_take_back
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
+from hawser.verification import world as stormworld
 from madeup import NO_JSON
 
 SILENT = "10"  # seconds: on a loaded machine a Hawser that is at work may be late with its sign of life
@@ -77,7 +77,7 @@ def test_a_disk_that_hangs_hides_no_silence(tmp_path, request, monkeypatch):
     heart, watch = Heart(path, "demo"), Clocked(path)
     heart.beat(0.0, 1, 0)
     assert watch.at(0.0) == []
-    monkeypatch.setattr("hawser.service.deadman.read_pulse", request.getfixturevalue("hanging"))
+    monkeypatch.setattr("hawser.service.watchdog.watch.read_pulse", request.getfixturevalue("hanging"))
     assert watch.at(*range(1, 20)) == []
     assert watch.at(20.0) == ["silent"]
 
@@ -94,7 +94,7 @@ def test_the_look_for_a_watch_never_holds_up_who_tends(tmp_path, hanging, monkey
 
 
 def test_a_log_that_hangs_holds_up_no_watch(hanging, monkeypatch):
-    monkeypatch.setattr("hawser.service.watching._LINES", Patient("lines"))
+    monkeypatch.setattr("hawser.service.watchdog.process._LINES", Patient("lines"))
     monkeypatch.setattr("builtins.print", hanging)
     for text in ("one", "two"):
         say(text)
@@ -189,7 +189,7 @@ def test_whatever_a_look_fails_by_the_next_one_is_taken(tmp_path, monkeypatch):
             raise error
         return False
 
-    monkeypatch.setattr("hawser.service.deadman.LOOK", 0.0)
+    monkeypatch.setattr("hawser.service.watchdog.watch.LOOK", 0.0)
     monkeypatch.setattr(watch.watch, "look", look)
     assert watch.watch.run()
     assert [one.kind for one in watch.found] == ["failed"]
@@ -394,7 +394,7 @@ def test_a_watch_that_cannot_be_started_now_is_started_later(tmp_path, monkeypat
         started.set()
         raise MemoryError
 
-    monkeypatch.setattr("hawser.service.sentry.subprocess.run", run)
+    monkeypatch.setattr("hawser.service.watchdog.keeping.subprocess.run", run)
     sentry.look(100.0)
     assert started.wait(60)
     until(lambda: wrong)

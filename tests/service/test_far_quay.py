@@ -16,21 +16,21 @@ import pytest
 from hawser.core.account import Account
 from hawser.core.errors import BadInput, Unavailable
 from hawser.ledger.ledger import Ledger
-from hawser.service.far import boot
-from hawser.service.profile import profile
-from hawser.service.quayclient import ANOTHER, FarQuay
-from hawser.service.quayserver import MOST_CALLERS, Server, listening
-from hawser.service.runtime import Boot, Hooks, Runtime
-from hawser.service.session import Session
-from hawser.service.storm import Storm
-from hawser.service.stormworld import START, WORLD, World
+from hawser.service.profiles.profile import profile
+from hawser.service.runtime.opening_quay import boot
+from hawser.service.runtime.runtime import Boot, Hooks, Runtime
+from hawser.service.runtime.session import Session
 from hawser.venue import port
 from hawser.venue.quay import wire
 from hawser.venue.quay.book import BookState
+from hawser.venue.quay.client import ANOTHER, FarQuay
 from hawser.venue.quay.generator import GeneratedFeed
 from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.server import MOST_CALLERS, Server, listening
 from hawser.venue.quay.store import BookStore
 from hawser.venue.quay.weather import SEVERITIES
+from hawser.verification.storm import Storm
+from hawser.verification.world import START, WORLD, World
 
 HERE = Path(__file__).parents[1]
 KILLS = int(os.environ.get("HAWSER_KILLS", "5"))
@@ -172,7 +172,7 @@ def test_what_is_no_frame_ends_the_line_and_nothing_else(tmp_path, server):
 
 def test_a_venue_that_falls_silent_counts_as_a_lost_line(tmp_path, server, monkeypatch):
     far = connected(server, tmp_path / "q.sock")
-    monkeypatch.setattr("hawser.service.quayclient.SILENT", 0.05)
+    monkeypatch.setattr("hawser.venue.quay.client.SILENT", 0.05)
     while far.next_message(0) is not None:
         pass
     time.sleep(0.1)
@@ -261,7 +261,7 @@ def heard(far: FarQuay, server: Server, count: int) -> list[port.Told]:
 
 
 def test_who_trades_others_when_the_line_is_back_says_so_before_it_stands(tmp_path, server, monkeypatch):
-    monkeypatch.setattr("hawser.service.quayclient.AGAIN", 0.0)
+    monkeypatch.setattr("hawser.venue.quay.client.AGAIN", 0.0)
     far = connected(server, tmp_path / "q.sock")
     server.run(lambda: True)
     (first, how), *others = WORLD
@@ -283,8 +283,8 @@ def test_an_account_in_another_currency_that_answers_later_is_told_once_and_not_
     far = connected(server, tmp_path / "q.sock")
     server.run(lambda: True)
     ours = far.welcome
-    monkeypatch.setattr("hawser.service.quayclient.AGAIN", 0.0)
-    monkeypatch.setattr("hawser.service.quayclient.ANOTHER", 0.0)
+    monkeypatch.setattr("hawser.venue.quay.client.AGAIN", 0.0)
+    monkeypatch.setattr("hawser.venue.quay.client.ANOTHER", 0.0)
     served = another(tmp_path / "q.sock", list(WORLD), "USD")
     told = []
     for _ in range(200):
@@ -416,7 +416,7 @@ def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp
 def test_a_history_that_is_none_is_told_in_one_sentence(tmp_path, server, monkeypatch, columns):
     symbol = WORLD[0][0].symbol
     monkeypatch.setattr(wire, "packed", lambda *_: wire.Column(time=1, symbol=symbol, columns=columns))
-    monkeypatch.setattr("hawser.service.quayclient.PATIENCE", 0.3)
+    monkeypatch.setattr("hawser.venue.quay.client.PATIENCE", 0.3)
     with pytest.raises(Unavailable, match="does not answer as a simulated venue does"):
         connected(server, tmp_path / "q.sock")
 

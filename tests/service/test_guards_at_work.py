@@ -23,11 +23,11 @@ from hawser.engine.verdict import entry_verdict
 from hawser.formats.declared import load, save
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
-from hawser.service.guardview import picture
-from hawser.service.newswatch import NewsWatch
-from hawser.service.profile import profile
-from hawser.service.session import Session
-from hawser.service.snapshot import taken
+from hawser.service.profiles.profile import profile
+from hawser.service.runtime.newswatch import NewsWatch
+from hawser.service.runtime.session import Session
+from hawser.service.views.guards import picture
+from hawser.service.views.snapshot import taken
 from madeup import pair
 
 HEAD = "time,currency,impact,title\n"

@@ -33,17 +33,17 @@ from hawser.engine.state import EngineState
 from hawser.engine.verdict import account_verdict
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
-from hawser.service import stormworld
-from hawser.service.boundary import Inward
-from hawser.service.checking import Checking
-from hawser.service.session import Session
-from hawser.service.snapshot import taken
-from hawser.service.stormworld import ACCOUNT, Disk, Kept
+from hawser.service.runtime.boundary import Inward
+from hawser.service.runtime.checking import Checking
+from hawser.service.runtime.session import Session
+from hawser.service.views.snapshot import taken
 from hawser.venue import port
 from hawser.venue.quay import hands
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import reread
 from hawser.venue.quay.weather import SEVERITIES, Weather
+from hawser.verification import world as stormworld
+from hawser.verification.world import ACCOUNT, Disk, Kept
 from madeup import account, pair
 
 # What nobody tells

@@ -14,7 +14,7 @@ from hawser.cli import main
 from hawser.core.account import SizeRule
 from hawser.core.errors import HawserError
 from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
-from hawser.service import parity
+from hawser.verification import parity
 from madeup import CASES, needs_cases
 from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, an_account, fitting, history

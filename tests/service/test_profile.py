@@ -10,13 +10,13 @@ import msgspec
 import pytest
 
 from hawser.core.errors import BadInput, Unavailable
-from hawser.service import stormworld
-from hawser.service.profile import account_profile, profile
+from hawser.service.profiles.profile import account_profile, profile
 from hawser.venue import port
 from hawser.venue.quay.book import BookState
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
 from hawser.venue.quay.weather import SEVERITIES
+from hawser.verification import world as stormworld
 
 
 def mode(path) -> int:

@@ -16,7 +16,7 @@ from hawser.ledger import standing
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.standing import beside
 from hawser.ledger.verify import verify
-from hawser.service.recording import Aside
+from hawser.service.runtime.recording import Aside
 
 
 def whole(path):

@@ -16,9 +16,9 @@ from hawser.engine.engine import Engine
 from hawser.engine.events import Halt, MoveStop, TimerFired
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
-from hawser.service import recording
-from hawser.service.recording import Aside, Here
-from hawser.service.session import Session
+from hawser.service.runtime import recording
+from hawser.service.runtime.recording import Aside, Here
+from hawser.service.runtime.session import Session
 
 LONG = 600.0  # s: what a write may take in these tests, where nothing hangs
 

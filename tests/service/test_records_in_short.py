@@ -9,8 +9,8 @@ from hawser.engine import events as ev
 from hawser.engine.baskets import won
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
-from hawser.service.profile import profile
-from hawser.service.session import Session
+from hawser.service.profiles.profile import profile
+from hawser.service.runtime.session import Session
 
 
 def test_a_basket_over_two_instruments_is_recorded_price_by_price(tmp_path):

@@ -24,19 +24,20 @@ from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.formats.declared import save
 from hawser.ledger.ledger import Ledger
-from hawser.service import replay, stormworld
-from hawser.service.barstore import ATR_LENGTH, BarStore
-from hawser.service.clock import Clock
-from hawser.service.faults import Faults
-from hawser.service.last import last_opened, note_opened
-from hawser.service.link import BEHIND, MOST_PAUSE, PACE, Inbox, Link
-from hawser.service.link import joined as joined_quotes
-from hawser.service.profile import profile, replay_name
-from hawser.service.runtime import Hooks, Runtime
-from hawser.service.storm import Storm
-from hawser.service.telling import Teller
+from hawser.service.profiles.last_opened import last_opened, note_opened
+from hawser.service.profiles.profile import profile, replay_name
+from hawser.service.runtime import opening_history as replay
+from hawser.service.runtime.barstore import ATR_LENGTH, BarStore
+from hawser.service.runtime.faults import Faults
+from hawser.service.runtime.link import BEHIND, MOST_PAUSE, PACE, Inbox, Link
+from hawser.service.runtime.link import joined as joined_quotes
+from hawser.service.runtime.runtime import Hooks, Runtime
+from hawser.service.views.logbook_lines import Teller
 from hawser.venue import port
+from hawser.venue.clock import Clock
 from hawser.venue.quay.store import reread
+from hawser.verification import world as stormworld
+from hawser.verification.storm import Storm
 from madeup import NO_JSON, ROOT, pair
 
 EXAMPLES = ROOT / "examples"

@@ -4,7 +4,6 @@ import pytest
 
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.errors import BadInput, VenueRefused
-from hawser.service.stormworld import START, WORLD
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
 from hawser.venue.quay.book import Book, BookState
@@ -13,6 +12,7 @@ from hawser.venue.quay.gusts import Gusts, Jump
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
 from hawser.venue.quay.weather import CHANCES, FAULTS, SEVERITIES, Weather
+from hawser.verification.world import START, WORLD
 from madeup import pair
 
 SYMBOL = "CAD/CHF"

@@ -13,9 +13,9 @@ from hawser.core.clock import MINUTE
 from hawser.demo import world
 from hawser.engine import events as ev
 from hawser.ledger.ledger import ledger_for
-from hawser.service.profile import Profile
-from hawser.service.runtime import Boot
-from hawser.service.session import Session
+from hawser.service.profiles.profile import Profile
+from hawser.service.runtime.runtime import Boot
+from hawser.service.runtime.session import Session
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
 from hawser.venue.quay.weather import SEVERITIES

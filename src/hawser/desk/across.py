@@ -15,7 +15,7 @@ from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.engine.state import Marks
 from hawser.formats.atomic import export_csv
-from hawser.service.snapshot import InstrumentView, Snapshot, plan_request
+from hawser.service.views.snapshot import InstrumentView, Snapshot, plan_request
 
 
 class Column(NamedTuple):

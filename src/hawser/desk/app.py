@@ -18,10 +18,10 @@ from hawser.desk.look import Look
 from hawser.desk.settings import Settings
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.desk.window import Window
-from hawser.service.clock import uptime
-from hawser.service.profile import Profile
-from hawser.service.rigshelf import Shelf
-from hawser.service.runtime import Boot, Runtime
+from hawser.service.profiles.profile import Profile
+from hawser.service.profiles.rigs import Shelf
+from hawser.service.runtime.runtime import Boot, Runtime
+from hawser.venue.clock import uptime
 
 
 def display_missing() -> bool:

@@ -17,8 +17,8 @@ from hawser.desk.stations.guards import GuardStation
 from hawser.desk.stations.helm import Helm
 from hawser.desk.stations.logbook import Logbook
 from hawser.desk.widgets.editor import Editor
-from hawser.service.runtime import Runtime
-from hawser.service.snapshot import Snapshot
+from hawser.service.runtime.runtime import Runtime
+from hawser.service.views.snapshot import Snapshot
 
 
 class Berth:

@@ -8,8 +8,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from hawser.core.bars import Bars
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.service.runtime import Hooks
-from hawser.service.snapshot import Snapshot
+from hawser.service.runtime.runtime import Hooks
+from hawser.service.views.snapshot import Snapshot
 
 
 class Bridge(QObject):

@@ -13,7 +13,7 @@ from hawser.core.account import Account
 from hawser.core.errors import BadInput
 from hawser.core.told import Told, keys_of
 from hawser.formats.declared import record
-from hawser.service.snapshot import Snapshot
+from hawser.service.views.snapshot import Snapshot
 
 KEPT_BY_VENUE = ("currency", "equity", "balance", "margin_used")  # of the running account
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")

@@ -23,7 +23,7 @@ from hawser.core.rig import Ladder, Rig
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.desk.chart.focus import waits_text
 from hawser.formats.declared import as_read
-from hawser.service.snapshot import Snapshot, plan_request
+from hawser.service.views.snapshot import Snapshot, plan_request
 
 TARGETS = MAX_TARGETS
 Found = TypeVar("Found")

@@ -24,10 +24,10 @@ from hawser.desk.stations.names import GUARDS, LOGBOOK
 from hawser.desk.window import Window
 from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
-from hawser.service.profile import Profile, profile
-from hawser.service.replay import Inputs, boot
-from hawser.service.runtime import Boot
-from hawser.service.session import Session
+from hawser.service.profiles.profile import Profile, profile
+from hawser.service.runtime.opening_history import Inputs, boot
+from hawser.service.runtime.runtime import Boot
+from hawser.service.runtime.session import Session
 
 SIZE = (1280, 800)
 EXAMPLES = Path(__file__).parents[3] / "examples"

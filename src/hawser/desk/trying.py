@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import QWidget
 from hawser.core.account import Account
 from hawser.desk import figures as fg
 from hawser.rehearsal.trial import Fan, Shown, Trial
-from hawser.service.prime import prime_trials
+from hawser.service.runtime.warming import prime_trials
 
 STARTS = 500
 

@@ -50,10 +50,10 @@ from hawser.desk.widgets.words import Label
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell
 from hawser.service import patience
-from hawser.service.alerts import Alert
-from hawser.service.rigshelf import Shelf
-from hawser.service.runtime import Runtime
-from hawser.service.snapshot import Snapshot
+from hawser.service.alerts.channels import Alert
+from hawser.service.profiles.rigs import Shelf
+from hawser.service.runtime.runtime import Runtime
+from hawser.service.views.snapshot import Snapshot
 from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 

@@ -10,7 +10,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.sizing import Rung, SizeRequest, Sizing
 from hawser.engine.rigging import Waiting
 from hawser.engine.state import Rest
-from hawser.service.snapshot import InstrumentView, TradeView
+from hawser.service.views.snapshot import InstrumentView, TradeView
 
 
 class TargetMark(msgspec.Struct, frozen=True):

@@ -12,7 +12,7 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QTransform
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
-from hawser.service.newsmarks import NewsMark
+from hawser.service.views.news import NewsMark
 
 FAR = 1e9
 BESIDE = 4.0  # pixels between an event's line and its words

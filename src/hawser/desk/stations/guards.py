@@ -35,8 +35,8 @@ from hawser.desk.widgets.policyeditor import PolicyEditor, told_change
 from hawser.desk.widgets.watchpanel import WatchPanel
 from hawser.desk.widgets.words import Label, escaped
 from hawser.engine import events as ev
-from hawser.service.guardview import Coming, GuardPicture
-from hawser.service.runtime import Runtime
+from hawser.service.runtime.runtime import Runtime
+from hawser.service.views.guards import Coming, GuardPicture
 
 EVERY_MS = 500
 

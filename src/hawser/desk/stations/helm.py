@@ -33,8 +33,8 @@ from hawser.engine import events as ev
 from hawser.engine import states
 from hawser.engine.events import BarCompleted
 from hawser.engine.state import Marks
-from hawser.service.runtime import Runtime
-from hawser.service.snapshot import Snapshot, TradeView
+from hawser.service.runtime.runtime import Runtime
+from hawser.service.views.snapshot import Snapshot, TradeView
 
 Other = tuple[str, Callable[[], Snapshot | None], Runtime]  # an account: name, its latest snapshot, its runtime
 DEFAULT_SPAN = 15 * MINUTE

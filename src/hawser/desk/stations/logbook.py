@@ -28,7 +28,7 @@ from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.lines import LineTable
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.formats.atomic import export_csv
-from hawser.service.telling import HEADER, Line
+from hawser.service.views.logbook_lines import HEADER, Line
 
 COLUMNS = ("time", "kind", "trade", "instrument", "what happened")
 QUIET_KINDS = ("timer", "market")

@@ -45,8 +45,8 @@ from hawser.desk.widgets.riglist import Named
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.trial import Fan, Shown, Trial
-from hawser.service.rigshelf import Shelf
-from hawser.service.snapshot import Snapshot
+from hawser.service.profiles.rigs import Shelf
+from hawser.service.views.snapshot import Snapshot
 
 MOST_BARS = 20_000  # of the history's end that a trial looks at
 NONE = "beside: none"

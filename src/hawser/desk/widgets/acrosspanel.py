@@ -25,7 +25,7 @@ from hawser.desk.look import Look
 from hawser.desk.widgets.lines import LineTable
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.engine.state import Marks
-from hawser.service.snapshot import Snapshot
+from hawser.service.views.snapshot import Snapshot
 
 SORT = Qt.ItemDataRole.UserRole
 WORDS = (0, 1, len(COLUMNS) - 1)  # columns that hold words, not figures

@@ -25,8 +25,8 @@ from hawser.desk import notifying
 from hawser.desk.theme.roles import give
 from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.words import Label, plain_tip
-from hawser.service.alerts import Alerts
-from hawser.service.alertsettings import CHANNELS, KINDS, AlertSettings, Channel, Smtp, Webhook
+from hawser.service.alerts.channels import Alerts
+from hawser.service.alerts.settings import CHANNELS, KINDS, AlertSettings, Channel, Smtp, Webhook
 
 WORDS: dict[Channel, str] = {"sound": "sound", "desktop": "desktop", "email": "mail", "webhook": "webhook"}
 SECRET = ("password", "secret")

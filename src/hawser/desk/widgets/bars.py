@@ -11,7 +11,7 @@ from hawser.desk.theme.roles import give
 from hawser.desk.timing import once
 from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.words import Label, plain_tip
-from hawser.service.snapshot import Snapshot
+from hawser.service.views.snapshot import Snapshot
 
 NOTICE_MS = 12_000
 MOST_UNREAD = 50  # alarms; the Logbook has all

@@ -10,7 +10,7 @@ from hawser.core.clock import HOUR
 from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
-from hawser.service.guardview import SHOWN_AHEAD, SHOWN_BACK, GuardPicture, Span
+from hawser.service.views.guards import SHOWN_AHEAD, SHOWN_BACK, GuardPicture, Span
 
 ROW, HEAD, NAMES, RIGHT = 25, 22, 118, 14
 WORDS = {"news": "news", "session": "no entries", "closed": "closed", "hours": "open"}

@@ -13,7 +13,7 @@ from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.desk.widgets.buttons import SureButton
 from hawser.desk.widgets.words import plain_tip
-from hawser.service.guardview import GuardView
+from hawser.service.views.guards import GuardView
 
 ROW, HEAD = 30, 20
 NAME, NOW, LIMIT, GAUGE, STATE, ACTS = 158, 84, 104, 132, 186, 84  # widths; the rest is what it watches

@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
 from hawser.desk import figures as fg
 from hawser.desk.widgets.words import Label
 from hawser.engine import states
-from hawser.service.snapshot import Snapshot
+from hawser.service.views.snapshot import Snapshot
 
 COLUMNS = ("instrument", "side", "units", "stop", "heat", "of equity", "locked")
 

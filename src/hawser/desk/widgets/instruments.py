@@ -25,7 +25,7 @@ from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.desk.widgets.words import Label, plain_tip
-from hawser.service.snapshot import InstrumentView, Snapshot
+from hawser.service.views.snapshot import InstrumentView, Snapshot
 
 COLUMNS = ("instrument\nentries", "bid\nask", "spread\nATR")
 NUMBERS = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter

@@ -36,7 +36,7 @@ from hawser.desk.widgets.choice import Choice
 from hawser.desk.widgets.plannames import PlanNames
 from hawser.desk.widgets.whatifcurve import WhatIf
 from hawser.desk.widgets.words import Label, plain_tip
-from hawser.service.snapshot import Snapshot
+from hawser.service.views.snapshot import Snapshot
 
 MARGIN = 12
 LEAST_PAGE = 48  # px: two lines of the reckoning

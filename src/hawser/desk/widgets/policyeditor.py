@@ -20,7 +20,7 @@ from hawser.formats.atomic import written
 from hawser.formats.declared import small_text
 from hawser.formats.policytext import from_anywhere, read_policy, with_files, with_guard, without_guard
 from hawser.service.patience import in_time
-from hawser.service.runtime import Runtime
+from hawser.service.runtime.runtime import Runtime
 
 
 def told_change(old: Guards, new: Guards) -> str:

@@ -38,7 +38,7 @@ from hawser.desk.widgets.buttons import OnceButton, SureButton
 from hawser.desk.widgets.words import Label, plain_tip
 from hawser.engine import states
 from hawser.engine.events import Held
-from hawser.service.snapshot import BasketView, Snapshot, TradeView
+from hawser.service.views.snapshot import BasketView, Snapshot, TradeView
 
 ROW = 36
 MARK = 26  # left of the name: the box that marks a trade

@@ -7,8 +7,8 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWid
 from hawser.core.errors import BadInput
 from hawser.desk.theme.roles import give
 from hawser.desk.widgets.words import Label
-from hawser.service.alerts import Alerts
-from hawser.service.sentry import Sentry, WatchSettings
+from hawser.service.alerts.channels import Alerts
+from hawser.service.watchdog.keeping import Sentry, WatchSettings
 
 
 class WatchPanel(QWidget):

@@ -11,7 +11,7 @@ from hawser.desk import figures as fg
 from hawser.desk.look import Look
 from hawser.desk.widgets.buttons import HoldButton
 from hawser.desk.widgets.words import Label, escaped, plain_tip
-from hawser.service.snapshot import InstrumentView, Snapshot
+from hawser.service.views.snapshot import InstrumentView, Snapshot
 
 BOLD = 1.15  # how much wider bold words are, at most
 

@@ -1,0 +1,183 @@
+"""`hawser` without a command: the window, on the demo, a history, or a simulated venue elsewhere."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from hawser import __version__
+from hawser.commands.parsing import Parser
+from hawser.commands.process import leavable, say
+from hawser.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from hawser.core.account import Account
+
+
+def desktop_parser() -> Parser:
+    parser = Parser(
+        prog="hawser",
+        description="Sizes, protects and tends trades. Without options: opens the history opened last.",
+        epilog="Commands: hawser size REQUEST sizes a trade from JSON; hawser lines adds indicator columns to bars; "
+        "hawser verify SESSION replays a recorded session and compares. Each has its own --help.",
+    )
+    parser.add_argument("--version", action="version", version=f"hawser {__version__}")
+    parser.add_argument("--demo", action="store_true", help="open the shipped demo world; touches no data of yours")
+    parser.add_argument("--fresh", action="store_true", help="with --demo: begin the demo anew")
+    parser.add_argument("--bars", type=Path, metavar="FILE", help="replay this bar history (CSV or Parquet)")
+    parser.add_argument("--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)")
+    parser.add_argument(
+        "--account", type=Path, action="append", default=[], metavar="FILE",
+        help="the account (TOML); given again: further accounts, each with a venue and a record of its own. "
+        "With --demo: accounts beside the demo's",
+    )  # fmt: skip
+    parser.add_argument("--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset")
+    parser.add_argument("--quay", type=Path, metavar="PATH", help="trade at the simulated venue that listens there")
+    parser.add_argument("--speed", type=float, default=None, metavar="N", help="run the venue's clock N times as fast")
+    parser.add_argument("--zone", metavar="ZONE", help="show times in this zone instead of the machine's")
+    parser.add_argument("--profile-root", type=Path, help=argparse.SUPPRESS)  # tests keep their data apart
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    leavable()
+    options = desktop_parser().parse_args(arguments)
+    if options.speed is not None and not 0 < options.speed <= 3600:
+        raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
+    _check_zone(options.zone)
+    if sum(map(bool, (options.demo, options.bars, options.quay))) > 1:
+        raise BadInput("usage", "--demo, --bars and --quay: expected one of them")
+    if options.fresh and not options.demo:
+        raise BadInput("usage", "--fresh: expected together with --demo")
+    for name in ("instrument", "account", "tz"):
+        with_it = options.bars or (name == "account" and (options.quay or options.demo))
+        if getattr(options, name) and not with_it:
+            raise BadInput("usage", f"--{name}: expected together with --bars")
+    if options.bars and not options.instrument:
+        raise BadInput("usage", "--bars: expected --instrument FILE.toml too")
+    if options.quay and len(options.account) > 1:
+        raise BadInput("usage", "--quay: expected one account; a simulated venue keeps the books of one")
+    if options.demo:
+        return _demo(options)
+    if options.quay:
+        return _far(options)
+    return _replay(options)
+
+
+def _check_zone(zone: str | None) -> None:
+    if zone is not None:
+        from zoneinfo import ZoneInfo
+
+        try:
+            ZoneInfo(zone)
+        except (KeyError, ValueError, OSError):
+            raise BadInput("bad_zone", f"--zone {zone}: expected the name of a time zone") from None
+
+
+def _need_display() -> None:
+    from hawser.desk.app import display_missing
+
+    if display_missing():
+        raise BadInput(
+            "no_display",
+            "No display to open a window on; on a machine without one, run it under Xvfb: xvfb-run -a make demo",
+        )
+
+
+def _demo(options: argparse.Namespace) -> int:
+    _need_display()
+    from functools import partial
+
+    from hawser.demo import world
+    from hawser.demo.boot import begin_anew, boot, boot_beside
+    from hawser.desk.app import run
+    from hawser.service.profiles.profile import account_profile, profile
+
+    chosen = profile("demo", options.profile_root)
+    more = []
+    for name, account in _accounts(options.account):
+        where = account_profile("demo", name, options.profile_root)
+        more.append((name, where, partial(boot_beside, account)))
+    for where in (chosen, *(where for _, where, _ in more)) if options.fresh else ():
+        begin_anew(where)
+    return run(chosen, boot, "demo", options.speed or 1.0, options.zone, tuple(more), world.ACCOUNT.name or "demo")
+
+
+def _accounts(paths: list[Path]) -> list[tuple[str, Account]]:
+    """The accounts of the files, each under a name of its own."""
+    from hawser.core.account import Account
+    from hawser.formats.declared import load
+
+    found: dict[str, Account] = {}
+    for path in paths:
+        account = load(Account, path)
+        name = account.name or path.stem
+        if name in found:
+            raise BadInput("same_name", f"{path}: name: another account is called '{name}' already; expected another")
+        found[name] = account
+    return list(found.items())
+
+
+def _far(options: argparse.Namespace) -> int:
+    from hawser.core.account import Account
+    from hawser.formats.declared import load
+    from hawser.service.profiles.profile import far_name, profile
+    from hawser.service.runtime.opening_quay import boot
+
+    account = load(Account, options.account[0]) if options.account else None
+    if not options.quay.is_socket():
+        raise BadInput("no_quay", f"{options.quay}: expected the socket of a simulated venue; start one: hawser quay")
+    _need_display()
+    from hawser.desk.app import run
+
+    chosen = profile(far_name(options.quay), options.profile_root)
+    return run(
+        chosen, lambda where: boot(options.quay, account, where), options.quay.name, options.speed or 1.0, options.zone
+    )  # fmt: skip
+
+
+def _replay(options: argparse.Namespace) -> int:
+    from functools import partial
+
+    from hawser.service.profiles.last_opened import last_opened, note_opened
+    from hawser.service.profiles.profile import account_profile, profile, replay_name
+    from hawser.service.runtime.opening_history import Inputs, boot
+
+    root = options.profile_root
+    if options.bars is None:
+        files = last_opened(root)
+        speed = options.speed or files.speed
+    else:
+        files = note_opened(root, options.bars, options.instrument, options.account, options.tz, options.speed or 1.0)
+        speed = options.speed or 1.0
+    accounts = [files.account, *files.accounts] if files.account else []
+    named = _accounts([Path(path) for path in accounts])
+    first = Path(accounts[0]) if accounts else None
+    inputs = [Inputs(Path(files.bars), Path(files.instrument), first, files.zone)]
+    inputs += [inputs[0].with_account(Path(path)) for path in accounts[1:]]
+    _need_display()
+    from hawser.desk.app import run
+
+    name = replay_name(inputs[0].instrument.symbol, inputs[0].path)
+    if options.bars is not None:
+        with _only_told():
+            files.keep(root)
+    starts = [
+        (one, account_profile(name, one, root), partial(boot, given))
+        for (one, _), given in zip(named[1:], inputs[1:], strict=True)
+    ]
+    shown = named[0][0] if named else "first"
+    title = inputs[0].path.name
+    return run(profile(name, root), partial(boot, inputs[0]), title, speed, options.zone, tuple(starts), shown)
+
+
+@contextmanager
+def _only_told() -> Iterator[None]:
+    """What keeps nobody from starting: it is told, and that is all."""
+    try:
+        yield
+    except BadInput as error:
+        say(error.sentence)

@@ -1,0 +1,27 @@
+"""`hawser rehearse`: a rig over a history; trades, fills, stops and equity as files."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from hawser.commands.history import files_of, history_parser
+from hawser.commands.parsing import DONE
+from hawser.commands.process import aside, cancellable, uncollected
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser rehearse`."""
+    parser = history_parser("rehearse", "Run a rig over history; writes trades, fills, stops, equity.")
+    parser.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="a folder for the files written")
+    parser.add_argument("--reference", action="append", default=[], metavar="NAME=FILE",
+                        help="bars of an instrument that a regime refers to; may be given again")  # fmt: skip
+    options = parser.parse_args(arguments)
+    cancellable()
+    with uncollected():
+        from hawser.service.rehearsing import rehearse
+
+        report = aside(lambda: rehearse(files_of(options), options.out, options.order))
+    if options.json:
+        print(json.dumps(report, indent=1))
+    return DONE

@@ -1,0 +1,110 @@
+"""A person's rigs: one TOML file each in the settings' folder. Those that ship are laid there once, at first."""
+
+from __future__ import annotations
+
+from functools import partial
+from importlib.resources import files
+from pathlib import Path
+
+from hawser.core.errors import BadInput
+from hawser.core.rig import Rig
+from hawser.formats.atomic import folder_written
+from hawser.formats.rigs import load_rig, read_rig, rig_text, save_rig
+from hawser.service.patience import in_time
+from hawser.service.profiles.profile import plain
+
+SHIPPED = (
+    "short-hitch", "slow-warp", "spring-line", "bar-by-bar", "even-keel", "soft-landing", "other-tack", "three-rungs",
+)  # fmt: skip
+
+
+class Shelf:
+    """Rigs by name, each in its file. Changes are written at once, whole; `faults` are files that cannot be read."""
+
+    def __init__(self, folder: Path | None) -> None:
+        self.folder = folder
+        self.rigs: dict[str, Rig] = {}
+        self.faults: list[str] = []
+        self._paths: dict[str, Path] = {}
+        if folder is not None and folder.is_dir():
+            self._read(folder)
+        else:
+            self._lay(folder)
+
+    def _lay(self, folder: Path | None) -> None:
+        """The rigs that ship, all at once: a folder with some of them would stay so. Where it cannot be made they are
+        here all the same."""
+        self.rigs = {rig.name: rig for rig in shipped()}
+        if folder is None:
+            return
+        paths = {name: folder / f"{plain(name)}.toml" for name in self.rigs}
+        try:
+            folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            with folder_written(folder, [path.name for path in paths.values()]) as opened:
+                for name, path in paths.items():
+                    opened(path.name).write(rig_text(self.rigs[name]))
+            folder.chmod(0o700)
+        except (BadInput, OSError) as error:
+            why = error.sentence if isinstance(error, BadInput) else f"{folder}: {error.strerror}"
+            self.faults.append(f"{why}: the rigs that ship are there for now, and are not kept")
+            return
+        self._paths = paths
+
+    def _read(self, folder: Path) -> None:
+        for path in sorted(folder.glob("*.toml")):
+            try:
+                rig = load_rig(path)
+            except BadInput as error:
+                self.faults.append(error.sentence)
+                continue
+            name = rig.name or path.stem
+            if name in self.rigs:
+                self.faults.append(f"{path}: there is another rig named {name}")
+                continue
+            self.rigs[name], self._paths[name] = rig, path
+
+    def put(self, rig: Rig) -> None:
+        """Keep a rig under its name, in the place of an older one; raises BadInput where it cannot be written."""
+        if not rig.name.strip():
+            raise BadInput("no_name", "A rig needs a name")
+        folder = self.folder
+        if folder is not None:
+            self._paths[rig.name] = in_time(lambda: self._kept(rig, folder))
+        self.rigs[rig.name] = rig
+
+    def _kept(self, rig: Rig, folder: Path) -> Path:
+        """Where a rig has been written."""
+        try:
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        except OSError as error:
+            raise BadInput("unwritable", f"{folder}: cannot be made ({error.strerror})") from None
+        path = self._paths.get(rig.name) or self._free(rig.name)
+        save_rig(rig, path)
+        return path
+
+    def drop(self, name: str) -> None:
+        """Forget a rig, and its file."""
+        path = self._paths.get(name)
+        if path is not None:
+            try:
+                in_time(partial(path.unlink, missing_ok=True))
+            except OSError as error:
+                raise BadInput("unwritable", f"{path}: cannot be deleted ({error.strerror})") from None
+        self._paths.pop(name, None)
+        self.rigs.pop(name, None)
+
+    def _free(self, name: str) -> Path:
+        assert self.folder is not None
+        stem, taken = plain(name) or "rig", {path.name for path in self._paths.values()}
+        number = 1
+        while (found := self.folder / (f"{stem}.toml" if number == 1 else f"{stem}-{number}.toml")).name in taken or (
+            found.exists()
+        ):
+            number += 1
+        return found
+
+
+def shipped() -> list[Rig]:
+    """The rigs that come with Hawser."""
+    root = files("hawser.demo") / "rigs"
+    return [read_rig((root / f"{name}.toml").read_text(encoding="utf-8"), name) for name in SHIPPED]
