@@ -21,7 +21,7 @@ from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
 from hawser.core.rig import Trail
 from hawser.engine import events as ev
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from hawser.ledger.ledger import Ledger
 from hawser.service.runtime.boundary import ticks
 from hawser.service.runtime.session import Session

@@ -18,7 +18,7 @@ from hawser.core.guards.declared import Guards
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.rules.tending import PESSIMISTIC
 from hawser.engine import events as ev
-from hawser.engine.verdict import entry_verdict
+from hawser.engine.clearance.entries import entry_verdict
 from hawser.formats.declared import load
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.watch import Policy

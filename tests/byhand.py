@@ -14,7 +14,7 @@ from hawser.core.rig import Trail
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
-from hawser.engine.state import Trade
+from hawser.engine.model.state import Trade
 from madeup import account, pair
 
 SYMBOL = "CAD/CHF"

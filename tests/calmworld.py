@@ -13,13 +13,13 @@ from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.ledger.ledger import Entry, Ledger
-from hawser.service.runtime.recording import Extent, Way
+from hawser.service.recording import Extent, Way
 from hawser.service.runtime.session import Session
 from hawser.venue import port
 from hawser.venue.quay.book import BookState
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.weather import SEVERITIES, Weather
-from hawser.verification import world as stormworld
+from hawser.verification import world as storm_world
 from hawser.verification.world import ACCOUNT, Kept
 
 SYMBOL = "CAD/CHF"
@@ -46,13 +46,13 @@ class World:
         self, ledger: Ledger | None = None, weather: Weather = SEVERITIES["calm"], seed: int = 3, way: Way | None = None
     ) -> None:
         self.seed, self.ledger, self.way = seed, ledger, way
-        self.venue = self._quay(stormworld.WORLD, weather, None, 0)
+        self.venue = self._quay(storm_world.WORLD, weather, None, 0)
         self.entries: list[Entry] = []
         self.faults: list[Exception] = []
         self.open()
 
-    def _quay(self, world: stormworld.World, weather: Weather, store: Kept | None, since: int) -> Own:
-        feed, rates = stormworld.feed_of(world, self.seed), dict(stormworld.RATES)
+    def _quay(self, world: storm_world.World, weather: Weather, store: Kept | None, since: int) -> Own:
+        feed, rates = storm_world.feed_of(world, self.seed), dict(storm_world.RATES)
         return Own(feed, "CHF", 64_000.0, rates, weather, self.seed, store, since)
 
     def open(self, last: Extent | None = None) -> None:
@@ -61,7 +61,7 @@ class World:
         )
         self.run(30)
 
-    def another_answers(self, traded: stormworld.World, state: BookState) -> None:
+    def another_answers(self, traded: storm_world.World, state: BookState) -> None:
         """The line is cut, and who answers on it then trades others; the session lives on."""
         old, now = self.venue, self.session.now
         old.hang_up()

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from hawser.service.profiles.profile import profile
-from hawser.service.runtime.recording import Aside
+from hawser.service.recording import Aside
 
 # Compiled rules are slow the first time they are met, never after: no deadline, and the same examples each run.
 settings.register_profile(

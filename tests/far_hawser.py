@@ -13,8 +13,8 @@ from pathlib import Path
 
 from hawser.core.account import Account, Policy
 from hawser.core.clock import SECOND
-from hawser.engine import states
-from hawser.engine.exposure import covered_steps
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import covered_steps
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.service.runtime.session import Session
 from hawser.venue.clock import Clock

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from hawser.core.clock import MINUTE, SECOND
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.ledger.ledger import Ledger
 from hawser.verification.storm import Storm
 

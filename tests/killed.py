@@ -14,7 +14,7 @@ from pathlib import Path
 
 import msgspec
 
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.ledger.ledger import Ledger
 from hawser.venue.quay.store import BookStore
 from hawser.verification.places import place_of

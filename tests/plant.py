@@ -117,7 +117,7 @@ def faults_of(path: Path) -> Iterator[Fault]:
 
 def drawn(sources: Path, number: int) -> Fault:
     """The fault of this number: a file by its number of faults, then one of them."""
-    found = [fault for place in PLACES for path in sorted((sources / place).glob("*.py")) for fault in faults_of(path)]
+    found = [fault for place in PLACES for path in sorted((sources / place).rglob("*.py")) for fault in faults_of(path)]
     return random.Random(number).choice(found)
 
 
@@ -146,6 +146,11 @@ def finder(tree: Path, place: str, storms: int) -> str | None:
     return None if runs(tree, ["-c", STORMS, str(storms)]) else "storms"
 
 
+def place_of(fault: Fault, tree: Path) -> str:
+    inside = fault.path.relative_to(tree / "src" / "hawser").as_posix()
+    return next(place for place in PLACES if inside.startswith(f"{place}/"))
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("first", type=int)
@@ -163,7 +168,7 @@ def main() -> None:
         whole = fault.path.read_bytes()
         fault.path.write_bytes(fault.planted(whole))
         try:
-            by = finder(tree, str(fault.path.parent.relative_to(tree / "src" / "hawser")), told.storms)
+            by = finder(tree, place_of(fault, tree), told.storms)
         finally:
             fault.path.write_bytes(whole)
         left += by is None

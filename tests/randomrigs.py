@@ -15,7 +15,7 @@ from hawser.core.hours import ever_closes
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.core.rig import Rig, TimeExit
 from hawser.rehearsal.run import Signals
-from hawser.verification import rigs as stormrigs
+from hawser.verification import rigs
 from madeup import pair
 
 PIER = Instrument(
@@ -57,10 +57,10 @@ def a_rig(draw: Random) -> Rig:
     """Any rig but a ladder, some of them for a part of the history."""
     begins = 30_000_000 * MINUTE
     window = (begins + 200 * MINUTE, begins + 700 * MINUTE) if draw.random() < 0.2 else (None, None)
-    return msgspec.structs.replace(stormrigs.a_rig(draw), from_=window[0], to=window[1])
+    return msgspec.structs.replace(rigs.a_rig(draw), from_=window[0], to=window[1])
 
 
-a_ladder = stormrigs.a_ladder
+a_ladder = rigs.a_ladder
 
 
 def fitting(rig: Rig, instrument: Instrument) -> Rig:

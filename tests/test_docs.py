@@ -4,7 +4,7 @@ import re
 
 from hawser import __version__
 from hawser.commands.desktop import desktop_parser
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from madeup import ROOT
 
 DESIGN = (ROOT / "docs" / "design.md").read_text(encoding="utf-8")
@@ -44,6 +44,9 @@ def test_the_files_a_trader_is_told_of_are_there():
 
 
 def test_modules_named_in_the_tour_exist():
-    for name in re.findall(r"`((?:core|engine|rehearsal|venue|ledger|formats|service|verification|commands|desk|tests)/[a-z_/]+\.?p?y?)`", DESIGN):
+    for name in re.findall(
+        r"`((?:core|engine|rehearsal|venue|ledger|formats|service|verification|commands|desk|tests)/[a-z_/]+\.?p?y?)`",
+        DESIGN,
+    ):
         path = name if name.startswith("tests/") else f"src/hawser/{name}"
         assert (ROOT / path).exists(), name

@@ -13,11 +13,11 @@ from hawser.core.guards.measures import percentile_key
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.engine.commands import Submit, Tell
 from hawser.engine.events import BarCompleted, TimerFired
-from hawser.engine.state import Order, Rung
+from hawser.engine.model.state import Order, Rung
 from hawser.ledger.ledger import Ledger
 from hawser.venue import port
 from hawser.venue.quay.weather import KINDS, Weather
-from hawser.verification import filters as stormfilters
+from hawser.verification import filters
 from hawser.verification.filters import FiltersWatch
 from hawser.verification.guards import GuardWatch
 from hawser.verification.judge import FITS_AFTER, FLOOD, SHOWN_FALSELY, Findings
@@ -290,11 +290,11 @@ def test_the_watch_over_limits_can_fail():
 
 def test_the_watch_over_filters_can_fail():
     place = place_of(0)
-    kinds = {one.name: one for seed in range(20) for one in stormfilters.drawn(seed, place)}
+    kinds = {one.name: one for seed in range(20) for one in filters.drawn(seed, place)}
     assert set(kinds) == {"pause", "wild", "regime"}
     watch, state = FiltersWatch(place, tuple(kinds.values())), Storm(0, "calm").state
     symbol = place.world[0][0].symbol
-    state.measures = {symbol: {percentile_key(stormfilters.WILD): 50.0}}
+    state.measures = {symbol: {percentile_key(filters.WILD): 50.0}}
 
     def told(minutes, side=1):
         entry = Submit(order="x", trade="T", symbol=symbol, role="entry", side=side, kind="market", steps=1,
@@ -312,7 +312,7 @@ def test_the_watch_over_filters_can_fail():
         assert not list(watch.heard((bar, []), state))
     assert not told(4)
     assert "against the regime" in told(4, side=-1)
-    state.measures = {symbol: {percentile_key(stormfilters.WILD): 100.0}}
+    state.measures = {symbol: {percentile_key(filters.WILD): 100.0}}
     assert "at a percentile of 100.0" in told(4)
     state.measures = {}
     assert "at a percentile of None" in told(4)

@@ -24,7 +24,7 @@ from hawser.core.guards.news import UNREAD, NewsEvent
 from hawser.demo.boot import boot
 from hawser.desk.app import application, make_window
 from hawser.desk.window import Window
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from hawser.formats import newsics
 from hawser.service.profiles.profile import profile
 from hawser.service.views.snapshot import Snapshot, TradeView

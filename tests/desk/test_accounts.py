@@ -12,7 +12,7 @@ from hawser.demo.boot import boot_beside
 from hawser.desk.settings import Settings
 from hawser.desk.stations.names import LOGBOOK
 from hawser.desk.window import Window
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from hawser.service.profiles.profile import profile
 
 SYMBOL = "NZD/SEK"

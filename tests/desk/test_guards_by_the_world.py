@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QPushButton
 
 from hawser.core.clock import MINUTE
 from hawser.core.guards import declared as dc
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from hawser.venue.quay.weather import Sky
 
 KEY, KEYS = Qt.Key, Qt.KeyboardModifier

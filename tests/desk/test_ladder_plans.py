@@ -3,7 +3,7 @@
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 
 
 def chosen(trader):

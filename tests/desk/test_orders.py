@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QApplication, QPushButton
 from hawser.core.clock import SECOND
 from hawser.desk.widgets.buttons import SureButton
 from hawser.desk.widgets.quaypanel import GUSTS, read_weather
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from hawser.venue.quay.weather import SEVERITIES
 
 SYMBOL = "NZD/SEK"

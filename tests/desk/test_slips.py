@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QMessageBox, QPushButton, Q
 
 from hawser.desk.stations.names import HELM, LOGBOOK, RIGS
 from hawser.desk.widgets.buttons import OnceButton, SureButton
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 
 SYMBOL = "NZD/SEK"
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier

@@ -37,9 +37,9 @@ from hawser.desk.theme.palette import NIGHT, PAPER, contrast, stylesheet
 from hawser.desk.widgets.bars import HaltBar
 from hawser.desk.widgets.finder import matches, nearness
 from hawser.engine import events as ev
-from hawser.engine.state import Halted
+from hawser.engine.model.state import Halted
 from hawser.service.alerts.settings import AlertSettings
-from hawser.service.runtime import opening_history as replay
+from hawser.service.runtime import opening_history
 from hawser.service.views.snapshot import taken
 from hawser.service.watchdog.keeping import WatchSettings
 from madeup import NO_JSON, ROOT
@@ -239,8 +239,8 @@ def test_the_venue_s_silence_is_shown_where_one_looks(open_desk):
 
 def test_own_history_opens_on_the_same_desk(open_desk):
     files = [ROOT / "examples" / name for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")]
-    inputs = replay.Inputs(*files)
-    trader = open_desk(speed=3600.0, make=lambda where: replay.boot(inputs, where), name="own")
+    inputs = opening_history.Inputs(*files)
+    trader = open_desk(speed=3600.0, make=lambda where: opening_history.boot(inputs, where), name="own")
     assert trader.helm.symbol == "Quillan Ferry"
     assert not trader.chart.span_buttons[5 * MINUTE].isHidden()
     assert trader.chart.span_buttons[MINUTE].isHidden()

@@ -10,10 +10,11 @@ from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.rig import Amount, Basket
 from hawser.core.typed import basket_text, read_basket
-from hawser.engine import baskets, states
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine.state import bar_key
+from hawser.engine.model import transitions as states
+from hawser.engine.model.state import bar_key
+from hawser.engine.rigs import baskets
 from hawser.service.views.snapshot import taken
 
 

@@ -8,9 +8,9 @@ from hawser.core.entry import EntryRule
 from hawser.core.rig import Ladder, Measure, Rig
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import states
-from hawser.engine.exposure import resting_level
-from hawser.engine.reconciling import differs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import resting_level
+from hawser.engine.reconcile import differs
 
 
 def checked(hand: ByHand, *known: ev.Known, steps: int, quiet: bool = True, side: int = 1) -> ev.Checked:

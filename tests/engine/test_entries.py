@@ -10,10 +10,10 @@ from hawser.core.entry import EntryRule, Good
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import states
-from hawser.engine.exposure import Valuation
-from hawser.engine.reasons import Reason
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.reasons import Reason
 
 BUY_STOP = EntryRule("stop", price=Decimal("0.61500"))
 

@@ -17,13 +17,14 @@ from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import moneyguards, states
+from hawser.engine.clearance.entries import entry_verdict
+from hawser.engine.clearance.guards import cancels
 from hawser.engine.engine import Engine
-from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import cancels
-from hawser.engine.state import EngineState, Market
-from hawser.engine.tripping import action_for
-from hawser.engine.verdict import entry_verdict
+from hawser.engine.guards import money as guard_money
+from hawser.engine.guards.tripping import action_for
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.state import EngineState, Market
 from madeup import account, pair
 
 LIMIT = EntryRule("limit", atr=1.0)
@@ -588,10 +589,10 @@ def test_a_guard_whose_first_equity_was_not_known_counts_from_the_first_that_is_
     state = hand.engine.state
     [memory] = state.memory.values()
     memory.base = memory.high = float("nan")
-    moneyguards.first_figures(state)
+    guard_money.first_figures(state)
     assert (memory.base, memory.high) == (64_000.0, 64_000.0)
     memory.base = memory.high = 70_000.0
-    moneyguards.first_figures(state)
+    guard_money.first_figures(state)
     assert memory.base == 70_000.0
 
 

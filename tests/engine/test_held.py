@@ -12,10 +12,11 @@ from hawser.core.levels import StopRule
 from hawser.core.rules.entries import HELD_QUIET, HELD_REACHED, HELD_SPIKE, backstop_behind, held_stop
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import holding, states
-from hawser.engine import reasons as rs
-from hawser.engine.reasons import Reason
-from hawser.engine.requests import Desk
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.reasons import Reason
+from hawser.engine.outbox import Outbox
+from hawser.engine.protection import held_lines
 
 
 def held(**rule) -> ByHand:
@@ -47,13 +48,13 @@ def test_a_quote_at_the_held_stop_closes_at_market():
 def test_a_spread_spike_is_waited_for_also_where_a_quote_is_looked_at_for_something_else():
     hand = held(settle_ms=500)
     quoted(hand, 60870, 60930)
-    desk = Desk(hand.engine.state)
+    outbox = Outbox(hand.engine.state)
     hand.engine.state.now += 100 * MILLISECOND
-    holding.watch(desk, hand.trade)  # as a basket's quote does
-    assert not desk.out
+    held_lines.watch(outbox, hand.trade)  # as a basket's quote does
+    assert not outbox.out
     hand.engine.state.now += 400 * MILLISECOND
-    holding.watch(desk, hand.trade)
-    assert "held_stop" in codes(desk.out) or of(desk.out, cm.Submit)
+    held_lines.watch(outbox, hand.trade)
+    assert "held_stop" in codes(outbox.out) or of(outbox.out, cm.Submit)
 
 
 def test_quotes_of_what_is_being_closed_leave_nothing_in_the_record():

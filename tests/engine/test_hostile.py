@@ -9,9 +9,9 @@ from hawser.core.clock import MINUTE
 from hawser.core.instrument import Instrument
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import states
-from hawser.engine.reconciling import differs
-from hawser.engine.state import Order
+from hawser.engine.model import transitions as states
+from hawser.engine.model.state import Order
+from hawser.engine.reconcile import differs
 from hawser.service.views.logbook_lines import Teller
 from madeup import account
 

@@ -15,10 +15,11 @@ from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import rigging, states
-from hawser.engine.exposure import Valuation
-from hawser.engine.reasons import Reason
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import rig_levels
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.reasons import Reason
 
 LADDER = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))
 PLAN = {"rig": LADDER, "stop": None, "targets": (), "trail": None}
@@ -306,7 +307,7 @@ def test_break_even_after_its_target_waits_until_that_has_filled():
     """The target closes what was held before a rung filled; the rung's part stays, and its stop goes to the entry."""
     hand = laddered(rig=msgspec.structs.replace(LADDER, break_even=BreakEven(After(target=1))))
     ref, held, target = hand.trade.ref, hand.trade.open_steps, hand.order("target")
-    assert "break-even to" in rigging.waiting(hand.engine.state, hand.trade)[0].text
+    assert "break-even to" in rig_levels.waiting(hand.engine.state, hand.trade)[0].text
     hand.quote(ref + 40, ref + 52)
 
     def stops(commands):

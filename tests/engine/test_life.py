@@ -13,10 +13,10 @@ from hawser.core.errors import HawserBug
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import states
 from hawser.engine.engine import Engine
-from hawser.engine.reasons import Reason
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.reasons import Reason
 from madeup import account, pair
 
 

@@ -20,13 +20,14 @@ from hawser.core.rules.quantity import money_stop_distance, risk_of
 from hawser.core.rules.rounding import floor_steps, floor_whole
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import moneyguards, states
-from hawser.engine.exposure import resting_level
-from hawser.engine.guardmemory import count_anew
+from hawser.engine.guards import money as guard_money
+from hawser.engine.guards.memory import count_anew
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import resting_level
+from hawser.engine.model.rig_levels import ready, waiting
+from hawser.engine.model.state import Memory
 from hawser.engine.pacing import silence_allowed
-from hawser.engine.reconciling import differs
-from hawser.engine.rigging import ready, waiting
-from hawser.engine.state import Memory
+from hawser.engine.reconcile import differs
 from hawser.verification.places import clock_of
 from madeup import pair
 
@@ -418,7 +419,7 @@ def test_counting_anew_begins_at_nothing():
 def test_only_switches_over_money_that_are_on_watch_the_equity():
     floor, fall = dc.FloorSwitch(name="floor", money=1.0, on=False), dc.DrawdownSwitch(name="fall", percent=9.0)
     guards = (dc.CountGuard(name="few", most=3), floor, fall, dc.LossSwitch(name="off", percent=1.0, on=False))
-    found = moneyguards.watching(guarded(*guards).engine.state)
+    found = guard_money.watching(guarded(*guards).engine.state)
     assert [guard.name for guard, _ in found] == ["fall"]
 
 

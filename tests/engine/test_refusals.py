@@ -13,8 +13,8 @@ from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import Ladder, LossStep, Measure, Rig, Step, TimeExit
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import states
-from hawser.engine.entering import latest_plan
+from hawser.engine.entries.placing import latest_plan
+from hawser.engine.model import transitions as states
 from madeup import account, pair
 
 WAITS = EntryRule("limit", price=Decimal("0.61000"))

@@ -18,17 +18,17 @@ from hawser.core.rig import Amount, Basket, BreakEven, Ladder, LossStep, Measure
 from hawser.core.rules.entries import filled_at
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import states
 from hawser.engine.alignment import align
-from hawser.engine.anchoring import _known
 from hawser.engine.asks import stop_problem
-from hawser.engine.entering import need_equity, request_for
-from hawser.engine.exposure import Exposure
-from hawser.engine.guarding import scene_of
-from hawser.engine.reconciling import differs
-from hawser.engine.state import Memory
-from hawser.engine.watchtimes import next_moment
+from hawser.engine.clearance.guards import scene_of
+from hawser.engine.entries.anchoring import _known
+from hawser.engine.entries.placing import need_equity, request_for
+from hawser.engine.guards.next_look import next_moment
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import Exposure
+from hawser.engine.model.state import Memory
+from hawser.engine.reconcile import differs
 
 BUY_STOP = EntryRule("stop", price=Decimal("0.61500"))
 LADDER = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))

@@ -5,8 +5,8 @@ from hawser.core.entry import HeldRule
 from hawser.core.rig import Trail
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine.state import Order
+from hawser.engine.model import reasons as rs
+from hawser.engine.model.state import Order
 
 
 def asked_twice() -> tuple[ByHand, Order, int]:

@@ -28,10 +28,10 @@ from hawser.core.rig import (
 )
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine.following import following, turned_plan
-from hawser.engine.reasons import Reason
-from hawser.engine.rigging import waiting
+from hawser.engine.entries.follow_on import following, turned_plan
+from hawser.engine.model import reasons as rs
+from hawser.engine.model.reasons import Reason
+from hawser.engine.model.rig_levels import waiting
 
 SPAN = 15 * MINUTE
 WHOLE = (TargetRule(share=1.0, r=1.0),)

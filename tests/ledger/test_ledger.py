@@ -16,7 +16,7 @@ from hawser.core.errors import Unavailable
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.ledger.ledger import Ledger, writable
 from hawser.ledger.migrations import STEPS
 from hawser.ledger.verify import damage

@@ -13,7 +13,7 @@ import pytest
 from hawser.core.entry import HeldRule
 from hawser.engine.commands import AnyCommand, Command, StartTimer
 from hawser.engine.events import AnyEvent, Event, Holdings, Known, Quote
-from hawser.engine.state import EngineState, Halted
+from hawser.engine.model.state import EngineState, Halted
 from hawser.ledger import shape
 from keep_records import SHAPE
 

@@ -19,7 +19,7 @@ import pytest
 from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.commands import Tell
 from hawser.formats.declared import load, save
-from hawser.service.alerts.channels import KEPT, Alert, Alerts, Outbox, mail, post
+from hawser.service.alerts.channels import KEPT, Alert, AlertQueue, Alerts, mail, post
 from hawser.service.alerts.settings import AlertSettings, Smtp, Webhook
 from madeup import NO_JSON
 
@@ -224,7 +224,7 @@ def test_while_the_network_is_away_alerts_wait_and_go_as_one():
             raise Unavailable("mail", "no route")
         sent.append([alert.text for alert in batch])
 
-    box = Outbox(send)
+    box = AlertQueue(send)
     box.add(Alert(0.0, "a", "alarm", "first"))
     assert box.due(now, 6)
     assert box.go(now) == "no route"
@@ -241,7 +241,7 @@ def test_while_the_network_is_away_alerts_wait_and_go_as_one():
 
 def test_a_flood_is_told_a_few_times_a_minute_and_what_found_no_room_as_a_number():
     sent = []
-    box = Outbox(lambda batch: sent.append([alert.text for alert in batch]))
+    box = AlertQueue(lambda batch: sent.append([alert.text for alert in batch]))
     for number in range(KEPT + 5):
         box.add(Alert(0.0, "a", "alarm", str(number)))
     assert box.go(0.0) == ""
@@ -340,7 +340,7 @@ def test_one_channel_that_meets_nonsense_is_told_and_the_other_goes_on(alerts, n
 def test_a_channel_whose_errand_never_ends_is_told_and_goes_on(monkeypatch):
     monkeypatch.setattr("hawser.service.alerts.channels.LONGEST", 0.05)
     stuck = threading.Event()
-    box = Outbox(lambda batch: stuck.wait() or None)
+    box = AlertQueue(lambda batch: stuck.wait() or None)
     box.add(Alert(0.0, "a", "alarm", "x"))
     assert "no end to it" in box.go(0.0)
     assert len(box.held()) == 1

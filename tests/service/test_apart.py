@@ -7,7 +7,7 @@ from hawser.core.clock import MINUTE, SECOND
 from hawser.core.levels import StopRule
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.profile import profile
 from hawser.service.runtime.runtime import Boot, Hooks, Runtime

@@ -20,7 +20,7 @@ from hawser.formats.declared import save
 from hawser.service.alerts.settings import AlertSettings, Webhook
 from hawser.service.patience import Patient
 from hawser.service.profiles.profile import far_name, profile
-from hawser.service.runtime.recording import Extent
+from hawser.service.recording import Extent
 from hawser.service.watchdog.heartbeat import Heart, Pulse, read_pulse
 from hawser.service.watchdog.keeping import Alone, Sentry, WatchSettings
 from hawser.service.watchdog.process import say
@@ -29,7 +29,7 @@ from hawser.service.watchdog.watch import Finding, Watch, _closes, flatten, to_t
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
-from hawser.verification import world as stormworld
+from hawser.verification import world as storm_world
 from madeup import NO_JSON
 
 SILENT = "10"  # seconds: on a loaded machine a Hawser that is at work may be late with its sign of life
@@ -457,7 +457,7 @@ def test_a_watch_on_a_path_that_is_mistyped_is_told(tmp_path, capsys, monkeypatc
 
 
 def test_a_position_beyond_the_greatest_quantity_is_closed_in_parts():
-    venue = Quay(stormworld.feed_of(stormworld.WORLD, 1), "CHF", 64_000.0, dict(stormworld.RATES), "calm", 1)
+    venue = Quay(storm_world.feed_of(storm_world.WORLD, 1), "CHF", 64_000.0, dict(storm_world.RATES), "calm", 1)
     harbour = venue.instruments["Harbour 40"]
     held = port.PositionTold("p", "Harbour 40", 1, harbour.qty(harbour.qty_max_steps * 2 + 3))
     parts = list(_closes(venue, held))

@@ -19,7 +19,7 @@ from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.demo import world
 from hawser.demo.boot import boot
 from hawser.engine import events as ev
-from hawser.engine.verdict import entry_verdict
+from hawser.engine.clearance.entries import entry_verdict
 from hawser.formats.declared import load, save
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify

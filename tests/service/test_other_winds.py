@@ -25,12 +25,12 @@ from hawser.core.levels import StopRule
 from hawser.core.rig import Rig, TimeExit
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import states
+from hawser.engine.clearance.entries import account_verdict
 from hawser.engine.engine import Engine
-from hawser.engine.entering import account_now
+from hawser.engine.entries.placing import account_now
+from hawser.engine.model import transitions as states
+from hawser.engine.model.state import EngineState
 from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE, free_at
-from hawser.engine.state import EngineState
-from hawser.engine.verdict import account_verdict
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service.runtime.boundary import Inward
@@ -42,7 +42,6 @@ from hawser.venue.quay import hands
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import reread
 from hawser.venue.quay.weather import SEVERITIES, Weather
-from hawser.verification import world as stormworld
 from hawser.verification.world import ACCOUNT, Disk, Kept
 from madeup import account, pair
 
@@ -417,8 +416,8 @@ def test_another_tick_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, fi
     old, whole = world.state.instruments[SYMBOL], world.trade.stop
     tick = old.tick / 2 if finer else old.tick * next(factor for factor in (3, 7, 11) if whole % factor)
     new = msgspec.structs.replace(old, tick=tick)
-    anew = [(new, character) if one.symbol == SYMBOL else (one, character) for one, character in stormworld.WORLD]
-    state, since = stormworld._carried(reread(world.venue.book.state), old, new), len(world.entries)
+    anew = [(new, character) if one.symbol == SYMBOL else (one, character) for one, character in world.WORLD]
+    state, since = world._carried(reread(world.venue.book.state), old, new), len(world.entries)
     if lives:
         world.another_answers(anew, state)
         assert world.told(since) >= {"link_down", "instrument_changed"}
@@ -451,7 +450,7 @@ def test_bars_that_completed_while_the_line_was_cut_count_like_the_others(whole)
     if whole:
         while world.venue.next_message(until) is not None:  # nobody hears it
             pass
-        world.another_answers(list(stormworld.WORLD), reread(world.venue.book.state))
+        world.another_answers(list(world.WORLD), reread(world.venue.book.state))
     else:
         world.venue.gust("drop", "", 10 * MINUTE)
         world.run(11 * 60)
@@ -473,7 +472,7 @@ def test_a_contract_that_is_worth_more_while_hawser_lives_makes_the_next_size_sm
     world.run(10)
     old = world.state.instruments[SYMBOL]
     dearer = msgspec.structs.replace(old, multiplier=old.multiplier * 10)
-    traded = [(dearer if one.symbol == SYMBOL else one, character) for one, character in stormworld.WORLD]
+    traded = [(dearer if one.symbol == SYMBOL else one, character) for one, character in world.WORLD]
     world.another_answers(traded, reread(world.venue.book.state))
     world.place()
     assert world.trade.entered == pytest.approx(before / 10, abs=1)
@@ -496,8 +495,8 @@ def test_an_engine_that_fails_by_a_changed_instrument_takes_it_all_the_same(tmp_
         return Engine.handle(engine, event)
 
     engine.handle = handle
-    state = stormworld._carried(reread(world.venue.book.state), old, new)
-    world.another_answers([(new, how) if one.symbol == SYMBOL else (one, how) for one, how in stormworld.WORLD], state)
+    state = world._carried(reread(world.venue.book.state), old, new)
+    world.another_answers([(new, how) if one.symbol == SYMBOL else (one, how) for one, how in world.WORLD], state)
     assert len(world.faults) == 1
     assert world.state.instruments[SYMBOL] == new
     assert world.trade.stop == whole * 2
@@ -508,8 +507,8 @@ def test_an_engine_that_fails_by_a_changed_instrument_takes_it_all_the_same(tmp_
 def test_an_instrument_that_is_gone_while_hawser_lives_leaves_its_trade():
     world = World()
     world.place()
-    without = [one for one in stormworld.WORLD if one[0].symbol != SYMBOL]
-    world.another_answers(without, stormworld._without(reread(world.venue.book.state), SYMBOL))
+    without = [one for one in world.WORLD if one[0].symbol != SYMBOL]
+    world.another_answers(without, world._without(reread(world.venue.book.state), SYMBOL))
     assert world.trade.left
     assert SYMBOL not in world.session.stores
     since = len(world.entries)
@@ -527,8 +526,8 @@ def test_an_instrument_that_is_gone_at_a_restart_leaves_the_others(tmp_path):
     assert world.trade.state == states.PROTECTED
     world.session.close()
     world.venue.hang_up()
-    anew = [one for one in stormworld.WORLD if one[0].symbol != SYMBOL]
-    state = stormworld._without(reread(world.venue.book.state), SYMBOL)
+    anew = [one for one in world.WORLD if one[0].symbol != SYMBOL]
+    state = world._without(reread(world.venue.book.state), SYMBOL)
     world.venue, world.ledger = world._quay(anew, SEVERITIES["calm"], Kept(state), world.venue.now), Ledger(path)
     world.open()
     assert world.trade.state == states.PROTECTED
@@ -761,8 +760,8 @@ def test_an_entry_until_the_session_s_end_follows_the_hours_of_who_answers_now()
     order = world.state.orders[world.trade.entry]
     before = order.until
     earlier = [
-        (msgspec.structs.replace(one, sessions=stormworld.OTHER_HOURS[2]) if one.symbol == symbol else one, character)
-        for one, character in stormworld.WORLD
+        (msgspec.structs.replace(one, sessions=world.OTHER_HOURS[2]) if one.symbol == symbol else one, character)
+        for one, character in world.WORLD
     ]
     world.another_answers(earlier, reread(world.venue.book.state))
     assert world.state.orders[order.id].until == before - 3 * MINUTE

@@ -16,7 +16,7 @@ from hawser.venue.quay.book import BookState
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
 from hawser.venue.quay.weather import SEVERITIES
-from hawser.verification import world as stormworld
+from hawser.verification import world as storm_world
 
 
 def mode(path) -> int:
@@ -97,7 +97,13 @@ class FullAtTimes(BookStore):
 def test_a_venue_whose_books_cannot_be_written_goes_on_and_writes_them_later(tmp_path):
     store = FullAtTimes(tmp_path / "quay.sqlite")
     quay = Quay(
-        stormworld.feed_of(stormworld.WORLD, 1), "CHF", 64_000.0, dict(stormworld.RATES), SEVERITIES["calm"], 1, store
+        storm_world.feed_of(storm_world.WORLD, 1),
+        "CHF",
+        64_000.0,
+        dict(storm_world.RATES),
+        SEVERITIES["calm"],
+        1,
+        store,
     )
     store.full = True
     with pytest.raises(Unavailable):
@@ -116,16 +122,16 @@ def test_a_venue_whose_books_cannot_be_written_goes_on_and_writes_them_later(tmp
     assert "o1" in BookStore(tmp_path / "quay.sqlite").load().orders
 
 
-def books(path, traded=stormworld.WORLD, currency="CHF"):
-    rates = dict(stormworld.RATES)
-    feed = stormworld.feed_of(list(traded), 1)
+def books(path, traded=storm_world.WORLD, currency="CHF"):
+    rates = dict(storm_world.RATES)
+    feed = storm_world.feed_of(list(traded), 1)
     return Quay(feed, currency, 64_000.0, rates, SEVERITIES["calm"], 1, BookStore(path))
 
 
 def test_books_that_mean_something_else_by_now_are_not_gone_on_with(tmp_path):
     """Levels and quantities are whole ticks and steps: with another tick a stop would lie elsewhere."""
     path = tmp_path / "quay.sqlite"
-    (first, how), *others = stormworld.WORLD
+    (first, how), *others = storm_world.WORLD
     quay = books(path)
     until = quay.now + 10**10
     while quay.next_message(until) is not None:

@@ -10,13 +10,13 @@ import pytest
 from calmworld import World
 from hawser.core.errors import Unavailable
 from hawser.engine import events as ev
-from hawser.engine import states
-from hawser.engine.state import EngineState
+from hawser.engine.model import transitions as states
+from hawser.engine.model.state import EngineState
 from hawser.ledger import standing
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.standing import beside
 from hawser.ledger.verify import verify
-from hawser.service.runtime.recording import Aside
+from hawser.service.recording import Aside
 
 
 def whole(path):

@@ -11,13 +11,13 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput, Unavailable
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.levels import StopRule
-from hawser.engine import states
 from hawser.engine.engine import Engine
 from hawser.engine.events import Halt, MoveStop, TimerFired
+from hawser.engine.model import transitions as states
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
-from hawser.service.runtime import recording
-from hawser.service.runtime.recording import Aside, Here
+from hawser.service import recording
+from hawser.service.recording import Aside, Here
 from hawser.service.runtime.session import Session
 
 LONG = 600.0  # s: what a write may take in these tests, where nothing hangs

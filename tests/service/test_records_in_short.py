@@ -6,7 +6,7 @@ from hawser.core.clock import SECOND
 from hawser.core.rig import Amount, Basket
 from hawser.demo.boot import boot
 from hawser.engine import events as ev
-from hawser.engine.baskets import won
+from hawser.engine.rigs.baskets import won
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service.profiles.profile import profile

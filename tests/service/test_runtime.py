@@ -26,7 +26,7 @@ from hawser.formats.declared import save
 from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.last_opened import last_opened, note_opened
 from hawser.service.profiles.profile import profile, replay_name
-from hawser.service.runtime import opening_history as replay
+from hawser.service.runtime import opening_history
 from hawser.service.runtime.barstore import ATR_LENGTH, BarStore
 from hawser.service.runtime.faults import Faults
 from hawser.service.runtime.link import BEHIND, MOST_PAUSE, PACE, Inbox, Link
@@ -36,7 +36,7 @@ from hawser.service.views.logbook_lines import Teller
 from hawser.venue import port
 from hawser.venue.clock import Clock
 from hawser.venue.quay.store import reread
-from hawser.verification import world as stormworld
+from hawser.verification import world as storm_world
 from hawser.verification.storm import Storm
 from madeup import NO_JSON, ROOT, pair
 
@@ -283,7 +283,7 @@ def test_an_account_that_cannot_be_converted_is_refused_before_anything_opens(tm
     account = tmp_path / "account.toml"
     account.write_text('currency = "SEK"\nequity = 1000.0\n')
     with pytest.raises(BadInput, match="No conversion rate from CHF to SEK"):
-        replay.Inputs(EXAMPLES / "quillan-ferry-5m.csv", EXAMPLES / "quillan-ferry.toml", account)
+        opening_history.Inputs(EXAMPLES / "quillan-ferry-5m.csv", EXAMPLES / "quillan-ferry.toml", account)
 
 
 # Lines
@@ -539,7 +539,7 @@ def test_a_window_that_lacks_bars_is_sent_all_of_them_and_else_one_at_a_time(tmp
     until = world.venue.now + 5 * MINUTE
     while world.venue.next_message(until) is not None:  # nobody hears it
         pass
-    world.another_answers(list(stormworld.WORLD), reread(world.venue.book.state))
+    world.another_answers(list(storm_world.WORLD), reread(world.venue.book.state))
     assert heard()[-1] == "all"
     world.run(60)
     assert heard() == ["one"]
@@ -626,11 +626,13 @@ def test_a_record_that_cannot_be_written_closes_entries_and_heals_itself(started
 
 
 def test_own_history_is_replayed(tmp_path):
-    inputs = replay.Inputs(
+    inputs = opening_history.Inputs(
         EXAMPLES / "quillan-ferry-5m.csv", EXAMPLES / "quillan-ferry.toml", EXAMPLES / "account.toml"
     )
     heard = Heard()
-    runtime = Runtime(profile("own", tmp_path), lambda where: replay.boot(inputs, where), heard.hooks(), speed=600.0)
+    runtime = Runtime(
+        profile("own", tmp_path), lambda where: opening_history.boot(inputs, where), heard.hooks(), speed=600.0
+    )
     runtime.start()
     try:
         first = heard.until(lambda s: s.link_up and s.instruments and s.instruments[0].bid)

@@ -20,9 +20,9 @@ def run(arguments: list[str]) -> int:
     options = parser.parse_args(arguments)
     if options.seeds < 1:
         raise BadInput("usage", "--seeds: expected a whole number, 1 or more")
-    from hawser.verification import report as stormreport
+    from hawser.verification import report
 
     if options.replay is not None:
-        return DONE if stormreport.replay(options.replay, options.severity, options.guards) else REFUSED
-    kept = stormreport.report(options.first, options.seeds, options.severity, options.json, options.guards)
+        return DONE if report.replay(options.replay, options.severity, options.guards) else REFUSED
+    kept = report.report(options.first, options.seeds, options.severity, options.json, options.guards)
     return DONE if kept else REFUSED

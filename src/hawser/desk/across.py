@@ -13,7 +13,7 @@ from hawser.core.basis import own_atr
 from hawser.core.errors import Refused
 from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
-from hawser.engine.state import Marks
+from hawser.engine.model.state import Marks
 from hawser.formats.atomic import export_csv
 from hawser.service.views.snapshot import InstrumentView, Snapshot, plan_request
 

@@ -17,7 +17,7 @@ from hawser.core.rules.entries import backstop_behind
 from hawser.core.rules.rounding import floor_steps, level_ticks
 from hawser.desk.planning import plan_of
 from hawser.engine import events as ev
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from hawser.service.views.snapshot import BasketView, Snapshot, TargetView, TradeView
 
 Make = Callable[[int, str], ev.AskEvent]  # of the time and the ask's id

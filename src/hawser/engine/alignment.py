@@ -7,12 +7,12 @@ state are made those that were recorded; whatever else differs is settled with t
 
 from __future__ import annotations
 
-from hawser.engine import reasons as rs
-from hawser.engine import states
 from hawser.engine.commands import Amend, AnyCommand, Cancel, QueryAll, StartTimer, Submit
-from hawser.engine.reasons import Reason
-from hawser.engine.requests import NO_MOMENT
-from hawser.engine.state import EngineState, Order, Trade
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.reasons import Reason
+from hawser.engine.model.state import EngineState, Order, Trade
+from hawser.engine.outbox import NO_MOMENT
 
 
 def effective(commands: list[AnyCommand]) -> list[tuple[object, ...]]:

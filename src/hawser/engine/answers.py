@@ -5,17 +5,17 @@ from __future__ import annotations
 from hawser.core.clock import SECOND
 from hawser.core.rules.rounding import level_ticks
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import states
-from hawser.engine.anchoring import anchor
-from hawser.engine.entering import first_fill, moved, resize
+from hawser.engine.entries.anchoring import anchor
+from hawser.engine.entries.placing import first_fill, moved, resize
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.reasons import Reason, words
+from hawser.engine.model.state import Order, Rest, Rung, TargetLine, Trade
+from hawser.engine.outbox import Outbox, settled
 from hawser.engine.pacing import MARKET_CLOSED_RETRY, TARGET_RETRY, pause, urgent
-from hawser.engine.parts import ROLE_NAMES
-from hawser.engine.protecting import converge, heard_out, leave, signal
-from hawser.engine.reasons import Reason, words
-from hawser.engine.requests import Desk, settled
-from hawser.engine.state import Order, Rest, Rung, TargetLine, Trade
-from hawser.engine.tending import want_hours
+from hawser.engine.protection.converge import converge, heard_out, leave, signal
+from hawser.engine.protection.parts import ROLE_NAMES
+from hawser.engine.rigs.tending import want_hours
 
 MARKET_CLOSED, BAD_QTY = "market_closed", "bad_qty"
 OPENING = 5 * SECOND  # so long after it opened an answer may still be to what was sent before
@@ -24,35 +24,35 @@ LEVEL_TRIES = 2  # refusals of its level after which an exposed trade no longer 
 LEVEL_CODES = {"too_near", "wrong_side", "bad_level"}
 
 
-def _again_at(desk: Desk, trade: Trade, role: str, failures: int, code: str) -> int:
+def _again_at(outbox: Outbox, trade: Trade, role: str, failures: int, code: str) -> int:
     """When what failed is tried again; `failures` in a row, this one among them. A venue that is not trading says when
     it opens: until then it is asked now and then, in case that is not heard, whatever it failed by, for what is tried
     then is not left to be tried at the opening. Where it has just opened, what was sent before came too early, and is a
     failure like any other."""
-    market, now = desk.state.markets[trade.symbol], desk.state.now
+    market, now = outbox.state.markets[trade.symbol], outbox.state.now
     wait = pause(failures, urgent(trade, role))
     if not market.open or (code == MARKET_CLOSED and now - market.opened > OPENING):
         wait = MARKET_CLOSED_RETRY
     if role in ("target", "loss", "rung"):
         wait = max(wait, TARGET_RETRY)
     at = now + wait
-    desk.wake(trade, at)
+    outbox.wake(trade, at)
     return at
 
 
-def accepted(desk: Desk, order: Order, level: int | None = None) -> None:
+def accepted(outbox: Outbox, order: Order, level: int | None = None) -> None:
     """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing. `level`:
     where the venue has it rest, where it says so."""
-    desk.state.advance(order, "accept")
+    outbox.state.advance(order, "accept")
     if order.pending in ("submit", "query"):
         settled(order)
-    trade = desk.state.trades[order.trade]
+    trade = outbox.state.trades[order.trade]
     _succeeded(trade, order)
     if level is not None and not order.over and not _was_asked(order, level):
-        _adjusted(desk, trade, order, level)
+        _adjusted(outbox, trade, order, level)
     if order.role == "stop" and not order.over:
-        _note_rest(desk, trade, order)
-    converge(desk, trade)
+        _note_rest(outbox, trade, order)
+    converge(outbox, trade)
 
 
 def _succeeded(trade: Trade, order: Order) -> None:
@@ -69,38 +69,38 @@ def _was_asked(order: Order, level: int) -> bool:
     return any(level == one for one, _ in order.asked)
 
 
-def _adjusted(desk: Desk, trade: Trade, order: Order, level: int) -> None:
+def _adjusted(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
     """The venue has the order rest at another level than was asked: that counts, and nothing is asked again. An entry
     is sized anew from there."""
     if order.kind == "market":
         return
-    instrument, asked = desk.state.instruments[trade.symbol], order.asked[-1][0] if order.asked else level
+    instrument, asked = outbox.state.instruments[trade.symbol], order.asked[-1][0] if order.asked else level
     order.level = level
     line = line_of(trade, order)
     name = f"{ROLE_NAMES[order.role]} {line.number}" if line is not None else f"the {order.role}"
     text = f"The venue adjusted {name} from {instrument.price(asked)} to {instrument.price(level)}: its level counts"
-    desk.tell("caution", "level_adjusted", text, trade)
-    if order.role == "stop" and _one_of_several(desk, trade):
+    outbox.tell("caution", "level_adjusted", text, trade)
+    if order.role == "stop" and _one_of_several(outbox, trade):
         order.given_up = trade.venue_stop
     elif order.role == "stop":
-        _take_stop(desk, trade, level, rs.ADJUSTED)
+        _take_stop(outbox, trade, level, rs.ADJUSTED)
     elif order.role == "rung":
         rung = rung_of(trade, order)
         if rung is not None:
             rung.level = level
     elif order.role == "entry" and not trade.entered:
         trade.moving = trade.then = None
-        resize(desk, trade, level)
+        resize(outbox, trade, level)
     elif line is not None:
         line.level = level
 
 
-def _one_of_several(desk: Desk, trade: Trade) -> bool:
+def _one_of_several(outbox: Outbox, trade: Trade) -> bool:
     """Whether the stop is split: what the venue does with one order is no reason to move all the others."""
-    return len(desk.state.orders_of(trade, "stop")) > 1
+    return len(outbox.state.orders_of(trade, "stop")) > 1
 
 
-def _take_stop(desk: Desk, trade: Trade, level: int, code: str) -> None:
+def _take_stop(outbox: Outbox, trade: Trade, level: int, code: str) -> None:
     """The stop wanted is the one that rests."""
     trade.stop_why = "kept where it rests" if code == rs.KEPT else "as it rests at the venue"
     trade.stop_code = code
@@ -110,143 +110,143 @@ def _take_stop(desk: Desk, trade: Trade, level: int, code: str) -> None:
         trade.stop = level
 
 
-def _moved_after_all(desk: Desk, trade: Trade, order: Order, level: int) -> None:
+def _moved_after_all(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
     """Where the venue has carried out a move of the stop that seemed refused, or put elsewhere: that answer was to
     another try of it. The stop stays where it rests, which is nearer: to put it back would move it away from the
     market, and nobody has asked for that."""
     nearer = trade.side * (level - trade.venue_stop) > 0
     if order.role != "stop" or trade.stop_code not in rs.AS_IT_RESTS or not nearer:
         return
-    price = desk.state.instruments[trade.symbol].price(level)
-    desk.tell("info", "moved_after_all", f"The venue has moved the stop after all: it rests at {price}", trade)
-    if _one_of_several(desk, trade):
+    price = outbox.state.instruments[trade.symbol].price(level)
+    outbox.tell("info", "moved_after_all", f"The venue has moved the stop after all: it rests at {price}", trade)
+    if _one_of_several(outbox, trade):
         order.given_up = trade.venue_stop
     else:
-        _take_stop(desk, trade, level, rs.KEPT)
+        _take_stop(outbox, trade, level, rs.KEPT)
 
 
-def _note_rest(desk: Desk, trade: Trade, order: Order) -> None:
+def _note_rest(outbox: Outbox, trade: Trade, order: Order) -> None:
     if not trade.held and order.level is not None and (not trade.trace or trade.trace[-1].level != order.level):
-        trade.trace.append(Rest(desk.state.now, order.level))
+        trade.trace.append(Rest(outbox.state.now, order.level))
 
 
-def rejected(desk: Desk, order: Order, code: str, text: str) -> None:
+def rejected(outbox: Outbox, order: Order, code: str, text: str) -> None:
     """The venue said no to a new order."""
     if order.over:
         return
-    trade = desk.state.trades[order.trade]
-    desk.state.advance(order, "reject")
+    trade = outbox.state.trades[order.trade]
+    outbox.state.advance(order, "reject")
     settled(order)
     if order.role == "close" and code == "no_position" and not trade.open_steps:
-        converge(desk, trade)  # sent beside one that has closed it meanwhile: no failure
+        converge(outbox, trade)  # sent beside one that has closed it meanwhile: no failure
         return
-    desk.tell("caution", f"rejected_{code}", f"The venue refused the {order.role} order: {text}", trade)
-    too_large = _note_most(desk, trade, order, order.steps, code)
-    _without(desk, trade, order, code, text, failed=not too_large)
+    outbox.tell("caution", f"rejected_{code}", f"The venue refused the {order.role} order: {text}", trade)
+    too_large = _note_most(outbox, trade, order, order.steps, code)
+    _without(outbox, trade, order, code, text, failed=not too_large)
 
 
-def _note_most(desk: Desk, trade: Trade, order: Order, steps: int, code: str) -> bool:
+def _note_most(outbox: Outbox, trade: Trade, order: Order, steps: int, code: str) -> bool:
     """A quantity the venue refuses for a stop or an exit is too large for one order: smaller parts are sent. Whether
     that is so: then the next try is another, and no failure more."""
-    instrument = desk.state.instruments[trade.symbol]
+    instrument = outbox.state.instruments[trade.symbol]
     least = max(1, instrument.qty_min_steps)
     if code != BAD_QTY or order.role in ("entry", "rung") or steps <= least:
         return False
     half = max(least, steps // 2)
-    trade.most, trade.most_at = min(trade.most or half, half), desk.state.now
+    trade.most, trade.most_at = min(trade.most or half, half), outbox.state.now
     return True
 
 
-def _without(desk: Desk, trade: Trade, order: Order, code: str, text: str, failed: bool = True) -> None:
+def _without(outbox: Outbox, trade: Trade, order: Order, code: str, text: str, failed: bool = True) -> None:
     """What follows where an order of `trade` came to nothing; `failed`: it counts as one more failure in a row."""
     if trade.left:  # nothing of it is tended, so nothing is said to be
         if order.role == "stop" and trade.open_steps:
             text = f"A stop of what was left as it rests is gone: {text}. Adopt the position, or close it at the venue"
-            desk.tell("alarm", "left_bare", text, trade)
+            outbox.tell("alarm", "left_bare", text, trade)
         return
-    if code == "no_position" and trade.open_steps and desk.state.reconciled:
-        desk.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
-        desk.compare()
+    if code == "no_position" and trade.open_steps and outbox.state.reconciled:
+        outbox.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
+        outbox.compare()
     if order.role == "entry":
         trade.end = Reason(rs.ENTRY_GONE if code == "cancelled" else rs.ENTRY_REFUSED, name=text)
     elif order.role == "rung":
-        _without_rung(desk, trade, order, code, text)
+        _without_rung(outbox, trade, order, code, text)
     elif order.role == "stop":
         trade.stop_failures += failed
-        market = desk.state.markets[trade.symbol]
+        market = outbox.state.markets[trade.symbol]
         if trade.side * (market.exit_side(trade.side) - trade.venue_stop) <= 0 and trade.open_steps:
-            desk.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
-            leave(desk, trade, Reason(rs.STOP_PASSED))
+            outbox.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
+            leave(outbox, trade, Reason(rs.STOP_PASSED))
         elif code in LEVEL_CODES and trade.stop_failures >= LEVEL_TRIES and trade.open_steps and trade.exposed_since:
-            desk.tell("caution", "stop_impossible", "No stop may rest so near the market: closing", trade)
+            outbox.tell("caution", "stop_impossible", "No stop may rest so near the market: closing", trade)
             trade.hurried = True
-            leave(desk, trade, Reason(rs.STOP_TOO_NEAR))
-        trade.stop_retry_at = _again_at(desk, trade, "stop", trade.stop_failures, code)
+            leave(outbox, trade, Reason(rs.STOP_TOO_NEAR))
+        trade.stop_retry_at = _again_at(outbox, trade, "stop", trade.stop_failures, code)
     elif order.role == "close":
         trade.close_failures += failed
         if trade.close_failures in (3, 10, 30, 100):
-            desk.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
-        trade.close_retry_at = _again_at(desk, trade, "close", trade.close_failures, code)
+            outbox.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
+        trade.close_retry_at = _again_at(outbox, trade, "close", trade.close_failures, code)
     else:
         line = line_of(trade, order)
         if line is not None:
             line.failures += failed
-            line.retry_at = _again_at(desk, trade, order.role, line.failures, code)
-    converge(desk, trade)
+            line.retry_at = _again_at(outbox, trade, order.role, line.failures, code)
+    converge(outbox, trade)
 
 
-def _without_rung(desk: Desk, trade: Trade, order: Order, code: str, text: str) -> None:
+def _without_rung(outbox: Outbox, trade: Trade, order: Order, code: str, text: str) -> None:
     """A rung is tried again, but one that the margin forbids is given up: what is open is protected as it is."""
     rung = rung_of(trade, order)
     if rung is None:
         return
     if code == "margin":
         rung.steps = rung.filled
-        desk.tell("caution", "rung_given_up", f"Rung {rung.number} is given up: {text}", trade)
+        outbox.tell("caution", "rung_given_up", f"Rung {rung.number} is given up: {text}", trade)
     else:
         rung.failures += 1
-        rung.retry_at = _again_at(desk, trade, "rung", rung.failures, code)
+        rung.retry_at = _again_at(outbox, trade, "rung", rung.failures, code)
 
 
-def filled(desk: Desk, order: Order, fill: ev.Fill) -> None:
+def filled(outbox: Outbox, order: Order, fill: ev.Fill) -> None:
     """A fill, counted once however often it is told."""
     if fill.id in order.fills:
         return
-    trade = desk.state.trades[order.trade]
+    trade = outbox.state.trades[order.trade]
     order.fills.append(fill.id)
     order.filled += fill.steps
     # A change whose answer is not here yet, or was lost, may have made the order larger than what is known of it.
     whole = order.filled == max(order.steps, order.hoped)
-    desk.state.advance(order, "whole" if whole else "part")
+    outbox.state.advance(order, "whole" if whole else "part")
     if not whole and order.filled >= order.steps and not order.pending:
-        desk.query(order)
+        outbox.query(order)
     # A part says nothing of a part before it, whose telling may be lost: the request is still asked about.
     if order.over:
         settled(order)
     trade.commission += fill.commission
     if order.role in ("entry", "rung"):
-        _entered(desk, trade, order, fill)
+        _entered(outbox, trade, order, fill)
     else:
-        _left(desk, trade, order, fill)
-    converge(desk, trade)
+        _left(outbox, trade, order, fill)
+    converge(outbox, trade)
 
 
-def _entered(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
+def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
     trade.entered += fill.steps
     trade.entry_value += fill.steps * fill.price
-    instrument, market = desk.state.instruments[trade.symbol], desk.state.markets[trade.symbol]
+    instrument, market = outbox.state.instruments[trade.symbol], outbox.state.markets[trade.symbol]
     if not trade.opened:
         trade.opened = fill.time
         trade.best_exit = market.exit_side(trade.side)
-        trade.entry_equity = desk.state.equity
+        trade.entry_equity = outbox.state.equity
     if trade.state in (states.ENTERING, states.ENDED):
         late = trade.state == states.ENDED
-        signal(desk, trade, "open")
+        signal(outbox, trade, "open")
         trade.ended = 0
         if late:
-            desk.tell("alarm", "late_fill", f"The {order.role} filled after it had been given up", trade)
+            outbox.tell("alarm", "late_fill", f"The {order.role} filled after it had been given up", trade)
         if trade.leave or late:
-            leave(desk, trade, Reason(rs.LATE_FILL, name=order.role))
+            leave(outbox, trade, Reason(rs.LATE_FILL, name=order.role))
     word = "long" if trade.side > 0 else "short"
     text = f"{word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
     if order.role == "rung":
@@ -255,14 +255,14 @@ def _entered(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
             rung.filled += fill.steps
         trade.fresh += fill.steps
         average = instrument.price(level_ticks(trade.entry_price, trade.side))
-        desk.tell("info", "rung_entered", f"Rung {order.number} entered {text}: average {average}", trade)
+        outbox.tell("info", "rung_entered", f"Rung {order.number} entered {text}: average {average}", trade)
         return
-    desk.tell("info", "entered", f"Entered {text}", trade)
-    anchor(desk, trade)
+    outbox.tell("info", "entered", f"Entered {text}", trade)
+    anchor(outbox, trade)
     if trade.held and not trade.trace:
-        trade.trace.append(Rest(desk.state.now, trade.stop))
-    want_hours(desk, trade)
-    first_fill(desk, trade)
+        trade.trace.append(Rest(outbox.state.now, trade.stop))
+    want_hours(outbox, trade)
+    first_fill(outbox, trade)
 
 
 def rung_of(trade: Trade, order: Order) -> Rung | None:
@@ -276,11 +276,11 @@ def line_of(trade: Trade, order: Order) -> TargetLine | None:
     return next((line for line in lines if line.number == order.number), None)
 
 
-def _left(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
+def _left(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
     over = trade.closed + fill.steps - trade.entered
     trade.closed += fill.steps
     trade.profit += fill.profit
-    instrument = desk.state.instruments[trade.symbol]
+    instrument = outbox.state.instruments[trade.symbol]
     by = _left_by(trade, order)
     line = line_of(trade, order)
     if line is not None:
@@ -289,10 +289,10 @@ def _left(desk: Desk, trade: Trade, order: Order, fill: ev.Fill) -> None:
     if trade.closed >= trade.entered:
         trade.end = by
     qty, price = instrument.qty(fill.steps), instrument.price(fill.price)
-    text = f"Left {qty} {trade.symbol} at {price} by {words(by, desk.currency)}"
-    desk.tell("info", "left", text, trade)
+    text = f"Left {qty} {trade.symbol} at {price} by {words(by, outbox.currency)}"
+    outbox.tell("info", "left", text, trade)
     if over > 0:
-        desk.tell("alarm", "overfilled", f"{instrument.qty(over)} more was closed than was open", trade)
+        outbox.tell("alarm", "overfilled", f"{instrument.qty(over)} more was closed than was open", trade)
 
 
 def _left_by(trade: Trade, order: Order) -> Reason:
@@ -303,32 +303,32 @@ def _left_by(trade: Trade, order: Order) -> Reason:
     return Reason(code, order.number if order.role != "stop" else 0)
 
 
-def cancelled(desk: Desk, order: Order, why: str, filled: int = 0) -> None:
+def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
     """The order is gone, by our wish or the venue's. `filled`: what it had filled; fills not told yet are asked for."""
     order.owed = max(order.owed, filled)
     if order.over:
         return
-    trade = desk.state.trades[order.trade]
+    trade = outbox.state.trades[order.trade]
     moot = not trade.open_steps and order.role != "entry"
     wished = order.unwanted or moot or bool(trade.leave)
     unheard = order.state in (states.SENDING, states.UNKNOWN) or order.pending == "submit"
-    desk.state.advance(order, "cancel")
+    outbox.state.advance(order, "cancel")
     settled(order)
     if unheard or order.owed > order.filled:  # what it filled before may not have been told
-        desk.query(order)
+        outbox.query(order)
     if wished:
-        converge(desk, trade)
+        converge(outbox, trade)
     else:
-        desk.tell("caution", "cancelled_by_venue", f"The venue gave the {order.role} order up: {why}", trade)
-        _without(desk, trade, order, "cancelled", why)
+        outbox.tell("caution", "cancelled_by_venue", f"The venue gave the {order.role} order up: {why}", trade)
+        _without(outbox, trade, order, "cancelled", why)
 
 
-def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
-    trade = desk.state.trades[order.trade]
+def amended(outbox: Outbox, order: Order, level: int, steps: int) -> None:
+    trade = outbox.state.trades[order.trade]
     if steps == order.hoped:  # else an older change, told again
         order.hoped = 0
     if order.role == "entry":
-        moved(desk, trade, level, steps)
+        moved(outbox, trade, level, steps)
     if order.over:
         return
     adjusts = not _was_asked(order, level) and order.level != level
@@ -339,69 +339,69 @@ def amended(desk: Desk, order: Order, level: int, steps: int) -> None:
     order.refusals = 0
     if adjusts:
         order.steps = steps
-        _adjusted(desk, trade, order, level)
+        _adjusted(outbox, trade, order, level)
     else:
-        _moved_after_all(desk, trade, order, level)
+        _moved_after_all(outbox, trade, order, level)
     if order.role == "stop":
-        _note_rest(desk, trade, order)
-    converge(desk, trade)
+        _note_rest(outbox, trade, order)
+    converge(outbox, trade)
 
 
-def amend_refused(desk: Desk, order: Order, code: str, text: str) -> None:
+def amend_refused(outbox: Outbox, order: Order, code: str, text: str) -> None:
     """The order rests as it did. A level the venue won't have is given up; anything else is tried again."""
-    if order.over or (code == BAD_QTY and _perhaps_of_an_earlier_change(desk, order)):
+    if order.over or (code == BAD_QTY and _perhaps_of_an_earlier_change(outbox, order)):
         return
-    trade = desk.state.trades[order.trade]
+    trade = outbox.state.trades[order.trade]
     settled(order)
     if order.filled >= order.steps:  # it may be at its end, or larger than is known
-        desk.query(order)
+        outbox.query(order)
         return
     last = order.asked[-1][1] if order.asked else 0
     if code == BAD_QTY and last < order.steps and not order.refusals:  # less than it has filled, perhaps: not too much
         order.refusals = 1
-        order.retry_at = _again_at(desk, trade, order.role, order.refusals, code)
-        desk.query(order)
+        order.retry_at = _again_at(outbox, trade, order.role, order.refusals, code)
+        outbox.query(order)
         return
     if code == BAD_QTY and order.filled and order.role in ("target", "loss"):  # what has filled counts with it
-        desk.cancel(trade, order, "the venue refuses to change it: what is left is sent anew")
+        outbox.cancel(trade, order, "the venue refuses to change it: what is left is sent anew")
         return
     if code == BAD_QTY:
-        _note_most(desk, trade, order, _largest_asked(order), code)
+        _note_most(outbox, trade, order, _largest_asked(order), code)
     if code in LEVEL_CODES and order.level is not None:
         if order.role == "stop" and trade.venue_stop != order.level:
-            desk.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
-            if _one_of_several(desk, trade):
+            outbox.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
+            if _one_of_several(outbox, trade):
                 order.given_up = trade.venue_stop
             else:
-                _take_stop(desk, trade, order.level, rs.KEPT)
+                _take_stop(outbox, trade, order.level, rs.KEPT)
         if order.role == "entry" and trade.moving is not None:
-            desk.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
+            outbox.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
             smaller = trade.moving.ref == order.level and trade.moving.steps < order.steps
             trade.moving, trade.then = trade.then, None
             if smaller and trade.moving is None:  # it risks more than was asked for where it rests
-                leave(desk, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
+                leave(outbox, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
         line = line_of(trade, order)
         if line is not None and line.level != order.level and not trade.rungs:  # a ladder's is where the average says
             name = f"{ROLE_NAMES[order.role]} {line.number}"
-            desk.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
+            outbox.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
             line.level = order.level
     order.refusals += 1
-    order.retry_at = _again_at(desk, trade, order.role, order.refusals, code)
-    converge(desk, trade)
+    order.retry_at = _again_at(outbox, trade, order.role, order.refusals, code)
+    converge(outbox, trade)
 
 
-def _perhaps_of_an_earlier_change(desk: Desk, order: Order) -> bool:
+def _perhaps_of_an_earlier_change(outbox: Outbox, order: Order) -> bool:
     """Whether a refused quantity may be that of the change before the one under way, whose refusal came twice or late.
     It may where a stop is being made smaller: others must not be made smaller for what this one may have given up. All
     that is taken from it is a lesson, when it is not the first; the answer, or the question after its time is up, says
     what the stop has."""
     if order.role != "stop" or order.pending != "amend" or not 0 < order.hoped < order.steps:
         return False
-    trade = desk.state.trades[order.trade]
+    trade = outbox.state.trades[order.trade]
     if order.refusals:
-        _note_most(desk, trade, order, _largest_asked(order), BAD_QTY)
+        _note_most(outbox, trade, order, _largest_asked(order), BAD_QTY)
     order.refusals += 1
-    order.retry_at = _again_at(desk, trade, order.role, order.refusals, BAD_QTY)
+    order.retry_at = _again_at(outbox, trade, order.role, order.refusals, BAD_QTY)
     return True
 
 
@@ -423,7 +423,7 @@ def displaced(trade: Trade, order: Order, known: ev.Known) -> bool:
     return waits and known.level != 0 and (known.level, known.steps) != (trade.ref, trade.asked_steps)
 
 
-def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bool, sure: bool) -> None:
+def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.Known, asked: bool, sure: bool) -> None:
     """Where an order rests, by the venue's books; `sure`: it is no older answer that says so. A level that was never
     asked for is the venue's own where a request was under way (`asked`), else another hand's: a tighter stop and
     another target are taken over, a looser stop is put back."""
@@ -432,26 +432,26 @@ def _rests_at(desk: Desk, trade: Trade, order: Order, known: ev.Known, asked: bo
         return
     if _was_asked(order, level) or level == order.level:
         order.level = level
-        _moved_after_all(desk, trade, order, level)
+        _moved_after_all(outbox, trade, order, level)
         if order.role == "entry":
-            moved(desk, trade, level, known.steps)
+            moved(outbox, trade, level, known.steps)
             if sure and displaced(trade, order, known):  # the answer to the later of two changes is lost
-                resize(desk, trade, level)
+                resize(outbox, trade, level)
         return
     if asked or order.state in (states.SENDING, states.UNKNOWN) or order.role not in ("stop", "target", "loss"):
-        _adjusted(desk, trade, order, level)
+        _adjusted(outbox, trade, order, level)
         return
-    instrument = desk.state.instruments[trade.symbol]
+    instrument = outbox.state.instruments[trade.symbol]
     order.level = level
     tighter = trade.side * (level - trade.venue_stop) > 0
     takes = tighter if order.role == "stop" else order.role == "target"
     what = "is taken over" if takes else "is put back"
     name = "stop" if order.role == "stop" else f"{ROLE_NAMES[order.role]} {order.number}"
     text = f"The {name} was moved to {instrument.price(level)} by another hand: it {what}"
-    desk.tell("caution", "moved_elsewhere", text, trade)
+    outbox.tell("caution", "moved_elsewhere", text, trade)
     line = line_of(trade, order)
     if order.role == "stop" and takes:
-        _take_stop(desk, trade, level, rs.ELSEWHERE)
+        _take_stop(outbox, trade, level, rs.ELSEWHERE)
     elif line is not None and takes:
         line.level = level
 
@@ -466,31 +466,31 @@ def nearer_elsewhere(trade: Trade, order: Order, known: ev.Known) -> bool:
     return known.level != order.level and not earlier
 
 
-def take_nearer(desk: Desk, order: Order, known: ev.Known) -> None:
+def take_nearer(outbox: Outbox, order: Order, known: ev.Known) -> None:
     """Another hand, or the venue, has put a stop nearer to the market: a change of its quantity would put it back."""
-    trade = desk.state.trades[order.trade]
-    _rests_at(desk, trade, order, known, order.pending in ("submit", "amend"), sure=False)
+    trade = outbox.state.trades[order.trade]
+    _rests_at(outbox, trade, order, known, order.pending in ("submit", "amend"), sure=False)
 
 
-def cancel_refused(desk: Desk, order: Order, code: str, text: str) -> None:
+def cancel_refused(outbox: Outbox, order: Order, code: str, text: str) -> None:
     """The cancel did not work: ask what the order is now, after a pause where it was a passing refusal."""
     if not order.over:
         settled(order)
-        desk.query(order)
+        outbox.query(order)
 
 
-def status(desk: Desk, order: Order, known: ev.Known, sure: bool = False) -> None:
+def status(outbox: Outbox, order: Order, known: ev.Known, sure: bool = False) -> None:
     """What the venue knows of an order: missed fills first, then where it stands. `sure`: it is what the venue holds
     now, with nothing under way; else the answer may be an older one."""
-    with heard_out(desk):
+    with heard_out(outbox):
         for fill in known.fills:
-            filled(desk, order, fill)
-        _stands(desk, order, known, sure)
+            filled(outbox, order, fill)
+        _stands(outbox, order, known, sure)
 
 
-def _stands(desk: Desk, order: Order, known: ev.Known, sure: bool) -> None:
+def _stands(outbox: Outbox, order: Order, known: ev.Known, sure: bool) -> None:
     """Where an order stands, once its fills are taken."""
-    trade = desk.state.trades[order.trade]
+    trade = outbox.state.trades[order.trade]
     order.hoped, was_pending = 0, order.pending
     settled(order)
     if order.over:
@@ -498,17 +498,17 @@ def _stands(desk: Desk, order: Order, known: ev.Known, sure: bool) -> None:
     if known.status == "resting":
         order.steps = known.steps  # an entry that rests elsewhere is sized anew from what it has now
         if order.kind != "market":
-            _rests_at(desk, trade, order, known, was_pending in ("submit", "amend"), sure)
-        accepted(desk, order)
+            _rests_at(outbox, trade, order, known, was_pending in ("submit", "amend"), sure)
+        accepted(outbox, order)
     elif known.status == "filled":  # with all its fills, which were taken above
         order.steps = order.filled
-        desk.state.advance(order, "whole")
-        converge(desk, trade)
+        outbox.state.advance(order, "whole")
+        converge(outbox, trade)
     elif known.status == "cancelled":
-        cancelled(desk, order, "cancelled at the venue")
+        cancelled(outbox, order, "cancelled at the venue")
     elif known.status == "rejected":
-        rejected(desk, order, "refused", "refused while nobody heard the answer")
+        rejected(outbox, order, "refused", "refused while nobody heard the answer")
     else:
-        desk.state.advance(order, "lost")
-        desk.tell("caution", "request_lost", f"The venue never got the {order.role} order", trade)
-        _without(desk, trade, order, "lost", "the venue never got the order")
+        outbox.state.advance(order, "lost")
+        outbox.tell("caution", "request_lost", f"The venue never got the {order.role} order", trade)
+        _without(outbox, trade, order, "lost", "the venue never got the order")

@@ -12,7 +12,7 @@ from __future__ import annotations
 from bisect import bisect_right
 
 from hawser.core.clock import MILLISECOND, MINUTE, SECOND
-from hawser.engine.state import EngineState, Order, Trade
+from hawser.engine.model.state import EngineState, Order, Trade
 
 BURST, SPACING = 16, 5 * SECOND  # of any line
 URGENT_BURST, URGENT_SPACING = 22, 10 * SECOND  # of a stop or a close while a position is uncovered

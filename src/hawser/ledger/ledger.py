@@ -24,7 +24,7 @@ from hawser.core.errors import UNDECODABLE, HawserError, Unavailable
 from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.ledger import shape
 from hawser.ledger.folding import BODY, Fold, decode_command, decode_event, recorded, rules
 from hawser.ledger.migrations import migrate

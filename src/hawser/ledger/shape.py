@@ -14,7 +14,7 @@ import msgspec
 
 from hawser.engine.commands import AnyCommand, Command
 from hawser.engine.events import AnyEvent, Event
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 
 # What records call a class without a tag that has another name here now. A line is added where one is renamed; a
 # renamed field says its old name itself (`msgspec.field(name=...)`).

@@ -13,7 +13,7 @@ import msgspec
 
 from hawser.core.errors import UNDECODABLE, BadInput
 from hawser.engine.engine import Engine
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.ledger import shape
 from hawser.ledger.folding import Fold, recorded, rules
 from hawser.ledger.ledger import readable

@@ -13,10 +13,10 @@ from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.verdicts import Closed
 from hawser.core.instrument import Instrument
-from hawser.engine.guarding import one_verdict, scene_of, watching
-from hawser.engine.guardmemory import roll
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Market
+from hawser.engine.clearance.guards import one_verdict, scene_of, watching
+from hawser.engine.guards.memory import roll
+from hawser.engine.model.state import EngineState, Market
+from hawser.engine.outbox import Outbox
 
 EARLIEST, LATEST = 1970, 2200  # years that a moment may be in
 
@@ -82,7 +82,7 @@ def _state(files: Files, at: int) -> EngineState:
             "bad_time", f"--at: expected a moment from the session's end on; {files.session} goes on after it"
         )
     state.now = at
-    roll(Desk(state))
+    roll(Outbox(state))
     if files.guards is not None:
         state.guards = load(Guards, files.guards)
         state.calendars = read_calendars(state.guards.news, files.guards.parent, at)

@@ -11,7 +11,7 @@ from hawser.core.guards.measures import percentile_key
 from hawser.core.instrument import Session
 from hawser.engine.commands import Submit
 from hawser.engine.events import BarCompleted, InstrumentsChanged, Opened
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.ledger.ledger import Entry
 from hawser.verification.places import EVERY_DAY, Place, clock_of
 

@@ -14,8 +14,8 @@ from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.hours import period_around
 from hawser.engine import events as ev
 from hawser.engine.commands import Submit, Tell
-from hawser.engine.guardmemory import memories
-from hawser.engine.state import EngineState
+from hawser.engine.guards.memory import memories
+from hawser.engine.model.state import EngineState
 from hawser.ledger.ledger import Entry
 
 SPREAD, BEFORE, AFTER = 40.0, MINUTE, MINUTE

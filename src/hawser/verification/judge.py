@@ -13,11 +13,11 @@ from decimal import Decimal
 import msgspec
 
 from hawser.core.clock import MINUTE, SECOND
-from hawser.engine import states
 from hawser.engine.commands import Amend, Submit, Tell
 from hawser.engine.events import AnyEvent, Checked, MoveStop
-from hawser.engine.reasons import HAND, HELD_HERE, INITIAL, PLAN, RESTS, words
-from hawser.engine.state import EngineState, Trade
+from hawser.engine.model import transitions as states
+from hawser.engine.model.reasons import HAND, HELD_HERE, INITIAL, PLAN, RESTS, words
+from hawser.engine.model.state import EngineState, Trade
 from hawser.ledger.ledger import Entry
 from hawser.venue import port
 from hawser.venue.quay.book import BookOrder, Position

@@ -17,7 +17,7 @@ from hawser.core.clock import MINUTE
 from hawser.core.guards import declared as dc
 from hawser.core.hours import period_around
 from hawser.engine import events as ev
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.verification.places import Place
 
 # +1: a larger figure lets more pass

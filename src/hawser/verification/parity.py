@@ -21,9 +21,9 @@ from hawser.core.rules.closing import BREAK_EVEN, move_name
 from hawser.core.rules.tending import favourable_first
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine.following import following
-from hawser.engine.state import Trade
+from hawser.engine.entries.follow_on import following
+from hawser.engine.model import reasons as rs
+from hawser.engine.model.state import Trade
 from hawser.ledger.ledger import Entry
 from hawser.rehearsal.run import Outcome, Played, Rehearsal, Signals, exit_name
 from hawser.rehearsal.watch import Policy

@@ -14,7 +14,7 @@ from hawser.core.account import Rate
 from hawser.core.instrument import Instrument
 from hawser.engine.commands import Amend, Submit
 from hawser.engine.events import AskEvent
-from hawser.engine.state import EngineState, Terms, Trade
+from hawser.engine.model.state import EngineState, Terms, Trade
 from hawser.ledger.ledger import Entry
 from hawser.venue.quay.quay import Quay
 

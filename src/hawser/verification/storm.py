@@ -24,22 +24,21 @@ from hawser.core.errors import HawserBug, VenueRefused
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
-from hawser.engine.state import EngineState
-from hawser.engine.watchtimes import must_watch, next_turn
+from hawser.engine.guards.next_look import must_watch, next_turn
+from hawser.engine.model.state import EngineState
 from hawser.ledger.ledger import Entry, Ledger
 from hawser.ledger.standing import beside
 from hawser.ledger.verify import verify
-from hawser.service.runtime.recording import Extent
+from hawser.service.recording import Extent
 from hawser.service.runtime.session import Session
 from hawser.service.views.logbook_lines import Line, Teller
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import Store
 from hawser.venue.quay.weather import SEVERITIES, Weather
-from hawser.verification import filters as stormfilters
+from hawser.verification import filters, limits
 from hawser.verification import guards as sg
-from hawser.verification import limits as stormlimits
-from hawser.verification import world as stormworld
+from hawser.verification import world as storm_world
 from hawser.verification.filters import FiltersWatch
 from hawser.verification.guards import GuardWatch
 from hawser.verification.judge import Findings, Judge
@@ -141,29 +140,29 @@ class Storm:
         self._changes = random.Random(f"changes {seed}")  # of instruments while Hawser lives
         self._extent = Extent()  # how far the record went, kept apart from it
         self._guards = GuardWatch(sg.news(self.random, self.place.start)) if guards else None
-        filters = stormfilters.drawn(seed, self.place) if guards else ()
-        self._filters = FiltersWatch(self.place, filters)
+        drawn = filters.drawn(seed, self.place) if guards else ()
+        self._filters = FiltersWatch(self.place, drawn)
         self._limits: LimitsWatch | None = None
         self.judge = Judge(self.found, lambda: self.state, lambda: self.venue)
         self._sizes = SizesWatch(lambda: self.venue, self.judge.stop_levels)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
-        self._policy = msgspec.structs.replace(sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *filters))
+        self._policy = msgspec.structs.replace(sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *drawn))
         if self._guards is not None:
             self.session.set_guards(self._policy, "guards", self._guards.calendars)
         elif self._careless:
             self._begin_careless()
 
     def _quay(self, store: Store | None, not_before: int) -> Overheard:
-        feed = stormworld.feed_of(self._world, self._seed, self.place.start, self.place.rates)
+        feed = storm_world.feed_of(self._world, self._seed, self.place.start, self.place.rates)
         rates: dict[str, float | Rate] = dict(self.place.rates)
         return Overheard(
             feed, self.account.currency, self.account.equity, rates, self._chosen, self._seed, store, not_before
         )
 
     def _begin_careless(self) -> None:
-        self.session.set_guards(stormlimits.policy_of(self.place), "careless")
-        account = msgspec.structs.replace(self.account, policy=stormlimits.LIMITS)
+        self.session.set_guards(limits.policy_of(self.place), "careless")
+        account = msgspec.structs.replace(self.account, policy=limits.LIMITS)
         self.session.ask(ev.ChangeAccount(time=self.venue.now, ask="careless-limits", account=account))
         self._limits = LimitsWatch(self.state)
 
@@ -245,7 +244,7 @@ class Storm:
             if ask is not None:
                 self.session.ask(ask)
         elif self._careless and self.random.random() < 0.15:
-            edit = stormlimits.an_edit(self.random, self.state, self.session.now, f"E{self._asked}", self.place)
+            edit = limits.an_edit(self.random, self.state, self.session.now, f"E{self._asked}", self.place)
             if edit is not None:
                 self.session.ask(edit)
         else:
@@ -411,7 +410,7 @@ class Storm:
         if len(self._world) < len(whole):
             world, state, symbol = whole, old.book.state, "all"
         elif self._world is whole:
-            world, state, symbol = stormworld.changed(whole, old.book.state, draw)
+            world, state, symbol = storm_world.changed(whole, old.book.state, draw)
         else:
             return  # one change at a time
         if not symbol:

@@ -27,10 +27,10 @@ from hawser.core.rig import (
     Trail,
 )
 from hawser.engine import events as ev
-from hawser.engine.entering import is_pending
-from hawser.engine.state import Trade
+from hawser.engine.entries.placing import is_pending
+from hawser.engine.model.state import Trade
 from hawser.service.runtime.session import Session
-from hawser.verification import rigs as stormrigs
+from hawser.verification import rigs
 
 BASES: list[Literal["tick", "bar_close", "minute_end"]] = ["tick", "bar_close", "minute_end"]
 
@@ -138,7 +138,7 @@ class Trader:
         """All of it by a rig, whatever a rig may have."""
         draw = self._random
         symbol = draw.choice(list(self._session.venue.instruments))
-        rig = stormrigs.a_ladder(draw) if draw.random() < 0.2 else stormrigs.a_rig(draw)
+        rig = rigs.a_ladder(draw) if draw.random() < 0.2 else rigs.a_rig(draw)
         timed = rig.time_exit
         if timed is not None and timed.session_end and not self._session.venue.instruments[symbol].sessions:
             rig = msgspec.structs.replace(rig, time_exit=None)

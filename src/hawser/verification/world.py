@@ -15,7 +15,7 @@ from hawser.core.account import Account, Policy
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.instrument import Commission, Instrument, Session
 from hawser.ledger.ledger import Ledger
-from hawser.service.runtime.recording import Work, carried_out
+from hawser.service.recording import Work, carried_out
 from hawser.venue.quay.book import BookOrder, BookState, Position
 from hawser.venue.quay.generator import Character, GeneratedFeed
 from hawser.venue.quay.store import reread

@@ -8,8 +8,8 @@ import msgspec
 
 from hawser.core.instrument import Instrument
 from hawser.core.sizing import Rung, SizeRequest, Sizing
-from hawser.engine.rigging import Waiting
-from hawser.engine.state import Rest
+from hawser.engine.model.rig_levels import Waiting
+from hawser.engine.model.state import Rest
 from hawser.service.views.snapshot import InstrumentView, TradeView
 
 

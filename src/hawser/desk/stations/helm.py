@@ -30,9 +30,9 @@ from hawser.desk.widgets.instruments import InstrumentPanel
 from hawser.desk.widgets.planpanel import PlanPanel
 from hawser.desk.widgets.strips import StripPanel
 from hawser.engine import events as ev
-from hawser.engine import states
 from hawser.engine.events import BarCompleted
-from hawser.engine.state import Marks
+from hawser.engine.model import transitions as states
+from hawser.engine.model.state import Marks
 from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot, TradeView
 

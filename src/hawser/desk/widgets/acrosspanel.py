@@ -24,7 +24,7 @@ from hawser.desk.across import COLUMNS, Row, across, export
 from hawser.desk.look import Look
 from hawser.desk.widgets.lines import LineTable
 from hawser.desk.widgets.words import Label, plain_tip
-from hawser.engine.state import Marks
+from hawser.engine.model.state import Marks
 from hawser.service.views.snapshot import Snapshot
 
 SORT = Qt.ItemDataRole.UserRole

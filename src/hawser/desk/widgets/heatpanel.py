@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.desk import figures as fg
 from hawser.desk.widgets.words import Label
-from hawser.engine import states
+from hawser.engine.model import transitions as states
 from hawser.service.views.snapshot import Snapshot
 
 COLUMNS = ("instrument", "side", "units", "stop", "heat", "of equity", "locked")

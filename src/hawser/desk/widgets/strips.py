@@ -36,8 +36,8 @@ from hawser.desk.look import Look
 from hawser.desk.theme.fonts import font
 from hawser.desk.widgets.buttons import OnceButton, SureButton
 from hawser.desk.widgets.words import Label, plain_tip
-from hawser.engine import states
 from hawser.engine.events import Held
+from hawser.engine.model import transitions as states
 from hawser.service.views.snapshot import BasketView, Snapshot, TradeView
 
 ROW = 36

@@ -47,7 +47,7 @@ class Alert(NamedTuple):
     text: str
 
 
-class Outbox:
+class AlertQueue:
     """What waits for one channel, and when it may go: a few a minute, the rest together. For several threads."""
 
     def __init__(self, send: Callable[[list[Alert]], None]) -> None:
@@ -150,9 +150,9 @@ class Alerts:
         self.settings = AlertSettings()
         self._wake: dict[Channel, threading.Event] = {"email": threading.Event(), "webhook": threading.Event()}
         self._stop, self._disk = threading.Event(), Patient("alerts kept")
-        self._boxes: dict[Channel, Outbox] = {
-            "email": Outbox(lambda batch: mail(self.settings.smtp, batch)),
-            "webhook": Outbox(lambda batch: post(self.settings.webhook, batch)),
+        self._boxes: dict[Channel, AlertQueue] = {
+            "email": AlertQueue(lambda batch: mail(self.settings.smtp, batch)),
+            "webhook": AlertQueue(lambda batch: post(self.settings.webhook, batch)),
         }
         self._threads: dict[Channel, threading.Thread] = {}
 

@@ -11,9 +11,9 @@ from __future__ import annotations
 
 from hawser.core.clock import SECOND
 from hawser.engine import events as ev
-from hawser.engine.reconciling import differs
-from hawser.engine.requests import open_orders
-from hawser.engine.state import EngineState, Trade
+from hawser.engine.model.state import EngineState, Trade
+from hawser.engine.outbox import open_orders
+from hawser.engine.reconcile import differs
 from hawser.venue import port
 
 EVERY_OPEN, EVERY_IDLE = 10 * SECOND, 60 * SECOND

@@ -27,7 +27,7 @@ from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand, Tell
-from hawser.engine.state import Marks
+from hawser.engine.model.state import Marks
 from hawser.formats.declared import load
 from hawser.formats.policytext import from_anywhere
 from hawser.ledger.ledger import Ledger
@@ -35,10 +35,10 @@ from hawser.service import patience
 from hawser.service.alerts.channels import Alert, Alerts
 from hawser.service.alerts.settings import Channel
 from hawser.service.profiles.profile import Profile
+from hawser.service.recording import Aside, Extent
 from hawser.service.runtime.faults import Faults
 from hawser.service.runtime.link import Link
 from hawser.service.runtime.newswatch import NewsWatch, unknown
-from hawser.service.runtime.recording import Aside, Extent
 from hawser.service.runtime.session import Session
 from hawser.service.runtime.warming import prime_rules
 from hawser.service.views.guards import GuardPicture

@@ -33,13 +33,13 @@ from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
-from hawser.engine.following import following, turned_plan
-from hawser.engine.watchtimes import must_watch
+from hawser.engine.entries.follow_on import following, turned_plan
+from hawser.engine.guards.next_look import must_watch
 from hawser.ledger.ledger import Entry, Ledger, Restored
+from hawser.service.recording import Extent, Here, Outcome, Recording, Way, recordable
 from hawser.service.runtime.barstore import BarStore
 from hawser.service.runtime.boundary import Inward, Odd, as_request
 from hawser.service.runtime.checking import Checking
-from hawser.service.runtime.recording import Extent, Here, Outcome, Recording, Way, recordable
 from hawser.venue import port
 
 FAULTS_WITHIN, MOST_PAUSE = 120 * SECOND, 30  # s of pause

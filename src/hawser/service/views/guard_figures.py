@@ -14,11 +14,11 @@ from hawser.core.guards.news import windows
 from hawser.core.guards.verdicts import Scene
 from hawser.core.heat import outcome_at_stop
 from hawser.core.hours import next_change
-from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import about, silent_since, whole_account
-from hawser.engine.guardmemory import counted_within
-from hawser.engine.moneyguards import result_of
-from hawser.engine.state import EngineState, Memory
+from hawser.engine.clearance.guards import about, silent_since, whole_account
+from hawser.engine.guards.memory import counted_within
+from hawser.engine.guards.money import result_of
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.state import EngineState, Memory
 
 
 def filter_figures(guard: dc.AnyGuard, scene: Scene) -> tuple[str, str, str]:

@@ -17,11 +17,11 @@ from hawser.core.guards.verdicts import Closed
 from hawser.core.hours import is_open, next_change
 from hawser.core.instrument import Session
 from hawser.core.plan import BY_HAND
-from hawser.engine.guarding import memory_verdict, one_verdict, remembered, scene_of
-from hawser.engine.guardmemory import memories
-from hawser.engine.moneyguards import subjects
-from hawser.engine.state import EngineState, Memory
-from hawser.engine.tripping import actions_of, consequence
+from hawser.engine.clearance.guards import memory_verdict, one_verdict, remembered, scene_of
+from hawser.engine.guards.memory import memories
+from hawser.engine.guards.money import subjects
+from hawser.engine.guards.tripping import actions_of, consequence
+from hawser.engine.model.state import EngineState, Memory
 from hawser.service.views.guard_figures import counted_figures, filter_figures
 
 SHOWN_BACK, SHOWN_AHEAD = 1 * HOUR, 23 * HOUR

@@ -15,7 +15,7 @@ from hawser.core.plan import Plan
 from hawser.core.typed import basket_text, entry_text, size_text, stop_text
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.ledger.ledger import Row
 
 HEADER = ("time", "kind", "trade", "instrument", "weight", "text")

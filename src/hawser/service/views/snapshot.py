@@ -17,16 +17,15 @@ from hawser.core.heat import heat, locked
 from hawser.core.instrument import Instrument
 from hawser.core.plan import BY_HAND, Plan
 from hawser.core.sizing import SizeRequest
-from hawser.engine import states
-from hawser.engine.asks import break_even_level
-from hawser.engine.baskets import limits, members, won
-from hawser.engine.entering import account_now, is_pending, need_equity, request_for
+from hawser.engine.clearance.entries import account_verdict, entry_verdict
+from hawser.engine.entries.placing import account_now, is_pending, need_equity, request_for
 from hawser.engine.events import Held
-from hawser.engine.exposure import Exposure, Valuation, covered_steps, resting_level
-from hawser.engine.reasons import words
-from hawser.engine.rigging import Waiting, target_parts, waiting
-from hawser.engine.state import EngineState, Group, Rest, Trade
-from hawser.engine.verdict import account_verdict, entry_verdict
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import Exposure, Valuation, covered_steps, resting_level
+from hawser.engine.model.reasons import words
+from hawser.engine.model.rig_levels import Waiting, target_parts, waiting
+from hawser.engine.model.state import EngineState, Group, Rest, Trade
+from hawser.engine.rigs.baskets import limits, members, won
 from hawser.service.views.news import NewsMark, marks
 
 NOT_TENDED = Closed("not_tended", "tending has stopped")
@@ -249,7 +248,7 @@ def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -
         entry=trade.entry_price, ref=trade.ref, r_ticks=trade.r_ticks, steps=trade.entered or trade.asked_steps,
         open_steps=trade.open_steps, stop=trade.stop, resting_stop=resting_level(state, trade),
         initial_stop=trade.initial_stop, trace=tuple(trade.trace), targets=_targets(state, trade),
-        opened=trade.opened, ended=trade.ended, best_exit=trade.best_exit, break_even=break_even_level(trade),
+        opened=trade.opened, ended=trade.ended, best_exit=trade.best_exit, break_even=trade.break_even_level,
         money=money,
         result_r=money / trade.planned_risk if trade.planned_risk else 0.0,
         price_r=trade.side * (price - trade.ref) / trade.r_ticks, heat=heat(held) if live else 0.0,

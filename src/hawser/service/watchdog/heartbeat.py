@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 
 from hawser.core.errors import UNDECODABLE
-from hawser.service.runtime.recording import LAST_PATIENCE, Extent, Here, Way
+from hawser.service.recording import LAST_PATIENCE, Extent, Here, Way
 from hawser.service.watchdog.voice import Voice
 
 EVERY = 1.0  # seconds

@@ -11,10 +11,10 @@ from hawser.core.account import Policy
 from hawser.core.guards.declared import AnyGuard, CountGuard, Guard, LossSwitch
 from hawser.core.guards.looseness import loosened_account, tightest_account
 from hawser.core.guards.periods import period_at
-from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import about, memory_key, whole_account
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, LaterPolicy, Memory
+from hawser.engine.clearance.guards import about, memory_key, whole_account
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.state import EngineState, LaterPolicy, Memory
+from hawser.engine.outbox import Outbox
 
 
 def period_of(guard: Guard) -> Literal["day", "week"]:
@@ -73,10 +73,10 @@ def unlatch(memory: Memory) -> None:
     memory.times = []
 
 
-def roll(desk: Desk) -> list[tuple[AnyGuard, str]]:
+def roll(outbox: Outbox) -> list[tuple[AnyGuard, str]]:
     """Periods that are over give way to the next; what latched for them opens, looser guards that waited come in.
     What opened: guards, each with its subject."""
-    state, opened = desk.state, list[tuple[AnyGuard, str]]()
+    state, opened = outbox.state, list[tuple[AnyGuard, str]]()
     guards = {guard.name: guard for guard in state.guards.guard}
     for key, memory in list(state.memory.items()):
         name, _, subject = key.partition("\n")
@@ -89,27 +89,27 @@ def roll(desk: Desk) -> list[tuple[AnyGuard, str]]:
                 opened.append((guard, subject))
             memory.start, memory.end = period_now(state, guard)
             count_anew(state, guard, subject, memory)
-    _let_in(desk)
+    _let_in(outbox)
     return opened
 
 
-def _let_in(desk: Desk) -> None:
+def _let_in(outbox: Outbox) -> None:
     """Looser guards whose wait is over, where nothing of theirs is latched."""
-    state = desk.state
+    state = outbox.state
     for name, later in list(state.guards_later.items()):
         if later.at > state.now or any(memory.latched for memory in memories(state, name).values()):
             continue
         del state.guards_later[name]
         rest = [later.guard if one.name == name else one for one in state.guards.guard]
         replace_guards(state, guard=tuple(one for one in rest if one is not None))
-        desk.tell("caution", "guard_loosened", f"{name} is looser from now on, as was asked for earlier")
-    let_rules_in(desk)
-    let_policy_in(desk)
+        outbox.tell("caution", "guard_loosened", f"{name} is looser from now on, as was asked for earlier")
+    let_rules_in(outbox)
+    let_policy_in(outbox)
 
 
-def let_rules_in(desk: Desk) -> None:
+def let_rules_in(outbox: Outbox) -> None:
     """Periods, news and the rest that waited; what counts in periods goes by the new ones from its next turn on."""
-    state, later = desk.state, desk.state.rules_later
+    state, later = outbox.state, outbox.state.rules_later
     if later is None or later.at > state.now:
         return
     state.rules_later = None
@@ -117,35 +117,35 @@ def let_rules_in(desk: Desk) -> None:
         state, zone=later.zone, day_starts=later.day_starts, week_starts=later.week_starts, loosen=later.loosen,
         news=later.news,
     )  # fmt: skip
-    desk.tell("caution", "guard_loosened", "Periods, news and waiting are as was asked for earlier")
+    outbox.tell("caution", "guard_loosened", "Periods, news and waiting are as was asked for earlier")
 
 
-def let_policy_in(desk: Desk) -> None:
+def let_policy_in(outbox: Outbox) -> None:
     """The account's limits that waited."""
-    state, later = desk.state, desk.state.policy_later
+    state, later = outbox.state, outbox.state.policy_later
     if later is None or later.at > state.now or state.account is None:
         return
     state.policy_later = None
     keys = ", ".join(loosened_account(state.account.policy, later.policy))
     state.account = msgspec.structs.replace(state.account, policy=later.policy)
-    desk.tell("caution", "account_loosened", f"The account's limits are looser from now on, as was asked for: {keys}")
+    outbox.tell("caution", "account_loosened", f"The account's limits are looser from now on, as was asked for: {keys}")
 
 
-def take_policy(desk: Desk, old: Policy, new: Policy, ask: str = "") -> Policy:
+def take_policy(outbox: Outbox, old: Policy, new: Policy, ask: str = "") -> Policy:
     """Another policy of the account: what holds of it now. Looser limits wait for the next day where the guards' policy
     says that loosening does."""
-    state, keys = desk.state, loosened_account(old, new)
+    state, keys = outbox.state, loosened_account(old, new)
     state.policy_later = None
     if not keys:
         return new
     told = ", ".join(keys)
     if state.guards.loosen == "now":
-        desk.tell("caution", "account_loosened", f"The account's limits are looser from now on: {told}", ask=ask)
+        outbox.tell("caution", "account_loosened", f"The account's limits are looser from now on: {told}", ask=ask)
         return new
     at = period_at(state.guards, state.now, week=False)[1]
     state.policy_later = LaterPolicy(at, new)
     text = f"The account's limits are looser ({told}) from the next day on: the policy says so"
-    desk.tell("caution", "account_loosened", text, ask=ask)
+    outbox.tell("caution", "account_loosened", text, ask=ask)
     return tightest_account(old, new)
 
 

@@ -15,10 +15,11 @@ from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Basket
-from hawser.engine import states
+from hawser.core.rules.moving import even_level
 from hawser.engine.commands import OrderKind, Role
 from hawser.engine.events import Held
-from hawser.engine.reasons import INITIAL, Reason
+from hawser.engine.model import transitions as states
+from hawser.engine.model.reasons import INITIAL, Reason
 
 
 class Order(msgspec.Struct, forbid_unknown_fields=True):
@@ -227,6 +228,11 @@ class Trade(msgspec.Struct, forbid_unknown_fields=True):
     def entry_price(self) -> float:
         """Average entry in ticks; the expected one until there is a fill."""
         return self.entry_value / self.entered if self.entered else float(self.ref)
+
+    @property
+    def break_even_level(self) -> int:
+        """The entry as a stop: the average of its fills, rounded to the profitable side."""
+        return int(even_level(self.side, float(self.entry_price)))
 
 
 class Market(msgspec.Struct, forbid_unknown_fields=True):

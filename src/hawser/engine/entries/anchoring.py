@@ -13,31 +13,31 @@ from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rules.rounding import level_ticks
-from hawser.engine import reasons as rs
-from hawser.engine import rigging
-from hawser.engine.entering import atr_of, lay_backstop
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Marks, Rest, TargetLine, Trade
+from hawser.engine.entries.placing import atr_of, lay_backstop
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import rig_levels
+from hawser.engine.model.state import EngineState, Marks, Rest, TargetLine, Trade
+from hawser.engine.outbox import Outbox
 
 _FIXED = ("price", "bars", "pivot", "line")  # stops that stand where they stand, whatever the entry
 
 
-def set_stop(desk: Desk, trade: Trade, level: int, why: str, code: str) -> None:
+def set_stop(outbox: Outbox, trade: Trade, level: int, why: str, code: str) -> None:
     """The stop wanted from now on, why in words and as a code of `reasons.py`; a held one counts at once, another when
     it rests."""
     trade.stop, trade.stop_why, trade.stop_code, trade.stop_by_hand = level, why, code, code == rs.HAND
     if trade.held:
         lay_backstop(trade)
-        trade.trace.append(Rest(desk.state.now, level))
+        trade.trace.append(Rest(outbox.state.now, level))
 
 
-def held_or_resting(desk: Desk, trade: Trade) -> None:
+def held_or_resting(outbox: Outbox, trade: Trade) -> None:
     """A trade's lines are held here from now on, or rest at the venue again: what rests there moves for that reason."""
     lay_backstop(trade)
     trade.reached_since = 0
-    price = desk.state.instruments[trade.symbol].price
+    price = outbox.state.instruments[trade.symbol].price
     if trade.held:
-        trade.trace.append(Rest(desk.state.now, trade.stop))
+        trade.trace.append(Rest(outbox.state.now, trade.stop))
         trade.stop_why = f"Backstop to {price(trade.backstop)}: the lines are held here from now on"
         trade.stop_code = rs.HELD_HERE
     else:
@@ -45,12 +45,12 @@ def held_or_resting(desk: Desk, trade: Trade) -> None:
         trade.stop_code = rs.RESTS
 
 
-def anchor(desk: Desk, trade: Trade) -> None:
+def anchor(outbox: Outbox, trade: Trade) -> None:
     """An entry filled: lay stop and targets anew from the average fill, where the plan says so.
 
     A stop that rests already is only tightened; one that was moved since is left alone.
     """
-    state, plan = desk.state, trade.plan
+    state, plan = outbox.state, trade.plan
     instrument = state.instruments[trade.symbol]
     ref = level_ticks(trade.entry_price, trade.side)
     if plan.anchor != "fill" or ref == trade.ref or trade.stop != trade.initial_stop or trade.stop_by_hand:
@@ -65,7 +65,7 @@ def anchor(desk: Desk, trade: Trade) -> None:
         trade.backstop = 0
         trade.initial_stop = stop
         trade.r_ticks = abs(ref - stop)
-        set_stop(desk, trade, stop, f"initial stop, from the fill at {instrument.price(ref)}", rs.INITIAL)
+        set_stop(outbox, trade, stop, f"initial stop, from the fill at {instrument.price(ref)}", rs.INITIAL)
     for line in trade.targets:
         rule = plan.targets[line.rule - 1] if line.rule else None
         if rule is not None and rule.price is None:
@@ -75,9 +75,9 @@ def anchor(desk: Desk, trade: Trade) -> None:
     if trade.rungs and trade.targets:
         trade.targets[0].level += ref - old
     if not any(line.filled for line in trade.losses):
-        trade.losses = list(rigging.loss_lines(plan, instrument, ref, trade.r_ticks))
+        trade.losses = list(rig_levels.loss_lines(plan, instrument, ref, trade.r_ticks))
     text = f"Lines laid from the fill at {instrument.price(ref)}, not from {instrument.price(old)}"
-    desk.tell("info", "anchored", f"{text}: stop {instrument.price(trade.stop)}", trade)
+    outbox.tell("info", "anchored", f"{text}: stop {instrument.price(trade.stop)}", trade)
 
 
 def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
@@ -103,9 +103,9 @@ def fitted(trade: Trade, plan: Plan) -> Plan:
         raise Refused(problem.code, text) from None
 
 
-def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
+def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: Marks) -> None:
     """Tend an open trade by the rules of `plan`; what its targets took already stays taken."""
-    state, instrument = desk.state, desk.state.instruments[trade.symbol]
+    state, instrument = outbox.state, outbox.state.instruments[trade.symbol]
     basis, mine = marks.basis, fitted(trade, plan)
     if trade.atr is None:
         now = atr_of(state, plan, marks)
@@ -130,20 +130,20 @@ def equip(desk: Desk, trade: Trade, plan: Plan, marks: Marks) -> None:
     was_held = trade.held
     trade.plan = msgspec.structs.replace(mine, anchor=trade.plan.anchor)
     if trade.held != was_held:
-        held_or_resting(desk, trade)
+        held_or_resting(outbox, trade)
     else:
         lay_backstop(trade)
     market = state.markets[trade.symbol]
     least = max(1, instrument.min_stop_ticks)
     if trade.side * (stop - trade.stop) > 0 and trade.side * (market.exit_side(trade.side) - stop) >= least:
         why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(stop)}: the new plan"
-        set_stop(desk, trade, stop, why, rs.PLAN)
+        set_stop(outbox, trade, stop, why, rs.PLAN)
 
 
 def _swap_losses(trade: Trade, plan: Plan, instrument: Instrument) -> None:
     """Loss steps of another rig, after those that were taken already."""
     kept, numbers = [line for line in trade.losses if line.filled], _numbers(trade.losses)
-    for line in rigging.loss_lines(plan, instrument, trade.ref, trade.r_ticks):
+    for line in rig_levels.loss_lines(plan, instrument, trade.ref, trade.r_ticks):
         kept.append(TargetLine(next(numbers), line.level, line.share, rule=line.rule))
     trade.losses = kept
 

@@ -14,11 +14,11 @@ from typing import NamedTuple
 from hawser.core import figures as fg
 from hawser.core.guards.declared import AnyGuard, Counted, DrawdownSwitch, FloorSwitch, LossSwitch
 from hawser.core.guards.limits import at_floor, lost
-from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import about, memory_key, remembered, subject_of, whole_account
-from hawser.engine.guardmemory import memories, memory_of
-from hawser.engine.observed import Observed, highest
-from hawser.engine.state import EngineState, Memory
+from hawser.engine.clearance.guards import about, memory_key, remembered, subject_of, whole_account
+from hawser.engine.guards.memory import memories, memory_of
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.observed import Observed, highest
+from hawser.engine.model.state import EngineState, Memory
 
 
 class Reached(NamedTuple):

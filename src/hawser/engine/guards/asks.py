@@ -9,8 +9,8 @@ from hawser.core.guards.looseness import loosened, loosened_rules, tightest_guar
 from hawser.core.guards.news import Calendar
 from hawser.core.guards.periods import period_at
 from hawser.engine import events as ev
-from hawser.engine.guarding import remembered
-from hawser.engine.guardmemory import (
+from hawser.engine.clearance.guards import remembered
+from hawser.engine.guards.memory import (  # fmt: skip
     called,
     count_anew,
     memories,
@@ -19,15 +19,15 @@ from hawser.engine.guardmemory import (
     period_of,
     replace_guards,
     unlatch,
-)  # fmt: skip
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Later, LaterRules
-from hawser.engine.tripping import carry_out, cash, consequence, look, trip
+)
+from hawser.engine.guards.tripping import carry_out, cash, consequence, look, trip
+from hawser.engine.model.state import EngineState, Later, LaterRules
+from hawser.engine.outbox import Outbox
 
 
-def rearm(desk: Desk, ask: ev.RearmGuard) -> None:
+def rearm(outbox: Outbox, ask: ev.RearmGuard) -> None:
     """Open a latched kill switch by hand; it counts anew from here."""
-    state, guard = desk.state, desk.state.guards.named(ask.guard)
+    state, guard = outbox.state, outbox.state.guards.named(ask.guard)
     memory = remembered(state, guard, ask.subject) if guard is not None else None
     problem = ""
     if guard is None or memory is None or not memory.latched:
@@ -40,22 +40,22 @@ def rearm(desk: Desk, ask: ev.RearmGuard) -> None:
         left = memory.latched + round(getattr(guard, "cool_down_min", 0.0) * MINUTE) - state.now
         problem = f"{guard.name} can be re-armed in {fg.duration(left)}" if left > 0 else ""
     if problem or guard is None or memory is None:
-        desk.tell("refused", "not_rearmed", problem, ask=ask.ask)
+        outbox.tell("refused", "not_rearmed", problem, ask=ask.ask)
         return
     unlatch(memory)
     count_anew(state, guard, ask.subject, memory)
     memory.high = memory.base
     text = f"{called(guard, ask.subject)} re-armed, it counts anew from here: {ask.reason.strip()}"
-    desk.tell("caution", "guard_rearmed", text, ask=ask.ask, guard=guard.name, subject=ask.subject)
+    outbox.tell("caution", "guard_rearmed", text, ask=ask.ask, guard=guard.name, subject=ask.subject)
 
 
-def change(desk: Desk, ask: ev.ChangeGuards) -> None:
+def change(outbox: Outbox, ask: ev.ChangeGuards) -> None:
     """Another policy. What is tighter holds at once; what is looser waits for its next period where a limit was
     reached, or the policy says so."""
-    state, old, new = desk.state, desk.state.guards, ask.guards
+    state, old, new = outbox.state, outbox.state.guards, ask.guards
     state.guards_later, state.rules_later = {}, None  # what was asked for before is not asked for any more
-    whole = _held_back(desk, old, new, ask.ask)
-    late = _rules_that_wait(desk, old, new, ask.ask)
+    whole = _held_back(outbox, old, new, ask.ask)
+    late = _rules_that_wait(outbox, old, new, ask.ask)
     rules = old if late else new
     replace_guards(
         state, zone=rules.zone, day_starts=rules.day_starts, week_starts=rules.week_starts, loosen=rules.loosen,
@@ -66,19 +66,19 @@ def change(desk: Desk, ask: ev.ChangeGuards) -> None:
     unread = stays and not ask.calendars  # a guard that stays for a while goes on by the news it had
     news_waits = late and old.news != new.news
     if ask.calendars is not None and not news_waits and not unread:
-        _take_calendars(desk, ask.calendars)
+        _take_calendars(outbox, ask.calendars)
     for guard in whole:
         if isinstance(guard, Counted) and guard.per == "account":
             memory_of(state, guard, "")
     count = len(whole)
-    desk.tell("info", "guards_changed", f"{count} guard{'s watch' if count != 1 else ' watches'} now", ask=ask.ask)
+    outbox.tell("info", "guards_changed", f"{count} guard{'s watch' if count != 1 else ' watches'} now", ask=ask.ask)
     state.guards_at = min(state.guards_at, state.now)
-    look(desk)
+    look(outbox)
 
 
-def _held_back(desk: Desk, old: Guards, new: Guards, ask: str) -> tuple[AnyGuard, ...]:
+def _held_back(outbox: Outbox, old: Guards, new: Guards, ask: str) -> tuple[AnyGuard, ...]:
     """The guards that hold now: the new ones, but for what is looser in them and waits."""
-    state, kept = desk.state, dict[str, AnyGuard]()
+    state, kept = outbox.state, dict[str, AnyGuard]()
     for guard in old.guard:
         fresh = new.named(guard.name)
         keys = ", ".join(loosened(guard, fresh))
@@ -88,17 +88,17 @@ def _held_back(desk: Desk, old: Guards, new: Guards, ask: str) -> tuple[AnyGuard
             state.guards_later[guard.name] = Later(period_now(state, guard)[1], fresh)
             why = "its limit was reached" if reached else "the policy says so"
             text = f"{guard.name} is looser ({keys}) from its next period on: {why}"
-            desk.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
+            outbox.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
         elif keys:
             text = f"{guard.name} is looser from now on: {keys}"
-            desk.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
+            outbox.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
     return tuple(kept.pop(guard.name, guard) for guard in new.guard) + tuple(kept.values())
 
 
-def _rules_that_wait(desk: Desk, old: Guards, new: Guards, ask: str) -> bool:
+def _rules_that_wait(outbox: Outbox, old: Guards, new: Guards, ask: str) -> bool:
     """Whether periods, news and the rest stay as they were for now. Periods of a week wait for its end: a day that
     begins elsewhere moves it too."""
-    state, keys = desk.state, loosened_rules(old, new)
+    state, keys = outbox.state, loosened_rules(old, new)
     latched = any(memory.latched for memory in state.memory.values())
     if not keys or (old.loosen == "now" and not latched):
         return False
@@ -107,31 +107,31 @@ def _rules_that_wait(desk: Desk, old: Guards, new: Guards, ask: str) -> bool:
     state.rules_later = LaterRules(at, new.zone, new.day_starts, new.week_starts, new.loosen, new.news)
     when = "week" if week else "day"
     text = f"{', '.join(key.replace('_', ' ') for key in keys)}: as asked for from the next {when} on"
-    desk.tell("caution", "guard_loosened", text, ask=ask)
+    outbox.tell("caution", "guard_loosened", text, ask=ask)
     return True
 
 
-def drill(desk: Desk, ask: ev.Drill) -> None:
+def drill(outbox: Outbox, ask: ev.Drill) -> None:
     """Set a guard off on purpose, to see what follows; or only tell what would."""
-    state, guard = desk.state, desk.state.guards.named(ask.guard)
+    state, guard = outbox.state, outbox.state.guards.named(ask.guard)
     if guard is None or not guard.on or not _subject_fits(state, guard, ask.subject):
         text = f"There is no guard {ask.guard}{f' for {ask.subject}' if ask.subject else ''} that watches"
-        desk.tell("refused", "no_guard", text, ask=ask.ask)
+        outbox.tell("refused", "no_guard", text, ask=ask.ask)
         return
     name, what = called(guard, ask.subject), consequence(state, guard, ask.subject)
     if ask.watch_only:
         then = f": {what}" if what else ""
-        desk.tell("caution", "drill", f"Drill, watched only: {name} would close entries{then}", ask=ask.ask)
+        outbox.tell("caution", "drill", f"Drill, watched only: {name} would close entries{then}", ask=ask.ask)
         return
     memory = memory_of(state, guard, ask.subject)
     if guard.LATCHES:
-        trip(desk, guard, ask.subject, memory, "a drill")
+        trip(outbox, guard, ask.subject, memory, "a drill")
         return
     memory.until = state.now + round(ask.seconds * SECOND)
     memory.tripped, memory.why = state.now, "a drill"
     memory.shut = not isinstance(guard, Counted)  # until it is found open; what counts is never looked at like that
-    done = carry_out(desk, guard, ask.subject)
-    desk.tell("caution", "drill", f"Drill: {name} closes entries for {ask.seconds:g} s{done}", ask=ask.ask)
+    done = carry_out(outbox, guard, ask.subject)
+    outbox.tell("caution", "drill", f"Drill: {name} closes entries for {ask.seconds:g} s{done}", ask=ask.ask)
 
 
 def _subject_fits(state: EngineState, guard: AnyGuard, subject: str) -> bool:
@@ -142,14 +142,14 @@ def _subject_fits(state: EngineState, guard: AnyGuard, subject: str) -> bool:
     return bool(subject) if per == "source" else subject in state.instruments and guard.covers(subject)
 
 
-def calendar_changed(desk: Desk, event: ev.CalendarChanged) -> None:
+def calendar_changed(outbox: Outbox, event: ev.CalendarChanged) -> None:
     """The calendars as read now."""
-    _take_calendars(desk, event.calendars)
-    desk.state.guards_at = min(desk.state.guards_at, desk.state.now)
+    _take_calendars(outbox, event.calendars)
+    outbox.state.guards_at = min(outbox.state.guards_at, outbox.state.now)
 
 
-def _take_calendars(desk: Desk, calendars: tuple[Calendar, ...]) -> None:
-    desk.state.calendars = calendars
+def _take_calendars(outbox: Outbox, calendars: tuple[Calendar, ...]) -> None:
+    outbox.state.calendars = calendars
     for calendar in calendars:
         if calendar.state not in ("good", "unread"):
-            desk.tell("caution", "calendar", f"News calendar {calendar.name} is {calendar.state}: {calendar.why}")
+            outbox.tell("caution", "calendar", f"News calendar {calendar.name} is {calendar.state}: {calendar.why}")

@@ -19,11 +19,11 @@ from hawser.core.hours import ever_closes
 from hawser.core.instrument import Instrument
 from hawser.core.plan import bars_of
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import states
-from hawser.engine.reasons import Reason
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Market, Order, Rest, Rung, TargetLine, Terms, Trade
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.reasons import Reason
+from hawser.engine.model.state import EngineState, Market, Order, Rest, Rung, TargetLine, Terms, Trade
+from hawser.engine.outbox import Outbox
 
 TOLD = ("multiplier", "quote", "base", "kind", "qty_min", "qty_max", "margin_rate", "min_stop_ticks", "commission")
 Record = TypeVar("Record", bound=msgspec.Struct)
@@ -33,9 +33,9 @@ class OffGrid(Exception):
     """A level or a quantity that does not lie on the new grid."""
 
 
-def take_instruments(desk: Desk, instruments: tuple[Instrument, ...], spans: dict[str, tuple[int, ...]]) -> None:
+def take_instruments(outbox: Outbox, instruments: tuple[Instrument, ...], spans: dict[str, tuple[int, ...]]) -> None:
     """The instruments that are traded from here on, and the lengths of their bars; what is open goes along."""
-    state, new = desk.state, {one.symbol: one for one in instruments}
+    state, new = outbox.state, {one.symbol: one for one in instruments}
     state.spans = spans
     old = state.instruments
     state.instruments = dict(new)
@@ -43,50 +43,50 @@ def take_instruments(desk: Desk, instruments: tuple[Instrument, ...], spans: dic
     for symbol, before in old.items():
         after = new.get(symbol)
         if after is None:
-            _gone(desk, before)
+            _gone(outbox, before)
         elif after != before:
-            _changed(desk, before, after)
+            _changed(outbox, before, after)
     for trade in state.live():
-        _tell_without_bars(desk, trade)
-        _tell_without_end(desk, trade)
+        _tell_without_bars(outbox, trade)
+        _tell_without_end(outbox, trade)
 
 
-def _tell_without_bars(desk: Desk, trade: Trade) -> None:
+def _tell_without_bars(outbox: Outbox, trade: Trade) -> None:
     """A trade whose bars cannot be made any more is not tended by them: nobody may think so."""
-    spans, group = desk.state.spans.get(trade.symbol), desk.state.baskets.get(trade.basket)
+    spans, group = outbox.state.spans.get(trade.symbol), outbox.state.baskets.get(trade.basket)
     waits = trade.plan.trail is not None or trade.plan.rig is not None
     if not spans or not (waits or (group is not None and group.basket.basis == "bar_close")):
         return
     missing = next((span for span in bars_of(trade.plan) if span not in spans), 0)
     if missing:
         text = f"There are no bars of {timeframe_name(missing)} any more: its trail and its rig stand still"
-        desk.tell("alarm", "no_bars", text, trade)
+        outbox.tell("alarm", "no_bars", text, trade)
 
 
-def _tell_without_end(desk: Desk, trade: Trade) -> None:
+def _tell_without_end(outbox: Outbox, trade: Trade) -> None:
     """A trade that was to be closed at its session's end, where there is none any more."""
     timed = trade.plan.rig.time_exit if trade.plan.rig is not None else None
-    if timed is not None and timed.session_end and not ever_closes(desk.state.instruments[trade.symbol].sessions):
+    if timed is not None and timed.session_end and not ever_closes(outbox.state.instruments[trade.symbol].sessions):
         text = f"{trade.symbol} has no sessions any more: the time exit at their end does not come"
-        desk.tell("alarm", "no_session_end", text, trade)
+        outbox.tell("alarm", "no_session_end", text, trade)
 
 
-def _gone(desk: Desk, before: Instrument) -> None:
-    state = desk.state
+def _gone(outbox: Outbox, before: Instrument) -> None:
+    state = outbox.state
     for name in [name for name, held in state.unexplained.items() if held.symbol == before.symbol]:
         del state.unexplained[name]  # nothing tells of it any more, and nothing can be done with it
         text = f"The foreign position in {before.symbol} cannot be seen any more, because its instrument is not traded"
-        desk.tell("alarm", "position_unseen", f"{text} here now. Look after it at the venue")
+        outbox.tell("alarm", "position_unseen", f"{text} here now. Look after it at the venue")
     if not state.trades_in(before.symbol):
         return
     state.instruments[before.symbol] = before  # its figures can still be read
     state.gone = (*state.gone, before.symbol)
     for trade in state.trades_in(before.symbol):
-        _leave_as_it_rests(desk, trade, "its instrument is not traded any more")
+        _leave_as_it_rests(outbox, trade, "its instrument is not traded any more")
 
 
-def _changed(desk: Desk, before: Instrument, after: Instrument) -> None:
-    state, symbol = desk.state, before.symbol
+def _changed(outbox: Outbox, before: Instrument, after: Instrument) -> None:
+    state, symbol = outbox.state, before.symbol
     told = [f"{key} {getattr(before, key)} \u2192 {getattr(after, key)}" for key in TOLD
             if getattr(before, key) != getattr(after, key)]  # fmt: skip
     if before.sessions != after.sessions:
@@ -100,57 +100,57 @@ def _changed(desk: Desk, before: Instrument, after: Instrument) -> None:
             del state.bars[key]
         grid = Grid(Fraction(before.tick) / Fraction(after.tick), Fraction(before.qty_step) / Fraction(after.qty_step))
         for trade in list(state.trades_in(symbol)):
-            _carry(desk, trade, grid, after)
+            _carry(outbox, trade, grid, after)
         state.unexplained = {
             name: grid.held(held) if held.symbol == symbol else held for name, held in state.unexplained.items()
         }
     worth = (before.multiplier, before.quote) != (after.multiplier, after.quote)
     for trade in state.trades_in(symbol) if worth else ():  # as they are on the new grid by now
         if trade.state != states.ENDED:
-            _outsize(desk, trade)
+            _outsize(outbox, trade)
     if told:
         text = f"{symbol} is another at the venue: {'; '.join(told)}"
-        desk.tell("alarm" if live and worth else "caution", "instrument_changed", text)
+        outbox.tell("alarm" if live and worth else "caution", "instrument_changed", text)
 
 
-def _outsize(desk: Desk, trade: Trade) -> None:
+def _outsize(outbox: Outbox, trade: Trade) -> None:
     """What waits to enter was sized for another contract: it would risk another sum."""
     trade.outsized = True
-    if desk.state.orders_of(trade, "entry") or desk.state.orders_of(trade, "rung"):
+    if outbox.state.orders_of(trade, "entry") or outbox.state.orders_of(trade, "rung"):
         text = "What waits to enter was sized for a contract that is worth another amount now: it is taken back"
-        desk.tell("caution", "outsized", text, trade)
+        outbox.tell("caution", "outsized", text, trade)
 
 
-def _carry(desk: Desk, trade: Trade, grid: Grid, after: Instrument) -> None:
+def _carry(outbox: Outbox, trade: Trade, grid: Grid, after: Instrument) -> None:
     """Put a trade and its orders on the new grid, all of it or nothing."""
-    state = desk.state
+    state = outbox.state
     try:
         moved = grid.trade(trade)
         orders = [grid.order(state.orders[name]) for name in trade.order_ids]
     except OffGrid:
         what = f"tick {after.tick} and step {after.qty_step}"
-        _leave_as_it_rests(desk, trade, f"its levels or its quantity do not lie on the venue's new {what}")
+        _leave_as_it_rests(outbox, trade, f"its levels or its quantity do not lie on the venue's new {what}")
         return
     state.trades[trade.id] = moved
     for order in orders:
         state.orders[order.id] = order
     if trade.state != states.ENDED:
-        desk.tell("caution", "carried_over", "Every level and quantity is carried over exactly", moved)
+        outbox.tell("caution", "carried_over", "Every level and quantity is carried over exactly", moved)
 
 
-def _leave_as_it_rests(desk: Desk, trade: Trade, why: str) -> None:
+def _leave_as_it_rests(outbox: Outbox, trade: Trade, why: str) -> None:
     if trade.state == states.ENDED:
         return
     open_steps = trade.open_steps
     trade.left = why
-    trade.state, trade.ended = states.next_trade_state(trade.state, "left"), desk.state.now
+    trade.state, trade.ended = states.next_trade_state(trade.state, "left"), outbox.state.now
     trade.end, trade.due, trade.exposed_since = Reason(rs.LEFT), "", 0
     text = f"Left as it rests at the venue: {why}. Stops there still protect; nothing of it is moved or closed"
-    if any(desk.state.orders_of(trade, role) for role in ("entry", "rung")):
+    if any(outbox.state.orders_of(trade, role) for role in ("entry", "rung")):
         text += ". What waits to enter is taken back"
     if open_steps:
         text += ". Adopt its position to tend it again"
-    desk.tell("alarm", "left", text, trade)
+    outbox.tell("alarm", "left", text, trade)
 
 
 class Grid:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from hawser.core.rules.moving import better_exit
 from hawser.engine import events as ev
-from hawser.engine.state import EngineState, Market
+from hawser.engine.model.state import EngineState, Market
 
 
 class Observed:

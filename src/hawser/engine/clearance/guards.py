@@ -8,7 +8,7 @@ from hawser.core import figures as fg
 from hawser.core.guards.declared import AnyGuard, Counted, CountGuard, Guard, SilenceSwitch
 from hawser.core.guards.limits import full
 from hawser.core.guards.verdicts import Closed, Scene, filter_verdict
-from hawser.engine.state import EngineState, Memory, Trade
+from hawser.engine.model.state import EngineState, Memory, Trade
 
 TAKES_BACK = frozenset({"cancel", "close", "flatten"})  # what a closed filter does that takes waiting entries back
 

@@ -10,13 +10,13 @@ from hawser.core import figures as fg
 from hawser.core.clock import next_minute_end
 from hawser.core.rules.closing import basket_reached
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import states
-from hawser.engine.exposure import Valuation
-from hawser.engine.protecting import converge, leave
-from hawser.engine.reasons import Reason, words
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Group, Trade, bar_key
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.reasons import Reason, words
+from hawser.engine.model.state import EngineState, Group, Trade, bar_key
+from hawser.engine.outbox import Outbox
+from hawser.engine.protection.converge import converge, leave
 
 
 def members(state: EngineState, name: str) -> list[Trade]:
@@ -39,15 +39,15 @@ def limits(group: Group) -> tuple[float, float]:
     )
 
 
-def form(desk: Desk, ask: ev.FormBasket) -> None:
+def form(outbox: Outbox, ask: ev.FormBasket) -> None:
     """Lay a basket over open trades; one that has a basket already leaves it for this."""
-    state = desk.state
+    state = outbox.state
     trades = [state.trades[name] for name in dict.fromkeys(ask.trades) if name in state.trades]
     trades = [trade for trade in trades if trade.open_steps and not trade.leave]
     if not trades:
-        desk.tell("refused", "nothing_meant", "None of these trades is open", ask=ask.ask)
+        outbox.tell("refused", "nothing_meant", "None of these trades is open", ask=ask.ask)
         return
-    name = f"basket {desk.number()}"
+    name = f"basket {outbox.number()}"
     values = Valuation(state)
     for trade in trades:
         trade.basket, trade.basket_before = name, values.result(trade)
@@ -59,19 +59,21 @@ def form(desk: Desk, ask: ev.FormBasket) -> None:
     what = [f"stop at {fg.money(-lost, currency, sign=True)}"] if lost < math.inf else []
     what += [f"target at {fg.money(gained, currency, sign=True)}"] if gained < math.inf else []
     names = ", ".join(trade.id for trade in trades)
-    desk.tell("info", "basket_formed", f"{name.capitalize()} over {names}: {', '.join(what)}, from now", ask=ask.ask)
-    _want_minute(desk, group)
+    outbox.tell("info", "basket_formed", f"{name.capitalize()} over {names}: {', '.join(what)}, from now", ask=ask.ask)
+    _want_minute(outbox, group)
 
 
-def dissolve(desk: Desk, ask: ev.DissolveBasket) -> None:
+def dissolve(outbox: Outbox, ask: ev.DissolveBasket) -> None:
     """Take a basket off; its trades stay as they are."""
-    state = desk.state
+    state = outbox.state
     if state.baskets.pop(ask.name, None) is None:
-        desk.tell("refused", "no_basket", f"There is no {ask.name} any more", ask=ask.ask)
+        outbox.tell("refused", "no_basket", f"There is no {ask.name} any more", ask=ask.ask)
         return
     for trade in members(state, ask.name):
         trade.basket, trade.basket_quoted = "", False
-    desk.tell("info", "basket_gone", f"{ask.name.capitalize()} is taken off; its trades stay as they are", ask=ask.ask)
+    outbox.tell(
+        "info", "basket_gone", f"{ask.name.capitalize()} is taken off; its trades stay as they are", ask=ask.ask
+    )
 
 
 def acts(state: EngineState, trade: Trade) -> bool:
@@ -82,16 +84,16 @@ def acts(state: EngineState, trade: Trade) -> bool:
     return bool(basket_reached(won(state, group), *limits(group)))
 
 
-def quoted(desk: Desk, trade: Trade) -> None:
+def quoted(outbox: Outbox, trade: Trade) -> None:
     """A quote of one of its trades."""
-    group = desk.state.baskets.get(trade.basket)
+    group = outbox.state.baskets.get(trade.basket)
     if group is not None and trade.basket_quoted:
-        _look(desk, group)
+        _look(outbox, group)
 
 
-def bar(desk: Desk, event: ev.BarCompleted) -> None:
+def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
     """A completed bar of one of its trades' timeframes."""
-    state = desk.state
+    state = outbox.state
     last = state.bars.get(bar_key(event.symbol, event.span))
     if last is None or last.opened != event.opened:  # an old one
         return
@@ -99,35 +101,35 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
         group = state.baskets.get(trade.basket)
         whose = trade.plan.timeframe_ns == event.span and trade.open_steps
         if group is not None and whose and group.basket.basis == "bar_close":
-            _look(desk, group)
+            _look(outbox, group)
 
 
-def minute(desk: Desk, name: str) -> None:
+def minute(outbox: Outbox, name: str) -> None:
     """Its timer, at the end of a minute."""
-    group = desk.state.baskets.get(name)
+    group = outbox.state.baskets.get(name)
     if group is not None:
-        _look(desk, group)
-        _want_minute(desk, group)
+        _look(outbox, group)
+        _want_minute(outbox, group)
 
 
-def _want_minute(desk: Desk, group: Group) -> None:
-    now = desk.state.now
+def _want_minute(outbox: Outbox, group: Group) -> None:
+    now = outbox.state.now
     if group.basket.basis == "minute_end" and group.minute_at <= now and not group.reached:
         group.minute_at = next_minute_end(now)
-        desk.later(f"basket:{group.name}", group.minute_at - now)
+        outbox.later(f"basket:{group.name}", group.minute_at - now)
 
 
-def _look(desk: Desk, group: Group) -> None:
-    money = won(desk.state, group)
+def _look(outbox: Outbox, group: Group) -> None:
+    money = won(outbox.state, group)
     if group.reached or not basket_reached(money, *limits(group)):
         return
     group.reached = True
     why = Reason(rs.BASKET_STOP if money < 0 else rs.BASKET_TARGET, name=group.name, money=money)
-    desk.tell("caution", "basket_reached", f"Closing all of it: {words(why, desk.currency)}")
-    for trade in members(desk.state, group.name):
+    outbox.tell("caution", "basket_reached", f"Closing all of it: {words(why, outbox.currency)}")
+    for trade in members(outbox.state, group.name):
         if trade.state != states.ENDED:
-            leave(desk, trade, why)
-            converge(desk, trade)
+            leave(outbox, trade, why)
+            converge(outbox, trade)
 
 
 def end_empty(state: EngineState) -> None:

@@ -12,45 +12,45 @@ from hawser.core import figures as fg
 from hawser.core.errors import Refused
 from hawser.core.rules.stops import STOP_OK, stop_verdict
 from hawser.engine import events as ev
-from hawser.engine import rigging
-from hawser.engine.covering import MOST_PARTS
-from hawser.engine.entering import atr_of, check_rig, new_trade, no_ladder
-from hawser.engine.exposure import Valuation
-from hawser.engine.protecting import converge, signal
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Marks, TargetLine, Terms
+from hawser.engine.entries.placing import atr_of, check_rig, new_trade, no_ladder
+from hawser.engine.model import rig_levels
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.state import EngineState, Marks, TargetLine, Terms
+from hawser.engine.outbox import Outbox
+from hawser.engine.protection.converge import converge, signal
+from hawser.engine.protection.covering import MOST_PARTS
 
 
-def adopt(desk: Desk, ask: ev.Adopt) -> None:
+def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
     """Take `position` over with the plan's stop, targets, trail and held lines; its size is what it is."""
-    state = desk.state
+    state = outbox.state
     position = state.unexplained.get(ask.position)
     if position is None:
-        desk.tell("refused", "no_position", f"There is no unexplained position {ask.position}", ask=ask.ask)
+        outbox.tell("refused", "no_position", f"There is no unexplained position {ask.position}", ask=ask.ask)
         return
     try:
         terms = _terms(state, position, ask)
     except Refused as refusal:
-        desk.tell("refused", refusal.code, f"Not adopted: {refusal.sentence}", ask=ask.ask)
+        outbox.tell("refused", refusal.code, f"Not adopted: {refusal.sentence}", ask=ask.ask)
         return
     del state.unexplained[ask.position]
-    trade = new_trade(desk, ask.ask, terms)
+    trade = new_trade(outbox, ask.ask, terms)
     trade.entry, trade.opened = position.id, state.now
     trade.entered, trade.entry_value = position.steps, position.steps * (position.entry or terms.ref)
     trade.best_exit = state.markets[trade.symbol].exit_side(trade.side)
     trade.entry_equity = state.equity
     risk = Valuation(state).money(trade.symbol, terms.r_ticks, position.steps)
     trade.planned_risk = 0.0 if math.isnan(risk) else risk  # a rate is missing: its result in R stays unknown
-    signal(desk, trade, "send")
-    signal(desk, trade, "open")
+    signal(outbox, trade, "send")
+    signal(outbox, trade, "open")
     instrument = state.instruments[trade.symbol]
     currency = state.account.currency if state.account else ""
     text = (
         f"Adopted {'long' if trade.side > 0 else 'short'} {instrument.qty(position.steps)} {trade.symbol}: stop "
         f"{instrument.price(terms.stop)}, {fg.money(trade.planned_risk, currency)} from here"
     )
-    desk.tell("caution", "adopted", text, trade, ask.ask)
-    converge(desk, trade)
+    outbox.tell("caution", "adopted", text, trade, ask.ask)
+    converge(outbox, trade)
 
 
 def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
@@ -84,5 +84,5 @@ def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
         if level > 0 and side * (level - ref) > 0:
             lines.append(TargetLine(number, level, target.share, rule=number))
     known = None if math.isnan(atr) else atr
-    losses = rigging.loss_lines(plan, instrument, ref, r_ticks)
+    losses = rig_levels.loss_lines(plan, instrument, ref, r_ticks)
     return Terms(plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis, losses)

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from hawser.core.clock import SECOND
 from hawser.core.guards.declared import SilenceSwitch
 from hawser.core.guards.edges import edges
-from hawser.engine.guarding import silent_since
-from hawser.engine.state import EngineState
+from hawser.engine.clearance.guards import silent_since
+from hawser.engine.model.state import EngineState
 
 NEVER = 1 << 62
 LEAST_PAUSE = 5 * SECOND  # between two looks at silent feeds

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from hawser.engine import reasons as rs
-from hawser.engine import states
+from hawser.engine.clearance.entries import entry_verdict
+from hawser.engine.clearance.guards import cancels, taken_back_by
 from hawser.engine.commands import Role
-from hawser.engine.covering import due, most_steps
-from hawser.engine.guarding import cancels, taken_back_by
-from hawser.engine.reasons import words
-from hawser.engine.requests import Desk
-from hawser.engine.rigging import loss_parts, target_parts
-from hawser.engine.state import Order, TargetLine, Trade
-from hawser.engine.verdict import entry_verdict
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.reasons import words
+from hawser.engine.model.rig_levels import loss_parts, target_parts
+from hawser.engine.model.state import Order, TargetLine, Trade
+from hawser.engine.outbox import Outbox
+from hawser.engine.protection.covering import due, most_steps
 
 PART_ROLES: tuple[Role, ...] = ("target", "loss")
 ROLE_NAMES = {"target": "target", "loss": "loss step"}
@@ -35,97 +35,97 @@ def part_wants(trade: Trade, role: Role) -> dict[int, int]:
     return wants
 
 
-def want_parts(desk: Desk, trade: Trade) -> None:
+def want_parts(outbox: Outbox, trade: Trade) -> None:
     """Targets and loss steps rest only beside a stop, and are taken back when the trade is leaving, or holds its lines
     itself."""
-    _give_up(desk, trade, "target", trade.targets)
-    _give_up(desk, trade, "loss", trade.losses)
+    _give_up(outbox, trade, "target", trade.targets)
+    _give_up(outbox, trade, "loss", trade.losses)
     if trade.leave or trade.held or trade.state != states.PROTECTED:
         return
-    most = most_steps(desk, trade)
+    most = most_steps(outbox, trade)
     for role in PART_ROLES:
         wants = part_wants(trade, role)
-        resting_for = {order.number: order for order in desk.state.orders_of(trade, role)}
+        resting_for = {order.number: order for order in outbox.state.orders_of(trade, role)}
         for line in nearest(trade, role):
             want = min(most, wants[line.number])  # what is more than one order may take follows when that has filled
-            _want_part(desk, trade, role, line, resting_for.get(line.number), want)
+            _want_part(outbox, trade, role, line, resting_for.get(line.number), want)
 
 
-def _give_up(desk: Desk, trade: Trade, role: Role, lines: list[TargetLine]) -> None:
+def _give_up(outbox: Outbox, trade: Trade, role: Role, lines: list[TargetLine]) -> None:
     """Cancel what rests without a line, or beside a trade that is leaving."""
     numbers = {line.number for line in lines}
-    for order in desk.state.orders_of(trade, role):
+    for order in outbox.state.orders_of(trade, role):
         gone, held = order.number not in numbers, trade.held and order.kind != "market"
         if not (trade.leave or gone or held) or order.pending:
             continue
-        if due(desk, trade, role, order.number, order.retry_at):
+        if due(outbox, trade, role, order.number, order.retry_at):
             why = "the lines are held here" if held else f"no {ROLE_NAMES[role]} there any more"
-            desk.cancel(trade, order, "the trade is being closed" if trade.leave else why)
+            outbox.cancel(trade, order, "the trade is being closed" if trade.leave else why)
 
 
-def _want_part(desk: Desk, trade: Trade, role: Role, line: TargetLine, order: Order | None, want: int) -> None:
+def _want_part(outbox: Outbox, trade: Trade, role: Role, line: TargetLine, order: Order | None, want: int) -> None:
     why = f"{ROLE_NAMES[role]} {line.number}"
     if order is None:
-        if not want or not due(desk, trade, role, line.number, line.retry_at):
+        if not want or not due(outbox, trade, role, line.number, line.retry_at):
             return
         if role == "target":
-            desk.submit(trade, role, "limit", want, line.level, why, line.number)
+            outbox.submit(trade, role, "limit", want, line.level, why, line.number)
         else:
-            _send_loss(desk, trade, line, want)
+            _send_loss(outbox, trade, line, want)
     elif not order.pending and order.state == states.RESTING and order.kind != "market":
         if (order.level, order.left) == (line.level, want):
             return
-        if not due(desk, trade, role, line.number, max(line.retry_at, order.retry_at)):
+        if not due(outbox, trade, role, line.number, max(line.retry_at, order.retry_at)):
             return
         if not want:
-            desk.cancel(trade, order, f"nothing left for this {role}")
-        elif order.level != line.level and _passed(desk, trade, role, line):
-            desk.cancel(trade, order, "the market is beyond its new level")  # where a new one fills at once
+            outbox.cancel(trade, order, f"nothing left for this {role}")
+        elif order.level != line.level and _passed(outbox, trade, role, line):
+            outbox.cancel(trade, order, "the market is beyond its new level")  # where a new one fills at once
         else:
-            instrument, moved = desk.state.instruments[trade.symbol], order.level != line.level
+            instrument, moved = outbox.state.instruments[trade.symbol], order.level != line.level
             why = why[0].upper() + why[1:]
             told = f"to {instrument.price(line.level)}" if moved else f"follows the position: {instrument.qty(want)}"
-            desk.amend(trade, order, line.level, order.filled + want, f"{why} {told}", rs.PART)
+            outbox.amend(trade, order, line.level, order.filled + want, f"{why} {told}", rs.PART)
 
 
-def _passed(desk: Desk, trade: Trade, role: Role, line: TargetLine) -> bool:
+def _passed(outbox: Outbox, trade: Trade, role: Role, line: TargetLine) -> bool:
     """Whether the market is at a target or a loss step, or beyond it."""
     way = 1 if role == "target" else -1
-    return way * trade.side * (desk.state.markets[trade.symbol].exit_side(trade.side) - line.level) >= 0
+    return way * trade.side * (outbox.state.markets[trade.symbol].exit_side(trade.side) - line.level) >= 0
 
 
-def _send_loss(desk: Desk, trade: Trade, line: TargetLine, want: int) -> None:
+def _send_loss(outbox: Outbox, trade: Trade, line: TargetLine, want: int) -> None:
     """A loss step rests as a stop; where the market is there already its part goes at market."""
     why = f"loss step {line.number}"
-    if _passed(desk, trade, "loss", line):
-        desk.submit(trade, "loss", "market", want, None, f"{why}: the market is there", line.number)
+    if _passed(outbox, trade, "loss", line):
+        outbox.submit(trade, "loss", "market", want, None, f"{why}: the market is there", line.number)
     else:
-        desk.submit(trade, "loss", "stop", want, line.level, why, line.number)
+        outbox.submit(trade, "loss", "stop", want, line.level, why, line.number)
 
 
-def want_rungs(desk: Desk, trade: Trade) -> None:
+def want_rungs(outbox: Outbox, trade: Trade) -> None:
     """The further entries of a ladder set out beside a stop, and are taken back when the trade is leaving."""
     if not trade.rungs:
         return
-    none = bool(trade.leave) or cancels(desk.state, trade)
+    none = bool(trade.leave) or cancels(outbox.state, trade)
     wants = {rung.number: 0 if none else rung.steps - rung.filled for rung in trade.rungs}
-    live = desk.state.orders_of(trade, "rung")
+    live = outbox.state.orders_of(trade, "rung")
     for order in live:
-        if wants[order.number] > 0 or order.pending or not due(desk, trade, "rung", order.number, order.retry_at):
+        if wants[order.number] > 0 or order.pending or not due(outbox, trade, "rung", order.number, order.retry_at):
             continue
-        why = words(trade.leave, desk.currency)
-        desk.cancel(trade, order, why or (taken_back_by(trade) if none else "no rung there any more"))
-    closed = entry_verdict(desk.state, trade.symbol, trade.side, trade.plan.source)
+        why = words(trade.leave, outbox.currency)
+        outbox.cancel(trade, order, why or (taken_back_by(trade) if none else "no rung there any more"))
+    closed = entry_verdict(outbox.state, trade.symbol, trade.side, trade.plan.source)
     # A rung is part of an entry that was counted when it was made.
     if none or trade.state != states.PROTECTED or any(one.code != "trade_count" for one in closed):
         return
-    sent = [desk.state.orders[name] for name in trade.order_ids]
+    sent = [outbox.state.orders[name] for name in trade.order_ids]
     under_way = {
         order.number for order in sent if order.role == "rung" and (not order.over or order.owed > order.filled)
     }
-    most = most_steps(desk, trade)
+    most = most_steps(outbox, trade)
     for rung in trade.rungs:
         want = min(most, wants[rung.number])
-        if want > 0 and rung.number not in under_way and due(desk, trade, "rung", rung.number, rung.retry_at):
+        if want > 0 and rung.number not in under_way and due(outbox, trade, "rung", rung.number, rung.retry_at):
             why = f"rung {rung.number} of {trade.rungs[-1].number}"
-            desk.submit(trade, "rung", "limit", want, rung.level, why, rung.number)
+            outbox.submit(trade, "rung", "limit", want, rung.level, why, rung.number)

@@ -28,92 +28,91 @@ from hawser.core.guards.news import UNREAD, trouble
 from hawser.core.guards.verdicts import filter_verdict
 from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
-from hawser.engine import moneyguards
-from hawser.engine import reasons as rs
-from hawser.engine.anchoring import set_stop
-from hawser.engine.asks import break_even_level
+from hawser.engine.clearance.guards import TAKES_BACK, about, remembered, scene_of, silent_since, subject_of
 from hawser.engine.commands import Submit
-from hawser.engine.entering import is_pending
-from hawser.engine.exposure import Valuation
-from hawser.engine.guarding import TAKES_BACK, about, remembered, scene_of, silent_since, subject_of
-from hawser.engine.guardmemory import called, counted_within, memory_of, period_of, roll
-from hawser.engine.protecting import converge, leave
-from hawser.engine.reasons import Reason
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Memory, Trade
-from hawser.engine.watchtimes import NEVER, must_watch, next_moment, next_turn
+from hawser.engine.entries.anchoring import set_stop
+from hawser.engine.entries.placing import is_pending
+from hawser.engine.guards import money as guard_money
+from hawser.engine.guards.memory import called, counted_within, memory_of, period_of, roll
+from hawser.engine.guards.next_look import NEVER, must_watch, next_moment, next_turn
+from hawser.engine.model import reasons as rs
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.reasons import Reason
+from hawser.engine.model.state import EngineState, Memory, Trade
+from hawser.engine.outbox import Outbox
+from hawser.engine.protection.converge import converge, leave
 
 # Refusals that say nothing ill of the venue: another close had closed all there was.
 HARMLESS = frozenset({"no_position"})
 
 
-def begin(desk: Desk, event: ev.AnyEvent) -> None:
+def begin(outbox: Outbox, event: ev.AnyEvent) -> None:
     """Before an event is folded: what ends by its time has ended, with the equity known until then; and filters go by a
     bar from the moment it is complete."""
-    state = desk.state
+    state = outbox.state
     if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
         state.measures.setdefault(event.symbol, {}).update(found)
     if must_watch(state) and state.now >= state.guards_at:
-        _turned_over(desk, roll(desk))
+        _turned_over(outbox, roll(outbox))
 
 
-def after(desk: Desk, event: ev.AnyEvent) -> None:
+def after(outbox: Outbox, event: ev.AnyEvent) -> None:
     """What the event just folded means for the guards."""
-    state = desk.state
+    state = outbox.state
     if not must_watch(state):
         return
     if isinstance(event, ev.BarCompleted):
-        _measured(desk, event)
+        _measured(outbox, event)
     elif isinstance(event, ev.Figures) or (isinstance(event, ev.ChangeGuards) and state.figured):
-        _money(desk)
+        _money(outbox)
     elif isinstance(event, ev.OrderRejected):
-        _rejected(desk, event)
+        _rejected(outbox, event)
     elif isinstance(event, ev.OrderFilled):
-        _slipped(desk, event)
-    for trade in desk.ended:
-        _ended(desk, trade)
-    _sent(desk)
+        _slipped(outbox, event)
+    for trade in outbox.ended:
+        _ended(outbox, trade)
+    _sent(outbox)
     if state.now >= state.guards_at:
-        look(desk)
+        look(outbox)
     state.guards_at = min(state.guards_at, next_turn(state))  # what was begun by this event ends in time
-    if state.guards_at not in (desk.looks_at, NEVER):
-        desk.later(f"guards:{state.guards_at}", state.guards_at - state.now)
+    if state.guards_at not in (outbox.looks_at, NEVER):
+        outbox.later(f"guards:{state.guards_at}", state.guards_at - state.now)
 
 
 # Tripping
 
 
-def trip(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
+def trip(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
     """A kill switch latches; what waits is taken back, and what was chosen is done."""
     if memory.latched:
         return
-    _latch(desk, guard, subject, memory, why)
+    _latch(outbox, guard, subject, memory, why)
     until = f"until the {period_of(guard)} ends" if memory.latched_until else "until it is re-armed"
-    done = carry_out(desk, guard, subject)
+    done = carry_out(outbox, guard, subject)
     text = f"{called(guard, subject)} closes entries {until}: {why}{done}"
-    desk.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
+    outbox.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
 
 
-def _latch(desk: Desk, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
-    memory.latched = memory.tripped = desk.state.now
+def _latch(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
+    memory.latched = memory.tripped = outbox.state.now
     memory.latched_until = 0 if getattr(guard, "period", "none") == "none" else memory.end
     memory.why = why
 
 
-def _turned_over(desk: Desk, opened: list[tuple[AnyGuard, str]]) -> None:
+def _turned_over(outbox: Outbox, opened: list[tuple[AnyGuard, str]]) -> None:
     """A limit that is still broken when its period turns opens nothing with the new one. What was to be done was done
     when it broke: this is the same breach, and what a person has settled since stays."""
-    known = moneyguards.reached(desk.state) if opened and desk.state.figured else ()
+    known = guard_money.reached(outbox.state) if opened and outbox.state.figured else ()
     broken = {(guard.name, subject): why for guard, subject, why in known}
     for guard, subject in opened:
         name, why = called(guard, subject), broken.get((guard.name, subject))
         if why is None:
             text = f"{name} is open again: a new {period_of(guard)}"
-            desk.tell("info", "guard_open", text, guard=guard.name, subject=subject)
+            outbox.tell("info", "guard_open", text, guard=guard.name, subject=subject)
         else:
-            _latch(desk, guard, subject, memory_of(desk.state, guard, subject), why)
+            _latch(outbox, guard, subject, memory_of(outbox.state, guard, subject), why)
             text = f"{name} stays closed until the new {period_of(guard)} ends: {why}"
-            desk.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
+            outbox.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
 
 
 def actions_of(guard: Guard) -> set[str]:
@@ -142,17 +141,17 @@ def _counted(actions: list[str]) -> str:
     return ", ".join(found)
 
 
-def carry_out(desk: Desk, guard: AnyGuard, subject: str) -> str:
+def carry_out(outbox: Outbox, guard: AnyGuard, subject: str) -> str:
     """Do what a guard does on closing, to what waits and to what is open; told in words."""
     done = []
-    for trade in desk.state.live():
-        action = action_for(desk.state, guard, subject, trade)
+    for trade in outbox.state.live():
+        action = action_for(outbox.state, guard, subject, trade)
         if action in ("cancel", "close"):
-            leave(desk, trade, Reason(rs.GUARD, name=guard.name))
+            leave(outbox, trade, Reason(rs.GUARD, name=guard.name))
         elif action == "even":
-            _even(desk, trade, guard)
+            _even(outbox, trade, guard)
         if action or about(guard, subject, trade):  # what waits of a trade that stays is taken back there
-            converge(desk, trade)
+            converge(outbox, trade)
         done.append(action)
     words = _counted(done)
     return f"; {words}" if words else ""
@@ -164,35 +163,35 @@ def _may_even(state: EngineState, trade: Trade) -> bool:
         return False
     exit_side = state.markets[trade.symbol].exit_side(trade.side)
     least = state.instruments[trade.symbol].min_stop_ticks
-    return bool(evened(break_even_level(trade), trade.stop, exit_side, least, trade.side) != NO_MOVE)
+    return bool(evened(trade.break_even_level, trade.stop, exit_side, least, trade.side) != NO_MOVE)
 
 
-def _even(desk: Desk, trade: Trade, guard: Guard) -> None:
-    level, instrument = break_even_level(trade), desk.state.instruments[trade.symbol]
+def _even(outbox: Outbox, trade: Trade, guard: Guard) -> None:
+    level, instrument = trade.break_even_level, outbox.state.instruments[trade.symbol]
     why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(level)}: break-even by {guard.name}"
-    set_stop(desk, trade, level, why, rs.GUARD_EVEN)
+    set_stop(outbox, trade, level, why, rs.GUARD_EVEN)
 
 
-def look(desk: Desk, symbols: tuple[str, ...] = ()) -> None:
+def look(outbox: Outbox, symbols: tuple[str, ...] = ()) -> None:
     """See which filters have closed or opened (of these instruments, or all), and when to look next."""
-    state = desk.state
+    state = outbox.state
     for guard in state.guards.guard:
         if isinstance(guard, SilenceSwitch):
-            _silent(desk, guard)
+            _silent(outbox, guard)
         elif not isinstance(guard, Counted):
             if isinstance(guard, NewsGuard) and guard.missing == "warn":
-                _warn(desk, guard)
+                _warn(outbox, guard)
             for symbol in symbols or tuple(state.instruments):
                 if guard.covers(symbol):
-                    _turned(desk, guard, symbol)
+                    _turned(outbox, guard, symbol)
     at = next_moment(state)
     if at < state.guards_at or state.guards_at <= state.now:
         state.guards_at = at
 
 
-def _warn(desk: Desk, guard: NewsGuard) -> None:
+def _warn(outbox: Outbox, guard: NewsGuard) -> None:
     """What is wrong with the news, once, of a guard that closes nothing for it."""
-    state = desk.state
+    state = outbox.state
     wrong = trouble(state.calendars, state.now, guard.horizon_h) if guard.on else None
     memory = remembered(state, guard, "")
     code = f"{wrong.code} {wrong.calendar}" if wrong is not None else ""
@@ -203,15 +202,15 @@ def _warn(desk: Desk, guard: NewsGuard) -> None:
     memory = memory_of(state, guard, "")
     memory.code, memory.why = code, wrong.text if wrong is not None else ""
     if wrong is None:
-        desk.tell("info", "calendar", f"{guard.name} knows the news again", guard=guard.name)
+        outbox.tell("info", "calendar", f"{guard.name} knows the news again", guard=guard.name)
     else:
         text = f"{guard.name} lets entries pass without news: {wrong.text}"
-        desk.tell("caution", "calendar", text, guard=guard.name)
+        outbox.tell("caution", "calendar", text, guard=guard.name)
 
 
-def _turned(desk: Desk, guard: AnyGuard, symbol: str) -> None:
+def _turned(outbox: Outbox, guard: AnyGuard, symbol: str) -> None:
     """A filter, once it closes or opens for an instrument."""
-    state = desk.state
+    state = outbox.state
     closed, memory = filter_verdict(guard, scene_of(state, symbol)), remembered(state, guard, symbol)
     if (closed is not None) == (memory is not None and memory.shut):
         return
@@ -220,14 +219,14 @@ def _turned(desk: Desk, guard: AnyGuard, symbol: str) -> None:
     memory = memory_of(state, guard, symbol)
     memory.shut = closed is not None
     if closed is None:
-        desk.tell("info", "guard_open", f"{called(guard, symbol)} is open again", guard=guard.name, subject=symbol)
+        outbox.tell("info", "guard_open", f"{called(guard, symbol)} is open again", guard=guard.name, subject=symbol)
         for trade in state.trades_in(symbol):  # what it had taken back is set out again
-            converge(desk, trade)
+            converge(outbox, trade)
         return
     memory.tripped, memory.why = state.now, closed.text
-    done = carry_out(desk, guard, symbol)
+    done = carry_out(outbox, guard, symbol)
     text = f"{called(guard, symbol)} closes entries: {closed.text}{done}"
-    desk.tell("caution" if done else "info", "guard_closed", text, guard=guard.name, subject=symbol)
+    outbox.tell("caution" if done else "info", "guard_closed", text, guard=guard.name, subject=symbol)
 
 
 # What they watch
@@ -248,30 +247,30 @@ def _measures(bar: ev.BarCompleted) -> dict[str, float]:
     return {key: value for key, value in bar.values.items() if key.startswith(PREFIX)}
 
 
-def _measured(desk: Desk, bar: ev.BarCompleted) -> None:
+def _measured(outbox: Outbox, bar: ev.BarCompleted) -> None:
     found = _measures(bar)
     if found or bar.base:
-        look(desk, () if found else (bar.symbol,))
+        look(outbox, () if found else (bar.symbol,))
 
 
-def _money(desk: Desk) -> None:
+def _money(outbox: Outbox) -> None:
     """Equity has moved: day and week loss, drawdown, floor."""
-    moneyguards.begin(desk.state)
-    _reached(desk)
+    guard_money.begin(outbox.state)
+    _reached(outbox)
 
 
-def _reached(desk: Desk) -> None:
-    for one in list(moneyguards.reached(desk.state)):
-        trip(desk, one.guard, one.subject, memory_of(desk.state, one.guard, one.subject), one.why)
+def _reached(outbox: Outbox) -> None:
+    for one in list(guard_money.reached(outbox.state)):
+        trip(outbox, one.guard, one.subject, memory_of(outbox.state, one.guard, one.subject), one.why)
 
 
 def cash(state: EngineState, value: float) -> str:
     return fg.money(value, state.account.currency if state.account else "")
 
 
-def _of_trade(desk: Desk, trade: Trade) -> list[tuple[AnyGuard, str, Memory]]:
+def _of_trade(outbox: Outbox, trade: Trade) -> list[tuple[AnyGuard, str, Memory]]:
     """The guards that count a trade, each with what it remembers."""
-    state = desk.state
+    state = outbox.state
     found: list[tuple[AnyGuard, str, Memory]] = []
     for guard in state.guards.guard:
         if isinstance(guard, Counted) and guard.watches(trade.symbol, trade.plan.source):
@@ -286,72 +285,74 @@ def _one_more(memory: Memory, now: int, window: int) -> int:
     return len(memory.times)
 
 
-def _rejected(desk: Desk, event: ev.OrderRejected) -> None:
-    order = desk.state.orders.get(event.order)
+def _rejected(outbox: Outbox, event: ev.OrderRejected) -> None:
+    order = outbox.state.orders.get(event.order)
     if order is None or event.code in HARMLESS:
         return
-    for guard, subject, memory in _of_trade(desk, desk.state.trades[order.trade]):
+    for guard, subject, memory in _of_trade(outbox, outbox.state.trades[order.trade]):
         if isinstance(guard, RejectSwitch):
-            count = _one_more(memory, desk.state.now, round(guard.window_min * MINUTE))
+            count = _one_more(memory, outbox.state.now, round(guard.window_min * MINUTE))
             if count >= guard.most:
                 why = f"{fg.counted(count, 'order')} refused within {guard.window_min:g} min, the last: {event.text}"
-                trip(desk, guard, subject, memory, why)
+                trip(outbox, guard, subject, memory, why)
 
 
-def _sent(desk: Desk) -> None:
+def _sent(outbox: Outbox) -> None:
     """New orders that leave with this event; entries are counted by trades."""
-    for command in list(desk.out):
+    for command in list(outbox.out):
         if not isinstance(command, Submit):
             continue
-        trade = desk.state.trades[command.trade]
-        for guard, subject, memory in _of_trade(desk, trade):
+        trade = outbox.state.trades[command.trade]
+        for guard, subject, memory in _of_trade(outbox, trade):
             if isinstance(guard, RateSwitch):
-                count = _one_more(memory, desk.state.now, round(guard.window_s * SECOND))
+                count = _one_more(memory, outbox.state.now, round(guard.window_s * SECOND))
                 if count > guard.most:
-                    trip(desk, guard, subject, memory, f"{fg.counted(count, 'new order')} within {guard.window_s:g} s")
+                    trip(
+                        outbox, guard, subject, memory, f"{fg.counted(count, 'new order')} within {guard.window_s:g} s"
+                    )
             elif isinstance(guard, CountGuard) and command.role == "entry":
                 memory.count += 1
 
 
-def _slipped(desk: Desk, event: ev.OrderFilled) -> None:
+def _slipped(outbox: Outbox, event: ev.OrderFilled) -> None:
     """A fill that is worse than was expected: of a stop from its level, of a market order from the quote."""
-    order = desk.state.orders.get(event.order)
+    order = outbox.state.orders.get(event.order)
     if order is None or order.role == "target":
         return
-    trade = desk.state.trades[order.trade]
+    trade = outbox.state.trades[order.trade]
     expected = order.seen if order.level is None else order.level
     worse = order.side * (event.fill.price - expected)
-    for guard, subject, memory in _of_trade(desk, trade):
+    for guard, subject, memory in _of_trade(outbox, trade):
         if isinstance(guard, SlippageSwitch) and worse > guard.ticks:
             why = f"the {order.role} order filled {worse} t worse than expected, at most {guard.ticks:g} t"
-            trip(desk, guard, subject, memory, why)
+            trip(outbox, guard, subject, memory, why)
 
 
-def _ended(desk: Desk, trade: Trade) -> None:
+def _ended(outbox: Outbox, trade: Trade) -> None:
     """A trade has ended: what it came to, the losing streak, the cool-down."""
     if not trade.entered:
         return
     net = trade.profit - trade.commission
     r = net / trade.planned_risk if trade.planned_risk else 0.0
-    for guard, subject, memory in _of_trade(desk, trade):
+    for guard, subject, memory in _of_trade(outbox, trade):
         if isinstance(guard, LossSwitch):
-            memory.won += net - Valuation(desk.state).mark(memory.before.pop(trade.id, None), trade.symbol)
+            memory.won += net - Valuation(outbox.state).mark(memory.before.pop(trade.id, None), trade.symbol)
         elif isinstance(guard, StreakSwitch):
             memory.count = int(losses_in_a_row(memory.count, net))
             if full(memory.count, guard.losses):
-                trip(desk, guard, subject, memory, f"{memory.count} losing trades in a row")
+                trip(outbox, guard, subject, memory, f"{memory.count} losing trades in a row")
         elif isinstance(guard, CoolDownGuard) and cools(net, r, guard.from_r):
-            memory.until = desk.state.now + round(guard.minutes * MINUTE)
-            memory.tripped, memory.why = desk.state.now, f"{trade.symbol} ended at {fg.r(r)}"
-            done = carry_out(desk, guard, subject)
+            memory.until = outbox.state.now + round(guard.minutes * MINUTE)
+            memory.tripped, memory.why = outbox.state.now, f"{trade.symbol} ended at {fg.r(r)}"
+            done = carry_out(outbox, guard, subject)
             text = f"{called(guard, subject)} closes entries for {guard.minutes:g} min: {memory.why}{done}"
-            desk.tell("caution", "guard_closed", text, guard=guard.name, subject=subject)
+            outbox.tell("caution", "guard_closed", text, guard=guard.name, subject=subject)
 
 
-def _silent(desk: Desk, guard: SilenceSwitch) -> None:
+def _silent(outbox: Outbox, guard: SilenceSwitch) -> None:
     """No quote for too long, while the link stands and the instrument is open."""
-    state, limit = desk.state, round(guard.seconds * SECOND)
+    state, limit = outbox.state, round(guard.seconds * SECOND)
     for subject, since in silent_since(state, guard).items():
         age = state.now - since
         if age >= limit:
-            trip(desk, guard, subject, memory_of(state, guard, subject), f"no quote for {age // SECOND} s")
+            trip(outbox, guard, subject, memory_of(state, guard, subject), f"no quote for {age // SECOND} s")

@@ -21,7 +21,7 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
-from hawser.engine.state import EngineState
+from hawser.engine.model.state import EngineState
 from hawser.ledger.folding import Fold, Recorded
 from hawser.ledger.ledger import Entry, Ledger, writable
 

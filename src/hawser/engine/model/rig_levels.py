@@ -21,7 +21,7 @@ from hawser.core.rules.closing import begun
 from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
 from hawser.core.rules.tending import FAR
-from hawser.engine.state import EngineState, TargetLine, Trade
+from hawser.engine.model.state import EngineState, TargetLine, Trade
 
 _setup = lru_cache(maxsize=1024)(setup_of)
 

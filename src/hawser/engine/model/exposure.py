@@ -11,7 +11,7 @@ from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.heat import Stake, heat, heat_by_currency, locked
 from hawser.core.instrument import Instrument
-from hawser.engine.state import EngineState, Mark, Order, Rung, Trade
+from hawser.engine.model.state import EngineState, Mark, Order, Rung, Trade
 
 
 def covering(state: EngineState, trade: Trade) -> Order | None:

@@ -26,14 +26,15 @@ from hawser.core.rig import Ladder
 from hawser.core.rules.entries import backstop_behind
 from hawser.core.sizing import SizeRequest, sized
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import rigging, states
-from hawser.engine.exposure import Exposure, Valuation
-from hawser.engine.protecting import converge, leave, signal
-from hawser.engine.reasons import Reason
-from hawser.engine.requests import OVERDUE, Desk
-from hawser.engine.state import EngineState, Marks, Rung, TargetLine, Terms, Trade
-from hawser.engine.verdict import entry_verdict
+from hawser.engine.clearance.entries import entry_verdict
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import rig_levels
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import Exposure, Valuation
+from hawser.engine.model.reasons import Reason
+from hawser.engine.model.state import EngineState, Marks, Rung, TargetLine, Terms, Trade
+from hawser.engine.outbox import OVERDUE, Outbox
+from hawser.engine.protection.converge import converge, leave, signal
 
 
 def account_now(state: EngineState) -> Account:
@@ -104,7 +105,7 @@ def terms_of(
     return Terms(
         plan, sizing.ref, sizing.r_ticks, sizing.steps, sizing.risk_money, sizing.stop, lines,
         None if math.isnan(atr) else atr, basis,
-        rigging.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
+        rig_levels.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
         tuple(Rung(rung.number, rung.level, rung.steps) for rung in sizing.rungs[1:] if rung.steps),
     )  # fmt: skip
 
@@ -151,30 +152,30 @@ def atr_of(state: EngineState, plan: Plan, marks: Marks) -> float:
     return atr
 
 
-def _may_enter(desk: Desk, plan: Plan, ask: str, side: int = 0, r_ticks: float = math.nan) -> bool:
-    state, symbol = desk.state, plan.symbol
+def _may_enter(outbox: Outbox, plan: Plan, ask: str, side: int = 0, r_ticks: float = math.nan) -> bool:
+    state, symbol = outbox.state, plan.symbol
     if symbol not in state.instruments:
-        desk.tell("refused", "no_instrument", f"{symbol} is not an instrument of this venue", ask=ask)
+        outbox.tell("refused", "no_instrument", f"{symbol} is not an instrument of this venue", ask=ask)
         return False
     closed = entry_verdict(state, symbol, side, plan.source, r_ticks)
     if closed:
         text = "; ".join(reason.text for reason in closed)
-        desk.tell("refused", closed[0].code, f"Entries closed: {text}", ask=ask)
+        outbox.tell("refused", closed[0].code, f"Entries closed: {text}", ask=ask)
     return not closed
 
 
-def _asked_before(desk: Desk, ask: str) -> bool:
+def _asked_before(outbox: Outbox, ask: str) -> bool:
     """One ask gives at most one trade."""
-    twice = any(trade.ask == ask for trade in desk.state.trades.values())
+    twice = any(trade.ask == ask for trade in outbox.state.trades.values())
     if twice:
-        desk.tell("info", "asked_twice", "This request was already carried out", ask=ask)
+        outbox.tell("info", "asked_twice", "This request was already carried out", ask=ask)
     return twice
 
 
-def place(desk: Desk, ask: ev.PlaceTrade) -> None:
+def place(outbox: Outbox, ask: ev.PlaceTrade) -> None:
     """Size the plan at this moment's quote and send its entry."""
-    state, plan = desk.state, ask.plan
-    if _asked_before(desk, ask.ask) or not _may_enter(desk, plan, ask.ask, plan.side):
+    state, plan = outbox.state, ask.plan
+    if _asked_before(outbox, ask.ask) or not _may_enter(outbox, plan, ask.ask, plan.side):
         return
     try:
         terms = terms_of(state, plan, Marks(ask.basis, ask.atr))
@@ -187,18 +188,18 @@ def place(desk: Desk, ask: ev.PlaceTrade) -> None:
             raise Refused("slippage", sentence)
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
     except Refused as refusal:
-        desk.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
+        outbox.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
         return
-    if _may_enter(desk, plan, ask.ask, plan.side, terms.r_ticks):
-        enter(desk, ask.ask, terms, bound, until).chain = ask.chain
+    if _may_enter(outbox, plan, ask.ask, plan.side, terms.r_ticks):
+        enter(outbox, ask.ask, terms, bound, until).chain = ask.chain
 
 
-def place_straddle(desk: Desk, ask: ev.PlaceStraddle) -> None:
+def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:
     """Both sides or none, one OCO group."""
-    state, plan = desk.state, ask.plan
-    if any(_asked_before(desk, f"{ask.ask}-{word}") for word in ("long", "short")):
+    state, plan = outbox.state, ask.plan
+    if any(_asked_before(outbox, f"{ask.ask}-{word}") for word in ("long", "short")):
         return
-    if not all(_may_enter(desk, plan, ask.ask, side) for side in (1, -1)):
+    if not all(_may_enter(outbox, plan, ask.ask, side) for side in (1, -1)):
         return
     found: list[Terms] = []
     try:
@@ -208,22 +209,22 @@ def place_straddle(desk: Desk, ask: ev.PlaceStraddle) -> None:
             found.append(terms_of(state, one, Marks(basis, ask.own_atr), beside=tuple(found)))
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
     except Refused as refusal:
-        desk.tell("refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask)
+        outbox.tell("refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask)
         return
-    if not all(_may_enter(desk, plan, ask.ask, terms.plan.side, terms.r_ticks) for terms in found):
+    if not all(_may_enter(outbox, plan, ask.ask, terms.plan.side, terms.r_ticks) for terms in found):
         return
     trades = []
     for word, terms in zip(("long", "short"), found, strict=True):
         bound = terms.plan.entry.bound(terms.ref, terms.plan.side)
-        trades.append(enter(desk, f"{ask.ask}-{word}", terms, bound, until))
-    _group(desk, trades, ask.ask)
+        trades.append(enter(outbox, f"{ask.ask}-{word}", terms, bound, until))
+    _group(outbox, trades, ask.ask)
 
 
-def enter(desk: Desk, ask: str, terms: Terms, bound: int | None, until: int) -> Trade:
+def enter(outbox: Outbox, ask: str, terms: Terms, bound: int | None, until: int) -> Trade:
     """A trade on these terms, its entry on the way."""
-    state, plan = desk.state, terms.plan
-    trade = new_trade(desk, ask, terms)
-    signal(desk, trade, "send")
+    state, plan = outbox.state, terms.plan
+    trade = new_trade(outbox, ask, terms)
+    signal(outbox, trade, "send")
     instrument = state.instruments[plan.symbol]
     assert state.account is not None
     share = 100.0 * terms.risk / state.equity if state.equity else 0.0
@@ -232,29 +233,29 @@ def enter(desk: Desk, ask: str, terms: Terms, bound: int | None, until: int) -> 
         f"stop {instrument.price(terms.stop)}, R {terms.r_ticks} t"
     )
     level = terms.ref if plan.entry.pending else None
-    trade.entry = desk.submit(
+    trade.entry = outbox.submit(
         trade, "entry", plan.entry.kind, terms.steps, level, why, bound=bound, until=until
     ).id  # fmt: skip
     return trade
 
 
-def session_ends(desk: Desk, symbol: str, at: int) -> None:
+def session_ends(outbox: Outbox, symbol: str, at: int) -> None:
     """The venue says when the session ends: what waits until then waits no longer, where that is earlier than it was
     when it was placed. The venue may keep to the time it was given: it is taken back by our clock."""
-    for trade in desk.state.trades_in(symbol):
-        waits = desk.state.orders_of(trade, "entry") if trade.plan.entry.good.session_end else []
+    for trade in outbox.state.trades_in(symbol):
+        waits = outbox.state.orders_of(trade, "entry") if trade.plan.entry.good.session_end else []
         for order in waits:
             if order.until > at:
                 order.until = at
-                desk.later(f"until:{order.id}", at - desk.state.now + OVERDUE)
+                outbox.later(f"until:{order.id}", at - outbox.state.now + OVERDUE)
 
 
-def new_trade(desk: Desk, ask: str, terms: Terms) -> Trade:
+def new_trade(outbox: Outbox, ask: str, terms: Terms) -> Trade:
     """A trade on these terms in the state; nothing is sent."""
-    state, plan = desk.state, terms.plan
+    state, plan = outbox.state, terms.plan
     trade = Trade(
-        id=f"T{desk.number()}", ask=ask, symbol=plan.symbol, side=plan.side, plan=plan, ref=0, r_ticks=0, asked_steps=0,
-        planned_risk=0.0, stop=0, initial_stop=0, targets=[], placed=state.now,
+        id=f"T{outbox.number()}", ask=ask, symbol=plan.symbol, side=plan.side, plan=plan, ref=0, r_ticks=0,
+        asked_steps=0, planned_risk=0.0, stop=0, initial_stop=0, targets=[], placed=state.now,
     )  # fmt: skip
     _apply(trade, terms)
     state.trades[trade.id] = trade
@@ -286,19 +287,19 @@ def lay_backstop(trade: Trade) -> None:
 # Moving what waits
 
 
-def move_entry(desk: Desk, ask: ev.MoveEntry) -> None:
+def move_entry(outbox: Outbox, ask: ev.MoveEntry) -> None:
     """A pending entry to another level; the plan is sized anew from there."""
-    trade = pending_trade(desk, ask.trade, ask.ask)
+    trade = pending_trade(outbox, ask.trade, ask.ask)
     if trade is None:
         return
-    instrument = desk.state.instruments[trade.symbol]
+    instrument = outbox.state.instruments[trade.symbol]
     if ask.level <= 0:
         problem = f"Not moved: {instrument.price(ask.level)} is not a price"
-        desk.tell("refused", "not_positive", problem, trade, ask.ask)
+        outbox.tell("refused", "not_positive", problem, trade, ask.ask)
         return
     plan = msgspec.structs.replace(latest_plan(trade), entry=trade.plan.entry.moved(ask.level, instrument))
     marks = Marks(trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr)
-    replan(desk, trade, plan, ask.ask, marks)
+    replan(outbox, trade, plan, ask.ask, marks)
 
 
 def latest_plan(trade: Trade) -> Plan:
@@ -311,52 +312,52 @@ def _latest(trade: Trade) -> Terms | None:
     return trade.then or trade.moving
 
 
-def replan(desk: Desk, trade: Trade, plan: Plan, ask: str, marks: Marks | None = None) -> None:
+def replan(outbox: Outbox, trade: Trade, plan: Plan, ask: str, marks: Marks | None = None) -> None:
     """Size a pending entry anew by `plan`; its terms hold once the venue has accepted them."""
     marks = marks or Marks(trade.basis, trade.atr)
     try:
-        terms = terms_of(desk.state, plan, marks, without=trade)
+        terms = terms_of(outbox.state, plan, marks, without=trade)
     except Refused as refusal:
-        desk.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask)
+        outbox.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask)
         return
-    if trade.moving is not None and desk.state.orders[trade.entry].pending:
+    if trade.moving is not None and outbox.state.orders[trade.entry].pending:
         trade.then = terms
     else:
         trade.moving = terms
-    desk.state.orders[trade.entry].retry_at = 0
-    converge(desk, trade)
+    outbox.state.orders[trade.entry].retry_at = 0
+    converge(outbox, trade)
 
 
-def resize(desk: Desk, trade: Trade, level: int) -> None:
+def resize(outbox: Outbox, trade: Trade, level: int) -> None:
     """The venue has a pending entry rest at another level than was asked: its lines are laid from there, and it is
     sized anew, or taken back where it cannot be. Where it fills before it is smaller, its stop is as near as was asked.
     """
-    state, order = desk.state, desk.state.orders[trade.entry]
+    state, order = outbox.state, outbox.state.orders[trade.entry]
     entry = trade.plan.entry.moved(level, state.instruments[trade.symbol])
     plan = msgspec.structs.replace(latest_plan(trade), entry=entry)
     try:
         terms = terms_of(state, plan, Marks(trade.basis, trade.atr), without=trade)
     except Refused:
-        leave(desk, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
+        leave(outbox, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
         return
     share = order.steps / terms.steps
     trade.moving = msgspec.structs.replace(terms, steps=order.steps, risk=terms.risk * share)
-    moved(desk, trade, level, order.steps)
+    moved(outbox, trade, level, order.steps)
     if terms.steps < order.steps:  # it may risk too much there: less of it
         trade.moving = terms
 
 
-def pending_trade(desk: Desk, trade_id: str, ask: str) -> Trade | None:
+def pending_trade(outbox: Outbox, trade_id: str, ask: str) -> Trade | None:
     """The trade where its entry waits and nothing has filled; told where not."""
-    trade = desk.state.trades.get(trade_id)
-    entry = desk.state.orders.get(trade.entry) if trade is not None else None
+    trade = outbox.state.trades.get(trade_id)
+    entry = outbox.state.orders.get(trade.entry) if trade is not None else None
     if trade is None or entry is None or entry.over or entry.kind == "market" or trade.entered or trade.leave:
-        desk.tell("refused", "not_pending", f"The entry of {trade_id} does not wait any more", ask=ask)
+        outbox.tell("refused", "not_pending", f"The entry of {trade_id} does not wait any more", ask=ask)
         return None
     return trade
 
 
-def moved(desk: Desk, trade: Trade, level: int, steps: int) -> None:
+def moved(outbox: Outbox, trade: Trade, level: int, steps: int) -> None:
     """The venue says where the entry rests: the terms it was moved to hold from now on."""
     terms = trade.moving
     if terms is None or (terms.ref, terms.steps) != (level, steps):
@@ -364,13 +365,13 @@ def moved(desk: Desk, trade: Trade, level: int, steps: int) -> None:
     trade.moving, trade.then = trade.then, None
     if trade.entered:  # it filled on its way: the stop that may rest already is not loosened
         return
-    instrument, old = desk.state.instruments[trade.symbol], trade.ref
+    instrument, old = outbox.state.instruments[trade.symbol], trade.ref
     trade.backstop = 0
     _apply(trade, terms)
     at = instrument.price(terms.ref)
     where = f"{instrument.price(old)} \u2192 {at}" if old != terms.ref else f"stays at {at}, now"
     text = f"Entry {where} for {instrument.qty(terms.steps)}, stop {instrument.price(terms.stop)}"
-    desk.tell("info", "entry_moved", text, trade)
+    outbox.tell("info", "entry_moved", text, trade)
 
 
 def pinned_stop(trade: Trade, level: int, instrument: Instrument) -> Plan:
@@ -408,44 +409,44 @@ def _reladdered(trade: Trade, ladder: Ladder) -> Plan:
 # OCO groups
 
 
-def link(desk: Desk, ask: ev.LinkEntries) -> None:
+def link(outbox: Outbox, ask: ev.LinkEntries) -> None:
     """Pending entries become one group."""
     names = tuple(dict.fromkeys(ask.trades))
-    trades = [pending_trade(desk, name, ask.ask) for name in names]
+    trades = [pending_trade(outbox, name, ask.ask) for name in names]
     found = [trade for trade in trades if trade is not None]
     if len(found) < len(names) or not found:
         return
     if len(found) == 1:
         found[0].group = ""
-        desk.tell("info", "unlinked", "The entry stands alone now", found[0], ask.ask)
+        outbox.tell("info", "unlinked", "The entry stands alone now", found[0], ask.ask)
         return
-    _group(desk, found, ask.ask)
+    _group(outbox, found, ask.ask)
 
 
-def _group(desk: Desk, trades: list[Trade], name: str) -> None:
+def _group(outbox: Outbox, trades: list[Trade], name: str) -> None:
     for trade in trades:
         trade.group = name
-    desk.state.groups[name] = ""
+    outbox.state.groups[name] = ""
     names = ", ".join(trade.id for trade in trades)
-    desk.tell("info", "linked", f"One cancels the others: {names}", ask=name)
+    outbox.tell("info", "linked", f"One cancels the others: {names}", ask=name)
 
 
-def first_fill(desk: Desk, trade: Trade) -> None:
+def first_fill(outbox: Outbox, trade: Trade) -> None:
     """An entry of a group has filled, even in part: the others are cancelled; a second one is closed at once."""
-    state = desk.state
+    state = outbox.state
     if not trade.group:
         return
     first = state.groups.get(trade.group, "")
     if first and first != trade.id:
         text = f"Two entries of an OCO group filled, {first} before this one: this one is closed at once"
-        desk.tell("alarm", "oco_second", text, trade)
-        leave(desk, trade, Reason(rs.OCO, name=first))
+        outbox.tell("alarm", "oco_second", text, trade)
+        leave(outbox, trade, Reason(rs.OCO, name=first))
         return
     state.groups[trade.group] = trade.id
     for other in state.live():
         if other.group == trade.group and other is not trade and not other.leave:
-            leave(desk, other, Reason(rs.OCO, name=trade.id))
-            converge(desk, other)
+            leave(outbox, other, Reason(rs.OCO, name=trade.id))
+            converge(outbox, other)
 
 
 def is_pending(state: EngineState, trade: Trade) -> bool:

@@ -13,12 +13,12 @@ from hawser.core.plan import Plan
 from hawser.core.rules.closing import follow_on
 from hawser.core.rules.tending import LOSS_STEP, STOP, TARGET
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine import states
-from hawser.engine.entering import place
-from hawser.engine.requests import Desk
-from hawser.engine.rigging import setup_for
-from hawser.engine.state import EngineState, Trade, bar_key
+from hawser.engine.entries.placing import place
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.rig_levels import setup_for
+from hawser.engine.model.state import EngineState, Trade, bar_key
+from hawser.engine.outbox import Outbox
 
 
 def at_a_price(plan: Plan) -> bool:
@@ -35,19 +35,21 @@ def turned_plan(trade: Trade) -> Plan:
     return _again(trade, -trade.side)
 
 
-def turned(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:
+def turned(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
     """The trade that was turned around has ended: the other side, as any new entry."""
-    if not _in_time(desk, trade, "Turning around"):
+    if not _in_time(outbox, trade, "Turning around"):
         return
     ask = f"{trade.turn}-turned"
-    place(desk, ev.PlaceTrade(time=desk.state.now, ask=ask, plan=turned_plan(trade), basis=event.basis, atr=event.atr))
+    place(
+        outbox, ev.PlaceTrade(time=outbox.state.now, ask=ask, plan=turned_plan(trade), basis=event.basis, atr=event.atr)
+    )
 
 
-def _in_time(desk: Desk, trade: Trade, what: str) -> bool:
+def _in_time(outbox: Outbox, trade: Trade, what: str) -> bool:
     """Whether what was to come after the trade still may: not before the two sides agree and the market is open, and
     not once a further bar has completed, or as much time has passed while the link was lost or Hawser did not run. A
     night without bars is no delay: a rehearsal enters at the next open too."""
-    state, span = desk.state, trade.plan.timeframe_ns
+    state, span = outbox.state, trade.plan.timeframe_ns
     market, last = state.markets.get(trade.symbol), state.bars.get(bar_key(trade.symbol, span))
     if not trade.due or trade.state != states.ENDED or not state.reconciled:  # a late fill may have opened it again
         return False
@@ -59,7 +61,7 @@ def _in_time(desk: Desk, trade: Trade, what: str) -> bool:
         return False  # it opens again, and says so
     trade.due = ""
     if late:
-        desk.tell("caution", "lapsed", f"{what} lapsed: more than a bar has passed since the trade ended", trade)
+        outbox.tell("caution", "lapsed", f"{what} lapsed: more than a bar has passed since the trade ended", trade)
     return not late
 
 
@@ -81,17 +83,17 @@ def _last(trade: Trade) -> int:
     return STOP if code in rs.BY_STOP else TARGET if code == rs.TARGET else LOSS_STEP
 
 
-def followed(desk: Desk, trade: Trade, event: ev.TimerFired) -> None:
+def followed(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
     """The trade has ended by a target or its stop: its follow-on."""
-    if not _in_time(desk, trade, "The follow-on"):
+    if not _in_time(outbox, trade, "The follow-on"):
         return
-    plan = following(desk.state, trade)
+    plan = following(outbox.state, trade)
     if plan is None:
         return
     text = f"Follow-on {trade.chain + 1} after {trade.id}: {'long' if plan.side > 0 else 'short'}"
-    desk.tell("info", "follow_on", text, trade)
+    outbox.tell("info", "follow_on", text, trade)
     ask = ev.PlaceTrade(
-        time=desk.state.now, ask=f"{trade.id}-follow", plan=plan, basis=event.basis, atr=event.atr,
+        time=outbox.state.now, ask=f"{trade.id}-follow", plan=plan, basis=event.basis, atr=event.atr,
         chain=trade.chain + 1,
     )  # fmt: skip
-    place(desk, ask)
+    place(outbox, ask)

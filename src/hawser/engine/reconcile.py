@@ -19,40 +19,41 @@ from functools import partial
 
 from hawser.core import figures as fg
 from hawser.core.clock import SECOND
-from hawser.engine import answers, states
+from hawser.engine import answers
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
 from hawser.engine.commands import Cancel
-from hawser.engine.exposure import Valuation, covered_steps
-from hawser.engine.protecting import converge, heard_out, without_waiting
-from hawser.engine.reasons import Reason
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, Order, Trade
+from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
+from hawser.engine.model.exposure import Valuation, covered_steps
+from hawser.engine.model.reasons import Reason
+from hawser.engine.model.state import EngineState, Order, Trade
+from hawser.engine.outbox import Outbox
+from hawser.engine.protection.converge import converge, heard_out, without_waiting
 
 OVERTAKEN_TRIES = 6  # answers that lack a fill we know: then the venue has lost it, and its books count
 OVERTAKEN_PAUSE, LONGEST_PAUSE = SECOND // 4, 10 * SECOND
 
 
-def up(desk: Desk) -> None:
+def up(outbox: Outbox) -> None:
     """The link stands: ask for everything."""
-    state = desk.state
+    state = outbox.state
     state.link_up, state.link_why, state.linked_at, state.compares = True, "", state.now, 0
-    desk.compare()
+    outbox.compare()
     for trade in state.under_way():  # what waited for the link
-        converge(desk, trade)
+        converge(outbox, trade)
 
 
-def down(desk: Desk, why: str) -> None:
-    state = desk.state
+def down(outbox: Outbox, why: str) -> None:
+    state = outbox.state
     state.link_up, state.link_why, state.reconciled = False, why, False
     held = sum(trade.held and trade.open_steps > 0 for trade in state.live())
     more = f"; the held lines of {fg.counted(held, 'trade')} are not watched, only their backstops" if held else ""
-    desk.tell("alarm", "link_down", f"No link to the venue: {why}. Resting stops still protect at the venue{more}")
+    outbox.tell("alarm", "link_down", f"No link to the venue: {why}. Resting stops still protect at the venue{more}")
 
 
-def holdings(desk: Desk, event: ev.Holdings) -> None:
+def holdings(outbox: Outbox, event: ev.Holdings) -> None:
     """Settle every difference; entries stay closed until this is done."""
-    state = desk.state
+    state = outbox.state
     if event.token != state.holdings_token or state.reconciled:
         return
     state.compares += 1
@@ -63,32 +64,34 @@ def holdings(desk: Desk, event: ev.Holdings) -> None:
         state.trades[one].opened for one in since
     )
     if overtaken and state.compares <= OVERTAKEN_TRIES:
-        _compare_later(desk)
+        _compare_later(outbox)
         return
-    told = len(desk.out)
-    with heard_out(desk):
+    told = len(outbox.out)
+    with heard_out(outbox):
         for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
             order = state.orders.get(known.order)
             if order is not None:
-                answers.status(desk, order, known, sure=True)
+                answers.status(outbox, order, known, sure=True)
         if _untold_fills(state) and state.compares <= OVERTAKEN_TRIES:  # fills that are still on their way
-            _compare_later(desk)
+            _compare_later(outbox)
             return
         state.reconciled, state.compares, state.suspect = True, 0, ""
-        _positions(desk, event.positions, set(state.trades) - since)  # a check looks at those about which more was sent
-    _foreign_orders(desk, event)
+        _positions(
+            outbox, event.positions, set(state.trades) - since
+        )  # a check looks at those about which more was sent
+    _foreign_orders(outbox, event)
     for trade in state.under_way():
         market = state.markets.get(trade.symbol)
         if market is None or market.open:
-            without_waiting(desk, trade)
+            without_waiting(outbox, trade)
         else:  # it is tried again when the market opens: until then each try would be one less that may follow then
-            converge(desk, trade)
+            converge(outbox, trade)
     for trade in state.trades.values():
         if trade.due:  # what was to come after a trade, where nobody was there to carry it out
-            desk.later(f"{trade.due}:{trade.id}", 0)
-    if len(desk.out) == told:
+            outbox.later(f"{trade.due}:{trade.id}", 0)
+    if len(outbox.out) == told:
         count = fg.counted(len(event.positions), "position")
-        desk.tell("info", "reconciled", f"Checked with the venue: {count}, no differences")
+        outbox.tell("info", "reconciled", f"Checked with the venue: {count}, no differences")
 
 
 def _lacks_fills(state: EngineState, known: ev.Known) -> bool:
@@ -106,12 +109,12 @@ def _untold_fills(state: EngineState) -> bool:
     return any(order.owed > order.filled for order in state.orders.values())
 
 
-def _compare_later(desk: Desk) -> None:
+def _compare_later(outbox: Outbox) -> None:
     """Ask again, after a pause that grows."""
-    state = desk.state
+    state = outbox.state
     wait = min(LONGEST_PAUSE, OVERTAKEN_PAUSE << min(state.compares, 10))
-    state.reconciled, state.holdings_token = False, desk.number()
-    desk.later(f"holdings:{state.holdings_token}", wait)
+    state.reconciled, state.holdings_token = False, outbox.number()
+    outbox.later(f"holdings:{state.holdings_token}", wait)
 
 
 def differs(state: EngineState, event: ev.Checked) -> bool:
@@ -190,28 +193,28 @@ def _settled_long_ago(state: EngineState, trade: Trade) -> bool:
     return over and state.now - trade.ended > 30 * SECOND
 
 
-def checked(desk: Desk, event: ev.Checked) -> None:
+def checked(outbox: Outbox, event: ev.Checked) -> None:
     """Settle what a check has found, of the trades about which nothing is under way."""
-    state, judged = desk.state, set(event.quiet)
-    told = len(desk.out)
-    with heard_out(desk):
+    state, judged = outbox.state, set(event.quiet)
+    told = len(outbox.out)
+    with heard_out(outbox):
         for known in sorted(event.asked, key=partial(_closes, state)):
             order = state.orders.get(known.order)
             if order is None:
                 continue
             if order.trade not in judged:
                 if _nearer(state, order, known):
-                    answers.take_nearer(desk, order, known)
+                    answers.take_nearer(outbox, order, known)
             elif _order_differs(state, order, known):
-                answers.status(desk, order, known, sure=True)
+                answers.status(outbox, order, known, sure=True)
         late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
-        _positions(desk, event.positions, judged | late)
-    _foreign_orders(desk, event)
-    if any(not isinstance(command, Cancel) for command in desk.out[told:]):  # one that is sent again says nothing new
-        desk.tell("caution", "check_differs", "A check with the venue has found what nobody had told: it is settled")
+        _positions(outbox, event.positions, judged | late)
+    _foreign_orders(outbox, event)
+    if any(not isinstance(command, Cancel) for command in outbox.out[told:]):  # one that is sent again says nothing new
+        outbox.tell("caution", "check_differs", "A check with the venue has found what nobody had told: it is settled")
     for name in event.quiet:
         if name in state.trades:
-            converge(desk, state.trades[name])
+            converge(outbox, state.trades[name])
 
 
 def _strays(state: EngineState, resting: tuple[str, ...]) -> tuple[str, ...]:
@@ -242,38 +245,40 @@ def _guarding(state: EngineState, event: ev.Holdings | ev.Checked) -> set[str]:
     return {name for name in strays if (bare if event.closing is None else event.closing.get(name) in bare)}
 
 
-def _foreign_orders(desk: Desk, event: ev.Holdings | ev.Checked) -> None:
-    state, resting = desk.state, event.resting
+def _foreign_orders(outbox: Outbox, event: ev.Holdings | ev.Checked) -> None:
+    state, resting = outbox.state, event.resting
     strays, guarding = _strays(state, resting), _guarding(state, event)
     for order_id in sorted(guarding - set(state.strays)):
         text = f"An order of ours that no record has protects a position that no record has: {order_id} stays"
-        desk.tell("caution", "stray_stays", text)
+        outbox.tell("caution", "stray_stays", text)
     for order_id in resting:
         order = state.orders.get(order_id)
         if order is None and order_id not in strays and order_id not in state.foreign:
-            desk.tell("caution", "order_not_ours", f"Foreign order at the venue, left alone: {order_id}")
+            outbox.tell("caution", "order_not_ours", f"Foreign order at the venue, left alone: {order_id}")
         elif order is not None and order.over and _spare(state, order):
             trade = state.trades[order.trade]
             if order_id not in state.left_over:
-                desk.tell("caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade)
-            desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
+                outbox.tell(
+                    "caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade
+                )
+            outbox.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
         elif order is not None and not order.over and order.role in ("entry", "rung"):
             trade = state.trades[order.trade]
             if trade.left:  # what it opened would be tended by nobody
                 why = "its trade is left as it rests"
-                desk.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why))
+                outbox.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why))
     state.left_over = tuple(name for name in resting if name in state.orders and state.orders[name].over)
     state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
     go = _to_take_back(state, event)
     for order_id in strays:
         if order_id in state.strays and order_id in go:  # seen before
-            desk.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
-            desk.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))
+            outbox.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
+            outbox.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))
     state.strays = strays
 
 
-def _positions(desk: Desk, positions: tuple[ev.Held, ...], judged: set[str]) -> None:
-    state = desk.state
+def _positions(outbox: Outbox, positions: tuple[ev.Held, ...], judged: set[str]) -> None:
+    state = outbox.state
     by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
     unexplained: dict[str, ev.Held] = {}
     gone = {trade.entry: trade for trade in state.live() if trade.open_steps and trade.id in judged}
@@ -283,39 +288,39 @@ def _positions(desk: Desk, positions: tuple[ev.Held, ...], judged: set[str]) -> 
         if trade is not None and trade.side == position.side and not trade.left and not another_s:
             gone.pop(position.id, None)
             if trade.id in judged and trade.open_steps != position.steps:
-                _differs(desk, trade, position.steps, position.entry)
+                _differs(outbox, trade, position.steps, position.entry)
             continue
         if trade is not None and trade.id not in judged and not trade.left and not another_s:
             gone.pop(position.id, None)
             continue
         unexplained[position.id] = position
-    _tell_unexplained(desk, unexplained, {position.id for position in positions})
+    _tell_unexplained(outbox, unexplained, {position.id for position in positions})
     state.unexplained = unexplained
     for trade in gone.values():
-        _differs(desk, trade, 0)
+        _differs(outbox, trade, 0)
 
 
-def _tell_unexplained(desk: Desk, found: dict[str, ev.Held], there: set[str]) -> None:
+def _tell_unexplained(outbox: Outbox, found: dict[str, ev.Held], there: set[str]) -> None:
     """What has become of positions that no trade explains: nobody else watches over them. `there`: the ids of all."""
-    known = desk.state.unexplained
+    known = outbox.state.unexplained
     for name, position in found.items():
         side, was = "long" if position.side > 0 else "short", known.get(name)
         if was is None:
             text = f"Foreign {side} position in {position.symbol}, without a stop of ours: adopt it, or close it there"
-            desk.tell("alarm", "position_unexplained", text)
+            outbox.tell("alarm", "position_unexplained", text)
         elif (was.side, was.steps) != (position.side, position.steps):
-            qty = desk.state.instruments[position.symbol].qty(position.steps)
+            qty = outbox.state.instruments[position.symbol].qty(position.steps)
             text = f"The foreign position in {position.symbol} is another now: {side} {qty}"
-            desk.tell("caution", "position_changed", text)
+            outbox.tell("caution", "position_changed", text)
     for name in sorted(known.keys() - there):
-        desk.tell("info", "position_gone", f"The foreign position in {known[name].symbol} is closed")
+        outbox.tell("info", "position_gone", f"The foreign position in {known[name].symbol} is closed")
 
 
-def _differs(desk: Desk, trade: Trade, steps: int, entry: float = 0.0) -> None:
+def _differs(outbox: Outbox, trade: Trade, steps: int, entry: float = 0.0) -> None:
     """The venue's quantity counts; `entry`: its average price, ticks."""
-    instrument = desk.state.instruments[trade.symbol]
+    instrument = outbox.state.instruments[trade.symbol]
     ours, theirs = instrument.qty(trade.open_steps), instrument.qty(steps)
-    desk.tell("alarm", "quantity_differs", f"Hawser held {ours} open, the venue {theirs}: the venue's counts", trade)
+    outbox.tell("alarm", "quantity_differs", f"Hawser held {ours} open, the venue {theirs}: the venue's counts", trade)
     more = steps - trade.open_steps
     if more > 0:
         price, ours_at = entry or trade.entry_price or float(trade.ref), trade.entry_price
@@ -324,23 +329,23 @@ def _differs(desk: Desk, trade: Trade, steps: int, entry: float = 0.0) -> None:
         trade.entered += over + more
         if trade.state in (states.ENTERING, states.ENDED):
             trade.state = states.next_trade_state(trade.state, "open")
-            trade.ended, trade.opened = 0, trade.opened or desk.state.now
-            trade.best_exit = trade.best_exit or desk.state.markets[trade.symbol].exit_side(trade.side)
+            trade.ended, trade.opened = 0, trade.opened or outbox.state.now
+            trade.best_exit = trade.best_exit or outbox.state.markets[trade.symbol].exit_side(trade.side)
     else:
-        _book_unheard(desk, trade, -more)
+        _book_unheard(outbox, trade, -more)
         trade.closed = trade.entered - steps
         if not steps:
             trade.end = Reason(rs.AT_VENUE)
-    converge(desk, trade)
+    converge(outbox, trade)
 
 
-def _book_unheard(desk: Desk, trade: Trade, steps: int) -> None:
+def _book_unheard(outbox: Outbox, trade: Trade, steps: int) -> None:
     """Part of a trade was closed by a fill that nobody told: its result is taken as of the present quote, so that what
     counts losses counts it."""
-    market = desk.state.markets.get(trade.symbol)
+    market = outbox.state.markets.get(trade.symbol)
     if market is None or not market.bid or not trade.entered:
         return
     ticks = trade.side * (market.exit_side(trade.side) - trade.entry_price)
-    money = Valuation(desk.state).money(trade.symbol, ticks, steps)
+    money = Valuation(outbox.state).money(trade.symbol, ticks, steps)
     if not math.isnan(money):
         trade.profit += money

@@ -9,9 +9,9 @@ import math
 
 from hawser.core.clock import SECOND
 from hawser.core.guards.verdicts import Closed
-from hawser.engine.exposure import unknown_money
-from hawser.engine.guarding import account_guards, guards_verdict
-from hawser.engine.state import EngineState
+from hawser.engine.clearance.guards import account_guards, guards_verdict
+from hawser.engine.model.exposure import unknown_money
+from hawser.engine.model.state import EngineState
 
 SILENT_AFTER_S = 90  # no quote for this long while the instrument is open: the feed is silent
 SILENT_PART = 8  # or for this part of a bar, where a replayed history has longer bars and so fewer quotes

@@ -14,14 +14,14 @@ from hawser.core.rules.ladders import common_target
 from hawser.core.rules.laying import Rules
 from hawser.core.rules.moving import better_exit
 from hawser.engine import events as ev
-from hawser.engine import reasons as rs
-from hawser.engine.anchoring import set_stop
-from hawser.engine.exposure import Valuation
-from hawser.engine.protecting import converge, leave
-from hawser.engine.reasons import Reason, words
-from hawser.engine.requests import Desk
-from hawser.engine.rigging import awaited, lay, ready
-from hawser.engine.state import EngineState, LastBar, Market, Trade, bar_key
+from hawser.engine.entries.anchoring import set_stop
+from hawser.engine.model import reasons as rs
+from hawser.engine.model.exposure import Valuation
+from hawser.engine.model.reasons import Reason, words
+from hawser.engine.model.rig_levels import awaited, lay, ready
+from hawser.engine.model.state import EngineState, LastBar, Market, Trade, bar_key
+from hawser.engine.outbox import Outbox
+from hawser.engine.protection.converge import converge, leave
 
 FAR = 1 << 62
 
@@ -78,9 +78,9 @@ def watched_trades(state: EngineState, symbol: str) -> list[Trade]:
     return [one for one in trades if one.opened and not one.ended and one.open_steps and (one.held or watched(one))]
 
 
-def bar(desk: Desk, event: ev.BarCompleted) -> None:
+def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
     """Take a completed bar's ATR, and tend the trades of its timeframe. Old bars change nothing."""
-    state, key = desk.state, bar_key(event.symbol, event.span)
+    state, key = outbox.state, bar_key(event.symbol, event.span)
     last = state.bars.get(key)
     if last is not None and event.opened <= last.opened:
         return
@@ -94,12 +94,12 @@ def bar(desk: Desk, event: ev.BarCompleted) -> None:
             continue
         trade.lived = int(event.values.get(lived_key(trade.opened), trade.lived + 1))
         if trade.open_steps and not trade.leave:
-            _tend(desk, trade, event)
+            _tend(outbox, trade, event)
     for trade in state.trades_in(event.symbol) if event.base else ():
         if trade.open_steps and not trade.leave:
-            want_hours(desk, trade)
+            want_hours(outbox, trade)
         if trade.open_steps:  # what a guard or a halt had taken back, and nothing else has set out again since
-            converge(desk, trade)
+            converge(outbox, trade)
 
 
 def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> None:
@@ -113,9 +113,9 @@ def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> 
         trade.best_exit = better_exit(trade.best_exit, round(missed / tick), trade.side)
 
 
-def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
+def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
     """What the trade's rig makes of a completed bar: its stop's next level, and whether it is left."""
-    state, plan, side = desk.state, trade.plan, trade.side
+    state, plan, side = outbox.state, trade.plan, trade.side
     rig = plan.rig
     if plan.trail is None and rig is None:
         return
@@ -133,31 +133,31 @@ def _tend(desk: Desk, trade: Trade, event: ev.BarCompleted) -> None:
         laid.rules, side, trade.ref, laid.step_at, laid.step_to, atr / tick, line, trade.stop, trade.best_exit, close,
         worse, ready(trade),
     )  # fmt: skip
-    aimed = _aim(desk, trade, laid.rules.ladder_target)
+    aimed = _aim(outbox, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
     if why >= 0:
-        set_stop(desk, trade, level, _told(state, trade, laid.rules, level, why, close), move_name(why))
+        set_stop(outbox, trade, level, _told(state, trade, laid.rules, level, why, close), move_name(why))
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
     rules = laid.rules if rig is not None and rig.basket and rig.basket.basis == "bar_close" else _no_basket(laid.rules)
     last = _by_hours(trade, instrument, event.opened, event.opened + event.span)
     decided, _ = decided_at(rules, 0, 0, trade.lived, side, won, last)
     if decided:
-        _leave(desk, trade, decided, won, last)
+        _leave(outbox, trade, decided, won, last)
     if why >= 0 or decided or aimed:
-        converge(desk, trade)
+        converge(outbox, trade)
 
 
-def _aim(desk: Desk, trade: Trade, beyond: float) -> bool:
+def _aim(outbox: Outbox, trade: Trade, beyond: float) -> bool:
     """Where rungs of a ladder have filled since the last bar: one target for all that is held, from the average."""
     if not trade.fresh:
         return False
     trade.fresh = 0
     level = int(common_target(trade.entry_value, trade.entered, beyond, trade.side))
     for line in trade.targets[:1]:  # none where a person took it away
-        price = desk.state.instruments[trade.symbol].price
+        price = outbox.state.instruments[trade.symbol].price
         was, will = (price(one) if one > 0 else "none above zero" for one in (line.level, level))
         text = f"Common target {was} \u2192 {will}: {beyond:g} t from the average of all entries"
-        desk.tell("info", "ladder_target", text, trade)
+        outbox.tell("info", "ladder_target", text, trade)
         line.level, line.retry_at = level, 0
     return True
 
@@ -191,32 +191,34 @@ def leaves_by_hours(trade: Trade, instrument: Instrument, opened: int) -> int:
     return max(at, opened + span) if at else 0
 
 
-def want_hours(desk: Desk, trade: Trade) -> None:
+def want_hours(outbox: Outbox, trade: Trade) -> None:
     """A timer for the exit by the hours: no bar may come before it."""
-    span, instrument = trade.plan.timeframe_ns, desk.state.instruments[trade.symbol]
-    last = desk.state.bars.get(bar_key(trade.symbol, span))
-    known = last.opened if last is not None else desk.state.now - desk.state.now % span  # none is known on a new grid
+    span, instrument = trade.plan.timeframe_ns, outbox.state.instruments[trade.symbol]
+    last = outbox.state.bars.get(bar_key(trade.symbol, span))
+    known = (
+        last.opened if last is not None else outbox.state.now - outbox.state.now % span
+    )  # none is known on a new grid
     at = leaves_by_hours(trade, instrument, max(trade.opened - trade.opened % span, known))
     if at != trade.hours_at:
         trade.hours_at = at
         if at:
-            desk.later(f"hours:{trade.id}:{at}", max(0, at - desk.state.now))
+            outbox.later(f"hours:{trade.id}:{at}", max(0, at - outbox.state.now))
 
 
-def hours_ended(desk: Desk, trade: Trade, at: int) -> None:
+def hours_ended(outbox: Outbox, trade: Trade, at: int) -> None:
     """The timer: out, where no bar has said so."""
     if trade.hours_at == at and trade.open_steps and not trade.leave:
-        _leave(desk, trade, TIME, 0.0, True)
-        converge(desk, trade)
+        _leave(outbox, trade, TIME, 0.0, True)
+        converge(outbox, trade)
 
 
-def _leave(desk: Desk, trade: Trade, decided: int, won: float, last: bool) -> None:
+def _leave(outbox: Outbox, trade: Trade, decided: int, won: float, last: bool) -> None:
     if decided == TIME:
         why = Reason(rs.TIME_HOURS) if last else Reason(rs.TIME_BARS, trade.lived)
     else:
         why = Reason(rs.BASKET_STOP if won < 0 else rs.BASKET_TARGET, money=won)
-    desk.tell("info", "rig_leaves", f"Closing: {words(why, desk.currency)}", trade)
-    leave(desk, trade, why)
+    outbox.tell("info", "rig_leaves", f"Closing: {words(why, outbox.currency)}", trade)
+    leave(outbox, trade, why)
 
 
 def _told(state: EngineState, trade: Trade, rules: Rules, level: int, why: int, close: int) -> str:
@@ -258,12 +260,12 @@ def basket_acts(state: EngineState, trade: Trade) -> bool:
     return rig_watched(trade) and _basket_reached(state, trade) is not None
 
 
-def watch_basket(desk: Desk, trade: Trade) -> None:
+def watch_basket(outbox: Outbox, trade: Trade) -> None:
     """A basket that counts every quote, or each minute's end by its timer."""
-    won = _basket_reached(desk.state, trade)
+    won = _basket_reached(outbox.state, trade)
     if won is not None:
-        _leave(desk, trade, BASKET, won, False)
-        converge(desk, trade)
+        _leave(outbox, trade, BASKET, won, False)
+        converge(outbox, trade)
 
 
 def _basket_reached(state: EngineState, trade: Trade) -> float | None:

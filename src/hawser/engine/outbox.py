@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from hawser.core.clock import MILLISECOND, SECOND
-from hawser.engine import states
 from hawser.engine.commands import (
     Amend,
     AnyCommand,
@@ -17,8 +16,9 @@ from hawser.engine.commands import (
     Tell,
     Weight,
 )
+from hawser.engine.model import transitions as states
+from hawser.engine.model.state import EngineState, Order, Trade
 from hawser.engine.pacing import free_at, note_sent, silence_allowed
-from hawser.engine.state import EngineState, Order, Trade
 
 REQUEST_TIMEOUT = 800 * MILLISECOND
 EXPOSED_TIMEOUT = 400 * MILLISECOND  # where there is, or may be, open quantity without a stop
@@ -32,7 +32,7 @@ ASKED_KEPT = 8
 NO_MOMENT = 10**15  # a retry by less is no time: of a restart, or of a record by an earlier version, which counted them
 
 
-class Desk:
+class Outbox:
     """The engine's outgoing side: the state and the commands of the event being handled."""
 
     def __init__(self, state: EngineState) -> None:

@@ -8,15 +8,15 @@ from __future__ import annotations
 
 from hawser.core.clock import MILLISECOND
 from hawser.core.rules.entries import HELD_QUIET, HELD_SPIKE, held_stop
-from hawser.engine import reasons as rs
 from hawser.engine.commands import Role
-from hawser.engine.covering import due, most_steps
+from hawser.engine.model import reasons as rs
+from hawser.engine.model.reasons import Reason
+from hawser.engine.model.state import EngineState, TargetLine, Trade, bar_key
+from hawser.engine.outbox import Outbox
 from hawser.engine.pacing import free_at
-from hawser.engine.parts import PART_ROLES, ROLE_NAMES, nearest, part_wants
-from hawser.engine.protecting import converge, leave
-from hawser.engine.reasons import Reason
-from hawser.engine.requests import Desk
-from hawser.engine.state import EngineState, TargetLine, Trade, bar_key
+from hawser.engine.protection.converge import converge, leave
+from hawser.engine.protection.covering import due, most_steps
+from hawser.engine.protection.parts import PART_ROLES, ROLE_NAMES, nearest, part_wants
 
 
 def _verdict(state: EngineState, trade: Trade) -> int:
@@ -47,47 +47,47 @@ def _wait(trade: Trade) -> int:
     return trade.plan.held.settle_ms * MILLISECOND if trade.plan.held is not None else 0
 
 
-def watch(desk: Desk, trade: Trade) -> None:
+def watch(outbox: Outbox, trade: Trade) -> None:
     """Look at a trade with held lines at the present quote."""
     if not _watched(trade):
         return
-    verdict = _verdict(desk.state, trade)
+    verdict = _verdict(outbox.state, trade)
     if verdict == HELD_QUIET:
         trade.reached_since = 0
-        _take_parts(desk, trade)
+        _take_parts(outbox, trade)
     elif verdict == HELD_SPIKE and _wait(trade):
-        _settle(desk, trade, _wait(trade))
+        _settle(outbox, trade, _wait(trade))
     else:
-        _reached(desk, trade, "the quote reached it")
+        _reached(outbox, trade, "the quote reached it")
 
 
-def _settle(desk: Desk, trade: Trade, wait: int) -> None:
-    now = desk.state.now
+def _settle(outbox: Outbox, trade: Trade, wait: int) -> None:
+    now = outbox.state.now
     if not trade.reached_since:
         trade.reached_since = now
-        desk.later(f"settle:{trade.id}:{now}", wait)
-        desk.tell(
+        outbox.later(f"settle:{trade.id}:{now}", wait)
+        outbox.tell(
             "caution", "held_waits", f"A spread spike reaches the held stop: waiting {wait // MILLISECOND} ms", trade
         )
     elif now - trade.reached_since >= wait:
-        _reached(desk, trade, "the spread spike did not pass")
+        _reached(outbox, trade, "the spread spike did not pass")
 
 
-def settled(desk: Desk, trade: Trade, since: int) -> None:
+def settled(outbox: Outbox, trade: Trade, since: int) -> None:
     """The time a spike may last is up."""
-    if trade.reached_since != since or not _watched(trade) or not desk.state.markets[trade.symbol].bid:
+    if trade.reached_since != since or not _watched(trade) or not outbox.state.markets[trade.symbol].bid:
         return
-    if _verdict(desk.state, trade) == HELD_QUIET:  # the stop has been moved meanwhile
+    if _verdict(outbox.state, trade) == HELD_QUIET:  # the stop has been moved meanwhile
         trade.reached_since = 0
     else:
-        _reached(desk, trade, "the spread spike did not pass")
+        _reached(outbox, trade, "the spread spike did not pass")
 
 
-def _reached(desk: Desk, trade: Trade, how: str) -> None:
-    level = desk.state.instruments[trade.symbol].price(trade.stop)
-    desk.tell("info", "held_stop", f"Held stop {level}: {how}; closing at market", trade)
-    leave(desk, trade, Reason(rs.HELD_STOP))
-    converge(desk, trade)
+def _reached(outbox: Outbox, trade: Trade, how: str) -> None:
+    level = outbox.state.instruments[trade.symbol].price(trade.stop)
+    outbox.tell("info", "held_stop", f"Held stop {level}: {how}; closing at market", trade)
+    leave(outbox, trade, Reason(rs.HELD_STOP))
+    converge(outbox, trade)
 
 
 def _parts_reached(state: EngineState, trade: Trade) -> list[tuple[Role, TargetLine, int]]:
@@ -108,10 +108,10 @@ def _parts_reached(state: EngineState, trade: Trade) -> list[tuple[Role, TargetL
     return found
 
 
-def _take_parts(desk: Desk, trade: Trade) -> None:
+def _take_parts(outbox: Outbox, trade: Trade) -> None:
     """Take what the quote has reached of targets and loss steps, at market."""
-    most = most_steps(desk, trade)
-    for role, line, want in _parts_reached(desk.state, trade):
-        if due(desk, trade, role, line.number, line.retry_at):
+    most = most_steps(outbox, trade)
+    for role, line, want in _parts_reached(outbox.state, trade):
+        if due(outbox, trade, role, line.number, line.retry_at):
             why = f"held {ROLE_NAMES[role]} {line.number}"
-            desk.submit(trade, role, "market", min(most, want), None, why, line.number)
+            outbox.submit(trade, role, "market", min(most, want), None, why, line.number)
