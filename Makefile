@@ -39,7 +39,7 @@ checks: $(INSTALLED)
 
 shots: $(READY)
 	@packaging/system.sh $(BIN)/python
-	$(BIN)/python -m hawser.desk.shots docs/screenshots
+	$(BIN)/python -m hawser.desk.app.shots docs/screenshots
 
 bench: $(READY)
 	@packaging/system.sh $(BIN)/python xvfb

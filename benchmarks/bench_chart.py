@@ -15,10 +15,10 @@ from figures import line, percentile, ratio
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.demo import world
-from hawser.desk.app import application
+from hawser.desk.app.start import application
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.desk.look import Look
+from hawser.desk.common.look import Look
 
 FRAMES = 240
 

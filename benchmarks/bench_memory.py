@@ -21,7 +21,7 @@ from bench_start import BARE
 from figures import line, ratio
 from hawser.core.clock import HOUR
 from hawser.demo.boot import boot
-from hawser.desk.app import application, make_window
+from hawser.desk.app.start import application, make_window
 from hawser.service.profiles.profile import profile
 
 

@@ -31,8 +31,8 @@ from hawser.core.instrument import Commission, Instrument
 from hawser.core.levels import StopRule
 from hawser.core.plan import Plan
 from hawser.core.rig import Trail
-from hawser.desk.app import application, make_window
-from hawser.desk.window import Window
+from hawser.desk.app.start import application, make_window
+from hawser.desk.app.window import Window
 from hawser.engine import events as ev
 from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.profile import Profile, profile

@@ -23,10 +23,10 @@ from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
 
 from figures import line, median, percentile, ratio
 from hawser.demo.boot import boot
-from hawser.desk.app import make_window
-from hawser.desk.shots import settle
+from hawser.desk.app.shots import settle
+from hawser.desk.app.start import make_window
+from hawser.desk.app.window import Window
 from hawser.desk.theme.fonts import font, load_fonts
-from hawser.desk.window import Window
 from hawser.service.profiles.profile import profile
 
 ALT, KEY, LEFT = Qt.KeyboardModifier.AltModifier, Qt.Key, Qt.MouseButton.LeftButton

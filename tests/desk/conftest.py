@@ -22,8 +22,8 @@ import hawser.demo
 from hawser.core.clock import MILLISECOND
 from hawser.core.guards.news import UNREAD, NewsEvent
 from hawser.demo.boot import boot
-from hawser.desk.app import application, make_window
-from hawser.desk.window import Window
+from hawser.desk.app.start import application, make_window
+from hawser.desk.app.window import Window
 from hawser.engine.model import transitions as states
 from hawser.formats import newsics
 from hawser.service.profiles.profile import profile

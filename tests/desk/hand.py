@@ -34,9 +34,9 @@ from PyQt6.QtWidgets import (
 )
 
 from hawser.core.clock import SECOND
+from hawser.desk.app.quay_panel import GUSTS
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.rscale import RScale
-from hawser.desk.widgets.quaypanel import GUSTS
 from hawser.engine import events as ev
 
 TEXTS = (

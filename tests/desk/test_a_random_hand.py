@@ -9,7 +9,7 @@ from hand import Hand, files_in
 
 from hawser.core.account import Account, Policy
 from hawser.demo.boot import boot_beside
-from hawser.desk.settings import Settings
+from hawser.desk.models.settings import Settings
 from hawser.ledger.verify import verify
 from hawser.service.profiles.profile import profile
 

@@ -8,7 +8,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from hawser.core import figures as fg
-from hawser.desk.stations.names import LOGBOOK
+from hawser.desk.app.stations import LOGBOOK
 from hawser.engine.model import transitions as states
 
 CTRL_SHIFT = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier

@@ -9,9 +9,9 @@ from PyQt6.QtTest import QTest
 from hawser.core.account import Account, Policy
 from hawser.core.fx import convert
 from hawser.demo.boot import boot_beside
-from hawser.desk.settings import Settings
-from hawser.desk.stations.names import LOGBOOK
-from hawser.desk.window import Window
+from hawser.desk.app.stations import LOGBOOK
+from hawser.desk.app.window import Window
+from hawser.desk.models.settings import Settings
 from hawser.engine.model import transitions as states
 from hawser.service.profiles.profile import profile
 

@@ -13,8 +13,8 @@ from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.guards.declared import LossSwitch
 from hawser.core.instrument import Instrument, Session
 from hawser.core.told import keys_of
-from hawser.desk.editing import Editing, differences
-from hawser.desk.stations.names import GUARDS
+from hawser.desk.app.stations import GUARDS
+from hawser.desk.models.editing import Editing, differences
 from hawser.formats.declared import load, save
 from madeup import account, pair
 

@@ -17,9 +17,9 @@ from PyQt6.QtWidgets import QApplication, QLineEdit, QPushButton
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
-from hawser.desk import figures as fg
-from hawser.desk.tradeactions import of_trade
-from hawser.desk.widgets.policyeditor import told_change
+from hawser.desk.guards.policy_editor import told_change
+from hawser.desk.models import figures as fg
+from hawser.desk.models.trade_actions import of_trade
 from hawser.formats.declared import load
 from hawser.formats.policytext import read_policy
 from hawser.service.alerts.settings import AlertSettings, Webhook
@@ -390,7 +390,7 @@ def test_a_notification_is_what_the_specification_says():
 
 def test_without_a_bus_a_notification_is_refused_with_a_sentence():
     ran = subprocess.run(
-        [sys.executable, "-c", "from hawser.desk.notifying import notify; notify('a', 'b')"], capture_output=True,
+        [sys.executable, "-c", "from hawser.desk.common.notifying import notify; notify('a', 'b')"], capture_output=True,
         text=True, timeout=60, check=False, env={**os.environ, "DBUS_SESSION_BUS_ADDRESS": "unix:path=/none"},
     )  # fmt: skip
     assert "this desktop has no notification service" in ran.stderr

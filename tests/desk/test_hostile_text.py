@@ -12,8 +12,8 @@ from hawser.core.errors import BadInput, Refused
 from hawser.core.guards.declared import CountGuard, NewsSources
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
-from hawser.desk import notifying
-from hawser.desk.widgets.words import Label, escaped, plain_tip
+from hawser.desk.common import notifying
+from hawser.desk.common.words import Label, escaped, plain_tip
 from hawser.formats.atomic import export_csv
 from hawser.formats.news import event_of
 

@@ -7,8 +7,8 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
 from hawser.core.clock import SECOND
-from hawser.desk.widgets.buttons import SureButton
-from hawser.desk.widgets.quaypanel import GUSTS, read_weather
+from hawser.desk.app.quay_panel import GUSTS, read_weather
+from hawser.desk.common.buttons import SureButton
 from hawser.engine.model import transitions as states
 from hawser.venue.quay.weather import SEVERITIES
 

@@ -12,9 +12,9 @@ from hawser.core.clock import MINUTE
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
 from hawser.core.sizing import sized
-from hawser.desk.across import OTHER_PRICE, across
-from hawser.desk.whatif import curve, point
-from hawser.desk.widgets.heatpanel import heat_rows
+from hawser.desk.app.heat_panel import heat_rows
+from hawser.desk.models.across import OTHER_PRICE, across
+from hawser.desk.models.what_if import curve, point
 from hawser.formats.size_json import answer_one
 from hawser.service.views.snapshot import plan_request
 
@@ -28,7 +28,7 @@ def open_across(trader):
 
 
 def column(panel, key):
-    from hawser.desk.across import COLUMNS
+    from hawser.desk.models.across import COLUMNS
 
     number = [one.key for one in COLUMNS].index(key)
     return {row.symbol: row.values[number] for row in panel.model.rows}

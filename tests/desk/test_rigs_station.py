@@ -16,7 +16,7 @@ from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail
 from hawser.core.rigwords import sentence
-from hawser.desk.rigdraft import SECTIONS, RigDraft, brief
+from hawser.desk.models.rig_draft import SECTIONS, RigDraft, brief
 from hawser.engine.model import transitions as states
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals

@@ -7,8 +7,8 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QShortcut, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QMessageBox, QPushButton, QWidget
 
-from hawser.desk.stations.names import HELM, LOGBOOK, RIGS
-from hawser.desk.widgets.buttons import OnceButton, SureButton
+from hawser.desk.app.stations import HELM, LOGBOOK, RIGS
+from hawser.desk.common.buttons import OnceButton, SureButton
 from hawser.engine.model import transitions as states
 
 SYMBOL = "NZD/SEK"

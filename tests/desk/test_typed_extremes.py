@@ -9,8 +9,8 @@ from hawser.core.clock import MINUTE
 from hawser.core.levels import StopRule
 from hawser.core.money import LEAST, MOST
 from hawser.core.rig import Rig, TimeExit
-from hawser.desk.planning import Draft, Planning
-from hawser.desk.rigdraft import SECTIONS, RigDraft
+from hawser.desk.models.planning import Draft, Planning
+from hawser.desk.models.rig_draft import SECTIONS, RigDraft
 from hawser.formats.declared import as_read
 
 NUMBERS = st.sampled_from(

@@ -29,13 +29,13 @@ from hawser.core.bars import Bars
 from hawser.core.clock import HOUR, MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
+from hawser.desk.app.bars import HaltBar
+from hawser.desk.app.finder import matches, nearness
+from hawser.desk.app.stations import GUARDS, LOGBOOK
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.desk.planning import Draft
-from hawser.desk.settings import Kept, Settings
-from hawser.desk.stations.names import GUARDS, LOGBOOK
+from hawser.desk.models.planning import Draft
+from hawser.desk.models.settings import Kept, Settings
 from hawser.desk.theme.palette import NIGHT, PAPER, contrast, stylesheet
-from hawser.desk.widgets.bars import HaltBar
-from hawser.desk.widgets.finder import matches, nearness
 from hawser.engine import events as ev
 from hawser.engine.model.state import Halted
 from hawser.service.alerts.settings import AlertSettings
@@ -186,10 +186,10 @@ def test_pause_speed_and_weather(trader):
 
 
 def test_an_error_in_the_window_is_written_down_told_and_survived(trader, monkeypatch):
-    from hawser.desk import app
+    from hawser.desk.app import start
 
     monkeypatch.setattr(sys, "excepthook", sys.excepthook)
-    app._catch_errors(trader.window)
+    start._catch_errors(trader.window)
     try:
         raise ZeroDivisionError("in a slot")
     except ZeroDivisionError as error:
@@ -308,7 +308,7 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
     form = station.forms.forms[dc.LossSwitch]
     form.field("percent").setText("1.5")
     form.field("percent").textEdited.emit("1.5")
-    monkeypatch.setattr("hawser.desk.widgets.policyeditor.small_text", hanging)
+    monkeypatch.setattr("hawser.desk.guards.policy_editor.small_text", hanging)
     for module in ("alerts", "sentry"):
         monkeypatch.setattr(f"hawser.service.{module}.save", hanging)
     monkeypatch.setattr("hawser.service.profiles.rigs.save_rig", hanging)

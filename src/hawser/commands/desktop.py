@@ -78,7 +78,7 @@ def _check_zone(zone: str | None) -> None:
 
 
 def _need_display() -> None:
-    from hawser.desk.app import display_missing
+    from hawser.desk.app.start import display_missing
 
     if display_missing():
         raise BadInput(
@@ -93,7 +93,7 @@ def _demo(options: argparse.Namespace) -> int:
 
     from hawser.demo import world
     from hawser.demo.boot import begin_anew, boot, boot_beside
-    from hawser.desk.app import run
+    from hawser.desk.app.start import run
     from hawser.service.profiles.profile import account_profile, profile
 
     chosen = profile("demo", options.profile_root)
@@ -131,7 +131,7 @@ def _far(options: argparse.Namespace) -> int:
     if not options.quay.is_socket():
         raise BadInput("no_quay", f"{options.quay}: expected the socket of a simulated venue; start one: hawser quay")
     _need_display()
-    from hawser.desk.app import run
+    from hawser.desk.app.start import run
 
     chosen = profile(far_name(options.quay), options.profile_root)
     return run(
@@ -159,7 +159,7 @@ def _replay(options: argparse.Namespace) -> int:
     inputs = [Inputs(Path(files.bars), Path(files.instrument), first, files.zone)]
     inputs += [inputs[0].with_account(Path(path)) for path in accounts[1:]]
     _need_display()
-    from hawser.desk.app import run
+    from hawser.desk.app.start import run
 
     name = replay_name(inputs[0].instrument.symbol, inputs[0].path)
     if options.bars is not None:

@@ -11,15 +11,15 @@ from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QSiz
 from hawser.core.bars import Bars
 from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
-from hawser.desk import figures as fg
-from hawser.desk.chart.focus import Focus, about
 from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis, bare, ink, part_words
 from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
-from hawser.desk.look import Look
-from hawser.desk.widgets.words import Label, plain_tip
+from hawser.desk.common.look import Look
+from hawser.desk.common.words import Label, plain_tip
+from hawser.desk.models import figures as fg
+from hawser.desk.models.focus import Focus, about
 from hawser.engine.events import BarCompleted
 
 DEFAULT_BARS = 110

@@ -13,9 +13,9 @@ from PyQt6.QtGui import QBrush, QPainter, QPen
 
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.indicators import Array
-from hawser.desk import figures as fg
 from hawser.desk.chart.pyramid import Columns, Pyramid
-from hawser.desk.look import Look
+from hawser.desk.common.look import Look
+from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 
 MOST_COLUMNS = 560

@@ -9,8 +9,8 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QTransform
 
-from hawser.desk import figures as fg
-from hawser.desk.look import Look
+from hawser.desk.common.look import Look
+from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.news import NewsMark
 

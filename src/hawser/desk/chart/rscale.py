@@ -12,9 +12,9 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QHideEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
-from hawser.desk import figures as fg
-from hawser.desk.chart.focus import Focus, about
-from hawser.desk.look import Look
+from hawser.desk.common.look import Look
+from hawser.desk.models import figures as fg
+from hawser.desk.models.focus import Focus, about
 from hawser.desk.theme.fonts import font
 
 AXIS_X = 14

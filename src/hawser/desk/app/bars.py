@@ -1,0 +1,200 @@
+"""Thin bars across the window: the halt with its re-arming, notices, and the venue's clock at the foot."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
+
+from hawser.desk.common.choice import Choice
+from hawser.desk.common.look import Look
+from hawser.desk.common.timing import once
+from hawser.desk.common.words import Label, plain_tip
+from hawser.desk.models import figures as fg
+from hawser.desk.theme.roles import give
+from hawser.service.views.snapshot import Snapshot
+
+NOTICE_MS = 12_000
+MOST_UNREAD = 50  # alarms; the Logbook has all
+UNDERSTOOD = "Understood"
+SPEEDS = (1, 5, 10, 60, 300)
+
+
+def _ground(widget: QWidget, height: int) -> QHBoxLayout:
+    widget.setObjectName("ground")
+    widget.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+    widget.setFixedHeight(height)
+    row = QHBoxLayout(widget)
+    row.setContentsMargins(12, 2, 12, 2)
+    row.setSpacing(8)
+    return row
+
+
+class HaltBar(QWidget):
+    """Shown while entries are halted: what was done, and the typed reason that re-arms."""
+
+    rearm = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        row = _ground(self, 40)
+        self.text = Label()
+        self.text.setProperty("role", "caution")
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("Why is it safe to trade again?")
+        self.reason.setAccessibleName("Reason for re-arming")
+        self.button = QPushButton("Re-arm entries")
+        self.button.setEnabled(False)
+        self.reason.textChanged.connect(lambda text: self.button.setEnabled(len(text.strip()) >= 3))
+        self.reason.returnPressed.connect(self._send)
+        self.button.clicked.connect(self._send)
+        row.addWidget(self.text)
+        row.addWidget(self.reason, 1)
+        row.addWidget(self.button)
+        self.hide()
+
+    def _send(self) -> None:
+        if self.button.isEnabled():
+            self.rearm.emit(self.reason.text())
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        if snapshot.halted != self.isVisible():
+            self.setVisible(snapshot.halted)
+            self.reason.clear()
+        if snapshot.halted:
+            left = [trade for trade in snapshot.trades if trade.open_steps]
+            closing = sum(trade.leaving for trade in left)
+            # An older record that was put back closes entries and leaves alone what is open.
+            done = f"{closing} still closing" if closing else f"{len(left)} open" if left else "nothing is open"
+            text = f"Halted: {snapshot.halt_why}; {done}. Entries stay closed, also after a restart."
+            if self.text.text() != text:
+                self.text.setText(text)
+
+
+class NoticeBar(QWidget):
+    """The last thing a person must know: refusals, cautions, alarms. Cautions fade; every alarm stays until it is read,
+    the newest first. A refusal answers what was just asked: it is shown over an alarm, which comes back behind it."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        row = _ground(self, 34)
+        self.text = Label()
+        self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.read = QPushButton(UNDERSTOOD)
+        self.read.clicked.connect(self._understood)
+        row.addWidget(self.text, 1)
+        row.addWidget(self.read)
+        self._unread: list[str] = []
+        self._timer = once(self, NOTICE_MS, self._back)
+        self.hide()
+
+    def tell(self, weight: str, text: str) -> None:
+        """Show a notice; `weight` as in the engine's Tell."""
+        if weight == "alarm":
+            self._unread = [*(one for one in self._unread if one != text), text][-MOST_UNREAD:]
+            self._back()
+        elif weight == "refused" or (weight == "caution" and not self._unread):
+            self._show("title", text)
+            self._timer.start()
+
+    def _back(self) -> None:
+        """The newest alarm that nobody has read; nothing where all are read."""
+        self._timer.stop()
+        if self._unread:
+            self._show("caution", self._unread[-1])
+        else:
+            self.hide()
+
+    def _understood(self) -> None:
+        if not self._timer.isActive() and self._unread:
+            self._unread.pop()
+        self._back()
+
+    def _show(self, role: str, text: str) -> None:
+        give(self.text, "role", role)
+        self.text.setText(text)
+        self.text.setToolTip(plain_tip(text))
+        more = len(self._unread) - (role == "caution")
+        self.read.setText(f"{UNDERSTOOD}, {fg.counted(more, 'more alarm')}" if more else UNDERSTOOD)
+        self.show()
+        self.raise_()
+
+
+class FootBar(QWidget):
+    """The simulated venue's clock, speed and weather, and the theme."""
+
+    speed = pyqtSignal(float)
+    running = pyqtSignal(bool)
+    weather = pyqtSignal(str)
+    quay_asked = pyqtSignal()
+    theme = pyqtSignal()
+
+    def __init__(self, look: Look, severities: list[str], speed: float) -> None:
+        super().__init__()
+        self._look = look
+        row = _ground(self, 34)
+        self.clock, self.link = Label(), Label()
+        self.link.setProperty("role", "second")
+        self.clock.setMinimumWidth(190)
+        self.pause = QPushButton("Pause")
+        self.pause.setCheckable(True)
+        self.pause.toggled.connect(self._paused)
+        self.speeds = Choice()
+        choices = sorted({*SPEEDS, int(speed)} if speed == int(speed) else {*SPEEDS, speed})
+        for choice in choices:
+            self.speeds.addItem(f"\u00d7{choice:g}", float(choice))
+        self.speeds.setCurrentIndex(choices.index(int(speed) if speed == int(speed) else speed))
+        self.speeds.currentIndexChanged.connect(lambda index: self.speed.emit(self.speeds.itemData(index)))
+        self.weathers = Choice()
+        for name in severities:
+            self.weathers.addItem(name)
+        self.weathers.setCurrentText("fair")
+        self.weathers.currentTextChanged.connect(self.weather)
+        self.faults = QPushButton("faults \u2026")
+        self.faults.setToolTip("The weather fault by fault, and gusts made at once (Ctrl+Shift+Q)")
+        self.faults.clicked.connect(self.quay_asked)
+        self.themes = QPushButton("Night watch")
+        self.themes.clicked.connect(self.theme)
+        for label, widget in (("Quay clock", self.clock), ("speed", self.speeds), ("weather", self.weathers)):
+            caption = Label(label)
+            caption.setProperty("role", "second")
+            row.addWidget(caption)
+            row.addWidget(widget)
+            widget.setAccessibleName(label)
+            if widget is self.speeds:
+                row.addWidget(self.pause)
+        row.addWidget(self.faults)
+        row.addWidget(self.link)
+        row.addStretch(1)
+        finder = Label("Ctrl+K  all commands")
+        finder.setProperty("role", "second")
+        row.addWidget(finder)
+        row.addWidget(self.themes)
+        look.changed.connect(self._themed)
+        self._themed()
+
+    def show_weather(self, name: str) -> None:
+        """The weather's name, also one that is no severity."""
+        self.weathers.blockSignals(True)
+        if self.weathers.findText(name) < 0:
+            self.weathers.addItem(name)
+        self.weathers.setCurrentText(name)
+        self.weathers.blockSignals(False)
+
+    def _paused(self, paused: bool) -> None:
+        self.pause.setText("Run" if paused else "Pause")
+        self.running.emit(not paused)
+
+    def _themed(self) -> None:
+        self.themes.setText("Night watch" if self._look.palette.name == "paper" else "Paper")
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        at = fg.moment(snapshot.time, self._look.zone)
+        text = f"{at:%a %d %b %Y  %H:%M:%S} {at.tzname()}"
+        if self.clock.text() != text:
+            self.clock.setText(text)
+        link = "link up" if snapshot.link_up else "LINK DOWN"
+        if snapshot.faults:
+            link += f", {snapshot.faults} errors written down"
+        if self.link.text() != link:
+            self.link.setText(link)

@@ -1,0 +1,113 @@
+"""Everything the window can do, as the command finder lists it: each with its keys, for people to learn."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import TYPE_CHECKING
+
+from hawser.core.clock import timeframe_name
+from hawser.core.rig import Rig
+from hawser.desk.app.finder import Action
+from hawser.desk.app.stations import GUARDS, HELM, RIGS, STATIONS
+
+if TYPE_CHECKING:
+    from hawser.desk.app.window import Window
+
+
+class Commands:
+    """The commands of one window, made anew each time they are asked for: they follow what there is."""
+
+    def __init__(self, window: Window) -> None:
+        self._window = window
+
+    def all(self) -> list[Action]:
+        return [*self._of_the_plan(), *self._of_the_desk(), *self._of_rigs_and_guards(), *self._of_what_there_is()]
+
+    def _at(self, station: int, act: Callable[[], object]) -> Callable[[], None]:
+        """Go to a station and do something there."""
+
+        def run() -> None:
+            self._window.show_station(station)
+            act()
+
+        return run
+
+    def _of_the_plan(self) -> list[Action]:
+        window, helm = self._window, self._window.helm
+        return [
+            Action("Place the plan", "Ctrl+Enter", window.place),
+            Action("Plan: swap long and short", "", helm.flip),
+            Action("Plan: what if the stop stood elsewhere", "", partial(helm.plan.show_page, 1)),
+            Action("Plan: the reckoning", "", partial(helm.plan.show_page, 0)),
+            Action("Type the plan's risk", "", self._at(HELM, partial(self._type, "risk"))),
+            Action("Type the plan's stop", "", self._at(HELM, partial(self._type, "stop"))),
+            Action("Plan: straddle, both sides of the market", "", helm.plan_straddle),
+            Action("Plan: across all instruments", "", self._at(HELM, partial(helm.strips.show_page, 1))),
+            Action("Lines: choose and nudge on the R scale", "Left Right Up Down", helm.chart.scale.setFocus),
+            Action("Open trades", "", self._at(HELM, partial(helm.strips.show_page, 0))),
+            Action("Marked trades: what can be done with all of them", "M", helm.strips.open_marked),
+            Action("Close all trades", "", helm.strips.all_button.click),
+            Action("Heat: what each stop would cost", "", window.show_heat),
+        ]
+
+    def _of_the_desk(self) -> list[Action]:
+        window = self._window
+        stations = [(name, keys, number) for number, (name, _, keys) in enumerate(STATIONS)]
+        accounts = [berth.name for berth in window.berths] if len(window.berths) > 1 else []
+        return [
+            *(
+                Action(f"Station: {name}", keys, partial(window.show_station, number))
+                for name, keys, number in stations
+            ),
+            *(
+                Action(f"Account: show {name}", f"Ctrl+{number + 1}", partial(window.show_account, number))
+                for number, name in enumerate(accounts)
+            ),
+            Action("Account: edit size, costs, policy and caps", "", window.edit_account),
+            Action("Instrument: edit, import or export its file", "", window.edit_instrument),
+            Action("Logbook: export the shown lines as CSV", "", window.logbook.export),
+            Action("Theme: swap Paper and Night watch", "", window.swap_theme),
+            Action("Quay: pause or run", "", window.foot.pause.toggle),
+            Action("Quay: weather fault by fault, gusts now", "Ctrl+Shift+Q", window.show_quay),
+            Action("Quit Hawser", "Ctrl+Q", window.close),
+        ]
+
+    def _of_rigs_and_guards(self) -> list[Action]:
+        window, guards = self._window, self._window.berth.guards
+        rigs = sorted(window.rigs.shelf.rigs.items())
+        return [
+            *(Action(f"Plan with rig {name}", "", self._at(HELM, partial(self._plan_with, rig))) for name, rig in rigs),
+            Action("Rigs: a new one", "", self._at(RIGS, window.rigs.new)),
+            Action("Guards: edit the policy as text", "", self._at(GUARDS, guards.edit)),
+            *(Action(text, "", self._at(GUARDS, act)) for text, act in guards.actions()),
+            Action("Alerts: which events tell whom, and by what", "", self._at(GUARDS, guards.alerts.open)),
+        ]
+
+    def _of_what_there_is(self) -> list[Action]:
+        """Plans, open trades, instruments, timeframes."""
+        helm, latest = self._window.helm, self._window.latest
+        symbols = [view.instrument.symbol for view in latest.instruments] if latest is not None else []
+        trades = [trade for trade in latest.trades if trade.open_steps] if latest is not None else []
+        buttons = helm.chart.span_buttons
+        spans = [(timeframe_name(span), span) for span, button in buttons.items() if not button.isHidden()]
+        plans = helm.plan.names
+        return [
+            *(Action(f"Plan: take {name}", "", partial(plans.take, name)) for name in plans.plans),
+            *(Action(one.text, "", partial(helm.carry_out, one)) for one in helm.trade_actions()),
+            *(
+                Action(f"Instrument: {one}", "", self._at(HELM, partial(helm.choose_instrument, one)))
+                for one in symbols
+            ),
+            *(Action(f"Trade: show {t.symbol} {t.id}", "", partial(helm.choose_trade, t.id)) for t in trades),
+            *(Action(f"Timeframe: {name}", "", partial(helm.choose_span, span)) for name, span in spans),
+        ]
+
+    def _type(self, name: str) -> None:
+        field = self._window.helm.plan.field(name)
+        field.setFocus()
+        field.selectAll()
+
+    def _plan_with(self, rig: Rig) -> None:
+        self._window.helm.choose_trade("")
+        self._window.helm.plan.take_rig(rig)

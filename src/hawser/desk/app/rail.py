@@ -1,0 +1,67 @@
+"""The rail of stations on the left. Only stations that do something are there."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
+
+from hawser.desk.common.look import Look
+from hawser.desk.common.words import plain_tip
+from hawser.desk.theme.drawn import icon
+
+
+class Rail(QWidget):
+    """One button for each station: (name, icon, key)."""
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self, look: Look, stations: list[tuple[str, str, str]]) -> None:
+        super().__init__()
+        self._look, self._stations = look, stations
+        self.setObjectName("ground")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(68)
+        self._group = QButtonGroup(self)
+        self.buttons: list[QToolButton] = []
+        column = QVBoxLayout(self)
+        column.setContentsMargins(2, 10, 2, 8)
+        column.setSpacing(4)
+        for number, (name, _, key) in enumerate(stations):
+            button = QToolButton()
+            button.setText(name)
+            button.setToolTip(plain_tip(f"{name} ({key})"))
+            button.setCheckable(True)
+            button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
+            button.setIconSize(QSize(22, 22))
+            button.setFixedSize(64, 52)
+            button.setAutoRaise(True)
+            button.clicked.connect(lambda _, number=number: self.chosen.emit(number))
+            self._group.addButton(button)
+            self.buttons.append(button)
+            column.addWidget(button)
+        column.addStretch(1)
+        look.changed.connect(self.restyle)
+        self.restyle()
+
+    def restyle(self) -> None:
+        p = self._look.palette
+        for button, (_, name, _) in zip(self.buttons, self._stations, strict=True):
+            button.setIcon(icon(name, p.color("ink")))
+            button.setStyleSheet(
+                f"QToolButton {{ border: none; background: transparent; color: {p.ink2}; }}"
+                f"QToolButton:checked {{ color: {p.ink}; font-weight: bold; background: {p.panel}; }}"
+                f"QToolButton:focus {{ border: 1px solid {p.ink2}; border-radius: 3px; }}"
+            )
+
+    def show_station(self, number: int) -> None:
+        self.buttons[number].setChecked(True)
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        painter = QPainter(self)
+        for button in self.buttons:
+            if button.isChecked():
+                painter.fillRect(0, button.y(), 3, button.height(), self._look.color("ink"))
+        painter.end()

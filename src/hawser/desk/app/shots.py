@@ -1,0 +1,276 @@
+"""`make shots`: every picture of docs/screenshots anew, offscreen, from made-up data, the same each time."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+
+from PyQt6.QtCore import QEventLoop, QTimer
+
+from hawser.core.account import Account
+from hawser.core.clock import MINUTE, SECOND
+from hawser.core.entry import HeldRule
+from hawser.demo import world
+from hawser.demo.boot import boot as demo_boot
+from hawser.demo.boot import boot_beside
+from hawser.desk.app.start import application, make_window
+from hawser.desk.app.stations import GUARDS, LOGBOOK
+from hawser.desk.app.window import Window
+from hawser.engine.events import HoldLines
+from hawser.formats.declared import load
+from hawser.service.profiles.profile import Profile, profile
+from hawser.service.runtime.opening_history import Inputs, boot
+from hawser.service.runtime.runtime import Boot
+from hawser.service.runtime.session import Session
+
+SIZE = (1280, 800)
+EXAMPLES = Path(__file__).parents[3] / "examples"
+
+
+def settle(window: Window, until: Callable[[], bool], most_ms: int = 60_000) -> None:
+    """Run the event loop until `until` holds and a few frames more have been shown."""
+    loop, left = QEventLoop(), [6]
+
+    def look() -> None:
+        if until():
+            left[0] -= 1
+            if not left[0]:
+                loop.quit()
+
+    timer = QTimer()
+    timer.timeout.connect(look)
+    timer.start(60)
+    QTimer.singleShot(most_ms, loop.quit)
+    loop.exec()
+    if left[0]:
+        raise SystemExit(f"shots: the window was not ready in {most_ms / 1000:.0f} s: {window.banner.text()}")
+
+
+def step(window: Window, seconds: int) -> None:
+    """Let so much of the venue's time pass, and no more: the picture is the same each time."""
+    settle(window, lambda: True)  # what was asked is on its way
+    for _ in range(20 * seconds):
+        for berth in window.berths:
+            berth.runtime.clock.at_least(berth.runtime.clock.now() + SECOND // 20)
+        loop = QEventLoop()
+        QTimer.singleShot(25, loop.quit)
+        loop.exec()
+
+
+def has_bars(window: Window) -> bool:
+    return window.latest is not None and window.helm.chart.scale.focus is not None and window.latest.link_up
+
+
+def take(window: Window, folder: Path, name: str) -> None:
+    window.grab().save(str(folder / f"{name}.png"))
+    print(f"{name}.png")
+
+
+def opened(root: Path, name: str, make: Callable[[Profile], Boot], title: str) -> Window:
+    """A window whose clock stands still at the moment its world opens."""
+    window = make_window(profile(name, root), make, title, running=False, zone=world.ZONE, theme="paper")
+    window.resize(*SIZE)
+    window.show()
+    window.runtime.start()
+    settle(window, lambda: has_bars(window))
+    return window
+
+
+def demo_pictures(root: Path, folder: Path) -> None:
+    window = opened(root, "demo", demo_boot, "demo")
+    take(window, folder, "helm-paper")
+    window.look.set_theme("night")
+    settle(window, lambda: True)
+    take(window, folder, "helm-night")
+    window.helm.choose_instrument("NZD/SEK")
+    settle(window, lambda: has_bars(window) and window.helm.symbol == "NZD/SEK")
+    typed = window.helm.plan.planning.draft
+    window.helm.plan.take_rig(window.helm.plan.planning.rigs["Three rungs"])
+    settle(window, lambda: True)
+    take(window, folder, "ladder-night")
+    window.helm.plan.take(typed)
+    window.look.set_theme("paper")
+    sizing_pictures(window, folder)
+    order_pictures(window, folder)
+    rig_pictures(window, folder)
+    guard_pictures(window, folder)
+    window.show_station(LOGBOOK)
+    settle(window, lambda: True)
+    take(window, folder, "logbook-paper")
+    window.look.set_theme("night")
+    settle(window, lambda: True)
+    take(window, folder, "logbook-night")
+    window.look.set_theme("paper")
+    window.show_station(0)
+    window.helm.choose_instrument("CAD/CHF")
+    window.flatten()
+    window.runtime.clock.set(speed=20, running=True)
+    settle(window, lambda: window.latest is not None and window.latest.halted and not window.latest.heat)
+    window.runtime.clock.set(running=False)
+    settle(window, lambda: True)
+    take(window, folder, "halted-paper")
+    window.close()
+
+
+def guard_pictures(window: Window, folder: Path) -> None:
+    """The Guards station in both themes, by night with a switch that has latched."""
+    window.show_station(GUARDS)
+    station = window.berth.guards
+    settle(window, lambda: station.picture is not None and bool(station.filters.rows))
+    take(window, folder, "guards-paper")
+    station.edit_guard("Day loss")
+    settle(window, lambda: True)
+    take(window, folder, "guard-form-paper")
+    form = next(one for one in station.forms.forms.values() if one.isVisible())
+    form.hide()
+    station.drill("Losing streak", "")
+    settle(window, station.switches.rows["Losing streak", ""].rearm_button.isVisible)
+    window.look.set_theme("night")
+    settle(window, lambda: True)
+    take(window, folder, "guards-night")
+    window.look.set_theme("paper")
+    station.ask_reason("Losing streak", "")
+    station.reason.setText("it was a drill")
+    station.confirm.click()
+    settle(window, lambda: window.latest is not None and not window.latest.closed)
+
+
+def rig_pictures(window: Window, folder: Path) -> None:
+    """The Rigs station by day, and two rigs side by side by night."""
+    window.helm.choose_instrument("CAD/CHF")
+    settle(window, lambda: has_bars(window) and window.helm.symbol == "CAD/CHF")
+    window.show_station(1)
+    rigs = window.rigs
+    rigs.list.setCurrentRow(sorted(rigs.shelf.rigs).index("Slow warp"))
+    settle(window, lambda: rigs.fan.fan is not None)
+    take(window, folder, "rigs-paper")
+    window.look.set_theme("night")
+    rigs.beside.setCurrentText("Soft landing")
+    settle(window, lambda: rigs.fan.other is not None)
+    take(window, folder, "rigs-night")
+    rigs.beside.setCurrentIndex(0)
+    window.look.set_theme("paper")
+    window.show_station(0)
+
+
+def sizing_pictures(window: Window, folder: Path) -> None:
+    """Across with the what-if curve in both themes, and the account's form."""
+    window.helm.strips.show_page(1)
+    window.helm.plan.show_page(1)
+    for theme in ("paper", "night"):
+        window.look.set_theme(theme)
+        settle(window, lambda: True)
+        take(window, folder, f"across-{theme}")
+    window.helm.strips.show_page(0)
+    window.helm.plan.show_page(0)
+    window.helm.whole.setSizes([516, 164])
+    window.look.set_theme("paper")
+    window.edit_account()
+    settle(window, lambda: True)
+    take(window, folder, "account-paper")
+    window.editors["account"].hide()
+
+
+def order_pictures(window: Window, folder: Path) -> None:
+    """A straddle that waits and held lines, and the Quay panel, in both themes."""
+    helm = window.helm
+    helm.choose_instrument("NZD/SEK")
+    settle(window, lambda: has_bars(window) and helm.symbol == "NZD/SEK")
+    helm.plan_straddle()
+    settle(window, lambda: True)
+    helm.place()
+    held = next(trade for trade in window.latest.trades if trade.symbol == "CAD/CHF") if window.latest else None
+    if held is not None:
+        window.runtime.ask(lambda now, ask: HoldLines(time=now, ask=ask, trade=held.id, held=HeldRule()))
+    step(window, 3)
+    settle(window, lambda: window.latest is not None and sum(trade.pending for trade in window.latest.trades) == 2)
+    helm.choose_instrument("CAD/CHF")
+    settle(window, lambda: has_bars(window) and helm.symbol == "CAD/CHF")
+    helm.whole.setSizes([400, 300])
+    for theme in ("paper", "night"):
+        window.look.set_theme(theme)
+        settle(window, lambda: True)
+        take(window, folder, f"orders-{theme}")
+    window.show_quay()
+    settle(window, lambda: True)
+    take(window, folder, "quay-night")
+    window.quay.hide()
+    window.look.set_theme("paper")
+    helm.whole.setSizes([516, 164])
+
+
+def account_pictures(root: Path, folder: Path) -> None:
+    """Two accounts side by side, one plan placed on both, in both themes."""
+    second = load(Account, EXAMPLES / "second-account.toml")
+    more = ((second.name, profile("demo-second", root), partial(boot_beside, second)),)
+    window = make_window(
+        profile("demo", root), demo_boot, "demo", running=False, zone=world.ZONE, theme="paper", more=more,
+        name=world.ACCOUNT.name,
+    )  # fmt: skip
+    window.resize(*SIZE)
+    window.show()
+    for berth in window.berths:
+        berth.runtime.start()
+    settle(
+        window, lambda: has_bars(window) and all(one.latest is not None and one.latest.link_up for one in window.berths)
+    )
+    helm = window.helm
+    helm.choose_instrument("NZD/SEK")
+    settle(window, lambda: has_bars(window) and helm.symbol == "NZD/SEK")
+    helm.choose_trade("")
+    helm.plan.also.boxes[second.name].setChecked(True)
+    helm.place()
+    step(window, 3)
+    settle(window, lambda: all(one.latest is not None and one.latest.heat > 0 for one in window.berths))
+    settle(window, lambda: True)
+    take(window, folder, "accounts-paper")
+    window.close()
+
+
+def own_data_picture(root: Path, folder: Path) -> None:
+    bars, instrument, account = (
+        EXAMPLES / name for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")
+    )
+    inputs = Inputs(bars, instrument, account)
+
+    def make(where: Profile) -> Boot:
+        made = boot(inputs, where)
+        made.prefix = "own"
+        made.prepare = play_own
+        return made
+
+    window = opened(root, "own", make, bars.name)
+    take(window, folder, "own-data-paper")
+    window.close()
+
+
+def play_own(session: Session) -> None:
+    """Trade a little on the example, in simulated time."""
+    from hawser.engine.events import PlaceTrade
+
+    start = session.venue.now
+    for number, (minutes, plan) in enumerate(world.OWN_PLANS):
+        session.run_until(start + minutes * MINUTE)
+        session.ask(PlaceTrade(time=session.venue.now, ask=f"own-{number}", plan=plan))
+    session.run_until(start + world.OWN_MINUTES * MINUTE)
+
+
+def main(folder: Path) -> None:
+    app = application()  # held: Qt ends with the last reference
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as root:
+        demo_pictures(Path(root), folder)
+        own_data_picture(Path(root), folder)
+    with tempfile.TemporaryDirectory() as root:
+        account_pictures(Path(root), folder)
+    app.quit()
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))

@@ -1,0 +1,117 @@
+"""Starting the desktop: the window comes first, what is heavy follows on the engine's thread."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import sys
+from collections.abc import Callable
+from types import TracebackType
+from typing import NoReturn
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication
+
+from hawser.desk.app.bridge import Bridge
+from hawser.desk.app.window import Window
+from hawser.desk.common.look import Look
+from hawser.desk.models.settings import Settings
+from hawser.desk.theme.fonts import font, load_fonts
+from hawser.service.profiles.profile import Profile
+from hawser.service.profiles.rigs import Shelf
+from hawser.service.runtime.runtime import Boot, Runtime
+from hawser.venue.clock import uptime
+
+
+def display_missing() -> bool:
+    """Whether Qt has nowhere to show a window."""
+    chosen = os.environ.get("QT_QPA_PLATFORM", "")
+    return not (chosen or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+def application() -> QApplication:
+    """The one QApplication, with Hawser's fonts."""
+    app = QApplication.instance()
+    if not isinstance(app, QApplication):
+        app = QApplication(sys.argv[:1])
+        app.setApplicationName("Hawser")
+        app.setDesktopFileName("hawser")
+        app.setStyle("Fusion")
+        load_fonts()
+        app.setFont(font(12))
+    return app
+
+
+Start = tuple[str, Profile, Callable[[Profile], Boot]]  # an account's name, where it is kept, how it is opened
+
+
+def make_window(
+    profile: Profile,
+    boot: Callable[[Profile], Boot],
+    title: str,
+    speed: float = 1.0,
+    running: bool = True,
+    zone: str | None = None,
+    theme: str | None = None,
+    more: tuple[Start, ...] = (),
+    name: str = "first",
+    real: Callable[[], int] = uptime,
+) -> Window:
+    """A window and its runtimes, not yet started; `more` accounts beside the first, each with a runtime of its own.
+    `real`: counts real time for their clocks.
+    """
+    settings = Settings(profile.config / f"desk-{profile.name}.json")
+    look = Look(theme or settings.kept.theme, zone)
+    accounts = []
+    for one, where, make in ((name, profile, boot), *more):
+        bridge = Bridge()
+        accounts.append((one, Runtime(where, make, bridge.hooks(), speed, running, real), bridge))
+    return Window(accounts, look, settings, title, speed, Shelf(profile.config / "rigs"))
+
+
+def run(
+    profile: Profile,
+    boot: Callable[[Profile], Boot],
+    title: str,
+    speed: float = 1.0,
+    zone: str | None = None,
+    more: tuple[Start, ...] = (),
+    name: str = "first",
+) -> NoReturn:
+    """Open the desk and stay until it is closed; the process ends with it."""
+    app = application()
+    window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
+    _catch_errors(window)
+    window.show()
+    # The engine starts once the window has been painted.
+    for berth in window.berths:
+        QTimer.singleShot(0, berth.runtime.start)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: window.leave())
+    wake = QTimer()  # lets Python look at signals
+    wake.timeout.connect(lambda: None)
+    wake.start(200)
+    _leave(int(app.exec()))
+
+
+def _leave(status: int) -> NoReturn:
+    """End here, with everything written down. Threads may still load a compiler or wait for a network, and an
+    interpreter that takes itself apart under them ends in a fault of memory.
+    """
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, AttributeError):  # files on a full disk, or closed before we began
+            stream.flush()
+    os._exit(status)
+
+
+def _catch_errors(window: Window) -> None:
+    """An unexpected error in the window is written down and told; the window and the tending go on."""
+
+    def caught(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        if issubclass(kind, KeyboardInterrupt):
+            window.close()
+            return
+        window.tell_fault(window.runtime.faults.record(error.with_traceback(trace)))
+
+    sys.excepthook = caught

@@ -1,0 +1,569 @@
+"""The main window: waterline, stations, notices, keys. It shows what the runtime tells and asks what people ask."""
+
+from __future__ import annotations
+
+import base64
+import contextlib
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
+from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut, QWindow
+from PyQt6.QtWidgets import (
+    QApplication,
+    QGridLayout,
+    QHBoxLayout,
+    QMainWindow,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from hawser.core.account import Account
+from hawser.core.clock import SECOND
+from hawser.core.errors import Unavailable
+from hawser.core.instrument import Instrument
+from hawser.core.rig import Rig
+from hawser.desk.app.account_desk import Berth, together
+from hawser.desk.app.accounts_bar import AccountsBar
+from hawser.desk.app.bars import FootBar, HaltBar, NoticeBar
+from hawser.desk.app.bridge import Bridge
+from hawser.desk.app.commands import Commands
+from hawser.desk.app.finder import Finder
+from hawser.desk.app.heat_panel import HeatPanel
+from hawser.desk.app.quay_panel import QuayPanel
+from hawser.desk.app.rail import Rail
+from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS, STATIONS
+from hawser.desk.app.waterline import Waterline
+from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.common import notifying
+from hawser.desk.common.editor import Editor
+from hawser.desk.common.look import Look
+from hawser.desk.common.timing import every
+from hawser.desk.common.words import Label
+from hawser.desk.helm.station import ALL_TURNS, Helm
+from hawser.desk.logbook.station import Logbook
+from hawser.desk.models.editing import KEPT_BY_VENUE
+from hawser.desk.models.settings import Settings
+from hawser.desk.rigs.station import Rigs
+from hawser.desk.theme.palette import qt_palette, stylesheet
+from hawser.engine import events as ev
+from hawser.engine.commands import Tell
+from hawser.service import patience
+from hawser.service.alerts.channels import Alert
+from hawser.service.profiles.rigs import Shelf
+from hawser.service.runtime.runtime import Runtime
+from hawser.service.views.snapshot import Snapshot
+from hawser.venue.quay.simulated import Simulated
+from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
+
+REMEMBER_MS = 5000  # between two looks at what is to be remembered
+
+
+class Window(QMainWindow):
+    """The desk of one account, or of several: the one that is shown is `berth`."""
+
+    def __init__(
+        self,
+        accounts: list[tuple[str, Runtime, Bridge]],
+        look: Look,
+        settings: Settings,
+        title: str,
+        speed: float,
+        shelf: Shelf,
+    ) -> None:
+        super().__init__()
+        self.look, self._settings, self._at, self._leaving = look, settings, 0, False
+        kept = settings.kept
+        self.berths = [
+            Berth(name, runtime, bridge, look, kept.desk(name, not number), kept.plans)
+            for number, (name, runtime, bridge) in enumerate(accounts)
+        ]
+        self.setWindowTitle(f"Hawser \u2013 {title}")
+        self.setMinimumSize(980, 620)
+        self.resize(1280, 800)
+        self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
+        self.foot = FootBar(look, list(SEVERITIES), speed)
+        self.accounts = AccountsBar([berth.name for berth in self.berths])
+        self.rail, self.stack = Rail(look, STATIONS), QStackedWidget()
+        for berth in self.berths:
+            self.stack.addWidget(berth.helm)
+            self.stack.addWidget(berth.guards)
+            self.stack.addWidget(berth.logbook)
+        self.rigs = Rigs(look, shelf)
+        self.stack.addWidget(self.rigs)
+        self.banner = Label("Opening \u2026 the venue is being connected, trades at the venue stay protected")
+        self.banner.setProperty("role", "second")
+        self.banner.setContentsMargins(12, 4, 12, 4)
+        self._lay_out()
+        self.commands = Commands(self)
+        self.finder, self.heat = Finder(self, self.commands.all), HeatPanel(self)
+        self.quay = QuayPanel(self, self._weather_counts)
+        self.snapshots = 0
+        self._failures: dict[str, str] = {}  # accounts that are not tended, and why
+        self._opening = {berth.name for berth in self.berths}
+        self._remembers = every(self, REMEMBER_MS, self._remember_meanwhile)
+        self._connect()
+        self._keys()
+        self._restore()
+        self._remembers.start()
+        self.restyle()
+
+    @property
+    def berth(self) -> Berth:
+        return self.berths[self._at]
+
+    @property
+    def runtime(self) -> Runtime:
+        return self.berth.runtime
+
+    @property
+    def helm(self) -> Helm:
+        return self.berth.helm
+
+    @property
+    def logbook(self) -> Logbook:
+        return self.berth.logbook
+
+    @property
+    def editors(self) -> dict[str, Editor]:
+        """The forms of the account that is shown."""
+        return self.berth.editors
+
+    @property
+    def latest(self) -> Snapshot | None:
+        return self.berth.latest
+
+    def _lay_out(self) -> None:
+        right = QWidget()
+        right.setObjectName("ground")
+        column = QVBoxLayout(right)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        for part in (self.waterline, self.accounts, self.halt_bar, self.banner):
+            column.addWidget(part)
+        column.addWidget(self.stack, 1)
+        # A notice lies over the foot: nothing above may move under a pointer that drags a line.
+        foot = QGridLayout()
+        foot.addWidget(self.foot, 0, 0)
+        foot.addWidget(self.notice, 0, 0)
+        column.addLayout(foot)
+        whole = QWidget()
+        whole.setObjectName("ground")
+        row = QHBoxLayout(whole)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.rail)
+        row.addWidget(right, 1)
+        self.setCentralWidget(whole)
+
+    def _connect(self) -> None:
+        for berth in self.berths:
+            self._connect_berth(berth)
+        self.accounts.chosen.connect(self.show_account)
+        if len(self.berths) > 1:
+            self.waterline.hold.setText("Flatten & halt all")
+        self.rail.chosen.connect(self.show_station)
+        self.waterline.flatten.connect(self.flatten)
+        self.waterline.heat_asked.connect(self.show_heat)
+        self.halt_bar.rearm.connect(self.rearm)
+        self.foot.speed.connect(lambda speed: self._pace(speed=speed))
+        self.foot.running.connect(lambda running: self._pace(running=running))
+        self.foot.weather.connect(self._set_severity)
+        self.foot.quay_asked.connect(self.show_quay)
+        self.quay.weather.connect(self._set_weather)
+        self.quay.named.connect(self.foot.show_weather)
+        self.quay.gust.connect(self._gust)
+        self.quay.stray.connect(self._stray)
+        self.foot.theme.connect(self.swap_theme)
+        self.look.changed.connect(self.restyle)
+        self.rigs.changed.connect(self._rigs_changed)
+        self.rigs.told.connect(lambda text: self.notice.tell("refused", text))
+        self.rigs.wanted.connect(self._use_rig)
+        self._app().focusWindowChanged.connect(self._listen)
+        self._app().applicationStateChanged.connect(self._let_go)
+
+    def _connect_berth(self, berth: Berth) -> None:
+        bridge, helm = berth.bridge, berth.helm
+        bridge.snapshot.connect(lambda snapshot: self._take(berth, snapshot))
+        bridge.lines.connect(berth.logbook.add)
+        bridge.earlier.connect(berth.logbook.add_earlier)
+        berth.logbook.earlier.clicked.connect(berth.runtime.earlier)
+        bridge.told.connect(lambda tell: self._told(berth, tell))
+        bridge.bars.connect(lambda *history: self._bars(berth, *history))
+        bridge.bar.connect(lambda bar: self._bar(berth, bar))
+        bridge.marks.connect(helm.show_marks)
+        bridge.guards.connect(berth.guards.show_picture)
+        bridge.alert.connect(self._alert)
+        bridge.tried.connect(berth.guards.alerts.show_tried)
+        berth.guards.gust.connect(self._gust)
+        berth.guards.refused.connect(lambda text: self.notice.tell("refused", text))
+        bridge.ready.connect(lambda: self._opened(berth))
+        bridge.ready.connect(self._show_weather)
+        bridge.ready.connect(self.rigs.primer.begin)  # what trials need is loaded behind what protects
+        bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(berth) + text))
+        bridge.failed.connect(lambda text: self._failed(berth, text))
+        helm.refused.connect(lambda text: self.notice.tell("refused", text))
+        others = [other for other in self.berths if other is not berth]
+        helm.share_with([(other.name, lambda other=other: other.latest, other.runtime) for other in others])  # type: ignore[misc]  # the default binds
+
+    def _of(self, berth: Berth) -> str:
+        """What begins a sentence about an account, where there are several."""
+        return f"{berth.name}: " if len(self.berths) > 1 else ""
+
+    def _pace(self, speed: float | None = None, running: bool | None = None) -> None:
+        for berth in self.berths:
+            berth.runtime.pace(speed, running)
+
+    def _keys(self) -> None:
+        for keys, run in (
+            ("Ctrl+K", self.finder.open),
+            ("Ctrl+Return", self.place),
+            ("Ctrl+Enter", self.place),
+            ("Ctrl+Q", self.close),
+            ("Ctrl+Shift+Q", self.show_quay),
+        ):
+            self._key(keys, run)
+        for number, (_, _, keys) in enumerate(STATIONS):
+            self._key(keys, partial(self.show_station, number))
+        for number in range(len(self.berths)):
+            self._key(f"Ctrl+{number + 1}", partial(self.show_account, number))
+
+    def _key(self, keys: str, run: Callable[[], object]) -> None:
+        shortcut = QShortcut(QKeySequence(keys), self)
+        shortcut.setAutoRepeat(False)  # a key that is held places one plan
+        shortcut.activated.connect(run)
+
+    def _alert(self, channel: str, alert: Alert) -> None:
+        """A sound, or a notification of the desktop; the notice bar has it in any case."""
+        if channel == "sound":
+            notifying.sound()
+            return
+        with contextlib.suppress(Unavailable):
+            notifying.notify(f"Hawser, {alert.account}", alert.text, alert.weight in ("alarm", "fault"))
+
+    def show_heat(self) -> None:
+        self.heat.open(self.latest)
+
+    def edit_account(self) -> None:
+        """The running account's settings; made when it is first asked for."""
+        berth = self.berth
+        if berth.latest is None or berth.latest.settings is None:
+            return
+        if "account" not in berth.editors:
+            title = f"Account {berth.name}" if len(self.berths) > 1 else "Account"
+            editor = Editor(
+                self,
+                title,
+                Account,
+                berth.latest.currency,
+                "Apply",
+                KEPT_BY_VENUE,
+                berth.account_consequence,
+                berth.shown.forms,
+            )
+            editor.applied.connect(
+                lambda made: berth.runtime.ask(lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made))
+            )
+            berth.editors["account"] = editor
+        berth.editors["account"].open(berth.latest.settings, "account")
+
+    def edit_instrument(self) -> None:
+        """An instrument's file: starts from the one that is shown."""
+        snapshot = self.latest
+        view = snapshot.instrument(self.helm.symbol) if snapshot is not None else None
+        if snapshot is None or view is None:
+            return
+        if "instrument" not in self.editors:
+            note = (
+                "The venue keeps its own. Export it and open a history with: hawser --bars FILE --instrument FILE.toml"
+            )
+            self.editors["instrument"] = Editor(
+                self,
+                "Instrument",
+                Instrument,
+                snapshot.currency,
+                consequence=lambda made: note,
+                kept=self.berth.shown.forms,
+            )
+        self.editors["instrument"].open(view.instrument, f"instrument {view.instrument.symbol}")
+
+    # What the runtime tells
+
+    def _take(self, berth: Berth, snapshot: Snapshot) -> None:
+        """A snapshot of one account: shown where it is the one in view."""
+        before, berth.latest = berth.latest, snapshot
+        if berth is self.berth:
+            self.show_snapshot(snapshot, before)
+        elif before is None or _alerting(before) != _alerting(snapshot) or not self.snapshots % 8:
+            self._show_accounts()
+
+    def _show_accounts(self) -> None:
+        if len(self.berths) > 1:
+            words, alarms = [berth.words for berth in self.berths], [berth.alarming for berth in self.berths]
+            self.accounts.show_accounts(words, alarms, self._at, together(self.berths))
+
+    def show_account(self, number: int) -> None:
+        """Another account comes into view; all of them go on being tended. A form stays with its account, and what the
+        finder offers was about that one too."""
+        if not 0 <= number < len(self.berths) or number == self._at:
+            return
+        station = self.station
+        self.berth.out_of_view()
+        self.finder.hide()
+        self.halt_bar.reason.clear()
+        self._at = number
+        self.berth.into_view()
+        self.helm.plan.names.set_plans(self._settings.kept.plans)
+        self.show_station(station)
+        self._show_accounts()
+        self._show_weather()
+        if self.latest is not None:
+            self.show_snapshot(self.latest, None)
+
+    def _show_weather(self) -> None:
+        """What the venue of the account that is shown has: each has its own."""
+        weather = self.runtime.weather
+        if weather is not None:
+            self.quay.show_weather(weather)
+            self.foot.show_weather(severity_of(weather))
+
+    def show_snapshot(self, snapshot: Snapshot, before: Snapshot | None) -> None:
+        """Parts take turns, so that no single frame paints the whole window; what matters is shown at once."""
+        urgent = before is None or _alerting(before) != _alerting(snapshot)
+        turn = ALL_TURNS if urgent else self.snapshots % 4
+        self.snapshots += 1
+        if turn in (3, ALL_TURNS):
+            self._show_accounts()
+        if turn in (1, ALL_TURNS):
+            self.waterline.show_snapshot(snapshot)
+            self.heat.show_snapshot(snapshot)
+            self.halt_bar.show_snapshot(snapshot)
+            self.foot.show_snapshot(snapshot)
+        self.helm.show_snapshot(snapshot, turn)
+        if turn in (3, ALL_TURNS) and self.station == RIGS:
+            self.rigs.show_snapshot(snapshot)
+
+    def _bars(self, berth: Berth, symbol: str, span: int, pyramid: Pyramid) -> None:
+        """A history that an account's Helm asked for; it may come while rigs are looked at."""
+        berth.helm.show_bars(symbol, span, pyramid)
+        if berth is self.berth and self.station == RIGS:
+            self._show_history()
+
+    def _bar(self, berth: Berth, bar: ev.BarCompleted) -> None:
+        """A bar of what an account's Helm shows completed: trials go on with it."""
+        berth.helm.add_bar(bar)
+        if berth is self.berth and self.station == RIGS:
+            self._show_history()
+
+    def _told(self, berth: Berth, tell: Tell) -> None:
+        subject = f"{tell.symbol}: " if tell.symbol else ""
+        self.notice.tell(tell.weight, self._of(berth) + subject + tell.text)
+
+    def _opened(self, berth: Berth) -> None:
+        """One account is ready: what another could not do stays to be read."""
+        self._opening.discard(berth.name)
+        self.banner.setVisible(bool(self._failures or self._opening))
+
+    def _failed(self, berth: Berth, sentence: str) -> None:
+        self._failures[berth.name] = self._of(berth) + sentence
+        self._opening.discard(berth.name)
+        self.banner.setText("\n".join(self._failures.values()))
+        self.banner.setProperty("role", "caution")
+        self.banner.setWordWrap(True)
+        self.banner.show()
+        if berth.latest is not None:
+            self._take(berth, berth.latest.left_alone())
+        self.restyle()
+
+    def tell_fault(self, sentence: str) -> None:
+        """An error on the window's own side."""
+        self.notice.tell("caution", sentence)
+
+    # What people ask
+
+    def show_station(self, number: int) -> None:
+        widgets = (self.helm, self.rigs, self.berth.guards, self.logbook)
+        self.stack.setCurrentWidget(widgets[number])
+        self.rail.show_station(number)
+        if number == RIGS and self.latest is not None:
+            self._show_history()
+            self.rigs.show_snapshot(self.latest)
+
+    @property
+    def station(self) -> int:
+        """Which station is shown."""
+        shown = self.stack.currentWidget()
+        places = {self.rigs: RIGS, self.berth.guards: GUARDS, self.logbook: LOGBOOK}
+        return next((number for widget, number in places.items() if widget is shown), HELM)
+
+    def _show_history(self) -> None:
+        """What the Helm shows is what rigs are tried on."""
+        helm = self.helm
+        view = self.latest.instrument(helm.symbol) if self.latest is not None else None
+        bars = helm.chart.bars
+        if view is not None and bars is not None and bars.time.size:
+            self.rigs.show_history(view.instrument, helm.span, bars)
+
+    def _rigs_changed(self) -> None:
+        for berth in self.berths:
+            berth.helm.set_rigs(self.rigs.shelf.rigs)
+
+    def _use_rig(self, rig: Rig) -> None:
+        self.show_station(HELM)
+        self.helm.put_rig(rig)
+
+    def flatten(self) -> None:
+        """Every account: who reaches for this does not choose."""
+        for berth in self.berths:
+            berth.runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+
+    def rearm(self, reason: str) -> None:
+        self.runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason=reason))
+
+    def place(self) -> None:
+        """Place the plan that is seen: from another station it is shown first."""
+        if self.station == HELM:
+            self.helm.place()
+        else:
+            self.show_station(HELM)
+            self.notice.tell("refused", "Not placed yet: this is the plan. Press Ctrl+Enter again to place it")
+
+    def _weather_counts(self) -> dict[str, int]:
+        return self.runtime.weather_counts()
+
+    def show_quay(self) -> None:
+        self.quay.open(self.helm.symbol)
+
+    def _set_severity(self, severity: str) -> None:
+        if severity in SEVERITIES:
+            self.quay.show_weather(SEVERITIES[severity])
+            self._set_weather(SEVERITIES[severity], 1)
+
+    def _set_weather(self, weather: Weather, seed: int) -> None:
+        self.runtime.at_venue(lambda venue: venue.set_weather(weather, seed))
+
+    def _gust(self, kind: str, length: int) -> None:
+        symbol = self.helm.symbol
+        self.runtime.at_venue(lambda venue: venue.gust(kind, symbol, length))
+
+    def _stray(self, side: int) -> None:
+        """A position by another hand, and a line that drops so that it is found."""
+        view = self.latest.instrument(self.helm.symbol) if self.latest is not None else None
+        if view is None:
+            return
+        symbol, steps = view.instrument.symbol, max(1, view.instrument.qty_min_steps)
+
+        def make(venue: Simulated) -> None:
+            venue.stray(symbol, side, steps)
+            venue.gust("drop", "", SECOND)
+
+        self.runtime.at_venue(make)
+
+    def swap_theme(self) -> None:
+        self.look.set_theme("night" if self.look.palette.name == "paper" else "paper")
+        self._settings.kept.theme = self.look.palette.name
+
+    def restyle(self) -> None:
+        QApplication.setPalette(qt_palette(self.look.palette))
+        self.setStyleSheet(stylesheet(self.look.palette))
+        if self.latest is not None:
+            self.waterline.show_snapshot(self.latest)
+
+    # The held chord
+
+    def _app(self) -> QApplication:
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        return app
+
+    def _listen(self, window: QWindow | None) -> None:
+        """Hear the keys of every window of ours that people type in, dialogs too, before any widget does. Not the
+        application's own events: thousands that are no keys would come by Python at each change of theme."""
+        if window is not None:
+            window.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """Ctrl+Shift+End, held anywhere in the application, is the Flatten & halt button held."""
+        if isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_End and not event.isAutoRepeat():
+            both = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+            if event.type() == QEvent.Type.KeyPress and event.modifiers() & both == both:
+                self.waterline.hold.press()
+                return True
+            if event.type() == QEvent.Type.KeyRelease:
+                self.waterline.hold.release()
+        return False
+
+    def _let_go(self, state: Qt.ApplicationState) -> None:
+        """Keys are let go where nobody here hears it, once another application has them."""
+        if state != Qt.ApplicationState.ApplicationActive:
+            self.waterline.hold.release()
+
+    # Remembering
+
+    def _restore(self) -> None:
+        kept = self._settings.kept
+        if kept.geometry:
+            self.restoreGeometry(QByteArray(base64.b64decode(kept.geometry)))
+        for name, splitter in (
+            ("top", self.helm.top),
+            ("whole", self.helm.whole),
+            ("rigs", self.rigs.panes),
+            ("trial", self.rigs.right),
+        ):
+            if name in kept.splitters:
+                splitter.setSizes(kept.splitters[name])
+        for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table)):
+            for column, width in enumerate(kept.columns.get(name, [])):
+                table.setColumnWidth(column, width)
+        self.rigs.take_unfinished(kept.unfinished_rigs)
+        self._rigs_changed()
+        if self.rigs.shelf.faults:
+            self.notice.tell("caution", "; ".join(self.rigs.shelf.faults))
+        self.show_station(min(kept.station, len(STATIONS) - 1))
+
+    def remember(self) -> None:
+        """Note sizes, choices, what is typed and what is kept by name, and have it written: a crash would lose it."""
+        kept = self._settings.kept
+        kept.geometry = base64.b64encode(self.saveGeometry().data()).decode()
+        kept.splitters = {
+            "top": self.helm.top.sizes(), "whole": self.helm.whole.sizes(), "rigs": self.rigs.panes.sizes(),
+            "trial": self.rigs.right.sizes(),
+        }  # fmt: skip
+        kept.columns = {
+            name: [table.columnWidth(column) for column in range(table.model().columnCount() - 1)]  # type: ignore[union-attr]
+            for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table))
+        }
+        kept.station = self.station
+        kept.unfinished_rigs = self.rigs.unfinished()
+        for berth in self.berths:
+            berth.helm.remember()
+            berth.guards.editor.remember()
+        self._settings.save()
+
+    def _remember_meanwhile(self) -> None:
+        if self.isVisible() and self.latest is not None:
+            self.remember()
+
+    def leave(self) -> None:
+        """Close, on a signal; one that comes while it closes changes nothing."""
+        if not self._leaving:
+            self.close()
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        self._leaving = True
+        self._remembers.stop()
+        self.rigs.write_down()
+        self.remember()
+        self._settings.save(patience.ENDING / 5)
+        self._app().focusWindowChanged.disconnect(self._listen)
+        self._app().applicationStateChanged.disconnect(self._let_go)
+        for berth in self.berths:
+            berth.runtime.stop()
+        super().closeEvent(event)
+
+
+def _alerting(snapshot: Snapshot) -> tuple[object, ...]:
+    """What must not wait for its turn: protection, halt, link, trades that come and go."""
+    trades = tuple((trade.id, trade.state) for trade in snapshot.trades)
+    return snapshot.exposed, snapshot.closed, snapshot.link_up, snapshot.faults, trades

@@ -1,0 +1,126 @@
+"""A form for each kind of guard, made from its declaration: opened from the guard's row, or for a new one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import msgspec
+from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QWidget
+
+from hawser.core.errors import BadInput
+from hawser.core.guards.declared import KINDS, AnyGuard, Guard
+from hawser.core.told import Told
+from hawser.desk.common.buttons import SureButton
+from hawser.desk.common.editor import Editor, Typed
+
+FIRST: dict[str, dict[str, object]] = {  # what a new guard begins with, where a figure has no default
+    "spread": {"max_percent_of_r": 15.0}, "loss": {"percent": 2.0, "then": ("flatten",)},
+    "drawdown": {"percent": 8.0, "then": ("flatten",)}, "equity_floor": {"money": 1.0, "then": ("flatten",)},
+    "losing_streak": {"losses": 5}, "rejects": {"most": 10}, "order_rate": {"most": 50},
+    "feed_silence": {"seconds": 60.0}, "slippage": {"ticks": 50.0}, "trade_count": {"most": 10},
+    "cool_down": {"minutes": 30.0},
+}  # fmt: skip
+
+
+COMMON = ("name", "then", "per", "period", "cool_down_min", "on", "instruments", "sources")
+AROUND = 110  # pixels of a form beside its fields
+
+
+class GuardForm(Editor):
+    """One kind's form, with a way to remove the guard that is shown."""
+
+    removed = pyqtSignal()
+
+    def __init__(
+        self, parent: QWidget, kind: type[Guard], currency: str, told: Callable[[msgspec.Struct], str], kept: Typed
+    ) -> None:
+        self.remove_button = SureButton("Remove this guard")
+        self.remove_button.consequence = "Remove it?"
+        super().__init__(parent, _title(kind), kind, currency, "Apply and keep", consequence=told, kept=kept)
+        self.remove_button.sure.connect(lambda: self._send(self.removed.emit))
+
+    def _in_order(self, keys: list[Told]) -> list[Told]:
+        """The name, what is the kind's own, and behind it what all guards have."""
+        own = set(self.editing.kind.__struct_fields__) - set(COMMON)
+        order = ["name", *(key.path for key in keys if key.path in own), *COMMON]
+        return sorted(keys, key=lambda key: order.index(key.path))
+
+    def _buttons(self, apply_text: str) -> QHBoxLayout:
+        row = super()._buttons(apply_text)
+        row.insertWidget(row.count() - 2, self.remove_button)
+        return row
+
+
+def _title(kind: type[Guard]) -> str:
+    latches = "; it latches" if kind.LATCHES else ""
+    return f"{kind.KIND[:1].upper() + kind.KIND[1:]}: {kind.SAYS}{latches}"
+
+
+class GuardForms(QObject):
+    """The forms over a station. `changed` gets the name the guard had (empty: a new one) and what it is to be; None: it
+    is to go. `told` says what a change would mean; it raises BadInput where none may be made now."""
+
+    changed = pyqtSignal(str, object)
+
+    def __init__(
+        self, parent: QWidget, currency: Callable[[], str], told: Callable[[str, AnyGuard | None], str], kept: Typed
+    ) -> None:
+        super().__init__(parent)
+        self._parent, self._currency, self._told, self._kept = parent, currency, told, kept
+        self.forms: dict[type[Guard], GuardForm] = {}
+        self._name = ""
+
+    def edit(self, guard: AnyGuard) -> None:
+        """Show a guard of the policy."""
+        self._name = guard.name
+        self._open(guard, True)
+
+    def add(self, kind: type[Guard], names: list[str], symbol: str) -> None:
+        """Show a new guard of this kind, under a name that none of `names` is; `symbol`: what a regime refers to."""
+        self._name = ""
+        tag = str(kind.__struct_config__.tag)
+        first = kind.KIND[:1].upper() + kind.KIND[1:]
+        name = next(one for one in (first, *(f"{first} {n}" for n in range(2, 999))) if one not in names)
+        given: dict[str, Any] = {"name": name, **FIRST.get(tag, {})}
+        if tag == "regime":
+            given["reference"] = symbol
+        made = kind(**given)
+        self._open(made, False)
+
+    def _open(self, guard: Guard, there: bool) -> None:
+        form = self.forms.get(type(guard))
+        if form is None:
+            form = GuardForm(self._parent, type(guard), self._currency(), self._consequence, self._kept)
+            self.forms[type(guard)] = form
+            form.applied.connect(lambda made: self.changed.emit(self._name, made))
+            form.removed.connect(self._remove)
+        form.remove_button.means(guard.name)
+        form.remove_button.setVisible(there)
+        for other in self.forms.values():
+            if other is not form:
+                other.hide()
+        form.open(guard, f"guard {guard.name}" if there else f"new {type(guard).KIND}")
+        wide, high = min(760, self._parent.width() - 40), form.form.sizeHint().height() + AROUND
+        form.setGeometry((self._parent.width() - wide) // 2, 16, wide, min(high, self._parent.height() - 32))
+
+    def _remove(self) -> None:
+        self.changed.emit(self._name, None)
+
+    def refuse(self, sentence: str) -> None:
+        """The form that is shown has asked for what cannot be."""
+        for form in self.forms.values():
+            if not form.isHidden():
+                form.refuse(sentence)
+
+    def _consequence(self, made: msgspec.Struct) -> str:
+        try:
+            return self._told(self._name, made)  # type: ignore[arg-type]  # a form's record is a guard
+        except BadInput as error:
+            return error.sentence
+
+
+def kinds() -> list[tuple[str, type[Guard]]]:
+    """Every kind with the words it is offered by."""
+    return [(f"{kind.KIND[:1].upper() + kind.KIND[1:]}: {kind.SAYS}", kind) for kind in KINDS]

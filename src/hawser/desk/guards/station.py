@@ -1,0 +1,353 @@
+"""The Guards station: the day ahead, every guard with its gauge and state, drills, and the policy as it is written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QHideEvent, QShowEvent
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QFrame,
+    QHBoxLayout,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from hawser.core.clock import SECOND
+from hawser.core.errors import BadInput
+from hawser.core.guards.declared import AnyGuard, Guard
+from hawser.desk.common.look import Look
+from hawser.desk.common.timing import every
+from hawser.desk.common.words import Label, escaped
+from hawser.desk.guards.alerts_panel import AlertsPanel
+from hawser.desk.guards.day_chart import DayChart
+from hawser.desk.guards.forms import GuardForms, kinds
+from hawser.desk.guards.policy_editor import PolicyEditor, told_change
+from hawser.desk.guards.rows import GuardList
+from hawser.desk.guards.watch_panel import WatchPanel
+from hawser.desk.models import figures as fg
+from hawser.desk.models.settings import Shown
+from hawser.engine import events as ev
+from hawser.service.runtime.runtime import Runtime
+from hawser.service.views.guards import Coming, GuardPicture
+
+EVERY_MS = 500
+
+
+class GuardStation(QWidget):
+    """Asks the runtime for the guards' picture while it is looked at."""
+
+    gust = pyqtSignal(str, object)
+    refused = pyqtSignal(str)
+
+    def __init__(self, look: Look, runtime: Runtime, shown: Shown) -> None:
+        super().__init__()
+        self.setObjectName("ground")
+        self._look, self._runtime = look, runtime
+        self._demo = runtime.profile.name.startswith("demo")
+        self.picture: GuardPicture | None = None
+        self._latched = ("", "")
+        self.day = DayChart(look)
+        self.switches, self.filters = GuardList(look, "Kill switches, counts", True), GuardList(look, "Filters", False)
+        for rows in (self.switches, self.filters):
+            rows.drill.connect(self.drill)
+            rows.ask.connect(lambda name, subject: self._drill(name, subject, True))
+            rows.rearm.connect(self.ask_reason)
+            rows.edit.connect(self.edit_guard)
+        self.editor, self.alerts = PolicyEditor(self, runtime, shown), AlertsPanel(self, runtime.alerts)
+        self.forms = GuardForms(self, self._currency, self._told, shown.forms)
+        self.forms.changed.connect(self._change_guard)
+        self.panes = QSplitter(Qt.Orientation.Horizontal)
+        self.panes.addWidget(self._left())
+        self.panes.addWidget(self._right())
+        self.panes.setStretchFactor(0, 1)
+        self.panes.setSizes([930, 262])
+        self.panes.setChildrenCollapsible(False)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(8, 6, 8, 4)
+        box.addWidget(self._reason_bar())
+        box.addWidget(self.panes, 1)
+        self._timer = every(self, EVERY_MS, runtime.look_at_guards)
+
+    # Parts
+
+    def _left(self) -> QSplitter:
+        day, box = _panel("Next 24 hours", "windows close entries; exits and tightening always pass")
+        box.addWidget(self.day)
+        box.addStretch(1)
+        inside = QWidget()
+        column = QVBoxLayout(inside)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.switches)
+        column.addWidget(self.filters)
+        self.empty = Label(
+            "No guard watches yet. A policy closes entries by news, spread, hours, losses and more: \u2018Add a "
+            "guard\u2019 begins one, \u2018Edit as text\u2019 reads one from a file."
+        )
+        self.empty.setWordWrap(True)
+        self.empty.setContentsMargins(12, 12, 12, 12)
+        column.addWidget(self.empty)
+        column.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(inside)
+        scroll.setWidgetResizable(True)
+        table = QFrame()
+        table.setObjectName("panel")
+        around = QVBoxLayout(table)
+        around.setContentsMargins(1, 1, 1, 1)
+        around.addWidget(scroll)
+        left = QSplitter(Qt.Orientation.Vertical)
+        left.addWidget(day)
+        left.addWidget(table)
+        left.setStretchFactor(1, 1)
+        left.setChildrenCollapsible(False)
+        return left
+
+    def _right(self) -> QWidget:
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        coming, box = _panel("Closing next", "")
+        self.until, self.what, self.then, self.calendar = Label(), Label(), Label(), Label()
+        self.what.setTextFormat(Qt.TextFormat.RichText)
+        self.until.setProperty("role", "big")
+        for label in (self.until, self.what, self.then, self.calendar):
+            label.setWordWrap(True)
+            label.setContentsMargins(12, 1, 10, 1)
+            box.addWidget(label)
+        self.then.setProperty("role", "second")
+        self.calendar.setProperty("role", "small-second")
+        drills, box = _panel("Drills", "")
+        told = Label("Set a guard off on purpose, with Drill in its row, or as the world would:")
+        told.setWordWrap(True)
+        told.setContentsMargins(12, 0, 10, 2)
+        box.addWidget(told)
+        self.watch_only = QCheckBox("Watch only: tell what would follow")
+        if not self._demo:
+            self.watch_only.setText("Watch only: this account is no demo")
+            self.watch_only.setChecked(True)
+            self.watch_only.setEnabled(False)
+        inner = QVBoxLayout()
+        inner.setContentsMargins(12, 0, 12, 10)
+        inner.addWidget(self.watch_only)
+        for text, tip, act in (
+            ("News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news),
+            ("Spread \u00d73 for 20 s", "At the simulated venue, for the instrument on the Helm", self._squall),
+            ("Silent feed for 100 s", "At the simulated venue, for the instrument on the Helm", self._hush),
+            ("End the made-up news", "Takes drilled events away again", self._runtime.end_drills),
+        ):
+            button = QPushButton(text)
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _, act=act: act())
+            inner.addWidget(button)
+        box.addLayout(inner)
+        watch, box = _panel("Dead man's watch", "")
+        self.watch = WatchPanel(self._runtime.sentry, self._runtime.alerts)
+        box.addWidget(self.watch)
+        column.addWidget(coming)
+        column.addWidget(drills)
+        column.addWidget(self._policy_panel())
+        column.addWidget(watch)
+        column.addStretch(1)
+        return whole
+
+    def _policy_panel(self) -> QFrame:
+        policy, box = _panel("Policy and alerts", "")
+        self.edit_button, self.add_button = QPushButton("Edit as text"), QPushButton("Add a guard")
+        self.edit_button.clicked.connect(lambda _: self.edit())
+        self.add_menu = QMenu(self)
+        for words, kind in kinds():
+            self.add_menu.addAction(words, lambda kind=kind: self.add_guard(kind))
+        self.add_button.setMenu(self.add_menu)
+        both = QHBoxLayout()
+        both.addWidget(self.add_button)
+        both.addWidget(self.edit_button)
+        inner = QVBoxLayout()
+        inner.setContentsMargins(12, 0, 12, 10)
+        inner.addLayout(both)
+        self.alerts_button = QPushButton("Alerts: what tells whom")
+        self.alerts_button.clicked.connect(lambda _: self.alerts.open())
+        inner.addWidget(self.alerts_button)
+        box.addLayout(inner)
+        return policy
+
+    def _reason_bar(self) -> QWidget:
+        """Re-arming a kill switch takes a reason in words."""
+        self.bar = QFrame()
+        self.bar.setObjectName("panel")
+        row = QHBoxLayout(self.bar)
+        row.setContentsMargins(12, 4, 12, 4)
+        self.of, self.reason = Label(), QLineEdit()
+        self.of.setProperty("role", "caution")
+        self.reason.setPlaceholderText("Why is it safe to trade again?")
+        self.reason.setAccessibleName("Reason for re-arming the guard")
+        self.confirm = QPushButton("Re-arm")
+        self.confirm.setEnabled(False)
+        self.reason.textChanged.connect(lambda text: self.confirm.setEnabled(len(text.strip()) >= 3))
+        self.reason.returnPressed.connect(self._rearm)
+        self.confirm.clicked.connect(self._rearm)
+        leave = QPushButton("Leave it latched")
+        leave.clicked.connect(self.bar.hide)
+        row.addWidget(self.of)
+        row.addWidget(self.reason, 1)
+        row.addWidget(self.confirm)
+        row.addWidget(leave)
+        self.bar.hide()
+        return self.bar
+
+    # What is told
+
+    def show_picture(self, picture: GuardPicture) -> None:
+        self.picture, self.editor.policy = picture, picture.policy
+        self.day.show_picture(picture)
+        self.switches.show_views([view for view in picture.views if view.gauge is not None], picture.time)
+        self.filters.show_views([view for view in picture.views if view.gauge is None], picture.time)
+        self.empty.setVisible(not picture.views)
+        for rows in (self.switches, self.filters):
+            rows.setVisible(bool(rows.rows))
+        zone = self._look.zone
+        waits = [f"From {fg.moment(at, zone):%a %d %b %H:%M} on: {what}" for at, what in picture.waits]
+        self.calendar.setText("\n".join([picture.calendar, *waits]))
+        self.watch.refresh()
+        self._show_coming(picture.coming, picture.time)
+
+    def _show_coming(self, coming: Coming | None, now: int) -> None:
+        if coming is None:
+            self.until.setText("\u2013")
+            self.what.setText("No news window ahead")
+            self.then.setText("")
+            return
+        left = (coming.at - now) // SECOND
+        hours, rest = divmod(max(0, left), 3600)
+        self.until.setText(
+            f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60:02d}:{rest % 60:02d}"
+        )
+        zone = self._look.zone
+        span = f"{fg.clock(coming.at, zone, seconds=False)} to {fg.clock(coming.until, zone, seconds=False)}"
+        symbols = escaped(", ".join(coming.symbols))
+        self.what.setText(f"<b>{symbols}</b><br>{escaped(coming.text)}<br>{span}")
+        self.then.setText(coming.does)
+
+    # What is asked
+
+    def drill(self, name: str, subject: str) -> None:
+        self._drill(name, subject, self.watch_only.isChecked())
+
+    def _drill(self, name: str, subject: str, watched: bool) -> None:
+        self._runtime.ask(
+            lambda now, ask: ev.Drill(time=now, ask=ask, guard=name, subject=subject, watch_only=watched)
+        )  # fmt: skip
+
+    def drill_news(self) -> None:
+        if self.watch_only.isChecked():
+            self.refused.emit("Made-up news does what news does: it cannot only be watched. Drill a news guard instead")
+            return
+        self._runtime.drill_news(self._runtime.watched)
+
+    def _squall(self) -> None:
+        self.gust.emit("squall", 20 * SECOND)
+
+    def _hush(self) -> None:
+        self.gust.emit("hush", 100 * SECOND)
+
+    def ask_reason(self, name: str, subject: str) -> None:
+        """Show where the reason is typed."""
+        self._latched = (name, subject)
+        self.of.setText(f"Re-arm {name}{f' for {subject}' if subject else ''}; it counts anew from here:")
+        self.reason.clear()
+        self.bar.show()
+        self.reason.setFocus()
+
+    def _rearm(self) -> None:
+        if not self.confirm.isEnabled():
+            return
+        (name, subject), reason = self._latched, self.reason.text()
+        self._runtime.ask(
+            lambda now, ask: ev.RearmGuard(time=now, ask=ask, guard=name, subject=subject, reason=reason)
+        )  # fmt: skip
+        self.bar.hide()
+
+    def edit(self) -> None:
+        self.editor.open()
+
+    def edit_guard(self, name: str) -> None:
+        """The form of one guard of the policy."""
+        try:
+            guard = self.editor.kept().named(name)
+        except BadInput as error:
+            self.refused.emit(error.sentence)
+            return
+        if guard is not None:
+            self.forms.edit(guard)
+
+    def add_guard(self, kind: type[Guard]) -> None:
+        """The form of a new guard."""
+        try:
+            self.forms.add(kind, self.names(), self._runtime.watched)
+        except BadInput as error:
+            self.refused.emit(error.sentence)
+
+    def actions(self) -> list[tuple[str, Callable[[], None]]]:
+        """What the command finder offers: a guard to be changed, a kind to be added."""
+        try:
+            names = self.names()
+        except BadInput:
+            return []  # it is told where the text is edited
+        found: list[tuple[str, Callable[[], None]]] = []
+        found += [(f"Guards: change {name}", partial(self.edit_guard, name)) for name in names]
+        found += [(f"Guards: add, {words}", partial(self.add_guard, kind)) for words, kind in kinds()]
+        return found
+
+    def names(self) -> list[str]:
+        """Of the guards of the policy; raises BadInput where its file is wrong."""
+        return [guard.name for guard in self.editor.kept().guard]
+
+    def _currency(self) -> str:
+        return self.picture.currency if self.picture is not None else ""
+
+    def _told(self, name: str, made: AnyGuard | None) -> str:
+        """What a change of one guard would mean; raises BadInput."""
+        return told_change(self.editor.policy, self.editor.changed_policy(name, made))
+
+    def _change_guard(self, name: str, made: AnyGuard | None) -> None:
+        try:
+            self.editor.change(name, made)
+        except BadInput as error:
+            self.forms.refuse(error.sentence)
+            self.refused.emit(error.sentence)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._runtime.look_at_guards()
+        self._timer.start()
+
+    def hideEvent(self, event: QHideEvent | None) -> None:
+        super().hideEvent(event)
+        self._timer.stop()
+
+
+def _panel(title: str, more: str) -> tuple[QFrame, QVBoxLayout]:
+    panel = QFrame()
+    panel.setObjectName("panel")
+    box = QVBoxLayout(panel)
+    box.setContentsMargins(1, 6, 1, 4)
+    box.setSpacing(4)
+    head = QHBoxLayout()
+    head.setContentsMargins(11, 0, 12, 0)
+    label = Label(title)
+    label.setProperty("role", "title")
+    head.addWidget(label)
+    head.addStretch(1)
+    if more:
+        note = Label(more)
+        note.setProperty("role", "second")
+        head.addWidget(note)
+    box.addLayout(head)
+    return panel, box
