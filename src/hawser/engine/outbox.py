@@ -132,7 +132,7 @@ class Outbox:
         self._time(trade, order, "query")
 
     def compare(self) -> None:
-        """Ask the venue for all it holds; entries stay closed until it has answered (reconciling.py)."""
+        """Ask the venue for all it holds; entries stay closed until it has answered (reconcile.py)."""
         state = self.state
         state.reconciled, state.holdings_token = False, self.number()
         self.out.append(QueryAll(token=state.holdings_token, orders=open_orders(state)))

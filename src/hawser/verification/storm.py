@@ -1,6 +1,6 @@
 """One seeded storm: engine, ledger and Quay back to back in simulated time, a restless trader, a careless hand, weather
 that breaks things, a disk that is full for a while, and a Hawser that is killed at random, after which an instrument
-may be another. What was promised is checked all the while (`stormjudge.py`).
+may be another. What was promised is checked all the while (`judge.py`).
 """
 
 from __future__ import annotations

@@ -2,7 +2,7 @@
 
 Everything here but `begin` reads: whether a switch has reached its limit is asked at every figure the venue tells, and
 nothing is recorded where the answer is no. Money whose conversion rate is missing is unknown (NaN): no limit is reached
-by it, entries are closed meanwhile (`verdict.py`), and the switch judges as soon as it is known.
+by it, entries are closed meanwhile (`clearance/entries.py`), and the switch judges as soon as it is known.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Held lines: stop and targets that Hawser keeps and the venue does not see, watched on every quote.
 
-A wider backstop rests at the venue all the while (`protecting.py`); where the link is lost it alone protects. A held
+A wider backstop rests at the venue all the while (`converge.py`); where the link is lost it alone protects. A held
 stop that only a spread spike reaches may wait `settle_ms`, never longer.
 """
 
