@@ -7,8 +7,8 @@ set -u
 bin=$1
 export QT_QPA_PLATFORM=offscreen
 
-parity=tests/service/test_parity.py
-storm=tests/test_storms.py
+parity=tests/verification/test_parity.py
+storm=tests/verification/test_storms.py
 part() {
   case $1 in
     windows) "$bin/pytest" -q -o cache_dir=.pytest_cache/windows tests/desk ;;

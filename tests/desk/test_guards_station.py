@@ -391,7 +391,8 @@ def test_a_notification_is_what_the_specification_says():
 def test_without_a_bus_a_notification_is_refused_with_a_sentence():
     ran = subprocess.run(
         [sys.executable, "-c", "from hawser.desk.common.notifying import notify; notify('a', 'b')"],
-        capture_output=True, text=True, timeout=60, check=False, env={**os.environ, "DBUS_SESSION_BUS_ADDRESS": "unix:path=/none"},
+        capture_output=True, text=True, timeout=60, check=False,
+        env={**os.environ, "DBUS_SESSION_BUS_ADDRESS": "unix:path=/none"},
     )  # fmt: skip
     assert "this desktop has no notification service" in ran.stderr
 
