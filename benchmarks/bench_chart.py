@@ -18,7 +18,7 @@ from hawser.demo import world
 from hawser.desk.app.start import application
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 
 FRAMES = 240
 
@@ -37,7 +37,7 @@ def frames(size: int) -> tuple[float, float, list[float]]:
     started = time.perf_counter()
     pyramid = Pyramid(bars)
     made = time.perf_counter() - started
-    chart = Chart(Look("paper", "UTC"))
+    chart = Chart(Appearance("paper", "UTC"))
     chart.resize(900, 520)
     chart.show()
     started = time.perf_counter()

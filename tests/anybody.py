@@ -69,7 +69,7 @@ class Anybody:
         code = draw.choice(("busy", "too_near", "no_margin", "bad_qty", "market_closed", "no_position"))
         status = draw.choice(("resting", "resting", "filled", "cancelled", "rejected", "missing"))
         fill = ev.Fill(f"K{hand.now}", hand.now, order.left or 1, max(1, level or hand.market.bid), -3.0, 1.0)
-        known = ev.Known(order.id, status, put or 0, steps, (fill,) if status == "filled" else ())
+        known = ev.OrderReport(order.id, status, put or 0, steps, (fill,) if status == "filled" else ())
         told: list[tuple[type[ev.Event], dict[str, Any]]] = [
             (ev.OrderAccepted, {"level": put}), (ev.OrderRejected, {"code": code, "text": "no"}),
             (ev.OrderCancelled, {"why": "no", "filled": draw.choice((0, order.steps))}),
@@ -95,10 +95,10 @@ class Anybody:
         choice = draw.random()
         if choice < 0.4:
             resting = [order for order in state.orders.values() if not order.over and order.level]
-            held = [ev.Held(one.entry, one.symbol, one.side, one.open_steps, one.entry_price)
+            held = [ev.VenuePosition(one.entry, one.symbol, one.side, one.open_steps, one.entry_price)
                     for one in state.live() if one.open_steps and draw.random() < 0.9]  # fmt: skip
-            held += [ev.Held("other", SYMBOL, 1, draw.choice((1, 50, 6000)), 61_230.0)] * (draw.random() < 0.3)
-            asked = tuple(ev.Known(order.id, "resting", order.level or 0, order.steps) for order in resting)
+            held += [ev.VenuePosition("other", SYMBOL, 1, draw.choice((1, 50, 6000)), 61_230.0)] * (draw.random() < 0.3)
+            asked = tuple(ev.OrderReport(order.id, "resting", order.level or 0, order.steps) for order in resting)
             hand.holdings(tuple(held), (*(order.id for order in resting), "P-77777"), asked)
         elif choice < 0.6:
             hand.do(ev.VenueUp)
@@ -139,7 +139,7 @@ class Anybody:
             *[(ev.MoveStop, {"trade": name, "level": self._near(stop), "widen": draw.random() < 0.5})] * 2,
             (ev.MoveTarget, {"trade": name, "number": draw.choice((0, 1, 2, -1)), "level": self._near(ref + 200)}),
             (ev.SetTarget, {"trade": name, "number": draw.choice((0, 1, 5)), "level": self._near(ref), "share": share}),
-            (ev.Reequip, {"trade": name, "plan": self._plan(side), **known}),
+            (ev.ChangeRules, {"trade": name, "plan": self._plan(side), **known}),
             (ev.HoldLines, {"trade": name, "held": held}), (ev.CloseTrade, {"trade": name, "share": share}),
             (ev.Adopt, {"position": "other", "plan": self._plan(1), **known}),
             (ev.CloseAll, {"which": draw.choice(("all", "winners", "pending"))}), (ev.BreakEven, {"trade": name}),

@@ -84,8 +84,8 @@ class ByHand:
             close=close, spread=12.0, atr=atr,
         )  # fmt: skip
 
-    def holdings(self, positions: tuple[ev.Held, ...] = (), resting: tuple[str, ...] = (),
-                 asked: tuple[ev.Known, ...] = ()) -> list[cm.AnyCommand]:  # fmt: skip
+    def holdings(self, positions: tuple[ev.VenuePosition, ...] = (), resting: tuple[str, ...] = (),
+                 asked: tuple[ev.OrderReport, ...] = ()) -> list[cm.AnyCommand]:  # fmt: skip
         token = self.engine.state.holdings_token
         return self.do(ev.Holdings, token=token, asked=asked, resting=resting, positions=positions)
 

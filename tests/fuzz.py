@@ -125,7 +125,7 @@ def _fields(data: bytes, folder: Path) -> None:
 
 
 def _frames(data: bytes, folder: Path) -> None:
-    wire.Frames(wire.Inward).feed(data)
+    wire.Frames(wire.FromVenue).feed(data)
 
 
 _event = msgspec.msgpack.Decoder(ev.AnyEvent)

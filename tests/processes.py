@@ -40,7 +40,7 @@ class TooSlow(Exception):
     """This machine takes longer to open Hawser again than its watch waits: rightly all is closed then."""
 
 
-class Scene:
+class EntryContext:
     """Three processes around one folder, and what is done to them."""
 
     def __init__(self, seed: int, folder: Path) -> None:
@@ -233,7 +233,7 @@ class Scene:
 def played(seed: int) -> bool:
     """Whether all went as it should."""
     with tempfile.TemporaryDirectory(prefix="processes-") as folder:
-        scene, wrong = Scene(seed, Path(folder)), ""
+        scene, wrong = EntryContext(seed, Path(folder)), ""
         try:
             scene.play()
         except TooSlow:

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from hawser.core import typed
 from hawser.core.clock import DAY, HOUR, MINUTE
-from hawser.core.entry import EntryRule, Good, HeldRule
+from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.errors import BadInput, Refused
 from hawser.core.rules.entries import ENTRY_OK, ENTRY_TOO_NEAR, ENTRY_WRONG_SIDE, entry_stands
 from hawser.core.rules.ladders import ladder_base, ladder_most, ladder_worst, lay_rungs, rung_steps
@@ -25,9 +25,9 @@ NOON = 20_000 * DAY + 12 * HOUR
 @pytest.mark.parametrize(
     ("good", "until"),
     [
-        (Good(), 0), (Good(minutes=30), NOON + 30 * MINUTE), (Good(clock="12:30"), NOON + 30 * MINUTE),
-        (Good(clock="12:00"), NOON + DAY), (Good(clock="7:05"), NOON + 19 * HOUR + 5 * MINUTE),
-        (Good(session_end=True), NOON + HOUR),
+        (GoodUntil(), 0), (GoodUntil(minutes=30), NOON + 30 * MINUTE), (GoodUntil(clock="12:30"), NOON + 30 * MINUTE),
+        (GoodUntil(clock="12:00"), NOON + DAY), (GoodUntil(clock="7:05"), NOON + 19 * HOUR + 5 * MINUTE),
+        (GoodUntil(session_end=True), NOON + HOUR),
     ],
 )  # fmt: skip
 def test_how_long_an_entry_waits(good, until):
@@ -36,7 +36,7 @@ def test_how_long_an_entry_waits(good, until):
 
 def test_an_unknown_session_end_is_refused():
     with pytest.raises(Refused, match="does not say"):
-        Good(session_end=True).until(NOON, 0)
+        GoodUntil(session_end=True).until(NOON, 0)
 
 
 @pytest.mark.parametrize(
@@ -45,9 +45,9 @@ def test_an_unknown_session_end_is_refused():
         lambda: EntryRule("limit"), lambda: EntryRule("market", price=Decimal(1)),
         lambda: EntryRule("stop", price=Decimal(1), atr=1.0), lambda: EntryRule("limit", atr=1.0, within_ticks=3),
         lambda: EntryRule("stop", atr=-1.0), lambda: EntryRule(within_ticks=-1),
-        lambda: EntryRule(good=Good(minutes=3)), lambda: EntryRule("stop", price=Decimal("NaN")),
-        lambda: Good(minutes=3, clock="12:00"), lambda: Good(clock="25:00"), lambda: Good(clock="noon"),
-        lambda: Good(minutes=0), lambda: HeldRule(1.0), lambda: HeldRule(settle_ms=-1), lambda: HeldRule(math.inf),
+        lambda: EntryRule(good=GoodUntil(minutes=3)), lambda: EntryRule("stop", price=Decimal("NaN")),
+        lambda: GoodUntil(minutes=3, clock="12:00"), lambda: GoodUntil(clock="25:00"), lambda: GoodUntil(clock="noon"),
+        lambda: GoodUntil(minutes=0), lambda: HeldRule(1.0), lambda: HeldRule(settle_ms=-1), lambda: HeldRule(math.inf),
     ],
 )  # fmt: skip
 def test_what_is_no_entry_is_refused_when_it_is_made(make):

@@ -17,7 +17,7 @@ from hawser.core.guards import limits as lm
 from hawser.core.guards import news as nw
 from hawser.core.guards.looseness import loosened
 from hawser.core.guards.measures import atr_percentile, median_key, median_spread
-from hawser.core.guards.verdicts import Scene, filter_verdict
+from hawser.core.guards.verdicts import EntryContext, filter_verdict
 from hawser.core.hours import period_around
 from hawser.core.instrument import Session
 from madeup import pair
@@ -84,7 +84,7 @@ def test_what_sums_of_floats_are_off_by_decides_nothing():
 
 def test_a_spread_beyond_a_median_of_none_is_told():
     guard = dc.SpreadGuard(name="Wide", max_of_median=2.0)
-    said = filter_verdict(guard, Scene(0, pair(), 3.0, {"CAD/CHF": {median_key(guard): 0.0}}, ()))
+    said = filter_verdict(guard, EntryContext(0, pair(), 3.0, {"CAD/CHF": {median_key(guard): 0.0}}, ()))
     assert said.text == "spread 3 t is beyond its 30 min median of 0 t, at most 2 times"
 
 
@@ -134,9 +134,9 @@ def test_periods_follow_each_other_without_a_gap(moment, weeks, clock, weekday, 
 EVENT = nw.NewsEvent(at("2031-03-05T14:00"), "CHF", "high", "Rate decision")
 
 
-def scene(moment: int, events: tuple[nw.NewsEvent, ...] = (EVENT,), **more) -> Scene:
+def scene(moment: int, events: tuple[nw.NewsEvent, ...] = (EVENT,), **more) -> EntryContext:
     calendars = (nw.Calendar("made up", events),)
-    return Scene(moment, pair(), 12.0, {}, calendars, **more)
+    return EntryContext(moment, pair(), 12.0, {}, calendars, **more)
 
 
 def test_news_closes_from_its_first_nanosecond_to_its_last():

@@ -82,12 +82,14 @@ class Hand:
 
     def __post_init__(self) -> None:
         self.random, self.window = random.Random(self.seed), self.trader.window
-        for berth in self.window.berths:
-            berth.runtime.ask = self._listening(berth.name, berth.runtime.ask)
-            berth.runtime.change_guards = self._listening_to_guards(berth.name, berth.runtime.change_guards)
+        for account_desk in self.window.account_desks:
+            account_desk.runtime.ask = self._listening(account_desk.name, account_desk.runtime.ask)
+            account_desk.runtime.change_guards = self._listening_to_guards(
+                account_desk.name, account_desk.runtime.change_guards
+            )
 
     def _note(self, account: str, event: Any) -> None:
-        one = Asked(account, self.window.berth.name, event)
+        one = Asked(account, self.window.account_desk.name, event)
         self.asked.append(one)
         self.did.append(f"    asks {account}: {event}")
 
@@ -239,7 +241,7 @@ class Hand:
             QTest.keyClick(widget, Qt.Key.Key_Escape)
 
     def _account(self) -> None:
-        number = self.random.randrange(len(self.window.berths))
+        number = self.random.randrange(len(self.window.account_desks))
         self.did.append(f"account {number}")
         before = self._plan()
         QTest.keySequence(self.window, QKeySequence(f"Ctrl+{number + 1}"))
@@ -253,7 +255,7 @@ class Hand:
         """What stands in the plan of the account that is shown."""
         plan = self.window.helm.plan
         fields = {name: plan.field(name).text() for name in ("risk", "stop", "trail", "entry", "target1", "share1")}
-        return self.window.berth.name, self.window.helm.symbol, fields
+        return self.window.account_desk.name, self.window.helm.symbol, fields
 
     def _menu(self) -> None:
         rows = list(self.window.helm.strips.rows.values())
@@ -317,8 +319,10 @@ class Hand:
 
     def _known(self, one: Asked) -> bool:
         """Whether an ask is about something that its account has."""
-        berth = next(berth for berth in self.window.berths if berth.name == one.account)
-        shown = {trade.id for trade in berth.latest.trades} if berth.latest is not None else set()
+        account_desk = next(
+            account_desk for account_desk in self.window.account_desks if account_desk.name == one.account
+        )
+        shown = {trade.id for trade in account_desk.latest.trades} if account_desk.latest is not None else set()
         trades = {getattr(one.event, "trade", ""), *getattr(one.event, "trades", ())} - {""}
         return trades <= shown
 
@@ -343,8 +347,8 @@ class Hand:
 
     def look(self) -> None:
         """What stands on the screen is what a window that is shown the present once more would say."""
-        for berth in self.window.berths:
-            berth.runtime.clock.set(running=False)
+        for account_desk in self.window.account_desks:
+            account_desk.runtime.clock.set(running=False)
         self.trader.frames(12)
         before = self._texts()
         latest = self.window.latest
@@ -354,9 +358,9 @@ class Hand:
             changed = [(name, before.get(name), after[name]) for name in after if after[name] != before.get(name)]
             if changed:
                 self.broken.append(f"shown late: {changed[:5]}")
-        for berth in self.window.berths:
-            if berth.runtime.faults.count:
-                self.broken.append(f"{berth.name}: {berth.runtime.faults.count} faults")
+        for account_desk in self.window.account_desks:
+            if account_desk.runtime.faults.count:
+                self.broken.append(f"{account_desk.name}: {account_desk.runtime.faults.count} faults")
 
     def _texts(self) -> dict[str, str]:
         found: dict[str, str] = {}

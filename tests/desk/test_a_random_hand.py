@@ -21,8 +21,8 @@ SECOND = Account(currency="EUR", equity=18_000.0, balance=18_000.0, name="Breakw
 def test_whatever_a_hand_does(open_desk, tmp_path, monkeypatch, seed):
     more = (("Breakwater", profile("demo-breakwater", tmp_path), partial(boot_beside, SECOND)),)
     trader = open_desk(more=more)
-    trader.window.berths[1].runtime.start()
-    trader.qtbot.waitUntil(lambda: trader.window.berths[1].latest is not None, timeout=60_000)
+    trader.window.account_desks[1].runtime.start()
+    trader.qtbot.waitUntil(lambda: trader.window.account_desks[1].latest is not None, timeout=60_000)
     files_in(tmp_path, random.Random(seed), monkeypatch)
     hand = Hand(trader, seed)
     try:
@@ -38,5 +38,5 @@ def test_whatever_a_hand_does(open_desk, tmp_path, monkeypatch, seed):
     window = trader.window
     window.close()
     assert Settings(window._settings.path).kept == window._settings.kept
-    for berth in window.berths:
-        assert verify(berth.runtime.profile.ledger).line == 0
+    for account_desk in window.account_desks:
+        assert verify(account_desk.runtime.profile.ledger).line == 0

@@ -24,14 +24,14 @@ SECOND = Account(currency="EUR", equity=18_000.0, balance=18_000.0, name="Breakw
 def two(open_desk, tmp_path):
     more = (("Breakwater", profile("demo-breakwater", tmp_path), partial(boot_beside, SECOND)),)
     trader = open_desk(more=more)
-    trader.window.berths[1].runtime.start()
+    trader.window.account_desks[1].runtime.start()
     trader.qtbot.waitUntil(lambda: second(trader.window) is not None and second(trader.window).link_up, timeout=60_000)
     trader.qtbot.waitUntil(lambda: not second(trader.window).closed, timeout=20_000)
     return trader
 
 
 def second(window: Window):
-    return window.berths[1].latest
+    return window.account_desks[1].latest
 
 
 def test_both_are_seen_in_short_and_in_sum(two):
@@ -66,18 +66,18 @@ def test_an_account_that_cannot_be_tended_is_told_of_also_where_the_other_opens_
     """The other's being ready took the sentence away."""
     window = two.window
     assert not window.banner.isVisible()
-    window.berths[0].runtime.stop()
-    window.berths[0].bridge.failed.emit("Tending has stopped")
-    window.berths[1].bridge.ready.emit()
+    window.account_desks[0].runtime.stop()
+    window.account_desks[0].bridge.failed.emit("Tending has stopped")
+    window.account_desks[1].bridge.ready.emit()
     assert window.banner.isVisible()
     assert "NOT TENDED" in window.accounts.buttons[0].text()
     assert "CLOSED" in window.waterline.entries.value.text()
     assert "not tended" in window.waterline.protection.value.text()
     assert not window.helm.plan.button.isEnabled()
     assert all("NOT TENDED" in row.accessibleName() for row in window.helm.strips.rows.values())
-    window.berths[1].bridge.failed.emit("no such file")
+    window.account_desks[1].bridge.failed.emit("no such file")
     assert window.banner.text() == f"{window.berths[0].name}: Tending has stopped\nBreakwater: no such file"
-    window.berths[0].bridge.ready.emit()
+    window.account_desks[0].bridge.ready.emit()
     assert window.banner.isVisible()
 
 
@@ -89,8 +89,10 @@ def test_the_price_that_was_seen_is_that_of_the_account_s_own_venue(two, monkeyp
     two.type("stop", "3 atr")
     two.frames()
     asked = {}
-    for berth in two.window.berths:
-        monkeypatch.setattr(berth.runtime, "ask", lambda make, name=berth.name: asked.update({name: make(1, "x")}))
+    for account_desk in two.window.account_desks:
+        monkeypatch.setattr(
+            account_desk.runtime, "ask", lambda make, name=account_desk.name: asked.update({name: make(1, "x")})
+        )
     two.helm.place()
     assert len(asked) == 2
     assert asked.pop("Breakwater").seen == 0
@@ -100,14 +102,14 @@ def test_the_price_that_was_seen_is_that_of_the_account_s_own_venue(two, monkeyp
 def test_the_second_account_is_a_key_away_with_trades_of_its_own(two):
     QTest.keyClick(two.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     window = two.window
-    assert window.berth.name == "Breakwater"
-    assert window.stack.currentWidget() is window.berths[1].helm
+    assert window.account_desk.name == "Breakwater"
+    assert window.stack.currentWidget() is window.account_desks[1].helm
     two.qtbot.waitUntil(lambda: window.helm.chart.scale.focus is not None, timeout=20_000)
     assert not window.latest.trades
     window.show_station(LOGBOOK)
-    assert window.stack.currentWidget() is window.berths[1].logbook
+    assert window.stack.currentWidget() is window.account_desks[1].logbook
     QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
-    assert window.stack.currentWidget() is window.berths[0].logbook
+    assert window.stack.currentWidget() is window.account_desks[0].logbook
 
 
 def test_flatten_and_halt_means_every_account(two):
@@ -123,14 +125,14 @@ def test_flatten_and_halt_means_every_account(two):
 def test_the_weather_told_is_that_of_the_account_shown(two):
     window = two.window
     window.foot.weathers.setCurrentText("gale")
-    two.qtbot.waitUntil(lambda: window.berths[0].runtime.weather.name == "gale")
-    assert window.berths[1].runtime.weather.name == "fair"
+    two.qtbot.waitUntil(lambda: window.account_desks[0].runtime.weather.name == "gale")
+    assert window.account_desks[1].runtime.weather.name == "fair"
     two.key(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     assert window.foot.weathers.currentText() == "fair"
     two.key(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     assert window.foot.weathers.currentText() == "gale"
     assert window.quay.field("reject").text() == "0.15"
-    assert window.berths[1].runtime.weather.name == "fair"  # showing it changed nothing
+    assert window.account_desks[1].runtime.weather.name == "fair"  # showing it changed nothing
 
 
 def test_a_form_that_is_open_stays_with_its_account(two):
@@ -148,7 +150,7 @@ def test_a_form_that_is_open_stays_with_its_account(two):
     assert window.editors["account"].field("policy.max_heat_percent").text() == "1.5"
     two.key(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     assert form.isVisible()
-    assert not window.berths[1].editors["account"].isVisible()
+    assert not window.account_desks[1].editors["account"].isVisible()
     assert form.field("policy.max_heat_percent").text() == "0.7"  # what was typed is there
     two.click(form.apply_button)
     two.until(lambda s: s.settings.policy.max_heat_percent == 0.7)

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF
 
 from hawser.desk.chart.items import LevelLine, part_words, spread
 from hawser.desk.chart.news import NewsLines
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 
 WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5.9579 at target 1", "stop 5.9632", "x"]
 
@@ -18,7 +18,7 @@ WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5
 @pytest.mark.parametrize("width", [320, 900])
 @pytest.mark.parametrize("apart", [0.0, 0.4, 1.0, 3.0], ids=lambda apart: f"{apart} % of the height")
 def test_no_words_cover_others(qtbot, width, apart):
-    look = Look("paper", None)
+    look = Appearance("paper", None)
     plot = pg.PlotWidget()
     qtbot.addWidget(plot)
     plot.resize(width, 500)
@@ -48,7 +48,7 @@ def test_words_of_news_give_way_to_those_of_levels(qtbot):
     plot.setRange(xRange=(0, 100), yRange=(0, 100), padding=0)
     with qtbot.waitExposed(plot):
         plot.show()
-    news = NewsLines(Look("paper", None), float)
+    news = NewsLines(Appearance("paper", None), float)
     plot.addItem(news, ignoreBounds=True)
     view, foot = plot.getViewBox(), plot.getViewBox().height()
     device = news.sceneTransform()

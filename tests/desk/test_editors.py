@@ -188,7 +188,7 @@ def test_what_is_typed_in_forms_and_not_applied_is_there_again_also_at_the_next_
     trader.window.edit_instrument()
     typed(trader.window.editors["instrument"], "symbol", "Other")
     symbol = trader.helm.symbol
-    station = trader.window.berth.guards
+    station = trader.window.account_desk.guards
     station.edit_guard("Day loss")
     station.editor.text.setPlainText("# typed, not applied")
     trader.window.edit_account()  # asked for once more: what was typed is no less there
@@ -211,7 +211,7 @@ def test_what_is_typed_in_forms_and_not_applied_is_there_again_also_at_the_next_
     again.helm.choose_instrument(symbol)
     again.window.edit_instrument()
     assert again.window.editors["instrument"].field("symbol").text() == "Other"
-    policy = again.window.berth.guards.editor
+    policy = again.window.account_desk.guards.editor
     policy.open()
     assert policy.text.toPlainText() == "# typed, not applied"
     policy.reload()
@@ -222,7 +222,7 @@ def test_what_is_typed_in_forms_and_not_applied_is_there_again_also_at_the_next_
 
 
 def test_a_guard_s_form_that_is_refused_stays_as_it_was_typed(trader):
-    station = trader.window.berth.guards
+    station = trader.window.account_desk.guards
     station.editor.policy = station.editor.kept()
     station.edit_guard("Day loss")
     form = station.forms.forms[LossSwitch]

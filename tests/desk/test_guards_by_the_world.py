@@ -22,7 +22,7 @@ class Day:
     """A trader with the station at hand."""
 
     def __init__(self, trader) -> None:
-        self.trader, self.station = trader, trader.window.berth.guards
+        self.trader, self.station = trader, trader.window.account_desk.guards
         self.at_guards()
         self.until(lambda: bool(self.station.switches.rows))
 

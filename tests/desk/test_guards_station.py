@@ -34,7 +34,7 @@ SYMBOL = "NZD/SEK"
 def guards(trader):
     """The station, shown by its key."""
     QTest.keyClick(trader.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
-    station = trader.window.berth.guards
+    station = trader.window.account_desk.guards
     trader.qtbot.waitUntil(lambda: station.picture is not None and bool(station.switches.rows), timeout=20_000)
     return station
 

@@ -88,7 +88,7 @@ def test_stations_by_key_and_by_mouse(trader):
     trader.click(trader.window.rail.buttons[1])
     assert trader.window.stack.currentWidget() is trader.window.rigs
     QTest.keyClick(trader.window, Qt.Key.Key_3, ALT)
-    assert trader.window.stack.currentWidget() is trader.window.berth.guards
+    assert trader.window.stack.currentWidget() is trader.window.account_desk.guards
     assert trader.window.station == GUARDS
     QTest.keyClick(trader.window, Qt.Key.Key_5, ALT)
     assert trader.window.station == LOGBOOK
@@ -303,7 +303,7 @@ def test_a_disk_that_hangs_does_not_hold_the_window_up(tmp_path, monkeypatch):
 
 def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_lives(trader, monkeypatch, hanging):
     """It hung with the disk: nothing could be flattened by it."""
-    window, station = trader.window, trader.window.berth.guards
+    window, station = trader.window, trader.window.account_desk.guards
     station.edit_guard("Day loss")
     form = station.forms.forms[dc.LossSwitch]
     form.field("percent").setText("1.5")

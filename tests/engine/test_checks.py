@@ -13,9 +13,9 @@ from hawser.engine.model.exposure import resting_level
 from hawser.engine.reconcile import differs
 
 
-def checked(hand: ByHand, *known: ev.Known, steps: int, quiet: bool = True, side: int = 1) -> ev.Checked:
+def checked(hand: ByHand, *known: ev.OrderReport, steps: int, quiet: bool = True, side: int = 1) -> ev.Checked:
     """The venue's answer: these orders, and a position of so many steps."""
-    position = ev.Held(hand.trade.entry, SYMBOL, side, steps, 61242.0)
+    position = ev.VenuePosition(hand.trade.entry, SYMBOL, side, steps, 61242.0)
     return ev.Checked(
         time=hand.now, asked=known, resting=tuple(one.order for one in known), positions=(position,),
         quiet=(hand.trade.id,) if quiet else (),
@@ -26,9 +26,9 @@ def test_a_stop_that_another_hand_has_moved_is_a_difference_though_its_quantity_
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
-    same = checked(hand, ev.Known(stop.id, "resting", stop.level, stop.steps), steps=104)
+    same = checked(hand, ev.OrderReport(stop.id, "resting", stop.level, stop.steps), steps=104)
     assert not differs(hand.engine.state, same)
-    looser = checked(hand, ev.Known(stop.id, "resting", stop.level - 200, stop.steps), steps=104)
+    looser = checked(hand, ev.OrderReport(stop.id, "resting", stop.level - 200, stop.steps), steps=104)
     assert differs(hand.engine.state, looser)
     wanted = stop.level
     told = hand.engine.handle(looser)
@@ -57,7 +57,7 @@ def test_an_entry_that_has_filled_in_part_is_not_laid_out_anew_where_it_rests():
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     before = (trade.ref, trade.stop, trade.asked_steps)
     for level, asked in ((trade.ref - 40, steps), (trade.ref, steps - 20)):
-        told = hand.engine.handle(checked(hand, ev.Known(trade.entry, "resting", level, asked), steps=10))
+        told = hand.engine.handle(checked(hand, ev.OrderReport(trade.entry, "resting", level, asked), steps=10))
         assert (trade.ref, trade.stop, trade.asked_steps) == before
         assert "entry" not in {one.role for one in of(told, cm.Amend)}
 
@@ -75,8 +75,8 @@ def test_a_stop_stays_while_the_answer_that_ends_its_trade_says_that_something_i
         ev.Checked(
             time=hand.now,
             resting=(stop.id,),
-            positions=(ev.Held(entry, SYMBOL, 1, 8, 61242.0),),
-            asked=(ev.Known(close.id, "filled", 0, 104, (fill,)),),
+            positions=(ev.VenuePosition(entry, SYMBOL, 1, 8, 61242.0),),
+            asked=(ev.OrderReport(close.id, "filled", 0, 104, (fill,)),),
             quiet=(hand.trade.id,),
         )
     )
@@ -91,8 +91,8 @@ def test_no_stop_is_made_smaller_by_the_first_half_of_an_answer():
     stop = hand.order("stop")
     taken = [(order, ev.Fill(f"U{order.number}", hand.now, order.steps, order.level, 10.0, 1.0))
              for order in hand.engine.state.orders_of(hand.trade, "target")]  # fmt: skip
-    asked = [ev.Known(order.id, "filled", order.level, order.steps, (fill,)) for order, fill in taken]
-    known = (*asked, ev.Known(stop.id, "resting", stop.level, stop.steps))
+    asked = [ev.OrderReport(order.id, "filled", order.level, order.steps, (fill,)) for order, fill in taken]
+    known = (*asked, ev.OrderReport(stop.id, "resting", stop.level, stop.steps))
     told = hand.engine.handle(checked(hand, *known, steps=120))
     assert "quantity_differs" in codes(told)
     assert [(one.role, one.steps) for one in of(told, cm.Amend)] == [("stop", 120)]
@@ -110,10 +110,10 @@ def test_a_stop_that_rests_for_more_than_an_older_record_knows_is_not_made_small
     hand.do(ev.VenueUp)
     fills = [ev.Fill(f"U{order.number}", hand.now, order.steps, order.level, 0.0, 1.0) for order in rungs]
     whole = open_steps + sum(order.steps for order in rungs)
-    asked = tuple(ev.Known(order.id, "filled", order.level, order.steps, (fill,))
+    asked = tuple(ev.OrderReport(order.id, "filled", order.level, order.steps, (fill,))
                   for order, fill in zip(rungs, fills, strict=True))  # fmt: skip
-    held = ev.Held(hand.trade.entry, SYMBOL, 1, whole, hand.trade.entry_price)
-    known = (*asked, ev.Known(stop.id, "resting", stop.level, whole))
+    held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, whole, hand.trade.entry_price)
+    known = (*asked, ev.OrderReport(stop.id, "resting", stop.level, whole))
     told = hand.holdings(positions=(held,), resting=(stop.id,), asked=known)
     assert not [one for one in of(told, cm.Amend) if one.role == "stop"]
     assert hand.trade.state == states.PROTECTED
@@ -123,7 +123,7 @@ def test_fills_that_one_answer_tells_are_covered_by_one_stop():
     hand = ByHand()
     hand.place(targets=())
     fills = tuple(ev.Fill(f"U{number}", hand.now, 20, 61_242, 0.0, 1.0) for number in range(3))
-    known = ev.Known(hand.trade.entry, "resting", 0, hand.trade.asked_steps, fills)
+    known = ev.OrderReport(hand.trade.entry, "resting", 0, hand.trade.asked_steps, fills)
     sent = of(hand.do(ev.OrderStatus, known=known), cm.Submit)
     assert [(one.role, one.steps) for one in sent] == [("stop", 60)]
 
@@ -132,9 +132,9 @@ def test_what_becomes_of_a_foreign_position_is_told():
     hand = ByHand()
     for side, steps, code in ((1, 7, "position_unexplained"), (1, 9, "position_changed"), (-1, 9, "position_changed")):
         hand.do(ev.VenueUp)
-        assert code in codes(hand.holdings(positions=(ev.Held("X-1", SYMBOL, side, steps),)))
+        assert code in codes(hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, side, steps),)))
     hand.do(ev.VenueUp)
-    assert codes(hand.holdings(positions=(ev.Held("X-1", SYMBOL, -1, 9),))) == ["reconciled"]
+    assert codes(hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, -1, 9),))) == ["reconciled"]
     hand.do(ev.VenueUp)
     assert codes(hand.holdings()) == ["position_gone"]
 
@@ -144,7 +144,7 @@ def test_a_foreign_position_that_a_late_fill_explains_is_not_told_as_closed():
     hand.protect(targets=())
     stop, entry = hand.order("stop"), hand.trade.entry
     hand.fill(stop.id, 104, stop.level)
-    hand.engine.state.unexplained[entry] = held = ev.Held(entry, SYMBOL, 1, 8)
+    hand.engine.state.unexplained[entry] = held = ev.VenuePosition(entry, SYMBOL, 1, 8)
     hand.fill(entry, 8, 61_242)
     hand.do(ev.VenueUp)
     told = hand.holdings(positions=(held,))
@@ -176,12 +176,14 @@ def test_a_stop_that_was_put_nearer_while_something_is_under_way_is_not_put_back
     hand.protect(targets=())
     stop, entry = hand.order("stop"), hand.trade.entry
     nearer = stop.level + 150
-    busy = checked(hand, ev.Known(stop.id, "resting", nearer, stop.steps), steps=104, quiet=False)
+    busy = checked(hand, ev.OrderReport(stop.id, "resting", nearer, stop.steps), steps=104, quiet=False)
     assert differs(hand.engine.state, busy)
     assert "moved_elsewhere" in codes(hand.engine.handle(busy))
     assert (hand.trade.stop, stop.level) == (nearer, nearer)
     assert not differs(hand.engine.state, busy)
-    earlier = checked(hand, ev.Known(stop.id, "resting", hand.trade.initial_stop, stop.steps), steps=104, quiet=False)
+    earlier = checked(
+        hand, ev.OrderReport(stop.id, "resting", hand.trade.initial_stop, stop.steps), steps=104, quiet=False
+    )
     assert not differs(hand.engine.state, earlier)  # an older answer
     fill = hand.fill(entry, 10, 61_242)
     assert not [one for one in of(fill, cm.Amend) if one.level != nearer]
@@ -193,7 +195,7 @@ def test_an_older_answer_that_a_stop_was_nearer_does_not_undo_what_a_person_wide
     stop, was = hand.order("stop"), hand.trade.stop
     hand.do(ev.MoveStop, ask="W", trade=hand.trade.id, level=was - 100, widen=True)
     hand.do(ev.AmendAccepted, order=stop.id, level=was - 100, steps=104)
-    older = checked(hand, ev.Known(stop.id, "resting", was, stop.steps), steps=104, quiet=False)
+    older = checked(hand, ev.OrderReport(stop.id, "resting", was, stop.steps), steps=104, quiet=False)
     assert not differs(hand.engine.state, older)
 
 
@@ -219,6 +221,6 @@ def test_a_stop_that_seems_farther_away_while_something_is_under_way_is_not_judg
     hand.protect(targets=())
     stop, wanted = hand.order("stop"), hand.trade.stop
     for level in (0, stop.level - 150):
-        busy = checked(hand, ev.Known(stop.id, "resting", level, stop.steps), steps=104, quiet=False)
+        busy = checked(hand, ev.OrderReport(stop.id, "resting", level, stop.steps), steps=104, quiet=False)
         assert codes(hand.engine.handle(busy)) == []
         assert (hand.trade.stop, stop.level) == (wanted, wanted)

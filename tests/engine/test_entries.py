@@ -6,7 +6,7 @@ import pytest
 
 from byhand import SYMBOL, TARGETS, ByHand, codes, of, plan
 from hawser.core.account import Policy, SizeRule
-from hawser.core.entry import EntryRule, Good
+from hawser.core.entry import EntryRule, GoodUntil
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -57,7 +57,7 @@ def test_a_pending_entry_is_sized_from_its_own_level():
         (EntryRule("stop", price=Decimal("0.61200")), "entry_wrong_side"),
         (EntryRule("stop", price=Decimal("0.61250")), "entry_too_near"),
         (EntryRule("limit", atr=500.0), "entry_wrong_side"),
-        (EntryRule("stop", price=Decimal("0.61500"), good=Good(session_end=True)), "no_session_end"),
+        (EntryRule("stop", price=Decimal("0.61500"), good=GoodUntil(session_end=True)), "no_session_end"),
     ],
 )
 def test_an_entry_that_cannot_wait_there_is_refused(entry, code):
@@ -74,7 +74,7 @@ def test_a_market_that_ran_away_from_what_was_seen_is_not_followed():
 
 def test_the_venue_is_told_until_when():
     hand = ByHand()
-    entry = EntryRule("stop", price=Decimal("0.61500"), good=Good(minutes=30))
+    entry = EntryRule("stop", price=Decimal("0.61500"), good=GoodUntil(minutes=30))
     assert of(hand.place(entry=entry), cm.Submit)[0].until == hand.now + 30 * 60 * 10**9
 
 
@@ -337,11 +337,11 @@ def test_another_plan_s_rules_never_loosen_the_stop():
     hand = ByHand()
     hand.protect(trail=None)
     wide = plan(stop=StopRule(atr=5.0), targets=TARGETS[:1])
-    found = hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=wide)
+    found = hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=wide)
     assert hand.trade.stop == 60879
     assert hand.trade.plan.trail is not None
     assert len(of(found, cm.Cancel)) == 1  # the second target goes; what rests for the first is the new one's
-    hand.do(ev.Reequip, ask="R2", trade=hand.trade.id, plan=plan(stop=StopRule(atr=2.0)))
+    hand.do(ev.ChangeRules, ask="R2", trade=hand.trade.id, plan=plan(stop=StopRule(atr=2.0)))
     assert hand.trade.stop == 60952
 
 
@@ -371,5 +371,5 @@ def test_another_plan_s_stop_is_taken_as_near_as_a_stop_may_rest_and_no_nearer()
         hand.protect()
         level = hand.market.bid - away
         price = Decimal(hand.engine.state.instruments[SYMBOL].price(level))
-        hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(price=price)))
+        hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(price=price)))
         assert (hand.trade.stop == level) is taken

@@ -159,7 +159,7 @@ def test_a_stop_that_a_person_moves_counts_at_the_next_quote():
 def test_another_plan_that_holds_its_lines_lays_the_backstop_behind_its_stop():
     hand = held()
     other = plan(stop=StopRule(ticks=500), targets=(), held=HeldRule(backstop_r=1.5))  # a looser stop is not taken
-    hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=other)
+    hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other)
     assert (hand.trade.stop, hand.trade.backstop) == (60_879, 60_879 - backstop_behind(363, 1.5))
 
 
@@ -184,7 +184,7 @@ def test_the_backstop_is_always_wider():
 def found_position(steps: int = 50, side: int = 1) -> ByHand:
     hand = ByHand()
     hand.do(ev.VenueUp)
-    told = hand.holdings(positions=(ev.Held("X-1", SYMBOL, side, steps, 61300.0),))
+    told = hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, side, steps, 61300.0),))
     assert "position_unexplained" in codes(told)
     return hand
 
@@ -214,7 +214,7 @@ def test_an_adopted_position_is_compared_like_any_other():
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     hand.do(ev.VenueUp)
     resting = tuple(order.id for order in hand.engine.state.orders.values() if not order.over)
-    told = hand.holdings(positions=(ev.Held("X-1", SYMBOL, 1, 50, 61300.0),), resting=resting)
+    told = hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, 1, 50, 61300.0),), resting=resting)
     assert codes(told) == ["reconciled"]
     hand.do(ev.VenueUp)
     assert "quantity_differs" in codes(hand.holdings())

@@ -68,8 +68,8 @@ def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_plac
     less = msgspec.structs.replace(state.instruments[SYMBOL], qty_max=Decimal("0.02"))
     hand.do(ev.Opened, prefix="P", account=account(), instruments=(less,))
     hand.do(ev.VenueUp)
-    held = (ev.Held(trade.entry, SYMBOL, 1, trade.open_steps, 61_242.0),)
-    hand.holdings(held, (stop.id,), (ev.Known(stop.id, "resting", stop.level, stop.steps),))
+    held = (ev.VenuePosition(trade.entry, SYMBOL, 1, trade.open_steps, 61_242.0),)
+    hand.holdings(held, (stop.id,), (ev.OrderReport(stop.id, "resting", stop.level, stop.steps),))
     found = hand.do(ev.MoveStop, ask="M", trade=trade.id, level=trade.stop + 20)
     assert [one.text for one in of(found, cm.Tell) if one.code == "stop_stays"] == [
         "The stop stays at 0.60879: one order takes 0.02 at most, and 52 orders would have to replace it"
@@ -116,13 +116,13 @@ def test_what_a_venue_took_is_doubled_after_ten_minutes_until_its_instrument_say
 
 def test_a_position_that_would_take_more_than_50_stops_is_not_adopted():
     hand = split(most=2)
-    hand.engine.state.unexplained["X"] = ev.Held("X", SYMBOL, 1, 101, 61200.0)
+    hand.engine.state.unexplained["X"] = ev.VenuePosition("X", SYMBOL, 1, 101, 61200.0)
     [told] = of(hand.do(ev.Adopt, ask="A", position="X", plan=plan()), cm.Tell)
     assert told.code == "too_large"
     assert told.text == (
         "Not adopted: It would need more than 50 stops, because one order takes 0.02 at most. Close a part of it first."
     )
-    hand.engine.state.unexplained["X"] = ev.Held("X", SYMBOL, 1, 100, 61200.0)
+    hand.engine.state.unexplained["X"] = ev.VenuePosition("X", SYMBOL, 1, 100, 61200.0)
     assert "adopted" in codes(hand.do(ev.Adopt, ask="B", position="X", plan=plan()))
 
 
@@ -157,7 +157,7 @@ def test_a_stop_that_another_hand_moves_takes_none_of_the_others_away_from_the_m
     hand.do(ev.OrderAccepted, order=second, level=wanted + 3)  # the venue has it there
     hand.later(60)
     orders = hand.engine.state.orders
-    known = ev.Known(first, "resting", wanted + 2, orders[first].steps)
+    known = ev.OrderReport(first, "resting", wanted + 2, orders[first].steps)
     moved = of(hand.do(ev.OrderStatus, known=known), cm.Amend)
     assert hand.trade.stop == wanted + 2
     assert {one.order for one in moved} == set(others)
@@ -208,7 +208,7 @@ def test_when_the_time_without_cover_is_up_the_venue_is_asked_for_all_it_holds()
 
 def check(hand: ByHand, resting: tuple[str, ...]) -> list[cm.AnyCommand]:
     trade = hand.trade
-    held = (ev.Held(trade.entry, SYMBOL, 1, trade.open_steps),) if trade.open_steps else ()
+    held = (ev.VenuePosition(trade.entry, SYMBOL, 1, trade.open_steps),) if trade.open_steps else ()
     return hand.do(ev.Checked, asked=(), resting=resting, positions=held, quiet=(trade.id,))
 
 
@@ -237,7 +237,8 @@ def test_what_covers_a_trade_that_is_being_closed_stays_though_no_record_has_it_
     assert hand.trade.state == states.LEAVING
     event = ev.Checked(
         time=hand.now, asked=(), resting=("P-lost-1", "P-lost-2"), quiet=(hand.trade.id,),
-        positions=(ev.Held(hand.trade.entry, SYMBOL, 1, 104, 61242.0),), closing={"P-lost-1": hand.trade.entry},
+        positions=(ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 104, 61242.0),),
+        closing={"P-lost-1": hand.trade.entry},
     )  # fmt: skip
     hand.engine.handle(event)
     assert differs(hand.engine.state, event)
@@ -249,7 +250,7 @@ def test_a_check_says_that_strays_differ_for_as_long_as_they_can_be_taken_back()
     hand.protect()
     state = hand.engine.state
     own = tuple(order.id for role in ("stop", "target") for order in state.orders_of(hand.trade, role))
-    held = (ev.Held(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps),)
+    held = (ev.VenuePosition(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps),)
     event = ev.Checked(time=hand.now, asked=(), resting=(*own, "P-lost-1"), positions=held, quiet=(hand.trade.id,))
     assert differs(state, event)
     check(hand, (*own, "P-lost-1"))

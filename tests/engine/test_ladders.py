@@ -201,7 +201,7 @@ def test_a_rung_given_up_by_the_venue_is_not_sent_again_before_its_fills_are_kno
     assert [one.order for one in of(found, cm.Query)] == [order.id]
     assert not [one for one in of(hand.later(4), cm.Submit) if one.role == "rung"]
     fill = ev.Fill("late", hand.now, 5, order.level, 0.0, 1.0)
-    found = hand.do(ev.OrderStatus, known=ev.Known(order.id, "cancelled", order.level, order.steps, (fill,)))
+    found = hand.do(ev.OrderStatus, known=ev.OrderReport(order.id, "cancelled", order.level, order.steps, (fill,)))
     stop = of(found, cm.Amend)[0]
     again = of(hand.do(ev.AmendAccepted, order=stop.order, level=stop.level, steps=stop.steps), cm.Submit)
     assert [one.steps for one in again] == [order.steps - 5]
@@ -218,7 +218,7 @@ def test_leaving_takes_the_rungs_back_first_of_all():
 def test_another_rig_adds_nothing():
     hand = laddered()
     other = plan(rig=Rig(name="Plain", stop=StopRule(atr=2.5)), stop=StopRule(atr=2.5))
-    gone = {one.order for one in of(hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=other), cm.Cancel)}
+    gone = {one.order for one in of(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other), cm.Cancel)}
     assert {hand.order("rung", 2).id, hand.order("rung", 3).id} <= gone
     assert not hand.trade.rungs[0].steps
 
@@ -227,8 +227,8 @@ def test_a_ladder_is_not_put_on_what_is_open_already():
     hand = ByHand()
     hand.protect()
     ladder = plan(**PLAN)
-    assert codes(hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=ladder)) == ["ladder"]
-    hand.engine.state.unexplained["other"] = ev.Held("other", SYMBOL, 1, 10, 61240.0)
+    assert codes(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=ladder)) == ["ladder"]
+    hand.engine.state.unexplained["other"] = ev.VenuePosition("other", SYMBOL, 1, 10, 61240.0)
     assert codes(hand.do(ev.Adopt, ask="A", position="other", plan=ladder)) == ["ladder"]
 
 

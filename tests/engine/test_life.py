@@ -167,7 +167,7 @@ def test_silence_is_asked_about_and_never_sent_again_blindly():
     assert not of(late, cm.Submit)
     assert hand.engine.state.orders[entry].state == states.UNKNOWN
     assert "venue_silent" in codes(hand.later(3))
-    hand.do(ev.OrderStatus, known=ev.Known(entry, "missing", 0, 0))
+    hand.do(ev.OrderStatus, known=ev.OrderReport(entry, "missing", 0, 0))
     assert hand.trade.state == states.ENDED
     assert "entry_void" in codes(hand.all)
 
@@ -188,9 +188,9 @@ def test_a_fill_of_all_that_is_known_does_not_end_an_order_that_may_have_grown()
     stop = grown(hand)
     hand.fill(stop.id, 45, 60879)  # more than it had: the change came through, its answer did not
     assert not stop.over
-    stop.hoped = 0
+    stop.steps_under_way = 0
     assert of(hand.fill(stop.id, 3, 60879) + hand.later(1), cm.Query)  # it is larger than is known, however that came
-    hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", stop.level, 104))
+    hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", stop.level, 104))
     assert (stop.left, hand.trade.open_steps) == (56, 56)
     hand.fill(stop.id, 56, 60879)
     assert hand.trade.state == states.ENDED
@@ -203,7 +203,7 @@ def test_where_the_change_was_refused_the_order_is_at_its_end():
     assert not stop.over
     found = hand.do(ev.AmendRejected, order=stop.id, code="not_resting", text="it does not rest")
     assert [query.order for query in of(found, cm.Query)] == [stop.id]
-    found = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "filled", stop.level, 40))
+    found = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "filled", stop.level, 40))
     assert stop.over
     assert [(one.role, one.steps) for one in of(found, cm.Submit)] == [("stop", 64)]
 
@@ -213,7 +213,7 @@ def test_a_query_that_finds_fills_protects_them():
     hand.place()
     hand.later(0.5)
     fill = ev.Fill("F9", hand.now, 104, 61242, 0.0, 2.6)
-    sent = of(hand.do(ev.OrderStatus, known=ev.Known(hand.trade.entry, "filled", 0, 104, (fill,))), cm.Submit)
+    sent = of(hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "filled", 0, 104, (fill,))), cm.Submit)
     assert [order.role for order in sent] == ["stop"]
 
 
@@ -221,7 +221,7 @@ def test_an_entry_that_fills_after_it_was_given_up_is_closed():
     hand = ByHand()
     hand.place()
     hand.later(0.5)
-    hand.do(ev.OrderStatus, known=ev.Known(hand.trade.entry, "missing", 0, 0))
+    hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "missing", 0, 0))
     told = hand.fill(hand.trade.entry, 104, 61242)
     assert "late_fill" in codes(told)
     assert "close" in [order.role for order in of(told, cm.Submit)]
@@ -233,7 +233,7 @@ def test_a_stop_thought_lost_that_rests_after_all_is_taken_back():
     hand.enter()
     first = hand.order("stop").id
     hand.later(0.5)
-    sent = of(hand.do(ev.OrderStatus, known=ev.Known(first, "missing", 0, 0)), cm.Submit) + of(
+    sent = of(hand.do(ev.OrderStatus, known=ev.OrderReport(first, "missing", 0, 0)), cm.Submit) + of(
         hand.later(0.3), cm.Submit
     )
     second = next(order.order for order in sent if order.role == "stop")
@@ -254,7 +254,7 @@ def test_a_lost_telling_of_a_part_is_asked_about():
     hand.fill(close, 40, 61230, fill="F-second")
     assert close in [query.order for query in of(hand.later(1.0), cm.Query)]
     fills = (ev.Fill("F-first", hand.now, 64, 61231, 0.0, 1.0), ev.Fill("F-second", hand.now, 40, 61230, 0.0, 1.0))
-    hand.do(ev.OrderStatus, known=ev.Known(close, "filled", 0, 104, fills))
+    hand.do(ev.OrderStatus, known=ev.OrderReport(close, "filled", 0, 104, fills))
     assert hand.trade.closed == 104
     assert hand.trade.state == states.ENDED
 
@@ -266,7 +266,9 @@ def test_an_unheard_order_that_is_cancelled_is_asked_for_its_fills():
     close = hand.order("close").id
     asked = of(hand.do(ev.OrderCancelled, order=close, why="no more to close"), cm.Query)
     assert [query.order for query in asked] == [close]
-    hand.do(ev.OrderStatus, known=ev.Known(close, "cancelled", 0, 104, (ev.Fill("F8", hand.now, 30, 61230, 0, 1),)))
+    hand.do(
+        ev.OrderStatus, known=ev.OrderReport(close, "cancelled", 0, 104, (ev.Fill("F8", hand.now, 30, 61230, 0, 1),))
+    )
     assert hand.trade.closed == 30
     assert not [query for query in of(hand.later(3), cm.Query) if query.order == close]
 
@@ -456,8 +458,8 @@ def test_what_the_venue_holds_counts(steps, code, state):
     assert codes(hand.place("A5")) == ["link_down"]
     hand.do(ev.VenueUp)
     stop = hand.order("stop")
-    held = (ev.Held(hand.trade.entry, "CAD/CHF", 1, steps),) if steps else ()
-    asked = (ev.Known(stop.id, "resting", stop.level, 104),)
+    held = (ev.VenuePosition(hand.trade.entry, "CAD/CHF", 1, steps),) if steps else ()
+    asked = (ev.OrderReport(stop.id, "resting", stop.level, 104),)
     told = hand.holdings(positions=held, resting=(stop.id,), asked=asked)
     assert (code in codes(told)) if code else ("quantity_differs" not in codes(told))
     assert hand.trade.open_steps == steps
@@ -469,7 +471,7 @@ def test_what_the_venue_holds_counts(steps, code, state):
 def test_what_only_the_venue_knows_is_told_and_left_alone():
     hand = ByHand()
     hand.do(ev.VenueUp)
-    told = hand.holdings(positions=(ev.Held("X-1", "CAD/CHF", -1, 7),), resting=("X-2",))
+    told = hand.holdings(positions=(ev.VenuePosition("X-1", "CAD/CHF", -1, 7),), resting=("X-2",))
     assert codes(told) == ["position_unexplained", "order_not_ours"]
     assert not of(told, cm.Cancel)
     assert codes(hand.do(ev.OrderAccepted, order="X-3")) == ["order_not_ours"]
@@ -519,10 +521,10 @@ def test_a_foreign_position_follows_its_instrument():
     """Asking to adopt one whose instrument had gone ended in a fault; one on another grid was another size."""
     hand = ByHand()
     hand.do(ev.VenueUp)
-    hand.holdings(positions=(ev.Held("X-1", SYMBOL, -1, 70, 61_100.0),))
+    hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, -1, 70, 61_100.0),))
     finer = msgspec.structs.replace(pair(), tick=pair().tick / 10, qty_step=pair().qty_step * 4)
     hand.do(ev.InstrumentsChanged, instruments=(finer,), spans={})
-    assert hand.engine.state.unexplained == {"X-1": ev.Held("X-1", SYMBOL, -1, 17, 611_000.0)}
+    assert hand.engine.state.unexplained == {"X-1": ev.VenuePosition("X-1", SYMBOL, -1, 17, 611_000.0)}
     told = hand.do(ev.InstrumentsChanged, instruments=(), spans={})
     assert "position_unseen" in codes(told)
     assert codes(hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(side=-1))) == ["no_position"]
@@ -541,7 +543,7 @@ def test_an_order_left_over_from_an_ended_trade_is_cancelled():
     target = hand.order("target", 1).id
     hand.do(ev.OrderCancelled, order=target, why="gone")
     hand.do(ev.VenueUp)
-    told = hand.holdings(positions=(ev.Held(hand.trade.entry, "CAD/CHF", 1, 104),), resting=(target,))
+    told = hand.holdings(positions=(ev.VenuePosition(hand.trade.entry, "CAD/CHF", 1, 104),), resting=(target,))
     assert target in [cancel.order for cancel in of(told, cm.Cancel)]
 
 
@@ -684,7 +686,7 @@ def test_the_other_side_waits_where_the_first_is_open_again():
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
     hand.do(ev.VenueDown, why="the line dropped")
     hand.do(ev.VenueUp)
-    hand.holdings(positions=(ev.Held(first.entry, SYMBOL, 1, 10),))
+    hand.holdings(positions=(ev.VenuePosition(first.entry, SYMBOL, 1, 10),))
     found = hand.later(1)
     assert "lapsed" not in codes(found)
     assert not [order for order in of(found, cm.Submit) if order.role == "entry"]

@@ -10,7 +10,7 @@ import pytest
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import SizeRule
 from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
-from hawser.core.entry import EntryRule, Good, HeldRule
+from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.guards import declared as dc
 from hawser.core.instrument import Session
 from hawser.core.levels import MAX_TARGETS, StopRule, TargetRule
@@ -202,7 +202,7 @@ def test_a_moved_entry_whose_answer_is_lost_is_known_where_a_question_finds_it()
     hand = resting()
     moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_050), cm.Amend)[0]
     hand.later(5)
-    told = hand.do(ev.OrderStatus, known=ev.Known(hand.trade.entry, "resting", moved.level, moved.steps))
+    told = hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "resting", moved.level, moved.steps))
     assert texts(told, "entry_moved")[0].startswith("Entry 0.61097 → 0.61050 for ")
     assert (hand.trade.ref, hand.trade.asked_steps) == (61_050, moved.steps)
 
@@ -252,7 +252,7 @@ def test_a_stop_found_where_it_was_earlier_is_moved_on_again():
     hand.protect()
     first = hand.trade.stop
     stop = move_stop(hand, first + 10)
-    told = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", first, stop.steps))
+    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", first, stop.steps))
     told += hand.later(2)
     assert [(one.order, one.level) for one in of(told, cm.Amend)] == [(stop.id, first + 10)]
     assert not {"moved_elsewhere", "level_adjusted"} & set(codes(told))
@@ -352,12 +352,12 @@ def test_a_target_on_the_wrong_side_is_no_target_of_a_plan_put_on_a_trade():
     wrong, right = TargetRule(share=0.5, price=Decimal("0.60000")), TargetRule(share=0.5, price=Decimal("0.63000"))
     hand = ByHand()
     hand.protect()
-    hand.do(ev.Reequip, ask="P", trade=hand.trade.id, plan=plan(targets=(wrong, right)))
+    hand.do(ev.ChangeRules, ask="P", trade=hand.trade.id, plan=plan(targets=(wrong, right)))
     assert 60_000 not in [line.level for line in hand.trade.targets if line.share]
     assert 63_000 in [line.level for line in hand.trade.targets]
     hand = ByHand()
     hand.do(ev.VenueUp)
-    hand.holdings(positions=(ev.Held("X-1", SYMBOL, 1, 20, 61_200.0),))
+    hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, 1, 20, 61_200.0),))
     hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(targets=(wrong, right)))
     assert [line.level for line in hand.trade.targets] == [63_000]
 
@@ -366,7 +366,7 @@ def test_a_plan_whose_stop_is_one_tick_nearer_moves_it_there():
     hand = ByHand()
     hand.protect()
     nearer = StopRule(price=Decimal(hand.trade.stop + 1) / 100_000)
-    hand.do(ev.Reequip, ask="P", trade=hand.trade.id, plan=plan(stop=nearer, targets=(), trail=None))
+    hand.do(ev.ChangeRules, ask="P", trade=hand.trade.id, plan=plan(stop=nearer, targets=(), trail=None))
     assert hand.trade.stop == 60_880
 
 
@@ -493,7 +493,7 @@ def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     assert not hand.trade.hours_at
     hand.do(ev.InstrumentsChanged, instruments=(until["21:00"],), spans={})
     untimed = msgspec.structs.replace(trade.plan, rig=Rig(name="other", stop=StopRule(atr=2.5)))
-    hand.do(ev.Reequip, ask="E", trade=trade.id, plan=untimed)
+    hand.do(ev.ChangeRules, ask="E", trade=trade.id, plan=untimed)
     assert not hand.trade.hours_at
     hand.now = first
     hand.quote(61_230, 61_242)
@@ -517,7 +517,7 @@ def test_a_trade_of_some_days_is_not_closed_by_its_first_day_s_end_where_its_bar
 def test_what_waits_until_the_session_ends_is_taken_back_where_that_comes_earlier():
     hand = ByHand()
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=hand.now + 8 * HOUR)
-    hand.place(entry=EntryRule("limit", price=Decimal("0.61100"), good=Good(session_end=True)), targets=())
+    hand.place(entry=EntryRule("limit", price=Decimal("0.61100"), good=GoodUntil(session_end=True)), targets=())
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
     name, sooner = f"until:{hand.trade.entry}", hand.now + HOUR
     told = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=sooner)
@@ -546,7 +546,7 @@ def test_a_target_that_is_off_is_none_for_a_short_either():
     hand = ByHand()
     hand.protect(side=-1)
     off = plan(side=-1, targets=(TargetRule(share=0.0, r=1.0), TargetRule(share=0.5, r=2.0)))
-    hand.do(ev.Reequip, ask="P", trade=hand.trade.id, plan=off)
+    hand.do(ev.ChangeRules, ask="P", trade=hand.trade.id, plan=off)
     assert all(line.level > 0 for line in hand.trade.targets)
 
 
@@ -619,7 +619,7 @@ def test_what_is_left_of_an_ended_trade_in_a_shut_market_is_taken_back_when_it_o
     assert hand.trade.ended
     assert target.pending == "amend"
     hand.do(ev.AmendRejected, order=target.id, code="market_closed", text="not trading")
-    known = ev.Known(target.id, "resting", target.level, target.steps)
+    known = ev.OrderReport(target.id, "resting", target.level, target.steps)
     assert not of(hand.do(ev.OrderStatus, known=known), cm.Cancel)
     opens = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
     assert target.id in {one.order for one in of(opens, cm.Cancel)}
@@ -632,10 +632,10 @@ def test_a_check_finds_what_rests_of_an_ended_trade_and_is_about_to_be_taken_bac
     hand.fill(stop.id, stop.steps, stop.level)
     for order in hand.engine.state.orders_of(hand.trade, "target"):
         hand.do(ev.CancelRejected, order=order.id, code="busy", text="busy")
-        hand.do(ev.OrderStatus, known=ev.Known(order.id, "cancelled", 0, order.steps))
+        hand.do(ev.OrderStatus, known=ev.OrderReport(order.id, "cancelled", 0, order.steps))
     target.state, target.pending = states.RESTING, ""
     hand.engine.state.list_live(hand.trade, target)
-    known = ev.Known(target.id, "resting", target.level, target.steps)
+    known = ev.OrderReport(target.id, "resting", target.level, target.steps)
     check = ev.Checked(time=hand.now, asked=(known,), resting=(target.id,), positions=(), quiet=(hand.trade.id,))
     assert differs(hand.engine.state, check)
     found = hand.do(ev.Checked, asked=(known,), resting=(target.id,), positions=(), quiet=(hand.trade.id,))
@@ -679,7 +679,7 @@ def test_a_target_one_tick_away_is_adopted_and_one_at_the_market_is_not():
     for ticks, count in ((1, 1), (0, 0)):
         hand = ByHand()
         hand.do(ev.VenueUp)
-        hand.holdings(positions=(ev.Held("X-1", SYMBOL, 1, 50, 61_300.0),))
+        hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, 1, 50, 61_300.0),))
         level = Decimal(hand.market.bid + ticks) / 100_000
         adopted = plan(targets=(TargetRule(share=1.0, price=level),), trail=None)
         hand.do(ev.Adopt, ask="A", position="X-1", plan=adopted)
@@ -714,7 +714,7 @@ def test_a_target_that_another_hand_moves_is_taken_over_and_a_loss_step_is_put_b
     for role, takes in (("target", True), ("loss", False)):
         order = hand.order(role)
         level, was = order.level + 7, order.level
-        told = hand.do(ev.OrderStatus, known=ev.Known(order.id, "resting", level, order.steps))
+        told = hand.do(ev.OrderStatus, known=ev.OrderReport(order.id, "resting", level, order.steps))
         assert "moved_elsewhere" in codes(told)
         line = (hand.trade.targets if role == "target" else hand.trade.losses)[0]
         assert line.level == (level if takes else was)

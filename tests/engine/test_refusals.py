@@ -7,7 +7,7 @@ import msgspec
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.account import Policy
 from hawser.core.clock import DAY, MINUTE, SECOND
-from hawser.core.entry import EntryRule, Good, HeldRule
+from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.guards import declared as dc
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import Ladder, LossStep, Measure, Rig, Step, TimeExit
@@ -113,7 +113,7 @@ def test_what_a_target_has_taken_stays_when_the_rest_of_it_is_taken_away():
 def test_an_entry_whose_time_is_up_is_let_go_by_our_clock():
     """The venue should have given it up two seconds before."""
     hand = ByHand()
-    hand.place(entry=EntryRule("limit", price=Decimal("0.61000"), good=Good(minutes=2)))
+    hand.place(entry=EntryRule("limit", price=Decimal("0.61000"), good=GoodUntil(minutes=2)))
     order = hand.engine.state.orders[hand.trade.entry]
     hand.do(ev.OrderAccepted, order=order.id)
     assert not of(hand.later(121), cm.Cancel)

@@ -106,7 +106,9 @@ def test_another_rig_is_refused_in_words_while_a_trade_is_being_closed():
     hand = ByHand()
     hand.protect()
     hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
-    assert codes(hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(ticks=99)))) == ["leaving"]
+    assert codes(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(ticks=99)))) == [
+        "leaving"
+    ]
 
 
 def test_a_guard_that_never_closed_has_no_time_of_it():
@@ -145,10 +147,10 @@ def test_a_stop_that_an_answer_finds_elsewhere_before_it_was_known_to_rest_is_th
     hand.enter(targets=())
     stop = hand.order("stop")
     hand.later(0.5)
-    found = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", stop.level - 3, stop.steps))
+    found = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", stop.level - 3, stop.steps))
     assert "level_adjusted" in codes(found)
     assert hand.trade.stop == stop.level == 60_876
-    found = hand.do(ev.OrderStatus, known=ev.Known(stop.id, "resting", stop.level + 30, stop.steps))
+    found = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", stop.level + 30, stop.steps))
     assert "moved_elsewhere" in codes(found)
     assert hand.trade.stop == 60_906
 
@@ -176,7 +178,9 @@ def test_a_waiting_entry_and_its_stop_are_not_moved_to_what_is_no_price(level):
 def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
     hand = waiting(size=SizeRule("fixed", qty=Decimal("0.05")))
     before = hand.trade.plan
-    told = hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(rig=LADDER, stop=None, targets=(), trail=None))
+    told = hand.do(
+        ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(rig=LADDER, stop=None, targets=(), trail=None)
+    )
     why = "This plan cannot be used with the size of this trade (ladder: only a risk sizes it, not fixed)."
     assert texts(told, "bad_rig") == [f"Not put on the trade: {why}"]
     assert (hand.trade.plan, hand.trade.moving) == (before, None)
@@ -184,7 +188,7 @@ def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
     hand.protect()
     by_money = plan(stop=StopRule(money=200.0), size=SizeRule("fixed", qty=Decimal("0.05")), targets=())
     before = hand.trade.plan, list(hand.trade.targets)
-    assert "bad_stop" in codes(hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=by_money))
+    assert "bad_stop" in codes(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=by_money))
     assert (hand.trade.plan, hand.trade.targets) == before
 
 
@@ -239,7 +243,7 @@ def test_another_plan_moves_no_target_of_its_own_at_the_next_bar():
     targets = (TargetRule(share=0.5, ticks=300.0),)
     rig = Rig(stop=StopRule(ticks=280), target=targets, break_even=BreakEven())
     other = plan(stop=rig.stop, targets=targets, trail=None, rig=rig)
-    hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=other)
+    hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other)
     hand.bar(0.6123, atr=0.00145)
     assert [line.level for line in hand.trade.targets] == [hand.trade.ref + 300]
 
@@ -310,7 +314,7 @@ def test_a_bar_that_is_told_twice_counts_once():
 
 def test_a_target_on_the_entry_is_off_also_for_a_position_that_is_adopted():
     hand = ByHand()
-    position = ev.Held("other", SYMBOL, 1, 40, 61_242.0)
+    position = ev.VenuePosition("other", SYMBOL, 1, 40, 61_242.0)
     hand.do(ev.VenueUp)
     hand.holdings(positions=(position,))
     rules = (TargetRule(share=0.5, price=Decimal("0.61230")), TargetRule(share=0.5, price=Decimal("0.61900")))
@@ -322,7 +326,7 @@ def test_a_target_that_is_off_is_no_line_on_an_open_short():
     hand = ByHand()
     hand.protect(side=-1)
     off = (TargetRule(share=0.5, ticks=0.0), TargetRule(share=0.5, ticks=300.0))
-    hand.do(ev.Reequip, ask="R", trade=hand.trade.id, plan=plan(side=-1, targets=off))
+    hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(side=-1, targets=off))
     assert [line.level for line in hand.trade.targets] == [hand.trade.ref - 300]
 
 
@@ -359,8 +363,8 @@ def test_a_position_that_grew_before_anything_was_told_is_open_from_now():
     hand = waiting()
     hand.do(ev.VenueUp)
     hand.holdings(
-        positions=(ev.Held(hand.trade.entry, SYMBOL, 1, 7, 61_500.0),), resting=(hand.trade.entry,),
-        asked=(ev.Known(hand.trade.entry, "resting", 61_500, hand.trade.asked_steps),),
+        positions=(ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 7, 61_500.0),), resting=(hand.trade.entry,),
+        asked=(ev.OrderReport(hand.trade.entry, "resting", 61_500, hand.trade.asked_steps),),
     )  # fmt: skip
     assert (hand.trade.open_steps, hand.trade.opened) == (7, hand.now)
 
@@ -377,8 +381,8 @@ def test_what_entered_while_nobody_listened_counts_before_what_has_left():
     first = ev.Fill("E1", hand.now, 10, 61_242, 0.0, 1.0)
     hand.do(ev.VenueUp)
     found = hand.holdings(asked=(
-        ev.Known(stop.id, "filled", stop.level, 15, (out,)),
-        ev.Known(entry.id, "filled", 0, 15, (first, more)),
+        ev.OrderReport(stop.id, "filled", stop.level, 15, (out,)),
+        ev.OrderReport(entry.id, "filled", 0, 15, (first, more)),
     ))  # fmt: skip
     assert "overfilled" not in codes(found)
     assert (hand.trade.entered, hand.trade.closed, hand.trade.state) == (15, 15, states.ENDED)
@@ -390,8 +394,10 @@ def test_a_position_that_is_gone_has_ended_at_the_venue_and_one_that_shrank_has_
     hand.protect(targets=())
     stop = hand.order("stop")
     hand.do(ev.VenueUp)
-    held = (ev.Held(hand.trade.entry, SYMBOL, 1, left, 61_242.0),) if left else ()
-    hand.holdings(positions=held, resting=(stop.id,), asked=(ev.Known(stop.id, "resting", stop.level, stop.steps),))
+    held = (ev.VenuePosition(hand.trade.entry, SYMBOL, 1, left, 61_242.0),) if left else ()
+    hand.holdings(
+        positions=held, resting=(stop.id,), asked=(ev.OrderReport(stop.id, "resting", stop.level, stop.steps),)
+    )
     assert (hand.trade.end and hand.trade.end.code) == end
     assert hand.trade.open_steps == left
 
@@ -408,7 +414,7 @@ def test_what_is_left_of_a_position_of_which_more_was_closed_than_was_known_is_c
     hand.fill(close.id, 80, stop.level)
     assert (hand.trade.entered, hand.trade.closed, hand.trade.state) == (104, 184, states.ENDED)
     hand.later(40)
-    held = ev.Held(hand.trade.entry, SYMBOL, 1, 1, 61_242.0)
+    held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 1, 61_242.0)
     found = hand.do(ev.Checked, asked=(), resting=(), positions=(held,), quiet=(hand.trade.id,))
     assert hand.trade.open_steps == 1
     assert hand.trade.entry_price == pytest.approx(hand.trade.ref)
@@ -421,7 +427,7 @@ def test_a_position_that_another_hand_turned_about_and_back_stays_another_s():
     entry, stop = hand.trade.entry, hand.order("stop").id
     for side in (-1, 1):
         hand.do(ev.VenueUp)
-        held = ev.Held(entry, SYMBOL, side, 9, 61_242.0)
+        held = ev.VenuePosition(entry, SYMBOL, side, 9, 61_242.0)
         hand.holdings(positions=(held,), resting=(stop,) if side < 0 else ())
         if side < 0:
             hand.do(ev.OrderCancelled, order=stop, why="asked for")
@@ -465,8 +471,8 @@ def test_a_stop_that_rests_though_it_was_said_to_be_missing_stays_until_another_
     hand = ByHand()
     hand.enter(targets=())
     first = hand.order("stop")
-    hand.do(ev.OrderStatus, known=ev.Known(first.id, "missing", 0, 0))
-    held = ev.Held(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps, 61_242.0)
+    hand.do(ev.OrderStatus, known=ev.OrderReport(first.id, "missing", 0, 0))
+    held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps, 61_242.0)
     found = {"asked": (), "positions": (held,), "resting": (first.id,), "quiet": (hand.trade.id,)}
     assert not of(hand.do(ev.Checked, **found), cm.Cancel)
     hand.later(0.3)
@@ -480,7 +486,9 @@ def test_a_stop_that_rests_though_it_was_said_to_be_missing_stays_until_another_
 def test_a_check_finds_a_foreign_position_that_is_new_or_another_now():
     hand = ByHand()
     for steps in (5, 8):
-        found = ev.Checked(time=hand.now, asked=(), resting=(), positions=(ev.Held("X", SYMBOL, 1, steps),), quiet=())
+        found = ev.Checked(
+            time=hand.now, asked=(), resting=(), positions=(ev.VenuePosition("X", SYMBOL, 1, steps),), quiet=()
+        )
         assert differs(hand.engine.state, found)
         hand.engine.handle(found)
         assert hand.engine.state.unexplained["X"].steps == steps
@@ -547,11 +555,11 @@ def test_one_that_has_filled_in_part_is_where_it_was_though_its_lines_are_laid_f
     assert hand.trade.ref == level - 3
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     stop = hand.order("stop")
-    rests = ev.Known(stop.id, "resting", hand.trade.stop, stop.steps)
-    waits = ev.Known(entry, "resting", level, hand.trade.asked_steps)
+    rests = ev.OrderReport(stop.id, "resting", hand.trade.stop, stop.steps)
+    waits = ev.OrderReport(entry, "resting", level, hand.trade.asked_steps)
     found = ev.Checked(
         time=hand.now, asked=(waits, rests), resting=(entry, stop.id), quiet=(hand.trade.id,),
-        positions=(ev.Held(entry, SYMBOL, 1, 10, float(level - 3)),),
+        positions=(ev.VenuePosition(entry, SYMBOL, 1, 10, float(level - 3)),),
     )  # fmt: skip
     assert not differs(hand.engine.state, found)
 
@@ -563,7 +571,7 @@ def test_where_an_answer_tells_another_level_and_another_quantity_both_count():
     moved = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=hand.trade.stop + 100), cm.Amend)[0]
     assert moved.steps > before
     hand.later(1)
-    known = ev.Known(hand.trade.entry, "resting", moved.level + 30, moved.steps)
+    known = ev.OrderReport(hand.trade.entry, "resting", moved.level + 30, moved.steps)
     found = of(hand.do(ev.OrderStatus, known=known), cm.Amend)
     assert hand.trade.ref == moved.level + 30
     assert [(one.level, one.steps < moved.steps) for one in found] == [(moved.level + 30, True)]
@@ -577,10 +585,10 @@ def test_a_check_that_finds_an_entry_where_an_earlier_change_put_it_lays_it_out_
     hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=hand.trade.moving.steps)
     assert hand.trade.ref == before + 104
     steps = hand.trade.asked_steps
-    hand.do(ev.OrderStatus, known=ev.Known(entry, "resting", before + 100, steps))  # it may be an older answer
+    hand.do(ev.OrderStatus, known=ev.OrderReport(entry, "resting", before + 100, steps))  # it may be an older answer
     assert hand.trade.ref == before + 104
     found = ev.Checked(
-        time=hand.now, asked=(ev.Known(entry, "resting", before + 100, steps),), resting=(entry,), positions=(),
+        time=hand.now, asked=(ev.OrderReport(entry, "resting", before + 100, steps),), resting=(entry,), positions=(),
         quiet=(hand.trade.id,),
     )  # fmt: skip
     assert differs(hand.engine.state, found)
@@ -629,7 +637,7 @@ def test_a_late_refusal_of_an_earlier_change_makes_no_part_smaller_again():
     stop = hand.order("stop")
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 20)
     hand.later(2)
-    known = ev.Known(stop.id, "resting", stop.level, stop.steps)
+    known = ev.OrderReport(stop.id, "resting", stop.level, stop.steps)
     assert [one.steps for one in of(hand.do(ev.OrderStatus, known=known), cm.Amend)] == [104]
     [beside] = of(hand.do(ev.AmendRejected, order=stop.id, code="bad_qty", text="too many"), cm.Submit)
     assert (hand.trade.most, beside.steps) == (52, 52)
@@ -652,7 +660,7 @@ def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_sma
     told = hand.do(ev.AmendRejected, order=target.id, code="bad_qty", text="not above what has filled")
     assert [one.order for one in of(told, cm.Query)] == [target.id]
     assert hand.trade.most == 0
-    known = ev.Known(target.id, "resting", target.level, target.steps)
+    known = ev.OrderReport(target.id, "resting", target.level, target.steps)
     hand.do(ev.OrderStatus, known=known)
     again = of(hand.later(5), cm.Amend)
     assert target.id in {one.order for one in again}
@@ -699,7 +707,7 @@ def test_an_entry_that_was_given_up_without_a_link_is_taken_back_also_while_the_
     hand.do(ev.VenueDown, why="cut")
     assert not of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Cancel)
     hand.do(ev.VenueUp)
-    known = ev.Known(entry, "resting", hand.trade.ref, hand.trade.asked_steps)
+    known = ev.OrderReport(entry, "resting", hand.trade.ref, hand.trade.asked_steps)
     assert [one.order for one in of(hand.holdings(resting=(entry,), asked=(known,)), cm.Cancel)] == [entry]
 
 
@@ -790,7 +798,7 @@ def test_a_position_of_a_trade_that_ended_long_ago_is_found_by_a_check():
     hand.fill(stop.id, stop.steps, stop.level)
     assert hand.trade.state == states.ENDED
     hand.now += 40 * SECOND
-    held = ev.Held(hand.trade.entry, SYMBOL, 1, 5, 61_242.0)
+    held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 5, 61_242.0)
     found = hand.do(ev.Checked, asked=(), resting=(), positions=(held,), quiet=())
     assert "check_differs" in codes(found)
     assert (hand.trade.open_steps, hand.engine.state.unexplained) == (5, {})
@@ -828,7 +836,7 @@ def test_a_refusal_that_comes_twice_takes_no_cover_from_beside_a_stop_that_is_be
     assert not [one for one in told if isinstance(one, (cm.Amend, cm.Cancel)) and one.order == beside.order]
     asked = hand.later(1)
     assert first.id in [one.order for one in of(asked, cm.Query)]
-    rest = ev.Known(first.id, "resting", smaller.level, 52)
+    rest = ev.OrderReport(first.id, "resting", smaller.level, 52)
     told = hand.do(ev.OrderStatus, known=rest)
     covers = {order.id: order.left for order in hand.engine.state.orders_of(hand.trade, "stop")}
     for one in of(told, cm.Amend):

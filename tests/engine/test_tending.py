@@ -288,7 +288,7 @@ def test_another_rig_never_loosens_and_its_rules_begin_at_the_next_bar():
     stop = hand.trade.stop
     wide = Rig(name="wide", stop=StopRule(atr=4.0), break_even=BreakEven(After(r=0.2), 100.0))
     plan = msgspec.structs.replace(hand.trade.plan, stop=wide.stop, targets=(), trail=None, rig=wide)
-    found = hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=plan)
+    found = hand.do(ev.ChangeRules, ask="1", trade=hand.trade.id, plan=plan)
     assert hand.trade.stop == stop
     assert of(found, cm.Cancel)  # its loss step is not the new rig's
     assert any("wide: Stop 4 ATR from the entry." in one.text for one in of(found, cm.Tell))
@@ -300,7 +300,9 @@ def test_another_rig_s_loss_step_that_the_market_has_passed_goes_at_market_once_
     old = hand.order("loss")
     hand.quote(61120, 61132)  # 0.34 R down
     nearer = msgspec.structs.replace(hand.trade.plan.rig, name="nearer", loss_step=(LossStep(0.25, 0.25),))
-    found = hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=nearer))
+    found = hand.do(
+        ev.ChangeRules, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=nearer)
+    )
     assert [one.order for one in of(found, cm.Cancel)] == [old.id]  # it cannot be moved to where the market is beyond
     assert not [one for one in of(found, cm.Amend) if one.role == "loss"]
     sent = of(hand.do(ev.OrderCancelled, order=old.id, why=""), cm.Submit)
@@ -311,7 +313,7 @@ def test_another_rig_s_loss_step_farther_off_is_where_the_old_one_is_moved_to():
     hand = opened(loss_step=(LossStep(0.5, 0.25),))
     farther = msgspec.structs.replace(hand.trade.plan.rig, name="farther", loss_step=(LossStep(0.8, 0.5),))
     plan = msgspec.structs.replace(hand.trade.plan, rig=farther)
-    found = hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=plan)
+    found = hand.do(ev.ChangeRules, ask="1", trade=hand.trade.id, plan=plan)
     assert not of(found, cm.Cancel)
     assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "loss"] == [(60951, 52)]
 
@@ -351,7 +353,9 @@ def test_what_waits_for_a_target_acts_at_its_level_under_the_number_that_the_tra
     ]  # fmt: skip
     taken(hand, "target", 1, 41)
     rig = msgspec.structs.replace(hand.trade.plan.rig, name="again")
-    found = hand.do(ev.Reequip, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=rig))
+    found = hand.do(
+        ev.ChangeRules, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=rig)
+    )
     assert [(line.number, line.rule) for line in hand.trade.targets] == [(1, 0), (2, 1), (3, 2)]
     # What rested for target 2 is moved to where the new rig has its first; nothing else rests beside it meanwhile.
     assert not of(found, cm.Cancel)
@@ -421,7 +425,7 @@ def test_a_rig_that_cannot_be_carried_out_is_refused_on_an_open_trade_and_change
     ):  # fmt: skip
         hand.trade.atr = None
         plan = msgspec.structs.replace(before, stop=rig.stop, rig=rig)
-        found = hand.do(ev.Reequip, ask=code, trade=hand.trade.id, plan=plan)
+        found = hand.do(ev.ChangeRules, ask=code, trade=hand.trade.id, plan=plan)
         assert code in codes(found)
         assert hand.trade.plan == before
 

@@ -18,7 +18,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.core.guards.limits import SPREAD_OK, spread_over
 from hawser.core.guards.news import Calendar, NewsEvent
-from hawser.core.guards.verdicts import Scene, filter_verdict
+from hawser.core.guards.verdicts import EntryContext, filter_verdict
 from hawser.core.instrument import Instrument, Session
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import FollowOn, Ladder, Measure, Rig, Trail
@@ -251,7 +251,9 @@ def test_no_trade_begins_while_a_filter_is_closed_and_chunks_change_nothing(seed
     assert [(t.fills, t.moves) for t in outcome.trades] == [(t.fills, t.moves) for t in parts.trades]
     timed = [one for one in policy.guards.guard if isinstance(one, (dc.NewsGuard, dc.SessionGuard, dc.SpreadGuard))]
     for trade in outcome.trades:
-        scene = Scene(int(bars.time[trade.first]), instrument, float(bars.spread[trade.first]), {}, policy.calendars)
+        scene = EntryContext(
+            int(bars.time[trade.first]), instrument, float(bars.spread[trade.first]), {}, policy.calendars
+        )
         for guard in timed:
             if guard.watches(instrument.symbol, SOURCE):
                 assert filter_verdict(guard, scene) is None

@@ -17,7 +17,7 @@ from calmworld import PLAN, SYMBOL, World
 from hawser.core.account import Rate
 from hawser.core.bars import Bars
 from hawser.core.clock import DAY, MINUTE, SECOND
-from hawser.core.entry import EntryRule, Good
+from hawser.core.entry import EntryRule, GoodUntil
 from hawser.core.errors import Refused, VenueRefused
 from hawser.core.fx import convert, with_filed
 from hawser.core.guards import declared as dc
@@ -33,7 +33,7 @@ from hawser.engine.model.state import EngineState
 from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE, free_at
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
-from hawser.service.runtime.boundary import Inward
+from hawser.service.runtime.boundary import FromVenue
 from hawser.service.runtime.checking import Checking
 from hawser.service.runtime.session import Session
 from hawser.service.views.snapshot import taken
@@ -457,7 +457,7 @@ def test_bars_that_completed_while_the_line_was_cut_count_like_the_others(whole)
     times = world.session.stores[SYMBOL].series[MINUTE].bars().time[-12:]
     assert set(times[1:] - times[:-1]) == {MINUTE}
     assert world.state.bars[f"{SYMBOL}@{MINUTE}"].opened == times[-1]
-    assert world.trade.lived >= 6
+    assert world.trade.bars_lived >= 6
     assert world.trade.state == states.ENDED
     assert not [event for event, _ in world.entries[since:] if isinstance(event, ev.InstrumentsChanged)]
 
@@ -543,8 +543,8 @@ def test_what_was_left_as_it_rests_is_as_it_is_at_each_check():
     hand.do(ev.Opened, prefix="P", account=account(), instruments=(other,))
     hand.do(ev.VenueUp)
     rests = [state.orders[name] for name in trade.live_ids]
-    held = (ev.Held(trade.entry, trade.symbol, 1, trade.open_steps, 61_242.0),)
-    known = tuple(ev.Known(one.id, "resting", one.level, one.steps) for one in rests)
+    held = (ev.VenuePosition(trade.entry, trade.symbol, 1, trade.open_steps, 61_242.0),)
+    known = tuple(ev.OrderReport(one.id, "resting", one.level, one.steps) for one in rests)
     names = tuple(one.id for one in rests)
     hand.holdings(held, names, known)
     assert trade.left
@@ -657,7 +657,7 @@ def test_a_check_without_an_answer_is_asked_again_soon_and_a_late_answer_still_c
     assert checking.due(state, now + 2 * SECOND) is None
     asked = [first] + [checking.due(state, now + count * 13 * SECOND // 5) for count in range(1, 6)]
     assert len({one.token for one in asked}) == 6
-    held = tuple(ev.Held(one.entry, one.symbol, one.side, one.open_steps + 7) for one in state.live())
+    held = tuple(ev.VenuePosition(one.entry, one.symbol, one.side, one.open_steps + 7) for one in state.live())
 
     def told(question, after=14):
         holdings = ev.Holdings(time=now, token=question.token, asked=(), resting=(), positions=held)
@@ -723,7 +723,7 @@ def test_what_is_less_than_one_step_hides_nothing_else_that_the_venue_holds():
         port.PositionTold(f"p{steps}", one.symbol, 1, str(one.qty_step * Decimal(steps))) for steps in ("0.4", "3.5")
     )
     told = port.HoldingsTold(time=1, token=7, asked=(), resting=(), positions=held)
-    found = Inward({one.symbol: one}).event(told, 5)
+    found = FromVenue({one.symbol: one}).event(told, 5)
     assert isinstance(found, ev.Holdings)
     assert [(held.id, held.steps) for held in found.positions] == [("p3.5", 3)]
 
@@ -756,7 +756,9 @@ def test_the_best_price_of_a_bar_that_nobody_looked_at_counts(side, spikes):
 def test_an_entry_until_the_session_s_end_follows_the_hours_of_who_answers_now():
     world = World()
     symbol = "Tin Z"
-    world.place(symbol=symbol, entry=EntryRule("limit", atr=9.0, good=Good(session_end=True)), stop=StopRule(ticks=40))
+    world.place(
+        symbol=symbol, entry=EntryRule("limit", atr=9.0, good=GoodUntil(session_end=True)), stop=StopRule(ticks=40)
+    )
     order = world.state.orders[world.trade.entry]
     before = order.until
     earlier = [

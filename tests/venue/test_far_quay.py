@@ -315,7 +315,7 @@ def test_nobody_there_is_told_in_one_sentence(tmp_path):
 
 
 def test_a_frame_in_pieces_is_read_whole():
-    frames, message = wire.Frames(wire.Inward), port.AskOrder(id="x")
+    frames, message = wire.Frames(wire.FromVenue), port.AskOrder(id="x")
     data = wire.framed(message) * 2
     found = [one for byte in data for one in frames.feed(bytes([byte]))]
     assert found == [message, message]

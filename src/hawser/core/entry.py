@@ -20,7 +20,7 @@ from hawser.core.rules.entries import ENTRY_OK, ENTRY_TOO_NEAR, entry_stands
 from hawser.core.rules.rounding import level_ticks
 
 
-class Good(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class GoodUntil(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How long a pending entry waits: by one key, or none: until it is cancelled. `clock` is UTC, as HH:MM."""
 
     minutes: float | None = None
@@ -66,7 +66,7 @@ class EntryRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     price: Decimal | None = None
     atr: float | None = None
     within_ticks: int | None = None
-    good: Good = Good()
+    good: GoodUntil = GoodUntil()
 
     def __post_init__(self) -> None:
         given = (self.price is not None) + (self.atr is not None)
@@ -82,7 +82,7 @@ class EntryRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             raise BadInput.at(
                 "bad_entry_rule", "entry.within_ticks", "expected ticks, with market or stop", key="within_ticks"
             )
-        if self.good != Good() and not self.pending:
+        if self.good != GoodUntil() and not self.pending:
             raise BadInput.at("bad_entry_rule", "entry.good", "a market entry does not wait", key="good")
 
     @property

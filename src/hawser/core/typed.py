@@ -34,7 +34,7 @@ from typing import Concatenate, Literal, ParamSpec, TypeVar
 import msgspec
 
 from hawser.core.account import SizeRule
-from hawser.core.entry import EntryRule, Good, HeldRule
+from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.levels import LineRule, StopRule, TargetRule
 from hawser.core.rig import After, Amount, Basket, Measure, Trail
@@ -251,12 +251,12 @@ def read_share(text: str, left: float) -> float:
 _LEVEL_ENTRY = re.compile(rf"^(limit|stop)\s+(?:at\s+)?({_NUMBER})\s*(atr)?$")
 _WITHIN = re.compile(rf"^(.*?)\s*\bwithin\s+({_NUMBER})\s*t(?:icks?)?$")
 _HELD = re.compile(rf"^({_NUMBER})\s*r(?:\s*[,;]?\s*settle\s+({_NUMBER})\s*ms)?$")
-_CANCELLED = Good()
+_CANCELLED = GoodUntil()
 ENTRIES = "market, limit 0.61100 or stop 0.61500"
 
 
 @_tidied
-def read_entry(text: str, good: Good = _CANCELLED) -> EntryRule:
+def read_entry(text: str, good: GoodUntil = _CANCELLED) -> EntryRule:
     """How to enter; `good` goes with an entry that waits."""
     words = text.strip().lower()
     within = _WITHIN.match(words)
@@ -304,23 +304,23 @@ def entry_text(rule: EntryRule) -> str:
 
 
 @_tidied
-def read_good(text: str) -> Good:
+def read_good(text: str) -> GoodUntil:
     """How long an entry waits."""
     words = text.strip().lower().removeprefix("until ").strip()
     if words in ("", "cancelled"):
-        return Good()
+        return GoodUntil()
     if words in ("session end", "the session's end", "end of session"):
-        return Good(session_end=True)
+        return GoodUntil(session_end=True)
     if re.fullmatch(r"[0-9]{1,2}:[0-9]{2}", words):
-        return Good(clock=words)
+        return GoodUntil(clock=words)
     number, unit = _split(words, "30 min, 2 h, 14:30 or session end")
     minutes = {"min": 1, "minutes": 1, "h": 60, "hours": 60, "hour": 60}.get(unit)
     if minutes is None:
         raise BadInput("bad_entry", f"'{text.strip()}' is not understood here; expected 30 min, 14:30 or session end")
-    return Good(minutes=float(number) * minutes)
+    return GoodUntil(minutes=float(number) * minutes)
 
 
-def good_text(rule: Good) -> str:
+def good_text(rule: GoodUntil) -> str:
     """How long an entry waits, as it would be typed."""
     if rule.minutes is not None:
         return f"{rule.minutes / 60:g} h" if rule.minutes % 60 == 0 else f"{rule.minutes:g} min"

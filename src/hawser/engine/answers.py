@@ -10,7 +10,7 @@ from hawser.engine.entries.placing import first_fill, moved, resize
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states
 from hawser.engine.model.reasons import Reason, words
-from hawser.engine.model.state import Order, Rest, Rung, TargetLine, Trade
+from hawser.engine.model.state import Order, RestingLevel, Rung, TargetLine, Trade
 from hawser.engine.outbox import Outbox, settled
 from hawser.engine.pacing import MARKET_CLOSED_RETRY, TARGET_RETRY, pause, urgent
 from hawser.engine.protection.converge import converge, heard_out, leave, signal
@@ -127,7 +127,7 @@ def _moved_after_all(outbox: Outbox, trade: Trade, order: Order, level: int) -> 
 
 def _note_rest(outbox: Outbox, trade: Trade, order: Order) -> None:
     if not trade.held and order.level is not None and (not trade.trace or trade.trace[-1].level != order.level):
-        trade.trace.append(Rest(outbox.state.now, order.level))
+        trade.trace.append(RestingLevel(outbox.state.now, order.level))
 
 
 def rejected(outbox: Outbox, order: Order, code: str, text: str) -> None:
@@ -216,7 +216,7 @@ def filled(outbox: Outbox, order: Order, fill: ev.Fill) -> None:
     order.fills.append(fill.id)
     order.filled += fill.steps
     # A change whose answer is not here yet, or was lost, may have made the order larger than what is known of it.
-    whole = order.filled == max(order.steps, order.hoped)
+    whole = order.filled == max(order.steps, order.steps_under_way)
     outbox.state.advance(order, "whole" if whole else "part")
     if not whole and order.filled >= order.steps and not order.pending:
         outbox.query(order)
@@ -253,14 +253,14 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
         rung = rung_of(trade, order)
         if rung is not None:
             rung.filled += fill.steps
-        trade.fresh += fill.steps
+        trade.rung_steps_this_bar += fill.steps
         average = instrument.price(level_ticks(trade.entry_price, trade.side))
         outbox.tell("info", "rung_entered", f"Rung {order.number} entered {text}: average {average}", trade)
         return
     outbox.tell("info", "entered", f"Entered {text}", trade)
     anchor(outbox, trade)
     if trade.held and not trade.trace:
-        trade.trace.append(Rest(outbox.state.now, trade.stop))
+        trade.trace.append(RestingLevel(outbox.state.now, trade.stop))
     want_hours(outbox, trade)
     first_fill(outbox, trade)
 
@@ -285,7 +285,7 @@ def _left(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
     line = line_of(trade, order)
     if line is not None:
         line.filled += fill.steps
-        line.whole = line.whole or trade.open_steps <= trade.fresh
+        line.whole = line.whole or trade.open_steps <= trade.rung_steps_this_bar
     if trade.closed >= trade.entered:
         trade.end = by
     qty, price = instrument.qty(fill.steps), instrument.price(fill.price)
@@ -305,7 +305,7 @@ def _left_by(trade: Trade, order: Order) -> Reason:
 
 def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
     """The order is gone, by our wish or the venue's. `filled`: what it had filled; fills not told yet are asked for."""
-    order.owed = max(order.owed, filled)
+    order.told_filled = max(order.told_filled, filled)
     if order.over:
         return
     trade = outbox.state.trades[order.trade]
@@ -314,7 +314,7 @@ def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
     unheard = order.state in (states.SENDING, states.UNKNOWN) or order.pending == "submit"
     outbox.state.advance(order, "cancel")
     settled(order)
-    if unheard or order.owed > order.filled:  # what it filled before may not have been told
+    if unheard or order.told_filled > order.filled:  # what it filled before may not have been told
         outbox.query(order)
     if wished:
         converge(outbox, trade)
@@ -325,8 +325,8 @@ def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
 
 def amended(outbox: Outbox, order: Order, level: int, steps: int) -> None:
     trade = outbox.state.trades[order.trade]
-    if steps == order.hoped:  # else an older change, told again
-        order.hoped = 0
+    if steps == order.steps_under_way:  # else an older change, told again
+        order.steps_under_way = 0
     if order.role == "entry":
         moved(outbox, trade, level, steps)
     if order.over:
@@ -395,7 +395,7 @@ def _perhaps_of_an_earlier_change(outbox: Outbox, order: Order) -> bool:
     It may where a stop is being made smaller: others must not be made smaller for what this one may have given up. All
     that is taken from it is a lesson, when it is not the first; the answer, or the question after its time is up, says
     what the stop has."""
-    if order.role != "stop" or order.pending != "amend" or not 0 < order.hoped < order.steps:
+    if order.role != "stop" or order.pending != "amend" or not 0 < order.steps_under_way < order.steps:
         return False
     trade = outbox.state.trades[order.trade]
     if order.refusals:
@@ -417,13 +417,13 @@ def _largest_asked(order: Order) -> int:
     return largest[1]
 
 
-def displaced(trade: Trade, order: Order, known: ev.Known) -> bool:
+def displaced(trade: Trade, order: Order, known: ev.OrderReport) -> bool:
     """Whether an entry waits elsewhere, or for other steps, than its trade was sized for, and is not on its way."""
     waits = not trade.entered and trade.moving is None and not trade.left and order.kind != "market"
     return waits and known.level != 0 and (known.level, known.steps) != (trade.ref, trade.asked_steps)
 
 
-def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.Known, asked: bool, sure: bool) -> None:
+def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.OrderReport, asked: bool, sure: bool) -> None:
     """Where an order rests, by the venue's books; `sure`: it is no older answer that says so. A level that was never
     asked for is the venue's own where a request was under way (`asked`), else another hand's: a tighter stop and
     another target are taken over, a looser stop is put back."""
@@ -456,7 +456,7 @@ def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.Known, asked
         line.level = level
 
 
-def nearer_elsewhere(trade: Trade, order: Order, known: ev.Known) -> bool:
+def nearer_elsewhere(trade: Trade, order: Order, known: ev.OrderReport) -> bool:
     """Whether a stop rests nearer to the market than is wanted, where nobody here ever had it: that holds whatever else
     is under way about it, while anything else that an answer says of it may be older."""
     nearer = known.level != 0 and trade.side * (known.level - trade.venue_stop) > 0
@@ -466,7 +466,7 @@ def nearer_elsewhere(trade: Trade, order: Order, known: ev.Known) -> bool:
     return known.level != order.level and not earlier
 
 
-def take_nearer(outbox: Outbox, order: Order, known: ev.Known) -> None:
+def take_nearer(outbox: Outbox, order: Order, known: ev.OrderReport) -> None:
     """Another hand, or the venue, has put a stop nearer to the market: a change of its quantity would put it back."""
     trade = outbox.state.trades[order.trade]
     _rests_at(outbox, trade, order, known, order.pending in ("submit", "amend"), sure=False)
@@ -479,7 +479,7 @@ def cancel_refused(outbox: Outbox, order: Order, code: str, text: str) -> None:
         outbox.query(order)
 
 
-def status(outbox: Outbox, order: Order, known: ev.Known, sure: bool = False) -> None:
+def status(outbox: Outbox, order: Order, known: ev.OrderReport, sure: bool = False) -> None:
     """What the venue knows of an order: missed fills first, then where it stands. `sure`: it is what the venue holds
     now, with nothing under way; else the answer may be an older one."""
     with heard_out(outbox):
@@ -488,10 +488,10 @@ def status(outbox: Outbox, order: Order, known: ev.Known, sure: bool = False) ->
         _stands(outbox, order, known, sure)
 
 
-def _stands(outbox: Outbox, order: Order, known: ev.Known, sure: bool) -> None:
+def _stands(outbox: Outbox, order: Order, known: ev.OrderReport, sure: bool) -> None:
     """Where an order stands, once its fills are taken."""
     trade = outbox.state.trades[order.trade]
-    order.hoped, was_pending = 0, order.pending
+    order.steps_under_way, was_pending = 0, order.pending
     settled(order)
     if order.over:
         return

@@ -29,7 +29,7 @@ from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states
 from hawser.engine.model.exposure import Valuation
 from hawser.engine.model.reasons import Reason
-from hawser.engine.model.state import EngineState, Halted, Marks, TargetLine, Trade
+from hawser.engine.model.state import EngineState, EntryValues, Halted, TargetLine, Trade
 from hawser.engine.outbox import Outbox
 from hawser.engine.protection.converge import converge, leave
 from hawser.engine.protection.covering import MOST_PARTS, most_steps
@@ -195,7 +195,7 @@ def _plan_target(outbox: Outbox, trade: Trade, ask: ev.SetTarget) -> None:
     replan(outbox, trade, msgspec.structs.replace(plan, targets=tuple(rules)), ask.ask)
 
 
-def reequip(outbox: Outbox, ask: ev.Reequip) -> None:
+def reequip(outbox: Outbox, ask: ev.ChangeRules) -> None:
     """Put another plan's rules on a trade."""
     trade = _open_trade(outbox, ask.trade, ask.ask)
     if trade is None:
@@ -206,11 +206,11 @@ def reequip(outbox: Outbox, ask: ev.Reequip) -> None:
         return
     try:
         if is_pending(outbox.state, trade):
-            replan(outbox, trade, fitted(trade, plan), ask.ask, Marks(ask.basis, ask.atr))
+            replan(outbox, trade, fitted(trade, plan), ask.ask, EntryValues(ask.basis, ask.atr))
             return
         no_ladder(plan)
         check_rig(plan, outbox.state.instruments[trade.symbol], outbox.state.spans.get(trade.symbol, ()))
-        equip(outbox, trade, plan, Marks(ask.basis, ask.atr))
+        equip(outbox, trade, plan, EntryValues(ask.basis, ask.atr))
     except Refused as refusal:  # before anything was changed
         outbox.tell("refused", refusal.code, f"Not put on the trade: {refusal.sentence}", trade, ask.ask)
         return

@@ -374,7 +374,7 @@ _HANDLERS: dict[type, Callable[[Outbox, Any], None]] = {
     ev.FormBasket: baskets.form,
     ev.DissolveBasket: baskets.dissolve,
     ev.SetTarget: asks.set_target,
-    ev.Reequip: asks.reequip,
+    ev.ChangeRules: asks.reequip,
     ev.HoldLines: asks.hold_lines,
     ev.Adopt: adopting.adopt,
     ev.MoveStop: asks.move_stop,

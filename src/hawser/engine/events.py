@@ -231,7 +231,7 @@ class CancelRejected(Event, frozen=True, tag="CancelRejected"):
     text: str
 
 
-class Known(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class OrderReport(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What the venue knows of one order. `status`: resting, filled, cancelled, rejected or missing."""
 
     order: str
@@ -244,10 +244,10 @@ class Known(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class OrderStatus(Event, frozen=True, tag="OrderStatus"):
     """The answer to a query."""
 
-    known: Known
+    known: OrderReport
 
 
-class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class VenuePosition(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A position at the venue, named by the order that opened it."""
 
     id: str
@@ -262,9 +262,9 @@ class Holdings(Event, frozen=True, tag="Holdings"):
     `closing`: which of them the resting orders close, None where the venue does not tell."""
 
     token: int
-    asked: tuple[Known, ...]
+    asked: tuple[OrderReport, ...]
     resting: tuple[str, ...]
-    positions: tuple[Held, ...]
+    positions: tuple[VenuePosition, ...]
     as_of: int = 0
     closing: dict[str, str] | None = None
 
@@ -273,9 +273,9 @@ class Checked(Event, frozen=True, tag="Checked"):
     """What the venue holds, asked for while the link stands; told only where something differs. `quiet`: the trades
     about which nothing was under way meanwhile, so that a difference is one."""
 
-    asked: tuple[Known, ...]
+    asked: tuple[OrderReport, ...]
     resting: tuple[str, ...]
-    positions: tuple[Held, ...]
+    positions: tuple[VenuePosition, ...]
     quiet: tuple[str, ...]
     closing: dict[str, str] | None = None
 
@@ -375,7 +375,7 @@ class SetTarget(Ask, frozen=True, tag="SetTarget"):
             raise ValueError(f"a target's share is from 0 to 1, got {self.share}")
 
 
-class Reequip(Ask, frozen=True, tag="Reequip"):
+class ChangeRules(Ask, frozen=True, tag="Reequip"):
     """Tend a trade by another plan's rules from now on: its targets for what is left, its trail, its held lines; its
     stop only where it is tighter. `basis` and `atr` as in PlaceTrade."""
 
@@ -487,7 +487,7 @@ VenueEvent = (
 )  # fmt: skip
 AskEvent = (
     PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | FormBasket | DissolveBasket | MoveStop | MoveTarget
-    | SetTarget | Reequip | HoldLines | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm
+    | SetTarget | ChangeRules | HoldLines | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm
     | ChangeAccount | ChangeGuards | RearmGuard | Drill
 )  # fmt: skip
 AnyEvent = Opened | VenueEvent | TimerFired | Seen | RecordFailed | RecordHealed | AskEvent

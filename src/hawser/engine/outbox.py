@@ -106,7 +106,7 @@ class Outbox:
                 bound=bound, code=code,
             )
         )  # fmt: skip
-        order.hoped = steps
+        order.steps_under_way = steps
         if level != order.level:
             order.given_up = 0  # another level is wanted, which the venue may take
         order.asked = [*order.asked[-ASKED_KEPT + 1 :], (level, steps)]
@@ -170,7 +170,7 @@ class Outbox:
 
 def open_orders(state: EngineState) -> tuple[str, ...]:
     """The orders that the venue is asked about: those under way, and those with fills that were not told yet."""
-    return tuple(order.id for order in state.orders.values() if not order.over or order.owed > order.filled)
+    return tuple(order.id for order in state.orders.values() if not order.over or order.told_filled > order.filled)
 
 
 def settled(order: Order) -> None:

@@ -94,19 +94,19 @@ def holdings(outbox: Outbox, event: ev.Holdings) -> None:
         outbox.tell("info", "reconciled", f"Checked with the venue: {count}, no differences")
 
 
-def _lacks_fills(state: EngineState, known: ev.Known) -> bool:
+def _lacks_fills(state: EngineState, known: ev.OrderReport) -> bool:
     """Whether an answer about an order lacks a fill of it that we have heard of."""
     order = state.orders.get(known.order)
     return order is not None and not set(order.fills) <= {fill.id for fill in known.fills}
 
 
-def _closes(state: EngineState, known: ev.Known) -> bool:
+def _closes(state: EngineState, known: ev.OrderReport) -> bool:
     order = state.orders.get(known.order)
     return order is not None and order.role not in ("entry", "rung")
 
 
 def _untold_fills(state: EngineState) -> bool:
-    return any(order.owed > order.filled for order in state.orders.values())
+    return any(order.told_filled > order.filled for order in state.orders.values())
 
 
 def _compare_later(outbox: Outbox) -> None:
@@ -134,7 +134,7 @@ def differs(state: EngineState, event: ev.Checked) -> bool:
     return _positions_differ(state, event.positions, judged)
 
 
-def _nearer(state: EngineState, order: Order, known: ev.Known) -> bool:
+def _nearer(state: EngineState, order: Order, known: ev.OrderReport) -> bool:
     return answers.nearer_elsewhere(state.trades[order.trade], order, known)
 
 
@@ -153,7 +153,7 @@ def _spare(state: EngineState, order: Order) -> bool:
     return order.role != "stop" or covered_steps(state, trade) >= trade.open_steps
 
 
-def _order_differs(state: EngineState, order: Order, known: ev.Known) -> bool:
+def _order_differs(state: EngineState, order: Order, known: ev.OrderReport) -> bool:
     if not {fill.id for fill in known.fills} <= set(order.fills):
         return True
     if order.over:
@@ -170,7 +170,7 @@ def _order_differs(state: EngineState, order: Order, known: ev.Known) -> bool:
     return not (stays and same_level and known.steps == order.steps)
 
 
-def _positions_differ(state: EngineState, positions: tuple[ev.Held, ...], judged: set[str]) -> bool:
+def _positions_differ(state: EngineState, positions: tuple[ev.VenuePosition, ...], judged: set[str]) -> bool:
     by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
     held = {position.id: position for position in positions}
     for position in positions:
@@ -277,10 +277,10 @@ def _foreign_orders(outbox: Outbox, event: ev.Holdings | ev.Checked) -> None:
     state.strays = strays
 
 
-def _positions(outbox: Outbox, positions: tuple[ev.Held, ...], judged: set[str]) -> None:
+def _positions(outbox: Outbox, positions: tuple[ev.VenuePosition, ...], judged: set[str]) -> None:
     state = outbox.state
     by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
-    unexplained: dict[str, ev.Held] = {}
+    unexplained: dict[str, ev.VenuePosition] = {}
     gone = {trade.entry: trade for trade in state.live() if trade.open_steps and trade.id in judged}
     for position in positions:
         trade = by_entry.get(position.id)
@@ -300,7 +300,7 @@ def _positions(outbox: Outbox, positions: tuple[ev.Held, ...], judged: set[str])
         _differs(outbox, trade, 0)
 
 
-def _tell_unexplained(outbox: Outbox, found: dict[str, ev.Held], there: set[str]) -> None:
+def _tell_unexplained(outbox: Outbox, found: dict[str, ev.VenuePosition], there: set[str]) -> None:
     """What has become of positions that no trade explains: nobody else watches over them. `there`: the ids of all."""
     known = outbox.state.unexplained
     for name, position in found.items():

@@ -17,8 +17,11 @@ from hawser.engine.events import AnyEvent, Event
 from hawser.engine.model.state import EngineState
 
 # What records call a class without a tag that has another name here now. A line is added where one is renamed; a
-# renamed field says its old name itself (`msgspec.field(name=...)`).
-NAMES: dict[str, str] = {}
+# renamed field's old name stands at its class (`rename=`).
+NAMES: dict[str, str] = {
+    "EntryValues": "Marks", "GoodUntil": "Good", "OrderReport": "Known", "RestingLevel": "Rest", "TradeBasket": "Group",
+    "VenuePosition": "Held",
+}  # fmt: skip
 
 
 def wire_name(kind: type) -> str:

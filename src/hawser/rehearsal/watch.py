@@ -17,7 +17,7 @@ from hawser.core.guards.limits import each_against, each_outside, each_spread_ov
 from hawser.core.guards.measures import above_column, median_column, percentile_column
 from hawser.core.guards.news import Calendar
 from hawser.core.guards.periods import period_at
-from hawser.core.guards.verdicts import Scene, filter_verdict, wanted_side
+from hawser.core.guards.verdicts import EntryContext, filter_verdict, wanted_side
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.rehearsal import guarding as gd
@@ -160,7 +160,7 @@ class _Scenes:
         closed, k, calendars = np.zeros(moments.size, np.bool_), 0, self._policy.calendars
         while k < moments.size:
             at = int(moments[k])
-            scene = Scene(at, self._instrument, math.nan, {}, calendars)
+            scene = EntryContext(at, self._instrument, math.nan, {}, calendars)
             until = min((one for one in edges(guard, self._instrument, calendars, at) if one > at), default=0)
             end = int(np.searchsorted(moments, until)) if until else moments.size
             closed[k:end] = filter_verdict(guard, scene) is not None

@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core.account import SizeRule
 from hawser.core.clock import MINUTE
-from hawser.core.entry import EntryRule, Good, HeldRule
+from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
 from hawser.core.rig import (
@@ -97,7 +97,7 @@ class Trader:
             return ev.SetTarget(time=now, ask=ask, trade=trade.id, number=number, level=level, share=share)
         if kind == "equip":
             plan = msgspec.structs.replace(self._plan(), symbol=trade.symbol, side=trade.side)
-            return ev.Reequip(time=now, ask=ask, trade=trade.id, plan=plan)
+            return ev.ChangeRules(time=now, ask=ask, trade=trade.id, plan=plan)
         if kind == "hold":
             held = None if trade.held else self._held()
             return ev.HoldLines(time=now, ask=ask, trade=trade.id, held=held)
@@ -194,7 +194,7 @@ class Trader:
         within = draw.choice((None, None, draw.randint(0, 30)))
         if kind == "market":
             return EntryRule(within_ticks=within)
-        good = Good(minutes=draw.uniform(0.1, 5)) if draw.random() < 0.4 else Good()
+        good = GoodUntil(minutes=draw.uniform(0.1, 5)) if draw.random() < 0.4 else GoodUntil()
         return EntryRule(
             "limit" if kind == "limit" else "stop", atr=draw.uniform(0.2, 1.5), good=good,
             within_ticks=within if kind == "stop" else None,

@@ -32,7 +32,7 @@ def longest_first(closed: Iterable[Closed]) -> list[Closed]:
     return sorted(closed, key=lambda one: (one.until > 0, -one.until))
 
 
-class Scene(NamedTuple):
+class EntryContext(NamedTuple):
     """What filters look at. `spread` in ticks (NaN: no quote); `side` 0 and `r_ticks` NaN where no plan is meant;
     `measures` by instrument, as `measures.py` names them."""
 
@@ -48,13 +48,13 @@ class Scene(NamedTuple):
         return self.measures.get(symbol, {}).get(key, math.nan)
 
 
-def filter_verdict(guard: object, scene: Scene) -> Closed | None:
+def filter_verdict(guard: object, scene: EntryContext) -> Closed | None:
     """What a filter that remembers nothing says; None: open."""
     judge = _JUDGES.get(type(guard))
     return judge(guard, scene) if judge is not None else None
 
 
-def spread_verdict(guard: SpreadGuard, scene: Scene) -> Closed | None:
+def spread_verdict(guard: SpreadGuard, scene: EntryContext) -> Closed | None:
     spread, median = scene.spread, scene.measure(scene.instrument.symbol, median_key(guard))
     beyond = spread_over(
         spread, median, scene.r_ticks, _or_nan(guard.max_ticks), _or_nan(guard.max_of_median),
@@ -85,7 +85,7 @@ def widest_spread(guard: SpreadGuard, median: float) -> float:
     return min((limit for limit in limits if not math.isnan(limit)), default=math.nan)
 
 
-def news_verdict(guard: NewsGuard, scene: Scene) -> Closed | None:
+def news_verdict(guard: NewsGuard, scene: EntryContext) -> Closed | None:
     """Within a window; else, where the policy says so, without a calendar that reaches far enough."""
     at = scene.at
     window = closed_by(windows(scene.calendars, scene.instrument.news_currencies, guard), at)
@@ -100,7 +100,7 @@ def news_verdict(guard: NewsGuard, scene: Scene) -> Closed | None:
     return Closed(UNREAD if wrong.code == "unread" else "no_calendar", wrong.text, 0, guard.name)
 
 
-def session_verdict(guard: SessionGuard, scene: Scene) -> Closed | None:
+def session_verdict(guard: SessionGuard, scene: EntryContext) -> Closed | None:
     at, own = scene.at, scene.instrument.sessions
     if guard.hours and not is_open(guard.hours, at):
         return Closed("session", "outside the hours for entries", next_change(guard.hours, at), guard.name)
@@ -115,7 +115,7 @@ def session_verdict(guard: SessionGuard, scene: Scene) -> Closed | None:
     return _before_close(guard, scene)
 
 
-def _before_close(guard: SessionGuard, scene: Scene) -> Closed | None:
+def _before_close(guard: SessionGuard, scene: EntryContext) -> Closed | None:
     at, own = scene.at, scene.instrument.sessions
     close, weekend = round(guard.before_close_min * MINUTE), round(guard.before_weekend_min * MINUTE)
     for before, closes, what in (
@@ -128,7 +128,7 @@ def _before_close(guard: SessionGuard, scene: Scene) -> Closed | None:
     return None
 
 
-def volatility_verdict(guard: VolatilityGuard, scene: Scene) -> Closed | None:
+def volatility_verdict(guard: VolatilityGuard, scene: EntryContext) -> Closed | None:
     value = scene.measure(scene.instrument.symbol, percentile_key(guard))
     if not outside(value, guard.low, guard.high):
         return None
@@ -144,7 +144,7 @@ def wanted_side(guard: RegimeGuard, side: int) -> int:
     return {"above": 1, "below": -1}.get(guard.entries, side)
 
 
-def regime_verdict(guard: RegimeGuard, scene: Scene) -> Closed | None:
+def regime_verdict(guard: RegimeGuard, scene: EntryContext) -> Closed | None:
     above = scene.measure(guard.reference, regime_key(guard))
     average = f"{guard.length}-bar {guard.average} on {guard.timeframe}"
     if math.isnan(above):
@@ -158,7 +158,7 @@ def regime_verdict(guard: RegimeGuard, scene: Scene) -> Closed | None:
     return Closed("regime", text, 0, guard.name)
 
 
-_JUDGES: dict[type, Callable[[Any, Scene], Closed | None]] = {
+_JUDGES: dict[type, Callable[[Any, EntryContext], Closed | None]] = {
     SpreadGuard: spread_verdict,
     NewsGuard: news_verdict,
     SessionGuard: session_verdict,

@@ -9,7 +9,7 @@ from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.desk.app.bridge import Bridge
 from hawser.desk.common.editor import Editor
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.guards.station import GuardStation
 from hawser.desk.helm.station import Helm
 from hawser.desk.logbook.station import Logbook
@@ -21,11 +21,11 @@ from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot
 
 
-class Berth:
+class AccountDesk:
     """Everything of one account; `name` tells it from the others."""
 
     def __init__(
-        self, name: str, runtime: Runtime, bridge: Bridge, look: Look, shown: Shown, plans: dict[str, Draft]
+        self, name: str, runtime: Runtime, bridge: Bridge, look: Appearance, shown: Shown, plans: dict[str, Draft]
     ) -> None:
         self.name, self.runtime, self.bridge = name, runtime, bridge
         self.helm, self.logbook = Helm(look, runtime, shown, plans), Logbook(look)
@@ -71,10 +71,10 @@ class Berth:
         return shot is not None and bool(shot.exposed or shot.unexplained or shot.closed)
 
 
-def together(berths: list[Berth]) -> str:
+def together(account_desks: list[AccountDesk]) -> str:
     """All accounts in sum, in the currency of the first; says which rate is missing where one is."""
-    shots = [berth.latest for berth in berths if berth.latest is not None]
-    if len(shots) < len(berths) or not shots:
+    shots = [account_desk.latest for account_desk in account_desks if account_desk.latest is not None]
+    if len(shots) < len(account_desks) or not shots:
         return ""
     base = shots[0].currency
     rates = {pair: rate for shot in reversed(shots) if shot.account for pair, rate in shot.account.rates.items()}

@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
 
 from hawser.desk.common.choice import Choice
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
@@ -74,7 +74,7 @@ class NoticeBar(QWidget):
     """The last thing a person must know: refusals, cautions, alarms. Cautions fade; every alarm stays until it is read,
     the newest first. A refusal answers what was just asked: it is shown over an alarm, which comes back behind it."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         row = _ground(self, 34)
@@ -129,7 +129,7 @@ class FootBar(QWidget):
     quay_asked = pyqtSignal()
     theme = pyqtSignal()
 
-    def __init__(self, look: Look, severities: list[str], speed: float) -> None:
+    def __init__(self, look: Appearance, severities: list[str], speed: float) -> None:
         super().__init__()
         self._look = look
         row = _ground(self, 34)

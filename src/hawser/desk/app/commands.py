@@ -54,7 +54,7 @@ class Commands:
     def _of_the_desk(self) -> list[Action]:
         window = self._window
         stations = [(name, keys, number) for number, (name, _, keys) in enumerate(STATIONS)]
-        accounts = [berth.name for berth in window.berths] if len(window.berths) > 1 else []
+        accounts = [account_desk.name for account_desk in window.account_desks] if len(window.account_desks) > 1 else []
         return [
             *(
                 Action(f"Station: {name}", keys, partial(window.show_station, number))
@@ -74,7 +74,7 @@ class Commands:
         ]
 
     def _of_rigs_and_guards(self) -> list[Action]:
-        window, guards = self._window, self._window.berth.guards
+        window, guards = self._window, self._window.account_desk.guards
         rigs = sorted(window.rigs.shelf.rigs.items())
         return [
             *(Action(f"Plan with rig {name}", "", self._at(HELM, partial(self._plan_with, rig))) for name, rig in rigs),

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
 
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import plain_tip
 from hawser.desk.theme.drawn import icon
 
@@ -16,7 +16,7 @@ class Rail(QWidget):
 
     chosen = pyqtSignal(int)
 
-    def __init__(self, look: Look, stations: list[tuple[str, str, str]]) -> None:
+    def __init__(self, look: Appearance, stations: list[tuple[str, str, str]]) -> None:
         super().__init__()
         self._look, self._stations = look, stations
         self.setObjectName("ground")

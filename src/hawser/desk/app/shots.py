@@ -56,8 +56,8 @@ def step(window: Window, seconds: int) -> None:
     """Let so much of the venue's time pass, and no more: the picture is the same each time."""
     settle(window, lambda: True)  # what was asked is on its way
     for _ in range(20 * seconds):
-        for berth in window.berths:
-            berth.runtime.clock.at_least(berth.runtime.clock.now() + SECOND // 20)
+        for account_desk in window.account_desks:
+            account_desk.runtime.clock.at_least(account_desk.runtime.clock.now() + SECOND // 20)
         loop = QEventLoop()
         QTimer.singleShot(25, loop.quit)
         loop.exec()
@@ -121,7 +121,7 @@ def demo_pictures(root: Path, folder: Path) -> None:
 def guard_pictures(window: Window, folder: Path) -> None:
     """The Guards station in both themes, by night with a switch that has latched."""
     window.show_station(GUARDS)
-    station = window.berth.guards
+    station = window.account_desk.guards
     settle(window, lambda: station.picture is not None and bool(station.filters.rows))
     take(window, folder, "guards-paper")
     station.edit_guard("Day loss")
@@ -215,10 +215,11 @@ def account_pictures(root: Path, folder: Path) -> None:
     )  # fmt: skip
     window.resize(*SIZE)
     window.show()
-    for berth in window.berths:
-        berth.runtime.start()
+    for account_desk in window.account_desks:
+        account_desk.runtime.start()
     settle(
-        window, lambda: has_bars(window) and all(one.latest is not None and one.latest.link_up for one in window.berths)
+        window,
+        lambda: has_bars(window) and all(one.latest is not None and one.latest.link_up for one in window.account_desks),
     )
     helm = window.helm
     helm.choose_instrument("NZD/SEK")
@@ -227,7 +228,7 @@ def account_pictures(root: Path, folder: Path) -> None:
     helm.plan.also.boxes[second.name].setChecked(True)
     helm.place()
     step(window, 3)
-    settle(window, lambda: all(one.latest is not None and one.latest.heat > 0 for one in window.berths))
+    settle(window, lambda: all(one.latest is not None and one.latest.heat > 0 for one in window.account_desks))
     settle(window, lambda: True)
     take(window, folder, "accounts-paper")
     window.close()

@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QApplication
 
 from hawser.desk.app.bridge import Bridge
 from hawser.desk.app.window import Window
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.models.settings import Settings
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.service.profiles.profile import Profile
@@ -62,7 +62,7 @@ def make_window(
     `real`: counts real time for their clocks.
     """
     settings = Settings(profile.config / f"desk-{profile.name}.json")
-    look = Look(theme or settings.kept.theme, zone)
+    look = Appearance(theme or settings.kept.theme, zone)
     accounts = []
     for one, where, make in ((name, profile, boot), *more):
         bridge = Bridge()
@@ -85,8 +85,8 @@ def run(
     _catch_errors(window)
     window.show()
     # The engine starts once the window has been painted.
-    for berth in window.berths:
-        QTimer.singleShot(0, berth.runtime.start)
+    for account_desk in window.account_desks:
+        QTimer.singleShot(0, account_desk.runtime.start)
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: window.leave())
     wake = QTimer()  # lets Python look at signals

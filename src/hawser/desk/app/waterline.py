@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from hawser.core.guards.verdicts import longest_first
 from hawser.desk.common.buttons import HoldButton
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, escaped, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.service.views.snapshot import InstrumentView, Snapshot
@@ -40,7 +40,7 @@ class Figure(QWidget):
 class HeatBar(QWidget):
     """Heat as part of its limit; beyond the limit the bar is full and magenta."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look, self._part = look, 0.0
         self.setFixedHeight(10)
@@ -72,7 +72,7 @@ class Waterline(QWidget):
     flatten = pyqtSignal()
     heat_asked = pyqtSignal()
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.setObjectName("ground")

@@ -24,7 +24,7 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import Unavailable
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
-from hawser.desk.app.account_desk import Berth, together
+from hawser.desk.app.account_desk import AccountDesk, together
 from hawser.desk.app.accounts_bar import AccountsBar
 from hawser.desk.app.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.app.bridge import Bridge
@@ -38,7 +38,7 @@ from hawser.desk.app.waterline import Waterline
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.common import notifying
 from hawser.desk.common.editor import Editor
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label
 from hawser.desk.helm.station import ALL_TURNS, Helm
@@ -61,12 +61,12 @@ REMEMBER_MS = 5000  # between two looks at what is to be remembered
 
 
 class Window(QMainWindow):
-    """The desk of one account, or of several: the one that is shown is `berth`."""
+    """The desk of one account, or of several: the one that is shown is `account_desk`."""
 
     def __init__(
         self,
         accounts: list[tuple[str, Runtime, Bridge]],
-        look: Look,
+        look: Appearance,
         settings: Settings,
         title: str,
         speed: float,
@@ -75,8 +75,8 @@ class Window(QMainWindow):
         super().__init__()
         self.look, self._settings, self._at, self._leaving = look, settings, 0, False
         kept = settings.kept
-        self.berths = [
-            Berth(name, runtime, bridge, look, kept.desk(name, not number), kept.plans)
+        self.account_desks = [
+            AccountDesk(name, runtime, bridge, look, kept.desk(name, not number), kept.plans)
             for number, (name, runtime, bridge) in enumerate(accounts)
         ]
         self.setWindowTitle(f"Hawser \u2013 {title}")
@@ -84,12 +84,12 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
         self.foot = FootBar(look, list(SEVERITIES), speed)
-        self.accounts = AccountsBar([berth.name for berth in self.berths])
+        self.accounts = AccountsBar([account_desk.name for account_desk in self.account_desks])
         self.rail, self.stack = Rail(look, STATIONS), QStackedWidget()
-        for berth in self.berths:
-            self.stack.addWidget(berth.helm)
-            self.stack.addWidget(berth.guards)
-            self.stack.addWidget(berth.logbook)
+        for account_desk in self.account_desks:
+            self.stack.addWidget(account_desk.helm)
+            self.stack.addWidget(account_desk.guards)
+            self.stack.addWidget(account_desk.logbook)
         self.rigs = Rigs(look, shelf)
         self.stack.addWidget(self.rigs)
         self.banner = Label("Opening \u2026 the venue is being connected, trades at the venue stay protected")
@@ -101,7 +101,7 @@ class Window(QMainWindow):
         self.quay = QuayPanel(self, self._weather_counts)
         self.snapshots = 0
         self._failures: dict[str, str] = {}  # accounts that are not tended, and why
-        self._opening = {berth.name for berth in self.berths}
+        self._opening = {account_desk.name for account_desk in self.account_desks}
         self._remembers = every(self, REMEMBER_MS, self._remember_meanwhile)
         self._connect()
         self._keys()
@@ -110,29 +110,29 @@ class Window(QMainWindow):
         self.restyle()
 
     @property
-    def berth(self) -> Berth:
-        return self.berths[self._at]
+    def account_desk(self) -> AccountDesk:
+        return self.account_desks[self._at]
 
     @property
     def runtime(self) -> Runtime:
-        return self.berth.runtime
+        return self.account_desk.runtime
 
     @property
     def helm(self) -> Helm:
-        return self.berth.helm
+        return self.account_desk.helm
 
     @property
     def logbook(self) -> Logbook:
-        return self.berth.logbook
+        return self.account_desk.logbook
 
     @property
     def editors(self) -> dict[str, Editor]:
         """The forms of the account that is shown."""
-        return self.berth.editors
+        return self.account_desk.editors
 
     @property
     def latest(self) -> Snapshot | None:
-        return self.berth.latest
+        return self.account_desk.latest
 
     def _lay_out(self) -> None:
         right = QWidget()
@@ -158,10 +158,10 @@ class Window(QMainWindow):
         self.setCentralWidget(whole)
 
     def _connect(self) -> None:
-        for berth in self.berths:
-            self._connect_berth(berth)
+        for account_desk in self.account_desks:
+            self._connect_berth(account_desk)
         self.accounts.chosen.connect(self.show_account)
-        if len(self.berths) > 1:
+        if len(self.account_desks) > 1:
             self.waterline.hold.setText("Flatten & halt all")
         self.rail.chosen.connect(self.show_station)
         self.waterline.flatten.connect(self.flatten)
@@ -183,37 +183,37 @@ class Window(QMainWindow):
         self._app().focusWindowChanged.connect(self._listen)
         self._app().applicationStateChanged.connect(self._let_go)
 
-    def _connect_berth(self, berth: Berth) -> None:
-        bridge, helm = berth.bridge, berth.helm
-        bridge.snapshot.connect(lambda snapshot: self._take(berth, snapshot))
-        bridge.lines.connect(berth.logbook.add)
-        bridge.earlier.connect(berth.logbook.add_earlier)
-        berth.logbook.earlier.clicked.connect(berth.runtime.earlier)
-        bridge.told.connect(lambda tell: self._told(berth, tell))
-        bridge.bars.connect(lambda *history: self._bars(berth, *history))
-        bridge.bar.connect(lambda bar: self._bar(berth, bar))
+    def _connect_berth(self, account_desk: AccountDesk) -> None:
+        bridge, helm = account_desk.bridge, account_desk.helm
+        bridge.snapshot.connect(lambda snapshot: self._take(account_desk, snapshot))
+        bridge.lines.connect(account_desk.logbook.add)
+        bridge.earlier.connect(account_desk.logbook.add_earlier)
+        account_desk.logbook.earlier.clicked.connect(account_desk.runtime.earlier)
+        bridge.told.connect(lambda tell: self._told(account_desk, tell))
+        bridge.bars.connect(lambda *history: self._bars(account_desk, *history))
+        bridge.bar.connect(lambda bar: self._bar(account_desk, bar))
         bridge.marks.connect(helm.show_marks)
-        bridge.guards.connect(berth.guards.show_picture)
+        bridge.guards.connect(account_desk.guards.show_picture)
         bridge.alert.connect(self._alert)
-        bridge.tried.connect(berth.guards.alerts.show_tried)
-        berth.guards.gust.connect(self._gust)
-        berth.guards.refused.connect(lambda text: self.notice.tell("refused", text))
-        bridge.ready.connect(lambda: self._opened(berth))
+        bridge.tried.connect(account_desk.guards.alerts.show_tried)
+        account_desk.guards.gust.connect(self._gust)
+        account_desk.guards.refused.connect(lambda text: self.notice.tell("refused", text))
+        bridge.ready.connect(lambda: self._opened(account_desk))
         bridge.ready.connect(self._show_weather)
         bridge.ready.connect(self.rigs.primer.begin)  # what trials need is loaded behind what protects
-        bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(berth) + text))
-        bridge.failed.connect(lambda text: self._failed(berth, text))
+        bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(account_desk) + text))
+        bridge.failed.connect(lambda text: self._failed(account_desk, text))
         helm.refused.connect(lambda text: self.notice.tell("refused", text))
-        others = [other for other in self.berths if other is not berth]
+        others = [other for other in self.account_desks if other is not account_desk]
         helm.share_with([(other.name, lambda other=other: other.latest, other.runtime) for other in others])  # type: ignore[misc]  # the default binds
 
-    def _of(self, berth: Berth) -> str:
+    def _of(self, account_desk: AccountDesk) -> str:
         """What begins a sentence about an account, where there are several."""
-        return f"{berth.name}: " if len(self.berths) > 1 else ""
+        return f"{account_desk.name}: " if len(self.account_desks) > 1 else ""
 
     def _pace(self, speed: float | None = None, running: bool | None = None) -> None:
-        for berth in self.berths:
-            berth.runtime.pace(speed, running)
+        for account_desk in self.account_desks:
+            account_desk.runtime.pace(speed, running)
 
     def _keys(self) -> None:
         for keys, run in (
@@ -226,7 +226,7 @@ class Window(QMainWindow):
             self._key(keys, run)
         for number, (_, _, keys) in enumerate(STATIONS):
             self._key(keys, partial(self.show_station, number))
-        for number in range(len(self.berths)):
+        for number in range(len(self.account_desks)):
             self._key(f"Ctrl+{number + 1}", partial(self.show_account, number))
 
     def _key(self, keys: str, run: Callable[[], object]) -> None:
@@ -247,26 +247,28 @@ class Window(QMainWindow):
 
     def edit_account(self) -> None:
         """The running account's settings; made when it is first asked for."""
-        berth = self.berth
-        if berth.latest is None or berth.latest.settings is None:
+        account_desk = self.account_desk
+        if account_desk.latest is None or account_desk.latest.settings is None:
             return
-        if "account" not in berth.editors:
-            title = f"Account {berth.name}" if len(self.berths) > 1 else "Account"
+        if "account" not in account_desk.editors:
+            title = f"Account {account_desk.name}" if len(self.account_desks) > 1 else "Account"
             editor = Editor(
                 self,
                 title,
                 Account,
-                berth.latest.currency,
+                account_desk.latest.currency,
                 "Apply",
                 KEPT_BY_VENUE,
-                berth.account_consequence,
-                berth.shown.forms,
+                account_desk.account_consequence,
+                account_desk.shown.forms,
             )
             editor.applied.connect(
-                lambda made: berth.runtime.ask(lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made))
+                lambda made: account_desk.runtime.ask(
+                    lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made)
+                )
             )
-            berth.editors["account"] = editor
-        berth.editors["account"].open(berth.latest.settings, "account")
+            account_desk.editors["account"] = editor
+        account_desk.editors["account"].open(account_desk.latest.settings, "account")
 
     def edit_instrument(self) -> None:
         """An instrument's file: starts from the one that is shown."""
@@ -284,36 +286,39 @@ class Window(QMainWindow):
                 Instrument,
                 snapshot.currency,
                 consequence=lambda made: note,
-                kept=self.berth.shown.forms,
+                kept=self.account_desk.shown.forms,
             )
         self.editors["instrument"].open(view.instrument, f"instrument {view.instrument.symbol}")
 
     # What the runtime tells
 
-    def _take(self, berth: Berth, snapshot: Snapshot) -> None:
+    def _take(self, account_desk: AccountDesk, snapshot: Snapshot) -> None:
         """A snapshot of one account: shown where it is the one in view."""
-        before, berth.latest = berth.latest, snapshot
-        if berth is self.berth:
+        before, account_desk.latest = account_desk.latest, snapshot
+        if account_desk is self.account_desk:
             self.show_snapshot(snapshot, before)
         elif before is None or _alerting(before) != _alerting(snapshot) or not self.snapshots % 8:
             self._show_accounts()
 
     def _show_accounts(self) -> None:
-        if len(self.berths) > 1:
-            words, alarms = [berth.words for berth in self.berths], [berth.alarming for berth in self.berths]
-            self.accounts.show_accounts(words, alarms, self._at, together(self.berths))
+        if len(self.account_desks) > 1:
+            words, alarms = (
+                [account_desk.words for account_desk in self.account_desks],
+                [account_desk.alarming for account_desk in self.account_desks],
+            )
+            self.accounts.show_accounts(words, alarms, self._at, together(self.account_desks))
 
     def show_account(self, number: int) -> None:
         """Another account comes into view; all of them go on being tended. A form stays with its account, and what the
         finder offers was about that one too."""
-        if not 0 <= number < len(self.berths) or number == self._at:
+        if not 0 <= number < len(self.account_desks) or number == self._at:
             return
         station = self.station
-        self.berth.out_of_view()
+        self.account_desk.out_of_view()
         self.finder.hide()
         self.halt_bar.reason.clear()
         self._at = number
-        self.berth.into_view()
+        self.account_desk.into_view()
         self.helm.plan.names.set_plans(self._settings.kept.plans)
         self.show_station(station)
         self._show_accounts()
@@ -344,36 +349,36 @@ class Window(QMainWindow):
         if turn in (3, ALL_TURNS) and self.station == RIGS:
             self.rigs.show_snapshot(snapshot)
 
-    def _bars(self, berth: Berth, symbol: str, span: int, pyramid: Pyramid) -> None:
+    def _bars(self, account_desk: AccountDesk, symbol: str, span: int, pyramid: Pyramid) -> None:
         """A history that an account's Helm asked for; it may come while rigs are looked at."""
-        berth.helm.show_bars(symbol, span, pyramid)
-        if berth is self.berth and self.station == RIGS:
+        account_desk.helm.show_bars(symbol, span, pyramid)
+        if account_desk is self.account_desk and self.station == RIGS:
             self._show_history()
 
-    def _bar(self, berth: Berth, bar: ev.BarCompleted) -> None:
+    def _bar(self, account_desk: AccountDesk, bar: ev.BarCompleted) -> None:
         """A bar of what an account's Helm shows completed: trials go on with it."""
-        berth.helm.add_bar(bar)
-        if berth is self.berth and self.station == RIGS:
+        account_desk.helm.add_bar(bar)
+        if account_desk is self.account_desk and self.station == RIGS:
             self._show_history()
 
-    def _told(self, berth: Berth, tell: Tell) -> None:
+    def _told(self, account_desk: AccountDesk, tell: Tell) -> None:
         subject = f"{tell.symbol}: " if tell.symbol else ""
-        self.notice.tell(tell.weight, self._of(berth) + subject + tell.text)
+        self.notice.tell(tell.weight, self._of(account_desk) + subject + tell.text)
 
-    def _opened(self, berth: Berth) -> None:
+    def _opened(self, account_desk: AccountDesk) -> None:
         """One account is ready: what another could not do stays to be read."""
-        self._opening.discard(berth.name)
+        self._opening.discard(account_desk.name)
         self.banner.setVisible(bool(self._failures or self._opening))
 
-    def _failed(self, berth: Berth, sentence: str) -> None:
-        self._failures[berth.name] = self._of(berth) + sentence
-        self._opening.discard(berth.name)
+    def _failed(self, account_desk: AccountDesk, sentence: str) -> None:
+        self._failures[account_desk.name] = self._of(account_desk) + sentence
+        self._opening.discard(account_desk.name)
         self.banner.setText("\n".join(self._failures.values()))
         self.banner.setProperty("role", "caution")
         self.banner.setWordWrap(True)
         self.banner.show()
-        if berth.latest is not None:
-            self._take(berth, berth.latest.left_alone())
+        if account_desk.latest is not None:
+            self._take(account_desk, account_desk.latest.left_alone())
         self.restyle()
 
     def tell_fault(self, sentence: str) -> None:
@@ -383,7 +388,7 @@ class Window(QMainWindow):
     # What people ask
 
     def show_station(self, number: int) -> None:
-        widgets = (self.helm, self.rigs, self.berth.guards, self.logbook)
+        widgets = (self.helm, self.rigs, self.account_desk.guards, self.logbook)
         self.stack.setCurrentWidget(widgets[number])
         self.rail.show_station(number)
         if number == RIGS and self.latest is not None:
@@ -394,7 +399,7 @@ class Window(QMainWindow):
     def station(self) -> int:
         """Which station is shown."""
         shown = self.stack.currentWidget()
-        places = {self.rigs: RIGS, self.berth.guards: GUARDS, self.logbook: LOGBOOK}
+        places = {self.rigs: RIGS, self.account_desk.guards: GUARDS, self.logbook: LOGBOOK}
         return next((number for widget, number in places.items() if widget is shown), HELM)
 
     def _show_history(self) -> None:
@@ -406,8 +411,8 @@ class Window(QMainWindow):
             self.rigs.show_history(view.instrument, helm.span, bars)
 
     def _rigs_changed(self) -> None:
-        for berth in self.berths:
-            berth.helm.set_rigs(self.rigs.shelf.rigs)
+        for account_desk in self.account_desks:
+            account_desk.helm.set_rigs(self.rigs.shelf.rigs)
 
     def _use_rig(self, rig: Rig) -> None:
         self.show_station(HELM)
@@ -415,8 +420,8 @@ class Window(QMainWindow):
 
     def flatten(self) -> None:
         """Every account: who reaches for this does not choose."""
-        for berth in self.berths:
-            berth.runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+        for account_desk in self.account_desks:
+            account_desk.runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
 
     def rearm(self, reason: str) -> None:
         self.runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason=reason))
@@ -536,9 +541,9 @@ class Window(QMainWindow):
         }
         kept.station = self.station
         kept.unfinished_rigs = self.rigs.unfinished()
-        for berth in self.berths:
-            berth.helm.remember()
-            berth.guards.editor.remember()
+        for account_desk in self.account_desks:
+            account_desk.helm.remember()
+            account_desk.guards.editor.remember()
         self._settings.save()
 
     def _remember_meanwhile(self) -> None:
@@ -558,8 +563,8 @@ class Window(QMainWindow):
         self._settings.save(patience.ENDING / 5)
         self._app().focusWindowChanged.disconnect(self._listen)
         self._app().applicationStateChanged.disconnect(self._let_go)
-        for berth in self.berths:
-            berth.runtime.stop()
+        for account_desk in self.account_desks:
+            account_desk.runtime.stop()
         super().closeEvent(event)
 
 

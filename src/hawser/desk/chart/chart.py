@@ -16,7 +16,7 @@ from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about
@@ -60,7 +60,7 @@ class Chart(QFrame):
     dropped = pyqtSignal(str, int, int)
     menu_asked = pyqtSignal(object)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
         self._look = look

@@ -14,7 +14,7 @@ from PyQt6.QtGui import QBrush, QPainter, QPen
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.indicators import Array
 from hawser.desk.chart.pyramid import Columns, Pyramid
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 
@@ -52,7 +52,7 @@ def _shapes(columns: Columns, half: float) -> _Shapes:
 class Candles(pg.GraphicsObject):
     """Rising candles outlined, falling ones filled, both in ink."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.pyramid: Pyramid | None = None
@@ -114,7 +114,7 @@ class Axis(pg.AxisItem):
 class TimeAxis(Axis):
     """Bar numbers as times in the person's zone; bars stand side by side, so closed hours take no room."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__("bottom")
         self._look = look
         self.times = np.empty(0, np.int64)
@@ -178,7 +178,7 @@ def bare(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem]) -> pg.ViewB
     return view
 
 
-def ink(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem], look: Look) -> None:
+def ink(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem], look: Appearance) -> None:
     """Ground, axes and grid in the theme's colours."""
     p = look.palette
     plot.setBackground(p.color("panel"))
@@ -191,7 +191,7 @@ def ink(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem], look: Look) 
 class PriceAxis(Axis):
     """Prices with the instrument's digits, and the present price as a flag."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__("right")
         self._look = look
         self.digits = 5
@@ -224,7 +224,7 @@ class PriceAxis(Axis):
 class LevelLine(pg.InfiniteLine):
     """One protective level; can be dragged where `movable`. `role` is stop, target or entry."""
 
-    def __init__(self, look: Look, role: str, number: int = 0) -> None:
+    def __init__(self, look: Appearance, role: str, number: int = 0) -> None:
         super().__init__(angle=0, movable=False)
         self._look, self.role, self.number = look, role, number
         self.tone, self.dash, self.width = "ink2", False, 1.0

@@ -9,7 +9,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QTransform
 
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.news import NewsMark
@@ -25,7 +25,7 @@ class NewsLines(pg.GraphicsObject):
     """A line for each event, dotted where it closes nothing; what closes entries as a band. `at` gives a moment's place
     among the bars, those to come among them."""
 
-    def __init__(self, look: Look, at: Callable[[int], float]) -> None:
+    def __init__(self, look: Appearance, at: Callable[[int], float]) -> None:
         super().__init__()
         self._look, self._at = look, at
         self.marks: tuple[NewsMark, ...] = ()
@@ -114,5 +114,5 @@ class NewsLines(pg.GraphicsObject):
         return found
 
 
-def _words(mark: NewsMark, look: Look) -> str:
+def _words(mark: NewsMark, look: Appearance) -> str:
     return f"{fg.clock(mark.time, look.zone, seconds=False)} {mark.currency} {mark.impact}"

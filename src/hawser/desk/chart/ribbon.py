@@ -11,7 +11,7 @@ from PyQt6.QtGui import QPainter, QPen
 
 from hawser.desk.chart.items import drawable
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 
 PART = 0.07  # of the plot's height
 OVER = 1.5  # times its limit: what the ribbon's height stands for
@@ -21,7 +21,7 @@ MOST = 600  # columns drawn
 class Ribbon(pg.GraphicsObject):
     """One column for each bar (the widest of those that share one); beyond the limit in the guards' colour."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self._pyramid: Pyramid | None = None

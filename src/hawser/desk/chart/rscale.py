@@ -12,7 +12,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QHideEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about
 from hawser.desk.theme.fonts import font
@@ -29,7 +29,7 @@ class RScale(QWidget):
     dropped = pyqtSignal(str, int, int)
     cancelled = pyqtSignal()
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.focus: Focus | None = None

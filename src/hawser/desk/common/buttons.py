@@ -7,7 +7,7 @@ from PyQt6.QtCore import QElapsedTimer, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QPushButton, QWidget
 
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.timing import every, once
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
@@ -21,7 +21,7 @@ class HoldButton(QPushButton):
 
     fired = pyqtSignal()
 
-    def __init__(self, text: str, look: Look, parent: QWidget | None = None) -> None:
+    def __init__(self, text: str, look: Appearance, parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self._look, self._held = look, QElapsedTimer()
         self._timer = every(self, 16, self._tick)

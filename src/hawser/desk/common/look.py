@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from hawser.desk.theme.palette import THEMES, Palette
 
 
-class Look(QObject):
+class Appearance(QObject):
     """Holds the palette and the zone; says when the palette changes."""
 
     changed = pyqtSignal()

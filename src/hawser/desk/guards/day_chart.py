@@ -7,7 +7,7 @@ from PyQt6.QtGui import QBrush, QFontMetricsF, QHelpEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from hawser.core.clock import HOUR
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.guards import SHOWN_AHEAD, SHOWN_BACK, GuardPicture, Span
@@ -19,7 +19,7 @@ WORDS = {"news": "news", "session": "no entries", "closed": "closed", "hours": "
 class DayChart(QWidget):
     """Painted from a GuardPicture; the pointer over a part tells it whole."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self._picture: GuardPicture | None = None

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QBrush, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter,
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from hawser.desk.common.buttons import SureButton
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
@@ -31,7 +31,7 @@ class GuardRow(QWidget):
     rearm = pyqtSignal(str, str)
     edit = pyqtSignal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.view: GuardView | None = None
@@ -183,7 +183,7 @@ class GuardList(QWidget):
     rearm = pyqtSignal(str, str)
     edit = pyqtSignal(str)
 
-    def __init__(self, look: Look, title: str, gauges: bool) -> None:
+    def __init__(self, look: Appearance, title: str, gauges: bool) -> None:
         super().__init__()
         self._look, self._title, self._gauges = look, title, gauges
         self.rows: dict[tuple[str, str], GuardRow] = {}

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label, escaped
 from hawser.desk.guards.alerts_panel import AlertsPanel
@@ -47,7 +47,7 @@ class GuardStation(QWidget):
     gust = pyqtSignal(str, object)
     refused = pyqtSignal(str)
 
-    def __init__(self, look: Look, runtime: Runtime, shown: Shown) -> None:
+    def __init__(self, look: Appearance, runtime: Runtime, shown: Shown) -> None:
         super().__init__()
         self.setObjectName("ground")
         self._look, self._runtime = look, runtime

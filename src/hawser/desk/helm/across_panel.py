@@ -21,10 +21,10 @@ from PyQt6.QtWidgets import (
 from hawser.core.errors import BadInput
 from hawser.core.plan import Plan
 from hawser.desk.common.lines import LineTable
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models.across import COLUMNS, Row, across, export
-from hawser.engine.model.state import Marks
+from hawser.engine.model.state import EntryValues
 from hawser.service.views.snapshot import Snapshot
 
 SORT = Qt.ItemDataRole.UserRole
@@ -34,7 +34,7 @@ WORDS = (0, 1, len(COLUMNS) - 1)  # columns that hold words, not figures
 class AcrossModel(QAbstractTableModel):
     """Rows as the core sized them; only rows that changed are repainted."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.rows: list[Row] = []
@@ -88,7 +88,7 @@ class AcrossPanel(QWidget):
 
     taken = pyqtSignal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.model, self._proxy, self.table = AcrossModel(look), QSortFilterProxyModel(), LineTable()
         self._proxy.setSourceModel(self.model)
@@ -139,7 +139,7 @@ class AcrossPanel(QWidget):
         for column, width in enumerate((122, 66, 80, 98, 64, 78, 104, 132, 92, 112, 96)):
             self.table.setColumnWidth(column, width)
 
-    def show_plan(self, plan: Plan | None, trouble: str, snapshot: Snapshot, marks: dict[str, Marks]) -> None:
+    def show_plan(self, plan: Plan | None, trouble: str, snapshot: Snapshot, marks: dict[str, EntryValues]) -> None:
         """Size the plan for every instrument; where it cannot be read, say what is wrong and leave the rows."""
         if plan is None:
             self.told.setText(f"The plan is not complete: {trouble}")

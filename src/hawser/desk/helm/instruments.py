@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.clock import DAY, MINUTE, timeframe_name
 from hawser.core.guards.verdicts import longest_first
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
@@ -35,7 +35,7 @@ WORDS = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 class InstrumentModel(QAbstractTableModel):
     """Rows follow the snapshot; only cells whose text changed are repainted."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self._views: tuple[InstrumentView, ...] = ()
@@ -127,7 +127,7 @@ class InstrumentModel(QAbstractTableModel):
 class TwoLines(QStyledItemDelegate):
     """Paints a cell's two lines: the first as what one looks for, the second smaller; a closed guard is told loudly."""
 
-    def __init__(self, look: Look, model: InstrumentModel) -> None:
+    def __init__(self, look: Appearance, model: InstrumentModel) -> None:
         super().__init__()
         self._look, self._model = look, model
 
@@ -159,7 +159,7 @@ class InstrumentPanel(QFrame):
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.model, self.table = InstrumentModel(look), QTableView()

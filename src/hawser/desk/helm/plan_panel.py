@@ -29,7 +29,7 @@ from hawser.core.rig import Rig
 from hawser.core.rigwords import sentence
 from hawser.desk.common.buttons import OnceButton
 from hawser.desk.common.choice import Choice
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.helm.plan_names import PlanNames
 from hawser.desk.helm.what_if_curve import WhatIf
@@ -64,7 +64,7 @@ HELP = {
 class SideButton(QPushButton):
     """Long or short: a word and a drawn triangle."""
 
-    def __init__(self, side: int, look: Look) -> None:
+    def __init__(self, side: int, look: Appearance) -> None:
         super().__init__(fg.side_word(side).capitalize())
         self._side, self._look = side, look
         self.setCheckable(True)
@@ -168,7 +168,7 @@ class PlanPanel(QFrame):
     place = pyqtSignal()
     focused = pyqtSignal()
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
         self._look, self.planning = look, Planning()

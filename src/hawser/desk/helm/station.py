@@ -17,7 +17,7 @@ from hawser.core.rig import Basket, Rig
 from hawser.core.typed import held_text, size_text
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.helm.across_panel import AcrossPanel
 from hawser.desk.helm.basket_box import BasketBox
 from hawser.desk.helm.instruments import InstrumentPanel
@@ -32,7 +32,7 @@ from hawser.desk.models.trade_actions import TradeAction, by_rigs, equip, is_ope
 from hawser.engine import events as ev
 from hawser.engine.events import BarCompleted
 from hawser.engine.model import transitions as states
-from hawser.engine.model.state import Marks
+from hawser.engine.model.state import EntryValues
 from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot, TradeView
 
@@ -47,7 +47,7 @@ class Helm(QWidget):
 
     refused = pyqtSignal(str)
 
-    def __init__(self, look: Look, runtime: Runtime, shown: Shown, plans: dict[str, Draft]) -> None:
+    def __init__(self, look: Appearance, runtime: Runtime, shown: Shown, plans: dict[str, Draft]) -> None:
         super().__init__()
         self.setObjectName("ground")
         self._look, self._runtime, self._kept = look, runtime, shown
@@ -63,7 +63,7 @@ class Helm(QWidget):
         self.plan.names.set_plans(plans)
         self.rigs: dict[str, Rig] = {}
         self._others: list[Other] = []
-        self._marks: dict[str, Marks] = {}
+        self._marks: dict[str, EntryValues] = {}
         self._measured: tuple[object, int] = (None, 0)
         self.top, self.whole = QSplitter(Qt.Orientation.Horizontal), QSplitter(Qt.Orientation.Vertical)
         for panel in (self.instruments, self.chart, self.plan):
@@ -186,7 +186,7 @@ class Helm(QWidget):
             self.whole.setSizes([upper + lower - ACROSS_HEIGHT, ACROSS_HEIGHT])
         self._show_across()
 
-    def show_marks(self, marks: dict[str, Marks]) -> None:
+    def show_marks(self, marks: dict[str, EntryValues]) -> None:
         self._marks = marks
         self._show_across()
 
@@ -435,7 +435,7 @@ class Helm(QWidget):
     def _show_also(self) -> None:
         """What the plan comes to on the other accounts: each sized by its own equity."""
         plan, found = self.plan.planning.plan, {}
-        marks = Marks(self.plan.planning.basis(), self.plan.planning.own_atr()) if plan else Marks()
+        marks = EntryValues(self.plan.planning.basis(), self.plan.planning.own_atr()) if plan else EntryValues()
         for name, latest, _ in self._others:
             snapshot = latest()
             found[name] = also_words(plan, snapshot, marks) if plan and snapshot else ""

@@ -31,12 +31,12 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.instrument import Instrument
 from hawser.desk.common.buttons import OnceButton, SureButton
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import waits_text
 from hawser.desk.theme.fonts import font
-from hawser.engine.events import Held
+from hawser.engine.events import VenuePosition
 from hawser.engine.model import transitions as states
 from hawser.service.views.snapshot import BasketView, Snapshot, TradeView
 
@@ -74,7 +74,7 @@ class TradeRow(QWidget):
     close_asked = pyqtSignal(str)
     menu_asked = pyqtSignal(str, object)
 
-    def __init__(self, look: Look, axis: Axis) -> None:
+    def __init__(self, look: Appearance, axis: Axis) -> None:
         super().__init__()
         self._look, self._axis = look, axis
         self.marked = False
@@ -326,7 +326,7 @@ class StrangerRow(QWidget):
         row.addWidget(self.text, 1)
         row.addWidget(self.button)
 
-    def show_position(self, position: Held, instrument: Instrument, left: bool) -> None:
+    def show_position(self, position: VenuePosition, instrument: Instrument, left: bool) -> None:
         """As it is now: who opened it may go on changing it. `left`: it was a trade of ours."""
         side, qty = fg.side_word(position.side), instrument.qty(position.steps)
         price = f"{position.entry * instrument.tick_size:.{instrument.price_digits}f}"
@@ -348,7 +348,7 @@ class StripPanel(QFrame):
     marked_menu = pyqtSignal(object)
     paged = pyqtSignal(int)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
         self._look, self._axis = look, Axis()
@@ -544,7 +544,7 @@ def _basket_text(view: BasketView, currency: str) -> str:
 class _Ruler(QWidget):
     """The column heads and the R axis above the rows."""
 
-    def __init__(self, look: Look, axis: Axis) -> None:
+    def __init__(self, look: Appearance, axis: Axis) -> None:
         super().__init__()
         self._look, self._axis = look, axis
         self.setFixedHeight(20)

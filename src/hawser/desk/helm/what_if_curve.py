@@ -7,7 +7,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPo
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from hawser.core.sizing import SizeRequest, Sizing
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.models.what_if import Point, curve
 from hawser.desk.theme.fonts import font
@@ -20,7 +20,7 @@ class Curve(QWidget):
 
     moved = pyqtSignal(str)  # the stop's price as typed
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self._points: list[Point] = []
@@ -148,7 +148,7 @@ class WhatIf(QWidget):
     stop_moved = pyqtSignal(str)
     locked = pyqtSignal(bool)  # True: the quantity stays
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.curve = Curve(look)
         self.curve.moved.connect(self.stop_moved)

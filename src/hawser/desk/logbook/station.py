@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.errors import BadInput
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.lines import LineTable
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.formats.atomic import export_csv
@@ -38,7 +38,7 @@ ANY = "all"
 class LogbookModel(QAbstractTableModel):
     """Lines in order, and the numbers of those that pass the filter."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.lines: list[Line] = []
@@ -131,7 +131,7 @@ class LogbookModel(QAbstractTableModel):
 class Logbook(QWidget):
     """The station."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("ground")
         self.model, self.table = LogbookModel(look), LineTable()

@@ -13,7 +13,7 @@ from hawser.core.basis import own_atr
 from hawser.core.errors import Refused
 from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
-from hawser.engine.model.state import Marks
+from hawser.engine.model.state import EntryValues
 from hawser.formats.atomic import export_csv
 from hawser.service.views.snapshot import InstrumentView, Snapshot, plan_request
 
@@ -47,18 +47,20 @@ class Row(NamedTuple):
     loud: bool  # something stands in the way of this trade
 
 
-def across(plan: Plan, snapshot: Snapshot, marks: dict[str, Marks]) -> list[Row]:
+def across(plan: Plan, snapshot: Snapshot, marks: dict[str, EntryValues]) -> list[Row]:
     """A row for every instrument. `marks`: what the plan stands on there, by symbol."""
-    return [_row(plan, snapshot, view, marks.get(view.instrument.symbol, Marks())) for view in snapshot.instruments]
+    return [
+        _row(plan, snapshot, view, marks.get(view.instrument.symbol, EntryValues())) for view in snapshot.instruments
+    ]
 
 
-def _sized(plan: Plan, snapshot: Snapshot, marks: Marks) -> tuple[SizeRequest, Sizing]:
+def _sized(plan: Plan, snapshot: Snapshot, marks: EntryValues) -> tuple[SizeRequest, Sizing]:
     basis, atr = (math.nan if value is None else value for value in marks)
     request = plan_request(snapshot, plan, basis, atr)
     return request, sized(request)
 
 
-def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: Marks) -> Row:
+def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: EntryValues) -> Row:
     of = view.instrument
     verdict, short, sizing = "", "", None
     if of.symbol != plan.symbol and _priced(plan):
@@ -83,7 +85,7 @@ def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: Marks) -> 
     return row._replace(texts=(*row.texts, short), values=(*row.values, verdict))
 
 
-def also_words(plan: Plan, snapshot: Snapshot, marks: Marks) -> str:
+def also_words(plan: Plan, snapshot: Snapshot, marks: EntryValues) -> str:
     """What the same plan comes to on another account, or why it cannot be placed there."""
     try:
         request, sizing = _sized(plan, snapshot, marks)

@@ -9,7 +9,7 @@ import msgspec
 from hawser.core.instrument import Instrument
 from hawser.core.sizing import Rung, SizeRequest, Sizing
 from hawser.engine.model.rig_levels import Waiting
-from hawser.engine.model.state import Rest
+from hawser.engine.model.state import RestingLevel
 from hawser.service.views.snapshot import InstrumentView, TradeView
 
 
@@ -35,7 +35,7 @@ class Focus(msgspec.Struct, frozen=True):
     price: int
     spread: int
     opened: int
-    trace: tuple[Rest, ...]
+    trace: tuple[RestingLevel, ...]
     label: str
     covered: bool = True
     entry: str = ""  # of an entry that waits at `ref`, in words: buy stop, sell limit, ...

@@ -165,7 +165,7 @@ def _aim(trade: TradeView) -> Make:
 
 def equip(trade: TradeView, plan: Plan) -> Make:
     """Tend an open trade by a plan's rules."""
-    return lambda now, ask: ev.Reequip(time=now, ask=ask, trade=trade.id, plan=plan)
+    return lambda now, ask: ev.ChangeRules(time=now, ask=ask, trade=trade.id, plan=plan)
 
 
 def _fits(rig: Rig, plan: Plan) -> bool:

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.rehearsal.trial import Fan
@@ -21,7 +21,7 @@ MARGIN, AXIS, ROW, HEAD = 22.0, 22.0, 22.0, 22.0
 class FanView(QWidget):
     """Draws a Fan, and another rig's in outline beside it."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.fan: Fan | None = None

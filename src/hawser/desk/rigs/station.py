@@ -32,7 +32,7 @@ from hawser.core.rig import Rig
 from hawser.core.rigwords import sentence
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.common.choice import Choice
-from hawser.desk.common.look import Look
+from hawser.desk.common.look import Appearance
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
@@ -68,7 +68,7 @@ class Rigs(QWidget):
     told = pyqtSignal(str)
     wanted = pyqtSignal(object)
 
-    def __init__(self, look: Look, shelf: Shelf) -> None:
+    def __init__(self, look: Appearance, shelf: Shelf) -> None:
         super().__init__()
         self.shelf, self.side, self._seed = shelf, 1, 1
         self.drafts: dict[str, RigDraft] = {}
@@ -105,7 +105,7 @@ class Rigs(QWidget):
 
     # Panes
 
-    def _list_pane(self, look: Look) -> QFrame:
+    def _list_pane(self, look: Appearance) -> QFrame:
         pane, box = _pane()
         head = _head("Rigs")
         head.addWidget(_button("New", "A rig with a stop and nothing else", self.new))

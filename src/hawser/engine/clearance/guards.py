@@ -7,7 +7,7 @@ import math
 from hawser.core import figures as fg
 from hawser.core.guards.declared import AnyGuard, Counted, CountGuard, Guard, SilenceSwitch
 from hawser.core.guards.limits import full
-from hawser.core.guards.verdicts import Closed, Scene, filter_verdict
+from hawser.core.guards.verdicts import Closed, EntryContext, filter_verdict
 from hawser.engine.model.state import EngineState, Memory, Trade
 
 TAKES_BACK = frozenset({"cancel", "close", "flatten"})  # what a closed filter does that takes waiting entries back
@@ -38,11 +38,11 @@ def about(guard: Guard, subject: str, trade: Trade) -> bool:
     return guard.watches(trade.symbol, source) and subject_of(guard, trade.symbol, source) == subject
 
 
-def scene_of(state: EngineState, symbol: str, side: int = 0, r_ticks: float = math.nan) -> Scene:
+def scene_of(state: EngineState, symbol: str, side: int = 0, r_ticks: float = math.nan) -> EntryContext:
     """What filters look at for an instrument now."""
     market = state.markets.get(symbol)
     spread = float(market.ask - market.bid) if market is not None and market.bid else math.nan
-    return Scene(state.now, state.instruments[symbol], spread, state.measures, state.calendars, side, r_ticks)
+    return EntryContext(state.now, state.instruments[symbol], spread, state.measures, state.calendars, side, r_ticks)
 
 
 def guards_verdict(
@@ -69,7 +69,7 @@ def account_guards(state: EngineState) -> list[Closed]:
     return [closed for closed in said if closed is not None]
 
 
-def one_verdict(state: EngineState, guard: AnyGuard, scene: Scene, source: str) -> Closed | None:
+def one_verdict(state: EngineState, guard: AnyGuard, scene: EntryContext, source: str) -> Closed | None:
     """What one guard that watches it says of an entry; None: open."""
     subject = subject_of(guard, scene.instrument.symbol, source)
     return filter_verdict(guard, scene) or memory_verdict(state, guard, subject)

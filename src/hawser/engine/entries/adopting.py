@@ -15,7 +15,7 @@ from hawser.engine import events as ev
 from hawser.engine.entries.placing import atr_of, check_rig, new_trade, no_ladder
 from hawser.engine.model import rig_levels
 from hawser.engine.model.exposure import Valuation
-from hawser.engine.model.state import EngineState, Marks, TargetLine, Terms
+from hawser.engine.model.state import EngineState, EntryValues, TargetLine, Terms
 from hawser.engine.outbox import Outbox
 from hawser.engine.protection.converge import converge, signal
 from hawser.engine.protection.covering import MOST_PARTS
@@ -53,7 +53,7 @@ def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
     converge(outbox, trade)
 
 
-def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
+def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> Terms:
     plan, market = ask.plan, state.markets.get(position.symbol)
     no_ladder(plan)
     instrument = state.instruments[position.symbol]
@@ -61,7 +61,7 @@ def _terms(state: EngineState, position: ev.Held, ask: ev.Adopt) -> Terms:
         raise Refused("other_position", "The plan is not for this position's instrument and side.")
     if market is None or not market.bid:
         raise Refused("no_quote", f"{position.symbol} has no quote yet.")
-    rule, atr = plan.stop, atr_of(state, plan, Marks(ask.basis, ask.atr))
+    rule, atr = plan.stop, atr_of(state, plan, EntryValues(ask.basis, ask.atr))
     check_rig(plan, instrument, state.spans.get(plan.symbol, ()))
     if rule is None or rule.money is not None:
         raise Refused("bad_request", "Adopting needs a stop by distance, price or bars.")

@@ -16,7 +16,7 @@ from hawser.core.rules.rounding import level_ticks
 from hawser.engine.entries.placing import atr_of, lay_backstop
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import rig_levels
-from hawser.engine.model.state import EngineState, Marks, Rest, TargetLine, Trade
+from hawser.engine.model.state import EngineState, EntryValues, RestingLevel, TargetLine, Trade
 from hawser.engine.outbox import Outbox
 
 _FIXED = ("price", "bars", "pivot", "line")  # stops that stand where they stand, whatever the entry
@@ -28,7 +28,7 @@ def set_stop(outbox: Outbox, trade: Trade, level: int, why: str, code: str) -> N
     trade.stop, trade.stop_why, trade.stop_code, trade.stop_by_hand = level, why, code, code == rs.HAND
     if trade.held:
         lay_backstop(trade)
-        trade.trace.append(Rest(outbox.state.now, level))
+        trade.trace.append(RestingLevel(outbox.state.now, level))
 
 
 def held_or_resting(outbox: Outbox, trade: Trade) -> None:
@@ -37,7 +37,7 @@ def held_or_resting(outbox: Outbox, trade: Trade) -> None:
     trade.reached_since = 0
     price = outbox.state.instruments[trade.symbol].price
     if trade.held:
-        trade.trace.append(Rest(outbox.state.now, trade.stop))
+        trade.trace.append(RestingLevel(outbox.state.now, trade.stop))
         trade.stop_why = f"Backstop to {price(trade.backstop)}: the lines are held here from now on"
         trade.stop_code = rs.HELD_HERE
     else:
@@ -103,7 +103,7 @@ def fitted(trade: Trade, plan: Plan) -> Plan:
         raise Refused(problem.code, text) from None
 
 
-def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: Marks) -> None:
+def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: EntryValues) -> None:
     """Tend an open trade by the rules of `plan`; what its targets took already stays taken."""
     state, instrument = outbox.state, outbox.state.instruments[trade.symbol]
     basis, mine = marks.basis, fitted(trade, plan)
@@ -123,7 +123,7 @@ def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: Marks) -> None:
         if level > 0 and trade.side * (level - trade.ref) > 0:
             kept.append(TargetLine(number, level, rule.share * left, rule=index))
     stop = _stop_from(state, trade, plan, trade.ref) if _known(plan, atr, basis) else trade.stop
-    trade.targets, trade.fresh = kept, 0
+    trade.targets, trade.rung_steps_this_bar = kept, 0
     for rung in trade.rungs:  # another rig adds nothing
         rung.steps = rung.filled
     _swap_losses(trade, plan, instrument)

@@ -32,7 +32,7 @@ from hawser.engine.model import rig_levels
 from hawser.engine.model import transitions as states
 from hawser.engine.model.exposure import Exposure, Valuation
 from hawser.engine.model.reasons import Reason
-from hawser.engine.model.state import EngineState, Marks, Rung, TargetLine, Terms, Trade
+from hawser.engine.model.state import EngineState, EntryValues, Rung, TargetLine, Terms, Trade
 from hawser.engine.outbox import OVERDUE, Outbox
 from hawser.engine.protection.converge import converge, leave, signal
 
@@ -77,7 +77,7 @@ def request_for(
 
 
 def terms_of(
-    state: EngineState, plan: Plan, marks: Marks, without: Trade | None = None, beside: tuple[Terms, ...] = ()
+    state: EngineState, plan: Plan, marks: EntryValues, without: Trade | None = None, beside: tuple[Terms, ...] = ()
 ) -> Terms:
     """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
     market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
@@ -140,7 +140,7 @@ def no_ladder(plan: Plan) -> None:
         raise Refused("ladder", "A ladder is sized before its first entry: it cannot be put on what is open already.")
 
 
-def atr_of(state: EngineState, plan: Plan, marks: Marks) -> float:
+def atr_of(state: EngineState, plan: Plan, marks: EntryValues) -> float:
     """The ATR that the plan means, price units; NaN where it has no value. Raises Refused where steps need it."""
     if own_atr(plan):
         atr = math.nan if marks.atr is None else marks.atr
@@ -178,7 +178,7 @@ def place(outbox: Outbox, ask: ev.PlaceTrade) -> None:
     if _asked_before(outbox, ask.ask) or not _may_enter(outbox, plan, ask.ask, plan.side):
         return
     try:
-        terms = terms_of(state, plan, Marks(ask.basis, ask.atr))
+        terms = terms_of(state, plan, EntryValues(ask.basis, ask.atr))
         bound = plan.entry.bound(ask.seen if ask.seen and not plan.entry.pending else terms.ref, plan.side)
         if bound is not None and plan.side * (terms.ref - bound) > 0:
             price = state.instruments[plan.symbol].price
@@ -206,7 +206,7 @@ def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:
         for side, basis in zip((1, -1), ask.bases, strict=True):
             entry = EntryRule("stop", atr=ask.atr, within_ticks=plan.entry.within_ticks, good=plan.entry.good)
             one = msgspec.structs.replace(plan, side=side, entry=entry)
-            found.append(terms_of(state, one, Marks(basis, ask.own_atr), beside=tuple(found)))
+            found.append(terms_of(state, one, EntryValues(basis, ask.own_atr), beside=tuple(found)))
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
     except Refused as refusal:
         outbox.tell("refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask)
@@ -298,7 +298,7 @@ def move_entry(outbox: Outbox, ask: ev.MoveEntry) -> None:
         outbox.tell("refused", "not_positive", problem, trade, ask.ask)
         return
     plan = msgspec.structs.replace(latest_plan(trade), entry=trade.plan.entry.moved(ask.level, instrument))
-    marks = Marks(trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr)
+    marks = EntryValues(trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr)
     replan(outbox, trade, plan, ask.ask, marks)
 
 
@@ -312,9 +312,9 @@ def _latest(trade: Trade) -> Terms | None:
     return trade.then or trade.moving
 
 
-def replan(outbox: Outbox, trade: Trade, plan: Plan, ask: str, marks: Marks | None = None) -> None:
+def replan(outbox: Outbox, trade: Trade, plan: Plan, ask: str, marks: EntryValues | None = None) -> None:
     """Size a pending entry anew by `plan`; its terms hold once the venue has accepted them."""
-    marks = marks or Marks(trade.basis, trade.atr)
+    marks = marks or EntryValues(trade.basis, trade.atr)
     try:
         terms = terms_of(outbox.state, plan, marks, without=trade)
     except Refused as refusal:
@@ -336,7 +336,7 @@ def resize(outbox: Outbox, trade: Trade, level: int) -> None:
     entry = trade.plan.entry.moved(level, state.instruments[trade.symbol])
     plan = msgspec.structs.replace(latest_plan(trade), entry=entry)
     try:
-        terms = terms_of(state, plan, Marks(trade.basis, trade.atr), without=trade)
+        terms = terms_of(state, plan, EntryValues(trade.basis, trade.atr), without=trade)
     except Refused:
         leave(outbox, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
         return

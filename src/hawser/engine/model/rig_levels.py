@@ -162,7 +162,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
             text = f"loss step {line.number} at {price(line.level)}: {fg.percent(100 * line.share, 0)} out"
             found.append(Waiting(line.level, text))
     if rules.time_bars:
-        left = max(0, rules.time_bars - trade.lived)
+        left = max(0, rules.time_bars - trade.bars_lived)
         found.append(Waiting(0, f"time exit in {fg.counted(left, 'bar')}"))
     timed = rig.time_exit
     if timed is not None and (timed.session_end or timed.before_weekend):

@@ -17,12 +17,14 @@ from hawser.core.plan import Plan
 from hawser.core.rig import Basket
 from hawser.core.rules.moving import even_level
 from hawser.engine.commands import OrderKind, Role
-from hawser.engine.events import Held
+from hawser.engine.events import VenuePosition
 from hawser.engine.model import transitions as states
 from hawser.engine.model.reasons import INITIAL, Reason
 
 
-class Order(msgspec.Struct, forbid_unknown_fields=True):
+class Order(
+    msgspec.Struct, forbid_unknown_fields=True, rename={"told_filled": "owed", "steps_under_way": "hoped"}
+):  # fmt: skip
     """One order of ours. `level` and `steps` are what the venue last confirmed (or was first asked)."""
 
     id: str
@@ -38,14 +40,14 @@ class Order(msgspec.Struct, forbid_unknown_fields=True):
     state: str = states.SENDING
     filled: int = 0
     unwanted: bool = False  # a cancel was sent
-    owed: int = 0  # what the venue says it has filled, where that was told before the fills were
+    told_filled: int = 0  # what the venue says it has filled, where that was told before the fills were
     fills: list[str] = []
     pending: str = "submit"  # the request under way: submit, amend, cancel, query, or ""
     token: int = 0  # tells that request's time-out from older ones
     silences: int = 0
     retry_at: int = 0
     seen: int = 0  # the quote that it was to fill at when it was sent
-    hoped: int = 0  # steps that a change under way would give it: it may have them already
+    steps_under_way: int = 0  # steps that a change under way would give it: it may have them already
     asked: list[tuple[int, int]] = []  # levels and steps it was asked to rest at, the last few: others are the venue's
     refusals: int = 0  # of changes, in a row
     given_up: int = 0  # of one stop of several: the level wanted that the venue won't have it rest at; not asked again
@@ -61,7 +63,7 @@ class Order(msgspec.Struct, forbid_unknown_fields=True):
     @property
     def surely_left(self) -> int:
         """The same where a change to less may have been carried out: a refusal does not say which change it is for."""
-        return max(0, min(self.steps, self.hoped or self.steps) - self.filled)
+        return max(0, min(self.steps, self.steps_under_way or self.steps) - self.filled)
 
 
 class TargetLine(msgspec.Struct, forbid_unknown_fields=True):
@@ -88,14 +90,14 @@ class Rung(msgspec.Struct, forbid_unknown_fields=True):
     failures: int = 0
 
 
-class Rest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class RestingLevel(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """From `time` on the stop rested at `level`."""
 
     time: int
     level: int
 
 
-class Marks(NamedTuple):
+class EntryValues(NamedTuple):
     """What a plan stands on at one moment, price units (None: no value): the level under a stop taken from bars, and
     the ATR of its rig where that is another than the one bars carry."""
 
@@ -103,7 +105,7 @@ class Marks(NamedTuple):
     atr: float | None = None
 
 
-class Group(msgspec.Struct, forbid_unknown_fields=True):
+class TradeBasket(msgspec.Struct, forbid_unknown_fields=True):
     """Trades under one basket, and the equity when it was formed."""
 
     name: str
@@ -130,7 +132,9 @@ class Terms(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rungs: tuple[Rung, ...] = ()
 
 
-class Trade(msgspec.Struct, forbid_unknown_fields=True):
+class Trade(
+    msgspec.Struct, forbid_unknown_fields=True, rename={"rung_steps_this_bar": "fresh", "bars_lived": "lived"}
+):  # fmt: skip
     """One trade from plan to end."""
 
     id: str
@@ -165,7 +169,7 @@ class Trade(msgspec.Struct, forbid_unknown_fields=True):
     stop_by_hand: bool = False
     stop_retry_at: int = 0
     stop_failures: int = 0
-    trace: list[Rest] = []
+    trace: list[RestingLevel] = []
     entered: int = 0  # steps filled by the entry and by rungs
     closed: int = 0  # steps closed since
     entry_value: float = 0.0  # sum of steps * price (ticks)
@@ -182,7 +186,7 @@ class Trade(msgspec.Struct, forbid_unknown_fields=True):
     hurried: bool = False  # the time to attach a stop is up: everything that may cover it is tried at once
     leave: Reason | None = None  # why it is being closed
     losses: list[TargetLine] = []  # loss steps
-    lived: int = 0  # completed bars since the entry, its own included
+    bars_lived: int = 0  # completed bars since the entry, its own included
     entry_equity: float = 0.0
     chain: int = 0  # how many follow-ons led to it
     hours_at: int = 0  # when a time exit by the hours leaves it
@@ -193,7 +197,9 @@ class Trade(msgspec.Struct, forbid_unknown_fields=True):
     close_failures: int = 0
     end: Reason | None = None  # what ended it
     rungs: list[Rung] = []  # of a ladder, beside the entry
-    fresh: int = 0  # steps that rungs have filled since the last completed bar: the target leaves them alone
+    rung_steps_this_bar: int = (
+        0  # steps that rungs have filled since the last completed bar: the target leaves them alone
+    )
     sent: dict[str, list[int]] = {}  # when the requests of each line left, of the last minute (`pacing.py`)
     left: str = ""  # why it is left as it rests at the venue: its instrument is another now, or gone
     wake_at: int = 0  # when it is looked at again, where something waits for its time
@@ -351,7 +357,7 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     trades: dict[str, Trade] = {}
     by_symbol: dict[str, list[str]] = {}  # the same trades' ids by instrument: a quote looks at its own only
     orders: dict[str, Order] = {}
-    baskets: dict[str, Group] = {}  # over several trades, by name
+    baskets: dict[str, TradeBasket] = {}  # over several trades, by name
     groups: dict[str, str] = {}  # OCO groups: the trade that filled first, or nothing
     guards: Guards = Guards()
     guards_later: dict[str, Later] = {}  # looser ones, by name, that wait for their next period
@@ -371,7 +377,7 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     sent_count: int = 0
     left_over: tuple[str, ...] = ()  # orders that rest at the venue though they are over: each is told once
     foreign: tuple[str, ...] = ()  # orders at the venue that are another's
-    unexplained: dict[str, Held] = {}  # positions at the venue that no trade explains
+    unexplained: dict[str, VenuePosition] = {}  # positions at the venue that no trade explains
 
     def base_span(self, symbol: str) -> int:
         """The length of an instrument's own bars, ns; 0 where nobody has said."""

@@ -26,7 +26,7 @@ def nearest(trade: Trade, role: Role) -> list[TargetLine]:
 def part_wants(trade: Trade, role: Role) -> dict[int, int]:
     """What each target or loss step has still to take of what is open, in steps, by number; the nearest first. A loss
     step at or beyond the stop is void, and so is a line where no price is: the target of a ladder far down."""
-    parts = target_parts(trade, trade.entered - trade.fresh) if role == "target" else loss_parts(trade)
+    parts = target_parts(trade, trade.entered - trade.rung_steps_this_bar) if role == "target" else loss_parts(trade)
     room, wants = trade.open_steps, {}
     for line in nearest(trade, role):
         void = role == "loss" and trade.side * (line.level - trade.stop) <= 0
@@ -121,7 +121,7 @@ def want_rungs(outbox: Outbox, trade: Trade) -> None:
         return
     sent = [outbox.state.orders[name] for name in trade.order_ids]
     under_way = {
-        order.number for order in sent if order.role == "rung" and (not order.over or order.owed > order.filled)
+        order.number for order in sent if order.role == "rung" and (not order.over or order.told_filled > order.filled)
     }
     most = most_steps(outbox, trade)
     for rung in trade.rungs:

@@ -22,7 +22,7 @@ from hawser.engine import events as ev
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states
 from hawser.engine.model.reasons import Reason
-from hawser.engine.model.state import EngineState, Market, Order, Rest, Rung, TargetLine, Terms, Trade
+from hawser.engine.model.state import EngineState, Market, Order, RestingLevel, Rung, TargetLine, Terms, Trade
 from hawser.engine.outbox import Outbox
 
 TOLD = ("multiplier", "quote", "base", "kind", "qty_min", "qty_max", "margin_rate", "min_stop_ticks", "commission")
@@ -178,7 +178,7 @@ class Grid:
         """A price of the market, which decides no level: the nearest."""
         return round(ticks * self._ticks)
 
-    def held(self, held: ev.Held) -> ev.Held:
+    def held(self, held: ev.VenuePosition) -> ev.VenuePosition:
         """A position of the venue, which tells it anew: what is off the new step is left out, as it is then."""
         steps, entry = max(1, int(held.steps * self._steps)), float(Fraction(held.entry) * self._ticks)
         return msgspec.structs.replace(held, steps=steps, entry=entry)
@@ -221,19 +221,21 @@ class Grid:
             asked_steps=self.qty(trade.asked_steps), stop=self.level(trade.stop),
             initial_stop=self.level(trade.initial_stop), targets=list(map(self.line, trade.targets)),
             moving=self.terms(trade.moving), then=self.terms(trade.then), backstop=self.level(trade.backstop),
-            trace=[Rest(one.time, self.level(one.level)) for one in trade.trace], entered=self.qty(trade.entered),
-            closed=self.qty(trade.closed), entry_value=float(trade.entry_value * self._ticks * self._steps),
+            trace=[RestingLevel(one.time, self.level(one.level)) for one in trade.trace],
+            entered=self.qty(trade.entered), closed=self.qty(trade.closed),
+            entry_value=float(trade.entry_value * self._ticks * self._steps),
             best_exit=self.near(trade.best_exit), most=self.qty(trade.most), emergency=self.level(trade.emergency),
             losses=list(map(self.line, trade.losses)), rungs=list(map(self.rung, trade.rungs)),
-            fresh=self.qty(trade.fresh),
+            rung_steps_this_bar=self.qty(trade.rung_steps_this_bar),
         )  # fmt: skip
 
     def order(self, order: Order) -> Order:
         """An order as it is on the new grid; raises OffGrid."""
         return msgspec.structs.replace(
             order, steps=self.qty(order.steps), level=self.maybe(order.level), bound=self.maybe(order.bound),
-            filled=self.qty(order.filled), owed=self.qty(order.owed), seen=self.near(order.seen),
-            hoped=self.qty(order.hoped), asked=[(self.level(level), self.qty(steps)) for level, steps in order.asked],
+            filled=self.qty(order.filled), told_filled=self.qty(order.told_filled), seen=self.near(order.seen),
+            steps_under_way=self.qty(order.steps_under_way),
+            asked=[(self.level(level), self.qty(steps)) for level, steps in order.asked],
         )  # fmt: skip
 
 

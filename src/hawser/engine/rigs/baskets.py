@@ -14,7 +14,7 @@ from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states
 from hawser.engine.model.exposure import Valuation
 from hawser.engine.model.reasons import Reason, words
-from hawser.engine.model.state import EngineState, Group, Trade, bar_key
+from hawser.engine.model.state import EngineState, Trade, TradeBasket, bar_key
 from hawser.engine.outbox import Outbox
 from hawser.engine.protection.converge import converge, leave
 
@@ -24,13 +24,13 @@ def members(state: EngineState, name: str) -> list[Trade]:
     return [trade for trade in state.trades.values() if trade.basket == name]
 
 
-def won(state: EngineState, group: Group) -> float:
+def won(state: EngineState, group: TradeBasket) -> float:
     """Money since the group was formed: realised and floating, commissions paid."""
     values = Valuation(state)
     return sum(values.result(trade) - trade.basket_before for trade in members(state, group.name))
 
 
-def limits(group: Group) -> tuple[float, float]:
+def limits(group: TradeBasket) -> tuple[float, float]:
     """What the group may lose and is to win, money; infinite where there is no such."""
     lost, gained = group.basket.stop, group.basket.target
     return (
@@ -52,7 +52,7 @@ def form(outbox: Outbox, ask: ev.FormBasket) -> None:
     for trade in trades:
         trade.basket, trade.basket_before = name, values.result(trade)
         trade.basket_quoted = ask.basket.basis == "tick"
-    group = state.baskets[name] = Group(name, ask.basket, state.equity)
+    group = state.baskets[name] = TradeBasket(name, ask.basket, state.equity)
     end_empty(state)
     lost, gained = limits(group)
     currency = state.account.currency if state.account else ""
@@ -112,14 +112,14 @@ def minute(outbox: Outbox, name: str) -> None:
         _want_minute(outbox, group)
 
 
-def _want_minute(outbox: Outbox, group: Group) -> None:
+def _want_minute(outbox: Outbox, group: TradeBasket) -> None:
     now = outbox.state.now
     if group.basket.basis == "minute_end" and group.minute_at <= now and not group.reached:
         group.minute_at = next_minute_end(now)
         outbox.later(f"basket:{group.name}", group.minute_at - now)
 
 
-def _look(outbox: Outbox, group: Group) -> None:
+def _look(outbox: Outbox, group: TradeBasket) -> None:
     money = won(outbox.state, group)
     if group.reached or not basket_reached(money, *limits(group)):
         return

@@ -92,7 +92,7 @@ def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
             _lived_through(state, trade, event)
         if trade.plan.timeframe_ns != event.span or event.opened + event.span <= trade.opened:
             continue
-        trade.lived = int(event.values.get(lived_key(trade.opened), trade.lived + 1))
+        trade.bars_lived = int(event.values.get(lived_key(trade.opened), trade.bars_lived + 1))
         if trade.open_steps and not trade.leave:
             _tend(outbox, trade, event)
     for trade in state.trades_in(event.symbol) if event.base else ():
@@ -140,7 +140,7 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
     rules = laid.rules if rig is not None and rig.basket and rig.basket.basis == "bar_close" else _no_basket(laid.rules)
     last = _by_hours(trade, instrument, event.opened, event.opened + event.span)
-    decided, _ = decided_at(rules, 0, 0, trade.lived, side, won, last)
+    decided, _ = decided_at(rules, 0, 0, trade.bars_lived, side, won, last)
     if decided:
         _leave(outbox, trade, decided, won, last)
     if why >= 0 or decided or aimed:
@@ -149,9 +149,9 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
 
 def _aim(outbox: Outbox, trade: Trade, beyond: float) -> bool:
     """Where rungs of a ladder have filled since the last bar: one target for all that is held, from the average."""
-    if not trade.fresh:
+    if not trade.rung_steps_this_bar:
         return False
-    trade.fresh = 0
+    trade.rung_steps_this_bar = 0
     level = int(common_target(trade.entry_value, trade.entered, beyond, trade.side))
     for line in trade.targets[:1]:  # none where a person took it away
         price = outbox.state.instruments[trade.symbol].price
@@ -214,7 +214,7 @@ def hours_ended(outbox: Outbox, trade: Trade, at: int) -> None:
 
 def _leave(outbox: Outbox, trade: Trade, decided: int, won: float, last: bool) -> None:
     if decided == TIME:
-        why = Reason(rs.TIME_HOURS) if last else Reason(rs.TIME_BARS, trade.lived)
+        why = Reason(rs.TIME_HOURS) if last else Reason(rs.TIME_BARS, trade.bars_lived)
     else:
         why = Reason(rs.BASKET_STOP if won < 0 else rs.BASKET_TARGET, money=won)
     outbox.tell("info", "rig_leaves", f"Closing: {words(why, outbox.currency)}", trade)
@@ -274,7 +274,7 @@ def _basket_reached(state: EngineState, trade: Trade) -> float | None:
     if rig is None or rig.basket is None or rig.basket.basis == "bar_close" or trade.leave or not trade.open_steps:
         return None
     won = Valuation(state).result(trade)
-    decided, _ = decided_at(_no_time(lay(state, trade).rules), 0, 0, trade.lived, trade.side, won, False)
+    decided, _ = decided_at(_no_time(lay(state, trade).rules), 0, 0, trade.bars_lived, trade.side, won, False)
     return won if decided else None
 
 

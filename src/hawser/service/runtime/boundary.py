@@ -68,7 +68,7 @@ def _qty(instrument: Instrument, steps: int) -> str:
     return instrument.qty(steps)
 
 
-class Inward:
+class FromVenue:
     """Turns the venue's messages into events, stamped with the time they arrived."""
 
     def __init__(self, instruments: dict[str, Instrument]) -> None:
@@ -160,22 +160,22 @@ class Inward:
         steps, price = _positive(_steps(instrument, fill.qty)), _positive(ticks(instrument, fill.price))
         return ev.Fill(fill.id, time, steps, price, fill.profit, fill.commission)
 
-    def _held(self, told: port.PositionTold) -> ev.Held:
+    def _held(self, told: port.PositionTold) -> ev.VenuePosition:
         instrument = self._instruments[told.symbol]
         entry = told.entry / instrument.tick_size if math.isfinite(told.entry) else 0.0
         if told.side not in (1, -1):
             raise ValueError(f"{told.side} is no side")
         steps = _steps(instrument, told.qty)
-        return ev.Held(told.id, told.symbol, told.side, steps, entry if 0 < entry <= MOST_TICKS else 0.0)
+        return ev.VenuePosition(told.id, told.symbol, told.side, steps, entry if 0 < entry <= MOST_TICKS else 0.0)
 
-    def _known(self, order: port.OrderTold) -> ev.Known:
+    def _known(self, order: port.OrderTold) -> ev.OrderReport:
         instrument = self._instruments.get(order.symbol)
         if instrument is None:
-            return ev.Known(order.id, order.status, 0, 0)
+            return ev.OrderReport(order.id, order.status, 0, 0)
         self._of_order[order.id] = order.symbol
         level = 0 if order.level is None else _positive(ticks(instrument, order.level))
         fills = tuple(self._fill(instrument, fill, fill.time) for fill in order.fills)
-        return ev.Known(order.id, order.status, level, _steps(instrument, order.qty), fills)
+        return ev.OrderReport(order.id, order.status, level, _steps(instrument, order.qty), fills)
 
     def _holdings(self, message: port.HoldingsTold, now: int) -> ev.Holdings:
         here = [self._held(one) for one in message.positions if one.symbol in self._instruments]

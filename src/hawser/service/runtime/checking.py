@@ -23,7 +23,7 @@ UNANSWERED = 5 * SECOND // 2  # after which it is asked once more; an answer to 
 OPEN_QUESTIONS = 4
 STALE = 10 * SECOND  # an answer to what was asked so long ago, before the machine slept perhaps, says nothing of now
 
-Look = tuple[object, ...]
+Appearance = tuple[object, ...]
 
 
 class Checking:
@@ -33,7 +33,7 @@ class Checking:
         self._token = 0
         self._next = self._asked_at = self._heard = 0
         # Questions without an answer: when they were asked, and the trades as they were then.
-        self._open: dict[int, tuple[int, dict[str, Look]]] = {}
+        self._open: dict[int, tuple[int, dict[str, Appearance]]] = {}
         self._patience = 0
 
     def heard(self, now: int) -> None:
@@ -95,10 +95,10 @@ class Checking:
         return event if differs(state, event) else None
 
 
-def _look(state: EngineState, trade: Trade) -> Look:
+def _look(state: EngineState, trade: Trade) -> Appearance:
     """All about a trade that a request or an answer changes."""
     orders = [state.orders[name] for name in trade.order_ids]
     kept = tuple(
-        (one.id, one.state, one.level, one.steps, one.filled, one.owed, one.pending, one.token) for one in orders
+        (one.id, one.state, one.level, one.steps, one.filled, one.told_filled, one.pending, one.token) for one in orders
     )
     return (trade.entered, trade.closed, trade.state, kept)

@@ -27,7 +27,7 @@ from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.engine.commands import AnyCommand, Tell
-from hawser.engine.model.state import Marks
+from hawser.engine.model.state import EntryValues
 from hawser.formats.declared import load
 from hawser.formats.policytext import from_anywhere
 from hawser.ledger.ledger import Ledger
@@ -85,7 +85,7 @@ class Hooks:
     told: Callable[[Tell], None] = lambda tell: None
     bars: Callable[[str, int, Bars], None] = lambda symbol, span, bars: None
     bar: Callable[[ev.BarCompleted], None] = lambda bar: None
-    marks: Callable[[dict[str, Marks]], None] = lambda marks: None
+    marks: Callable[[dict[str, EntryValues]], None] = lambda marks: None
     guards: Callable[[GuardPicture], None] = lambda picture: None
     ready: Callable[[], None] = lambda: None
     fault: Callable[[str], None] = lambda sentence: None
@@ -216,7 +216,9 @@ class Runtime:
 
         def tell(session: Session) -> None:
             plans = {symbol: msgspec.structs.replace(plan, symbol=symbol) for symbol in session.stores}
-            self.hooks.marks({symbol: Marks(session.basis(one), session.own_atr(one)) for symbol, one in plans.items()})
+            self.hooks.marks(
+                {symbol: EntryValues(session.basis(one), session.own_atr(one)) for symbol, one in plans.items()}
+            )
 
         self._do(tell)
 

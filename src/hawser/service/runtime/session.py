@@ -38,7 +38,7 @@ from hawser.engine.guards.next_look import must_watch
 from hawser.ledger.ledger import Entry, Ledger, Restored
 from hawser.service.recording import Extent, Here, Outcome, Recording, Way, recordable
 from hawser.service.runtime.barstore import BarStore
-from hawser.service.runtime.boundary import Inward, Odd, as_request
+from hawser.service.runtime.boundary import FromVenue, Odd, as_request
 from hawser.service.runtime.checking import Checking
 from hawser.venue import port
 
@@ -103,7 +103,7 @@ class Session:
     def _set_up(self, instruments: tuple[Instrument, ...], base_span: int, histories: dict[str, Bars]) -> None:
         """The bars of these instruments, and what reads the messages about them."""
         self.stores = {one.symbol: BarStore(one, base_span, histories[one.symbol]) for one in instruments}
-        self._inward = Inward({one.symbol: one for one in instruments})
+        self._inward = FromVenue({one.symbol: one for one in instruments})
         state = self.engine.state
         for order in state.orders.values():
             self._inward.note(order.id, state.trades[order.trade].symbol, state.orders)
@@ -393,7 +393,7 @@ class Session:
         """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now. Raises
         BadInput where it cannot be written down: nothing after it could be written either."""
         replace = msgspec.structs.replace
-        if isinstance(event, (ev.PlaceTrade, ev.Reequip, ev.Adopt)):
+        if isinstance(event, (ev.PlaceTrade, ev.ChangeRules, ev.Adopt)):
             event = replace(event, basis=self.basis(event.plan), atr=self.own_atr(event.plan))
         elif isinstance(event, ev.PlaceStraddle):
             sides = [replace(event.plan, side=side) for side in (1, -1)]

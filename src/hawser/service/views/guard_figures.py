@@ -11,7 +11,7 @@ from hawser.core.clock import MINUTE, SECOND
 from hawser.core.guards import declared as dc
 from hawser.core.guards.measures import median_key, percentile_key, regime_key
 from hawser.core.guards.news import windows
-from hawser.core.guards.verdicts import Scene
+from hawser.core.guards.verdicts import EntryContext
 from hawser.core.heat import outcome_at_stop
 from hawser.core.hours import next_change
 from hawser.engine.clearance.guards import about, silent_since, whole_account
@@ -21,12 +21,12 @@ from hawser.engine.model.exposure import Valuation
 from hawser.engine.model.state import EngineState, Memory
 
 
-def filter_figures(guard: dc.AnyGuard, scene: Scene) -> tuple[str, str, str]:
+def filter_figures(guard: dc.AnyGuard, scene: EntryContext) -> tuple[str, str, str]:
     """Present value, limit and what it watches, in words with units."""
     return _VALUES[type(guard)](guard, scene)
 
 
-def _spread_value(guard: dc.SpreadGuard, scene: Scene) -> tuple[str, str, str]:
+def _spread_value(guard: dc.SpreadGuard, scene: EntryContext) -> tuple[str, str, str]:
     median = scene.measure(scene.instrument.symbol, median_key(guard))
     spread, symbol = scene.spread, scene.instrument.symbol
     if guard.max_ticks is not None:
@@ -42,7 +42,7 @@ def _plain(value: float, digits: int) -> str:
     return fg.number(value, digits)
 
 
-def _news_value(guard: dc.NewsGuard, scene: Scene) -> tuple[str, str, str]:
+def _news_value(guard: dc.NewsGuard, scene: EntryContext) -> tuple[str, str, str]:
     ahead = [one for one in windows(scene.calendars, scene.instrument.news_currencies, guard) if one.end > scene.at]
     first = ahead[0].event if ahead else None
     now = "none ahead"
@@ -52,7 +52,7 @@ def _news_value(guard: dc.NewsGuard, scene: Scene) -> tuple[str, str, str]:
     return now, limit, f"{guard.impact} news for {scene.instrument.symbol}"
 
 
-def _session_value(guard: dc.SessionGuard, scene: Scene) -> tuple[str, str, str]:
+def _session_value(guard: dc.SessionGuard, scene: EntryContext) -> tuple[str, str, str]:
     parts = [f"{getattr(guard, key):g} min {text}" for key, text in (
         ("after_open_min", "after the open"), ("before_close_min", "before the close"),
         ("before_weekend_min", "before the weekend")) if getattr(guard, key)]  # fmt: skip
@@ -63,20 +63,20 @@ def _session_value(guard: dc.SessionGuard, scene: Scene) -> tuple[str, str, str]
     return now, ", ".join(parts), f"the clock, for {scene.instrument.symbol}"
 
 
-def _volatility_value(guard: dc.VolatilityGuard, scene: Scene) -> tuple[str, str, str]:
+def _volatility_value(guard: dc.VolatilityGuard, scene: EntryContext) -> tuple[str, str, str]:
     value = scene.measure(scene.instrument.symbol, percentile_key(guard))
     of = f"ATR percentile of {scene.instrument.symbol} in {guard.bars} bars of {guard.timeframe}"
     return _plain(value, 0), f"{guard.low:g} to {guard.high:g}", of
 
 
-def _regime_value(guard: dc.RegimeGuard, scene: Scene) -> tuple[str, str, str]:
+def _regime_value(guard: dc.RegimeGuard, scene: EntryContext) -> tuple[str, str, str]:
     above = scene.measure(guard.reference, regime_key(guard))
     allows = {"with": "longs above, shorts below", "above": "entries above", "below": "entries below"}[guard.entries]
     of = f"{guard.reference} over its {guard.length}-bar {guard.average} on {guard.timeframe}"
     return f"{fg.number(above, 2, sign=True)} %", allows, of
 
 
-_VALUES: dict[type, Callable[[Any, Scene], tuple[str, str, str]]] = {
+_VALUES: dict[type, Callable[[Any, EntryContext], tuple[str, str, str]]] = {
     dc.SpreadGuard: _spread_value,
     dc.NewsGuard: _news_value,
     dc.SessionGuard: _session_value,

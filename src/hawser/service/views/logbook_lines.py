@@ -260,7 +260,9 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.FormBasket: _plain("asked", lambda e: f"Basket over {', '.join(e.trades)}: {basket_text(e.basket)}"),
     ev.DissolveBasket: _plain("asked", lambda e: f"Take {e.name} off"),
     ev.SetTarget: _target_set,
-    ev.Reequip: lambda teller, e: ("asked", f"Tend by {_rig_name(e.plan) or 'another plan'}: {_rules(teller, e.plan)}"),
+    ev.ChangeRules: lambda teller, e: (
+        "asked", f"Tend by {_rig_name(e.plan) or 'another plan'}: {_rules(teller, e.plan)}"
+    ),
     ev.HoldLines: _plain("asked", lambda e: "Hold the lines here" if e.held else "Let the lines rest at the venue"),
     ev.Adopt: lambda teller, e: ("asked", f"Adopt position {e.position}: {_rules(teller, e.plan)}"),
     ev.CloseTrade: _plain("asked", _closing_one),

@@ -12,19 +12,19 @@ from hawser.core.clock import DAY
 from hawser.core.errors import Refused
 from hawser.core.guards.declared import AnyGuard, RegimeGuard, SpreadGuard
 from hawser.core.guards.measures import median_key
-from hawser.core.guards.verdicts import Closed, Scene, filter_verdict, widest_spread
+from hawser.core.guards.verdicts import Closed, EntryContext, filter_verdict, widest_spread
 from hawser.core.heat import heat, locked
 from hawser.core.instrument import Instrument
 from hawser.core.plan import BY_HAND, Plan
 from hawser.core.sizing import SizeRequest
 from hawser.engine.clearance.entries import account_verdict, entry_verdict
 from hawser.engine.entries.placing import account_now, is_pending, need_equity, request_for
-from hawser.engine.events import Held
+from hawser.engine.events import VenuePosition
 from hawser.engine.model import transitions as states
 from hawser.engine.model.exposure import Exposure, Valuation, covered_steps, resting_level
 from hawser.engine.model.reasons import words
 from hawser.engine.model.rig_levels import Waiting, target_parts, waiting
-from hawser.engine.model.state import EngineState, Group, Rest, Trade
+from hawser.engine.model.state import EngineState, RestingLevel, Trade, TradeBasket
 from hawser.engine.rigs.baskets import limits, members, won
 from hawser.service.views.news import NewsMark, marks
 
@@ -80,7 +80,7 @@ class TradeView(msgspec.Struct, frozen=True):
     stop: int
     resting_stop: int
     initial_stop: int
-    trace: tuple[Rest, ...]
+    trace: tuple[RestingLevel, ...]
     targets: tuple[TargetView, ...]
     opened: int
     ended: int
@@ -143,7 +143,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     forming: tuple[float, ...] | None
     exposed: int
     never_widen: bool
-    unexplained: tuple[Held, ...] = ()  # positions at the venue that no trade explains
+    unexplained: tuple[VenuePosition, ...] = ()  # positions at the venue that no trade explains
     left: tuple[str, ...] = ()  # those of them that were ours: left as they rest, for their instrument is another now
     faults: int = 0
     baskets: tuple[BasketView, ...] = ()
@@ -167,7 +167,7 @@ class Snapshot(msgspec.Struct, frozen=True):
         if view is None:
             return ()
         spread = float(view.ask - view.bid) if view.bid else math.nan
-        scene = Scene(self.time, view.instrument, spread, self.measures, (), plan.side, r_ticks)
+        scene = EntryContext(self.time, view.instrument, spread, self.measures, (), plan.side, r_ticks)
         known = {reason.guard for reason in view.closed}
         meant = (one for one in self.guards if one.name not in known and one.watches(plan.symbol, plan.source))
         said = (filter_verdict(guard, scene) for guard in meant)
@@ -217,7 +217,7 @@ def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: 
     )  # fmt: skip
 
 
-def _basket(state: EngineState, group: Group) -> BasketView:
+def _basket(state: EngineState, group: TradeBasket) -> BasketView:
     live = sum(trade.state != states.ENDED for trade in members(state, group.name))
     return BasketView(group.name, won(state, group), *limits(group), live)
 

@@ -123,7 +123,7 @@ class Server:
         for line in callers[: max(0, len(callers) - MOST_CALLERS + 1)]:
             self._hang_up(line)
         caller.setblocking(False)
-        self._lines[caller] = wire.Frames(wire.Inward)
+        self._lines[caller] = wire.Frames(wire.FromVenue)
         self._selector.register(caller, selectors.EVENT_READ)
 
     def _hang_up(self, line: socket.socket) -> None:

@@ -81,7 +81,7 @@ class Replaced(port.Told, frozen=True):
     """The last message to a client: another has said who it is, and has the line from now on."""
 
 
-Inward = (
+FromVenue = (
     port.NewOrder | port.AmendOrder | port.CancelOrder | port.AskOrder | port.AskHoldings
     | Hello | Pace | SetWeather | MakeGust | MakeStray
 )  # fmt: skip
