@@ -16,7 +16,7 @@ import figures as fg
 from hawser.core.clock import MINUTE
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.news import Calendar, NewsEvent
-from hawser.core.rules.tending import PESSIMISTIC
+from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.engine import events as ev
 from hawser.engine.clearance.entries import entry_verdict
 from hawser.formats.declared import load

@@ -36,7 +36,7 @@ from hawser.desk.app.window import Window
 from hawser.engine import events as ev
 from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.profile import Profile, profile
-from hawser.service.runtime import link
+from hawser.service.runtime import venue_thread
 from hawser.service.runtime.runtime import Boot
 from hawser.service.runtime.session import Session
 from hawser.venue import port
@@ -118,7 +118,7 @@ def boot(where: Profile) -> Boot:
 
 def hand_over(count: int, gap: float) -> list[float]:
     """Seconds from one thread's append to another's pop, through a lock and a condition."""
-    inbox, found = link.Inbox(), []
+    inbox, found = venue_thread.Inbox(), []
     message = port.Accepted(time=0, id="x")
 
     def read() -> None:
@@ -156,9 +156,9 @@ class Stopwatch:
         self.delays: list[float] = []
         self.sleeper: subprocess.Popen[str] | None = None
         self._sent: dict[int, int] = {}
-        put, take, watch = link.Inbox.put, Session.message, self
+        put, take, watch = venue_thread.Inbox.put, Session.message, self
 
-        def noted(inbox: link.Inbox, at: int, message: port.Told) -> None:
+        def noted(inbox: venue_thread.Inbox, at: int, message: port.Told) -> None:
             watch._sent[id(message)] = time.perf_counter_ns()
             put(inbox, at, message)
 
@@ -167,7 +167,7 @@ class Stopwatch:
             if isinstance(told, port.QuoteTold) and (at := watch._sent.pop(id(told), 0)):
                 watch.delays.append((time.perf_counter_ns() - at) / 1e9)
 
-        link.Inbox.put, Session.message = noted, taken  # type: ignore[method-assign]
+        venue_thread.Inbox.put, Session.message = noted, taken  # type: ignore[method-assign]
 
 
 def turn_until(done: Callable[[], bool], every_ms: int) -> None:

@@ -27,7 +27,7 @@ from hawser.core.indicators import atr
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Rig, Trail
-from hawser.core.rules.tending import PESSIMISTIC
+from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.rehearsal import batch
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals
 

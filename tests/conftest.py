@@ -24,8 +24,8 @@ def patient_disk(monkeypatch: pytest.MonkeyPatch) -> None:
     """A slow disk is no disk that hangs, however loaded the machine; tests of one that does set their own. Who leaves
     waits until all has ended."""
     monkeypatch.setattr(Aside, "patience", 600.0)
-    monkeypatch.setattr("hawser.service.patience.ENDING", 200.0)
-    monkeypatch.setattr("hawser.service.patience.PATIENCE", 600.0)
+    monkeypatch.setattr("hawser.service.timed_io.ENDING", 200.0)
+    monkeypatch.setattr("hawser.service.timed_io.PATIENCE", 600.0)
 
 
 @pytest.fixture(autouse=True)
@@ -58,6 +58,6 @@ def morning(tmp_path_factory) -> Path:
 def hanging(monkeypatch):
     """Stands for what waits for a disk, until the test has ended."""
     over = threading.Event()
-    monkeypatch.setattr("hawser.service.patience.PATIENCE", 0.05)
+    monkeypatch.setattr("hawser.service.timed_io.PATIENCE", 0.05)
     yield lambda *_, **__: over.wait(600)
     over.set()

@@ -22,7 +22,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from hawser.core import typed
+from hawser.core import field_parser as fp
 from hawser.core.account import Account
 from hawser.core.errors import BadInput, HawserError
 from hawser.core.guards.declared import Guards, NewsSources
@@ -37,7 +37,7 @@ from hawser.formats.policytext import read_policy
 from hawser.formats.rigs import read_rig
 from hawser.formats.size_json import answer_one
 from hawser.service.alerts.settings import AlertSettings
-from hawser.service.watchdog.keeping import WatchSettings
+from hawser.service.watchdog.control import WatchSettings
 from hawser.venue.quay import wire
 
 HERE = Path(__file__).resolve().parents[1]
@@ -81,7 +81,7 @@ TYPED = (
     "14:30",
     "30 min", "2 R, settle 500 ms", "20 t + 1 atr", "target 2", "900, or 1.5 %", "0.61605",
 )  # fmt: skip
-READERS = [getattr(typed, name) for name in dir(typed) if name.startswith("read_")]
+READERS = [getattr(fp, name) for name in dir(fp) if name.startswith("read_")]
 MORE = {"read_size": ("CHF",), "read_stop": ("CHF",), "read_target": (0.5,), "read_share": (0.5,)}
 
 

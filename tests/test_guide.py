@@ -7,11 +7,11 @@ import textwrap
 import pytest
 
 from hawser.core.account import Account
+from hawser.core.field_help import keys_of
+from hawser.core.field_parser import read_size, read_stop
 from hawser.core.guards import declared as dc
 from hawser.core.instrument import Instrument
 from hawser.core.sizing import sized
-from hawser.core.told import keys_of
-from hawser.core.typed import read_size, read_stop
 from hawser.formats.size_json import answer_one, read_request
 from madeup import ROOT
 

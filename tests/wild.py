@@ -20,7 +20,7 @@ from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.errors import HawserError
 from hawser.core.guards.declared import LossSwitch
 from hawser.core.instrument import Commission, Instrument, Session
-from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.engine.clearance.guards import whole_account
 from hawser.rehearsal import watch
 from hawser.rehearsal.run import Signals

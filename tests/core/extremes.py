@@ -19,20 +19,20 @@ from typing import Any
 import numpy as np
 
 from hawser.core.rules import (
-    closing,
     entries,
     ladders,
-    laying,
     moving,
     quantity,
     rounding,
     sizes,
     stops,
     targets,
-    tending,
+    trade_levels,
 )
 
-MODULES = (closing, entries, ladders, laying, moving, quantity, rounding, sizes, stops, targets, tending)
+MODULES = (
+    bar_close, entries, inside_bar, ladders, moving, quantity, rounding, sizes, stops, targets, trade_levels,
+)  # fmt: skip
 MOST = 10**15  # what is read at most, in ticks, steps, or units of anything
 WHOLE = (1, 2, 3, 7, 1000, 2**24, 2**24 + 1, 2**31, 2**32 + 5, 10**9, 3 * 10**9, 10**12, 2**52 + 1, MOST - 1, MOST)
 FLOATS = (0.0, 1e-15, 1e-9, 0.1 + 0.2, 0.5, 1.0, 1.37, 7.5, 100.0, 2.0**24, 1e9, 1e12, 1e15)
@@ -100,7 +100,7 @@ def _arguments(draw: Random, function: Any) -> list[Any]:
     for name, value in given.items():  # lists of one rule are as long as each other
         if _listed(name, value):
             given[name] = np.resize(value, size)
-        elif isinstance(value, laying.Setup):
+        elif isinstance(value, trade_levels.Setup):
             lists = {key: one for key, one in value._asdict().items() if isinstance(one, np.ndarray)}
             given[name] = value._replace(**{key: np.resize(one, size or 1) for key, one in lists.items()})
     return list(given.values())

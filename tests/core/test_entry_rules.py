@@ -8,15 +8,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hawser.core import typed
+from hawser.core import field_parser as fp
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.errors import BadInput, Refused
 from hawser.core.rules.entries import ENTRY_OK, ENTRY_TOO_NEAR, ENTRY_WRONG_SIDE, entry_stands
+from hawser.core.rules.inside_bar import ADVERSE, FAVOURABLE, PESSIMISTIC, STOP, TARGET, inside, nearest, touched
 from hawser.core.rules.ladders import ladder_base, ladder_most, ladder_worst, lay_rungs, rung_steps
-from hawser.core.rules.laying import Money
 from hawser.core.rules.sizes import ALL, AtStop, Limits, cap_steps
-from hawser.core.rules.tending import ADVERSE, FAVOURABLE, PESSIMISTIC, STOP, TARGET, inside, nearest, touched
+from hawser.core.rules.trade_levels import Money
 from madeup import pair
 
 NOON = 20_000 * DAY + 12 * HOUR
@@ -80,29 +80,29 @@ def test_a_level_is_on_the_grid_rounded_for_its_side(rule, side, level):
     ],
 )
 def test_an_entry_is_written_as_it_is_typed(text):
-    assert typed.entry_text(typed.read_entry(text)) == text
+    assert fp.entry_text(fp.read_entry(text)) == text
 
 
 @pytest.mark.parametrize("text", ["cancelled", "30 min", "2 h", "14:30", "session end"])
 def test_a_wait_is_written_as_it_is_typed(text):
-    assert typed.good_text(typed.read_good(text)) == text
+    assert fp.good_text(fp.read_good(text)) == text
 
 
 @given(st.floats(1.001, 50).map(lambda value: float(f"{value:.3g}")), st.integers(0, 60_000))
 def test_held_lines_are_written_as_they_are_typed(backstop, settle):
     if backstop > 1:
         rule = HeldRule(backstop, settle)
-        assert typed.read_held(typed.held_text(rule)) == rule
+        assert fp.read_held(fp.held_text(rule)) == rule
 
 
 @pytest.mark.parametrize(
     ("read", "text", "told"),
     [
-        (typed.read_entry, "limit", "expected market, limit"), (typed.read_entry, "stop now", "expected market, limit"),
-        (typed.read_entry, "limit 0.6 within 3 t", "never fills worse"),
-        (typed.read_entry, "market within 1.5 t", "whole"),
-        (typed.read_good, "tomorrow", "30 min"), (typed.read_good, "3 days", "30 min"),
-        (typed.read_held, "twice", "2 R"), (typed.read_straddle, "straddle", "straddle 1 atr"),
+        (fp.read_entry, "limit", "expected market, limit"), (fp.read_entry, "stop now", "expected market, limit"),
+        (fp.read_entry, "limit 0.6 within 3 t", "never fills worse"),
+        (fp.read_entry, "market within 1.5 t", "whole"),
+        (fp.read_good, "tomorrow", "30 min"), (fp.read_good, "3 days", "30 min"),
+        (fp.read_held, "twice", "2 R"), (fp.read_straddle, "straddle", "straddle 1 atr"),
     ],
 )  # fmt: skip
 def test_what_is_typed_wrong_is_told_with_an_example(read, text, told):
@@ -111,9 +111,9 @@ def test_what_is_typed_wrong_is_told_with_an_example(read, text, told):
 
 
 def test_a_straddle_and_what_is_none():
-    assert typed.read_straddle("straddle 1.5 atr within 8 t") == (1.5, 8)
-    assert typed.read_straddle("market") is None
-    assert typed.read_held("") is None
+    assert fp.read_straddle("straddle 1.5 atr within 8 t") == (1.5, 8)
+    assert fp.read_straddle("market") is None
+    assert fp.read_held("") is None
 
 
 # Rules in numbers

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hawser.core import field_parser as fp
 from hawser.core import figures as fg
-from hawser.core import typed
 from hawser.core.account import SizeRule
 from hawser.core.errors import BadInput
 from hawser.core.heat import Stake, heat, heat_by_currency, locked, outcome_at_stop
@@ -86,8 +86,8 @@ CHF = "CHF"
     ],
 )  # fmt: skip
 def test_sizes_are_typed_the_way_people_type(text, rule):
-    assert typed.read_size(text, CHF) == rule
-    assert typed.read_size(typed.size_text(rule, CHF), CHF) == rule
+    assert fp.read_size(text, CHF) == rule
+    assert fp.read_size(fp.size_text(rule, CHF), CHF) == rule
 
 
 @pytest.mark.parametrize(
@@ -105,29 +105,29 @@ def test_sizes_are_typed_the_way_people_type(text, rule):
     ],
 )  # fmt: skip
 def test_stops(text, rule):
-    assert typed.read_stop(text, CHF) == rule
-    assert typed.read_stop(typed.stop_text(rule, CHF), CHF) == rule
+    assert fp.read_stop(text, CHF) == rule
+    assert fp.read_stop(fp.stop_text(rule, CHF), CHF) == rule
 
 
 def test_targets_shares_and_trails():
-    assert typed.read_target("1.5R", 0.4).r == 1.5
-    assert typed.read_target("0.7", 0.4).price == Decimal("0.7")
-    assert typed.read_share("40 %", 1.0) == 0.4
-    assert typed.read_share("0.4", 1.0) == 0.4
-    assert typed.read_share("1", 1.0) == 1.0
-    assert typed.read_share("25", 1.0) == 0.25
-    assert typed.read_share("rest", 0.3) == 0.3
-    assert typed.read_trail("3 atr").atr == 3.0
-    assert typed.read_trail("") is None
-    assert typed.read_trail(" none ") is None
+    assert fp.read_target("1.5R", 0.4).r == 1.5
+    assert fp.read_target("0.7", 0.4).price == Decimal("0.7")
+    assert fp.read_share("40 %", 1.0) == 0.4
+    assert fp.read_share("0.4", 1.0) == 0.4
+    assert fp.read_share("1", 1.0) == 1.0
+    assert fp.read_share("25", 1.0) == 0.25
+    assert fp.read_share("rest", 0.3) == 0.3
+    assert fp.read_trail("3 atr").atr == 3.0
+    assert fp.read_trail("") is None
+    assert fp.read_trail(" none ") is None
 
 
 def read_size(text):
-    return typed.read_size(text, CHF)
+    return fp.read_size(text, CHF)
 
 
 def read_stop(text):
-    return typed.read_stop(text, CHF)
+    return fp.read_stop(text, CHF)
 
 
 @pytest.mark.parametrize(
@@ -137,10 +137,10 @@ def read_stop(text):
         (read_size, "0 CHF"), (read_size, "1 % of my equity"), (read_size, "invest 5000 CHF"), (read_size, "2 units 3"),
         (read_stop, "2.5 R"), (read_stop, "-3 atr"), (read_stop, "0 t"), (read_stop, "1e9"), (read_stop, "pivot 2"),
         (read_stop, "supertrend 10"), (read_stop, "sma 2.5"), (read_stop, "0 bars"), (read_stop, "pivot 0 2"),
-        (typed.read_trail, "3 R"), (typed.read_trail, "pivot 2 2"), (typed.read_after, "target 7"),
-        (typed.read_measure, "1 furlong"), (typed.read_amount, "3 R"),
-        (lambda text: typed.read_share(text, 1.0), "140 %"),
-        (lambda text: typed.read_target(text, 0.5), "1.5 x"),
+        (fp.read_trail, "3 R"), (fp.read_trail, "pivot 2 2"), (fp.read_after, "target 7"),
+        (fp.read_measure, "1 furlong"), (fp.read_amount, "3 R"),
+        (lambda text: fp.read_share(text, 1.0), "140 %"),
+        (lambda text: fp.read_target(text, 0.5), "1.5 x"),
     ],
 )  # fmt: skip
 def test_what_is_not_understood_is_explained(reader, text):
@@ -156,7 +156,7 @@ WORDS = st.sampled_from(
 
 @given(st.one_of(st.text(max_size=12), st.lists(WORDS, max_size=6).map(" ".join)))
 def test_no_typing_ever_raises_anything_else(text):
-    for reader in (read_size, read_stop, typed.read_trail):
+    for reader in (read_size, read_stop, fp.read_trail):
         try:
             reader(text)
         except BadInput as error:

@@ -4,7 +4,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hawser.core.rules.tending import LOSS_STEP, OPTIMISTIC, PATH, PESSIMISTIC, STOP, TARGET, inside
+from hawser.core.rules.inside_bar import LOSS_STEP, OPTIMISTIC, PATH, PESSIMISTIC, STOP, TARGET, inside
 
 LEVEL = st.integers(80, 120)
 LINES = st.lists(st.tuples(LEVEL, st.integers(0, 3)), max_size=4)  # levels and steps

@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hawser.core.rules import moving, stops, targets, tending
+from hawser.core.rules import inside_bar, moving, stops, targets
 from hawser.core.rules.rounding import level_ticks
 
 SIDES = st.sampled_from([1, -1])
@@ -89,8 +89,8 @@ def test_shares_that_add_up_take_all():
 
 
 def test_trail_by_hand():
-    assert level_ticks(61545.0 - tending.trail_distance(61545.0, 0, 3.0, 0.0, 145.0), 1) == 61110
-    assert level_ticks(61545.0 + tending.trail_distance(61545.0, 0, 3.0, 10.0, 145.5), -1) == 61992
+    assert level_ticks(61545.0 - inside_bar.trail_distance(61545.0, 0, 3.0, 0.0, 145.0), 1) == 61110
+    assert level_ticks(61545.0 + inside_bar.trail_distance(61545.0, 0, 3.0, 10.0, 145.5), -1) == 61992
     assert moving.counted(61110, 61100, 10, 1)
     assert not moving.counted(61109, 61100, 10, 1)
     assert not moving.counted(61100, 61100, 0, 1)
@@ -142,4 +142,4 @@ def test_the_best_exit_is_the_extreme(prices, side):
     ],
 )
 def test_break_even_is_rounded_to_the_profitable_side_only_where_it_covers_costs(side, offset, covers, level):
-    assert tending.break_even_at(1000, side, offset, covers) == level
+    assert inside_bar.break_even_at(1000, side, offset, covers) == level

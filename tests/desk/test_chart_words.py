@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF
 
 from hawser.desk.chart.items import LevelLine, part_words, spread
 from hawser.desk.chart.news import NewsLines
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 
 WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5.9579 at target 1", "stop 5.9632", "x"]
 

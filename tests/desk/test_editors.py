@@ -10,9 +10,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
 from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.field_help import keys_of
 from hawser.core.guards.declared import LossSwitch
 from hawser.core.instrument import Instrument, Session
-from hawser.core.told import keys_of
 from hawser.desk.app.stations import GUARDS
 from hawser.desk.models.editing import Editing, differences
 from hawser.formats.declared import load, save

@@ -24,7 +24,7 @@ from hawser.formats.declared import load
 from hawser.formats.policytext import read_policy
 from hawser.service.alerts.settings import AlertSettings, Webhook
 from hawser.service.views.guards import picture
-from hawser.service.watchdog.keeping import WatchSettings
+from hawser.service.watchdog.control import WatchSettings
 
 KEY = Qt.Key
 SYMBOL = "NZD/SEK"

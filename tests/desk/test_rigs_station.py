@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QComboBox, QLineEdit
 from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail
-from hawser.core.rigwords import sentence
+from hawser.core.rig_sentences import sentence
 from hawser.desk.models.rig_draft import SECTIONS, RigDraft, brief
 from hawser.engine.model import transitions as states
 from hawser.formats.rigs import load_rig, save_rig

@@ -41,7 +41,7 @@ from hawser.engine.model.state import Halted
 from hawser.service.alerts.settings import AlertSettings
 from hawser.service.runtime import opening_history
 from hawser.service.views.snapshot import taken
-from hawser.service.watchdog.keeping import WatchSettings
+from hawser.service.watchdog.control import WatchSettings
 from madeup import NO_JSON, ROOT
 
 CTRL = Qt.KeyboardModifier.ControlModifier

@@ -15,7 +15,7 @@ from hawser.core.guards import declared as dc
 from hawser.core.instrument import Session
 from hawser.core.levels import MAX_TARGETS, StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, FollowOn, Ladder, LossStep, Measure, Rig, TimeExit, Trail
-from hawser.core.rules.closing import basket_reached
+from hawser.core.rules.bar_close import basket_reached
 from hawser.core.rules.quantity import money_stop_distance, risk_of
 from hawser.core.rules.rounding import floor_steps, floor_whole
 from hawser.engine import commands as cm

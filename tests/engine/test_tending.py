@@ -8,10 +8,10 @@ import msgspec
 import pytest
 
 from byhand import SYMBOL, ByHand, codes, of
-from hawser.core.basis import atr_key, lived_key, trail_key, values_for
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.entry import HeldRule
 from hawser.core.guards.declared import Guards, SpreadGuard
+from hawser.core.indicator_values import atr_key, lived_key, trail_key, values_for
 from hawser.core.levels import LineRule, StopRule, TargetRule
 from hawser.core.rig import (
     After,

@@ -22,7 +22,7 @@ from hawser.formats.lines import Lines
 from hawser.formats.rigs import load_rig, plain_rig
 from hawser.formats.size_json import _Wire
 from hawser.service.alerts.settings import AlertSettings
-from hawser.service.watchdog.keeping import WatchSettings
+from hawser.service.watchdog.control import WatchSettings
 
 HERE = Path(__file__).resolve().parents[2]
 RIGS = sorted((HERE / "src/hawser/demo/rigs").glob("*.toml"))

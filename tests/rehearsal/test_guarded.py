@@ -22,7 +22,7 @@ from hawser.core.guards.verdicts import EntryContext, filter_verdict
 from hawser.core.instrument import Instrument, Session
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import FollowOn, Ladder, Measure, Rig, Trail
-from hawser.core.rules.tending import PESSIMISTIC
+from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.formats.declared import load
 from hawser.rehearsal.guarding import REFUSED, TRIPPED
 from hawser.rehearsal.run import Rehearsal, Signals, check, exit_name

@@ -33,7 +33,7 @@ from hawser.core.rig import (
     TimeExit,
     Trail,
 )
-from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.formats.rigs import load_rig
 from hawser.rehearsal.run import Rehearsal, Signals, check, exit_name
 from madeup import CASES, needs_cases

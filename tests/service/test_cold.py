@@ -10,7 +10,7 @@ import pytest
 
 from hawser.core import bars, indicators, stop_lines
 from hawser.core.guards import limits
-from hawser.core.rules import closing, laying, moving, quantity, rounding, stops, targets
+from hawser.core.rules import moving, quantity, rounding, stops, targets
 
 SOURCE = Path(bars.__file__).parents[1]
 # Called by other rules only, or by `hawser lines` and rehearsed guards, which have no window.
@@ -81,7 +81,19 @@ def test_priming_meets_every_compiled_rule():
     from hawser.service.runtime.warming import prime_rules
 
     prime_rules()
-    for module in (bars, indicators, limits, stop_lines, closing, laying, moving, quantity, rounding, stops, targets):
+    for module in (
+        bars,
+        indicators,
+        limits,
+        stop_lines,
+        bar_close,
+        trade_levels,
+        moving,
+        quantity,
+        rounding,
+        stops,
+        targets,
+    ):
         for name, rule in vars(module).items():
             if hasattr(rule, "py_func") and hasattr(rule, "signatures") and rule.__module__ == module.__name__:
                 assert rule.signatures or name in ELSEWHERE, f"{module.__name__}.{name}"

@@ -18,11 +18,11 @@ from hawser.cli import main
 from hawser.core.errors import BadInput, Unavailable
 from hawser.formats.declared import save
 from hawser.service.alerts.settings import AlertSettings, Webhook
-from hawser.service.patience import Patient
 from hawser.service.profiles.profile import far_name, profile
 from hawser.service.recording import Extent
+from hawser.service.timed_io import Patient
+from hawser.service.watchdog.control import Alone, Sentry, WatchSettings
 from hawser.service.watchdog.heartbeat import Heart, Pulse, read_pulse
-from hawser.service.watchdog.keeping import Alone, Sentry, WatchSettings
 from hawser.service.watchdog.process import say
 from hawser.service.watchdog.voice import idle_of
 from hawser.service.watchdog.watch import Finding, Watch, _closes, flatten, to_take_back
@@ -69,7 +69,7 @@ def test_silence_with_positions_open_is_told_once_and_so_is_the_return(tmp_path)
 @pytest.fixture(autouse=True)
 def patient(monkeypatch):
     """However loaded the machine is, what does not hang is waited for."""
-    monkeypatch.setattr("hawser.service.patience.PATIENCE", 60.0)
+    monkeypatch.setattr("hawser.service.timed_io.PATIENCE", 60.0)
 
 
 def test_a_disk_that_hangs_hides_no_silence(tmp_path, request, monkeypatch):
@@ -394,7 +394,7 @@ def test_a_watch_that_cannot_be_started_now_is_started_later(tmp_path, monkeypat
         started.set()
         raise MemoryError
 
-    monkeypatch.setattr("hawser.service.watchdog.keeping.subprocess.run", run)
+    monkeypatch.setattr("hawser.service.watchdog.control.subprocess.run", run)
     sentry.look(100.0)
     assert started.wait(60)
     until(lambda: wrong)

@@ -24,7 +24,7 @@ from hawser.formats.declared import load, save
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
 from hawser.service.profiles.profile import profile
-from hawser.service.runtime.newswatch import NewsWatch
+from hawser.service.runtime.news_watch import NewsWatch
 from hawser.service.runtime.session import Session
 from hawser.service.views.guards import picture
 from hawser.service.views.snapshot import taken

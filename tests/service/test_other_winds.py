@@ -33,9 +33,9 @@ from hawser.engine.model.state import EngineState
 from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE, free_at
 from hawser.ledger.ledger import Ledger
 from hawser.ledger.verify import verify
-from hawser.service.runtime.boundary import FromVenue
-from hawser.service.runtime.checking import Checking
 from hawser.service.runtime.session import Session
+from hawser.service.runtime.venue_checks import Checking
+from hawser.service.runtime.venue_messages import FromVenue
 from hawser.service.views.snapshot import taken
 from hawser.venue import port
 from hawser.venue.quay import hands

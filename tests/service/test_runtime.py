@@ -27,11 +27,11 @@ from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.last_opened import last_opened, note_opened
 from hawser.service.profiles.profile import profile, replay_name
 from hawser.service.runtime import opening_history
-from hawser.service.runtime.barstore import ATR_LENGTH, BarStore
+from hawser.service.runtime.bar_store import ATR_LENGTH, BarStore
 from hawser.service.runtime.faults import Faults
-from hawser.service.runtime.link import BEHIND, MOST_PAUSE, PACE, Inbox, Link
-from hawser.service.runtime.link import joined as joined_quotes
 from hawser.service.runtime.runtime import Hooks, Runtime
+from hawser.service.runtime.venue_thread import BEHIND, MOST_PAUSE, PACE, Inbox, Link
+from hawser.service.runtime.venue_thread import joined as joined_quotes
 from hawser.service.views.logbook_lines import Teller
 from hawser.venue import port
 from hawser.venue.clock import Clock

@@ -320,7 +320,7 @@ def test_the_venue_remembers_its_own_state(tmp_path):
 def test_a_price_with_too_many_digits_is_rejected_and_never_leaves_hawser():
     from hawser.core.errors import HawserBug
     from hawser.engine import commands as cm
-    from hawser.service.runtime.boundary import as_request
+    from hawser.service.runtime.venue_messages import as_request
 
     def submit(level, steps=5):
         command = cm.Submit(order="o", trade="t", symbol=SYMBOL, role="stop", side=-1, kind="stop", steps=steps,

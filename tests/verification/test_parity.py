@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from hawser.cli import main
 from hawser.core.account import SizeRule
 from hawser.core.errors import HawserError
-from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.verification import parity
 from madeup import CASES, needs_cases
 from randomguards import a_policy

@@ -7,10 +7,10 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.account import Account, FiledRate, Rate
 from hawser.core.clock import SECOND
+from hawser.core.field_parser import described
 from hawser.core.fx import used
 from hawser.core.instrument import Instrument
 from hawser.core.sizing import SizeRequest, Sizing
-from hawser.core.typed import described
 
 AT_RISK = "at risk"  # begins the label of the step that tells the whole risk
 

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 import msgspec
 
 from hawser.core.errors import BadInput
+from hawser.core.field_help import told
 from hawser.core.instrument import Instrument
 from hawser.core.money import MOST, MOST_BARS
 from hawser.core.rules import stops, targets
-from hawser.core.told import told
 
 MAX_TARGETS = 5
 
@@ -66,7 +66,7 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
     if TYPE_CHECKING:  # worked out once, when the rule is made; not keys of the file
         kind: ClassVar[str]  # the one key given
         value: ClassVar[Any]  # what stands there
-        from_bars: ClassVar[bool]  # the level is taken from completed bars (`core/basis.py`)
+        from_bars: ClassVar[bool]  # the level is taken from completed bars (`core/indicator_values.py`)
 
     KINDS: ClassVar = {
         "atr": stops.ATR, "percent": stops.PERCENT, "ticks": stops.TICKS, "price": stops.PRICE, "bars": stops.PRICE,

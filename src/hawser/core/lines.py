@@ -8,10 +8,10 @@ import msgspec
 
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput, is_line
+from hawser.core.field_help import told
 from hawser.core.indicators import Array, atr, ema, highest, lowest, rsi, sma
 from hawser.core.money import MOST, MOST_BARS
 from hawser.core.stop_lines import parabolic, supertrend
-from hawser.core.told import told
 
 LineKind = Literal["atr", "sma", "ema", "rsi", "channel_high", "channel_low", "supertrend", "parabolic"]
 LONGEST_NAME = 200  # signs of a column's name

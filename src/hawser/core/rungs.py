@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 
 from hawser.core.errors import Refused
-from hawser.core.laying import ladder_spacing, money_of
 from hawser.core.rig import Ladder
+from hawser.core.rig_numbers import ladder_spacing, money_of
 from hawser.core.rules.ladders import common_target, ladder_base, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.quantity import commission
 from hawser.core.rules.sizes import PLENTY, UNBOUND, Limits

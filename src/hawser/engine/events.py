@@ -64,8 +64,8 @@ class Quote(Event, frozen=True, tag="Quote"):
 
 class BarCompleted(Event, frozen=True, tag="BarCompleted"):
     """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread` in ticks; `atr`
-    is NaN until it has its look-back; `values` are those that open trades need beside it (`core/basis.py`). `base`:
-    as the venue told it; a joined bar has the spread of its last part only."""
+    is NaN until it has its look-back; `values` are those that open trades need beside it
+    (`core/indicator_values.py`). `base`: as the venue told it; a joined bar has the spread of its last part only."""
 
     symbol: str
     span: int

@@ -11,11 +11,11 @@ import msgspec
 from hawser.core.account import Account
 from hawser.core.derivation import derivation
 from hawser.core.errors import BadInput, Refused
+from hawser.core.field_help import told
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule, check_shares
 from hawser.core.plan import check_stop_and_size
 from hawser.core.sizing import SizeRequest, Sizing, sized
-from hawser.core.told import told
 from hawser.formats.declared import record
 
 

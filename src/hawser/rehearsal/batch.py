@@ -6,11 +6,11 @@ from typing import NamedTuple
 
 import numpy as np
 
-from hawser.core.borrowing import borrowed
+from hawser.core.borrowed_arrays import borrowed
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
-from hawser.core.rules.closing import follow_on
-from hawser.core.rules.laying import Money, Setup
+from hawser.core.rules.bar_close import follow_on
+from hawser.core.rules.trade_levels import Money, Setup
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.entries import Sizer, begin
 from hawser.rehearsal.loop import INSIDE, History, Levels, Played, Trade, Written, play

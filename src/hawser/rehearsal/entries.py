@@ -12,18 +12,6 @@ from typing import NamedTuple
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.ladders import ladder_base, ladder_worst, lay_rungs, rung_steps
-from hawser.core.rules.laying import (
-    COLUMN_STOP,
-    MONEY_STOP,
-    Money,
-    Rules,
-    Setup,
-    distance,
-    lay_losses,
-    lay_rules,
-    lay_steps,
-    lay_targets,
-)
 from hawser.core.rules.quantity import money_stop_distance, risk_of
 from hawser.core.rules.sizes import (
     BUDGET,
@@ -39,6 +27,18 @@ from hawser.core.rules.sizes import (
 from hawser.core.rules.stops import PRICE, STOP_OK, stop_level, stop_verdict
 from hawser.core.rules.targets import PRICE as TARGET_PRICE
 from hawser.core.rules.targets import target_level
+from hawser.core.rules.trade_levels import (
+    COLUMN_STOP,
+    MONEY_STOP,
+    Money,
+    Rules,
+    Setup,
+    distance,
+    lay_losses,
+    lay_rules,
+    lay_steps,
+    lay_targets,
+)
 from hawser.rehearsal.loop import History, Levels, Trade
 
 EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2

@@ -12,12 +12,9 @@ import numpy as np
 
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
-from hawser.core.rules.closing import BREAK_EVEN, GUARD, decided_at, moved
+from hawser.core.rules.bar_close import BREAK_EVEN, GUARD, decided_at, moved
 from hawser.core.rules.entries import filled_at
-from hawser.core.rules.ladders import common_target
-from hawser.core.rules.laying import Money, Rules, Setup, fee
-from hawser.core.rules.moving import NO_MOVE, even_level, evened
-from hawser.core.rules.tending import (
+from hawser.core.rules.inside_bar import (
     ADVERSE,
     FAR,
     FAVOURABLE,
@@ -29,6 +26,9 @@ from hawser.core.rules.tending import (
     nearest,
     touched,
 )
+from hawser.core.rules.ladders import common_target
+from hawser.core.rules.moving import NO_MOVE, even_level, evened
+from hawser.core.rules.trade_levels import Money, Rules, Setup, fee
 from hawser.rehearsal import guarding as gd
 
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close

@@ -17,10 +17,10 @@ from hawser.core.fx import convert
 from hawser.core.hours import ever_closes, leaves_after
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
-from hawser.core.laying import money_of, setup_of
 from hawser.core.rig import Rig
-from hawser.core.rules import closing
-from hawser.core.rules.tending import LOSS_STEP, RUNG, STOP, TARGET
+from hawser.core.rig_numbers import money_of, setup_of
+from hawser.core.rules import bar_close
+from hawser.core.rules.inside_bar import LOSS_STEP, RUNG, STOP, TARGET
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.setup import sizer_of
@@ -79,7 +79,7 @@ class Outcome:
     def held(self) -> int:
         """Bars in which a position was held after what the open did."""
         whole = self.rows.whole
-        at_open = np.isin(whole[:, batch.HOW], (closing.SIGNAL, closing.BASKET, closing.TIME, closing.GUARD))
+        at_open = np.isin(whole[:, batch.HOW], (bar_close.SIGNAL, bar_close.BASKET, bar_close.TIME, bar_close.GUARD))
         return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open).sum())
 
     @cached_property
@@ -177,7 +177,8 @@ def _grown(table: Array, used: int, more: int) -> Array:
 
 
 DECIDED = {
-    closing.SIGNAL: "signal", closing.BASKET: "basket", closing.TIME: "time", closing.GUARD: "guard", loop.END: "end",
+    bar_close.SIGNAL: "signal", bar_close.BASKET: "basket", bar_close.TIME: "time", bar_close.GUARD: "guard",
+    loop.END: "end",
 }  # fmt: skip
 FILLED = {STOP: "stop", TARGET: "target_", RUNG: "rung_", LOSS_STEP: "loss_step_"}
 

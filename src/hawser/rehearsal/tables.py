@@ -11,8 +11,8 @@ import numpy as np
 
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
-from hawser.core.rules.closing import move_name
-from hawser.core.rules.laying import Money, fee
+from hawser.core.rules.bar_close import move_name
+from hawser.core.rules.trade_levels import Money, fee
 from hawser.rehearsal import batch
 from hawser.rehearsal.run import Outcome, Rehearsal, exit_name
 

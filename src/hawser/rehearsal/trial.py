@@ -13,8 +13,8 @@ from hawser.core.errors import Refused
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
-from hawser.core.rules.closing import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL
-from hawser.core.rules.tending import LOSS_STEP, STOP, TARGET
+from hawser.core.rules.bar_close import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL
+from hawser.core.rules.inside_bar import LOSS_STEP, STOP, TARGET
 from hawser.core.sizing import SizeRequest, sized
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal.entries import begin

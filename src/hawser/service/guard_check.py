@@ -98,7 +98,7 @@ def _add_bars(state: EngineState, instrument: Instrument, path: Path, zone: str 
     """The spread and the measures as of the last bar that was complete."""
     from hawser.core.bars import span_of
     from hawser.formats.bars import read_bars
-    from hawser.service.runtime.barstore import BarStore
+    from hawser.service.runtime.bar_store import BarStore
 
     bars = read_bars(path, instrument, zone).bars
     span = span_of(bars.time)

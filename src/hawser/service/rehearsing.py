@@ -15,7 +15,7 @@ from hawser.core.errors import BadInput, Refused
 from hawser.core.guards.declared import Guards
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
-from hawser.core.rules.tending import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.formats.bars import read_bars, read_unrounded
 from hawser.formats.declared import load
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal

@@ -17,8 +17,8 @@ from hawser.core.guards.declared import RegimeGuard
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
-from hawser.core.rules.closing import BREAK_EVEN, move_name
-from hawser.core.rules.tending import favourable_first
+from hawser.core.rules.bar_close import BREAK_EVEN, move_name
+from hawser.core.rules.inside_bar import favourable_first
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.entries.follow_on import following

@@ -14,9 +14,9 @@ import msgspec
 
 from hawser.core.clock import TIMEFRAMES, zone_known
 from hawser.core.errors import BadInput, is_line
+from hawser.core.field_help import told
 from hawser.core.instrument import CLOCK, Session
 from hawser.core.money import MOST_BARS
-from hawser.core.told import told
 
 Impact = Literal["low", "medium", "high"]
 IMPACTS: tuple[Impact, ...] = ("low", "medium", "high")

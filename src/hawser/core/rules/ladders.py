@@ -4,11 +4,11 @@ import numpy as np
 
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
-from hawser.core.rules.laying import Money, fee
+from hawser.core.rules.inside_bar import away
 from hawser.core.rules.quantity import BUDGET_NOISE
 from hawser.core.rules.rounding import floor_steps, level_ticks
 from hawser.core.rules.sizes import Limits, cap_money
-from hawser.core.rules.tending import away
+from hawser.core.rules.trade_levels import Money, fee
 
 
 @compiled

@@ -8,8 +8,8 @@ from hawser.core.account import Account
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.desk.app.bridge import Bridge
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.editor import Editor
-from hawser.desk.common.look import Appearance
 from hawser.desk.guards.station import GuardStation
 from hawser.desk.helm.station import Helm
 from hawser.desk.logbook.station import Logbook

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
 
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.choice import Choice
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg

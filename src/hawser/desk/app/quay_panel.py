@@ -27,7 +27,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
-from hawser.core.told import keys_of
+from hawser.core.field_help import keys_of
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg

@@ -6,9 +6,9 @@ from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
 
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.words import plain_tip
-from hawser.desk.theme.drawn import icon
+from hawser.desk.theme.icons import icon
 
 
 class Rail(QWidget):

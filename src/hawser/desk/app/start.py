@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QApplication
 
 from hawser.desk.app.bridge import Bridge
 from hawser.desk.app.window import Window
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.models.settings import Settings
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.service.profiles.profile import Profile

@@ -7,8 +7,8 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from hawser.core.guards.verdicts import longest_first
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import HoldButton
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, escaped, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.service.views.snapshot import InstrumentView, Snapshot

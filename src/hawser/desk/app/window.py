@@ -37,8 +37,8 @@ from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS, STATIONS
 from hawser.desk.app.waterline import Waterline
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.common import notifying
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.editor import Editor
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label
 from hawser.desk.helm.station import ALL_TURNS, Helm
@@ -49,7 +49,7 @@ from hawser.desk.rigs.station import Rigs
 from hawser.desk.theme.palette import qt_palette, stylesheet
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell
-from hawser.service import patience
+from hawser.service import timed_io
 from hawser.service.alerts.channels import Alert
 from hawser.service.profiles.rigs import Shelf
 from hawser.service.runtime.runtime import Runtime
@@ -560,7 +560,7 @@ class Window(QMainWindow):
         self._remembers.stop()
         self.rigs.write_down()
         self.remember()
-        self._settings.save(patience.ENDING / 5)
+        self._settings.save(timed_io.ENDING / 5)
         self._app().focusWindowChanged.disconnect(self._listen)
         self._app().applicationStateChanged.disconnect(self._let_go)
         for account_desk in self.account_desks:

@@ -16,7 +16,7 @@ from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about

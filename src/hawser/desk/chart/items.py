@@ -14,7 +14,7 @@ from PyQt6.QtGui import QBrush, QPainter, QPen
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.indicators import Array
 from hawser.desk.chart.pyramid import Columns, Pyramid
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 

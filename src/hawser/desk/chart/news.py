@@ -9,7 +9,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QTransform
 
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.news import NewsMark

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QPainter, QPen
 
 from hawser.desk.chart.items import drawable
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 
 PART = 0.07  # of the plot's height
 OVER = 1.5  # times its limit: what the ribbon's height stands for

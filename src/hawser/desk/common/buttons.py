@@ -7,7 +7,7 @@ from PyQt6.QtCore import QElapsedTimer, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QPushButton, QWidget
 
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.timing import every, once
 from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.errors import BadInput
-from hawser.core.told import Told
+from hawser.core.field_help import Told
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg

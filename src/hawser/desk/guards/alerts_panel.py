@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.errors import BadInput, Unavailable
-from hawser.core.told import keys_of
+from hawser.core.field_help import keys_of
 from hawser.desk.common import notifying
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.words import Label, plain_tip

@@ -7,7 +7,7 @@ from PyQt6.QtGui import QBrush, QFontMetricsF, QHelpEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from hawser.core.clock import HOUR
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.guards import SHOWN_AHEAD, SHOWN_BACK, GuardPicture, Span

@@ -10,8 +10,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
+from hawser.core.field_help import Told
 from hawser.core.guards.declared import KINDS, AnyGuard, Guard
-from hawser.core.told import Told
 from hawser.desk.common.buttons import SureButton
 from hawser.desk.common.editor import Editor, Typed
 

@@ -19,8 +19,8 @@ from hawser.desk.theme.roles import give
 from hawser.formats.atomic import written
 from hawser.formats.declared import small_text
 from hawser.formats.policytext import from_anywhere, read_policy, with_files, with_guard, without_guard
-from hawser.service.patience import in_time
 from hawser.service.runtime.runtime import Runtime
+from hawser.service.timed_io import in_time
 
 
 def told_change(old: Guards, new: Guards) -> str:

@@ -8,8 +8,8 @@ from PyQt6.QtCore import QRectF, Qt, pyqtBoundSignal, pyqtSignal
 from PyQt6.QtGui import QBrush, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import SureButton
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font

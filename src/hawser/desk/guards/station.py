@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label, escaped
 from hawser.desk.guards.alerts_panel import AlertsPanel

@@ -8,7 +8,7 @@ from hawser.core.errors import BadInput
 from hawser.desk.common.words import Label
 from hawser.desk.theme.roles import give
 from hawser.service.alerts.channels import Alerts
-from hawser.service.watchdog.keeping import Sentry, WatchSettings
+from hawser.service.watchdog.control import Sentry, WatchSettings
 
 
 class WatchPanel(QWidget):

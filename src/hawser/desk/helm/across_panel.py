@@ -20,8 +20,8 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.errors import BadInput
 from hawser.core.plan import Plan
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.lines import LineTable
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models.across import COLUMNS, Row, across, export
 from hawser.engine.model.state import EntryValues

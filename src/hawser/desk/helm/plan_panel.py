@@ -26,10 +26,10 @@ from PyQt6.QtWidgets import (
 from hawser.core.derivation import AT_RISK, Step, derivation
 from hawser.core.guards.verdicts import Closed
 from hawser.core.rig import Rig
-from hawser.core.rigwords import sentence
+from hawser.core.rig_sentences import sentence
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import OnceButton
 from hawser.desk.common.choice import Choice
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.helm.plan_names import PlanNames
 from hawser.desk.helm.what_if_curve import WhatIf

@@ -8,16 +8,16 @@ import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
-from hawser.core.basis import own_atr
 from hawser.core.clock import MINUTE
 from hawser.core.entry import HeldRule
+from hawser.core.field_parser import held_text, size_text
+from hawser.core.indicator_values import own_atr
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Basket, Rig
-from hawser.core.typed import held_text, size_text
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.helm.across_panel import AcrossPanel
 from hawser.desk.helm.basket_box import BasketBox
 from hawser.desk.helm.instruments import InstrumentPanel

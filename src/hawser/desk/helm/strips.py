@@ -30,8 +30,8 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.instrument import Instrument
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import OnceButton, SureButton
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import waits_text

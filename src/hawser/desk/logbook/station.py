@@ -22,9 +22,9 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.errors import BadInput
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.lines import LineTable
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.formats.atomic import export_csv

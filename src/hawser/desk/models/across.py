@@ -9,8 +9,8 @@ from typing import NamedTuple
 import msgspec
 
 from hawser.core import figures as fg
-from hawser.core.basis import own_atr
 from hawser.core.errors import Refused
+from hawser.core.indicator_values import own_atr
 from hawser.core.plan import Plan
 from hawser.core.sizing import SizeRequest, Sizing, sized
 from hawser.engine.model.state import EntryValues

@@ -11,7 +11,7 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.errors import BadInput
-from hawser.core.told import Told, keys_of
+from hawser.core.field_help import Told, keys_of
 from hawser.formats.declared import record
 from hawser.service.views.snapshot import Snapshot
 

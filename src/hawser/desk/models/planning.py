@@ -11,12 +11,12 @@ from typing import Literal, TypeVar
 
 import msgspec
 
-from hawser.core import typed
+from hawser.core import field_parser as fp
 from hawser.core.bars import Bars
-from hawser.core.basis import basis, own_atr, plan_atr
 from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput, Refused
+from hawser.core.indicator_values import basis, own_atr, plan_atr
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
 from hawser.core.rig import Ladder, Rig
@@ -73,13 +73,13 @@ class Planning:
     def change(self, draft: Draft) -> None:
         """Take what is typed; a field that is wrong is explained and nothing else is touched."""
         self.draft, self.errors, self.plan = draft, {}, None
-        size = self._field("risk", lambda text: typed.read_size(text, self.currency), draft.risk)
+        size = self._field("risk", lambda text: fp.read_size(text, self.currency), draft.risk)
         brought = self.ladder is not None or (size is not None and size.method == "invest")
         stop = None
         if not brought or draft.stop.strip():  # an investment, or a ladder, brings its own stop
-            stop = self._field("stop", lambda text: typed.read_stop(text, self.currency), draft.stop)
-        trail = self._field("trail", typed.read_trail, draft.trail)
-        held = self._field("held", typed.read_held, draft.held)
+            stop = self._field("stop", lambda text: fp.read_stop(text, self.currency), draft.stop)
+        trail = self._field("trail", fp.read_trail, draft.trail)
+        held = self._field("held", fp.read_held, draft.held)
         entry, rig = self._entry(draft), self._rig(draft.rig)
         if rig is not None and rig.trail is not None and trail is not None and trail.kind == rig.trail.kind:
             keep = rig.trail  # what is typed is its distance; when and how it follows is the rig's
@@ -90,8 +90,8 @@ class Planning:
         for number, (level, share) in enumerate(draft.targets, start=1):
             if not level.strip() and not share.strip():
                 continue
-            part = self._field(f"share{number}", partial(typed.read_share, left=left), share or "rest")
-            rule = self._field(f"target{number}", partial(typed.read_target, share=part or 0.0), level)
+            part = self._field(f"share{number}", partial(fp.read_share, left=left), share or "rest")
+            rule = self._field(f"target{number}", partial(fp.read_target, share=part or 0.0), level)
             if rule is not None:
                 targets.append(rule)
                 left -= rule.share
@@ -120,13 +120,13 @@ class Planning:
         return rig
 
     def _entry(self, draft: Draft) -> EntryRule | None:
-        good = self._field("good", typed.read_good, draft.good)
+        good = self._field("good", fp.read_good, draft.good)
         self.straddle = None
         if good is None:
             return None
-        straddle = self._field("entry", typed.read_straddle, draft.entry)
+        straddle = self._field("entry", fp.read_straddle, draft.entry)
         if straddle is None:
-            read = lambda text: typed.read_entry(text, good)  # noqa: E731
+            read = lambda text: fp.read_entry(text, good)  # noqa: E731
             return self._field("entry", read, draft.entry) if "entry" not in self.errors else None
         self.straddle, within = straddle
         return self._field(
@@ -191,7 +191,7 @@ class Planning:
         """The draft with its pending entry dragged to a price."""
         assert self.plan is not None
         rule = msgspec.structs.replace(self.plan.entry, price=Decimal(price), atr=None)
-        return msgspec.structs.replace(self.draft, entry=typed.entry_text(rule))
+        return msgspec.structs.replace(self.draft, entry=fp.entry_text(rule))
 
     def with_target_at(self, number: int, r: float) -> Draft:
         """The draft with target `number` (from 1) dragged to `r` R; a ladder's stays where its rig has it."""
@@ -206,9 +206,9 @@ def with_rig(draft: Draft, rig: Rig | None, currency: str) -> Draft:
     """The draft with a rig's stop, targets and trail in its fields, tended by the rig; None: by what is typed alone."""
     if rig is None:
         return msgspec.structs.replace(draft, rig="")
-    targets = tuple((typed.target_text(one), typed.share_text(one.share)) for one in rig.target)
-    stop = typed.stop_text(rig.stop, currency) if rig.stop is not None else ""
-    return msgspec.structs.replace(draft, rig=rig.name, stop=stop, targets=targets, trail=typed.trail_text(rig.trail))
+    targets = tuple((fp.target_text(one), fp.share_text(one.share)) for one in rig.target)
+    stop = fp.stop_text(rig.stop, currency) if rig.stop is not None else ""
+    return msgspec.structs.replace(draft, rig=rig.name, stop=stop, targets=targets, trail=fp.trail_text(rig.trail))
 
 
 def plan_of(rig: Rig, like: Plan) -> Plan:

@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from hawser.core import typed
+from hawser.core import field_parser as fp
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput
 from hawser.core.levels import MAX_TARGETS
@@ -101,7 +101,7 @@ def _number(text: str) -> float:
 
 
 def _r(text: str) -> float:
-    measure = typed.read_measure(text)
+    measure = fp.read_measure(text)
     if measure.r is None:
         raise BadInput("bad_entry", "Expected a distance in R, such as 0.5 R")
     return measure.r
@@ -114,7 +114,7 @@ def _one_of(text: str) -> str:
 def _share(text: str) -> float:
     if re.fullmatch(r"\s*0\s*%?\s*", text):
         return 0.0  # the target is off
-    return typed.read_share(text, 1.0)
+    return fp.read_share(text, 1.0)
 
 
 def _named(key: str, name: str, choices: tuple[str, ...], first: str = "") -> Blank:
@@ -123,18 +123,18 @@ def _named(key: str, name: str, choices: tuple[str, ...], first: str = "") -> Bl
 
 def _after_blank() -> Blank:
     text = "When the rule begins: at once, after an excursion such as 1 R, or after target 1 has filled"
-    return Blank("after", "begins after", text, typed.read_after, "1 R")
+    return Blank("after", "begins after", text, fp.read_after, "1 R")
 
 
 def _amount(key: str, name: str) -> Blank:
     text = "Money such as 900, or a percentage of equity such as 1.5 %; empty: none"
-    return Blank(key, name, text, typed.read_amount, "")
+    return Blank(key, name, text, fp.read_amount, "")
 
 
 def _make_trail(values: dict[str, Any]) -> Trail:
     what, span = values["what"], values["timeframe"]
     if what is None:
-        raise BadInput("bad_entry", f"Expected {typed.TRAILS.removesuffix(', or nothing for no trail')}", key="what")
+        raise BadInput("bad_entry", f"Expected {fp.TRAILS.removesuffix(', or nothing for no trail')}", key="what")
     trail: Trail = msgspec.structs.replace(
         what, anchor=values["anchor"], after=values["after"], step_ticks=values["step_ticks"],
         timeframe=None if span == "the chart's" else span,
@@ -144,19 +144,19 @@ def _make_trail(values: dict[str, Any]) -> Trail:
 
 def _fill_trail(trail: Trail) -> dict[str, str]:
     return {
-        "what": typed.trail_text(trail), "anchor": trail.anchor, "after": typed.after_text(trail.after),
+        "what": fp.trail_text(trail), "anchor": trail.anchor, "after": fp.after_text(trail.after),
         "step_ticks": str(trail.step_ticks), "timeframe": trail.timeframe or "the chart's",
     }  # fmt: skip
 
 
 def _fill_ladder(ladder: Ladder) -> dict[str, str]:
     return {
-        "rungs": str(ladder.rungs), "spacing": typed.measure_text(ladder.spacing), "factor": typed.plain(ladder.factor),
-        "target_ticks": typed.plain(ladder.target_ticks), "stop_ticks": typed.plain(ladder.stop_ticks or 0),
+        "rungs": str(ladder.rungs), "spacing": fp.measure_text(ladder.spacing), "factor": fp.plain(ladder.factor),
+        "target_ticks": fp.plain(ladder.target_ticks), "stop_ticks": fp.plain(ladder.stop_ticks or 0),
     }  # fmt: skip
 
 
-BASES = typed.BASES
+BASES = fp.BASES
 YES = ("no", "yes")
 UNTIL = {"no": (False, False), "each session's": (True, False), "the week's": (False, True)}
 
@@ -165,17 +165,17 @@ SECTIONS: tuple[Section, ...] = (
         "stop", "Stop", 1,
         (Blank("stop", "stop", "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t, a price, 3 bars, pivot 2 3, sma 20, "
                "supertrend 10 3, parabolic; those from bars also with an offset: 3 bars + 2 t",
-               lambda text: typed.read_stop(text, "?"), "2.5 atr"),),
-        "brought by the ladder", lambda values: values["stop"], lambda stop: {"stop": typed.stop_text(stop, "?")},
+               lambda text: fp.read_stop(text, "?"), "2.5 atr"),),
+        "brought by the ladder", lambda values: values["stop"], lambda stop: {"stop": fp.stop_text(stop, "?")},
     ),
     Section(
         "target", "Targets", MAX_TARGETS,
         ("at", Blank("level", "target", "Where a part is taken: 1.5 R, 2 atr, 0.8 %, 46 t or a price",
-                     lambda text: typed.read_target(text, 0.0), "2 R"),
+                     lambda text: fp.read_target(text, 0.0), "2 R"),
          "close", Blank("share", "share", "How much of the position: 40 %", _share, "50 %")),
         "none: all rides until the stop",
         lambda values: msgspec.structs.replace(values["level"], share=values["share"]),
-        lambda rule: {"level": typed.target_text(rule), "share": typed.share_text(rule.share)},
+        lambda rule: {"level": fp.target_text(rule), "share": fp.share_text(rule.share)},
     ),
     Section(
         "break_even", "Break-even", 1,
@@ -184,22 +184,22 @@ SECTIONS: tuple[Section, ...] = (
          "t, costs on top", _named("cover_costs", "costs on top", YES)),
         "none",
         lambda values: BreakEven(values["after"], values["offset_ticks"], values["cover_costs"] == "yes"),
-        lambda rule: {"after": typed.after_text(rule.after), "offset_ticks": typed.plain(rule.offset_ticks),
+        lambda rule: {"after": fp.after_text(rule.after), "offset_ticks": fp.plain(rule.offset_ticks),
                       "cover_costs": YES[rule.cover_costs]},
     ),
     Section(
         "step", "Steps", MAX_STEPS,
         ("at", Blank("at", "step at", "The best excursion at which it acts: 2 R, 40 t, 0.8 %, 1 atr",
-                     typed.read_measure, "2 R"),
+                     fp.read_measure, "2 R"),
          "stop to", Blank("to", "step to", "Where the stop goes, from the entry: 0.8 R; \u22120.5 R lies behind it",
-                          typed.read_measure, "1 R")),
+                          fp.read_measure, "1 R")),
         "none", lambda values: Step(values["at"], values["to"]),
-        lambda rule: {"at": typed.measure_text(rule.at), "to": typed.measure_text(rule.to)},
+        lambda rule: {"at": fp.measure_text(rule.at), "to": fp.measure_text(rule.to)},
     ),
     Section(
         "trail", "Trail", 1,
-        (Blank("what", "trail", f"What the stop follows: {typed.TRAILS.removesuffix(', or nothing for no trail')}",
-               typed.read_trail, "3 atr"),
+        (Blank("what", "trail", f"What the stop follows: {fp.TRAILS.removesuffix(', or nothing for no trail')}",
+               fp.read_trail, "3 atr"),
          "behind the", _named("anchor", "trail's anchor", ("extreme", "close")), "after", _after_blank(),
          "in steps of", Blank("step_ticks", "least step", "Moves of fewer ticks are not sent", _whole, "1"),
          "t, on bars of", _named("timeframe", "trail's timeframe", ("the chart's", *TIMEFRAMES))),
@@ -210,7 +210,7 @@ SECTIONS: tuple[Section, ...] = (
         ("at \u2212", Blank("r", "loss step at", "How far against the trade: 0.5 R", _r, "0.5 R"),
          "give up", Blank("share", "share given up", "How much of the original quantity: 25 %", _share, "25 %")),
         "none", lambda values: LossStep(values["r"], values["share"]),
-        lambda rule: {"r": f"{typed.plain(rule.r)} R", "share": typed.share_text(rule.share)},
+        lambda rule: {"r": f"{fp.plain(rule.r)} R", "share": fp.share_text(rule.share)},
     ),
     Section(
         "time_exit", "Time", 1,
@@ -227,7 +227,7 @@ SECTIONS: tuple[Section, ...] = (
     Section(
         "ladder", "Ladder", 1,
         (Blank("rungs", "rungs", "Entries in all, the first included", _whole, "4"), "rungs",
-         Blank("spacing", "spacing", "Between two rungs: 1 atr, 20 t, 0.5 %", typed.read_measure, "1 atr"),
+         Blank("spacing", "spacing", "Between two rungs: 1 atr, 20 t, 0.5 %", fp.read_measure, "1 atr"),
          "apart, each", Blank("factor", "factor", "Quantity of a rung, times the one before", _number, "1.5"),
          "times the last; all out", Blank("target_ticks", "target", "Ticks beyond the average entry", _number, "80"),
          "t beyond the average, or", Blank("stop_ticks", "common stop", "Ticks beyond the last rung", _number, "60"),
@@ -240,7 +240,7 @@ SECTIONS: tuple[Section, ...] = (
          _named("basis", "looked at on", tuple(BASES))),
         "none",
         lambda values: Basket(values["stop"], values["target"], BASES[values["basis"]]),
-        lambda rule: {"stop": typed.amount_text(rule.stop), "target": typed.amount_text(rule.target),
+        lambda rule: {"stop": fp.amount_text(rule.stop), "target": fp.amount_text(rule.target),
                       "basis": next(text for text, basis in BASES.items() if basis == rule.basis)},
     ),
     Section(
@@ -400,10 +400,10 @@ def texts_of(rig: Rig) -> Texts:
 
 def brief(rig: Rig) -> str:
     """A rig in a few words, for a list."""
-    parts = ["ladder" if rig.ladder else f"stop {typed.stop_text(rig.stop, '')}" if rig.stop else ""]
+    parts = ["ladder" if rig.ladder else f"stop {fp.stop_text(rig.stop, '')}" if rig.stop else ""]
     count = sum(not rule.off for rule in rig.target)
     parts += [f"{count} target{'s' if count > 1 else ''}"] if count else []
-    parts += [f"trail {typed.trail_text(rig.trail)}"] if rig.trail else []
+    parts += [f"trail {fp.trail_text(rig.trail)}"] if rig.trail else []
     for key, word in (("break_even", "break-even"), ("step", "steps"), ("loss_step", "loss steps"),
                       ("time_exit", "time exit"), ("follow_on", "follow-on"), ("basket", "basket")):  # fmt: skip
         parts += [word] if getattr(rig, key) else []

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
-from hawser.core.rigwords import sentence
+from hawser.core.rig_sentences import sentence
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.flow import Flow
 from hawser.desk.common.words import Label, plain_tip

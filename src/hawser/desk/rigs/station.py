@@ -29,10 +29,10 @@ from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
-from hawser.core.rigwords import sentence
+from hawser.core.rig_sentences import sentence
 from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.choice import Choice
-from hawser.desk.common.look import Appearance
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 from hawser.core.instrument import Instrument
 from hawser.desk.chart.items import Candles, PriceAxis, TimeAxis, bare, ink, spread
 from hawser.desk.chart.pyramid import Pyramid
-from hawser.desk.common.look import Appearance
+from hawser.desk.common.appearance import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.rehearsal.trial import Shown

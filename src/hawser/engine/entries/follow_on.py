@@ -10,8 +10,8 @@ import msgspec
 from hawser.core.entry import EntryRule
 from hawser.core.hours import opened_since
 from hawser.core.plan import Plan
-from hawser.core.rules.closing import follow_on
-from hawser.core.rules.tending import LOSS_STEP, STOP, TARGET
+from hawser.core.rules.bar_close import follow_on
+from hawser.core.rules.inside_bar import LOSS_STEP, STOP, TARGET
 from hawser.engine import events as ev
 from hawser.engine.entries.placing import place
 from hawser.engine.model import reasons as rs

@@ -13,12 +13,12 @@ import msgspec
 
 from hawser.core import figures as fg
 from hawser.core.account import Account
-from hawser.core.basis import own_atr
 from hawser.core.clock import timeframe_name
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.hours import ever_closes
+from hawser.core.indicator_values import own_atr
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan, bars_of

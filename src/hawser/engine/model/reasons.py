@@ -34,7 +34,7 @@ LEFT = "left"  # as it rests at the venue
 ENTRY_REFUSED = "entry_refused"  # `name`: the venue's own words
 ENTRY_GONE = "entry_gone"  # the same
 
-# What a command changes, and why: of a move by a rig the name that `core/rules/closing.py` gives it
+# What a command changes, and why: of a move by a rig the name that `core/rules/bar_close.py` gives it
 INITIAL, HAND, PLAN, GUARD_EVEN = "initial", "hand", "plan", "guard_even"
 HELD_HERE, RESTS, KEPT = "held_here", "rests", "kept"
 ADJUSTED, ELSEWHERE = "adjusted", "elsewhere"  # by the venue, by another hand

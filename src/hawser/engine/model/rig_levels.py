@@ -13,20 +13,20 @@ from hawser.core.errors import Refused
 from hawser.core.fx import convert
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
-from hawser.core.laying import money_of, setup_of
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
-from hawser.core.rules import laying
-from hawser.core.rules.closing import begun
+from hawser.core.rig_numbers import money_of, setup_of
+from hawser.core.rules import trade_levels
+from hawser.core.rules.bar_close import begun
+from hawser.core.rules.inside_bar import FAR
 from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
-from hawser.core.rules.tending import FAR
 from hawser.engine.model.state import EngineState, TargetLine, Trade
 
 _setup = lru_cache(maxsize=1024)(setup_of)
 
 
-def setup_for(plan: Plan, instrument: Instrument) -> laying.Setup:
+def setup_for(plan: Plan, instrument: Instrument) -> trade_levels.Setup:
     """The plan's rules as numbers."""
     return _setup(plan.tended, plan.size, instrument)
 
@@ -34,7 +34,7 @@ def setup_for(plan: Plan, instrument: Instrument) -> laying.Setup:
 class Laid(NamedTuple):
     """The rules of one trade: distances and levels in ticks; where the steps act, and lead."""
 
-    rules: laying.Rules
+    rules: trade_levels.Rules
     step_at: Array
     step_to: Array
 
@@ -59,7 +59,7 @@ def loss_lines(plan: Plan, instrument: Instrument, ref: int, r_ticks: int) -> tu
     if plan.rig is None or not plan.rig.loss_step:
         return ()
     levels, parts = np.empty((2, len(plan.rig.loss_step)), np.int64)
-    laying.lay_losses(setup_for(plan, instrument), plan.side, ref, r_ticks, 0, levels, parts)
+    trade_levels.lay_losses(setup_for(plan, instrument), plan.side, ref, r_ticks, 0, levels, parts)
     return tuple(
         TargetLine(number, level, rule.share, rule=number)
         for number, (rule, level) in enumerate(zip(plan.rig.loss_step, levels.tolist(), strict=True), start=1)
@@ -83,13 +83,13 @@ def lay(state: EngineState, trade: Trade) -> Laid:
         if line.rule:
             parts[line.rule - 1] = of[line.number]
     equity = trade.entry_equity or state.equity
-    rules = laying.lay_rules(
+    rules = trade_levels.lay_rules(
         setup, money, trade.side, trade.ref, trade.r_ticks, max(1, trade.original), parts, float(equity)
     )  # fmt: skip
     if math.isnan(fx) and setup.even_costs:
         rules = rules._replace(break_even=FAR)
     step_at, step_to = np.empty((2, len(trade.plan.tended.step)), np.int64)
-    laying.lay_steps(setup, trade.side, trade.ref, trade.r_ticks, atr, step_at, step_to)
+    trade_levels.lay_steps(setup, trade.side, trade.ref, trade.r_ticks, atr, step_at, step_to)
     return Laid(rules, step_at, step_to)
 
 

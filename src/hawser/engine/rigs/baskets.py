@@ -8,7 +8,7 @@ import math
 
 from hawser.core import figures as fg
 from hawser.core.clock import next_minute_end
-from hawser.core.rules.closing import basket_reached
+from hawser.core.rules.bar_close import basket_reached
 from hawser.engine import events as ev
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states

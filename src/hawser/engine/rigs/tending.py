@@ -5,14 +5,14 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from hawser.core.basis import STANDARD_ATR, atr_key, best_key, lived_key, own_atr, trail_key
 from hawser.core.hours import last_opening
+from hawser.core.indicator_values import STANDARD_ATR, atr_key, best_key, lived_key, own_atr, trail_key
 from hawser.core.instrument import Instrument
-from hawser.core.rigwords import after_words, measure_words, trail_words
-from hawser.core.rules.closing import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, move_name, moved
+from hawser.core.rig_sentences import after_words, measure_words, trail_words
+from hawser.core.rules.bar_close import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, move_name, moved
 from hawser.core.rules.ladders import common_target
-from hawser.core.rules.laying import Rules
 from hawser.core.rules.moving import better_exit
+from hawser.core.rules.trade_levels import Rules
 from hawser.engine import events as ev
 from hawser.engine.entries.anchoring import set_stop
 from hawser.engine.model import reasons as rs

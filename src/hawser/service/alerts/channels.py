@@ -29,7 +29,7 @@ from hawser.engine.commands import Tell
 from hawser.formats.atomic import written
 from hawser.formats.declared import load, save
 from hawser.service.alerts.settings import FAULT, AlertSettings, Channel, Smtp, Webhook
-from hawser.service.patience import Patient, in_time
+from hawser.service.timed_io import Patient, in_time
 
 TIMEOUT = 10.0  # seconds for one answer of a server
 LONGEST = 30.0  # and for all of an errand: a server that drips its answers keeps nobody

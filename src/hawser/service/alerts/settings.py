@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.core.told import told
+from hawser.core.field_help import told
 from hawser.engine.commands import Tell
 
 Channel = Literal["sound", "desktop", "email", "webhook"]

@@ -10,8 +10,8 @@ from hawser.core.errors import BadInput
 from hawser.core.rig import Rig
 from hawser.formats.atomic import folder_written
 from hawser.formats.rigs import load_rig, read_rig, rig_text, save_rig
-from hawser.service.patience import in_time
 from hawser.service.profiles.profile import plain
+from hawser.service.timed_io import in_time
 
 SHIPPED = (
     "short-hitch", "slow-warp", "spring-line", "bar-by-bar", "even-keel", "soft-landing", "other-tack", "three-rungs",

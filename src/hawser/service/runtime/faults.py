@@ -8,7 +8,7 @@ import traceback
 from functools import partial
 from pathlib import Path
 
-from hawser.service.patience import Patient
+from hawser.service.timed_io import Patient
 
 KEEP = 50
 

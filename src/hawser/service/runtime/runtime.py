@@ -31,22 +31,22 @@ from hawser.engine.model.state import EntryValues
 from hawser.formats.declared import load
 from hawser.formats.policytext import from_anywhere
 from hawser.ledger.ledger import Ledger
-from hawser.service import patience
+from hawser.service import timed_io
 from hawser.service.alerts.channels import Alert, Alerts
 from hawser.service.alerts.settings import Channel
 from hawser.service.profiles.profile import Profile
 from hawser.service.recording import Aside, Extent
 from hawser.service.runtime.faults import Faults
-from hawser.service.runtime.link import Link
-from hawser.service.runtime.newswatch import NewsWatch, unknown
+from hawser.service.runtime.news_watch import NewsWatch, unknown
 from hawser.service.runtime.session import Session
+from hawser.service.runtime.venue_thread import Link
 from hawser.service.runtime.warming import prime_rules
 from hawser.service.views.guards import GuardPicture
 from hawser.service.views.guards import picture as guard_picture
 from hawser.service.views.logbook_lines import Line, Teller
 from hawser.service.views.snapshot import Snapshot, taken
+from hawser.service.watchdog.control import Sentry
 from hawser.service.watchdog.heartbeat import Heart, read_pulse
-from hawser.service.watchdog.keeping import Sentry
 from hawser.venue.clock import Clock, uptime
 from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import Weather
@@ -155,7 +155,7 @@ class Runtime:
         self._stop.set()
         self._wake()
         if self._thread.is_alive():
-            self._thread.join(patience.ENDING)
+            self._thread.join(timed_io.ENDING)
 
     def ask_id(self) -> str:
         self._serial += 1

@@ -22,12 +22,12 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.bars import Bars
-from hawser.core.basis import basis, best_key, lived_key, needs_values, own_atr, plan_atr, values_for
 from hawser.core.clock import MILLISECOND, SECOND
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.news import Calendar
+from hawser.core.indicator_values import basis, best_key, lived_key, needs_values, own_atr, plan_atr, values_for
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.engine import commands as cm
@@ -37,9 +37,9 @@ from hawser.engine.entries.follow_on import following, turned_plan
 from hawser.engine.guards.next_look import must_watch
 from hawser.ledger.ledger import Entry, Ledger, Restored
 from hawser.service.recording import Extent, Here, Outcome, Recording, Way, recordable
-from hawser.service.runtime.barstore import BarStore
-from hawser.service.runtime.boundary import FromVenue, Odd, as_request
-from hawser.service.runtime.checking import Checking
+from hawser.service.runtime.bar_store import BarStore
+from hawser.service.runtime.venue_checks import Checking
+from hawser.service.runtime.venue_messages import FromVenue, Odd, as_request
 from hawser.venue import port
 
 FAULTS_WITHIN, MOST_PAUSE = 120 * SECOND, 30  # s of pause

@@ -12,24 +12,24 @@ import numpy as np
 
 from hawser.core.account import Account, SizeRule
 from hawser.core.bars import Bars, joined
-from hawser.core.basis import basis
 from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule
+from hawser.core.field_parser import read_stop
 from hawser.core.guards import limits
 from hawser.core.heat import Stake, heat
+from hawser.core.indicator_values import basis
 from hawser.core.indicators import Array, atr, true_range_at, wilder_next, window_sums
 from hawser.core.instrument import Commission, Instrument
-from hawser.core.laying import money_of, setup_of
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import BreakEven, Ladder, LossStep, Measure, Rig, Step, TimeExit, Trail
-from hawser.core.rules import entries, laying, moving
-from hawser.core.rules.closing import begun, decided_at, follow_on, moved
+from hawser.core.rig_numbers import money_of, setup_of
+from hawser.core.rules import entries, moving, trade_levels
+from hawser.core.rules.bar_close import begun, decided_at, follow_on, moved
+from hawser.core.rules.inside_bar import PESSIMISTIC, STOP
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
-from hawser.core.rules.tending import PESSIMISTIC, STOP
 from hawser.core.sizing import SizeRequest, sized
-from hawser.core.typed import read_stop
 
 
 def prime_rules() -> None:
@@ -88,10 +88,10 @@ def _tending(instrument: Instrument) -> None:
     setup = setup_of(rig, account.size, instrument)
     money = money_of(account, instrument, 1.0)
     targets, parts, losses, loss_parts, at, to = np.empty((6, 1), np.int64)
-    laying.lay_targets(setup, 1, 1000, 30, 15.0, 10, targets, parts)
-    laying.lay_losses(setup, 1, 1000, 30, 10, losses, loss_parts)
-    rules = laying.lay_rules(setup, money, 1, 1000, 30, 10, parts, 10_000.0)
-    laying.lay_steps(setup, 1, 1000, 30, 15.0, at, to)
+    trade_levels.lay_targets(setup, 1, 1000, 30, 15.0, 10, targets, parts)
+    trade_levels.lay_losses(setup, 1, 1000, 30, 10, losses, loss_parts)
+    rules = trade_levels.lay_rules(setup, money, 1, 1000, 30, 10, parts, 10_000.0)
+    trade_levels.lay_steps(setup, 1, 1000, 30, 15.0, at, to)
     moved(rules, 1, 1000, at, to, 15.0, 0.0, 970, 1040, 1030, 1030, 0)
     decided_at(rules, 0, 0, 1, 1, 0.0, False)
     follow_on(setup, 1, 1000, STOP, 970, 0)

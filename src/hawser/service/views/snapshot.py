@@ -7,13 +7,13 @@ import math
 import msgspec
 
 from hawser.core.account import Account
-from hawser.core.basis import own_atr
 from hawser.core.clock import DAY
 from hawser.core.errors import Refused
 from hawser.core.guards.declared import AnyGuard, RegimeGuard, SpreadGuard
 from hawser.core.guards.measures import median_key
 from hawser.core.guards.verdicts import Closed, EntryContext, filter_verdict, widest_spread
 from hawser.core.heat import heat, locked
+from hawser.core.indicator_values import own_atr
 from hawser.core.instrument import Instrument
 from hawser.core.plan import BY_HAND, Plan
 from hawser.core.sizing import SizeRequest

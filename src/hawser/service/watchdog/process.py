@@ -13,10 +13,10 @@ from hawser.engine.commands import Tell, Weight
 from hawser.formats.declared import load
 from hawser.service.alerts.channels import Alert, Alerts
 from hawser.service.alerts.settings import AlertSettings, Channel
-from hawser.service.patience import Patient
 from hawser.service.profiles.profile import Profile
+from hawser.service.timed_io import Patient
+from hawser.service.watchdog.control import Alone, read_settings
 from hawser.service.watchdog.heartbeat import Pulse
-from hawser.service.watchdog.keeping import Alone, read_settings
 from hawser.service.watchdog.watch import Finding, Watch, flatten
 
 WEIGHTS: dict[str, Weight] = {

@@ -18,7 +18,7 @@ from typing import NamedTuple
 
 from hawser.core import figures as fg
 from hawser.core.errors import HawserError, Unavailable
-from hawser.service.patience import Patient
+from hawser.service.timed_io import Patient
 from hawser.service.watchdog.heartbeat import Pulse, read_pulse
 from hawser.service.watchdog.voice import idle_of
 from hawser.venue import port

@@ -16,7 +16,7 @@ import msgspec
 
 from hawser.core.clock import MILLISECOND, SECOND
 from hawser.core.errors import BadInput
-from hawser.core.told import told
+from hawser.core.field_help import told
 
 CHANCE, GUSTS = "chance, 0 to 1", "a minute"
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from hawser.core.clock import HOUR
 from hawser.core.guards.declared import NewsSources
 from hawser.core.guards.news import Calendar
-from hawser.service import patience
+from hawser.service import timed_io
 
 PAUSE = 2.0  # seconds between two looks at the files
 AGAIN = 6 * HOUR  # of the venue's clock after which the days that are told have moved on
@@ -65,7 +65,7 @@ class NewsWatch:
         self._stop.set()
         self._changed.set()
         if self._thread.is_alive():
-            self._thread.join(patience.ENDING / 2)
+            self._thread.join(timed_io.ENDING / 2)
 
     def hangs(self) -> bool:
         """Whether a look has not ended for longer than any takes: told once for each."""

@@ -18,7 +18,7 @@ from decimal import Decimal
 
 from hawser.core.bars import Bars
 from hawser.core.instrument import Instrument
-from hawser.service import patience
+from hawser.service import timed_io
 from hawser.venue import port
 from hawser.venue.clock import Clock
 
@@ -142,7 +142,7 @@ class Link:
     def stop(self) -> None:
         self._stop.set()
         if self._thread.is_alive():
-            self._thread.join(patience.ENDING / 2)
+            self._thread.join(timed_io.ENDING / 2)
 
     def _run(self) -> None:
         pause = PACE

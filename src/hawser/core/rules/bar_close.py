@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from hawser.core.borrowing import borrowed
+from hawser.core.borrowed_arrays import borrowed
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
-from hawser.core.rules.laying import COLUMN_TRAIL, NO_TRAIL, Rules, Setup
+from hawser.core.rules.inside_bar import FAR, STOP, TARGET, trail_distance
 from hawser.core.rules.moving import NO_MOVE, counted, sendable
 from hawser.core.rules.rounding import level_ticks
-from hawser.core.rules.tending import FAR, STOP, TARGET, trail_distance
+from hawser.core.rules.trade_levels import COLUMN_TRAIL, NO_TRAIL, Rules, Setup
 
 # Why a trade is left at the next open; what guards decide gives way to the rest
 SIGNAL, BASKET, TIME, GUARD = 1, 2, 3, 5

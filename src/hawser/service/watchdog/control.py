@@ -18,11 +18,11 @@ from typing import Annotated, BinaryIO
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.core.told import told
+from hawser.core.field_help import told
 from hawser.formats.declared import load, save
 from hawser.service.alerts.settings import AlertSettings
-from hawser.service.patience import in_time
 from hawser.service.profiles.profile import Profile
+from hawser.service.timed_io import in_time
 
 EVERY = 3.0  # seconds between two looks whether it is still there
 LEAST, MOST = 2.0, 3600.0  # seconds of silence that may be asked for

@@ -4,7 +4,7 @@
 are those of the exit side. Each is a whole number of ticks.
 """
 
-from hawser.core.borrowing import borrowed
+from hawser.core.borrowed_arrays import borrowed
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.rounding import ceil_whole, level_ticks

@@ -11,9 +11,9 @@ from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, in_ticks
 from hawser.core.rig import After, Amount, Ladder, Measure, Rig
-from hawser.core.rules import laying
+from hawser.core.rules import trade_levels
 
-TRAILS = {"atr": laying.ATR_TRAIL, "ticks": laying.TICKS_TRAIL, "percent": laying.PERCENT_TRAIL}
+TRAILS = {"atr": trade_levels.ATR_TRAIL, "ticks": trade_levels.TICKS_TRAIL, "percent": trade_levels.PERCENT_TRAIL}
 
 
 def _or_nan(value: float | None) -> float:
@@ -21,7 +21,7 @@ def _or_nan(value: float | None) -> float:
 
 
 def _measures(rules: list[Measure]) -> tuple[Array, Array]:
-    kinds = {"r": laying.R, "ticks": laying.TICKS, "percent": laying.PERCENT, "atr": laying.ATR}
+    kinds = {"r": trade_levels.R, "ticks": trade_levels.TICKS, "percent": trade_levels.PERCENT, "atr": trade_levels.ATR}
     named = [next((key, getattr(one, key)) for key in kinds if getattr(one, key) is not None) for one in rules]
     return np.array([kinds[key] for key, _ in named], np.int64), np.array([value for _, value in named], float)
 
@@ -29,13 +29,13 @@ def _measures(rules: list[Measure]) -> tuple[Array, Array]:
 def _stop(rule: StopRule | None, size: SizeRule, instrument: Instrument) -> tuple[int, float, float]:
     """Kind, value and offset of the initial stop."""
     if rule is None:
-        return laying.LADDER_STOP, 0.0, 0.0
+        return trade_levels.LADDER_STOP, 0.0, 0.0
     if size.method == "invest":
-        return laying.MONEY_STOP, float(size.risk or 0.0), 0.0
+        return trade_levels.MONEY_STOP, float(size.risk or 0.0), 0.0
     if rule.money is not None:
-        return laying.MONEY_STOP, float(rule.money), 0.0
+        return trade_levels.MONEY_STOP, float(rule.money), 0.0
     if rule.from_bars:
-        return laying.COLUMN_STOP, 0.0, float(rule.offset_ticks)
+        return trade_levels.COLUMN_STOP, 0.0, float(rule.offset_ticks)
     value = in_ticks(rule.price, instrument) if rule.price is not None else float(rule.value)
     return StopRule.KINDS[rule.kind], value, 0.0
 
@@ -53,20 +53,20 @@ def _amount(amount: Amount | None) -> tuple[float, bool]:
 def ladder_spacing(ladder: Ladder, ref: int, atr: float) -> float:
     """How far apart the rungs stand from an entry at `ref`, in ticks as the ATR is."""
     kind, value = _measures([ladder.spacing])
-    return float(laying.distance(int(kind[0]), float(value[0]), float(ref), 0.0, atr))
+    return float(trade_levels.distance(int(kind[0]), float(value[0]), float(ref), 0.0, atr))
 
 
-def money_of(account: Account, instrument: Instrument, fx: float) -> laying.Money:
+def money_of(account: Account, instrument: Instrument, fx: float) -> trade_levels.Money:
     """What ticks and fills cost at a conversion rate."""
     tick, unit, fees = instrument.tick_size, float(instrument.multiplier * fx), instrument.commission
-    return laying.Money(
+    return trade_levels.Money(
         tick * unit * instrument.step_size, tick, instrument.step_size, unit, float(fees.per_unit),
         float(fees.per_notional), float(fees.minimum), float(account.costs.entry_slippage_ticks),
         float(account.costs.exit_slippage_ticks),
     )  # fmt: skip
 
 
-def setup_of(rig: Rig, size: SizeRule, instrument: Instrument) -> laying.Setup:
+def setup_of(rig: Rig, size: SizeRule, instrument: Instrument) -> trade_levels.Setup:
     """The rig's rules; how the account sizes says whose the stop is."""
     stop, stop_value, offset = _stop(rig.stop, size, instrument)
     at, to = _measures([one.at for one in rig.step]), _measures([one.to for one in rig.step])
@@ -81,13 +81,13 @@ def setup_of(rig: Rig, size: SizeRule, instrument: Instrument) -> laying.Setup:
     even, trail, ladder, basket = rig.break_even, rig.trail, rig.ladder, rig.basket
     spacing = _measures([ladder.spacing] if ladder else [Measure(ticks=1.0)])
     lost, won = _amount(basket.stop if basket else None), _amount(basket.target if basket else None)
-    return laying.Setup(
+    return trade_levels.Setup(
         stop, stop_value, offset, needs, np.array([one.KINDS[one.kind] for one in rig.target], np.int64),
         np.array(values, float), np.array([one.share for one in rig.target], float),
         np.array([one.r for one in rig.loss_step], float), np.array([one.share for one in rig.loss_step], float),
         *at, *to, even is not None, float(even.offset_ticks) if even else 0.0, bool(even and even.cover_costs),
         *_after(even.after if even else None),
-        TRAILS.get(trail.kind, laying.COLUMN_TRAIL) if trail else laying.NO_TRAIL,
+        TRAILS.get(trail.kind, trade_levels.COLUMN_TRAIL) if trail else trade_levels.NO_TRAIL,
         float(getattr(trail, trail.kind)) if trail and trail.kind in TRAILS else 0.0,
         float(trail.base_ticks) if trail else 0.0, bool(trail and trail.anchor == "close"),
         float(trail.offset_ticks) if trail else 0.0, trail.step_ticks if trail else 1,

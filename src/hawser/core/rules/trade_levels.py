@@ -1,6 +1,6 @@
 """A rig's rules laid on one trade: from kinds and values to levels in ticks (reckoning sections 6 and 7), compiled.
 
-`core/laying.py` turns a rig's file into a `Setup`; the rehearsal and the live engine lay it by the same functions.
+`core/rig_numbers.py` turns a rig's file into a `Setup`; the rehearsal and the live engine lay it by the same functions.
 """
 
 from __future__ import annotations
@@ -10,10 +10,10 @@ from typing import NamedTuple
 
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
+from hawser.core.rules.inside_bar import FAR, away, break_even_at
 from hawser.core.rules.quantity import commission
 from hawser.core.rules.rounding import ceil_whole, floor_steps
 from hawser.core.rules.targets import steps_through, target_level
-from hawser.core.rules.tending import FAR, away, break_even_at
 
 R, TICKS, PERCENT, ATR = 0, 1, 2, 3  # kinds of a distance
 COLUMN_STOP, MONEY_STOP, LADDER_STOP = 10, 11, 12
