@@ -34,8 +34,8 @@ DEMO = """
 import sys, os
 from pathlib import Path
 from hawser.demo.boot import boot
-from hawser.desk.app import application, make_window
-from hawser.service.profile import profile
+from hawser.desk.app.start import application, make_window
+from hawser.service.profiles.profile import profile
 app = application()
 window = make_window(profile("demo", Path(sys.argv[1])), boot, "start")
 window.resize(1280, 800)

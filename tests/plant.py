@@ -32,7 +32,7 @@ PLACES = {  # the tests that look at them, the quick ones first: most faults end
 TOO_LONG_S = 900  # a fault that never ends is found
 STORMS = """
 import sys
-from hawser.service.storm import weathered
+from hawser.verification.storm import weathered
 for seed in range(int(sys.argv[1])):
     if weathered(6000 + seed, "gale", 6, kills=0.05, guards=seed % 2 == 1).broken:
         sys.exit(1)

@@ -19,7 +19,9 @@ from typing import Any
 import numpy as np
 
 from hawser.core.rules import (
+    bar_close,
     entries,
+    inside_bar,
     ladders,
     moving,
     quantity,

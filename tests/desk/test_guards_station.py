@@ -373,7 +373,7 @@ service = subprocess.Popen([sys.executable, "-c", sys.argv[1]], stdout=subproces
 assert "here" in service.stdout.readline()
 from PyQt6.QtCore import QCoreApplication, QTimer
 app = QCoreApplication([])
-from hawser.desk.notifying import notify
+from hawser.desk.common.notifying import notify
 notify("Hawser, demo", "No link", urgent=True)
 QTimer.singleShot(1000, app.quit)
 app.exec()

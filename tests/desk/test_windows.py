@@ -374,9 +374,9 @@ from pathlib import Path
 sys.path.insert(0, {tests!r})
 from PyQt6.QtCore import QTimer
 from hawser.demo.boot import boot
-from hawser.desk.app import application, make_window
-from hawser.desk.shots import settle
-from hawser.service.profile import profile
+from hawser.desk.app.start import application, make_window
+from hawser.desk.app.shots import settle
+from hawser.service.profiles.profile import profile
 app = application()
 with tempfile.TemporaryDirectory() as root:
     window = make_window(profile("demo", Path(root)), boot, "scaled", running=False)

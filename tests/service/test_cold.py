@@ -10,7 +10,7 @@ import pytest
 
 from hawser.core import bars, indicators, stop_lines
 from hawser.core.guards import limits
-from hawser.core.rules import moving, quantity, rounding, stops, targets
+from hawser.core.rules import bar_close, moving, quantity, rounding, stops, targets, trade_levels
 
 SOURCE = Path(bars.__file__).parents[1]
 # Called by other rules only, or by `hawser lines` and rehearsed guards, which have no window.
@@ -24,11 +24,11 @@ import sys, tempfile, threading, time
 from pathlib import Path
 begun = time.perf_counter()
 from hawser.demo.boot import boot
-from hawser.desk.app import application, make_window
-from hawser.desk.shots import settle
-from hawser.service.profile import profile
-from hawser.desk import trying
-trying.prime_trials = lambda: None  # on a thread of its own, for as long again
+from hawser.desk.app.start import application, make_window
+from hawser.desk.app.shots import settle
+from hawser.service.profiles.profile import profile
+from hawser.desk.rigs import trials
+trials.prime_trials = lambda: None  # on a thread of its own, for as long again
 app = application()
 from numba.core import event
 compiled_on = set()
