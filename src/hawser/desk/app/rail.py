@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
 
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.words import plain_tip
-from hawser.desk.theme.icons import icon
+from hawser.desk.theme.icon_images import icon
 
 
 class Rail(QWidget):

@@ -30,7 +30,7 @@ from hawser.service.runtime.runtime import Boot
 from hawser.service.runtime.session import Session
 
 SIZE = (1280, 800)
-EXAMPLES = Path(__file__).parents[3] / "examples"
+EXAMPLES = Path(__file__).parents[4] / "examples"
 
 
 def settle(window: Window, until: Callable[[], bool], most_ms: int = 60_000) -> None:
