@@ -80,7 +80,7 @@ class Watched:
         self.left = time.perf_counter()
         self.venue.send(request, at)
 
-    def next_message(self, until: int) -> port.Told | None:
+    def next_message(self, until: int) -> port.VenueMessage | None:
         return self.venue.next_message(until)
 
 

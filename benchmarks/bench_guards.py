@@ -21,7 +21,7 @@ from hawser.engine import events as ev
 from hawser.engine.clearance.entries import entry_verdict
 from hawser.formats.declared import load
 from hawser.rehearsal.run import Rehearsal, Signals
-from hawser.rehearsal.watch import Policy
+from hawser.rehearsal.watch import HistoryPolicy
 from hawser.verification.guards import POLICY
 
 RUNS, EACH = 15, 2_000
@@ -66,7 +66,7 @@ def rehearsed() -> None:
     begun = time.perf_counter()
     shipped = load(Guards, files("hawser") / "demo" / "guards.toml")
     lasting = tuple(guard for guard in shipped.guard if guard.KIND not in STOPS)  # else it trades for a few weeks only
-    policy = Policy(msgspec.structs.replace(shipped, guard=lasting), (Calendar("bench", ()),))
+    policy = HistoryPolicy(msgspec.structs.replace(shipped, guard=lasting), (Calendar("bench", ()),))
     guarded = Rehearsal(
         bars, Signals(signal, np.zeros_like(signal)), plain.instrument, plain.account, plain.rig, policy
     )

@@ -158,11 +158,11 @@ class Stopwatch:
         self._sent: dict[int, int] = {}
         put, take, watch = venue_thread.Inbox.put, Session.message, self
 
-        def noted(inbox: venue_thread.Inbox, at: int, message: port.Told) -> None:
+        def noted(inbox: venue_thread.Inbox, at: int, message: port.VenueMessage) -> None:
             watch._sent[id(message)] = time.perf_counter_ns()
             put(inbox, at, message)
 
-        def taken(session: Session, told: port.Told, now: int) -> None:
+        def taken(session: Session, told: port.VenueMessage, now: int) -> None:
             take(session, told, now)
             if isinstance(told, port.QuoteTold) and (at := watch._sent.pop(id(told), 0)):
                 watch.delays.append((time.perf_counter_ns() - at) / 1e9)

@@ -142,7 +142,7 @@ class Anybody:
             (ev.ChangeRules, {"trade": name, "plan": self._plan(side), **known}),
             (ev.HoldLines, {"trade": name, "held": held}), (ev.CloseTrade, {"trade": name, "share": share}),
             (ev.Adopt, {"position": "other", "plan": self._plan(1), **known}),
-            (ev.CloseAll, {"which": draw.choice(("all", "winners", "pending"))}), (ev.BreakEven, {"trade": name}),
+            (ev.CloseAll, {"which": draw.choice(("all", "winners", "pending"))}), (ev.StopToEntry, {"trade": name}),
             (ev.TurnAround, {"trade": name}), (ev.Halt, {"why": "x"}), (ev.Rearm, {"reason": "it is well"}),
         ]  # fmt: skip
         kind, values = draw.choice(asks)

@@ -20,7 +20,7 @@ from hawser.venue.quay.book import BookState
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.weather import SEVERITIES, Weather
 from hawser.verification import world as storm_world
-from hawser.verification.world import ACCOUNT, Kept
+from hawser.verification.world import ACCOUNT, BooksInMemory
 
 SYMBOL = "CAD/CHF"
 PLAN = Plan(
@@ -32,9 +32,9 @@ PLAN = Plan(
 class Own(Quay):
     """A Quay that a test may have carry out requests otherwise."""
 
-    otherwise: Callable[[Quay, port.Request], list[port.Told] | None] | None = None
+    otherwise: Callable[[Quay, port.Request], list[port.VenueMessage] | None] | None = None
 
-    def _carried_out(self, request: port.Request) -> list[port.Told]:
+    def _carried_out(self, request: port.Request) -> list[port.VenueMessage]:
         found = self.otherwise(self, request) if self.otherwise is not None else None
         return super()._carried_out(request) if found is None else found
 
@@ -51,7 +51,7 @@ class World:
         self.faults: list[Exception] = []
         self.open()
 
-    def _quay(self, world: storm_world.World, weather: Weather, store: Kept | None, since: int) -> Own:
+    def _quay(self, world: storm_world.World, weather: Weather, store: BooksInMemory | None, since: int) -> Own:
         feed, rates = storm_world.feed_of(world, self.seed), dict(storm_world.RATES)
         return Own(feed, "CHF", 64_000.0, rates, weather, self.seed, store, since)
 
@@ -65,7 +65,7 @@ class World:
         """The line is cut, and who answers on it then trades others; the session lives on."""
         old, now = self.venue, self.session.now
         old.hang_up()
-        self.venue = self.session.venue = self._quay(traded, SEVERITIES["calm"], Kept(state), old.now)
+        self.venue = self.session.venue = self._quay(traded, SEVERITIES["calm"], BooksInMemory(state), old.now)
         instruments = tuple(one for one, _ in traded)
         down = port.LinkTold(time=old.now, up=False, why="it was cut")
         bars = {one.symbol: self.venue.history(one.symbol) for one in instruments}

@@ -47,7 +47,7 @@ class Babbling(Overheard):
 
     rate = 0.06
 
-    def next_message(self, until: int) -> port.Told | None:
+    def next_message(self, until: int) -> port.VenueMessage | None:
         if not hasattr(self, "draw"):
             self.draw = random.Random(self.now)
         told = super().next_message(until)

@@ -8,14 +8,14 @@ from hawser.core.bars import Bars
 from hawser.core.clock import HOUR, MINUTE
 from hawser.core.guards import declared as dc
 from hawser.core.guards.news import Calendar, NewsEvent
-from hawser.core.instrument import Instrument, Session
-from hawser.rehearsal.watch import Policy
+from hawser.core.instrument import Instrument, WeeklySession
+from hawser.rehearsal.watch import HistoryPolicy
 
 EVERY_DAY = (0, 1, 2, 3, 4, 5, 6)
 SOURCE = "loom"
 
 
-def a_policy(draw: Random, bars: Bars, instrument: Instrument) -> Policy:
+def a_policy(draw: Random, bars: Bars, instrument: Instrument) -> HistoryPolicy:
     """Some guards of those that act in a rehearsal. News comes and goes where bars meet: within a bar the engine acts
     at once, the rehearsal at its close."""
     kinds = [_spread, _news, _session, _volatility, _regime, _count, _cool_down, _loss, _drawdown, _floor, _streak]
@@ -25,7 +25,7 @@ def a_policy(draw: Random, bars: Bars, instrument: Instrument) -> Policy:
     zone = draw.choice(["UTC", "Europe/Zurich", "Australia/Sydney"])
     starts = f"{draw.randint(0, 23):02d}:{draw.choice([0, 7, 30]):02d}"
     policy = dc.Guards(zone=zone, day_starts=starts, week_starts=draw.choice(dc.WEEKDAYS), guard=guards)
-    return Policy(policy, (_calendar(draw, bars),), SOURCE, {})
+    return HistoryPolicy(policy, (_calendar(draw, bars),), SOURCE, {})
 
 
 def _calendar(draw: Random, bars: Bars) -> Calendar:
@@ -68,7 +68,7 @@ def _news(draw: Random, name: str, _: Instrument) -> dc.Guard:
 
 def _session(draw: Random, name: str, _: Instrument) -> dc.Guard:
     hour = draw.randint(0, 20)
-    hours = Session(EVERY_DAY, f"{hour:02d}:00", f"{hour + 3:02d}:30", "Europe/Zurich")
+    hours = WeeklySession(EVERY_DAY, f"{hour:02d}:00", f"{hour + 3:02d}:30", "Europe/Zurich")
     return dc.SessionGuard(
         **_named(draw, name), hours=draw.choice([(), (), (hours,)]), closed_hours=draw.choice([(), (hours,)]),
         after_open_min=draw.choice([0.0, 25.0]), before_close_min=draw.choice([0.0, 40.0]),

@@ -12,7 +12,7 @@ from hawser.core.account import Account, Costs, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.hours import ever_closes
-from hawser.core.instrument import Commission, Instrument, Session
+from hawser.core.instrument import Commission, Instrument, WeeklySession
 from hawser.core.rig import Rig, TimeExit
 from hawser.rehearsal.run import Signals
 from hawser.verification import rigs
@@ -21,7 +21,7 @@ from madeup import pair
 PIER = Instrument(
     symbol="Pier", kind="index", quote="CHF", tick=Decimal(1), multiplier=1.0, qty_step=Decimal(1), qty_min=Decimal(1),
     qty_max=Decimal(1000), margin_rate=0.0, min_stop_ticks=1, commission=Commission(0.5, 0.0001, 2.0),
-    sessions=(Session((0, 1, 2, 3, 4), "09:00", "17:30", "Europe/Zurich"),),
+    sessions=(WeeklySession((0, 1, 2, 3, 4), "09:00", "17:30", "Europe/Zurich"),),
 )  # fmt: skip
 INSTRUMENTS = (PIER, pair())
 COSTS = (Costs(0, 0, 0), Costs(0, 1, 2), Costs(0, 0, 1))

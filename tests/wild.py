@@ -19,7 +19,7 @@ from hawser.core.bars import Bars
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.errors import HawserError
 from hawser.core.guards.declared import LossSwitch
-from hawser.core.instrument import Commission, Instrument, Session
+from hawser.core.instrument import Commission, Instrument, WeeklySession
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.engine.clearance.guards import whole_account
 from hawser.rehearsal import watch
@@ -30,14 +30,14 @@ from randomrigs import a_ladder, a_rig, fitting
 
 SESSIONS = (
     (), (),
-    (Session((0, 1, 2, 3, 4), "09:00", "17:30", "Europe/Zurich"),),
+    (WeeklySession((0, 1, 2, 3, 4), "09:00", "17:30", "Europe/Zurich"),),
     (
-        Session((6, 0, 1, 2, 3), "22:00", "24:00", "America/New_York"),
-        Session((0, 1, 2, 3, 4), "00:00", "21:00", "America/New_York"),
+        WeeklySession((6, 0, 1, 2, 3), "22:00", "24:00", "America/New_York"),
+        WeeklySession((0, 1, 2, 3, 4), "00:00", "21:00", "America/New_York"),
     ),
-    (Session((0, 1, 2, 3, 4), "01:30", "03:10", "Europe/Zurich"),),
-    (Session(tuple(range(7)), "00:00", "21:00", "America/New_York"),),  # it pauses, and never closes for a day
-    (Session(tuple(range(7)), "00:00", "24:00"),),
+    (WeeklySession((0, 1, 2, 3, 4), "01:30", "03:10", "Europe/Zurich"),),
+    (WeeklySession(tuple(range(7)), "00:00", "21:00", "America/New_York"),),  # it pauses, and never closes for a day
+    (WeeklySession(tuple(range(7)), "00:00", "24:00"),),
 )  # fmt: skip
 FEES = (Commission(0, 0, 0), Commission(0.5, 0.0001, 2.0), Commission(0, 0.002, 0), Commission(0, 0, 15))
 STARTS = tuple(
@@ -109,7 +109,7 @@ def an_account(draw: Random, instrument: Instrument) -> Account:
     )
 
 
-def at_midnight(policy: watch.Policy) -> watch.Policy:
+def at_midnight(policy: watch.HistoryPolicy) -> watch.HistoryPolicy:
     """A loss that is counted by its trades, of one instrument or source, is known at every moment, the account's where
     it is valued: at each close. Where a day turns within the bar of an entry, the two do not begin at the same figure.
     """

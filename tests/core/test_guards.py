@@ -19,7 +19,7 @@ from hawser.core.guards.looseness import loosened
 from hawser.core.guards.measures import atr_percentile, median_key, median_spread
 from hawser.core.guards.verdicts import EntryContext, filter_verdict
 from hawser.core.hours import period_around
-from hawser.core.instrument import Session
+from hawser.core.instrument import WeeklySession
 from madeup import pair
 from randomrigs import history
 
@@ -191,8 +191,10 @@ def test_a_calendar_that_cannot_be_relied_on_closes_or_warns(calendars, word):
 # Sessions, volatility, regime
 
 
-WEEK = (Session((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"),)
-HALVES = tuple(Session((0, 1, 2, 3, 4), *hours, "Europe/London") for hours in (("08:00", "12:00"), ("13:00", "16:30")))
+WEEK = (WeeklySession((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"),)
+HALVES = tuple(
+    WeeklySession((0, 1, 2, 3, 4), *hours, "Europe/London") for hours in (("08:00", "12:00"), ("13:00", "16:30"))
+)
 
 
 @pytest.mark.parametrize(

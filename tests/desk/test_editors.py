@@ -12,7 +12,7 @@ from PyQt6.QtTest import QTest
 from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.field_help import keys_of
 from hawser.core.guards.declared import LossSwitch
-from hawser.core.instrument import Instrument, Session
+from hawser.core.instrument import Instrument, WeeklySession
 from hawser.desk.app.stations import GUARDS
 from hawser.desk.models.editing import Editing, differences
 from hawser.formats.declared import load, save
@@ -33,7 +33,7 @@ def test_a_record_survives_being_text():
         policy=Policy(caps="refuse", max_heat_percent=2.5, never_widen=True, max_positions=4),
     )  # fmt: skip
     assert Editing(Account, rich).made == rich
-    of = pair(sessions=(Session((0, 1), "08:00", "16:30", "Europe/London"),))
+    of = pair(sessions=(WeeklySession((0, 1), "08:00", "16:30", "Europe/London"),))
     assert Editing(Instrument, of).made == of
 
 
@@ -67,7 +67,7 @@ def test_hours_are_typed_in_words(text, told):
     editing = Editing(Instrument, pair())
     editing.change("sessions", "mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00")
     assert editing.made.sessions == (
-        Session((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"), Session((6,), "22:00", "24:00"),
+        WeeklySession((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"), WeeklySession((6,), "22:00", "24:00"),
     )  # fmt: skip
     assert Editing(Instrument, editing.made).made == editing.made
     editing.change("sessions", text)
@@ -108,7 +108,7 @@ def test_undoing_everything_comes_back_to_the_start(changes):
 
 
 def test_files_read_back_to_the_same(tmp_path):
-    for made in (account(rates={"USD/CHF": 0.88}), pair(sessions=(Session((0,), "08:00", "16:30", "UTC"),))):
+    for made in (account(rates={"USD/CHF": 0.88}), pair(sessions=(WeeklySession((0,), "08:00", "16:30", "UTC"),))):
         path = tmp_path / "x.toml"
         save(made, path)
         assert load(type(made), path) == made

@@ -20,7 +20,7 @@ from hawser.desk.models.rig_draft import SECTIONS, RigDraft, brief
 from hawser.engine.model import transitions as states
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals
-from hawser.rehearsal.trial import Shown, Trial
+from hawser.rehearsal.trial import Trial, TrialResult
 from hawser.service.profiles.profile import plain
 from hawser.service.profiles.rigs import Shelf, shipped
 from randomrigs import a_rig, an_account, history
@@ -397,7 +397,7 @@ def test_a_trial_is_the_rehearsal_of_that_one_signal():
             if not right:
                 assert isinstance(shown, str)
                 continue
-            assert isinstance(shown, Shown)
+            assert isinstance(shown, TrialResult)
             assert (shown.first, shown.last, shown.stop) == (right[0].first, right[0].last, right[0].stop)
             assert shown.result == pytest.approx(right[0].net / right[0].planned_risk)
         fan = trial.fan(1, 100, 3)

@@ -612,12 +612,12 @@ def test_a_share_below_one_step_is_refused_and_one_that_fails_is_told_and_not_re
 def test_the_stop_goes_to_the_entry_where_that_tightens_it():
     hand = ByHand()
     hand.protect()
-    assert codes(hand.do(ev.BreakEven, ask="b", trade=hand.trade.id)) == ["stop_refused"]  # the market is below it
+    assert codes(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id)) == ["stop_refused"]  # the market is below it
     hand.quote(61345, 61357)
-    moved = of(hand.do(ev.BreakEven, ask="b", trade=hand.trade.id), cm.Amend)
+    moved = of(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id), cm.Amend)
     assert [(order.role, order.level) for order in moved] == [("stop", 61242)]
     hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=61242, steps=104)
-    assert "already" in of(hand.do(ev.BreakEven, ask="b", trade=hand.trade.id), cm.Tell)[0].text
+    assert "already" in of(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id), cm.Tell)[0].text
 
 
 BOTH = ["T-long", "T-short"]

@@ -12,7 +12,7 @@ from hawser.core.account import SizeRule
 from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
 from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.guards import declared as dc
-from hawser.core.instrument import Session
+from hawser.core.instrument import WeeklySession
 from hawser.core.levels import MAX_TARGETS, StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, FollowOn, Ladder, LossStep, Measure, Rig, TimeExit, Trail
 from hawser.core.rules.bar_close import basket_reached
@@ -462,7 +462,7 @@ def test_a_filter_says_what_it_did_and_sets_out_again_what_it_took_back():
 def test_an_exit_by_the_hours_has_its_timer_whichever_hours_they_are(timed):
     hand = ByHand()
     instrument = hand.engine.state.instruments[SYMBOL]
-    hours = (Session((0, 1, 2, 3, 4), "00:00", "22:00", "UTC"),)
+    hours = (WeeklySession((0, 1, 2, 3, 4), "00:00", "22:00", "UTC"),)
     hand.engine.state.instruments[SYMBOL] = msgspec.structs.replace(instrument, sessions=hours)
     rig = Rig(name="test", stop=StopRule(atr=2.5), time_exit=timed)
     hand.protect(targets=(), trail=None, rig=rig, own_atr=0.00145)
@@ -478,7 +478,7 @@ def test_an_exit_by_the_hours_has_its_timer_whichever_hours_they_are(timed):
 def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     """A trade was closed by the time exit of a rig that it did not have any more."""
     hand = ByHand()
-    until = {clock: msgspec.structs.replace(pair(), sessions=(Session((0, 1, 2, 3, 4), "00:00", clock),))
+    until = {clock: msgspec.structs.replace(pair(), sessions=(WeeklySession((0, 1, 2, 3, 4), "00:00", clock),))
              for clock in ("22:00", "21:00")}  # fmt: skip
     hand.do(ev.InstrumentsChanged, instruments=(until["22:00"],), spans={})
     timed = Rig(name="test", stop=StopRule(atr=2.5), time_exit=TimeExit(None, True))
@@ -504,7 +504,7 @@ def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
 def test_a_trade_of_some_days_is_not_closed_by_its_first_day_s_end_where_its_bars_are_gone():
     """On another grid none is known until the venue's are read."""
     hand = ByHand()
-    hours = (Session((0, 1, 2, 3, 4), "00:00", "22:00"),)
+    hours = (WeeklySession((0, 1, 2, 3, 4), "00:00", "22:00"),)
     day = msgspec.structs.replace(pair(), sessions=hours)
     hand.do(ev.InstrumentsChanged, instruments=(day,), spans={})
     rig = Rig(name="test", stop=StopRule(atr=2.5), time_exit=TimeExit(None, True))
@@ -531,7 +531,7 @@ def test_what_waits_until_the_session_ends_is_taken_back_where_that_comes_earlie
 def test_a_guard_looks_again_where_the_hours_it_goes_by_have_changed():
     """No bar and no quote may come before they end."""
     hand = ByHand()
-    closes = {clock: msgspec.structs.replace(pair(), sessions=(Session((0, 1, 2, 3, 4, 5, 6), "00:00", clock),))
+    closes = {clock: msgspec.structs.replace(pair(), sessions=(WeeklySession((0, 1, 2, 3, 4, 5, 6), "00:00", clock),))
               for clock in ("22:00", clock_of(hand.now + 20 * MINUTE))}  # fmt: skip
     late, soon = closes.values()
     hand.do(ev.InstrumentsChanged, instruments=(late,), spans={})

@@ -18,7 +18,7 @@ from hawser.cli import main
 from hawser.core.bars import span_of
 from hawser.core.clock import DAY, MINUTE
 from hawser.core.hours import is_open
-from hawser.core.instrument import Commission, Session
+from hawser.core.instrument import Commission, WeeklySession
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
 from hawser.formats.rigs import save_rig
@@ -95,7 +95,7 @@ def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
     return rig, left_after(instrument.sessions, bars.time, span_of(bars.time), not timed.session_end)
 
 
-def left_after(sessions: tuple[Session, ...], times: np.ndarray, span: int, weekend: bool) -> list[bool]:
+def left_after(sessions: tuple[WeeklySession, ...], times: np.ndarray, span: int, weekend: bool) -> list[bool]:
     """Whether the hours end a trade after each bar, minute by minute: the next bar is the one whose end reaches the
     end of the bar's session, or it opens later."""
     first, last = int(times[0]) // MINUTE, (int(times[-1]) + 11 * DAY) // MINUTE

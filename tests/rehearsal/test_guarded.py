@@ -19,14 +19,14 @@ from hawser.core.guards import declared as dc
 from hawser.core.guards.limits import SPREAD_OK, spread_over
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.guards.verdicts import EntryContext, filter_verdict
-from hawser.core.instrument import Instrument, Session
+from hawser.core.instrument import Instrument, WeeklySession
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import FollowOn, Ladder, Measure, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.formats.declared import load
 from hawser.rehearsal.guarding import REFUSED, TRIPPED
 from hawser.rehearsal.run import Rehearsal, Signals, check, exit_name
-from hawser.rehearsal.watch import Policy, acting
+from hawser.rehearsal.watch import HistoryPolicy, acting
 from madeup import ROOT
 from randomguards import SOURCE, a_policy
 from randomrigs import a_rig, an_account, fitting, history
@@ -49,7 +49,7 @@ def played(guards, bars, signals, rig=RIG, spread=None, calendars=(), at_once=40
     for bar, side in signals.items():
         calls[bar] = side
     made = Bars(np.arange(n, dtype=np.int64) * MINUTE, *columns, np.zeros(n) if spread is None else np.array(spread))
-    policy = Policy(dc.Guards(guard=tuple(guards), **changes), calendars, "", references or {})
+    policy = HistoryPolicy(dc.Guards(guard=tuple(guards), **changes), calendars, "", references or {})
     return Rehearsal(made, Signals(calls, np.zeros(n, np.int8)), PIER, ACCOUNT, rig, policy).run(
         PESSIMISTIC, at_once=at_once
     )
@@ -124,7 +124,7 @@ def test_a_spread_is_judged_in_ticks_by_its_median_and_as_a_part_of_r():
 
 
 def test_a_session_a_regime_and_the_volatility_close_entries():
-    hours = Session((3,), "00:05", "00:08", "UTC")  # 1 January 1970 was a Thursday
+    hours = WeeklySession((3,), "00:05", "00:08", "UTC")  # 1 January 1970 was a Thursday
     outcome = played([dc.SessionGuard(name="hours", hours=(hours,))], [STILL] * 12, {3: 1, 4: 1, 6: -1, 7: -1})
     assert (entries(outcome), [row[0] for row in noted(outcome)]) == ([5], [4])
     rise = [(1000 + n, 1001 + n, 999 + n, 1000 + n) for n in range(12)]
@@ -310,7 +310,7 @@ def test_the_command_writes_what_each_guard_did(tmp_path, capsys):
 
 
 def test_the_policy_that_ships_as_an_example_acts_in_full():
-    policy = Policy(load(dc.Guards, ROOT / "examples" / "harbour-watch.toml"))
+    policy = HistoryPolicy(load(dc.Guards, ROOT / "examples" / "harbour-watch.toml"))
     assert len(acting(policy, "Quillan Ferry")) == len(policy.guards.guard) == 6
 
 

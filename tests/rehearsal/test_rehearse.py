@@ -17,7 +17,7 @@ from hawser.core.account import Account, Costs, SizeRule
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
-from hawser.core.instrument import Instrument, Session
+from hawser.core.instrument import Instrument, WeeklySession
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import (
     After,
@@ -171,7 +171,7 @@ def test_a_time_exit_counts_the_entry_s_bar():
 
 
 def test_a_time_exit_by_the_hours_leaves_at_the_open_of_the_last_bar():
-    session = Session((3,), "00:00", "00:07")  # minute bars from Thursday 1 January 1970
+    session = WeeklySession((3,), "00:00", "00:07")  # minute bars from Thursday 1 January 1970
     of = msgspec.structs.replace(INSTRUMENT, sessions=(session,))
     made, calls = history([(1000, 1005, 995, 1000)] * 6)
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs())

@@ -25,7 +25,7 @@ from hawser.service.watchdog.control import Alone, Sentry, WatchSettings
 from hawser.service.watchdog.heartbeat import Heart, Pulse, read_pulse
 from hawser.service.watchdog.process import say
 from hawser.service.watchdog.voice import idle_of
-from hawser.service.watchdog.watch import Finding, Watch, _closes, flatten, to_take_back
+from hawser.service.watchdog.watch import DeadMansWatch, Finding, _closes, flatten, to_take_back
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
@@ -41,7 +41,7 @@ class Clocked:
 
     def __init__(self, path: Path, flat=None) -> None:
         self.found: list[Finding] = []
-        self.watch = Watch(path, 20.0, self.found.append, flat)
+        self.watch = DeadMansWatch(path, 20.0, self.found.append, flat)
 
     def at(self, *moments: float) -> list[str]:
         self.found.clear()
@@ -168,7 +168,9 @@ def test_a_watch_that_can_tell_nobody_closes_all_the_same(tmp_path, monkeypatch)
     path, closed = tmp_path / "heartbeat.json", []
     Heart(path, "demo", "/there").beat(0.0, 1, 0)
     full = Path("/dev/full").open("w", buffering=1)  # noqa: SIM115  # its end fails too
-    watch = Watch(path, 20.0, lambda finding: print(finding.text, file=full, flush=True), lambda *_: closed.append(1))
+    watch = DeadMansWatch(
+        path, 20.0, lambda finding: print(finding.text, file=full, flush=True), lambda *_: closed.append(1)
+    )
     for now in range(0, 25, 4):
         watch.look(float(now))
     with monkeypatch.context() as nobody:
@@ -448,7 +450,7 @@ def test_a_watch_on_a_path_that_is_mistyped_is_told(tmp_path, capsys, monkeypatc
     def by_hand(*_: object) -> bool:
         raise KeyboardInterrupt
 
-    monkeypatch.setattr(Watch, "run", by_hand)
+    monkeypatch.setattr(DeadMansWatch, "run", by_hand)
     typo = ["watch", "--quay", str(tmp_path / "quaz.sock"), "--flatten", "--profile-root", str(tmp_path)]
     assert main(typo) == 0
     told = capsys.readouterr().err

@@ -42,7 +42,7 @@ from hawser.venue.quay import hands
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import reread
 from hawser.venue.quay.weather import SEVERITIES, Weather
-from hawser.verification.world import ACCOUNT, Disk, Kept
+from hawser.verification.world import ACCOUNT, BooksInMemory, Disk
 from madeup import account, pair
 
 # What nobody tells
@@ -96,7 +96,7 @@ def test_deadlines_hold_whatever_the_venue_s_clock_says(ahead):
     world = World()
     world.venue.book.state.ahead = ahead * SECOND
 
-    def no_stops(quay: Quay, request: port.Request) -> list[port.Told] | None:
+    def no_stops(quay: Quay, request: port.Request) -> list[port.VenueMessage] | None:
         if isinstance(request, port.NewOrder) and request.kind == "stop":
             return [port.Rejected(time=quay.book.time, id=request.id, what="order", code="busy", text="busy")]
         return None
@@ -206,7 +206,7 @@ def test_an_engine_that_fails_without_a_link_does_not_take_it_for_standing(tmp_p
 
     world.session.engine.handle = failing
     since = len(world.entries)
-    world.session.ask(ev.BreakEven(time=world.venue.now, ask="b", trade=world.trade.id))
+    world.session.ask(ev.StopToEntry(time=world.venue.now, ask="b", trade=world.trade.id))
     assert world.faults
     assert world.state.link_up == linked
     assert bool(world.sent(cm.QueryAll, since)) == linked
@@ -223,7 +223,7 @@ def test_a_trade_without_cover_in_a_market_that_is_shut_does_not_flood_it(tmp_pa
     ledger = Ledger(tmp_path / "ledger.sqlite")
     world = World(ledger)
 
-    def shut(quay: Quay, request: port.Request) -> list[port.Told] | None:
+    def shut(quay: Quay, request: port.Request) -> list[port.VenueMessage] | None:
         if isinstance(request, port.NewOrder) and request.closes is not None:
             quay.book.closed.add(SYMBOL)
         return None
@@ -249,7 +249,7 @@ def test_an_amend_that_is_answered_with_another_level_is_taken_as_it_is():
     world = World()
     world.place()
 
-    def coarse(quay: Quay, request: port.Request) -> list[port.Told] | None:
+    def coarse(quay: Quay, request: port.Request) -> list[port.VenueMessage] | None:
         if isinstance(request, port.AmendOrder):
             level = int(Decimal(request.level) / Decimal("0.00001")) // 5 * 5
             return quay.book.amend(msgspec.structs.replace(request, level=f"{level / 100_000:.5f}"))
@@ -269,7 +269,7 @@ def test_what_still_rests_of_an_ended_trade_is_taken_back_after_a_restart(tmp_pa
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
 
-    def busy(quay: Quay, request: port.Request) -> list[port.Told] | None:
+    def busy(quay: Quay, request: port.Request) -> list[port.VenueMessage] | None:
         if isinstance(request, port.CancelOrder):
             raise VenueRefused("busy", "the venue is busy")
         return None
@@ -425,7 +425,10 @@ def test_another_tick_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, fi
     else:
         world.session.close()
         world.venue.hang_up()
-        world.venue, world.ledger = world._quay(anew, SEVERITIES["calm"], Kept(state), world.venue.now), Ledger(path)
+        world.venue, world.ledger = (
+            world._quay(anew, SEVERITIES["calm"], BooksInMemory(state), world.venue.now),
+            Ledger(path),
+        )
         world.open()
     assert world.state.markets[SYMBOL].time > world.session.now - 10 * SECOND  # its quotes are read
     if finer:
@@ -528,7 +531,10 @@ def test_an_instrument_that_is_gone_at_a_restart_leaves_the_others(tmp_path):
     world.venue.hang_up()
     anew = [one for one in world.WORLD if one[0].symbol != SYMBOL]
     state = world._without(reread(world.venue.book.state), SYMBOL)
-    world.venue, world.ledger = world._quay(anew, SEVERITIES["calm"], Kept(state), world.venue.now), Ledger(path)
+    world.venue, world.ledger = (
+        world._quay(anew, SEVERITIES["calm"], BooksInMemory(state), world.venue.now),
+        Ledger(path),
+    )
     world.open()
     assert world.trade.state == states.PROTECTED
     assert next(iter(world.state.trades.values())).left

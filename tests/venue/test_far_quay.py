@@ -190,9 +190,9 @@ def answered(server: Server, far: FarQuay) -> bool:
     return False
 
 
-def turned(server: Server, far: FarQuay, turns: int = 20) -> list[port.Told]:
+def turned(server: Server, far: FarQuay, turns: int = 20) -> list[port.VenueMessage]:
     """What a client hears in so many turns."""
-    told: list[port.Told] = []
+    told: list[port.VenueMessage] = []
     for _ in range(turns):
         server.turn()
         while (message := far.next_message(0)) is not None:
@@ -249,9 +249,9 @@ def another(path: Path, traded: World, currency: str = "CHF") -> Server:
     return Server(Quay(GeneratedFeed(traded, {}, 1, START, 1), currency, 64_000.0, {}, SEVERITIES["calm"]), path)
 
 
-def heard(far: FarQuay, server: Server, count: int) -> list[port.Told]:
+def heard(far: FarQuay, server: Server, count: int) -> list[port.VenueMessage]:
     """The next messages about the line, and about what is traded on it."""
-    told: list[port.Told] = []
+    told: list[port.VenueMessage] = []
     end = time.monotonic() + 300
     while time.monotonic() < end and len(told) < count:
         server.turn()
@@ -415,7 +415,7 @@ def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp
 @pytest.mark.parametrize("columns", [(), (b"123",), (b"12345678",) * 3, (b"12345678",) * 5 + (b"",)])
 def test_a_history_that_is_none_is_told_in_one_sentence(tmp_path, server, monkeypatch, columns):
     symbol = WORLD[0][0].symbol
-    monkeypatch.setattr(wire, "packed", lambda *_: wire.Column(time=1, symbol=symbol, columns=columns))
+    monkeypatch.setattr(wire, "packed", lambda *_: wire.SentBars(time=1, symbol=symbol, columns=columns))
     monkeypatch.setattr("hawser.venue.quay.client.PATIENCE", 0.3)
     with pytest.raises(Unavailable, match="does not answer as a simulated venue does"):
         connected(server, tmp_path / "q.sock")

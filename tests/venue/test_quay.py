@@ -9,7 +9,7 @@ from hawser.core.bars import Bars
 from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
 from hawser.core.errors import VenueRefused
 from hawser.core.hours import is_open, next_change, next_close, open_intervals, weekend_close
-from hawser.core.instrument import Session
+from hawser.core.instrument import WeeklySession
 from hawser.demo import world
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
@@ -233,7 +233,7 @@ def test_a_replay_hands_the_bars_on_unchanged_and_its_quotes_touch_their_extreme
 
 # Hours
 
-LONDON = (Session((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"),)
+LONDON = (WeeklySession((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"),)
 WEDNESDAY = 1_930_435_200 * SECOND  # 5 March 2031
 
 
@@ -255,9 +255,9 @@ def test_the_next_change_skips_the_weekend_and_may_never_come():
 
 def test_a_week_ends_where_an_instrument_closes_for_a_day_or_more_else_on_saturday():
     """One that pauses for an hour each day never closes for a day: the search for its weekend ran to the year 9999."""
-    daily = (Session(tuple(range(7)), "00:00", "21:00", "America/New_York"),)
+    daily = (WeeklySession(tuple(range(7)), "00:00", "21:00", "America/New_York"),)
     saturday = WEDNESDAY + 3 * DAY
-    for sessions in (daily, (Session(tuple(range(7)), "00:00", "24:00"),), ()):
+    for sessions in (daily, (WeeklySession(tuple(range(7)), "00:00", "24:00"),), ()):
         assert weekend_close(sessions, WEDNESDAY) == 0
         assert next_close(sessions, WEDNESDAY, weekend=True) == saturday
         assert next_close(sessions, saturday, weekend=True) == saturday + 7 * DAY
@@ -271,7 +271,7 @@ def test_a_week_ends_where_an_instrument_closes_for_a_day_or_more_else_on_saturd
 
 
 def test_a_session_over_midnight_is_open_on_both_sides():
-    whole = (Session((0, 1, 2, 3, 4), "00:00", "24:00"),)
+    whole = (WeeklySession((0, 1, 2, 3, 4), "00:00", "24:00"),)
     assert is_open(whole, WEDNESDAY + DAY)
     assert next_change(whole, WEDNESDAY) == WEDNESDAY + 3 * DAY
 

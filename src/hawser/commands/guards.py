@@ -38,7 +38,7 @@ def run(arguments: list[str]) -> int:
     from hawser.service import guard_check as gc
 
     said = gc.check(
-        gc.Files(options.guards, options.session, tuple(options.instrument), tuple(options.bars), options.tz),
+        gc.CheckedFiles(options.guards, options.session, tuple(options.instrument), tuple(options.bars), options.tz),
         gc.moment(options.at), {"long": 1, "short": -1}.get(options.side, 0), options.r_ticks, options.source,
     )  # fmt: skip
     print(json.dumps(gc.as_json(said), indent=1, ensure_ascii=False) if options.json else gc.as_text(said))

@@ -15,96 +15,109 @@ from hawser.core.sizing import SizeRequest, Sizing
 AT_RISK = "at risk"  # begins the label of the step that tells the whole risk
 
 
-class Step(msgspec.Struct, frozen=True):
+class DerivationStep(msgspec.Struct, frozen=True):
     """One line of the reckoning: what, and the figure with its unit."""
 
     label: str
     figure: str
 
 
-def derivation(request: SizeRequest, sizing: Sizing) -> tuple[Step, ...]:
+def derivation(request: SizeRequest, sizing: Sizing) -> tuple[DerivationStep, ...]:
     """The steps of the reckoning, each with its unit, in the order a trader would work them."""
     account, instrument = request.account, request.instrument
     currency = account.currency
-    steps = [_budget_step(account, instrument, sizing), Step(_stop_label(request), instrument.price(sizing.stop))]
-    steps.append(Step("R, entry to stop", f"{sizing.r_ticks} t"))
-    steps.append(Step("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}"))
+    steps = [
+        _budget_step(account, instrument, sizing),
+        DerivationStep(_stop_label(request), instrument.price(sizing.stop)),
+    ]
+    steps.append(DerivationStep("R, entry to stop", f"{sizing.r_ticks} t"))
+    steps.append(DerivationStep("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}"))
     steps += _rates(request)
     if sizing.slippage_ticks:
-        steps.append(Step("expected slippage, in and out", f"{sizing.slippage_ticks:g} t"))
+        steps.append(DerivationStep("expected slippage, in and out", f"{sizing.slippage_ticks:g} t"))
     steps += _rungs(request, sizing) if sizing.rungs else _quantity(request, sizing)
     bound = [cap for cap in sizing.caps if cap.bound]
-    steps += [Step(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units") for cap in bound]
+    steps += [
+        DerivationStep(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units") for cap in bound
+    ]
     return (*steps, *_whole(request, sizing))
 
 
-def _rates(request: SizeRequest) -> list[Step]:
+def _rates(request: SizeRequest) -> list[DerivationStep]:
     """The conversion rates it stands on, where each is from and how old it is."""
-    account, found = request.account, list[Step]()
+    account, found = request.account, list[DerivationStep]()
     for pair, rate in used(request.instrument.quote, account.currency, account.rates):
         source, _, target = pair.partition("/")
         mid, age_s = (rate.mid, rate.age_s) if isinstance(rate, Rate) else (rate, 0.0)
         whose = ", from the account's file" if isinstance(rate, FiledRate) else ""
         age = f", {fg.duration(int(age_s) * SECOND)} old" if age_s >= 1 else ""
-        found.append(Step(f"1 {source} in {target}{whose}{age}", f"{mid:.6g}"))
+        found.append(DerivationStep(f"1 {source} in {target}{whose}{age}", f"{mid:.6g}"))
     return found
 
 
-def _quantity(request: SizeRequest, sizing: Sizing) -> list[Step]:
+def _quantity(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
     """From the risk of one unit to the quantity."""
-    instrument, currency, steps = request.instrument, request.account.currency, list[Step]()
+    instrument, currency, steps = request.instrument, request.account.currency, list[DerivationStep]()
     qty = sizing.steps * instrument.step_size
     fees = sizing.risk_money - qty * (sizing.r_ticks + sizing.slippage_ticks) * sizing.tick_value
     if fees > 0:
-        steps.append(Step("commission, in and out", fg.money(fees, currency)))
-    steps.append(Step("risk of 1 unit", fg.money(sizing.risk_per_unit, currency)))
+        steps.append(DerivationStep("commission, in and out", fg.money(fees, currency)))
+    steps.append(DerivationStep("risk of 1 unit", fg.money(sizing.risk_per_unit, currency)))
     if sizing.budget is not None:
         exact = fg.number(sizing.budget / sizing.risk_per_unit, instrument.qty_digits + 2)
         label = f"{fg.amount(sizing.budget, currency)} \u00f7 {fg.amount(sizing.risk_per_unit, currency)}"
-        steps.append(Step(label, f"{exact} units"))
-        steps.append(Step(f"down to the step {instrument.qty_step}", f"{instrument.qty(sizing.asked_steps)} units"))
+        steps.append(DerivationStep(label, f"{exact} units"))
+        steps.append(
+            DerivationStep(f"down to the step {instrument.qty_step}", f"{instrument.qty(sizing.asked_steps)} units")
+        )
     return steps
 
 
-def _rungs(request: SizeRequest, sizing: Sizing) -> list[Step]:
+def _rungs(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
     """The rungs of a ladder: what each adds, the average and the target then, and what all would lose."""
-    instrument, currency, found = request.instrument, request.account.currency, list[Step]()
+    instrument, currency, found = request.instrument, request.account.currency, list[DerivationStep]()
     for rung in sizing.rungs:
         average = instrument.price(round(rung.average))
         found.append(
-            Step(f"rung {rung.number} at {instrument.price(rung.level)}", f"{instrument.qty(rung.steps)} units")
+            DerivationStep(
+                f"rung {rung.number} at {instrument.price(rung.level)}", f"{instrument.qty(rung.steps)} units"
+            )
         )
         out = instrument.price(rung.target) if rung.target > 0 else "no price above zero"
-        found.append(Step(f"  average {average}, out at", out))
-        found.append(Step("  stopped then", fg.money(-rung.worst, currency, sign=True)))
+        found.append(DerivationStep(f"  average {average}, out at", out))
+        found.append(DerivationStep("  stopped then", fg.money(-rung.worst, currency, sign=True)))
     return found
 
 
-def _whole(request: SizeRequest, sizing: Sizing) -> list[Step]:
+def _whole(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
     """What all of it risks, is worth and needs."""
-    account, currency, steps = request.account, request.account.currency, list[Step]()
+    account, currency, steps = request.account, request.account.currency, list[DerivationStep]()
     basis = account.size.basis.replace("_", " ") if account.size.method == "risk_percent" else "equity"
     label = f"{AT_RISK} = {fg.percent(sizing.risk_percent, 3)} of {basis}"
-    steps.append(Step(label, fg.money(sizing.risk_money, currency)))
+    steps.append(DerivationStep(label, fg.money(sizing.risk_money, currency)))
     steps.append(
-        Step(f"notional, {fg.percent(sizing.equity_used_percent)} of equity", fg.money(sizing.notional, currency))
+        DerivationStep(
+            f"notional, {fg.percent(sizing.equity_used_percent)} of equity", fg.money(sizing.notional, currency)
+        )
     )
-    steps.append(Step("margin", fg.money(sizing.margin, currency)))
-    steps.append(Step(f"spread {request.ask - request.bid} t", f"{fg.percent(sizing.spread_percent_of_r)} of R"))
+    steps.append(DerivationStep("margin", fg.money(sizing.margin, currency)))
+    steps.append(
+        DerivationStep(f"spread {request.ask - request.bid} t", f"{fg.percent(sizing.spread_percent_of_r)} of R")
+    )
     return steps
 
 
-def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> Step:
+def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> DerivationStep:
     """What the size starts from."""
     rule = account.size
     if rule.method == "risk_percent":
         assert sizing.budget is not None
         basis = fg.amount(sizing.basis_money, account.currency)
         label = f"{rule.basis.replace('_', ' ')} {basis} \u00d7 {rule.percent:g} %"
-        return Step(label, fg.money(sizing.budget, account.currency))
+        return DerivationStep(label, fg.money(sizing.budget, account.currency))
     if sizing.budget is not None:
-        return Step("risk budget", fg.money(sizing.budget, account.currency))
-    return Step(f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units")
+        return DerivationStep("risk budget", fg.money(sizing.budget, account.currency))
+    return DerivationStep(f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units")
 
 
 def _stop_label(request: SizeRequest) -> str:

@@ -14,7 +14,7 @@ def told(help_text: str, unit: str = "", *, least: float | None = None, most: fl
     return msgspec.Meta(description=help_text, extra={"unit": unit}, ge=least, le=most)
 
 
-class Told(NamedTuple):
+class FieldHelp(NamedTuple):
     """One key of a file: its path (`policy.max_heat_percent`), type, default, help and unit."""
 
     path: str
@@ -25,10 +25,10 @@ class Told(NamedTuple):
     unit: str
 
 
-def keys_of(kind: type[msgspec.Struct], prefix: str = "") -> list[Told]:
+def keys_of(kind: type[msgspec.Struct], prefix: str = "") -> list[FieldHelp]:
     """Every key of a record in the order of its declaration, those of the records inside it behind it."""
-    own: list[Told] = []
-    inner: list[Told] = []
+    own: list[FieldHelp] = []
+    inner: list[FieldHelp] = []
     for field, info in zip(msgspec.structs.fields(kind), msgspec.inspect.type_info(kind).fields, strict=True):  # type: ignore[attr-defined]  # a StructType
         plain = field.type
         if isinstance(plain, type) and issubclass(plain, msgspec.Struct):
@@ -41,5 +41,5 @@ def keys_of(kind: type[msgspec.Struct], prefix: str = "") -> list[Told]:
             unit = (meta.extra or {}).get("unit", "")
             meta = meta.type
         default = None if field.default is msgspec.NODEFAULT else field.default
-        own.append(Told(prefix + field.name, meta, field.required, default, text, unit))
+        own.append(FieldHelp(prefix + field.name, meta, field.required, default, text, unit))
     return own + inner

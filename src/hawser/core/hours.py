@@ -10,7 +10,7 @@ import numpy as np
 
 from hawser.core.clock import DAY, SECOND
 from hawser.core.indicators import Array
-from hawser.core.instrument import Session
+from hawser.core.instrument import WeeklySession
 
 EPOCH = date(1970, 1, 1)
 WEEK, FIRST_SATURDAY = 7 * DAY, 2 * DAY  # 1970 began on a Thursday
@@ -25,7 +25,7 @@ def _instant(day: date, clock: str, zone: str) -> int:
 
 
 @lru_cache(maxsize=4096)
-def open_intervals(sessions: tuple[Session, ...], day_number: int) -> tuple[tuple[int, int], ...]:
+def open_intervals(sessions: tuple[WeeklySession, ...], day_number: int) -> tuple[tuple[int, int], ...]:
     """Intervals `[opens, closes)` UTC ns of the sessions that begin on the days around UTC day `day_number`.
 
     No sessions at all means always open.
@@ -43,12 +43,12 @@ def open_intervals(sessions: tuple[Session, ...], day_number: int) -> tuple[tupl
     return tuple(sorted(found))
 
 
-def is_open(sessions: tuple[Session, ...], at: int) -> bool:
+def is_open(sessions: tuple[WeeklySession, ...], at: int) -> bool:
     """Whether an instrument with these sessions trades at `at`, UTC ns."""
     return any(start <= at < end for start, end in open_intervals(sessions, at // DAY))
 
 
-def next_change(sessions: tuple[Session, ...], at: int) -> int:
+def next_change(sessions: tuple[WeeklySession, ...], at: int) -> int:
     """When it next opens or closes after `at`, at most ten days ahead; 0 where it never does."""
     if not sessions:
         return 0
@@ -60,7 +60,7 @@ def next_change(sessions: tuple[Session, ...], at: int) -> int:
     return 0
 
 
-def opened_since(sessions: tuple[Session, ...], at: int) -> int:
+def opened_since(sessions: tuple[WeeklySession, ...], at: int) -> int:
     """Since when it has been open at `at`, UTC ns, at most a week back; 0: it has no sessions, or is closed."""
     since, oldest = 0, at - WEEK
     while sessions and at > oldest:
@@ -72,13 +72,13 @@ def opened_since(sessions: tuple[Session, ...], at: int) -> int:
     return since
 
 
-def weekend_close(sessions: tuple[Session, ...], at: int) -> int:
+def weekend_close(sessions: tuple[WeeklySession, ...], at: int) -> int:
     """When the instrument next closes after `at` for a day or more, UTC ns; 0 where it never does."""
     return _weekend_from(sessions, next_change(sessions, at))
 
 
 @lru_cache(maxsize=4096)
-def _weekend_from(sessions: tuple[Session, ...], edge: int) -> int:
+def _weekend_from(sessions: tuple[WeeklySession, ...], edge: int) -> int:
     """The same from the change at `edge` on (0: none)."""
     last = edge + WEEK + DAY
     while 0 < edge <= last:  # what does not happen within a week never happens
@@ -89,7 +89,7 @@ def _weekend_from(sessions: tuple[Session, ...], edge: int) -> int:
     return 0
 
 
-def next_close(sessions: tuple[Session, ...], at: int, weekend: bool) -> int:
+def next_close(sessions: tuple[WeeklySession, ...], at: int, weekend: bool) -> int:
     """When the instrument next closes after `at`; 0 where it never does. With `weekend`: when its week ends, which is
     on Saturday 00:00 UTC where it never closes for a day or more."""
     if weekend:
@@ -98,19 +98,19 @@ def next_close(sessions: tuple[Session, ...], at: int, weekend: bool) -> int:
     return next_change(sessions, edge) if edge and is_open(sessions, edge) else edge
 
 
-def ever_closes(sessions: tuple[Session, ...]) -> bool:
+def ever_closes(sessions: tuple[WeeklySession, ...]) -> bool:
     """Whether an instrument with these sessions has hours at all: the other kind trades round the clock."""
     return next_change(sessions, 0) > 0
 
 
-def last_opening(sessions: tuple[Session, ...], opened: int, span: int, weekend: bool) -> int:
+def last_opening(sessions: tuple[WeeklySession, ...], opened: int, span: int, weekend: bool) -> int:
     """When the last bar of the session (of the week) opens by the clock, of bars of `span` ns like the one that opened
     at `opened`: the first whose end reaches the session's. It may be that one itself, or lie before it; 0: never."""
     close = next_close(sessions, opened, weekend)
     return opened - (opened - close + span) // span * span if close else 0
 
 
-def leaves_after(sessions: tuple[Session, ...], times: Array, span: int, weekend: bool) -> Array:
+def leaves_after(sessions: tuple[WeeklySession, ...], times: Array, span: int, weekend: bool) -> Array:
     """Whether a trade that is open at the close of each bar is left at the open of the next, bool of the bars' shape:
     that is the last of its session by the clock, or lies beyond. `times` ascending UTC ns."""
     found = np.zeros(times.size, np.bool_)

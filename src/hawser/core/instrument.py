@@ -32,7 +32,7 @@ class Commission(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     minimum: Annotated[float, told("least commission of one fill", "money", least=0)] = 0.0
 
 
-class Session(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class WeeklySession(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Weekly opening hours: `days` 0 = Monday .. 6 = Sunday, from `opens` to `closes` ("HH:MM", zone's time)."""
 
     days: tuple[int, ...]
@@ -73,7 +73,7 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     currencies: Annotated[tuple[str, ...], told("currencies whose news concerns it, as CAD, CHF")] = ()
     commission: Commission = Commission()
     sessions: Annotated[
-        tuple[Session, ...], told("weekly opening hours, as mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00")
+        tuple[WeeklySession, ...], told("weekly opening hours, as mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00")
     ] = ()
 
     def __post_init__(self) -> None:

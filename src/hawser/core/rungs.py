@@ -14,10 +14,10 @@ from hawser.core.rules.targets import part_and_money
 from hawser.core.sizing import (
     CAPS,
     Cap,
-    Rung,
+    RungSize,
     Sizing,
+    SizingTerms,
     TargetSize,
-    Terms,
     below_min,
     check_positions,
     check_stop,
@@ -26,7 +26,7 @@ from hawser.core.sizing import (
 )
 
 
-def ladder_sized(terms: Terms, rule: Ladder) -> Sizing:
+def ladder_sized(terms: SizingTerms, rule: Ladder) -> Sizing:
     """The largest ladder whose worst case is within the budget and every cap (reckoning section 8)."""
     request, instrument, account, side = terms.request, terms.instrument, terms.account, terms.request.side
     if account.size.method not in ("risk_percent", "risk_money"):
@@ -57,7 +57,7 @@ def ladder_sized(terms: Terms, rule: Ladder) -> Sizing:
     for number, (level, part) in enumerate(zip(levels.tolist(), steps.tolist(), strict=True), start=1):
         value, total = value + level * part, total + part
         target = int(common_target(value, total, float(rule.target_ticks), side))
-        rungs.append(Rung(number, level, part, value / total, target, worst(number)))
+        rungs.append(RungSize(number, level, part, value / total, target, worst(number)))
     return _ladder_answer(terms, stop, asked, base, caps, tuple(rungs))
 
 
@@ -78,7 +78,7 @@ def _one_by_one(limits: Limits) -> list[tuple[str, Limits]]:
 
 
 def _ladder_answer(
-    terms: Terms, stop: int, asked: int, base: int, caps: tuple[Cap, ...], rungs: tuple[Rung, ...]
+    terms: SizingTerms, stop: int, asked: int, base: int, caps: tuple[Cap, ...], rungs: tuple[RungSize, ...]
 ) -> Sizing:
     account, instrument, request = terms.account, terms.instrument, terms.request
     step, r_ticks, risk = instrument.step_size, abs(terms.ref - stop), rungs[-1].worst

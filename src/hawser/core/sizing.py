@@ -78,7 +78,7 @@ class TargetSize(msgspec.Struct, frozen=True, gc=False):
     money: float
 
 
-class Rung(msgspec.Struct, frozen=True, gc=False):
+class RungSize(msgspec.Struct, frozen=True, gc=False):
     """A rung of a ladder, 1 being the entry: its level (ticks) and quantity (steps); the average entry and the common
     target (ticks; at 0 or below it is off) once it has filled, and what all would lose at the stop then (money)."""
 
@@ -121,7 +121,7 @@ class Sizing(msgspec.Struct, frozen=True, kw_only=True, gc=False):
     merged: tuple[int, ...]
     caps: tuple[Cap, ...]
     slippage_ticks: float
-    rungs: tuple[Rung, ...] = ()
+    rungs: tuple[RungSize, ...] = ()
 
     @property
     def whole_steps(self) -> int:
@@ -129,7 +129,7 @@ class Sizing(msgspec.Struct, frozen=True, kw_only=True, gc=False):
         return sum(rung.steps for rung in self.rungs) or self.steps
 
 
-class Terms:
+class SizingTerms:
     """The figures one request keeps coming back to."""
 
     def __init__(self, request: SizeRequest) -> None:
@@ -169,7 +169,7 @@ class Terms:
 
 def sized(request: SizeRequest) -> Sizing:
     """Size one trade; raises Refused with the first refusal in the reckoning's order."""
-    terms = Terms(request)
+    terms = SizingTerms(request)
     _need_indicators(request)
     if request.ladder is not None:
         from hawser.core.rungs import ladder_sized  # noqa: PLC0415  # it brings NumPy, which a plain size needs not
@@ -213,7 +213,7 @@ def _needs_atr(request: SizeRequest) -> bool:
     return sized_by or spaced or any(rule is not None and rule.kind == "atr" for rule in rules)
 
 
-def _given_steps(terms: Terms) -> int | None:
+def _given_steps(terms: SizingTerms) -> int | None:
     """The quantity where the method fixes it before the stop is known (`fixed`, `invest`)."""
     rule, instrument = terms.account.size, terms.instrument
     if rule.method == "fixed":
@@ -229,7 +229,7 @@ def _given_steps(terms: Terms) -> int | None:
     return None
 
 
-def _stop(terms: Terms, given: int | None) -> int:
+def _stop(terms: SizingTerms, given: int | None) -> int:
     request, instrument, rule = terms.request, terms.instrument, terms.account.size
     if rule.method == "invest" or (request.stop is not None and request.stop.money is not None):
         if given is None:
@@ -247,7 +247,7 @@ def _stop(terms: Terms, given: int | None) -> int:
     return stop
 
 
-def check_stop(terms: Terms, stop: int) -> None:
+def check_stop(terms: SizingTerms, stop: int) -> None:
     request, instrument = terms.request, terms.instrument
     verdict = stop_verdict(stop, terms.ref, request.exit_side, request.side, instrument.min_stop_ticks)
     if verdict == STOP_OK:
@@ -267,7 +267,7 @@ def check_stop(terms: Terms, stop: int) -> None:
 METHODS = {"risk_percent": BUDGET, "risk_money": BUDGET, "volatility": VOLATILITY, "notional_percent": NOTIONAL}
 
 
-def _asked_steps(terms: Terms) -> int:
+def _asked_steps(terms: SizingTerms) -> int:
     """The quantity the method asks for, before caps, in steps."""
     rule, account = terms.account.size, terms.account
     return asked_steps(
@@ -285,12 +285,12 @@ def budget_of(account: Account, rule: SizeRule) -> float | None:
     return rule.risk if rule.method == "invest" else None
 
 
-def _target_level(terms: Terms, rule: TargetRule, stop: int) -> int:
+def _target_level(terms: SizingTerms, rule: TargetRule, stop: int) -> int:
     request = terms.request
     return rule.level(terms.instrument, terms.ref, abs(terms.ref - stop), request.atr, request.side)
 
 
-def _check_targets(terms: Terms, stop: int) -> None:
+def _check_targets(terms: SizingTerms, stop: int) -> None:
     side = terms.request.side
     for rule in terms.request.targets:
         if rule.price is None or rule.off:
@@ -325,14 +325,14 @@ def _or_nan(value: float | None) -> float:
     return math.nan if value is None else float(value)
 
 
-def _cap_limits(terms: Terms) -> list[tuple[str, int]]:
+def _cap_limits(terms: SizingTerms) -> list[tuple[str, int]]:
     """Every cap that applies with the most steps it allows, in the reckoning's order."""
     found = cap_steps(limits_of(terms.request), terms.instrument.step_size, terms.at_stop)
     limits = [(name, steps) for name, steps in zip(CAPS, found, strict=True) if steps != ALL]
     return [("qty_max", terms.instrument.qty_max_steps), *limits]
 
 
-def within_caps(terms: Terms, asked: int, limits: list[tuple[str, int]]) -> tuple[tuple[Cap, ...], int]:
+def within_caps(terms: SizingTerms, asked: int, limits: list[tuple[str, int]]) -> tuple[tuple[Cap, ...], int]:
     """The caps as they are told, and the steps they leave of those `asked`; raises Refused where the policy does."""
     steps = asked
     for _, most in limits:
@@ -349,7 +349,7 @@ def within_caps(terms: Terms, asked: int, limits: list[tuple[str, int]]) -> tupl
     return tuple(Cap(name, most, name == binding) for name, most in limits), steps
 
 
-def below_min(terms: Terms, caps: tuple[Cap, ...], risk: float | None = None) -> Refused:
+def below_min(terms: SizingTerms, caps: tuple[Cap, ...], risk: float | None = None) -> Refused:
     """`risk`: what the minimum would risk, where it is not the plain risk of a quantity."""
     instrument = terms.instrument
     least = max(1, instrument.qty_min_steps)
@@ -364,7 +364,7 @@ def below_min(terms: Terms, caps: tuple[Cap, ...], risk: float | None = None) ->
     return Refused("below_min", sentence, qty_min=instrument.qty(least), min_risk=money)
 
 
-def _split_targets(terms: Terms, stop: int, steps: int) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
+def _split_targets(terms: SizingTerms, stop: int, steps: int) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
     """Every target with what it takes, 0 where it is off or merged, and the numbers of the merged (section 6)."""
     request, instrument = terms.request, terms.instrument
     step, tick, r_ticks = instrument.step_size, instrument.tick_size, abs(terms.ref - stop)
@@ -390,7 +390,7 @@ def _split_targets(terms: Terms, stop: int, steps: int) -> tuple[tuple[TargetSiz
     return tuple(found), tuple(merged)
 
 
-def _answer(terms: Terms, stop: int, asked: int, steps: int, caps: tuple[Cap, ...]) -> Sizing:
+def _answer(terms: SizingTerms, stop: int, asked: int, steps: int, caps: tuple[Cap, ...]) -> Sizing:
     account, instrument, request = terms.account, terms.instrument, terms.request
     qty, r_ticks = steps * instrument.step_size, abs(terms.ref - stop)
     risk, notional = terms.risk(qty), qty * terms.unit_notional

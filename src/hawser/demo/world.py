@@ -6,7 +6,7 @@ from decimal import Decimal
 
 from hawser.core.account import Account, Costs, Policy, SizeRule
 from hawser.core.clock import HOUR, MINUTE, SECOND
-from hawser.core.instrument import Commission, Instrument, Kind, Session
+from hawser.core.instrument import Commission, Instrument, Kind, WeeklySession
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
 from hawser.core.rig import Trail
@@ -20,14 +20,14 @@ WAKES_AT = MIDNIGHT + 9 * HOUR + 40 * MINUTE
 OPENS_AT = MIDNIGHT + 13 * HOUR + 52 * MINUTE
 ZONE = "Europe/Zurich"
 
-_WEEK = (Session((0, 1, 2, 3, 4), "00:00", "24:00"),)
-_HARBOUR = (Session((0, 1, 2, 3, 4), "08:00", "22:00", ZONE),)
-_SHARES = (Session((0, 1, 2, 3, 4), "09:00", "17:30", ZONE),)
-_LATE = (Session((0, 1, 2, 3, 4), "15:30", "22:00", ZONE),)
+_WEEK = (WeeklySession((0, 1, 2, 3, 4), "00:00", "24:00"),)
+_HARBOUR = (WeeklySession((0, 1, 2, 3, 4), "08:00", "22:00", ZONE),)
+_SHARES = (WeeklySession((0, 1, 2, 3, 4), "09:00", "17:30", ZONE),)
+_LATE = (WeeklySession((0, 1, 2, 3, 4), "15:30", "22:00", ZONE),)
 
 
 def _instrument(symbol: str, kind: Kind, quote: str, tick: str, multiplier: float, step: str, most: str,
-                margin: float, least: int, fee: Commission, sessions: tuple[Session, ...], name: str,
+                margin: float, least: int, fee: Commission, sessions: tuple[WeeklySession, ...], name: str,
                 base: str | None = None) -> Instrument:  # fmt: skip
     return Instrument(
         symbol=symbol, kind=kind, quote=quote, base=base, tick=Decimal(tick), multiplier=multiplier, name=name,

@@ -315,7 +315,7 @@ def close_all(outbox: Outbox, why: Reason) -> None:
         _close(outbox, trade, why)
 
 
-def break_even(outbox: Outbox, ask: ev.BreakEven) -> None:
+def break_even(outbox: Outbox, ask: ev.StopToEntry) -> None:
     """The stop to the entry now, where that tightens it."""
     trade = _open_trade(outbox, ask.trade, ask.ask)
     if trade is None:

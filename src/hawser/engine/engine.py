@@ -381,7 +381,7 @@ _HANDLERS: dict[type, Callable[[Outbox, Any], None]] = {
     ev.MoveTarget: asks.move_target,
     ev.CloseTrade: asks.close_trade,
     ev.CloseAll: asks.close_some,
-    ev.BreakEven: asks.break_even,
+    ev.StopToEntry: asks.break_even,
     ev.TurnAround: asks.turn_around,
     ev.Halt: asks.halt,
     ev.Rearm: asks.rearm,

@@ -421,7 +421,7 @@ class CloseAll(Ask, frozen=True, tag="CloseAll"):
     symbol: str = ""
 
 
-class BreakEven(Ask, frozen=True, tag="BreakEven"):
+class StopToEntry(Ask, frozen=True, tag="BreakEven"):
     """Move the stop to the entry now."""
 
     trade: str
@@ -487,7 +487,7 @@ VenueEvent = (
 )  # fmt: skip
 AskEvent = (
     PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | FormBasket | DissolveBasket | MoveStop | MoveTarget
-    | SetTarget | ChangeRules | HoldLines | Adopt | CloseTrade | CloseAll | BreakEven | TurnAround | Halt | Rearm
+    | SetTarget | ChangeRules | HoldLines | Adopt | CloseTrade | CloseAll | StopToEntry | TurnAround | Halt | Rearm
     | ChangeAccount | ChangeGuards | RearmGuard | Drill
 )  # fmt: skip
 AnyEvent = Opened | VenueEvent | TimerFired | Seen | RecordFailed | RecordHealed | AskEvent

@@ -23,7 +23,7 @@ PRICES = ("open", "high", "low", "close")
 FIRST_ROW = 2  # the header is row 1
 
 
-class History(NamedTuple):
+class BarFile(NamedTuple):
     """Bars on the instrument's grid (spread NaN where the file has none), how many prices were off it, and the columns
     of signals that were asked for: +1, -1 and 0 as int8."""
 
@@ -32,17 +32,17 @@ class History(NamedTuple):
     signals: list[Array]
 
 
-def read_bars(path: Path, instrument: Instrument, zone: str | None = None, signals: Sequence[str] = ()) -> History:
+def read_bars(path: Path, instrument: Instrument, zone: str | None = None, signals: Sequence[str] = ()) -> BarFile:
     """Read a bar file onto the instrument's grid; raises BadInput. `zone`: of times written without an offset."""
     history = _history(path, instrument, zone, signals)
     _release()
     return history
 
 
-def _history(path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str]) -> History:
+def _history(path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str]) -> BarFile:
     table = read_table(path, ("time", *PRICES, "spread", *signals))
     bars, off = _on_grid(path, _bars(path, table, zone), instrument)
-    return History(bars, off, [_signals(path, table, name) for name in signals])
+    return BarFile(bars, off, [_signals(path, table, name) for name in signals])
 
 
 def _release() -> None:

@@ -50,7 +50,7 @@ def writable(item: AnyEvent) -> bool:
     return True
 
 
-class Row(NamedTuple):
+class RecordLine(NamedTuple):
     """One line of the record, read back."""
 
     seq: int
@@ -117,7 +117,7 @@ class Ledger:
         self._seq += len(rows)
         self._restored = None
 
-    def rows(self, after: int = 0, until: int | None = None, kinds: tuple[str, ...] = ()) -> Iterator[Row]:
+    def rows(self, after: int = 0, until: int | None = None, kinds: tuple[str, ...] = ()) -> Iterator[RecordLine]:
         """The record's lines after line `after`, to line `until`, in order; only of `kinds` where given. Lines that
         cannot be read are left out, and those behind a damaged page."""
         where = f" AND kind IN ({','.join('?' * len(kinds))})" if kinds else ""
@@ -130,7 +130,7 @@ class Ledger:
                 item = (decode_event if way == "event" else decode_command)(body)
             except (HawserError, TypeError, *UNDECODABLE):
                 continue
-            yield Row(seq, time, trade, symbol, item)
+            yield RecordLine(seq, time, trade, symbol, item)
 
     # The fold
 

@@ -20,7 +20,7 @@ from hawser.engine.model.state import EngineState
 # renamed field's old name stands at its class (`rename=`).
 NAMES: dict[str, str] = {
     "EntryValues": "Marks", "GoodUntil": "Good", "OrderReport": "Known", "RestingLevel": "Rest", "TradeBasket": "Group",
-    "VenuePosition": "Held",
+    "VenuePosition": "Held", "EntryTerms": "Terms", "WeeklySession": "Session",
 }  # fmt: skip
 
 

@@ -13,7 +13,7 @@ from hawser.core.rules.bar_close import follow_on
 from hawser.core.rules.trade_levels import Money, Setup
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.entries import Sizer, begin
-from hawser.rehearsal.loop import INSIDE, History, Levels, Played, Trade, Written, play
+from hawser.rehearsal.loop import INSIDE, BarRows, Levels, TradeEnd, TradeStart, Written, play
 
 TRADES = 4096  # in a batch, where nothing else is asked for
 ROWS = 48  # of fills that one trade may need
@@ -23,7 +23,7 @@ FILL_FROM, FILL_TO, MOVE_FROM, MOVE_TO, HOW, DEPENDENT = range(10, 16)
 RISK, NET = range(2)
 
 
-class Place(NamedTuple):
+class RunState(NamedTuple):
     """Where a run stands: the bar from which signals count, cash, an entry that is pending (`side` 0: none); how many
     trades, fills and moves are written."""
 
@@ -50,7 +50,7 @@ def table(trades: int) -> Table:
 
 
 @compiled
-def _signal(history: History, at: int, equity: Array, cash: float) -> int:
+def _signal(history: BarRows, at: int, equity: Array, cash: float) -> int:
     """The next bar from `at` on whose close has a signal; the length of the history where there is none. Up to there
     no position is held: equity is the cash."""
     rest = borrowed(history.signal)[at:]  # counted from 0, an index is known not to be from the end
@@ -64,7 +64,7 @@ def _signal(history: History, at: int, equity: Array, cash: float) -> int:
 
 
 @inlined
-def _allowed(history: History, setup: Setup, guarded: gd.Guarded, bar: int, side: int, cash: float) -> bool:
+def _allowed(history: BarRows, setup: Setup, guarded: gd.Guarded, bar: int, side: int, cash: float) -> bool:
     """Whether the rig and the guards let an entry pass at the bar's open."""
     if not (setup.long if side > 0 else setup.short) or not history.begin <= bar < history.end:
         return False
@@ -73,7 +73,7 @@ def _allowed(history: History, setup: Setup, guarded: gd.Guarded, bar: int, side
 
 
 @inlined
-def _entered(history: History, guarded: gd.Guarded, trade: Trade) -> bool:
+def _entered(history: BarRows, guarded: gd.Guarded, trade: TradeStart) -> bool:
     """Whether a trade that was laid is entered: it has a size, and its R bears the spread."""
     if trade.steps == 0:
         return False
@@ -86,7 +86,7 @@ def _entered(history: History, guarded: gd.Guarded, trade: Trade) -> bool:
 
 
 @inlined
-def _write_trade(row: Array, trade: Trade, end: Played) -> None:
+def _write_trade(row: Array, trade: TradeStart, end: TradeEnd) -> None:
     row[SIDE], row[FIRST], row[REF], row[STOP_AT], row[STEPS] = (
         trade.side, trade.first, trade.ref, trade.stop, trade.steps,
     )  # fmt: skip
@@ -96,7 +96,7 @@ def _write_trade(row: Array, trade: Trade, end: Played) -> None:
 
 @compiled
 def run_batch(
-    history: History,
+    history: BarRows,
     money: Money,
     sizer: Sizer,
     setup: Setup,
@@ -104,10 +104,10 @@ def run_batch(
     written: Written,
     rows: Table,
     order: int,
-    place: Place,
+    place: RunState,
     most: int,
     guarded: gd.Guarded,
-) -> Place:
+) -> RunState:
     """Play up to `most` trades from `place` on; returns where the run stands then (`at` -1: at its end)."""
     history, setup, levels, written, rows = (
         borrowed(history), borrowed(setup), borrowed(levels), borrowed(written), borrowed(rows),
@@ -154,12 +154,12 @@ def run_batch(
             side, decided, follows, chain = -side, end.bar - 1, False, 0
         else:
             side = 0
-    return Place(at, cash, side, decided, follows, chain, count, nf, nm)
+    return RunState(at, cash, side, decided, follows, chain, count, nf, nm)
 
 
 @compiled
 def fan(
-    history: History,
+    history: BarRows,
     money: Money,
     sizer: Sizer,
     setup: Setup,

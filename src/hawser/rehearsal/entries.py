@@ -39,7 +39,7 @@ from hawser.core.rules.trade_levels import (
     lay_steps,
     lay_targets,
 )
-from hawser.rehearsal.loop import History, Levels, Trade
+from hawser.rehearsal.loop import BarRows, Levels, TradeStart
 
 EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2
 
@@ -70,7 +70,7 @@ class Sizer(NamedTuple):
 class Begun(NamedTuple):
     """A trade to be played; `steps` 0: there is no entry."""
 
-    trade: Trade
+    trade: TradeStart
     rules: Rules
     risk: float
 
@@ -106,7 +106,7 @@ def _at_stop(money: Money, ref: int, stop: int) -> AtStop:
 
 @inlined
 def _initial_stop(
-    history: History, setup: Setup, money: Money, given: int, side: int, decided: int, ref: int, spread: int
+    history: BarRows, setup: Setup, money: Money, given: int, side: int, decided: int, ref: int, spread: int
 ) -> int:
     """The stop's level; -1 where there is none."""
     if setup.stop == MONEY_STOP:
@@ -190,7 +190,7 @@ def _wrong_target(setup: Setup, side: int, ref: int) -> bool:
 
 @inlined
 def begin(
-    history: History, money: Money, sizer: Sizer, setup: Setup, side: int, decided: int, cash: float, levels: Levels
+    history: BarRows, money: Money, sizer: Sizer, setup: Setup, side: int, decided: int, cash: float, levels: Levels
 ) -> Begun:
     """The trade for a signal at the close of `decided`, entered at the next open; `levels` are laid for it."""
     first = decided + 1
@@ -224,4 +224,4 @@ def begin(
         _mirror(side, levels.targets)
         _mirror(side, levels.losses)
     rules = lay_rules(setup, money, side, ref, r_ticks, max(1, steps), levels.target_parts, cash)
-    return Begun(Trade(side, first, ref, steps, stop), rules, risk)
+    return Begun(TradeStart(side, first, ref, steps, stop), rules, risk)

@@ -21,7 +21,7 @@ REFUSED, TRIPPED, CLOSED = range(3)  # what is written down
 OPENS, CLOSES = 0, 1  # moments of a bar
 
 
-class Watch(NamedTuple):
+class GuardColumns(NamedTuple):
     """What the guards of a policy are and what is known of each bar beforehand; `on`: there are any.
 
     By bar: `time` (UTC ns); `shut`, for longs and shorts, the number of the first filter that is closed at its open,
@@ -52,7 +52,7 @@ class Watch(NamedTuple):
     pause: Array  # ns
 
 
-class Memory(NamedTuple):
+class GuardCounts(NamedTuple):
     """What each guard that counts remembers; `place`: how many rows are written, and the first bar whose close has not
     been judged."""
 
@@ -68,16 +68,16 @@ class Memory(NamedTuple):
 class Guarded(NamedTuple):
     """Guards at work: `written` gets rows of (bar, number, what, side)."""
 
-    watch: Watch
-    memory: Memory
+    watch: GuardColumns
+    memory: GuardCounts
     written: Array
 
 
-def memory_for(watch: Watch, equity: float) -> Memory:
+def memory_for(watch: GuardColumns, equity: float) -> GuardCounts:
     """Nothing has happened yet."""
     n = watch.kind.size
     latched, counts, until = np.zeros((3, n), np.int64)
-    return Memory(
+    return GuardCounts(
         latched, np.full(n, -1, np.int64), counts, until, np.full(n, equity), np.full(n, equity), np.zeros(2, np.int64)
     )
 

@@ -45,7 +45,7 @@ BAR = np.dtype(
 )  # fmt: skip
 
 
-class History(NamedTuple):
+class BarRows(NamedTuple):
     """Of one length: bars (rows of BAR), and signals once more, as a column to be searched; what a stop or a trail
     taken from bars stands on, in ticks, of no length where there is no such. The rig enters from bar `begin` to before
     bar `end`."""
@@ -60,7 +60,7 @@ class History(NamedTuple):
     stop_short: Array
 
 
-class Trade(NamedTuple):
+class TradeStart(NamedTuple):
     """How a trade begins: steps, and levels in ticks."""
 
     side: int
@@ -121,7 +121,7 @@ def written_for(bars: int, fills: int) -> Written:
     )  # fmt: skip
 
 
-class Played(NamedTuple):
+class TradeEnd(NamedTuple):
     """How a trade ended: the bar, how, whether it turns; rows of fills and moves; bars whose order mattered; the best
     and the worst mirrored exit price; its net, money; the last fill's kind, and the stop."""
 
@@ -230,7 +230,7 @@ def _evened(
     return level, _move(moves, nm, bar, level, BREAK_EVEN)
 
 
-class Book(NamedTuple):
+class TradeAccount(NamedTuple):
     """A trade's account: `flow` (entries out, exits in) and `value` (entries) in ticks times steps, `net` in money
     (less commissions so far), steps entered and left, rows of fills, the last fill's kind, targets filled as bits."""
 
@@ -245,7 +245,7 @@ class Book(NamedTuple):
 
 
 @inlined
-def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Array, count: int) -> Book:
+def _booked(book: TradeAccount, fills: Array, i: int, side: int, money: Money, out: Array, count: int) -> TradeAccount:
     """One bar's fills, written down and counted."""
     flow, value, net, entered, left, nf, last, ready = book
     for row in range(count):
@@ -264,7 +264,7 @@ def _booked(book: Book, fills: Array, i: int, side: int, money: Money, out: Arra
             ready |= 1 << number if what == TARGET else 0
         net -= fee(money, float(steps), price)
         nf = _write(fills, nf, i, 1 if what == RUNG else -1, what, number, price, steps)
-    return Book(flow, value, net, entered, left, nf, last, ready)
+    return TradeAccount(flow, value, net, entered, left, nf, last, ready)
 
 
 @inlined
@@ -278,16 +278,16 @@ def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
 
 @inlined
 def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its state would be handed about at every bar
-    history: History,
+    history: BarRows,
     money: Money,
     rules: Rules,
-    trade: Trade,
+    trade: TradeStart,
     levels: Levels,
     written: Written,
     order: int,
     cash: float,
     guarded: gd.Guarded,
-) -> Played:
+) -> TradeEnd:
     """Play one trade to its end, or to the history's; `cash` is what there is before it. Its own account begins at 0:
     a small trade's cents are not lost in a large account's."""
     side, i = trade.side, trade.first
@@ -308,7 +308,7 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
         goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
     top, bottom = nearest(targets, target_parts, losses, loss_parts)
     decided, turning, best, worst, on, marked = 0, False, 0, 0, guarded.watch.on, cash
-    book = Book(flow, value, net, entered, left, nf, last, ready)
+    book = TradeAccount(flow, value, net, entered, left, nf, last, ready)
     for k in range(bars.size):
         i, bar = trade.first + k, bars[k]
         spread = bar["spread"]
@@ -376,4 +376,4 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
         if on and guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
             stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
     equity[i - trade.first] = cash + net
-    return Played(i, decided, turning, nf, nm, dependent, best, worst, net, last, stop)
+    return TradeEnd(i, decided, turning, nf, nm, dependent, best, worst, net, last, stop)

@@ -12,7 +12,7 @@ from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.rehearsal.guarding import REFUSED
 from hawser.rehearsal.run import Outcome
-from hawser.rehearsal.watch import Policy, acting
+from hawser.rehearsal.watch import HistoryPolicy, acting
 
 YEAR_DAYS = 365.25
 
@@ -53,7 +53,7 @@ def report(outcome: Outcome, time: Array, order: str, days_per_year: int, nets: 
     }
 
 
-def guard_figures(outcome: Outcome, policy: Policy, symbol: str) -> list[dict[str, Any]]:
+def guard_figures(outcome: Outcome, policy: HistoryPolicy, symbol: str) -> list[dict[str, Any]]:
     """Of each guard of the policy: whether it acts in a rehearsal, how many entries it refused as the first that was
     closed, how often it tripped or began to cool down."""
     acts = {number for number, _ in acting(policy, symbol)}

@@ -24,7 +24,7 @@ from hawser.core.rules.inside_bar import LOSS_STEP, RUNG, STOP, TARGET
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.setup import sizer_of
-from hawser.rehearsal.watch import Policy, unwatched, watch_of
+from hawser.rehearsal.watch import HistoryPolicy, unwatched, watch_of
 
 NO_COLUMN = np.empty(0)
 
@@ -104,7 +104,7 @@ class Rehearsal:
 
     def __init__(
         self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig,
-        policy: Policy | None = None,
+        policy: HistoryPolicy | None = None,
     ) -> None:  # fmt: skip
         self.instrument, self.account, self.rig, self.policy = instrument, account, rig, policy
         self.time = bars.time
@@ -127,7 +127,7 @@ class Rehearsal:
         self.money = money_of(account, instrument, fx)
         self.sizer, self.setup = sizer_of(account, instrument), setup_of(rig, account.size, instrument)
         begin, end = np.searchsorted(bars.time, [self.setup.first_time, self.setup.last_time]).tolist()
-        self.history = loop.History(begin, end, rows, signals.signal.astype(np.int8), *trails, *stops)
+        self.history = loop.BarRows(begin, end, rows, signals.signal.astype(np.int8), *trails, *stops)
 
     def run(self, order: int, progress: Callable[[int], None] | None = None, at_once: int = batch.TRADES) -> Outcome:
         """Play every trade, so many at once; `progress` is told the bar reached, and may raise to give up."""
@@ -136,7 +136,7 @@ class Rehearsal:
         written = loop.written_for(n, at_once * batch.ROWS)
         levels = loop.levels_for(self.setup)
         guarded = self.guarded()
-        place = batch.Place(0, start, 0, 0, False, 0, 0, 0, 0)
+        place = batch.RunState(0, start, 0, 0, False, 0, 0, 0, 0)
         while place.at >= 0:
             rows = batch.Table(*(_grown(table, place.trades, at_once) for table in rows))
             written = written._replace(fills=_grown(written.fills, place.fills, at_once * batch.ROWS))

@@ -31,7 +31,7 @@ class Exit(NamedTuple):
     price: float
 
 
-class Shown(NamedTuple):
+class TrialResult(NamedTuple):
     """One trial: bars as indices, levels in ticks, `result` in R. `moves`: from which bar the stop stands where."""
 
     side: int
@@ -79,7 +79,7 @@ class Trial:
         self._levels = loop.levels_for(self._of.setup)
         self._written = loop.written_for(self.size, FILLS)
 
-    def one(self, start: int, side: int) -> Shown | str:
+    def one(self, start: int, side: int) -> TrialResult | str:
         """The trade decided at the close of bar `start`; a sentence where there is none."""
         if not 0 <= start < self.size - 1:
             return "No bar follows this one: there is nothing to trade"
@@ -95,7 +95,7 @@ class Trial:
         exits = tuple(Exit(int(row[0]), exit_name(row), row[4]) for row in fills if row[1] < 0)
         rungs = tuple(Exit(int(row[0]), f"rung_{int(row[3]) + 1}", row[4]) for row in fills[1:] if row[1] > 0)
         why = moves[-1][2] if moves else -1
-        return Shown(
+        return TrialResult(
             side, start + 1, int(end.bar), int(begun.trade.ref), int(begun.trade.stop),
             tuple(level for level, part in zip(levels, parts, strict=True) if part),
             tuple((bar, level, _moved_by(why)) for bar, level, why in moves), exits, rungs,

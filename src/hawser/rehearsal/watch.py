@@ -31,7 +31,7 @@ COUNTED: dict[type, int] = {
 IDLE = (dc.RejectSwitch, dc.RateSwitch, dc.SilenceSwitch, dc.SlippageSwitch)
 
 
-class Policy(NamedTuple):
+class HistoryPolicy(NamedTuple):
     """Guards with their news, the source that the signals are of, and bars of instruments that regimes refer to."""
 
     guards: dc.Guards
@@ -40,16 +40,16 @@ class Policy(NamedTuple):
     references: dict[str, Bars] = {}
 
 
-def unwatched() -> gd.Watch:
+def unwatched() -> gd.GuardColumns:
     """No guards at all."""
     whole, money = np.empty(0, np.int64), np.empty(0)
-    return gd.Watch(
+    return gd.GuardColumns(
         False, 0, whole, np.empty((0, 2), np.int16), np.empty((0, 2), np.int8), np.empty((0, 4), np.int32), money,
         whole, whole, whole, whole, whole, whole, whole, whole, money, money, whole,
     )  # fmt: skip
 
 
-def acting(policy: Policy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
+def acting(policy: HistoryPolicy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
     """The guards that act in a rehearsal of an instrument, each with its number in the policy: those that watch its
     signals, and those that flatten whatever there is when what they watch closes."""
 
@@ -61,7 +61,7 @@ def acting(policy: Policy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
     return [(n, one) for n, one in enumerate(policy.guards.guard) if acts(one)]
 
 
-def watch_of(policy: Policy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> gd.Watch:
+def watch_of(policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> gd.GuardColumns:
     """The policy as the compiled loop reads it; `spread` in ticks, of each bar. Raises BadInput where a regime refers
     to bars that are not there."""
     found = acting(policy, instrument.symbol)
@@ -81,7 +81,7 @@ def watch_of(policy: Policy, instrument: Instrument, bars: Bars, spread: Array, 
             closed = scenes.at_opens(guard, side)
             shut[:, column] = np.where(closed & (shut[:, column] == 0), number + 1, shut[:, column])
     counted: list[tuple[int, dc.Counted]] = [(at, guard) for at, guard in found if isinstance(guard, dc.Counted)]
-    return gd.Watch(
+    return gd.GuardColumns(
         bool(found), span, bars.time, shut, follows, _periods(policy.guards, bars.time, span),
         np.array([percent for _, percent in of_r]), np.array([number for number, _ in of_r], np.int64),
         *_numbers(counted, instrument.symbol, policy.source),
@@ -132,7 +132,7 @@ def _follow(follows: Array, scenes: _Scenes, guard: dc.Guard) -> None:
 class _Scenes:
     """What filters say at the opens and the closes of a history."""
 
-    def __init__(self, policy: Policy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> None:
+    def __init__(self, policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> None:
         self._policy, self._instrument, self._span = policy, instrument, span
         self._bars, self._spread = bars._replace(spread=spread), spread
         self._known: dict[str, Array] = {}  # by guard: what it goes by at each close

@@ -21,7 +21,7 @@ from hawser.engine.outbox import Outbox
 EARLIEST, LATEST = 1970, 2200  # years that a moment may be in
 
 
-class Files(NamedTuple):
+class CheckedFiles(NamedTuple):
     """What is looked at: a policy or a session with one, instruments, and bars for each or for none."""
 
     guards: Path | None
@@ -57,7 +57,7 @@ def moment(text: str) -> int:
     return (since.days * 86_400 + since.seconds) * SECOND + since.microseconds * 1_000
 
 
-def check(files: Files, at: int, side: int, r_ticks: float | None, source: str) -> list[Said]:
+def check(files: CheckedFiles, at: int, side: int, r_ticks: float | None, source: str) -> list[Said]:
     """Every guard that watches one of the instruments, with what it says at `at`; raises BadInput."""
     if r_ticks is not None and not 0 < r_ticks < math.inf:
         raise BadInput("usage", "--r-ticks: expected a number above 0")
@@ -70,7 +70,7 @@ def check(files: Files, at: int, side: int, r_ticks: float | None, source: str) 
     return found
 
 
-def _state(files: Files, at: int) -> EngineState:
+def _state(files: CheckedFiles, at: int) -> EngineState:
     """The state that the files describe, at `at`."""
     from hawser.formats.declared import load
     from hawser.formats.news import read_calendars

@@ -102,7 +102,7 @@ class Aside:
         self._pool.shutdown(wait=False)
 
 
-class Outcome(NamedTuple):
+class Written(NamedTuple):
     """Whether all is written; if not, why, where it was tried; how many entries had been kept until now."""
 
     whole: bool
@@ -182,15 +182,15 @@ class Recording:
         elif self._look is None and self._under_way is None and now >= self._look_at:
             self._look_at, self._look = now + WRITE_AGAIN, self._way.begin(ledger.check_place)
 
-    def write(self, batch: list[Entry], now: int) -> Outcome:
+    def write(self, batch: list[Entry], now: int) -> Written:
         """Write what was kept, then this."""
         if self.ledger is None:
-            return Outcome(True)
+            return Written(True)
         behind = len(self.kept)
         self.kept += batch
         self._since += batch
         if behind and now < self._again_at:
-            return Outcome(False)
+            return Written(False)
         try:
             if not self.kept and self._gone:
                 gone, self._gone = self._gone, ""
@@ -206,11 +206,11 @@ class Recording:
         if behind:
             self._look, self._gone = None, ""  # what was seen before counts no more
             self._later(self.ledger.keep_reserve)
-        return Outcome(True, healed=behind)
+        return Written(True, healed=behind)
 
-    def _failed(self, why: str, now: int) -> Outcome:
+    def _failed(self, why: str, now: int) -> Written:
         self._again_at = now + WRITE_AGAIN
-        return Outcome(False, why)
+        return Written(False, why)
 
     def _some(self, ledger: Ledger, most: int, again: bool) -> None:
         """Write the first of what is kept; raises TimeoutError where that takes too long, and goes on with it the next

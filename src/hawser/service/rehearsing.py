@@ -23,7 +23,7 @@ from hawser.formats.rigs import load_rig
 from hawser.rehearsal.report import guard_figures, report
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
 from hawser.rehearsal.tables import OutcomeTables
-from hawser.rehearsal.watch import Policy
+from hawser.rehearsal.watch import HistoryPolicy
 
 ORDERS = {"pessimistic": PESSIMISTIC, "optimistic": OPTIMISTIC, "path": PATH}
 
@@ -51,7 +51,7 @@ class Read(NamedTuple):
     instrument: Instrument
     account: Account
     rig: Rig
-    policy: Policy | None
+    policy: HistoryPolicy | None
 
 
 def read(files: Files) -> Read:
@@ -71,7 +71,7 @@ def read(files: Files) -> Read:
     return Read(history.bars, Signals(signal, leave), instrument, account, rig, _policy(files, history.bars))
 
 
-def _policy(files: Files, bars: Bars) -> Policy | None:
+def _policy(files: Files, bars: Bars) -> HistoryPolicy | None:
     """The guards with the news of the whole history, and what their regimes refer to."""
     if files.guards is None:
         return None
@@ -84,7 +84,7 @@ def _policy(files: Files, bars: Bars) -> Policy | None:
             raise BadInput("usage", f"--reference {text}: expected NAME=FILE, an instrument and its bars")
         references[name] = read_unrounded(Path(path), files.zone)
     calendars = read_calendars(guards.news, files.guards.parent, int(bars.time[0]), int(bars.time[-1]))
-    return Policy(guards, calendars, files.source, references)
+    return HistoryPolicy(guards, calendars, files.source, references)
 
 
 def made(files: Files, found: Read) -> Rehearsal:

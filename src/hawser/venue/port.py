@@ -68,11 +68,11 @@ Request = NewOrder | AmendOrder | CancelOrder | AskOrder | AskHoldings
 # Messages: what the venue tells. `time` is the venue's, UTC ns.
 
 
-class Told(Message, frozen=True):
+class VenueMessage(Message, frozen=True):
     time: int
 
 
-class QuoteTold(Told, frozen=True):
+class QuoteTold(VenueMessage, frozen=True):
     """A quote; where several were joined, the highest bid and the lowest ask among them too."""
 
     symbol: str
@@ -82,7 +82,7 @@ class QuoteTold(Told, frozen=True):
     low_ask: str = ""
 
 
-class BarTold(Told, frozen=True):
+class BarTold(VenueMessage, frozen=True):
     """A completed base bar that opened at `opened`, complete at `time`; bid prices; `spread` in ticks."""
 
     symbol: str
@@ -94,18 +94,18 @@ class BarTold(Told, frozen=True):
     spread: float
 
 
-class RateTold(Told, frozen=True):
+class RateTold(VenueMessage, frozen=True):
     pair: str
     mid: float
 
 
-class StateTold(Told, frozen=True):
+class StateTold(VenueMessage, frozen=True):
     symbol: str
     open: bool
     until: int
 
 
-class FiguresTold(Told, frozen=True):
+class FiguresTold(VenueMessage, frozen=True):
     """`transferred`: all that was ever paid in, less what was paid out, resets of the balance among it; None: the venue
     does not keep it. So a payment is known though the message about it is lost."""
 
@@ -115,7 +115,7 @@ class FiguresTold(Told, frozen=True):
     transferred: float | None = None
 
 
-class LinkTold(Told, frozen=True):
+class LinkTold(VenueMessage, frozen=True):
     """Once the link is `up`, the venue tells of every instrument whether it trades, before it answers anything: what
     was known of it before may be out of date."""
 
@@ -123,7 +123,7 @@ class LinkTold(Told, frozen=True):
     why: str = ""
 
 
-class InstrumentsTold(Told, frozen=True):
+class InstrumentsTold(VenueMessage, frozen=True):
     """Told where a line is back, before the link stands: what is traded now, which may be another than before, and
     every completed bar of it, for those that completed meanwhile were told to nobody."""
 
@@ -132,14 +132,14 @@ class InstrumentsTold(Told, frozen=True):
     histories: dict[str, Bars]
 
 
-class Accepted(Told, frozen=True):
+class Accepted(VenueMessage, frozen=True):
     """`level`: where the order rests, where the venue has adjusted it."""
 
     id: str
     level: str | None = None
 
 
-class Rejected(Told, frozen=True):
+class Rejected(VenueMessage, frozen=True):
     """`what`: order, amend or cancel."""
 
     id: str
@@ -159,12 +159,12 @@ class FillTold(msgspec.Struct, frozen=True):
     commission: float
 
 
-class Filled(Told, frozen=True):
+class Filled(VenueMessage, frozen=True):
     id: str
     fill: FillTold
 
 
-class Cancelled(Told, frozen=True):
+class Cancelled(VenueMessage, frozen=True):
     """`filled`: all that the order had filled before, so that a fill whose telling is late or lost is missed."""
 
     id: str
@@ -172,7 +172,7 @@ class Cancelled(Told, frozen=True):
     filled: str = "0"
 
 
-class Amended(Told, frozen=True):
+class Amended(VenueMessage, frozen=True):
     id: str
     level: str
     qty: str
@@ -189,7 +189,7 @@ class OrderTold(msgspec.Struct, frozen=True):
     fills: tuple[FillTold, ...] = ()
 
 
-class StatusTold(Told, frozen=True):
+class StatusTold(VenueMessage, frozen=True):
     order: OrderTold
 
 
@@ -203,7 +203,7 @@ class PositionTold(msgspec.Struct, frozen=True):
     entry: float = 0.0
 
 
-class HoldingsTold(Told, frozen=True):
+class HoldingsTold(VenueMessage, frozen=True):
     """`closing`: of the resting orders that close a position, which; None: the venue does not tell."""
 
     token: int
@@ -234,4 +234,4 @@ class Venue(Protocol):
         """Hand over a request at venue time `at`; never blocks, never answers."""
         ...
 
-    def next_message(self, until: int) -> Told | None: ...
+    def next_message(self, until: int) -> VenueMessage | None: ...

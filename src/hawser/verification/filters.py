@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from hawser.core.clock import MINUTE
 from hawser.core.guards import declared as dc
 from hawser.core.guards.measures import percentile_key
-from hawser.core.instrument import Session
+from hawser.core.instrument import WeeklySession
 from hawser.engine.commands import Submit
 from hawser.engine.events import BarCompleted, InstrumentsChanged, Opened
 from hawser.engine.model.state import EngineState
@@ -24,7 +24,9 @@ def drawn(seed: int, place: Place) -> tuple[dc.AnyGuard, ...]:
     """Some of the three: with all of them little would be entered."""
     opens, closes = (clock_of(place.start + minutes * MINUTE) for minutes in (SHUT_FROM, SHUT_UNTIL))
     filters: tuple[dc.AnyGuard, ...] = (
-        dc.SessionGuard(name="pause", closed_hours=(Session(EVERY_DAY, opens, closes, "UTC"),), before_weekend_min=3.0),
+        dc.SessionGuard(
+            name="pause", closed_hours=(WeeklySession(EVERY_DAY, opens, closes, "UTC"),), before_weekend_min=3.0
+        ),
         WILD,
         dc.RegimeGuard(name="regime", reference=place.world[0][0].symbol, timeframe="1m", length=AVERAGED),
     )

@@ -165,7 +165,7 @@ class Judge:
         ours = (self._venue().book.state.orders.get(name) for name in trade.live_ids)
         return sum(one.filled - state.orders[one.id].filled for one in ours if one is not None and one.closes)
 
-    def told(self, message: port.Told) -> None:
+    def told(self, message: port.VenueMessage) -> None:
         """A message that has reached Hawser."""
         match message:
             case port.Accepted(id=name, level=str(level)) | port.Amended(id=name, level=level):

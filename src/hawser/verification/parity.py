@@ -26,7 +26,7 @@ from hawser.engine.model import reasons as rs
 from hawser.engine.model.state import Trade
 from hawser.ledger.ledger import Entry
 from hawser.rehearsal.run import Outcome, Played, Rehearsal, Signals, exit_name
-from hawser.rehearsal.watch import Policy
+from hawser.rehearsal.watch import HistoryPolicy
 from hawser.service.rehearsing import ORDERS, Files, Read, made, read
 from hawser.service.runtime.session import Session
 from hawser.venue.quay.barwalk import BarWalk
@@ -73,7 +73,7 @@ class Walk:
 
     def __init__(
         self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int,
-        policy: Policy | None = None,
+        policy: HistoryPolicy | None = None,
     ) -> None:  # fmt: skip
         self._time, self._span = bars.time.tolist(), span_of(bars.time)
         rows = Rehearsal(bars, signals, instrument, account, rig).history.bars
@@ -309,7 +309,7 @@ class Report(NamedTuple):
 
 def compare(
     bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int,
-    policy: Policy | None = None,
+    policy: HistoryPolicy | None = None,
 ) -> Report:  # fmt: skip
     """Run both over the same bars; raises BadInput."""
     outcome = Rehearsal(bars, signals, instrument, account, rig, policy).run(order)

@@ -15,7 +15,7 @@ import numpy as np
 
 from hawser.core.account import Account, Costs
 from hawser.core.clock import MINUTE
-from hawser.core.instrument import Commission, Instrument, Session
+from hawser.core.instrument import Commission, Instrument, WeeklySession
 from hawser.venue.quay.generator import Character
 from hawser.verification.world import ACCOUNT, HOURS, RATES, START, WORLD, World
 
@@ -29,8 +29,8 @@ MOMENTS = (  # UTC, some minutes before
     "2038-01-19T03:10",  # seconds no longer fit 31 bits
 )  # fmt: skip
 NEW_YORK = (
-    Session((6, 0, 1, 2, 3), "18:00", "24:00", "America/New_York"),
-    Session((0, 1, 2, 3, 4), "00:00", "17:00", "America/New_York"),
+    WeeklySession((6, 0, 1, 2, 3), "18:00", "24:00", "America/New_York"),
+    WeeklySession((0, 1, 2, 3, 4), "00:00", "17:00", "America/New_York"),
 )
 ZONES = ("UTC", "Europe/Zurich", "America/New_York")
 # As quoted, by the inverse, over a bridge, and by an instrument's own quotes.
@@ -81,13 +81,13 @@ def clock_of(at: int, zone: str = "UTC") -> str:
     return f"{datetime.fromtimestamp(at // 1_000_000_000, ZoneInfo(zone)):%H:%M}"
 
 
-def with_pause(start: int) -> tuple[Session, ...]:
+def with_pause(start: int) -> tuple[WeeklySession, ...]:
     """Hours of every day with a pause of two minutes within a storm."""
     closes, opens = clock_of(start + 7 * MINUTE), clock_of(start + 9 * MINUTE)
     if closes > opens:  # over midnight
-        return (Session(EVERY_DAY, opens, closes, "UTC"),)
-    first = () if closes == "00:00" else (Session(EVERY_DAY, "00:00", closes, "UTC"),)
-    return (*first, Session(EVERY_DAY, opens, "24:00", "UTC"))
+        return (WeeklySession(EVERY_DAY, opens, closes, "UTC"),)
+    first = () if closes == "00:00" else (WeeklySession(EVERY_DAY, "00:00", closes, "UTC"),)
+    return (*first, WeeklySession(EVERY_DAY, opens, "24:00", "UTC"))
 
 
 def _instant(text: str) -> int:

@@ -14,7 +14,7 @@ from hawser.core.account import Rate
 from hawser.core.instrument import Instrument
 from hawser.engine.commands import Amend, Submit
 from hawser.engine.events import AskEvent
-from hawser.engine.model.state import EngineState, Terms, Trade
+from hawser.engine.model.state import EngineState, EntryTerms, Trade
 from hawser.ledger.ledger import Entry
 from hawser.venue.quay.quay import Quay
 
@@ -42,7 +42,7 @@ class SizesWatch:
                 yield from self._sized(state, trade, command.steps, command.level, trade.moving)
 
     def _sized(
-        self, state: EngineState, trade: Trade, steps: int, level: int | None, terms: Trade | Terms
+        self, state: EngineState, trade: Trade, steps: int, level: int | None, terms: Trade | EntryTerms
     ) -> Iterator[str]:
         """One trade risks no more of the equity than was asked for, costs included."""
         market, instrument = state.markets[trade.symbol], state.instruments[trade.symbol]

@@ -46,7 +46,7 @@ from hawser.verification.limits import LimitsWatch
 from hawser.verification.places import Place, place_of
 from hawser.verification.sizes import SizesWatch
 from hawser.verification.trader import Trader
-from hawser.verification.world import Disk, Kept
+from hawser.verification.world import BooksInMemory, Disk
 
 LOOK_EVERY = 100 * MILLISECOND
 SEVERAL, BESIDE = 10, 1_000_000_007  # every tenth storm is of three accounts; the seeds of the others begin there
@@ -58,7 +58,7 @@ class Overheard(Quay):
 
     judge: Judge | None = None
     _drowsy_until = 0
-    _slept: deque[port.Told]  # from the first sleep on
+    _slept: deque[port.VenueMessage]  # from the first sleep on
 
     def hang_up(self) -> None:
         super().hang_up()
@@ -81,7 +81,7 @@ class Overheard(Quay):
         while (told := super().next_message(until)) is not None:
             self._slept.append(told)
 
-    def next_message(self, until: int) -> port.Told | None:
+    def next_message(self, until: int) -> port.VenueMessage | None:
         if self.now < self._drowsy_until:
             self._sleep_to(min(until, self._drowsy_until))
             if until < self._drowsy_until:
@@ -417,7 +417,7 @@ class Storm:
             return
         self._world = world
         self.judge.gone.add(symbol)
-        self.venue = self._quay(Kept(state), old.now)
+        self.venue = self._quay(BooksInMemory(state), old.now)
         self.venue.meddled = old.meddled
         self.venue.book.rates.update(old.book.rates)  # it knows what money is worth, whatever is traded
         for kind, count in old.sky.counts.items():

@@ -111,7 +111,7 @@ class Trader:
             basket = Basket(Amount(percent=draw.uniform(0.05, 0.5)), Amount(percent=0.5), draw.choice(BASES))
             return ev.FormBasket(time=now, ask=ask, trades=names, basket=basket)
         if kind == "even":
-            return ev.BreakEven(time=now, ask=ask, trade=trade.id)
+            return ev.StopToEntry(time=now, ask=ask, trade=trade.id)
         if kind == "turn":
             return ev.TurnAround(time=now, ask=ask, trade=trade.id)
         share = 1.0 if kind == "whole" else draw.uniform(0.05, 0.95)

@@ -13,7 +13,7 @@ import msgspec
 
 from hawser.core.account import Account, Policy
 from hawser.core.clock import MINUTE, SECOND
-from hawser.core.instrument import Commission, Instrument, Session
+from hawser.core.instrument import Commission, Instrument, WeeklySession
 from hawser.ledger.ledger import Ledger
 from hawser.service.recording import Work, carried_out
 from hawser.venue.quay.book import BookOrder, BookState, Position
@@ -34,10 +34,11 @@ def _instrument(symbol: str, quote: str, base: str | None, tick: str, multiplier
 
 
 HOURS = (  # a break of two minutes within a storm
-    Session((0, 1, 2, 3, 4), "07:00", "09:07", "UTC"), Session((0, 1, 2, 3, 4), "09:09", "17:00", "UTC"),
+    WeeklySession((0, 1, 2, 3, 4), "07:00", "09:07", "UTC"), WeeklySession((0, 1, 2, 3, 4), "09:09", "17:00", "UTC"),
 )  # fmt: skip
 OTHER_HOURS = (
-    (), HOURS, (Session((0, 1, 2, 3, 4), "07:00", "09:04", "UTC"), Session((0, 1, 2, 3, 4), "09:06", "17:00", "UTC")),
+    (), HOURS,
+    (WeeklySession((0, 1, 2, 3, 4), "07:00", "09:04", "UTC"), WeeklySession((0, 1, 2, 3, 4), "09:06", "17:00", "UTC")),
 )  # fmt: skip
 WORLD: World = [
     (_instrument("CAD/CHF", "CHF", "CAD", "0.00001", 100_000.0, "0.01"), Character(0.6124, 0.0006, 8)),
@@ -99,7 +100,7 @@ class Disk:
         self.recover(ledger, 0)
 
 
-class Kept:
+class BooksInMemory:
     """In the place of a store: the venue's state is handed over in memory."""
 
     def __init__(self, state: BookState) -> None:

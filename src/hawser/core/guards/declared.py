@@ -15,7 +15,7 @@ import msgspec
 from hawser.core.clock import TIMEFRAMES, zone_known
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import told
-from hawser.core.instrument import CLOCK, Session
+from hawser.core.instrument import CLOCK, WeeklySession
 from hawser.core.money import MOST_BARS
 
 Impact = Literal["low", "medium", "high"]
@@ -129,9 +129,9 @@ class SessionGuard(Guard, frozen=True, kw_only=True, tag="session"):
     LOOSER = {"after_open_min": -1, "before_close_min": -1, "before_weekend_min": -1}
 
     hours: Annotated[
-        tuple[Session, ...], told("entries only within these weekly hours, beside the instrument's own")
+        tuple[WeeklySession, ...], told("entries only within these weekly hours, beside the instrument's own")
     ] = ()
-    closed_hours: Annotated[tuple[Session, ...], told("no entries within these, as around the roll-over")] = ()
+    closed_hours: Annotated[tuple[WeeklySession, ...], told("no entries within these, as around the roll-over")] = ()
     after_open_min: Annotated[float, told("closed so long after the instrument opens", "min")] = 0.0
     before_close_min: Annotated[float, told("closed so long before it closes", "min")] = 0.0
     before_weekend_min: Annotated[float, told("closed so long before it closes for a day or more", "min")] = 0.0

@@ -8,7 +8,7 @@ from hawser.core.clock import MINUTE
 from hawser.core.guards.declared import Guard, NewsGuard, SessionGuard
 from hawser.core.guards.news import Calendar, next_edge, short_from, windows
 from hawser.core.hours import next_change, weekend_close
-from hawser.core.instrument import Instrument, Session
+from hawser.core.instrument import Instrument, WeeklySession
 
 
 def edges(guard: Guard, instrument: Instrument, calendars: tuple[Calendar, ...], at: int) -> Iterator[int]:
@@ -22,7 +22,7 @@ def edges(guard: Guard, instrument: Instrument, calendars: tuple[Calendar, ...],
         yield from _around_edges(at, instrument.sessions, guard)
 
 
-def _around_edges(now: int, sessions: tuple[Session, ...], guard: SessionGuard) -> Iterator[int]:
+def _around_edges(now: int, sessions: tuple[WeeklySession, ...], guard: SessionGuard) -> Iterator[int]:
     """When entries open after the open, or close before a close, of the session now or the next."""
     after = round(guard.after_open_min * MINUTE)
     weekend = weekend_close(sessions, now) if guard.before_weekend_min else 0

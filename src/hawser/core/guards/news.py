@@ -37,7 +37,7 @@ class Calendar(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     why: str = ""
 
 
-class Window(NamedTuple):
+class NewsWindow(NamedTuple):
     """Closed from `start` until before `end`, UTC ns, by the event."""
 
     start: int
@@ -62,16 +62,16 @@ class SameCalendars(NamedTuple):
         return id(self.calendars)
 
 
-def windows(calendars: tuple[Calendar, ...], currencies: tuple[str, ...], guard: NewsGuard) -> list[Window]:
+def windows(calendars: tuple[Calendar, ...], currencies: tuple[str, ...], guard: NewsGuard) -> list[NewsWindow]:
     """Every window the guard keeps, in order of their beginning; kept while the calendars stay the same."""
     return _windows(SameCalendars(calendars), currencies, guard)
 
 
 @lru_cache(maxsize=256)
-def _windows(of: SameCalendars, currencies: tuple[str, ...], guard: NewsGuard) -> list[Window]:
+def _windows(of: SameCalendars, currencies: tuple[str, ...], guard: NewsGuard) -> list[NewsWindow]:
     before, after = round(guard.before_min * MINUTE), round(guard.after_min * MINUTE)
     found = {
-        Window(event.time - before, event.time + after, event)
+        NewsWindow(event.time - before, event.time + after, event)
         for calendar in of.calendars
         for event in calendar.events
         if concerns(event, currencies, guard.impact)
@@ -79,7 +79,7 @@ def _windows(of: SameCalendars, currencies: tuple[str, ...], guard: NewsGuard) -
     return sorted(found)
 
 
-def closed_by(found: list[Window], at: int) -> Window | None:
+def closed_by(found: list[NewsWindow], at: int) -> NewsWindow | None:
     """The window that `at` lies in, with the end of all that overlap it from there on; None: in none. All are of one
     guard: equally long, in order of their beginning."""
     after = bisect_right(found, at, key=_start)
@@ -98,11 +98,11 @@ def closed_by(found: list[Window], at: int) -> Window | None:
     return nearest._replace(end=end)
 
 
-def _start(window: Window) -> int:
+def _start(window: NewsWindow) -> int:
     return window.start
 
 
-def next_edge(found: list[Window], at: int) -> int:
+def next_edge(found: list[NewsWindow], at: int) -> int:
     """When a window next begins or ends after `at`; 0: never."""
     after = bisect_right(found, at, key=_start)
     ends = (one.end for one in found[:after] if one.end > at)

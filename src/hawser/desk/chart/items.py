@@ -97,7 +97,7 @@ class Candles(pg.GraphicsObject):
         painter.drawRects(shapes.falling)
 
 
-class Axis(pg.AxisItem):
+class QuickAxis(pg.AxisItem):
     """An axis that keeps what it has to draw, not a recording of it: playing one back takes longer than drawing."""
 
     picture: Any
@@ -111,7 +111,7 @@ class Axis(pg.AxisItem):
             painter.restore()
 
 
-class TimeAxis(Axis):
+class TimeAxis(QuickAxis):
     """Bar numbers as times in the person's zone; bars stand side by side, so closed hours take no room."""
 
     def __init__(self, look: Appearance) -> None:
@@ -188,7 +188,7 @@ def ink(plot: pg.PlotWidget, axes: tuple[pg.AxisItem, pg.AxisItem], look: Appear
     plot.showGrid(x=False, y=True, alpha=0.7)
 
 
-class PriceAxis(Axis):
+class PriceAxis(QuickAxis):
     """Prices with the instrument's digits, and the present price as a flag."""
 
     def __init__(self, look: Appearance) -> None:

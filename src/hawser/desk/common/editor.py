@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.errors import BadInput
-from hawser.core.field_help import Told
+from hawser.core.field_help import FieldHelp
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
@@ -105,11 +105,11 @@ class Editor(QFrame):
             number += 1
         return inside
 
-    def _in_order(self, keys: list[Told]) -> list[Told]:
+    def _in_order(self, keys: list[FieldHelp]) -> list[FieldHelp]:
         """The keys as they are shown."""
         return keys
 
-    def _field(self, key: Told) -> QLineEdit | QComboBox:
+    def _field(self, key: FieldHelp) -> QLineEdit | QComboBox:
         choices = _choices(key)
         field: QLineEdit | QComboBox
         if choices:
@@ -279,12 +279,12 @@ class Editor(QFrame):
 RESUMED = "Typed earlier and not applied; Undo takes it back."
 
 
-def _label(key: Told) -> str:
+def _label(key: FieldHelp) -> str:
     """'max heat percent' of policy.max_heat_percent."""
     return key.path.rpartition(".")[2].replace("_", " ")
 
 
-def _choices(key: Told) -> list[str]:
+def _choices(key: FieldHelp) -> list[str]:
     if isinstance(key.type, msgspec.inspect.BoolType):
         return ["no", "yes"]
     return [str(value) for value in key.type.values] if isinstance(key.type, msgspec.inspect.LiteralType) else []

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
-from hawser.core.field_help import Told
+from hawser.core.field_help import FieldHelp
 from hawser.core.guards.declared import KINDS, AnyGuard, Guard
 from hawser.desk.common.buttons import SureButton
 from hawser.desk.common.editor import Editor, Typed
@@ -41,7 +41,7 @@ class GuardForm(Editor):
         super().__init__(parent, _title(kind), kind, currency, "Apply and keep", consequence=told, kept=kept)
         self.remove_button.sure.connect(lambda: self._send(self.removed.emit))
 
-    def _in_order(self, keys: list[Told]) -> list[Told]:
+    def _in_order(self, keys: list[FieldHelp]) -> list[FieldHelp]:
         """The name, what is the kind's own, and behind it what all guards have."""
         own = set(self.editing.kind.__struct_fields__) - set(COMMON)
         order = ["name", *(key.path for key in keys if key.path in own), *COMMON]

@@ -23,7 +23,7 @@ from hawser.core.plan import Plan
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.lines import LineTable
 from hawser.desk.common.words import Label, plain_tip
-from hawser.desk.models.across import COLUMNS, Row, across, export
+from hawser.desk.models.across import COLUMNS, AcrossRow, across, export
 from hawser.engine.model.state import EntryValues
 from hawser.service.views.snapshot import Snapshot
 
@@ -37,7 +37,7 @@ class AcrossModel(QAbstractTableModel):
     def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
-        self.rows: list[Row] = []
+        self.rows: list[AcrossRow] = []
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
         return len(self.rows)
@@ -45,7 +45,7 @@ class AcrossModel(QAbstractTableModel):
     def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
         return len(COLUMNS)
 
-    def show_rows(self, rows: list[Row]) -> None:
+    def show_rows(self, rows: list[AcrossRow]) -> None:
         if len(rows) != len(self.rows):
             self.beginResetModel()
             self.rows = rows
@@ -149,7 +149,7 @@ class AcrossPanel(QWidget):
         good = sum(not row.loud for row in rows)
         self.told.setText(f"{good} of {len(rows)} can be placed now, each at the same risk")
 
-    def shown(self) -> list[Row]:
+    def shown(self) -> list[AcrossRow]:
         """The rows as they stand, filtered and sorted."""
         numbers = [self._proxy.mapToSource(self._proxy.index(row, 0)).row() for row in range(self._proxy.rowCount())]
         return [self.model.rows[number] for number in numbers]

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
-from hawser.core.derivation import AT_RISK, Step, derivation
+from hawser.core.derivation import AT_RISK, DerivationStep, derivation
 from hawser.core.guards.verdicts import Closed
 from hawser.core.rig import Rig
 from hawser.core.rig_sentences import sentence
@@ -95,7 +95,7 @@ class Reckoning(QWidget):
         self._grid.setColumnStretch(0, 1)
         self._rows: list[tuple[Label, Label]] = []
 
-    def show_steps(self, steps: tuple[Step, ...]) -> None:
+    def show_steps(self, steps: tuple[DerivationStep, ...]) -> None:
         while len(self._rows) < len(steps):
             label, figure = Label(), Label()
             label.setProperty("role", "small-second")
@@ -533,8 +533,10 @@ class PlanPanel(QFrame):
         ]  # told large, below
         for target in sizing.targets:
             if target.number in sizing.merged:
-                steps.append(Step(f"target {target.number}", "merged into the next"))
+                steps.append(DerivationStep(f"target {target.number}", "merged into the next"))
             elif target.steps:
                 part, level = request.instrument.qty(target.steps), request.instrument.price(target.level)
-                steps.append(Step(f"target {target.number}, {part} at {level}", fg.money(target.money, cur, sign=True)))
+                steps.append(
+                    DerivationStep(f"target {target.number}, {part} at {level}", fg.money(target.money, cur, sign=True))
+                )
         self.reckoning.show_steps(tuple(steps))

@@ -48,7 +48,7 @@ ACTION = 92
 ASKING = 196  # while the button tells what it would do
 
 
-class Axis:
+class RAxis:
     """The common R axis: from `low` to `high` R over the strip's width."""
 
     def __init__(self) -> None:
@@ -74,7 +74,7 @@ class TradeRow(QWidget):
     close_asked = pyqtSignal(str)
     menu_asked = pyqtSignal(str, object)
 
-    def __init__(self, look: Appearance, axis: Axis) -> None:
+    def __init__(self, look: Appearance, axis: RAxis) -> None:
         super().__init__()
         self._look, self._axis = look, axis
         self.marked = False
@@ -351,7 +351,7 @@ class StripPanel(QFrame):
     def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self._look, self._axis = look, Axis()
+        self._look, self._axis = look, RAxis()
         self.rows: dict[str, TradeRow] = {}
         self.marked: list[str] = []
         self.strangers: dict[str, StrangerRow] = {}
@@ -544,7 +544,7 @@ def _basket_text(view: BasketView, currency: str) -> str:
 class _Ruler(QWidget):
     """The column heads and the R axis above the rows."""
 
-    def __init__(self, look: Appearance, axis: Axis) -> None:
+    def __init__(self, look: Appearance, axis: RAxis) -> None:
         super().__init__()
         self._look, self._axis = look, axis
         self.setFixedHeight(20)

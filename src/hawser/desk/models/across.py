@@ -38,7 +38,7 @@ SHORT = {  # verdicts that must fit a column; the whole sentence is in the tip a
 OTHER_PRICE = "a stop or target at a price belongs to one instrument only"
 
 
-class Row(NamedTuple):
+class AcrossRow(NamedTuple):
     """One instrument. Figures are NaN where there is none; `values` are what the columns sort by and export."""
 
     symbol: str
@@ -47,7 +47,7 @@ class Row(NamedTuple):
     loud: bool  # something stands in the way of this trade
 
 
-def across(plan: Plan, snapshot: Snapshot, marks: dict[str, EntryValues]) -> list[Row]:
+def across(plan: Plan, snapshot: Snapshot, marks: dict[str, EntryValues]) -> list[AcrossRow]:
     """A row for every instrument. `marks`: what the plan stands on there, by symbol."""
     return [
         _row(plan, snapshot, view, marks.get(view.instrument.symbol, EntryValues())) for view in snapshot.instruments
@@ -60,7 +60,7 @@ def _sized(plan: Plan, snapshot: Snapshot, marks: EntryValues) -> tuple[SizeRequ
     return request, sized(request)
 
 
-def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: EntryValues) -> Row:
+def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: EntryValues) -> AcrossRow:
     of = view.instrument
     verdict, short, sizing = "", "", None
     if of.symbol != plan.symbol and _priced(plan):
@@ -105,7 +105,7 @@ def _priced(plan: Plan) -> bool:
 
 def _written(
     snapshot: Snapshot, view: InstrumentView, atr: float, sizing: Sizing | None, entries: str, loud: bool
-) -> Row:  # fmt: skip
+) -> AcrossRow:  # fmt: skip
     """The row without its verdict."""
     of, cur = view.instrument, snapshot.currency
     part = atr / (view.bid * of.tick_size) * 100 if view.bid else math.nan
@@ -124,10 +124,10 @@ def _written(
             fg.money(sizing.notional, cur), fg.percent(sizing.equity_used_percent), fg.money(sizing.margin, cur),
             fg.percent(sizing.spread_percent_of_r),
         ]  # fmt: skip
-    return Row(of.symbol, tuple(texts), tuple(values), loud)
+    return AcrossRow(of.symbol, tuple(texts), tuple(values), loud)
 
 
-def export(rows: list[Row], path: Path) -> int:
+def export(rows: list[AcrossRow], path: Path) -> int:
     """The rows as CSV with unrounded figures; unknown ones are empty. Returns how many; raises BadInput."""
     known = (("" if isinstance(value, float) and math.isnan(value) else value for value in row.values) for row in rows)
     export_csv(path, [[column.key for column in COLUMNS], *known])

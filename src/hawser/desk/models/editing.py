@@ -11,7 +11,7 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.errors import BadInput
-from hawser.core.field_help import Told, keys_of
+from hawser.core.field_help import FieldHelp, keys_of
 from hawser.formats.declared import record
 from hawser.service.views.snapshot import Snapshot
 
@@ -25,7 +25,7 @@ class Editing:
 
     def __init__(self, kind: type[msgspec.Struct], start: msgspec.Struct | None = None) -> None:
         self.kind = kind
-        self.keys: list[Told] = keys_of(kind)
+        self.keys: list[FieldHelp] = keys_of(kind)
         self.texts: dict[str, str] = {}
         self.errors: dict[str, str] = {}
         self.general = ""
@@ -157,7 +157,7 @@ def _rate_text(rate: Any) -> str:
     return f"{rate:.15g}"
 
 
-def as_value(key: Told, text: str) -> Any:
+def as_value(key: FieldHelp, text: str) -> Any:
     """What a text stands for; None where it is empty. Raises ValueError with a sentence."""
     inspect = msgspec.inspect
     kinds = key.type.types if isinstance(key.type, inspect.UnionType) else (key.type,)

@@ -7,7 +7,7 @@ from decimal import Decimal
 import msgspec
 
 from hawser.core.instrument import Instrument
-from hawser.core.sizing import Rung, SizeRequest, Sizing
+from hawser.core.sizing import RungSize, SizeRequest, Sizing
 from hawser.engine.model.rig_levels import Waiting
 from hawser.engine.model.state import RestingLevel
 from hawser.service.views.snapshot import InstrumentView, TradeView
@@ -78,7 +78,7 @@ def of_plan(request: SizeRequest, sizing: Sizing, entry: str = "", straddle: boo
     )  # fmt: skip
 
 
-def _rung_text(instrument: Instrument, rung: Rung) -> str:
+def _rung_text(instrument: Instrument, rung: RungSize) -> str:
     average = instrument.price(round(rung.average))
     return f"rung {rung.number} at {instrument.price(rung.level)}: {instrument.qty(rung.steps)} more, average {average}"
 

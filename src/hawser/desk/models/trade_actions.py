@@ -51,7 +51,7 @@ def _close(trade: TradeView, share: float = 1.0) -> Make:
 
 
 def _even(trade: TradeView) -> Make:
-    return lambda now, ask: ev.BreakEven(time=now, ask=ask, trade=trade.id)
+    return lambda now, ask: ev.StopToEntry(time=now, ask=ask, trade=trade.id)
 
 
 def _hold(trade: TradeView) -> Make:

@@ -32,7 +32,7 @@ LEAST, PAD = 42, 18
 WITH_LADDER = {"target": "brought by the ladder", "trail": "not with a ladder", "loss_step": "not with a ladder"}
 
 
-class Row(QWidget):
+class SectionRow(QWidget):
     """One sentence of a section, its blanks, and what is wrong with it below."""
 
     def __init__(self, part: Part, number: int) -> None:
@@ -109,7 +109,7 @@ class Part(QWidget):
     def __init__(self, section: Section) -> None:
         super().__init__()
         self.section = section
-        self._rows: list[Row] = []
+        self._rows: list[SectionRow] = []
         self.shown = 0
         self._none, self.add_button = Label(section.empty), QPushButton("Add")
         self._none.setProperty("role", "second")
@@ -138,7 +138,7 @@ class Part(QWidget):
     def show_rows(self, rows: list[dict[str, str]], instead: str = "") -> None:
         """`instead`: why there can be none of these now."""
         while len(self._rows) < len(rows):
-            row = Row(self, len(self._rows))
+            row = SectionRow(self, len(self._rows))
             self._column.insertWidget(len(self._rows), row)
             self._rows.append(row)
         self.shown = len(rows)

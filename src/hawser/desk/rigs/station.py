@@ -44,7 +44,7 @@ from hawser.desk.rigs.list_row import Named
 from hawser.desk.rigs.trial_chart import TrialChart
 from hawser.desk.rigs.trials import STARTS, Fans, Primer, account_alone, in_words
 from hawser.formats.rigs import load_rig, save_rig
-from hawser.rehearsal.trial import Fan, Shown, Trial
+from hawser.rehearsal.trial import Fan, Trial, TrialResult
 from hawser.service.profiles.rigs import Shelf
 from hawser.service.views.snapshot import Snapshot
 
@@ -514,13 +514,13 @@ class Rigs(QWidget):
         if not self.primer.ready:
             self._tell(0, "The trial is being made ready \u2026")
             return
-        shown: list[Shown | None] = []
+        shown: list[TrialResult | None] = []
         for number, rig in enumerate(self._rigs_tried()):
             trial = self._trial(rig) if rig is not None else None
             found = trial.one(self.chart.start, self.side) if trial is not None and self.chart.start >= 0 else ""
-            shown.append(found if isinstance(found, Shown) else None)
+            shown.append(found if isinstance(found, TrialResult) else None)
             name = "" if number == 0 or rig is None else f"{rig.name}: "
-            self._tell(number, name + (in_words(found) if isinstance(found, Shown) else found))
+            self._tell(number, name + (in_words(found) if isinstance(found, TrialResult) else found))
         self.chart.show_trials(shown[0], shown[1])
         self._later.start()
 

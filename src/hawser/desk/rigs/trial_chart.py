@@ -14,7 +14,7 @@ from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
-from hawser.rehearsal.trial import Shown
+from hawser.rehearsal.trial import TrialResult
 
 FEWEST, ROOM = 24.0, 0.22  # bars shown at least; the part kept free on the right for words
 WORDS_HEIGHT = 16.0
@@ -49,7 +49,7 @@ class TrialChart(QFrame):
         self._look = look
         self._instrument: Instrument | None = None
         self._pyramid: Pyramid | None = None
-        self._trials: list[Shown | None] = [None, None]
+        self._trials: list[TrialResult | None] = [None, None]
         self.start = -1  # the bar at whose close the entry is decided
         self.shown, self._right = 130.0, 0.0
         self._time_axis, self._price_axis = TimeAxis(look), PriceAxis(look)
@@ -111,7 +111,7 @@ class TrialChart(QFrame):
     def size(self) -> int:
         return self._pyramid.size if self._pyramid is not None else 0
 
-    def show_trials(self, first: Shown | None, second: Shown | None) -> None:
+    def show_trials(self, first: TrialResult | None, second: TrialResult | None) -> None:
         self._trials = [first, second]
         self._draw()
 
@@ -205,7 +205,7 @@ class TrialChart(QFrame):
             ys += [self._said[number][0], y]
         self._leaders.setData(xs, ys)
 
-    def _draw_trace(self, number: int, trial: Shown | None) -> None:
+    def _draw_trace(self, number: int, trial: TrialResult | None) -> None:
         if trial is None or self._instrument is None:
             self._traces[number].setData([], [])
             return

@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QWidget
 
 from hawser.core.account import Account
 from hawser.desk.models import figures as fg
-from hawser.rehearsal.trial import Fan, Shown, Trial
+from hawser.rehearsal.trial import Fan, Trial, TrialResult
 from hawser.service.runtime.warming import prime_trials
 
 STARTS = 500
@@ -89,7 +89,7 @@ def account_alone(account: Account) -> Account:
     return msgspec.structs.replace(account, margin_used=0.0)
 
 
-def in_words(trial: Shown) -> str:
+def in_words(trial: TrialResult) -> str:
     """A trial in a line: its result, how long, what happened."""
     bars = trial.last - trial.first + 1
     steps = sorted(

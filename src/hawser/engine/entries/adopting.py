@@ -15,7 +15,7 @@ from hawser.engine import events as ev
 from hawser.engine.entries.placing import atr_of, check_rig, new_trade, no_ladder
 from hawser.engine.model import rig_levels
 from hawser.engine.model.exposure import Valuation
-from hawser.engine.model.state import EngineState, EntryValues, TargetLine, Terms
+from hawser.engine.model.state import EngineState, EntryTerms, EntryValues, TargetLine
 from hawser.engine.outbox import Outbox
 from hawser.engine.protection.converge import converge, signal
 from hawser.engine.protection.covering import MOST_PARTS
@@ -53,7 +53,7 @@ def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
     converge(outbox, trade)
 
 
-def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> Terms:
+def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> EntryTerms:
     plan, market = ask.plan, state.markets.get(position.symbol)
     no_ladder(plan)
     instrument = state.instruments[position.symbol]
@@ -85,4 +85,4 @@ def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> Ter
             lines.append(TargetLine(number, level, target.share, rule=number))
     known = None if math.isnan(atr) else atr
     losses = rig_levels.loss_lines(plan, instrument, ref, r_ticks)
-    return Terms(plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis, losses)
+    return EntryTerms(plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis, losses)

@@ -32,7 +32,7 @@ from hawser.engine.model import rig_levels
 from hawser.engine.model import transitions as states
 from hawser.engine.model.exposure import Exposure, Valuation
 from hawser.engine.model.reasons import Reason
-from hawser.engine.model.state import EngineState, EntryValues, Rung, TargetLine, Terms, Trade
+from hawser.engine.model.state import EngineState, EntryTerms, EntryValues, Rung, TargetLine, Trade
 from hawser.engine.outbox import OVERDUE, Outbox
 from hawser.engine.protection.converge import converge, leave, signal
 
@@ -77,8 +77,12 @@ def request_for(
 
 
 def terms_of(
-    state: EngineState, plan: Plan, marks: EntryValues, without: Trade | None = None, beside: tuple[Terms, ...] = ()
-) -> Terms:
+    state: EngineState,
+    plan: Plan,
+    marks: EntryValues,
+    without: Trade | None = None,
+    beside: tuple[EntryTerms, ...] = (),
+) -> EntryTerms:
     """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
     market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
     atr, basis = atr_of(state, plan, marks), marks.basis
@@ -102,7 +106,7 @@ def terms_of(
         )
     if plan.entry.pending:
         plan = msgspec.structs.replace(plan, entry=plan.entry.moved(sizing.ref, instrument))
-    return Terms(
+    return EntryTerms(
         plan, sizing.ref, sizing.r_ticks, sizing.steps, sizing.risk_money, sizing.stop, lines,
         None if math.isnan(atr) else atr, basis,
         rig_levels.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
@@ -201,7 +205,7 @@ def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:
         return
     if not all(_may_enter(outbox, plan, ask.ask, side) for side in (1, -1)):
         return
-    found: list[Terms] = []
+    found: list[EntryTerms] = []
     try:
         for side, basis in zip((1, -1), ask.bases, strict=True):
             entry = EntryRule("stop", atr=ask.atr, within_ticks=plan.entry.within_ticks, good=plan.entry.good)
@@ -220,7 +224,7 @@ def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:
     _group(outbox, trades, ask.ask)
 
 
-def enter(outbox: Outbox, ask: str, terms: Terms, bound: int | None, until: int) -> Trade:
+def enter(outbox: Outbox, ask: str, terms: EntryTerms, bound: int | None, until: int) -> Trade:
     """A trade on these terms, its entry on the way."""
     state, plan = outbox.state, terms.plan
     trade = new_trade(outbox, ask, terms)
@@ -250,7 +254,7 @@ def session_ends(outbox: Outbox, symbol: str, at: int) -> None:
                 outbox.later(f"until:{order.id}", at - outbox.state.now + OVERDUE)
 
 
-def new_trade(outbox: Outbox, ask: str, terms: Terms) -> Trade:
+def new_trade(outbox: Outbox, ask: str, terms: EntryTerms) -> Trade:
     """A trade on these terms in the state; nothing is sent."""
     state, plan = outbox.state, terms.plan
     trade = Trade(
@@ -263,7 +267,7 @@ def new_trade(outbox: Outbox, ask: str, terms: Terms) -> Trade:
     return trade
 
 
-def _apply(trade: Trade, terms: Terms) -> None:
+def _apply(trade: Trade, terms: EntryTerms) -> None:
     trade.plan, trade.ref, trade.r_ticks, trade.asked_steps = terms.plan, terms.ref, terms.r_ticks, terms.steps
     trade.planned_risk, trade.stop, trade.initial_stop = terms.risk, terms.stop, terms.stop
     trade.targets = [TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.targets]
@@ -308,7 +312,7 @@ def latest_plan(trade: Trade) -> Plan:
     return latest.plan if latest is not None else trade.plan
 
 
-def _latest(trade: Trade) -> Terms | None:
+def _latest(trade: Trade) -> EntryTerms | None:
     return trade.then or trade.moving
 
 

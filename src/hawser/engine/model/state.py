@@ -115,7 +115,7 @@ class TradeBasket(msgspec.Struct, forbid_unknown_fields=True):
     reached: bool = False
 
 
-class Terms(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class EntryTerms(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a plan comes to at one entry level: levels in ticks, `steps` to enter, `risk` in money, `atr` and `basis` of
     that moment in price units (None: no value)."""
 
@@ -158,8 +158,8 @@ class Trade(
     basket: str = ""  # the basket it lies under with others
     basket_before: float = 0.0  # money it had won when it came under it
     basket_quoted: bool = False  # which looks at every quote
-    moving: Terms | None = None  # a pending entry is on its way to these
-    then: Terms | None = None  # and from there to these, asked for meanwhile
+    moving: EntryTerms | None = None  # a pending entry is on its way to these
+    then: EntryTerms | None = None  # and from there to these, asked for meanwhile
     backstop: int = 0  # with held lines: what rests at the venue instead of the stop
     reached_since: int = 0  # a held stop waits since then for a spread spike to pass
     order_ids: list[str] = []

@@ -22,7 +22,7 @@ from hawser.engine import events as ev
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states
 from hawser.engine.model.reasons import Reason
-from hawser.engine.model.state import EngineState, Market, Order, RestingLevel, Rung, TargetLine, Terms, Trade
+from hawser.engine.model.state import EngineState, EntryTerms, Market, Order, RestingLevel, Rung, TargetLine, Trade
 from hawser.engine.outbox import Outbox
 
 TOLD = ("multiplier", "quote", "base", "kind", "qty_min", "qty_max", "margin_rate", "min_stop_ticks", "commission")
@@ -191,7 +191,7 @@ class Grid:
             rung, level=self.level(rung.level), steps=self.qty(rung.steps), filled=self.qty(rung.filled)
         )
 
-    def terms(self, terms: Terms | None) -> Terms | None:
+    def terms(self, terms: EntryTerms | None) -> EntryTerms | None:
         if terms is None:
             return None
         return msgspec.structs.replace(

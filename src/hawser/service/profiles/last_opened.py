@@ -16,7 +16,7 @@ NOTHING = (
 )
 
 
-class Opened(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class OpenedFiles(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The files of a replay, as absolute paths."""
 
     bars: str
@@ -36,16 +36,16 @@ def _path(root: Path | None) -> Path:
 
 def note_opened(
     root: Path | None, bars: Path, instrument: Path, accounts: list[Path], zone: str | None, speed: float
-) -> Opened:
+) -> OpenedFiles:
     """The files of this start; `keep` writes them down once they have been found good."""
     names = [str(account.resolve()) for account in accounts]
     first = names[0] if names else None
-    return Opened(str(bars.resolve()), str(instrument.resolve()), first, zone, speed, tuple(names[1:]))
+    return OpenedFiles(str(bars.resolve()), str(instrument.resolve()), first, zone, speed, tuple(names[1:]))
 
 
-def last_opened(root: Path | None) -> Opened:
+def last_opened(root: Path | None) -> OpenedFiles:
     """The files of the last start; raises BadInput where there was none."""
     path = _path(root)
     if not path.exists():
         raise BadInput("nothing_opened", NOTHING)
-    return load(Opened, path)
+    return load(OpenedFiles, path)

@@ -9,7 +9,7 @@ from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.errors import BadInput, Refused
 from hawser.core.fx import convert
 from hawser.core.instrument import Instrument
-from hawser.formats.bars import History, read_bars
+from hawser.formats.bars import read_bars
 from hawser.formats.declared import load
 from hawser.ledger.ledger import ledger_for
 from hawser.service.profiles.profile import Profile
@@ -28,7 +28,7 @@ class Inputs:
         self.instrument = load(Instrument, instrument)
         self.account = load(Account, account) if account else default_account(self.instrument)
         _check_rate(self.instrument, self.account, account)
-        self.history: History = read_bars(bars, self.instrument, zone)
+        self.history = read_bars(bars, self.instrument, zone)
 
     def with_account(self, account: Path) -> Inputs:
         """The same history for another account; read and checked like the first."""

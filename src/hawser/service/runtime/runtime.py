@@ -109,7 +109,7 @@ def _held(session: Session) -> tuple[int, int]:
 
 
 @dataclass
-class Watch:
+class ShownInstrument:
     symbol: str = ""
     span: int = 0
     sent: int = 0  # when the last bar opened that was sent
@@ -128,7 +128,7 @@ class Runtime:
         self.faults = Faults(profile.state)
         self._asks: queue.SimpleQueue[Callable[[Session], None]] = queue.SimpleQueue()
         self._stop, self._over = threading.Event(), False  # whether nobody tends any more
-        self._watch = Watch()
+        self._watch = ShownInstrument()
         self._teller = Teller()
         self._link: Link | None = None
         self.venue: Simulated | None = None
@@ -182,7 +182,7 @@ class Runtime:
             if not self._can_show(session, symbol, span):
                 self.hooks.fault(f"{symbol}: there are no bars of {timeframe_name(span)} to show")
                 return
-            self._watch = Watch(symbol, span)
+            self._watch = ShownInstrument(symbol, span)
             self._send_bars(session)
 
         self._do(change)

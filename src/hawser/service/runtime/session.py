@@ -36,7 +36,7 @@ from hawser.engine.engine import Engine
 from hawser.engine.entries.follow_on import following, turned_plan
 from hawser.engine.guards.next_look import must_watch
 from hawser.ledger.ledger import Entry, Ledger, Restored
-from hawser.service.recording import Extent, Here, Outcome, Recording, Way, recordable
+from hawser.service.recording import Extent, Here, Recording, Way, Written, recordable
 from hawser.service.runtime.bar_store import BarStore
 from hawser.service.runtime.venue_checks import Checking
 from hawser.service.runtime.venue_messages import FromVenue, Odd, as_request
@@ -191,7 +191,7 @@ class Session:
         """Our own clock, UTC ns."""
         return self.venue.now + self._ahead
 
-    def message(self, told: port.Told, now: int) -> None:
+    def message(self, told: port.VenueMessage, now: int) -> None:
         """Take one message of the venue that arrived at `now` of our clock."""
         self._skew = told.time - now
         self._checking.heard(now)
@@ -316,7 +316,7 @@ class Session:
 
     # The record
 
-    def _about_writing(self, done: Outcome) -> None:
+    def _about_writing(self, done: Written) -> None:
         """What follows from how the writing went; the commands have left by now, whatever becomes of it."""
         if done.why and not self.engine.state.record_down:  # entries are closed from here on
             self._about_the_record(ev.RecordFailed(time=self.now, why=done.why))

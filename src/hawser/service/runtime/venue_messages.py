@@ -85,14 +85,14 @@ class FromVenue:
             self._of_order = {name: symbol for name, symbol in self._of_order.items() if name in known}
             self._tidy_at = 2 * len(self._of_order) + TIDY_AFTER
 
-    def event(self, message: port.Told, now: int) -> ev.VenueEvent | Odd:
+    def event(self, message: port.VenueMessage, now: int) -> ev.VenueEvent | Odd:
         """One message as an event."""
         try:
             return self._event(message, now)
         except (HawserError, ValueError, ArithmeticError, KeyError, TypeError):
             return Odd("unreadable", str(getattr(message, "symbol", "")))
 
-    def _event(self, message: port.Told, now: int) -> ev.VenueEvent | Odd:
+    def _event(self, message: port.VenueMessage, now: int) -> ev.VenueEvent | Odd:
         if isinstance(message, port.QuoteTold):
             return self._quote(message, now)
         if isinstance(message, port.RateTold):
@@ -122,7 +122,7 @@ class FromVenue:
         self._quoted[message.symbol] = message.time
         return ev.Quote(time=now, symbol=message.symbol, bid=bid, ask=ask, high_bid=high, low_ask=low)
 
-    def _about_order(self, message: port.Told, now: int) -> ev.VenueEvent | Odd:
+    def _about_order(self, message: port.VenueMessage, now: int) -> ev.VenueEvent | Odd:
         order = message.order.id if isinstance(message, port.StatusTold) else str(getattr(message, "id", ""))
         symbol = self._of_order.get(order)
         if symbol is None:

@@ -31,14 +31,14 @@ class Inbox:
     """Messages with the time they arrived, in order; many writers, one reader."""
 
     def __init__(self) -> None:
-        self._items: deque[tuple[int, port.Told]] = deque()
+        self._items: deque[tuple[int, port.VenueMessage]] = deque()
         self._lock = threading.Lock()
         self._filled = threading.Condition(self._lock)
         self._joinable: dict[str, int] = {}  # symbol -> serial of its waiting quote
         self._taken = self._put = 0
         self.joined = 0
 
-    def put(self, time: int, message: port.Told) -> None:
+    def put(self, time: int, message: port.VenueMessage) -> None:
         with self._lock:
             if not isinstance(message, port.QuoteTold):
                 self._joinable.clear()
@@ -56,7 +56,7 @@ class Inbox:
             self._put += 1
             self._filled.notify()
 
-    def take(self, until: int | None = None) -> tuple[int, port.Told] | None:
+    def take(self, until: int | None = None) -> tuple[int, port.VenueMessage] | None:
         """The next message, or None where none has arrived by `until`."""
         with self._lock:
             if not self._items or (until is not None and self._items[0][0] > until):
@@ -114,7 +114,7 @@ class Link:
     def send(self, request: port.Request, at: int) -> None:
         self._requests.put((request, at))
 
-    def next_message(self, until: int) -> port.Told | None:
+    def next_message(self, until: int) -> port.VenueMessage | None:
         item = self.inbox.take(max(until, self._now))
         if item is None:
             self._now = max(self._now, until)

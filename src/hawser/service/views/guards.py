@@ -15,7 +15,7 @@ from hawser.core.guards import declared as dc
 from hawser.core.guards.news import concerns, trouble, windows
 from hawser.core.guards.verdicts import Closed
 from hawser.core.hours import is_open, next_change
-from hawser.core.instrument import Session
+from hawser.core.instrument import WeeklySession
 from hawser.core.plan import BY_HAND
 from hawser.engine.clearance.guards import memory_verdict, one_verdict, remembered, scene_of
 from hawser.engine.guards.memory import memories
@@ -217,7 +217,7 @@ def _day(state: EngineState, symbol: str) -> list[Span]:
     return found
 
 
-def _open_parts(sessions: tuple[Session, ...], start: int, end: int) -> list[tuple[int, int]]:
+def _open_parts(sessions: tuple[WeeklySession, ...], start: int, end: int) -> list[tuple[int, int]]:
     """When sessions are on between two moments."""
     found, at = [], start
     while at < end:

@@ -16,7 +16,7 @@ from hawser.core.plan import Plan
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model.state import EngineState
-from hawser.ledger.ledger import Row
+from hawser.ledger.ledger import RecordLine
 
 HEADER = ("time", "kind", "trade", "instrument", "weight", "text")
 
@@ -55,7 +55,7 @@ class Teller:
             self._orders[order.id] = (order.trade, symbol, order.role)
         self._symbols |= {trade.id: trade.symbol for trade in state.trades.values()}
 
-    def told(self, rows: Iterable[Row]) -> list[Line]:
+    def told(self, rows: Iterable[RecordLine]) -> list[Line]:
         """The lines of recorded rows; commands whose event lies before them are left out."""
         held: tuple[ev.AnyEvent, list[cm.AnyCommand]] | None = None
         found: list[Line] = []
@@ -267,7 +267,7 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.Adopt: lambda teller, e: ("asked", f"Adopt position {e.position}: {_rules(teller, e.plan)}"),
     ev.CloseTrade: _plain("asked", _closing_one),
     ev.CloseAll: _plain("asked", _closing),
-    ev.BreakEven: _plain("asked", lambda e: "Move the stop to the entry"),
+    ev.StopToEntry: _plain("asked", lambda e: "Move the stop to the entry"),
     ev.TurnAround: _plain("asked", lambda e: "Turn the trade around"),
     ev.Halt: _plain("asked", lambda e: f"Flatten & halt: {e.why}"),
     ev.ChangeAccount: _plain("asked", lambda e: f"Change the account's settings: {_settings(e.account)}"),

@@ -17,7 +17,7 @@ from hawser.service.profiles.profile import Profile
 from hawser.service.timed_io import Patient
 from hawser.service.watchdog.control import Alone, read_settings
 from hawser.service.watchdog.heartbeat import Pulse
-from hawser.service.watchdog.watch import Finding, Watch, flatten
+from hawser.service.watchdog.watch import DeadMansWatch, Finding, flatten
 
 WEIGHTS: dict[str, Weight] = {
     "silent": "alarm", "failed": "alarm", "unwritten": "alarm", "flattened": "caution", "back": "caution",
@@ -29,7 +29,7 @@ LAST_WORDS = 3.0  # seconds for what waits to be sent
 class AsSet:
     """Has a watch go by the settings of its profile, whenever they change."""
 
-    def __init__(self, profile: Profile, watch: Watch, alerts: Alerts) -> None:
+    def __init__(self, profile: Profile, watch: DeadMansWatch, alerts: Alerts) -> None:
         self._profile, self._watch, self._alerts = profile, watch, alerts
         self._read: tuple[float, float] | None = None
         self._wanted, self._disk = True, Patient("settings")
@@ -111,7 +111,7 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
         alerts.tell(Tell(weight=WEIGHTS[finding.kind], code=f"watch_{finding.kind}", text=finding.text))
 
     alerts.begin()
-    watching = Watch(
+    watching = DeadMansWatch(
         profile.heartbeat, silent_s, told, (lambda _, silent: flatten(socket, silent)) if socket is not None else None
     )
     wanted: Callable[[], bool] = AsSet(profile, watching, alerts) if as_set else lambda: True

@@ -43,7 +43,7 @@ class Finding(NamedTuple):
     text: str
 
 
-class Watch:
+class DeadMansWatch:
     """Looks at one heartbeat. `flatten` closes everything at a venue, for as long as Hawser stays silent, and says what
     came of it; None: it only alerts."""
 
@@ -198,7 +198,7 @@ def _holdings(venue: FarQuay) -> port.HoldingsTold | None:
     return found if isinstance(found, port.HoldingsTold) else None
 
 
-def _wait(venue: FarQuay, wanted: Callable[[port.Told], bool]) -> port.Told | None:
+def _wait(venue: FarQuay, wanted: Callable[[port.VenueMessage], bool]) -> port.VenueMessage | None:
     """Hear the venue for a moment, or until what is wanted is told."""
     end = time.monotonic() + ROUND
     while time.monotonic() < end:

@@ -35,7 +35,7 @@ class BarWalk:
         state = BookState(balance=float(account.equity))
         self.book = Book({instrument.symbol: near}, account.currency, dict(account.rates), state)
         self._balance_off = account.basis_money("balance") - account.equity
-        self._ready: deque[port.Told] = deque()
+        self._ready: deque[port.VenueMessage] = deque()
         self._waiting: list[port.NewOrder] = []
         self._at_open = False
 
@@ -44,7 +44,7 @@ class BarWalk:
     def history(self, symbol: str) -> Bars:
         return Bars.empty()
 
-    def next_message(self, until: int) -> port.Told | None:
+    def next_message(self, until: int) -> port.VenueMessage | None:
         return self._ready.popleft() if self._ready else None
 
     def send(self, request: port.Request, at: int) -> None:
@@ -171,7 +171,7 @@ class BarWalk:
             )
         self._told_when_flat()
 
-    def _done(self, request: port.Request) -> list[port.Told]:
+    def _done(self, request: port.Request) -> list[port.VenueMessage]:
         book = self.book
         if isinstance(request, port.NewOrder):
             return self._new(request)
@@ -188,7 +188,7 @@ class BarWalk:
             )
         ]  # fmt: skip
 
-    def _new(self, request: port.NewOrder) -> list[port.Told]:
+    def _new(self, request: port.NewOrder) -> list[port.VenueMessage]:
         quotes = self.book.quotes
         now = quotes[self._symbol]
         if request.kind == "limit":

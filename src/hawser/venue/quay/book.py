@@ -130,19 +130,19 @@ class Book:
 
     # What the market does
 
-    def tick(self, symbol: str, bid: int, ask: int) -> list[port.Told]:
+    def tick(self, symbol: str, bid: int, ask: int) -> list[port.VenueMessage]:
         """A new quote: triggers what it reaches; returns what there is to tell."""
         self.quotes[symbol] = (bid, ask)
         instrument = self.instruments[symbol]
         if instrument.kind == "fx":
             self.rates[f"{instrument.base}/{instrument.quote}"] = (bid + ask) / 2 * instrument.tick_size
-        told: list[port.Told] = []
+        told: list[port.VenueMessage] = []
         for order in [order for order in self._resting[symbol] if self._reached(order, bid, ask)]:
             if order.status == "resting":  # it may have gone with the position that another closed
                 told += self._execute(order, max(1, int((order.steps - order.filled) * self.part())))
         return told
 
-    def expire(self, order_id: str) -> list[port.Told]:
+    def expire(self, order_id: str) -> list[port.VenueMessage]:
         """Give an order up whose time has come; nothing where it is over."""
         order = self.state.orders[order_id]
         if order.status != "resting" or not 0 < order.until <= self.time:
@@ -162,13 +162,13 @@ class Book:
         within = order.bound is None or order.side * (price - order.bound) <= 0
         return order.triggered and within
 
-    def fill(self, order: BookOrder) -> list[port.Told]:
+    def fill(self, order: BookOrder) -> list[port.VenueMessage]:
         """Fill a resting order wholly at the present quote."""
         return self._execute(order)
 
     # What the client asks
 
-    def new_order(self, request: port.NewOrder, part: float = 1.0) -> list[port.Told]:
+    def new_order(self, request: port.NewOrder, part: float = 1.0) -> list[port.VenueMessage]:
         """Accept an order, and fill it where it is at the market; only `part` of it where it fills in pieces."""
         if request.id in self.state.orders:
             raise VenueRefused("duplicate", f"order id {request.id} was used before")
@@ -196,13 +196,13 @@ class Book:
             self.state.orders[order.id] = order
             raise
         self.state.orders[order.id] = order
-        told: list[port.Told] = [port.Accepted(time=self.time, id=order.id)]
+        told: list[port.VenueMessage] = [port.Accepted(time=self.time, id=order.id)]
         if at_market:
             return told + self._execute(order, max(1, int(order.steps * part)))
         self._resting[order.symbol].append(order)
         return told
 
-    def next_piece(self, order_id: str, part: float) -> list[port.Told]:
+    def next_piece(self, order_id: str, part: float) -> list[port.VenueMessage]:
         """More of an order that fills in pieces; nothing where it is over."""
         order = self.state.orders[order_id]
         if order.status != "resting":
@@ -214,7 +214,7 @@ class Book:
         order = self.state.orders.get(order_id)
         return order is not None and order.status == "resting" and order.kind == "market"
 
-    def amend(self, request: port.AmendOrder) -> list[port.Told]:
+    def amend(self, request: port.AmendOrder) -> list[port.VenueMessage]:
         order = self._resting_order(request.id)
         instrument = self.instruments[order.symbol]
         level, steps = self._ticks(instrument, request.level), self._steps(instrument, request.qty)
@@ -244,7 +244,7 @@ class Book:
             self.touched.add(order.id)
         return order.level or 0
 
-    def cancel(self, order_id: str) -> list[port.Told]:
+    def cancel(self, order_id: str) -> list[port.VenueMessage]:
         order = self._resting_order(order_id)
         self._done(order, "cancelled")
         return [self._cancelled(order, "asked for")]
@@ -305,7 +305,7 @@ class Book:
 
     # Inside
 
-    def _execute(self, order: BookOrder, most: int | None = None) -> list[port.Told]:
+    def _execute(self, order: BookOrder, most: int | None = None) -> list[port.VenueMessage]:
         bid, ask = self.quotes[order.symbol]
         price, steps = ask if order.side > 0 else bid, order.steps - order.filled
         if most is not None:
@@ -343,9 +343,9 @@ class Book:
         held = self.state.positions.get(order.closes or "")
         return held if held is not None and held.side != order.side else None
 
-    def _no_more_to_add_to(self, position: str) -> list[port.Told]:
+    def _no_more_to_add_to(self, position: str) -> list[port.VenueMessage]:
         """The position is gone: so are the orders that would add to it."""
-        told: list[port.Told] = []
+        told: list[port.VenueMessage] = []
         adding = [order for orders in self._resting.values() for order in orders if order.adds == position]
         for order in adding:
             self._done(order, "cancelled")
@@ -365,7 +365,7 @@ class Book:
 
     def _book_fill(
         self, order: BookOrder, instrument: Instrument, price: int, steps: int, profit: float, clipped: bool
-    ) -> list[port.Told]:
+    ) -> list[port.VenueMessage]:
         fees = instrument.commission
         fee = commission(
             steps * instrument.step_size, price * instrument.tick_size, self.unit_money(instrument),
@@ -381,7 +381,7 @@ class Book:
         order.fills.append(fill)
         if order.filled >= order.steps or clipped:
             self._done(order, "filled" if order.filled >= order.steps else "cancelled")
-        told: list[port.Told] = [port.Filled(time=self.time, id=order.id, fill=fill)]
+        told: list[port.VenueMessage] = [port.Filled(time=self.time, id=order.id, fill=fill)]
         if order.status == "cancelled":
             told.append(self._cancelled(order, "no more to close"))
         return told

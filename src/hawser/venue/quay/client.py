@@ -31,7 +31,7 @@ class FarQuay:
         self._path, self._now = path, not_before
         self._socket: socket.socket | None = None
         self._frames = wire.Frames(wire.Outward)
-        self._waiting: deque[port.Told] = deque()
+        self._waiting: deque[port.VenueMessage] = deque()
         self._histories: dict[str, Bars] = {}
         self._heard_at = self._try_at = 0.0
         self._again = False  # whether the line was cut, and is not known to stand again
@@ -70,7 +70,7 @@ class FarQuay:
                 self._lost("the venue's process is gone")
                 return
 
-    def next_message(self, until: int) -> port.Told | None:
+    def next_message(self, until: int) -> port.VenueMessage | None:
         """What has come; nothing waits for `until`, which is when it has arrived."""
         if not self._waiting:
             self._listen()
@@ -156,10 +156,10 @@ class FarQuay:
         except HawserError:
             self._lost(NO_VENUE)
 
-    def _take(self, message: port.Told) -> None:
+    def _take(self, message: port.VenueMessage) -> None:
         if isinstance(message, wire.Welcome):
             self._greeted(message)
-        elif isinstance(message, wire.Column):
+        elif isinstance(message, wire.SentBars):
             self._histories[message.symbol] = wire.unpacked(message)
         elif isinstance(message, wire.Moment):
             self.counts = message.counts

@@ -30,7 +30,7 @@ class BarDone(NamedTuple):
     spread: float
 
 
-class Rate(NamedTuple):
+class FeedRate(NamedTuple):
     time: int
     pair: str
     mid: float
@@ -45,7 +45,7 @@ class Hours(NamedTuple):
     until: int
 
 
-FeedItem = Tick | BarDone | Rate | Hours
+FeedItem = Tick | BarDone | FeedRate | Hours
 
 
 class Feed(Protocol):

@@ -178,7 +178,7 @@ class GeneratedFeed:
             self._last_tick(symbol, now)
         self._minute = now - now % MINUTE
         for pair, mid in self._rates.items():
-            self._push(fd.Rate(now, pair, self._rate(pair, mid, self._minute)))
+            self._push(fd.FeedRate(now, pair, self._rate(pair, mid, self._minute)))
         self._fill_minute(after=now)
 
     def next_time(self) -> int:
@@ -229,7 +229,7 @@ class GeneratedFeed:
                 self._push(fd.Hours(changes, symbol, now_open, next_change(sessions, changes)))
         for pair, mid in self._rates.items():
             if start > after:
-                self._push(fd.Rate(start, pair, self._rate(pair, mid, start)))
+                self._push(fd.FeedRate(start, pair, self._rate(pair, mid, start)))
         self._minute = end
 
     def _queue_ticks(self, symbol: str, day: Day, at: int, after: int) -> None:

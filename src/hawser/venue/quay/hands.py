@@ -18,7 +18,7 @@ PAID = 3_000.0  # money that is paid in or out at most
 
 def trade(
     book: Book, name: str, symbol: str, side: int, steps: int, closes: str | None = None, adds: str | None = None
-) -> list[port.Told]:
+) -> list[port.VenueMessage]:
     """A market order by another hand; raises VenueRefused."""
     book.state.counter += 1
     qty = book.instruments[symbol].qty(steps)
@@ -34,7 +34,7 @@ def trade(
     return book.new_order(request)
 
 
-def meddle(book: Book, draw: random.Random) -> tuple[str, list[port.Told]]:
+def meddle(book: Book, draw: random.Random) -> tuple[str, list[port.VenueMessage]]:
     """Change a position or an order, whichever is there: of which id, and what the venue would tell of it."""
     kind = draw.choice(KINDS)
     try:
@@ -46,7 +46,7 @@ def meddle(book: Book, draw: random.Random) -> tuple[str, list[port.Told]]:
         return "", []
 
 
-def _order_changed(book: Book, kind: str, draw: random.Random) -> tuple[str, list[port.Told]]:
+def _order_changed(book: Book, kind: str, draw: random.Random) -> tuple[str, list[port.VenueMessage]]:
     resting = [order for order in book.state.orders.values() if order.status == "resting" and order.level]
     if not resting:
         return "", []
@@ -60,7 +60,9 @@ def _order_changed(book: Book, kind: str, draw: random.Random) -> tuple[str, lis
     return order.id, book.amend(amend)
 
 
-def _position_changed(book: Book, kind: str, held: Position, draw: random.Random) -> tuple[str, list[port.Told]]:
+def _position_changed(
+    book: Book, kind: str, held: Position, draw: random.Random
+) -> tuple[str, list[port.VenueMessage]]:
     symbol, side = held.symbol, held.side
     if kind == "enlarge":
         return held.id, trade(book, "other", symbol, side, draw.randint(1, held.steps), adds=held.id)
@@ -73,7 +75,7 @@ def _position_changed(book: Book, kind: str, held: Position, draw: random.Random
     return held.id, told
 
 
-def called(book: Book, draw: random.Random) -> tuple[str, list[port.Told]]:
+def called(book: Book, draw: random.Random) -> tuple[str, list[port.VenueMessage]]:
     """The venue closes a position, or part of one, of its own accord."""
     positions = [one for one in book.state.positions.values() if one.symbol not in book.closed]
     if not positions:

@@ -51,7 +51,7 @@ class Quay:
         self.book = self._opened(state, rates)
         self.sky = Sky(weather, seed ^ (state.counter * 7919))
         self._arrivals: deque[tuple[int, port.Request, str]] = deque()
-        self._outbox: list[tuple[int, int, port.Told]] = []
+        self._outbox: list[tuple[int, int, port.VenueMessage]] = []
         self._pieces: list[tuple[int, str]] = []
         self._expiries: list[tuple[int, str]] = []
         self._serial = 0
@@ -60,8 +60,8 @@ class Quay:
         self._still_until = 0
         self.meddled: set[str] = set()  # positions and orders that another hand, or the venue, has changed
         self._next_gust = state.now + SECOND
-        self._ready: deque[port.Told] = deque()
-        self._missed: list[port.Told] = []  # bars that completed while the line was down
+        self._ready: deque[port.VenueMessage] = deque()
+        self._missed: list[port.VenueMessage] = []  # bars that completed while the line was down
         self._last_arrival = state.now
         self._next_figures = state.now
         self._next_save = state.now + SAVE_EVERY
@@ -92,7 +92,7 @@ class Quay:
             self._last_arrival = max(self._last_arrival, max(at, self.now) + self.sky.latency())
             self._arrivals.append((self._last_arrival, request, fate))
 
-    def next_message(self, until: int) -> port.Told | None:
+    def next_message(self, until: int) -> port.VenueMessage | None:
         """The next message due by `until`; advances the venue's time to it, or to `until`."""
         while True:
             while self._ready:
@@ -394,7 +394,7 @@ class Quay:
                 return
         self.book.touched.clear()
 
-    def _answer(self, messages: list[port.Told]) -> None:
+    def _answer(self, messages: list[port.VenueMessage]) -> None:
         for message in messages:
             if self.sky.swallowed():
                 continue
@@ -407,7 +407,7 @@ class Quay:
             if self.sky.duplicated():
                 self._post(self._delivered + self.sky.latency(), message)
 
-    def _post(self, at: int, message: port.Told) -> None:
+    def _post(self, at: int, message: port.VenueMessage) -> None:
         self._serial += 1
         heapq.heappush(self._outbox, (at, self._serial, message))
 
@@ -444,7 +444,7 @@ class Quay:
         if any(isinstance(message, port.Filled) for message in told):
             self._tell_figures()
 
-    def _carried_out(self, request: port.Request) -> list[port.Told]:
+    def _carried_out(self, request: port.Request) -> list[port.VenueMessage]:
         book = self.book
         if isinstance(request, port.NewOrder):
             told = book.new_order(request, self.sky.first_piece() if request.kind == "market" else 1.0)
@@ -465,7 +465,7 @@ class Quay:
             )
         ]  # fmt: skip
 
-    def _adjusted(self, order_id: str, told: list[port.Told]) -> list[port.Told]:
+    def _adjusted(self, order_id: str, told: list[port.VenueMessage]) -> list[port.VenueMessage]:
         """The answer to a level: it may have been put elsewhere."""
         order = self.book.state.orders[order_id]
         ticks = self.sky.adjusted() if order.status == "resting" and order.kind != "market" else 0
@@ -498,7 +498,7 @@ class Quay:
                     high=price(item.high), low=price(item.low), close=price(item.close), spread=item.spread,
                 )
             )  # fmt: skip
-        elif isinstance(item, fd.Rate):
+        elif isinstance(item, fd.FeedRate):
             self.book.rates[item.pair] = item.mid
             if self._gusts.rateless <= self.now:
                 self._ready.append(port.RateTold(time=self.book.time, pair=item.pair, mid=item.mid))
@@ -512,7 +512,7 @@ class Quay:
                 port.StateTold(time=self.book.time, symbol=item.symbol, open=item.open, until=item.until)
             )
 
-    def _ticked(self, item: fd.Tick) -> list[port.Told]:
+    def _ticked(self, item: fd.Tick) -> list[port.VenueMessage]:
         """The quote as the weather leaves it; without effect while the instrument is halted."""
         bid, ask = self._gusts.quoted(item, self.now)
         if item.symbol in self._gusts.halted:

@@ -200,7 +200,7 @@ class Server:
             self._tell(wire.packed(venue.history(symbol), symbol, venue.now))
         venue.pick_up()
 
-    def _tell(self, message: port.Told) -> None:
+    def _tell(self, message: port.VenueMessage) -> None:
         if self._greeted:
             self._out += wire.framed(message)
 

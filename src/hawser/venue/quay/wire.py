@@ -52,7 +52,7 @@ class MakeStray(port.Message, frozen=True):
     steps: int
 
 
-class Welcome(port.Told, frozen=True):
+class Welcome(port.VenueMessage, frozen=True):
     """The venue as it is: what is traded, the money, and its weather."""
 
     base_span: int
@@ -64,20 +64,20 @@ class Welcome(port.Told, frozen=True):
     running: bool
 
 
-class Column(port.Told, frozen=True):
+class SentBars(port.VenueMessage, frozen=True, tag="Column"):
     """The completed bars of one instrument, each column as little-endian bytes."""
 
     symbol: str
     columns: tuple[bytes, ...]
 
 
-class Moment(port.Told, frozen=True):
+class Moment(port.VenueMessage, frozen=True):
     """The venue is alive; what its weather has done so far, by kind."""
 
     counts: dict[str, int]
 
 
-class Replaced(port.Told, frozen=True):
+class Replaced(port.VenueMessage, frozen=True):
     """The last message to a client: another has said who it is, and has the line from now on."""
 
 
@@ -88,20 +88,20 @@ FromVenue = (
 Outward = (
     port.QuoteTold | port.BarTold | port.RateTold | port.StateTold | port.FiguresTold | port.LinkTold | port.Accepted
     | port.Rejected | port.Filled | port.Cancelled | port.Amended | port.StatusTold | port.HoldingsTold
-    | Welcome | Column | Moment | Replaced
+    | Welcome | SentBars | Moment | Replaced
 )  # fmt: skip
 
 
-def packed(bars: Bars, symbol: str, now: int) -> Column:
+def packed(bars: Bars, symbol: str, now: int) -> SentBars:
     """A history as one message."""
     kinds = ("<i8", *("<f8" for _ in bars[1:]))
-    return Column(
+    return SentBars(
         time=now, symbol=symbol,
         columns=tuple(np.ascontiguousarray(one, kind).tobytes() for one, kind in zip(bars, kinds, strict=True)),
     )  # fmt: skip
 
 
-def unpacked(message: Column) -> Bars:
+def unpacked(message: SentBars) -> Bars:
     """The history of a message; its columns can be written to. Raises Unavailable where it is none."""
     try:
         first, *others = message.columns
