@@ -17,7 +17,8 @@ from figures import line, median, ratio
 from hawser.core.account import Account, Costs, Policy, SizeRule
 from hawser.core.instrument import Commission, Instrument
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.sizing import SizeRequest, sized
+from hawser.core.size_terms import SizeRequest
+from hawser.core.sizing import sized
 from hawser.formats.size_json import written
 
 COUNT, SLICE, RUNS = 10_000, 250, 7

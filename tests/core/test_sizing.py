@@ -16,7 +16,8 @@ from hawser.core.instrument import Commission
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.plan import Plan
 from hawser.core.rig import Ladder, Measure, Trail
-from hawser.core.sizing import SizeRequest, sized
+from hawser.core.size_terms import SizeRequest
+from hawser.core.sizing import sized
 from hawser.formats.size_json import answer_many
 from madeup import CASES, account, needs_cases, pair
 

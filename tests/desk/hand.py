@@ -270,7 +270,7 @@ class Hand:
         """Whatever the finder offers, but to quit."""
         if QApplication.activeModalWidget() is not None:
             return
-        actions = [one for one in self.window.commands.all() if "Quit" not in one.text]
+        actions = [one for one in self.window.commands() if "Quit" not in one.text]
         action = self.random.choice(actions)
         self.did.append(f"finds {action.text}")
         action.run()

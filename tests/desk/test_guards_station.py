@@ -244,7 +244,7 @@ def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trade
     trader.read("Slippage 2")
     assert load(dc.Guards, policy).named("Slippage 2") is None
     assert not form.isVisible()
-    offered = [action.text for action in trader.window.commands.all()]
+    offered = [action.text for action in trader.window.commands()]
     assert "Guards: change Week loss" in offered
     assert sum(text.startswith("Guards: add, ") for text in offered) == len(dc.KINDS)
     guards.edit()

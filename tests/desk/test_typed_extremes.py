@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from byhand import SYMBOL
 from hawser.core.clock import MINUTE
 from hawser.core.levels import StopRule
-from hawser.core.money import LEAST, MOST
+from hawser.core.numbers import LEAST, MOST
 from hawser.core.rig import Rig, TimeExit
 from hawser.desk.models.planning import Draft, Planning
 from hawser.desk.models.rig_draft import SECTIONS, RigDraft

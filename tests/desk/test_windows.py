@@ -115,7 +115,7 @@ def test_the_finder_finds_by_the_beginnings_of_words(trader):
 
 
 def test_the_finder_reaches_every_action_without_harm(trader):
-    texts = [action.text for action in trader.window.commands.all()]
+    texts = [action.text for action in trader.window.commands()]
     assert len(texts) == len(set(texts))
     for part in ("Place", "Close all", "Station", "Theme", "Instrument", "Timeframe", "Quay", "export"):
         assert any(part in text for text in texts), part

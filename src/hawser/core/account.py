@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import told
-from hawser.core.money import LEAST, MOST
+from hawser.core.numbers import LEAST, MOST
 
 Method = Literal["risk_percent", "risk_money", "volatility", "notional_percent", "invest", "fixed"]
 Basis = Literal["equity", "balance", "free_margin"]

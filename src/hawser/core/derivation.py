@@ -10,7 +10,7 @@ from hawser.core.clock import SECOND
 from hawser.core.field_parser import described
 from hawser.core.fx import used
 from hawser.core.instrument import Instrument
-from hawser.core.sizing import SizeRequest, Sizing
+from hawser.core.size_terms import SizeRequest, Sizing
 
 AT_RISK = "at risk"  # begins the label of the step that tells the whole risk
 

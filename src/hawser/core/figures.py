@@ -59,3 +59,7 @@ def duration(ns: int) -> str:
     if seconds < 3600:
         return f"{seconds // 60}{GROUP}min"
     return f"{seconds // 3600}{GROUP}h {seconds % 3600 // 60:02d}{GROUP}min"
+
+
+def side_word(side: int) -> str:
+    return "long" if side > 0 else "short"

@@ -13,7 +13,7 @@ from hawser.core.clock import zone_known
 from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import told
-from hawser.core.money import LEAST, MOST
+from hawser.core.numbers import LEAST, MOST
 
 MOST_SYMBOL, MOST_NAME = 64, 200  # signs
 MOST_DIGITS = 15  # decimals of a tick or a step

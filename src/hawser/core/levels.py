@@ -11,7 +11,7 @@ import msgspec
 from hawser.core.errors import BadInput
 from hawser.core.field_help import told
 from hawser.core.instrument import Instrument
-from hawser.core.money import MOST, MOST_BARS
+from hawser.core.numbers import MOST, MOST_BARS
 from hawser.core.rules import stops, targets
 
 MAX_TARGETS = 5

@@ -10,7 +10,7 @@ from hawser.core.bars import Bars
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import told
 from hawser.core.indicators import Array, atr, ema, highest, lowest, rsi, sma
-from hawser.core.money import MOST, MOST_BARS
+from hawser.core.numbers import MOST, MOST_BARS
 from hawser.core.stop_lines import parabolic, supertrend
 
 LineKind = Literal["atr", "sma", "ema", "rsi", "channel_high", "channel_low", "supertrend", "parabolic"]

@@ -33,12 +33,6 @@ MINOR_UNITS: dict[str, int] = {
 }
 
 
-# No amount, rate, factor or distance that somebody enters is more: what is reckoned of several stays a number.
-MOST = 1e15
-MOST_BARS = 1_000_000  # of one window
-LEAST = 1e-12  # and none that is not 0 is nearer to it
-
-
 def minor_digits(currency: str) -> int:
     """Decimals of the currency's minor unit."""
     return MINOR_UNITS.get(currency, 2)

@@ -11,7 +11,7 @@ from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import told
 from hawser.core.levels import LineRule, StopRule, TargetRule, check_shares
-from hawser.core.money import MOST, MOST_BARS
+from hawser.core.numbers import MOST, MOST_BARS
 
 LONGEST_NAME, LONGEST_NOTE = 120, 4_000  # signs
 MAX_STEPS, MAX_LOSS_STEPS = 10, 5

@@ -10,14 +10,11 @@ from hawser.core.account import Account, SizeRule
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, in_ticks
+from hawser.core.numbers import or_nan
 from hawser.core.rig import After, Amount, Ladder, Measure, Rig
 from hawser.core.rules import trade_levels
 
 TRAILS = {"atr": trade_levels.ATR_TRAIL, "ticks": trade_levels.TICKS_TRAIL, "percent": trade_levels.PERCENT_TRAIL}
-
-
-def _or_nan(value: float | None) -> float:
-    return math.nan if value is None else float(value)
 
 
 def _measures(rules: list[Measure]) -> tuple[Array, Array]:
@@ -41,7 +38,7 @@ def _stop(rule: StopRule | None, size: SizeRule, instrument: Instrument) -> tupl
 
 
 def _after(after: After | None) -> tuple[float, int]:
-    return (math.nan, 0) if after is None else (_or_nan(after.r), after.target or 0)
+    return (math.nan, 0) if after is None else (or_nan(after.r), after.target or 0)
 
 
 def _amount(amount: Amount | None) -> tuple[float, bool]:

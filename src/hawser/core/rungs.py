@@ -11,7 +11,7 @@ from hawser.core.rules.ladders import common_target, ladder_base, ladder_worst, 
 from hawser.core.rules.quantity import commission
 from hawser.core.rules.sizes import PLENTY, UNBOUND, Limits
 from hawser.core.rules.targets import part_and_money
-from hawser.core.sizing import (
+from hawser.core.size_terms import (
     CAPS,
     Cap,
     RungSize,

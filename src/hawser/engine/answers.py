@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from hawser.core import figures as fg
 from hawser.core.clock import SECOND
 from hawser.core.rules.rounding import level_ticks
 from hawser.engine import events as ev
@@ -247,7 +248,7 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
             outbox.tell("alarm", "late_fill", f"The {order.role} filled after it had been given up", trade)
         if trade.leave or late:
             leave(outbox, trade, Reason(rs.LATE_FILL, name=order.role))
-    word = "long" if trade.side > 0 else "short"
+    word = fg.side_word(trade.side)
     text = f"{word} {instrument.qty(fill.steps)} {trade.symbol} at {instrument.price(fill.price)}"
     if order.role == "rung":
         rung = rung_of(trade, order)

@@ -304,7 +304,7 @@ def _tell_unexplained(outbox: Outbox, found: dict[str, ev.VenuePosition], there:
     """What has become of positions that no trade explains: nobody else watches over them. `there`: the ids of all."""
     known = outbox.state.unexplained
     for name, position in found.items():
-        side, was = "long" if position.side > 0 else "short", known.get(name)
+        side, was = fg.side_word(position.side), known.get(name)
         if was is None:
             text = f"Foreign {side} position in {position.symbol}, without a stop of ours: adopt it, or close it there"
             outbox.tell("alarm", "position_unexplained", text)

@@ -14,7 +14,7 @@ import msgspec
 
 from hawser.core.decimals import of_text
 from hawser.core.errors import BadInput
-from hawser.core.money import LEAST, MOST
+from hawser.core.numbers import LEAST, MOST
 from hawser.formats.atomic import written
 
 Record = TypeVar("Record", bound=msgspec.Struct)

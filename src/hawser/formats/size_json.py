@@ -15,7 +15,8 @@ from hawser.core.field_help import told
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule, check_shares
 from hawser.core.plan import check_stop_and_size
-from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.core.size_terms import SizeRequest, Sizing
+from hawser.core.sizing import sized
 from hawser.formats.declared import record
 
 

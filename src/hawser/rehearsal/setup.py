@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-import math
-
 from hawser.core.account import Account
 from hawser.core.instrument import Instrument
+from hawser.core.numbers import or_nan
 from hawser.core.rules import sizes
 from hawser.core.sizing import METHODS
 from hawser.rehearsal import entries
 
 BASES = {"equity": entries.EQUITY, "balance": entries.BALANCE, "free_margin": entries.FREE_MARGIN}
-
-
-def _or_nan(value: float | None) -> float:
-    return math.nan if value is None else float(value)
 
 
 def sizer_of(account: Account, instrument: Instrument) -> entries.Sizer:
@@ -26,9 +21,9 @@ def sizer_of(account: Account, instrument: Instrument) -> entries.Sizer:
         given = instrument.steps(rule.qty) or -1
     percent = rule.percent if rule.method != "risk_money" else None
     return entries.Sizer(
-        method, _or_nan(percent), float(rule.amount or 0.0), float(rule.multiple or 0.0), given, BASES[rule.basis],
+        method, or_nan(percent), float(rule.amount or 0.0), float(rule.multiple or 0.0), given, BASES[rule.basis],
         account.basis_money("balance") - account.equity, float(account.margin_used), float(instrument.margin_rate),
-        _or_nan(policy.max_notional_percent), _or_nan(policy.max_margin_percent), _or_nan(policy.max_heat_percent),
-        _or_nan(policy.max_currency_heat_percent), policy.caps == "fit", instrument.qty_max_steps,
+        or_nan(policy.max_notional_percent), or_nan(policy.max_margin_percent), or_nan(policy.max_heat_percent),
+        or_nan(policy.max_currency_heat_percent), policy.caps == "fit", instrument.qty_max_steps,
         instrument.qty_min_steps, policy.max_positions == 0,
     )  # fmt: skip

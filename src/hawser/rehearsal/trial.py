@@ -15,7 +15,8 @@ from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.core.rules.bar_close import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL
 from hawser.core.rules.inside_bar import LOSS_STEP, STOP, TARGET
-from hawser.core.sizing import SizeRequest, sized
+from hawser.core.size_terms import SizeRequest
+from hawser.core.sizing import sized
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal.entries import begin
 from hawser.rehearsal.run import Rehearsal, Signals, exit_name

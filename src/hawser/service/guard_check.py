@@ -13,6 +13,7 @@ from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.verdicts import Closed
 from hawser.core.instrument import Instrument
+from hawser.core.numbers import or_nan
 from hawser.engine.clearance.guards import one_verdict, scene_of, watching
 from hawser.engine.guards.memory import roll
 from hawser.engine.model.state import EngineState, Market
@@ -64,7 +65,7 @@ def check(files: CheckedFiles, at: int, side: int, r_ticks: float | None, source
     state = _state(files, at)
     found = []
     for symbol in state.instruments:
-        scene = scene_of(state, symbol, side, math.nan if r_ticks is None else r_ticks)
+        scene = scene_of(state, symbol, side, or_nan(r_ticks))
         for guard in watching(state, symbol, source):
             found.append(Said(symbol, guard.name, guard.KIND, one_verdict(state, guard, scene, source)))
     return found

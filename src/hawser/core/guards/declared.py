@@ -16,7 +16,7 @@ from hawser.core.clock import TIMEFRAMES, zone_known
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import told
 from hawser.core.instrument import CLOCK, WeeklySession
-from hawser.core.money import MOST_BARS
+from hawser.core.numbers import MOST_BARS
 
 Impact = Literal["low", "medium", "high"]
 IMPACTS: tuple[Impact, ...] = ("low", "medium", "high")

@@ -16,6 +16,7 @@ from hawser.core.guards.measures import median_key, percentile_key, regime_key
 from hawser.core.guards.news import UNREAD, Calendar, closed_by, trouble, windows
 from hawser.core.hours import is_open, next_change, weekend_close
 from hawser.core.instrument import Instrument
+from hawser.core.numbers import or_nan
 
 
 class Closed(msgspec.Struct, frozen=True):
@@ -57,8 +58,8 @@ def filter_verdict(guard: object, scene: EntryContext) -> Closed | None:
 def spread_verdict(guard: SpreadGuard, scene: EntryContext) -> Closed | None:
     spread, median = scene.spread, scene.measure(scene.instrument.symbol, median_key(guard))
     beyond = spread_over(
-        spread, median, scene.r_ticks, _or_nan(guard.max_ticks), _or_nan(guard.max_of_median),
-        _or_nan(guard.max_percent_of_r),
+        spread, median, scene.r_ticks, or_nan(guard.max_ticks), or_nan(guard.max_of_median),
+        or_nan(guard.max_percent_of_r),
     )  # fmt: skip
     if beyond == SPREAD_OK:
         return None
@@ -75,13 +76,9 @@ def spread_verdict(guard: SpreadGuard, scene: EntryContext) -> Closed | None:
     return Closed("spread", text, 0, guard.name)
 
 
-def _or_nan(value: float | None) -> float:
-    return math.nan if value is None else value
-
-
 def widest_spread(guard: SpreadGuard, median: float) -> float:
     """The widest spread the guard lets pass whatever the plan, ticks; NaN: any."""
-    limits = (_or_nan(guard.max_ticks), _or_nan(guard.max_of_median) * median)
+    limits = (or_nan(guard.max_ticks), or_nan(guard.max_of_median) * median)
     return min((limit for limit in limits if not math.isnan(limit)), default=math.nan)
 
 

@@ -4,15 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 from hawser.core.clock import timeframe_name
 from hawser.core.rig import Rig
 from hawser.desk.app.finder import Action
 from hawser.desk.app.stations import GUARDS, HELM, RIGS, STATIONS
-
-if TYPE_CHECKING:
-    from hawser.desk.app.window import Window
+from hawser.desk.app.window import Window
 
 
 class Commands:

@@ -14,6 +14,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
 from hawser.desk.app.bridge import Bridge
+from hawser.desk.app.commands import Commands
 from hawser.desk.app.window import Window
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models.settings import Settings
@@ -67,7 +68,9 @@ def make_window(
     for one, where, make in ((name, profile, boot), *more):
         bridge = Bridge()
         accounts.append((one, Runtime(where, make, bridge.hooks(), speed, running, real), bridge))
-    return Window(accounts, look, settings, title, speed, Shelf(profile.config / "rigs"))
+    window = Window(accounts, look, settings, title, speed, Shelf(profile.config / "rigs"))
+    window.commands = Commands(window).all
+    return window
 
 
 def run(

@@ -28,8 +28,7 @@ from hawser.desk.app.account_desk import AccountDesk, together
 from hawser.desk.app.accounts_bar import AccountsBar
 from hawser.desk.app.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.app.bridge import Bridge
-from hawser.desk.app.commands import Commands
-from hawser.desk.app.finder import Finder
+from hawser.desk.app.finder import Action, Finder
 from hawser.desk.app.heat_panel import HeatPanel
 from hawser.desk.app.quay_panel import QuayPanel
 from hawser.desk.app.rail import Rail
@@ -96,8 +95,8 @@ class Window(QMainWindow):
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
-        self.commands = Commands(self)
-        self.finder, self.heat = Finder(self, self.commands.all), HeatPanel(self)
+        self.commands: Callable[[], list[Action]] = list  # what the finder offers (`commands.py`)
+        self.finder, self.heat = Finder(self, self._offered), HeatPanel(self)
         self.quay = QuayPanel(self, self._weather_counts)
         self.snapshots = 0
         self._failures: dict[str, str] = {}  # accounts that are not tended, and why
@@ -133,6 +132,9 @@ class Window(QMainWindow):
     @property
     def latest(self) -> Snapshot | None:
         return self.account_desk.latest
+
+    def _offered(self) -> list[Action]:
+        return self.commands()
 
     def _lay_out(self) -> None:
         right = QWidget()

@@ -221,10 +221,6 @@ class Logbook(QWidget):
         if self.follow.isChecked():
             self.table.scrollToBottom()
 
-    def filter_trade(self, trade: str) -> None:
-        """Show one trade's lines."""
-        self.trades.setCurrentText(trade)
-
     def _offer(self) -> None:
         """The filters' choices; what is chosen stays chosen."""
         for box, choices in ((self.trades, self.model.trades), (self.symbols, self.model.symbols)):

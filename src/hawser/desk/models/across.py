@@ -11,8 +11,10 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.errors import Refused
 from hawser.core.indicator_values import own_atr
+from hawser.core.numbers import or_nan
 from hawser.core.plan import Plan
-from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.core.size_terms import SizeRequest, Sizing
+from hawser.core.sizing import sized
 from hawser.engine.model.state import EntryValues
 from hawser.formats.atomic import export_csv
 from hawser.service.views.snapshot import InstrumentView, Snapshot, plan_request
@@ -55,7 +57,7 @@ def across(plan: Plan, snapshot: Snapshot, marks: dict[str, EntryValues]) -> lis
 
 
 def _sized(plan: Plan, snapshot: Snapshot, marks: EntryValues) -> tuple[SizeRequest, Sizing]:
-    basis, atr = (math.nan if value is None else value for value in marks)
+    basis, atr = map(or_nan, marks)
     request = plan_request(snapshot, plan, basis, atr)
     return request, sized(request)
 

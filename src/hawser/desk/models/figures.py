@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime, tzinfo
 
-from hawser.core.figures import GROUP, MINUS, NONE, counted, duration, money, number, percent, r
+from hawser.core.figures import GROUP, MINUS, NONE, counted, duration, money, number, percent, r, side_word
 from hawser.core.guards.verdicts import Closed, longest_first
 
 __all__ = ["GROUP", "MINUS", "NONE", "clock", "counted", "date_clock", "duration", "moment", "money", "number",
@@ -37,7 +37,3 @@ def reasons(closed: Iterable[Closed], now: int) -> str:
     names = list(dict.fromkeys(one.guard or one.text for one in others))
     beside = f"; also by {', '.join(names)}" if names else ""
     return reason(first, now) + beside
-
-
-def side_word(side: int) -> str:
-    return "long" if side > 0 else "short"

@@ -6,8 +6,9 @@ from decimal import Decimal
 
 import msgspec
 
+from hawser.core import figures as fg
 from hawser.core.instrument import Instrument
-from hawser.core.sizing import RungSize, SizeRequest, Sizing
+from hawser.core.size_terms import RungSize, SizeRequest, Sizing
 from hawser.engine.model.rig_levels import Waiting
 from hawser.engine.model.state import RestingLevel
 from hawser.service.views.snapshot import InstrumentView, TradeView
@@ -69,7 +70,7 @@ def of_plan(request: SizeRequest, sizing: Sizing, entry: str = "", straddle: boo
     side = request.side
     marks = tuple(TargetMark(target.number, target.level) for target in sizing.targets if target.r)
     price = request.bid if side > 0 else request.ask
-    word = "long" if side > 0 else "short"
+    word = fg.side_word(side)
     rungs = tuple((rung.level, _rung_text(request.instrument, rung)) for rung in sizing.rungs[1:] if rung.steps)
     return Focus(
         "", request.instrument, side, sizing.ref, sizing.r_ticks, sizing.stop, sizing.stop, marks, price,
@@ -97,7 +98,7 @@ def of_trade(trade: TradeView, view: InstrumentView) -> Focus:
     """An open trade as it stands."""
     marks = tuple(TargetMark(t.number, t.level, t.filled >= t.steps > 0) for t in trade.targets if t.steps)
     price = view.bid if trade.side > 0 else view.ask
-    word = "long" if trade.side > 0 else "short"
+    word = fg.side_word(trade.side)
     kind = waits_text(trade.side, trade.plan.entry.kind) if trade.pending else ""
     steps = trade.steps if trade.pending else trade.open_steps
     return Focus(

@@ -20,7 +20,8 @@ from hawser.core.indicator_values import basis, own_atr, plan_atr
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
 from hawser.core.rig import Ladder, Rig
-from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.core.size_terms import SizeRequest, Sizing
+from hawser.core.sizing import sized
 from hawser.desk.models.focus import waits_text
 from hawser.formats.declared import as_read
 from hawser.service.views.snapshot import Snapshot, plan_request

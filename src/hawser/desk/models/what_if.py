@@ -10,7 +10,8 @@ import msgspec
 from hawser.core.account import SizeRule
 from hawser.core.errors import Refused
 from hawser.core.levels import StopRule
-from hawser.core.sizing import SizeRequest, Sizing, sized
+from hawser.core.size_terms import SizeRequest, Sizing
+from hawser.core.sizing import sized
 
 POINTS = 36
 NEAREST, FARTHEST = 0.25, 3.0  # of the present distance

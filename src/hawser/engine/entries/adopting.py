@@ -10,6 +10,7 @@ import math
 
 from hawser.core import figures as fg
 from hawser.core.errors import Refused
+from hawser.core.numbers import or_nan
 from hawser.core.rules.stops import STOP_OK, stop_verdict
 from hawser.engine import events as ev
 from hawser.engine.entries.placing import atr_of, check_rig, new_trade, no_ladder
@@ -46,7 +47,7 @@ def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
     instrument = state.instruments[trade.symbol]
     currency = state.account.currency if state.account else ""
     text = (
-        f"Adopted {'long' if trade.side > 0 else 'short'} {instrument.qty(position.steps)} {trade.symbol}: stop "
+        f"Adopted {fg.side_word(trade.side)} {instrument.qty(position.steps)} {trade.symbol}: stop "
         f"{instrument.price(terms.stop)}, {fg.money(trade.planned_risk, currency)} from here"
     )
     outbox.tell("caution", "adopted", text, trade, ask.ask)
@@ -68,7 +69,7 @@ def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> Ent
     if (rule.kind == "atr" and not atr > 0) or (rule.from_bars and ask.basis is None):
         raise Refused("indicator_not_ready", "The stop has no value yet: more completed bars are needed.")
     side, ref = plan.side, market.exit_side(plan.side)
-    basis = math.nan if ask.basis is None else ask.basis
+    basis = or_nan(ask.basis)
     stop = rule.level(instrument, ref, atr, side, basis, market.ask - market.bid)
     if stop_verdict(stop, ref, ref, side, instrument.min_stop_ticks) != STOP_OK:
         raise Refused("stop_too_near", f"A stop at {instrument.price(max(stop, 0))} cannot stand at this market.")

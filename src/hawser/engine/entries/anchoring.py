@@ -11,6 +11,7 @@ import msgspec
 
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
+from hawser.core.numbers import or_nan
 from hawser.core.plan import Plan
 from hawser.core.rules.rounding import level_ticks
 from hawser.engine.entries.placing import atr_of, lay_backstop
@@ -57,7 +58,7 @@ def anchor(outbox: Outbox, trade: Trade) -> None:
         return
     if state.orders_of(trade, "rung"):  # a ladder stands where its rungs were sent to
         return
-    stop, atr = _stop_from(state, trade, plan, ref), math.nan if trade.atr is None else trade.atr
+    stop, atr = _stop_from(state, trade, plan, ref), or_nan(trade.atr)
     if stop < 1 or trade.side * (ref - stop) < 1:  # filled at or beyond a fixed stop: it stays, and so does R
         return
     old, trade.ref = trade.ref, ref
@@ -87,8 +88,8 @@ def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
         return ref - trade.side * trade.r_ticks
     if rule.kind in _FIXED and plan is trade.plan:
         return trade.initial_stop
-    atr = math.nan if trade.atr is None else trade.atr
-    basis = math.nan if trade.basis is None else trade.basis
+    atr = or_nan(trade.atr)
+    basis = or_nan(trade.basis)
     market = state.markets[trade.symbol]
     return rule.level(instrument, ref, atr, trade.side, basis, market.ask - market.bid)
 
@@ -111,7 +112,7 @@ def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: EntryValues) -> None:
         now = atr_of(state, plan, marks)
         trade.atr = None if math.isnan(now) else now
     trade.basis = basis
-    atr = math.nan if trade.atr is None else trade.atr
+    atr = or_nan(trade.atr)
     whole = max(1, trade.entered)
     kept = [
         TargetLine(line.number, line.level, line.filled / whole, line.filled) for line in trade.targets if line.filled

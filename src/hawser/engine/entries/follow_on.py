@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import msgspec
 
+from hawser.core import figures as fg
 from hawser.core.entry import EntryRule
 from hawser.core.hours import opened_since
 from hawser.core.plan import Plan
@@ -90,7 +91,7 @@ def followed(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
     plan = following(outbox.state, trade)
     if plan is None:
         return
-    text = f"Follow-on {trade.chain + 1} after {trade.id}: {'long' if plan.side > 0 else 'short'}"
+    text = f"Follow-on {trade.chain + 1} after {trade.id}: {fg.side_word(plan.side)}"
     outbox.tell("info", "follow_on", text, trade)
     ask = ev.PlaceTrade(
         time=outbox.state.now, ask=f"{trade.id}-follow", plan=plan, basis=event.basis, atr=event.atr,

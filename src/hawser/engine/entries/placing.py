@@ -21,10 +21,12 @@ from hawser.core.hours import ever_closes
 from hawser.core.indicator_values import own_atr
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule
+from hawser.core.numbers import or_nan
 from hawser.core.plan import Plan, bars_of
 from hawser.core.rig import Ladder
 from hawser.core.rules.entries import backstop_behind
-from hawser.core.sizing import SizeRequest, sized
+from hawser.core.size_terms import SizeRequest
+from hawser.core.sizing import sized
 from hawser.engine import events as ev
 from hawser.engine.clearance.entries import entry_verdict
 from hawser.engine.model import reasons as rs
@@ -92,7 +94,7 @@ def terms_of(
     count = sum(trade is not without for trade in state.live()) + len(beside)
     request = request_for(
         plan, account_now(state), instrument, (market.bid, market.ask), atr, staked, count,
-        math.nan if basis is None else basis,
+        or_nan(basis),
     )  # fmt: skip
     need_equity(state.equity, request)
     sizing = sized(request)
@@ -147,7 +149,7 @@ def no_ladder(plan: Plan) -> None:
 def atr_of(state: EngineState, plan: Plan, marks: EntryValues) -> float:
     """The ATR that the plan means, price units; NaN where it has no value. Raises Refused where steps need it."""
     if own_atr(plan):
-        atr = math.nan if marks.atr is None else marks.atr
+        atr = or_nan(marks.atr)
     else:
         atr = state.atr(plan.symbol, plan.timeframe_ns)
     steps = plan.rig.step if plan.rig is not None else ()

@@ -13,7 +13,7 @@ from hawser.core.clock import HOUR
 from hawser.core.decimals import of_text
 from hawser.core.errors import HawserBug, HawserError
 from hawser.core.instrument import MOST_STEPS, MOST_TICKS, Instrument
-from hawser.core.money import MOST
+from hawser.core.numbers import MOST
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.venue import port

@@ -29,7 +29,8 @@ from hawser.core.rules.inside_bar import PESSIMISTIC, STOP
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
-from hawser.core.sizing import SizeRequest, sized
+from hawser.core.size_terms import SizeRequest
+from hawser.core.sizing import sized
 
 
 def prime_rules() -> None:

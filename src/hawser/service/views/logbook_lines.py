@@ -145,7 +145,7 @@ class Teller:
 
 def _placed(teller: Teller, event: ev.PlaceTrade) -> tuple[str, str]:
     plan = event.plan
-    side = "long" if plan.side > 0 else "short"
+    side = fg.side_word(plan.side)
     return "asked", f"Place {side} {plan.symbol}, {entry_text(plan.entry)}: {_rules(teller, plan)}"
 
 

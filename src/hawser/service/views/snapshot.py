@@ -16,7 +16,7 @@ from hawser.core.heat import heat, locked
 from hawser.core.indicator_values import own_atr
 from hawser.core.instrument import Instrument
 from hawser.core.plan import BY_HAND, Plan
-from hawser.core.sizing import SizeRequest
+from hawser.core.size_terms import SizeRequest
 from hawser.engine.clearance.entries import account_verdict, entry_verdict
 from hawser.engine.entries.placing import account_now, is_pending, need_equity, request_for
 from hawser.engine.events import VenuePosition
