@@ -2,6 +2,8 @@
 
 import re
 
+import pytest
+
 from hawser import __version__
 from hawser.commands.desktop import desktop_parser
 from hawser.engine.model import transitions as states
@@ -50,3 +52,19 @@ def test_modules_named_in_the_tour_exist():
     ):
         path = name if name.startswith("tests/") else f"src/hawser/{name}"
         assert (ROOT / path).exists(), name
+
+
+ROOMS = "core|engine|rehearsal|venue|ledger|formats|service|verification|commands|desk"
+
+
+@pytest.mark.parametrize("page", ["docs/glossary.md", "docs/reckoning.md", "docs/files.md", "CONTRIBUTING.md"])
+def test_what_a_page_names_is_there(page):
+    text, source = (ROOT / page).read_text(encoding="utf-8"), ROOT / "src" / "hawser"
+    for name in re.findall(rf"`((?:{ROOMS})/[\w/.]*|(?:tests|docs)/[\w/.]*)`", text):
+        assert ((ROOT if name.startswith(("tests", "docs")) else source) / name).exists(), name
+    for name in re.findall(rf"`((?:{ROOMS})(?:\.(?!sqlite)\w+)+)`", text):
+        path = source / name.replace(".", "/")
+        if path.is_dir() or path.with_suffix(".py").exists():
+            continue
+        module, _, inner = name.rpartition(".")
+        assert f"class {inner}" in (source / module.replace(".", "/")).with_suffix(".py").read_text(), name
