@@ -208,7 +208,7 @@ def test_a_saved_plan_tends_an_open_trade(trader):
 def test_a_position_not_ours_is_loud_and_adopted_with_a_stop(trader):
     trader.choose(SYMBOL)
     trader.window.show_quay()
-    button = next(b for b in trader.window.quay.findChildren(QPushButton) if b.text() == "A long position not ours")
+    button = next(b for b in trader.window.quay.findChildren(QPushButton) if b.text() == "Foreign long position")
     trader.click(button)
     found = trader.until(lambda s: s.unexplained and s.link_up and not s.closed)
     trader.window.quay.hide()

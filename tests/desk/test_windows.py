@@ -105,7 +105,7 @@ def test_the_finder_finds_by_the_beginnings_of_words(trader):
     assert not finder.isVisible()
     finder.open()
     QTest.keyClicks(finder.field, "nothing like it")
-    assert "Nothing is called that" in finder.list.item(0).text()
+    assert "No command has that name" in finder.list.item(0).text()
     QTest.keyClick(finder.field, Qt.Key.Key_Escape)
     assert not finder.isVisible()
     finder.open()
@@ -121,7 +121,7 @@ def test_the_finder_reaches_every_action_without_harm(trader):
         assert any(part in text for text in texts), part
     assert matches("Instrument: CAD/CHF", "inst chf")
     assert not matches("Instrument: CAD/CHF", "ruments")
-    turn, close = "Turn around: close at 12.00 CHF and go short, sized anew", "Close short: 2 of 9 trades"
+    turn, close = "Turn around: close at 12.00 CHF and go short, with a new size", "Close short: 2 of 9 trades"
     assert sorted([turn, close], key=lambda text: nearness(text, "close short")) == [close, turn]
 
 

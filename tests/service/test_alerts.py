@@ -245,7 +245,7 @@ def test_a_flood_is_told_a_few_times_a_minute_and_what_found_no_room_as_a_number
     for number in range(KEPT + 5):
         box.add(Alert(0.0, "a", "alarm", str(number)))
     assert box.go(0.0) == ""
-    assert sent[0][0] == "5 earlier alerts found no room"
+    assert sent[0][0] == "5 older alerts were dropped"
     assert sent[0][1:] == [str(number) for number in range(5, KEPT + 5)]
     for number in range(5):
         box.add(Alert(0.0, "a", "alarm", "x"))

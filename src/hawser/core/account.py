@@ -84,7 +84,7 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ] = None
     max_positions: Annotated[int | None, told("most trades open at once", "trades")] = None
     max_rate_age_s: Annotated[float | None, told("oldest conversion rate a size may use", "s")] = None
-    never_widen: Annotated[bool, told("stops are never moved away from the market, by nobody")] = False
+    never_widen: Annotated[bool, told("never widen a stop, not even by hand")] = False
     hold_backstop_r: Annotated[
         float | None, told("new plans hold their lines here, behind a backstop this far away", "R, more than 1")
     ] = None

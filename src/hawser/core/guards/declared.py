@@ -40,12 +40,13 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     LATCHES: ClassVar[bool] = False
     LOOSER: ClassVar[dict[str, int]] = {}
 
-    name: Annotated[str, told("what the guard is called, each by its own name")]
-    on: Annotated[bool, told("whether it watches")] = True
-    instruments: Annotated[tuple[str, ...], told("the instruments it watches; none named: all")] = ()
-    sources: Annotated[tuple[str, ...], told("the signal sources whose entries it watches; none named: all")] = ()
+    name: Annotated[str, told("the guard's name; each has its own")]
+    on: Annotated[bool, told("on or off")] = True
+    instruments: Annotated[tuple[str, ...], told("the instruments it watches; empty: all")] = ()
+    sources: Annotated[tuple[str, ...], told("the signal sources it watches; empty: all")] = ()
     then: Annotated[
-        tuple[Then, ...], told("what happens on closing, beside no entry: cancel, break_even, close, flatten")
+        tuple[Then, ...],
+        told("what it does when it closes, besides keeping entries out: cancel, break_even, close, flatten"),
     ] = ()
 
     def __post_init__(self) -> None:
@@ -99,9 +100,9 @@ class SpreadGuard(Guard, frozen=True, kw_only=True, tag="spread"):
     LOOSER = {"max_ticks": 1, "max_of_median": 1, "max_percent_of_r": 1}
 
     max_ticks: Annotated[float | None, told("widest spread", "ticks")] = None
-    max_of_median: Annotated[float | None, told("widest as a multiple of its median", "times")] = None
-    window_min: Annotated[float, told("the median is of the bars of this long", "min")] = 30.0
-    max_percent_of_r: Annotated[float | None, told("widest as a part of the trade's R", "% of R")] = None
+    max_of_median: Annotated[float | None, told("widest spread, as a multiple of its median", "times")] = None
+    window_min: Annotated[float, told("the span of bars that the median is taken from", "min")] = 30.0
+    max_percent_of_r: Annotated[float | None, told("widest spread, as a share of the trade's R", "% of R")] = None
 
     def check(self) -> None:
         self.need("max_ticks", "max_of_median", "max_percent_of_r")
@@ -115,9 +116,9 @@ class NewsGuard(Guard, frozen=True, kw_only=True, tag="news"):
     LOOSER = {"before_min": -1, "after_min": -1, "horizon_h": -1}
 
     impact: Annotated[Impact, told("events of at least this impact")] = "high"
-    before_min: Annotated[float, told("closed so long before an event", "min")] = 15.0
-    after_min: Annotated[float, told("closed so long from it on", "min")] = 30.0
-    horizon_h: Annotated[float, told("a calendar must reach so far ahead", "h")] = 24.0
+    before_min: Annotated[float, told("close this long before an event", "min")] = 15.0
+    after_min: Annotated[float, told("stay closed this long after it", "min")] = 30.0
+    horizon_h: Annotated[float, told("how far ahead a calendar must reach", "h")] = 24.0
     missing: Annotated[
         Literal["closed", "warn"], told("a calendar that is missing, unreadable or too short closes entries, or warns")
     ] = "closed"
@@ -132,9 +133,11 @@ class SessionGuard(Guard, frozen=True, kw_only=True, tag="session"):
         tuple[WeeklySession, ...], told("entries only within these weekly hours, beside the instrument's own")
     ] = ()
     closed_hours: Annotated[tuple[WeeklySession, ...], told("no entries within these, as around the roll-over")] = ()
-    after_open_min: Annotated[float, told("closed so long after the instrument opens", "min")] = 0.0
-    before_close_min: Annotated[float, told("closed so long before it closes", "min")] = 0.0
-    before_weekend_min: Annotated[float, told("closed so long before it closes for a day or more", "min")] = 0.0
+    after_open_min: Annotated[float, told("stay closed this long after the instrument opens", "min")] = 0.0
+    before_close_min: Annotated[float, told("close this long before the instrument closes", "min")] = 0.0
+    before_weekend_min: Annotated[
+        float, told("close this long before the instrument closes for a day or more", "min")
+    ] = 0.0
 
 
 class VolatilityGuard(Guard, frozen=True, kw_only=True, tag="volatility"):
@@ -142,11 +145,11 @@ class VolatilityGuard(Guard, frozen=True, kw_only=True, tag="volatility"):
     SAYS = "no entry while the market is too calm or too wild"
     LOOSER = {"low": -1, "high": 1}
 
-    timeframe: Annotated[str, told("of the bars it looks at")] = "15m"
+    timeframe: Annotated[str, told("length of the bars it uses")] = "15m"
     atr_length: Annotated[int, told("of its ATR", "bars", most=MOST_BARS)] = 14
-    bars: Annotated[int, told("its percentile is among so many", "bars", most=MOST_BARS)] = 500
-    low: Annotated[float, told("lowest percentile with entries", "percentile")] = 0.0
-    high: Annotated[float, told("highest percentile with entries", "percentile")] = 100.0
+    bars: Annotated[int, told("how many bars the percentile is taken from", "bars", most=MOST_BARS)] = 500
+    low: Annotated[float, told("lowest percentile at which entries are open", "percentile")] = 0.0
+    high: Annotated[float, told("highest percentile at which entries are open", "percentile")] = 100.0
 
     def check(self) -> None:
         _check_bars(self, self.timeframe, self.atr_length)
@@ -161,7 +164,7 @@ class RegimeGuard(Guard, frozen=True, kw_only=True, tag="regime"):
     SAYS = "entries only on one side of an average of some instrument"
 
     reference: Annotated[str, told("the instrument whose regime it is")]
-    timeframe: Annotated[str, told("of the bars it looks at")] = "1h"
+    timeframe: Annotated[str, told("length of the bars it uses")] = "1h"
     average: Annotated[Literal["sma", "ema"], told("the kind of its average")] = "sma"
     length: Annotated[int, told("of the average", "bars", most=MOST_BARS)] = 200
     entries: Annotated[
@@ -185,7 +188,7 @@ def _check_bars(guard: Guard, timeframe: str, length: int) -> None:
 class Counted(Guard, frozen=True, kw_only=True):
     """A guard that counts, for the whole of what it watches or each instrument or source by itself."""
 
-    per: Annotated[Per, told("counted for the account, or each instrument or source by itself")] = "account"
+    per: Annotated[Per, told("count for the account, or for each instrument or source on its own")] = "account"
 
 
 class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
@@ -194,7 +197,7 @@ class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
     LOOSER = {"most": 1}
 
     most: Annotated[int, told("entries in a period", "trades")]
-    period: Annotated[Literal["day", "week"], told("what they are counted in")] = "day"
+    period: Annotated[Literal["day", "week"], told("the period in which they are counted")] = "day"
 
 
 class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
@@ -202,8 +205,8 @@ class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
     SAYS = "no entry for a while after a loss"
     LOOSER = {"minutes": -1, "from_r": 1}
 
-    minutes: Annotated[float, told("closed so long after a loss", "min")]
-    from_r: Annotated[float, told("a loss of at least so much", "R")] = 0.0
+    minutes: Annotated[float, told("stay closed this long after a loss", "min")]
+    from_r: Annotated[float, told("the smallest loss that counts", "R")] = 0.0
 
     def check(self) -> None:
         self.need_some("minutes")
@@ -217,7 +220,7 @@ class Switch(Counted, frozen=True, kw_only=True):
 
     LATCHES = True
 
-    period: Annotated[Period, told("latched until it ends; none: until a person re-arms it")] = "day"
+    period: Annotated[Period, told("stay latched until this period ends; none: until you re-arm it")] = "day"
     cool_down_min: Annotated[float, told("cannot be re-armed by hand before", "min")] = 0.0
 
     def check(self) -> None:
@@ -245,7 +248,7 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
     SAYS = "stop at a fall from the highest equity"
     LOOSER = {"percent": 1, "money": 1}
 
-    period: Annotated[Period, told("latched until it ends; none: until a person re-arms it")] = "none"
+    period: Annotated[Period, told("stay latched until this period ends; none: until you re-arm it")] = "none"
     percent: Annotated[float | None, told("fall from the highest equity", "% of it")] = None
     money: Annotated[float | None, told("the same in money", "money")] = None
 
@@ -261,7 +264,7 @@ class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
     SAYS = "stop when equity is down to a sum"
     LOOSER = {"money": -1}
 
-    period: Annotated[Period, told("latched until it ends; none: until a person re-arms it")] = "none"
+    period: Annotated[Period, told("stay latched until this period ends; none: until you re-arm it")] = "none"
     money: Annotated[float, told("equity at or below it", "money")]
 
     def check(self) -> None:
@@ -313,8 +316,8 @@ class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
     SAYS = "stop when no quotes come"
     LOOSER = {"seconds": 1}
 
-    per: Annotated[Per, told("counted for the account, or each instrument or source by itself")] = "instrument"
-    seconds: Annotated[float, told("no quote for so long while the instrument is open", "s")]
+    per: Annotated[Per, told("count for the account, or for each instrument or source on its own")] = "instrument"
+    seconds: Annotated[float, told("no quote for this long while the instrument is open", "s")]
 
     def check(self) -> None:
         super().check()
@@ -329,7 +332,7 @@ class SlippageSwitch(Switch, frozen=True, kw_only=True, tag="slippage"):
     SAYS = "stop at a fill far worse than expected"
     LOOSER = {"ticks": 1}
 
-    ticks: Annotated[float, told("a fill worse than expected by more", "ticks")]
+    ticks: Annotated[float, told("a fill that is worse than expected by more than this", "ticks")]
 
 
 Filter = SpreadGuard | NewsGuard | SessionGuard | VolatilityGuard | RegimeGuard | CountGuard | CoolDownGuard
@@ -347,7 +350,7 @@ KINDS: tuple[type[Guard], ...] = (
 class NewsRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What an event is about whose title or categories hold `match`, whatever its calendar says of it."""
 
-    match: Annotated[str, told("words that its title or categories hold, in capitals or not")]
+    match: Annotated[str, told("words in its title or categories, in upper or lower case")]
     currency: Annotated[str, told("the currency it concerns, or ALL; empty: as the calendar says")] = ""
     impact: Annotated[Impact | None, told("its impact; none: as the calendar says")] = None
 
@@ -360,12 +363,13 @@ class NewsSources(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Where news comes from, and how it is understood."""
 
     files: Annotated[
-        tuple[str, ...], told("calendar files (.ics, .csv) or folders of them, from where this file lies; watched")
+        tuple[str, ...],
+        told("calendar files (.ics, .csv) or folders of them; paths start at this file; changes are noticed"),
     ] = ()
-    tz: Annotated[str, told("time zone of times written without one, as Europe/Zurich; empty: such are refused")] = ""
+    tz: Annotated[str, told("time zone of times written without one, such as Europe/Zurich; empty: refuse them")] = ""
     otherwise_currency: Annotated[str, told("currency of an event that names none")] = "ALL"
     otherwise_impact: Annotated[Impact, told("impact of an event that names none")] = "medium"
-    rule: Annotated[tuple[NewsRule, ...], told("what overrules a calendar; the first that matches counts")] = ()
+    rule: Annotated[tuple[NewsRule, ...], told("rules that correct a calendar; the first that matches counts")] = ()
 
     def __post_init__(self) -> None:
         if self.tz and not zone_known(self.tz):
@@ -375,8 +379,8 @@ class NewsSources(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A policy of guards, and when its days and weeks begin."""
 
-    zone: Annotated[str, told("time zone of days and weeks, as Europe/Zurich")] = "UTC"
-    day_starts: Annotated[str, told("when a day begins there, as 17:00")] = "00:00"
+    zone: Annotated[str, told("time zone of days and weeks, such as Europe/Zurich")] = "UTC"
+    day_starts: Annotated[str, told("when a day begins there, such as 17:00")] = "00:00"
     week_starts: Annotated[Weekday, told("the first day of a week")] = "mon"
     loosen: Annotated[Loosen, told("when a loosened guard, or a loosened limit of the account, takes effect")] = (
         "next_period"

@@ -61,7 +61,7 @@ class AccountDesk:
         closed = ", CLOSED" if shot.closed else ""
         if not shot.tended:
             return f"{self.name}  NOT TENDED, last known: {fg.number(shot.equity, 2)} {shot.currency}"
-        state = f"{shot.exposed} EXPOSED" if shot.exposed else ("not ours" if shot.unexplained else "protected")
+        state = f"{shot.exposed} EXPOSED" if shot.exposed else ("foreign" if shot.unexplained else "protected")
         money = f"{fg.number(shot.equity, 2)} {shot.currency}"
         return f"{self.name}  {money}  heat {fg.percent(share, 2)}  {state}{closed}"
 

@@ -78,7 +78,7 @@ class Commands:
             Action("Rigs: a new one", "", self._at(RIGS, window.rigs.new)),
             Action("Guards: edit the policy as text", "", self._at(GUARDS, guards.edit)),
             *(Action(text, "", self._at(GUARDS, act)) for text, act in guards.actions()),
-            Action("Alerts: which events tell whom, and by what", "", self._at(GUARDS, guards.alerts.open)),
+            Action("Alerts: choose events and channels", "", self._at(GUARDS, guards.alerts.open)),
         ]
 
     def _of_what_there_is(self) -> list[Action]:

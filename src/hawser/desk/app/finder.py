@@ -71,7 +71,7 @@ class Finder(QFrame):
         for action in self._found:
             self.list.addItem(QListWidgetItem(f"{action.text}    {action.keys}" if action.keys else action.text))
         if not self._found:
-            item = QListWidgetItem("Nothing is called that")
+            item = QListWidgetItem("No command has that name")
             item.setFlags(Qt.ItemFlag.NoItemFlags)
             self.list.addItem(item)
         self.list.setCurrentRow(0)

@@ -51,7 +51,9 @@ class HeatPanel(QFrame):
         self.setObjectName("panel")
         title = Label("Heat: what is lost from entry if every stop is hit, commissions included")
         title.setProperty("role", "title")
-        note = Label("Profit locked by a stop beyond entry is told apart and never offsets another trade's heat.")
+        note = Label(
+            "Profit locked in by a stop beyond the entry is shown apart. It never offsets the heat of another trade."
+        )
         note.setProperty("role", "second")
         self.table = QTableWidget(0, len(COLUMNS))
         self.table.setHorizontalHeaderLabels(COLUMNS)

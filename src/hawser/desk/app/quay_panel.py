@@ -38,7 +38,7 @@ GUSTS = (
     ("drop", "Drop the line", "for 5 s", 5), ("restart", "Restart the venue", "for 4 s", 4),
     ("squall", "Widen the spread", "for 20 s", 20), ("gap", "Jump the price", "for 5 min", 300),
     ("halt", "Halt the instrument", "for 25 s", 25), ("hush", "Silence its feed", "for 100 s", 100),
-    ("odd", "Tell an odd quote", "", 0), ("smaller", "Small orders only", "for 150 s", 150),
+    ("odd", "Send an odd quote", "", 0), ("smaller", "Small orders only", "for 150 s", 150),
     ("rateless", "Tell no rates", "for 60 s", 60), ("jump", "Set its clock wrong", "", 40),
     ("hand", "Another hand trades", "", 0), ("call", "Close a position there", "", 0),
     ("payment", "Pay in or out", "", 0),
@@ -84,7 +84,7 @@ class QuayPanel(QFrame):
         self._told: dict[str, QLabel] = {}
         title = Label("Quay: the simulated venue's weather")
         title.setProperty("role", "title")
-        self.trouble = Label("Every fault that a real venue makes, seeded: the same seed, the same storm.")
+        self.trouble = Label("Every fault that a real venue makes. The same seed gives the same storm.")
         self.trouble.setProperty("role", "second")
         self.trouble.setWordWrap(True)
         box = QVBoxLayout(self)
@@ -154,7 +154,7 @@ class QuayPanel(QFrame):
         buttons = [
             (f"{text} {more}".strip(), partial(self.gust.emit, kind, s * SECOND)) for kind, text, more, s in GUSTS
         ]
-        buttons += [(f"A {fg.side_word(side)} position not ours", partial(self.stray.emit, side)) for side in (1, -1)]
+        buttons += [(f"Foreign {fg.side_word(side)} position", partial(self.stray.emit, side)) for side in (1, -1)]
         for number, (text, run) in enumerate(buttons):
             button = QPushButton(text)
             button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -181,7 +181,7 @@ class QuayPanel(QFrame):
 
     def show_symbol(self, symbol: str) -> None:
         """The instrument that gusts are about."""
-        self.subject.setText(f"Now, once; where it concerns one instrument: {symbol}")
+        self.subject.setText(f"Once, now; faults of one instrument go to {symbol}")
 
     def show_weather(self, weather: Weather) -> None:
         """A weather in the fields."""
@@ -223,7 +223,7 @@ class QuayPanel(QFrame):
         for name, field in self._fields.items():
             give(field, "bad", name in errors)
         first = next(iter(errors.items()), None)
-        plain = "Every fault that a real venue makes, seeded: the same seed, the same storm."
+        plain = "Every fault that a real venue makes. The same seed gives the same storm."
         self.trouble.setText(f"{first[0]}: {first[1]}".removeprefix(": ") if first else plain)
         self.apply.setEnabled(not errors)
         return found if not errors else None

@@ -144,7 +144,7 @@ class Waterline(QWidget):
         elif snapshot.exposed:
             text = f"<b style='color:{p.caution}'>{snapshot.exposed} exposed</b>"
         elif snapshot.unexplained:
-            text = f"<b style='color:{p.caution}'>{len(snapshot.unexplained)} not ours</b>"
+            text = f"<b style='color:{p.caution}'>{len(snapshot.unexplained)} foreign</b>"
         elif unwatched and not snapshot.link_up:
             text = f"<b style='color:{p.caution}'>{unwatched} on backstop</b>"
         elif held:

@@ -91,7 +91,7 @@ class Window(QMainWindow):
             self.stack.addWidget(account_desk.logbook)
         self.rigs = Rigs(look, shelf)
         self.stack.addWidget(self.rigs)
-        self.banner = Label("Opening \u2026 the venue is being connected, trades at the venue stay protected")
+        self.banner = Label("Opening \u2026 connecting to the venue; trades at the venue stay protected")
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()

@@ -267,7 +267,7 @@ class Editor(QFrame):
     def export_to(self, path: Path) -> None:
         made = self.editing.made
         if made is None:
-            self.told.setText("Not exported: what is typed is not complete yet")
+            self.told.setText("Not exported: complete the form first")
             return
         try:
             save(made, path)
@@ -276,7 +276,7 @@ class Editor(QFrame):
             self.told.setText(f"{error.sentence}; nothing was changed")
 
 
-RESUMED = "Typed earlier and not applied; Undo takes it back."
+RESUMED = "You typed this earlier and did not apply it. Undo restores the old values."
 
 
 def _label(key: FieldHelp) -> str:

@@ -58,7 +58,7 @@ class AlertsPanel(QFrame):
         self.most.setFixedWidth(60)
         self.most.setAccessibleName("Alerts a minute")
         self.most.textEdited.connect(lambda _: self._check())
-        row.addWidget(Label("At most so many a minute by mail, and by webhook; more are told in one:"))
+        row.addWidget(Label("Most alerts a minute by mail, and by webhook; more are sent as one:"))
         row.addWidget(self.most)
         row.addStretch(1)
         box.addLayout(row)

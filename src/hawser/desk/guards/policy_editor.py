@@ -63,7 +63,7 @@ class PolicyEditor(QFrame):
         self.apply = QPushButton("Apply and keep")
         self.apply.clicked.connect(lambda _: self.send())
         row = QHBoxLayout()
-        for name, act in (("From file", self._import), ("To file", self._export), ("As it is", self.reload)):
+        for name, act in (("From file", self._import), ("To file", self._export), ("Revert", self.reload)):
             button = QPushButton(name)
             button.clicked.connect(lambda _, act=act: act())
             row.addWidget(button)
@@ -163,7 +163,7 @@ class PolicyEditor(QFrame):
         other changes of the text wait to be applied."""
         text, _ = self._written()
         if self.text.toPlainText().strip() not in ("", text.strip()):
-            raise BadInput("policy_typed", "The policy's text has changes of its own: apply them, or take it as it is")
+            raise BadInput("policy_typed", "The policy's text was changed: apply the changes, or revert them")
         return without_guard(text, name) if made is None else with_guard(text, name, made)
 
     def changed_policy(self, name: str, made: AnyGuard | None) -> Guards:
@@ -218,7 +218,7 @@ class PolicyEditor(QFrame):
             super().keyPressEvent(event)
 
 
-EMPTY = """# What closes entries. Exits and tightening always pass.
+EMPTY = """# What closes entries. Exits and tighter stops always pass.
 zone = "UTC"
 loosen = "next_period"
 

@@ -79,7 +79,7 @@ class GuardStation(QWidget):
     # Parts
 
     def _left(self) -> QSplitter:
-        day, box = _panel("Next 24 hours", "windows close entries; exits and tightening always pass")
+        day, box = _panel("Next 24 hours", "windows close entries; exits and tighter stops always pass")
         box.addWidget(self.day)
         box.addStretch(1)
         inside = QWidget()
@@ -125,7 +125,7 @@ class GuardStation(QWidget):
         self.then.setProperty("role", "second")
         self.calendar.setProperty("role", "small-second")
         drills, box = _panel("Drills", "")
-        told = Label("Set a guard off on purpose, with Drill in its row, or as the world would:")
+        told = Label("Test a guard: press Drill in its row, or make one of these happen:")
         told.setWordWrap(True)
         told.setContentsMargins(12, 0, 10, 2)
         box.addWidget(told)
@@ -141,7 +141,7 @@ class GuardStation(QWidget):
             ("News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news),
             ("Spread \u00d73 for 20 s", "At the simulated venue, for the instrument on the Helm", self._squall),
             ("Silent feed for 100 s", "At the simulated venue, for the instrument on the Helm", self._hush),
-            ("End the made-up news", "Takes drilled events away again", self._runtime.end_drills),
+            ("End the made-up news", "Removes made-up events", self._runtime.end_drills),
         ):
             button = QPushButton(text)
             button.setToolTip(tip)
@@ -172,7 +172,7 @@ class GuardStation(QWidget):
         inner = QVBoxLayout()
         inner.setContentsMargins(12, 0, 12, 10)
         inner.addLayout(both)
-        self.alerts_button = QPushButton("Alerts: what tells whom")
+        self.alerts_button = QPushButton("Alerts: events and channels")
         self.alerts_button.clicked.connect(lambda _: self.alerts.open())
         inner.addWidget(self.alerts_button)
         box.addLayout(inner)
@@ -247,7 +247,7 @@ class GuardStation(QWidget):
 
     def drill_news(self) -> None:
         if self.watch_only.isChecked():
-            self.refused.emit("Made-up news does what news does: it cannot only be watched. Drill a news guard instead")
+            self.refused.emit("Made-up news acts like real news and cannot only be watched. Drill a news guard instead")
             return
         self._runtime.drill_news(self._runtime.watched)
 
@@ -260,7 +260,7 @@ class GuardStation(QWidget):
     def ask_reason(self, name: str, subject: str) -> None:
         """Show where the reason is typed."""
         self._latched = (name, subject)
-        self.of.setText(f"Re-arm {name}{f' for {subject}' if subject else ''}; it counts anew from here:")
+        self.of.setText(f"Re-arm {name}{f' for {subject}' if subject else ''}; it starts counting again from now:")
         self.reason.clear()
         self.bar.show()
         self.reason.setFocus()

@@ -22,10 +22,8 @@ class WatchPanel(QWidget):
         self.told = Label()
         self.told.setWordWrap(True)
         self.on = QCheckBox("Start it with Hawser")
-        self.on.setToolTip(
-            "A process of its own that looks for Hawser's sign of life, and goes on when Hawser is killed"
-        )
-        self.flatten = QCheckBox("Then close everything there")
+        self.on.setToolTip("A separate process that checks that Hawser is alive, and goes on when Hawser is killed")
+        self.flatten = QCheckBox("Then close everything at the venue")
         self.silent = QLineEdit()
         self.silent.setFixedWidth(56)
         self.silent.setAccessibleName("Seconds of silence before the watch acts")
@@ -57,10 +55,10 @@ class WatchPanel(QWidget):
             self.silent.setText(f"{settings.silent_s:g}")
         at_venue = bool(self._sentry.venue)
         self.flatten.setEnabled(at_venue)
-        self.flatten.setText("Then close everything there" if at_venue else "Only alerts: the venue ends too")
+        self.flatten.setText("Then close everything at the venue" if at_venue else "Only alerts: the venue ends too")
         self.flatten.setToolTip(
-            "Every position is closed at the venue, and every order taken back, by the watch itself" if at_venue else
-            "This account's venue ends with Hawser: there is nothing to close then"
+            "The watch closes every position and cancels every order at the venue" if at_venue else
+            "This account's venue ends with Hawser, so there is nothing to close"
         )  # fmt: skip
         settings, alerts = self._sentry.settings, self._alerts.settings
         self.told.setText(self._wrong or self._sentry.state(alerts))

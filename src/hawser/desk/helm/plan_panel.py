@@ -321,7 +321,7 @@ class PlanPanel(QFrame):
         self.rig.setCurrentText(name or NO_RIG)
         rig = self.planning.rigs.get(name)
         self.rig.setToolTip(
-            plain_tip(sentence(rig)) if rig is not None else "Tended by the stop, targets and trail below alone"
+            plain_tip(sentence(rig)) if rig is not None else "Only the stop, targets and trail below tend the trade"
         )
 
     def _rig_chosen(self, index: int) -> None:
@@ -348,7 +348,7 @@ class PlanPanel(QFrame):
         self.field("held").setPlaceholderText("at the venue")
         self.anchor = QPushButton()
         self.anchor.setCheckable(True)
-        self.anchor.setToolTip("What stop and targets do where the entry fills at another price than expected")
+        self.anchor.setToolTip("What stop and targets do when the entry fills at another price than expected")
         self.anchor.clicked.connect(self._edited)
         self.more = QPushButton("More")
         self.more.setCheckable(True)

@@ -339,9 +339,9 @@ class Helm(QWidget):
         name = {"stop": "Stop", "entry": "Entry"}.get(role, f"Target {self._wish[1]}")
         wider = role == "stop" and not trade.pending and trade.side * (level - trade.stop) < 0
         if trade.pending:
-            self.chart.tell(f"{name} to {view.instrument.price(level)}: sized anew when the venue agrees")
+            self.chart.tell(f"{name} to {view.instrument.price(level)}: the size follows when the venue accepts")
             return
-        more = ", wider than now: will ask" if wider else ""
+        more = ", wider than now: Hawser will ask" if wider else ""
         self.chart.tell(f"{name} to {view.instrument.price(level)} = {fg.r(trade.r_of(level))}{more}")
 
     def _dropped(self, role: str, number: int, level: int) -> None:
@@ -481,7 +481,7 @@ class Helm(QWidget):
             assert entry is not None
             entry.triggered.connect(lambda _, action=action: self.carry_out(action))
         if menu.isEmpty():
-            entry = menu.addAction("Nothing can be done with it now")
+            entry = menu.addAction("No action is possible now")
             assert entry is not None
             entry.setEnabled(False)
         self.menu = menu

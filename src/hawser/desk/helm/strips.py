@@ -307,8 +307,8 @@ class TradeRow(QWidget):
         return f"{entry} {self._instrument.price(trade.ref)}{until}{linked}"
 
 
-STRANGE = "not opened by Hawser, no stop of ours protects it"
-OURS_ONCE = "left as it rests because its instrument has changed; nobody tends it"
+STRANGE = "not opened by Hawser; no stop of Hawser's protects it"
+OURS_ONCE = "not tended, because its instrument has changed; its orders rest as they were"
 
 
 class StrangerRow(QWidget):

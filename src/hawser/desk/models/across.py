@@ -37,7 +37,7 @@ DEAR = 15.0  # percent of R: a spread beyond it makes the trade too expensive no
 SHORT = {  # verdicts that must fit a column; the whole sentence is in the tip and in an exported file
     "below_min": "below minimum", "indicator_not_ready": "no ATR yet", "no_quote": "no quote yet",
 }  # fmt: skip
-OTHER_PRICE = "a stop or target at a price belongs to one instrument only"
+OTHER_PRICE = "a stop or target at a price fits one instrument only"
 
 
 class AcrossRow(NamedTuple):
@@ -78,7 +78,7 @@ def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: EntryValue
     entries = "; ".join(reason.text for reason in closed) or "open"
     dear = sizing is not None and sizing.spread_percent_of_r > DEAR
     if dear:
-        verdict, short = "the spread takes too much of R now", "spread too dear"
+        verdict, short = "the spread is too large a share of R now", "spread too dear"
     loud = bool(closed) or sizing is None or dear
     if not verdict:
         verdict = short = "closed" if closed else "can be placed"

@@ -166,7 +166,7 @@ SECTIONS: tuple[Section, ...] = (
         (Blank("stop", "stop", "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t, a price, 3 bars, pivot 2 3, sma 20, "
                "supertrend 10 3, parabolic; those from bars also with an offset: 3 bars + 2 t",
                lambda text: fp.read_stop(text, "?"), "2.5 atr"),),
-        "brought by the ladder", lambda values: values["stop"], lambda stop: {"stop": fp.stop_text(stop, "?")},
+        "set by the ladder", lambda values: values["stop"], lambda stop: {"stop": fp.stop_text(stop, "?")},
     ),
     Section(
         "target", "Targets", MAX_TARGETS,

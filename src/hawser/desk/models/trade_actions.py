@@ -90,7 +90,9 @@ def of_trade(trade: TradeView, snapshot: Snapshot, plans: dict[str, Plan] | None
     found += _plans(trade, plans or {})
     found += [_undo_basket(view) for view in snapshot.baskets if view.name == trade.basket]
     other = "short" if trade.side > 0 else "long"
-    text = f"Turn around: close at {fg.money(trade.money, snapshot.currency, sign=True)} and go {other}, sized anew"
+    text = (
+        f"Turn around: close at {fg.money(trade.money, snapshot.currency, sign=True)} and go {other}, with a new size"
+    )
     shut = _shut(trade, snapshot)
     if shut:
         text = f"Turn around, but entries are closed ({shut[0].text}): it would only be closed"
@@ -223,7 +225,7 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] 
     many(f"Let the lines of {_trades(held)} rest at the venue again", _hold, held)
     shut = [trade for trade in opened if _shut(trade, snapshot)]
     closed = f"; {len(shut)} of them only close, entries are closed" if shut else ""
-    many(f"Turn {_trades(opened)} around: close {money}, each the other way, sized anew{closed}", _turn, opened)
+    many(f"Turn {_trades(opened)} around: close {money}, each the other way, with a new size{closed}", _turn, opened)
     many(f"Cancel {_pending(waiting)}", _close, waiting)
     for name, rig in (rigs or {}).items():
         able = [trade for trade in opened if _fits(rig, trade.plan)]

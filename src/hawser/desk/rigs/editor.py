@@ -29,7 +29,7 @@ from hawser.desk.models.rig_draft import SECTIONS, Blank, Place, RigDraft, Secti
 from hawser.desk.theme.roles import give
 
 LEAST, PAD = 42, 18
-WITH_LADDER = {"target": "brought by the ladder", "trail": "not with a ladder", "loss_step": "not with a ladder"}
+WITH_LADDER = {"target": "set by the ladder", "trail": "not with a ladder", "loss_step": "not with a ladder"}
 
 
 class SectionRow(QWidget):

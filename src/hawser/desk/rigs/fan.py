@@ -51,8 +51,8 @@ class FanView(QWidget):
         fan, p = self.fan, self._look.palette
         if fan is None or not fan.results.size:
             painter.setPen(p.color("ink2"))
-            ended = "No trade ends in this history: it is too short for this rig, or its size is refused"
-            text = "Nothing has been tried yet" if fan is None else ended
+            ended = "No trade ends in this history: it is too short for this rig, or the size is refused"
+            text = "No trial yet" if fan is None else ended
             painter.drawText(QRectF(self.rect()), Qt.AlignmentFlag.AlignCenter, text)
             painter.end()
             return

@@ -143,8 +143,8 @@ class Rigs(QWidget):
         self.redo_button = _button("Redo", "Ctrl+Shift+Z", self.editor.redo)
         for button in (
             self.undo_button, self.redo_button, _button("Copy", "The same rig under another name", self.duplicate),
-            _button("Delete", "Forget this rig; Undo brings it back", self.delete),
-            _button("To file", "Write it as a TOML file", self._export),
+            _button("Delete", "Delete this rig; Undo restores it", self.delete),
+            _button("To file", "Save it as a TOML file", self._export),
         ):  # fmt: skip
             acts.addWidget(button)
         acts.addStretch(1)
@@ -189,7 +189,7 @@ class Rigs(QWidget):
         pane, box = _pane()
         head = _head("")
         self.fan_title = head.itemAt(0).widget()  # type: ignore[union-attr]  # the label just added
-        head.addWidget(_button("Again", f"Another {STARTS} bars, drawn anew", self._again))
+        head.addWidget(_button("Again", f"Another {STARTS} bars, drawn again", self._again))
         box.addLayout(head)
         box.addWidget(self.fan, 1)
         return pane
@@ -361,7 +361,7 @@ class Rigs(QWidget):
             f"Put it on its {fg.counted(count, 'open trade')} now" if count else "Plan with this rig"
         )
         self.use_button.setToolTip(
-            "Stops only tighten; targets are laid anew for what is open" if count else "Takes it into the Helm's plan"
+            "Stops only tighten; targets are set again for what is open" if count else "Takes it into the Helm's plan"
         )
 
     def write_down(self) -> None:
@@ -404,7 +404,7 @@ class Rigs(QWidget):
         self.write_down()
         draft, rig = self.drafts.get(self.name), self.shelf.rigs.get(self.name)
         if draft is not None and draft.made is None:
-            self.told.emit("This rig is not complete: mend what is marked first")
+            self.told.emit("This rig is not complete: correct the marked fields first")
         elif draft is not None and rig != self._made(draft):
             self.told.emit("This rig could not be written, so it is not used")
         elif rig is not None:
@@ -512,7 +512,7 @@ class Rigs(QWidget):
         if not self.isVisible():
             return
         if not self.primer.ready:
-            self._tell(0, "The trial is being made ready \u2026")
+            self._tell(0, "Preparing the trial \u2026")
             return
         shown: list[TrialResult | None] = []
         for number, rig in enumerate(self._rigs_tried()):

@@ -86,9 +86,7 @@ class AlertQueue:
             batch, lost = list(self.waiting), self.lost
             self._going = batch
             self.waiting.clear()
-        more = (
-            [Alert(batch[0].time, batch[0].account, "caution", f"{lost} earlier alerts found no room")] if lost else []
-        )
+        more = [Alert(batch[0].time, batch[0].account, "caution", f"{lost} older alerts were dropped")] if lost else []
         try:
             _in_time(lambda: self._send(more + batch))
         except Unavailable as error:

@@ -47,10 +47,10 @@ class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     host: Annotated[str, told("the mail server")]
     sender: Annotated[str, told("the address mail comes from")]
-    to: Annotated[tuple[str, ...], told("the addresses it goes to")]
+    to: Annotated[tuple[str, ...], told("the addresses mail is sent to")]
     port: Annotated[int, told("its port")] = 587
-    security: Annotated[Literal["starttls", "tls", "none"], told("how the line is kept private")] = "starttls"
-    user: Annotated[str, told("the name it knows you by; empty: none")] = ""
+    security: Annotated[Literal["starttls", "tls", "none"], told("encryption of the connection")] = "starttls"
+    user: Annotated[str, told("user name; empty: none")] = ""
     password: Annotated[str, told("and the password")] = ""
 
     def __post_init__(self) -> None:
@@ -70,7 +70,7 @@ class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Each alert is posted there as JSON."""
 
-    url: Annotated[str, told("where to, https or on this machine")]
+    url: Annotated[str, told("address to send to: https, or on this machine")]
     secret: Annotated[str, told("sent as a bearer token; empty: none")] = ""
 
     def __post_init__(self) -> None:
@@ -113,7 +113,7 @@ class AlertSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     events: dict[str, tuple[Channel, ...]] = msgspec.field(default_factory=lambda: dict(FIRST))
     smtp: Smtp | None = None
     webhook: Webhook | None = None
-    most_per_min: Annotated[int, told("alerts a minute by mail, and as many by webhook; more are told in one")] = 6
+    most_per_min: Annotated[int, told("most alerts a minute by mail, and by webhook; more are sent as one")] = 6
 
     def __post_init__(self) -> None:
         names = {kind.name for kind in KINDS}

@@ -31,9 +31,9 @@ LEAST, MOST = 2.0, 3600.0  # seconds of silence that may be asked for
 class WatchSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How Hawser is watched."""
 
-    on: Annotated[bool, told("whether Hawser starts its watch")] = False
-    silent_s: Annotated[float, told("how long Hawser may be silent with positions open", "s")] = 20.0
-    flatten: Annotated[bool, told("whether the watch then closes everything at the venue")] = False
+    on: Annotated[bool, told("start the watch with Hawser")] = False
+    silent_s: Annotated[float, told("how long Hawser may be silent while positions are open", "s")] = 20.0
+    flatten: Annotated[bool, told("then close everything at the venue")] = False
 
     def __post_init__(self) -> None:
         if not LEAST <= self.silent_s <= MOST:

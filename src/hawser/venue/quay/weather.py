@@ -26,7 +26,7 @@ class Weather(msgspec.Struct, frozen=True):
 
     name: str = "fair"
     reject: Annotated[float, told("the venue is busy and refuses a request", CHANCE)] = 0.0
-    margin: Annotated[float, told("an entry is refused for want of margin", CHANCE)] = 0.0
+    margin: Annotated[float, told("an entry is refused: not enough margin", CHANCE)] = 0.0
     near: Annotated[float, told("a resting level is refused as too near", CHANCE)] = 0.0
     lost: Annotated[float, told("a request never arrives: time-out without effect", CHANCE)] = 0.0
     mute: Annotated[float, told("carried out, but never answered: time-out with effect", CHANCE)] = 0.0
@@ -51,7 +51,7 @@ class Weather(msgspec.Struct, frozen=True):
     smaller: Annotated[float, told("one instrument's greatest quantity falls for some minutes", GUSTS)] = 0.0
     hands: Annotated[float, told("another hand changes a position or an order", GUSTS)] = 0.0
     calls: Annotated[float, told("the venue closes a position of its own accord", GUSTS)] = 0.0
-    payments: Annotated[float, told("money is paid in or out, or the balance set anew", GUSTS)] = 0.0
+    payments: Annotated[float, told("money is paid in or out, or the balance is reset", GUSTS)] = 0.0
     latency_ms: Annotated[float, told("one way's delay, median", "ms")] = 25.0
     latency_tail: Annotated[float, told("spread of the delay's logarithm: the tail", "")] = 0.4
 
