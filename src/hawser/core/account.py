@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from hawser.core.errors import BadInput, is_line
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.core.numbers import LEAST, MOST
 
 Method = Literal["risk_percent", "risk_money", "volatility", "notional_percent", "invest", "fixed"]
@@ -21,8 +21,8 @@ LONGEST_NAME, LONGEST_CURRENCY = 120, 12  # signs
 class Rate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A mid rate and its age in seconds."""
 
-    mid: Annotated[float, told("units of the second currency for one of the first", least=0)]
-    age_s: Annotated[float, told("how old it is", "s", least=0)] = 0.0
+    mid: Annotated[float, help_text("units of the second currency for one of the first", least=0)]
+    age_s: Annotated[float, help_text("how old it is", "s", least=0)] = 0.0
 
 
 class FiledRate(Rate, frozen=True):
@@ -32,13 +32,15 @@ class FiledRate(Rate, frozen=True):
 class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How large: one method with the keys it needs."""
 
-    method: Annotated[Method, told("how the quantity is found")] = "risk_percent"
-    percent: Annotated[float | None, told("risk, notional or movement, of the basis or of equity", "%")] = None
-    basis: Annotated[Basis, told("what the risk is a percentage of")] = "equity"
-    amount: Annotated[float | None, told("the risk (risk_money) or the notional (invest)", "money")] = None
-    risk: Annotated[float | None, told("with invest: what may be lost at the stop", "money")] = None
-    multiple: Annotated[float | None, told("with volatility: how many ATR the percentage stands for", "ATR")] = None
-    qty: Annotated[Decimal | None, told("with fixed: the quantity, a whole number of steps", "units")] = None
+    method: Annotated[Method, help_text("how the quantity is found")] = "risk_percent"
+    percent: Annotated[float | None, help_text("risk, notional or movement, of the basis or of equity", "%")] = None
+    basis: Annotated[Basis, help_text("what the risk is a percentage of")] = "equity"
+    amount: Annotated[float | None, help_text("the risk (risk_money) or the notional (invest)", "money")] = None
+    risk: Annotated[float | None, help_text("with invest: what may be lost at the stop", "money")] = None
+    multiple: Annotated[float | None, help_text("with volatility: how many ATR the percentage stands for", "ATR")] = (
+        None
+    )
+    qty: Annotated[Decimal | None, help_text("with fixed: the quantity, a whole number of steps", "units")] = None
 
     NEEDS = {
         "risk_percent": ("percent",),
@@ -60,9 +62,11 @@ class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Costs in ticks: the spread where bars have none, and the slippage expected in sizing."""
 
-    spread_ticks: Annotated[float, told("the spread where bars have no column for it", "ticks")] = 0.0
-    entry_slippage_ticks: Annotated[float, told("slippage expected at the entry; part of every size", "ticks")] = 0.0
-    exit_slippage_ticks: Annotated[float, told("slippage expected at the stop; part of every size", "ticks")] = 0.0
+    spread_ticks: Annotated[float, help_text("the spread where bars have no column for it", "ticks")] = 0.0
+    entry_slippage_ticks: Annotated[float, help_text("slippage expected at the entry; part of every size", "ticks")] = (
+        0.0
+    )
+    exit_slippage_ticks: Annotated[float, help_text("slippage expected at the stop; part of every size", "ticks")] = 0.0
 
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:
@@ -73,23 +77,23 @@ class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Caps on a size, and how old a conversion rate may be. None: not set."""
 
-    caps: Annotated[Literal["fit", "refuse"], told("a cap cuts the quantity (fit) or refuses the trade")] = "fit"
-    max_notional_percent: Annotated[float | None, told("most notional of one trade", "% of equity")] = None
-    max_margin_percent: Annotated[float | None, told("most margin of one trade", "% of free margin")] = None
-    max_heat_percent: Annotated[float | None, told("most heat of all trades, the new one included", "% of equity")] = (
-        None
-    )
+    caps: Annotated[Literal["fit", "refuse"], help_text("a cap cuts the quantity (fit) or refuses the trade")] = "fit"
+    max_notional_percent: Annotated[float | None, help_text("most notional of one trade", "% of equity")] = None
+    max_margin_percent: Annotated[float | None, help_text("most margin of one trade", "% of free margin")] = None
+    max_heat_percent: Annotated[
+        float | None, help_text("most heat of all trades, the new one included", "% of equity")
+    ] = None
     max_currency_heat_percent: Annotated[
-        float | None, told("the same for each currency of exposure", "% of equity")
+        float | None, help_text("the same for each currency of exposure", "% of equity")
     ] = None
-    max_positions: Annotated[int | None, told("most trades open at once", "trades")] = None
-    max_rate_age_s: Annotated[float | None, told("oldest conversion rate a size may use", "s")] = None
-    never_widen: Annotated[bool, told("never widen a stop, not even by hand")] = False
+    max_positions: Annotated[int | None, help_text("most trades open at once", "trades")] = None
+    max_rate_age_s: Annotated[float | None, help_text("oldest conversion rate a size may use", "s")] = None
+    never_widen: Annotated[bool, help_text("never widen a stop, not even by hand")] = False
     hold_backstop_r: Annotated[
-        float | None, told("new plans hold their lines here, behind a backstop this far away", "R, more than 1")
+        float | None, help_text("new plans hold their lines here, behind a backstop this far away", "R, more than 1")
     ] = None
-    hold_settle_ms: Annotated[int, told("how long a held stop waits for a spread spike to pass", "ms")] = 0
-    exposed_deadline_s: Annotated[float, told("longest a position may be without its stop", "s")] = 5.0
+    hold_settle_ms: Annotated[int, help_text("how long a held stop waits for a spread spike to pass", "ms")] = 0
+    exposed_deadline_s: Annotated[float, help_text("longest a position may be without its stop", "s")] = 5.0
 
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:
@@ -105,16 +109,18 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Money in `currency`; rates keyed 'AAA/BBB' as units of BBB for one AAA."""
 
-    currency: Annotated[str, told("the account's currency, three letters")]
-    equity: Annotated[float, told("balance and floating profit at the start", "money")]
-    balance: Annotated[float | None, told("money without floating profit", "money")] = None
-    margin_used: Annotated[float, told("margin already in use", "money")] = 0.0
-    days_per_year: Annotated[int, told("trading days in a year, for the Sharpe ratio", "days", least=1, most=366)] = 252
-    rates: Annotated[dict[str, float | Rate], told("mid conversion rates, as AAA/BBB = 0.88, ...")] = {}
+    currency: Annotated[str, help_text("the account's currency, three letters")]
+    equity: Annotated[float, help_text("balance and floating profit at the start", "money")]
+    balance: Annotated[float | None, help_text("money without floating profit", "money")] = None
+    margin_used: Annotated[float, help_text("margin already in use", "money")] = 0.0
+    days_per_year: Annotated[
+        int, help_text("trading days in a year, for the Sharpe ratio", "days", least=1, most=366)
+    ] = 252
+    rates: Annotated[dict[str, float | Rate], help_text("mid conversion rates, as AAA/BBB = 0.88, ...")] = {}
     size: SizeRule = SizeRule(percent=0.5)
     costs: Costs = Costs()
     policy: Policy = Policy()
-    name: Annotated[str, told("what the account is called")] = ""
+    name: Annotated[str, help_text("what the account is called")] = ""
 
     def __post_init__(self) -> None:
         for key, text, most in (("name", self.name, LONGEST_NAME), ("currency", self.currency, LONGEST_CURRENCY)):

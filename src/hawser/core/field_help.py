@@ -7,11 +7,11 @@ from typing import Any, NamedTuple
 import msgspec
 
 
-def told(help_text: str, unit: str = "", *, least: float | None = None, most: float | None = None) -> Any:
+def help_text(text: str, unit: str = "", *, least: float | None = None, most: float | None = None) -> Any:
     """The annotation of a field: one line of help, the unit of its value, and the range a file's number must be in.
     What every number must be, whatever it means, is in `formats/declared.py`.
     """
-    return msgspec.Meta(description=help_text, extra={"unit": unit}, ge=least, le=most)
+    return msgspec.Meta(description=text, extra={"unit": unit}, ge=least, le=most)
 
 
 class FieldHelp(NamedTuple):

@@ -12,7 +12,7 @@ import msgspec
 from hawser.core.clock import zone_known
 from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput, is_line
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.core.numbers import LEAST, MOST
 
 MOST_SYMBOL, MOST_NAME = 64, 200  # signs
@@ -25,11 +25,11 @@ Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
 class Commission(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Per fill: `max(minimum, per_unit*qty + per_notional*notional)`, in the account's currency."""
 
-    per_unit: Annotated[float, told("commission of one fill for each unit", "money", least=0)] = 0.0
+    per_unit: Annotated[float, help_text("commission of one fill for each unit", "money", least=0)] = 0.0
     per_notional: Annotated[
-        float, told("commission of one fill as a fraction of its notional", "fraction", least=0)
+        float, help_text("commission of one fill as a fraction of its notional", "fraction", least=0)
     ] = 0.0
-    minimum: Annotated[float, told("least commission of one fill", "money", least=0)] = 0.0
+    minimum: Annotated[float, help_text("least commission of one fill", "money", least=0)] = 0.0
 
 
 class WeeklySession(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -58,22 +58,23 @@ class WeeklySession(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
     """An instrument. `tick` and `qty_step` are exact decimals; their written decimals are its digits."""
 
-    symbol: Annotated[str, told("what it is called at the venue")]
-    kind: Annotated[Kind, told("what kind of instrument it is")]
-    quote: Annotated[str, told("currency its price is in")]
-    tick: Annotated[Decimal, told("smallest step of its price; its decimals are those shown", "price")]
-    multiplier: Annotated[float, told("quote currency that one unit gains when the price rises by 1")]
-    qty_step: Annotated[Decimal, told("smallest step of its quantity; its decimals are those shown", "units")]
-    qty_min: Annotated[Decimal, told("least quantity of one order", "units")]
-    qty_max: Annotated[Decimal, told("greatest quantity of one order", "units")]
-    margin_rate: Annotated[float, told("margin as a fraction of notional", "fraction")]
-    name: Annotated[str, told("its name in words")] = ""
-    base: Annotated[str | None, told("a pair's base currency")] = None
-    min_stop_ticks: Annotated[int, told("the venue refuses a resting level nearer than this", "ticks")] = 0
-    currencies: Annotated[tuple[str, ...], told("currencies whose news concerns it, as CAD, CHF")] = ()
+    symbol: Annotated[str, help_text("what it is called at the venue")]
+    kind: Annotated[Kind, help_text("what kind of instrument it is")]
+    quote: Annotated[str, help_text("currency its price is in")]
+    tick: Annotated[Decimal, help_text("smallest step of its price; its decimals are those shown", "price")]
+    multiplier: Annotated[float, help_text("quote currency that one unit gains when the price rises by 1")]
+    qty_step: Annotated[Decimal, help_text("smallest step of its quantity; its decimals are those shown", "units")]
+    qty_min: Annotated[Decimal, help_text("least quantity of one order", "units")]
+    qty_max: Annotated[Decimal, help_text("greatest quantity of one order", "units")]
+    margin_rate: Annotated[float, help_text("margin as a fraction of notional", "fraction")]
+    name: Annotated[str, help_text("its name in words")] = ""
+    base: Annotated[str | None, help_text("a pair's base currency")] = None
+    min_stop_ticks: Annotated[int, help_text("the venue refuses a resting level nearer than this", "ticks")] = 0
+    currencies: Annotated[tuple[str, ...], help_text("currencies whose news concerns it, as CAD, CHF")] = ()
     commission: Commission = Commission()
     sessions: Annotated[
-        tuple[WeeklySession, ...], told("weekly opening hours, as mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00")
+        tuple[WeeklySession, ...],
+        help_text("weekly opening hours, as mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00"),
     ] = ()
 
     def __post_init__(self) -> None:

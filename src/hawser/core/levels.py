@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.core.instrument import Instrument
 from hawser.core.numbers import MOST, MOST_BARS
 from hawser.core.rules import stops, targets
@@ -31,7 +31,7 @@ class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """An indicator line that a stop stands on: its value on the last completed bar (section 4)."""
 
     kind: Literal["sma", "ema", "supertrend", "parabolic", "channel"]
-    length: Annotated[int, told("of its window", "bars", most=MOST_BARS)] = 14
+    length: Annotated[int, help_text("of its window", "bars", most=MOST_BARS)] = 14
     factor: float | None = None
     step: float = 0.02
     ceiling: float = 0.2
@@ -47,7 +47,7 @@ class LineRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             raise BadInput.at("bad_line", "line.step", "expected 0 < step <= ceiling <= 1", key="step")
 
 
-Side = Annotated[int, told("on one side of a pivot", "bars", most=MOST_BARS)]
+Side = Annotated[int, help_text("on one side of a pivot", "bars", most=MOST_BARS)]
 
 
 class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
@@ -58,7 +58,7 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
     ticks: float | None = None
     price: Decimal | None = None
     money: float | None = None
-    bars: Annotated[int, told("behind the extreme of so many", "bars", most=MOST_BARS)] | None = None
+    bars: Annotated[int, help_text("behind the extreme of so many", "bars", most=MOST_BARS)] | None = None
     pivot: tuple[Side, Side] | None = None
     line: LineRule | None = None
     offset_ticks: float = 0.0

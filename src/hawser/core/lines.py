@@ -8,7 +8,7 @@ import msgspec
 
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput, is_line
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.core.indicators import Array, atr, ema, highest, lowest, rsi, sma
 from hawser.core.numbers import MOST, MOST_BARS
 from hawser.core.stop_lines import parabolic, supertrend
@@ -28,7 +28,7 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     name: str
     kind: LineKind
-    length: Annotated[int, told("of its window", "bars", most=MOST_BARS)] | None = None
+    length: Annotated[int, help_text("of its window", "bars", most=MOST_BARS)] | None = None
     factor: float | None = None
     step: float | None = None
     ceiling: float | None = None

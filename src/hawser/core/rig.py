@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput, is_line
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.core.levels import LineRule, StopRule, TargetRule, check_shares
 from hawser.core.numbers import MOST, MOST_BARS
 
@@ -71,8 +71,8 @@ class BreakEven(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The stop to the entry, plus an offset in the profitable direction, plus what the trade costs."""
 
     after: After = After()
-    offset_ticks: Annotated[float, told("beyond the entry, in the profitable direction", "ticks")] = 0.0
-    cover_costs: Annotated[bool, told("both commissions and both slippages on top")] = False
+    offset_ticks: Annotated[float, help_text("beyond the entry, in the profitable direction", "ticks")] = 0.0
+    cover_costs: Annotated[bool, help_text("both commissions and both slippages on top")] = False
 
 
 class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -91,14 +91,14 @@ class Trail(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     atr: float | None = None
     ticks: float | None = None
     percent: float | None = None
-    bars: Annotated[int, told("behind the extreme of so many", "bars", most=MOST_BARS)] | None = None
+    bars: Annotated[int, help_text("behind the extreme of so many", "bars", most=MOST_BARS)] | None = None
     line: LineRule | None = None
     base_ticks: float = 0.0
     anchor: Literal["extreme", "close"] = "extreme"
     offset_ticks: float = 0.0
     timeframe: str | None = None
     after: After = After()
-    step_ticks: Annotated[int, told("least move of the stop", "ticks", most=10**15)] = 1
+    step_ticks: Annotated[int, help_text("least move of the stop", "ticks", most=10**15)] = 1
 
     KINDS: ClassVar = ("atr", "ticks", "percent", "bars", "line")
 
@@ -137,7 +137,7 @@ class LossStep(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class TimeExit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Out at the next open after so many completed bars, or before the session or the week ends."""
 
-    bars: Annotated[int, told("so many bars after the entry", "bars", most=MOST_BARS)] | None = None
+    bars: Annotated[int, help_text("so many bars after the entry", "bars", most=MOST_BARS)] | None = None
     session_end: bool = False
     before_weekend: bool = False
 
@@ -149,7 +149,7 @@ class TimeExit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class FollowOn(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The same side again after the last target, the other side after a losing stop; at most so many in a row."""
 
-    max_chain: Annotated[int, told("most trades in a row that follow", "trades", most=1000)] = 1
+    max_chain: Annotated[int, help_text("most trades in a row that follow", "trades", most=1000)] = 1
 
     def __post_init__(self) -> None:
         if self.max_chain < 1:
@@ -212,8 +212,8 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
     """The whole plan. Only a stop is needed, or a ladder, which brings its own."""
 
     name: str = ""
-    note: Annotated[str, told("what it is for, in your own words")] = ""
-    atr_length: Annotated[int, told("of the ATR", "bars", most=MOST_BARS)] = 14
+    note: Annotated[str, help_text("what it is for, in your own words")] = ""
+    atr_length: Annotated[int, help_text("of the ATR", "bars", most=MOST_BARS)] = 14
     atr_smoothing: Literal["wilder", "simple"] = "wilder"
     direction: Literal["both", "long", "short"] = "both"
     reverse: bool = False

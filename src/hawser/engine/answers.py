@@ -14,7 +14,7 @@ from hawser.engine.model.reasons import Reason, words
 from hawser.engine.model.state import Order, RestingLevel, Rung, TargetLine, Trade
 from hawser.engine.outbox import Outbox, settled
 from hawser.engine.pacing import MARKET_CLOSED_RETRY, TARGET_RETRY, pause, urgent
-from hawser.engine.protection.converge import converge, heard_out, leave, signal
+from hawser.engine.protection.converge import advance_trade, converge, heard_out, leave
 from hawser.engine.protection.parts import ROLE_NAMES
 from hawser.engine.rigs.tending import want_hours
 
@@ -242,7 +242,7 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
         trade.entry_equity = outbox.state.equity
     if trade.state in (states.ENTERING, states.ENDED):
         late = trade.state == states.ENDED
-        signal(outbox, trade, "open")
+        advance_trade(outbox, trade, "open")
         trade.ended = 0
         if late:
             outbox.tell("alarm", "late_fill", f"The {order.role} filled after it had been given up", trade)

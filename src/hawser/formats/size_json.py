@@ -11,7 +11,7 @@ import msgspec
 from hawser.core.account import Account
 from hawser.core.derivation import derivation
 from hawser.core.errors import BadInput, Refused
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule, check_shares
 from hawser.core.plan import check_stop_and_size
@@ -32,14 +32,14 @@ class _Wire(msgspec.Struct, frozen=True, kw_only=True):
     account: Account
     side: Literal["long", "short"]
     quote: _Quote
-    atr: Annotated[float, told("of completed bars", "price", least=0)] | None = None
+    atr: Annotated[float, help_text("of completed bars", "price", least=0)] | None = None
     basis: float | None = None  # the level a stop by bars, pivot or line stands on, price units
     stop: StopRule | None = None
     targets: tuple[TargetRule, ...] = ()
     entry: Decimal | None = None
-    open_heat: Annotated[float, told("heat of the trades open", "money", least=0)] = 0.0
-    open_heat_by_currency: dict[str, Annotated[float, told("the same for one currency", "money", least=0)]] = {}
-    positions: Annotated[int, told("trades open", "trades", least=0)] = 0
+    open_heat: Annotated[float, help_text("heat of the trades open", "money", least=0)] = 0.0
+    open_heat_by_currency: dict[str, Annotated[float, help_text("the same for one currency", "money", least=0)]] = {}
+    positions: Annotated[int, help_text("trades open", "trades", least=0)] = 0
     day_loss_room: float | None = None
 
 

@@ -14,7 +14,7 @@ import msgspec
 
 from hawser.core.clock import TIMEFRAMES, zone_known
 from hawser.core.errors import BadInput, is_line
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.core.instrument import CLOCK, WeeklySession
 from hawser.core.numbers import MOST_BARS
 
@@ -40,13 +40,13 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     LATCHES: ClassVar[bool] = False
     LOOSER: ClassVar[dict[str, int]] = {}
 
-    name: Annotated[str, told("the guard's name; each has its own")]
-    on: Annotated[bool, told("on or off")] = True
-    instruments: Annotated[tuple[str, ...], told("the instruments it watches; empty: all")] = ()
-    sources: Annotated[tuple[str, ...], told("the signal sources it watches; empty: all")] = ()
+    name: Annotated[str, help_text("the guard's name; each has its own")]
+    on: Annotated[bool, help_text("on or off")] = True
+    instruments: Annotated[tuple[str, ...], help_text("the instruments it watches; empty: all")] = ()
+    sources: Annotated[tuple[str, ...], help_text("the signal sources it watches; empty: all")] = ()
     then: Annotated[
         tuple[Then, ...],
-        told("what it does when it closes, besides keeping entries out: cancel, break_even, close, flatten"),
+        help_text("what it does when it closes, besides keeping entries out: cancel, break_even, close, flatten"),
     ] = ()
 
     def __post_init__(self) -> None:
@@ -99,10 +99,10 @@ class SpreadGuard(Guard, frozen=True, kw_only=True, tag="spread"):
     SAYS = "no entry while the spread is too wide"
     LOOSER = {"max_ticks": 1, "max_of_median": 1, "max_percent_of_r": 1}
 
-    max_ticks: Annotated[float | None, told("widest spread", "ticks")] = None
-    max_of_median: Annotated[float | None, told("widest spread, as a multiple of its median", "times")] = None
-    window_min: Annotated[float, told("the span of bars that the median is taken from", "min")] = 30.0
-    max_percent_of_r: Annotated[float | None, told("widest spread, as a share of the trade's R", "% of R")] = None
+    max_ticks: Annotated[float | None, help_text("widest spread", "ticks")] = None
+    max_of_median: Annotated[float | None, help_text("widest spread, as a multiple of its median", "times")] = None
+    window_min: Annotated[float, help_text("the span of bars that the median is taken from", "min")] = 30.0
+    max_percent_of_r: Annotated[float | None, help_text("widest spread, as a share of the trade's R", "% of R")] = None
 
     def check(self) -> None:
         self.need("max_ticks", "max_of_median", "max_percent_of_r")
@@ -115,12 +115,13 @@ class NewsGuard(Guard, frozen=True, kw_only=True, tag="news"):
     SAYS = "no entry around scheduled news"
     LOOSER = {"before_min": -1, "after_min": -1, "horizon_h": -1}
 
-    impact: Annotated[Impact, told("events of at least this impact")] = "high"
-    before_min: Annotated[float, told("close this long before an event", "min")] = 15.0
-    after_min: Annotated[float, told("stay closed this long after it", "min")] = 30.0
-    horizon_h: Annotated[float, told("how far ahead a calendar must reach", "h")] = 24.0
+    impact: Annotated[Impact, help_text("events of at least this impact")] = "high"
+    before_min: Annotated[float, help_text("close this long before an event", "min")] = 15.0
+    after_min: Annotated[float, help_text("stay closed this long after it", "min")] = 30.0
+    horizon_h: Annotated[float, help_text("how far ahead a calendar must reach", "h")] = 24.0
     missing: Annotated[
-        Literal["closed", "warn"], told("a calendar that is missing, unreadable or too short closes entries, or warns")
+        Literal["closed", "warn"],
+        help_text("a calendar that is missing, unreadable or too short closes entries, or warns"),
     ] = "closed"
 
 
@@ -130,13 +131,15 @@ class SessionGuard(Guard, frozen=True, kw_only=True, tag="session"):
     LOOSER = {"after_open_min": -1, "before_close_min": -1, "before_weekend_min": -1}
 
     hours: Annotated[
-        tuple[WeeklySession, ...], told("entries only within these weekly hours, beside the instrument's own")
+        tuple[WeeklySession, ...], help_text("entries only within these weekly hours, beside the instrument's own")
     ] = ()
-    closed_hours: Annotated[tuple[WeeklySession, ...], told("no entries within these, as around the roll-over")] = ()
-    after_open_min: Annotated[float, told("stay closed this long after the instrument opens", "min")] = 0.0
-    before_close_min: Annotated[float, told("close this long before the instrument closes", "min")] = 0.0
+    closed_hours: Annotated[
+        tuple[WeeklySession, ...], help_text("no entries within these, as around the roll-over")
+    ] = ()
+    after_open_min: Annotated[float, help_text("stay closed this long after the instrument opens", "min")] = 0.0
+    before_close_min: Annotated[float, help_text("close this long before the instrument closes", "min")] = 0.0
     before_weekend_min: Annotated[
-        float, told("close this long before the instrument closes for a day or more", "min")
+        float, help_text("close this long before the instrument closes for a day or more", "min")
     ] = 0.0
 
 
@@ -145,11 +148,11 @@ class VolatilityGuard(Guard, frozen=True, kw_only=True, tag="volatility"):
     SAYS = "no entry while the market is too calm or too wild"
     LOOSER = {"low": -1, "high": 1}
 
-    timeframe: Annotated[str, told("length of the bars it uses")] = "15m"
-    atr_length: Annotated[int, told("of its ATR", "bars", most=MOST_BARS)] = 14
-    bars: Annotated[int, told("how many bars the percentile is taken from", "bars", most=MOST_BARS)] = 500
-    low: Annotated[float, told("lowest percentile at which entries are open", "percentile")] = 0.0
-    high: Annotated[float, told("highest percentile at which entries are open", "percentile")] = 100.0
+    timeframe: Annotated[str, help_text("length of the bars it uses")] = "15m"
+    atr_length: Annotated[int, help_text("of its ATR", "bars", most=MOST_BARS)] = 14
+    bars: Annotated[int, help_text("how many bars the percentile is taken from", "bars", most=MOST_BARS)] = 500
+    low: Annotated[float, help_text("lowest percentile at which entries are open", "percentile")] = 0.0
+    high: Annotated[float, help_text("highest percentile at which entries are open", "percentile")] = 100.0
 
     def check(self) -> None:
         _check_bars(self, self.timeframe, self.atr_length)
@@ -163,13 +166,13 @@ class RegimeGuard(Guard, frozen=True, kw_only=True, tag="regime"):
     KIND = "regime"
     SAYS = "entries only on one side of an average of some instrument"
 
-    reference: Annotated[str, told("the instrument whose regime it is")]
-    timeframe: Annotated[str, told("length of the bars it uses")] = "1h"
-    average: Annotated[Literal["sma", "ema"], told("the kind of its average")] = "sma"
-    length: Annotated[int, told("of the average", "bars", most=MOST_BARS)] = 200
+    reference: Annotated[str, help_text("the instrument whose regime it is")]
+    timeframe: Annotated[str, help_text("length of the bars it uses")] = "1h"
+    average: Annotated[Literal["sma", "ema"], help_text("the kind of its average")] = "sma"
+    length: Annotated[int, help_text("of the average", "bars", most=MOST_BARS)] = 200
     entries: Annotated[
         Literal["with", "above", "below"],
-        told("with: longs only above the average, shorts only below; above, below: entries only there"),
+        help_text("with: longs only above the average, shorts only below; above, below: entries only there"),
     ] = "with"
 
     def check(self) -> None:
@@ -188,7 +191,7 @@ def _check_bars(guard: Guard, timeframe: str, length: int) -> None:
 class Counted(Guard, frozen=True, kw_only=True):
     """A guard that counts, for the whole of what it watches or each instrument or source by itself."""
 
-    per: Annotated[Per, told("count for the account, or for each instrument or source on its own")] = "account"
+    per: Annotated[Per, help_text("count for the account, or for each instrument or source on its own")] = "account"
 
 
 class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
@@ -196,8 +199,8 @@ class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
     SAYS = "so many entries a day or week"
     LOOSER = {"most": 1}
 
-    most: Annotated[int, told("entries in a period", "trades")]
-    period: Annotated[Literal["day", "week"], told("the period in which they are counted")] = "day"
+    most: Annotated[int, help_text("entries in a period", "trades")]
+    period: Annotated[Literal["day", "week"], help_text("the period in which they are counted")] = "day"
 
 
 class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
@@ -205,8 +208,8 @@ class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
     SAYS = "no entry for a while after a loss"
     LOOSER = {"minutes": -1, "from_r": 1}
 
-    minutes: Annotated[float, told("stay closed this long after a loss", "min")]
-    from_r: Annotated[float, told("the smallest loss that counts", "R")] = 0.0
+    minutes: Annotated[float, help_text("stay closed this long after a loss", "min")]
+    from_r: Annotated[float, help_text("the smallest loss that counts", "R")] = 0.0
 
     def check(self) -> None:
         self.need_some("minutes")
@@ -220,8 +223,8 @@ class Switch(Counted, frozen=True, kw_only=True):
 
     LATCHES = True
 
-    period: Annotated[Period, told("stay latched until this period ends; none: until you re-arm it")] = "day"
-    cool_down_min: Annotated[float, told("cannot be re-armed by hand before", "min")] = 0.0
+    period: Annotated[Period, help_text("stay latched until this period ends; none: until you re-arm it")] = "day"
+    cool_down_min: Annotated[float, help_text("cannot be re-armed by hand before", "min")] = 0.0
 
     def check(self) -> None:
         if not 0 <= self.cool_down_min < math.inf:
@@ -233,8 +236,8 @@ class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
     SAYS = "stop at a day's or week's loss"
     LOOSER = {"percent": 1, "money": 1}
 
-    percent: Annotated[float | None, told("loss since the period's start", "% of equity then")] = None
-    money: Annotated[float | None, told("the same in money", "money")] = None
+    percent: Annotated[float | None, help_text("loss since the period's start", "% of equity then")] = None
+    money: Annotated[float | None, help_text("the same in money", "money")] = None
 
     def check(self) -> None:
         super().check()
@@ -248,9 +251,9 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
     SAYS = "stop at a fall from the highest equity"
     LOOSER = {"percent": 1, "money": 1}
 
-    period: Annotated[Period, told("stay latched until this period ends; none: until you re-arm it")] = "none"
-    percent: Annotated[float | None, told("fall from the highest equity", "% of it")] = None
-    money: Annotated[float | None, told("the same in money", "money")] = None
+    period: Annotated[Period, help_text("stay latched until this period ends; none: until you re-arm it")] = "none"
+    percent: Annotated[float | None, help_text("fall from the highest equity", "% of it")] = None
+    money: Annotated[float | None, help_text("the same in money", "money")] = None
 
     def check(self) -> None:
         super().check()
@@ -264,8 +267,8 @@ class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
     SAYS = "stop when equity is down to a sum"
     LOOSER = {"money": -1}
 
-    period: Annotated[Period, told("stay latched until this period ends; none: until you re-arm it")] = "none"
-    money: Annotated[float, told("equity at or below it", "money")]
+    period: Annotated[Period, help_text("stay latched until this period ends; none: until you re-arm it")] = "none"
+    money: Annotated[float, help_text("equity at or below it", "money")]
 
     def check(self) -> None:
         super().check()
@@ -278,7 +281,7 @@ class StreakSwitch(Switch, frozen=True, kw_only=True, tag="losing_streak"):
     SAYS = "stop after so many losing trades in a row"
     LOOSER = {"losses": 1}
 
-    losses: Annotated[int, told("losing trades in a row", "trades")]
+    losses: Annotated[int, help_text("losing trades in a row", "trades")]
 
     def check(self) -> None:
         super().check()
@@ -290,8 +293,8 @@ class RejectSwitch(Switch, frozen=True, kw_only=True, tag="rejects"):
     SAYS = "stop when the venue refuses too many orders"
     LOOSER = {"most": 1, "window_min": -1}
 
-    most: Annotated[int, told("orders refused by the venue within the window", "orders")]
-    window_min: Annotated[float, told("the window", "min")] = 10.0
+    most: Annotated[int, help_text("orders refused by the venue within the window", "orders")]
+    window_min: Annotated[float, help_text("the window", "min")] = 10.0
 
     def check(self) -> None:
         super().check()
@@ -303,8 +306,8 @@ class RateSwitch(Switch, frozen=True, kw_only=True, tag="order_rate"):
     SAYS = "stop when too many orders leave at once"
     LOOSER = {"most": 1, "window_s": -1}
 
-    most: Annotated[int, told("new orders within the window", "orders")]
-    window_s: Annotated[float, told("the window", "s")] = 10.0
+    most: Annotated[int, help_text("new orders within the window", "orders")]
+    window_s: Annotated[float, help_text("the window", "s")] = 10.0
 
     def check(self) -> None:
         super().check()
@@ -316,8 +319,8 @@ class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
     SAYS = "stop when no quotes come"
     LOOSER = {"seconds": 1}
 
-    per: Annotated[Per, told("count for the account, or for each instrument or source on its own")] = "instrument"
-    seconds: Annotated[float, told("no quote for this long while the instrument is open", "s")]
+    per: Annotated[Per, help_text("count for the account, or for each instrument or source on its own")] = "instrument"
+    seconds: Annotated[float, help_text("no quote for this long while the instrument is open", "s")]
 
     def check(self) -> None:
         super().check()
@@ -332,7 +335,7 @@ class SlippageSwitch(Switch, frozen=True, kw_only=True, tag="slippage"):
     SAYS = "stop at a fill far worse than expected"
     LOOSER = {"ticks": 1}
 
-    ticks: Annotated[float, told("a fill that is worse than expected by more than this", "ticks")]
+    ticks: Annotated[float, help_text("a fill that is worse than expected by more than this", "ticks")]
 
 
 Filter = SpreadGuard | NewsGuard | SessionGuard | VolatilityGuard | RegimeGuard | CountGuard | CoolDownGuard
@@ -350,9 +353,9 @@ KINDS: tuple[type[Guard], ...] = (
 class NewsRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What an event is about whose title or categories hold `match`, whatever its calendar says of it."""
 
-    match: Annotated[str, told("words in its title or categories, in upper or lower case")]
-    currency: Annotated[str, told("the currency it concerns, or ALL; empty: as the calendar says")] = ""
-    impact: Annotated[Impact | None, told("its impact; none: as the calendar says")] = None
+    match: Annotated[str, help_text("words in its title or categories, in upper or lower case")]
+    currency: Annotated[str, help_text("the currency it concerns, or ALL; empty: as the calendar says")] = ""
+    impact: Annotated[Impact | None, help_text("its impact; none: as the calendar says")] = None
 
     def __post_init__(self) -> None:
         if not self.match.strip():
@@ -364,12 +367,16 @@ class NewsSources(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     files: Annotated[
         tuple[str, ...],
-        told("calendar files (.ics, .csv) or folders of them; paths start at this file; changes are noticed"),
+        help_text("calendar files (.ics, .csv) or folders of them; paths start at this file; changes are noticed"),
     ] = ()
-    tz: Annotated[str, told("time zone of times written without one, such as Europe/Zurich; empty: refuse them")] = ""
-    otherwise_currency: Annotated[str, told("currency of an event that names none")] = "ALL"
-    otherwise_impact: Annotated[Impact, told("impact of an event that names none")] = "medium"
-    rule: Annotated[tuple[NewsRule, ...], told("rules that correct a calendar; the first that matches counts")] = ()
+    tz: Annotated[
+        str, help_text("time zone of times written without one, such as Europe/Zurich; empty: refuse them")
+    ] = ""
+    otherwise_currency: Annotated[str, help_text("currency of an event that names none")] = "ALL"
+    otherwise_impact: Annotated[Impact, help_text("impact of an event that names none")] = "medium"
+    rule: Annotated[
+        tuple[NewsRule, ...], help_text("rules that correct a calendar; the first that matches counts")
+    ] = ()
 
     def __post_init__(self) -> None:
         if self.tz and not zone_known(self.tz):
@@ -379,14 +386,14 @@ class NewsSources(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A policy of guards, and when its days and weeks begin."""
 
-    zone: Annotated[str, told("time zone of days and weeks, such as Europe/Zurich")] = "UTC"
-    day_starts: Annotated[str, told("when a day begins there, such as 17:00")] = "00:00"
-    week_starts: Annotated[Weekday, told("the first day of a week")] = "mon"
-    loosen: Annotated[Loosen, told("when a loosened guard, or a loosened limit of the account, takes effect")] = (
+    zone: Annotated[str, help_text("time zone of days and weeks, such as Europe/Zurich")] = "UTC"
+    day_starts: Annotated[str, help_text("when a day begins there, such as 17:00")] = "00:00"
+    week_starts: Annotated[Weekday, help_text("the first day of a week")] = "mon"
+    loosen: Annotated[Loosen, help_text("when a loosened guard, or a loosened limit of the account, takes effect")] = (
         "next_period"
     )
     news: NewsSources = NewsSources()
-    guard: Annotated[tuple[AnyGuard, ...], told("the guards")] = ()
+    guard: Annotated[tuple[AnyGuard, ...], help_text("the guards")] = ()
 
     def __post_init__(self) -> None:
         if not zone_known(self.zone):

@@ -18,7 +18,7 @@ from hawser.engine.model import rig_levels
 from hawser.engine.model.exposure import Valuation
 from hawser.engine.model.state import EngineState, EntryTerms, EntryValues, TargetLine
 from hawser.engine.outbox import Outbox
-from hawser.engine.protection.converge import converge, signal
+from hawser.engine.protection.converge import advance_trade, converge
 from hawser.engine.protection.covering import MOST_PARTS
 
 
@@ -42,8 +42,8 @@ def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
     trade.entry_equity = state.equity
     risk = Valuation(state).money(trade.symbol, terms.r_ticks, position.steps)
     trade.planned_risk = 0.0 if math.isnan(risk) else risk  # a rate is missing: its result in R stays unknown
-    signal(outbox, trade, "send")
-    signal(outbox, trade, "open")
+    advance_trade(outbox, trade, "send")
+    advance_trade(outbox, trade, "open")
     instrument = state.instruments[trade.symbol]
     currency = state.account.currency if state.account else ""
     text = (

@@ -36,7 +36,7 @@ from hawser.engine.model.exposure import Exposure, Valuation
 from hawser.engine.model.reasons import Reason
 from hawser.engine.model.state import EngineState, EntryTerms, EntryValues, Rung, TargetLine, Trade
 from hawser.engine.outbox import OVERDUE, Outbox
-from hawser.engine.protection.converge import converge, leave, signal
+from hawser.engine.protection.converge import advance_trade, converge, leave
 
 
 def account_now(state: EngineState) -> Account:
@@ -230,7 +230,7 @@ def enter(outbox: Outbox, ask: str, terms: EntryTerms, bound: int | None, until:
     """A trade on these terms, its entry on the way."""
     state, plan = outbox.state, terms.plan
     trade = new_trade(outbox, ask, terms)
-    signal(outbox, trade, "send")
+    advance_trade(outbox, trade, "send")
     instrument = state.instruments[plan.symbol]
     assert state.account is not None
     share = 100.0 * terms.risk / state.equity if state.equity else 0.0

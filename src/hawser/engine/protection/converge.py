@@ -25,7 +25,7 @@ from hawser.engine.protection.regrid import left_with
 ATTACH_SHARE = 0.5
 
 
-def signal(outbox: Outbox, trade: Trade, name: str) -> None:
+def advance_trade(outbox: Outbox, trade: Trade, name: str) -> None:
     trade.state = states.next_trade_state(trade.state, name)
 
 
@@ -99,7 +99,7 @@ def _without_position(outbox: Outbox, trade: Trade) -> None:
     trade.ended = outbox.state.now
     outbox.ended.append(trade)
     if trade.entered:
-        signal(outbox, trade, "flat")
+        advance_trade(outbox, trade, "flat")
         trade.end = trade.end or trade.leave or Reason(rs.CLOSED)
         net, currency = trade.profit - trade.commission, outbox.currency
         r = net / trade.planned_risk if trade.planned_risk else 0.0
@@ -110,7 +110,7 @@ def _without_position(outbox: Outbox, trade: Trade) -> None:
         if trade.due:
             outbox.later(f"{trade.due}:{trade.id}", 0)
     else:
-        signal(outbox, trade, "void")
+        advance_trade(outbox, trade, "void")
         trade.end = trade.end or trade.leave or Reason(rs.ENTRY_GONE, name="not filled")
         outbox.tell("caution", "entry_void", f"Nothing was opened: {words(trade.end, outbox.currency)}", trade)
     _note_exposed(outbox, trade, False)
@@ -128,7 +128,7 @@ def _judge_cover(outbox: Outbox, trade: Trade) -> None:
     """Exposed or protected, and the deadline that goes with exposed."""
     covered = covered_steps(outbox.state, trade) >= trade.open_steps
     if trade.state == states.EXPOSED and covered:
-        signal(outbox, trade, "cover")
+        advance_trade(outbox, trade, "cover")
         for other in left_with(outbox.state, trade):  # what rests of it is taken back now that another stop covers all
             other.left = ""
             converge(outbox, other)
@@ -140,7 +140,7 @@ def _judge_cover(outbox: Outbox, trade: Trade) -> None:
             )
         outbox.tell("info", "protected", text, trade)
     elif trade.state == states.PROTECTED and not covered:
-        signal(outbox, trade, "uncover")
+        advance_trade(outbox, trade, "uncover")
         outbox.tell("caution", "exposed", "Exposed: no stop rests for all of the position", trade)
     _note_exposed(outbox, trade, not covered)
 
@@ -179,7 +179,7 @@ def leave(outbox: Outbox, trade: Trade, why: Reason) -> None:
     """Decide to close `trade` at market; `converge` carries it out. The first reason counts."""
     trade.leave = trade.leave or why
     if trade.state in (states.EXPOSED, states.PROTECTED):
-        signal(outbox, trade, "leave")
+        advance_trade(outbox, trade, "leave")
 
 
 def without_waiting(outbox: Outbox, trade: Trade) -> None:

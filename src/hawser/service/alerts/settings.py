@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.engine.commands import Tell
 
 Channel = Literal["sound", "desktop", "email", "webhook"]
@@ -45,13 +45,13 @@ FIRST: dict[str, tuple[Channel, ...]] = {"alarm": CHANNELS, "guard": ("desktop",
 class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Mail is handed to this server."""
 
-    host: Annotated[str, told("the mail server")]
-    sender: Annotated[str, told("the address mail comes from")]
-    to: Annotated[tuple[str, ...], told("the addresses mail is sent to")]
-    port: Annotated[int, told("its port")] = 587
-    security: Annotated[Literal["starttls", "tls", "none"], told("encryption of the connection")] = "starttls"
-    user: Annotated[str, told("user name; empty: none")] = ""
-    password: Annotated[str, told("and the password")] = ""
+    host: Annotated[str, help_text("the mail server")]
+    sender: Annotated[str, help_text("the address mail comes from")]
+    to: Annotated[tuple[str, ...], help_text("the addresses mail is sent to")]
+    port: Annotated[int, help_text("its port")] = 587
+    security: Annotated[Literal["starttls", "tls", "none"], help_text("encryption of the connection")] = "starttls"
+    user: Annotated[str, help_text("user name; empty: none")] = ""
+    password: Annotated[str, help_text("and the password")] = ""
 
     def __post_init__(self) -> None:
         for key in ("host", "sender", "user", "password"):
@@ -70,8 +70,8 @@ class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Each alert is posted there as JSON."""
 
-    url: Annotated[str, told("address to send to: https, or on this machine")]
-    secret: Annotated[str, told("sent as a bearer token; empty: none")] = ""
+    url: Annotated[str, help_text("address to send to: https, or on this machine")]
+    secret: Annotated[str, help_text("sent as a bearer token; empty: none")] = ""
 
     def __post_init__(self) -> None:
         _one_line("webhook.secret", self.secret)
@@ -113,7 +113,7 @@ class AlertSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     events: dict[str, tuple[Channel, ...]] = msgspec.field(default_factory=lambda: dict(FIRST))
     smtp: Smtp | None = None
     webhook: Webhook | None = None
-    most_per_min: Annotated[int, told("most alerts a minute by mail, and by webhook; more are sent as one")] = 6
+    most_per_min: Annotated[int, help_text("most alerts a minute by mail, and by webhook; more are sent as one")] = 6
 
     def __post_init__(self) -> None:
         names = {kind.name for kind in KINDS}

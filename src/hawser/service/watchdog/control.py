@@ -18,7 +18,7 @@ from typing import Annotated, BinaryIO
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 from hawser.formats.declared import load, save
 from hawser.service.alerts.settings import AlertSettings
 from hawser.service.profiles.profile import Profile
@@ -31,9 +31,9 @@ LEAST, MOST = 2.0, 3600.0  # seconds of silence that may be asked for
 class WatchSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How Hawser is watched."""
 
-    on: Annotated[bool, told("start the watch with Hawser")] = False
-    silent_s: Annotated[float, told("how long Hawser may be silent while positions are open", "s")] = 20.0
-    flatten: Annotated[bool, told("then close everything at the venue")] = False
+    on: Annotated[bool, help_text("start the watch with Hawser")] = False
+    silent_s: Annotated[float, help_text("how long Hawser may be silent while positions are open", "s")] = 20.0
+    flatten: Annotated[bool, help_text("then close everything at the venue")] = False
 
     def __post_init__(self) -> None:
         if not LEAST <= self.silent_s <= MOST:

@@ -16,7 +16,7 @@ import msgspec
 
 from hawser.core.clock import MILLISECOND, SECOND
 from hawser.core.errors import BadInput
-from hawser.core.field_help import told
+from hawser.core.field_help import help_text
 
 CHANCE, GUSTS = "chance, 0 to 1", "a minute"
 
@@ -25,35 +25,37 @@ class Weather(msgspec.Struct, frozen=True):
     """Chances from 0 to 1, gusts a minute, and the latency of one way in ms (median, spread of its logarithm)."""
 
     name: str = "fair"
-    reject: Annotated[float, told("the venue is busy and refuses a request", CHANCE)] = 0.0
-    margin: Annotated[float, told("an entry is refused: not enough margin", CHANCE)] = 0.0
-    near: Annotated[float, told("a resting level is refused as too near", CHANCE)] = 0.0
-    lost: Annotated[float, told("a request never arrives: time-out without effect", CHANCE)] = 0.0
-    mute: Annotated[float, told("carried out, but never answered: time-out with effect", CHANCE)] = 0.0
-    duplicate: Annotated[float, told("an answer is told twice", CHANCE)] = 0.0
-    late: Annotated[float, told("an answer is held back, later ones overtake it", CHANCE)] = 0.0
-    swallow: Annotated[float, told("an answer or a fill is never told, though the line stands", CHANCE)] = 0.0
-    adjust: Annotated[float, told("a level is put some ticks elsewhere than asked, and that is told", CHANCE)] = 0.0
-    pieces: Annotated[float, told("an order fills in pieces", CHANCE)] = 0.0
-    slip_ticks: Annotated[int, told("most by which market and stop orders fill worse", "ticks")] = 0
-    drops: Annotated[float, told("the line drops; answers under way are lost", GUSTS)] = 0.0
-    drop_s: Annotated[float, told("how long the line is down, on average", "s")] = 4.0
-    restarts: Annotated[float, told("the venue restarts with what it had saved", GUSTS)] = 0.0
-    squalls: Annotated[float, told("one instrument's spread widens for some seconds", GUSTS)] = 0.0
-    gaps: Annotated[float, told("one instrument's price jumps, and comes back over minutes", GUSTS)] = 0.0
-    gap_spreads: Annotated[float, told("how far it jumps", "spreads")] = 15.0
-    halts: Annotated[float, told("one instrument is halted for some seconds", GUSTS)] = 0.0
-    shuts: Annotated[float, told("one instrument is halted for minutes, or for hours", GUSTS)] = 0.0
-    jumps: Annotated[float, told("the venue's clock jumps ahead or back, or stands still", GUSTS)] = 0.0
-    jump_s: Annotated[float, told("most by which its clock jumps", "s")] = 300.0
-    odd: Annotated[float, told("a quote is crossed, one-sided, repeated or of an earlier time", GUSTS)] = 0.0
-    rateless: Annotated[float, told("conversion rates are not told for a minute", GUSTS)] = 0.0
-    smaller: Annotated[float, told("one instrument's greatest quantity falls for some minutes", GUSTS)] = 0.0
-    hands: Annotated[float, told("another hand changes a position or an order", GUSTS)] = 0.0
-    calls: Annotated[float, told("the venue closes a position of its own accord", GUSTS)] = 0.0
-    payments: Annotated[float, told("money is paid in or out, or the balance is reset", GUSTS)] = 0.0
-    latency_ms: Annotated[float, told("one way's delay, median", "ms")] = 25.0
-    latency_tail: Annotated[float, told("spread of the delay's logarithm: the tail", "")] = 0.4
+    reject: Annotated[float, help_text("the venue is busy and refuses a request", CHANCE)] = 0.0
+    margin: Annotated[float, help_text("an entry is refused: not enough margin", CHANCE)] = 0.0
+    near: Annotated[float, help_text("a resting level is refused as too near", CHANCE)] = 0.0
+    lost: Annotated[float, help_text("a request never arrives: time-out without effect", CHANCE)] = 0.0
+    mute: Annotated[float, help_text("carried out, but never answered: time-out with effect", CHANCE)] = 0.0
+    duplicate: Annotated[float, help_text("an answer is told twice", CHANCE)] = 0.0
+    late: Annotated[float, help_text("an answer is held back, later ones overtake it", CHANCE)] = 0.0
+    swallow: Annotated[float, help_text("an answer or a fill is never told, though the line stands", CHANCE)] = 0.0
+    adjust: Annotated[float, help_text("a level is put some ticks elsewhere than asked, and that is told", CHANCE)] = (
+        0.0
+    )
+    pieces: Annotated[float, help_text("an order fills in pieces", CHANCE)] = 0.0
+    slip_ticks: Annotated[int, help_text("most by which market and stop orders fill worse", "ticks")] = 0
+    drops: Annotated[float, help_text("the line drops; answers under way are lost", GUSTS)] = 0.0
+    drop_s: Annotated[float, help_text("how long the line is down, on average", "s")] = 4.0
+    restarts: Annotated[float, help_text("the venue restarts with what it had saved", GUSTS)] = 0.0
+    squalls: Annotated[float, help_text("one instrument's spread widens for some seconds", GUSTS)] = 0.0
+    gaps: Annotated[float, help_text("one instrument's price jumps, and comes back over minutes", GUSTS)] = 0.0
+    gap_spreads: Annotated[float, help_text("how far it jumps", "spreads")] = 15.0
+    halts: Annotated[float, help_text("one instrument is halted for some seconds", GUSTS)] = 0.0
+    shuts: Annotated[float, help_text("one instrument is halted for minutes, or for hours", GUSTS)] = 0.0
+    jumps: Annotated[float, help_text("the venue's clock jumps ahead or back, or stands still", GUSTS)] = 0.0
+    jump_s: Annotated[float, help_text("most by which its clock jumps", "s")] = 300.0
+    odd: Annotated[float, help_text("a quote is crossed, one-sided, repeated or of an earlier time", GUSTS)] = 0.0
+    rateless: Annotated[float, help_text("conversion rates are not told for a minute", GUSTS)] = 0.0
+    smaller: Annotated[float, help_text("one instrument's greatest quantity falls for some minutes", GUSTS)] = 0.0
+    hands: Annotated[float, help_text("another hand changes a position or an order", GUSTS)] = 0.0
+    calls: Annotated[float, help_text("the venue closes a position of its own accord", GUSTS)] = 0.0
+    payments: Annotated[float, help_text("money is paid in or out, or the balance is reset", GUSTS)] = 0.0
+    latency_ms: Annotated[float, help_text("one way's delay, median", "ms")] = 25.0
+    latency_tail: Annotated[float, help_text("spread of the delay's logarithm: the tail", "")] = 0.4
 
     def __post_init__(self) -> None:
         for key in FAULTS:
