@@ -25,7 +25,7 @@ def patient_disk(monkeypatch: pytest.MonkeyPatch) -> None:
     waits until all has ended."""
     monkeypatch.setattr(Aside, "patience", 600.0)
     monkeypatch.setattr("hawser.service.timed_io.ENDING", 200.0)
-    monkeypatch.setattr("hawser.service.timed_io.PATIENCE", 600.0)
+    monkeypatch.setattr("hawser.service.timed_io.WAIT_S", 600.0)
 
 
 @pytest.fixture(autouse=True)
@@ -58,6 +58,6 @@ def morning(tmp_path_factory) -> Path:
 def hanging(monkeypatch):
     """Stands for what waits for a disk, until the test has ended."""
     over = threading.Event()
-    monkeypatch.setattr("hawser.service.timed_io.PATIENCE", 0.05)
+    monkeypatch.setattr("hawser.service.timed_io.WAIT_S", 0.05)
     yield lambda *_, **__: over.wait(600)
     over.set()

@@ -69,7 +69,7 @@ def test_silence_with_positions_open_is_told_once_and_so_is_the_return(tmp_path)
 @pytest.fixture(autouse=True)
 def patient(monkeypatch):
     """However loaded the machine is, what does not hang is waited for."""
-    monkeypatch.setattr("hawser.service.timed_io.PATIENCE", 60.0)
+    monkeypatch.setattr("hawser.service.timed_io.WAIT_S", 60.0)
 
 
 def test_a_disk_that_hangs_hides_no_silence(tmp_path, request, monkeypatch):

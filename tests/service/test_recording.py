@@ -133,7 +133,7 @@ def test_a_fault_while_the_disk_hangs_folds_what_hangs_once(hung):
 
 
 def test_ending_on_a_disk_that_hangs_says_what_is_lost(hung, monkeypatch):
-    monkeypatch.setattr(recording, "LAST_PATIENCE", 0.0)
+    monkeypatch.setattr(recording, "LAST_WAIT_S", 0.0)
     lose_the_stop(hung)
     with pytest.raises(Unavailable, match="does not answer"):
         hung.session.close()

@@ -416,7 +416,7 @@ def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp
 def test_a_history_that_is_none_is_told_in_one_sentence(tmp_path, server, monkeypatch, columns):
     symbol = WORLD[0][0].symbol
     monkeypatch.setattr(wire, "packed", lambda *_: wire.SentBars(time=1, symbol=symbol, columns=columns))
-    monkeypatch.setattr("hawser.venue.quay.client.PATIENCE", 0.3)
+    monkeypatch.setattr("hawser.venue.quay.client.GREETING_WAIT_S", 0.3)
     with pytest.raises(Unavailable, match="does not answer as a simulated venue does"):
         connected(server, tmp_path / "q.sock")
 

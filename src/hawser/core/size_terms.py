@@ -183,6 +183,7 @@ def check_stop(terms: SizingTerms, stop: int) -> None:
         where = "below" if request.side > 0 else "above"
         sentence = f"The stop {level} is not {where} the entry {instrument.price(terms.ref)}."
         raise Refused("stop_wrong_side", sentence, stop=level, ref=instrument.price(terms.ref))
+    # From the exit side, because that is what the venue measures from: the spread is a part of the distance.
     near = abs(request.exit_side - stop)
     sentence = f"The stop {level} is {near} ticks from {instrument.price(request.exit_side)}; at least {least}."
     raise Refused("stop_too_near", sentence, stop=level, least_ticks=least)
@@ -208,6 +209,7 @@ def limits_of(request: SizeRequest) -> Limits:
 
 def within_caps(terms: SizingTerms, asked: int, limits: list[tuple[str, int]]) -> tuple[tuple[Cap, ...], int]:
     """The caps as they are told, and the steps they leave of those `asked`; raises Refused where the policy does."""
+    # The tightest of all caps binds, whatever its place; the place decides on a tie, and whose name a refusal has.
     steps = asked
     for _, most in limits:
         steps = min(steps, most)

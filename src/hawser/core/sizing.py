@@ -36,12 +36,15 @@ from hawser.core.size_terms import (
 
 def sized(request: SizeRequest) -> Sizing:
     """Size one trade; raises Refused with the first refusal in the reckoning's order."""
+    # Each line may refuse. Their order is the reckoning's (section 5), so that the same request is refused for the same
+    # reason on the screen, in the engine and in a file.
     terms = SizingTerms(request)
     _need_indicators(request)
     if request.ladder is not None:
         from hawser.core.rungs import ladder_sized  # noqa: PLC0415  # it brings NumPy, which a plain size needs not
 
         return ladder_sized(terms, request.ladder)
+    # A quantity that is given comes before the stop, because a stop by money follows from it.
     given = _given_steps(terms)
     stop = _stop(terms, given)
     asked = given if given is not None else _asked_steps(terms)

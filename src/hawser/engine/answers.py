@@ -45,6 +45,7 @@ def accepted(outbox: Outbox, order: Order, level: int | None = None) -> None:
     """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing. `level`:
     where the venue has it rest, where it says so."""
     outbox.state.advance(order, "accept")
+    # An amend or a cancel that is under way has an answer of its own coming: only its time-out may end the wait for it.
     if order.pending in ("submit", "query"):
         settled(order)
     trade = outbox.state.trades[order.trade]
@@ -73,6 +74,8 @@ def _was_asked(order: Order, level: int) -> bool:
 def _adjusted(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
     """The venue has the order rest at another level than was asked: that counts, and nothing is asked again. An entry
     is sized anew from there."""
+    # To ask again for the old level would go round for ever: a venue that puts it elsewhere once does so each time, and
+    # 1,074 changes a minute were sent for one stop before its level was taken.
     if order.kind == "market":
         return
     instrument, asked = outbox.state.instruments[trade.symbol], order.asked[-1][0] if order.asked else level
@@ -153,6 +156,7 @@ def _note_most(outbox: Outbox, trade: Trade, order: Order, steps: int, code: str
     least = max(1, instrument.qty_min_steps)
     if code != BAD_QTY or order.role in ("entry", "rung") or steps <= least:
         return False
+    # Half, and not one step less: what the venue takes is not known, and each try is a stretch without cover.
     half = max(least, steps // 2)
     trade.most, trade.most_at = min(trade.most or half, half), outbox.state.now
     return True
@@ -174,6 +178,7 @@ def _without(outbox: Outbox, trade: Trade, order: Order, code: str, text: str, f
         _without_rung(outbox, trade, order, code, text)
     elif order.role == "stop":
         trade.stop_failures += failed
+        # A stop that the market has passed can never rest there: the trade is where it was to end.
         market = outbox.state.markets[trade.symbol]
         if trade.side * (market.exit_side(trade.side) - trade.venue_stop) <= 0 and trade.open_steps:
             outbox.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
@@ -185,6 +190,7 @@ def _without(outbox: Outbox, trade: Trade, order: Order, code: str, text: str, f
         trade.stop_retry_at = _again_at(outbox, trade, "stop", trade.stop_failures, code)
     elif order.role == "close":
         trade.close_failures += failed
+        # Told at growing distances: an alarm at each try would bury the others.
         if trade.close_failures in (3, 10, 30, 100):
             outbox.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
         trade.close_retry_at = _again_at(outbox, trade, "close", trade.close_failures, code)
@@ -201,6 +207,7 @@ def _without_rung(outbox: Outbox, trade: Trade, order: Order, code: str, text: s
     rung = rung_of(trade, order)
     if rung is None:
         return
+    # Its margin will not come back while the trade is open: what is held has lost since the first rung.
     if code == "margin":
         rung.steps = rung.filled
         outbox.tell("caution", "rung_given_up", f"Rung {rung.number} is given up: {text}", trade)
@@ -211,6 +218,7 @@ def _without_rung(outbox: Outbox, trade: Trade, order: Order, code: str, text: s
 
 def filled(outbox: Outbox, order: Order, fill: ev.Fill) -> None:
     """A fill, counted once however often it is told."""
+    # By the fill's own id: the same fill may be told by an answer, by a query and by a comparison.
     if fill.id in order.fills:
         return
     trade = outbox.state.trades[order.trade]
@@ -240,6 +248,8 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
         trade.opened = fill.time
         trade.best_exit = market.exit_side(trade.side)
         trade.entry_equity = outbox.state.equity
+    # An entry may fill after its trade was given up: its cancel and the fill have crossed. What has filled is a position,
+    # so the trade lives again, gets its stop like any other, and is closed.
     if trade.state in (states.ENTERING, states.ENDED):
         late = trade.state == states.ENDED
         advance_trade(outbox, trade, "open")
@@ -278,6 +288,8 @@ def line_of(trade: Trade, order: Order) -> TargetLine | None:
 
 
 def _left(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
+    # More can be closed than is open where a stop and a close both filled; the position is reversed then, which the next
+    # comparison with the venue finds and settles.
     over = trade.closed + fill.steps - trade.entered
     trade.closed += fill.steps
     trade.profit += fill.profit
@@ -306,6 +318,7 @@ def _left_by(trade: Trade, order: Order) -> Reason:
 
 def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
     """The order is gone, by our wish or the venue's. `filled`: what it had filled; fills not told yet are asked for."""
+    # Kept also where the order is over: a fill told later must find that the venue had counted it already.
     order.told_filled = max(order.told_filled, filled)
     if order.over:
         return

@@ -25,8 +25,8 @@ COLUMNS = ("time", "currency", "impact", "title")
 BACK, AHEAD = 2 * DAY, 10 * DAY  # what is told of around now
 LARGEST = 4 << 20  # bytes of a file
 MOST_FILES, MOST_EVENTS = 100, 20_000
-PATIENCE = 60.0  # seconds for all files, after which no further one is begun
-TOO_LONG = f"reading the files before it took more than {PATIENCE:g} s"
+ALL_FILES_S = 60.0  # seconds for all files, after which no further one is begun
+TOO_LONG = f"reading the files before it took more than {ALL_FILES_S:g} s"
 YEARS = (1970, 2200)  # that UTC ns reach
 LONGEST = 200  # characters of a title
 
@@ -58,7 +58,7 @@ def read_calendars(
 ) -> tuple[Calendar, ...]:
     """Every calendar as it is now; `folder` is where the policy lies, `now` UTC ns. `last`: of a history from now, its
     end. Once `given_up`, what is not read yet is not read any more."""
-    paths, until = calendar_files(sources, folder), time.monotonic() + PATIENCE
+    paths, until = calendar_files(sources, folder), time.monotonic() + ALL_FILES_S
     found: list[Calendar] = []
     for path in paths[:MOST_FILES]:
         late = given_up() or time.monotonic() > until

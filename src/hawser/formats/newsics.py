@@ -24,9 +24,9 @@ from hawser.formats.news import BACK, event_of, instant
 if TYPE_CHECKING:
     import icalendar
 
-FAR = 400  # days: how far recurring events are looked at to see where a calendar ends
+HORIZON_DAYS = 400  # days: how far recurring events are looked at to see where a calendar ends
 SECONDS, MEMORY = 10, 1 << 30  # processor time and bytes for one file
-PATIENCE = 120.0  # seconds on the clock: a process that stands still is no use either
+PROCESS_S = 120.0  # seconds on the clock: a process that stands still is no use either
 LOOK = 0.1  # seconds between two looks whether anybody still waits
 TOO_OFTEN = ("SECONDLY", "MINUTELY")
 A_DAY = 48  # times that a rule may name within a day
@@ -52,8 +52,8 @@ class _Found(msgspec.Struct):
 def read_apart(
     data: bytes, sources: NewsSources, now: int, last: int, given_up: Callable[[], bool]
 ) -> tuple[tuple[NewsEvent, ...], int]:
-    """The events up to `FAR` days behind `last`, UTC ns, and where they end; raises BadInput. Once `given_up`, nobody
-    waits for it any more: its process is ended."""
+    """The events up to `HORIZON_DAYS` behind `last`, UTC ns, and where they end; raises BadInput. Once `given_up`,
+    nobody waits for it any more: its process is ended."""
     asked = msgspec.msgpack.encode(_Asked(data, sources, now, last))
     words, pipe = [sys.executable, "-m", "hawser.formats.newsics"], subprocess.PIPE
     with subprocess.Popen(words, stdin=pipe, stdout=pipe, stderr=subprocess.DEVNULL) as reading:
@@ -71,7 +71,7 @@ def read_apart(
 
 
 def _answer(reading: subprocess.Popen[bytes], asked: bytes | None, given_up: Callable[[], bool]) -> bytes:
-    until = time.monotonic() + PATIENCE
+    until = time.monotonic() + PROCESS_S
     while True:
         try:
             return reading.communicate(asked, timeout=LOOK)[0]
@@ -104,7 +104,7 @@ def _read(data: bytes, sources: NewsSources, now: int, last: int) -> tuple[tuple
             _check_rules(event)
         begin, end = (datetime.fromtimestamp(at // SECOND, UTC) for at in (now, last))
         of = recurring_ical_events.of(calendar)
-        found = of.between(begin - timedelta(days=BACK // DAY), end + timedelta(days=FAR))
+        found = of.between(begin - timedelta(days=BACK // DAY), end + timedelta(days=HORIZON_DAYS))
         held = [one for one in found if str(one.get("STATUS", "")).upper() != "CANCELLED"]
         return tuple(_of_component(one, sources) for one in held), _reaches(calendar, found, sources)
     except (BadInput, MemoryError):

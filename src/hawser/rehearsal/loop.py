@@ -16,8 +16,8 @@ from hawser.core.rules.bar_close import BREAK_EVEN, GUARD, decided_at, moved
 from hawser.core.rules.entries import filled_at
 from hawser.core.rules.inside_bar import (
     ADVERSE,
-    FAR,
     FAVOURABLE,
+    NO_LEVEL,
     RUNG,
     STOP,
     TARGET,
@@ -178,7 +178,7 @@ def _within(
     """What a bar fills that reaches these `sides`, and 1 where the two orders would fill it differently."""
     opens, high, low, _ = prices
     spare = levels.spare
-    if goal != FAR:
+    if goal != NO_LEVEL:
         spare.rung_steps[:] = levels.rung_steps
         m = ladder_inside(0, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, spare.out)
         spare.rung_steps[:] = levels.rung_steps
@@ -303,7 +303,7 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
     nm, dependent, ready, last = 0, 0, 0, STOP
     net = -fee(money, float(trade.steps), price)
     value, flow = price * trade.steps, -side * price * trade.steps
-    goal = FAR
+    goal = NO_LEVEL
     if rules.ladder_target > 0:
         goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
     top, bottom = nearest(targets, target_parts, losses, loss_parts)
@@ -315,8 +315,8 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
         prices = _mirrored(bar["open"], bar["high"], bar["low"], bar["close"], spread, side)
         opens, high, low, closes = prices
         if k == 0:
-            best = worst = opens
-        elif on:
+            best = worst = opens  # of the entry's own bar the open counts (section 10)
+        elif on:  # at the entry itself the guards were asked before it
             gd.roll(guarded, i, gd.OPENS, marked)
             follows = guarded.watch.follows[i, gd.OPENS]
             if follows & gd.CLOSE and not decided:
@@ -329,9 +329,10 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             nf = _write(fills, nf, i, -1, 10 + decided, 0, price, left)
             best, worst = max(best, opens), min(worst, opens)
             break
+        # Most bars reach nothing, and are done with here: what a bar fills costs ten times as much to find out.
         count, differs = 0, 0
         sides = touched(high, low, side * stop, top, bottom)
-        if goal != FAR or sides:
+        if goal != NO_LEVEL or sides:
             count, differs = _within(order, prices, spread, side * stop, left, goal, levels, out, sides)
         dependent += differs
         if count:
@@ -344,7 +345,8 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             net += flow * money.tick_step
             best, worst = _ending(out, count, best, worst)
             break
-        if goal != FAR and entered > trade.steps:
+        # The common target follows the average of all fills, from the next bar on (section 8).
+        if goal != NO_LEVEL and entered > trade.steps:
             goal = side * common_target(value, entered, rules.ladder_target, side)
         best, worst = max(best, high), min(worst, low)
         profit = (flow + float(closes) * left) * money.tick_step
@@ -355,6 +357,8 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
+        # Guards judge before signals: a limit that is reached at this close must not be overtaken by an exit that the same
+        # close signals, but the reason written down is the signal's (section 10, the order of reasons).
         at_close, ends = side * closes, False
         if on:
             gd.roll(guarded, i, gd.CLOSES, marked)
@@ -367,6 +371,7 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
         if ends and not decided:
             decided = GUARD
         value_of = line[k] + (0 if side > 0 else spread) if lined else np.nan
+        # Also where the trade is to be left at the next open: a gap may stop it out first, at the level decided here.
         level, why = moved(
             rules, side, ref, step_at, step_to, bar["atr"], value_of, stop, side * best, at_close,
             at_close, ready,

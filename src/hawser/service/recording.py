@@ -28,8 +28,8 @@ from hawser.ledger.ledger import Entry, Ledger, writable
 SNAPSHOT_EVERY = 5_000  # lines
 WRITE_AGAIN = SECOND  # between tries to write where it failed
 AT_ONCE = 500  # entries of what was kept meanwhile
-PATIENCE = 1.0  # s of real time that a write may take before what protects leaves without it
-LAST_PATIENCE = 5.0  # s, at the end
+WRITE_WAIT_S = 1.0  # s of real time that a write may take before what protects leaves without it
+LAST_WAIT_S = 5.0  # s, at the end
 
 Work = Callable[[], None]
 _encode = msgspec.msgpack.Encoder().encode
@@ -73,7 +73,7 @@ def carried_out(work: Work, done: Future[None]) -> Future[None]:
 class Here:
     """On the calling thread, however long it takes."""
 
-    patience = PATIENCE
+    patience = WRITE_WAIT_S
 
     def begin(self, work: Work) -> Future[None]:
         return carried_out(work, Future())
@@ -85,7 +85,7 @@ class Here:
 class Aside:
     """On a thread of its own, one piece of work after another."""
 
-    patience = PATIENCE
+    patience = WRITE_WAIT_S
 
     def __init__(self, name: str) -> None:
         self._pool = ThreadPoolExecutor(1, name)
@@ -262,7 +262,7 @@ class Recording:
     def close(self, state: EngineState) -> None:
         """Keep the fold, and let go of the file. Raises Unavailable where something could not be written: it is lost,
         and the venue knows what is open."""
-        ended = self._settle(LAST_PATIENCE)
+        ended = self._settle(LAST_WAIT_S)
         self._way.end()
         ledger = self.ledger
         if ledger is None:

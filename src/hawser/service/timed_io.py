@@ -14,7 +14,7 @@ from typing import TypeVar
 from hawser.core.errors import BadInput
 
 Found = TypeVar("Found")
-PATIENCE = 1.0  # s
+WAIT_S = 1.0  # s
 ENDING = 10.0  # s that who leaves waits for what is still at work
 HANGS = "the disk does not answer. What you changed may still be written when it does"
 
@@ -31,7 +31,7 @@ class Patient:
         return self._thread is not None and self._thread.is_alive()
 
     def ask(self, work: Callable[[], Found], instead: Found) -> Found:
-        """What `work` comes to; `instead` where it fails, takes longer than `PATIENCE`, or an earlier one hangs."""
+        """What `work` comes to; `instead` where it fails, takes longer than `WAIT_S`, or an earlier one hangs."""
         with self._one:
             return instead if self.hangs else self._done(work, instead)
 
@@ -49,7 +49,7 @@ class Patient:
             run()
         else:
             self._thread = thread
-            thread.join(PATIENCE)
+            thread.join(WAIT_S)
         return found[0] if found else instead
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from hawser.core.borrowed_arrays import borrowed
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
-from hawser.core.rules.inside_bar import FAR, STOP, TARGET, trail_distance
+from hawser.core.rules.inside_bar import NO_LEVEL, STOP, TARGET, trail_distance
 from hawser.core.rules.moving import NO_MOVE, counted, sendable
 from hawser.core.rules.rounding import level_ticks
 from hawser.core.rules.trade_levels import COLUMN_TRAIL, NO_TRAIL, Rules, Setup
@@ -34,6 +34,7 @@ def decided_at(
     `signal` and `leave`: what the close signals, +1, -1 or 0; `lived`: the trade's bars so far, its first included;
     `won`: its result so far, money; `last`: the coming bar is the last the time exit allows.
     """
+    # The order is that of section 10: signal, basket, time. Only the first counts, and it is what the file says.
     if rules.reverse and signal == -side:
         return SIGNAL, True
     if leave == -side:
@@ -74,8 +75,10 @@ def moved(
     value; `best` and `close` the best exit-side price so far and the bar's last, `exit_side` the market's now;
     `ready`: targets filled, as bits.
     """
+    # Each candidate is held against the stop as it was before this close, not against the tightest so far: "better by one
+    # tick" is about what is sent (section 7). A tie goes to the rule that is looked at first.
     excursion, level, why = side * (best - ref), stop, -1
-    if rules.break_even != FAR and begun(rules.break_even_after, rules.break_even_target, excursion, ready):
+    if rules.break_even != NO_LEVEL and begun(rules.break_even_after, rules.break_even_target, excursion, ready):
         found = sendable(rules.break_even, stop, exit_side, rules.min_stop, side)
         if found != NO_MOVE and side * (found - level) > 0:
             level, why = found, BREAK_EVEN

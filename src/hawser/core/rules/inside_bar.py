@@ -12,7 +12,7 @@ from hawser.core.rules.rounding import ceil_whole, level_ticks
 PESSIMISTIC, OPTIMISTIC, PATH = 0, 1, 2
 STOP, TARGET, LOSS_STEP, RUNG = 0, 1, 2, 3  # what filled
 ADVERSE, FAVOURABLE = 1, 2  # sides of a bar
-FAR = 1 << 60
+NO_LEVEL = 1 << 60
 
 
 @compiled
@@ -56,6 +56,7 @@ def _adverse(
     while left > 0:
         best = -1
         for k in range(levels.size):
+            # A loss step at or beyond the stop is void (section 7): all is closed there anyway.
             if parts[k] > 0 and levels[k] > stop and low <= levels[k] and (best < 0 or levels[k] > levels[best]):
                 best = k
         if best < 0:
@@ -90,8 +91,8 @@ def _favourable(opens: int, high: int, levels: Array, parts: Array, left: int, o
 
 @compiled
 def nearest(targets: Array, target_parts: Array, losses: Array, loss_parts: Array) -> tuple[int, int]:
-    """The nearest target and the nearest loss step that have still something to take (FAR, -FAR: none)."""
-    top, bottom = FAR, -FAR
+    """The nearest target and the nearest loss step that have still something to take (NO_LEVEL, -NO_LEVEL: none)."""
+    top, bottom = NO_LEVEL, -NO_LEVEL
     for k in range(targets.size):
         if target_parts[k] > 0:
             top = min(top, targets[k])
@@ -128,6 +129,7 @@ def inside(
     """
     targets, target_parts, out = borrowed((targets, target_parts, out))
     losses, loss_parts = borrowed((losses, loss_parts))
+    # A gap has no order inside the bar: what lies beyond the open fills there, whichever side is looked at first after it.
     n, left = _adverse(opens, opens, stop, losses, loss_parts, left, out, 0)
     n, left = _favourable(opens, opens, targets, target_parts, left, out, n)
     first_up = favourable_first(order, opens, high, low)
@@ -155,6 +157,8 @@ def ladder_inside(
 ) -> int:
     """The same for a ladder: rungs are limit orders on the entry side (`spread` above the exit side), filled before the
     stop; the target closes what was held at the bar's open. `rung_steps` are what is still to come."""
+    # `base` is what the target may close: a rung that fills in this bar raises the average only from the next bar on
+    # (section 8), so that the target stands where it stood and takes nothing of the rung.
     n, left, base = 0, held, held
     for phase in range(2):
         bottom, top = (opens, opens) if phase == 0 else (low, high)

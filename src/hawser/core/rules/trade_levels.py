@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
-from hawser.core.rules.inside_bar import FAR, away, break_even_at
+from hawser.core.rules.inside_bar import NO_LEVEL, away, break_even_at
 from hawser.core.rules.quantity import commission
 from hawser.core.rules.rounding import ceil_whole, floor_steps
 from hawser.core.rules.targets import steps_through, target_level
@@ -19,7 +19,7 @@ R, TICKS, PERCENT, ATR = 0, 1, 2, 3  # kinds of a distance
 COLUMN_STOP, MONEY_STOP, LADDER_STOP = 10, 11, 12
 NO_TRAIL, ATR_TRAIL, TICKS_TRAIL, PERCENT_TRAIL, COLUMN_TRAIL = -1, 0, 1, 2, 3
 AT_ONCE = -(1 << 60)  # an excursion that every trade has
-NEVER = 40  # a target that no trade has
+NO_TARGET = 40  # a target that no trade has
 
 
 class Money(NamedTuple):
@@ -41,7 +41,7 @@ class Rules(NamedTuple):
     target's number (0: none)."""
 
     min_stop: int
-    break_even: int  # its level; FAR: no such rule
+    break_even: int  # its level; NO_LEVEL: no such rule
     break_even_after: int
     break_even_target: int
     trail: int
@@ -151,17 +151,17 @@ def _after(after: float, target: int, r_ticks: int, parts: Array, laddered: bool
     if target == 0:
         return (AT_ONCE if math.isnan(after) else ceil_whole(after * r_ticks)), 0
     if laddered:
-        return 0, 1 if target == 1 else NEVER
+        return 0, 1 if target == 1 else NO_TARGET
     while target <= parts.size and parts[target - 1] == 0:
         target += 1
-    return 0, target if target <= parts.size else NEVER
+    return 0, target if target <= parts.size else NO_TARGET
 
 
 @inlined
 def lay_rules(
     setup: Setup, money: Money, side: int, ref: int, r_ticks: int, steps: int, parts: Array, cash: float
 ) -> Rules:
-    even, cost = FAR, 0.0
+    even, cost = NO_LEVEL, 0.0
     if setup.even:
         if setup.even_costs:
             cost = 2 * fee(money, steps, ref) / (steps * money.tick_step) + money.entry_slip + money.exit_slip

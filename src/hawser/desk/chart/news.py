@@ -14,9 +14,12 @@ from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.news import NewsMark
 
-FAR = 1e9
+OFF_SCREEN = 1e9
 BESIDE = 4.0  # pixels between an event's line and its words
-ABOVE, ROW = 58.0, 16.0  # pixels from the plot's foot to the first words, over the spread's ribbon; and to the next
+ABOVE, WORDS_PX = (
+    58.0,
+    16.0,
+)  # pixels from the plot's foot to the first words, over the spread's ribbon; and to the next
 NAMED = 3  # events to come that are named
 TALL, HIGHER = 23.0, 6  # pixels that a level's words take; rows that an event's words give way by
 
@@ -46,7 +49,7 @@ class NewsLines(pg.GraphicsObject):
             self.update()
 
     def boundingRect(self) -> QRectF:
-        return QRectF(-FAR, -FAR, 2 * FAR, 2 * FAR)
+        return QRectF(-OFF_SCREEN, -OFF_SCREEN, 2 * OFF_SCREEN, 2 * OFF_SCREEN)
 
     def in_view(self) -> list[tuple[float, float, float, NewsMark]]:
         """Where each event that shows stands, and where its band begins and ends."""
@@ -104,8 +107,8 @@ class NewsLines(pg.GraphicsObject):
                 left = foot.x() - BESIDE - wide
                 if left < newest:
                     break
-            tops = (foot.y() - ABOVE - ROW * (row + higher / 2) for higher in range(2 * HIGHER))
-            boxes = (QRectF(left, top, wide, ROW) for top in tops)
+            tops = (foot.y() - ABOVE - WORDS_PX * (row + higher / 2) for higher in range(2 * HIGHER))
+            boxes = (QRectF(left, top, wide, WORDS_PX) for top in tops)
             box = next((one for one in boxes if not any(one.intersects(other) for other in taken)), None)
             if box is None:
                 break

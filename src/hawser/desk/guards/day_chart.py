@@ -12,7 +12,7 @@ from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.guards import SHOWN_AHEAD, SHOWN_BACK, GuardPicture, Span
 
-ROW, HEAD, NAMES, RIGHT = 25, 22, 118, 14
+DAY_ROW_PX, HEAD, NAMES, RIGHT = 25, 22, 118, 14
 WORDS = {"news": "news", "session": "no entries", "closed": "closed", "hours": "open"}
 
 
@@ -23,12 +23,12 @@ class DayChart(QWidget):
         super().__init__()
         self._look = look
         self._picture: GuardPicture | None = None
-        self.setMinimumHeight(HEAD + 3 * ROW)
+        self.setMinimumHeight(HEAD + 3 * DAY_ROW_PX)
         self.setAccessibleName("The next 24 hours of every instrument")
 
     def show_picture(self, picture: GuardPicture) -> None:
         self._picture = picture
-        self.setFixedHeight(HEAD + ROW * len(picture.days) + 6)
+        self.setFixedHeight(HEAD + DAY_ROW_PX * len(picture.days) + 6)
         self.setAccessibleDescription("; ".join(self._said(symbol, spans) for symbol, spans in picture.days))
         self.update()
 
@@ -54,7 +54,7 @@ class DayChart(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_hours(painter)
         for number, (symbol, spans) in enumerate(self._picture.days):
-            self._paint_row(painter, HEAD + number * ROW, symbol, spans)
+            self._paint_row(painter, HEAD + number * DAY_ROW_PX, symbol, spans)
         x = self._x(self._picture.time)
         painter.setPen(QPen(self._look.color("ink"), 2))
         painter.drawLine(QPointF(x, HEAD - 6), QPointF(x, self.height() - 4))
@@ -77,11 +77,11 @@ class DayChart(QWidget):
             painter.drawText(QRectF(x - 24, 0, 48, HEAD - 5), Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_row(self, painter: QPainter, top: int, symbol: str, spans: tuple[Span, ...]) -> None:
-        middle = top + ROW / 2
+        middle = top + DAY_ROW_PX / 2
         painter.setFont(font(12, bold=True))
         painter.setPen(self._look.color("ink"))
         name = QFontMetricsF(painter.font()).elidedText(symbol, Qt.TextElideMode.ElideRight, NAMES - 20)
-        painter.drawText(QRectF(10, top, NAMES - 14, ROW), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.drawText(QRectF(10, top, NAMES - 14, DAY_ROW_PX), Qt.AlignmentFlag.AlignVCenter, name)
         for span in (one for one in spans if one.mark == "hours"):
             painter.setPen(QPen(self._look.color("ink2"), 1))
             painter.setBrush(self._look.color("ground"))
@@ -141,7 +141,7 @@ class DayChart(QWidget):
 
     def told_at(self, x: float, y: float) -> str:
         """What stands at a point, in words."""
-        row = int((y - HEAD) // ROW)
+        row = int((y - HEAD) // DAY_ROW_PX)
         if self._picture is None or not 0 <= row < len(self._picture.days):
             return ""
         symbol, spans = self._picture.days[row]

@@ -15,7 +15,7 @@ from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.guards import GuardView
 
-ROW, HEAD = 30, 20
+GUARD_ROW_PX, HEAD = 30, 20
 NAME, NOW, LIMIT, GAUGE, STATE, ACTS = 158, 84, 104, 132, 186, 84  # widths; the rest is what it watches
 
 
@@ -36,7 +36,7 @@ class GuardRow(QWidget):
         self._look = look
         self.view: GuardView | None = None
         self._time = 0
-        self.setFixedHeight(ROW)
+        self.setFixedHeight(GUARD_ROW_PX)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_Hover)
         self.drill_button, self.rearm_button = SureButton("Drill"), QPushButton("Re-arm")
@@ -124,9 +124,9 @@ class GuardRow(QWidget):
         if self.hasFocus() or self.underMouse():
             painter.fillRect(self.rect().adjusted(1, 0, -1, -1), self._look.color("ground"))
         if self.hasFocus():
-            painter.fillRect(0, 0, 3, ROW - 1, self._look.color("ink"))
+            painter.fillRect(0, 0, 3, GUARD_ROW_PX - 1, self._look.color("ink"))
         painter.setPen(self._look.color("hairline"))
-        painter.drawLine(0, ROW - 1, self.width(), ROW - 1)
+        painter.drawLine(0, GUARD_ROW_PX - 1, self.width(), GUARD_ROW_PX - 1)
         name = f"{view.name} \u00b7 {view.subject}" if view.subject and view.gauge else view.name
         closed = view.closed is not None
         self._text(painter, 10, NAME - 16, name, bold=True)
@@ -136,7 +136,7 @@ class GuardRow(QWidget):
             self._text(painter, left + 16, LIMIT + GAUGE - 28, view.limit, role="ink2")
         else:
             self._text(painter, left, LIMIT, view.limit, right=True, role="ink2")
-            self._gauge(painter, QRectF(left + LIMIT + 12, ROW / 2 - 5, GAUGE - 24, 10), view)
+            self._gauge(painter, QRectF(left + LIMIT + 12, GUARD_ROW_PX / 2 - 5, GAUGE - 24, 10), view)
         left += LIMIT + GAUGE
         end = self.width() - STATE - ACTS
         self._text(painter, left, end - left - 10, view.watches, role="ink2")
@@ -151,7 +151,7 @@ class GuardRow(QWidget):
         painter.setPen(self._look.color(role))
         side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
         fits = QFontMetricsF(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, wide)
-        painter.drawText(QRectF(x, 0, wide, ROW - 1), Qt.AlignmentFlag.AlignVCenter | side, fits)
+        painter.drawText(QRectF(x, 0, wide, GUARD_ROW_PX - 1), Qt.AlignmentFlag.AlignVCenter | side, fits)
 
     def _gauge(self, painter: QPainter, box: QRectF, view: GuardView) -> None:
         """Used in full, what open stops could still use hatched, the rest free."""

@@ -40,7 +40,7 @@ from hawser.engine.events import VenuePosition
 from hawser.engine.model import transitions as states
 from hawser.service.views.snapshot import BasketView, Snapshot, TradeView
 
-ROW = 36
+STRIP_PX = 36
 MARK = 26  # left of the name: the box that marks a trade
 LEFT = 252  # instrument, side, quantity
 RIGHT = 336  # result, money, state
@@ -84,7 +84,7 @@ class TradeRow(QWidget):
         self._currency = ""
         self.selected = False
         self._now = 0
-        self.setFixedHeight(ROW)
+        self.setFixedHeight(STRIP_PX)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.button = SureButton("Close")
         self.button.setParent(self)
@@ -119,7 +119,7 @@ class TradeRow(QWidget):
 
     def _lay_button(self, asking: bool) -> None:
         wide = ASKING if asking else ACTION
-        self.button.setGeometry(self.width() - wide + 8, 5, wide - 20, ROW - 10)
+        self.button.setGeometry(self.width() - wide + 8, 5, wide - 20, STRIP_PX - 10)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         """The menu key and the right button: what can be done with this trade."""
@@ -185,22 +185,24 @@ class TradeRow(QWidget):
 
     def _paint_name(self, painter: QPainter, trade: TradeView) -> None:
         assert self._instrument is not None
-        box = QRectF(10, ROW / 2 - 5, 10, 10)
+        box = QRectF(10, STRIP_PX / 2 - 5, 10, 10)
         painter.setPen(QPen(self._look.color("ink2"), 1))
         painter.setBrush(self._look.color("ink" if self.marked else "panel"))
         painter.drawRect(box)
-        self._text(painter, QRectF(MARK, 0, 100, ROW), trade.symbol, bold=True)
+        self._text(painter, QRectF(MARK, 0, 100, STRIP_PX), trade.symbol, bold=True)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self._look.color("ink"))
         tip = -4 * trade.side
-        shape = QPolygonF([QPointF(128, ROW / 2 - tip), QPointF(136, ROW / 2 - tip), QPointF(132, ROW / 2 + tip)])
+        shape = QPolygonF(
+            [QPointF(128, STRIP_PX / 2 - tip), QPointF(136, STRIP_PX / 2 - tip), QPointF(132, STRIP_PX / 2 + tip)]
+        )
         painter.drawPolygon(shape)
-        self._text(painter, QRectF(142, 0, 40, ROW), fg.side_word(trade.side))
+        self._text(painter, QRectF(142, 0, 40, STRIP_PX), fg.side_word(trade.side))
         qty = self._instrument.qty(trade.open_steps if trade.opened else trade.steps)
-        self._text(painter, QRectF(178, 0, LEFT - 190, ROW), qty, right=True)
+        self._text(painter, QRectF(178, 0, LEFT - 190, STRIP_PX), qty, right=True)
 
     def _paint_strip(self, painter: QPainter, trade: TradeView, width: float) -> None:
-        p, y = self._look.palette, ROW / 2
+        p, y = self._look.palette, STRIP_PX / 2
 
         def x(r: float) -> float:
             return self._axis.x(r, width)
@@ -234,7 +236,7 @@ class TradeRow(QWidget):
 
     def _paint_pending(self, painter: QPainter, trade: TradeView, x: Callable[[float], float]) -> None:
         """Nothing is open: what would be, in outline, and how far the price is from it."""
-        p, y = self._look.palette, ROW / 2
+        p, y = self._look.palette, STRIP_PX / 2
         painter.setBrush(p.color("panel"))
         painter.setPen(QPen(p.color("ink"), 1.5))
         painter.drawRect(QRectF(x(0) - 5, y - 4, 10, 8))
@@ -266,16 +268,16 @@ class TradeRow(QWidget):
         loud = loud or not self._tended
         lines = self._state(trade).splitlines()
         for number, line in enumerate(lines):
-            box = QRectF(left + 192, number * ROW / len(lines), RIGHT - 192, ROW / len(lines))
+            box = QRectF(left + 192, number * STRIP_PX / len(lines), RIGHT - 192, STRIP_PX / len(lines))
             self._text(painter, box, line, "caution" if loud else "ink", bold=loud)
         if trade.pending:
             heat = f"at risk {fg.money(trade.heat, self._currency)}"
-            self._text(painter, QRectF(left, 0, 176, ROW), heat, "ink2", right=True)
+            self._text(painter, QRectF(left, 0, 176, STRIP_PX), heat, "ink2", right=True)
             return
         tone = "gain" if trade.result_r >= 0 else "loss"
-        self._text(painter, QRectF(left, 0, 68, ROW), fg.r(trade.result_r), tone, bold=True, right=True)
+        self._text(painter, QRectF(left, 0, 68, STRIP_PX), fg.r(trade.result_r), tone, bold=True, right=True)
         money = fg.money(trade.money, self._currency, sign=True)
-        self._text(painter, QRectF(left + 70, 0, 106, ROW), money, right=True)
+        self._text(painter, QRectF(left + 70, 0, 106, STRIP_PX), money, right=True)
 
     def _state(self, trade: TradeView) -> str:
         if not self._tended:
@@ -316,7 +318,7 @@ class StrangerRow(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedHeight(ROW)
+        self.setFixedHeight(STRIP_PX)
         self.text = Label()
         self.text.setProperty("role", "caution")
         self.button = OnceButton("Adopt: set a stop now")

@@ -15,7 +15,7 @@ from hawser.desk.theme.fonts import font
 from hawser.rehearsal.trial import Fan
 
 LOW, HIGH, BIN = -3.0, 8.0, 0.1  # R; what lies beyond stands in the outermost column
-MARGIN, AXIS, ROW, HEAD = 22.0, 22.0, 22.0, 22.0
+MARGIN, AXIS, FAN_ROW_PX, HEAD = 22.0, 22.0, 22.0, 22.0
 
 
 class FanView(QWidget):
@@ -56,8 +56,8 @@ class FanView(QWidget):
             painter.drawText(QRectF(self.rect()), Qt.AlignmentFlag.AlignCenter, text)
             painter.end()
             return
-        rows = min(len(fan.ended), 6, max(2, int((self.height() - 90.0 - AXIS - HEAD) / ROW)))
-        below = HEAD + ROW * rows
+        rows = min(len(fan.ended), 6, max(2, int((self.height() - 90.0 - AXIS - HEAD) / FAN_ROW_PX)))
+        below = HEAD + FAN_ROW_PX * rows
         dots = QRectF(MARGIN, 4, self.width() - 2 * MARGIN, max(40.0, self.height() - below - AXIS - 4))
         low, high = self._reach(fan)
         self._axis(painter, dots, low, high)
@@ -138,18 +138,18 @@ class FanView(QWidget):
             spot = QRectF(box.left() + x, box.top(), 110 if not x else 55, HEAD)
             painter.drawText(spot, right if x else left, text)
         for number, one in enumerate(fan.ended[:rows]):
-            y = box.top() + HEAD + ROW * number
+            y = box.top() + HEAD + FAN_ROW_PX * number
             painter.setPen(QPen(p.color("hairline"), 1))
             painter.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
             painter.setPen(p.color("ink"))
-            painter.drawText(QRectF(box.left(), y, 140, ROW), left, one.why)
+            painter.drawText(QRectF(box.left(), y, 140, FAN_ROW_PX), left, one.why)
             cells = [(150.0, fg.percent(one.share * 100, 0), "ink"), (215.0, fg.r(one.mean), _tone(one.mean))]
             match = other.get(one.why)
             if match is not None:
                 cells += [(280.0, fg.percent(match.share * 100, 0), "ink2"), (345.0, fg.r(match.mean), "ink2")]
             for x, text, tone in cells:
                 painter.setPen(p.color(tone))
-                painter.drawText(QRectF(box.left() + x - 10, y, 65, ROW), right, text)
+                painter.drawText(QRectF(box.left() + x - 10, y, 65, FAN_ROW_PX), right, text)
             room = box.width() - bars
             if room > 40:
                 painter.fillRect(QRectF(box.left() + bars, y + 8, room * one.share, 8), p.color(_tone(one.mean)))

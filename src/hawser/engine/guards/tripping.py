@@ -50,6 +50,8 @@ def begin(outbox: Outbox, event: ev.AnyEvent) -> None:
     """Before an event is folded: what ends by its time has ended, with the equity known until then; and filters go by a
     bar from the moment it is complete."""
     state = outbox.state
+    # Periods turn before the event is looked at, whatever it is. They once turned with the look at the guards only, and a
+    # first quote after midnight that tripped another guard left all counters on the day before.
     if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
         state.measures.setdefault(event.symbol, {}).update(found)
     if must_watch(state) and state.now >= state.guards_at:
@@ -69,6 +71,7 @@ def after(outbox: Outbox, event: ev.AnyEvent) -> None:
         _rejected(outbox, event)
     elif isinstance(event, ev.OrderFilled):
         _slipped(outbox, event)
+    # Ends before sends: a trade that ends and is followed at once counts its loss before the new entry is counted.
     for trade in outbox.ended:
         _ended(outbox, trade)
     _sent(outbox)
@@ -84,6 +87,8 @@ def after(outbox: Outbox, event: ev.AnyEvent) -> None:
 
 def trip(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
     """A kill switch latches; what waits is taken back, and what was chosen is done."""
+    # What a latched switch does was done when it latched. Doing it again at each further loss would close what a person
+    # has opened since by another account of the same policy, or left open on purpose.
     if memory.latched:
         return
     _latch(outbox, guard, subject, memory, why)
@@ -316,6 +321,7 @@ def _sent(outbox: Outbox) -> None:
 
 def _slipped(outbox: Outbox, event: ev.OrderFilled) -> None:
     """A fill that is worse than was expected: of a stop from its level, of a market order from the quote."""
+    # A target is a limit order: it fills at its level or better.
     order = outbox.state.orders.get(event.order)
     if order is None or order.role == "target":
         return
@@ -330,6 +336,7 @@ def _slipped(outbox: Outbox, event: ev.OrderFilled) -> None:
 
 def _ended(outbox: Outbox, trade: Trade) -> None:
     """A trade has ended: what it came to, the losing streak, the cool-down."""
+    # An entry that never filled is neither a win nor a loss.
     if not trade.entered:
         return
     net = trade.profit - trade.commission

@@ -18,7 +18,7 @@ from hawser.core.rig import Rig
 from hawser.core.rig_numbers import money_of, setup_of
 from hawser.core.rules import trade_levels
 from hawser.core.rules.bar_close import begun
-from hawser.core.rules.inside_bar import FAR
+from hawser.core.rules.inside_bar import NO_LEVEL
 from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
 from hawser.engine.model.state import EngineState, TargetLine, Trade
@@ -87,7 +87,7 @@ def lay(state: EngineState, trade: Trade) -> Laid:
         setup, money, trade.side, trade.ref, trade.r_ticks, max(1, trade.original), parts, float(equity)
     )  # fmt: skip
     if math.isnan(fx) and setup.even_costs:
-        rules = rules._replace(break_even=FAR)
+        rules = rules._replace(break_even=NO_LEVEL)
     step_at, step_to = np.empty((2, len(trade.plan.tended.step)), np.int64)
     trade_levels.lay_steps(setup, trade.side, trade.ref, trade.r_ticks, atr, step_at, step_to)
     return Laid(rules, step_at, step_to)
@@ -145,7 +145,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
         else:
             found.append(Waiting(0, effect, "never: its target is gone"))
 
-    if rig.break_even is not None and rules.break_even != FAR and trade.side * (rules.break_even - trade.stop) > 0:
+    if rig.break_even is not None and rules.break_even != NO_LEVEL and trade.side * (rules.break_even - trade.stop) > 0:
         at(rules.break_even_after, rules.break_even_target, f"break-even to {price(rules.break_even)}")
     for number, (reach, to) in enumerate(zip(laid.step_at.tolist(), laid.step_to.tolist(), strict=True), start=1):
         if trade.side * (to - trade.stop) > 0 and to > 0:

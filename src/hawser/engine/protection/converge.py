@@ -21,7 +21,8 @@ from hawser.engine.protection.covering import MOST_PARTS, due, most_steps, parts
 from hawser.engine.protection.parts import want_parts, want_rungs
 from hawser.engine.protection.regrid import left_with
 
-# Part of the policy's deadline given to attaching a stop; what is left is for getting out.
+# Part of the policy's deadline given to attaching a stop; what is left is for getting out. Half of each: a close takes
+# one request and its answer, as a stop does, and both may have to be tried more than once.
 ATTACH_SHARE = 0.5
 
 
@@ -34,11 +35,17 @@ def converge(outbox: Outbox, trade: Trade) -> None:
     if outbox.put_off is not None:
         outbox.put_off[trade.id] = trade
         return
+    # A state that may be wrong sends nothing: an order that the record does not know would be laid a second time. A trade
+    # whose instrument is another now is left as it rests, because its levels would mean something else (section 2).
     if outbox.state.suspect or trade.left:
         return
     if trade.state in (states.PLANNED, states.ENDED):
         _sweep(outbox, trade)
         return
+    # The order of these steps matters. What waits of the entry comes first: it may fill at any moment, and what fills
+    # needs a stop. Stops come before everything that takes a part of the position, so that a target never leaves while
+    # the stop for the same units is still missing. A close is sent beside the stop and not instead of it: the stop stays
+    # until the position is gone, because a close can be refused.
     _want_entry(outbox, trade)
     if trade.open_steps == 0:
         _without_position(outbox, trade)
@@ -72,6 +79,7 @@ def _want_entry(outbox: Outbox, trade: Trade) -> None:
     if order is None or order.over or order.pending or order.state != states.RESTING:
         return
     why = ""
+    # Once a part was closed the rest of the entry is not wanted any more: it would fill into a trade that is ending.
     if trade.leave or trade.closed:
         why = words(trade.leave, outbox.currency) or "the trade is being closed"
     elif cancels(outbox.state, trade):
@@ -91,10 +99,12 @@ def _want_entry(outbox: Outbox, trade: Trade) -> None:
 def _without_position(outbox: Outbox, trade: Trade) -> None:
     entry = outbox.state.orders.get(trade.entry)
     if (entry is not None and not entry.over) or outbox.state.orders_of(trade, "rung"):
+        # A stop that is left would open a position the other way if it filled; the entry or a rung may still fill, and
+        # the trade goes on then.
         if trade.entered:
             _sweep(outbox, trade)
         _note_exposed(outbox, trade, False)
-        return  # the entry or a rung may still fill
+        return
     _sweep(outbox, trade)
     trade.ended = outbox.state.now
     outbox.ended.append(trade)
@@ -107,6 +117,7 @@ def _without_position(outbox: Outbox, trade: Trade) -> None:
         outbox.tell("info", "trade_ended", text, trade)
         follows = trade.plan.rig is not None and trade.plan.rig.follow_on is not None
         trade.due = "turn" if trade.turn else "follow" if follows else ""
+        # What follows is an event of its own, so that it is recorded, and sized by the equity after this end.
         if trade.due:
             outbox.later(f"{trade.due}:{trade.id}", 0)
     else:
@@ -126,6 +137,7 @@ def _sweep(outbox: Outbox, trade: Trade) -> None:
 
 def _judge_cover(outbox: Outbox, trade: Trade) -> None:
     """Exposed or protected, and the deadline that goes with exposed."""
+    # Only what the venue has accepted counts: a stop that was sent may have been lost, or refused.
     covered = covered_steps(outbox.state, trade) >= trade.open_steps
     if trade.state == states.EXPOSED and covered:
         advance_trade(outbox, trade, "cover")
@@ -149,6 +161,7 @@ def _note_exposed(outbox: Outbox, trade: Trade, exposed: bool) -> None:
     now, policy = outbox.state.now, outbox.state.account.policy if outbox.state.account else None
     if exposed and not trade.exposed_since:
         trade.exposed_since = now
+        # The timer carries the moment: one that was started for an earlier stretch without cover means nothing now.
         deadline_s = policy.exposed_deadline_s if policy else 5.0
         outbox.later(f"deadline:{trade.id}:{now}", int(deadline_s * ATTACH_SHARE * SECOND))
     elif not exposed and trade.exposed_since:
@@ -177,6 +190,7 @@ def deadline(outbox: Outbox, trade: Trade, since: int) -> None:
 
 def leave(outbox: Outbox, trade: Trade, why: Reason) -> None:
     """Decide to close `trade` at market; `converge` carries it out. The first reason counts."""
+    # A second reason would change what is told and what follows (section 8: a follow-on goes by why a trade ended).
     trade.leave = trade.leave or why
     if trade.state in (states.EXPOSED, states.PROTECTED):
         advance_trade(outbox, trade, "leave")

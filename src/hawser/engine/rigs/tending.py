@@ -23,7 +23,7 @@ from hawser.engine.model.state import EngineState, LastBar, Market, Trade, bar_k
 from hawser.engine.outbox import Outbox
 from hawser.engine.protection.converge import converge, leave
 
-FAR = 1 << 62
+OUT_OF_REACH = 1 << 62
 
 
 class Band(NamedTuple):
@@ -37,7 +37,7 @@ class Band(NamedTuple):
     low_ask: int
 
 
-NO_BAND = Band(FAR, 0, FAR, 0, 0, FAR)
+NO_BAND = Band(OUT_OF_REACH, 0, OUT_OF_REACH, 0, 0, OUT_OF_REACH)
 
 
 def quiet(band: Band, event: ev.Quote) -> bool:
@@ -52,7 +52,7 @@ def quiet(band: Band, event: ev.Quote) -> bool:
 
 def band_of(state: EngineState, symbol: str) -> Band:
     """The band around what an instrument's trades are now. It holds until anything but a quote happens."""
-    bid_above, bid_below, ask_above, ask_below, high_bid, low_ask = 0, FAR, 0, FAR, FAR, 0
+    bid_above, bid_below, ask_above, ask_below, high_bid, low_ask = 0, OUT_OF_REACH, 0, OUT_OF_REACH, OUT_OF_REACH, 0
     for trade in state.trades_in(symbol):
         if not trade.opened or trade.ended:
             continue

@@ -55,7 +55,7 @@ FRAME = 1 / 30
 AFTER_FAULT = 1.0  # seconds until the next picture where one has failed
 DRILL = "drill"  # the calendar of made-up events
 ASLEEP = 0.5  # seconds: where the venue has told less than that ago, it is heard before any deadline counts as missed
-PATIENCE = 0.5  # seconds it is waited for then
+LOOK_WAIT_S = 0.5  # seconds it is waited for then
 LAST_WORDS = 600.0  # s for alerts to leave in where tending has stopped
 NOT_READ = Calendar("news", state="unread")
 ANSWERS = 0.5  # real seconds that a venue in a thread beside this one gets to answer, however fast its clock runs
@@ -506,7 +506,7 @@ class Runtime:
                     self._fault(error)
             until = self.clock.now()
             if until - self._link.told_to > ASLEEP * self.clock.speed * SECOND:
-                until = self._link.catch_up(until, PATIENCE)
+                until = self._link.catch_up(until, LOOK_WAIT_S)
             session.patience = round(ANSWERS * self.clock.speed * SECOND)
             session.run_until(until)
             now = time.monotonic()

@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 
 from hawser.core.errors import UNDECODABLE
-from hawser.service.recording import LAST_PATIENCE, Extent, Here, Way
+from hawser.service.recording import LAST_WAIT_S, Extent, Here, Way
 from hawser.service.watchdog.voice import Voice
 
 EVERY = 1.0  # seconds
@@ -63,7 +63,7 @@ class Heart:
         pulse = Pulse(time.time(), os.getpid(), self._account, held, waiting, self._venue, ended, extent or Extent())
         self._writing = self._way.begin(partial(self._write, msgspec.json.encode(pulse)))
         if ended:
-            wait([self._writing], LAST_PATIENCE)
+            wait([self._writing], LAST_WAIT_S)
 
     def end(self) -> None:
         """Nothing more is written, and nobody is answered."""

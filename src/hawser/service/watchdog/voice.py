@@ -13,7 +13,7 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-PATIENCE = 1.0  # seconds an answer is waited for: a frozen process gives none
+ANSWER_WAIT_S = 1.0  # seconds an answer is waited for: a frozen process gives none
 LONGEST = 64  # bytes of an answer
 PEER = struct.Struct("3i")  # process, user, group
 
@@ -44,11 +44,11 @@ class Voice:
             try:
                 line, _ = self._server.accept()
             except OSError:  # ended, or for the moment there is no room for one more line
-                if self._ended.wait(PATIENCE):
+                if self._ended.wait(ANSWER_WAIT_S):
                     return
                 continue
             with line, contextlib.suppress(OSError):
-                line.settimeout(PATIENCE)
+                line.settimeout(ANSWER_WAIT_S)
                 line.sendall(f"{self._idle():.3f}".encode())
 
     def end(self) -> None:
@@ -64,7 +64,7 @@ def idle_of(path: Path) -> float | None:
     nothing, or another person's process does."""
     try:
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as line:
-            line.settimeout(PATIENCE)
+            line.settimeout(ANSWER_WAIT_S)
             line.connect(_name(path))
             _, user, _ = PEER.unpack(line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, PEER.size))
             return float(line.recv(LONGEST)) if user == os.getuid() else None

@@ -27,7 +27,7 @@ from hawser.venue.quay.client import FarQuay
 LOOK = 0.5  # seconds between two looks
 ASLEEP = 5.0  # seconds: after a longer gap of its own the machine slept, and so did Hawser
 ROUND = 0.7  # seconds an answer of the venue is waited for
-PATIENCE = 60.0  # seconds to flatten in
+FLATTEN_WAIT_S = 60.0  # seconds to flatten in
 AGAIN = 30.0  # seconds, after which flattening that has failed is tried once more
 MOST_CLOSES = 40  # of one position, sent at once
 BACK = "back"  # why flattening ended: Hawser gives signs of life again
@@ -148,7 +148,7 @@ def flatten(socket: Path, silent: Callable[[], bool] = lambda: True) -> str:
     the line to the venue back as soon as it is no longer `silent`: the two would take it from each other."""
     venue = FarQuay(socket)
     try:
-        closed, end = 0, time.monotonic() + PATIENCE
+        closed, end = 0, time.monotonic() + FLATTEN_WAIT_S
         while time.monotonic() < end:
             found = _holdings(venue)
             if not silent():
@@ -164,7 +164,7 @@ def flatten(socket: Path, silent: Callable[[], bool] = lambda: True) -> str:
             for order in to_take_back(found):
                 venue.send(port.CancelOrder(id=order), venue.now)
             _wait(venue, lambda message: False)
-        raise Unavailable("not_flat", f"the venue was not flat after {PATIENCE:.0f} s")
+        raise Unavailable("not_flat", f"the venue was not flat after {FLATTEN_WAIT_S:.0f} s")
     finally:
         venue.close()
 

@@ -18,7 +18,7 @@ from hawser.core.instrument import Instrument
 from hawser.venue import port
 from hawser.venue.quay.book import Book, BookOrder, BookState
 
-FAR = 1 << 40  # a price that no limit to buy is beyond
+ANY_PRICE = 1 << 40  # a price that no limit to buy is beyond
 
 
 class BarWalk:
@@ -192,7 +192,9 @@ class BarWalk:
         quotes = self.book.quotes
         now = quotes[self._symbol]
         if request.kind == "limit":
-            quotes[self._symbol] = (1, 1) if request.side < 0 else (FAR, FAR)  # it rests, wherever the market is
+            quotes[self._symbol] = (
+                (1, 1) if request.side < 0 else (ANY_PRICE, ANY_PRICE)
+            )  # it rests, wherever the market is
         try:
             return self.book.new_order(request)
         finally:

@@ -16,7 +16,7 @@ from hawser.venue import port
 from hawser.venue.quay import wire
 from hawser.venue.quay.weather import Weather
 
-PATIENCE = 10.0  # seconds for the venue to say what it is
+GREETING_WAIT_S = 10.0  # seconds for the venue to say what it is
 STUCK = 1.0  # seconds a request may wait to be taken
 SILENT = 5.0  # seconds without a sign of life after which the line counts as lost
 AGAIN = 0.5  # seconds between attempts to come back
@@ -104,7 +104,7 @@ class FarQuay:
         """Connect and hear what the venue is."""
         if not self._connect():
             raise Unavailable("no_quay", f"{self._path}: no simulated venue listens there; start it with: hawser quay")
-        end = time.monotonic() + PATIENCE
+        end = time.monotonic() + GREETING_WAIT_S
         while time.monotonic() < end:
             self._listen()
             if self.instruments and set(self._histories) == set(self.instruments):

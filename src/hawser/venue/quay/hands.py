@@ -12,7 +12,7 @@ from hawser.venue import port
 from hawser.venue.quay.book import Book, BookOrder, Position
 
 KINDS = ("enlarge", "reduce", "close", "reverse", "cancel", "move")
-FAR = 40  # ticks by which an order is moved at most
+MOST_MOVED_TICKS = 40  # ticks by which an order is moved at most
 PAID = 3_000.0  # money that is paid in or out at most
 
 
@@ -54,7 +54,7 @@ def _order_changed(book: Book, kind: str, draw: random.Random) -> tuple[str, lis
     if kind == "cancel":
         return order.id, book.cancel(order.id)
     instrument = book.instruments[order.symbol]
-    level = max(1, (order.level or 0) + draw.randint(-FAR, FAR))
+    level = max(1, (order.level or 0) + draw.randint(-MOST_MOVED_TICKS, MOST_MOVED_TICKS))
     bound = None if order.bound is None else instrument.price(order.bound)
     amend = port.AmendOrder(id=order.id, level=instrument.price(level), qty=instrument.qty(order.steps), bound=bound)
     return order.id, book.amend(amend)
