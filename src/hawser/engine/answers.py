@@ -248,8 +248,8 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
         trade.opened = fill.time
         trade.best_exit = market.exit_side(trade.side)
         trade.entry_equity = outbox.state.equity
-    # An entry may fill after its trade was given up: its cancel and the fill have crossed. What has filled is a position,
-    # so the trade lives again, gets its stop like any other, and is closed.
+    # An entry may fill after its trade was given up: its cancel and the fill have crossed. What has filled is a
+    # position, so the trade lives again, gets its stop like any other, and is closed.
     if trade.state in (states.ENTERING, states.ENDED):
         late = trade.state == states.ENDED
         advance_trade(outbox, trade, "open")
@@ -288,8 +288,8 @@ def line_of(trade: Trade, order: Order) -> TargetLine | None:
 
 
 def _left(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
-    # More can be closed than is open where a stop and a close both filled; the position is reversed then, which the next
-    # comparison with the venue finds and settles.
+    # More can be closed than is open where a stop and a close both filled; the position is reversed then, which the
+    # next comparison with the venue finds and settles.
     over = trade.closed + fill.steps - trade.entered
     trade.closed += fill.steps
     trade.profit += fill.profit

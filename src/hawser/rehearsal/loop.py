@@ -357,8 +357,8 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
-        # Guards judge before signals: a limit that is reached at this close must not be overtaken by an exit that the same
-        # close signals, but the reason written down is the signal's (section 10, the order of reasons).
+        # Guards judge before signals: a limit that is reached at this close must not be overtaken by an exit that the
+        # same close signals, but the reason written down is the signal's (section 10, the order of reasons).
         at_close, ends = side * closes, False
         if on:
             gd.roll(guarded, i, gd.CLOSES, marked)

@@ -75,8 +75,8 @@ def moved(
     value; `best` and `close` the best exit-side price so far and the bar's last, `exit_side` the market's now;
     `ready`: targets filled, as bits.
     """
-    # Each candidate is held against the stop as it was before this close, not against the tightest so far: "better by one
-    # tick" is about what is sent (section 7). A tie goes to the rule that is looked at first.
+    # Each candidate is held against the stop as it was before this close, not against the tightest so far: "better by
+    # one tick" is about what is sent (section 7). A tie goes to the rule that is looked at first.
     excursion, level, why = side * (best - ref), stop, -1
     if rules.break_even != NO_LEVEL and begun(rules.break_even_after, rules.break_even_target, excursion, ready):
         found = sendable(rules.break_even, stop, exit_side, rules.min_stop, side)

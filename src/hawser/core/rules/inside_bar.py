@@ -129,7 +129,8 @@ def inside(
     """
     targets, target_parts, out = borrowed((targets, target_parts, out))
     losses, loss_parts = borrowed((losses, loss_parts))
-    # A gap has no order inside the bar: what lies beyond the open fills there, whichever side is looked at first after it.
+    # A gap has no order inside the bar: what lies beyond the open fills there, whichever side is looked at first after
+    # it.
     n, left = _adverse(opens, opens, stop, losses, loss_parts, left, out, 0)
     n, left = _favourable(opens, opens, targets, target_parts, left, out, n)
     first_up = favourable_first(order, opens, high, low)

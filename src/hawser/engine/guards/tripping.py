@@ -50,8 +50,8 @@ def begin(outbox: Outbox, event: ev.AnyEvent) -> None:
     """Before an event is folded: what ends by its time has ended, with the equity known until then; and filters go by a
     bar from the moment it is complete."""
     state = outbox.state
-    # Periods turn before the event is looked at, whatever it is. They once turned with the look at the guards only, and a
-    # first quote after midnight that tripped another guard left all counters on the day before.
+    # Periods turn before the event is looked at, whatever it is. They once turned with the look at the guards only, and
+    # a first quote after midnight that tripped another guard left all counters on the day before.
     if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
         state.measures.setdefault(event.symbol, {}).update(found)
     if must_watch(state) and state.now >= state.guards_at:

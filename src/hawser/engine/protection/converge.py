@@ -35,8 +35,9 @@ def converge(outbox: Outbox, trade: Trade) -> None:
     if outbox.put_off is not None:
         outbox.put_off[trade.id] = trade
         return
-    # A state that may be wrong sends nothing: an order that the record does not know would be laid a second time. A trade
-    # whose instrument is another now is left as it rests, because its levels would mean something else (section 2).
+    # A state that may be wrong sends nothing: an order that the record does not know would be laid a second time. A
+    # trade whose instrument is another now is left as it rests, because its levels would mean something else (section
+    # 2).
     if outbox.state.suspect or trade.left:
         return
     if trade.state in (states.PLANNED, states.ENDED):
@@ -44,8 +45,8 @@ def converge(outbox: Outbox, trade: Trade) -> None:
         return
     # The order of these steps matters. What waits of the entry comes first: it may fill at any moment, and what fills
     # needs a stop. Stops come before everything that takes a part of the position, so that a target never leaves while
-    # the stop for the same units is still missing. A close is sent beside the stop and not instead of it: the stop stays
-    # until the position is gone, because a close can be refused.
+    # the stop for the same units is still missing. A close is sent beside the stop and not instead of it: the stop
+    # stays until the position is gone, because a close can be refused.
     _want_entry(outbox, trade)
     if trade.open_steps == 0:
         _without_position(outbox, trade)
