@@ -42,6 +42,7 @@ from hawser.venue.quay import hands
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import reread
 from hawser.venue.quay.weather import SEVERITIES, Weather
+from hawser.verification import world as storm_world
 from hawser.verification.world import ACCOUNT, BooksInMemory, Disk
 from madeup import account, pair
 
@@ -416,8 +417,8 @@ def test_another_tick_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, fi
     old, whole = world.state.instruments[SYMBOL], world.trade.stop
     tick = old.tick / 2 if finer else old.tick * next(factor for factor in (3, 7, 11) if whole % factor)
     new = msgspec.structs.replace(old, tick=tick)
-    anew = [(new, character) if one.symbol == SYMBOL else (one, character) for one, character in world.WORLD]
-    state, since = world._carried(reread(world.venue.book.state), old, new), len(world.entries)
+    anew = [(new, character) if one.symbol == SYMBOL else (one, character) for one, character in storm_world.WORLD]
+    state, since = storm_world._carried(reread(world.venue.book.state), old, new), len(world.entries)
     if lives:
         world.another_answers(anew, state)
         assert world.told(since) >= {"link_down", "instrument_changed"}
@@ -453,7 +454,7 @@ def test_bars_that_completed_while_the_line_was_cut_count_like_the_others(whole)
     if whole:
         while world.venue.next_message(until) is not None:  # nobody hears it
             pass
-        world.another_answers(list(world.WORLD), reread(world.venue.book.state))
+        world.another_answers(list(storm_world.WORLD), reread(world.venue.book.state))
     else:
         world.venue.gust("drop", "", 10 * MINUTE)
         world.run(11 * 60)
@@ -475,7 +476,7 @@ def test_a_contract_that_is_worth_more_while_hawser_lives_makes_the_next_size_sm
     world.run(10)
     old = world.state.instruments[SYMBOL]
     dearer = msgspec.structs.replace(old, multiplier=old.multiplier * 10)
-    traded = [(dearer if one.symbol == SYMBOL else one, character) for one, character in world.WORLD]
+    traded = [(dearer if one.symbol == SYMBOL else one, character) for one, character in storm_world.WORLD]
     world.another_answers(traded, reread(world.venue.book.state))
     world.place()
     assert world.trade.entered == pytest.approx(before / 10, abs=1)
@@ -498,8 +499,8 @@ def test_an_engine_that_fails_by_a_changed_instrument_takes_it_all_the_same(tmp_
         return Engine.handle(engine, event)
 
     engine.handle = handle
-    state = world._carried(reread(world.venue.book.state), old, new)
-    world.another_answers([(new, how) if one.symbol == SYMBOL else (one, how) for one, how in world.WORLD], state)
+    state = storm_world._carried(reread(world.venue.book.state), old, new)
+    world.another_answers([(new, how) if one.symbol == SYMBOL else (one, how) for one, how in storm_world.WORLD], state)
     assert len(world.faults) == 1
     assert world.state.instruments[SYMBOL] == new
     assert world.trade.stop == whole * 2
@@ -510,8 +511,8 @@ def test_an_engine_that_fails_by_a_changed_instrument_takes_it_all_the_same(tmp_
 def test_an_instrument_that_is_gone_while_hawser_lives_leaves_its_trade():
     world = World()
     world.place()
-    without = [one for one in world.WORLD if one[0].symbol != SYMBOL]
-    world.another_answers(without, world._without(reread(world.venue.book.state), SYMBOL))
+    without = [one for one in storm_world.WORLD if one[0].symbol != SYMBOL]
+    world.another_answers(without, storm_world._without(reread(world.venue.book.state), SYMBOL))
     assert world.trade.left
     assert SYMBOL not in world.session.stores
     since = len(world.entries)
@@ -529,8 +530,8 @@ def test_an_instrument_that_is_gone_at_a_restart_leaves_the_others(tmp_path):
     assert world.trade.state == states.PROTECTED
     world.session.close()
     world.venue.hang_up()
-    anew = [one for one in world.WORLD if one[0].symbol != SYMBOL]
-    state = world._without(reread(world.venue.book.state), SYMBOL)
+    anew = [one for one in storm_world.WORLD if one[0].symbol != SYMBOL]
+    state = storm_world._without(reread(world.venue.book.state), SYMBOL)
     world.venue, world.ledger = (
         world._quay(anew, SEVERITIES["calm"], BooksInMemory(state), world.venue.now),
         Ledger(path),
@@ -768,8 +769,8 @@ def test_an_entry_until_the_session_s_end_follows_the_hours_of_who_answers_now()
     order = world.state.orders[world.trade.entry]
     before = order.until
     earlier = [
-        (msgspec.structs.replace(one, sessions=world.OTHER_HOURS[2]) if one.symbol == symbol else one, character)
-        for one, character in world.WORLD
+        (msgspec.structs.replace(one, sessions=storm_world.OTHER_HOURS[2]) if one.symbol == symbol else one, character)
+        for one, character in storm_world.WORLD
     ]
     world.another_answers(earlier, reread(world.venue.book.state))
     assert world.state.orders[order.id].until == before - 3 * MINUTE
