@@ -35,6 +35,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.clock import SECOND
 from hawser.desk.app.quay_panel import GUSTS
+from hawser.desk.app.stations import STATIONS
 from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.rscale import RScale
 from hawser.engine import events as ev
@@ -277,9 +278,9 @@ class Hand:
 
     def _station(self) -> None:
         if QApplication.activeModalWidget() is None:
-            number = self.random.randrange(4)
-            self.did.append(f"station {number}")
-            self.window.show_station(number)
+            name = self.random.choice(STATIONS).name
+            self.did.append(f"station {name}")
+            self.window.show_station(name)
 
     def _weather(self) -> None:
         """Something happens at the venue meanwhile."""

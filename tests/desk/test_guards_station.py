@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import QApplication, QLineEdit, QPushButton
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
+from hawser.desk.app.stations import GUARDS, HELM
 from hawser.desk.guards.policy_editor import told_change
 from hawser.desk.models import figures as fg
 from hawser.desk.models.trade_actions import of_trade
@@ -124,20 +125,20 @@ def test_watched_only_nothing_is_closed_whatever_the_guard_would_do(guards, trad
 
 
 def test_news_in_ten_seconds_takes_back_what_waits_and_stands_beside_the_plan(guards, trader):
-    trader.window.show_station(0)
+    trader.window.show_station(HELM)
     trader.choose(SYMBOL)
     trader.type("entry", "limit 1 atr")
     trader.key(trader.window, KEY.Key_Return, Qt.KeyboardModifier.ControlModifier)
     trader.until(lambda s: any(t.pending and t.symbol == SYMBOL for t in s.trades))
-    trader.window.show_station(2)
+    trader.window.show_station(GUARDS)
     button = next(b for b in guards.findChildren(QPushButton) if b.text() == "News in 10 s")
     trader.click(button)
     trader.until(lambda s: not any(t.pending for t in s.trades), seconds=40)
     trader.read("Drill, made up; 1 cancelled")
-    trader.window.show_station(0)
+    trader.window.show_station(HELM)
     trader.qtbot.waitUntil(lambda: "Drill, made up; opens in" in trader.plan.trouble.text())
     assert not trader.plan.button.isEnabled()
-    trader.window.show_station(2)
+    trader.window.show_station(GUARDS)
     trader.click(next(b for b in guards.findChildren(QPushButton) if b.text() == "End the made-up news"))
     trader.until(lambda s: not s.instrument(SYMBOL).closed)
 

@@ -3,6 +3,7 @@
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
+from hawser.desk.app.stations import RIGS
 from hawser.engine.model import transitions as states
 
 
@@ -61,7 +62,7 @@ def test_rungs_rest_are_drawn_and_go_with_the_trade(trader):
     assert trader.trade(trade.id).heat > 0.8 * 0.006 * trader.now.equity
     actions = [action.text for action in trader.helm.trade_actions()]
     assert not any("Three rungs" in text for text in actions)  # a ladder is not put on what is open
-    trader.window.show_station(1)
+    trader.window.show_station(RIGS)
     trader.window.rigs.list.setCurrentRow(sorted(trader.plan.planning.rigs).index("Three rungs"))
     assert trader.window.rigs.use_button.text() == "Plan with this rig"
     trader.window.flatten()

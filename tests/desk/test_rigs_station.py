@@ -16,6 +16,7 @@ from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail
 from hawser.core.rig_sentences import sentence
+from hawser.desk.app.stations import RIGS
 from hawser.desk.models.rig_draft import SECTIONS, RigDraft, brief
 from hawser.engine.model import transitions as states
 from hawser.formats.rigs import load_rig, save_rig
@@ -300,7 +301,7 @@ def test_an_edited_rig_is_put_on_the_trade_that_has_it(trader):
     one = next(one for one in window.helm.trade_actions() if one.text.startswith("Tend by \u2018Even keel"))
     window.helm.carry_out(one)
     trader.until(lambda s: s.trade(trade.id).rig == "Even keel")
-    window.show_station(1)
+    window.show_station(RIGS)
     pick(window.rigs, "Even keel")
     trader.qtbot.waitUntil(lambda: "1 open trade" in window.rigs.use_button.text())
     write(window.rigs.editor.field("break_even", 0, "offset_ticks"), "7")
@@ -432,7 +433,7 @@ def test_a_trial_without_an_entry_says_why():
 
 
 def test_a_ladder_says_what_does_not_go_with_it_and_its_trial_shows_the_rungs(trader):
-    trader.window.show_station(1)
+    trader.window.show_station(RIGS)
     rigs = trader.window.rigs
     rigs.list.setCurrentRow(sorted(rigs.shelf.rigs).index("Three rungs"))
     trader.frames()

@@ -85,7 +85,7 @@ def test_stations_by_key_and_by_mouse(trader):
     assert trader.window.stack.currentWidget() is trader.window.logbook
     QTest.keyClick(trader.window, Qt.Key.Key_1, ALT)
     assert trader.window.stack.currentWidget() is trader.helm
-    trader.click(trader.window.rail.buttons[1])
+    trader.click(trader.window.rail.buttons["Rigs"])
     assert trader.window.stack.currentWidget() is trader.window.rigs
     QTest.keyClick(trader.window, Qt.Key.Key_3, ALT)
     assert trader.window.stack.currentWidget() is trader.window.account_desk.guards

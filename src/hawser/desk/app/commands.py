@@ -21,7 +21,7 @@ class Commands:
     def all(self) -> list[Action]:
         return [*self._of_the_plan(), *self._of_the_desk(), *self._of_rigs_and_guards(), *self._of_what_there_is()]
 
-    def _at(self, station: int, act: Callable[[], object]) -> Callable[[], None]:
+    def _at(self, station: str, act: Callable[[], object]) -> Callable[[], None]:
         """Go to a station and do something there."""
 
         def run() -> None:
@@ -50,13 +50,9 @@ class Commands:
 
     def _of_the_desk(self) -> list[Action]:
         window = self._window
-        stations = [(name, keys, number) for number, (name, _, keys) in enumerate(STATIONS)]
         accounts = [account_desk.name for account_desk in window.account_desks] if len(window.account_desks) > 1 else []
         return [
-            *(
-                Action(f"Station: {name}", keys, partial(window.show_station, number))
-                for name, keys, number in stations
-            ),
+            *(Action(f"Station: {one.name}", one.key, partial(window.show_station, one.name)) for one in STATIONS),
             *(
                 Action(f"Account: show {name}", f"Ctrl+{number + 1}", partial(window.show_account, number))
                 for number, name in enumerate(accounts)

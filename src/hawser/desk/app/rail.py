@@ -2,32 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
 
+from hawser.desk.app.stations import Station
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.words import plain_tip
 from hawser.desk.theme.icon_images import icon
 
 
 class Rail(QWidget):
-    """One button for each station: (name, icon, key)."""
+    """One button for each station."""
 
-    chosen = pyqtSignal(int)
+    chosen = pyqtSignal(str)
 
-    def __init__(self, look: Appearance, stations: list[tuple[str, str, str]]) -> None:
+    def __init__(self, look: Appearance, stations: Sequence[Station]) -> None:
         super().__init__()
         self._look, self._stations = look, stations
         self.setObjectName("ground")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(68)
         self._group = QButtonGroup(self)
-        self.buttons: list[QToolButton] = []
+        self.buttons: dict[str, QToolButton] = {}
         column = QVBoxLayout(self)
         column.setContentsMargins(2, 10, 2, 8)
         column.setSpacing(4)
-        for number, (name, _, key) in enumerate(stations):
+        for name, _, key in stations:
             button = QToolButton()
             button.setText(name)
             button.setToolTip(plain_tip(f"{name} ({key})"))
@@ -36,9 +39,9 @@ class Rail(QWidget):
             button.setIconSize(QSize(22, 22))
             button.setFixedSize(64, 52)
             button.setAutoRaise(True)
-            button.clicked.connect(lambda _, number=number: self.chosen.emit(number))
+            button.clicked.connect(lambda _, name=name: self.chosen.emit(name))
             self._group.addButton(button)
-            self.buttons.append(button)
+            self.buttons[name] = button
             column.addWidget(button)
         column.addStretch(1)
         look.changed.connect(self.restyle)
@@ -46,22 +49,23 @@ class Rail(QWidget):
 
     def restyle(self) -> None:
         p = self._look.palette
-        for button, (_, name, _) in zip(self.buttons, self._stations, strict=True):
-            button.setIcon(icon(name, p.color("ink")))
+        for station in self._stations:
+            button = self.buttons[station.name]
+            button.setIcon(icon(station.icon, p.color("ink")))
             button.setStyleSheet(
                 f"QToolButton {{ border: none; background: transparent; color: {p.ink2}; }}"
                 f"QToolButton:checked {{ color: {p.ink}; font-weight: bold; background: {p.panel}; }}"
                 f"QToolButton:focus {{ border: 1px solid {p.ink2}; border-radius: 3px; }}"
             )
 
-    def show_station(self, number: int) -> None:
-        self.buttons[number].setChecked(True)
+    def show_station(self, name: str) -> None:
+        self.buttons[name].setChecked(True)
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
         painter = QPainter(self)
-        for button in self.buttons:
+        for button in self.buttons.values():
             if button.isChecked():
                 painter.fillRect(0, button.y(), 3, button.height(), self._look.color("ink"))
         painter.end()

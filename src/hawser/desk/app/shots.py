@@ -20,7 +20,7 @@ from hawser.demo import world
 from hawser.demo.boot import boot as demo_boot
 from hawser.demo.boot import boot_beside
 from hawser.desk.app.start import application, make_window
-from hawser.desk.app.stations import GUARDS, LOGBOOK
+from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS
 from hawser.desk.app.window import Window
 from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
@@ -107,7 +107,7 @@ def demo_pictures(root: Path, folder: Path) -> None:
     settle(window, lambda: True)
     take(window, folder, "logbook-night")
     window.look.set_theme("paper")
-    window.show_station(0)
+    window.show_station(HELM)
     window.helm.choose_instrument("CAD/CHF")
     window.flatten()
     window.runtime.clock.set(speed=20, running=True)
@@ -145,7 +145,7 @@ def rig_pictures(window: Window, folder: Path) -> None:
     """The Rigs station by day, and two rigs side by side by night."""
     window.helm.choose_instrument("CAD/CHF")
     settle(window, lambda: has_bars(window) and window.helm.symbol == "CAD/CHF")
-    window.show_station(1)
+    window.show_station(RIGS)
     rigs = window.rigs
     rigs.list.setCurrentRow(sorted(rigs.shelf.rigs).index("Slow warp"))
     settle(window, lambda: rigs.fan.fan is not None)
@@ -156,7 +156,7 @@ def rig_pictures(window: Window, folder: Path) -> None:
     take(window, folder, "rigs-night")
     rigs.beside.setCurrentIndex(0)
     window.look.set_theme("paper")
-    window.show_station(0)
+    window.show_station(HELM)
 
 
 def sizing_pictures(window: Window, folder: Path) -> None:

@@ -32,7 +32,7 @@ from hawser.desk.app.finder import Action, Finder
 from hawser.desk.app.heat_panel import HeatPanel
 from hawser.desk.app.quay_panel import QuayPanel
 from hawser.desk.app.rail import Rail
-from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS, STATIONS
+from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS, STATIONS, named
 from hawser.desk.app.waterline import Waterline
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.common import notifying
@@ -226,8 +226,8 @@ class Window(QMainWindow):
             ("Ctrl+Shift+Q", self.show_quay),
         ):
             self._key(keys, run)
-        for number, (_, _, keys) in enumerate(STATIONS):
-            self._key(keys, partial(self.show_station, number))
+        for one in STATIONS:
+            self._key(one.key, partial(self.show_station, one.name))
         for number in range(len(self.account_desks)):
             self._key(f"Ctrl+{number + 1}", partial(self.show_account, number))
 
@@ -389,20 +389,22 @@ class Window(QMainWindow):
 
     # What people ask
 
-    def show_station(self, number: int) -> None:
-        widgets = (self.helm, self.rigs, self.account_desk.guards, self.logbook)
-        self.stack.setCurrentWidget(widgets[number])
-        self.rail.show_station(number)
-        if number == RIGS and self.latest is not None:
+    def _places(self) -> dict[str, QWidget]:
+        """The widget of each station, of the account in view."""
+        return {HELM: self.helm, RIGS: self.rigs, GUARDS: self.account_desk.guards, LOGBOOK: self.logbook}
+
+    def show_station(self, name: str) -> None:
+        self.stack.setCurrentWidget(self._places()[name])
+        self.rail.show_station(name)
+        if name == RIGS and self.latest is not None:
             self._show_history()
             self.rigs.show_snapshot(self.latest)
 
     @property
-    def station(self) -> int:
-        """Which station is shown."""
+    def station(self) -> str:
+        """The name of the station that is shown."""
         shown = self.stack.currentWidget()
-        places = {self.rigs: RIGS, self.account_desk.guards: GUARDS, self.logbook: LOGBOOK}
-        return next((number for widget, number in places.items() if widget is shown), HELM)
+        return next((name for name, widget in self._places().items() if widget is shown), HELM)
 
     def _show_history(self) -> None:
         """What the Helm shows is what rigs are tried on."""
@@ -527,7 +529,7 @@ class Window(QMainWindow):
         self._rigs_changed()
         if self.rigs.shelf.faults:
             self.notice.tell("caution", "; ".join(self.rigs.shelf.faults))
-        self.show_station(min(kept.station, len(STATIONS) - 1))
+        self.show_station(named(kept.station))
 
     def remember(self) -> None:
         """Note sizes, choices, what is typed and what is kept by name, and have it written: a crash would lose it."""

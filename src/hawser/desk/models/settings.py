@@ -39,7 +39,7 @@ class Kept(Shown):
     geometry: str = ""
     splitters: dict[str, list[Size]] = {}
     columns: dict[str, list[Size]] = {}
-    station: Annotated[int, msgspec.Meta(ge=0)] = 0
+    station: Annotated[int, msgspec.Meta(ge=0)] | str = 0  # by name; settings of before have its place
     plans: dict[str, Draft] = {}  # saved by name
     unfinished_rigs: dict[str, Texts] = {}  # what is typed and makes no rig yet
 
