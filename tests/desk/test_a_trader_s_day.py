@@ -96,6 +96,9 @@ def test_places_with_the_keyboard_and_sees_it_protected(trader):
     assert "protected" in row.accessibleName()
     assert trader.helm.selected == trade.id
     assert trader.scale.focus.trade == trade.id
+    trader.frames()
+    seen = trader.helm.strips.list_area.viewport()
+    assert seen.rect().contains(row.geometry().translated(row.parent().pos())), "a new trade's row is scrolled to"
     lines = [line for line in trader.window.logbook.model.lines if line.trade == trade.id]
     roles = [line.text.split()[0] for line in lines if line.kind == "sent" and "order:" in line.text]
     assert roles[:2] == ["Entry", "Stop"]

@@ -19,6 +19,7 @@ from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 
 MOST_COLUMNS = 560
+LABEL_PX = 46  # from one time to the next; a date takes 40
 STEPS = (MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 2 * HOUR, 3 * HOUR, 6 * HOUR, 12 * HOUR, DAY, 2 * DAY,
          7 * DAY, 28 * DAY, 91 * DAY, 364 * DAY, 1820 * DAY)  # fmt: skip
 
@@ -130,7 +131,7 @@ class TimeAxis(QuickAxis):
         first, last = int(max(0, low)), int(min(self.times.size - 1, high))
         if last <= first:
             return []
-        bars_each = (last - first) / max(1.0, size * (last - first) / (high - low) / 68)
+        bars_each = (last - first) / max(1.0, size * (last - first) / (high - low) / LABEL_PX)
         step = next((step for step in STEPS if step >= bars_each * self.span), STEPS[-1])
         offset = self._offset(int(self.times[last]))
         start, end = int(self.times[first]) + offset, int(self.times[last]) + offset
@@ -153,7 +154,7 @@ class TimeAxis(QuickAxis):
             if spacing >= DAY:
                 texts.append(f"{at:%d %b %y}" if spacing > 60 * DAY else f"{at:%d %b}")
             else:
-                texts.append(f"{at:%a %d %b}" if day is not None and at.date() != day else f"{at:%H:%M}")
+                texts.append(f"{at:%d %b}" if day is not None and at.date() != day else f"{at:%H:%M}")
             day = at.date()
         return texts
 
@@ -196,7 +197,7 @@ class PriceAxis(QuickAxis):
         self._look = look
         self.digits = 5
         self._price: float | None = None
-        self.setTickDensity(1.5)
+        self.setTickDensity(2.0)
 
     def show_price(self, price: float | None) -> None:
         if price != self._price:

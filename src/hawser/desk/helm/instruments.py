@@ -151,7 +151,7 @@ class TwoLines(QStyledItemDelegate):
         painter.drawText(box, side | Qt.AlignmentFlag.AlignBottom, second)
 
 
-WIDTHS = (118, 66, 74)  # columns, pixels
+WIDTHS = (108, 64, 64)  # columns, pixels
 
 
 class InstrumentPanel(QFrame):

@@ -344,7 +344,7 @@ class PlanPanel(QFrame):
         rows += [("Trail", ["trail"]), ("Held lines, backstop", ["held"])]
         for row, (caption, names) in enumerate(rows):
             self._add_row(form, row, caption, names)
-        self.field("entry").setMinimumWidth(176)
+        self.field("entry").setMinimumWidth(136)
         self.field("held").setPlaceholderText("at the venue")
         self.anchor = QPushButton()
         self.anchor.setCheckable(True)
@@ -394,7 +394,7 @@ class PlanPanel(QFrame):
             field.setAlignment(Qt.AlignmentFlag.AlignRight)
             field.setAccessibleName(caption if column == 1 else f"Share of target {name[-1]}")
             field.setToolTip(plain_tip(HELP[name.rstrip("12345")]))
-            field.setMinimumWidth(64)
+            field.setMinimumWidth(52)
             field.textEdited.connect(self._edited)
             field.installEventFilter(self)
             form.addWidget(field, 2 * row, column, 1, 1 if len(names) == 2 else 2)

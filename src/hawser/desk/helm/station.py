@@ -70,7 +70,7 @@ class Helm(QWidget):
             self.top.addWidget(panel)
         self.whole.addWidget(self.top)
         self.whole.addWidget(self.strips)
-        for splitter, sizes in ((self.top, [270, 640, 300]), (self.whole, [516, 164])):
+        for splitter, sizes in ((self.top, [246, 700, 300]), (self.whole, [494, 186])):
             splitter.setHandleWidth(6)
             splitter.setChildrenCollapsible(False)
             splitter.setSizes(sizes)

@@ -32,6 +32,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.instrument import Instrument
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import OnceButton, SureButton
+from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import waits_text
@@ -40,7 +41,7 @@ from hawser.engine.events import VenuePosition
 from hawser.engine.model import transitions as states
 from hawser.service.views.snapshot import BasketView, Snapshot, TradeView
 
-STRIP_PX = 36
+STRIP_PX = 32
 MARK = 26  # left of the name: the box that marks a trade
 LEFT = 252  # instrument, side, quantity
 RIGHT = 336  # result, money, state
@@ -119,7 +120,7 @@ class TradeRow(QWidget):
 
     def _lay_button(self, asking: bool) -> None:
         wide = ASKING if asking else ACTION
-        self.button.setGeometry(self.width() - wide + 8, 5, wide - 20, STRIP_PX - 10)
+        self.button.setGeometry(self.width() - wide + 8, 3, wide - 20, STRIP_PX - 6)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         """The menu key and the right button: what can be done with this trade."""
@@ -371,10 +372,12 @@ class StripPanel(QFrame):
         self._list.setContentsMargins(0, 0, 0, 0)
         self._list.setSpacing(0)
         self._list.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(inside)
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list_area = QScrollArea()
+        self.list_area.setWidget(inside)
+        self.list_area.setWidgetResizable(True)
+        self.list_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._in_view = ""  # the chosen trade that was scrolled to
+        self._scroll_soon = once(self, 0, self._scroll_to_chosen)
         box = QVBoxLayout(self)
         box.setContentsMargins(1, 1, 1, 1)
         box.setSpacing(0)
@@ -386,7 +389,7 @@ class StripPanel(QFrame):
         page.setSpacing(0)
         page.addWidget(self._ruler)
         page.addWidget(self._empty)
-        page.addWidget(scroll, 1)
+        page.addWidget(self.list_area, 1)
         self.add_page("Open trades", trades)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
         look.changed.connect(self.update)
@@ -455,6 +458,14 @@ class StripPanel(QFrame):
         self._empty.setVisible(not live and not snapshot.unexplained)
         self._ruler.setVisible(bool(live))
         self._show_sums(snapshot, live)
+        if selected != self._in_view:
+            self._in_view = selected
+            self._scroll_soon.start()  # a new row has its place only once it is laid out
+
+    def _scroll_to_chosen(self) -> None:
+        row = self.rows.get(self._in_view)
+        if row is not None:
+            self.list_area.ensureWidgetVisible(row, 0, 0)
 
     def _new_row(self, trade_id: str) -> TradeRow:
         row = TradeRow(self._look, self._axis)
