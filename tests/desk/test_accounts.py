@@ -76,7 +76,7 @@ def test_an_account_that_cannot_be_tended_is_told_of_also_where_the_other_opens_
     assert not window.helm.plan.button.isEnabled()
     assert all("NOT TENDED" in row.accessibleName() for row in window.helm.strips.rows.values())
     window.account_desks[1].bridge.failed.emit("no such file")
-    assert window.banner.text() == f"{window.berths[0].name}: Tending has stopped\nBreakwater: no such file"
+    assert window.banner.text() == f"{window.account_desks[0].name}: Tending has stopped\nBreakwater: no such file"
     window.account_desks[0].bridge.ready.emit()
     assert window.banner.isVisible()
 

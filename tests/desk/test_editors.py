@@ -198,7 +198,7 @@ def test_what_is_typed_in_forms_and_not_applied_is_there_again_also_at_the_next_
     again.window.edit_account()
     editor = again.window.editors["account"]
     assert editor.field("policy.max_heat_percent").text() == "0."
-    assert "Typed earlier and not applied" in editor.told.text()
+    assert "You typed this earlier" in editor.told.text()
     QTest.keyClick(editor, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert editor.field("policy.max_heat_percent").text() == "3"
     again.window.edit_account()
@@ -207,7 +207,7 @@ def test_what_is_typed_in_forms_and_not_applied_is_there_again_also_at_the_next_
     again.click(editor.apply_button)
     again.until(lambda s: s.settings.policy.max_heat_percent == 2.5)
     again.window.edit_account()
-    assert "Typed earlier" not in editor.told.text()
+    assert "You typed this earlier" not in editor.told.text()
     again.helm.choose_instrument(symbol)
     again.window.edit_instrument()
     assert again.window.editors["instrument"].field("symbol").text() == "Other"
@@ -234,7 +234,7 @@ def test_a_guard_s_form_that_is_refused_stays_as_it_was_typed(trader):
         trader.click(button)
         assert form.isVisible()
         assert form.field("percent").text() == "1.75"
-    assert "has changes of its own" in form.told.text()
+    assert "text was changed" in form.told.text()
     station.editor.reload()
     trader.click(form.apply_button)
     assert form.isHidden()

@@ -252,7 +252,7 @@ def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trade
     guards.editor.text.setPlainText(guards.editor.text.toPlainText() + "\n# typed, not applied")
     QTest.keyClick(guards.editor, KEY.Key_Escape)
     guards.edit_guard("Week loss")
-    assert "has changes of its own" in guards.forms.forms[dc.LossSwitch].told.text()
+    assert "text was changed" in guards.forms.forms[dc.LossSwitch].told.text()
 
 
 def test_the_dead_man_s_watch_is_set_in_the_station(guards, trader):

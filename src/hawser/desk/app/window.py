@@ -161,7 +161,7 @@ class Window(QMainWindow):
 
     def _connect(self) -> None:
         for account_desk in self.account_desks:
-            self._connect_berth(account_desk)
+            self._connect_account(account_desk)
         self.accounts.chosen.connect(self.show_account)
         if len(self.account_desks) > 1:
             self.waterline.hold.setText("Flatten & halt all")
@@ -185,7 +185,7 @@ class Window(QMainWindow):
         self._app().focusWindowChanged.connect(self._listen)
         self._app().applicationStateChanged.connect(self._let_go)
 
-    def _connect_berth(self, account_desk: AccountDesk) -> None:
+    def _connect_account(self, account_desk: AccountDesk) -> None:
         bridge, helm = account_desk.bridge, account_desk.helm
         bridge.snapshot.connect(lambda snapshot: self._take(account_desk, snapshot))
         bridge.lines.connect(account_desk.logbook.add)
