@@ -185,7 +185,7 @@ def test_a_position_not_ours_is_shown_as_it_is_by_now(trader):
     assert qty(more.steps) in row.button.accessibleName()
     assert "not opened by Hawser" in row.text.text()
     trader.helm.strips.show_snapshot(msgspec.structs.replace(found, left=(held.id,)), "")
-    assert "left as it rests" in row.text.text()
+    assert "not tended" in row.text.text()
 
 
 def test_a_plan_that_took_another_s_place_by_itself_is_not_placed_before_somebody_chose_it(trader, monkeypatch):

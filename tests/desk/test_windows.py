@@ -309,7 +309,7 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
     form.field("percent").setText("1.5")
     form.field("percent").textEdited.emit("1.5")
     monkeypatch.setattr("hawser.desk.guards.policy_editor.small_text", hanging)
-    for module in ("alerts", "sentry"):
+    for module in ("alerts.channels", "watchdog.control"):
         monkeypatch.setattr(f"hawser.service.{module}.save", hanging)
     monkeypatch.setattr("hawser.service.profiles.rigs.save_rig", hanging)
     window.show_station(GUARDS)
