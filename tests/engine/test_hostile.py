@@ -166,6 +166,23 @@ def test_a_stop_that_another_hand_moves_takes_none_of_the_others_away_from_the_m
     assert second in {one.order for one in wished}  # a person may
 
 
+def test_one_stop_of_several_that_the_venue_has_nearer_is_not_moved_back_by_a_small_step_of_the_others():
+    """Storm 8614959: a trail moved the others to where they still rested farther from the market than this one."""
+    hand = split()
+    first, *others = stops(hand)
+    wanted = hand.trade.stop
+    for order in others:
+        hand.do(ev.OrderAccepted, order=order)
+    hand.do(ev.OrderAccepted, order=first, level=wanted + 4)  # the venue has it there
+    for step in (2, 4):
+        moved = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted + step), cm.Amend)
+        assert {one.order for one in moved} == set(others)
+        for one in moved:
+            hand.do(ev.AmendAccepted, order=one.order, level=one.level, steps=one.steps)
+    nearer = of(hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=wanted + 6), cm.Amend)
+    assert {one.order for one in nearer} == {first, *others}
+
+
 def test_one_stop_of_two_that_the_venue_adjusts_does_not_move_the_other():
     hand = split(most=60)
     first, other = stops(hand)

@@ -90,8 +90,8 @@ def _keep_stop(desk: Desk, trade: Trade, order: Order, steps: int) -> None:
     if order.pending or order.state != states.RESTING:
         return
     level, needed = trade.venue_stop, order.filled + steps
-    if order.level is not None and (order.given_up == level or _nearer_by_itself(trade, order.level)):
-        level = order.level  # it stays where the venue has it until another is wanted
+    if order.level is not None and _stays(trade, order, order.level):
+        level = order.level
     if not desk.state.reconciled and order.left >= steps:
         return  # an older record may not know how near it rests: what the venue holds comes first
     if (order.level == level and order.steps == needed) or not due(desk, trade, "stop", order.number, order.retry_at):
@@ -112,10 +112,16 @@ def _surely_covered(desk: Desk, trade: Trade) -> int:
     return sum(one.surely_left for one in desk.state.orders_of(trade, "stop") if one.state == states.RESTING)
 
 
-def _nearer_by_itself(trade: Trade, level: int) -> bool:
-    """Whether one of several stops rests nearer to the market than the one that all follow only because the venue or
-    another hand has put it there: nobody has asked for any to be moved away."""
-    return trade.stop_code in rs.AS_IT_RESTS and trade.side * (trade.venue_stop - level) < 0
+def _stays(trade: Trade, order: Order, level: int) -> bool:
+    """Whether one of several stops stays at the level where the venue has it. It does until another than the one that
+    it gave up is wanted; where it rests nearer to the market than that, until a still nearer one is, or a person moves
+    them away. One that rests nearer only because the venue or another hand has put it there stays too."""
+    wanted = trade.venue_stop
+    if order.given_up == wanted:
+        return True
+    nearer = trade.side * (level - wanted) > 0
+    moved_away = not order.given_up or trade.side * (wanted - order.given_up) < 0
+    return nearer and (trade.stop_code in rs.AS_IT_RESTS or not moved_away)
 
 
 def _cannot_move(desk: Desk, trade: Trade, order: Order) -> None:
