@@ -186,6 +186,22 @@ def test_a_name_that_is_taken_is_refused(rigs, trader):
     assert "already" in trader.window.notice.text.text()
 
 
+def test_a_name_or_a_note_that_is_too_long_is_refused_and_a_copy_of_a_long_name_fits(rigs, trader):
+    pick(rigs, "Even keel")
+    write(rigs.title, "N" * 121)
+    QTest.keyClick(rigs.title, KEY.Key_Return)
+    assert rigs.title.text() == "Even keel"
+    assert "at most 120 signs" in trader.window.notice.text.text()
+    write(rigs.title, "N" * 120)
+    QTest.keyClick(rigs.title, KEY.Key_Return)
+    assert rigs.name == "N" * 120
+    rigs.duplicate()
+    assert rigs.name == "N" * 118 + " 2"
+    write(rigs.note, "o" * 5_000)
+    rigs.write_down()
+    assert rigs.shelf.rigs[rigs.name].note == "o" * 4_000
+
+
 def test_a_rig_goes_to_a_file_and_comes_back(rigs, tmp_path, trader):
     pick(rigs, "Soft landing")
     rigs.export_to(tmp_path / "soft.toml")

@@ -28,7 +28,7 @@ from hawser.core.clock import timeframe_name
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule
-from hawser.core.rig import Rig
+from hawser.core.rig import LONGEST_NAME, LONGEST_NOTE, Rig
 from hawser.core.rigwords import sentence
 from hawser.desk import figures as fg
 from hawser.desk.chart.pyramid import Pyramid
@@ -131,6 +131,7 @@ class Rigs(QWidget):
         self.note = QLineEdit()
         self.note.setPlaceholderText("What it is for")
         self.note.setAccessibleName("What the rig is for")
+        self.note.setMaxLength(LONGEST_NOTE)
         self.note.textEdited.connect(self._noted)
         line = QHBoxLayout()
         line.setContentsMargins(8, 0, 8, 0)
@@ -267,9 +268,11 @@ class Rigs(QWidget):
             self._add(msgspec.structs.replace(rig, name=self._free(f"{rig.name} copy")))
 
     def _free(self, name: str) -> str:
-        number, found = 2, name
+        """A name like it that no rig has, and that is not too long for one."""
+        number, found = 2, name[:LONGEST_NAME]
         while found in self.shelf.rigs:
-            found, number = f"{name} {number}", number + 1
+            end, number = f" {number}", number + 1
+            found = name[: LONGEST_NAME - len(end)] + end
         return found
 
     def _add(self, rig: Rig) -> None:
@@ -328,7 +331,13 @@ class Rigs(QWidget):
             self.title.setText(rig.name)
             return
         self.write_down()
-        if not self._put(msgspec.structs.replace(self.shelf.rigs[rig.name], name=new)):
+        try:
+            renamed = msgspec.structs.replace(self.shelf.rigs[rig.name], name=new)
+        except BadInput as error:
+            self.told.emit(error.sentence)
+            self.title.setText(rig.name)
+            return
+        if not self._put(renamed):
             return
         draft = self.drafts.pop(rig.name)
         self._drop(rig.name)
