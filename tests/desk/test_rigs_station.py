@@ -213,6 +213,11 @@ def test_a_rig_goes_to_a_file_and_comes_back(rigs, tmp_path, trader):
     rigs.import_from(tmp_path / "bad.toml")
     assert "nearest known one is trail" in trader.window.notice.text.text()
     assert len(rigs.shelf.rigs) == count
+    odd = tmp_path / "no\x07name.toml"  # a rig without a name has the file's
+    odd.write_text("[stop]\natr = 2\n")
+    rigs.import_from(odd)
+    assert "name: expected one line" in trader.window.notice.text.text()
+    assert len(rigs.shelf.rigs) == count
 
 
 def test_what_is_typed_and_makes_no_rig_yet_is_there_after_a_restart(rigs, trader):

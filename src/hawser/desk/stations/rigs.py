@@ -430,10 +430,11 @@ class Rigs(QWidget):
         """Take a rig in from its file."""
         try:
             rig = load_rig(path)
+            named = msgspec.structs.replace(rig, name=self._free(rig.name or path.stem))
         except BadInput as error:
             self.told.emit(f"{error.sentence}; nothing was changed")
             return
-        self._add(msgspec.structs.replace(rig, name=self._free(rig.name or path.stem)))
+        self._add(named)
 
     def _export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "The rig as a file", f"{self.name}.toml", "TOML (*.toml)")
