@@ -15,9 +15,11 @@ from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.core.guards import limits as lm
 from hawser.core.guards import news as nw
+from hawser.core.guards.context import EntryContext
+from hawser.core.guards.filters.base import filter_verdict
+from hawser.core.guards.filters.spread import median_spread
+from hawser.core.guards.filters.volatility import atr_percentile
 from hawser.core.guards.looseness import loosened
-from hawser.core.guards.measures import atr_percentile, median_key, median_spread
-from hawser.core.guards.verdicts import EntryContext, filter_verdict
 from hawser.core.hours import period_around
 from hawser.core.instrument import WeeklySession
 from madeup import pair
@@ -84,7 +86,7 @@ def test_what_sums_of_floats_are_off_by_decides_nothing():
 
 def test_a_spread_beyond_a_median_of_none_is_told():
     guard = dc.SpreadGuard(name="Wide", max_of_median=2.0)
-    said = filter_verdict(guard, EntryContext(0, pair(), 3.0, {"CAD/CHF": {median_key(guard): 0.0}}, ()))
+    said = filter_verdict(guard, EntryContext(0, pair(), 3.0, {"CAD/CHF": {guard.measure_key: 0.0}}, ()))
     assert said.text == "spread 3 t is beyond its 30 min median of 0 t, at most 2 times"
 
 

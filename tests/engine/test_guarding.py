@@ -12,7 +12,6 @@ from hawser.core.account import Policy
 from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.entry import EntryRule
 from hawser.core.guards import declared as dc
-from hawser.core.guards.measures import regime_key
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.levels import StopRule
 from hawser.engine import commands as cm
@@ -67,7 +66,7 @@ def test_what_closes_longs_only_closes_nothing_where_no_side_is_asked_about():
     """As the row of an instrument shows it: what only some plans meet is left out."""
     guard = dc.RegimeGuard(name="tide", reference=SYMBOL, entries="with")
     hand = guarded(guard)
-    hand.engine.state.measures[SYMBOL] = {regime_key(guard): -0.002}
+    hand.engine.state.measures[SYMBOL] = {guard.measure_key: -0.002}
     state = hand.engine.state
     assert [one.code for one in entry_verdict(state, SYMBOL, 1)] == ["regime"]
     assert not entry_verdict(state, SYMBOL, -1)

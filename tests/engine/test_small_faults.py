@@ -12,7 +12,6 @@ from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.guards import declared as dc
-from hawser.core.guards.measures import percentile_key
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import Amount, Basket, BreakEven, Ladder, LossStep, Measure, Rig, TimeExit
 from hawser.core.rules.entries import filled_at
@@ -601,7 +600,7 @@ def test_a_filter_goes_by_a_bar_from_the_moment_it_is_complete():
     """A rung once left in the very event of the bar whose completion closed its filter."""
     wild = dc.VolatilityGuard(name="wild", timeframe="15m", high=90.0)
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(wild,)), measures={SYMBOL: {percentile_key(wild): 50.0}})
+    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(wild,)), measures={SYMBOL: {wild.measure_key: 50.0}})
     hand.protect(rig=LADDER, stop=None, targets=(), trail=None)
     second, third = hand.order("rung", 2), hand.order("rung", 3)
     hand.do(ev.OrderAccepted, order=second.id)
@@ -612,7 +611,7 @@ def test_a_filter_goes_by_a_bar_from_the_moment_it_is_complete():
     hand.quote(hand.market.bid, hand.market.ask)
     found = hand.do(
         ev.BarCompleted, symbol=SYMBOL, span=15 * MINUTE, opened=hand.now - 15 * MINUTE, open=0.6123, high=0.6123,
-        low=0.6123, close=0.6123, spread=12.0, atr=0.00145, values={percentile_key(wild): 95.0},
+        low=0.6123, close=0.6123, spread=12.0, atr=0.00145, values={wild.measure_key: 95.0},
     )  # fmt: skip
     assert "ladder_target" in codes(found)
     assert not [one for one in of(found, cm.Submit) if one.role == "rung"]

@@ -16,9 +16,10 @@ from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
+from hawser.core.guards.context import EntryContext
+from hawser.core.guards.filters.base import filter_verdict
 from hawser.core.guards.limits import SPREAD_OK, spread_over
 from hawser.core.guards.news import Calendar, NewsEvent
-from hawser.core.guards.verdicts import EntryContext, filter_verdict
 from hawser.core.instrument import Instrument, WeeklySession
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import FollowOn, Ladder, Measure, Rig, Trail

@@ -9,7 +9,6 @@ import msgspec
 import pytest
 
 from hawser.core.clock import MINUTE, SECOND
-from hawser.core.guards.measures import percentile_key
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.engine.commands import Submit, Tell
 from hawser.engine.events import BarCompleted, TimerFired
@@ -294,7 +293,7 @@ def test_the_watch_over_filters_can_fail():
     assert set(kinds) == {"pause", "wild", "regime"}
     watch, state = FiltersWatch(place, tuple(kinds.values())), Storm(0, "calm").state
     symbol = place.world[0][0].symbol
-    state.measures = {symbol: {percentile_key(filters.WILD): 50.0}}
+    state.measures = {symbol: {filters.WILD.measure_key: 50.0}}
 
     def told(minutes, side=1):
         entry = Submit(order="x", trade="T", symbol=symbol, role="entry", side=side, kind="market", steps=1,
@@ -312,7 +311,7 @@ def test_the_watch_over_filters_can_fail():
         assert not list(watch.heard((bar, []), state))
     assert not told(4)
     assert "against the regime" in told(4, side=-1)
-    state.measures = {symbol: {percentile_key(filters.WILD): 100.0}}
+    state.measures = {symbol: {filters.WILD.measure_key: 100.0}}
     assert "at a percentile of 100.0" in told(4)
     state.measures = {}
     assert "at a percentile of None" in told(4)

@@ -48,6 +48,17 @@ def is_open(sessions: tuple[WeeklySession, ...], at: int) -> bool:
     return any(start <= at < end for start, end in open_intervals(sessions, at // DAY))
 
 
+def open_parts(sessions: tuple[WeeklySession, ...], start: int, end: int) -> list[tuple[int, int]]:
+    """When sessions are on between two moments."""
+    found, at = [], start
+    while at < end:
+        edge = next_change(sessions, at) or end
+        if is_open(sessions, at):
+            found.append((at, min(edge, end)))
+        at = edge
+    return found
+
+
 def next_change(sessions: tuple[WeeklySession, ...], at: int) -> int:
     """When it next opens or closes after `at`, at most ten days ahead; 0 where it never does."""
     if not sessions:

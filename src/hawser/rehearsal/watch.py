@@ -8,16 +8,13 @@ from typing import NamedTuple
 import numpy as np
 
 from hawser.core.bars import Bars, joined, span_of
-from hawser.core.clock import MINUTE, TIMEFRAMES
+from hawser.core.clock import MINUTE, timeframe_name
 from hawser.core.columns import known_at_closes
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
-from hawser.core.guards.edges import edges
-from hawser.core.guards.limits import each_against, each_outside, each_spread_over
-from hawser.core.guards.measures import above_column, median_column, percentile_column
+from hawser.core.guards.context import EntryContext
 from hawser.core.guards.news import Calendar
 from hawser.core.guards.periods import period_at
-from hawser.core.guards.verdicts import EntryContext, filter_verdict, wanted_side
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.rehearsal import guarding as gd
@@ -70,7 +67,7 @@ def watch_of(policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: 
     scenes = _Scenes(policy, instrument, bars, spread, span)
     of_r = []
     for number, guard in found:
-        if isinstance(guard, dc.Counted):
+        if not isinstance(guard, dc.Filter):
             continue
         _follow(follows, scenes, guard)
         if not guard.watches(instrument.symbol, policy.source):
@@ -118,7 +115,7 @@ def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) ->
     return [np.array(row, np.float64 if k in (7, 8) else np.int64) for k, row in enumerate(rows)]
 
 
-def _follow(follows: Array, scenes: _Scenes, guard: dc.Guard) -> None:
+def _follow(follows: Array, scenes: _Scenes, guard: dc.Filter) -> None:
     """Mark where a filter turns from open to closed: at an open, or at a close."""
     then = DOES[guard.leads_to]
     if not then:
@@ -137,57 +134,48 @@ class _Scenes:
         self._bars, self._spread = bars._replace(spread=spread), spread
         self._known: dict[str, Array] = {}  # by guard: what it goes by at each close
 
-    def at_opens(self, guard: dc.Guard, side: int) -> Array:
+    def at_opens(self, guard: dc.Filter, side: int) -> Array:
         """Whether it is closed at each open: measured by the bars before, the spread by that of the open."""
-        if isinstance(guard, (dc.NewsGuard, dc.SessionGuard)):
+        if guard.BY_CLOCK:
             return self._by_time(guard, self._bars.time)
-        before = np.concatenate([[np.nan], self._at_closes(guard)[:-1]])
-        return self._by_measure(guard, before, side)
+        before = np.concatenate([[np.nan], self._known_at_closes(guard)[:-1]])
+        return guard.shut(before, self._spread, side)
 
-    def at_closes(self, guard: dc.Guard) -> Array:
+    def at_closes(self, guard: dc.Filter) -> Array:
         """Whether it is closed at each close, of whatever side."""
-        if isinstance(guard, (dc.NewsGuard, dc.SessionGuard)):
+        if guard.BY_CLOCK:
             return self._by_time(guard, self._bars.time + self._span)
-        return self._by_measure(guard, self._at_closes(guard), 0)
+        return guard.shut(self._known_at_closes(guard), self._spread, 0)
 
-    def _at_closes(self, guard: dc.Guard) -> Array:
+    def _known_at_closes(self, guard: dc.Filter) -> Array:
         if guard.name not in self._known:
             self._known[guard.name] = self._measured(guard)
         return self._known[guard.name]
 
-    def _by_time(self, guard: dc.Guard, moments: Array) -> Array:
+    def _by_time(self, guard: dc.Filter, moments: Array) -> Array:
         """What the clock alone decides: asked once between each two edges."""
         closed, k, calendars = np.zeros(moments.size, np.bool_), 0, self._policy.calendars
         while k < moments.size:
             at = int(moments[k])
             scene = EntryContext(at, self._instrument, math.nan, {}, calendars)
-            until = min((one for one in edges(guard, self._instrument, calendars, at) if one > at), default=0)
+            until = min((one for one in guard.edges(self._instrument, calendars, at) if one > at), default=0)
             end = int(np.searchsorted(moments, until)) if until else moments.size
-            closed[k:end] = filter_verdict(guard, scene) is not None
+            closed[k:end] = guard.verdict(scene) is not None
             k = end
         return closed
 
-    def _measured(self, guard: dc.Guard) -> Array:
+    def _measured(self, guard: dc.Filter) -> Array:
         """What a filter goes by, at each close; NaN where it is not known yet."""
-        if isinstance(guard, dc.SpreadGuard):
-            if guard.max_of_median is None:
-                return np.full(self._bars.time.size, np.nan)
-            return median_column(self._bars, self._span, guard.window_min)
-        assert isinstance(guard, (dc.VolatilityGuard, dc.RegimeGuard))  # the only other kinds that measure
-        wide = TIMEFRAMES[guard.timeframe]
         bars, span = self._bars, self._span
         if isinstance(guard, dc.RegimeGuard) and guard.reference != self._instrument.symbol:
             bars = self._reference(guard)
             span = span_of(bars.time)
+        wide = guard.bars_span(span)
         if wide % span:
-            sentence = f"guard '{guard.name}': timeframe: {guard.timeframe} cannot be joined from the bars given"
+            sentence = f"guard '{guard.name}': timeframe: {timeframe_name(wide)} cannot be joined from the bars given"
             raise BadInput("bad_guard", sentence)
         coarse = joined(bars, wide) if wide != span else bars
-        if isinstance(guard, dc.RegimeGuard):
-            values = above_column(coarse, guard)
-        else:
-            values = percentile_column(coarse, guard.atr_length, guard.bars)
-        return known_at_closes(values, coarse.time + wide, self._bars.time + self._span)
+        return known_at_closes(guard.column(coarse, wide), coarse.time + wide, self._bars.time + self._span)
 
     def _reference(self, guard: dc.RegimeGuard) -> Bars:
         found = self._policy.references.get(guard.reference)
@@ -197,12 +185,3 @@ class _Scenes:
                 f"--reference '{guard.reference}=FILE'"
             )  # fmt: skip
         return found
-
-    def _by_measure(self, guard: dc.Guard, values: Array, side: int) -> Array:
-        if isinstance(guard, dc.VolatilityGuard):
-            return each_outside(values, guard.low, guard.high)
-        if isinstance(guard, dc.RegimeGuard):
-            return each_against(values, wanted_side(guard, side))
-        assert isinstance(guard, dc.SpreadGuard)  # the only other kind that measures
-        limits = [math.nan if one is None else float(one) for one in (guard.max_ticks, guard.max_of_median)]
-        return each_spread_over(self._spread, values, *limits)

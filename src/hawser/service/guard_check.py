@@ -9,9 +9,9 @@ from typing import Any, NamedTuple
 
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
+from hawser.core.guards.context import Closed
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
-from hawser.core.guards.verdicts import Closed
 from hawser.core.instrument import Instrument
 from hawser.core.numbers import or_nan
 from hawser.engine.clearance.guards import one_verdict, scene_of, watching

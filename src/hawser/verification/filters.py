@@ -7,7 +7,6 @@ from collections.abc import Iterator
 
 from hawser.core.clock import MINUTE
 from hawser.core.guards import declared as dc
-from hawser.core.guards.measures import percentile_key
 from hawser.core.instrument import WeeklySession
 from hawser.engine.commands import Submit
 from hawser.engine.events import BarCompleted, InstrumentsChanged, Opened
@@ -60,7 +59,7 @@ class FiltersWatch:
         start, shut = self._place.start, self._on.keys() & {"pause"}
         if shut and start + SHUT_FROM * MINUTE <= time < start + SHUT_UNTIL * MINUTE:
             yield "within the hours without entries"
-        value = state.measures.get(command.symbol, {}).get(percentile_key(WILD))
+        value = state.measures.get(command.symbol, {}).get(WILD.measure_key)
         if "wild" in self._on and (value is None or not value <= WILD.high):
             yield f"at a percentile of {value}"
         if "regime" in self._on and self._follow_each_other():

@@ -9,9 +9,10 @@ from typing import Literal, NamedTuple
 import msgspec
 
 from hawser.core.clock import HOUR, MINUTE
-from hawser.core.guards.declared import IMPACTS, Impact, NewsGuard
 from hawser.core.guards.limits import in_window
 
+Impact = Literal["low", "medium", "high"]
+IMPACTS: tuple[Impact, ...] = ("low", "medium", "high")
 ALL = "ALL"
 State = Literal["good", "missing", "unreadable", "unread"]
 UNREAD = "news_unread"
@@ -62,19 +63,24 @@ class SameCalendars(NamedTuple):
         return id(self.calendars)
 
 
-def windows(calendars: tuple[Calendar, ...], currencies: tuple[str, ...], guard: NewsGuard) -> list[NewsWindow]:
-    """Every window the guard keeps, in order of their beginning; kept while the calendars stay the same."""
-    return _windows(SameCalendars(calendars), currencies, guard)
+def windows(
+    calendars: tuple[Calendar, ...], currencies: tuple[str, ...], impact: Impact, before_min: float, after_min: float
+) -> list[NewsWindow]:
+    """Every window around the events of at least this impact that concern these currencies, in order of their
+    beginning; kept while the calendars stay the same."""
+    return _windows(SameCalendars(calendars), currencies, impact, before_min, after_min)
 
 
 @lru_cache(maxsize=256)
-def _windows(of: SameCalendars, currencies: tuple[str, ...], guard: NewsGuard) -> list[NewsWindow]:
-    before, after = round(guard.before_min * MINUTE), round(guard.after_min * MINUTE)
+def _windows(
+    of: SameCalendars, currencies: tuple[str, ...], impact: Impact, before_min: float, after_min: float
+) -> list[NewsWindow]:
+    before, after = round(before_min * MINUTE), round(after_min * MINUTE)
     found = {
         NewsWindow(event.time - before, event.time + after, event)
         for calendar in of.calendars
         for event in calendar.events
-        if concerns(event, currencies, guard.impact)
+        if concerns(event, currencies, impact)
     }
     return sorted(found)
 

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from hawser.core.guards.verdicts import longest_first
+from hawser.core.guards.context import longest_first
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import HoldButton
 from hawser.desk.common.words import Label, escaped, plain_tip

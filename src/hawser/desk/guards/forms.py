@@ -15,15 +15,6 @@ from hawser.core.guards.declared import KINDS, AnyGuard, Guard
 from hawser.desk.common.buttons import SureButton
 from hawser.desk.common.editor import Editor, Typed
 
-FIRST: dict[str, dict[str, object]] = {  # what a new guard begins with, where a figure has no default
-    "spread": {"max_percent_of_r": 15.0}, "loss": {"percent": 2.0, "then": ("flatten",)},
-    "drawdown": {"percent": 8.0, "then": ("flatten",)}, "equity_floor": {"money": 1.0, "then": ("flatten",)},
-    "losing_streak": {"losses": 5}, "rejects": {"most": 10}, "order_rate": {"most": 50},
-    "feed_silence": {"seconds": 60.0}, "slippage": {"ticks": 50.0}, "trade_count": {"most": 10},
-    "cool_down": {"minutes": 30.0},
-}  # fmt: skip
-
-
 COMMON = ("name", "then", "per", "period", "cool_down_min", "on", "instruments", "sources")
 AROUND = 110  # pixels of a form beside its fields
 
@@ -83,7 +74,7 @@ class GuardForms(QObject):
         tag = str(kind.__struct_config__.tag)
         first = kind.KIND[:1].upper() + kind.KIND[1:]
         name = next(one for one in (first, *(f"{first} {n}" for n in range(2, 999))) if one not in names)
-        given: dict[str, Any] = {"name": name, **FIRST.get(tag, {})}
+        given: dict[str, Any] = {"name": name, **kind.FIRST}
         if tag == "regime":
             given["reference"] = symbol
         made = kind(**given)

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.clock import DAY, MINUTE, timeframe_name
-from hawser.core.guards.verdicts import longest_first
+from hawser.core.guards.context import longest_first
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg

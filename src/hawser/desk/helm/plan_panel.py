@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.derivation import AT_RISK, DerivationStep, derivation
-from hawser.core.guards.verdicts import Closed
+from hawser.core.guards.context import Closed
 from hawser.core.rig import Rig
 from hawser.core.rig_sentences import sentence
 from hawser.desk.common.appearance import Appearance

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from datetime import datetime, tzinfo
 
 from hawser.core.figures import GROUP, MINUS, NONE, counted, duration, money, number, percent, r, side_word
-from hawser.core.guards.verdicts import Closed, longest_first
+from hawser.core.guards.context import Closed, longest_first
 
 __all__ = ["GROUP", "MINUS", "NONE", "clock", "counted", "date_clock", "duration", "moment", "money", "number",
            "percent", "r", "reason", "reasons", "side_word"]  # fmt: skip

@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core import figures as fg
 from hawser.core.entry import HeldRule
-from hawser.core.guards.verdicts import Closed
+from hawser.core.guards.context import Closed
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig

@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 
 from hawser.core.clock import SECOND
-from hawser.core.guards.verdicts import Closed
+from hawser.core.guards.context import Closed
 from hawser.engine.clearance.guards import account_guards, guards_verdict
 from hawser.engine.model.exposure import unknown_money
 from hawser.engine.model.state import EngineState

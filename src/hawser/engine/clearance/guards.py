@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 
 from hawser.core import figures as fg
+from hawser.core.guards.context import Closed, EntryContext
 from hawser.core.guards.declared import AnyGuard, Counted, CountGuard, Guard, SilenceSwitch
+from hawser.core.guards.filters.base import filter_verdict
 from hawser.core.guards.limits import full
-from hawser.core.guards.verdicts import Closed, EntryContext, filter_verdict
 from hawser.engine.model.state import EngineState, Memory, Trade
 
 TAKES_BACK = frozenset({"cancel", "close", "flatten"})  # what a closed filter does that takes waiting entries back

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hawser.core.clock import SECOND
-from hawser.core.guards.declared import SilenceSwitch
-from hawser.core.guards.edges import edges
+from hawser.core.guards.declared import Filter, SilenceSwitch
 from hawser.engine.clearance.guards import silent_since
 from hawser.engine.model.state import EngineState
 
@@ -40,14 +39,14 @@ def _edges(state: EngineState) -> Iterator[int]:
     for guard in state.guards.guard:
         if isinstance(guard, SilenceSwitch):
             yield from _silence(state, guard)
-        else:
+        elif isinstance(guard, Filter):
             alike = {
                 (one.news_currencies, one.sessions): one
                 for one in state.instruments.values()
                 if guard.covers(one.symbol)
             }
             for instrument in alike.values():
-                yield from edges(guard, instrument, state.calendars, state.now)
+                yield from guard.edges(instrument, state.calendars, state.now)
 
 
 def _silence(state: EngineState, guard: SilenceSwitch) -> Iterator[int]:

@@ -12,6 +12,7 @@ from hawser.core.guards.declared import (
     CoolDownGuard,
     Counted,
     CountGuard,
+    Filter,
     Guard,
     LossSwitch,
     NewsGuard,
@@ -19,13 +20,11 @@ from hawser.core.guards.declared import (
     RejectSwitch,
     SilenceSwitch,
     SlippageSwitch,
-    SpreadGuard,
     StreakSwitch,
 )  # fmt: skip
+from hawser.core.guards.filters.base import PREFIX, filter_verdict
 from hawser.core.guards.limits import cools, full, losses_in_a_row
-from hawser.core.guards.measures import PREFIX
 from hawser.core.guards.news import UNREAD, trouble
-from hawser.core.guards.verdicts import filter_verdict
 from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
 from hawser.engine.clearance.guards import TAKES_BACK, about, remembered, scene_of, silent_since, subject_of
@@ -240,7 +239,7 @@ def _turned(outbox: Outbox, guard: AnyGuard, symbol: str) -> None:
 def spread_crossed(state: EngineState, quote: ev.Quote) -> bool:
     """Whether a quote takes a spread beyond the limit of a guard that does something then, or back within it."""
     for guard in state.guards.guard:
-        if isinstance(guard, SpreadGuard) and guard.then and guard.covers(quote.symbol):
+        if isinstance(guard, Filter) and guard.BY_QUOTE and guard.then and guard.covers(quote.symbol):
             memory = remembered(state, guard, quote.symbol)
             closed = filter_verdict(guard, scene_of(state, quote.symbol)) is not None
             if closed != (memory is not None and memory.shut):

@@ -1,4 +1,5 @@
-"""The figures of each kind of guard for the Guards station: what it watches, its present value, its limit."""
+"""The figures of guards that count, for the Guards station: what each has counted, against what. A filter's are its own
+(`core/guards/filters/`)."""
 
 from __future__ import annotations
 
@@ -9,81 +10,12 @@ from typing import Any
 from hawser.core import figures as fg
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.guards import declared as dc
-from hawser.core.guards.measures import median_key, percentile_key, regime_key
-from hawser.core.guards.news import windows
-from hawser.core.guards.verdicts import EntryContext
 from hawser.core.heat import outcome_at_stop
-from hawser.core.hours import next_change
 from hawser.engine.clearance.guards import about, silent_since, whole_account
 from hawser.engine.guards.memory import counted_within
 from hawser.engine.guards.money import result_of
 from hawser.engine.model.exposure import Valuation
 from hawser.engine.model.state import EngineState, Memory
-
-
-def filter_figures(guard: dc.AnyGuard, scene: EntryContext) -> tuple[str, str, str]:
-    """Present value, limit and what it watches, in words with units."""
-    return _VALUES[type(guard)](guard, scene)
-
-
-def _spread_value(guard: dc.SpreadGuard, scene: EntryContext) -> tuple[str, str, str]:
-    median = scene.measure(scene.instrument.symbol, median_key(guard))
-    spread, symbol = scene.spread, scene.instrument.symbol
-    if guard.max_ticks is not None:
-        return f"{_plain(spread, 0)} t", f"{guard.max_ticks:g} t", f"spread of {symbol}"
-    if guard.max_of_median is not None:
-        times = spread / median if median > 0 else math.nan
-        of = f"spread of {symbol} over its {guard.window_min:g} min median of {_plain(median, 0)} t"
-        return f"\u00d7{_plain(times, 1)}", f"\u00d7{guard.max_of_median:g}", of
-    return f"{_plain(spread, 0)} t", f"{guard.max_percent_of_r:g} % of R", f"spread of {symbol} against each plan's R"
-
-
-def _plain(value: float, digits: int) -> str:
-    return fg.number(value, digits)
-
-
-def _news_value(guard: dc.NewsGuard, scene: EntryContext) -> tuple[str, str, str]:
-    ahead = [one for one in windows(scene.calendars, scene.instrument.news_currencies, guard) if one.end > scene.at]
-    first = ahead[0].event if ahead else None
-    now = "none ahead"
-    if first is not None:
-        now = f"in {fg.duration(first.time - scene.at)}" if first.time > scene.at else "now"
-    limit = f"{guard.before_min:g} min before to {guard.after_min:g} after"
-    return now, limit, f"{guard.impact} news for {scene.instrument.symbol}"
-
-
-def _session_value(guard: dc.SessionGuard, scene: EntryContext) -> tuple[str, str, str]:
-    parts = [f"{getattr(guard, key):g} min {text}" for key, text in (
-        ("after_open_min", "after the open"), ("before_close_min", "before the close"),
-        ("before_weekend_min", "before the weekend")) if getattr(guard, key)]  # fmt: skip
-    parts = [*(["its hours"] if guard.hours else []), *(["its pause"] if guard.closed_hours else []), *parts]
-    edge = min((one for one in (next_change(hours, scene.at) for hours in (guard.hours, guard.closed_hours)) if one),
-               default=0)  # fmt: skip
-    now = f"changes in {fg.duration(edge - scene.at)}" if edge else ""
-    return now, ", ".join(parts), f"the clock, for {scene.instrument.symbol}"
-
-
-def _volatility_value(guard: dc.VolatilityGuard, scene: EntryContext) -> tuple[str, str, str]:
-    value = scene.measure(scene.instrument.symbol, percentile_key(guard))
-    of = f"ATR percentile of {scene.instrument.symbol} in {guard.bars} bars of {guard.timeframe}"
-    return _plain(value, 0), f"{guard.low:g} to {guard.high:g}", of
-
-
-def _regime_value(guard: dc.RegimeGuard, scene: EntryContext) -> tuple[str, str, str]:
-    above = scene.measure(guard.reference, regime_key(guard))
-    allows = {"with": "longs above, shorts below", "above": "entries above", "below": "entries below"}[guard.entries]
-    of = f"{guard.reference} over its {guard.length}-bar {guard.average} on {guard.timeframe}"
-    return f"{fg.number(above, 2, sign=True)} %", allows, of
-
-
-_VALUES: dict[type, Callable[[Any, EntryContext], tuple[str, str, str]]] = {
-    dc.SpreadGuard: _spread_value,
-    dc.NewsGuard: _news_value,
-    dc.SessionGuard: _session_value,
-    dc.VolatilityGuard: _volatility_value,
-    dc.RegimeGuard: _regime_value,
-}
-
 
 Figures = tuple[float, float, float, Callable[[float], str], str]  # used, at stake, limit, as text, what it watches
 

@@ -12,17 +12,16 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.clock import HOUR
 from hawser.core.guards import declared as dc
-from hawser.core.guards.news import concerns, trouble, windows
-from hawser.core.guards.verdicts import Closed
-from hawser.core.hours import is_open, next_change
-from hawser.core.instrument import WeeklySession
+from hawser.core.guards.context import Closed
+from hawser.core.guards.news import concerns, trouble
+from hawser.core.hours import open_parts
 from hawser.core.plan import BY_HAND
 from hawser.engine.clearance.guards import memory_verdict, one_verdict, remembered, scene_of
 from hawser.engine.guards.memory import memories
 from hawser.engine.guards.money import subjects
 from hawser.engine.guards.tripping import actions_of, consequence
 from hawser.engine.model.state import EngineState, Memory
-from hawser.service.views.guard_figures import counted_figures, filter_figures
+from hawser.service.views.guard_figures import counted_figures
 
 SHOWN_BACK, SHOWN_AHEAD = 1 * HOUR, 23 * HOUR
 NEAR = 0.5  # of a limit
@@ -146,8 +145,8 @@ def _filter(state: EngineState, guard: dc.AnyGuard, shown: str) -> GuardView:
     where = tuple(symbol for symbol, closed in said.items() if closed is not None)
     symbol = shown if shown in covered else (where or tuple(covered) or ("",))[0]
     now, limit, watches = "", "", ""
-    if symbol:
-        now, limit, watches = filter_figures(guard, scene_of(state, symbol))
+    if symbol and isinstance(guard, dc.Filter):
+        now, limit, watches = guard.figures(scene_of(state, symbol))
     tripped = max((memory.tripped for memory in memories(state, guard.name).values()), default=0)
     closed = said.get(symbol) or next((one for one in said.values() if one is not None), None)
     view = _view(state, guard, symbol, None, now=now, limit=limit, watches=watches, closed=closed, where=where)
@@ -194,18 +193,12 @@ def _day(state: EngineState, symbol: str) -> list[Span]:
     """An instrument's hours, and the windows in them that are known now."""
     start, end = state.now - SHOWN_BACK, state.now + SHOWN_AHEAD
     instrument = state.instruments[symbol]
-    found = [Span(a, b, "hours", "") for a, b in _open_parts(instrument.sessions, start, end)]
+    found = [Span(a, b, "hours", "") for a, b in open_parts(instrument.sessions, start, end)]
     for guard in state.guards.guard:
         if not guard.covers(symbol):
             continue
-        if isinstance(guard, dc.NewsGuard):
-            for one in windows(state.calendars, instrument.news_currencies, guard):
-                if one.end > start and one.start < end:
-                    text = f"{one.event.currency} {one.event.title}, {one.event.impact}"
-                    found.append(Span(max(start, one.start), min(end, one.end), "news", text))
-        elif isinstance(guard, dc.SessionGuard) and guard.closed_hours:
-            parts = _open_parts(guard.closed_hours, start, end)
-            found += [Span(a, b, "session", guard.name) for a, b in parts]
+        if isinstance(guard, dc.Filter):
+            found += [Span(*part) for part in guard.parts(instrument, state.calendars, start, end)]
     for guard in state.guards.guard:
         memories_here = (remembered(state, guard, subject) for subject in ("", symbol))
         for memory in (one for one in memories_here if one is not None and guard.covers(symbol)):
@@ -214,17 +207,6 @@ def _day(state: EngineState, symbol: str) -> list[Span]:
             until = memory.latched_until or memory.until
             since = max(start, memory.latched or memory.tripped)
             found.append(Span(since, min(end, until) if until else end, "closed", guard.name))
-    return found
-
-
-def _open_parts(sessions: tuple[WeeklySession, ...], start: int, end: int) -> list[tuple[int, int]]:
-    """When sessions are on between two moments."""
-    found, at = [], start
-    while at < end:
-        edge = next_change(sessions, at) or end
-        if is_open(sessions, at):
-            found.append((at, min(edge, end)))
-        at = edge
     return found
 
 
@@ -237,9 +219,7 @@ def _coming(state: EngineState) -> Coming | None:
         for symbol, instrument in state.instruments.items():
             if not guard.covers(symbol):
                 continue
-            ahead = [
-                one for one in windows(state.calendars, instrument.news_currencies, guard) if one.start > state.now
-            ]
+            ahead = [one for one in guard.windows(state.calendars, instrument.news_currencies) if one.start > state.now]
             if not ahead or (nearest is not None and ahead[0].start > nearest.at):
                 continue
             first = ahead[0]

@@ -7,7 +7,7 @@ from functools import lru_cache
 import msgspec
 
 from hawser.core.guards.declared import Guards, Impact, NewsGuard
-from hawser.core.guards.news import Calendar, NewsEvent, SameCalendars, concerns, windows
+from hawser.core.guards.news import Calendar, NewsEvent, SameCalendars, concerns
 from hawser.core.instrument import Instrument
 from hawser.core.plan import BY_HAND
 
@@ -41,7 +41,7 @@ def _marks(of: SameCalendars, currencies: tuple[str, ...], guards: tuple[NewsGua
     events = {event for calendar in of.calendars for event in calendar.events if concerns(event, currencies, "low")}
     shut: dict[NewsEvent, tuple[int, int]] = {}
     for guard in guards:
-        for start, end, event in windows(of.calendars, currencies, guard):
+        for start, end, event in guard.windows(of.calendars, currencies):
             first, last = shut.get(event, (start, end))
             shut[event] = (min(first, start), max(last, end))
     return tuple(

@@ -9,9 +9,9 @@ import msgspec
 from hawser.core.account import Account
 from hawser.core.clock import DAY
 from hawser.core.errors import Refused
-from hawser.core.guards.declared import AnyGuard, RegimeGuard, SpreadGuard
-from hawser.core.guards.measures import median_key
-from hawser.core.guards.verdicts import Closed, EntryContext, filter_verdict, widest_spread
+from hawser.core.guards.context import Closed, EntryContext
+from hawser.core.guards.declared import AnyGuard, Filter, SpreadGuard
+from hawser.core.guards.filters.base import filter_verdict
 from hawser.core.heat import heat, locked
 from hawser.core.indicator_values import own_atr
 from hawser.core.instrument import Instrument
@@ -177,7 +177,7 @@ class Snapshot(msgspec.Struct, frozen=True):
         """The widest spread that guards let pass in an instrument whatever the plan, ticks; NaN: any."""
         known = self.measures.get(symbol, {})
         limits = [
-            widest_spread(guard, known.get(median_key(guard), math.nan))
+            guard.widest(known.get(guard.measure_key, math.nan))
             for guard in self.guards
             if isinstance(guard, SpreadGuard) and guard.watches(symbol, BY_HAND)
         ]
@@ -212,7 +212,7 @@ def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: 
         unexplained=tuple(state.unexplained.values()), faults=faults,
         left=tuple(trade.entry for trade in state.trades.values() if trade.left and trade.entry in state.unexplained),
         baskets=tuple(_basket(state, group) for group in state.baskets.values()),
-        guards=tuple(one for one in state.guards.guard if isinstance(one, (SpreadGuard, RegimeGuard)) and one.on),
+        guards=tuple(one for one in state.guards.guard if isinstance(one, Filter) and one.BY_PLAN and one.on),
         measures={symbol: dict(found) for symbol, found in state.measures.items()},
     )  # fmt: skip
 
