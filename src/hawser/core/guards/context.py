@@ -28,7 +28,7 @@ def longest_first(closed: Iterable[Closed]) -> list[Closed]:
 
 class EntryContext(NamedTuple):
     """What filters look at. `spread` in ticks (NaN: no quote); `side` 0 and `r_ticks` NaN where no plan is meant;
-    `measures` by instrument, as `measures.py` names them."""
+    `measures` by instrument, as each filter names its own."""
 
     at: int
     instrument: Instrument
