@@ -39,7 +39,7 @@ from hawser.desk.theme.roles import give
 from hawser.service.views.snapshot import Snapshot
 
 MARGIN = 12
-LEAST_PAGE = 48  # px: two lines of the reckoning
+LEAST_PAGE = 26  # px: a line of the reckoning, where notices and reasons need the room
 NO_RIG = "none: the lines below"
 HELP = {
     "entry": "How to enter: market, limit 0.61100, stop 0.61500; a level also as limit 0.5 atr. market within 5 t "
