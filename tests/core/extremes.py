@@ -40,7 +40,7 @@ WHOLE = (1, 2, 3, 7, 1000, 2**24, 2**24 + 1, 2**31, 2**32 + 5, 10**9, 3 * 10**9,
 FLOATS = (0.0, 1e-15, 1e-9, 0.1 + 0.2, 0.5, 1.0, 1.37, 7.5, 100.0, 2.0**24, 1e9, 1e12, 1e15)
 SMALL = {
     "kind": 5, "method": 4, "order": 3, "target": 5, "break_even_target": 5, "trail_target": 5, "spacing_kind": 4,
-    "last": 4, "n": 1, "trail": 5, "at_kind": 4, "to_kind": 4, "target_kind": 4, "loss_kind": 4,
+    "last": 4, "n": 1, "trail": 6, "at_kind": 4, "to_kind": 4, "target_kind": 4, "loss_kind": 4,
 }  # fmt: skip
 SIGNS = {"side", "signal", "leave", "away"}
 ROOM = 60

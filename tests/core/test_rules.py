@@ -5,6 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hawser.core.rules import inside_bar, moving, stops, targets
+from hawser.core.rules.kinds import Kind
 from hawser.core.rules.rounding import level_ticks
 
 SIDES = st.sampled_from([1, -1])
@@ -14,18 +15,18 @@ TICKS = st.integers(1_000, 200_000)
 @pytest.mark.parametrize(
     ("kind", "value", "side", "level"),
     [
-        (stops.ATR, 2.5, 1, 61242 - 363),  # 145 ticks of ATR: 362.5 away, rounded down to 60879
-        (stops.ATR, 2.5, -1, 61242 + 363),
-        (stops.PERCENT, 1.0, 1, 60629),  # 60629.58
-        (stops.PERCENT, 1.0, -1, 61855),  # 61854.42
-        (stops.TICKS, 46, 1, 61196),
-        (stops.TICKS, 46.5, -1, 61289),
-        (stops.PRICE, 60000.4, 1, 60000),
-        (stops.PRICE, 62000.4, -1, 62001),
+        (Kind.ATR, 2.5, 1, 61242 - 363),  # 145 ticks of ATR: 362.5 away, rounded down to 60879
+        (Kind.ATR, 2.5, -1, 61242 + 363),
+        (Kind.PERCENT, 1.0, 1, 60629),  # 60629.58
+        (Kind.PERCENT, 1.0, -1, 61855),  # 61854.42
+        (Kind.TICKS, 46, 1, 61196),
+        (Kind.TICKS, 46.5, -1, 61289),
+        (Kind.PRICE, 60000.4, 1, 60000),
+        (Kind.PRICE, 62000.4, -1, 62001),
     ],
 )
 def test_initial_stops_by_hand(kind, value, side, level):
-    assert stops.stop_level(kind, value, 61242.0, 145.0, side) == level
+    assert stops.stop_level(int(kind), value, 61242.0, 145.0, side) == level
 
 
 def test_the_order_of_a_stop_s_refusals():
@@ -37,12 +38,12 @@ def test_the_order_of_a_stop_s_refusals():
     assert stops.stop_verdict(99, 100, 99, 1, 0) == stops.STOP_TOO_NEAR  # at least one tick
 
 
-@given(st.sampled_from([stops.ATR, stops.PERCENT, stops.TICKS]), st.floats(0.1, 20), TICKS, st.floats(1, 500), SIDES)
+@given(st.sampled_from([Kind.ATR, Kind.PERCENT, Kind.TICKS]), st.floats(0.1, 20), TICKS, st.floats(1, 500), SIDES)
 def test_a_rounded_stop_is_never_nearer_than_asked(kind, value, ref, atr, side):
     exact = {
-        stops.ATR: value * atr, stops.PERCENT: ref * value / 100, stops.TICKS: value,
+        Kind.ATR: value * atr, Kind.PERCENT: ref * value / 100, Kind.TICKS: value,
     }[kind]  # fmt: skip
-    level = stops.stop_level(kind, value, float(ref), atr, side)
+    level = stops.stop_level(int(kind), value, float(ref), atr, side)
     assert side * (ref - level) >= exact - 1e-5
     assert side * (ref - level) < exact + 1.001
 
@@ -50,24 +51,24 @@ def test_a_rounded_stop_is_never_nearer_than_asked(kind, value, ref, atr, side):
 @pytest.mark.parametrize(
     ("kind", "value", "side", "level"),
     [
-        (targets.R, 1.5, 1, 1000 + 151 - 1),  # 150.0 of R 100
-        (targets.R, 0.333, 1, 1033),
-        (targets.R, 0.333, -1, 967),  # 966.7 rounded up: nearer, never farther
-        (targets.ATR, 2.0, 1, 1061),
-        (targets.PERCENT, 1.0, -1, 990),
-        (targets.TICKS, 46.0, -1, 954),
-        (targets.PRICE, 1100.6, 1, 1100),
-        (targets.PRICE, 899.4, -1, 900),
+        (Kind.R, 1.5, 1, 1000 + 151 - 1),  # 150.0 of R 100
+        (Kind.R, 0.333, 1, 1033),
+        (Kind.R, 0.333, -1, 967),  # 966.7 rounded up: nearer, never farther
+        (Kind.ATR, 2.0, 1, 1061),
+        (Kind.PERCENT, 1.0, -1, 990),
+        (Kind.TICKS, 46.0, -1, 954),
+        (Kind.PRICE, 1100.6, 1, 1100),
+        (Kind.PRICE, 899.4, -1, 900),
     ],
 )
 def test_targets_by_hand(kind, value, side, level):
-    assert targets.target_level(kind, value, 1000.0, 100.0, 30.5, side) == level
+    assert targets.target_level(int(kind), value, 1000.0, 100.0, 30.5, side) == level
 
 
-@given(st.sampled_from([targets.R, targets.ATR, targets.TICKS]), st.floats(0.1, 9), TICKS, st.integers(10, 900), SIDES)
+@given(st.sampled_from([Kind.R, Kind.ATR, Kind.TICKS]), st.floats(0.1, 9), TICKS, st.integers(10, 900), SIDES)
 def test_a_rounded_target_is_never_farther_than_asked(kind, value, ref, r_ticks, side):
-    exact = value * {targets.R: r_ticks, targets.ATR: 77.7, targets.TICKS: 1.0}[kind]
-    level = targets.target_level(kind, value, float(ref), float(r_ticks), 77.7, side)
+    exact = value * {Kind.R: r_ticks, Kind.ATR: 77.7, Kind.TICKS: 1.0}[kind]
+    level = targets.target_level(int(kind), value, float(ref), float(r_ticks), 77.7, side)
     assert side * (level - ref) <= exact + 1e-5
 
 

@@ -103,7 +103,7 @@ def test_a_rule_that_was_mended_is_not_run_from_old_machine_code_of_those_that_c
     """Numba by itself would: it looks at the caller's file alone."""
     shutil.copytree(SOURCE, tmp_path / "hawser", ignore=shutil.ignore_patterns("__pycache__", "desk"))
     env = {**os.environ, "PYTHONPATH": str(tmp_path), "NUMBA_CACHE_DIR": str(tmp_path / "kept")}
-    asked = "from hawser.core.rules.stops import TICKS, stop_level; print(stop_level(TICKS, 46.5, 1000.0, 1.0, 1))"
+    asked = "from hawser.core.rules.stops import stop_level; print(stop_level(1, 46.5, 1000.0, 1.0, 1))"
 
     def told() -> str:
         done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, check=True, env=env)

@@ -13,6 +13,7 @@ from hawser.core.field_help import help_text
 from hawser.core.instrument import Instrument
 from hawser.core.numbers import MOST, MOST_BARS
 from hawser.core.rules import stops, targets
+from hawser.core.rules.kinds import Kind
 
 MAX_TARGETS = 5
 
@@ -69,8 +70,8 @@ class StopRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=Tru
         from_bars: ClassVar[bool]  # the level is taken from completed bars (`core/indicator_values.py`)
 
     KINDS: ClassVar = {
-        "atr": stops.ATR, "percent": stops.PERCENT, "ticks": stops.TICKS, "price": stops.PRICE, "bars": stops.PRICE,
-        "pivot": stops.PRICE, "line": stops.PRICE,
+        "atr": int(Kind.ATR), "percent": int(Kind.PERCENT), "ticks": int(Kind.TICKS), "price": int(Kind.PRICE),
+        "bars": int(Kind.PRICE), "pivot": int(Kind.PRICE), "line": int(Kind.PRICE),
     }  # fmt: skip
     FROM_BARS: ClassVar = ("bars", "pivot", "line")
 
@@ -124,8 +125,8 @@ class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         off: ClassVar[bool]  # a target whose distance or share is 0 is off
 
     KINDS: ClassVar = {
-        "r": targets.R, "atr": targets.ATR, "percent": targets.PERCENT, "ticks": targets.TICKS,
-        "price": targets.PRICE,
+        "r": int(Kind.R), "atr": int(Kind.ATR), "percent": int(Kind.PERCENT), "ticks": int(Kind.TICKS),
+        "price": int(Kind.PRICE),
     }  # fmt: skip
 
     def __post_init__(self) -> None:

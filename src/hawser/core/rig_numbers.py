@@ -13,12 +13,13 @@ from hawser.core.levels import StopRule, in_ticks
 from hawser.core.numbers import or_nan
 from hawser.core.rig import After, Amount, Ladder, Measure, Rig
 from hawser.core.rules import trade_levels
+from hawser.core.rules.kinds import Kind
 
-TRAILS = {"atr": trade_levels.ATR_TRAIL, "ticks": trade_levels.TICKS_TRAIL, "percent": trade_levels.PERCENT_TRAIL}
+TRAILS = {"atr": int(Kind.ATR), "ticks": int(Kind.TICKS), "percent": int(Kind.PERCENT)}
 
 
 def _measures(rules: list[Measure]) -> tuple[Array, Array]:
-    kinds = {"r": trade_levels.R, "ticks": trade_levels.TICKS, "percent": trade_levels.PERCENT, "atr": trade_levels.ATR}
+    kinds = {"r": Kind.R, "ticks": Kind.TICKS, "percent": Kind.PERCENT, "atr": Kind.ATR}
     named = [next((key, getattr(one, key)) for key in kinds if getattr(one, key) is not None) for one in rules]
     return np.array([kinds[key] for key, _ in named], np.int64), np.array([value for _, value in named], float)
 
@@ -26,13 +27,13 @@ def _measures(rules: list[Measure]) -> tuple[Array, Array]:
 def _stop(rule: StopRule | None, size: SizeRule, instrument: Instrument) -> tuple[int, float, float]:
     """Kind, value and offset of the initial stop."""
     if rule is None:
-        return trade_levels.LADDER_STOP, 0.0, 0.0
+        return int(Kind.LADDER), 0.0, 0.0
     if size.method == "invest":
-        return trade_levels.MONEY_STOP, float(size.risk or 0.0), 0.0
+        return int(Kind.MONEY), float(size.risk or 0.0), 0.0
     if rule.money is not None:
-        return trade_levels.MONEY_STOP, float(rule.money), 0.0
+        return int(Kind.MONEY), float(rule.money), 0.0
     if rule.from_bars:
-        return trade_levels.COLUMN_STOP, 0.0, float(rule.offset_ticks)
+        return int(Kind.COLUMN), 0.0, float(rule.offset_ticks)
     value = in_ticks(rule.price, instrument) if rule.price is not None else float(rule.value)
     return StopRule.KINDS[rule.kind], value, 0.0
 
@@ -84,7 +85,7 @@ def setup_of(rig: Rig, size: SizeRule, instrument: Instrument) -> trade_levels.S
         np.array([one.r for one in rig.loss_step], float), np.array([one.share for one in rig.loss_step], float),
         *at, *to, even is not None, float(even.offset_ticks) if even else 0.0, bool(even and even.cover_costs),
         *_after(even.after if even else None),
-        TRAILS.get(trail.kind, trade_levels.COLUMN_TRAIL) if trail else trade_levels.NO_TRAIL,
+        TRAILS.get(trail.kind, int(Kind.COLUMN)) if trail else int(Kind.NONE),
         float(getattr(trail, trail.kind)) if trail and trail.kind in TRAILS else 0.0,
         float(trail.base_ticks) if trail else 0.0, bool(trail and trail.anchor == "close"),
         float(trail.offset_ticks) if trail else 0.0, trail.step_ticks if trail else 1,

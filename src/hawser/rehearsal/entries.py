@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
+from hawser.core.rules.kinds import Kind
 from hawser.core.rules.ladders import ladder_base, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.quantity import money_stop_distance, risk_of
 from hawser.core.rules.sizes import (
@@ -24,12 +25,9 @@ from hawser.core.rules.sizes import (
     cap_steps,
     steps_of_notional,
 )
-from hawser.core.rules.stops import PRICE, STOP_OK, stop_level, stop_verdict
-from hawser.core.rules.targets import PRICE as TARGET_PRICE
+from hawser.core.rules.stops import STOP_OK, stop_level, stop_verdict
 from hawser.core.rules.targets import target_level
 from hawser.core.rules.trade_levels import (
-    COLUMN_STOP,
-    MONEY_STOP,
     Money,
     Rules,
     Setup,
@@ -41,6 +39,7 @@ from hawser.core.rules.trade_levels import (
 )
 from hawser.rehearsal.loop import BarRows, Levels, TradeStart
 
+PRICE = int(Kind.PRICE)
 EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2
 
 
@@ -109,7 +108,7 @@ def _initial_stop(
     history: BarRows, setup: Setup, money: Money, given: int, side: int, decided: int, ref: int, spread: int
 ) -> int:
     """The stop's level; -1 where there is none."""
-    if setup.stop == MONEY_STOP:
+    if setup.stop == Kind.MONEY:
         qty = given * money.step
         slip = money.entry_slip + money.exit_slip
         far = money_stop_distance(
@@ -117,7 +116,7 @@ def _initial_stop(
             money.per_unit, money.per_notional, money.minimum,
         )  # fmt: skip
         return ref - side * far if far >= 0 else -1
-    if setup.stop == COLUMN_STOP:
+    if setup.stop == Kind.COLUMN:
         base = history.stop_long[decided] if side > 0 else history.stop_short[decided]
         if not base > 0:
             return -1
@@ -181,8 +180,8 @@ def _mirror(side: int, levels: Array) -> None:
 def _wrong_target(setup: Setup, side: int, ref: int) -> bool:
     """Whether a target at a price lies on the wrong side of the entry."""
     for k in range(setup.target_kind.size):
-        if setup.target_kind[k] == TARGET_PRICE and setup.target_value[k] and setup.target_share[k]:
-            level = target_level(TARGET_PRICE, setup.target_value[k], float(ref), 0.0, 0.0, side)
+        if setup.target_kind[k] == Kind.PRICE and setup.target_value[k] and setup.target_share[k]:
+            level = target_level(PRICE, setup.target_value[k], float(ref), 0.0, 0.0, side)
             if side * (level - ref) < 0:
                 return True
     return False

@@ -6,9 +6,10 @@ from hawser.core.borrowed_arrays import borrowed
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.inside_bar import NO_LEVEL, STOP, TARGET, trail_distance
+from hawser.core.rules.kinds import Kind
 from hawser.core.rules.moving import NO_MOVE, counted, sendable
 from hawser.core.rules.rounding import level_ticks
-from hawser.core.rules.trade_levels import COLUMN_TRAIL, NO_TRAIL, Rules, Setup
+from hawser.core.rules.trade_levels import Rules, Setup
 
 # Why a trade is left at the next open; what guards decide gives way to the rest
 SIGNAL, BASKET, TIME, GUARD = 1, 2, 3, 5
@@ -87,7 +88,7 @@ def moved(
             found = sendable(step_to[k], stop, exit_side, rules.min_stop, side)
             if found != NO_MOVE and side * (found - level) > 0:
                 level, why = found, STEP_1 + k
-    if rules.trail != NO_TRAIL and begun(rules.trail_after, rules.trail_target, excursion, ready):
+    if rules.trail != Kind.NONE and begun(rules.trail_after, rules.trail_target, excursion, ready):
         candidate = trail_candidate(rules, atr, line, side, best, close, stop)
         if candidate != NO_MOVE and counted(candidate, stop, rules.trail_step, side):
             found = sendable(candidate, stop, exit_side, rules.min_stop, side)
@@ -99,7 +100,7 @@ def moved(
 @inlined
 def trail_candidate(rules: Rules, atr: float, line: float, side: int, best: int, close: int, stop: int) -> int:
     """The trail's candidate at a close, or NO_MOVE where it has no value or cannot count; ticks as in `moved`."""
-    if rules.trail == COLUMN_TRAIL:
+    if rules.trail == Kind.COLUMN:
         level = line - side * rules.trail_offset
     else:
         anchor = float(close if rules.trail_close else best)

@@ -7,6 +7,7 @@ are those of the exit side. Each is a whole number of ticks.
 from hawser.core.borrowed_arrays import borrowed
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
+from hawser.core.rules.kinds import Kind
 from hawser.core.rules.rounding import ceil_whole, level_ticks
 
 PESSIMISTIC, OPTIMISTIC, PATH = 0, 1, 2
@@ -29,10 +30,10 @@ def break_even_at(ref: int, side: int, offset: float, covers: bool) -> int:
 
 @inlined
 def trail_distance(anchor: float, kind: int, value: float, base: float, atr: float) -> float:
-    """How far behind its anchor a trail stands, in ticks: kind 0 `base` ticks and `value` ATR, 1 ticks, 2 percent."""
-    if kind == 0:
+    """How far behind its anchor a trail stands, in ticks: `base` ticks and `value` ATR, or `value` ticks or percent."""
+    if kind == Kind.ATR:
         return base + value * atr
-    return value if kind == 1 else anchor * value / 100.0
+    return value if kind == Kind.TICKS else anchor * value / 100.0
 
 
 @inlined

@@ -1,24 +1,20 @@
-"""Reckoning section 4: where an initial stop stands. All prices are in ticks, floats before rounding.
-
-A stop's kind is a small integer so that the functions compile; `core/plan.py` names them.
-"""
+"""Reckoning section 4: where an initial stop stands. All prices are in ticks, floats before rounding."""
 
 from hawser.core.compiled import compiled
+from hawser.core.rules.kinds import Kind
 from hawser.core.rules.rounding import level_ticks
-
-ATR, PERCENT, TICKS, PRICE = 0, 1, 2, 3
 
 STOP_OK, STOP_NOT_POSITIVE, STOP_WRONG_SIDE, STOP_TOO_NEAR = 0, 1, 2, 3
 
 
 @compiled
 def stop_level(kind: int, value: float, ref: float, atr: float, side: int) -> int:
-    """The stop, on the grid. `ref`, `atr` and, for PRICE, `value` are in ticks."""
-    if kind == ATR:
+    """The stop, on the grid. `ref`, `atr` and, for a price, `value` are in ticks."""
+    if kind == Kind.ATR:
         return level_ticks(ref - side * value * atr, side)
-    if kind == PERCENT:
+    if kind == Kind.PERCENT:
         return level_ticks(ref * (1.0 - side * value / 100.0), side)
-    if kind == TICKS:
+    if kind == Kind.TICKS:
         return level_ticks(ref - side * value, side)
     return level_ticks(value, side)
 

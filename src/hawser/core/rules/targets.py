@@ -1,22 +1,21 @@
 """Reckoning section 6: where a target stands, and what share of the position it takes."""
 
 from hawser.core.compiled import compiled
+from hawser.core.rules.kinds import Kind
 from hawser.core.rules.quantity import commission
 from hawser.core.rules.rounding import floor_steps, level_ticks
-
-R, ATR, PERCENT, TICKS, PRICE = 0, 1, 2, 3, 4
 
 
 @compiled
 def target_level(kind: int, value: float, ref: float, r_ticks: float, atr: float, side: int) -> int:
-    """A target on the grid. `ref`, `r_ticks`, `atr` and, for PRICE, `value` are in ticks."""
-    if kind == R:
+    """A target on the grid. `ref`, `r_ticks`, `atr` and, for a price, `value` are in ticks."""
+    if kind == Kind.R:
         return level_ticks(ref + side * value * r_ticks, side)
-    if kind == ATR:
+    if kind == Kind.ATR:
         return level_ticks(ref + side * value * atr, side)
-    if kind == PERCENT:
+    if kind == Kind.PERCENT:
         return level_ticks(ref * (1.0 + side * value / 100.0), side)
-    if kind == TICKS:
+    if kind == Kind.TICKS:
         return level_ticks(ref + side * value, side)
     return level_ticks(value, side)
 

@@ -11,13 +11,11 @@ from typing import NamedTuple
 from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.inside_bar import NO_LEVEL, away, break_even_at
+from hawser.core.rules.kinds import Kind
 from hawser.core.rules.quantity import commission
 from hawser.core.rules.rounding import ceil_whole, floor_steps
 from hawser.core.rules.targets import steps_through, target_level
 
-R, TICKS, PERCENT, ATR = 0, 1, 2, 3  # kinds of a distance
-COLUMN_STOP, MONEY_STOP, LADDER_STOP = 10, 11, 12
-NO_TRAIL, ATR_TRAIL, TICKS_TRAIL, PERCENT_TRAIL, COLUMN_TRAIL = -1, 0, 1, 2, 3
 AT_ONCE = -(1 << 60)  # an excursion that every trade has
 NO_TARGET = 40  # a target that no trade has
 
@@ -111,11 +109,11 @@ class Setup(NamedTuple):
 @compiled
 def distance(kind: int, value: float, ref: float, r_ticks: float, atr: float) -> float:
     """A rig's measure as ticks."""
-    if kind == R:
+    if kind == Kind.R:
         return value * r_ticks
-    if kind == TICKS:
+    if kind == Kind.TICKS:
         return value
-    return ref * value / 100.0 if kind == PERCENT else value * atr
+    return ref * value / 100.0 if kind == Kind.PERCENT else value * atr
 
 
 @compiled
