@@ -90,8 +90,8 @@ def test_shares_that_add_up_take_all():
 
 
 def test_trail_by_hand():
-    assert level_ticks(61545.0 - inside_bar.trail_distance(61545.0, 0, 3.0, 0.0, 145.0), 1) == 61110
-    assert level_ticks(61545.0 + inside_bar.trail_distance(61545.0, 0, 3.0, 10.0, 145.5), -1) == 61992
+    assert level_ticks(61545.0 - inside_bar.trail_distance(61545.0, int(Kind.ATR), 3.0, 0.0, 145.0), 1) == 61110
+    assert level_ticks(61545.0 + inside_bar.trail_distance(61545.0, int(Kind.ATR), 3.0, 10.0, 145.5), -1) == 61992
     assert moving.counted(61110, 61100, 10, 1)
     assert not moving.counted(61109, 61100, 10, 1)
     assert not moving.counted(61100, 61100, 0, 1)

@@ -17,6 +17,8 @@ from hawser.core.rules.kinds import Kind
 
 TRAILS = {"atr": int(Kind.ATR), "ticks": int(Kind.TICKS), "percent": int(Kind.PERCENT)}
 
+EARLIEST, LATEST = -(1 << 62), 1 << 62  # of entries, UTC ns, where the rig names no time
+
 
 def _measures(rules: list[Measure]) -> tuple[Array, Array]:
     kinds = {"r": Kind.R, "ticks": Kind.TICKS, "percent": Kind.PERCENT, "atr": Kind.ATR}
@@ -58,9 +60,9 @@ def money_of(account: Account, instrument: Instrument, fx: float) -> trade_level
     """What ticks and fills cost at a conversion rate."""
     tick, unit, fees = instrument.tick_size, float(instrument.multiplier * fx), instrument.commission
     return trade_levels.Money(
-        tick * unit * instrument.step_size, tick, instrument.step_size, unit, float(fees.per_unit),
-        float(fees.per_notional), float(fees.minimum), float(account.costs.entry_slippage_ticks),
-        float(account.costs.exit_slippage_ticks),
+        tick_step=tick * unit * instrument.step_size, tick=tick, step=instrument.step_size, unit_money=unit,
+        per_unit=float(fees.per_unit), per_notional=float(fees.per_notional), minimum=float(fees.minimum),
+        entry_slip=float(account.costs.entry_slippage_ticks), exit_slip=float(account.costs.exit_slippage_ticks),
     )  # fmt: skip
 
 
@@ -79,20 +81,28 @@ def setup_of(rig: Rig, size: SizeRule, instrument: Instrument) -> trade_levels.S
     even, trail, ladder, basket = rig.break_even, rig.trail, rig.ladder, rig.basket
     spacing = _measures([ladder.spacing] if ladder else [Measure(ticks=1.0)])
     lost, won = _amount(basket.stop if basket else None), _amount(basket.target if basket else None)
+    even_after, trail_after = _after(even.after if even else None), _after(trail.after if trail else None)
     return trade_levels.Setup(
-        stop, stop_value, offset, needs, np.array([one.KINDS[one.kind] for one in rig.target], np.int64),
-        np.array(values, float), np.array([one.share for one in rig.target], float),
-        np.array([one.r for one in rig.loss_step], float), np.array([one.share for one in rig.loss_step], float),
-        *at, *to, even is not None, float(even.offset_ticks) if even else 0.0, bool(even and even.cover_costs),
-        *_after(even.after if even else None),
-        TRAILS.get(trail.kind, int(Kind.COLUMN)) if trail else int(Kind.NONE),
-        float(getattr(trail, trail.kind)) if trail and trail.kind in TRAILS else 0.0,
-        float(trail.base_ticks) if trail else 0.0, bool(trail and trail.anchor == "close"),
-        float(trail.offset_ticks) if trail else 0.0, trail.step_ticks if trail else 1,
-        *_after(trail.after if trail else None), (rig.time_exit.bars or 0) if rig.time_exit else 0, *lost, *won,
-        rig.reverse, ladder.rungs if ladder else 0, int(spacing[0][0]), float(spacing[1][0]),
-        float(ladder.factor) if ladder else 1.0, float(ladder.target_ticks) if ladder else 0.0,
-        float(ladder.stop_ticks or 0.0) if ladder else 0.0, instrument.min_stop_ticks, rig.allows(1), rig.allows(-1),
-        -(1 << 62) if rig.from_ is None else rig.from_, 1 << 62 if rig.to is None else rig.to,
-        rig.follow_on.max_chain if rig.follow_on else 0,
+        stop=stop, stop_value=stop_value, stop_offset=offset, needs_atr=needs,
+        target_kind=np.array([one.KINDS[one.kind] for one in rig.target], np.int64),
+        target_value=np.array(values, float), target_share=np.array([one.share for one in rig.target], float),
+        loss_r=np.array([one.r for one in rig.loss_step], float),
+        loss_share=np.array([one.share for one in rig.loss_step], float),
+        at_kind=at[0], at_value=at[1], to_kind=to[0], to_value=to[1],
+        even=even is not None, even_offset=float(even.offset_ticks) if even else 0.0,
+        even_costs=bool(even and even.cover_costs), even_after=even_after[0], even_target=even_after[1],
+        trail=TRAILS.get(trail.kind, int(Kind.COLUMN)) if trail else int(Kind.NONE),
+        trail_value=float(getattr(trail, trail.kind)) if trail and trail.kind in TRAILS else 0.0,
+        trail_base=float(trail.base_ticks) if trail else 0.0, trail_close=bool(trail and trail.anchor == "close"),
+        trail_offset=float(trail.offset_ticks) if trail else 0.0, trail_step=trail.step_ticks if trail else 1,
+        trail_after=trail_after[0], trail_target=trail_after[1],
+        time_bars=(rig.time_exit.bars or 0) if rig.time_exit else 0,
+        basket_stop=lost[0], basket_stop_percent=lost[1], basket_target=won[0], basket_target_percent=won[1],
+        reverse=rig.reverse,
+        rungs=ladder.rungs if ladder else 0, spacing_kind=int(spacing[0][0]), spacing=float(spacing[1][0]),
+        factor=float(ladder.factor) if ladder else 1.0, ladder_target=float(ladder.target_ticks) if ladder else 0.0,
+        ladder_stop=float(ladder.stop_ticks or 0.0) if ladder else 0.0,
+        min_stop=instrument.min_stop_ticks, long=rig.allows(1), short=rig.allows(-1),
+        first_time=EARLIEST if rig.from_ is None else rig.from_, last_time=LATEST if rig.to is None else rig.to,
+        chain=rig.follow_on.max_chain if rig.follow_on else 0,
     )  # fmt: skip

@@ -38,6 +38,13 @@ class RunState(NamedTuple):
     moves: int
 
 
+def first_state(cash: float) -> RunState:
+    """At the beginning of a history: nothing is pending, and nothing is written."""
+    return RunState(
+        at=0, cash=cash, side=0, decided=0, follows=False, chain=0, trades=0, fills=0, moves=0
+    )  # fmt: skip
+
+
 class Table(NamedTuple):
     """Rows of trades: whole numbers and money."""
 
@@ -154,7 +161,9 @@ def run_batch(
             side, decided, follows, chain = -side, end.bar - 1, False, 0
         else:
             side = 0
-    return RunState(at, cash, side, decided, follows, chain, count, nf, nm)
+    return RunState(
+        at=at, cash=cash, side=side, decided=decided, follows=follows, chain=chain, trades=count, fills=nf, moves=nm
+    )
 
 
 @compiled

@@ -136,7 +136,7 @@ class Rehearsal:
         written = loop.written_for(n, at_once * batch.ROWS)
         levels = loop.levels_for(self.setup)
         guarded = self.guarded()
-        place = batch.RunState(0, start, 0, 0, False, 0, 0, 0, 0)
+        place = batch.first_state(start)
         while place.at >= 0:
             rows = batch.Table(*(_grown(table, place.trades, at_once) for table in rows))
             written = written._replace(fills=_grown(written.fills, place.fills, at_once * batch.ROWS))

@@ -169,9 +169,11 @@ def lay_rules(
     lost = setup.basket_stop / 100.0 * cash if setup.basket_stop_percent else setup.basket_stop
     won = setup.basket_target / 100.0 * cash if setup.basket_target_percent else setup.basket_target
     return Rules(
-        setup.min_stop, even, even_after, even_target, setup.trail, setup.trail_value, setup.trail_base,
-        setup.trail_close, setup.trail_offset, setup.trail_step, trail_after, trail_target, setup.time_bars, lost, won,
-        setup.reverse, setup.ladder_target,
+        min_stop=setup.min_stop, break_even=even, break_even_after=even_after, break_even_target=even_target,
+        trail=setup.trail, trail_value=setup.trail_value, trail_base=setup.trail_base, trail_close=setup.trail_close,
+        trail_offset=setup.trail_offset, trail_step=setup.trail_step, trail_after=trail_after,
+        trail_target=trail_target, time_bars=setup.time_bars, basket_stop=lost, basket_target=won,
+        reverse=setup.reverse, ladder_target=setup.ladder_target,
     )  # fmt: skip
 
 
