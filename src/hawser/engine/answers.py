@@ -345,14 +345,19 @@ def amended(outbox: Outbox, order: Order, level: int, steps: int) -> None:
         moved(outbox, trade, level, steps)
     if order.over:
         return
-    if _told_late(outbox, order, level, steps):
-        return
+    late = order.role != "entry" and order.pending not in ("amend", "query")
     adjusts = not _was_asked(order, level) and order.level != level
     if order.role != "entry" or (trade.ref, trade.asked_steps) == (level, steps):  # else an older move, told again
         order.level, order.steps = level, steps
     if order.pending in ("amend", "query"):
         settled(order)
     order.refusals = 0
+    if adjusts and late:
+        # No change is under way, so this is the answer to an earlier one, told late, of a level that the venue chose.
+        # Taken for where the order rests by now, it would move a stop back to where it was before (storm 7921200).
+        if not order.pending:
+            outbox.query(order)
+        return
     if adjusts:
         order.steps = steps
         _adjusted(outbox, trade, order, level)
@@ -361,18 +366,6 @@ def amended(outbox: Outbox, order: Order, level: int, steps: int) -> None:
     if order.role == "stop":
         _note_rest(outbox, trade, order)
     converge(outbox, trade)
-
-
-def _told_late(outbox: Outbox, order: Order, level: int, steps: int) -> bool:
-    """Whether an answer is to an earlier change than the last: none is under way, and it says something else than is
-    known. What was true then is not believed now: taken for the venue's last word, it would have a stop moved back to
-    where it rested before (storm 7921200). The venue is asked instead. An entry's older moves are told apart by what it
-    was to become."""
-    if order.role == "entry" or order.pending in ("amend", "query") or (level, steps) == (order.level, order.steps):
-        return False
-    if not order.pending:
-        outbox.query(order)
-    return True
 
 
 def amend_refused(outbox: Outbox, order: Order, code: str, text: str) -> None:
