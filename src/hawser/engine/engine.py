@@ -54,6 +54,8 @@ class Engine:
 
     def handle(self, event: ev.AnyEvent) -> list[AnyCommand]:
         """Fold one event; returns the commands that follow, in order."""
+        # Time never runs back here: a record may hold events out of order by a little, and deadlines must not come
+        # twice.
         state = self.state
         state.now = max(state.now, event.time)
         if type(event) is ev.Quote:  # the one event that comes thousands of times a second
@@ -61,6 +63,8 @@ class Engine:
         if self._only_seen(event):
             self.decided = False
             return []
+        # What was only seen goes into the record before what follows from it, so that the fold decides by the same
+        # values. Guards frame the event: periods turn before it, and what it tripped is carried out after it.
         self._decide()
         outbox = Outbox(state)
         tripping.begin(outbox, event)
@@ -94,6 +98,8 @@ class Engine:
         return next(guard_money.reached(state), None) is None
 
     def _quoted(self, event: ev.Quote) -> list[AnyCommand]:
+        # Most quotes lead to nothing. Between the nearest levels at which something would happen (the band) a quote is
+        # only noted, and costs a microsecond or two.
         state, band = self.state, self._bands.get(event.symbol)
         observed.quote(state, event, self.seen)
         crossed = tripping.spread_crossed(state, event) if state.guards.guard else False
@@ -144,6 +150,7 @@ def _opened(outbox: Outbox, event: ev.Opened) -> None:
         state.account = _with_limits(outbox, event.account)
     state.declared, state.rates_read = event.account, event.time
     _instruments_changed(outbox, event)
+    # A new session knows nothing of the venue: entries stay closed until it has told what it holds.
     state.link_up, state.reconciled, state.link_why = False, False, "not connected yet"
     state.figures_at = 0
     if not state.figured:  # what the file says stands there until the venue tells; no guard counts from it

@@ -20,6 +20,8 @@ from hawser.engine.model import transitions as states
 from hawser.engine.model.state import EngineState, Order, Trade
 from hawser.engine.pacing import free_at, note_sent, silence_allowed
 
+# Long enough for a venue's usual answer, short enough that half an exposed trade's deadline (2.5 s) leaves time to ask
+# what became of a lost stop and to send it again.
 REQUEST_TIMEOUT = 800 * MILLISECOND
 EXPOSED_TIMEOUT = 400 * MILLISECOND  # where there is, or may be, open quantity without a stop
 HOLDINGS_TIMEOUT = 2 * SECOND
@@ -48,6 +50,7 @@ class Outbox:
         return self.state.account.currency if self.state.account else ""
 
     def number(self) -> int:
+        # From the state and not drawn at random: the fold of a record has to give the same ids to the byte.
         self.state.counter += 1
         return self.state.counter
 
@@ -124,6 +127,7 @@ class Outbox:
         free = free_at(self.state, trade, order.role, order.number)
         if not self.state.link_up:
             free = max(free, self.state.now + LINK_AGAIN)
+        # It counts as asked from here on: nothing else may be sent about an order whose state is not known.
         if free > self.state.now:
             order.pending, order.token = "query", self.number()
             self.later(f"request:{order.id}:{order.token}", free - self.state.now)
@@ -151,6 +155,8 @@ class Outbox:
             self.later(f"retry:{trade.id}:{trade.wake_at}", trade.wake_at - self.state.now)
 
     def _time(self, trade: Trade, order: Order, request: str) -> None:
+        # The timer carries the request's number. One that was started for an earlier request finds another number
+        # there, and does nothing.
         note_sent(self.state, trade, order)
         order.pending, order.token = request, self.number()
         exposed = order.role == "entry" or trade.exposed_since or trade.state == states.EXPOSED
@@ -159,6 +165,8 @@ class Outbox:
 
     def silent(self, order: Order, token: int) -> None:
         """A request's time is up. If it is still the one under way, its end is unknown: ask."""
+        # Never sent again blindly: a request that was lost and one whose answer was lost look the same from here, and a
+        # second order would be a second position.
         if order.token != token or not order.pending:
             return
         order.silences += 1

@@ -14,6 +14,8 @@ from bisect import bisect_right
 from hawser.core.clock import MILLISECOND, MINUTE, SECOND
 from hawser.engine.model.state import EngineState, Order, Trade
 
+# Storms hold every line to 30 requests a minute. 16 at once and 12 more at 5 s make 28; 22 at once and 6 more at 10 s
+# do too. What covers an uncovered position has more of them early, because the first seconds decide.
 BURST, SPACING = 16, 5 * SECOND  # of any line
 URGENT_BURST, URGENT_SPACING = 22, 10 * SECOND  # of a stop or a close while a position is uncovered
 VENUE_A_MINUTE = 600  # of all lines together
@@ -40,6 +42,7 @@ def free_at(state: EngineState, trade: Trade, role: str, number: int, parts: int
     recent = _recent(state, trade, line_name(role, number))
     burst, spacing = (URGENT_BURST, URGENT_SPACING) if hurry else (BURST, SPACING)
     at = recent[-1] + spacing // parts if len(recent) >= burst * parts else 0
+    # The account's own bound never delays cover: a first stop must not wait for another trade's targets.
     full = state.sent_minute == state.now // MINUTE and state.sent_count >= VENUE_A_MINUTE
     return max(at, (state.sent_minute + 1) * MINUTE) if full and not hurry else at
 
@@ -61,6 +64,7 @@ def note_sent(state: EngineState, trade: Trade, order: Order) -> None:
 
 def pause(failures: int, hurry: bool) -> int:
     """How long to wait after so many failures in a row, ns."""
+    # Ten quick tries in a row first: a venue that is busy for a second must not cost a position its stop.
     if hurry:
         return min(LONGEST_URGENT, int(URGENT_RETRY * 1.5 ** float(max(0, min(failures, 40) - AT_FULL_PACE))))
     return min(LONGEST_RETRY, RETRY << min(max(0, failures - 1), 10))

@@ -54,6 +54,7 @@ def down(outbox: Outbox, why: str) -> None:
 def holdings(outbox: Outbox, event: ev.Holdings) -> None:
     """Settle every difference; entries stay closed until this is done."""
     state = outbox.state
+    # Only the answer to the last question counts: an earlier one may come after it, and knows less.
     if event.token != state.holdings_token or state.reconciled:
         return
     state.compares += 1
@@ -66,6 +67,7 @@ def holdings(outbox: Outbox, event: ev.Holdings) -> None:
     if overtaken and state.compares <= OVERTAKEN_TRIES:
         _compare_later(outbox)
         return
+    # Nothing is sent while the answer is gone through: what its first lines say may be undone by its last.
     told = len(outbox.out)
     with heard_out(outbox):
         for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
@@ -119,6 +121,8 @@ def _compare_later(outbox: Outbox) -> None:
 
 def differs(state: EngineState, event: ev.Checked) -> bool:
     """Whether what the venue holds is anything but what is known, or wanted, of the trades that may be judged."""
+    # A trade about which something was under way cannot be judged: the answer may be from before or after it. One thing
+    # of it holds all the same: a stop that rests nearer than anybody here ever wanted was put there by another hand.
     judged = set(event.quiet)
     for known in event.asked:
         order = state.orders.get(known.order)
@@ -230,6 +234,7 @@ def _all_covered(state: EngineState) -> bool:
 def _to_take_back(state: EngineState, event: ev.Holdings | ev.Checked) -> set[str]:
     """Which of them may go: what closes nothing at once, for it may open something yet; what may be a stop once stops
     that the record has cover everything."""
+    # The worst that a stray can do is to be the only stop of a position. So it stays until that is known not to be so.
     found = set(_strays(state, event.resting)) - _guarding(state, event)
     if _all_covered(state):
         return found
@@ -270,8 +275,9 @@ def _foreign_orders(outbox: Outbox, event: ev.Holdings | ev.Checked) -> None:
     state.left_over = tuple(name for name in resting if name in state.orders and state.orders[name].over)
     state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
     go = _to_take_back(state, event)
+    # At the second sight only: at the first it may be an order of this moment whose record is still being written.
     for order_id in strays:
-        if order_id in state.strays and order_id in go:  # seen before
+        if order_id in state.strays and order_id in go:
             outbox.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
             outbox.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))
     state.strays = strays
@@ -318,6 +324,8 @@ def _tell_unexplained(outbox: Outbox, found: dict[str, ev.VenuePosition], there:
 
 def _differs(outbox: Outbox, trade: Trade, steps: int, entry: float = 0.0) -> None:
     """The venue's quantity counts; `entry`: its average price, ticks."""
+    # The venue's books are the money: a quantity that we believe in protects nobody. What differs is told as an alarm,
+    # because either a message was lost or another hand is in the account.
     instrument = outbox.state.instruments[trade.symbol]
     ours, theirs = instrument.qty(trade.open_steps), instrument.qty(steps)
     outbox.tell("alarm", "quantity_differs", f"Hawser held {ours} open, the venue {theirs}: the venue's counts", trade)

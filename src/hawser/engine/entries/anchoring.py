@@ -54,6 +54,7 @@ def anchor(outbox: Outbox, trade: Trade) -> None:
     state, plan = outbox.state, trade.plan
     instrument = state.instruments[trade.symbol]
     ref = level_ticks(trade.entry_price, trade.side)
+    # A stop that was moved since says that somebody, or a rule, has decided after the entry: that is not undone here.
     if plan.anchor != "fill" or ref == trade.ref or trade.stop != trade.initial_stop or trade.stop_by_hand:
         return
     if state.orders_of(trade, "rung"):  # a ladder stands where its rungs were sent to
@@ -113,6 +114,8 @@ def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: EntryValues) -> None:
         trade.atr = None if math.isnan(now) else now
     trade.basis = basis
     atr = or_nan(trade.atr)
+    # Targets that took a part keep it, as a line that has nothing left to take. The new rig's shares are of what is
+    # left.
     whole = max(1, trade.entered)
     kept = [
         TargetLine(line.number, line.level, line.filled / whole, line.filled) for line in trade.targets if line.filled
@@ -136,6 +139,7 @@ def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: EntryValues) -> None:
         lay_backstop(trade)
     market = state.markets[trade.symbol]
     least = max(1, instrument.min_stop_ticks)
+    # Another rig never loosens: its stop counts where it is tighter and may rest (section 7).
     if trade.side * (stop - trade.stop) > 0 and trade.side * (market.exit_side(trade.side) - stop) >= least:
         why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(stop)}: the new plan"
         set_stop(outbox, trade, stop, why, rs.PLAN)

@@ -86,6 +86,7 @@ def terms_of(
     beside: tuple[EntryTerms, ...] = (),
 ) -> EntryTerms:
     """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
+    # All refusals come from here, in the order of section 5, whether the plan is placed, moved or only looked at.
     market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
     atr, basis = atr_of(state, plan, marks), marks.basis
     check_rig(plan, instrument, state.spans.get(plan.symbol, ()))
@@ -106,6 +107,7 @@ def terms_of(
             for target in sizing.targets
             if target.r
         )
+    # A level that was typed as a distance is a level from here on: it must not follow the market while it waits.
     if plan.entry.pending:
         plan = msgspec.structs.replace(plan, entry=plan.entry.moved(sizing.ref, instrument))
     return EntryTerms(

@@ -76,6 +76,7 @@ def unlatch(memory: Memory) -> None:
 def roll(outbox: Outbox) -> list[tuple[AnyGuard, str]]:
     """Periods that are over give way to the next; what latched for them opens, looser guards that waited come in.
     What opened: guards, each with its subject."""
+    # Latches open before looser guards come in: a switch that is latched keeps its own looser limit out (section 9).
     state, opened = outbox.state, list[tuple[AnyGuard, str]]()
     guards = {guard.name: guard for guard in state.guards.guard}
     for key, memory in list(state.memory.items()):
@@ -138,6 +139,7 @@ def take_policy(outbox: Outbox, old: Policy, new: Policy, ask: str = "") -> Poli
     state.policy_later = None
     if not keys:
         return new
+    # A limit that waits is not lost: the tighter of both holds until the next day, whatever else the edit has changed.
     told = ", ".join(keys)
     if state.guards.loosen == "now":
         outbox.tell("caution", "account_loosened", f"The account's limits are looser from now on: {told}", ask=ask)

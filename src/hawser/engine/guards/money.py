@@ -51,6 +51,8 @@ def begin(state: EngineState) -> None:
 
 def follow_highs(state: EngineState, seen: Observed) -> None:
     """The highest equity of each drawdown follows the figures."""
+    # Only the highest is kept, and it is only seen: figures come with every quote, and the record need not have them
+    # all.
     for guard in state.guards.guard:
         if guard.on and isinstance(guard, DrawdownSwitch) and remembered(state, guard, "") is not None:
             highest(state, memory_key(guard, ""), seen)
@@ -111,6 +113,8 @@ def subjects(state: EngineState, guard: Counted) -> list[str]:
 
 def transferred(state: EngineState, amount: float) -> None:
     """Money was paid in or out: no result. The starts of periods, the highest equity and today's figure move along."""
+    # Everything that equity is compared with moves by the same sum, so that no comparison sees the payment. Without
+    # this a withdrawal tripped the day's loss and closed open trades.
     state.day_equity += amount
     for memory in state.memory.values():
         memory.base += amount

@@ -75,6 +75,7 @@ def _settle(outbox: Outbox, trade: Trade, wait: int) -> None:
 
 def settled(outbox: Outbox, trade: Trade, since: int) -> None:
     """The time a spike may last is up."""
+    # The timer is for one spike: the quote may have been back since, and this may be another.
     if trade.reached_since != since or not _watched(trade) or not outbox.state.markets[trade.symbol].bid:
         return
     if _verdict(outbox.state, trade) == HELD_QUIET:  # the stop has been moved meanwhile
@@ -84,6 +85,7 @@ def settled(outbox: Outbox, trade: Trade, since: int) -> None:
 
 
 def _reached(outbox: Outbox, trade: Trade, how: str) -> None:
+    # At market and at once: the price that a trader chose has been reached, and waiting could only make it worse.
     level = outbox.state.instruments[trade.symbol].price(trade.stop)
     outbox.tell("info", "held_stop", f"Held stop {level}: {how}; closing at market", trade)
     leave(outbox, trade, Reason(rs.HELD_STOP))

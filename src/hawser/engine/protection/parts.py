@@ -27,6 +27,7 @@ def part_wants(trade: Trade, role: Role) -> dict[int, int]:
     """What each target or loss step has still to take of what is open, in steps, by number; the nearest first. A loss
     step at or beyond the stop is void, and so is a line where no price is: the target of a ladder far down."""
     parts = target_parts(trade, trade.entered - trade.rung_steps_this_bar) if role == "target" else loss_parts(trade)
+    # The nearest takes first, as the market will: what is left for the farther ones never adds up to more than is open.
     room, wants = trade.open_steps, {}
     for line in nearest(trade, role):
         void = role == "loss" and trade.side * (line.level - trade.stop) <= 0
@@ -40,6 +41,7 @@ def want_parts(outbox: Outbox, trade: Trade) -> None:
     itself."""
     _give_up(outbox, trade, "target", trade.targets)
     _give_up(outbox, trade, "loss", trade.losses)
+    # Not before the stop rests: a target that fills first would leave a stop on its way for more than is open.
     if trade.leave or trade.held or trade.state != states.PROTECTED:
         return
     most = most_steps(outbox, trade)
@@ -119,6 +121,8 @@ def want_rungs(outbox: Outbox, trade: Trade) -> None:
     # A rung is part of an entry that was counted when it was made.
     if none or trade.state != states.PROTECTED or any(one.code != "trade_count" for one in closed):
         return
+    # Also a rung that is over counts while the venue says that it had filled more than was told: its fills are on their
+    # way, and one sent again would be a second of it.
     sent = [outbox.state.orders[name] for name in trade.order_ids]
     under_way = {
         order.number for order in sent if order.role == "rung" and (not order.over or order.told_filled > order.filled)

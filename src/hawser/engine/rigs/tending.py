@@ -62,6 +62,7 @@ def band_of(state: EngineState, symbol: str) -> Band:
             low_ask = max(low_ask, trade.best_exit)
         if not trade.open_steps or trade.leave or not (trade.held or watched(trade)):
             continue
+        # What money or time decides cannot be told from levels: every quote is looked at then.
         if trade.reached_since or watched(trade):
             return NO_BAND
         levels, losses = [line.level for line in trade.targets], [line.level for line in trade.losses]
@@ -81,6 +82,7 @@ def watched_trades(state: EngineState, symbol: str) -> list[Trade]:
 def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
     """Take a completed bar's ATR, and tend the trades of its timeframe. Old bars change nothing."""
     state, key = outbox.state, bar_key(event.symbol, event.span)
+    # At a start, and where a line is back, history may be told again: a bar counts once.
     last = state.bars.get(key)
     if last is not None and event.opened <= last.opened:
         return
@@ -123,6 +125,7 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
     tick, spread = instrument.tick_size, event.spread if side < 0 else 0.0
     laid, close = lay(state, trade), round(event.close / tick + spread)
     # At a start, and where a line is back, the quote is older than the bar.
+    # The worse of both keeps a stop from being sent beyond a market that has moved on meanwhile.
     worse = min(market.exit_side(side), close, key=lambda price: side * price)
     atr = event.values.get(atr_key(rig), math.nan) if rig is not None and own_atr(plan) else event.atr
     line = math.nan
@@ -135,6 +138,7 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
     )  # fmt: skip
     aimed = _aim(outbox, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
+    # The stop moves also where the trade is left: the close may be refused, and the stop is what protects until then.
     if why >= 0:
         set_stop(outbox, trade, level, _told(state, trade, laid.rules, level, why, close), move_name(why))
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
