@@ -68,3 +68,12 @@ def test_what_a_page_names_is_there(page):
             continue
         module, _, inner = name.rpartition(".")
         assert f"class {inner}" in (source / module.replace(".", "/")).with_suffix(".py").read_text(), name
+
+
+def test_the_walks_lead_through_places_that_are_there():
+    walks = DESIGN[DESIGN.index("## Three walks") : DESIGN.index("## An order's life")]
+    steps = re.findall(rf"`((?:{ROOMS})/[\w/]+\.py)`\s+`(\w+)`", walks)
+    assert len(steps) > 15
+    for path, name in steps:
+        source = (ROOT / "src" / "hawser" / path).read_text(encoding="utf-8")
+        assert re.search(rf"(?:def|class) {name}\b", source), f"{path}: {name}"
