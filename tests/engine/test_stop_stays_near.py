@@ -36,6 +36,19 @@ def test_an_answer_to_an_earlier_change_is_not_taken_for_the_last_word():
     assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
 
 
+def test_a_nearer_stop_that_another_hand_has_laid_is_not_moved_back_while_the_venue_is_asked():
+    """Storm 7930311: told as a change that nobody here had asked for."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    nearer = stop.level + 50
+    told = hand.do(ev.AmendAccepted, order=stop.id, level=nearer, steps=stop.steps)
+    assert [one.order for one in of(told, cm.Query)] == [stop.id]
+    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", nearer, stop.steps))
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert (hand.trade.stop, stop.level) == (nearer, nearer)
+
+
 def test_a_move_that_is_carried_out_after_its_first_try_was_refused_stays():
     hand, stop, level = asked_twice()
     assert "move_refused" in codes(hand.do(ev.AmendRejected, order=stop.id, code="too_near", text="too near"))

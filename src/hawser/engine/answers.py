@@ -345,19 +345,19 @@ def amended(outbox: Outbox, order: Order, level: int, steps: int) -> None:
         moved(outbox, trade, level, steps)
     if order.over:
         return
-    late = order.role != "entry" and order.pending not in ("amend", "query")
     adjusts = not _was_asked(order, level) and order.level != level
+    if adjusts and order.role != "entry" and order.pending not in ("amend", "query"):
+        # No change is under way: this is the answer to an earlier one, told late, of a level that the venue chose, or
+        # another hand's change. Taken for where the order rests by now, a late one would move a stop back to where it
+        # was before (storm 7921200); passed over, a nearer stop of another hand's would be (storm 7930311).
+        if not order.pending:
+            outbox.query(order)
+        return
     if order.role != "entry" or (trade.ref, trade.asked_steps) == (level, steps):  # else an older move, told again
         order.level, order.steps = level, steps
     if order.pending in ("amend", "query"):
         settled(order)
     order.refusals = 0
-    if adjusts and late:
-        # No change is under way, so this is the answer to an earlier one, told late, of a level that the venue chose.
-        # Taken for where the order rests by now, it would move a stop back to where it was before (storm 7921200).
-        if not order.pending:
-            outbox.query(order)
-        return
     if adjusts:
         order.steps = steps
         _adjusted(outbox, trade, order, level)
