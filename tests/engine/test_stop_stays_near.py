@@ -1,5 +1,7 @@
 """A stop moves away from the market only where a person wishes it."""
 
+import pytest
+
 from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.entry import HeldRule
 from hawser.core.rig import Trail
@@ -24,9 +26,9 @@ def asked_twice() -> tuple[ByHand, Order, int]:
 def test_an_answer_to_an_earlier_change_is_not_taken_for_the_last_word():
     """Storm 7921200: a stop that rested where it was asked for was moved back to where the venue had put it before."""
     hand, stop, level = asked_twice()
-    hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)
-    hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
-    asked = hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)  # the first once more, late
+    asked = hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)
+    asked += hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
+    asked += hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)  # the first once more, late
     assert [one.order for one in of(asked, cm.Query)] == [stop.id]
     assert not of(asked, cm.Amend)
     assert hand.trade.stop == level + 340
@@ -71,10 +73,96 @@ def test_one_of_which_only_a_question_tells_stays_too():
 
 def test_a_move_that_was_put_elsewhere_first_and_then_where_it_was_asked_for_stays_there():
     hand, stop, level = asked_twice()
-    assert "level_adjusted" in codes(hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps))
+    hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)
     told = hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
     assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
+
+
+def test_a_level_that_the_venue_chooses_counts_once_it_has_been_asked_and_is_not_asked_for_again():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 340)
+    farther = level + 320
+    told = hand.do(ev.AmendAccepted, order=stop.id, level=farther, steps=stop.steps)
+    assert [one.order for one in of(told, cm.Query)] == [stop.id]
+    assert not of([*told, *hand.later(0.3)], cm.Amend)
+    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", farther, stop.steps))
+    assert "level_adjusted" in codes(told)
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert (hand.trade.stop, stop.level) == (farther, farther)
+
+
+def test_a_late_answer_while_another_change_is_under_way_does_not_move_the_stop_back():
+    """A change whose answer came late, the next one under way already: its level was taken for the wanted one, and the
+    next change of quantity moved the stop there, away from where it rested."""
+    hand, stop, level = asked_twice()
+    hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)
+    assert hand.trade.stop == level + 340
+    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 340, stop.steps))
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
+
+
+def test_an_answer_to_a_question_from_before_a_change_ends_no_wait_for_that_change():
+    """Its level, which the venue had chosen before, would have counted as where the stop is wanted."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 330)
+    [question] = of(hand.later(1), cm.Query)
+    rests = ev.OrderReport(stop.id, "resting", level, stop.steps)
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 340)
+    assert of(hand.do(ev.OrderStatus, known=rests, token=question.token), cm.Amend)
+    older = ev.OrderReport(stop.id, "resting", level - 4, stop.steps)
+    told = hand.do(ev.OrderStatus, known=older, token=question.token)
+    assert (told, stop.pending, stop.level, hand.trade.stop) == ([], "amend", level, level + 340)
+
+
+def test_an_acceptance_told_again_once_the_stop_was_moved_does_not_move_it_back():
+    """The venue had put it elsewhere when it was sent."""
+    hand = ByHand()
+    hand.enter(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    hand.do(ev.OrderAccepted, order=stop.id, level=level - 3)
+    assert hand.trade.stop == level - 3
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 340)
+    hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
+    told = hand.do(ev.OrderAccepted, order=stop.id, level=level - 3)
+    assert [one.order for one in of(told, cm.Query)] == [stop.id]
+    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 340, stop.steps))
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
+
+
+@pytest.mark.parametrize("late", ["refusal", "acceptance", "change"])
+def test_no_late_answer_ends_the_question_where_a_stop_rests(late):
+    """Storm 8001042: a refusal of the change before did, and the next moved a stop back that the venue had nearer."""
+    hand, stop, level = asked_twice()
+    hand.do(ev.AmendAccepted, order=stop.id, level=level + 344, steps=stop.steps)
+    told = {
+        "refusal": lambda: hand.do(ev.AmendRejected, order=stop.id, code="busy", text="busy"),
+        "acceptance": lambda: hand.do(ev.OrderAccepted, order=stop.id, level=level),
+        "change": lambda: hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps),
+    }[late]()
+    told += hand.later(0.3)
+    assert (stop.pending, of(told, cm.Amend)) == ("query", [])
+    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 344, stop.steps))
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert (hand.trade.stop, stop.level) == (level + 344, level + 344)
+
+
+def test_a_foreign_hand_s_looser_level_told_twice_is_still_put_back():
+    """The second telling comes while the venue is asked about the first: no change of ours is under way."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    for _ in range(2):
+        hand.do(ev.AmendAccepted, order=stop.id, level=level - 40, steps=stop.steps)
+    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level - 40, stop.steps))
+    assert [one.level for one in of(told, cm.Amend)] == [level]
+    assert hand.trade.stop == level
 
 
 def test_a_move_away_that_is_carried_out_after_all_is_put_back():
@@ -114,3 +202,59 @@ def test_no_stop_is_moved_before_it_is_known_where_it_rests():
     assert "moved_elsewhere" in codes(told)
     assert not of(told, cm.Amend)
     assert hand.trade.stop == nearer.level
+
+
+def answered(hand: ByHand, order: Order, level: int, how: str) -> list[cm.AnyCommand]:
+    """The venue's answer to a change: refused, or carried out at another level, which it says when it is asked."""
+    if how == "refused":
+        return hand.do(ev.AmendRejected, order=order.id, code="too_near", text="too near") + hand.later(3)
+    told = hand.do(ev.AmendAccepted, order=order.id, level=level, steps=order.steps)
+    known = ev.OrderReport(order.id, "resting", level, order.steps)
+    return told + hand.do(ev.OrderStatus, known=known, token=of(told, cm.Query)[0].token)
+
+
+@pytest.mark.parametrize("how", ["refused", "put elsewhere"])
+def test_what_a_person_wants_of_a_stop_meanwhile_is_not_lost_with_the_change_before(how):
+    """The stop stayed where the venue had it, and its next move, which waited for the answer, was forgotten."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
+    assert not of(hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=level + 340), cm.Amend)
+    told = answered(hand, stop, level + 304, how)
+    assert [one.level for one in of(told, cm.Amend)] == [level + 340]
+    assert hand.trade.stop == level + 340
+
+
+@pytest.mark.parametrize("how", ["refused", "put elsewhere"])
+def test_nor_what_is_wanted_of_a_target(how):
+    hand = ByHand()
+    hand.protect()
+    target = hand.order("target", 1)
+    level = target.level
+    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=level + 300)
+    hand.do(ev.MoveTarget, ask="N", trade=hand.trade.id, number=1, level=level + 340)
+    told = answered(hand, target, level + 304, how)
+    assert [one.level for one in of(told, cm.Amend)] == [level + 340]
+    assert hand.trade.targets[0].level == level + 340
+
+
+def test_a_stop_moved_before_the_venue_has_taken_it_goes_on_from_where_the_venue_puts_it():
+    hand = ByHand()
+    hand.enter(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
+    told = hand.do(ev.OrderAccepted, order=stop.id, level=level - 3)
+    assert [one.level for one in of(told, cm.Amend)] == [level + 300]
+    assert "it goes on to" in next(one.text for one in of(told, cm.Tell) if one.code == "level_adjusted")
+
+
+def test_a_stop_that_was_to_be_nearer_and_that_the_venue_has_nearer_still_stays():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
+    hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=level + 302)
+    told = answered(hand, stop, level + 304, "put elsewhere")
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert (hand.trade.stop, stop.level) == (level + 304, level + 304)

@@ -44,14 +44,18 @@ def _again_at(outbox: Outbox, trade: Trade, role: str, failures: int, code: str)
 def accepted(outbox: Outbox, order: Order, level: int | None = None) -> None:
     """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing. `level`:
     where the venue has it rest, where it says so."""
+    first = order.pending == "submit" or order.state in (states.SENDING, states.UNKNOWN, states.MISSING)
     outbox.state.advance(order, "accept")
     # An amend or a cancel that is under way has an answer of its own coming: only its time-out may end the wait for it.
-    if order.pending in ("submit", "query"):
+    if order.pending == "submit" or (order.pending == "query" and first and not order.elsewhere):
         settled(order)
     trade = outbox.state.trades[order.trade]
     _succeeded(trade, order)
-    if level is not None and not order.over and not _was_asked(order, level):
-        _adjusted(outbox, trade, order, level)
+    if level is not None and not order.over and level != order.level and not _was_asked(order, level):
+        if first:
+            _adjusted(outbox, trade, order, level)
+        else:
+            _ask_where(outbox, order, level)
     if order.role == "stop" and not order.over:
         _note_rest(outbox, trade, order)
     converge(outbox, trade)
@@ -80,10 +84,13 @@ def _adjusted(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
         return
     instrument, asked = outbox.state.instruments[trade.symbol], order.asked[-1][0] if order.asked else level
     order.level = level
-    line = line_of(trade, order)
+    line, later = line_of(trade, order), _wanted_later(trade, order, level)
     name = f"{ROLE_NAMES[order.role]} {line.number}" if line is not None else f"the {order.role}"
-    text = f"The venue adjusted {name} from {instrument.price(asked)} to {instrument.price(level)}: its level counts"
+    then = f"it goes on to {instrument.price(later)}" if later else "its level counts"
+    text = f"The venue adjusted {name} from {instrument.price(asked)} to {instrument.price(level)}: {then}"
     outbox.tell("caution", "level_adjusted", text, trade)
+    if later:
+        return
     if order.role == "stop" and _one_of_several(outbox, trade):
         order.given_up = trade.venue_stop
     elif order.role == "stop":
@@ -93,10 +100,23 @@ def _adjusted(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
         if rung is not None:
             rung.level = level
     elif order.role == "entry" and not trade.entered:
-        trade.moving = trade.then = None
+        next_terms, trade.then = trade.then, None
         resize(outbox, trade, level)
+        trade.moving = next_terms or trade.moving  # what was asked for meanwhile comes next
     elif line is not None:
         line.level = level
+
+
+def _wanted_later(trade: Trade, order: Order, rests: int) -> int:
+    """The level that is wanted by now of a stop, target, loss step or rung that rests at `rests`, where that is another
+    than it was last asked for; 0 where it is not. An entry's is in `Trade.then`."""
+    line = rung_of(trade, order) if order.role == "rung" else line_of(trade, order)
+    wanted = trade.venue_stop if order.role == "stop" else line.level if line is not None else 0
+    if not wanted or not order.asked or order.asked[-1][0] == wanted:
+        return 0
+    nearer, tightens = trade.side * (rests - wanted) > 0, trade.side * (wanted - order.asked[-1][0]) > 0
+    # A stop that was to be nearer, and is nearer still, is not moved away.
+    return 0 if order.role == "stop" and nearer and tightens else wanted
 
 
 def _one_of_several(outbox: Outbox, trade: Trade) -> bool:
@@ -337,29 +357,26 @@ def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
         _without(outbox, trade, order, "cancelled", why)
 
 
-def amended(outbox: Outbox, order: Order, level: int, steps: int) -> None:
-    trade = outbox.state.trades[order.trade]
-    if steps == order.steps_under_way:  # else an older change, told again
+def amended(outbox: Outbox, order: Order, level: int, steps: int, token: int = 0) -> None:
+    """An order was changed, by the request of that `token`; 0: by another hand, or by nobody says which."""
+    trade, changing = outbox.state.trades[order.trade], _is_changing(order)
+    if token and not (changing and token == order.changed):
+        return  # the answer to an earlier change, or told again: it knows less than we do
+    if token or steps == order.steps_under_way:
         order.steps_under_way = 0
     if order.role == "entry":
         moved(outbox, trade, level, steps)
     if order.over:
         return
-    adjusts = not _was_asked(order, level) and order.level != level
-    if adjusts and order.role != "entry" and order.pending not in ("amend", "query"):
-        # No change is under way: this is the answer to an earlier one, told late, of a level that the venue chose, or
-        # another hand's change. Taken for where the order rests by now, a late one would move a stop back to where it
-        # was before (storm 7921200); passed over, a nearer stop of another hand's would be (storm 7930311).
-        if not order.pending:
-            outbox.query(order)
+    if not token and level != order.level and not _was_asked(order, level):
+        _ask_where(outbox, order, level, changing)
         return
-    if order.role != "entry" or (trade.ref, trade.asked_steps) == (level, steps):  # else an older move, told again
+    if token or order.role != "entry" or (trade.ref, trade.asked_steps) == (level, steps):
         order.level, order.steps = level, steps
-    if order.pending in ("amend", "query"):
+    if order.pending in ("amend", "query") and not order.elsewhere:
         settled(order)
     order.refusals = 0
-    if adjusts:
-        order.steps = steps
+    if token and order.asked and level != order.asked[-1][0]:
         _adjusted(outbox, trade, order, level)
     else:
         _moved_after_all(outbox, trade, order, level)
@@ -368,12 +385,35 @@ def amended(outbox: Outbox, order: Order, level: int, steps: int) -> None:
     converge(outbox, trade)
 
 
-def amend_refused(outbox: Outbox, order: Order, code: str, text: str) -> None:
+def _is_changing(order: Order) -> bool:
+    """Whether a change is under way whose end nothing has told yet."""
+    return order.steps_under_way != 0 and order.pending in ("amend", "query")
+
+
+def _ask_where(outbox: Outbox, order: Order, level: int, changing: bool = False) -> None:
+    """An answer names a level that nobody here has asked for: where the order rests is what the venue says when it is
+    asked, and only that. `changing`: a change is under way, which the venue may have carried out so."""
+    # It may be the answer to an earlier request, told late, or another hand's change. Taken for where the order rests
+    # by now, a late one would move a stop back to where it was before (storm 7921200); passed over, a nearer stop of
+    # another hand's would be (storm 7930311), or by a change that a late refusal lets go ahead (storm 8001042).
+    if order.kind == "market":
+        return
+    order.elsewhere_by_venue = changing or (order.elsewhere_by_venue and order.elsewhere == level)
+    if order.pending != "cancel" and (level != order.elsewhere or order.pending != "query"):
+        outbox.query(order)
+        order.changed = order.token  # what was asked before may be of before it
+    order.elsewhere = level
+
+
+def amend_refused(outbox: Outbox, order: Order, code: str, text: str, token: int = 0) -> None:
     """The order rests as it did. A level the venue won't have is given up; anything else is tried again."""
-    if order.over or (code == BAD_QTY and _perhaps_of_an_earlier_change(outbox, order)):
+    if order.over or order.elsewhere:  # where it rests is asked already, and what it has
+        return
+    if token and not (token == order.changed and _is_changing(order)):  # of an earlier change, or told again
         return
     trade = outbox.state.trades[order.trade]
     settled(order)
+    order.steps_under_way = 0
     if order.filled >= order.steps:  # it may be at its end, or larger than is known
         outbox.query(order)
         return
@@ -387,55 +427,34 @@ def amend_refused(outbox: Outbox, order: Order, code: str, text: str) -> None:
         outbox.cancel(trade, order, "the venue refuses to change it: what is left is sent anew")
         return
     if code == BAD_QTY:
-        _note_most(outbox, trade, order, _largest_asked(order), code)
-    if code in LEVEL_CODES and order.level is not None:
-        if order.role == "stop" and trade.venue_stop != order.level:
-            outbox.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
-            if _one_of_several(outbox, trade):
-                order.given_up = trade.venue_stop
-            else:
-                _take_stop(outbox, trade, order.level, rs.KEPT)
-        if order.role == "entry" and trade.moving is not None:
-            outbox.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
-            smaller = trade.moving.ref == order.level and trade.moving.steps < order.steps
-            trade.moving, trade.then = trade.then, None
-            if smaller and trade.moving is None:  # it risks more than was asked for where it rests
-                leave(outbox, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
-        line = line_of(trade, order)
-        if line is not None and line.level != order.level and not trade.rungs:  # a ladder's is where the average says
-            name = f"{ROLE_NAMES[order.role]} {line.number}"
-            outbox.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
-            line.level = order.level
+        _note_most(outbox, trade, order, last, code)
+    # Where another level is wanted by now, the venue may take that.
+    if code in LEVEL_CODES and order.level is not None and not _wanted_later(trade, order, order.level):
+        _give_level_up(outbox, trade, order, order.level, text)
     order.refusals += 1
     order.retry_at = _again_at(outbox, trade, order.role, order.refusals, code)
     converge(outbox, trade)
 
 
-def _perhaps_of_an_earlier_change(outbox: Outbox, order: Order) -> bool:
-    """Whether a refused quantity may be that of the change before the one under way, whose refusal came twice or late.
-    It may where a stop is being made smaller: others must not be made smaller for what this one may have given up. All
-    that is taken from it is a lesson, when it is not the first; the answer, or the question after its time is up, says
-    what the stop has."""
-    if order.role != "stop" or order.pending != "amend" or not 0 < order.steps_under_way < order.steps:
-        return False
-    trade = outbox.state.trades[order.trade]
-    if order.refusals:
-        _note_most(outbox, trade, order, _largest_asked(order), BAD_QTY)
-    order.refusals += 1
-    order.retry_at = _again_at(outbox, trade, order.role, order.refusals, BAD_QTY)
-    return True
-
-
-def _largest_asked(order: Order) -> int:
-    """The steps of a refused change, which no longer counts as asked for. A refusal does not say which change it is
-    for, and may be late: of the last few it is taken for the one that asked for most, since who refuses less refuses
-    more. Else each refusal of an old change would make a new one seem too large, and halve what was small enough."""
-    largest = max(order.asked, key=lambda one: one[1], default=None)
-    if largest is None:
-        return 0
-    at = order.asked.index(largest)
-    order.asked = [*order.asked[:at], *order.asked[at + 1 :]]
-    return largest[1]
+def _give_level_up(outbox: Outbox, trade: Trade, order: Order, rests: int, text: str) -> None:
+    """The venue won't have the level that is wanted: the order is wanted where it rests."""
+    if order.role == "stop" and trade.venue_stop != rests:
+        outbox.tell("caution", "move_refused", f"The venue refused to move the stop: {text}", trade)
+        if _one_of_several(outbox, trade):
+            order.given_up = trade.venue_stop
+        else:
+            _take_stop(outbox, trade, rests, rs.KEPT)
+    if order.role == "entry" and trade.moving is not None:
+        outbox.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
+        smaller = trade.moving.ref == rests and trade.moving.steps < order.steps
+        trade.moving, trade.then = trade.then, None
+        if smaller and trade.moving is None:  # it risks more than was asked for where it rests
+            leave(outbox, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
+    line = line_of(trade, order)
+    if line is not None and line.level != rests and not trade.rungs:  # a ladder's is where the average says
+        name = f"{ROLE_NAMES[order.role]} {line.number}"
+        outbox.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
+        line.level = rests
 
 
 def displaced(trade: Trade, order: Order, known: ev.OrderReport) -> bool:
@@ -500,26 +519,43 @@ def cancel_refused(outbox: Outbox, order: Order, code: str, text: str) -> None:
         outbox.query(order)
 
 
-def status(outbox: Outbox, order: Order, known: ev.OrderReport, sure: bool = False) -> None:
-    """What the venue knows of an order: missed fills first, then where it stands. `sure`: it is what the venue holds
-    now, with nothing under way; else the answer may be an older one."""
+def status(outbox: Outbox, order: Order, known: ev.OrderReport, token: int = 0) -> None:
+    """The answer to a question about an order: missed fills first, then where it stands. Where it is `token`'s, from
+    before the last change that was sent, only what cannot change any more is taken from it."""
     with heard_out(outbox):
-        for fill in known.fills:
-            filled(outbox, order, fill)
-        _stands(outbox, order, known, sure)
+        _missed_fills(outbox, order, known)
+        # What was asked before a change, or before an answer that named another level, knows less than we do: taken for
+        # the last word, it had a stop moved back to where it was before (storm 8001317).
+        if 0 < token < order.changed and known.status in ("resting", "missing"):
+            return
+        _stands(outbox, order, known, token > 0)
+
+
+def held(outbox: Outbox, order: Order, known: ev.OrderReport) -> None:
+    """What the venue holds of an order now, with nothing under way."""
+    with heard_out(outbox):
+        _missed_fills(outbox, order, known)
+        _stands(outbox, order, known, sure=True)
+
+
+def _missed_fills(outbox: Outbox, order: Order, known: ev.OrderReport) -> None:
+    for fill in known.fills:
+        filled(outbox, order, fill)
 
 
 def _stands(outbox: Outbox, order: Order, known: ev.OrderReport, sure: bool) -> None:
-    """Where an order stands, once its fills are taken."""
+    """Where an order stands, once its fills are taken. `sure`: nothing was sent about it since it was asked."""
     trade = outbox.state.trades[order.trade]
     order.steps_under_way, was_pending = 0, order.pending
+    by_venue = order.elsewhere_by_venue and known.level == order.elsewhere
+    order.elsewhere, order.elsewhere_by_venue = 0, False
     settled(order)
     if order.over:
         return
     if known.status == "resting":
         order.steps = known.steps  # an entry that rests elsewhere is sized anew from what it has now
         if order.kind != "market":
-            _rests_at(outbox, trade, order, known, was_pending in ("submit", "amend"), sure)
+            _rests_at(outbox, trade, order, known, by_venue or was_pending in ("submit", "amend"), sure)
         accepted(outbox, order)
     elif known.status == "filled":  # with all its fills, which were taken above
         order.steps = order.filled

@@ -40,7 +40,7 @@ class Submit(Command, frozen=True, tag="Submit"):
 
 class Amend(Command, frozen=True, tag="Amend"):
     """A resting order gets another level or quantity, in place; `bound` as in Submit. `why` is for people, `code` what
-    the reason is called (`reasons.py`)."""
+    the reason is called (`reasons.py`); `token` is told with the answer."""
 
     order: str
     trade: str
@@ -51,6 +51,7 @@ class Amend(Command, frozen=True, tag="Amend"):
     why: str
     bound: int | None = None
     code: str = ""
+    token: int = 0
 
 
 class Cancel(Command, frozen=True, tag="Cancel"):
@@ -61,11 +62,12 @@ class Cancel(Command, frozen=True, tag="Cancel"):
 
 
 class Query(Command, frozen=True, tag="Query"):
-    """Ask what became of an order."""
+    """Ask what became of an order. `token` is told with the answer, which may come after that to a later question."""
 
     order: str
     trade: str
     symbol: str
+    token: int = 0
 
 
 class QueryAll(Command, frozen=True, tag="QueryAll"):

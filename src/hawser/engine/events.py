@@ -214,15 +214,21 @@ class OrderCancelled(Event, frozen=True, tag="OrderCancelled"):
 
 
 class AmendAccepted(Event, frozen=True, tag="AmendAccepted"):
+    """`token`: the change's; 0 where it was another hand's, or in records of before answers were numbered."""
+
     order: str
     level: int
     steps: int
+    token: int = 0
 
 
 class AmendRejected(Event, frozen=True, tag="AmendRejected"):
+    """`token` as of AmendAccepted."""
+
     order: str
     code: str
     text: str
+    token: int = 0
 
 
 class CancelRejected(Event, frozen=True, tag="CancelRejected"):
@@ -242,9 +248,10 @@ class OrderReport(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class OrderStatus(Event, frozen=True, tag="OrderStatus"):
-    """The answer to a query."""
+    """The answer to a query; `token` is its number, 0 where the venue does not tell it."""
 
     known: OrderReport
+    token: int = 0
 
 
 class VenuePosition(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -103,17 +103,18 @@ class Outbox:
     def amend(
         self, trade: Trade, order: Order, level: int, steps: int, why: str, code: str, bound: int | None = None
     ) -> None:
+        token = self.number()
         self.out.append(
             Amend(
                 order=order.id, trade=trade.id, symbol=trade.symbol, role=order.role, level=level, steps=steps, why=why,
-                bound=bound, code=code,
+                bound=bound, code=code, token=token,
             )
         )  # fmt: skip
         order.steps_under_way = steps
         if level != order.level:
             order.given_up = 0  # another level is wanted, which the venue may take
         order.asked = [*order.asked[-ASKED_KEPT + 1 :], (level, steps)]
-        self._time(trade, order, "amend")
+        self._time(trade, order, "amend", token)
 
     def cancel(self, trade: Trade, order: Order, why: str) -> None:
         self.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why))
@@ -132,8 +133,9 @@ class Outbox:
             order.pending, order.token = "query", self.number()
             self.later(f"request:{order.id}:{order.token}", free - self.state.now)
             return
-        self.out.append(Query(order=order.id, trade=trade.id, symbol=trade.symbol))
-        self._time(trade, order, "query")
+        token = self.number()
+        self.out.append(Query(order=order.id, trade=trade.id, symbol=trade.symbol, token=token))
+        self._time(trade, order, "query", token)
 
     def compare(self) -> None:
         """Ask the venue for all it holds; entries stay closed until it has answered (reconcile.py)."""
@@ -154,11 +156,13 @@ class Outbox:
             trade.wake_at = max(at, self.state.now)
             self.later(f"retry:{trade.id}:{trade.wake_at}", trade.wake_at - self.state.now)
 
-    def _time(self, trade: Trade, order: Order, request: str) -> None:
+    def _time(self, trade: Trade, order: Order, request: str, token: int = 0) -> None:
         # The timer carries the request's number. One that was started for an earlier request finds another number
         # there, and does nothing.
         note_sent(self.state, trade, order)
-        order.pending, order.token = request, self.number()
+        order.pending, order.token = request, token or self.number()
+        if request != "query":
+            order.changed = order.token
         exposed = order.role == "entry" or trade.exposed_since or trade.state == states.EXPOSED
         wait = silence_allowed(EXPOSED_TIMEOUT if exposed else REQUEST_TIMEOUT, order.silences)
         self.later(f"request:{order.id}:{order.token}", wait)

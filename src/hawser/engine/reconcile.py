@@ -73,14 +73,12 @@ def holdings(outbox: Outbox, event: ev.Holdings) -> None:
         for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
             order = state.orders.get(known.order)
             if order is not None:
-                answers.status(outbox, order, known, sure=True)
+                answers.held(outbox, order, known)
         if _untold_fills(state) and state.compares <= OVERTAKEN_TRIES:  # fills that are still on their way
             _compare_later(outbox)
             return
         state.reconciled, state.compares, state.suspect = True, 0, ""
-        _positions(
-            outbox, event.positions, set(state.trades) - since
-        )  # a check looks at those about which more was sent
+        _positions(outbox, event.positions, set(state.trades) - since)  # others, about which more was sent: by a check
     _foreign_orders(outbox, event)
     for trade in state.under_way():
         market = state.markets.get(trade.symbol)
@@ -210,7 +208,7 @@ def checked(outbox: Outbox, event: ev.Checked) -> None:
                 if _nearer(state, order, known):
                     answers.take_nearer(outbox, order, known)
             elif _order_differs(state, order, known):
-                answers.status(outbox, order, known, sure=True)
+                answers.held(outbox, order, known)
         late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
         _positions(outbox, event.positions, judged | late)
     _foreign_orders(outbox, event)

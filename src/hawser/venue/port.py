@@ -1,6 +1,7 @@
 """What a venue must offer. Levels and quantities cross this boundary as decimal strings with the instrument's digits.
 
-A venue never answers a request directly: `send` returns at once and answers come, if they come, as messages.
+A venue never answers a request directly: `send` returns at once and answers come, if they come, as messages. Answers to
+changes and questions carry their `token`: an adapter for a venue that does not tell it keeps them apart itself.
 """
 
 from __future__ import annotations
@@ -41,12 +42,13 @@ class NewOrder(Message, frozen=True):
 
 
 class AmendOrder(Message, frozen=True):
-    """Changes a resting order in place."""
+    """Changes a resting order in place; the answer carries `token`, by which late and repeated ones are told apart."""
 
     id: str
     level: str
     qty: str
     bound: str | None = None
+    token: int = 0
 
 
 class CancelOrder(Message, frozen=True):
@@ -54,7 +56,10 @@ class CancelOrder(Message, frozen=True):
 
 
 class AskOrder(Message, frozen=True):
+    """What became of an order; the answer carries `token`."""
+
     id: str
+    token: int = 0
 
 
 class AskHoldings(Message, frozen=True):
@@ -140,12 +145,13 @@ class Accepted(VenueMessage, frozen=True):
 
 
 class Rejected(VenueMessage, frozen=True):
-    """`what`: order, amend or cancel."""
+    """`what`: order, amend or cancel; `token`: of the change that is refused."""
 
     id: str
     what: str
     code: str
     text: str
+    token: int = 0
 
 
 class FillTold(msgspec.Struct, frozen=True):
@@ -173,9 +179,12 @@ class Cancelled(VenueMessage, frozen=True):
 
 
 class Amended(VenueMessage, frozen=True):
+    """A resting order has changed; `token`: by which request of ours, 0 where by another hand."""
+
     id: str
     level: str
     qty: str
+    token: int = 0
 
 
 class OrderTold(msgspec.Struct, frozen=True):
@@ -191,6 +200,7 @@ class OrderTold(msgspec.Struct, frozen=True):
 
 class StatusTold(VenueMessage, frozen=True):
     order: OrderTold
+    token: int = 0  # of the question; 0 where the venue does not tell it
 
 
 class PositionTold(msgspec.Struct, frozen=True):

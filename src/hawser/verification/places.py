@@ -39,8 +39,9 @@ AT_RISK = 250.0  # money of a usual entry
 
 
 class Place(NamedTuple):
-    """When a storm begins (UTC ns), its instruments, the rates beside theirs, the zone of its policy, its account, and
-    how many times as far away the venue is as its weather says."""
+    """When a storm begins (UTC ns), its instruments, the rates beside theirs, the zone of its policy, its account, how
+    many times as far away the venue is as its weather says, and whether it often has a level rest elsewhere than asked,
+    and says so late, and takes smaller orders for a while."""
 
     start: int
     world: World
@@ -48,6 +49,7 @@ class Place(NamedTuple):
     zone: str
     account: Account
     far: float = 1.0
+    wilful: bool = False
 
     def clock(self, minutes: int) -> str:
         """The wall clock of the policy's zone, some minutes after the beginning."""
@@ -73,7 +75,7 @@ def place_of(seed: int) -> Place:
         rates = {pair: mid for pair, mid in {**RATES, "CAD/CHF": 0.6124}.items() if pair not in pairs}
         costs = Costs(0, draw.choice((0, 0, 2)), draw.choice((0, 0, 3)))
         account = msgspec.structs.replace(account, costs=costs)
-    return Place(start, world, rates, zone, account, draw.choice((1.0, 1.0, 1.0, 3.0)))
+    return Place(start, world, rates, zone, account, draw.choice((1.0, 1.0, 1.0, 3.0)), seed % 5 == 2)
 
 
 def clock_of(at: int, zone: str = "UTC") -> str:

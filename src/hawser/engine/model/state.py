@@ -51,6 +51,9 @@ class Order(
     asked: list[tuple[int, int]] = []  # levels and steps it was asked to rest at, the last few: others are the venue's
     refusals: int = 0  # of changes, in a row
     given_up: int = 0  # of one stop of several: the level wanted that the venue won't have it rest at; not asked again
+    changed: int = 0  # the number of the last request that may have changed it: what was asked before that is older
+    elsewhere: int = 0  # a level that an answer named and nobody had asked for; the venue is being asked where it rests
+    elsewhere_by_venue: bool = False  # it came while a change was under way, which may have been carried out so
 
     @property
     def over(self) -> bool:
@@ -197,9 +200,7 @@ class Trade(
     close_failures: int = 0
     end: Reason | None = None  # what ended it
     rungs: list[Rung] = []  # of a ladder, beside the entry
-    rung_steps_this_bar: int = (
-        0  # steps that rungs have filled since the last completed bar: the target leaves them alone
-    )
+    rung_steps_this_bar: int = 0  # filled by rungs since the last completed bar: the target leaves them alone
     sent: dict[str, list[int]] = {}  # when the requests of each line left, of the last minute (`pacing.py`)
     left: str = ""  # why it is left as it rests at the venue: its instrument is another now, or gone
     wake_at: int = 0  # when it is looked at again, where something waits for its time

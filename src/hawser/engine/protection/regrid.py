@@ -234,7 +234,8 @@ class Grid:
         return msgspec.structs.replace(
             order, steps=self.qty(order.steps), level=self.maybe(order.level), bound=self.maybe(order.bound),
             filled=self.qty(order.filled), told_filled=self.qty(order.told_filled), seen=self.near(order.seen),
-            steps_under_way=self.qty(order.steps_under_way),
+            steps_under_way=self.qty(order.steps_under_way), given_up=self.level(order.given_up),
+            elsewhere=self.level(order.elsewhere),
             asked=[(self.level(level), self.qty(steps)) for level, steps in order.asked],
         )  # fmt: skip
 

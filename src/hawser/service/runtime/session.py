@@ -339,7 +339,8 @@ class Session:
                 if isinstance(command, cm.Submit):
                     self.take(ev.OrderRejected(time=self.now, order=command.order, **why))
                 elif isinstance(command, cm.Amend):
-                    self.take(ev.AmendRejected(time=self.now, order=command.order, **why))
+                    told = ev.AmendRejected(time=self.now, order=command.order, token=command.token, **why)
+                    self.take(told)
         if self._batch:
             self.flush()
 

@@ -37,12 +37,13 @@ def as_request(command: cm.VenueCommand, instruments: dict[str, Instrument], ske
     if isinstance(command, cm.Cancel):
         return port.CancelOrder(id=command.order)
     if isinstance(command, cm.Query):
-        return port.AskOrder(id=command.order)
+        return port.AskOrder(id=command.order, token=command.token)
     instrument = instruments[command.symbol]
     if isinstance(command, cm.Amend):
         level = _level(instrument, command.level)
         bound = _bound(instrument, command.bound)
-        return port.AmendOrder(id=command.order, level=level, qty=_qty(instrument, command.steps), bound=bound)
+        qty = _qty(instrument, command.steps)
+        return port.AmendOrder(id=command.order, level=level, qty=qty, bound=bound, token=command.token)
     return port.NewOrder(
         id=command.order, symbol=command.symbol, side=command.side, kind=command.kind,
         qty=_qty(instrument, command.steps),
@@ -129,9 +130,13 @@ class FromVenue:
             return Odd("foreign", "")
         instrument = self._instruments.get(symbol)
         if isinstance(message, port.Rejected):
-            kinds: dict[str, type[ev.OrderRejected | ev.AmendRejected | ev.CancelRejected]] = {
-                "order": ev.OrderRejected, "amend": ev.AmendRejected, "cancel": ev.CancelRejected,
+            kinds: dict[str, type[ev.OrderRejected | ev.CancelRejected]] = {
+                "order": ev.OrderRejected, "cancel": ev.CancelRejected,
             }  # fmt: skip
+            if message.what == "amend":
+                return ev.AmendRejected(
+                    time=now, order=order, code=message.code, text=message.text, token=message.token
+                )
             return kinds[message.what](time=now, order=order, code=message.code, text=message.text)
         if instrument is None:
             return Odd("unreadable", symbol)
@@ -142,12 +147,12 @@ class FromVenue:
             filled = _steps(instrument, message.filled)
             return ev.OrderCancelled(time=now, order=order, why=message.why, filled=filled)
         if isinstance(message, port.StatusTold):
-            return ev.OrderStatus(time=now, known=self._known(message.order))
+            return ev.OrderStatus(time=now, known=self._known(message.order), token=message.token)
         if isinstance(message, port.Filled):
             return ev.OrderFilled(time=now, order=order, fill=self._fill(instrument, message.fill, now))
         if isinstance(message, port.Amended):
             level, steps = _positive(ticks(instrument, message.level)), _positive(_steps(instrument, message.qty))
-            return ev.AmendAccepted(time=now, order=order, level=level, steps=steps)
+            return ev.AmendAccepted(time=now, order=order, level=level, steps=steps, token=message.token)
         raise HawserBug("unknown_message", f"No event for a message of type {type(message).__name__}.")
 
     def _fill(self, instrument: Instrument, fill: port.FillTold, now: int) -> ev.Fill:

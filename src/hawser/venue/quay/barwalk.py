@@ -180,7 +180,7 @@ class BarWalk:
         if isinstance(request, port.CancelOrder):
             return book.cancel(request.id)
         if isinstance(request, port.AskOrder):
-            return [port.StatusTold(time=self.now, order=book.known(request.id))]
+            return [port.StatusTold(time=self.now, order=book.known(request.id), token=request.token)]
         return [
             port.HoldingsTold(
                 time=self.now, token=request.token, asked=tuple(map(book.known, request.orders)),

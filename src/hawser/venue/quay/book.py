@@ -228,7 +228,7 @@ class Book:
             raise VenueRefused("wrong_side", f"{request.level} is at or through the market")
         order.level, order.steps, order.bound = level, steps, bound
         self.touched.add(order.id)
-        return [port.Amended(time=self.time, id=order.id, level=request.level, qty=request.qty)]
+        return [port.Amended(time=self.time, id=order.id, level=request.level, qty=request.qty, token=request.token)]
 
     def adjust(self, order_id: str, ticks: int) -> int:
         """Put a resting order's level some ticks elsewhere, where it may rest; returns its level."""

@@ -456,7 +456,7 @@ class Quay:
         if isinstance(request, port.CancelOrder):
             return book.cancel(request.id)
         if isinstance(request, port.AskOrder):
-            return [port.StatusTold(time=self.book.time, order=book.known(request.id))]
+            return [port.StatusTold(time=self.book.time, order=book.known(request.id), token=request.token)]
         asked = tuple(book.known(order) for order in request.orders)
         return [
             port.HoldingsTold(
@@ -478,7 +478,8 @@ class Quay:
     def _refusal(self, request: port.Request, code: str, text: str) -> port.Rejected:
         what = {port.NewOrder: "order", port.AmendOrder: "amend"}.get(type(request), "cancel")
         order = "" if isinstance(request, port.AskHoldings) else request.id
-        return port.Rejected(time=self.book.time, id=order, what=what, code=code, text=text)
+        token = request.token if isinstance(request, port.AmendOrder) else 0
+        return port.Rejected(time=self.book.time, id=order, what=what, code=code, text=text, token=token)
 
     def _fed(self, item: fd.FeedItem) -> None:
         if isinstance(item, fd.Tick):
