@@ -93,7 +93,7 @@ def _demo(options: argparse.Namespace) -> int:
 
     from hawser.demo import world
     from hawser.demo.boot import begin_anew, boot, boot_beside
-    from hawser.desk.app.start import run
+    from hawser.desk.app.start import run as show
     from hawser.service.profiles.profile import account_profile, profile
 
     chosen = profile("demo", options.profile_root)
@@ -103,7 +103,7 @@ def _demo(options: argparse.Namespace) -> int:
         more.append((name, where, partial(boot_beside, account)))
     for where in (chosen, *(where for _, where, _ in more)) if options.fresh else ():
         begin_anew(where)
-    return run(chosen, boot, "demo", options.speed or 1.0, options.zone, tuple(more), world.ACCOUNT.name or "demo")
+    return show(chosen, boot, "demo", options.speed or 1.0, options.zone, tuple(more), world.ACCOUNT.name or "demo")
 
 
 def _accounts(paths: list[Path]) -> list[tuple[str, Account]]:
@@ -131,10 +131,10 @@ def _far(options: argparse.Namespace) -> int:
     if not options.quay.is_socket():
         raise BadInput("no_quay", f"{options.quay}: expected the socket of a simulated venue; start one: hawser quay")
     _need_display()
-    from hawser.desk.app.start import run
+    from hawser.desk.app.start import run as show
 
     chosen = profile(far_name(options.quay), options.profile_root)
-    return run(
+    return show(
         chosen, lambda where: boot(options.quay, account, where), options.quay.name, options.speed or 1.0, options.zone
     )  # fmt: skip
 
@@ -159,7 +159,7 @@ def _replay(options: argparse.Namespace) -> int:
     inputs = [Inputs(Path(files.bars), Path(files.instrument), first, files.zone)]
     inputs += [inputs[0].with_account(Path(path)) for path in accounts[1:]]
     _need_display()
-    from hawser.desk.app.start import run
+    from hawser.desk.app.start import run as show
 
     name = replay_name(inputs[0].instrument.symbol, inputs[0].path)
     if options.bars is not None:
@@ -171,7 +171,7 @@ def _replay(options: argparse.Namespace) -> int:
     ]
     shown = named[0][0] if named else "first"
     title = inputs[0].path.name
-    return run(profile(name, root), partial(boot, inputs[0]), title, speed, options.zone, tuple(starts), shown)
+    return show(profile(name, root), partial(boot, inputs[0]), title, speed, options.zone, tuple(starts), shown)
 
 
 @contextmanager

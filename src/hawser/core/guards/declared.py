@@ -69,7 +69,7 @@ __all__ = [
     "Then",
     "VolatilityGuard",
     "Weekday",
-]  # fmt: skip
+]
 
 Loosen = Literal["now", "next_period"]
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]

@@ -19,11 +19,11 @@ STATIONS = (
     Station(HELM, "helm", "Alt+1"), Station(RIGS, "rigs", "Alt+2"), Station(GUARDS, "guards", "Alt+3"),
     Station(LOGBOOK, "logbook", "Alt+5"),
 )  # fmt: skip
-_PLACES = (HELM, RIGS, GUARDS, LOGBOOK)  # settings of before had a station's place
+_ONCE = (HELM, RIGS, GUARDS, LOGBOOK)  # by their place in the rail, which settings of before named
 
 
 def named(kept: int | str) -> str:
     """The station that settings name; the first where there is none of that name."""
     if isinstance(kept, int):
-        return _PLACES[kept] if kept < len(_PLACES) else HELM
-    return kept if kept in _PLACES else HELM
+        return _ONCE[kept] if 0 <= kept < len(_ONCE) else HELM
+    return kept if any(kept == one.name for one in STATIONS) else HELM

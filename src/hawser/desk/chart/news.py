@@ -16,10 +16,8 @@ from hawser.service.views.news import NewsMark
 
 OFF_SCREEN = 1e9
 BESIDE = 4.0  # pixels between an event's line and its words
-ABOVE, WORDS_PX = (
-    58.0,
-    16.0,
-)  # pixels from the plot's foot to the first words, over the spread's ribbon; and to the next
+ABOVE = 58.0  # pixels from the plot's foot to the first words, over the spread's ribbon
+WORDS_PX = 16.0  # and from there to the next
 NAMED = 3  # events to come that are named
 TALL, HIGHER = 23.0, 6  # pixels that a level's words take; rows that an event's words give way by
 

@@ -87,7 +87,7 @@ def after(outbox: Outbox, event: ev.AnyEvent) -> None:
 def trip(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
     """A kill switch latches; what waits is taken back, and what was chosen is done."""
     # What a latched switch does was done when it latched. Doing it again at each further loss would close what a person
-    # has opened since by another account of the same policy, or left open on purpose.
+    # has adopted since, or left open on purpose.
     if memory.latched:
         return
     _latch(outbox, guard, subject, memory, why)

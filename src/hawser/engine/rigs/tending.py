@@ -199,9 +199,8 @@ def want_hours(outbox: Outbox, trade: Trade) -> None:
     """A timer for the exit by the hours: no bar may come before it."""
     span, instrument = trade.plan.timeframe_ns, outbox.state.instruments[trade.symbol]
     last = outbox.state.bars.get(bar_key(trade.symbol, span))
-    known = (
-        last.opened if last is not None else outbox.state.now - outbox.state.now % span
-    )  # none is known on a new grid
+    # No bar is known on a new grid.
+    known = last.opened if last is not None else outbox.state.now - outbox.state.now % span
     at = leaves_by_hours(trade, instrument, max(trade.opened - trade.opened % span, known))
     if at != trade.hours_at:
         trade.hours_at = at
