@@ -12,7 +12,7 @@ class NoQt(MetaPathFinder):
     """Makes every import of Qt fail, as on a machine without it."""
 
     def find_spec(self, fullname: str, path: object = None, target: object = None) -> None:
-        if fullname.split(".", maxsplit=1)[0] in ("PyQt6", "pyqtgraph"):
+        if fullname.split(".", maxsplit=1)[0] == "PyQt6":
             raise ImportError(f"{fullname} is absent in this run")
 
 

@@ -24,6 +24,7 @@ from hawser.core.guards.news import UNREAD, NewsEvent
 from hawser.demo.boot import boot
 from hawser.desk.app.start import application, make_window
 from hawser.desk.app.window import Window
+from hawser.desk.chart.levels import Level
 from hawser.engine.model import transitions as states
 from hawser.formats import newsics
 from hawser.service.profiles.profile import profile
@@ -164,6 +165,26 @@ class Trader:
             QTest.mouseMove(self.scale, point.toPoint())
         if drop:
             QTest.mouseRelease(self.scale, Qt.MouseButton.LeftButton, pos=b)
+
+    def _on_chart(self, price: float) -> QPoint:
+        """Where a price stands in the chart, a fifth of the way from its left edge."""
+        view = self.chart.view
+        return QPoint(round(view.width / 5), round(view.y(price)))
+
+    def take_line(self, line: Level) -> None:
+        """Press the mouse on a line of the chart."""
+        QTest.mouseMove(self.chart.plot, self._on_chart(line.price))
+        QTest.mousePress(self.chart.plot, Qt.MouseButton.LeftButton, pos=self._on_chart(line.price))
+
+    def drag_line(self, price: float) -> None:
+        """Move what was taken to a price."""
+        goal = self._on_chart(price)
+        for short in (6, 3, 0):
+            QTest.mouseMove(self.chart.plot, QPoint(goal.x(), goal.y() + short))
+        self._mouse_at = goal
+
+    def drop_line(self) -> None:
+        QTest.mouseRelease(self.chart.plot, Qt.MouseButton.LeftButton, pos=self._mouse_at)
 
 
 def news_known(snapshot: Snapshot) -> bool:

@@ -131,25 +131,10 @@ def test_drags_a_target_of_the_plan_by_its_line(trader):
     trader.choose("NZD/SEK")
     trader.type("target2", "1.5 R")
     trader.frames()
-    view, plot = trader.chart._view, trader.chart.plot
     line = trader.chart._lines[("target", 2)]
-
-    def point(price):
-        left, right = view.viewRange()[0]
-        scene = view.mapViewToScene(
-            view.mapToView(view.mapFromView(type(line.pos())(left + (right - left) * 0.2, price)))
-        )
-        return plot.mapFromScene(scene)
-
-    start, end = point(line.value()), point(line.value() * 1.0006)
-    canvas = plot.viewport()
-    QTest.mouseMove(canvas, start)
-    QTest.mousePress(canvas, Qt.MouseButton.LeftButton, pos=start)
-    for part in (0.3, 0.6, 1.0):
-        QTest.mouseMove(canvas, QPoint(start.x(), round(start.y() + (end.y() - start.y()) * part)))
-        QApplication.processEvents()
-        QTest.qWait(30)
-    QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, pos=end)
+    trader.take_line(line)
+    trader.drag_line(line.price * 1.0006)
+    trader.drop_line()
     trader.frames()
     assert float(trader.plan.field("target2").text().split()[0]) > 1.6
 

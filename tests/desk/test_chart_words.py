@@ -2,14 +2,14 @@
 
 from itertools import combinations, pairwise
 
-import pyqtgraph as pg
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtCore import QRectF
 
-from hawser.desk.chart.items import LevelLine, part_words, spread
+from hawser.desk.chart.levels import Level, part_words, spread
 from hawser.desk.chart.news import NewsLines
+from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
 
 WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5.9579 at target 1", "stop 5.9632", "x"]
@@ -17,55 +17,34 @@ WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5
 
 @pytest.mark.parametrize("width", [320, 900])
 @pytest.mark.parametrize("apart", [0.0, 0.4, 1.0, 3.0], ids=lambda apart: f"{apart} % of the height")
-def test_no_words_cover_others(qtbot, width, apart):
-    look = Appearance("paper", None)
-    plot = pg.PlotWidget()
-    qtbot.addWidget(plot)
-    plot.resize(width, 500)
-    plot.setYRange(0, 100, padding=0)
-    with qtbot.waitExposed(plot):
-        plot.show()
+def test_no_words_cover_others(qapp, width, apart):
     lines = []
     for number, text in enumerate(WORDS):
-        line = LevelLine(look, "rule", number)
-        line.style("ink2")
-        plot.addItem(line)
+        line = Level("rule", number)
         line.place(50 + number * apart, text)
         lines.append(line)
-    part_words(lines, plot.getViewBox())
-    plot.grab()  # words find their places as they are painted
-    boxes = [line.label.mapRectToScene(line.label.boundingRect()) for line in lines]
-    shrunk = [box.adjusted(0, box.height() / 2 - 5, 0, 5 - box.height() / 2) for box in boxes]  # the letters, no margin
-    assert not [pair for pair in combinations(range(len(lines)), 2) if shrunk[pair[0]].intersects(shrunk[pair[1]])]
-    highest = boxes[-1] if apart else boxes[0]
-    assert highest.right() > 0.9 * plot.getViewBox().sceneBoundingRect().right()
+    part_words(lines, Viewport(0, 100, 0, 100, width, 500))
+    assert not [pair for pair in combinations(lines, 2) if pair[0].words.intersects(pair[1].words)]
+    highest = lines[-1] if apart else lines[0]
+    assert highest.words.right() > 0.9 * width
 
 
-def test_words_of_news_give_way_to_those_of_levels(qtbot):
-    plot = pg.PlotWidget()
-    qtbot.addWidget(plot)
-    plot.resize(500, 400)
-    plot.setRange(xRange=(0, 100), yRange=(0, 100), padding=0)
-    with qtbot.waitExposed(plot):
-        plot.show()
+def test_words_of_news_give_way_to_those_of_levels(qapp):
+    view = Viewport(0, 100, 0, 100, 430, 380)
     news = NewsLines(Appearance("paper", None), float)
-    plot.addItem(news, ignoreBounds=True)
-    view, foot = plot.getViewBox(), plot.getViewBox().height()
-    device = news.sceneTransform()
-    named = [(device.map(QPointF(x, 0.0)), f"21:0{x % 10} NZD medium") for x in (50, 52, 99)]
-    free = news._boxes(named, device)
+    named = [(view.x(bar), f"21:0{bar % 10} NZD medium") for bar in (50, 52, 99)]
+    free = news.boxes(named, view)
     assert [round(b.top() - a.top()) for a, b in pairwise(free)] == [-16, -16]
-    assert free[0].left() > named[0][0].x()
-    assert free[2].right() < named[2][0].x()  # at the right edge it stands on the other side of its line
-    taken = [(200.0, view.width(), foot - 58.0), (200.0, view.width(), foot - 90.0)]
+    assert free[0].left() > named[0][0]
+    assert free[2].right() < named[2][0]  # at the right edge it stands on the other side of its line
+    taken = [(200.0, view.width, view.height - 58.0), (200.0, view.width, view.height - 90.0)]
     news.keep_clear(taken)
     levels = [QRectF(left, top, right - left, 17.0) for left, right, top in taken]
-    origin = device.mapRect(news.viewRect()).topLeft()
-    found = news._boxes(named, device)
+    found = news.boxes(named, view)
     assert len(found) == 3
-    assert not [box for box in found if any(box.intersects(level.translated(origin)) for level in levels)]
-    news.keep_clear([(0.0, view.width(), top) for top in range(0, int(foot), 16)])
-    assert news._boxes(named, device) == []
+    assert not [box for box in found if any(box.intersects(level) for level in levels)]
+    news.keep_clear([(0.0, view.width, top) for top in range(0, int(view.height), 16)])
+    assert news.boxes(named, view) == []
 
 
 @given(st.lists(st.floats(0, 400), max_size=9))

@@ -10,7 +10,7 @@ import sys
 import msgspec
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit, QPushButton
 
@@ -167,8 +167,8 @@ def test_the_spread_is_drawn_over_time_with_its_limit(trader):
     trader.qtbot.waitUntil(lambda: ribbon.limit > 0)
     median = trader.now.measures[SYMBOL]["guard: median spread 30 min"]
     assert ribbon.limit == 2.5 * median
-    at, spread, each = ribbon.columns(*trader.chart._view.viewRange()[0])
-    assert each == 1.0
+    at, spread, each = ribbon.columns(trader.chart.view.left, trader.chart.view.right)
+    assert each == 1
     assert at.size == spread.size > 50
     last = trader.chart.bars.spread[-1]
     assert spread[-1] == last
@@ -185,8 +185,11 @@ def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):
     trader.choose("CAD/CHF")
     trader.click(trader.chart.span_buttons[5 * MINUTE])
     news, chart = trader.chart.news, trader.chart
-    trader.qtbot.waitUntil(lambda: chart._span == 5 * MINUTE and any(m.closes for *_, m in news.in_view()))
-    x, left, right, mark = next(found for found in news.in_view() if found[3].closes and found[3].time > news.now)
+    trader.qtbot.waitUntil(lambda: chart._span == 5 * MINUTE)
+    trader.qtbot.waitUntil(lambda: any(mark.closes for *_, mark in news.in_view(chart.view)))
+    x, left, right, mark = next(
+        found for found in news.in_view(chart.view) if found[3].closes and found[3].time > news.now
+    )
     assert (mark.currency, mark.impact, mark.title) == ("CHF", "high", "Rate decision")
     assert (right - x, x - left) == (pytest.approx(4.0), pytest.approx(2.0))  # closed 10 min before, 20 min from it on
     last = chart.bars.time[-1]
@@ -200,11 +203,10 @@ def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):
     assert f"news {clock}" in told or "opens" in told
     tip = model.data(model.index(model.row_of("CAD/CHF"), 0), Qt.ItemDataRole.ToolTipRole)
     assert f"({coming.currency}, {coming.impact}): {coming.title}" in tip
-    place = chart.plot.mapFromScene(chart._view.mapViewToScene(QPointF(x, sum(chart._view.viewRange()[1]) / 2)))
-    QTest.mouseMove(chart.plot.viewport(), place)
+    QTest.mouseMove(chart.plot, QPoint(round(chart.view.x(x)), round(chart.view.height / 2)))
     trader.qtbot.waitUntil(lambda: "CHF high: Rate decision" in chart._readout.text(), timeout=3000)
     news.marks = (mark, msgspec.structs.replace(mark, title="Another at the same time"))
-    assert news.nearest(x, 0.5) == mark
+    assert news.nearest(chart.view, x, 0.5) == mark
 
 
 def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trader):

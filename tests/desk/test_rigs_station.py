@@ -8,7 +8,7 @@ from random import Random
 import msgspec
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox, QLineEdit
 
@@ -113,10 +113,8 @@ def test_rules_are_added_taken_away_and_undone_by_keys(rigs):
 
 def test_a_click_on_a_bar_and_the_arrows_choose_where_to_begin(rigs):
     chart = rigs.chart
-    spot = chart.plot.mapFromScene(
-        chart._view.mapViewToScene(QPointF(chart.size - 60.0, chart._view.viewRange()[1][0]))
-    )
-    QTest.mouseClick(chart.plot.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(spot.x(), spot.y() - 20))
+    spot = QPoint(round(chart.view.x(chart.size - 60.0)), round(chart.view.height) - 20)
+    QTest.mouseClick(chart.plot, Qt.MouseButton.LeftButton, pos=spot)
     assert abs(chart.start - (chart.size - 60)) <= 1
     start = chart.start
     chart.plot.setFocus()

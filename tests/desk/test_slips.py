@@ -107,8 +107,8 @@ def test_a_line_in_the_hand_whose_trade_ends_moves_nothing_of_the_plan(trader):
     trade = trader.place(stop="5 atr", trail="", target1="", share1="", target2="", share2="")
     assert trader.helm.selected == trade.id
     line = trader.chart._lines[("stop", 0)]
-    line.setValue(line.value() * 1.0001)
-    line.sigDragged.emit(line)
+    trader.take_line(line)
+    trader.drag_line(line.price * 1.0001)
     assert trader.chart.dragging
     trader.drag_scale(trade.resting_stop, trade.resting_stop + 3, drop=False)
     trader.helm.close_trade(trade.id)
@@ -116,8 +116,8 @@ def test_a_line_in_the_hand_whose_trade_ends_moves_nothing_of_the_plan(trader):
     trader.frames()
     draft = trader.plan.planning.draft
     QTest.mouseRelease(trader.scale, LEFT, pos=QPoint(14, 100))
-    line.sigDragged.emit(line)
-    line.sigPositionChangeFinished.emit(line)
+    trader.drag_line(line.price * 1.0002)
+    trader.drop_line()
     assert trader.plan.planning.draft == draft
     assert not trader.chart.dragging
 

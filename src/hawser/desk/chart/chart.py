@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import numpy as np
-import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
-from PyQt6.QtGui import QContextMenuEvent, QHideEvent, QKeyEvent, QPen, QResizeEvent
+from PyQt6.QtGui import QHideEvent, QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
 
 from hawser.core.bars import Bars
 from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
-from hawser.desk.chart.items import Candles, LevelLine, PriceAxis, TimeAxis, bare, ink, part_words
+from hawser.desk.chart.axes import PriceAxis, PriceFlag, TimeAxis
+from hawser.desk.chart.candles import Candles, FormingCandle
+from hawser.desk.chart.levels import Level, Levels, part_words
 from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
+from hawser.desk.chart.strokes import Crosshair, Polyline, steps
+from hawser.desk.chart.surface import Surface
+from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
@@ -26,30 +30,8 @@ DEFAULT_BARS = 110
 WORDS = 190.0  # pixels kept free on the right for the lines' words, where the chart is wide enough
 MOST_SHOWN = 1_000_000.0
 FEWEST = 12.0
+NEAR_PX = 5.0  # from the pointer to an event that it tells of
 EASY = 1.25  # how much larger than needed the price range may be before it is fitted again
-
-
-class Plot(pg.PlotWidget):
-    """Wheel zooms about the newest shown bar, dragging pans; keys do the same."""
-
-    def __init__(self, chart: Chart, time_axis: TimeAxis, price_axis: PriceAxis) -> None:
-        super().__init__(axisItems={"bottom": time_axis, "right": price_axis})
-        self._chart = chart
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Chart")
-
-    def wheelEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QWheelEvent
-        self._chart.zoom(0.8 if event.angleDelta().y() > 0 else 1.25)
-        event.accept()
-
-    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        """The menu key and the right button: what can be done with the trade whose lines are shown."""
-        self._chart.menu_asked.emit(event.globalPos())
-        event.accept()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if not self._chart.key(event.key()):
-            super().keyPressEvent(event)
 
 
 class Chart(QFrame):
@@ -88,32 +70,27 @@ class Chart(QFrame):
         box.addLayout(self._header)
         box.addWidget(self._readout)
         box.addLayout(middle, 1)
-        look.changed.connect(self.restyle)
-        self.restyle()
 
     def _make_plot(self) -> None:
-        self._time_axis, self._price_axis = TimeAxis(self._look), PriceAxis(self._look)
-        self.plot = Plot(self, self._time_axis, self._price_axis)
-        self._axes = (self._time_axis, self._price_axis)
-        self._view = bare(self.plot, self._axes)
-        self._view.sigXRangeChanged.connect(self._panned)
-        self._candles = Candles(self._look)
-        self._trace = pg.PlotCurveItem(connect="finite")
-        self._trace.setZValue(15)
-        self.ribbon = Ribbon(self._look)
-        self.news = NewsLines(self._look, self._place)
-        self.plot.addItem(self.news, ignoreBounds=True)
-        self.plot.addItem(self.ribbon, ignoreBounds=True)
-        self.plot.addItem(self._candles)
-        self.plot.addItem(self._trace)
-        self._lines: dict[tuple[str, int], LevelLine] = {}
-        self._price_line = LevelLine(self._look, "price")
-        self.plot.addItem(self._price_line)
-        self._cross_v, self._cross_h = pg.InfiniteLine(angle=90), pg.InfiniteLine(angle=0)
-        for line in (self._cross_v, self._cross_h):
-            line.hide()
-            self.plot.addItem(line, ignoreBounds=True)
-        self.plot.scene().sigMouseMoved.connect(self._hovered)
+        look = self._look
+        self.plot = Surface(look)
+        self.plot.setAccessibleName("Chart")
+        self.time_axis, self._price_axis = TimeAxis(look), PriceAxis(look)
+        self.ribbon, self.news = Ribbon(look), NewsLines(look, self._place)
+        self._candles, self._forming_candle = Candles(look), FormingCandle(look)
+        self._trace, self._crosshair = Polyline(look, "loss", 1.5), Crosshair(look)
+        self._levels, self._flag = Levels(look), PriceFlag(look, self._price_axis)
+        self._lines: dict[tuple[str, int], Level] = {}
+        self.plot.add(self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._trace)
+        self.plot.add(self._forming_candle, self._flag, self._levels, self._crosshair)
+        self.plot.resized.connect(self._set_range)
+        self.plot.zoomed.connect(self.zoom)
+        self.plot.panned.connect(self.pan)
+        self.plot.hovered.connect(self._hovered)
+        self.plot.dragged.connect(self._line_dragged)
+        self.plot.dropped.connect(self._line_dropped)
+        self.plot.menu_asked.connect(self.menu_asked)
+        self.plot.pressed.connect(self._pressed)
 
     def _make_header(self) -> None:
         self._title, self._readout = Label(), Label()
@@ -146,20 +123,10 @@ class Chart(QFrame):
         self._header.insertWidget(2 + len(self.span_buttons), button)
         self.span_buttons[span] = button
 
-    def restyle(self) -> None:
-        p = self._look.palette
-        ink(self.plot, self._axes, self._look)
-        pen = QPen(p.color("loss"), 1.5)
-        pen.setCosmetic(True)
-        self._trace.setPen(pen)
-        self._price_line.style("ink", width=1.0)
-        for line in (self._cross_v, self._cross_h):
-            line.setPen(pg.mkPen(p.color("ink2"), width=1, style=Qt.PenStyle.DotLine))
-        for line in self._lines.values():
-            line.style(line.tone, line.dash, line.width)
-        self._candles.update()
-        self.ribbon.update()
-        self.news.update()
+    @property
+    def view(self) -> Viewport:
+        """What part of the bars and prices is seen."""
+        return self.plot.view
 
     # Data
 
@@ -203,12 +170,9 @@ class Chart(QFrame):
         if forming is not None and self._pyramid.size and forming[0] <= self._pyramid.bars.time[-1]:
             return  # of the timeframe shown before
         self._forming = forming
-        self._candles.show_bars(self._pyramid, forming)
+        self._forming_candle.show_bar(self._pyramid.size, forming)
         self._fit_prices(easy=True)
-        if self._cross_v.isVisible():
-            self._read_bar(self._cross_v.value())
-        else:
-            self._read_bar(None)
+        self._read_bar(*self._read_at)
 
     def show_focus(self, focus: Focus | None) -> None:
         """The plan or the trade whose lines are drawn; none over another instrument's bars, whose own are on their
@@ -219,8 +183,8 @@ class Chart(QFrame):
             return
         reach = focus is None or self._focus is None or _levels(focus) != _levels(self._focus)
         if about(focus) != about(self._focus):  # a line that is being dragged was another trade's
-            for key in list(self._lines):
-                self.plot.removeItem(self._lines.pop(key))
+            self._lines.clear()
+            self.plot.let_go()
         self._focus = focus
         self._tell_rig(focus)
         self._draw_lines()
@@ -254,62 +218,48 @@ class Chart(QFrame):
             for number, (level, text) in enumerate((*focus.waits, *focus.others)):
                 if level:
                     wanted[("rule", number)] = (level, text, "ink2", True)
-        for key in [key for key in self._lines if key not in wanted]:
-            self.plot.removeItem(self._lines.pop(key))
+        self._lines = {key: self._lines.get(key) or Level(*key) for key in wanted}
         for key, (level, text, tone, dash) in wanted.items():
-            line = self._lines.get(key) or self._new_line(key)
-            if (line.tone, line.dash) != (tone, dash):
-                line.style(tone, dash, 1.0 if dash else 2.0)
+            line = self._lines[key]
+            line.style(tone, dash, 1.0 if dash else 2.0)
             assert focus is not None
             filled = key[0] == "target" and any(m.number == key[1] and m.done for m in focus.targets)
             free = key[0] in ("stop", "target") and not filled and not focus.fixed
-            line.setMovable(free or (key[0] == "entry" and bool(focus.entry)))
+            line.movable = free or (key[0] == "entry" and bool(focus.entry))
             line.place(level * focus.instrument.tick_size, text)
-        self._lay_words(list(self._lines.values()))
-        self._draw_price(focus)
+        self._levels.lines = list(self._lines.values())
+        self.plot.grips = [*self._levels.lines]
+        self._levels.changed()
+        self._lay_words()
+        self._flag.show_price(focus.price * focus.instrument.tick_size if focus is not None else None)
         self._draw_trace(focus)
 
-    def _lay_words(self, lines: list[LevelLine]) -> None:
-        self.news.keep_clear(part_words(lines, self._view))
+    def _lay_words(self) -> None:
+        self.news.keep_clear(part_words(self._levels.lines, self.view))
 
-    def _draw_price(self, focus: Focus | None) -> None:
-        self._price_line.setVisible(focus is not None)
-        if focus is not None:
-            self._price_line.place(focus.price * focus.instrument.tick_size, "")
-        self._price_axis.show_price(focus.price * focus.instrument.tick_size if focus is not None else None)
-
-    def _new_line(self, key: tuple[str, int]) -> LevelLine:
-        line = LevelLine(self._look, *key)
-        line.sigDragged.connect(self._line_dragged)
-        line.sigPositionChangeFinished.connect(self._line_dropped)
-        self.plot.addItem(line)
-        self._lines[key] = line
-        return line
-
-    def _line_ticks(self, line: LevelLine) -> int:
+    def _line_ticks(self, line: Level) -> int:
         assert self._focus is not None
-        return max(1, round(float(line.value()) / self._focus.instrument.tick_size))
+        return max(1, round(line.price / self._focus.instrument.tick_size))
 
-    def _line_dragged(self, line: LevelLine) -> None:
+    def _line_dragged(self, line: Level) -> None:
         if self._focus is not None and self._draws(line):
             self.moved.emit(line.role, line.number, self._line_ticks(line))
 
-    def _line_dropped(self, line: LevelLine) -> None:
+    def _line_dropped(self, line: Level) -> None:
         if self._focus is not None and self._draws(line):
             self.dropped.emit(line.role, line.number, self._line_ticks(line))
 
     def let_go(self) -> None:
         """Give up what is being dragged: nobody sees any more what it would do."""
         self.scale.let_go()
-        for key in [key for key, line in self._lines.items() if line.dragging]:
-            self.plot.removeItem(self._lines.pop(key))
+        self.plot.let_go()
         self._draw_lines()
 
     def hideEvent(self, event: QHideEvent | None) -> None:
         self.let_go()
         super().hideEvent(event)
 
-    def _draws(self, line: LevelLine) -> bool:
+    def _draws(self, line: Level) -> bool:
         """Whether a line is one of those that are drawn now; the mouse may still hold one that is gone."""
         return self._lines.get((line.role, line.number)) is line
 
@@ -319,22 +269,12 @@ class Chart(QFrame):
 
     def _draw_trace(self, focus: Focus | None) -> None:
         """The stop's past as a stepped line over the bars."""
-        if focus is None or not focus.trace or self._pyramid is None or not self._pyramid.size:
-            self._trace.setData([], [])
+        if focus is None or self._pyramid is None or not self._pyramid.size:
+            self._trace.show_points(())
             return
         times, tick = self._pyramid.bars.time, focus.instrument.tick_size
-        xs: list[float] = []
-        ys: list[float] = []
-        for rest in focus.trace:
-            at = self._bar_at(rest.time, times)
-            if ys:
-                xs.append(at)
-                ys.append(ys[-1])
-            xs.append(at)
-            ys.append(rest.level * tick)
-        xs.append(float(times.size))
-        ys.append(ys[-1])
-        self._trace.setData(xs, ys)
+        rests = [(self._bar_at(rest.time, times), rest.level * tick) for rest in focus.trace]
+        self._trace.show_points(steps(rests, float(times.size)))
 
     def _bar_at(self, time: int, times: np.ndarray) -> float:
         """A moment as a bar number with its part of the bar."""
@@ -355,8 +295,9 @@ class Chart(QFrame):
 
     def _refresh(self) -> None:
         assert self._pyramid is not None
-        self._time_axis.times, self._time_axis.span = self._pyramid.bars.time, self._span
-        self._candles.show_bars(self._pyramid, self._forming)
+        self.time_axis.show_times(self._pyramid.bars.time, self._span)
+        self._candles.show_bars(self._pyramid)
+        self._forming_candle.show_bar(self._pyramid.size, self._forming)
         self.ribbon.show_bars(self._pyramid)
         self._set_range()
         self._draw_lines()
@@ -364,36 +305,30 @@ class Chart(QFrame):
     @property
     def _room(self) -> float:
         """The part of the width kept free."""
-        return min(0.42, WORDS / max(1.0, float(self._view.width())))
+        return min(0.42, WORDS / max(1.0, self.view.width))
 
     def _set_range(self) -> None:
         if self._pyramid is None:
+            self.lay_scale()
             return
         self.shown = min(max(FEWEST, self.shown), max(FEWEST, min(MOST_SHOWN, self._pyramid.size + 1)))
         self._offset = max(0.0, min(self._offset, self._pyramid.size - FEWEST / 2))
         right, room = self._pyramid.size + 1 - self._offset, self._room
-        self._view.blockSignals(True)
-        self._view.setXRange(right - self.shown, right + self.shown * room / (1 - room), padding=0)
-        self._view.blockSignals(False)
-        self._time_axis.linkedViewChanged(self._view)
+        self.plot.see(right - self.shown, right + self.shown * room / (1 - room))
         self._fit_prices()
-
-    def _panned(self) -> None:
-        """The mouse dragged the view."""
-        if self._pyramid is None:
-            return
-        left, right = self._view.viewRange()[0]
-        self.shown = (right - left) * (1 - self._room)
-        self._offset = self._pyramid.size + 1 - (left + self.shown)
-        self._set_range()
+        self.lay_scale()
 
     def zoom(self, factor: float) -> None:
         self.shown *= factor
         self._set_range()
 
     def pan(self, bars: float) -> None:
+        """Bars that were before the left edge come into view."""
         self._offset += bars
         self._set_range()
+
+    def _pressed(self, event: QKeyEvent) -> None:
+        event.setAccepted(self.key(event.key()))
 
     def key(self, key: int) -> bool:
         """Keys of the chart; True where it was one."""
@@ -423,8 +358,8 @@ class Chart(QFrame):
         """
         if self._pyramid is None or self.dragging:
             return
-        left, right = self._view.viewRange()[0]
-        found = self._pyramid.extremes(left, right)
+        right = self.view.right
+        found = self._pyramid.extremes(self.view.left, right)
         if found is None:
             return
         low, high = found
@@ -437,49 +372,33 @@ class Chart(QFrame):
                 if low - reach <= price <= high + reach:
                     low, high = min(low, price), max(high, price)
         room = (high - low) * 0.06 or abs(high) * 0.001
-        bottom, top = self._view.viewRange()[1]
+        bottom, top = self.view.low, self.view.high
         edge = room / 2  # the words at a line need as much
         if easy and bottom <= low - edge and high + edge <= top and top - bottom <= EASY * (high - low + 2 * room):
             return
-        self._view.setYRange(low - room, high + room, padding=0)
+        self.plot.see_prices(low - room, high + room)
         self.lay_scale()
 
     def lay_scale(self) -> None:
         """Give the R scale the plot's price axis."""
-        (low, high), scene = self._view.viewRange()[1], self._view.sceneBoundingRect()
-        top = self.plot.mapTo(self, self.plot.mapFromScene(scene.topLeft())).y() - self.scale.y()
-        bottom = self.plot.mapTo(self, self.plot.mapFromScene(scene.bottomLeft())).y() - self.scale.y()
-        self.scale.set_axis(low, high, float(top), float(bottom))
-        self._lay_words([line for line in self._lines.values() if line.isVisible()])
+        view, top = self.view, float(self.plot.y() - self.scale.y())
+        self.scale.set_axis(view.low, view.high, top, top + view.height)
+        self._lay_words()
 
-    def resizeEvent(self, event: QResizeEvent) -> None:
-        super().resizeEvent(event)
-        self._set_range()
-        self.lay_scale()
-
-    def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QShowEvent
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.lay_scale()
 
     # Crosshair
 
-    def _hovered(self, position: QPointF) -> None:
-        inside = self._view.sceneBoundingRect().contains(position) and self._pyramid is not None
-        for line in (self._cross_v, self._cross_h):
-            line.setVisible(inside)
-        if inside:
-            point = self._view.mapSceneToView(position)
-            self._cross_v.setValue(round(point.x()))
-            self._cross_h.setValue(point.y())
-            self._read_bar(point.x(), point.y())
-        else:
+    def _hovered(self, at: QPointF | None) -> None:
+        if at is None or self._pyramid is None:
+            self._crosshair.show_at(None)
             self._read_bar(None)
-
-    def leaveEvent(self, event) -> None:  # type: ignore[no-untyped-def]  # QEvent
-        for line in (self._cross_v, self._cross_h):
-            line.hide()
-        self._read_bar(None)
-        super().leaveEvent(event)
+        else:
+            point = self.view.bar_at(at.x()), self.view.price_at(at.y())
+            self._crosshair.show_at(point)
+            self._read_bar(*point)
 
     def _tell_rig(self, focus: Focus | None) -> None:
         """The rig, and its rules that wait for something else than a price; all of them in the tip."""
@@ -522,7 +441,7 @@ class Chart(QFrame):
         spread = f"  spread {bar[5]:.0f}{limit} t" if bar[5] == bar[5] else ""
         pointer = f"  at {y:.{digits}f}" if y is not None else ""
         when = f"{at:%d %b %Y}" if self._span >= TIMEFRAMES["1d"] else f"{at:%d %b %H:%M}"
-        told = self.news.nearest(x, 5 * self._view.viewPixelSize()[0]) if x is not None else None
+        told = self.news.nearest(self.view, x, NEAR_PX / self.view.across) if x is not None else None
         if told is not None:
             clock = fg.clock(told.time, self._look.zone, seconds=False)
             spread, pointer = pointer, f"  news {clock} {told.currency} {told.impact}: {told.title}"

@@ -5,16 +5,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import pyqtgraph as pg
-from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
-from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QTransform
+from PyQt6.QtCore import QLineF, QRectF, Qt
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPen
 
+from hawser.desk.chart.surface import Layer
+from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.news import NewsMark
 
-OFF_SCREEN = 1e9
 BESIDE = 4.0  # pixels between an event's line and its words
 ABOVE = 58.0  # pixels from the plot's foot to the first words, over the spread's ribbon
 WORDS_PX = 16.0  # and from there to the next
@@ -22,90 +22,79 @@ NAMED = 3  # events to come that are named
 TALL, HIGHER = 23.0, 6  # pixels that a level's words take; rows that an event's words give way by
 
 
-class NewsLines(pg.GraphicsObject):
+class NewsLines(Layer):
     """A line for each event, dotted where it closes nothing; what closes entries as a band. `at` gives a moment's place
     among the bars, those to come among them."""
 
     def __init__(self, look: Appearance, at: Callable[[int], float]) -> None:
-        super().__init__()
         self._look, self._at = look, at
         self.marks: tuple[NewsMark, ...] = ()
         self.now = 0  # UTC ns
         self._taken: list[tuple[float, float, float]] = []
-        self.setZValue(-6)
 
     def show_marks(self, marks: tuple[NewsMark, ...], now: int) -> None:
         self.now = now
         if marks is not self.marks and marks != self.marks:
             self.marks = marks
-            self.update()
+            self.changed()
 
     def keep_clear(self, taken: list[tuple[float, float, float]]) -> None:
         """Where levels have their words: left, right and top, in pixels of the view."""
         if taken != self._taken:
             self._taken = taken
-            self.update()
+            self.changed()
 
-    def boundingRect(self) -> QRectF:
-        return QRectF(-OFF_SCREEN, -OFF_SCREEN, 2 * OFF_SCREEN, 2 * OFF_SCREEN)
-
-    def in_view(self) -> list[tuple[float, float, float, NewsMark]]:
+    def in_view(self, view: Viewport) -> list[tuple[float, float, float, NewsMark]]:
         """Where each event that shows stands, and where its band begins and ends."""
-        view, found = self.viewRect(), []
+        found = []
         for mark in self.marks:
             x, left, right = self._at(mark.time), self._at(mark.starts), self._at(mark.ends)
-            if left <= view.right() and right >= view.left():
+            if left <= view.right and right >= view.left:
                 found.append((x, left, right, mark))
         return found
 
-    def nearest(self, x: float, reach: float) -> NewsMark | None:
+    def nearest(self, view: Viewport, x: float, reach: float) -> NewsMark | None:
         """The event within `reach` bars of a place."""
-        near = [(abs(at - x), mark) for at, _, _, mark in self.in_view() if abs(at - x) <= reach]
+        near = [(abs(at - x), mark) for at, _, _, mark in self.in_view(view) if abs(at - x) <= reach]
         return min(near, key=lambda one: one[0], default=(0.0, None))[1]  # of several at one time the first
 
-    def paint(self, painter: QPainter, *args: object) -> None:
-        found, view = self.in_view(), self.viewRect()
+    def paint(self, painter: QPainter, view: Viewport) -> None:
+        found, high = self.in_view(view), view.height
         for _, left, right, mark in found:
             if mark.closes:
-                painter.fillRect(QRectF(left, view.top(), right - left, view.height()), self._look.color("caution", 26))
-        named = [(x, mark) for x, _, _, mark in found if mark.closes and mark.ends > self.now][:NAMED]
-        device = painter.worldTransform()
-        # The view's top is its lowest price: the foot of the plot.
-        feet = {id(mark): device.map(QPointF(x, view.top())) for x, _, _, mark in found}
-        boxes = self._boxes([(feet[id(mark)], _words(mark, self._look)) for _, mark in named], device)
-        painter.save()
-        painter.resetTransform()
-        for _, _, _, mark in found:
-            self._stand(painter, feet[id(mark)], mark, feet[id(mark)].y() - ABOVE)
+                band = QRectF(view.x(left), 0, view.x(right) - view.x(left), high)
+                painter.fillRect(band, self._look.color("caution", 26))
+        for x, _, _, mark in found:
+            self._stand(painter, view.x(x), mark, high - ABOVE, high)
+        named = [(view.x(x), mark) for x, _, _, mark in found if mark.closes and mark.ends > self.now][:NAMED]
+        boxes = self.boxes([(x, _words(mark, self._look)) for x, mark in named], view)
         painter.setFont(font(10))
-        for (_, mark), box in zip(named, boxes, strict=False):
-            self._stand(painter, feet[id(mark)], mark, box.top())
+        for (x, mark), box in zip(named, boxes, strict=False):
+            self._stand(painter, x, mark, box.top(), high)
             painter.fillRect(box, self._look.color("panel", 220))
             painter.setPen(self._look.color("caution"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, _words(mark, self._look))
-        painter.restore()
 
-    def _stand(self, painter: QPainter, foot: QPointF, mark: NewsMark, top: float) -> None:
+    def _stand(self, painter: QPainter, x: float, mark: NewsMark, top: float, foot: float) -> None:
         """The event's line, up to its words where it has some."""
         style = Qt.PenStyle.SolidLine if mark.closes else Qt.PenStyle.DotLine
         painter.setPen(QPen(self._look.color("caution" if mark.closes else "ink2"), 1, style))
-        painter.drawLine(QLineF(foot, QPointF(foot.x(), top)))
+        painter.drawLine(QLineF(x, foot, x, top))
 
-    def _boxes(self, named: list[tuple[QPointF, str]], device: QTransform) -> list[QRectF]:
+    def boxes(self, named: list[tuple[float, str]], view: Viewport) -> list[QRectF]:
         """Where words stand: each a row higher than those before, or some rows higher yet where a level has its words;
         as many as there is room for, and the crosshair tells the others."""
-        view, words = device.mapRect(self.viewRect()), QFontMetricsF(font(10))
-        newest = device.map(QPointF(self._at(self.now), 0.0)).x()
-        taken = [QRectF(view.left() + left, view.top() + top, right - left, TALL) for left, right, top in self._taken]
+        words, newest = QFontMetricsF(font(10)), view.x(self._at(self.now))
+        taken = [QRectF(left, top, right - left, TALL) for left, right, top in self._taken]
         found: list[QRectF] = []
-        for row, (foot, text) in enumerate(named):
+        for row, (x, text) in enumerate(named):
             wide = words.horizontalAdvance(text) + 4
-            left = foot.x() + BESIDE
-            if left + wide > view.right():  # on the other side of its line, if not over bars
-                left = foot.x() - BESIDE - wide
+            left = x + BESIDE
+            if left + wide > view.width:  # on the other side of its line, if not over bars
+                left = x - BESIDE - wide
                 if left < newest:
                     break
-            tops = (foot.y() - ABOVE - WORDS_PX * (row + higher / 2) for higher in range(2 * HIGHER))
+            tops = (view.height - ABOVE - WORDS_PX * (row + higher / 2) for higher in range(2 * HIGHER))
             boxes = (QRectF(left, top, wide, WORDS_PX) for top in tops)
             box = next((one for one in boxes if not any(one.intersects(other) for other in taken)), None)
             if box is None:

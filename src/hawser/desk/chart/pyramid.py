@@ -16,13 +16,15 @@ FACTOR = 4
 
 
 class Columns(NamedTuple):
-    """What to draw: `x` is the middle in bar numbers, `width` how many bars a column stands for."""
+    """What to draw: `x` is the middle in bar numbers, `width` how many bars a column stands for. `spread` is the widest
+    of them, ticks; NaN where no bar has one."""
 
     x: Array
     open: Array
     high: Array
     low: Array
     close: Array
+    spread: Array
     width: int
 
 
@@ -31,15 +33,21 @@ class _Level(NamedTuple):
     high: Array
     low: Array
     close: Array
+    spread: Array
+
+
+def _level(bars: Bars) -> _Level:
+    return _Level(bars.open, bars.high, bars.low, bars.close, bars.spread)
 
 
 def _coarser(level: _Level) -> _Level:
     whole = level.open.size // FACTOR * FACTOR
     grouped = [column[:whole].reshape(-1, FACTOR) for column in level]
-    made = [grouped[0][:, 0], grouped[1].max(axis=1), grouped[2].min(axis=1), grouped[3][:, -1]]
+    made = [grouped[0][:, 0], grouped[1].max(axis=1), grouped[2].min(axis=1), grouped[3][:, -1],
+            np.fmax.reduce(grouped[4], axis=1)]  # fmt: skip
     if whole < level.open.size:
         rest = [column[whole:] for column in level]
-        tail = (rest[0][0], rest[1].max(), rest[2].min(), rest[3][-1])
+        tail = (rest[0][0], rest[1].max(), rest[2].min(), rest[3][-1], np.fmax.reduce(rest[4]))
         made = [np.append(column, value) for column, value in zip(made, tail, strict=True)]
     return _Level._make(made)
 
@@ -49,7 +57,7 @@ class Pyramid:
 
     def __init__(self, bars: Bars) -> None:
         self.bars = bars
-        self._levels = [_Level(bars.open, bars.high, bars.low, bars.close)]
+        self._levels = [_level(bars)]
         while self._levels[-1].open.size > 256:
             self._levels.append(_coarser(self._levels[-1]))
 
@@ -62,7 +70,7 @@ class Pyramid:
         fresh = Pyramid.__new__(Pyramid)
         values = (opened, *prices, spread)
         fresh.bars = Bars._make(np.append(column, value) for column, value in zip(self.bars, values, strict=True))
-        fresh._levels = [_Level(fresh.bars.open, fresh.bars.high, fresh.bars.low, fresh.bars.close)]
+        fresh._levels = [_level(fresh.bars)]
         for old in self._levels[1:]:
             below = fresh._levels[-1]
             keep = (below.open.size - 1) // FACTOR
@@ -80,8 +88,7 @@ class Pyramid:
         level = self._levels[depth]
         start, end = first_bar // width, -(-last_bar // width)
         x = np.arange(start, min(end, level.open.size)) * width + (width - 1) / 2
-        part = slice(start, end)
-        return Columns(x, level.open[part], level.high[part], level.low[part], level.close[part], width)
+        return Columns._make((x, *(column[start:end] for column in level), width))
 
     def extremes(self, first: float, last: float) -> tuple[float, float] | None:
         """Lowest low and highest high of a range of bar numbers."""
