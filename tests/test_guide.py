@@ -66,7 +66,7 @@ def keys_table():
     """The chapter's list of keys, made from the declarations."""
     parts = []
     for name, kind in (("Account", Account), ("Instrument", Instrument)):
-        rows = [f"| `{key.path}` | {key.help}{f' ({key.unit})' if key.unit else ''} |" for key in keys_of(kind)]
+        rows = [f"| `{key.path}` | {key.in_a_file} |" for key in keys_of(kind)]
         parts.append(f"{name}:\n\n| key | means |\n|---|---|\n" + "\n".join(rows))
     return "\n\n".join(parts)
 
@@ -89,7 +89,6 @@ def test_every_key_of_the_policy_of_guards_is_told():
         for key in keys_of(kind):
             if key.path in ("guard", "news.rule"):
                 continue
-            unit = f" ({key.unit})" if key.unit else ""
-            assert (prefix + key.path, key.help + unit) in told
+            assert (prefix + key.path, key.in_a_file) in told
     for kind in dc.KINDS:
         assert f"| `{kind.__struct_config__.tag}` |" in GUIDE

@@ -147,11 +147,11 @@ def test_a_form_that_is_open_stays_with_its_account(two):
     assert not form.isVisible()
     assert not window.finder.isVisible()
     window.edit_account()
-    assert window.editors["account"].field("policy.max_heat_percent").text() == "1.5"
+    assert window.editors["account"].field("policy.max_heat_percent").value() == "1.5"
     two.key(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     assert form.isVisible()
     assert not window.account_desks[1].editors["account"].isVisible()
-    assert form.field("policy.max_heat_percent").text() == "0.7"  # what was typed is there
+    assert form.field("policy.max_heat_percent").value() == "0.7"  # what was typed is there
     two.click(form.apply_button)
     two.until(lambda s: s.settings.policy.max_heat_percent == 0.7)
     assert second(window).settings.policy.max_heat_percent == 1.5

@@ -237,7 +237,7 @@ def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trade
     assert load(dc.Guards, policy).named("Day loss").percent == 1.75
     next(one for one in guards.add_menu.actions() if one.text().startswith("Slippage")).trigger()
     form = guards.forms.forms[dc.SlippageSwitch]
-    assert form.field("name").text() == "Slippage 2"
+    assert form.field("name").value() == "Slippage 2"
     assert not form.remove_button.isVisible()
     trader.click(form.apply_button)
     trader.qtbot.waitUntil(lambda: guards.editor.policy.named("Slippage 2") is not None)

@@ -306,8 +306,8 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
     window, station = trader.window, trader.window.account_desk.guards
     station.edit_guard("Day loss")
     form = station.forms.forms[dc.LossSwitch]
-    form.field("percent").setText("1.5")
-    form.field("percent").textEdited.emit("1.5")
+    form.field("percent").set_value("1.5")
+    form.field("percent").edited.emit("1.5")
     monkeypatch.setattr("hawser.desk.guards.policy_editor.small_text", hanging)
     for module in ("alerts.channels", "watchdog.control"):
         monkeypatch.setattr(f"hawser.service.{module}.save", hanging)
@@ -316,7 +316,7 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
     trader.click(form.apply_button)
     assert form.isVisible()
     assert "the disk does not answer" in form.told.text()
-    assert form.field("percent").text() == "1.5"
+    assert form.field("percent").value() == "1.5"
     shelf, runtime = window.rigs.shelf, window.runtime
     rig = next(iter(shelf.rigs.values()))
     for keep in (

@@ -13,7 +13,10 @@ from hawser.core.numbers import LEAST, MOST
 
 Method = Literal["risk_percent", "risk_money", "volatility", "notional_percent", "invest", "fixed"]
 Basis = Literal["equity", "balance", "free_margin"]
-
+METHOD_WORDS = {
+    "risk_percent": "risk in %", "risk_money": "risk in money", "volatility": "volatility",
+    "notional_percent": "notional in %", "invest": "money invested", "fixed": "fixed quantity",
+}  # fmt: skip
 
 LONGEST_NAME, LONGEST_CURRENCY = 120, 12  # signs
 
@@ -32,15 +35,30 @@ class FiledRate(Rate, frozen=True):
 class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How large: one method with the keys it needs."""
 
-    method: Annotated[Method, help_text("how the quantity is found")] = "risk_percent"
-    percent: Annotated[float | None, help_text("risk, notional or movement, of the basis or of equity", "%")] = None
-    basis: Annotated[Basis, help_text("what the risk is a percentage of")] = "equity"
-    amount: Annotated[float | None, help_text("the risk (risk_money) or the notional (invest)", "money")] = None
-    risk: Annotated[float | None, help_text("with invest: what may be lost at the stop", "money")] = None
-    multiple: Annotated[float | None, help_text("with volatility: how many ATR the percentage stands for", "ATR")] = (
+    method: Annotated[Method, help_text("how the quantity is found", words=METHOD_WORDS)] = "risk_percent"
+    percent: Annotated[
+        float | None,
+        help_text(
+            "risk, notional or movement, of the basis or of equity",
+            "%",
+            only={"method": ("risk_percent", "volatility", "notional_percent")},
+        ),
+    ] = None
+    basis: Annotated[Basis, help_text("what the risk is a percentage of", only={"method": ("risk_percent",)})] = (
+        "equity"
+    )
+    amount: Annotated[
+        float | None, help_text("the risk, or the notional", "money", only={"method": ("risk_money", "invest")})
+    ] = None
+    risk: Annotated[float | None, help_text("what may be lost at the stop", "money", only={"method": ("invest",)})] = (
         None
     )
-    qty: Annotated[Decimal | None, help_text("with fixed: the quantity, a whole number of steps", "units")] = None
+    multiple: Annotated[
+        float | None, help_text("how many ATR the percentage stands for", "ATR", only={"method": ("volatility",)})
+    ] = None
+    qty: Annotated[
+        Decimal | None, help_text("a whole number of steps", "units", name="Quantity", only={"method": ("fixed",)})
+    ] = None
 
     NEEDS = {
         "risk_percent": ("percent",),
@@ -77,23 +95,41 @@ class Costs(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Caps on a size, and how old a conversion rate may be. None: not set."""
 
-    caps: Annotated[Literal["fit", "refuse"], help_text("a cap cuts the quantity (fit) or refuses the trade")] = "fit"
-    max_notional_percent: Annotated[float | None, help_text("most notional of one trade", "% of equity")] = None
-    max_margin_percent: Annotated[float | None, help_text("most margin of one trade", "% of free margin")] = None
+    caps: Annotated[
+        Literal["fit", "refuse"],
+        help_text(
+            "what a cap does with a size beyond it", words={"fit": "cut the quantity", "refuse": "refuse the trade"}
+        ),
+    ] = "fit"
+    max_notional_percent: Annotated[
+        float | None, help_text("most notional of one trade", "% of equity", name="Most notional")
+    ] = None
+    max_margin_percent: Annotated[
+        float | None, help_text("most margin of one trade", "% of free margin", name="Most margin")
+    ] = None
     max_heat_percent: Annotated[
-        float | None, help_text("most heat of all trades, the new one included", "% of equity")
+        float | None, help_text("most heat of all trades, the new one included", "% of equity", name="Most heat")
     ] = None
     max_currency_heat_percent: Annotated[
-        float | None, help_text("the same for each currency of exposure", "% of equity")
+        float | None, help_text("the same for each currency of exposure", "% of equity", name="Most heat by currency")
     ] = None
-    max_positions: Annotated[int | None, help_text("most trades open at once", "trades")] = None
-    max_rate_age_s: Annotated[float | None, help_text("oldest conversion rate a size may use", "s")] = None
-    never_widen: Annotated[bool, help_text("never widen a stop, not even by hand")] = False
+    max_positions: Annotated[int | None, help_text("most trades open at once", "trades", name="Most trades")] = None
+    max_rate_age_s: Annotated[
+        float | None, help_text("oldest conversion rate a size may use", "s", name="Oldest rate")
+    ] = None
+    never_widen: Annotated[bool, help_text("never widen a stop, not even by hand", name="Never widen a stop")] = False
     hold_backstop_r: Annotated[
-        float | None, help_text("new plans hold their lines here, behind a backstop this far away", "R, more than 1")
+        float | None,
+        help_text(
+            "new plans hold their lines here, behind a backstop this far away", "R, more than 1", name="Backstop"
+        ),
     ] = None
-    hold_settle_ms: Annotated[int, help_text("how long a held stop waits for a spread spike to pass", "ms")] = 0
-    exposed_deadline_s: Annotated[float, help_text("longest a position may be without its stop", "s")] = 5.0
+    hold_settle_ms: Annotated[
+        int, help_text("how long a held stop waits for a spread spike to pass", "ms", name="Wait for a spike")
+    ] = 0
+    exposed_deadline_s: Annotated[
+        float, help_text("longest a position may be without its stop", "s", name="Time without a stop")
+    ] = 5.0
 
     def __post_init__(self) -> None:
         for key in self.__struct_fields__:
@@ -112,9 +148,12 @@ class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     currency: Annotated[str, help_text("the account's currency, three letters")]
     equity: Annotated[float, help_text("balance and floating profit at the start", "money")]
     balance: Annotated[float | None, help_text("money without floating profit", "money")] = None
-    margin_used: Annotated[float, help_text("margin already in use", "money")] = 0.0
+    margin_used: Annotated[float, help_text("margin already in use", "money", name="Margin in use")] = 0.0
     days_per_year: Annotated[
-        int, help_text("trading days in a year, for the Sharpe ratio", "days", least=1, most=366)
+        int,
+        help_text(
+            "trading days in a year, for the Sharpe ratio", "days", least=1, most=366, name="Trading days a year"
+        ),
     ] = 252
     rates: Annotated[dict[str, float | Rate], help_text("mid conversion rates, as AAA/BBB = 0.88, ...")] = {}
     size: SizeRule = SizeRule(percent=0.5)

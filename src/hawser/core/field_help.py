@@ -6,16 +6,32 @@ from typing import Any, NamedTuple
 
 import msgspec
 
+UNITS = {"min", "s", "ms", "h", "ticks", "percent", "r"}  # ends of keys that a form leaves out: it shows the unit
 
-def help_text(text: str, unit: str = "", *, least: float | None = None, most: float | None = None) -> Any:
+
+def help_text(
+    text: str,
+    unit: str = "",
+    *,
+    least: float | None = None,
+    most: float | None = None,
+    name: str = "",
+    words: dict[str, str] | None = None,
+    only: dict[str, tuple[str, ...]] | None = None,
+) -> Any:
     """The annotation of a field: one line of help, the unit of its value, and the range a file's number must be in.
     What every number must be, whatever it means, is in `formats/declared.py`.
+
+    `name`: what a form calls it, where its key in words is not clear; `words`: what it calls each choice; `only`: the
+    choices of another field with which this one counts.
     """
-    return msgspec.Meta(description=text, extra={"unit": unit}, ge=least, le=most)
+    extra = {"unit": unit, "name": name, "words": words or {}, "only": only or {}}
+    return msgspec.Meta(description=text, extra=extra, ge=least, le=most)
 
 
 class FieldHelp(NamedTuple):
-    """One key of a file: its path (`policy.max_heat_percent`), type, default, help and unit."""
+    """One key of a file: its path (`policy.max_heat_percent`), type, default, help and unit; what a form calls it and
+    its choices, and with which choices of other fields (by their paths) it counts."""
 
     path: str
     type: Any
@@ -23,6 +39,37 @@ class FieldHelp(NamedTuple):
     default: Any
     help: str
     unit: str
+    name: str = ""
+    words: dict[str, str] = {}
+    only: dict[str, tuple[str, ...]] = {}
+
+    @property
+    def choices(self) -> list[str]:
+        """What it may be, or what may stand in it, where that is a choice of a few."""
+        of = self.type.item_type if isinstance(self.type, msgspec.inspect.VarTupleType) else self.type
+        values = [str(value) for value in of.values] if isinstance(of, msgspec.inspect.LiteralType) else []
+        return sorted(values, key=[*self.words, *values].index)  # as they are worded: by name they stand in no order
+
+    @property
+    def in_a_file(self) -> str:
+        """What it means to who writes a file: the help, the unit, and each choice as it is written."""
+        told = self.help + (f" ({self.unit})" if self.unit else "")
+        if not self.choices:
+            return told
+        of = ", ".join(f"`{one}`" + (f" ({self.words[one]})" if one in self.words else "") for one in self.choices)
+        return f"{told}: {of}"
+
+    def word(self, choice: str) -> str:
+        """A choice in words."""
+        return self.words.get(choice, choice.replace("_", " "))
+
+
+def named(key: str, unit: str) -> str:
+    """A key in words: `max_rate_age_s` in seconds is the max rate age."""
+    words = key.split("_")
+    if unit and len(words) > 1 and words[-1] in UNITS:
+        words.pop()
+    return " ".join(words).capitalize()
 
 
 def keys_of(kind: type[msgspec.Struct], prefix: str = "") -> list[FieldHelp]:
@@ -35,11 +82,17 @@ def keys_of(kind: type[msgspec.Struct], prefix: str = "") -> list[FieldHelp]:
             inner += keys_of(plain, f"{prefix}{field.name}.")
             continue
         meta = info.type
-        text, unit = "", ""
+        text, extra = "", dict[str, Any]()
         if isinstance(meta, msgspec.inspect.Metadata):
             text = (meta.extra_json_schema or {}).get("description", "")
-            unit = (meta.extra or {}).get("unit", "")
+            extra = meta.extra or {}
             meta = meta.type
         default = None if field.default is msgspec.NODEFAULT else field.default
-        own.append(FieldHelp(prefix + field.name, meta, field.required, default, text, unit))
+        unit, only = extra.get("unit", ""), extra.get("only", {})
+        name = extra.get("name", "") or named(field.name, unit)
+        counts = {prefix + other: values for other, values in only.items()}
+        key = FieldHelp(
+            prefix + field.name, meta, field.required, default, text, unit, name, extra.get("words", {}), counts
+        )
+        own.append(key)
     return own + inner

@@ -25,11 +25,14 @@ Kind = Literal["fx", "equity", "index", "future", "option", "crypto"]
 class Commission(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Per fill: `max(minimum, per_unit*qty + per_notional*notional)`, in the account's currency."""
 
-    per_unit: Annotated[float, help_text("commission of one fill for each unit", "money", least=0)] = 0.0
-    per_notional: Annotated[
-        float, help_text("commission of one fill as a fraction of its notional", "fraction", least=0)
+    per_unit: Annotated[
+        float, help_text("commission of one fill for each unit", "money", least=0, name="For each unit")
     ] = 0.0
-    minimum: Annotated[float, help_text("least commission of one fill", "money", least=0)] = 0.0
+    per_notional: Annotated[
+        float,
+        help_text("commission of one fill as a fraction of its notional", "fraction", least=0, name="For the notional"),
+    ] = 0.0
+    minimum: Annotated[float, help_text("least commission of one fill", "money", least=0, name="At least")] = 0.0
 
 
 class WeeklySession(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -59,17 +62,21 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     """An instrument. `tick` and `qty_step` are exact decimals; their written decimals are its digits."""
 
     symbol: Annotated[str, help_text("what it is called at the venue")]
-    kind: Annotated[Kind, help_text("what kind of instrument it is")]
-    quote: Annotated[str, help_text("currency its price is in")]
+    kind: Annotated[Kind, help_text("what kind of instrument it is", words={"fx": "currency pair", "equity": "share"})]
+    quote: Annotated[str, help_text("currency its price is in", name="Quote currency")]
     tick: Annotated[Decimal, help_text("smallest step of its price; its decimals are those shown", "price")]
     multiplier: Annotated[float, help_text("quote currency that one unit gains when the price rises by 1")]
-    qty_step: Annotated[Decimal, help_text("smallest step of its quantity; its decimals are those shown", "units")]
-    qty_min: Annotated[Decimal, help_text("least quantity of one order", "units")]
-    qty_max: Annotated[Decimal, help_text("greatest quantity of one order", "units")]
+    qty_step: Annotated[
+        Decimal, help_text("smallest step of its quantity; its decimals are those shown", "units", name="Quantity step")
+    ]
+    qty_min: Annotated[Decimal, help_text("least quantity of one order", "units", name="Least quantity")]
+    qty_max: Annotated[Decimal, help_text("greatest quantity of one order", "units", name="Greatest quantity")]
     margin_rate: Annotated[float, help_text("margin as a fraction of notional", "fraction")]
     name: Annotated[str, help_text("its name in words")] = ""
-    base: Annotated[str | None, help_text("a pair's base currency")] = None
-    min_stop_ticks: Annotated[int, help_text("the venue refuses a resting level nearer than this", "ticks")] = 0
+    base: Annotated[str | None, help_text("a pair's base currency", name="Base currency")] = None
+    min_stop_ticks: Annotated[
+        int, help_text("the venue refuses a resting level nearer than this", "ticks", name="Least stop distance")
+    ] = 0
     currencies: Annotated[tuple[str, ...], help_text("currencies whose news concerns it, as CAD, CHF")] = ()
     commission: Commission = Commission()
     sessions: Annotated[

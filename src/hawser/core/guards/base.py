@@ -16,6 +16,10 @@ from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import help_text
 
 Then = Literal["cancel", "break_even", "close", "flatten"]
+THEN_WORDS = {
+    "cancel": "cancel entries that wait", "break_even": "stop to the entry", "close": "close its trades",
+    "flatten": "close everything",
+}  # fmt: skip
 LONGEST_NAME = 120  # signs
 
 
@@ -35,7 +39,7 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     sources: Annotated[tuple[str, ...], help_text("the signal sources it watches; empty: all")] = ()
     then: Annotated[
         tuple[Then, ...],
-        help_text("what it does when it closes, besides keeping entries out: cancel, break_even, close, flatten"),
+        help_text("what it does when it closes, besides keeping entries out", name="On closing", words=THEN_WORDS),
     ] = ()
 
     def __post_init__(self) -> None:

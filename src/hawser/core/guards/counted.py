@@ -13,12 +13,14 @@ from hawser.core.guards.base import Guard
 
 Per = Literal["account", "instrument", "source"]
 Period = Literal["day", "week", "none"]
+PER_WORDS = {"account": "the account", "instrument": "each instrument", "source": "each source"}
+PERIOD_WORDS = {"day": "a day", "week": "a week", "none": "until re-armed"}
 
 
 class Counted(Guard, frozen=True, kw_only=True):
     """A guard that counts, for the whole of what it watches or each instrument or source by itself."""
 
-    per: Annotated[Per, help_text("count for the account, or for each instrument or source on its own")] = "account"
+    per: Annotated[Per, help_text("what is counted together", name="Counts for", words=PER_WORDS)] = "account"
 
 
 class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
@@ -28,7 +30,10 @@ class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
     LOOSER = {"most": 1}
 
     most: Annotated[int, help_text("entries in a period", "trades")]
-    period: Annotated[Literal["day", "week"], help_text("the period in which they are counted")] = "day"
+    period: Annotated[
+        Literal["day", "week"],
+        help_text("the period in which they are counted", words={"day": "a day", "week": "a week"}),
+    ] = "day"
 
 
 class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
@@ -37,8 +42,8 @@ class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
     FIRST = {"minutes": 30.0}
     LOOSER = {"minutes": -1, "from_r": 1}
 
-    minutes: Annotated[float, help_text("stay closed this long after a loss", "min")]
-    from_r: Annotated[float, help_text("the smallest loss that counts", "R")] = 0.0
+    minutes: Annotated[float, help_text("stay closed this long after a loss", "min", name="Pause")]
+    from_r: Annotated[float, help_text("the smallest loss that counts", "R", name="Smallest loss")] = 0.0
 
     def check(self) -> None:
         self.need_some("minutes")
@@ -49,8 +54,10 @@ class Switch(Counted, frozen=True, kw_only=True):
 
     LATCHES = True
 
-    period: Annotated[Period, help_text("stay latched until this period ends; none: until you re-arm it")] = "day"
-    cool_down_min: Annotated[float, help_text("cannot be re-armed by hand before", "min")] = 0.0
+    period: Annotated[
+        Period, help_text("how long it stays latched: until this period ends, or you re-arm it", words=PERIOD_WORDS)
+    ] = "day"
+    cool_down_min: Annotated[float, help_text("cannot be re-armed by hand before", "min", name="Cool-down")] = 0.0
 
     def check(self) -> None:
         if not 0 <= self.cool_down_min < math.inf:
@@ -63,8 +70,10 @@ class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
     FIRST = {"percent": 2.0, "then": ("flatten",)}
     LOOSER = {"percent": 1, "money": 1}
 
-    percent: Annotated[float | None, help_text("loss since the period's start", "% of equity then")] = None
-    money: Annotated[float | None, help_text("the same in money", "money")] = None
+    percent: Annotated[float | None, help_text("loss since the period's start", "% of equity then", name="Loss")] = None
+    money: Annotated[
+        float | None, help_text("the same in money; one of the two is enough", "money", name="Loss in money")
+    ] = None
 
     def check(self) -> None:
         super().check()
@@ -79,9 +88,13 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
     FIRST = {"percent": 8.0, "then": ("flatten",)}
     LOOSER = {"percent": 1, "money": 1}
 
-    period: Annotated[Period, help_text("stay latched until this period ends; none: until you re-arm it")] = "none"
-    percent: Annotated[float | None, help_text("fall from the highest equity", "% of it")] = None
-    money: Annotated[float | None, help_text("the same in money", "money")] = None
+    period: Annotated[
+        Period, help_text("how long it stays latched: until this period ends, or you re-arm it", words=PERIOD_WORDS)
+    ] = "none"
+    percent: Annotated[float | None, help_text("fall from the highest equity", "% of it", name="Fall")] = None
+    money: Annotated[
+        float | None, help_text("the same in money; one of the two is enough", "money", name="Fall in money")
+    ] = None
 
     def check(self) -> None:
         super().check()
@@ -96,8 +109,10 @@ class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
     FIRST = {"money": 1.0, "then": ("flatten",)}
     LOOSER = {"money": -1}
 
-    period: Annotated[Period, help_text("stay latched until this period ends; none: until you re-arm it")] = "none"
-    money: Annotated[float, help_text("equity at or below it", "money")]
+    period: Annotated[
+        Period, help_text("how long it stays latched: until this period ends, or you re-arm it", words=PERIOD_WORDS)
+    ] = "none"
+    money: Annotated[float, help_text("equity at or below it", "money", name="Floor")]
 
     def check(self) -> None:
         super().check()
@@ -111,7 +126,7 @@ class StreakSwitch(Switch, frozen=True, kw_only=True, tag="losing_streak"):
     FIRST = {"losses": 5}
     LOOSER = {"losses": 1}
 
-    losses: Annotated[int, help_text("losing trades in a row", "trades")]
+    losses: Annotated[int, help_text("losing trades in a row", "trades", name="Losses in a row")]
 
     def check(self) -> None:
         super().check()
@@ -152,8 +167,8 @@ class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
     FIRST = {"seconds": 60.0}
     LOOSER = {"seconds": 1}
 
-    per: Annotated[Per, help_text("count for the account, or for each instrument or source on its own")] = "instrument"
-    seconds: Annotated[float, help_text("no quote for this long while the instrument is open", "s")]
+    per: Annotated[Per, help_text("what is counted together", name="Counts for", words=PER_WORDS)] = "instrument"
+    seconds: Annotated[float, help_text("no quote for this long while the instrument is open", "s", name="Silence")]
 
     def check(self) -> None:
         super().check()
@@ -169,4 +184,4 @@ class SlippageSwitch(Switch, frozen=True, kw_only=True, tag="slippage"):
     FIRST = {"ticks": 50.0}
     LOOSER = {"ticks": 1}
 
-    ticks: Annotated[float, help_text("a fill that is worse than expected by more than this", "ticks")]
+    ticks: Annotated[float, help_text("a fill that is worse than expected by more than this", "ticks", name="Slippage")]

@@ -9,13 +9,11 @@ import msgspec
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
-    QComboBox,
     QFileDialog,
     QFrame,
     QGridLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -24,7 +22,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.errors import BadInput
 from hawser.core.field_help import FieldHelp
-from hawser.desk.common.choice import Choice
+from hawser.desk.common.fields import BoxesField, Field, Known, field_of
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.editing import Editing
@@ -50,14 +48,17 @@ class Editor(QFrame):
         fixed: tuple[str, ...] = (),
         consequence: Callable[[msgspec.Struct], str] = lambda made: "",
         kept: Typed | None = None,
+        known: dict[str, Known] | None = None,
     ) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
+        self._known = known or {}
         self.editing, self._fixed, self._consequence = Editing(kind), fixed, consequence
         self._kept, self._about, self._resumed = kept if kept is not None else {}, "", False
-        self._refused = False
-        self._fields: dict[str, QLineEdit | QComboBox] = {}
+        self._refused = self._filling = False
+        self._fields: dict[str, Field] = {}
         self._problems: dict[str, QLabel] = {}
+        self._helps: dict[str, QLabel] = {}
         heading = Label(title)
         heading.setProperty("role", "title")
         self.told = Label()
@@ -91,17 +92,20 @@ class Editor(QFrame):
                 grid.addWidget(heading, 2 * number, 0, 1, 4)
                 number += 1
             words = currency if key.unit == "money" else key.unit
-            label, unit, help_text, problem = (Label(text) for text in (_label(key), words, key.help, ""))
+            label, unit, help_text, problem = (Label(text) for text in (key.name, words, key.help, ""))
             for part, role in ((unit, "second"), (help_text, "small-second"), (problem, "problem")):
                 part.setProperty("role", role)
                 part.setWordWrap(part is not unit)
             problem.hide()
             field = self._field(key)
             label.setBuddy(field)
-            for column, widget in enumerate((label, field, unit, help_text)):
-                grid.addWidget(widget, 2 * number, column)
+            grid.addWidget(label, 2 * number, 0)
+            grid.addWidget(field, 2 * number, 1, 1, 2 if isinstance(field, BoxesField) else 1)
+            if unit.text():
+                grid.addWidget(unit, 2 * number, 2)
+            grid.addWidget(help_text, 2 * number, 3)
             grid.addWidget(problem, 2 * number + 1, 1, 1, 3)
-            self._fields[key.path], self._problems[key.path] = field, problem
+            self._fields[key.path], self._problems[key.path], self._helps[key.path] = field, problem, help_text
             number += 1
         return inside
 
@@ -109,20 +113,11 @@ class Editor(QFrame):
         """The keys as they are shown."""
         return keys
 
-    def _field(self, key: FieldHelp) -> QLineEdit | QComboBox:
-        choices = _choices(key)
-        field: QLineEdit | QComboBox
-        if choices:
-            field = Choice()
-            field.addItems(choices)
-            field.currentTextChanged.connect(lambda text, path=key.path: self._typed(path, text))
-        else:
-            field = QLineEdit()
-            field.setFixedWidth(150)
-            field.textEdited.connect(lambda text, path=key.path: self._typed(path, text))
-        field.setAccessibleName(_label(key))
-        field.setToolTip(plain_tip(f"{key.help}\nIn a file: {key.path}"))
-        field.setEnabled(key.path not in self._fixed)
+    def _field(self, key: FieldHelp) -> Field:
+        field = field_of(key, self._known.get(key.path))
+        field.edited.connect(lambda text, path=key.path: self._typed(path, text))
+        field.setAccessibleName(key.name)
+        field.setToolTip(plain_tip(f"In a file: {key.path}\n{key.in_a_file}"))
         return field
 
     def _buttons(self, apply_text: str) -> QHBoxLayout:
@@ -163,13 +158,9 @@ class Editor(QFrame):
 
     def _show_all(self) -> None:
         for path, field in self._fields.items():
-            text = self.editing.texts[path]
-            field.blockSignals(True)
-            if isinstance(field, QComboBox):
-                field.setCurrentText(text)
-            elif field.text() != text:
-                field.setText(text)
-            field.blockSignals(False)
+            self._filling = True
+            field.set_value(self.editing.texts[path])
+            self._filling = False
         self._show_state()
 
     def _show_state(self) -> None:
@@ -178,6 +169,10 @@ class Editor(QFrame):
             text = editing.errors.get(path, "")
             problem.setText(text)
             problem.setVisible(bool(text))
+        for key in editing.keys:
+            why = self._idle(key)
+            self._fields[key.path].setEnabled(not why and key.path not in self._fixed)
+            self._helps[key.path].setText(why or key.help)
         if editing.general:
             self.told.setText(editing.general)
         elif editing.made is None:
@@ -189,12 +184,23 @@ class Editor(QFrame):
             self.told.setText(f"{RESUMED} {self.told.text()}")
         self.apply_button.setEnabled(editing.made is not None)
 
+    def _idle(self, key: FieldHelp) -> str:
+        """Why a field does not count now: another one is set to what has no use for it."""
+        for path, choices in key.only.items():
+            if self.editing.texts[path] not in choices:
+                other = next(one for one in self.editing.keys if one.path == path)
+                words = " or ".join(f"'{other.word(choice)}'" for choice in choices)
+                return f"only with {other.name.lower()} {words}"
+        return ""
+
     # Acting
 
-    def field(self, path: str) -> QLineEdit | QComboBox:
+    def field(self, path: str) -> Field:
         return self._fields[path]
 
     def _typed(self, path: str, text: str) -> None:
+        if self._filling:
+            return
         self.editing.change(path, text)
         self._keep()
         self._show_state()
@@ -277,14 +283,3 @@ class Editor(QFrame):
 
 
 RESUMED = "You typed this earlier and did not apply it. Undo restores the old values."
-
-
-def _label(key: FieldHelp) -> str:
-    """'max heat percent' of policy.max_heat_percent."""
-    return key.path.rpartition(".")[2].replace("_", " ")
-
-
-def _choices(key: FieldHelp) -> list[str]:
-    if isinstance(key.type, msgspec.inspect.BoolType):
-        return ["no", "yes"]
-    return [str(value) for value in key.type.values] if isinstance(key.type, msgspec.inspect.LiteralType) else []

@@ -14,6 +14,7 @@ from hawser.core.field_help import FieldHelp
 from hawser.core.guards.declared import KINDS, AnyGuard, Guard
 from hawser.desk.common.buttons import SureButton
 from hawser.desk.common.editor import Editor, Typed
+from hawser.desk.common.fields import Known
 
 COMMON = ("name", "then", "per", "period", "cool_down_min", "on", "instruments", "sources")
 AROUND = 110  # pixels of a form beside its fields
@@ -25,11 +26,19 @@ class GuardForm(Editor):
     removed = pyqtSignal()
 
     def __init__(
-        self, parent: QWidget, kind: type[Guard], currency: str, told: Callable[[msgspec.Struct], str], kept: Typed
+        self,
+        parent: QWidget,
+        kind: type[Guard],
+        currency: str,
+        told: Callable[[msgspec.Struct], str],
+        kept: Typed,
+        known: dict[str, Known],
     ) -> None:
         self.remove_button = SureButton("Remove this guard")
         self.remove_button.consequence = "Remove it?"
-        super().__init__(parent, _title(kind), kind, currency, "Apply and keep", consequence=told, kept=kept)
+        super().__init__(
+            parent, _title(kind), kind, currency, "Apply and keep", consequence=told, kept=kept, known=known
+        )
         self.remove_button.sure.connect(lambda: self._send(self.removed.emit))
 
     def _in_order(self, keys: list[FieldHelp]) -> list[FieldHelp]:
@@ -51,14 +60,21 @@ def _title(kind: type[Guard]) -> str:
 
 class GuardForms(QObject):
     """The forms over a station. `changed` gets the name the guard had (empty: a new one) and what it is to be; None: it
-    is to go. `told` says what a change would mean; it raises BadInput where none may be made now."""
+    is to go. `told` says what a change would mean; it raises BadInput where none may be made now. `known`: by key, what
+    may be picked for it."""
 
     changed = pyqtSignal(str, object)
 
     def __init__(
-        self, parent: QWidget, currency: Callable[[], str], told: Callable[[str, AnyGuard | None], str], kept: Typed
+        self,
+        parent: QWidget,
+        currency: Callable[[], str],
+        told: Callable[[str, AnyGuard | None], str],
+        kept: Typed,
+        known: dict[str, Known],
     ) -> None:
         super().__init__(parent)
+        self._known = known
         self._parent, self._currency, self._told, self._kept = parent, currency, told, kept
         self.forms: dict[type[Guard], GuardForm] = {}
         self._name = ""
@@ -83,7 +99,7 @@ class GuardForms(QObject):
     def _open(self, guard: Guard, there: bool) -> None:
         form = self.forms.get(type(guard))
         if form is None:
-            form = GuardForm(self._parent, type(guard), self._currency(), self._consequence, self._kept)
+            form = GuardForm(self._parent, type(guard), self._currency(), self._consequence, self._kept, self._known)
             self.forms[type(guard)] = form
             form.applied.connect(lambda made: self.changed.emit(self._name, made))
             form.removed.connect(self._remove)

@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
+from hawser.core.plan import BY_HAND
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label, escaped
@@ -62,7 +63,8 @@ class GuardStation(QWidget):
             rows.rearm.connect(self.ask_reason)
             rows.edit.connect(self.edit_guard)
         self.editor, self.alerts = PolicyEditor(self, runtime, shown), AlertsPanel(self, runtime.alerts)
-        self.forms = GuardForms(self, self._currency, self._told, shown.forms)
+        known = {"instruments": self._symbols, "reference": self._symbols, "sources": self._sources}
+        self.forms = GuardForms(self, self._currency, self._told, shown.forms, known)
         self.forms.changed.connect(self._change_guard)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         self.panes.addWidget(self._left())
@@ -311,6 +313,15 @@ class GuardStation(QWidget):
 
     def _currency(self) -> str:
         return self.picture.currency if self.picture is not None else ""
+
+    def _symbols(self) -> list[str]:
+        """The instruments that a guard may watch."""
+        return [symbol for symbol, _ in self.picture.days] if self.picture is not None else []
+
+    def _sources(self) -> list[str]:
+        """The sources that a guard may watch: a hand, and what other guards name."""
+        named = {source for guard in self.editor.policy.guard for source in guard.sources}
+        return [BY_HAND, *sorted(named - {BY_HAND})]
 
     def _told(self, name: str, made: AnyGuard | None) -> str:
         """What a change of one guard would mean; raises BadInput."""

@@ -227,13 +227,15 @@ def _hours(text: str) -> dict[str, Any]:
 
 
 def differences(before: msgspec.Struct, after: msgspec.Struct) -> list[str]:
-    """The keys that changed, as `policy.max_heat_percent: 3 to 4`."""
+    """What changed, as a form calls it: `Most heat: 3 to 4`."""
     old, new = Editing(type(before), before), Editing(type(after), after)
-    return [
-        f"{path}: {old.texts[path] or 'none'} to {text or 'none'}"
-        for path, text in new.texts.items()
-        if text != old.texts[path]
-    ]
+    changed = [key for key in new.keys if old.texts[key.path] != new.texts[key.path]]
+    return [f"{key.name}: {_shown(key, old)} to {_shown(key, new)}" for key in changed]
+
+
+def _shown(key: FieldHelp, editing: Editing) -> str:
+    text = editing.texts[key.path]
+    return key.word(text) if text in key.choices else text or "none"
 
 
 def account_consequence(snapshot: Snapshot, made: Account) -> str:

@@ -35,7 +35,11 @@ class NewsGuard(Filter, frozen=True, kw_only=True, tag="news"):
     horizon_h: Annotated[float, help_text("how far ahead a calendar must reach", "h")] = 24.0
     missing: Annotated[
         Literal["closed", "warn"],
-        help_text("a calendar that is missing, unreadable or too short closes entries, or warns"),
+        help_text(
+            "a calendar that is missing, unreadable or too short closes entries, or warns",
+            name="Without a calendar",
+            words={"closed": "entries are closed", "warn": "only a warning"},
+        ),
     ] = "closed"
 
     def windows(self, calendars: tuple[Calendar, ...], currencies: tuple[str, ...]) -> list[NewsWindow]:

@@ -22,11 +22,16 @@ class RegimeGuard(Filter, frozen=True, kw_only=True, tag="regime"):
 
     reference: Annotated[str, help_text("the instrument whose regime it is")]
     timeframe: Annotated[str, help_text("length of the bars it uses")] = "1h"
-    average: Annotated[Literal["sma", "ema"], help_text("the kind of its average")] = "sma"
+    average: Annotated[
+        Literal["sma", "ema"], help_text("the kind of its average", words={"sma": "simple", "ema": "exponential"})
+    ] = "sma"
     length: Annotated[int, help_text("of the average", "bars", most=MOST_BARS)] = 200
     entries: Annotated[
         Literal["with", "above", "below"],
-        help_text("with: longs only above the average, shorts only below; above, below: entries only there"),
+        help_text(
+            "on which side of its average entries are open",
+            words={"with": "long above it, short below it", "above": "only above it", "below": "only below it"},
+        ),
     ] = "with"
 
     def check(self) -> None:

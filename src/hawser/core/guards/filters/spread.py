@@ -32,10 +32,14 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
     FIRST = {"max_percent_of_r": 15.0}
     LOOSER = {"max_ticks": 1, "max_of_median": 1, "max_percent_of_r": 1}
 
-    max_ticks: Annotated[float | None, help_text("widest spread", "ticks")] = None
-    max_of_median: Annotated[float | None, help_text("widest spread, as a multiple of its median", "times")] = None
+    max_ticks: Annotated[float | None, help_text("widest spread", "ticks", name="Widest")] = None
+    max_of_median: Annotated[
+        float | None, help_text("widest spread, as a multiple of its median", "times", name="Widest by median")
+    ] = None
     window_min: Annotated[float, help_text("the span of bars that the median is taken from", "min")] = 30.0
-    max_percent_of_r: Annotated[float | None, help_text("widest spread, as a share of the trade's R", "% of R")] = None
+    max_percent_of_r: Annotated[
+        float | None, help_text("widest spread, as a share of the trade's R", "% of R", name="Widest by R")
+    ] = None
 
     def check(self) -> None:
         self.need("max_ticks", "max_of_median", "max_percent_of_r")

@@ -21,7 +21,7 @@ class VolatilityGuard(Filter, frozen=True, kw_only=True, tag="volatility"):
     LOOSER = {"low": -1, "high": 1}
 
     timeframe: Annotated[str, help_text("length of the bars it uses")] = "15m"
-    atr_length: Annotated[int, help_text("of its ATR", "bars", most=MOST_BARS)] = 14
+    atr_length: Annotated[int, help_text("of its ATR", "bars", most=MOST_BARS, name="ATR length")] = 14
     bars: Annotated[int, help_text("how many bars the percentile is taken from", "bars", most=MOST_BARS)] = 500
     low: Annotated[float, help_text("lowest percentile at which entries are open", "percentile")] = 0.0
     high: Annotated[float, help_text("highest percentile at which entries are open", "percentile")] = 100.0
