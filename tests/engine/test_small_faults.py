@@ -881,3 +881,16 @@ def test_a_refusal_that_comes_twice_takes_no_cover_from_beside_a_stop_that_is_be
     for one in of(told, cm.Amend):
         covers[one.order] = one.steps
     assert sum(covers.values()) >= hand.trade.open_steps
+
+
+def test_a_move_of_an_entry_that_waited_for_an_earlier_one_is_not_carried_out_after_a_later_one():
+    """What waits for its pause to end is moved by a person once more: the one before it came back afterwards."""
+    hand = waiting(targets=())
+    entry, before = hand.trade.entry, hand.trade.ref
+    [first] = of(hand.do(ev.MoveEntry, ask="A", trade=hand.trade.id, level=before + 100), cm.Amend)
+    hand.do(ev.MoveEntry, ask="B", trade=hand.trade.id, level=before + 200)
+    hand.do(ev.AmendRejected, order=entry, code="busy", text="busy", token=first.token)
+    [last] = of(hand.do(ev.MoveEntry, ask="C", trade=hand.trade.id, level=before + 50), cm.Amend)
+    told = hand.do(ev.AmendAccepted, order=entry, level=last.level, steps=last.steps, token=last.token)
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert (hand.trade.ref, hand.trade.moving, hand.trade.then) == (before + 50, None, None)

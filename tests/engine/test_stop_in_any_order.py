@@ -1,15 +1,18 @@
-"""One trade's stop at a venue that refuses, loses, changes and repeats, and whose answers come in any order: the stop
-is never moved away from where the engine was told that it rests, and in the end it rests where it was last wanted.
+"""One trade's stop, and an entry that waits, at a venue that refuses, loses, changes and repeats, answers coming
+in any order: the stop is never moved away from where the engine was told that it rests, and in the end both rest where
+they were last wanted.
 """
 
 from __future__ import annotations
 
 import random
+from decimal import Decimal
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from byhand import SYMBOL, ByHand
+from hawser.core.entry import EntryRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model import transitions as states
@@ -68,7 +71,7 @@ class Venue:
             self.cancel(command)
         elif command.steps > self.most:
             self.refuse(command, "bad_qty")
-        elif fate < 0.28 and command.role == "stop":
+        elif fate < 0.28 and command.role in ("stop", "entry"):
             self.refused = True
             self.refuse(command, "too_near")
         else:
@@ -137,7 +140,7 @@ class Venue:
     def all_held(self, orders: tuple[str, ...]) -> dict[str, object]:
         entry = self.hand.trade.entry
         position = (ev.VenuePosition(entry, SYMBOL, 1, self.open, 61_242.0),) if self.open else ()
-        asked = tuple(self.report(one) for one in orders if one != entry)
+        asked = tuple(self.report(one) for one in orders if one in self.orders or one != entry)
         return {"asked": asked, "resting": self.resting, "positions": position}
 
     @property
@@ -165,6 +168,12 @@ class Venue:
         """Another hand moves a stop nearer, and that may be told."""
         name = self.draw.choice(self.resting)
         known = self.orders[name]
+        if self.hand.engine.state.orders[name].role == "entry":
+            self.meddled = True
+            self.put(known, known.level + self.draw.randint(-20, 20))
+            if self.draw.random() < 0.5:
+                self.say(ev.AmendAccepted, order=name, level=known.level, steps=known.steps)
+            return
         if known.level + 20 < 61_200 and self.hand.engine.state.orders[name].role == "stop":
             self.meddled = True
             self.put(known, known.level + self.draw.randint(1, 20))
@@ -173,9 +182,14 @@ class Venue:
 
 
 class Story:
+    """A trade that is open, and a person who moves its stop nearer."""
+
     def __init__(self, seed: int) -> None:
         self.draw, self.hand = random.Random(seed), ByHand()
         self.venue = Venue(self.hand, self.draw)
+        self.begin()
+
+    def begin(self) -> None:
         self.hand.enter(trail=None)
         self.venue.open = self.hand.trade.entered
         self.venue.most = self.draw.choice((1000, 1000, 45))
@@ -238,8 +252,30 @@ class Story:
             venue.collect()
 
 
-def played(seed: int, acts: int = 90) -> Story:
-    story = Story(seed)
+class Waiting(Story):
+    """An entry that waits, and a person who moves it and its stop."""
+
+    def begin(self) -> None:
+        self.stops: list[int] = []
+        self.hand.place(entry=EntryRule("stop", price=Decimal("0.61500")), targets=(), trail=None)
+
+    def wish(self) -> None:
+        trade, draw = self.hand.trade, self.draw
+        if draw.random() < 0.6:
+            level = draw.randint(61_400, 61_700)
+            self.venue.wishes.append(level)
+            self.hand.do(ev.MoveEntry, ask=f"E{level}", trade=trade.id, level=level)
+        else:
+            level = draw.randint(60_600, 61_200)
+            self.stops.append(level)
+            self.hand.do(ev.MoveStop, ask=f"S{level}", trade=trade.id, level=level)
+
+    def reach_target(self) -> None:
+        pass
+
+
+def played(seed: int, acts: int = 90, kind: type[Story] = Story) -> Story:
+    story = kind(seed)
     for _ in range(acts):
         story.act()
     story.settle()
@@ -263,3 +299,24 @@ def test_a_stop_never_leaves_where_it_is_known_to_rest_and_ends_where_it_is_want
     if venue.wishes and stops and not (venue.meddled or venue.refused) and trade.state == states.PROTECTED:
         assert {one.asked for _, one in stops} & {venue.wishes[-1], trade.stop} or stops[0][1].level >= venue.wishes[-1]
         assert max(one.level for _, one in stops) >= venue.wishes[-1] - 4
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.integers(0, 10**9))
+def test_an_entry_that_waits_ends_where_it_is_wanted_with_the_size_of_its_stop(seed):
+    story = played(seed, kind=Waiting)
+    venue, trade = story.venue, story.hand.trade
+    entry = venue.orders.get(trade.entry)
+    if entry is None or entry.status != "resting":  # lost, or taken back where it could not be sized
+        assert trade.state == states.ENDED
+        return
+    assert trade.state == states.ENTERING
+    assert (trade.moving, trade.then) == (None, None)
+    assert (entry.level, entry.steps) == (trade.ref, trade.asked_steps)
+    loss = entry.steps * (abs(trade.ref - trade.stop)) * 0.01  # a step and a tick are 0.01 CHF
+    assert loss <= 0.006 * 64_000 * 1.05
+    if not (venue.meddled or venue.refused):
+        if venue.wishes:
+            assert abs(entry.level - venue.wishes[-1]) <= 12  # put elsewhere some times in a row
+        if story.stops:
+            assert trade.stop == story.stops[-1]

@@ -1,9 +1,11 @@
 """A stop moves away from the market only where a person wishes it."""
 
+from decimal import Decimal
+
 import pytest
 
 from byhand import SYMBOL, ByHand, codes, of, plan
-from hawser.core.entry import HeldRule
+from hawser.core.entry import EntryRule, HeldRule
 from hawser.core.rig import Trail
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -258,3 +260,56 @@ def test_a_stop_that_was_to_be_nearer_and_that_the_venue_has_nearer_still_stays(
     told = answered(hand, stop, level + 304, "put elsewhere")
     assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.stop, stop.level) == (level + 304, level + 304)
+
+
+def test_another_hand_s_change_before_the_stop_was_accepted_is_asked_about_all_the_same():
+    hand = ByHand()
+    hand.enter(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    asked = hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps)
+    assert [one.order for one in of(asked, cm.Query)] == [stop.id]
+    told = hand.do(ev.OrderAccepted, order=stop.id, level=level)
+    assert (stop.pending, of(told, cm.Amend)) == ("query", [])
+    known = ev.OrderReport(stop.id, "resting", level + 40, stop.steps)
+    told = hand.do(ev.OrderStatus, known=known, token=of(asked, cm.Query)[0].token)
+    assert not of([*told, *hand.later(60)], cm.Amend)
+    assert stop.level == hand.trade.stop == level + 40
+
+
+def test_a_target_that_the_venue_puts_elsewhere_stays_there_also_where_the_stop_is_split():
+    hand = ByHand()
+    hand.enter()
+    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="bad_qty", text="too many")
+    hand.later(1)
+    stops = hand.engine.state.orders_of(hand.trade, "stop")
+    assert [order.steps for order in stops] == [52, 52]
+    for order in stops:
+        hand.do(ev.OrderAccepted, order=order.id)
+    target = hand.order("target", 1)
+    told = hand.do(ev.OrderAccepted, order=target.id, level=target.level + 3)
+    assert not [one for one in of([*told, *hand.later(60)], cm.Amend) if one.order == target.id]
+    assert hand.trade.targets[0].level == target.level
+
+
+def test_an_entry_that_has_filled_in_part_is_not_sized_anew_where_the_venue_has_it():
+    hand = ByHand()
+    hand.place(entry=EntryRule("limit", price=Decimal("0.61200")), targets=())
+    entry, ref = hand.trade.entry, hand.trade.ref
+    hand.do(ev.OrderAccepted, order=entry)
+    steps = hand.trade.asked_steps
+    hand.fill(entry, 10, ref)
+    known = ev.OrderReport(entry, "resting", ref + 3, steps)
+    told = hand.do(ev.OrderStatus, known=known, token=10**6)
+    assert not [one for one in of(told, cm.Amend) if one.order == entry]
+    assert (hand.trade.ref, hand.trade.asked_steps) == (ref, steps)
+
+
+def test_a_target_goes_on_to_where_it_is_wanted_also_from_beyond():
+    hand = ByHand()
+    hand.protect()
+    target = hand.order("target", 1)
+    level = target.level
+    for ask, more in (("M", 300), ("N", 302)):
+        hand.do(ev.MoveTarget, ask=ask, trade=hand.trade.id, number=1, level=level + more)
+    told = answered(hand, target, level + 304, "put elsewhere")
+    assert [one.level for one in of(told, cm.Amend)] == [level + 302]

@@ -44,7 +44,7 @@ def _again_at(outbox: Outbox, trade: Trade, role: str, failures: int, code: str)
 def accepted(outbox: Outbox, order: Order, level: int | None = None) -> None:
     """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing. `level`:
     where the venue has it rest, where it says so."""
-    first = order.pending == "submit" or order.state in (states.SENDING, states.UNKNOWN, states.MISSING)
+    first = order.state in (states.SENDING, states.UNKNOWN, states.MISSING)
     outbox.state.advance(order, "accept")
     # An amend or a cancel that is under way has an answer of its own coming: only its time-out may end the wait for it.
     if order.pending == "submit" or (order.pending == "query" and first and not order.elsewhere):
@@ -112,7 +112,7 @@ def _wanted_later(trade: Trade, order: Order, rests: int) -> int:
     than it was last asked for; 0 where it is not. An entry's is in `Trade.then`."""
     line = rung_of(trade, order) if order.role == "rung" else line_of(trade, order)
     wanted = trade.venue_stop if order.role == "stop" else line.level if line is not None else 0
-    if not wanted or not order.asked or order.asked[-1][0] == wanted:
+    if not order.asked or order.asked[-1][0] == wanted:
         return 0
     nearer, tightens = trade.side * (rests - wanted) > 0, trade.side * (wanted - order.asked[-1][0]) > 0
     # A stop that was to be nearer, and is nearer still, is not moved away.

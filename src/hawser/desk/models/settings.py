@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import base64
 import contextlib
-import os
 import threading
 from pathlib import Path
 from typing import Annotated
 
 import msgspec
 
-from hawser.core.errors import UNDECODABLE
+from hawser.core.errors import UNDECODABLE, BadInput
 from hawser.desk.models.planning import Draft
 from hawser.desk.models.rig_draft import Texts
+from hawser.formats.atomic import written
 
 Size = Annotated[int, msgspec.Meta(ge=0, le=100_000)]  # pixels
 
@@ -84,11 +84,7 @@ class Settings:
             self._writing.join(wait)
 
     def _write(self, path: Path, data: bytes) -> None:
-        fresh = path.with_suffix(".new")
-        with contextlib.suppress(OSError):  # the disk is full, say: it is tried again
-            with fresh.open("wb") as file:
+        with contextlib.suppress(BadInput):  # the disk is full, say: it is tried again
+            with written(path, private=True) as file:
                 file.write(msgspec.json.format(data, indent=1))
-                file.flush()
-                os.fsync(file.fileno())
-            fresh.replace(path)
             self._written = data

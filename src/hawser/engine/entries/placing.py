@@ -331,7 +331,7 @@ def replan(outbox: Outbox, trade: Trade, plan: Plan, ask: str, marks: EntryValue
     if trade.moving is not None and outbox.state.orders[trade.entry].pending:
         trade.then = terms
     else:
-        trade.moving = terms
+        trade.moving, trade.then = terms, None  # what was asked for earlier does not come after it
     outbox.state.orders[trade.entry].retry_at = 0
     converge(outbox, trade)
 
