@@ -30,6 +30,7 @@ from hawser.core.rig_sentences import sentence
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import OnceButton
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.scrolled import Scrolled
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.helm.plan_names import PlanNames
 from hawser.desk.helm.what_if_curve import WhatIf
@@ -39,6 +40,8 @@ from hawser.desk.theme.roles import give
 from hawser.service.views.snapshot import Snapshot
 
 MARGIN = 12
+MOST_STEPS = 99  # of a reckoning
+LEAST_FIELDS = 170  # px: from the rig to the first target; the others are scrolled to
 LEAST_PAGE = 26  # px: a line of the reckoning, where notices and reasons need the room
 NO_RIG = "none: the lines below"
 HELP = {
@@ -93,6 +96,7 @@ class Reckoning(QWidget):
         self._grid.setVerticalSpacing(2)
         self._grid.setHorizontalSpacing(6)
         self._grid.setColumnStretch(0, 1)
+        self._grid.setRowStretch(MOST_STEPS, 1)  # steps stay together where there is more room
         self._rows: list[tuple[Label, Label]] = []
 
     def show_steps(self, steps: tuple[DerivationStep, ...]) -> None:
@@ -100,6 +104,7 @@ class Reckoning(QWidget):
             label, figure = Label(), Label()
             label.setProperty("role", "small-second")
             label.setWordWrap(True)
+            label.setAlignment(Qt.AlignmentFlag.AlignTop)
             figure.setProperty("role", "small")
             figure.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
             row = len(self._rows)
@@ -192,8 +197,11 @@ class PlanPanel(QFrame):
         box.setSpacing(6)
         box.addWidget(self.names)
         box.addLayout(self._sides)
-        box.addLayout(self._make_rig())
-        box.addLayout(form)
+        fields = QVBoxLayout()
+        fields.setSpacing(6)
+        fields.addLayout(self._make_rig())
+        fields.addLayout(form)
+        box.addWidget(Scrolled(fields, LEAST_FIELDS))
         box.addLayout(heading)
         box.addWidget(self.pages, 1)
         box.addWidget(self.trouble)
@@ -235,6 +243,7 @@ class PlanPanel(QFrame):
         heading, group = QHBoxLayout(), QButtonGroup(self)
         heading.setContentsMargins(0, 0, 0, 0)
         self.pages.setMinimumHeight(LEAST_PAGE)
+        self.pages.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)  # what the fields leave
         for number, (name, page) in enumerate((("Reckoning", scroll), ("What if", self.what_if))):
             self.pages.addWidget(page)
             button = QPushButton(name)
