@@ -36,8 +36,8 @@ from PyQt6.QtWidgets import (
 from hawser.core.clock import SECOND
 from hawser.desk.app.quay_panel import GUSTS
 from hawser.desk.app.stations import STATIONS
-from hawser.desk.chart.chart import Chart
 from hawser.desk.chart.rscale import RScale
+from hawser.desk.chart.surface import Surface
 from hawser.engine import events as ev
 
 TEXTS = (
@@ -55,7 +55,7 @@ CHORDS = (
     "Ctrl+Z",
 )  # fmt: skip
 HANDLED = (
-    QAbstractButton, QLineEdit, QComboBox, QAbstractItemView, QTabBar, QPlainTextEdit, QAbstractSlider, Chart, RScale,
+    QAbstractButton, QLineEdit, QComboBox, QAbstractItemView, QTabBar, QPlainTextEdit, QAbstractSlider, Surface, RScale,
     QSplitterHandle,
 )  # fmt: skip
 FOR_ALL = (ev.Halt,)  # goes to every account, as its button says
@@ -222,13 +222,15 @@ class Hand:
         QTest.keySequence(self._where(), QKeySequence(chord))
 
     def _drag(self) -> None:
-        widget = self._one(RScale, Chart, QSplitterHandle, QAbstractSlider)
+        widget = self._one(RScale, Surface, QSplitterHandle, QAbstractSlider)
         if widget is None:
             return
         self.did.append(f"drags {self._name(widget)}")
         spot = self._spot(widget)
         if isinstance(widget, RScale) and widget.focus is not None and self.random.random() < 0.8:
             spot = QPoint(14, round(widget._y(self.random.choice((widget.focus.stop, widget.focus.ref)))))
+        if isinstance(widget, Surface) and widget.grips and self.random.random() < 0.8:
+            spot = QPoint(60, round(self.random.choice(widget.grips).y(widget.view)))
         QTest.mousePress(widget, Qt.MouseButton.LeftButton, NONE, spot)
         for _ in range(3):
             if not widget.isVisible():

@@ -122,6 +122,24 @@ def test_a_line_in_the_hand_whose_trade_ends_moves_nothing_of_the_plan(trader):
     assert not trader.chart.dragging
 
 
+def test_escape_gives_up_a_line_that_is_being_dragged(trader):
+    trader.choose(SYMBOL)
+    trade = trader.place(stop="5 atr", trail="", target1="", share1="", target2="", share2="")
+    line = trader.chart._lines[("stop", 0)]
+    before = line.price
+    trader.chart.plot.setFocus()
+    trader.take_line(line)
+    trader.drag_line(before * 1.0002)
+    assert trader.helm._wish is not None
+    trader.key(trader.chart.plot, Qt.Key.Key_Escape)
+    assert trader.helm._wish is None
+    assert not trader.chart.dragging
+    trader.drop_line()
+    trader.frames()
+    assert trader.chart._lines[("stop", 0)].price == before
+    assert trader.trade(trade.id).stop == trade.stop
+
+
 def test_a_mark_that_is_not_set_does_not_stay_when_one_goes_elsewhere(trader):
     trader.choose(SYMBOL)
     trader.place(stop="5 atr", trail="")

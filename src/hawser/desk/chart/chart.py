@@ -54,9 +54,9 @@ class Chart(QFrame):
         self._focus: Focus | None = None
         self.shown = float(DEFAULT_BARS)
         self._offset = 0.0  # bars between the newest and the right end of what is shown
+        self.scale = RScale(look)
         self._make_plot()
         self._make_header()
-        self.scale = RScale(look)
         self.scale.moved.connect(self.moved)
         self.scale.dropped.connect(self.dropped)
         middle = QHBoxLayout()
@@ -89,6 +89,7 @@ class Chart(QFrame):
         self.plot.hovered.connect(self._hovered)
         self.plot.dragged.connect(self._line_dragged)
         self.plot.dropped.connect(self._line_dropped)
+        self.plot.given_up.connect(self.scale.cancelled)
         self.plot.menu_asked.connect(self.menu_asked)
         self.plot.pressed.connect(self._pressed)
 

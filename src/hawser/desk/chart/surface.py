@@ -66,6 +66,7 @@ class Surface(QWidget):
     zoomed = pyqtSignal(float)  # how many times as many bars are to be seen
     dragged = pyqtSignal(object)  # a Grip
     dropped = pyqtSignal(object)
+    given_up = pyqtSignal()  # what was being moved is not to be moved after all
     menu_asked = pyqtSignal(object)
     pressed = pyqtSignal(QKeyEvent)
 
@@ -228,6 +229,11 @@ class Surface(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         event.ignore()
-        self.pressed.emit(event)
+        if event.key() == Qt.Key.Key_Escape and self._held is not None:
+            self.let_go()
+            self.given_up.emit()
+            event.accept()
+        else:
+            self.pressed.emit(event)
         if not event.isAccepted():
             super().keyPressEvent(event)
