@@ -11,7 +11,7 @@ from PyQt6.QtTest import QTest
 
 from hawser.core.bars import Bars
 from hawser.core.clock import DAY, HOUR, MINUTE
-from hawser.desk.chart.axes import PRICE_PX, TIME_PX, TimeAxis, price_marks
+from hawser.desk.chart.axes import PRICE_PX, TIME_PX, PriceAxis, PriceFlag, TimeAxis, price_marks
 from hawser.desk.chart.candles import FormingCandle
 from hawser.desk.chart.levels import Level, Levels
 from hawser.desk.chart.pyramid import Pyramid
@@ -148,6 +148,29 @@ def test_the_unfinished_bar_leaves_the_others_pixels_alone(surface):
         forming.show_bar(99, (0, 15.0, 15.5, 14.0, close, 3.0))
         surface.grab()
     assert behind.painted == 0
+
+
+def test_the_price_s_flag_leaves_no_half_of_a_price_behind_it(surface):
+    axis = PriceAxis(surface._look)
+    axis.digits = 2
+    flag = PriceFlag(surface._look, axis)
+    surface.add(axis, flag)
+    bare = {price for price in price_marks(surface.view, 2)[1:-1] if _inked(surface, price)}
+    assert bare
+    near = sorted(bare)[len(bare) // 2]
+    flag.show_price(near + 12 / surface.view.up)  # so near that it covers the upper half of that price
+    assert not _inked(surface, near, below=9)
+    flag.show_price(near + 40 / surface.view.up)
+    assert _inked(surface, near, below=9)
+
+
+def _inked(surface, price, below=0):
+    """Whether there are letters where the axis tells a price, from so many pixels above the foot of its words."""
+    picture, panel = surface.grab().toImage(), surface._look.color("panel").rgb()
+    y = round(surface.view.y(price))
+    rows = range(y + 8 - below, y + 8) if below else range(y - 8, y + 8)
+    left = round(surface.view.width) + 6
+    return any(picture.pixel(x, row) != panel for row in rows for x in range(left, left + 50) if row < picture.height())
 
 
 views = st.builds(

@@ -21,7 +21,7 @@ TIME_PX = 52.0  # and from one time to the next; a date takes 40
 STEPS = (MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 2 * HOUR, 3 * HOUR, 6 * HOUR, 12 * HOUR, DAY, 2 * DAY,
          7 * DAY, 28 * DAY, 91 * DAY, 364 * DAY, 1820 * DAY)  # fmt: skip
 MOST_MARKS = 400
-FLAG_HIGH = 18.0
+FLAG_HIGH, WORDS_HIGH = 18.0, 16.0
 
 
 def price_marks(view: Viewport, digits: int) -> list[float]:
@@ -52,13 +52,18 @@ class PriceAxis(Layer):
         painter.setPen(self._look.color("ink2"))
         painter.setFont(font(11))
         for price in marks:
-            box = QRectF(view.width + 6, view.y(price) - 8, PRICES_WIDE - 8, 16)
+            box = _box(view, price)
             if box.top() >= 0 and box.bottom() <= view.height:
                 painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, f"{price:.{self.digits}f}")
 
 
+def _box(view: Viewport, price: float) -> QRectF:
+    """Where the axis tells a price."""
+    return QRectF(view.width + 6, view.y(price) - WORDS_HIGH / 2, PRICES_WIDE - 8, WORDS_HIGH)
+
+
 class PriceFlag(Layer):
-    """The present price: a line across and a flag on the axis."""
+    """The present price: a line across and a flag on the axis, in the place of a price that it would half cover."""
 
     kept, beside = False, True
 
@@ -77,6 +82,9 @@ class PriceFlag(Layer):
             return
         painter.setPen(QPen(self._look.color("ink"), 1))
         painter.drawLine(QLineF(0, y, view.width, y))
+        for mark in price_marks(view, self._axis.digits):
+            if abs(view.y(mark) - y) < (FLAG_HIGH + WORDS_HIGH) / 2:
+                painter.fillRect(_box(view, mark), self._look.color("panel"))
         box = QRectF(view.width + 1, y - FLAG_HIGH / 2, PRICES_WIDE - 2, FLAG_HIGH)
         painter.fillRect(box, self._look.color("ink"))
         painter.setPen(self._look.color("on_ink"))
