@@ -313,3 +313,40 @@ def test_a_target_goes_on_to_where_it_is_wanted_also_from_beyond():
         hand.do(ev.MoveTarget, ask=ask, trade=hand.trade.id, number=1, level=level + more)
     told = answered(hand, target, level + 304, "put elsewhere")
     assert [one.level for one in of(told, cm.Amend)] == [level + 302]
+
+
+def test_another_level_named_while_the_venue_is_asked_is_asked_about_anew():
+    """The answer to the first question may be from before the second change."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop, level = hand.order("stop"), hand.order("stop").level
+    [first] = of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps), cm.Query)
+    assert not of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps), cm.Query)
+    [second] = of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 60, steps=stop.steps), cm.Query)
+    rests = ev.OrderReport(stop.id, "resting", level + 40, stop.steps)
+    assert hand.do(ev.OrderStatus, known=rests, token=first.token) == []
+    rests = ev.OrderReport(stop.id, "resting", level + 60, stop.steps)
+    hand.do(ev.OrderStatus, known=rests, token=second.token)
+    assert stop.level == hand.trade.stop == level + 60
+
+
+def test_where_a_stop_that_is_being_taken_back_rests_is_not_asked():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    close = hand.order("close")
+    hand.fill(close.id, close.steps, 61_230)
+    assert stop.pending == "cancel"
+    assert not of(hand.do(ev.AmendAccepted, order=stop.id, level=stop.level + 9, steps=stop.steps), cm.Query)
+    assert stop.pending == "cancel"
+
+
+def test_a_change_that_the_venue_carried_out_for_another_quantity_is_done():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    [change] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 340), cm.Amend)
+    told = {"order": stop.id, "level": change.level, "steps": change.steps - 4, "token": change.token}
+    hand.do(ev.AmendAccepted, **told)
+    assert (stop.level, stop.steps, stop.surely_left) == (change.level, change.steps - 4, change.steps - 4)
