@@ -349,4 +349,4 @@ def test_a_change_that_the_venue_carried_out_for_another_quantity_is_done():
     [change] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 340), cm.Amend)
     told = {"order": stop.id, "level": change.level, "steps": change.steps - 4, "token": change.token}
     hand.do(ev.AmendAccepted, **told)
-    assert (stop.level, stop.steps, stop.surely_left) == (change.level, change.steps - 4, change.steps - 4)
+    assert (stop.level, stop.steps, stop.steps_under_way) == (change.level, change.steps - 4, 0)
