@@ -10,6 +10,7 @@ from hawser.core.rig import Trail
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model import reasons as rs
+from hawser.engine.model import transitions as states
 from hawser.engine.model.state import Order
 
 
@@ -342,11 +343,12 @@ def test_where_a_stop_that_is_being_taken_back_rests_is_not_asked():
     assert stop.pending == "cancel"
 
 
-def test_a_change_that_the_venue_carried_out_for_another_quantity_is_done():
+def test_a_change_that_the_venue_carried_out_for_less_covers_less_and_is_asked_for_again():
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
     [change] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 340), cm.Amend)
     told = {"order": stop.id, "level": change.level, "steps": change.steps - 4, "token": change.token}
-    hand.do(ev.AmendAccepted, **told)
-    assert (stop.level, stop.steps, stop.steps_under_way) == (change.level, change.steps - 4, 0)
+    again = of(hand.do(ev.AmendAccepted, **told), cm.Amend)
+    assert [(one.level, one.steps) for one in again] == [(change.level, change.steps)]
+    assert (stop.level, stop.steps, hand.trade.state) == (change.level, change.steps - 4, states.EXPOSED)
