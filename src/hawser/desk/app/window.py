@@ -279,9 +279,7 @@ class Window(QMainWindow):
         if snapshot is None or view is None:
             return
         if "instrument" not in self.editors:
-            note = (
-                "The venue keeps its own. Export it and open a history with: hawser --bars FILE --instrument FILE.toml"
-            )
+            note = "The venue keeps its own. Export it, and open a history with: hawser --bars FILE --instrument FILE"
             self.editors["instrument"] = Editor(
                 self,
                 "Instrument",
@@ -304,10 +302,8 @@ class Window(QMainWindow):
 
     def _show_accounts(self) -> None:
         if len(self.account_desks) > 1:
-            words, alarms = (
-                [account_desk.words for account_desk in self.account_desks],
-                [account_desk.alarming for account_desk in self.account_desks],
-            )
+            words = [account_desk.words for account_desk in self.account_desks]
+            alarms = [account_desk.alarming for account_desk in self.account_desks]
             self.accounts.show_accounts(words, alarms, self._at, together(self.account_desks))
 
     def show_account(self, number: int) -> None:

@@ -84,10 +84,8 @@ def _make_time(values: dict[str, Any]) -> TimeExit:
 
 
 def _fill_time(rule: TimeExit) -> dict[str, str]:
-    until = (
-        rule.session_end,
-        rule.before_weekend and not rule.session_end,
-    )  # the session's end comes before the week's
+    # The session's end comes before the week's.
+    until = (rule.session_end, rule.before_weekend and not rule.session_end)
     kept = next(text for text, pair in UNTIL.items() if pair == until)
     return {"bars": "" if rule.bars is None else str(rule.bars), "until": kept}
 

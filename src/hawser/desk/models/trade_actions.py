@@ -90,9 +90,8 @@ def of_trade(trade: TradeView, snapshot: Snapshot, plans: dict[str, Plan] | None
     found += _plans(trade, plans or {})
     found += [_undo_basket(view) for view in snapshot.baskets if view.name == trade.basket]
     other = "short" if trade.side > 0 else "long"
-    text = (
-        f"Turn around: close at {fg.money(trade.money, snapshot.currency, sign=True)} and go {other}, with a new size"
-    )
+    result = fg.money(trade.money, snapshot.currency, sign=True)
+    text = f"Turn around: close at {result} and go {other}, with a new size"
     shut = _shut(trade, snapshot)
     if shut:
         text = f"Turn around, but entries are closed ({shut[0].text}): it would only be closed"

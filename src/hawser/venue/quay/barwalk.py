@@ -192,9 +192,8 @@ class BarWalk:
         quotes = self.book.quotes
         now = quotes[self._symbol]
         if request.kind == "limit":
-            quotes[self._symbol] = (
-                (1, 1) if request.side < 0 else (ANY_PRICE, ANY_PRICE)
-            )  # it rests, wherever the market is
+            # It rests, wherever the market is.
+            quotes[self._symbol] = (1, 1) if request.side < 0 else (ANY_PRICE, ANY_PRICE)
         try:
             return self.book.new_order(request)
         finally:
