@@ -3,6 +3,7 @@
 import subprocess
 import sys
 import threading
+from itertools import pairwise
 
 import msgspec
 import numpy as np
@@ -152,6 +153,25 @@ def test_the_chart_pans_zooms_and_reads_bars(trader):
     assert "O " in chart._readout.text()
     QApplication.sendEvent(canvas, QEvent(QEvent.Type.Leave))
     assert " at " not in chart._readout.text()
+
+
+def test_the_plan_s_fields_scroll_where_there_is_no_room_for_all(trader):
+    plan, names = trader.plan, ("entry", "stop", "target1", "trail")
+    whole = lambda field: field.visibleRegion().boundingRect().height() == field.height()  # noqa: E731
+    trader.window.resize(1280, 1000)
+    trader.frames(2)
+    assert all(whole(plan.field(name)) for name in names)
+    trader.window.resize(1280, 680)
+    trader.frames(2)
+    fields = [plan.field(name) for name in names]
+    tops = [field.mapTo(plan, QPoint(0, 0)).y() for field in fields]
+    assert all(after - before >= fields[0].height() for before, after in pairwise(tops))  # none lies on another
+    assert not whole(plan.field("trail"))
+    for name in ("trail", "entry"):
+        plan.field(name).setFocus()
+        trader.frames(1)
+        assert whole(plan.field(name))
+    assert whole(plan.button)
 
 
 def test_timeframes_are_joined_from_what_is_there(trader):

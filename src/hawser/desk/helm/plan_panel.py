@@ -201,7 +201,8 @@ class PlanPanel(QFrame):
         fields.setSpacing(6)
         fields.addLayout(self._make_rig())
         fields.addLayout(form)
-        box.addWidget(Scrolled(fields, LEAST_FIELDS))
+        self._scrolled = Scrolled(fields, LEAST_FIELDS)
+        box.addWidget(self._scrolled)
         box.addLayout(heading)
         box.addWidget(self.pages, 1)
         box.addWidget(self.trouble)
@@ -414,6 +415,7 @@ class PlanPanel(QFrame):
     def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
         if event.type() == event.Type.FocusIn:
             self.unseen = ""
+            self._scrolled.ensureWidgetVisible(watched, 0, 4)  # also where no Tab key has led to it
             self.focused.emit()
         return bool(super().eventFilter(watched, event))
 
