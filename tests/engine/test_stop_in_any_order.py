@@ -16,6 +16,7 @@ from hawser.core.entry import EntryRule
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model import transitions as states
+from madeup import pair
 
 BEFORE_MARKET = 30  # ticks that a stop keeps from the market
 
@@ -210,9 +211,27 @@ class Story:
             self.reach_target()
         elif choice < 0.87:
             venue.most = draw.choice((1000, 45, 30))
+        elif choice < 0.89:
+            self.cut()
         else:
             hand.later(draw.choice((0.02, 0.05, 0.1, 0.3, 0.5, 1.0)))
         venue.collect()
+
+    def cut(self) -> None:
+        """The line drops, or Hawser is begun anew: what was on its way to it is lost, and perhaps what it had sent."""
+        venue, draw, hand = self.venue, self.draw, self.hand
+        venue.says.clear()
+        if draw.random() < 0.7:
+            venue.waiting.clear()
+        if draw.random() < 0.6:
+            hand.do(ev.VenueDown, why="cut")
+            hand.later(draw.choice((0.1, 1, 4)))
+        else:
+            hand.do(ev.Opened, prefix="P", account=hand.engine.state.account, instruments=(pair(),))
+        venue.collect()
+        venue.waiting.clear()
+        hand.do(ev.VenueUp)
+        hand.quote(61_230, 61_242)
 
     def wish(self) -> None:
         trade = self.hand.trade
