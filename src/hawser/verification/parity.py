@@ -224,14 +224,14 @@ class Walk:
 
     def _end(self) -> None:
         trade = self._trade()
+        before = len(self.found[trade.id].fills) if trade is not None else 0
         self.venue.end()
+        self._hear()
         if trade is not None:
             self.session.ask(ev.CloseTrade(time=self.venue.now, ask="end", trade=trade.id))
             self._hear()
-            self.found[trade.id].fills = [
-                (bar, "end" if what == rs.BY_HAND else what, price, steps)
-                for bar, what, price, steps in self.found[trade.id].fills
-            ]
+            fills = self.found[trade.id].fills
+            fills[before:] = [(bar, "end", price, steps) for bar, _, price, steps in fills[before:]]
 
 
 def _left_by(trade: Trade) -> str:

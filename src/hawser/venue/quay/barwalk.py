@@ -125,8 +125,12 @@ class BarWalk:
         )  # fmt: skip
 
     def end(self) -> None:
-        """The history is over: what is closed now fills where the price stands, without slippage."""
+        """The history is over: what is closed now fills where the price stands, without slippage, and so does what was
+        to be closed at the next open. No entry comes to anything any more."""
         self._at_open, self._exit_slip = True, 0
+        closes, self._waiting = [request for request in self._waiting if request.closes is not None], []
+        for request in closes:
+            self._carry_out(request)
 
     # Inside
 
