@@ -7,7 +7,7 @@ from random import Random
 
 import msgspec
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from hawser.cli import main
@@ -61,6 +61,7 @@ def test_random_guards(seed, order):
 
 @settings(max_examples=50, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40))
+@example(871433)  # a guard flattens at the last close
 def test_wild_histories(seed):
     try:
         report = compared(seed)
