@@ -352,3 +352,16 @@ def test_a_change_that_the_venue_carried_out_for_less_covers_less_and_is_asked_f
     again = of(hand.do(ev.AmendAccepted, **told), cm.Amend)
     assert [(one.level, one.steps) for one in again] == [(change.level, change.steps)]
     assert (stop.level, stop.steps, hand.trade.state) == (change.level, change.steps - 4, states.EXPOSED)
+
+
+def test_an_end_counts_whichever_question_it_is_the_answer_to():
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 330)
+    [question] = of(hand.later(1), cm.Query)
+    hand.do(ev.AmendAccepted, order=stop.id, level=stop.level + 330, steps=stop.steps, token=stop.changed)
+    hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=stop.level + 340)
+    gone = ev.OrderReport(stop.id, "cancelled", stop.level, stop.steps)
+    told = hand.do(ev.OrderStatus, known=gone, token=question.token)
+    assert [one.role for one in of(told, cm.Submit)] == ["stop"]
