@@ -364,4 +364,5 @@ def test_an_end_counts_whichever_question_it_is_the_answer_to():
     hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=stop.level + 340)
     gone = ev.OrderReport(stop.id, "cancelled", stop.level, stop.steps)
     told = hand.do(ev.OrderStatus, known=gone, token=question.token)
-    assert [one.role for one in of(told, cm.Submit)] == ["stop"]
+    assert "cancelled_by_venue" in codes(told)
+    assert [one.role for one in of([*told, *hand.later(0.2)], cm.Submit)] == ["stop"]
