@@ -365,4 +365,4 @@ def test_an_end_counts_whichever_question_it_is_the_answer_to():
     gone = ev.OrderReport(stop.id, "cancelled", stop.level, stop.steps)
     told = hand.do(ev.OrderStatus, known=gone, token=question.token)
     assert "cancelled_by_venue" in codes(told)
-    assert [one.role for one in of([*told, *hand.later(0.2)], cm.Submit)] == ["stop"]
+    assert [one.role for one in of([*told, *hand.later(0.3)], cm.Submit)] == ["stop"]
