@@ -894,3 +894,44 @@ def test_a_move_of_an_entry_that_waited_for_an_earlier_one_is_not_carried_out_af
     told = hand.do(ev.AmendAccepted, order=entry, level=last.level, steps=last.steps, token=last.token)
     assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.ref, hand.trade.moving, hand.trade.then) == (before + 50, None, None)
+
+
+# An entry whose move the venue refuses
+
+
+def refused_move(hand, change):
+    return hand.do(ev.AmendRejected, order=hand.trade.entry, code="too_near", text="too near", token=change.token)
+
+
+@pytest.mark.parametrize(("ask", "more"), [(ev.MoveEntry, 150), (ev.MoveStop, 60)])
+def test_an_entry_whose_move_is_refused_waits_as_it_did(ask, more):
+    """It risks no more than was asked for: farther from its stop it was to be smaller, nearer to it larger."""
+    hand = waiting(targets=(), stop=StopRule(price=Decimal("0.61300")))
+    ref, steps, stop = hand.trade.ref, hand.trade.asked_steps, hand.trade.stop
+    [change] = of(
+        hand.do(ask, ask="M", trade=hand.trade.id, level=more + (ref if ask is ev.MoveEntry else stop)), cm.Amend
+    )
+    assert (change.steps < steps) == (ask is ev.MoveEntry)
+    told = refused_move(hand, change)
+    assert "move_refused" in codes(told)
+    assert not of([*told, *hand.later(60)], (cm.Amend, cm.Cancel))
+    assert (hand.trade.ref, hand.trade.asked_steps, hand.trade.stop) == (ref, steps, stop)
+
+
+def test_one_that_could_not_be_made_smaller_goes_on_to_where_it_is_wanted_next():
+    hand = waiting(targets=(), stop=StopRule(price=Decimal("0.61300")))
+    ref, stop = hand.trade.ref, hand.trade.stop
+    [smaller] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop - 60), cm.Amend)
+    assert (smaller.level, smaller.steps < hand.trade.asked_steps) == (ref, True)
+    hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=ref + 100)
+    told = [*refused_move(hand, smaller), *hand.later(1)]
+    assert [one.level for one in of(told, cm.Amend)] == [ref + 100]
+    assert not of(told, cm.Cancel)
+
+
+def test_a_refusal_without_a_number_of_a_move_that_nobody_waits_for_changes_nothing():
+    hand = waiting(targets=())
+    ref, steps = hand.trade.ref, hand.trade.asked_steps
+    told = hand.do(ev.AmendRejected, order=hand.trade.entry, code="too_near", text="too near")
+    assert not of([*told, *hand.later(60)], (cm.Amend, cm.Cancel))
+    assert (hand.trade.ref, hand.trade.asked_steps) == (ref, steps)
