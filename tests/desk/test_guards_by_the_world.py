@@ -7,7 +7,7 @@ import itertools
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QApplication, QPushButton
 
 from hawser.core.clock import MINUTE
 from hawser.core.guards import declared as dc
@@ -206,7 +206,7 @@ def test_a_regime_added_by_its_form_closes_the_side_it_is_against(trader):
         field = form.field(path)
         field.setFocus()
         field.selectAll()
-        QTest.keyClicks(field, text)
+        QTest.keyClicks(QApplication.focusWidget(), text)
     trader.click(form.apply_button)
     day.told("19 guards watch now")
     day.at_helm()
