@@ -14,6 +14,14 @@ from hawser.engine.model import transitions as states
 from hawser.engine.model.state import Order
 
 
+def protected() -> tuple[ByHand, Order, int]:
+    """An open trade without targets, its stop, and where that rests."""
+    hand = ByHand()
+    hand.protect(targets=())
+    stop = hand.order("stop")
+    return hand, stop, stop.level
+
+
 def asked_twice() -> tuple[ByHand, Order, int]:
     """A stop moved nearer by hand: the first change without an answer, the second under way."""
     hand = ByHand()
@@ -83,9 +91,7 @@ def test_a_move_that_was_put_elsewhere_first_and_then_where_it_was_asked_for_sta
 
 
 def test_a_level_that_the_venue_chooses_counts_once_it_has_been_asked_and_is_not_asked_for_again():
-    hand = ByHand()
-    hand.protect(targets=())
-    stop, level = hand.order("stop"), hand.order("stop").level
+    hand, stop, level = protected()
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 340)
     farther = level + 320
     told = hand.do(ev.AmendAccepted, order=stop.id, level=farther, steps=stop.steps)
@@ -110,9 +116,7 @@ def test_a_late_answer_while_another_change_is_under_way_does_not_move_the_stop_
 
 def test_an_answer_to_a_question_from_before_a_change_ends_no_wait_for_that_change():
     """Its level, which the venue had chosen before, would have counted as where the stop is wanted."""
-    hand = ByHand()
-    hand.protect(targets=())
-    stop, level = hand.order("stop"), hand.order("stop").level
+    hand, stop, level = protected()
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 330)
     [question] = of(hand.later(1), cm.Query)
     rests = ev.OrderReport(stop.id, "resting", level, stop.steps)
@@ -139,6 +143,18 @@ def test_an_acceptance_told_again_once_the_stop_was_moved_does_not_move_it_back(
     assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
 
 
+def test_a_foreign_hand_s_looser_level_is_put_back_also_while_a_change_of_ours_is_under_way():
+    """It was taken for the venue's answer to that change: the stop stayed there, and the person's move was lost."""
+    hand, stop, level = protected()
+    [change] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300), cm.Amend)
+    [question] = of(hand.do(ev.AmendAccepted, order=stop.id, level=level - 40, steps=stop.steps), cm.Query)
+    hand.do(ev.AmendAccepted, order=stop.id, level=level + 300, steps=stop.steps, token=change.token)
+    known = ev.OrderReport(stop.id, "resting", level - 40, stop.steps)
+    told = hand.do(ev.OrderStatus, known=known, token=question.token)
+    assert [one.level for one in of(told, cm.Amend)] == [level + 300]
+    assert hand.trade.stop == level + 300
+
+
 @pytest.mark.parametrize("late", ["refusal", "acceptance", "change"])
 def test_no_late_answer_ends_the_question_where_a_stop_rests(late):
     """Storm 8001042: a refusal of the change before did, and the next moved a stop back that the venue had nearer."""
@@ -158,9 +174,7 @@ def test_no_late_answer_ends_the_question_where_a_stop_rests(late):
 
 def test_a_foreign_hand_s_looser_level_told_twice_is_still_put_back():
     """The second telling comes while the venue is asked about the first: no change of ours is under way."""
-    hand = ByHand()
-    hand.protect(targets=())
-    stop, level = hand.order("stop"), hand.order("stop").level
+    hand, stop, level = protected()
     for _ in range(2):
         hand.do(ev.AmendAccepted, order=stop.id, level=level - 40, steps=stop.steps)
     told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level - 40, stop.steps))
@@ -208,20 +222,17 @@ def test_no_stop_is_moved_before_it_is_known_where_it_rests():
 
 
 def answered(hand: ByHand, order: Order, level: int, how: str) -> list[cm.AnyCommand]:
-    """The venue's answer to a change: refused, or carried out at another level, which it says when it is asked."""
+    """The venue's answer to a change: refused, or carried out at another level."""
     if how == "refused":
-        return hand.do(ev.AmendRejected, order=order.id, code="too_near", text="too near") + hand.later(3)
-    told = hand.do(ev.AmendAccepted, order=order.id, level=level, steps=order.steps)
-    known = ev.OrderReport(order.id, "resting", level, order.steps)
-    return told + hand.do(ev.OrderStatus, known=known, token=of(told, cm.Query)[0].token)
+        told = hand.do(ev.AmendRejected, order=order.id, code="too_near", text="too near", token=order.changed)
+        return told + hand.later(3)
+    return hand.do(ev.AmendAccepted, order=order.id, level=level, steps=order.steps, token=order.changed)
 
 
 @pytest.mark.parametrize("how", ["refused", "put elsewhere"])
 def test_what_a_person_wants_of_a_stop_meanwhile_is_not_lost_with_the_change_before(how):
     """The stop stayed where the venue had it, and its next move, which waited for the answer, was forgotten."""
-    hand = ByHand()
-    hand.protect(targets=())
-    stop, level = hand.order("stop"), hand.order("stop").level
+    hand, stop, level = protected()
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
     assert not of(hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=level + 340), cm.Amend)
     told = answered(hand, stop, level + 304, how)
@@ -253,9 +264,7 @@ def test_a_stop_moved_before_the_venue_has_taken_it_goes_on_from_where_the_venue
 
 
 def test_a_stop_that_was_to_be_nearer_and_that_the_venue_has_nearer_still_stays():
-    hand = ByHand()
-    hand.protect(targets=())
-    stop, level = hand.order("stop"), hand.order("stop").level
+    hand, stop, level = protected()
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
     hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=level + 302)
     told = answered(hand, stop, level + 304, "put elsewhere")
@@ -318,9 +327,7 @@ def test_a_target_goes_on_to_where_it_is_wanted_also_from_beyond():
 
 def test_another_level_named_while_the_venue_is_asked_is_asked_about_anew():
     """The answer to the first question may be from before the second change."""
-    hand = ByHand()
-    hand.protect(targets=())
-    stop, level = hand.order("stop"), hand.order("stop").level
+    hand, stop, level = protected()
     [first] = of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps), cm.Query)
     assert not of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps), cm.Query)
     [second] = of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 60, steps=stop.steps), cm.Query)

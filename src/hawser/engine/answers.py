@@ -360,6 +360,7 @@ def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
 def amended(outbox: Outbox, order: Order, level: int, steps: int, token: int = 0) -> None:
     """An order was changed, by the request of that `token`; 0: by another hand, or by nobody says which."""
     trade, changing = outbox.state.trades[order.trade], _is_changing(order)
+    outbox.state.numbered |= token > 0
     if token and not (changing and token == order.changed):
         return  # the answer to an earlier change, or told again: it knows less than we do
     if token or steps == order.steps_under_way:
@@ -393,9 +394,9 @@ def _is_changing(order: Order) -> bool:
 def _ask_where(outbox: Outbox, order: Order, level: int, changing: bool = False) -> None:
     """An answer names a level that nobody here has asked for: where the order rests is what the venue says when it is
     asked, and only that. `changing`: a change is under way, which the venue may have carried out so."""
-    # It may be the answer to an earlier request, told late, or another hand's change. Taken for where the order rests
-    # by now, a late one would move a stop back to where it was before (storm 7921200); passed over, a nearer stop of
-    # another hand's would be (storm 7930311), or by a change that a late refusal lets go ahead (storm 8001042).
+    # It may be an acceptance that is told late, or another hand's change. Taken for where the order rests by now, a
+    # late one would move a stop back to where it was before (storm 7921200); passed over, a nearer stop of another
+    # hand's would be moved back (storm 7930311), or by a change that a late refusal lets go ahead (storm 8001042).
     if order.kind == "market":
         return
     order.elsewhere_by_venue = changing or (order.elsewhere_by_venue and order.elsewhere == level)
@@ -524,6 +525,7 @@ def status(outbox: Outbox, order: Order, known: ev.OrderReport, token: int = 0) 
     before the last change that was sent, only what cannot change any more is taken from it."""
     with heard_out(outbox):
         _missed_fills(outbox, order, known)
+        outbox.state.numbered |= token > 0
         # What was asked before a change, or before an answer that named another level, knows less than we do: taken for
         # the last word, it had a stop moved back to where it was before (storm 8001317).
         if 0 < token < order.changed and known.status in ("resting", "missing"):
@@ -547,7 +549,10 @@ def _stands(outbox: Outbox, order: Order, known: ev.OrderReport, sure: bool) -> 
     """Where an order stands, once its fills are taken. `sure`: nothing was sent about it since it was asked."""
     trade = outbox.state.trades[order.trade]
     order.steps_under_way, was_pending = 0, order.pending
-    by_venue = order.elsewhere_by_venue and known.level == order.elsewhere
+    # Where answers are numbered, that to a change tells by itself that the venue has put the order elsewhere. If it is
+    # lost, the level may as well be another hand's: what is wanted is asked for again, and that has an answer.
+    changing = was_pending == "amend" or (order.elsewhere_by_venue and known.level == order.elsewhere)
+    asked = was_pending == "submit" or (changing and not outbox.state.numbered)
     order.elsewhere, order.elsewhere_by_venue = 0, False
     settled(order)
     if order.over:
@@ -555,7 +560,7 @@ def _stands(outbox: Outbox, order: Order, known: ev.OrderReport, sure: bool) -> 
     if known.status == "resting":
         order.steps = known.steps  # an entry that rests elsewhere is sized anew from what it has now
         if order.kind != "market":
-            _rests_at(outbox, trade, order, known, by_venue or was_pending in ("submit", "amend"), sure)
+            _rests_at(outbox, trade, order, known, asked, sure)
         accepted(outbox, order)
     elif known.status == "filled":  # with all its fills, which were taken above
         order.steps = order.filled

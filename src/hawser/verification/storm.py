@@ -50,7 +50,7 @@ from hawser.verification.world import BooksInMemory, Disk
 
 LOOK_EVERY = 100 * MILLISECOND
 SEVERAL, BESIDE = 10, 1_000_000_007  # every tenth storm is of three accounts; the seeds of the others begin there
-# Three faults that are harmless alone, and together broke a promise three times in 30,000 storms of the plain gale.
+# Each of these is harmless alone. Together they broke promises that the plain gale broke once in 10,000 storms.
 WILFUL = {"adjust": 0.3, "late": 0.2, "duplicate": 0.2, "smaller": 1.0, "hands": 0.5}
 STUCK_AFTER = 20_000  # events while no time passes: engine and venue answer each other for ever
 

@@ -354,6 +354,7 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     link_why: str = "not connected yet"
     holdings_token: int = 0
     reconciled: bool = False
+    numbered: bool = False  # the venue tells the numbers of changes and questions with its answers
     halt: Halted | None = None
     trades: dict[str, Trade] = {}
     by_symbol: dict[str, list[str]] = {}  # the same trades' ids by instrument: a quote looks at its own only
