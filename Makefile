@@ -43,7 +43,8 @@ shots: $(READY)
 
 bench: $(READY)
 	@packaging/system.sh $(BIN)/python xvfb
-	@for script in benchmarks/bench_*.py; do echo "== $$script"; $(BIN)/python $$script || exit 1; done
+	@failed=0; for script in benchmarks/bench_*.py; do echo "== $$script"; $(BIN)/python $$script || failed=1; done; \
+	  exit $$failed
 
 lock:
 	$(PYTHON) -m venv build/lock

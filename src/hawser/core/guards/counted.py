@@ -14,7 +14,7 @@ from hawser.core.guards.base import Guard
 Per = Literal["account", "instrument", "source"]
 Period = Literal["day", "week", "none"]
 PER_WORDS = {"account": "the account", "instrument": "each instrument", "source": "each source"}
-PERIOD_WORDS = {"day": "a day", "week": "a week", "none": "until re-armed"}
+PERIOD_WORDS = {"day": "until the day ends", "week": "until the week ends", "none": "until re-armed"}
 
 
 class Counted(Guard, frozen=True, kw_only=True):
@@ -54,9 +54,7 @@ class Switch(Counted, frozen=True, kw_only=True):
 
     LATCHES = True
 
-    period: Annotated[
-        Period, help_text("how long it stays latched: until this period ends, or you re-arm it", words=PERIOD_WORDS)
-    ] = "day"
+    period: Annotated[Period, help_text("how long it stays latched", words=PERIOD_WORDS)] = "day"
     cool_down_min: Annotated[float, help_text("cannot be re-armed by hand before", "min", name="Cool-down")] = 0.0
 
     def check(self) -> None:
@@ -88,9 +86,7 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
     FIRST = {"percent": 8.0, "then": ("flatten",)}
     LOOSER = {"percent": 1, "money": 1}
 
-    period: Annotated[
-        Period, help_text("how long it stays latched: until this period ends, or you re-arm it", words=PERIOD_WORDS)
-    ] = "none"
+    period: Annotated[Period, help_text("how long it stays latched", words=PERIOD_WORDS)] = "none"
     percent: Annotated[float | None, help_text("fall from the highest equity", "% of it", name="Fall")] = None
     money: Annotated[
         float | None, help_text("the same in money; one of the two is enough", "money", name="Fall in money")
@@ -109,9 +105,7 @@ class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
     FIRST = {"money": 1.0, "then": ("flatten",)}
     LOOSER = {"money": -1}
 
-    period: Annotated[
-        Period, help_text("how long it stays latched: until this period ends, or you re-arm it", words=PERIOD_WORDS)
-    ] = "none"
+    period: Annotated[Period, help_text("how long it stays latched", words=PERIOD_WORDS)] = "none"
     money: Annotated[float, help_text("equity at or below it", "money", name="Floor")]
 
     def check(self) -> None:
