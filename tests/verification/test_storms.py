@@ -147,6 +147,24 @@ def test_the_judge_sees_a_position_stripped_that_an_older_record_lacks():
     assert any("no trade in the record" in text for text in storm.found.broken["naked"])
 
 
+def test_the_judge_knows_what_nobody_has_told_hawser_yet():
+    """Storm 8150007: a hand took back one of nine stops, and what closed the trade let Hawser take back another."""
+    storm = Storm(12, "calm")
+    trade = protected_trade(storm)
+    own = storm.state.orders_of(trade, "stop")[0]
+    rests, book = storm.venue.book.state.orders[own.id], storm.venue.book
+    storm.state.orders["another"] = msgspec.structs.replace(own, id="another")  # a second stop that nobody needs
+    trade.live_ids.append("another")
+    book.state.orders["another"] = msgspec.structs.replace(rests, id="another")
+    rests.status = "cancelled"
+    book._resting[trade.symbol] = [book.state.orders["another"]]
+    storm.judge.sent(port.CancelOrder(id="another"))
+    assert storm.found.broken.pop("stripped")  # the venue took it back, and that is never untold
+    storm.venue.meddled.add(own.id)
+    storm.judge.sent(port.CancelOrder(id="another"))
+    assert "stripped" not in storm.found.broken
+
+
 def test_what_one_of_several_accounts_broke_says_how_to_trace_it():
     one, other = Findings(10), Findings(1_000_000_027)
     one.broke("naked", "a")

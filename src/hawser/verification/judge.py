@@ -153,8 +153,9 @@ class Judge:
             return
         if isinstance(request, port.AmendOrder) and Decimal(request.qty) >= self._quantities.get(order.id, Decimal(0)):
             return  # no less than Hawser has been told: an amend that it had no answer to has made it larger
-        cover = self._cover(position.id, position.symbol)
-        left = cover - order.steps + order.filled
+        rests = self._lost_untold(state, trade)
+        cover = self._cover(position.id, position.symbol) + sum(rests.values())
+        left = cover - (order.steps - order.filled + rests.get(order.id, 0))
         if isinstance(request, port.AmendOrder):
             left += int(Decimal(request.qty) / venue.instruments[order.symbol].qty_step) - order.filled
         if left < min(cover, position.steps, trade.open_steps - self._untold(state, trade)):
@@ -164,6 +165,17 @@ class Judge:
         """Steps of a trade that its own orders have closed at the venue, of which nobody has told Hawser yet."""
         ours = (self._venue().book.state.orders.get(name) for name in trade.live_ids)
         return sum(one.filled - state.orders[one.id].filled for one in ours if one is not None and one.closes)
+
+    def _lost_untold(self, state: EngineState, trade: Trade) -> dict[str, int]:
+        """By stop, steps that another hand has taken back or made smaller, of which nobody has told Hawser yet: by all
+        that it can know they rest."""
+        venue, lost = self._venue(), {}
+        for own in state.orders_of(trade, "stop"):
+            order = venue.book.state.orders.get(own.id)
+            if order is not None and own.id in venue.meddled:
+                rests = order.steps - order.filled if order.status == "resting" else 0
+                lost[own.id] = max(0, own.surely_left - rests)
+        return lost
 
     def told(self, message: port.VenueMessage) -> None:
         """A message that has reached Hawser."""
