@@ -8,9 +8,8 @@ counting.
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 from typing import Any, cast
-
-from hawser.core.compiled import interpreted
 
 
 def _made() -> Callable[[Any], Any]:
@@ -38,10 +37,20 @@ def _made() -> Callable[[Any], Any]:
     return cast(Callable[[Any], Any], intrinsic(borrow))
 
 
-def _same(value: Any) -> Any:
-    return value
+class _Borrowed:
+    """An array, or a tuple of them, that outlives the call. Only for what the caller of the compiled function holds,
+    and never to be returned from it. Numba asks for the type when it compiles a function that uses this."""
+
+    def __call__(self, value: Any) -> Any:
+        return value
+
+    @cached_property
+    def _numba_type_(self) -> Any:
+        from numba.core.registry import cpu_target  # noqa: PLC0415
+
+        made, known = _made(), cpu_target.typing_context
+        known.refresh()  # type: ignore[no-untyped-call]  # it is compiling already, and has just been made
+        return known.resolve_value_type(made)  # type: ignore[no-untyped-call]
 
 
-# An array, or a tuple of them, that outlives the call. Only for what the caller of the compiled function holds, and
-# never to be returned from it.
-borrowed: Callable[[Any], Any] = _same if interpreted() else _made()
+borrowed = _Borrowed()

@@ -1,7 +1,7 @@
 """The one decorator that compiles a rule, and the one switch that leaves it interpreted.
 
-Rules are plain, class-free functions over scalars and arrays. `compiled` hands them to Numba, with the machine
-code cached on disk. Where `NUMBA_DISABLE_JIT=1` is set (Numba's own switch), the function is left as it is and
+Rules are plain, class-free functions over scalars and arrays. `compiled` hands them to Numba when they are first
+called, with the machine code cached on disk. Where `NUMBA_DISABLE_JIT=1` is set (Numba's own switch), the function is left as it is and
 Numba is not even imported: `hawser size` uses that to answer one request without loading a compiler, and CI
 uses it to run the rules' tests both ways. It is the same source either way.
 """
@@ -10,11 +10,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from functools import cache
+from functools import cache, update_wrapper
+from threading import RLock
 from typing import Any, Literal, TypeVar, cast
 
 PLACES = ("Given", "Beside", "OfUser", "Nowhere")  # of machine code, by the names that Numba looks up
 LOCATORS = ",".join(f"hawser.machinecode.{one}" for one in PLACES)
+_making = RLock()
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 
@@ -37,8 +39,39 @@ def _made(function: Function, inline: Literal["never", "always"]) -> Function:
     if interpreted():
         function.py_func = function  # type: ignore[attr-defined]  # the attribute Numba's dispatchers have
         return function
-    # Numba's dispatcher is untyped; it keeps the function's own signature.
-    return cast(Function, _numba().njit(cache=True, error_model="numpy", nogil=True, inline=inline)(function))
+    return cast(Function, _Rule(function, inline))
+
+
+class _Rule:
+    """A rule that Numba is given at the first call of it: whoever imports one loads no compiler. All that Numba asks of
+    its own dispatchers, when another rule calls this one, it finds here too."""
+
+    def __init__(self, function: Callable[..., Any], inline: Literal["never", "always"]) -> None:
+        update_wrapper(self, function)
+        self.py_func, self._inline = function, inline
+        self._made: Any = None
+        self._call: Callable[..., Any] = self._first
+
+    def __call__(self, *given: Any, **named: Any) -> Any:
+        return self._call(*given, **named)
+
+    def _first(self, *given: Any, **named: Any) -> Any:
+        self._call = self._dispatcher()
+        return self._call(*given, **named)
+
+    def _dispatcher(self) -> Any:
+        """Numba's own, which keeps the machine code. Made by two threads at once, they would compile twice."""
+        with _making:
+            if self._made is None:
+                options = {"cache": True, "error_model": "numpy", "nogil": True, "inline": self._inline}
+                self._made = _numba().njit(**options)(self.py_func)
+        return self._made
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._dispatcher(), name)
+
+    def __reduce__(self) -> str:
+        return self.py_func.__qualname__  # found by its name, as functions are
 
 
 @cache
