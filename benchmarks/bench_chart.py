@@ -17,7 +17,7 @@ from hawser.core.clock import MINUTE
 from hawser.demo import world
 from hawser.desk.app.start import application
 from hawser.desk.chart.chart import Chart
-from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.common.appearance import Appearance
 
 FRAMES = 240

@@ -291,7 +291,7 @@ class Hand:
         if self.random.random() < 0.2:
             self.window._stray(self.random.choice((1, -1)))
         else:
-            self.window._gust(kind, length * SECOND)
+            self.window.gust(kind, length * SECOND)
 
     def _turn(self) -> None:
         self.did.append("resizes")

@@ -35,7 +35,7 @@ def second(window: Window):
 
 
 def test_both_are_seen_in_short_and_in_sum(two):
-    bar = two.window.accounts
+    bar = two.window.accounts_bar
     assert bar.isVisible()
     two.qtbot.waitUntil(lambda: "together" in bar.sum.text())
     assert "EUR" in bar.buttons[1].text() and "protected" in bar.buttons[0].text()
@@ -70,7 +70,7 @@ def test_an_account_that_cannot_be_tended_is_told_of_also_where_the_other_opens_
     window.account_desks[0].bridge.failed.emit("Tending has stopped")
     window.account_desks[1].bridge.ready.emit()
     assert window.banner.isVisible()
-    assert "NOT TENDED" in window.accounts.buttons[0].text()
+    assert "NOT TENDED" in window.accounts_bar.buttons[0].text()
     assert "CLOSED" in window.waterline.entries.value.text()
     assert "not tended" in window.waterline.protection.value.text()
     assert not window.helm.plan.button.isEnabled()

@@ -14,12 +14,12 @@ from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.desk.chart.axes import PRICE_PX, TIME_PX, PriceAxis, PriceFlag, TimeAxis, price_marks
 from hawser.desk.chart.candles import FormingCandle
 from hawser.desk.chart.levels import Level, Levels
-from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.strokes import steps
 from hawser.desk.chart.surface import Layer, Surface
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.models.pyramid import Pyramid
 
 LEFT = Qt.MouseButton.LeftButton
 

@@ -223,7 +223,7 @@ def test_a_position_not_ours_is_loud_and_adopted_with_a_stop(trader):
 def test_a_position_by_another_hand_in_a_shut_market_is_refused_in_a_sentence(trader):
     """It was told as a fault of Hawser's own."""
     trader.choose(SYMBOL)
-    trader.window._gust("halt", 600 * SECOND)
+    trader.window.gust("halt", 600 * SECOND)
     trader.until(lambda s: not s.instrument(SYMBOL).open)
     trader.window._stray(1)
     trader.qtbot.waitUntil(lambda: f"{SYMBOL} is not trading now" in trader.window.notice.text.text(), timeout=10_000)

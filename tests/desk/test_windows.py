@@ -33,8 +33,8 @@ from hawser.core.guards import declared as dc
 from hawser.desk.app.bars import HaltBar
 from hawser.desk.app.finder import matches, nearness
 from hawser.desk.app.stations import GUARDS, LOGBOOK
-from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.models.planning import Draft
+from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.settings import Kept, Settings
 from hawser.desk.theme.palette import NIGHT, PAPER, contrast, stylesheet
 from hawser.engine import events as ev

@@ -49,8 +49,8 @@ class _Borrowed:
         from numba.core.registry import cpu_target  # noqa: PLC0415
 
         made, known = _made(), cpu_target.typing_context
-        known.refresh()  # type: ignore[no-untyped-call]  # it is compiling already, and has just been made
-        return known.resolve_value_type(made)  # type: ignore[no-untyped-call]
+        known.refresh()  # it is compiling already, and has just been made
+        return known.resolve_value_type(made)
 
 
 borrowed = _Borrowed()

@@ -1,9 +1,9 @@
 """The one decorator that compiles a rule, and the one switch that leaves it interpreted.
 
 Rules are plain, class-free functions over scalars and arrays. `compiled` hands them to Numba when they are first
-called, with the machine code cached on disk. Where `NUMBA_DISABLE_JIT=1` is set (Numba's own switch), the function is left as it is and
-Numba is not even imported: `hawser size` uses that to answer one request without loading a compiler, and CI
-uses it to run the rules' tests both ways. It is the same source either way.
+called, with the machine code cached on disk. Where `NUMBA_DISABLE_JIT=1` is set (Numba's own switch), the function
+is left as it is and Numba is not even imported: `hawser size` uses that to answer one request without loading a
+compiler, and CI uses it to run the rules' tests both ways. It is the same source either way.
 """
 
 from __future__ import annotations
@@ -11,12 +11,10 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from functools import cache, update_wrapper
-from threading import RLock
 from typing import Any, Literal, TypeVar, cast
 
 PLACES = ("Given", "Beside", "OfUser", "Nowhere")  # of machine code, by the names that Numba looks up
 LOCATORS = ",".join(f"hawser.machinecode.{one}" for one in PLACES)
-_making = RLock()
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 
@@ -49,7 +47,6 @@ class _Rule:
     def __init__(self, function: Callable[..., Any], inline: Literal["never", "always"]) -> None:
         update_wrapper(self, function)
         self.py_func, self._inline = function, inline
-        self._made: Any = None
         self._call: Callable[..., Any] = self._first
 
     def __call__(self, *given: Any, **named: Any) -> Any:
@@ -60,12 +57,11 @@ class _Rule:
         return self._call(*given, **named)
 
     def _dispatcher(self) -> Any:
-        """Numba's own, which keeps the machine code. Made by two threads at once, they would compile twice."""
-        with _making:
-            if self._made is None:
-                options = {"cache": True, "error_model": "numpy", "nogil": True, "inline": self._inline}
-                self._made = _numba().njit(**options)(self.py_func)
-        return self._made
+        """Numba's own, which keeps the machine code; one for all threads, whichever asks first."""
+        if "_made" not in self.__dict__:
+            options = {"cache": True, "error_model": "numpy", "nogil": True, "inline": self._inline}
+            self.__dict__.setdefault("_made", _numba().njit(**options)(self.py_func))
+        return self.__dict__["_made"]
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._dispatcher(), name)

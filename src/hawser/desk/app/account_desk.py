@@ -2,37 +2,49 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import TYPE_CHECKING, cast
+
 import msgspec
 
 from hawser.core.account import Account
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
-from hawser.desk.app.bridge import Bridge
-from hawser.desk.common.appearance import Appearance
+from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK
 from hawser.desk.common.editor import Editor
-from hawser.desk.guards.station import GuardStation
+from hawser.desk.common.station import StationAccount, StationView
 from hawser.desk.helm.station import Helm
 from hawser.desk.logbook.station import Logbook
 from hawser.desk.models import figures as fg
 from hawser.desk.models.editing import account_consequence
-from hawser.desk.models.planning import Draft
-from hawser.desk.models.settings import Shown
-from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot
+
+if TYPE_CHECKING:  # loaded when it is first wanted
+    from hawser.desk.guards.station import GuardStation
 
 
 class AccountDesk:
     """Everything of one account; `name` tells it from the others."""
 
-    def __init__(
-        self, name: str, runtime: Runtime, bridge: Bridge, look: Appearance, shown: Shown, plans: dict[str, Draft]
-    ) -> None:
-        self.name, self.runtime, self.bridge = name, runtime, bridge
-        self.helm, self.logbook = Helm(look, runtime, shown, plans), Logbook(look)
-        self.guards, self.shown = GuardStation(look, runtime, shown), shown
+    def __init__(self, name: str, account: StationAccount, view: Callable[[str, str], StationView]) -> None:
+        """`view` gives the view of a station, by its name and the account's."""
+        self.name, self._view = name, view
+        self.runtime, self.bridge, self.shown = account
         self.latest: Snapshot | None = None
         self.editors: dict[str, Editor] = {}  # forms, by what they edit
         self._open: list[Editor] = []  # those to show again
+
+    @property
+    def helm(self) -> Helm:
+        return cast(Helm, self._view(HELM, self.name))
+
+    @property
+    def logbook(self) -> Logbook:
+        return cast(Logbook, self._view(LOGBOOK, self.name))
+
+    @property
+    def guards(self) -> GuardStation:
+        return cast("GuardStation", self._view(GUARDS, self.name))
 
     def out_of_view(self) -> None:
         """Another account is shown: what is applied in a form must not be taken for a change of that one."""

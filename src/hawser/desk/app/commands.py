@@ -8,7 +8,7 @@ from functools import partial
 from hawser.core.clock import timeframe_name
 from hawser.core.rig import Rig
 from hawser.desk.app.finder import Action
-from hawser.desk.app.stations import GUARDS, HELM, RIGS, STATIONS
+from hawser.desk.app.stations import HELM, STATIONS
 from hawser.desk.app.window import Window
 
 
@@ -19,7 +19,7 @@ class Commands:
         self._window = window
 
     def all(self) -> list[Action]:
-        return [*self._of_the_plan(), *self._of_the_desk(), *self._of_rigs_and_guards(), *self._of_what_there_is()]
+        return [*self._of_the_plan(), *self._of_the_desk(), *self._of_stations(), *self._of_what_there_is()]
 
     def _at(self, station: str, act: Callable[[], object]) -> Callable[[], None]:
         """Go to a station and do something there."""
@@ -59,22 +59,20 @@ class Commands:
             ),
             Action("Account: edit size, costs, policy and caps", "", window.edit_account),
             Action("Instrument: edit, import or export its file", "", window.edit_instrument),
-            Action("Logbook: export the shown lines as CSV", "", window.logbook.export),
             Action("Theme: swap Paper and Night watch", "", window.swap_theme),
             Action("Quay: pause or run", "", window.foot.pause.toggle),
             Action("Quay: weather fault by fault, gusts now", "Ctrl+Shift+Q", window.show_quay),
             Action("Quit Hawser", "Ctrl+Q", window.close),
         ]
 
-    def _of_rigs_and_guards(self) -> list[Action]:
-        window, guards = self._window, self._window.account_desk.guards
-        rigs = sorted(window.rigs.shelf.rigs.items())
+    def _of_stations(self) -> list[Action]:
+        """Plans with rigs, and what the stations offer themselves."""
+        window = self._window
+        rigs, account = sorted(window.shelf.rigs.items()), window.account_desk.name
+        offered = [(one.name, window.stack.view(one.name, account).actions()) for one in STATIONS]
         return [
             *(Action(f"Plan with rig {name}", "", self._at(HELM, partial(self._plan_with, rig))) for name, rig in rigs),
-            Action("Rigs: a new one", "", self._at(RIGS, window.rigs.new)),
-            Action("Guards: edit the policy as text", "", self._at(GUARDS, guards.edit)),
-            *(Action(text, "", self._at(GUARDS, act)) for text, act in guards.actions()),
-            Action("Alerts: choose events and channels", "", self._at(GUARDS, guards.alerts.open)),
+            *(Action(text, "", self._at(name, act)) for name, actions in offered for text, act in actions),
         ]
 
     def _of_what_there_is(self) -> list[Action]:

@@ -8,8 +8,8 @@ from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
 
-from hawser.desk.app.stations import Station
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.station import Station
 from hawser.desk.common.words import plain_tip
 from hawser.desk.theme.icon_images import icon
 
@@ -30,10 +30,11 @@ class Rail(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(2, 10, 2, 8)
         column.setSpacing(4)
-        for name, _, key in stations:
+        for station in stations:
+            name = station.name
             button = QToolButton()
             button.setText(name)
-            button.setToolTip(plain_tip(f"{name} ({key})"))
+            button.setToolTip(plain_tip(f"{name} ({station.key})"))
             button.setCheckable(True)
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
             button.setIconSize(QSize(22, 22))

@@ -13,10 +13,10 @@ from typing import NoReturn
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
-from hawser.desk.app.bridge import Bridge
 from hawser.desk.app.commands import Commands
 from hawser.desk.app.window import Window
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.bridge import Bridge
 from hawser.desk.models.settings import Settings
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.service.profiles.profile import Profile
@@ -87,9 +87,10 @@ def run(
     window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
     _catch_errors(window)
     window.show()
-    # The engine starts once the window has been painted.
+    # The engine starts once the window has been painted; the stations that are not shown follow.
     for account_desk in window.account_desks:
         QTimer.singleShot(0, account_desk.runtime.start)
+    QTimer.singleShot(0, window.stack.load_rest)
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: window.leave())
     wake = QTimer()  # lets Python look at signals

@@ -1,25 +1,33 @@
-"""The stations, in the order of the rail. A station is known by its name: its place may change."""
+"""The stations that there are, in the order of their keys. Each is declared in its own folder of the desk, and known by
+its name: its place may change.
+"""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+import pkgutil
+from importlib import import_module
 
-
-class Station(NamedTuple):
-    """What a station is called, its icon (`theme/icons`) and its key."""
-
-    name: str
-    icon: str
-    key: str
-
+import hawser.desk
+from hawser.desk.common.station import Station, View
 
 HELM, RIGS, GUARDS, LOGBOOK = "Helm", "Rigs", "Guards", "Logbook"
-# Alt+1 to Alt+5 belong to the five stations of the design; these four are here so far.
-STATIONS = (
-    Station(HELM, "helm", "Alt+1"), Station(RIGS, "rigs", "Alt+2"), Station(GUARDS, "guards", "Alt+3"),
-    Station(LOGBOOK, "logbook", "Alt+5"),
-)  # fmt: skip
 _ONCE = (HELM, RIGS, GUARDS, LOGBOOK)  # by their place in the rail, which settings of before named
+
+
+def found() -> tuple[Station, ...]:
+    """Every station that a folder of the desk declares."""
+    rooms = [import_module(f"hawser.desk.{one.name}") for one in pkgutil.iter_modules(hawser.desk.__path__)]
+    return tuple(sorted((room.STATION for room in rooms if hasattr(room, "STATION")), key=lambda one: one.key))
+
+
+STATIONS = found()  # Alt+1 to Alt+5 belong to the five stations of the design; four are here so far
+
+
+def view_of(station: Station) -> View:
+    """What makes a station's view; its modules are loaded here."""
+    module, _, function = station.view.partition(":")
+    made: View = getattr(import_module(module), function)
+    return made
 
 
 def named(kept: int | str) -> str:

@@ -6,6 +6,7 @@ import base64
 import contextlib
 from collections.abc import Callable
 from functools import partial
+from typing import TYPE_CHECKING, cast
 
 from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
 from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut, QWindow
@@ -14,7 +15,6 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QMainWindow,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )  # fmt: skip
@@ -27,27 +27,28 @@ from hawser.core.rig import Rig
 from hawser.desk.app.account_desk import AccountDesk, together
 from hawser.desk.app.accounts_bar import AccountsBar
 from hawser.desk.app.bars import FootBar, HaltBar, NoticeBar
-from hawser.desk.app.bridge import Bridge
 from hawser.desk.app.finder import Action, Finder
 from hawser.desk.app.heat_panel import HeatPanel
 from hawser.desk.app.quay_panel import QuayPanel
 from hawser.desk.app.rail import Rail
-from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS, STATIONS, named
+from hawser.desk.app.station_host import StationHost
+from hawser.desk.app.stations import HELM, RIGS, STATIONS, named
 from hawser.desk.app.waterline import Waterline
-from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.common import notifying
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.bridge import Bridge
 from hawser.desk.common.editor import Editor
+from hawser.desk.common.station import StationAccount
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label
 from hawser.desk.helm.station import ALL_TURNS, Helm
 from hawser.desk.logbook.station import Logbook
 from hawser.desk.models.editing import KEPT_BY_VENUE
-from hawser.desk.models.settings import Settings
-from hawser.desk.rigs.station import Rigs
+from hawser.desk.models.pyramid import Pyramid
+from hawser.desk.models.settings import Kept, Settings
 from hawser.desk.theme.palette import qt_palette, stylesheet
 from hawser.engine import events as ev
-from hawser.engine.commands import Tell
+from hawser.engine.commands import Tell, Weight
 from hawser.service import timed_io
 from hawser.service.alerts.channels import Alert
 from hawser.service.profiles.rigs import Shelf
@@ -57,6 +58,9 @@ from hawser.venue.quay.simulated import Simulated
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 REMEMBER_MS = 5000  # between two looks at what is to be remembered
+
+if TYPE_CHECKING:  # loaded when it is first wanted
+    from hawser.desk.rigs.station import Rigs
 
 
 class Window(QMainWindow):
@@ -73,24 +77,21 @@ class Window(QMainWindow):
     ) -> None:
         super().__init__()
         self.look, self._settings, self._at, self._leaving = look, settings, 0, False
-        kept = settings.kept
-        self.account_desks = [
-            AccountDesk(name, runtime, bridge, look, kept.desk(name, not number), kept.plans)
+        self.shelf = shelf
+        known = {
+            name: StationAccount(runtime, bridge, settings.kept.desk(name, not number))
             for number, (name, runtime, bridge) in enumerate(accounts)
-        ]
+        }
+        self.accounts = tuple(known.values())
+        self.stack = StationHost(self, known)
+        self.account_desks = [AccountDesk(name, account, self.stack.view) for name, account in known.items()]
         self.setWindowTitle(f"Hawser \u2013 {title}")
         self.setMinimumSize(980, 620)
         self.resize(1280, 800)
         self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
         self.foot = FootBar(look, list(SEVERITIES), speed)
-        self.accounts = AccountsBar([account_desk.name for account_desk in self.account_desks])
-        self.rail, self.stack = Rail(look, STATIONS), QStackedWidget()
-        for account_desk in self.account_desks:
-            self.stack.addWidget(account_desk.helm)
-            self.stack.addWidget(account_desk.guards)
-            self.stack.addWidget(account_desk.logbook)
-        self.rigs = Rigs(look, shelf)
-        self.stack.addWidget(self.rigs)
+        self.accounts_bar = AccountsBar([account_desk.name for account_desk in self.account_desks])
+        self.rail = Rail(look, STATIONS)
         self.banner = Label("Opening \u2026 connecting to the venue; trades at the venue stay protected")
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
@@ -125,6 +126,14 @@ class Window(QMainWindow):
         return self.account_desk.logbook
 
     @property
+    def rigs(self) -> Rigs:
+        return cast("Rigs", self.stack.view(RIGS, self.account_desk.name))
+
+    @property
+    def kept(self) -> Kept:
+        return self._settings.kept
+
+    @property
     def editors(self) -> dict[str, Editor]:
         """The forms of the account that is shown."""
         return self.account_desk.editors
@@ -142,7 +151,7 @@ class Window(QMainWindow):
         column = QVBoxLayout(right)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for part in (self.waterline, self.accounts, self.halt_bar, self.banner):
+        for part in (self.waterline, self.accounts_bar, self.halt_bar, self.banner):
             column.addWidget(part)
         column.addWidget(self.stack, 1)
         # A notice lies over the foot: nothing above may move under a pointer that drags a line.
@@ -162,7 +171,7 @@ class Window(QMainWindow):
     def _connect(self) -> None:
         for account_desk in self.account_desks:
             self._connect_account(account_desk)
-        self.accounts.chosen.connect(self.show_account)
+        self.accounts_bar.chosen.connect(self.show_account)
         if len(self.account_desks) > 1:
             self.waterline.hold.setText("Flatten & halt all")
         self.rail.chosen.connect(self.show_station)
@@ -175,37 +184,24 @@ class Window(QMainWindow):
         self.foot.quay_asked.connect(self.show_quay)
         self.quay.weather.connect(self._set_weather)
         self.quay.named.connect(self.foot.show_weather)
-        self.quay.gust.connect(self._gust)
+        self.quay.gust.connect(self.gust)
         self.quay.stray.connect(self._stray)
         self.foot.theme.connect(self.swap_theme)
         self.look.changed.connect(self.restyle)
-        self.rigs.changed.connect(self._rigs_changed)
-        self.rigs.told.connect(lambda text: self.notice.tell("refused", text))
-        self.rigs.wanted.connect(self._use_rig)
         self._app().focusWindowChanged.connect(self._listen)
         self._app().applicationStateChanged.connect(self._let_go)
 
     def _connect_account(self, account_desk: AccountDesk) -> None:
         bridge, helm = account_desk.bridge, account_desk.helm
         bridge.snapshot.connect(lambda snapshot: self._take(account_desk, snapshot))
-        bridge.lines.connect(account_desk.logbook.add)
-        bridge.earlier.connect(account_desk.logbook.add_earlier)
-        account_desk.logbook.earlier.clicked.connect(account_desk.runtime.earlier)
         bridge.told.connect(lambda tell: self._told(account_desk, tell))
         bridge.bars.connect(lambda *history: self._bars(account_desk, *history))
         bridge.bar.connect(lambda bar: self._bar(account_desk, bar))
-        bridge.marks.connect(helm.show_marks)
-        bridge.guards.connect(account_desk.guards.show_picture)
         bridge.alert.connect(self._alert)
-        bridge.tried.connect(account_desk.guards.alerts.show_tried)
-        account_desk.guards.gust.connect(self._gust)
-        account_desk.guards.refused.connect(lambda text: self.notice.tell("refused", text))
         bridge.ready.connect(lambda: self._opened(account_desk))
         bridge.ready.connect(self._show_weather)
-        bridge.ready.connect(self.rigs.primer.begin)  # what trials need is loaded behind what protects
         bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(account_desk) + text))
         bridge.failed.connect(lambda text: self._failed(account_desk, text))
-        helm.refused.connect(lambda text: self.notice.tell("refused", text))
         others = [other for other in self.account_desks if other is not account_desk]
         helm.share_with([(other.name, lambda other=other: other.latest, other.runtime) for other in others])  # type: ignore[misc]  # the default binds
 
@@ -304,7 +300,7 @@ class Window(QMainWindow):
         if len(self.account_desks) > 1:
             words = [account_desk.words for account_desk in self.account_desks]
             alarms = [account_desk.alarming for account_desk in self.account_desks]
-            self.accounts.show_accounts(words, alarms, self._at, together(self.account_desks))
+            self.accounts_bar.show_accounts(words, alarms, self._at, together(self.account_desks))
 
     def show_account(self, number: int) -> None:
         """Another account comes into view; all of them go on being tended. A form stays with its account, and what the
@@ -344,19 +340,19 @@ class Window(QMainWindow):
             self.halt_bar.show_snapshot(snapshot)
             self.foot.show_snapshot(snapshot)
         self.helm.show_snapshot(snapshot, turn)
-        if turn in (3, ALL_TURNS) and self.station == RIGS:
-            self.rigs.show_snapshot(snapshot)
+        if turn in (3, ALL_TURNS) and self.stack.shown.follows:
+            self.stack.shown.show_snapshot(snapshot)
 
     def _bars(self, account_desk: AccountDesk, symbol: str, span: int, pyramid: Pyramid) -> None:
         """A history that an account's Helm asked for; it may come while rigs are looked at."""
         account_desk.helm.show_bars(symbol, span, pyramid)
-        if account_desk is self.account_desk and self.station == RIGS:
+        if account_desk is self.account_desk:
             self._show_history()
 
     def _bar(self, account_desk: AccountDesk, bar: ev.BarCompleted) -> None:
         """A bar of what an account's Helm shows completed: trials go on with it."""
         account_desk.helm.add_bar(bar)
-        if account_desk is self.account_desk and self.station == RIGS:
+        if account_desk is self.account_desk:
             self._show_history()
 
     def _told(self, account_desk: AccountDesk, tell: Tell) -> None:
@@ -379,42 +375,41 @@ class Window(QMainWindow):
             self._take(account_desk, account_desk.latest.left_alone())
         self.restyle()
 
+    def tell(self, weight: Weight, text: str) -> None:
+        self.notice.tell(weight, text)
+
     def tell_fault(self, sentence: str) -> None:
         """An error on the window's own side."""
-        self.notice.tell("caution", sentence)
+        self.tell("caution", sentence)
 
     # What people ask
 
-    def _places(self) -> dict[str, QWidget]:
-        """The widget of each station, of the account in view."""
-        return {HELM: self.helm, RIGS: self.rigs, GUARDS: self.account_desk.guards, LOGBOOK: self.logbook}
-
     def show_station(self, name: str) -> None:
-        self.stack.setCurrentWidget(self._places()[name])
+        view = self.stack.show_view(name, self.account_desk.name)
         self.rail.show_station(name)
-        if name == RIGS and self.latest is not None:
-            self._show_history()
-            self.rigs.show_snapshot(self.latest)
+        self._show_history()
+        if view.follows and self.latest is not None:
+            view.show_snapshot(self.latest)
 
     @property
     def station(self) -> str:
         """The name of the station that is shown."""
-        shown = self.stack.currentWidget()
-        return next((name for name, widget in self._places().items() if widget is shown), HELM)
+        return self.stack.station
 
     def _show_history(self) -> None:
-        """What the Helm shows is what rigs are tried on."""
-        helm = self.helm
-        view = self.latest.instrument(helm.symbol) if self.latest is not None else None
-        bars = helm.chart.bars
+        """What the Helm shows goes to the station that follows it."""
+        shown, helm = self.stack.shown, self.helm
+        if not shown.follows or self.latest is None:
+            return
+        view, bars = self.latest.instrument(helm.symbol), helm.chart.bars
         if view is not None and bars is not None and bars.time.size:
-            self.rigs.show_history(view.instrument, helm.span, bars)
+            shown.show_history(view.instrument, helm.span, bars)
 
-    def _rigs_changed(self) -> None:
+    def rigs_changed(self) -> None:
         for account_desk in self.account_desks:
-            account_desk.helm.set_rigs(self.rigs.shelf.rigs)
+            account_desk.helm.set_rigs(self.shelf.rigs)
 
-    def _use_rig(self, rig: Rig) -> None:
+    def plan_with(self, rig: Rig) -> None:
         self.show_station(HELM)
         self.helm.put_rig(rig)
 
@@ -448,7 +443,7 @@ class Window(QMainWindow):
     def _set_weather(self, weather: Weather, seed: int) -> None:
         self.runtime.at_venue(lambda venue: venue.set_weather(weather, seed))
 
-    def _gust(self, kind: str, length: int) -> None:
+    def gust(self, kind: str, length: int) -> None:
         symbol = self.helm.symbol
         self.runtime.at_venue(lambda venue: venue.gust(kind, symbol, length))
 
@@ -510,40 +505,16 @@ class Window(QMainWindow):
         kept = self._settings.kept
         if kept.geometry:
             self.restoreGeometry(QByteArray(base64.b64decode(kept.geometry)))
-        for name, splitter in (
-            ("top", self.helm.top),
-            ("whole", self.helm.whole),
-            ("rigs", self.rigs.panes),
-            ("trial", self.rigs.right),
-        ):
-            if name in kept.splitters:
-                splitter.setSizes(kept.splitters[name])
-        for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table)):
-            for column, width in enumerate(kept.columns.get(name, [])):
-                table.setColumnWidth(column, width)
-        self.rigs.take_unfinished(kept.unfinished_rigs)
-        self._rigs_changed()
-        if self.rigs.shelf.faults:
-            self.notice.tell("caution", "; ".join(self.rigs.shelf.faults))
+        if self.shelf.faults:
+            self.notice.tell("caution", "; ".join(self.shelf.faults))
         self.show_station(named(kept.station))
 
     def remember(self) -> None:
         """Note sizes, choices, what is typed and what is kept by name, and have it written: a crash would lose it."""
         kept = self._settings.kept
         kept.geometry = base64.b64encode(self.saveGeometry().data()).decode()
-        kept.splitters = {
-            "top": self.helm.top.sizes(), "whole": self.helm.whole.sizes(), "rigs": self.rigs.panes.sizes(),
-            "trial": self.rigs.right.sizes(),
-        }  # fmt: skip
-        kept.columns = {
-            name: [table.columnWidth(column) for column in range(table.model().columnCount() - 1)]  # type: ignore[union-attr]
-            for name, table in (("instruments", self.helm.instruments.table), ("logbook", self.logbook.table))
-        }
         kept.station = self.station
-        kept.unfinished_rigs = self.rigs.unfinished()
-        for account_desk in self.account_desks:
-            account_desk.helm.remember()
-            account_desk.guards.editor.remember()
+        self.stack.remember(self.account_desk.name)
         self._settings.save()
 
     def _remember_meanwhile(self) -> None:
@@ -558,7 +529,8 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self._leaving = True
         self._remembers.stop()
-        self.rigs.write_down()
+        for view in self.stack.made:
+            view.leave()
         self.remember()
         self._settings.save(timed_io.ENDING / 5)
         self._app().focusWindowChanged.disconnect(self._listen)

@@ -10,10 +10,10 @@ from PyQt6.QtCore import QLineF, QRectF
 from PyQt6.QtGui import QBrush, QPainter, QPen
 
 from hawser.core.indicators import Array
-from hawser.desk.chart.pyramid import Columns, Pyramid
 from hawser.desk.chart.surface import Layer
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.models.pyramid import Columns, Pyramid
 
 MOST_COLUMNS = 560
 HALF = 0.34  # of a bar's width: half its body

@@ -14,7 +14,6 @@ from hawser.desk.chart.axes import PriceAxis, PriceFlag, TimeAxis
 from hawser.desk.chart.candles import Candles, FormingCandle
 from hawser.desk.chart.levels import Level, Levels, part_words
 from hawser.desk.chart.news import NewsLines
-from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
 from hawser.desk.chart.strokes import Crosshair, Polyline, steps
@@ -24,6 +23,7 @@ from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about
+from hawser.desk.models.pyramid import Pyramid
 from hawser.engine.events import BarCompleted
 
 DEFAULT_BARS = 110

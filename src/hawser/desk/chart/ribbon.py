@@ -10,10 +10,10 @@ from PyQt6.QtGui import QPainter, QPen
 
 from hawser.core.indicators import Array
 from hawser.desk.chart.candles import MOST_COLUMNS, drawable
-from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.surface import Layer
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.models.pyramid import Pyramid
 
 PART = 0.07  # of the plot's height
 OVER = 1.5  # times its limit: what the ribbon's height stands for

@@ -1,0 +1,5 @@
+"""Guards: what closes entries, when, and what follows."""
+
+from hawser.desk.common.station import Station
+
+STATION = Station("Guards", "guards", "Alt+3", "hawser.desk.guards.station:opened")

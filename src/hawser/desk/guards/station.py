@@ -25,6 +25,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
 from hawser.core.plan import BY_HAND
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.station import Desk, StationAccount, StationView
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label, escaped
 from hawser.desk.guards.alerts_panel import AlertsPanel
@@ -42,7 +43,17 @@ from hawser.service.views.guards import Coming, GuardPicture
 EVERY_MS = 500
 
 
-class GuardStation(QWidget):
+def opened(desk: Desk, account: StationAccount) -> GuardStation:
+    """The guards of an account."""
+    guards = GuardStation(desk.look, account.runtime, account.shown)
+    account.bridge.guards.connect(guards.show_picture)
+    account.bridge.tried.connect(guards.alerts.show_tried)
+    guards.gust.connect(desk.gust)
+    guards.refused.connect(lambda text: desk.tell("refused", text))
+    return guards
+
+
+class GuardStation(StationView):
     """Asks the runtime for the guards' picture while it is looked at."""
 
     gust = pyqtSignal(str, object)
@@ -296,16 +307,23 @@ class GuardStation(QWidget):
         except BadInput as error:
             self.refused.emit(error.sentence)
 
-    def actions(self) -> list[tuple[str, Callable[[], None]]]:
-        """What the command finder offers: a guard to be changed, a kind to be added."""
+    def splitters(self) -> dict[str, QSplitter]:
+        return {"guards": self.panes}
+
+    def remember(self) -> None:
+        self.editor.remember()
+
+    def actions(self) -> list[tuple[str, Callable[[], object]]]:
+        """The policy's text, a guard to be changed, a kind to be added, and alerts."""
         try:
             names = self.names()
-        except BadInput:
-            return []  # it is told where the text is edited
-        found: list[tuple[str, Callable[[], None]]] = []
-        found += [(f"Guards: change {name}", partial(self.edit_guard, name)) for name in names]
-        found += [(f"Guards: add, {words}", partial(self.add_guard, kind)) for words, kind in kinds()]
-        return found
+        except BadInput:  # it is told where the text is edited
+            changes: list[tuple[str, Callable[[], object]]] = []
+        else:
+            changes = [(f"Guards: change {name}", partial(self.edit_guard, name)) for name in names]
+            changes += [(f"Guards: add, {words}", partial(self.add_guard, kind)) for words, kind in kinds()]
+        text, alerts = "Guards: edit the policy as text", "Alerts: choose events and channels"
+        return [(text, self.edit), *changes, (alerts, self.alerts.open)]
 
     def names(self) -> list[str]:
         """Of the guards of the policy; raises BadInput where its file is wrong."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
-from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QTableView, QVBoxLayout
 
 from hawser.core.clock import MINUTE
 from hawser.core.entry import HeldRule
@@ -16,8 +16,8 @@ from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Basket, Rig
 from hawser.desk.chart.chart import Chart
-from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.station import Desk, StationAccount, StationView
 from hawser.desk.helm.across_panel import AcrossPanel
 from hawser.desk.helm.basket_box import BasketBox
 from hawser.desk.helm.instruments import InstrumentPanel
@@ -27,6 +27,7 @@ from hawser.desk.models import figures as fg
 from hawser.desk.models import focus as fc
 from hawser.desk.models.across import also_words
 from hawser.desk.models.planning import Draft, Planning
+from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.settings import Shown
 from hawser.desk.models.trade_actions import TradeAction, by_rigs, equip, is_open, of_many, of_marked, of_trade
 from hawser.engine import events as ev
@@ -42,7 +43,16 @@ ALL_TURNS = -1
 ACROSS_HEIGHT = 268
 
 
-class Helm(QWidget):
+def opened(desk: Desk, account: StationAccount) -> Helm:
+    """The Helm of an account."""
+    helm = Helm(desk.look, account.runtime, account.shown, desk.kept.plans)
+    account.bridge.marks.connect(helm.show_marks)
+    helm.refused.connect(lambda text: desk.tell("refused", text))
+    helm.set_rigs(desk.shelf.rigs)
+    return helm
+
+
+class Helm(StationView):
     """Joins the panels; what is chosen and dragged is kept here, all else in the snapshot."""
 
     refused = pyqtSignal(str)
@@ -276,6 +286,12 @@ class Helm(QWidget):
         self._kept.drafts[self.symbol] = self.plan.planning.draft
         self.plan.show_snapshot(self._snapshot)
         self._show_focus()
+
+    def splitters(self) -> dict[str, QSplitter]:
+        return {"top": self.top, "whole": self.whole}
+
+    def tables(self) -> dict[str, QTableView]:
+        return {"instruments": self.instruments.table}
 
     def remember(self) -> None:
         """Note what the next start should show."""

@@ -1,0 +1,5 @@
+"""The Logbook: what happened, line by line."""
+
+from hawser.desk.common.station import Station
+
+STATION = Station("Logbook", "logbook", "Alt+5", "hawser.desk.logbook.station:opened", from_start=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC
 from pathlib import Path
 from typing import Any
@@ -17,14 +18,15 @@ from PyQt6.QtWidgets import (
     QHeaderView,
     QLineEdit,
     QPushButton,
+    QTableView,
     QVBoxLayout,
-    QWidget,
 )  # fmt: skip
 
 from hawser.core.errors import BadInput
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.lines import LineTable
+from hawser.desk.common.station import Desk, StationAccount, StationView
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.formats.atomic import export_csv
@@ -128,7 +130,16 @@ class LogbookModel(QAbstractTableModel):
         return len(lines)
 
 
-class Logbook(QWidget):
+def opened(desk: Desk, account: StationAccount) -> Logbook:
+    """The Logbook of an account, which hears every line from the start."""
+    logbook = Logbook(desk.look)
+    account.bridge.lines.connect(logbook.add)
+    account.bridge.earlier.connect(logbook.add_earlier)
+    logbook.earlier.clicked.connect(account.runtime.earlier)
+    return logbook
+
+
+class Logbook(StationView):
     """The station."""
 
     def __init__(self, look: Appearance) -> None:
@@ -198,6 +209,12 @@ class Logbook(QWidget):
         self.table.copied.connect(self.copy)
         for column, width in enumerate((182, 70, 56, 108)):
             self.table.setColumnWidth(column, width)
+
+    def tables(self) -> dict[str, QTableView]:
+        return {"logbook": self.table}
+
+    def actions(self) -> list[tuple[str, Callable[[], object]]]:
+        return [("Logbook: export the shown lines as CSV", self.export)]
 
     def add(self, lines: list[Line]) -> None:
         if self.model.add(lines):

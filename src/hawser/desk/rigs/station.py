@@ -20,7 +20,6 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QSplitter,
     QVBoxLayout,
-    QWidget,
 )  # fmt: skip
 
 from hawser.core.bars import Bars
@@ -30,13 +29,15 @@ from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule
 from hawser.core.rig import LONGEST_NAME, LONGEST_NOTE, Rig
 from hawser.core.rig_sentences import sentence
-from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.station import Desk, StationAccount, StationView
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
+from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.rig_draft import RigDraft, Texts, brief
+from hawser.desk.models.settings import Kept
 from hawser.desk.models.trade_actions import is_open
 from hawser.desk.rigs.editor import RigEditor
 from hawser.desk.rigs.fan import FanView
@@ -61,16 +62,31 @@ def _button(text: str, tip: str, act: Callable[[], object]) -> QPushButton:
     return button
 
 
-class Rigs(QWidget):
+def opened(desk: Desk, _: StationAccount) -> Rigs:
+    """The rigs, which all accounts share."""
+    rigs = Rigs(desk.look, desk.shelf, desk.kept)
+    rigs.changed.connect(desk.rigs_changed)
+    rigs.told.connect(lambda text: desk.tell("refused", text))
+    rigs.wanted.connect(desk.plan_with)
+    for account in desk.accounts:  # what trials need is loaded behind what protects
+        if account.bridge.is_ready:
+            rigs.primer.begin()
+        account.bridge.ready.connect(rigs.primer.begin)
+    return rigs
+
+
+class Rigs(StationView):
     """Works on a Shelf. `changed` tells that a rig is another now; `wanted` that one is to go on open trades."""
 
     changed = pyqtSignal()
     told = pyqtSignal(str)
     wanted = pyqtSignal(object)
 
-    def __init__(self, look: Appearance, shelf: Shelf) -> None:
+    follows = True
+
+    def __init__(self, look: Appearance, shelf: Shelf, kept: Kept) -> None:
         super().__init__()
-        self.shelf, self.side, self._seed = shelf, 1, 1
+        self.shelf, self.side, self._seed, self._kept = shelf, 1, 1, kept
         self.drafts: dict[str, RigDraft] = {}
         self.name = ""
         self._gone: list[Rig] = []  # deleted, newest last
@@ -102,6 +118,19 @@ class Rigs(QWidget):
         box.setContentsMargins(8, 8, 8, 8)
         box.addWidget(self.panes)
         self._list_rigs(next(iter(sorted(shelf.rigs)), ""))
+        self.take_unfinished(kept.unfinished_rigs)
+
+    def splitters(self) -> dict[str, QSplitter]:
+        return {"rigs": self.panes, "trial": self.right}
+
+    def actions(self) -> list[tuple[str, Callable[[], object]]]:
+        return [("Rigs: a new one", self.new)]
+
+    def remember(self) -> None:
+        self._kept.unfinished_rigs = self.unfinished()
+
+    def leave(self) -> None:
+        self.write_down()
 
     # Panes
 

@@ -12,12 +12,12 @@ from hawser.core.instrument import Instrument
 from hawser.desk.chart.axes import PriceAxis, TimeAxis
 from hawser.desk.chart.candles import Candles
 from hawser.desk.chart.levels import spread, words_wide
-from hawser.desk.chart.pyramid import Pyramid
 from hawser.desk.chart.strokes import Polyline, steps
 from hawser.desk.chart.surface import Layer, Surface
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models import figures as fg
+from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.theme.fonts import font
 from hawser.rehearsal.trial import TrialResult
 

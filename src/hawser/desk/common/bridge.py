@@ -7,7 +7,7 @@ import threading
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from hawser.core.bars import Bars
-from hawser.desk.chart.pyramid import Pyramid
+from hawser.desk.models.pyramid import Pyramid
 from hawser.service.runtime.runtime import Hooks
 from hawser.service.views.snapshot import Snapshot
 
@@ -34,12 +34,13 @@ class Bridge(QObject):
         super().__init__()
         self._lock = threading.Lock()
         self._latest: Snapshot | None = None
+        self.is_ready = False  # whether the account is open: who comes later hears no `ready`
         self._there.connect(self._deliver)
 
     def hooks(self) -> Hooks:
         return Hooks(
             snapshot=self._snapshot, lines=self.lines.emit, earlier=self.earlier.emit, told=self.told.emit,
-            bars=self._bars, bar=self.bar.emit, marks=self.marks.emit, guards=self.guards.emit, ready=self.ready.emit,
+            bars=self._bars, bar=self.bar.emit, marks=self.marks.emit, guards=self.guards.emit, ready=self._ready,
             fault=self.fault.emit, failed=self.failed.emit, alert=self.alert.emit, tried=self.tried.emit,
         )  # fmt: skip
 
@@ -49,6 +50,10 @@ class Bridge(QObject):
             waiting, self._latest = self._latest is not None, snapshot
         if not waiting:
             self._there.emit()
+
+    def _ready(self) -> None:
+        self.is_ready = True
+        self.ready.emit()
 
     def _deliver(self) -> None:
         with self._lock:

@@ -1,0 +1,104 @@
+"""What a station is to the window: its place in the rail, and a view that is made when it is first wanted."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import NamedTuple, Protocol
+
+from PyQt6.QtWidgets import QSplitter, QTableView, QWidget
+
+from hawser.core.bars import Bars
+from hawser.core.instrument import Instrument
+from hawser.core.rig import Rig
+from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.bridge import Bridge
+from hawser.desk.models.settings import Kept, Shown
+from hawser.engine.commands import Weight
+from hawser.service.profiles.rigs import Shelf
+from hawser.service.runtime.runtime import Runtime
+from hawser.service.views.snapshot import Snapshot
+
+
+class Station(NamedTuple):
+    """Declared as `STATION` in the `__init__` of its own folder, where the window finds it. `view` names the function
+    that makes its view, as module:function, so that nothing of it is loaded before it is wanted.
+
+    `shared`: one view serves all accounts. `from_start`: it is made with the window, for it must miss nothing that is
+    told.
+    """
+
+    name: str
+    icon: str
+    key: str
+    view: str
+    shared: bool = False
+    from_start: bool = False
+
+
+class StationAccount(NamedTuple):
+    """An account, as a station knows it: what it may ask, what it hears, and what was shown of it last."""
+
+    runtime: Runtime
+    bridge: Bridge
+    shown: Shown
+
+
+class Desk(Protocol):
+    """What a station may ask of the window."""
+
+    @property
+    def look(self) -> Appearance: ...
+
+    @property
+    def kept(self) -> Kept: ...
+
+    @property
+    def shelf(self) -> Shelf: ...
+
+    @property
+    def accounts(self) -> Sequence[StationAccount]: ...
+
+    def tell(self, weight: Weight, text: str) -> None:
+        """Show a sentence in the notice bar."""
+
+    def rigs_changed(self) -> None:
+        """A rig of the shelf is another now."""
+
+    def plan_with(self, rig: Rig) -> None:
+        """Go to the Helm, and put this rig into the plan or on the trade that is chosen there."""
+
+    def gust(self, kind: str, length: int) -> None:
+        """Have the simulated venue make a gust of `length` ns in the instrument that is shown."""
+
+
+class StationView(QWidget):
+    """A station as it is looked at; each overrides what it needs."""
+
+    follows = False  # whether it is told of snapshots and of the Helm's history while it is shown
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        """The newest snapshot of the account in view."""
+
+    def show_history(self, instrument: Instrument, span: int, bars: Bars) -> None:
+        """What the Helm shows: bars of `span` ns."""
+
+    def actions(self) -> list[tuple[str, Callable[[], object]]]:
+        """What the command finder offers of it: the text, and what is done once the station is shown."""
+        return []
+
+    def splitters(self) -> dict[str, QSplitter]:
+        """Whose sizes are remembered, by name."""
+        return {}
+
+    def tables(self) -> dict[str, QTableView]:
+        """Whose column widths are remembered, by name."""
+        return {}
+
+    def remember(self) -> None:
+        """Note what is typed and not applied."""
+
+    def leave(self) -> None:
+        """The window closes: nothing that is typed may be lost."""
+
+
+View = Callable[[Desk, StationAccount], StationView]
