@@ -19,7 +19,9 @@ import pytest
 from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.commands import Tell
 from hawser.formats.declared import load, save
-from hawser.service.alerts.channels import KEPT, Alert, AlertQueue, Alerts, mail, post
+from hawser.service.alerts.alert import Alert
+from hawser.service.alerts.channels import KEPT, AlertQueue, Alerts
+from hawser.service.alerts.sending import mail, post
 from hawser.service.alerts.settings import AlertSettings, Smtp, Webhook
 from madeup import NO_JSON
 
@@ -351,7 +353,7 @@ def test_an_error_nobody_foresaw_is_told_without_its_words(alerts, web, monkeypa
     def broken(*_: object) -> None:
         raise RuntimeError("password s3cret")
 
-    monkeypatch.setattr("hawser.service.alerts.channels.post", broken)
+    monkeypatch.setattr("hawser.service.alerts.sending.post", broken)
     alerts.change(AlertSettings(webhook=webhook(web)))
     alerts.tell(ALARM)
     until(lambda: alerts.faults)

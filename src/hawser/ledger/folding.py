@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import sqlite3
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -18,9 +18,17 @@ from hawser.engine.commands import AnyCommand
 from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
 
-decode_event = msgspec.msgpack.Decoder(AnyEvent).decode
-decode_command = msgspec.msgpack.Decoder(AnyCommand).decode
 PACKAGE = Path(__file__).parents[1]
+
+
+@cache
+def decoder(way: str) -> Callable[[bytes], AnyEvent | AnyCommand]:
+    """What reads the body of a line: an event, or a command of ours. Made when the first line is read: it takes its
+    time, and a window that opens has none to give."""
+    made: Callable[[bytes], AnyEvent | AnyCommand] = msgspec.msgpack.Decoder(
+        AnyEvent if way == "event" else AnyCommand
+    ).decode
+    return made
 
 
 @cache
@@ -55,7 +63,7 @@ def recorded(db: sqlite3.Connection, after: int = 0, until: int | None = None) -
         bad = not isinstance(body, bytes) or (crc is not None and zlib.crc32(body) != crc)
         item: Any = None
         try:
-            item = None if bad else (decode_event if way == "event" else decode_command)(body)
+            item = None if bad else decoder(way)(body)
         except (HawserError, TypeError, *UNDECODABLE):  # not what is due there
             bad = True
         if way == "event":

@@ -26,12 +26,11 @@ from hawser.engine.engine import Engine
 from hawser.engine.events import AnyEvent
 from hawser.engine.model.state import EngineState
 from hawser.ledger import shape
-from hawser.ledger.folding import BODY, Fold, decode_command, decode_event, recorded, rules
+from hawser.ledger.folding import BODY, Fold, decoder, recorded, rules
 from hawser.ledger.migrations import migrate
 from hawser.ledger.standing import REPLACED, Standing, copied
 
 _encoder = msgspec.msgpack.Encoder()
-_state = msgspec.msgpack.Decoder(EngineState)
 
 KEPT_SNAPSHOTS = 2  # beside those at the beginning of a version's lines
 MOST_REPLACED = 5  # then files change their numbers by themselves, as on some network drives: only absence counts
@@ -127,7 +126,7 @@ class Ledger:
         last = self._seq if until is None else until
         for seq, way, time, trade, symbol, body in _readable(self._db, query, (after, last, *kinds)):
             try:
-                item = (decode_event if way == "event" else decode_command)(body)
+                item = decoder(way)(body)
             except (HawserError, TypeError, *UNDECODABLE):
                 continue
             yield RecordLine(seq, time, trade, symbol, item)
@@ -170,7 +169,7 @@ class Ledger:
             if not isinstance(body, bytes) or zlib.crc32(body) != crc or seq > self._seq or not known:
                 continue
             with contextlib.suppress(*UNDECODABLE):
-                return Engine(_state.decode(body)), seq
+                return Engine(msgspec.msgpack.decode(body, type=EngineState)), seq
         return Engine(), 0
 
     def snapshot(self, state: EngineState, first: bool = False) -> None:

@@ -50,7 +50,7 @@ from hawser.desk.theme.palette import qt_palette, stylesheet
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell, Weight
 from hawser.service import timed_io
-from hawser.service.alerts.channels import Alert
+from hawser.service.alerts.alert import Alert
 from hawser.service.profiles.rigs import Shelf
 from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot

@@ -7,20 +7,11 @@ nothing for ever. Sound and the desktop's notifications are the window's to make
 
 from __future__ import annotations
 
-import base64
-import http.client
-import json
-import smtplib
-import ssl
 import threading
 import time
-import urllib.error
-import urllib.request
 from collections import deque
 from collections.abc import Callable
-from email.message import EmailMessage
 from pathlib import Path
-from typing import NamedTuple
 
 import msgspec
 
@@ -28,23 +19,14 @@ from hawser.core.errors import UNDECODABLE, BadInput, Unavailable
 from hawser.engine.commands import Tell
 from hawser.formats.atomic import written
 from hawser.formats.declared import load, save
-from hawser.service.alerts.settings import FAULT, AlertSettings, Channel, Smtp, Webhook
+from hawser.service.alerts.alert import Alert
+from hawser.service.alerts.settings import FAULT, AlertSettings, Channel
 from hawser.service.timed_io import Patient, in_time
 
-TIMEOUT = 10.0  # seconds for one answer of a server
 LONGEST = 30.0  # and for all of an errand: a server that drips its answers keeps nobody
 KEPT = 200  # alerts that wait for a network, for each channel; older ones are told as a number
 FORGOTTEN = 7 * 86_400.0  # seconds: what waited longer is no alert any more
 PAUSES = (2.0, 5.0, 15.0, 60.0, 300.0)  # seconds between tries while it is away
-
-
-class Alert(NamedTuple):
-    """What is told: UTC seconds, the account, one sentence."""
-
-    time: float
-    account: str
-    weight: str
-    text: str
 
 
 class AlertQueue:
@@ -149,8 +131,8 @@ class Alerts:
         self._wake: dict[Channel, threading.Event] = {"email": threading.Event(), "webhook": threading.Event()}
         self._stop, self._disk = threading.Event(), Patient("alerts kept")
         self._boxes: dict[Channel, AlertQueue] = {
-            "email": AlertQueue(lambda batch: mail(self.settings.smtp, batch)),
-            "webhook": AlertQueue(lambda batch: post(self.settings.webhook, batch)),
+            "email": AlertQueue(lambda batch: _send("email", self.settings, batch)),
+            "webhook": AlertQueue(lambda batch: _send("webhook", self.settings, batch)),
         }
         self._threads: dict[Channel, threading.Thread] = {}
 
@@ -259,7 +241,7 @@ class Alerts:
             made, trial = self._attempts[channel].popleft(), [self._trial()]
             wrong = ""
             try:
-                _in_time(lambda: mail(made.smtp, trial) if channel == "email" else post(made.webhook, trial))  # noqa: B023 - over before the next
+                _in_time(lambda: _send(channel, made, trial))  # noqa: B023 - over before the next
             except Unavailable as error:
                 wrong = error.sentence
             self._tried(channel, wrong)
@@ -299,72 +281,11 @@ class Alerts:
             self._keep()
 
 
-def mail(smtp: Smtp | None, batch: list[Alert]) -> None:
-    """Send a mail; raises Unavailable with what went wrong, and no secret in it."""
-    if smtp is None:
-        raise Unavailable("no_smtp", "no mail server is set up")
-    message = EmailMessage()
-    message["From"], message["To"] = smtp.sender, ", ".join(smtp.to)
-    first = batch[-1].text if len(batch) == 1 else f"{len(batch)} alerts, the last: {batch[-1].text}"
-    message["Subject"] = f"Hawser, {batch[-1].account}: {' '.join(first.split())[:160]}"
-    message.set_content("\n".join(_line(alert) for alert in batch) + "\n")
-    try:
-        context = ssl.create_default_context()
-        if smtp.security == "tls":
-            server: smtplib.SMTP = smtplib.SMTP_SSL(smtp.host, smtp.port, timeout=TIMEOUT, context=context)
-        else:
-            server = smtplib.SMTP(smtp.host, smtp.port, timeout=TIMEOUT)
-        with server:
-            if smtp.security == "starttls":
-                server.starttls(context=context)
-            if smtp.user:
-                _log_in(server, smtp)
-            server.send_message(message)
-    except smtplib.SMTPException as error:
-        raise Unavailable("mail", f"{smtp.host} did not take the mail ({type(error).__name__})") from None
-    except (OSError, UnicodeError) as error:
-        why = getattr(error, "strerror", None) or type(error).__name__
-        raise Unavailable("mail", f"{smtp.host} cannot be reached ({why})") from None
+def _send(channel: Channel, settings: AlertSettings, batch: list[Alert]) -> None:
+    """Send alerts; raises Unavailable. Late: who has nothing to send loads no mail and no HTTP."""
+    from hawser.service.alerts.sending import mail, post
 
-
-def _log_in(server: smtplib.SMTP, smtp: Smtp) -> None:
-    """The library's own login knows plain ASCII only; the method PLAIN takes UTF-8 (RFC 4616)."""
-    if (smtp.user + smtp.password).isascii():
-        server.login(smtp.user, smtp.password)
-        return
-    server.ehlo_or_helo_if_needed()
-    secret = base64.b64encode(f"\0{smtp.user}\0{smtp.password}".encode()).decode()
-    code, answer = server.docmd("AUTH", f"PLAIN {secret}")
-    if code != 235:
-        raise smtplib.SMTPAuthenticationError(code, answer)
-
-
-class _Straight(urllib.request.HTTPRedirectHandler):
-    """A secret goes to the address it was meant for, and nowhere else."""
-
-    def redirect_request(self, *args: object, **more: object) -> None:
-        return None
-
-
-def post(webhook: Webhook | None, batch: list[Alert]) -> None:
-    """Post the alerts as JSON; raises Unavailable with what went wrong."""
-    if webhook is None:
-        raise Unavailable("no_webhook", "no webhook is set up")
-    body = {"alerts": [alert._asdict() for alert in batch]}
-    headers = {"Content-Type": "application/json"}
-    if webhook.secret:
-        headers["Authorization"] = f"Bearer {webhook.secret}"
-    request = urllib.request.Request(webhook.url, json.dumps(body).encode(), headers, method="POST")
-    try:
-        with urllib.request.build_opener(_Straight).open(request, timeout=TIMEOUT):
-            return
-    except urllib.error.HTTPError as error:
-        error.close()
-        raise Unavailable("webhook", f"the webhook answered {error.code}") from None
-    except (OSError, ValueError, http.client.HTTPException) as error:
-        why = getattr(error, "reason", None) or type(error).__name__
-        raise Unavailable("webhook", f"the webhook cannot be reached ({why})") from None
-
-
-def _line(alert: Alert) -> str:
-    return f"{time.strftime('%Y-%m-%d %H:%M:%S UTC', time.gmtime(alert.time))}  {alert.weight}: {alert.text}"
+    if channel == "email":
+        mail(settings.smtp, batch)
+    else:
+        post(settings.webhook, batch)

@@ -32,7 +32,8 @@ from hawser.formats.declared import load
 from hawser.formats.policytext import from_anywhere
 from hawser.ledger.ledger import Ledger
 from hawser.service import timed_io
-from hawser.service.alerts.channels import Alert, Alerts
+from hawser.service.alerts.alert import Alert
+from hawser.service.alerts.channels import Alerts
 from hawser.service.alerts.settings import Channel
 from hawser.service.profiles.profile import Profile
 from hawser.service.recording import Aside, Extent

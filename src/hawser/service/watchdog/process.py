@@ -11,7 +11,8 @@ from pathlib import Path
 from hawser.core.errors import BadInput, Unavailable
 from hawser.engine.commands import Tell, Weight
 from hawser.formats.declared import load
-from hawser.service.alerts.channels import Alert, Alerts
+from hawser.service.alerts.alert import Alert
+from hawser.service.alerts.channels import Alerts
 from hawser.service.alerts.settings import AlertSettings, Channel
 from hawser.service.profiles.profile import Profile
 from hawser.service.timed_io import Patient
