@@ -93,6 +93,9 @@ class Venue:
                 return
             self.orders[command.order] = known = Rests(0, command.steps)
             self.fill(command.order, known, min(command.steps, self.open))
+            if known.status == "resting":  # for more than there was to close
+                known.status = "cancelled"
+                self.say(ev.OrderCancelled, order=command.order, why="no more to close", filled=known.filled)
             return
         assert command.level is not None
         if isinstance(command, cm.Submit) and (command.closes or command.adds) and not self.open:
@@ -101,6 +104,9 @@ class Venue:
         known = self.orders.get(command.order)
         if isinstance(command, cm.Amend) and (known is None or known.status != "resting"):
             self.refuse(command, "unknown_order")
+            return
+        if known is not None and command.steps <= known.filled:
+            self.refuse(command, "bad_qty")
             return
         if known is None:
             self.orders[command.order] = known = Rests(command.level, command.steps)
@@ -250,10 +256,13 @@ class Story:
         """Good weather: all arrives, all is heard, and at last what the venue holds is compared."""
         venue, hand = self.venue, self.hand
         venue.fair, venue.most = True, 1000
-        for seconds in (1, 2, 4, 8, 30, 60):
+        for seconds in (1, 2, 4, 8, 30, 60, 1):
+            hand.quote(61_230, 61_242)
+            hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
             self.quiet()
             hand.later(seconds)
         hand.do(ev.VenueUp)
+        hand.quote(61_230, 61_242)
         self.quiet()
 
     def quiet(self) -> None:

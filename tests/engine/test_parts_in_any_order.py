@@ -9,9 +9,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from anyorder import Story, played
+from byhand import SYMBOL, ByHand, of
 from hawser.core.entry import HeldRule
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import Ladder, LossStep, Measure, Rig
+from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.engine.model import transitions as states
@@ -40,7 +42,7 @@ class Parts(Story):
 
     def act(self) -> None:
         if self.draw.random() < 0.12 and self.hand.trade.state in (states.EXPOSED, states.PROTECTED):
-            kinds = ("move", "move", "move", "set", "set", "hold", "close", "target", "loss", "rung", "rung")
+            kinds = ("move", "move", "move", "set", "set", "hold", "close", "gone", "target", "loss", "rung", "rung")
             self.touch(self.draw.choice(kinds))
             self.venue.collect()
         super().act()
@@ -52,7 +54,9 @@ class Parts(Story):
         elif kind == "hold":
             do(ev.HoldLines, ask="H", trade=trade.id, held=None if trade.held else HeldRule(1.5))
         elif kind == "close":
-            do(ev.CloseTrade, ask=f"C{self.hand.now}", trade=trade.id, share=draw.choice((0.02, 0.1, 0.2)))
+            do(ev.CloseTrade, ask=f"C{self.hand.now}", trade=trade.id, share=draw.choice((0.02, 0.2, 0.5)))
+        elif kind == "gone":
+            self.take_back()
         elif trade.targets and not self.laddered:
             number, level = draw.choice(trade.targets).number, 61_260 + draw.randint(0, 600)
             if kind == "move":
@@ -63,6 +67,15 @@ class Parts(Story):
                 self.moved.pop(number, None)
                 share = draw.choice((0.0, 0.2, 0.5))
                 do(ev.SetTarget, ask=f"S{level}", trade=trade.id, number=number, level=level, share=share)
+
+    def take_back(self) -> None:
+        """Another hand cancels an order, and that may be told."""
+        if self.venue.resting:
+            name = self.draw.choice(self.venue.resting)
+            order = self.venue.orders[name]
+            order.status = "cancelled"
+            if self.draw.random() < 0.5:
+                self.venue.say(ev.OrderCancelled, order=name, why="by another hand", filled=order.filled)
 
     def reach_target(self) -> None:
         if self.draw.random() < 0.4:  # else few of them live to the end
@@ -86,12 +99,28 @@ def check_parts(story: Parts) -> None:
         wants = {number: min(steps, trade.most or steps) for number, steps in wants.items() if steps}
         rests = story.resting(role)
         assert sum(rests.values()) <= venue.open
-        assert rests == wants or venue.refused
+        assert rests == wants
     for name in venue.resting:
         own = story.hand.engine.state.orders[name]
         wished = story.moved.get(own.number) if own.role == "target" else None
-        if wished is not None and not (venue.refused or venue.meddled):
+        if wished is not None:  # the other hand moves stops only
             assert abs(venue.orders[name].level - wished) <= ADJUSTED
+
+
+def check_rungs(story: Parts) -> None:
+    """No rung fills more than it was to, and one that has not filled whole has an order that rests."""
+    trade, state, venue = story.hand.trade, story.hand.engine.state, story.venue
+    filled = dict.fromkeys((rung.number for rung in trade.rungs), 0)
+    for name, order in venue.orders.items():
+        if name in state.orders and state.orders[name].role == "rung":
+            filled[state.orders[name].number] += order.filled
+    assert filled == {rung.number: rung.filled for rung in trade.rungs}
+    assert all(rung.filled <= rung.steps for rung in trade.rungs)
+    if trade.state == states.PROTECTED:
+        rests = story.resting("rung")
+        wants = {rung.number: rung.steps - rung.filled for rung in trade.rungs if rung.steps > rung.filled}
+        assert rests.keys() == wants.keys()
+        assert all(rests[number] <= want for number, want in wants.items())
 
 
 @settings(max_examples=150, deadline=None)
@@ -107,6 +136,7 @@ def test_in_the_end_the_venue_has_what_the_trade_wants_and_no_more(seed):
     assert sum(story.resting("stop").values()) == venue.open
     if venue.open:
         check_parts(story)
+        check_rungs(story)
     else:
         assert venue.resting == ()
     engine, commands = Engine(), []
@@ -114,3 +144,25 @@ def test_in_the_end_the_venue_has_what_the_trade_wants_and_no_more(seed):
         commands += engine.handle(msgspec.msgpack.decode(event, type=ev.AnyEvent))
     assert commands == story.hand.all
     assert engine.state == state
+
+
+def test_a_target_moved_while_a_change_is_under_way_goes_there_wherever_it_is_told_to_rest():
+    """What the venue holds is told after the line was down, with a level of its own: that is older than the wish."""
+    hand = ByHand()
+    hand.protect(trail=None)
+    target, trade = hand.order("target", 1), hand.trade
+    move = of(hand.do(ev.MoveTarget, ask="M", trade=trade.id, number=1, level=61_450), cm.Amend)[0]
+    hand.do(ev.AmendAccepted, order=target.id, level=61_450, steps=move.steps, token=move.token)
+    for level in (61_500, 61_700):
+        hand.do(ev.MoveTarget, ask=f"M{level}", trade=trade.id, number=1, level=level)
+    hand.do(ev.VenueDown, why="cut")
+    hand.do(ev.VenueUp)
+    live = [hand.engine.state.orders[name] for name in trade.live_ids]
+    asked = tuple(
+        ev.OrderReport(one.id, "resting", 61_498 if one is target else one.level or 0, one.steps) for one in live
+    )
+    held = (ev.VenuePosition(trade.entry, SYMBOL, 1, trade.open_steps, 61_242.0),)
+    found = hand.holdings(held, tuple(one.id for one in live), asked)
+    assert [(one.order, one.level) for one in of(found, cm.Amend)] == [(target.id, 61_700)]
+    assert trade.targets[0].level == 61_700
+    assert "it goes on to 0.61700" in next(one.text for one in of(found, cm.Tell) if one.code == "moved_elsewhere")

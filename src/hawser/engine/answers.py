@@ -484,9 +484,10 @@ def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.OrderReport,
         return
     instrument = outbox.state.instruments[trade.symbol]
     order.level = level
-    tighter = trade.side * (level - trade.venue_stop) > 0
-    takes = tighter if order.role == "stop" else order.role == "target"
-    what = "is taken over" if takes else "is put back"
+    tighter, later = trade.side * (level - trade.venue_stop) > 0, _wanted_later(trade, order, level)
+    # What a person wants since the last change was sent is newer than any level that is told here.
+    takes = tighter if order.role == "stop" else order.role == "target" and not later
+    what = "is taken over" if takes else f"goes on to {instrument.price(later)}" if later else "is put back"
     name = "stop" if order.role == "stop" else f"{ROLE_NAMES[order.role]} {order.number}"
     text = f"The {name} was moved to {instrument.price(level)} by another hand: it {what}"
     outbox.tell("caution", "moved_elsewhere", text, trade)
