@@ -289,9 +289,9 @@ class Hand:
         kind, text, _, length = self.random.choice(GUSTS)
         self.did.append(f"weather: {text}")
         if self.random.random() < 0.2:
-            self.window._stray(self.random.choice((1, -1)))
+            self.window.simulation.stray(self.random.choice((1, -1)))
         else:
-            self.window.gust(kind, length * SECOND)
+            self.window.simulation.gust(kind, length * SECOND)
 
     def _turn(self) -> None:
         self.did.append("resizes")

@@ -124,15 +124,15 @@ def test_flatten_and_halt_means_every_account(two):
 
 def test_the_weather_told_is_that_of_the_account_shown(two):
     window = two.window
-    window.foot.weathers.setCurrentText("gale")
-    two.qtbot.waitUntil(lambda: window.account_desks[0].runtime.weather.name == "gale")
-    assert window.account_desks[1].runtime.weather.name == "fair"
+    window.simulation.bar.weathers.setCurrentText("gale")
+    two.qtbot.waitUntil(lambda: window.account_desks[0].runtime.simulation.weather.name == "gale")
+    assert window.account_desks[1].runtime.simulation.weather.name == "fair"
     two.key(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
-    assert window.foot.weathers.currentText() == "fair"
+    assert window.simulation.bar.weathers.currentText() == "fair"
     two.key(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
-    assert window.foot.weathers.currentText() == "gale"
-    assert window.quay.field("reject").text() == "0.15"
-    assert window.account_desks[1].runtime.weather.name == "fair"  # showing it changed nothing
+    assert window.simulation.bar.weathers.currentText() == "gale"
+    assert window.simulation.panel.field("reject").text() == "0.15"
+    assert window.account_desks[1].runtime.simulation.weather.name == "fair"  # showing it changed nothing
 
 
 def test_a_form_that_is_open_stays_with_its_account(two):

@@ -58,7 +58,7 @@ class Day:
     def weather(self, **faults: str) -> None:
         """Type faults into the Quay panel; those not named are as in calm."""
         self.at_helm()
-        panel = self.trader.window.quay
+        panel = self.trader.window.simulation.panel
         self.trader.key(self.trader.window, KEY.Key_Q, KEYS.ControlModifier | KEYS.ShiftModifier)
         self.trader.click(panel.severities.button(0))
         for name, text in faults.items():
@@ -67,7 +67,7 @@ class Day:
             field.selectAll()
             QTest.keyClicks(field, text)
         self.trader.key(panel.field("reject"), KEY.Key_Return)
-        venue = self.trader.window.runtime.venue
+        venue = self.trader.window.runtime.simulation
         self.until(lambda: all(f"{getattr(venue.weather, name):g}" == text for name, text in faults.items()))
         self.trader.key(panel, KEY.Key_Escape)
 
@@ -181,12 +181,12 @@ def test_a_day_s_and_a_week_s_loss_are_reached_by_the_market(trader):
     day.weather(gap_spreads="100")  # so far that its stop does not hold it, not so far that a way down is a drawdown
     day.at_helm()
     trader.choose(SYMBOL)
-    panel = trader.window.quay
+    panel = trader.window.simulation.panel
     trader.key(trader.window, KEY.Key_Q, KEYS.ControlModifier | KEYS.ShiftModifier)
     jump = next(one for one in panel.findChildren(QPushButton) if one.text().startswith("Jump the price"))
-    weather = trader.window.runtime.venue.weather
+    weather = trader.window.runtime.simulation.weather
     seed = next(one for one in range(1000) if falls(weather, one, 0) and falls(weather, one, 1))
-    trader.window.runtime.at_venue(lambda venue: venue.set_weather(weather, seed))
+    trader.window.runtime.simulate(lambda venue: venue.set_weather(weather, seed))
     trader.click(jump)
     trader.until(lambda s: any(one.code == "latched" for one in s.closed))
     trader.key(panel, KEY.Key_Escape)

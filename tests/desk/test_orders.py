@@ -176,7 +176,7 @@ def test_lines_are_held_and_the_screen_says_so_when_nobody_watches(trader):
     assert trader.now.instrument(SYMBOL).instrument.price(held.backstop) in text
     trader.until(lambda s: "held" in row.accessibleName())
     trader.qtbot.waitUntil(lambda: ("backstop", 0) in trader.chart._lines)
-    trader.window.runtime.at_venue(lambda venue: venue.gust("drop", "", 60 * 10**9))
+    trader.window.runtime.simulate(lambda venue: venue.gust("drop", "", 60 * 10**9))
     trader.until(lambda s: not s.link_up)
     trader.frames()
     assert "NOT WATCHED" in row._state(row.trade)
@@ -207,11 +207,13 @@ def test_a_saved_plan_tends_an_open_trade(trader):
 
 def test_a_position_not_ours_is_loud_and_adopted_with_a_stop(trader):
     trader.choose(SYMBOL)
-    trader.window.show_quay()
-    button = next(b for b in trader.window.quay.findChildren(QPushButton) if b.text() == "Foreign long position")
+    trader.window.simulation.show_panel()
+    button = next(
+        b for b in trader.window.simulation.panel.findChildren(QPushButton) if b.text() == "Foreign long position"
+    )
     trader.click(button)
     found = trader.until(lambda s: s.unexplained and s.link_up and not s.closed)
-    trader.window.quay.hide()
+    trader.window.simulation.panel.hide()
     trader.frames()
     name = found.unexplained[0].id
     trader.click(trader.helm.strips.strangers[name].button)
@@ -223,17 +225,17 @@ def test_a_position_not_ours_is_loud_and_adopted_with_a_stop(trader):
 def test_a_position_by_another_hand_in_a_shut_market_is_refused_in_a_sentence(trader):
     """It was told as a fault of Hawser's own."""
     trader.choose(SYMBOL)
-    trader.window.gust("halt", 600 * SECOND)
+    trader.window.simulation.gust("halt", 600 * SECOND)
     trader.until(lambda s: not s.instrument(SYMBOL).open)
-    trader.window._stray(1)
+    trader.window.simulation.stray(1)
     trader.qtbot.waitUntil(lambda: f"{SYMBOL} is not trading now" in trader.window.notice.text.text(), timeout=10_000)
     assert trader.window.runtime.faults.count == 0
 
 
 def test_gusts_made_by_hand_last_as_long_as_they_say_and_are_counted(trader):
     trader.choose(SYMBOL)
-    trader.window.show_quay()
-    panel, venue = trader.window.quay, trader.window.runtime.venue
+    trader.window.simulation.show_panel()
+    panel, venue = trader.window.simulation.panel, trader.window.runtime.simulation
     asked = []
     panel.gust.connect(lambda kind, length: asked.append((kind, length // 10**9)))
     for kind, text, more, _ in GUSTS:
@@ -262,7 +264,7 @@ def test_what_else_waits_stands_on_the_chart_too(trader):
 
 def test_weather_is_typed_fault_by_fault(trader):
     trader.key(trader.window, Qt.Key.Key_Q, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-    panel = trader.window.quay
+    panel = trader.window.simulation.panel
     assert panel.isVisible()
     assert panel._told["reject"].text().endswith("so far")  # from the first moment
     panel.field("reject").setText("2")
@@ -272,12 +274,12 @@ def test_weather_is_typed_fault_by_fault(trader):
     panel.field("reject").setText("1")
     panel.field("lost").setText("0")
     trader.key(panel.field("reject"), Qt.Key.Key_Return)
-    trader.qtbot.waitUntil(lambda: trader.window.runtime.venue.weather.reject == 1.0)
-    assert trader.window.foot.weathers.currentText() == "own"
+    trader.qtbot.waitUntil(lambda: trader.window.runtime.simulation.weather.reject == 1.0)
+    assert trader.window.simulation.bar.weathers.currentText() == "own"
     panel.hide()
     trader.choose(SYMBOL)
     trader.key(trader.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-    trader.qtbot.waitUntil(lambda: trader.window.runtime.weather_counts().get("reject", 0) > 0, timeout=20_000)
+    trader.qtbot.waitUntil(lambda: trader.window.runtime.simulation.counts.get("reject", 0) > 0, timeout=20_000)
 
 
 def test_what_is_typed_as_weather():

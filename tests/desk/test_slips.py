@@ -191,7 +191,7 @@ def test_the_held_button_lets_go_with_the_keys(trader):
 
 def test_a_position_not_ours_is_shown_as_it_is_by_now(trader):
     trader.choose(SYMBOL)
-    trader.window._stray(1)
+    trader.window.simulation.stray(1)
     found = trader.until(lambda s: s.unexplained and s.link_up and not s.closed)
     trader.frames()
     held, row = found.unexplained[0], trader.helm.strips.strangers[found.unexplained[0].id]

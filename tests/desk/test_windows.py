@@ -192,7 +192,7 @@ def test_the_time_axis_speaks_the_person_s_zone(trader):
 
 
 def test_pause_speed_and_weather(trader):
-    foot = trader.window.foot
+    foot = trader.window.simulation.bar
     trader.click(foot.pause)
     trader.frames()
     still = trader.now.time
@@ -202,7 +202,7 @@ def test_pause_speed_and_weather(trader):
     foot.speeds.setCurrentText("\u00d760")
     trader.until(lambda s: s.time > still + MINUTE, 10)
     foot.weathers.setCurrentText("gale")
-    trader.qtbot.waitUntil(lambda: trader.window.runtime.venue.sky.weather.name == "gale", timeout=3000)
+    trader.qtbot.waitUntil(lambda: trader.window.runtime.simulation.sky.weather.name == "gale", timeout=3000)
 
 
 def test_an_error_in_the_window_is_written_down_told_and_survived(trader, monkeypatch):
@@ -243,7 +243,7 @@ def test_each_alarm_stays_until_it_is_read(trader):
 
 def test_the_venue_s_silence_is_shown_where_one_looks(open_desk):
     trader = open_desk()
-    session_venue = trader.window.runtime.venue
+    session_venue = trader.window.runtime.simulation
     from hawser.venue import port
 
     trader.window.runtime._link.inbox.put(

@@ -20,7 +20,7 @@ from hawser.verification.world import START, WORLD
 def runtime(root, name, weather, shots):
     def boot(where):
         venue = Quay(GeneratedFeed(WORLD, {}, 3, START, 1), "CHF", 64_000.0, {}, SEVERITIES[weather])
-        return Boot(Account(currency="CHF", equity=64_000.0, balance=64_000.0), venue, Ledger(where.ledger))
+        return Boot(Account(currency="CHF", equity=64_000.0, balance=64_000.0), venue, Ledger(where.ledger), venue)
 
     made = Runtime(profile(name, root), boot, Hooks(snapshot=lambda shot: shots.__setitem__(name, shot)), speed=10.0)
     made.start()

@@ -43,7 +43,7 @@ def _booted(account: Account, profile: Profile, morning: Callable[[Session], Non
         )  # fmt: skip
         prepare = morning if left_at < world.OPENS_AT else None
         account = msgspec.structs.replace(account, rates=rates)
-        return Boot(account, venue, ledger, prepare=prepare, prefix=prefix)
+        return Boot(account, venue, ledger, venue, prepare, prefix=prefix)
 
 
 def play_morning(session: Session) -> None:

@@ -245,3 +245,10 @@ class Venue(Protocol):
         ...
 
     def next_message(self, until: int) -> VenueMessage | None: ...
+
+
+class Connection(Venue, Protocol):
+    """A venue as it is opened for an account."""
+
+    def close(self) -> None:
+        """Nothing more is asked or told."""

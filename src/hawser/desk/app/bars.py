@@ -6,7 +6,6 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
 
 from hawser.desk.common.appearance import Appearance
-from hawser.desk.common.choice import Choice
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
@@ -16,7 +15,6 @@ from hawser.service.views.snapshot import Snapshot
 NOTICE_MS = 12_000
 MOST_UNREAD = 50  # alarms; the Logbook has all
 UNDERSTOOD = "Understood"
-SPEEDS = (1, 5, 10, 60, 300)
 
 
 def _ground(widget: QWidget, height: int) -> QHBoxLayout:
@@ -121,50 +119,23 @@ class NoticeBar(QWidget):
 
 
 class FootBar(QWidget):
-    """The simulated venue's clock, speed and weather, and the theme."""
+    """The venue's clock, how it is paced where it is a simulated one, the link, and the theme."""
 
-    speed = pyqtSignal(float)
-    running = pyqtSignal(bool)
-    weather = pyqtSignal(str)
-    quay_asked = pyqtSignal()
     theme = pyqtSignal()
 
-    def __init__(self, look: Appearance, severities: list[str], speed: float) -> None:
+    def __init__(self, look: Appearance, paced: QWidget) -> None:
         super().__init__()
         self._look = look
         row = _ground(self, 34)
-        self.clock, self.link = Label(), Label()
-        self.link.setProperty("role", "second")
+        self.clock, self.link, caption = Label(), Label(), Label("Quay clock")
+        for label in (self.link, caption):
+            label.setProperty("role", "second")
         self.clock.setMinimumWidth(190)
-        self.pause = QPushButton("Pause")
-        self.pause.setCheckable(True)
-        self.pause.toggled.connect(self._paused)
-        self.speeds = Choice()
-        choices = sorted({*SPEEDS, int(speed)} if speed == int(speed) else {*SPEEDS, speed})
-        for choice in choices:
-            self.speeds.addItem(f"\u00d7{choice:g}", float(choice))
-        self.speeds.setCurrentIndex(choices.index(int(speed) if speed == int(speed) else speed))
-        self.speeds.currentIndexChanged.connect(lambda index: self.speed.emit(self.speeds.itemData(index)))
-        self.weathers = Choice()
-        for name in severities:
-            self.weathers.addItem(name)
-        self.weathers.setCurrentText("fair")
-        self.weathers.currentTextChanged.connect(self.weather)
-        self.faults = QPushButton("faults \u2026")
-        self.faults.setToolTip("The weather fault by fault, and gusts made at once (Ctrl+Shift+Q)")
-        self.faults.clicked.connect(self.quay_asked)
+        self.clock.setAccessibleName("Quay clock")
         self.themes = QPushButton("Night watch")
         self.themes.clicked.connect(self.theme)
-        for label, widget in (("Quay clock", self.clock), ("speed", self.speeds), ("weather", self.weathers)):
-            caption = Label(label)
-            caption.setProperty("role", "second")
-            row.addWidget(caption)
-            row.addWidget(widget)
-            widget.setAccessibleName(label)
-            if widget is self.speeds:
-                row.addWidget(self.pause)
-        row.addWidget(self.faults)
-        row.addWidget(self.link)
+        for part in (caption, self.clock, paced, self.link):
+            row.addWidget(part)
         row.addStretch(1)
         finder = Label("Ctrl+K  all commands")
         finder.setProperty("role", "second")
@@ -172,18 +143,6 @@ class FootBar(QWidget):
         row.addWidget(self.themes)
         look.changed.connect(self._themed)
         self._themed()
-
-    def show_weather(self, name: str) -> None:
-        """The weather's name, also one that is no severity."""
-        self.weathers.blockSignals(True)
-        if self.weathers.findText(name) < 0:
-            self.weathers.addItem(name)
-        self.weathers.setCurrentText(name)
-        self.weathers.blockSignals(False)
-
-    def _paused(self, paused: bool) -> None:
-        self.pause.setText("Run" if paused else "Pause")
-        self.running.emit(not paused)
 
     def _themed(self) -> None:
         self.themes.setText("Night watch" if self._look.palette.name == "paper" else "Paper")

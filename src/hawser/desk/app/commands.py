@@ -60,8 +60,7 @@ class Commands:
             Action("Account: edit size, costs, policy and caps", "", window.edit_account),
             Action("Instrument: edit, import or export its file", "", window.edit_instrument),
             Action("Theme: swap Paper and Night watch", "", window.swap_theme),
-            Action("Quay: pause or run", "", window.foot.pause.toggle),
-            Action("Quay: weather fault by fault, gusts now", "Ctrl+Shift+Q", window.show_quay),
+            *window.simulation.actions(),
             Action("Quit Hawser", "Ctrl+Q", window.close),
         ]
 

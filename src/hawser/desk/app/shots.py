@@ -197,10 +197,10 @@ def order_pictures(window: Window, folder: Path) -> None:
         window.look.set_theme(theme)
         settle(window, lambda: True)
         take(window, folder, f"orders-{theme}")
-    window.show_quay()
+    window.simulation.show_panel()
     settle(window, lambda: True)
     take(window, folder, "quay-night")
-    window.quay.hide()
+    window.simulation.panel.hide()
     window.look.set_theme("paper")
     helm.whole.setSizes([516, 164])
 

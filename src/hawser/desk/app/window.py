@@ -20,7 +20,6 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.account import Account
-from hawser.core.clock import SECOND
 from hawser.core.errors import Unavailable
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
@@ -29,8 +28,8 @@ from hawser.desk.app.accounts_bar import AccountsBar
 from hawser.desk.app.bars import FootBar, HaltBar, NoticeBar
 from hawser.desk.app.finder import Action, Finder
 from hawser.desk.app.heat_panel import HeatPanel
-from hawser.desk.app.quay_panel import QuayPanel
 from hawser.desk.app.rail import Rail
+from hawser.desk.app.simulation import InView, Simulation
 from hawser.desk.app.station_host import StationHost
 from hawser.desk.app.stations import HELM, RIGS, STATIONS, named
 from hawser.desk.app.waterline import Waterline
@@ -38,7 +37,7 @@ from hawser.desk.common import notifying
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.bridge import Bridge
 from hawser.desk.common.editor import Editor
-from hawser.desk.common.station import StationAccount
+from hawser.desk.common.station import Drill, StationAccount
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label
 from hawser.desk.helm.station import ALL_TURNS, Helm
@@ -54,8 +53,6 @@ from hawser.service.alerts.alert import Alert
 from hawser.service.profiles.rigs import Shelf
 from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot
-from hawser.venue.quay.simulated import Simulated
-from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 REMEMBER_MS = 5000  # between two looks at what is to be remembered
 
@@ -89,7 +86,8 @@ class Window(QMainWindow):
         self.setMinimumSize(980, 620)
         self.resize(1280, 800)
         self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
-        self.foot = FootBar(look, list(SEVERITIES), speed)
+        self.simulation = Simulation(self, [account.runtime for account in self.accounts], speed, self._in_view)
+        self.foot = FootBar(look, self.simulation.bar)
         self.accounts_bar = AccountsBar([account_desk.name for account_desk in self.account_desks])
         self.rail = Rail(look, STATIONS)
         self.banner = Label("Opening \u2026 connecting to the venue; trades at the venue stay protected")
@@ -98,7 +96,6 @@ class Window(QMainWindow):
         self._lay_out()
         self.commands: Callable[[], list[Action]] = list  # what the finder offers (`commands.py`)
         self.finder, self.heat = Finder(self, self._offered), HeatPanel(self)
-        self.quay = QuayPanel(self, self._weather_counts)
         self.snapshots = 0
         self._failures: dict[str, str] = {}  # accounts that are not tended, and why
         self._opening = {account_desk.name for account_desk in self.account_desks}
@@ -178,14 +175,6 @@ class Window(QMainWindow):
         self.waterline.flatten.connect(self.flatten)
         self.waterline.heat_asked.connect(self.show_heat)
         self.halt_bar.rearm.connect(self.rearm)
-        self.foot.speed.connect(lambda speed: self._pace(speed=speed))
-        self.foot.running.connect(lambda running: self._pace(running=running))
-        self.foot.weather.connect(self._set_severity)
-        self.foot.quay_asked.connect(self.show_quay)
-        self.quay.weather.connect(self._set_weather)
-        self.quay.named.connect(self.foot.show_weather)
-        self.quay.gust.connect(self.gust)
-        self.quay.stray.connect(self._stray)
         self.foot.theme.connect(self.swap_theme)
         self.look.changed.connect(self.restyle)
         self._app().focusWindowChanged.connect(self._listen)
@@ -199,7 +188,7 @@ class Window(QMainWindow):
         bridge.bar.connect(lambda bar: self._bar(account_desk, bar))
         bridge.alert.connect(self._alert)
         bridge.ready.connect(lambda: self._opened(account_desk))
-        bridge.ready.connect(self._show_weather)
+        bridge.ready.connect(self.simulation.show_account)
         bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(account_desk) + text))
         bridge.failed.connect(lambda text: self._failed(account_desk, text))
         others = [other for other in self.account_desks if other is not account_desk]
@@ -209,17 +198,13 @@ class Window(QMainWindow):
         """What begins a sentence about an account, where there are several."""
         return f"{account_desk.name}: " if len(self.account_desks) > 1 else ""
 
-    def _pace(self, speed: float | None = None, running: bool | None = None) -> None:
-        for account_desk in self.account_desks:
-            account_desk.runtime.pace(speed, running)
-
     def _keys(self) -> None:
         for keys, run in (
             ("Ctrl+K", self.finder.open),
             ("Ctrl+Return", self.place),
             ("Ctrl+Enter", self.place),
             ("Ctrl+Q", self.close),
-            ("Ctrl+Shift+Q", self.show_quay),
+            ("Ctrl+Shift+Q", self.simulation.show_panel),
         ):
             self._key(keys, run)
         for one in STATIONS:
@@ -316,16 +301,9 @@ class Window(QMainWindow):
         self.helm.plan.names.set_plans(self._settings.kept.plans)
         self.show_station(station)
         self._show_accounts()
-        self._show_weather()
+        self.simulation.show_account()
         if self.latest is not None:
             self.show_snapshot(self.latest, None)
-
-    def _show_weather(self) -> None:
-        """What the venue of the account that is shown has: each has its own."""
-        weather = self.runtime.weather
-        if weather is not None:
-            self.quay.show_weather(weather)
-            self.foot.show_weather(severity_of(weather))
 
     def show_snapshot(self, snapshot: Snapshot, before: Snapshot | None) -> None:
         """Parts take turns, so that no single frame paints the whole window; what matters is shown at once."""
@@ -429,36 +407,12 @@ class Window(QMainWindow):
             self.show_station(HELM)
             self.notice.tell("refused", "Not placed yet: this is the plan. Press Ctrl+Enter again to place it")
 
-    def _weather_counts(self) -> dict[str, int]:
-        return self.runtime.weather_counts()
-
-    def show_quay(self) -> None:
-        self.quay.open(self.helm.symbol)
-
-    def _set_severity(self, severity: str) -> None:
-        if severity in SEVERITIES:
-            self.quay.show_weather(SEVERITIES[severity])
-            self._set_weather(SEVERITIES[severity], 1)
-
-    def _set_weather(self, weather: Weather, seed: int) -> None:
-        self.runtime.at_venue(lambda venue: venue.set_weather(weather, seed))
-
-    def gust(self, kind: str, length: int) -> None:
-        symbol = self.helm.symbol
-        self.runtime.at_venue(lambda venue: venue.gust(kind, symbol, length))
-
-    def _stray(self, side: int) -> None:
-        """A position by another hand, and a line that drops so that it is found."""
+    def _in_view(self) -> InView:
         view = self.latest.instrument(self.helm.symbol) if self.latest is not None else None
-        if view is None:
-            return
-        symbol, steps = view.instrument.symbol, max(1, view.instrument.qty_min_steps)
+        return InView(self.runtime, self.helm.symbol, view.instrument if view is not None else None)
 
-        def make(venue: Simulated) -> None:
-            venue.stray(symbol, side, steps)
-            venue.gust("drop", "", SECOND)
-
-        self.runtime.at_venue(make)
+    def drills(self) -> list[Drill]:
+        return self.simulation.drills()
 
     def swap_theme(self) -> None:
         self.look.set_theme("night" if self.look.palette.name == "paper" else "paper")

@@ -43,6 +43,14 @@ class StationAccount(NamedTuple):
     shown: Shown
 
 
+class Drill(NamedTuple):
+    """Something that is made to happen: what the button says, its help, and what it does."""
+
+    text: str
+    tip: str
+    act: Callable[[], None]
+
+
 class Desk(Protocol):
     """What a station may ask of the window."""
 
@@ -67,8 +75,8 @@ class Desk(Protocol):
     def plan_with(self, rig: Rig) -> None:
         """Go to the Helm, and put this rig into the plan or on the trade that is chosen there."""
 
-    def gust(self, kind: str, length: int) -> None:
-        """Have the simulated venue make a gust of `length` ns in the instrument that is shown."""
+    def drills(self) -> list[Drill]:
+        """What can be made to happen at the venue, to try guards; none where it is no simulated one."""
 
 
 class StationView(QWidget):

@@ -25,7 +25,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
 from hawser.core.plan import BY_HAND
 from hawser.desk.common.appearance import Appearance
-from hawser.desk.common.station import Desk, StationAccount, StationView
+from hawser.desk.common.station import Desk, Drill, StationAccount, StationView
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label, escaped
 from hawser.desk.guards.alerts_panel import AlertsPanel
@@ -45,10 +45,9 @@ EVERY_MS = 500
 
 def opened(desk: Desk, account: StationAccount) -> GuardStation:
     """The guards of an account."""
-    guards = GuardStation(desk.look, account.runtime, account.shown)
+    guards = GuardStation(desk.look, account.runtime, account.shown, desk.drills)
     account.bridge.guards.connect(guards.show_picture)
     account.bridge.tried.connect(guards.alerts.show_tried)
-    guards.gust.connect(desk.gust)
     guards.refused.connect(lambda text: desk.tell("refused", text))
     return guards
 
@@ -56,11 +55,13 @@ def opened(desk: Desk, account: StationAccount) -> GuardStation:
 class GuardStation(StationView):
     """Asks the runtime for the guards' picture while it is looked at."""
 
-    gust = pyqtSignal(str, object)
     refused = pyqtSignal(str)
 
-    def __init__(self, look: Appearance, runtime: Runtime, shown: Shown) -> None:
+    def __init__(
+        self, look: Appearance, runtime: Runtime, shown: Shown, drills: Callable[[], list[Drill]] = list
+    ) -> None:
         super().__init__()
+        self._drills_there, self._has_drills = drills, False
         self.setObjectName("ground")
         self._look, self._runtime = look, runtime
         self._demo = runtime.profile.name.startswith("demo")
@@ -150,16 +151,9 @@ class GuardStation(StationView):
         inner = QVBoxLayout()
         inner.setContentsMargins(12, 0, 12, 10)
         inner.addWidget(self.watch_only)
-        for text, tip, act in (
-            ("News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news),
-            ("Spread \u00d73 for 20 s", "At the simulated venue, for the instrument on the Helm", self._squall),
-            ("Silent feed for 100 s", "At the simulated venue, for the instrument on the Helm", self._hush),
-            ("End the made-up news", "Removes made-up events", self._runtime.end_drills),
-        ):
-            button = QPushButton(text)
-            button.setToolTip(tip)
-            button.clicked.connect(lambda _, act=act: act())
-            inner.addWidget(button)
+        self._happenings = inner
+        self._add_drill(Drill("News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news), 1)
+        self._add_drill(Drill("End the made-up news", "Removes made-up events", self._runtime.end_drills), 2)
         box.addLayout(inner)
         watch, box = _panel("Dead man's watch", "")
         self.watch = WatchPanel(self._runtime.sentry, self._runtime.alerts)
@@ -218,6 +212,7 @@ class GuardStation(StationView):
     # What is told
 
     def show_picture(self, picture: GuardPicture) -> None:
+        self._add_drills_of_venue()
         self.picture, self.editor.policy = picture, picture.policy
         self.day.show_picture(picture)
         self.switches.show_views([view for view in picture.views if view.gauge is not None], picture.time)
@@ -264,11 +259,19 @@ class GuardStation(StationView):
             return
         self._runtime.drill_news(self._runtime.watched)
 
-    def _squall(self) -> None:
-        self.gust.emit("squall", 20 * SECOND)
+    def _add_drill(self, drill: Drill, place: int) -> None:
+        button = QPushButton(drill.text)
+        button.setToolTip(drill.tip)
+        button.clicked.connect(lambda _: drill.act())
+        self._happenings.insertWidget(place, button)
 
-    def _hush(self) -> None:
-        self.gust.emit("hush", 100 * SECOND)
+    def _add_drills_of_venue(self) -> None:
+        """Those of the venue, once it is known what it is; what ends the made-up news stays last."""
+        if not self._has_drills:
+            found = self._drills_there()
+            self._has_drills = bool(found)
+            for drill in found:
+                self._add_drill(drill, self._happenings.count() - 1)
 
     def ask_reason(self, name: str, subject: str) -> None:
         """Show where the reason is typed."""

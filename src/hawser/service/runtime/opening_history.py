@@ -66,4 +66,4 @@ def boot(inputs: Inputs, profile: Profile) -> Boot:
         if inputs.history.off_grid:
             count, tick = inputs.history.off_grid, inputs.instrument.tick
             notes.append(f"{inputs.path.name}: {count} prices were off the tick of {tick} and were rounded to it")
-        return Boot(inputs.account, venue, ledger, notes=notes)
+        return Boot(inputs.account, venue, ledger, venue, notes=notes)

@@ -31,7 +31,7 @@ def boot(path: Path, account: Account | None, profile: Profile) -> Boot:
                 currency=venue.welcome.currency, equity=balance, balance=balance, size=SizeRule(percent=0.5),
                 policy=Policy(max_heat_percent=3.0),
             )  # fmt: skip
-        return Boot(account, venue, ledger, venue_at=str(path))
+        return Boot(account, venue, ledger, venue, venue_at=str(path))
 
 
 def serve(venue: Quay, path: Path, speed: float) -> None:

@@ -48,9 +48,9 @@ from hawser.service.views.logbook_lines import Line, Teller
 from hawser.service.views.snapshot import Snapshot, taken
 from hawser.service.watchdog.control import Sentry
 from hawser.service.watchdog.heartbeat import Heart, read_pulse
+from hawser.venue import port
 from hawser.venue.clock import Clock, uptime
 from hawser.venue.quay.simulated import Simulated
-from hawser.venue.quay.weather import Weather
 
 FRAME = 1 / 30
 AFTER_FAULT = 1.0  # seconds until the next picture where one has failed
@@ -67,8 +67,9 @@ class Boot(msgspec.Struct):
     """What a profile starts with. `prepare` plays what must have happened before anybody looks (lockstep)."""
 
     account: Account
-    venue: Simulated
+    venue: port.Connection
     ledger: Ledger
+    simulation: Simulated | None = None  # the same venue where it is a simulated one, whose weather can be set
     prepare: Callable[[Session], None] | None = None
     notes: list[str] = []
     prefix: str = ""  # of client order ids; empty: drawn at random once for a ledger
@@ -132,7 +133,8 @@ class Runtime:
         self._watch = ShownInstrument()
         self._teller = Teller()
         self._link: Link | None = None
-        self.venue: Simulated | None = None
+        self.simulation: Simulated | None = None  # from when the account is open
+        self._venue: port.Connection | None = None
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
         self._serial = self._first = 0
         self._venue_at = ""
@@ -272,20 +274,12 @@ class Runtime:
     def pace(self, speed: float | None = None, running: bool | None = None) -> None:
         """Change the venue's clock: how many times as fast, and whether it runs."""
         self.clock.set(speed, running)
-        self.at_venue(lambda venue: venue.pace(speed, running))
+        self.simulate(lambda venue: venue.pace(speed, running))
 
-    def weather_counts(self) -> dict[str, int]:
-        """What the venue's weather has done so far, by kind."""
-        return dict(self.venue.counts) if self.venue is not None else {}
-
-    @property
-    def weather(self) -> Weather | None:
-        """The venue's weather now; None before it is there."""
-        return self.venue.weather if self.venue is not None else None
-
-    def at_venue(self, work: Callable[[Simulated], None]) -> None:
-        """Have something done at the simulated venue, on its own thread: its weather, a gust."""
-        link, venue = self._link, self.venue
+    def simulate(self, work: Callable[[Simulated], None]) -> None:
+        """Have something done at the simulated venue, on its own thread: its weather, a gust. Nothing where the venue
+        is none."""
+        link, venue = self._link, self.simulation
         if link is not None and venue is not None:
             link.do(lambda: self._worked(work, venue))
 
@@ -345,7 +339,7 @@ class Runtime:
     def _open(self) -> Session:
         prime_rules()
         boot = self._boot(self.profile)
-        self.venue, self._venue_at = boot.venue, boot.venue_at
+        self._venue, self.simulation, self._venue_at = boot.venue, boot.simulation, boot.venue_at
         self._beside(partial(self._hear_past, boot.ledger))
         try:
             session = self._session(boot)
@@ -542,8 +536,8 @@ class Runtime:
         if self._link is not None:
             self._beside(self._link.stop)
         self._beside(session.close)
-        if self.venue is not None:
-            self._beside(self.venue.close)
+        if self._venue is not None:
+            self._beside(self._venue.close)
         if self._over:
             self._beside(self._last_words)
 

@@ -8,7 +8,7 @@ from hawser.venue import port
 from hawser.venue.quay.weather import Weather
 
 
-class Simulated(port.Venue, Protocol):
+class Simulated(port.Connection, Protocol):
     """A venue with weather. Its methods are called on the thread that drives it."""
 
     @property
@@ -29,5 +29,3 @@ class Simulated(port.Venue, Protocol):
 
     def pace(self, speed: float | None, running: bool | None) -> None:
         """Set a clock of its own, where it has one."""
-
-    def close(self) -> None: ...
