@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 import msgspec
 from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPolygonF
@@ -24,7 +22,6 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from hawser.core.derivation import AT_RISK, DerivationStep, derivation
-from hawser.core.guards.context import Closed
 from hawser.core.rig import Rig
 from hawser.core.rig_sentences import sentence
 from hawser.desk.common.appearance import Appearance
@@ -153,19 +150,6 @@ class Also(QWidget):
         return [name for name, box in self.boxes.items() if box.isChecked()]
 
 
-def _closed(planning: Planning, snapshot: Snapshot) -> tuple[Closed, ...]:
-    """Why the plan may not enter now, before anybody tries; where it has errors, why nothing may."""
-    view = snapshot.instrument(planning.symbol)
-    if view is None:
-        return ()
-    if planning.plan is None:
-        return view.closed
-    r_ticks = float(planning.sizing.r_ticks) if planning.sizing is not None else math.nan
-    sides = (1, -1) if planning.straddle is not None else (planning.plan.side,)
-    found = [snapshot.closed_for(msgspec.structs.replace(planning.plan, side=side), r_ticks) for side in sides]
-    return tuple(dict.fromkeys(one for closed in found for one in closed))
-
-
 class PlanPanel(QFrame):
     """Holds a Planning; says when what is typed changes and when it is to be placed."""
 
@@ -177,7 +161,6 @@ class PlanPanel(QFrame):
         super().__init__()
         self.setObjectName("panel")
         self._look, self.planning = look, Planning()
-        self.unseen = ""  # why nobody can have meant this plan yet
         self._fields: dict[str, QLineEdit] = {}
         self._rows: dict[str, list[QWidget]] = {}
         self._problems: dict[str, QLabel] = {}  # what is wrong with a field, told under it
@@ -414,7 +397,7 @@ class PlanPanel(QFrame):
 
     def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
         if event.type() == event.Type.FocusIn:
-            self.unseen = ""
+            self.planning.unseen = ""
             self._scrolled.ensureWidgetVisible(watched, 0, 4)  # also where no Tab key has led to it
             self.focused.emit()
         return bool(super().eventFilter(watched, event))
@@ -431,7 +414,7 @@ class PlanPanel(QFrame):
         self._changed()
 
     def set_side(self, side: int) -> None:
-        self.unseen = ""
+        self.planning.unseen = ""
         self._take(msgspec.structs.replace(self._typed(), side=side))
 
     def take(self, draft: Draft) -> None:
@@ -511,15 +494,12 @@ class PlanPanel(QFrame):
         planning = self.planning
         planning.reckon(snapshot)
         sizing, request = planning.sizing, planning.request
-        closed = _closed(planning, snapshot)
-        refusal = "" if planning.errors else planning.refusal  # errors stand under their fields
-        shut = f"Entries closed: {fg.reasons(closed, snapshot.time)}" if closed else ""
-        trouble = self.unseen or refusal or shut
+        trouble = planning.trouble(snapshot.time)
         if self.trouble.text() != trouble:
             self.trouble.setText(trouble)
             self.trouble.setVisible(bool(trouble))
-            self.trouble.setToolTip(plain_tip("\n".join(fg.reason(one, snapshot.time) for one in closed)))
-        self.button.setEnabled(sizing is not None and not closed and not self.unseen)
+            self.trouble.setToolTip(plain_tip("\n".join(fg.reason(one, snapshot.time) for one in planning.closed)))
+        self.button.setEnabled(planning.may_be_placed)
         word = fg.side_word(planning.draft.side)
         if self.pages.currentIndex() == 1:
             fixed = planning.plan is not None and planning.plan.size.method == "fixed"

@@ -144,7 +144,7 @@ class Helm(StationView):
             gone = self.symbol
             self._first_choice(snapshot)
             if gone:  # a hand on its way to the button meant the plan that stood there
-                self.plan.unseen = (
+                self.plan.planning.unseen = (
                     f"{gone} is not traded any more. This is the plan of {self.symbol}: choose it to go on"
                 )
         elif view is not None and view.instrument != self._traded:
@@ -224,7 +224,7 @@ class Helm(StationView):
     # Choices
 
     def choose_instrument(self, symbol: str) -> None:
-        self.plan.unseen = ""
+        self.plan.planning.unseen = ""
         if symbol != self.symbol and self._snapshot is not None:
             self._take_up(symbol)
 
@@ -428,8 +428,9 @@ class Helm(StationView):
     def place(self) -> None:
         """Place the plan, once for each press."""
         planning, plan = self.plan.planning, self.plan.planning.plan
-        if plan is None or not self.plan.button.isEnabled():
-            problem = next(iter(self.plan.planning.errors.values()), "") or self.plan.trouble.text()
+        if plan is None or not planning.may_be_placed:
+            now = self._snapshot.time if self._snapshot is not None else 0
+            problem = next(iter(planning.errors.values()), "") or planning.trouble(now)
             self.refused.emit(f"Not placed: {problem or 'there is no plan'}")
             return
         straddle, seen = planning.straddle, planning.request.ref if planning.request is not None else 0

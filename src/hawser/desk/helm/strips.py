@@ -376,8 +376,13 @@ class StripPanel(QFrame):
         self.list_area.setWidget(inside)
         self.list_area.setWidgetResizable(True)
         self.list_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._in_view = ""  # the chosen trade that was scrolled to
+        self._in_view = ""  # the chosen trade that is scrolled to, until a person scrolls
+        self._chosen = ""
         self._scroll_soon = once(self, 0, self._scroll_to_chosen)
+        bar = self.list_area.verticalScrollBar()
+        assert bar is not None
+        bar.actionTriggered.connect(self._scrolled_by_hand)
+        bar.rangeChanged.connect(self._scroll_soon.start)  # rows that change their height move those below
         box = QVBoxLayout(self)
         box.setContentsMargins(1, 1, 1, 1)
         box.setSpacing(0)
@@ -458,9 +463,12 @@ class StripPanel(QFrame):
         self._empty.setVisible(not live and not snapshot.unexplained)
         self._ruler.setVisible(bool(live))
         self._show_sums(snapshot, live)
-        if selected != self._in_view:
-            self._in_view = selected
+        if selected != self._chosen:
+            self._chosen = self._in_view = selected
             self._scroll_soon.start()  # a new row has its place only once it is laid out
+
+    def _scrolled_by_hand(self) -> None:
+        self._in_view = ""
 
     def _scroll_to_chosen(self) -> None:
         row = self.rows.get(self._in_view)

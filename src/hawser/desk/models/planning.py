@@ -16,12 +16,14 @@ from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.entry import EntryRule
 from hawser.core.errors import BadInput, Refused
+from hawser.core.guards.context import Closed
 from hawser.core.indicator_values import basis, own_atr, plan_atr
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
 from hawser.core.rig import Ladder, Rig
 from hawser.core.size_terms import SizeRequest, Sizing
 from hawser.core.sizing import sized
+from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import waits_text
 from hawser.formats.declared import as_read
 from hawser.service.views.snapshot import Snapshot, plan_request
@@ -65,6 +67,8 @@ class Planning:
     request: SizeRequest | None = None
     sizing: Sizing | None = None
     refusal: str = ""
+    closed: tuple[Closed, ...] = ()  # why entries do not pass now
+    unseen: str = ""  # why nobody can have meant this plan yet
     currency: str = "CHF"
     rigs: dict[str, Rig] = field(default_factory=dict)
     bars: Bars | None = None  # completed bars of this instrument and timeframe, for stops taken from them
@@ -150,16 +154,38 @@ class Planning:
             return None
 
     def reckon(self, snapshot: Snapshot) -> None:
-        """Size the plan at this snapshot; `refusal` says why where there is no size."""
+        """Size the plan at this snapshot; `refusal` says why where there is no size, `closed` what keeps it out."""
         self.sizing, self.request, self.refusal = None, None, ""
         if self.plan is None:
             self.refusal = next(iter(self.errors.values()), "")
-            return
-        try:
-            self.request = plan_request(snapshot, self.plan, self.basis(), self.own_atr())
-            self.sizing = sized(self.request)
-        except Refused as refusal:
-            self.refusal = refusal.sentence
+        else:
+            try:
+                self.request = plan_request(snapshot, self.plan, self.basis(), self.own_atr())
+                self.sizing = sized(self.request)
+            except Refused as refusal:
+                self.refusal = refusal.sentence
+        self.closed = self._closed(snapshot)
+
+    def _closed(self, snapshot: Snapshot) -> tuple[Closed, ...]:
+        """Why the plan may not enter now, before anybody tries; where it has errors, why nothing may."""
+        view = snapshot.instrument(self.symbol)
+        if view is None:
+            return ()
+        if self.plan is None:
+            return view.closed
+        r_ticks = float(self.sizing.r_ticks) if self.sizing is not None else math.nan
+        sides = (1, -1) if self.straddle is not None else (self.plan.side,)
+        found = [snapshot.closed_for(msgspec.structs.replace(self.plan, side=side), r_ticks) for side in sides]
+        return tuple(dict.fromkeys(one for closed in found for one in closed))
+
+    @property
+    def may_be_placed(self) -> bool:
+        return self.sizing is not None and not self.closed and not self.unseen
+
+    def trouble(self, now: int) -> str:
+        """What keeps the plan from being placed at `now`, apart from what is wrong in a field; empty: nothing."""
+        shut = f"Entries closed: {fg.reasons(self.closed, now)}" if self.closed else ""
+        return self.unseen or ("" if self.errors else self.refusal) or shut
 
     def basis(self) -> float:
         """What the plan's stop stands on, where it is taken from bars; worked out once for each completed bar."""
