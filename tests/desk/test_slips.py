@@ -111,7 +111,7 @@ def test_a_line_in_the_hand_whose_trade_ends_moves_nothing_of_the_plan(trader):
     trader.drag_line(line.price * 1.0001)
     assert trader.chart.dragging
     trader.drag_scale(trade.resting_stop, trade.resting_stop + 3, drop=False)
-    trader.helm.close_trade(trade.id)
+    trader.helm.model.close(trade.id)
     trader.until(lambda s: s.trade(trade.id) is None or s.trade(trade.id).state == states.ENDED)
     trader.frames()
     draft = trader.plan.planning.draft
@@ -130,9 +130,9 @@ def test_escape_gives_up_a_line_that_is_being_dragged(trader):
     trader.chart.plot.setFocus()
     trader.take_line(line)
     trader.drag_line(before * 1.0002)
-    assert trader.helm._wish is not None
+    assert trader.helm.model.wish is not None
     trader.key(trader.chart.plot, Qt.Key.Key_Escape)
-    assert trader.helm._wish is None
+    assert trader.helm.model.wish is None
     assert not trader.chart.dragging
     trader.drop_line()
     trader.frames()
@@ -165,7 +165,7 @@ def test_a_stop_is_not_widened_from_elsewhere_than_was_told(trader, monkeypatch)
             return
         seen.append(box.text())
         later = msgspec.structs.replace(trade, stop=trade.stop + 5)
-        trader.helm._snapshot = msgspec.structs.replace(trader.now, trades=(later,))
+        trader.helm.model.snapshot = msgspec.structs.replace(trader.now, trades=(later,))
         next(b for b in box.findChildren(QPushButton) if b.text().startswith("Widen")).click()
 
     asked = asks_of(trader, monkeypatch)

@@ -43,6 +43,7 @@ from hawser.desk.common.words import Label
 from hawser.desk.helm.station import ALL_TURNS, Helm
 from hawser.desk.logbook.station import Logbook
 from hawser.desk.models.editing import KEPT_BY_VENUE
+from hawser.desk.models.helm import OtherAccount
 from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.settings import Kept, Settings
 from hawser.desk.theme.palette import qt_palette, stylesheet
@@ -192,7 +193,7 @@ class Window(QMainWindow):
         bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(account_desk) + text))
         bridge.failed.connect(lambda text: self._failed(account_desk, text))
         others = [other for other in self.account_desks if other is not account_desk]
-        helm.share_with([(other.name, lambda other=other: other.latest, other.runtime) for other in others])  # type: ignore[misc]  # the default binds
+        helm.share_with([OtherAccount(other.name, partial(_latest_of, other), other.runtime) for other in others])
 
     def _of(self, account_desk: AccountDesk) -> str:
         """What begins a sentence about an account, where there are several."""
@@ -498,3 +499,7 @@ def _alerting(snapshot: Snapshot) -> tuple[object, ...]:
     """What must not wait for its turn: protection, halt, link, trades that come and go."""
     trades = tuple((trade.id, trade.state) for trade in snapshot.trades)
     return snapshot.exposed, snapshot.closed, snapshot.link_up, snapshot.faults, trades
+
+
+def _latest_of(account_desk: AccountDesk) -> Snapshot | None:
+    return account_desk.latest
