@@ -103,6 +103,16 @@ def test_a_plan_with_an_error_is_not_placed_and_says_why(at):
     assert at.account.asked == []
 
 
+def test_a_plan_that_was_refused_brings_no_later_trade_into_view(at):
+    assert at.model.place(()) == ""
+    hand, ask = at.account.hand, at.account.asked[0].ask
+    at.model.refused(ask)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.fill(hand.trade.entry, 1, hand.trade.ref)
+    at.look()
+    assert at.model.selected == ""
+
+
 def test_the_same_plan_goes_to_the_accounts_that_are_chosen_without_the_price_seen_here(at):
     others = {name: Account() for name in ("Mole", "Pier")}
     at.model.others = [OtherAccount(name, lambda one=one: one.snapshot, one) for name, one in others.items()]

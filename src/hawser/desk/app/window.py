@@ -335,6 +335,8 @@ class Window(QMainWindow):
             self._show_history()
 
     def _told(self, account_desk: AccountDesk, tell: Tell) -> None:
+        if tell.ask and tell.weight == "refused":
+            account_desk.helm.model.refused(tell.ask)
         subject = f"{tell.symbol}: " if tell.symbol else ""
         self.notice.tell(tell.weight, self._of(account_desk) + subject + tell.text)
 

@@ -241,6 +241,11 @@ class HelmModel:
                 runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
         return ""
 
+    def refused(self, ask: str) -> None:
+        """An ask of ours was refused: a trade that comes later is none of it."""
+        if ask == self._placed:
+            self._placed = ""
+
     def also(self) -> dict[str, str]:
         """What the plan comes to on the other accounts, in words by name: each sized by its own equity."""
         plan, found = self.planning.plan, {}
