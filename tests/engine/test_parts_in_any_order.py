@@ -1,5 +1,6 @@
 """All that rests beside a stop: targets, loss steps, the rungs of a ladder, lines held here. Answers come in any order
-while a person moves, sets, holds and closes: in the end the venue has what the trade wants, and no more.
+while a person moves, sets, holds, closes and changes the rules, and the market moves: in the end the venue has what the
+trade wants, and no more.
 """
 
 from __future__ import annotations
@@ -9,10 +10,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from anyorder import Story, played
-from byhand import SYMBOL, ByHand, of
+from byhand import SYMBOL, ByHand, of, plan
 from hawser.core.entry import HeldRule
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.rig import Ladder, LossStep, Measure, Rig
+from hawser.core.rig import After, BreakEven, Ladder, LossStep, Measure, Rig, Trail
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
@@ -21,6 +22,10 @@ from hawser.engine.protection.parts import part_wants
 
 TARGETS = tuple(TargetRule(share=share, r=r) for share, r in ((0.4, 1.0), (0.3, 2.0), (0.2, 3.0)))
 LOSSES = (LossStep(0.4, 0.3), LossStep(0.7, 0.2))
+KINDS = (
+    *("move",) * 4, "set", "set", "hold", "close", "gone", "target", "loss", "rung", "rung", "rules", "even",
+    *("market",) * 4,
+)  # fmt: skip
 ADJUSTED = 8  # ticks: put elsewhere, and then once more
 
 
@@ -42,8 +47,7 @@ class Parts(Story):
 
     def act(self) -> None:
         if self.draw.random() < 0.12 and self.hand.trade.state in (states.EXPOSED, states.PROTECTED):
-            kinds = ("move", "move", "move", "set", "set", "hold", "close", "gone", "target", "loss", "rung", "rung")
-            self.touch(self.draw.choice(kinds))
+            self.touch(self.draw.choice(KINDS))
             self.venue.collect()
         super().act()
 
@@ -57,16 +61,41 @@ class Parts(Story):
             do(ev.CloseTrade, ask=f"C{self.hand.now}", trade=trade.id, share=draw.choice((0.02, 0.2, 0.5)))
         elif kind == "gone":
             self.take_back()
+        elif kind == "even":
+            do(ev.StopToEntry, ask=f"E{self.hand.now}", trade=trade.id)
+        elif kind == "market":
+            self.move_market()
+        elif kind == "rules" and not self.laddered:
+            self.change_rules()
         elif trade.targets and not self.laddered:
             number, level = draw.choice(trade.targets).number, 61_260 + draw.randint(0, 600)
             if kind == "move":
-                self.moved[number] = level
                 do(ev.MoveTarget, ask=f"T{level}", trade=trade.id, number=number, level=level)
+                if any((one.number, one.level) == (number, level) for one in trade.targets):  # it was not refused
+                    self.moved[number] = level
             else:
                 number = draw.choice((0, number))
                 self.moved.pop(number, None)
                 share = draw.choice((0.0, 0.2, 0.5))
                 do(ev.SetTarget, ask=f"S{level}", trade=trade.id, number=number, level=level, share=share)
+
+    def change_rules(self) -> None:
+        """Another rig: its targets, its loss steps, perhaps a trail, and the stop to the entry early."""
+        draw, trail = self.draw, Trail(ticks=float(self.draw.randint(40, 300)))
+        rig = Rig(
+            name="another", stop=StopRule(ticks=draw.randint(60, 400)), loss_step=LOSSES if draw.random() < 0.4 else (),
+            break_even=BreakEven(After(r=draw.uniform(0, 0.5))) if draw.random() < 0.5 else None,
+        )  # fmt: skip
+        targets = TARGETS[: draw.randint(0, 3)]
+        self.moved.clear()
+        chosen = plan(stop=rig.stop, targets=targets, rig=rig, trail=trail if draw.random() < 0.5 else None)
+        self.hand.do(ev.ChangeRules, ask=f"R{self.hand.now}", trade=self.hand.trade.id, plan=chosen)
+
+    def move_market(self) -> None:
+        bid = 61_230 + self.draw.randint(-25, 200)
+        self.hand.quote(bid, bid + 12)
+        if self.draw.random() < 0.3:
+            self.hand.bar(bid * 1e-5, atr=0.00145)
 
     def take_back(self) -> None:
         """Another hand cancels an order, and that may be told."""
