@@ -49,6 +49,9 @@ class _Found(msgspec.Struct):
     wrong: str = ""
 
 
+_found = msgspec.msgpack.Decoder(_Found)  # here: what several threads load late is looked at by one
+
+
 def read_apart(
     data: bytes, sources: NewsSources, now: int, last: int, given_up: Callable[[], bool]
 ) -> tuple[tuple[NewsEvent, ...], int]:
@@ -64,7 +67,7 @@ def read_apart(
             raise
     if reading.returncode:
         raise BadInput("bad_news", f"its events cannot be worked out within {SECONDS} s and {MEMORY >> 20} MB")
-    found = msgspec.msgpack.decode(answer, type=_Found)
+    found = _found.decode(answer)
     if found.wrong:
         raise BadInput("bad_news", found.wrong)
     return found.events, found.reaches

@@ -6,6 +6,7 @@ import contextlib
 import os
 import signal
 import sys
+import threading
 from collections.abc import Callable
 from types import TracebackType
 from typing import NoReturn
@@ -17,12 +18,15 @@ from hawser.desk.app.commands import Commands
 from hawser.desk.app.window import Window
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.bridge import Bridge
+from hawser.desk.common.timing import every
 from hawser.desk.models.settings import Settings
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.service.profiles.profile import Profile
 from hawser.service.profiles.rigs import Shelf
 from hawser.service.runtime.runtime import Boot, Runtime
 from hawser.venue.clock import uptime
+
+LOOK_MS = 100  # between looks whether a signal has come: Python sees none while Qt waits
 
 
 def display_missing() -> bool:
@@ -91,12 +95,17 @@ def run(
     for account_desk in window.account_desks:
         QTimer.singleShot(0, account_desk.runtime.start)
     QTimer.singleShot(0, window.stack.load_rest)
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: window.leave())
-    wake = QTimer()  # lets Python look at signals
-    wake.timeout.connect(lambda: None)
-    wake.start(200)
+    leave_on_signals(window)
     _leave(int(app.exec()))
+
+
+def leave_on_signals(window: Window) -> None:
+    """Close when a signal says so: between two events, never in the middle of what it came into, which would stay half
+    done while the window waits for its threads."""
+    told = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: told.set())
+    every(window, LOOK_MS, lambda: window.leave() if told.is_set() else None).start()
 
 
 def _leave(status: int) -> NoReturn:

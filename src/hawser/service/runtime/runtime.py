@@ -40,6 +40,7 @@ from hawser.service.recording import Aside, Extent
 from hawser.service.runtime.faults import Faults
 from hawser.service.runtime.news_watch import NewsWatch, unknown
 from hawser.service.runtime.session import Session
+from hawser.service.runtime.struct_types import make_all
 from hawser.service.runtime.venue_thread import Link
 from hawser.service.runtime.warming import prime_rules
 from hawser.service.views.guards import GuardPicture
@@ -151,6 +152,7 @@ class Runtime:
 
     def start(self) -> None:
         if not self._stop.is_set():  # a window may be closed before it was ever painted
+            make_all()
             self._thread.start()
 
     def stop(self) -> None:
