@@ -6,15 +6,30 @@ import sys
 OPENED = """
 import sys, tempfile, threading
 from pathlib import Path
-from hawser.demo.boot import boot
+import hawser.demo
+from hawser.core.account import Account
+from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.profile import profile
-from hawser.service.runtime.runtime import Hooks, Runtime
+from hawser.service.runtime.runtime import Boot, Hooks, Runtime
+from hawser.venue.quay.generator import GeneratedFeed
+from hawser.venue.quay.quay import Quay
+from hawser.venue.quay.store import BookStore
+from hawser.venue.quay.weather import SEVERITIES
+from hawser.verification.world import START, WORLD
 looked, ready = set(), threading.Event()
+
+def boot(where):
+    feed = GeneratedFeed(WORLD, {}, 3, START, 1)
+    venue = Quay(feed, "CHF", 64_000.0, {}, SEVERITIES["calm"], store=BookStore(where.venue))
+    account, guards = Account(currency="CHF", equity=64_000.0, balance=64_000.0), Path(hawser.demo.__file__).parent
+    return Boot(account, venue, Ledger(where.ledger), venue, guards=guards / "guards.toml")
+
 def note(frame, event, _):
     asked = event == "call" and frame.f_code.co_name == "get_class_annotations"
-    ours = asked and "hawser" in frame.f_back.f_code.co_filename and frame.f_back.f_code.co_name != "<module>"
-    if ours:  # asked by what reads a value; what only describes a class keeps nothing, and modules load one at a time
-        looked.add(threading.current_thread().name)
+    by = frame.f_back.f_code if asked else None
+    if asked and "hawser" in by.co_filename and by.co_name != "<module>":
+        looked.add(threading.current_thread().name)  # what only describes a class keeps nothing; modules take turns
+
 threading.setprofile(note)  # of every thread that begins from here on
 with tempfile.TemporaryDirectory() as root:
     runtime = Runtime(profile("demo", Path(root)), boot, Hooks(ready=ready.set))
