@@ -27,7 +27,7 @@ SERVICE = (
 )  # fmt: skip
 PLACES = {  # the tests that look at them, the quick ones first: most faults end there
     "core/rules": (ENGINE, ("tests/core",), ("tests/rehearsal",), SERVICE),
-    "engine": (ENGINE, SERVICE),
+    "engine": (ENGINE, SERVICE, ("tests/verification/test_parity.py",)),
 }
 TOO_LONG_S = 900  # a fault that never ends is found
 STORMS = """

@@ -80,3 +80,12 @@ def test_a_step_that_the_division_has_lost_is_found_again():
     terms = (7.0, 1e-04, 37_348.11, 28_557.14, 1.0, 0.0, 0.0, 0.0)
     steps = steps_within(47_043.0, 1e-05, *terms)
     assert risk_of(steps * 1e-05, *terms) <= 47_043.0 * (1 + BUDGET_NOISE) < risk_of((steps + 1) * 1e-05, *terms)
+
+
+@pytest.mark.parametrize(("ref", "stop"), [(100.0, 150.0), (150.0, 100.0)])
+def test_a_size_where_one_fill_costs_its_least_commission_and_the_other_more(ref, stop):
+    """Each of the two has a bound of its own; without it the risk would be dozens of small steps too much."""
+    costs = (50.0, 1.0, ref, stop, 1.0, 0.0, 0.001, 10.0)
+    budget = risk_of(80.0, *costs)
+    assert steps_within(budget, 0.001, *costs) == 80_000
+    assert risk_of(80.001, *costs) > budget * (1 + BUDGET_NOISE)
