@@ -17,8 +17,8 @@ from hawser.core.clock import MINUTE
 from hawser.demo import world
 from hawser.desk.app.start import application
 from hawser.desk.chart.chart import Chart
-from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.models.pyramid import Pyramid
 
 FRAMES = 240
 
