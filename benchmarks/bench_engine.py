@@ -13,8 +13,6 @@ import time
 from decimal import Decimal
 from pathlib import Path
 
-from hawser.service.runtime.simulation_messages import ticks
-
 from hawser.core.account import Account, SizeRule
 from hawser.core.clock import MINUTE, SECOND
 from hawser.core.entry import HeldRule
@@ -26,6 +24,7 @@ from hawser.engine import events as ev
 from hawser.engine.model import transitions as states
 from hawser.ledger.ledger import Ledger
 from hawser.service.runtime.session import Session
+from hawser.service.runtime.venue_messages import ticks
 from hawser.venue import port
 from hawser.venue.quay.generator import Character, GeneratedFeed
 from hawser.venue.quay.quay import Quay

@@ -8,6 +8,7 @@ processes of their own, judged by exit status, which costs a second each.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import random
 import resource
@@ -275,6 +276,9 @@ def run(first: int, count: int, judge: Callable[[int, Path], str] = one) -> list
     """So many inputs from `first` on; every one that something is wrong with."""
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     with tempfile.TemporaryDirectory() as folder:
+        for kind in KINDS:  # what is loaded and compiled once is no input's doing
+            with contextlib.suppress(HawserError):
+                kind.read(kind.seeds[0].encode() if kind.seeds else b"", Path(folder))
         found = [told for number in range(first, first + count) if (told := judge(number, Path(folder)))]
     grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
     return found + ([f"from {first} on: grown by {grown // 1024} MB"] if grown > LARGE else [])

@@ -57,6 +57,7 @@ def test_a_trade_is_placed_and_protected_at_a_venue_that_only_the_port_describes
     trader.choose("NZD/SEK")
     assert trader.place(risk="0.3 %", stop="3 atr").covered
     assert not window.simulation.bar.isVisible()
+    assert window.foot.clock.accessibleName() == "Venue clock"
     QTest.keyClick(window, Qt.Key.Key_Q, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
     assert not window.simulation.panel.isVisible()
     assert not any(action.text.startswith("Quay") for action in window.commands())

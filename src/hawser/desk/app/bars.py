@@ -127,14 +127,13 @@ class FootBar(QWidget):
         super().__init__()
         self._look = look
         row = _ground(self, 34)
-        self.clock, self.link, caption = Label(), Label(), Label("Quay clock")
-        for label in (self.link, caption):
+        self.clock, self.link, self._caption = Label(), Label(), Label()
+        for label in (self.link, self._caption):
             label.setProperty("role", "second")
         self.clock.setMinimumWidth(190)
-        self.clock.setAccessibleName("Quay clock")
         self.themes = QPushButton("Night watch")
         self.themes.clicked.connect(self.theme)
-        for part in (caption, self.clock, paced, self.link):
+        for part in (self._caption, self.clock, paced, self.link):
             row.addWidget(part)
         row.addStretch(1)
         finder = Label("Ctrl+K  all commands")
@@ -143,6 +142,10 @@ class FootBar(QWidget):
         row.addWidget(self.themes)
         look.changed.connect(self._themed)
         self._themed()
+
+    def name_clock(self, name: str) -> None:
+        self._caption.setText(name)
+        self.clock.setAccessibleName(name)
 
     def _themed(self) -> None:
         self.themes.setText("Night watch" if self._look.palette.name == "paper" else "Paper")

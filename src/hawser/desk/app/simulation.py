@@ -111,6 +111,11 @@ class Simulation:
         self.panel.show_weather(venue.weather)
         self.bar.show_weather(severity_of(venue.weather))
 
+    @property
+    def clock_name(self) -> str:
+        """What the venue's clock is called."""
+        return "Quay clock" if self._venue is not None else "Venue clock"
+
     def show_panel(self) -> None:
         if self._venue is not None:
             self.panel.open(self._view().symbol)
@@ -157,10 +162,10 @@ class Simulation:
 
     def stray(self, side: int) -> None:
         """A position by another hand, and a line that drops so that it is found."""
-        view, instrument = self._view(), self._view().instrument
-        if instrument is None:
+        view = self._view()
+        if view.instrument is None:
             return
-        symbol, steps = instrument.symbol, max(1, instrument.qty_min_steps)
+        symbol, steps = view.instrument.symbol, max(1, view.instrument.qty_min_steps)
 
         def make(venue: Simulated) -> None:
             venue.stray(symbol, side, steps)

@@ -6,7 +6,6 @@ import contextlib
 import os
 import signal
 import sys
-import threading
 from collections.abc import Callable
 from types import TracebackType
 from typing import NoReturn
@@ -102,10 +101,10 @@ def run(
 def leave_on_signals(window: Window) -> None:
     """Close when a signal says so: between two events, never in the middle of what it came into, which would stay half
     done while the window waits for its threads."""
-    told = threading.Event()
+    told: list[int] = []  # nothing that locks: a second signal may come while the first is noted
     for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: told.set())
-    every(window, LOOK_MS, lambda: window.leave() if told.is_set() else None).start()
+        signal.signal(number, lambda number, _: told.append(number))
+    every(window, LOOK_MS, lambda: window.leave() if told else None).start()
 
 
 def _leave(status: int) -> NoReturn:

@@ -189,7 +189,7 @@ class Window(QMainWindow):
         bridge.bar.connect(lambda bar: self._bar(account_desk, bar))
         bridge.alert.connect(self._alert)
         bridge.ready.connect(lambda: self._opened(account_desk))
-        bridge.ready.connect(self.simulation.show_account)
+        bridge.ready.connect(self._show_venue)
         bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(account_desk) + text))
         bridge.failed.connect(lambda text: self._failed(account_desk, text))
         others = [other for other in self.account_desks if other is not account_desk]
@@ -302,7 +302,7 @@ class Window(QMainWindow):
         self.helm.plan.names.set_plans(self._settings.kept.plans)
         self.show_station(station)
         self._show_accounts()
-        self.simulation.show_account()
+        self._show_venue()
         if self.latest is not None:
             self.show_snapshot(self.latest, None)
 
@@ -409,6 +409,11 @@ class Window(QMainWindow):
         else:
             self.show_station(HELM)
             self.notice.tell("refused", "Not placed yet: this is the plan. Press Ctrl+Enter again to place it")
+
+    def _show_venue(self) -> None:
+        """What the venue of the account in view has."""
+        self.simulation.show_account()
+        self.foot.name_clock(self.simulation.clock_name)
 
     def _in_view(self) -> InView:
         view = self.latest.instrument(self.helm.symbol) if self.latest is not None else None

@@ -57,9 +57,7 @@ class GuardStation(StationView):
 
     refused = pyqtSignal(str)
 
-    def __init__(
-        self, look: Appearance, runtime: Runtime, shown: Shown, drills: Callable[[], list[Drill]] = list
-    ) -> None:
+    def __init__(self, look: Appearance, runtime: Runtime, shown: Shown, drills: Callable[[], list[Drill]]) -> None:
         super().__init__()
         self._drills_there, self._has_drills = drills, False
         self.setObjectName("ground")

@@ -27,6 +27,7 @@ LONGEST = 30.0  # and for all of an errand: a server that drips its answers keep
 KEPT = 200  # alerts that wait for a network, for each channel; older ones are told as a number
 FORGOTTEN = 7 * 86_400.0  # seconds: what waited longer is no alert any more
 PAUSES = (2.0, 5.0, 15.0, 60.0, 300.0)  # seconds between tries while it is away
+_waiting = msgspec.json.Decoder(dict[Channel, list[Alert]])  # each account's engine reads such a file at its start
 
 
 class AlertQueue:
@@ -168,7 +169,7 @@ class Alerts:
     def _take_up(self) -> None:
         """What an earlier run could not send."""
         try:
-            found = msgspec.json.decode(self._kept.read_bytes(), type=dict[Channel, list[Alert]])
+            found = _waiting.decode(self._kept.read_bytes())
         except FileNotFoundError:
             return
         except (OSError, *UNDECODABLE) as error:
