@@ -4,7 +4,7 @@ that is dragged. The station shows it and tells it what the hands do.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from typing import NamedTuple, Protocol
 
 import msgspec
@@ -225,7 +225,7 @@ class HelmModel:
 
     # Plans and trades
 
-    def place(self, beside: Iterable[str]) -> str:
+    def place(self, beside: Collection[str]) -> str:
         """Place the plan, here and on the accounts named in `beside`. Returns why not, in words; empty: it is asked."""
         planning, plan = self.planning, self.planning.plan
         if plan is None or not planning.may_be_placed:
