@@ -23,7 +23,7 @@ from hawser.service.runtime.session import Session
 from hawser.venue import port
 from hawser.venue.quay import wire
 from hawser.venue.quay.book import BookState
-from hawser.venue.quay.client import ANOTHER, FarQuay
+from hawser.venue.quay.client import AGAIN, ANOTHER, GREETING_WAIT_S, SILENT, FarQuay
 from hawser.venue.quay.generator import GeneratedFeed
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.server import MOST_CALLERS, Server, listening
@@ -138,13 +138,24 @@ def server(tmp_path):
     served.run(lambda: True)
 
 
-def connected(server: Server, path: Path) -> FarQuay:
+class Seconds:
+    """The clock of a client: it stands still until a test moves it, however long the machine takes for a turn."""
+
+    def __init__(self, step: float = 0.0) -> None:
+        self.now, self._step = 100.0, step  # the step is made whenever somebody looks at it
+
+    def __call__(self) -> float:
+        self.now += self._step
+        return self.now
+
+
+def connected(server: Server, path: Path, seconds: Seconds | None = None) -> FarQuay:
     """A client of a server that is driven by hand."""
     stop = threading.Event()
     thread = threading.Thread(target=lambda: [server.turn() for _ in iter(stop.is_set, True)])
     thread.start()
     try:
-        return FarQuay(path)
+        return FarQuay(path, seconds=seconds or Seconds())
     finally:
         stop.set()
         thread.join()
@@ -170,14 +181,19 @@ def test_what_is_no_frame_ends_the_line_and_nothing_else(tmp_path, server):
     connected(server, tmp_path / "q.sock").close()  # the next one is served
 
 
-def test_a_venue_that_falls_silent_counts_as_a_lost_line(tmp_path, server, monkeypatch):
-    far = connected(server, tmp_path / "q.sock")
-    monkeypatch.setattr("hawser.venue.quay.client.SILENT", 0.05)
-    while far.next_message(0) is not None:
-        pass
-    time.sleep(0.1)
+def test_a_venue_that_falls_silent_counts_as_a_lost_line(tmp_path, server):
+    far = connected(server, tmp_path / "q.sock", seconds := Seconds())
+    turned(server, far)
+    seconds.now += SILENT
+    while (message := far.next_message(0)) is not None:  # what came before it fell silent
+        assert not isinstance(message, port.LinkTold)
+    seconds.now += 0.001
     message = far.next_message(0)
     assert isinstance(message, port.LinkTold) and not message.up
+    assert "does not answer" in message.why
+    seconds.now += AGAIN
+    assert [one.up for one in turned(server, far) if isinstance(one, port.LinkTold)] == [True]  # it comes back by itself
+    far.close()
 
 
 def answered(server: Server, far: FarQuay) -> bool:
@@ -227,17 +243,18 @@ def test_who_only_looks_whether_anybody_listens_takes_no_line_away(tmp_path, ser
     far.close()
 
 
-def test_two_programs_at_one_account_are_told_of_each_other_and_do_not_fight(tmp_path, server, monkeypatch):
+def test_two_programs_at_one_account_are_told_of_each_other_and_do_not_fight(tmp_path, server):
     path = tmp_path / "q.sock"
-    first = connected(server, path)
+    first = connected(server, path, seconds := Seconds())
     turned(server, first)
     second = connected(server, path)
     (lost,) = (one for one in turned(server, first) if isinstance(one, port.LinkTold))
     assert not lost.up
     assert "another program has connected" in lost.why
-    assert first._try_at - time.monotonic() > ANOTHER / 2  # it does not take the line back at once
+    seconds.now += ANOTHER - 0.001
+    turned(server, first)  # it does not take the line back at once
     assert not [one for one in turned(server, second) if isinstance(one, port.LinkTold) and not one.up]
-    first._try_at = 0.0
+    seconds.now += 0.001
     turned(server, first)
     assert "another program" in next(one.why for one in turned(server, second) if isinstance(one, port.LinkTold))
     for far in (first, second):
@@ -260,10 +277,10 @@ def heard(far: FarQuay, server: Server, count: int) -> list[port.VenueMessage]:
     return told
 
 
-def test_who_trades_others_when_the_line_is_back_says_so_before_it_stands(tmp_path, server, monkeypatch):
-    monkeypatch.setattr("hawser.venue.quay.client.AGAIN", 0.0)
-    far = connected(server, tmp_path / "q.sock")
+def test_who_trades_others_when_the_line_is_back_says_so_before_it_stands(tmp_path, server):
+    far = connected(server, tmp_path / "q.sock", seconds := Seconds())
     server.run(lambda: True)
+    seconds.now += AGAIN
     (first, how), *others = WORLD
     dearer = msgspec.structs.replace(first, multiplier=first.multiplier * 10)
     served = another(tmp_path / "q.sock", [(dearer, how), *others])
@@ -273,21 +290,21 @@ def test_who_trades_others_when_the_line_is_back_says_so_before_it_stands(tmp_pa
     ]  # fmt: skip
     assert (far.history(first.symbol).close == served._venue.history(first.symbol).close).all()
     served.run(lambda: True)
+    seconds.now += AGAIN
     again = another(tmp_path / "q.sock", [(dearer, how), *others])
     assert [type(one) for one in heard(far, again, 3)] == [port.LinkTold, port.InstrumentsTold, port.LinkTold]
     far.close()
     again.run(lambda: True)
 
 
-def test_an_account_in_another_currency_that_answers_later_is_told_once_and_not_heard(tmp_path, server, monkeypatch):
-    far = connected(server, tmp_path / "q.sock")
+def test_an_account_in_another_currency_that_answers_later_is_told_once_and_not_heard(tmp_path, server):
+    far = connected(server, tmp_path / "q.sock", seconds := Seconds())
     server.run(lambda: True)
     ours = far.welcome
-    monkeypatch.setattr("hawser.venue.quay.client.AGAIN", 0.0)
-    monkeypatch.setattr("hawser.venue.quay.client.ANOTHER", 0.0)
     served = another(tmp_path / "q.sock", list(WORLD), "USD")
     told = []
     for _ in range(200):
+        seconds.now += ANOTHER if far._socket is None else 0.0  # it asks again and again
         served.turn()
         message = far.next_message(0)
         told += [] if message is None else [message]
@@ -414,11 +431,12 @@ def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp
 
 @pytest.mark.parametrize("columns", [(), (b"123",), (b"12345678",) * 3, (b"12345678",) * 5 + (b"",)])
 def test_a_history_that_is_none_is_told_in_one_sentence(tmp_path, server, monkeypatch, columns):
-    symbol = WORLD[0][0].symbol
-    monkeypatch.setattr(wire, "packed", lambda *_: wire.SentBars(time=1, symbol=symbol, columns=columns))
-    monkeypatch.setattr("hawser.venue.quay.client.GREETING_WAIT_S", 0.3)
+    symbol, told = WORLD[0][0].symbol, []
+    bars = wire.SentBars(time=1, symbol=symbol, columns=columns)
+    monkeypatch.setattr(wire, "packed", lambda *_: told.append(bars) or bars)
     with pytest.raises(Unavailable, match="does not answer as a simulated venue does"):
-        connected(server, tmp_path / "q.sock")
+        connected(server, tmp_path / "q.sock", Seconds(GREETING_WAIT_S / 100))
+    assert told
 
 
 def test_an_opening_that_fails_locks_nothing(tmp_path):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import socket
 import time
 from collections import deque
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -25,10 +26,13 @@ NO_VENUE = "what listens there does not answer as a simulated venue does"
 
 
 class FarQuay:
-    """Implements `venue.port.Venue` over the socket at `path`. The first connect must succeed: raises Unavailable."""
+    """Implements `venue.port.Venue` over the socket at `path`. The first connect must succeed: raises Unavailable.
 
-    def __init__(self, path: Path, not_before: int = 0) -> None:
-        self._path, self._now = path, not_before
+    `seconds` is the clock by which it counts a silence and waits before it tries again; nothing moves it back.
+    """
+
+    def __init__(self, path: Path, not_before: int = 0, seconds: Callable[[], float] = time.monotonic) -> None:
+        self._path, self._now, self._seconds = path, not_before, seconds
         self._socket: socket.socket | None = None
         self._frames = wire.Frames(wire.Outward)
         self._waiting: deque[port.VenueMessage] = deque()
@@ -57,12 +61,12 @@ class FarQuay:
         """Sets out at once, whatever `at` says: the venue has its own clock. Lost where the line is down."""
         if self._socket is None:
             return
-        left, end = memoryview(wire.framed(request)), time.monotonic() + STUCK
+        left, end = memoryview(wire.framed(request)), self._seconds() + STUCK
         while left:
             try:
                 left = left[self._socket.send(left) :]
             except BlockingIOError:
-                if time.monotonic() > end:
+                if self._seconds() > end:
                     self._lost("the venue's process does not answer")
                     return
                 time.sleep(0.001)
@@ -104,8 +108,8 @@ class FarQuay:
         """Connect and hear what the venue is."""
         if not self._connect():
             raise Unavailable("no_quay", f"{self._path}: no simulated venue listens there; start it with: hawser quay")
-        end = time.monotonic() + GREETING_WAIT_S
-        while time.monotonic() < end:
+        end = self._seconds() + GREETING_WAIT_S
+        while self._seconds() < end:
             self._listen()
             if self.instruments and set(self._histories) == set(self.instruments):
                 self._now = max(self._now, self.welcome.time)  # the date of its world; from here on ours goes on
@@ -115,7 +119,7 @@ class FarQuay:
         raise Unavailable("no_quay", f"{self._path}: {NO_VENUE}")
 
     def _connect(self) -> bool:
-        self._try_at = time.monotonic() + AGAIN
+        self._try_at = self._seconds() + AGAIN
         try:
             line = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         except OSError:  # no room for one more
@@ -128,19 +132,19 @@ class FarQuay:
             line.close()
             return False
         line.setblocking(False)
-        self._socket, self._frames, self._heard_at = line, wire.Frames(wire.Outward), time.monotonic()
+        self._socket, self._frames, self._heard_at = line, wire.Frames(wire.Outward), self._seconds()
         return True
 
     def _listen(self) -> None:
         if self._socket is None:
-            if time.monotonic() >= self._try_at:
+            if self._seconds() >= self._try_at:
                 self._connect()
             return
         try:
             data = self._socket.recv(1 << 20)
             messages = self._frames.feed(data)
         except BlockingIOError:
-            if time.monotonic() - self._heard_at > SILENT:
+            if self._seconds() - self._heard_at > SILENT:
                 self._lost("the venue's process does not answer")
             return
         except (OSError, HawserError):
@@ -148,7 +152,7 @@ class FarQuay:
         if not data:
             self._lost("the venue's process is gone")
             return
-        self._heard_at = time.monotonic()
+        self._heard_at = self._seconds()
         try:
             for message in messages:
                 if self._socket is not None:  # hung up on who is not ours
@@ -165,7 +169,7 @@ class FarQuay:
             self.counts = message.counts
         elif isinstance(message, wire.Replaced):
             self._lost("another program has connected to this account at the venue")
-            self._try_at = time.monotonic() + ANOTHER
+            self._try_at = self._seconds() + ANOTHER
         else:
             if self._again and isinstance(message, port.LinkTold) and message.up:  # every history has come by now
                 self._again = False
@@ -178,7 +182,7 @@ class FarQuay:
         traded, before = {one.symbol: one for one in welcome.instruments}, self.instruments
         if before and welcome.currency != self.welcome.currency:
             self.close()
-            self._try_at = time.monotonic() + ANOTHER
+            self._try_at = self._seconds() + ANOTHER
             if self._refused != welcome.currency:
                 self._refused, ours = welcome.currency, self.welcome.currency
                 why = f"the account there is in {welcome.currency}, not in {ours}"
