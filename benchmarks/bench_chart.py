@@ -1,4 +1,5 @@
-"""A chart of 1,000,000 bars against one of 1,000: opening, and the 95th percentile of a pan's and a zoom's frame."""
+"""A chart of 1,000,000 bars against one of 1,000: opening, and the 95th percentile of a pan's and a
+zoom's frame."""
 
 from __future__ import annotations
 
@@ -28,11 +29,14 @@ def history(size: int) -> Bars:
     close = 0.61 * np.exp(np.cumsum(rng.normal(0, 0.00005, size)))
     open_ = np.r_[0.61, close[:-1]]
     high, low = np.maximum(open_, close) * 1.00004, np.minimum(open_, close) * 0.99996
-    return Bars(np.arange(size, dtype=np.int64) * MINUTE, open_, high, low, close, np.full(size, 9.0))
+    return Bars(
+        np.arange(size, dtype=np.int64) * MINUTE, open_, high, low, close, np.full(size, 9.0)
+    )
 
 
 def frames(size: int) -> tuple[float, float, list[float]]:
-    """Seconds to make the levels, seconds to the first frame, seconds of each frame of a walk through the history."""
+    """Seconds to make the levels, seconds to the first frame, seconds of each frame of a walk
+    through the history."""
     bars = history(size)
     started = time.perf_counter()
     pyramid = Pyramid(bars)
@@ -70,7 +74,10 @@ def main() -> int:
     line("frame, 95th percentile, 1,000 bars", percentile(small[2], 0.95) * 1e3, "ms")
     line("frame, 95th percentile, 1,000,000 bars", percentile(large[2], 0.95) * 1e3, "ms")
     kept = ratio(
-        "95th percentile frame, 1,000,000 / 1,000 bars", percentile(large[2], 0.95), percentile(small[2], 0.95), 2.0
+        "95th percentile frame, 1,000,000 / 1,000 bars",
+        percentile(large[2], 0.95),
+        percentile(small[2], 0.95),
+        2.0,
     )
     return 0 if kept else 1
 

@@ -1,7 +1,8 @@
-"""1,000 open trades, half of them with held lines, at 20,000 quotes a second through engine and ledger.
+"""1,000 open trades, half of them with held lines, at 20,000 quotes a second through engine and
+ledger.
 
-Prints the share of one core, the time from a quote to the command it leads to, and the whole as a ratio to only reading
-the quotes' prices in the same run.
+Prints the share of one core, the time from a quote to the command it leads to, and the whole as a
+ratio to only reading the quotes' prices in the same run.
 """
 
 from __future__ import annotations
@@ -37,18 +38,31 @@ START = 1_930_435_200 * SECOND + 540 * MINUTE
 
 def instrument(number: int) -> Instrument:
     return Instrument(
-        symbol=f"Pier {number}", kind="index", quote="CHF", tick=Decimal("0.5"), multiplier=1.0,
-        qty_step=Decimal("0.1"), qty_min=Decimal("0.1"), qty_max=Decimal(500), margin_rate=0.01, min_stop_ticks=2,
+        symbol=f"Pier {number}",
+        kind="index",
+        quote="CHF",
+        tick=Decimal("0.5"),
+        multiplier=1.0,
+        qty_step=Decimal("0.1"),
+        qty_min=Decimal("0.1"),
+        qty_max=Decimal(500),
+        margin_rate=0.01,
+        min_stop_ticks=2,
         commission=Commission(per_unit=0.01),
-    )  # fmt: skip
+    )
 
 
 def plan(symbol: str, number: int) -> Plan:
     return Plan(
-        symbol=symbol, side=1 if number % 2 else -1, size=SizeRule("fixed", qty=Decimal("0.5")),
-        stop=StopRule(ticks=60.0 + number), targets=(TargetRule(share=0.5, r=2.0),), trail=Trail(atr=3.0),
-        timeframe_ns=MINUTE, held=HeldRule() if number % 4 < 2 else None,
-    )  # fmt: skip
+        symbol=symbol,
+        side=1 if number % 2 else -1,
+        size=SizeRule("fixed", qty=Decimal("0.5")),
+        stop=StopRule(ticks=60.0 + number),
+        targets=(TargetRule(share=0.5, r=2.0),),
+        trail=Trail(atr=3.0),
+        timeframe_ns=MINUTE,
+        held=HeldRule() if number % 4 < 2 else None,
+    )
 
 
 def opened(folder: Path) -> Session:
@@ -60,7 +74,11 @@ def opened(folder: Path) -> Session:
     session.run_until(venue.now + 30 * SECOND)
     for number in range(INSTRUMENTS * TRADES_EACH):
         symbol = f"Pier {number % INSTRUMENTS}"
-        session.ask(ev.PlaceTrade(time=venue.now, ask=f"b{number}", plan=plan(symbol, number // INSTRUMENTS)))
+        session.ask(
+            ev.PlaceTrade(
+                time=venue.now, ask=f"b{number}", plan=plan(symbol, number // INSTRUMENTS)
+            )
+        )
         session.run_until(venue.now)
     session.run_until(venue.now + 2 * SECOND)
     return session
@@ -86,7 +104,8 @@ class Watched:
 
 def quotes(session: Session) -> list[port.QuoteTold]:
     """A walk of every instrument from where it stands."""
-    draw, at = random.Random(5), {s: (m.bid, m.ask) for s, m in session.engine.state.markets.items()}
+    draw = random.Random(5)
+    at = {s: (m.bid, m.ask) for s, m in session.engine.state.markets.items()}
     found, names = [], list(at)
     for number in range(RATE * SECONDS):
         symbol = names[number % len(names)]
@@ -102,7 +121,10 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         session = opened(Path(folder))
         live = [trade for trade in session.engine.state.live() if trade.state == states.PROTECTED]
-        print(f"{len(live)} open trades protected, {sum(trade.held for trade in live)} with held lines")
+        print(
+            f"{len(live)} open trades protected, {sum(trade.held for trade in live)} with held "
+            "lines"
+        )
         told = quotes(session)
         begun = time.process_time()
         for message in told:
@@ -121,12 +143,23 @@ def main() -> None:
         session.write_down()
         used = time.process_time() - begun
         commands = session.counts["commands"]
-        print(f"{len(told)} quotes at {RATE}/s: {used / SECONDS:.0%} of one core, {used / len(told) * 1e6:.1f} us each")
+        print(
+            f"{len(told)} quotes at {RATE}/s: {used / SECONDS:.0%} of one core, "
+            f"{used / len(told) * 1e6:.1f} us each"
+        )
         print(f"ratio to reading their prices: {used / reading:.1f}")
         if waits:
             cut = statistics.quantiles(waits, n=100)
-            print(f"quote to command ({len(waits)}): median {statistics.median(waits):.2f} ms, p99 {cut[98]:.2f} ms")
-        print(f"commands {commands}, updates {session.counts['updates']}: no quote was dropped in the engine")
+            print(
+                f"quote to command ({len(waits)}): median {statistics.median(waits):.2f} ms, "
+                "p99 "
+                f"{cut[98]:.2f} ms"
+            )
+        print(
+            f"commands {commands}, updates {session.counts['updates']}: no quote was dropped "
+            "in "
+            "the engine"
+        )
         session.close()
 
 

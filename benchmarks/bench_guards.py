@@ -33,14 +33,23 @@ def main() -> None:
         session = engine.opened(Path(folder))
         session.set_guards(POLICY, "guards")
         state = session.engine.state
-        events = tuple(NewsEvent(state.now + n * 7 * MINUTE, "CHF", "high", "made up") for n in range(60))
+        events = tuple(
+            NewsEvent(state.now + n * 7 * MINUTE, "CHF", "high", "made up") for n in range(60)
+        )
         session.set_calendars((Calendar("bench", events),))
         symbol = next(iter(state.instruments))
         market = state.markets[symbol]
         quotes = [
-            ev.Quote(time=state.now + n, symbol=symbol, bid=market.bid + n % 3, ask=market.ask + n % 3,
-                     high_bid=market.bid + n % 3, low_ask=market.ask + n % 3) for n in range(EACH)
-        ]  # fmt: skip
+            ev.Quote(
+                time=state.now + n,
+                symbol=symbol,
+                bid=market.bid + n % 3,
+                ask=market.ask + n % 3,
+                high_bid=market.bid + n % 3,
+                low_ask=market.ask + n % 3,
+            )
+            for n in range(EACH)
+        ]
         verdicts, handled = [], []
         for _ in range(RUNS):
             begun = time.perf_counter()
@@ -54,7 +63,11 @@ def main() -> None:
         session.close()
     one, quote = fg.median(verdicts), fg.median(handled)
     print(f"{len(POLICY.guard)} guards, {len(events)} events of news")
-    print(f"all guards for one entry {one * 1e6:8.1f} us = {one / quote:.1f} times the handling of a quote")
+    print(
+        f"all guards for one entry {one * 1e6:8.1f} us = {one / quote:.1f} times the handling "
+        "of "
+        "a quote"
+    )
     print(f"handling of a quote      {quote * 1e6:8.1f} us")
     rehearsed()
 
@@ -65,16 +78,26 @@ def rehearsed() -> None:
     plain = rehearse.rehearsal(bars, signal)
     begun = time.perf_counter()
     shipped = load(Guards, files("hawser") / "demo" / "guards.toml")
-    lasting = tuple(guard for guard in shipped.guard if guard.KIND not in STOPS)  # else it trades for a few weeks only
-    policy = HistoryPolicy(msgspec.structs.replace(shipped, guard=lasting), (Calendar("bench", ()),))
+    # else it trades for a few weeks only
+    lasting = tuple(guard for guard in shipped.guard if guard.KIND not in STOPS)
+    policy = HistoryPolicy(
+        msgspec.structs.replace(shipped, guard=lasting), (Calendar("bench", ()),)
+    )
     guarded = Rehearsal(
-        bars, Signals(signal, np.zeros_like(signal)), plain.instrument, plain.account, plain.rig, policy
+        bars,
+        Signals(signal, np.zeros_like(signal)),
+        plain.instrument,
+        plain.account,
+        plain.rig,
+        policy,
     )
     laid = time.perf_counter() - begun
     for one in (plain, guarded):
         one.run(PESSIMISTIC)
-    without, under = (fg.median([rehearse.timed(lambda one=one: one.run(PESSIMISTIC)) for _ in range(RUNS)])
-                      for one in (plain, guarded))  # fmt: skip
+    without, under = (
+        fg.median([rehearse.timed(lambda one=one: one.run(PESSIMISTIC)) for _ in range(RUNS)])
+        for one in (plain, guarded)
+    )
     print(f"a policy laid over {bars.time.size} bars {laid:.2f} s")
     print(f"a run under it {under * 1e3:.1f} ms = {under / without:.2f} times one without")
 

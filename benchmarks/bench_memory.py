@@ -1,4 +1,5 @@
-"""Memory: the demo against the bare window script, and after eight simulated hours at speed 60 against after one.
+"""Memory: the demo against the bare window script, and after eight simulated hours at speed 60
+against after one.
 
 Takes eight minutes of real time. `--speed N` runs the clock faster where only a look is wanted.
 """

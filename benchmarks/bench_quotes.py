@@ -1,8 +1,10 @@
-"""A quote's way from the venue's message to the engine's commands: 20 instruments at 200 quotes a second each, 50 open
-trailed trades, with the window open. Nothing may be conflated, and the Qt thread may not stand still.
+"""A quote's way from the venue's message to the engine's commands: 20 instruments at 200 quotes a
+second each, 50 open trailed trades, with the window open. Nothing may be conflated, and the Qt
+thread may not stand still.
 
-The references are a bare hand-over between two threads of the same process at the same rate, and, for the gaps, a
-process beside it that does nothing but wake every millisecond: what it misses, the machine took from everybody.
+The references are a bare hand-over between two threads of the same process at the same rate, and,
+for the gaps, a process beside it that does nothing but wake every millisecond: what it misses, the
+machine took from everybody.
 """
 
 from __future__ import annotations
@@ -58,12 +60,20 @@ class Busy:
     def __init__(self) -> None:
         self.instruments = {
             f"Busy {n}": Instrument(
-                symbol=f"Busy {n}", kind="index", quote="CHF", tick=Decimal("0.1"), multiplier=1.0, qty_step=Decimal(1),
-                qty_min=Decimal(1), qty_max=Decimal(1_000_000), margin_rate=0.001, min_stop_ticks=2,
+                symbol=f"Busy {n}",
+                kind="index",
+                quote="CHF",
+                tick=Decimal("0.1"),
+                multiplier=1.0,
+                qty_step=Decimal(1),
+                qty_min=Decimal(1),
+                qty_max=Decimal(1_000_000),
+                margin_rate=0.001,
+                min_stop_ticks=2,
                 commission=Commission(),
             )
             for n in range(INSTRUMENTS)
-        }  # fmt: skip
+        }
         self._rng = np.random.default_rng(1)
         self._bids = dict.fromkeys(self.instruments, 50_000)
         self._names = list(self.instruments)
@@ -102,16 +112,21 @@ def prepare(session: Session) -> None:
     names = list(session.venue.instruments)
     for number in range(TRADES):
         plan = Plan(
-            symbol=names[number % INSTRUMENTS], side=1 if number % 2 else -1, size=SizeRule(percent=0.1),
+            symbol=names[number % INSTRUMENTS],
+            side=1 if number % 2 else -1,
+            size=SizeRule(percent=0.1),
             stop=StopRule(atr=9.0),
-            trail=Trail(atr=9.0), timeframe_ns=MINUTE,
-        )  # fmt: skip
+            trail=Trail(atr=9.0),
+            timeframe_ns=MINUTE,
+        )
         session.ask(ev.PlaceTrade(time=session.venue.now, ask=f"b{number}", plan=plan))
         session.run_until(session.venue.now + SECOND)
 
 
 def boot(where: Profile) -> Boot:
-    account = Account(currency="CHF", equity=1e6, balance=1e6, policy=Policy(exposed_deadline_s=5.0))
+    account = Account(
+        currency="CHF", equity=1e6, balance=1e6, policy=Policy(exposed_deadline_s=5.0)
+    )
     venue = Quay(Busy(), "CHF", 1e6, {}, SEVERITIES["calm"])
     return Boot(account, venue, Ledger(where.ledger), prepare=prepare, prefix="B")
 
@@ -181,12 +196,17 @@ def turn_until(done: Callable[[], bool], every_ms: int) -> None:
 
 def measured(window: Window, watch: Stopwatch) -> tuple[float, list[float]]:
     """Seconds measured, and the gaps between turns of the Qt thread, seconds."""
-    turn_until(lambda: window.latest is not None and window.latest.link_up and not window.latest.closed, 100)
+    turn_until(
+        lambda: window.latest is not None and window.latest.link_up and not window.latest.closed,
+        100,
+    )
     settled = time.perf_counter() + 2.0
     turn_until(lambda: time.perf_counter() > settled, 100)
     watch.delays.clear()
     gaps: list[float] = []
-    watch.sleeper = subprocess.Popen([sys.executable, "-c", SLEEPER, str(SECONDS)], stdout=subprocess.PIPE, text=True)
+    watch.sleeper = subprocess.Popen(
+        [sys.executable, "-c", SLEEPER, str(SECONDS)], stdout=subprocess.PIPE, text=True
+    )
     begun = last = time.perf_counter()
 
     def beat() -> bool:
@@ -213,7 +233,10 @@ def main() -> int:
         held = sum(trade.open_steps > 0 for trade in window.latest.trades)
         window.close()
     app.processEvents()
-    print(f"A quote's way, {INSTRUMENTS} instruments at {RATE} quotes a second, {held} open trailed trades")
+    print(
+        f"A quote's way, {INSTRUMENTS} instruments at {RATE} quotes a second, {held} open "
+        "trailed trades"
+    )
     line("quotes a second taken", len(delays) / elapsed, "1/s")
     line("quotes conflated", float(joined), "")
     line("bare hand-over between threads, median", median(reference) * 1e6, "us")
@@ -222,10 +245,21 @@ def main() -> int:
     line("Qt thread: 99th percentile gap", percentile(gaps, 0.99) * 1e3, "ms")
     line("Qt thread: longest gap", max(gaps) * 1e3, "ms")
     assert watch.sleeper is not None
-    line("a process that only sleeps: longest gap", float(watch.sleeper.communicate()[0]) * 1e3, "ms")
+    line(
+        "a process that only sleeps: longest gap",
+        float(watch.sleeper.communicate()[0]) * 1e3,
+        "ms",
+    )
     kept = ratio("longest gap of the Qt thread / 50 ms", max(gaps), 0.05, 1.0)
-    kept &= ratio("quotes due / quotes taken", RATE * INSTRUMENTS * elapsed, float(len(delays)), 1.05)
-    ratio("message to commands / bare hand-over, median", median(delays), median(reference), float("inf"))
+    kept &= ratio(
+        "quotes due / quotes taken", RATE * INSTRUMENTS * elapsed, float(len(delays)), 1.05
+    )
+    ratio(
+        "message to commands / bare hand-over, median",
+        median(delays),
+        median(reference),
+        float("inf"),
+    )
     return 0 if kept and not joined and held >= TRADES else 1
 
 

@@ -1,7 +1,8 @@
-"""The rehearsal on 1,000,000 bars: risk-percent sizing, ATR stop, three targets, break-even, ATR trail.
+"""The rehearsal on 1,000,000 bars: risk-percent sizing, ATR stop, three targets, break-even, ATR
+trail.
 
-Nanoseconds a bar against a plain C loop compiled with -O3, and against the same rules interpreted; and the whole
-process against reading the file and computing the ATR.
+Nanoseconds a bar against a plain C loop compiled with -O3, and against the same rules interpreted;
+and the whole process against reading the file and computing the ATR.
 """
 
 from __future__ import annotations
@@ -64,9 +65,15 @@ break_even = { after = { r = 1.0 } }
 trail = { atr = 3.0 }
 """
 RIG = Rig(
-    stop=StopRule(atr=2.5), break_even=BreakEven(After(r=1.0)), trail=Trail(atr=3.0),
-    target=(TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.0), TargetRule(share=0.3, r=4.0)),
-)  # fmt: skip
+    stop=StopRule(atr=2.5),
+    break_even=BreakEven(After(r=1.0)),
+    trail=Trail(atr=3.0),
+    target=(
+        TargetRule(share=0.4, r=1.0),
+        TargetRule(share=0.3, r=2.0),
+        TargetRule(share=0.3, r=4.0),
+    ),
+)
 
 
 def made() -> tuple[Bars, np.ndarray]:
@@ -79,16 +86,29 @@ def made() -> tuple[Bars, np.ndarray]:
     signal = np.zeros(BARS, np.int8)
     signal[draw.choice(BARS, SIGNALS, replace=False)] = draw.choice([-1, 1], SIGNALS)
     tick = 1e-5
-    return Bars(when, opens * tick, high * tick, low * tick, close * tick, np.full(BARS, 2.0)), signal
+    return Bars(
+        when, opens * tick, high * tick, low * tick, close * tick, np.full(BARS, 2.0)
+    ), signal
 
 
 def rehearsal(bars: Bars, signal: np.ndarray) -> Rehearsal:
     instrument = Instrument(
-        symbol="CAD/CHF", kind="fx", quote="CHF", base="CAD", tick=Decimal("0.00001"), multiplier=100_000.0,
-        qty_step=Decimal("0.01"), qty_min=Decimal("0.01"), qty_max=Decimal(5000), margin_rate=0.0, min_stop_ticks=3,
+        symbol="CAD/CHF",
+        kind="fx",
+        quote="CHF",
+        base="CAD",
+        tick=Decimal("0.00001"),
+        multiplier=100_000.0,
+        qty_step=Decimal("0.01"),
+        qty_min=Decimal("0.01"),
+        qty_max=Decimal(5000),
+        margin_rate=0.0,
+        min_stop_ticks=3,
         commission=Commission(per_unit=2.5),
-    )  # fmt: skip
-    account = Account(currency="CHF", equity=64_000.0, size=SizeRule(percent=0.05), costs=Costs(2.0))
+    )
+    account = Account(
+        currency="CHF", equity=64_000.0, size=SizeRule(percent=0.05), costs=Costs(2.0)
+    )
     return Rehearsal(bars, Signals(signal, np.zeros_like(signal)), instrument, account, RIG)
 
 
@@ -101,18 +121,29 @@ def timed(work: Callable[[], object]) -> float:
 def c_pass(folder: Path, one: Rehearsal, outcome: Outcome) -> float:
     """Seconds of the reference, which must find what the rehearsal found."""
     library = folder / "reference.so"
-    subprocess.run(["cc", "-O3", "-shared", "-fPIC", "-o", library, HERE / "rehearse_reference.c", "-lm"], check=True)
+    subprocess.run(
+        ["cc", "-O3", "-shared", "-fPIC", "-o", library, HERE / "rehearse_reference.c", "-lm"],
+        check=True,
+    )
     function = ctypes.CDLL(str(library))["pass"]
     function.restype = ctypes.c_int64
     history = one.history
     names = ("open", "high", "low", "close", "spread", "signal", "atr")
-    columns = [history.bars[name].astype(np.float64 if name == "atr" else np.int64) for name in names]
+    columns = [
+        history.bars[name].astype(np.float64 if name == "atr" else np.int64) for name in names
+    ]
     pointers = [column.ctypes.data_as(ctypes.c_void_p) for column in columns]
     figures = [ctypes.c_double(value) for value in (one.money.tick_step, 0.025, 0.05)]
 
     def run() -> list[np.ndarray]:
-        """Equity, trades, their money, fills, moves: made anew each time, as the rehearsal makes them."""
-        made = [np.empty(BARS), np.empty((SIGNALS, 11), np.int64), np.empty((SIGNALS, 2)), np.empty((4 * SIGNALS, 6))]
+        """Equity, trades, their money, fills, moves: made anew each time, as the rehearsal makes
+        them."""
+        made = [
+            np.empty(BARS),
+            np.empty((SIGNALS, 11), np.int64),
+            np.empty((SIGNALS, 2)),
+            np.empty((4 * SIGNALS, 6)),
+        ]
         made += [np.empty((BARS, 3), np.int64), np.empty(2, np.int64)]
         places = [array.ctypes.data_as(ctypes.c_void_p) for array in made]
         count = function(ctypes.c_int64(BARS), *pointers, *figures, *places)
@@ -125,9 +156,20 @@ def c_pass(folder: Path, one: Rehearsal, outcome: Outcome) -> float:
 
 def same(ours: Outcome, theirs: list[np.ndarray]) -> None:
     """The reference is one only if it finds the same."""
-    columns = [batch.SIDE, batch.FIRST, batch.LAST, batch.REF, batch.STOP_AT, batch.STEPS, batch.BEST, batch.WORST]
+    columns = [
+        batch.SIDE,
+        batch.FIRST,
+        batch.LAST,
+        batch.REF,
+        batch.STOP_AT,
+        batch.STEPS,
+        batch.BEST,
+        batch.WORST,
+    ]
     whole = ours.rows.whole[:, [*columns, batch.FILL_FROM, batch.MOVE_FROM, batch.DEPENDENT]]
-    for one, other in zip([ours.equity, whole, ours.rows.money, ours.fills, ours.moves], theirs, strict=True):
+    for one, other in zip(
+        [ours.equity, whole, ours.rows.money, ours.fills, ours.moves], theirs, strict=True
+    ):
         np.testing.assert_allclose(one, other, rtol=0, atol=1e-6)
 
 
@@ -137,10 +179,15 @@ def interpreted() -> float:
         f"import sys, time; sys.path.insert(0, {str(HERE)!r}); import bench_rehearse as b\n"
         f"bars, signal = b.made(); n = {PLAIN}\n"
         "one = b.rehearsal(bars.mapped(lambda column: column[:n]), signal[:n])\n"
-        "begun = time.perf_counter(); one.run(b.PESSIMISTIC); print((time.perf_counter() - begun) / n)"
+        "begun = time.perf_counter(); one.run(b.PESSIMISTIC); print((time.perf_counter() - begun) "
+        "/ n)"
     )
     done = subprocess.run(
-        [sys.executable, "-c", code], capture_output=True, text=True, check=True, env={"NUMBA_DISABLE_JIT": "1"}
+        [sys.executable, "-c", code],
+        capture_output=True,
+        text=True,
+        check=True,
+        env={"NUMBA_DISABLE_JIT": "1"},
     )
     return float(done.stdout)
 
@@ -148,7 +195,11 @@ def interpreted() -> float:
 def files(folder: Path, bars: Bars, signal: np.ndarray) -> Path:
     """A folder of its own with everything that `hawser rehearse` reads."""
     folder.mkdir()
-    columns = {"time": pa.array(bars.time, pa.timestamp("ns", tz="UTC")), "open": bars.open, "high": bars.high}
+    columns = {
+        "time": pa.array(bars.time, pa.timestamp("ns", tz="UTC")),
+        "open": bars.open,
+        "high": bars.high,
+    }
     table = pa.table(columns | {"low": bars.low, "close": bars.close, "signal": signal})
     pq.write_table(table, folder / "bars.parquet")
     for name, text in (("i", INSTRUMENT), ("a", ACCOUNT), ("r", RIG_TOML)):
@@ -162,26 +213,38 @@ from hawser.cli import main
 sys.argv[0] = "hawser"
 try:
     main()
-finally:  # its own peak: what waits for a process is told the peak of the one it was forked from too
-    print(next(int(line.split()[1]) / 1024 for line in open("/proc/self/status") if line.startswith("VmHWM")))
+finally:  # its own peak: who waits for a process is told that of the one it was forked from too
+    status = open("/proc/self/status").read().splitlines()
+    print(next(int(line.split()[1]) / 1024 for line in status if line.startswith("VmHWM")))
 """
 
 
 def process(arguments: list[str | Path]) -> tuple[float, str]:
-    """Median seconds of a Python process run three times, behind one run that warms, and what it printed last."""
+    """Median seconds of a Python process run three times, behind one run that warms, and what it
+    printed last."""
     found = []
     for _ in range(4):
         begun = time.perf_counter()
-        done = subprocess.run([sys.executable, *arguments], check=True, capture_output=True, text=True)
+        done = subprocess.run(
+            [sys.executable, *arguments], check=True, capture_output=True, text=True
+        )
         found.append(time.perf_counter() - begun)
     return median(found[1:]), done.stdout
 
 
 def rehearsed(folder: Path) -> tuple[float, float]:
     """Seconds of the process, and its peak memory in MB."""
-    command: list[str | Path] = ["rehearse", "--bars", folder / "bars.parquet", "--instrument", folder / "i.toml"]
+    command: list[str | Path] = [
+        "rehearse",
+        "--bars",
+        folder / "bars.parquet",
+        "--instrument",
+        folder / "i.toml",
+    ]
     command += ["--rig", folder / "r.toml", "--account", folder / "a.toml", "--out", folder / "out"]
-    return process(["-m", "hawser", *command])[0], float(process(["-c", PEAK, *command])[1].split()[-1])
+    return process(["-m", "hawser", *command])[0], float(
+        process(["-c", PEAK, *command])[1].split()[-1]
+    )
 
 
 READ = """
@@ -198,11 +261,15 @@ atr(*(table.column(name).to_numpy() for name in ("high", "low", "close")), 14, F
 
 
 def whole(folder: Path, bars: Bars, signal: np.ndarray) -> None:
-    """The whole process: its time against reading the file and the ATR, its memory against the arrays."""
-    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # with its modules compiled, as those of the libraries are
+    """The whole process: its time against reading the file and the ATR, its memory against the
+    arrays."""
+    # with its modules compiled, as those of the libraries are
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     long = files(folder / "long", bars, signal)
     seconds, peak = rehearsed(long)
-    least, bare = rehearsed(files(folder / "short", bars.mapped(lambda column: column[:200]), signal[:200]))
+    least, bare = rehearsed(
+        files(folder / "short", bars.mapped(lambda column: column[:200]), signal[:200])
+    )
     file = long / "bars.parquet"
     beside, alone = process(["-c", READ_ATR, file])[0], process(["-c", READ, file])[0]
 
@@ -214,9 +281,18 @@ def whole(folder: Path, bars: Bars, signal: np.ndarray) -> None:
     reading = median([timed(read) for _ in range(3)])
     arrays = BARS * 6 * 8 / 1e6  # time, four prices, signals
     print(f"whole process: {seconds:.2f} s, of 200 bars {least:.2f} s")
-    print(f"a process that only reads the file: {alone:.2f} s, ratio {seconds / alone:.1f} (wanted: 6)")
-    print(f"a process that reads it and computes the ATR: {beside:.2f} s, ratio {seconds / beside:.1f} (wanted: 6)")
-    print(f"reading and ATR inside a process that has begun: {reading:.3f} s, ratio {seconds / reading:.0f}")
+    print(
+        f"a process that only reads the file: {alone:.2f} s, ratio {seconds / alone:.1f} "
+        "(wanted: 6)"
+    )
+    print(
+        f"a process that reads it and computes the ATR: {beside:.2f} s, ratio "
+        f"{seconds / beside:.1f} (wanted: 6)"
+    )
+    print(
+        f"reading and ATR inside a process that has begun: {reading:.3f} s, ratio "
+        f"{seconds / reading:.0f}"
+    )
     print(f"peak {peak:.0f} MB, of 200 bars {bare:.0f}, arrays {arrays:.0f}")
     print(f"ratio {(peak - bare) / arrays:.1f} (wanted: 3)")
 

@@ -1,4 +1,5 @@
-"""One live evaluation of a rig with every rule on; 1,000 trades at one completed bar; the trial and the fan of 500.
+"""One live evaluation of a rig with every rule on; 1,000 trades at one completed bar; the trial and
+the fan of 500.
 
 Ratios against the ATR of the same bars, in the same run.
 """
@@ -37,12 +38,17 @@ from hawser.rehearsal.trial import Trial
 
 BARS, RUNS = 20_000, 15
 RIG = Rig(
-    name="all", stop=StopRule(ticks=60.0), target=(TargetRule(share=0.3, r=5.0), TargetRule(share=0.3, r=8.0)),
+    name="all",
+    stop=StopRule(ticks=60.0),
+    target=(TargetRule(share=0.3, r=5.0), TargetRule(share=0.3, r=8.0)),
     break_even=BreakEven(After(r=1.0), 1.0, cover_costs=True),
     step=(Step(Measure(r=2.0), Measure(r=0.5)), Step(Measure(r=3.0), Measure(atr=1.0))),
-    trail=Trail(atr=3.0, after=After(r=0.5)), loss_step=(LossStep(0.5, 0.25), LossStep(0.8, 0.25)),
-    time_exit=TimeExit(bars=500), follow_on=FollowOn(1), basket=Basket(stop=Amount(percent=50.0)),
-)  # fmt: skip
+    trail=Trail(atr=3.0, after=After(r=0.5)),
+    loss_step=(LossStep(0.5, 0.25), LossStep(0.8, 0.25)),
+    time_exit=TimeExit(bars=500),
+    follow_on=FollowOn(1),
+    basket=Basket(stop=Amount(percent=50.0)),
+)
 
 
 def timed(work: Callable[[], object], runs: int = RUNS) -> float:
@@ -55,12 +61,15 @@ def timed(work: Callable[[], object], runs: int = RUNS) -> float:
 
 
 def live() -> float:
-    """Seconds of one trade's evaluation: a completed bar of every instrument, over the trades that it tends."""
+    """Seconds of one trade's evaluation: a completed bar of every instrument, over the trades that
+    it tends."""
     with tempfile.TemporaryDirectory() as folder:
         session = engine.opened(Path(folder))
         state, each = session.engine.state, []
         for trade in state.live():
-            trade.plan = msgspec.structs.replace(trade.plan, rig=RIG, trail=RIG.trail, targets=RIG.target, held=None)
+            trade.plan = msgspec.structs.replace(
+                trade.plan, rig=RIG, trail=RIG.trail, targets=RIG.target, held=None
+            )
         count = len(state.live())
         for turn in range(1, RUNS):
             begun = time.perf_counter()
@@ -69,10 +78,18 @@ def live() -> float:
                 opened = state.now - state.now % engine.MINUTE + turn * engine.MINUTE
                 session.engine.handle(
                     ev.BarCompleted(
-                        time=state.now, symbol=symbol, span=engine.MINUTE, opened=opened, open=price, high=price,
-                        low=price, close=price, spread=2.0, atr=4.0,
+                        time=state.now,
+                        symbol=symbol,
+                        span=engine.MINUTE,
+                        opened=opened,
+                        open=price,
+                        high=price,
+                        low=price,
+                        close=price,
+                        spread=2.0,
+                        atr=4.0,
                     )
-                )  # fmt: skip
+                )
             each.append((time.perf_counter() - begun) / count)
         session.ledger.close()  # type: ignore[union-attr]  # it has one
         fg.line("open trades", count, "")

@@ -1,5 +1,5 @@
-"""Sizing 10,000 different requests through the core, against the bare closed formula in Python floats; and
-`hawser size` as a whole process against a process that only imports NumPy."""
+"""Sizing 10,000 different requests through the core, against the bare closed formula in Python
+floats; and `hawser size` as a whole process against a process that only imports NumPy."""
 
 from __future__ import annotations
 
@@ -29,31 +29,56 @@ def requests() -> list[SizeRequest]:
     draw, found = random.Random(3), []
     instruments = [
         Instrument(
-            symbol=f"Made {n}", kind="index", quote="CHF", tick=Decimal(tick), multiplier=multiplier,
-            qty_step=Decimal(step), qty_min=Decimal(step), qty_max=Decimal(100_000), margin_rate=0.05,
-            min_stop_ticks=2, commission=Commission(per_unit=2.5),
+            symbol=f"Made {n}",
+            kind="index",
+            quote="CHF",
+            tick=Decimal(tick),
+            multiplier=multiplier,
+            qty_step=Decimal(step),
+            qty_min=Decimal(step),
+            qty_max=Decimal(100_000),
+            margin_rate=0.05,
+            min_stop_ticks=2,
+            commission=Commission(per_unit=2.5),
         )
         for n, (tick, multiplier, step) in enumerate(
-            (("0.00001", 100_000.0, "0.01"), ("0.25", 2.0, "1"), ("0.01", 1.0, "1"), ("0.5", 5.0, "0.1"))
+            (
+                ("0.00001", 100_000.0, "0.01"),
+                ("0.25", 2.0, "1"),
+                ("0.01", 1.0, "1"),
+                ("0.5", 5.0, "0.1"),
+            )
         )
-    ]  # fmt: skip
+    ]
     targets = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.5))
     for number in range(COUNT):
         account = Account(
-            currency="CHF", equity=draw.uniform(2e5, 4e5), size=SizeRule(percent=draw.uniform(0.3, 2)), costs=Costs(),
+            currency="CHF",
+            equity=draw.uniform(2e5, 4e5),
+            size=SizeRule(percent=draw.uniform(0.3, 2)),
+            costs=Costs(),
             policy=Policy(max_notional_percent=500.0, max_heat_percent=3.0),
-        )  # fmt: skip
+        )
         bid = draw.randint(40_000, 70_000)
         of = instruments[number % 4]
         found.append(
-            SizeRequest(instrument=of, account=account, side=draw.choice((1, -1)), bid=bid, ask=bid + 12,
-                        atr=145 * of.tick_size, stop=StopRule(atr=draw.uniform(1, 4)), targets=targets)
-        )  # fmt: skip
+            SizeRequest(
+                instrument=of,
+                account=account,
+                side=draw.choice((1, -1)),
+                bid=bid,
+                ask=bid + 12,
+                atr=145 * of.tick_size,
+                stop=StopRule(atr=draw.uniform(1, 4)),
+                targets=targets,
+            )
+        )
     return found
 
 
 def bare(request: SizeRequest) -> float:
-    """The closed formula a trader keeps in a spreadsheet: no caps, no targets, no rounding of levels."""
+    """The closed formula a trader keeps in a spreadsheet: no caps, no targets, no rounding of
+    levels."""
     of = request.instrument
     ref = request.ask if request.side > 0 else request.bid
     distance = request.stop.atr * request.atr
@@ -91,12 +116,28 @@ def main() -> int:
     assert answer["ok"]
     text = json.dumps(
         {
-            "instrument": {"symbol": "Made", "kind": "index", "quote": "CHF", "tick": "0.01", "multiplier": 1,
-                           "qty_step": "1", "qty_min": "1", "qty_max": "100000", "margin_rate": 0.05},
-            "account": {"currency": "CHF", "equity": 64000.0, "size": {"method": "risk_percent", "percent": 0.6}},
-            "side": "long", "quote": {"bid": "94.60", "ask": "94.62"}, "atr": 0.4, "stop": {"atr": 2.5},
+            "instrument": {
+                "symbol": "Made",
+                "kind": "index",
+                "quote": "CHF",
+                "tick": "0.01",
+                "multiplier": 1,
+                "qty_step": "1",
+                "qty_min": "1",
+                "qty_max": "100000",
+                "margin_rate": 0.05,
+            },
+            "account": {
+                "currency": "CHF",
+                "equity": 64000.0,
+                "size": {"method": "risk_percent", "percent": 0.6},
+            },
+            "side": "long",
+            "quote": {"bid": "94.60", "ask": "94.62"},
+            "atr": 0.4,
+            "stop": {"atr": 2.5},
         }
-    )  # fmt: skip
+    )
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "request.json"
         path.write_text(text)

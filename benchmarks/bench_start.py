@@ -1,4 +1,5 @@
-"""Start to the first painted window with the demo, against a bare script that shows an empty window of PyQt6 and NumPy.
+"""Start to the first painted window with the demo, against a bare script that shows an empty window
+of PyQt6 and NumPy.
 
 Both are whole processes under the same Qt platform, in turn, each told to end at its first paint.
 """
@@ -48,7 +49,9 @@ os._exit(0)
 
 def seconds(script: str, *arguments: str) -> float:
     started = time.perf_counter()
-    with subprocess.Popen([sys.executable, "-c", script, *arguments], stdout=subprocess.PIPE, text=True) as process:
+    with subprocess.Popen(
+        [sys.executable, "-c", script, *arguments], stdout=subprocess.PIPE, text=True
+    ) as process:
         assert process.stdout is not None
         assert process.stdout.readline() == "painted\n"
         found = time.perf_counter() - started

@@ -1,8 +1,10 @@
-"""How long an event holds the Qt thread as a trader goes through every station of the demo: processor time of that
-thread from the event's delivery to its end, painting included. Nothing should take more than 8 ms.
+"""How long an event holds the Qt thread as a trader goes through every station of the demo:
+processor time of that thread from the event's delivery to its end, painting included. Nothing
+should take more than 8 ms.
 
-Of each thing the trader does the longest event counts, and of several rounds the median: one round's longest is as
-often the machine's doing as ours. The reference is plain work in the same process: 2,000 texts laid out by Qt.
+Of each thing the trader does the longest event counts, and of several rounds the median: one
+round's longest is as often the machine's doing as ours. The reference is plain work in the same
+process: 2,000 texts laid out by Qt.
 """
 
 from __future__ import annotations
@@ -39,7 +41,8 @@ class Watched(QApplication):
     act, _depth = "", 0  # before Qt's own first events come
 
     def __init__(self) -> None:
-        self.found: dict[str, list[list[tuple[float, str]]]] = {}  # of each act in each round, its events
+        # of each act in each round, its events
+        self.found: dict[str, list[list[tuple[float, str]]]] = {}
         super().__init__(["hawser"])
         self.setStyle("Fusion")
         load_fonts()
@@ -67,10 +70,14 @@ def acts(window: Window) -> list[tuple[str, Callable[[], Any]]]:
 
     def instrument(row: int) -> Callable[[], None]:
         table = helm.instruments.table
-        return lambda: click(table.viewport(), table.visualRect(table.model().index(row, 0)).center())
+        return lambda: click(
+            table.viewport(), table.visualRect(table.model().index(row, 0)).center()
+        )
 
     def rig(row: int) -> Callable[[], None]:
-        return lambda: click(rigs.list.viewport(), rigs.list.visualItemRect(rigs.list.item(row)).center())
+        return lambda: click(
+            rigs.list.viewport(), rigs.list.visualItemRect(rigs.list.item(row)).center()
+        )
 
     def chart(key: Qt.Key) -> Callable[[], None]:
         return lambda: QTest.keyClick(helm.chart.plot, key)
@@ -86,13 +93,23 @@ def acts(window: Window) -> list[tuple[str, Callable[[], Any]]]:
         QTest.keyClicks(field, "3.1")
 
     return [
-        ("the market moves", lambda: None), ("another instrument", instrument(2)), ("and back", instrument(0)),
+        ("the market moves", lambda: None),
+        ("another instrument", instrument(2)),
+        ("and back", instrument(0)),
         ("another timeframe", lambda: click(list(helm.chart.span_buttons.values())[1])),
-        ("zoom", chart(KEY.Key_Minus)), ("pan", chart(KEY.Key_Left)), ("a stop is typed", typed),
-        ("the other side", lambda: click(helm.plan.short)), ("the first side", lambda: click(helm.plan.long)),
-        ("to the rigs", to(2)), ("a rig", rig(1)), ("another rig", rig(4)), ("a rig's figure", blank),
-        ("to the guards", to(3)), ("to the logbook", to(5)), ("to the helm", to(1)),
-    ]  # fmt: skip
+        ("zoom", chart(KEY.Key_Minus)),
+        ("pan", chart(KEY.Key_Left)),
+        ("a stop is typed", typed),
+        ("the other side", lambda: click(helm.plan.short)),
+        ("the first side", lambda: click(helm.plan.long)),
+        ("to the rigs", to(2)),
+        ("a rig", rig(1)),
+        ("another rig", rig(4)),
+        ("a rig's figure", blank),
+        ("to the guards", to(3)),
+        ("to the logbook", to(5)),
+        ("to the helm", to(1)),
+    ]
 
 
 def click(widget: QWidget, at: Any = None) -> None:
@@ -100,12 +117,18 @@ def click(widget: QWidget, at: Any = None) -> None:
 
 
 def toured(app: Watched, folder: Path) -> float:
-    """Go round; returns the seconds that a click for the other theme takes, which styles every widget anew."""
+    """Go round; returns the seconds that a click for the other theme takes, which styles every
+    widget anew."""
     window = make_window(profile("demo", folder), boot, "demo", theme="paper")
     window.resize(*SIZE)
     window.show()
     window.runtime.start()
-    settle(window, lambda: window.latest is not None and window.latest.link_up and window.helm.plan.planning.sizing)
+    settle(
+        window,
+        lambda: (
+            window.latest is not None and window.latest.link_up and window.helm.plan.planning.sizing
+        ),
+    )
     for number in range(ROUNDS + 1):
         for name, act in acts(window):
             if number:  # the first time round, what is imported late is imported
@@ -115,7 +138,8 @@ def toured(app: Watched, folder: Path) -> float:
             settle(window, lambda: True)
     app.act = ""
     swaps = []
-    for _ in range(ROUNDS):  # nothing is noted meanwhile: there are thousands of events in one click
+    # nothing is noted meanwhile: there are thousands of events in one click
+    for _ in range(ROUNDS):
         begun = time.thread_time()
         click(window.foot.themes)
         swaps.append(time.thread_time() - begun)

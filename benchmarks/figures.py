@@ -1,4 +1,5 @@
-"""How benchmarks print: figures of this run and their ratio to a reference in the same run, against a limit."""
+"""How benchmarks print: figures of this run and their ratio to a reference in the same run, against
+a limit."""
 
 from __future__ import annotations
 

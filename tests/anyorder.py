@@ -1,5 +1,5 @@
-"""A trade at a venue that refuses, loses, changes and repeats what it is asked. Answers come in any order, the line
-drops, Hawser is begun anew: whatever one seed draws.
+"""A trade at a venue that refuses, loses, changes and repeats what it is asked. Answers come in any
+order, the line drops, Hawser is begun anew: whatever one seed draws.
 """
 
 from __future__ import annotations
@@ -16,7 +16,8 @@ BEFORE_MARKET = 30  # ticks that a stop keeps from the market
 
 
 class Rests:
-    """An order as the venue has it. `told`: whether the engine was told of its level since it is there."""
+    """An order as the venue has it. `told`: whether the engine was told of its level since it is
+    there."""
 
     def __init__(self, level: int, steps: int) -> None:
         self.level = self.asked = level
@@ -47,8 +48,15 @@ class Venue:
             known = self.orders.get(command.order) if isinstance(command, cm.Amend) else None
             if known is None or command.role != "stop" or known.status != "resting":
                 continue
-            if self.judges_stop and command.level < known.level and known.told and known.since >= len(self.wishes):
-                self.faults.append(f"{command.order} from {known.level} to {command.level}: {command.why}")
+            if (
+                self.judges_stop
+                and command.level < known.level
+                and known.told
+                and known.since >= len(self.wishes)
+            ):
+                self.faults.append(
+                    f"{command.order} from {known.level} to {command.level}: {command.why}"
+                )
         self.sent = len(self.hand.all)
 
     def arrive(self) -> None:
@@ -74,7 +82,11 @@ class Venue:
             self.carry_out(command)
 
     def refuse(self, command: cm.Submit | cm.Amend | cm.Cancel, code: str) -> None:
-        kind = {cm.Submit: ev.OrderRejected, cm.Amend: ev.AmendRejected, cm.Cancel: ev.CancelRejected}[type(command)]
+        kind = {
+            cm.Submit: ev.OrderRejected,
+            cm.Amend: ev.AmendRejected,
+            cm.Cancel: ev.CancelRejected,
+        }[type(command)]
         named = {"token": command.token} if isinstance(command, cm.Amend) else {}
         self.say(kind, order=command.order, code=code, text="no", **named)
 
@@ -95,7 +107,12 @@ class Venue:
             self.fill(command.order, known, min(command.steps, self.open))
             if known.status == "resting":  # for more than there was to close
                 known.status = "cancelled"
-                self.say(ev.OrderCancelled, order=command.order, why="no more to close", filled=known.filled)
+                self.say(
+                    ev.OrderCancelled,
+                    order=command.order,
+                    why="no more to close",
+                    filled=known.filled,
+                )
             return
         assert command.level is not None
         if isinstance(command, cm.Submit) and (command.closes or command.adds) and not self.open:
@@ -111,7 +128,11 @@ class Venue:
         if known is None:
             self.orders[command.order] = known = Rests(command.level, command.steps)
         known.asked = command.level
-        self.put(known, command.level + (0 if self.fair or self.draw.random() < 0.6 else self.draw.randint(-4, 4)))
+        self.put(
+            known,
+            command.level
+            + (0 if self.fair or self.draw.random() < 0.6 else self.draw.randint(-4, 4)),
+        )
         known.steps = command.steps
         if isinstance(command, cm.Submit):
             self.say(ev.OrderAccepted, order=command.order, level=known.level)
@@ -126,7 +147,11 @@ class Venue:
     def fill(self, name: str, known: Rests, steps: int) -> None:
         """An order fills by so many steps."""
         way = 1 if self.hand.engine.state.orders[name].role == "rung" else -1
-        self.fills, self.open, known.filled = self.fills + 1, self.open + way * steps, known.filled + steps
+        self.fills, self.open, known.filled = (
+            self.fills + 1,
+            self.open + way * steps,
+            known.filled + steps,
+        )
         if known.filled >= known.steps:
             known.status = "filled"
         fill = ev.Fill(f"V{self.fills}", self.hand.now, steps, known.level or 61_230, 0.0, 0.0)
@@ -141,7 +166,9 @@ class Venue:
         known = self.orders.get(name)
         if known is None:
             return ev.OrderReport(name, "missing", 0, 0)
-        return ev.OrderReport(name, known.status, known.level, known.steps, tuple(self.told_fills.get(name, ())))
+        return ev.OrderReport(
+            name, known.status, known.level, known.steps, tuple(self.told_fills.get(name, ()))
+        )
 
     def all_held(self, orders: tuple[str, ...]) -> dict[str, object]:
         entry = self.hand.trade.entry
@@ -217,7 +244,8 @@ class Story:
         venue.collect()
 
     def cut(self) -> None:
-        """The line drops, or Hawser is begun anew: what was on its way to it is lost, and perhaps what it had sent."""
+        """The line drops, or Hawser is begun anew: what was on its way to it is lost, and perhaps
+        what it had sent."""
         venue, draw, hand = self.venue, self.draw, self.hand
         venue.says.clear()
         if draw.random() < 0.7:
@@ -249,7 +277,9 @@ class Story:
             known = self.venue.orders[name]
             if self.hand.engine.state.orders[name].role == role and known.steps > known.filled:
                 steps = self.draw.randint(1, known.steps - known.filled)
-                self.venue.fill(name, known, steps if role == "rung" else min(self.venue.open, steps))
+                self.venue.fill(
+                    name, known, steps if role == "rung" else min(self.venue.open, steps)
+                )
                 return
 
     def settle(self) -> None:

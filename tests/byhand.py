@@ -1,4 +1,5 @@
-"""The venue's part played by hand: a test tells the engine what happened and looks at what it wants done."""
+"""The venue's part played by hand: a test tells the engine what happened and looks at what it wants
+done."""
 
 from __future__ import annotations
 
@@ -23,9 +24,14 @@ TARGETS = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.5))
 
 def plan(**changes: Any) -> Plan:
     values = {
-        "symbol": SYMBOL, "side": 1, "size": SizeRule(percent=0.6), "stop": StopRule(atr=2.5), "targets": TARGETS,
-        "trail": Trail(atr=3.0), "timeframe_ns": 15 * MINUTE,
-    } | changes  # fmt: skip
+        "symbol": SYMBOL,
+        "side": 1,
+        "size": SizeRule(percent=0.6),
+        "stop": StopRule(atr=2.5),
+        "targets": TARGETS,
+        "trail": Trail(atr=3.0),
+        "timeframe_ns": 15 * MINUTE,
+    } | changes
     return Plan(**values)
 
 
@@ -58,7 +64,11 @@ class ByHand:
         """Let time pass; timers that were asked for go off, in order."""
         end, found = self.now + int(seconds * SECOND), []
         while True:
-            due = [(c.at, i, c) for i, c in enumerate(self.all) if isinstance(c, cm.StartTimer) and c.at <= end]
+            due = [
+                (c.at, i, c)
+                for i, c in enumerate(self.all)
+                if isinstance(c, cm.StartTimer) and c.at <= end
+            ]
             due = [item for item in due if item[1] not in self._gone]
             if not due:
                 break
@@ -80,12 +90,24 @@ class ByHand:
         self.now += span
         self.quote(self.market.bid, self.market.ask)
         return self.do(
-            ev.BarCompleted, symbol=SYMBOL, span=span, opened=self.now - span, open=close, high=close, low=close,
-            close=close, spread=12.0, atr=atr,
-        )  # fmt: skip
+            ev.BarCompleted,
+            symbol=SYMBOL,
+            span=span,
+            opened=self.now - span,
+            open=close,
+            high=close,
+            low=close,
+            close=close,
+            spread=12.0,
+            atr=atr,
+        )
 
-    def holdings(self, positions: tuple[ev.VenuePosition, ...] = (), resting: tuple[str, ...] = (),
-                 asked: tuple[ev.OrderReport, ...] = ()) -> list[cm.AnyCommand]:  # fmt: skip
+    def holdings(
+        self,
+        positions: tuple[ev.VenuePosition, ...] = (),
+        resting: tuple[str, ...] = (),
+        asked: tuple[ev.OrderReport, ...] = (),
+    ) -> list[cm.AnyCommand]:
         token = self.engine.state.holdings_token
         return self.do(ev.Holdings, token=token, asked=asked, resting=resting, positions=positions)
 
@@ -103,10 +125,14 @@ class ByHand:
         own = changes.pop("own_atr", None)
         return self.do(ev.PlaceTrade, ask=ask, plan=plan(**changes), atr=own)
 
-    def fill(self, order: str, steps: int, price: int, profit: float = 0.0, fill: str = "") -> list[cm.AnyCommand]:
+    def fill(
+        self, order: str, steps: int, price: int, profit: float = 0.0, fill: str = ""
+    ) -> list[cm.AnyCommand]:
         self.fills += 1
         name = fill or f"F{self.fills}"
-        return self.do(ev.OrderFilled, order=order, fill=ev.Fill(name, self.now, steps, price, profit, 1.0))
+        return self.do(
+            ev.OrderFilled, order=order, fill=ev.Fill(name, self.now, steps, price, profit, 1.0)
+        )
 
     def enter(self, **changes: Any) -> list[cm.AnyCommand]:
         """Place and fill whole; returns what the fill led to."""
@@ -116,7 +142,8 @@ class ByHand:
         return self.fill(trade.entry, trade.asked_steps, trade.ref)
 
     def protect(self, **changes: Any) -> list[cm.AnyCommand]:
-        """Enter, and let the venue accept every order; returns what followed the stop's acceptance."""
+        """Enter, and let the venue accept every order; returns what followed the stop's
+        acceptance."""
         self.enter(**changes)
         stop = self.order("stop")
         found = self.do(ev.OrderAccepted, order=stop.id)
@@ -127,8 +154,11 @@ class ByHand:
 
     def order(self, role: str, number: int = 0):  # type: ignore[no-untyped-def]
         """The trade's last order in a role."""
-        return [o for o in self.engine.state.orders.values()
-                if o.trade == self.trade.id and o.role == role and o.number in (0, number or o.number)][-1]  # fmt: skip
+        return [
+            o
+            for o in self.engine.state.orders.values()
+            if o.trade == self.trade.id and o.role == role and o.number in (0, number or o.number)
+        ][-1]
 
 
 def of(commands: list[cm.AnyCommand], kind: type) -> list[Any]:

@@ -24,9 +24,13 @@ from hawser.verification.world import ACCOUNT, BooksInMemory
 
 SYMBOL = "CAD/CHF"
 PLAN = Plan(
-    symbol=SYMBOL, side=1, size=SizeRule(percent=0.5), stop=StopRule(ticks=120),
-    targets=(TargetRule(share=0.5, r=2.0),), timeframe_ns=MINUTE,
-)  # fmt: skip
+    symbol=SYMBOL,
+    side=1,
+    size=SizeRule(percent=0.5),
+    stop=StopRule(ticks=120),
+    targets=(TargetRule(share=0.5, r=2.0),),
+    timeframe_ns=MINUTE,
+)
 
 
 class Own(Quay):
@@ -43,7 +47,11 @@ class World:
     """A session at such a venue, and all it gave as commands."""
 
     def __init__(
-        self, ledger: Ledger | None = None, weather: Weather = SEVERITIES["calm"], seed: int = 3, way: Way | None = None
+        self,
+        ledger: Ledger | None = None,
+        weather: Weather = SEVERITIES["calm"],
+        seed: int = 3,
+        way: Way | None = None,
     ) -> None:
         self.seed, self.ledger, self.way = seed, ledger, way
         self.venue = self._quay(storm_world.WORLD, weather, None, 0)
@@ -51,13 +59,22 @@ class World:
         self.faults: list[Exception] = []
         self.open()
 
-    def _quay(self, world: storm_world.World, weather: Weather, store: BooksInMemory | None, since: int) -> Own:
+    def _quay(
+        self, world: storm_world.World, weather: Weather, store: BooksInMemory | None, since: int
+    ) -> Own:
         feed, rates = storm_world.feed_of(world, self.seed), dict(storm_world.RATES)
         return Own(feed, "CHF", 64_000.0, rates, weather, self.seed, store, since)
 
     def open(self, last: Extent | None = None) -> None:
         self.session = Session(
-            ACCOUNT, self.venue, self.ledger, self.entries.append, "S", self.faults.append, self.way, last
+            ACCOUNT,
+            self.venue,
+            self.ledger,
+            self.entries.append,
+            "S",
+            self.faults.append,
+            self.way,
+            last,
         )
         self.run(30)
 
@@ -65,7 +82,9 @@ class World:
         """The line is cut, and who answers on it then trades others; the session lives on."""
         old, now = self.venue, self.session.now
         old.hang_up()
-        self.venue = self.session.venue = self._quay(traded, SEVERITIES["calm"], BooksInMemory(state), old.now)
+        self.venue = self.session.venue = self._quay(
+            traded, SEVERITIES["calm"], BooksInMemory(state), old.now
+        )
         instruments = tuple(one for one, _ in traded)
         down = port.LinkTold(time=old.now, up=False, why="it was cut")
         bars = {one.symbol: self.venue.history(one.symbol) for one in instruments}
@@ -95,10 +114,21 @@ class World:
     def stops(self) -> int:
         """Steps of the trade that stops at the venue close."""
         rests = self.venue.book.resting(SYMBOL)
-        return sum(one.steps - one.filled for one in rests if one.kind == "stop" and one.closes == self.trade.entry)
+        return sum(
+            one.steps - one.filled
+            for one in rests
+            if one.kind == "stop" and one.closes == self.trade.entry
+        )
 
     def told(self, since: int = 0) -> set[str]:
-        return {one.code for _, commands in self.entries[since:] for one in commands if isinstance(one, cm.Tell)}
+        return {
+            one.code
+            for _, commands in self.entries[since:]
+            for one in commands
+            if isinstance(one, cm.Tell)
+        }
 
     def sent(self, kind: type, since: int = 0) -> int:
-        return sum(isinstance(one, kind) for _, commands in self.entries[since:] for one in commands)
+        return sum(
+            isinstance(one, kind) for _, commands in self.entries[since:] for one in commands
+        )

@@ -12,17 +12,22 @@ from hypothesis import HealthCheck, settings
 from hawser.service.profiles.profile import profile
 from hawser.service.recording import Aside
 
-# Compiled rules are slow the first time they are met, never after: no deadline, and the same examples each run.
+# Compiled rules are slow the first time they are met, never after: no deadline, and the same
+# examples each run.
 settings.register_profile(
-    "hawser", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow], max_examples=120
+    "hawser",
+    deadline=None,
+    derandomize=True,
+    suppress_health_check=[HealthCheck.too_slow],
+    max_examples=120,
 )
 settings.load_profile("hawser")
 
 
 @pytest.fixture(autouse=True)
 def patient_disk(monkeypatch: pytest.MonkeyPatch) -> None:
-    """A slow disk is no disk that hangs, however loaded the machine; tests of one that does set their own. Who leaves
-    waits until all has ended."""
+    """A slow disk is no disk that hangs, however loaded the machine; tests of one that does set
+    their own. Who leaves waits until all has ended."""
     monkeypatch.setattr(Aside, "patience", 600.0)
     monkeypatch.setattr("hawser.service.timed_io.ENDING", 200.0)
     monkeypatch.setattr("hawser.service.timed_io.WAIT_S", 600.0)

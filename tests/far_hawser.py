@@ -1,7 +1,8 @@
-"""A Hawser to be killed that trades at a Quay in another process, in real time, and says what it wrote down.
+"""A Hawser to be killed that trades at a Quay in another process, in real time, and says what it
+wrote down.
 
-Usage: far_hawser.py FOLDER SOCKET SEED [settle]. With `settle` it only tends, lets the air clear, and at the end prints
-what is not in order: nothing, where all is well.
+Usage: far_hawser.py FOLDER SOCKET SEED [settle]. With `settle` it only tends, lets the air clear,
+and at the end prints what is not in order: nothing, where all is well.
 """
 
 from __future__ import annotations
@@ -22,7 +23,9 @@ from hawser.venue.quay.client import FarQuay
 from hawser.venue.quay.weather import SEVERITIES
 from hawser.verification.trader import Trader
 
-ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=60.0))
+ACCOUNT = Account(
+    currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=60.0)
+)
 
 HUNG_S = 120  # only one that never comes to order tends so long
 TURNS = 100
@@ -55,10 +58,11 @@ class FarHawser:
             self.turn()
 
     def settle(self) -> list[str]:
-        """Tend in calm air until all has been in order for some turns; what is not, where it does not come to that.
+        """Tend in calm air until all has been in order for some turns; what is not, where it does
+        not come to that.
 
-        The venue lives on, and would fill orders that nobody tends any more: all markets stop, and once what was under
-        way has been told, so does its clock."""
+        The venue lives on, and would fill orders that nobody tends any more: all markets stop, and
+        once what was under way has been told, so does its clock."""
         self.venue.set_weather(SEVERITIES["calm"], 1)
         end, halted = time.monotonic() + HUNG_S, 0
         while time.monotonic() < end:
@@ -75,7 +79,8 @@ class FarHawser:
         return found
 
     def in_order(self, end: float) -> bool:
-        """Tend until nothing was wrong for some turns one after the other; whether it came to that."""
+        """Tend until nothing was wrong for some turns one after the other; whether it came to
+        that."""
         turns = 0
         while turns < TURNS and time.monotonic() < end:
             self.turn()
@@ -87,12 +92,22 @@ class FarHawser:
         found = [] if state.reconciled else ["not in step with the venue"]
         for trade in state.live():
             covered = covered_steps(state, trade)
-            if trade.open_steps and (trade.state != states.PROTECTED or covered != trade.open_steps):
-                found.append(f"{trade.id} is {trade.state}: {trade.open_steps} open, {covered} covered")
-        asks = [state.trades[order.trade].ask for order in state.orders.values() if order.role == "entry"]
+            if trade.open_steps and (
+                trade.state != states.PROTECTED or covered != trade.open_steps
+            ):
+                found.append(
+                    f"{trade.id} is {trade.state}: {trade.open_steps} open, {covered} covered"
+                )
+        asks = [
+            state.trades[order.trade].ask
+            for order in state.orders.values()
+            if order.role == "entry"
+        ]
         found += [f"two entries for {ask}" for ask in set(asks) if asks.count(ask) > 1]
         return found + [
-            f"{trade.id} closed more than was open" for trade in state.trades.values() if trade.closed > trade.entered
+            f"{trade.id} closed more than was open"
+            for trade in state.trades.values()
+            if trade.closed > trade.entered
         ]
 
 

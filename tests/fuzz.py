@@ -1,9 +1,10 @@
-"""Mutated inputs over every reader: nothing but a sentence may come of them, soon and in little memory.
+"""Mutated inputs over every reader: nothing but a sentence may come of them, soon and in little
+memory.
 
     .venv/bin/python tests/fuzz.py FIRST COUNT [--apart]
 
-Each input is made from its number alone, so that one that fails can be made again. `--apart`: by `hawser` commands in
-processes of their own, judged by exit status, which costs a second each.
+Each input is made from its number alone, so that one that fails can be made again. `--apart`: by
+`hawser` commands in processes of their own, judged by exit status, which costs a second each.
 """
 
 from __future__ import annotations
@@ -45,43 +46,138 @@ HERE = Path(__file__).resolve().parents[1]
 EXAMPLES, DEMO = HERE / "examples", HERE / "src" / "hawser" / "demo"
 SLOW, LARGE = 5.0, 500 * 1024  # seconds; kB beyond what the process had
 TOKENS = (
-    "nan", "inf", "-inf", "1e-300", "1e300", "9" * 30, "9" * 5000, "-5", "0", "-0.0", "1_0", "１０", "٣", "\x00",
-    "\ud7ff", "\U0001f4a9", "\x1b[2J", "<img src=x>", "=HYPERLINK(1)", '"', "'", '"""', "[", "]" * 40, "[" * 300,
-    "{", "}", "\\", "\n", "\r", ",", ",,", ";", "0001-01-01T00:00:00+14:00", "9999-12-31T23:59:59-14:00",
-    "2031-01-06", "true", "null", "{}", "a.b" * 30, "a" * 3000, " " * 3000, "\ufeff", "é",
-    "\u202e", "e", "E+", ".", "-", "+", "NaN", "sNaN", "Infinity", "1e999999999",
-)  # fmt: skip
+    "nan",
+    "inf",
+    "-inf",
+    "1e-300",
+    "1e300",
+    "9" * 30,
+    "9" * 5000,
+    "-5",
+    "0",
+    "-0.0",
+    "1_0",
+    "１０",
+    "٣",
+    "\x00",
+    "\ud7ff",
+    "\U0001f4a9",
+    "\x1b[2J",
+    "<img src=x>",
+    "=HYPERLINK(1)",
+    '"',
+    "'",
+    '"""',
+    "[",
+    "]" * 40,
+    "[" * 300,
+    "{",
+    "}",
+    "\\",
+    "\n",
+    "\r",
+    ",",
+    ",,",
+    ";",
+    "0001-01-01T00:00:00+14:00",
+    "9999-12-31T23:59:59-14:00",
+    "2031-01-06",
+    "true",
+    "null",
+    "{}",
+    "a.b" * 30,
+    "a" * 3000,
+    " " * 3000,
+    "\ufeff",
+    "é",
+    "\u202e",
+    "e",
+    "E+",
+    ".",
+    "-",
+    "+",
+    "NaN",
+    "sNaN",
+    "Infinity",
+    "1e999999999",
+)
 
 
 def _bars() -> str:
     rows = (EXAMPLES / "quillan-ferry-5m.csv").read_text().splitlines()[:40]
-    return "\n".join([rows[0] + ",signal", *(f"{row},{number % 3 - 1}" for number, row in enumerate(rows[1:]))]) + "\n"
+    return (
+        "\n".join(
+            [
+                rows[0] + ",signal",
+                *(f"{row},{number % 3 - 1}" for number, row in enumerate(rows[1:])),
+            ]
+        )
+        + "\n"
+    )
 
 
 def _request() -> str:
-    instrument, account = (toml((EXAMPLES / name).read_text(), "x") for name in ("quillan-ferry.toml", "account.toml"))
-    return json.dumps({
-        "instrument": instrument, "account": account, "side": "long", "quote": {"bid": "100.00", "ask": "100.05"},
-        "atr": 1.0, "stop": {"atr": 2.0}, "targets": [{"r": 1.0, "share": 0.4}], "entry": None, "positions": 1,
-        "open_heat": 0.0, "open_heat_by_currency": {"CHF": 1.0}, "day_loss_room": 100.0,
-    })  # fmt: skip
+    instrument, account = (
+        toml((EXAMPLES / name).read_text(), "x") for name in ("quillan-ferry.toml", "account.toml")
+    )
+    return json.dumps(
+        {
+            "instrument": instrument,
+            "account": account,
+            "side": "long",
+            "quote": {"bid": "100.00", "ask": "100.05"},
+            "atr": 1.0,
+            "stop": {"atr": 2.0},
+            "targets": [{"r": 1.0, "share": 0.4}],
+            "entry": None,
+            "positions": 1,
+            "open_heat": 0.0,
+            "open_heat_by_currency": {"CHF": 1.0},
+            "day_loss_room": 100.0,
+        }
+    )
 
 
 INSTRUMENT = load(Instrument, EXAMPLES / "quillan-ferry.toml")
 SOURCES = NewsSources(tz="Europe/Zurich")
-NEWS = "time,currency,impact,title\n2031-01-06T08:00:00Z,CHF,high,Rates\n2031-01-07T08:00:00+01:00,CAD,low,Jobs\n"
-SPEC = '[[line]]\nname = "a"\nkind = "supertrend"\nlength = 10\nfactor = 3.0\n[[line]]\nname = "b"\nkind = "sma"\n'
+NEWS = (
+    "time,currency,impact,title\n2031-01-06T08:00:00Z,CHF,high,Rates\n"
+    "2031-01-07T08:00:00+01:00,CAD,low,Jobs\n"
+)
+SPEC = (
+    '[[line]]\nname = "a"\nkind = "supertrend"\nlength = 10\nfactor = 3.0\n[[line]]\nname = '
+    '"b"\nkind = "sma"\n'
+)
 ALERTS = (
-    'most_per_min = 6\n[events]\nalarm = ["email"]\n[smtp]\nhost = "mail.example.org"\nsender = "a@b.example"\n'
-    'to = ["c@d.example"]\nport = 587\nuser = "me"\npassword = "x"\n[webhook]\nurl = "https://example.org/x"\n'
+    'most_per_min = 6\n[events]\nalarm = ["email"]\n[smtp]\nhost = "mail.example.org"\nsender = '
+    '"a@b.example"\n'
+    'to = ["c@d.example"]\nport = 587\nuser = "me"\npassword = "x"\n[webhook]\nurl = '
+    '"https://example.org/x"\n'
     'secret = "s"\n'
 )
 TYPED = (
-    "0.6 % of balance", "1 % per 2.5 atr", "invest 5000 risk 150 CHF", "2 units", "2.5 atr", "3 bars + 2 t",
-    "pivot 2 3", "supertrend 10 3", "1.5 R", "40 %", "rest", "limit 0.5 atr", "market within 5 t", "straddle 1 atr",
+    "0.6 % of balance",
+    "1 % per 2.5 atr",
+    "invest 5000 risk 150 CHF",
+    "2 units",
+    "2.5 atr",
+    "3 bars + 2 t",
+    "pivot 2 3",
+    "supertrend 10 3",
+    "1.5 R",
+    "40 %",
+    "rest",
+    "limit 0.5 atr",
+    "market within 5 t",
+    "straddle 1 atr",
     "14:30",
-    "30 min", "2 R, settle 500 ms", "20 t + 1 atr", "target 2", "900, or 1.5 %", "0.61605",
-)  # fmt: skip
+    "30 min",
+    "2 R, settle 500 ms",
+    "20 t + 1 atr",
+    "target 2",
+    "900, or 1.5 %",
+    "0.61605",
+)
 READERS = [getattr(fp, name) for name in dir(fp) if name.startswith("read_")]
 MORE = {"read_size": ("CHF",), "read_stop": ("CHF",), "read_target": (0.5,), "read_share": (0.5,)}
 
@@ -147,14 +243,24 @@ KINDS = (
     Kind("instrument", _toml(EXAMPLES / "quillan-ferry.toml"), _declared(Instrument)),
     Kind("account", _toml(EXAMPLES / "account.toml"), _declared(Account)),
     Kind("policy", _toml(EXAMPLES / "harbour-watch.toml", DEMO / "guards.toml"), _declared(Guards)),
-    Kind("rig", _toml(EXAMPLES / "slow-harbour.toml", *sorted((DEMO / "rigs").glob("*.toml"))),
-         lambda data, _: read_rig(data.decode("utf-8", "replace"), "here")),
-    Kind("policy text", _toml(DEMO / "guards.toml"), lambda data, _: read_policy(data.decode("utf-8", "replace"))),
+    Kind(
+        "rig",
+        _toml(EXAMPLES / "slow-harbour.toml", *sorted((DEMO / "rigs").glob("*.toml"))),
+        lambda data, _: read_rig(data.decode("utf-8", "replace"), "here"),
+    ),
+    Kind(
+        "policy text",
+        _toml(DEMO / "guards.toml"),
+        lambda data, _: read_policy(data.decode("utf-8", "replace")),
+    ),
     Kind("spec", (SPEC,), _declared(Lines)),
     Kind("alerts", (ALERTS,), _declared(AlertSettings)),
     Kind("watch", ("on = true\nsilent_s = 20.0\nflatten = false\n",), _declared(WatchSettings)),
-    Kind("rig record", ('{"stop": {"atr": 2.0}, "step": [{"at": {"r": 1.0}, "to": {"r": 0.5}}]}',),
-         lambda data, _: record(Rig, _json(data), "here")),
+    Kind(
+        "rig record",
+        ('{"stop": {"atr": 2.0}, "step": [{"at": {"r": 1.0}, "to": {"r": 0.5}}]}',),
+        lambda data, _: record(Rig, _json(data), "here"),
+    ),
     Kind("size", (_request(),), lambda data, _: answer_one(_json(data))),
     Kind("bars", (_bars(),), _bar_file),
     Kind("lines", (_bars(),), _line_file),
@@ -162,7 +268,7 @@ KINDS = (
     Kind("fields", TYPED, _fields),
     Kind("frames", (), _frames),
     Kind("record", (), _record_line),
-)  # fmt: skip
+)
 COST = {"lines": 6, "bars": 3}  # as many times as rare: they take longer
 
 
@@ -176,14 +282,27 @@ def _json(data: bytes) -> object:
 def _binary(draw: random.Random, kind: str) -> bytes:
     encode = msgspec.msgpack.Encoder().encode
     if kind == "frames":
-        return wire.framed(draw.choice((
-            wire.port.NewOrder(id="x", symbol="CAD/CHF", side=1, kind="stop", qty="0.1", level="0.6"),
-            wire.Hello(not_before=5), wire.MakeGust(kind="halt", symbol="CAD/CHF", length=5), wire.Pace(speed=2.0),
-        )))  # fmt: skip
-    return encode(draw.choice((
-        ev.Quote(time=1, symbol="CAD/CHF", bid=1, ask=2, high_bid=1, low_ask=2), ev.VenueUp(time=1),
-        ev.OrderFilled(time=1, order="x", fill=ev.Fill("f", 1, 2, 3, 1.0, 1.0)),
-    )))  # fmt: skip
+        return wire.framed(
+            draw.choice(
+                (
+                    wire.port.NewOrder(
+                        id="x", symbol="CAD/CHF", side=1, kind="stop", qty="0.1", level="0.6"
+                    ),
+                    wire.Hello(not_before=5),
+                    wire.MakeGust(kind="halt", symbol="CAD/CHF", length=5),
+                    wire.Pace(speed=2.0),
+                )
+            )
+        )
+    return encode(
+        draw.choice(
+            (
+                ev.Quote(time=1, symbol="CAD/CHF", bid=1, ask=2, high_bid=1, low_ask=2),
+                ev.VenueUp(time=1),
+                ev.OrderFilled(time=1, order="x", fill=ev.Fill("f", 1, 2, 3, 1.0, 1.0)),
+            )
+        )
+    )
 
 
 def mutated(draw: random.Random, data: bytes) -> bytes:
@@ -223,7 +342,9 @@ def one(number: int, folder: Path) -> str:
     kind = draw.choice(KINDS)
     while draw.random() > 1 / COST.get(kind.name, 1):
         kind = draw.choice(KINDS)
-    data = mutated(draw, draw.choice(kind.seeds).encode() if kind.seeds else _binary(draw, kind.name))
+    data = mutated(
+        draw, draw.choice(kind.seeds).encode() if kind.seeds else _binary(draw, kind.name)
+    )
     begun = time.process_time()
     try:
         kind.read(data, folder)
@@ -240,13 +361,23 @@ def apart(number: int, folder: Path) -> str:
     """The same by a command in a process of its own, judged by its exit status and what it says."""
     draw = random.Random(number)
     files = {
-        "bars": _bars(), "instrument": KINDS[0].seeds[0], "account": KINDS[1].seeds[0],
-        "rig": draw.choice(KINDS[3].seeds), "guards": KINDS[2].seeds[0], "spec": SPEC, "request": _request(),
-    }  # fmt: skip
-    command, needs = draw.choice((
-        ("rehearse", ("bars", "instrument", "account", "rig")), ("lines", ("bars", "spec")), ("size", ("request",)),
-        ("guards", ("guards", "instrument")), ("parity", ("bars", "instrument", "account", "rig")),
-    ))  # fmt: skip
+        "bars": _bars(),
+        "instrument": KINDS[0].seeds[0],
+        "account": KINDS[1].seeds[0],
+        "rig": draw.choice(KINDS[3].seeds),
+        "guards": KINDS[2].seeds[0],
+        "spec": SPEC,
+        "request": _request(),
+    }
+    command, needs = draw.choice(
+        (
+            ("rehearse", ("bars", "instrument", "account", "rig")),
+            ("lines", ("bars", "spec")),
+            ("size", ("request",)),
+            ("guards", ("guards", "instrument")),
+            ("parity", ("bars", "instrument", "account", "rig")),
+        )
+    )
     hit = draw.choice(needs)
     arguments = [command]
     for name in needs:
@@ -254,16 +385,27 @@ def apart(number: int, folder: Path) -> str:
         data = files[name].encode()
         path.write_bytes(mutated(draw, data) if name == hit else data)
         arguments += [str(path)] if name == "request" else [f"--{name}", str(path)]
-    arguments += {"rehearse": ["--out", str(folder / "out")], "lines": ["--out", str(folder / "out.csv")],
-                  "guards": ["--at", "2031-01-06T09:00:00Z"]}.get(command, [])  # fmt: skip
+    arguments += {
+        "rehearse": ["--out", str(folder / "out")],
+        "lines": ["--out", str(folder / "out.csv")],
+        "guards": ["--at", "2031-01-06T09:00:00Z"],
+    }.get(command, [])
     begun = _worked()
     done = subprocess.run(
-        [sys.executable, "-m", "hawser", *arguments], capture_output=True, text=True, errors="replace", check=False
+        [sys.executable, "-m", "hawser", *arguments],
+        capture_output=True,
+        text=True,
+        errors="replace",
+        check=False,
     )
     wrong = "Traceback" in done.stderr or done.returncode not in (0, 1, 2)
     wrong = wrong or (done.returncode == 2 and len(done.stderr.strip().splitlines()) != 1)
     wrong = wrong or (done.returncode == 1 and not done.stdout) or _worked() - begun > 6 * SLOW
-    return f"{number} {command} ({hit}): status {done.returncode}\n{done.stderr[-1500:]}" if wrong else ""
+    return (
+        f"{number} {command} ({hit}): status {done.returncode}\n{done.stderr[-1500:]}"
+        if wrong
+        else ""
+    )
 
 
 def _worked() -> float:
@@ -279,7 +421,9 @@ def run(first: int, count: int, judge: Callable[[int, Path], str] = one) -> list
         for kind in KINDS:  # what is loaded and compiled once is no input's doing
             with contextlib.suppress(HawserError):
                 kind.read(kind.seeds[0].encode() if kind.seeds else b"", Path(folder))
-        found = [told for number in range(first, first + count) if (told := judge(number, Path(folder)))]
+        found = [
+            told for number in range(first, first + count) if (told := judge(number, Path(folder)))
+        ]
     grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
     return found + ([f"from {first} on: grown by {grown // 1024} MB"] if grown > LARGE else [])
 

@@ -27,18 +27,28 @@ def summary(state: EngineState) -> dict[str, Any]:
         "halt": state.halt is not None,
         "trades": {
             trade.id: {
-                "state": trade.state, "symbol": trade.symbol, "side": trade.side, "open": trade.open_steps,
-                "stop": trade.stop, "entry": trade.entry, "profit": trade.profit,
+                "state": trade.state,
+                "symbol": trade.symbol,
+                "side": trade.side,
+                "open": trade.open_steps,
+                "stop": trade.stop,
+                "entry": trade.entry,
+                "profit": trade.profit,
                 "orders": {
-                    name: [state.orders[name].role, state.orders[name].state, state.orders[name].level,
-                           state.orders[name].steps, state.orders[name].filled]
+                    name: [
+                        state.orders[name].role,
+                        state.orders[name].state,
+                        state.orders[name].level,
+                        state.orders[name].steps,
+                        state.orders[name].filled,
+                    ]
                     for name in trade.order_ids
                 },
             }
             for trade in state.trades.values()
         },
         "latched": sorted(key for key, memory in state.memory.items() if memory.latched),
-    }  # fmt: skip
+    }
 
 
 def packed(path: Path) -> bytes:
@@ -49,8 +59,15 @@ def packed(path: Path) -> bytes:
     return lzma.compress(path.read_bytes(), preset=9)
 
 
-def keep(folder: Path, name: str, first: int, minutes: float, clean: bool, guards: bool,
-         wanted: Callable[[EngineState], bool]) -> None:  # fmt: skip
+def keep(
+    folder: Path,
+    name: str,
+    first: int,
+    minutes: float,
+    clean: bool,
+    guards: bool,
+    wanted: Callable[[EngineState], bool],
+) -> None:
     """The first storm from seed `first` on that ends as is wanted."""
     for seed in range(first, first + 400):
         with tempfile.TemporaryDirectory() as place:
@@ -81,8 +98,24 @@ if __name__ == "__main__":
     into.mkdir(parents=True)
     keep(into, "clean", 500, 3, True, False, several)
     keep(into, "killed", 700, 3, False, False, several)
-    keep(into, "guarded", 900, 4, False, True,
-         lambda state: several(state) and any(memory.latched for memory in state.memory.values()))  # fmt: skip
+    keep(
+        into,
+        "guarded",
+        900,
+        4,
+        False,
+        True,
+        lambda state: several(state) and any(memory.latched for memory in state.memory.values()),
+    )
     keep(into, "halted", 1100, 3, False, False, lambda state: state.halt is not None)
-    keep(into, "ladder", 1300, 4, False, False, lambda state: any(
-        rung.filled for trade in state.live() if trade.open_steps for rung in trade.rungs))  # fmt: skip
+    keep(
+        into,
+        "ladder",
+        1300,
+        4,
+        False,
+        False,
+        lambda state: any(
+            rung.filled for trade in state.live() if trade.open_steps for rung in trade.rungs
+        ),
+    )

@@ -1,12 +1,15 @@
 """Keeps what the engine gives, to the word: run when that has changed on purpose.
 
-Usage: keep_records.py [shape]. `test_records.py` replays what is kept: whatever else changes, the engine decides as it
-did. With `shape`, only fields that a record can have now are added to those that it could have before.
+Usage: keep_records.py [shape]. `test_records.py` replays what is kept: whatever else changes, the
+engine decides as it did. With `shape`, only fields that a record can have now are added to those
+that it could have before.
 
-- Storms: the seeds are those of 100 that together run the most lines of the engine. Their ledgers hold every command.
-- Gales: many more, in short: their events, with check sums of the commands and of the whole state after each.
-- Stories: what each test of the engine told one by hand (`byhand.py`), and `STORIES` drawn ones (`anybody.py`), with
-  the commands and a check sum of the whole state after each event.
+- Storms: the seeds are those of 100 that together run the most lines of the engine. Their ledgers
+  hold every command.
+- Gales: many more, in short: their events, with check sums of the commands and of the whole state
+  after each.
+- Stories: what each test of the engine told one by hand (`byhand.py`), and `STORIES` drawn ones
+  (`anybody.py`), with the commands and a check sum of the whole state after each event.
 """
 
 from __future__ import annotations
@@ -37,9 +40,23 @@ from keep_ledgers import packed
 
 RECORDS = Path(__file__).with_name("records")
 SEEDS = {
-    4014: False, 4020: False, 4026: False, 4029: False, 4028: False, 4032: False, 4038: False, 4044: False, 4046: False,
-    4100: True, 4103: True, 4104: True, 4107: True, 4109: True, 4134: True, 4149: True,
-}  # fmt: skip
+    4014: False,
+    4020: False,
+    4026: False,
+    4029: False,
+    4028: False,
+    4032: False,
+    4038: False,
+    4044: False,
+    4046: False,
+    4100: True,
+    4103: True,
+    4104: True,
+    4107: True,
+    4109: True,
+    4134: True,
+    4149: True,
+}
 MINUTES, KILLS = 8, 0.05
 STORIES, ACTS = 150, 120
 BOOK = RECORDS / "stories.msgpack.xz"
@@ -48,7 +65,8 @@ GALES, GALE = range(4200, 4264), RECORDS / "gales.msgpack.xz"
 
 
 class Step(msgspec.Struct, array_like=True):
-    """One event of a story, the commands that followed, and a check sum of the state that it left."""
+    """One event of a story, the commands that followed, and a check sum of the state that it
+    left."""
 
     event: AnyEvent
     commands: list[AnyCommand]
@@ -56,7 +74,8 @@ class Step(msgspec.Struct, array_like=True):
 
 
 class Brief(msgspec.Struct, array_like=True):
-    """One event of a gale, and check sums of the commands that followed and of the state that it left."""
+    """One event of a gale, and check sums of the commands that followed and of the state that it
+    left."""
 
     event: AnyEvent
     commands: int
@@ -70,7 +89,10 @@ def written(events: list[AnyEvent]) -> list[AnyEvent]:
 
 def steps_of(events: Iterable[AnyEvent]) -> list[Step]:
     engine = Engine()
-    return [Step(one, engine.handle(one), zlib.crc32(msgspec.msgpack.encode(engine.state))) for one in events]
+    return [
+        Step(one, engine.handle(one), zlib.crc32(msgspec.msgpack.encode(engine.state)))
+        for one in events
+    ]
 
 
 def briefs_of(events: Iterable[AnyEvent]) -> Iterator[Brief]:
@@ -89,8 +111,9 @@ def stories() -> dict[str, list[Step]]:
 
 
 class Listener:
-    """A plug-in that keeps what the tests told each engine by hand. What a test changed in the state itself cannot be
-    told again, so such a story is left out; so is what a property draws, which is another with each edit of it."""
+    """A plug-in that keeps what the tests told each engine by hand. What a test changed in the
+    state itself cannot be told again, so such a story is left out; so is what a property draws,
+    which is another with each edit of it."""
 
     def __init__(self) -> None:
         self.found: dict[str, list[Step]] = {}
@@ -117,7 +140,8 @@ class Listener:
     def _keep(self, name: str, hand: ByHand) -> None:
         try:
             steps = steps_of(written(hand.events))
-        except Exception:  # it raised nothing when it was told first: the state had been changed by hand
+        # it raised nothing when it was told first: the state had been changed by hand
+        except Exception:
             steps = []
         if [command for step in steps for command in step.commands] == hand.all:
             self.found[name] = steps
@@ -136,7 +160,10 @@ def keep_stories() -> None:
             anybody.act()
         found[f"drawn {seed}"] = steps_of(written(anybody.hand.events))
     BOOK.write_bytes(lzma.compress(msgspec.msgpack.encode(found), preset=9))
-    print(f"{len(found)} stories, {sum(map(len, found.values()))} events; left out: {listener.left_out}")
+    print(
+        f"{len(found)} stories, {sum(map(len, found.values()))} events; left out: "
+        f"{listener.left_out}"
+    )
 
 
 def keep_storm(seed: int, guards: bool) -> None:

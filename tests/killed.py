@@ -1,7 +1,9 @@
-"""A Hawser to be killed: trades through a storm on a real ledger and a real venue file, and says what it wrote down.
+"""A Hawser to be killed: trades through a storm on a real ledger and a real venue file, and says
+what it wrote down.
 
-Usage: killed.py FOLDER SEED [LINE]. After every durable write it prints the ledger's line and the digest of the state.
-With LINE it kills itself there: the test says where each of its kills fell, so that they can be played again.
+Usage: killed.py FOLDER SEED [LINE]. After every durable write it prints the ledger's line and the
+digest of the state. With LINE it kills itself there: the test says where each of its kills fell, so
+that they can be played again.
 """
 
 from __future__ import annotations
@@ -36,7 +38,8 @@ class Told(Storm):
         session = getattr(self, "session", None)
         if session is None or session.engine.seen or self.ledger is None:
             return
-        if session.extent.lines == self.ledger.seq:  # while the disk is full the state is ahead of what is written
+        # while the disk is full the state is ahead of what is written
+        if session.extent.lines == self.ledger.seq:
             print(self.ledger.seq, digest(session.engine.state), flush=True)
         if self.ledger.seq >= self.last:
             os.kill(os.getpid(), signal.SIGKILL)
@@ -44,7 +47,8 @@ class Told(Storm):
 
 def open_storm(folder: Path, seed: int, kind: type[Storm] = Storm) -> Storm:
     ledger, venue = Ledger(folder / "ledger.sqlite"), BookStore(folder / "quay.sqlite")
-    return kind(seed, "gale", ledger, venue, place=place_of(0))  # each start is of another seed, and goes on here
+    # each start is of another seed, and goes on here
+    return kind(seed, "gale", ledger, venue, place=place_of(0))
 
 
 if __name__ == "__main__":

@@ -1,4 +1,5 @@
-"""A venue whose messages come with one field that is not as it was: another number, another text, none."""
+"""A venue whose messages come with one field that is not as it was: another number, another text,
+none."""
 
 from __future__ import annotations
 
@@ -11,9 +12,22 @@ from hawser.venue import port
 from hawser.verification.storm import Overheard
 
 TEXTS = (
-    "", "0", "-1", "1e9", "abc", "0.000001", "99999999999999999999", "NaN", "Infinity", "-0", " 1", "1_0", "１",
-    "1e99999999999999999999", "S.1-2",
-)  # fmt: skip
+    "",
+    "0",
+    "-1",
+    "1e9",
+    "abc",
+    "0.000001",
+    "99999999999999999999",
+    "NaN",
+    "Infinity",
+    "-0",
+    " 1",
+    "1_0",
+    "１",
+    "1e99999999999999999999",
+    "S.1-2",
+)
 WHOLE = (0, -1, 2**62, 2**63 - 1, -(2**63))
 REAL = (float("nan"), float("inf"), 0.0, 1e308, -1e308)
 OFTEN = (port.QuoteTold, port.FiguresTold, port.RateTold)

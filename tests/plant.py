@@ -1,9 +1,10 @@
-"""Plants faults in the rules and in the engine, one at a time, and tells which of them no test finds.
+"""Plants faults in the rules and in the engine, one at a time, and tells which of them no test
+finds.
 
-Usage: plant.py FIRST COUNT [--tree FOLDER] [--storms N]. The tree is a copy of the whole project that nothing else
-uses: its sources are changed and put back. Each fault has a number and is the same whenever it is planted in the same
-sources. A fault counts as found where a test fails, or a storm breaks a promise or does not end. What is left is to be
-read.
+Usage: plant.py FIRST COUNT [--tree FOLDER] [--storms N]. The tree is a copy of the whole project
+that nothing else uses: its sources are changed and put back. Each fault has a number and is the
+same whenever it is planted in the same sources. A fault counts as found where a test fails, or a
+storm breaks a promise or does not end. What is left is to be read.
 """
 
 from __future__ import annotations
@@ -22,9 +23,11 @@ from pathlib import Path
 
 ENGINE = ("tests/ledger/test_records.py", "tests/engine")
 SERVICE = (
-    "tests/ledger", "tests/service/test_other_winds.py", "tests/service/test_recording.py",
+    "tests/ledger",
+    "tests/service/test_other_winds.py",
+    "tests/service/test_recording.py",
     "tests/service/test_guards_at_work.py",
-)  # fmt: skip
+)
 PLACES = {  # the tests that look at them, the quick ones first: most faults end there
     "core/rules": (ENGINE, ("tests/core",), ("tests/rehearsal",), SERVICE),
     "engine": (ENGINE, SERVICE, ("tests/verification/test_parity.py",)),
@@ -38,11 +41,25 @@ for seed in range(int(sys.argv[1])):
         sys.exit(1)
 """
 OTHER: dict[type, type] = {
-    ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
-    ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Add: ast.Sub, ast.Sub: ast.Add,
-    ast.Mult: ast.FloorDiv, ast.Div: ast.Mult, ast.FloorDiv: ast.Mult, ast.Mod: ast.Mult, ast.And: ast.Or,
+    ast.Lt: ast.LtE,
+    ast.LtE: ast.Lt,
+    ast.Gt: ast.GtE,
+    ast.GtE: ast.Gt,
+    ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq,
+    ast.Is: ast.IsNot,
+    ast.IsNot: ast.Is,
+    ast.In: ast.NotIn,
+    ast.NotIn: ast.In,
+    ast.Add: ast.Sub,
+    ast.Sub: ast.Add,
+    ast.Mult: ast.FloorDiv,
+    ast.Div: ast.Mult,
+    ast.FloorDiv: ast.Mult,
+    ast.Mod: ast.Mult,
+    ast.And: ast.Or,
     ast.Or: ast.And,
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
@@ -61,7 +78,8 @@ class Fault:
 
 
 def changes(node: ast.AST) -> Iterator[str]:
-    """What may stand in place of a node: another operator, constant or condition, or nothing at all."""
+    """What may stand in place of a node: another operator, constant or condition, or nothing at
+    all."""
     match node:
         case ast.Compare(ops=[op, *rest]) if type(op) in OTHER:
             yield ast.unparse(ast.Compare(node.left, [OTHER[type(op)](), *rest], node.comparators))
@@ -69,7 +87,10 @@ def changes(node: ast.AST) -> Iterator[str]:
             yield ast.unparse(ast.BinOp(node.left, OTHER[type(op)](), node.right))
         case ast.BoolOp(op=op, values=values):
             yield ast.unparse(ast.BoolOp(OTHER[type(op)](), values))
-            yield from (ast.unparse(ast.BoolOp(op, values[:at] + values[at + 1 :])) for at in range(len(values)))
+            yield from (
+                ast.unparse(ast.BoolOp(op, values[:at] + values[at + 1 :]))
+                for at in range(len(values))
+            )
         case ast.UnaryOp(op=ast.Not() | ast.USub(), operand=operand):
             yield ast.unparse(operand)
         case ast.Constant(value=bool(value)):
@@ -86,9 +107,13 @@ def changes(node: ast.AST) -> Iterator[str]:
 
 
 def _looked_at(tree: ast.AST) -> Iterator[ast.AST]:
-    """Nodes of what runs: no annotation, no decorator, no argument of a class; nor names that numbers only tell apart
-    (`R, TICKS = 0, 1`), which other numbers do as well."""
-    if isinstance(tree, ast.Assign) and isinstance(tree.targets[0], ast.Tuple) and isinstance(tree.value, ast.Tuple):
+    """Nodes of what runs: no annotation, no decorator, no argument of a class; nor names that
+    numbers only tell apart (`R, TICKS = 0, 1`), which other numbers do as well."""
+    if (
+        isinstance(tree, ast.Assign)
+        and isinstance(tree.targets[0], ast.Tuple)
+        and isinstance(tree.value, ast.Tuple)
+    ):
         return
     fields = [(name, value) for name, value in ast.iter_fields(tree)]
     for name, value in fields:
@@ -117,7 +142,12 @@ def faults_of(path: Path) -> Iterator[Fault]:
 
 def drawn(sources: Path, number: int) -> Fault:
     """The fault of this number: a file by its number of faults, then one of them."""
-    found = [fault for place in PLACES for path in sorted((sources / place).rglob("*.py")) for fault in faults_of(path)]
+    found = [
+        fault
+        for place in PLACES
+        for path in sorted((sources / place).rglob("*.py"))
+        for fault in faults_of(path)
+    ]
     return random.Random(number).choice(found)
 
 
@@ -131,7 +161,12 @@ def runs(tree: Path, command: list[str]) -> bool:
     }
     try:
         done = subprocess.run(
-            [sys.executable, *command], cwd=tree, env=surroundings, capture_output=True, timeout=TOO_LONG_S, check=False
+            [sys.executable, *command],
+            cwd=tree,
+            env=surroundings,
+            capture_output=True,
+            timeout=TOO_LONG_S,
+            check=False,
         )
     except subprocess.TimeoutExpired:
         return False
@@ -141,7 +176,9 @@ def runs(tree: Path, command: list[str]) -> bool:
 def finder(tree: Path, place: str, storms: int) -> str | None:
     """What finds the fault that is planted now; None where nothing does."""
     for tests in PLACES[place]:
-        if not runs(tree, ["-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "--timeout=120", *tests]):
+        if not runs(
+            tree, ["-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "--timeout=120", *tests]
+        ):
             return tests[-1]
     return None if runs(tree, ["-c", STORMS, str(storms)]) else "storms"
 
@@ -173,9 +210,13 @@ def main() -> None:
             fault.path.write_bytes(whole)
         left += by is None
         line = {
-            "number": number, "place": f"{fault.path.relative_to(tree)}:{fault.line}", "old": fault.old,
-            "new": fault.new, "found_by": by, "seconds": round(time.monotonic() - begun),
-        }  # fmt: skip
+            "number": number,
+            "place": f"{fault.path.relative_to(tree)}:{fault.line}",
+            "old": fault.old,
+            "new": fault.new,
+            "found_by": by,
+            "seconds": round(time.monotonic() - begun),
+        }
         print(json.dumps(line), flush=True)
     print(json.dumps({"planted": told.count, "not_found": left}))
 

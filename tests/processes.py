@@ -1,10 +1,12 @@
-"""A storm of processes: Hawser, the venue and the dead man's watch, each killed, frozen or away, in real time.
+"""A storm of processes: Hawser, the venue and the dead man's watch, each killed, frozen or away, in
+real time.
 
     .venv/bin/python tests/processes.py FIRST COUNT [AT_ONCE]
 
-Each seed opens two positions at a Quay, starts a watch that flattens, lets some things happen that no Hawser dies of,
-after which nothing may have been closed for it, and then something it does, after which all must be flat soon. Some 40
-seconds each; several at once do not disturb each other. Prints what happened, and `BAD` where a promise was broken.
+Each seed opens two positions at a Quay, starts a watch that flattens, lets some things happen that
+no Hawser dies of, after which nothing may have been closed for it, and then something it does,
+after which all must be flat soon. Some 40 seconds each; several at once do not disturb each other.
+Prints what happened, and `BAD` where a promise was broken.
 """
 
 from __future__ import annotations
@@ -37,7 +39,8 @@ class Broken(Exception):
 
 
 class TooSlow(Exception):
-    """This machine takes longer to open Hawser again than its watch waits: rightly all is closed then."""
+    """This machine takes longer to open Hawser again than its watch waits: rightly all is closed
+    then."""
 
 
 class EntryContext:
@@ -52,21 +55,40 @@ class EntryContext:
             self.told.append("the watch cannot write a line")
         self._quay = self._open_quay()
         self._hawser = self._open_hawser(asks=POSITIONS)
-        self._until(lambda: self._held() == self._rests() == POSITIONS, PATIENCE, "positions were never protected")
+        self._until(
+            lambda: self._held() == self._rests() == POSITIONS,
+            PATIENCE,
+            "positions were never protected",
+        )
         time.sleep(1.5)
         self._watch = self._open_watch()
         time.sleep(2.5)
 
     def play(self) -> None:
-        for act in self._draw.choices((
-            self._naps, self._watch_naps, self._all_nap, self._quay_naps, self._quay_dies, self._watch_dies,
-            self._restarts, self._loses_its_pulse,
-        ), k=3):  # fmt: skip
+        for act in self._draw.choices(
+            (
+                self._naps,
+                self._watch_naps,
+                self._all_nap,
+                self._quay_naps,
+                self._quay_dies,
+                self._watch_dies,
+                self._restarts,
+                self._loses_its_pulse,
+            ),
+            k=3,
+        ):
             self._note(act)
             act()
             self._lives()
         end = self._draw.choice(
-            (self._killed, self._frozen, self._killed_with_quay, self._killed_with_watch, self._wakes)
+            (
+                self._killed,
+                self._frozen,
+                self._killed_with_quay,
+                self._killed_with_watch,
+                self._wakes,
+            )
         )
         self._note(end)
         end()
@@ -89,7 +111,10 @@ class EntryContext:
 
     def _all_nap(self) -> None:
         """As on a machine that sleeps; the watch may be the first to wake."""
-        self._sleeps([self._hawser, self._watch, self._quay][: self._draw.choice((2, 3))], self._draw.uniform(5.5, 9))
+        self._sleeps(
+            [self._hawser, self._watch, self._quay][: self._draw.choice((2, 3))],
+            self._draw.uniform(5.5, 9),
+        )
 
     def _quay_naps(self) -> None:
         self._sleeps([self._quay], self._draw.uniform(1, 12))
@@ -154,27 +179,38 @@ class EntryContext:
         """While it may be flattened, or just before: whatever is left, Hawser knows of it."""
         self._sleeps([self._hawser], SILENT + self._draw.uniform(0.2, 2.5))
         time.sleep(6)
-        self._until(lambda: (read := read_pulse(self._pulse)) is not None and read.open == self._held(), PATIENCE,
-                    "Hawser and its venue differ")  # fmt: skip
+        self._until(
+            lambda: (read := read_pulse(self._pulse)) is not None and read.open == self._held(),
+            PATIENCE,
+            "Hawser and its venue differ",
+        )
 
     # How it stands
 
     def _lives(self) -> None:
         time.sleep(3)
-        for name, process in (("watch", self._watch), ("Hawser", self._hawser), ("venue", self._quay)):
+        for name, process in (
+            ("watch", self._watch),
+            ("Hawser", self._hawser),
+            ("venue", self._quay),
+        ):
             if process.poll() is not None:
                 raise Broken(f"the {name} has ended with {process.returncode}")
         if self._held() != POSITIONS:
             raise Broken(f"{self._held()} of {POSITIONS} positions are left, though Hawser lived")
 
     def _becomes_flat(self) -> None:
-        self._until(lambda: self._held() + self._rests() == 0, FLAT_WITHIN, "not everything was closed")
+        self._until(
+            lambda: self._held() + self._rests() == 0, FLAT_WITHIN, "not everything was closed"
+        )
 
     def _held(self) -> int:
         return self._count(lambda book: len(book.positions))
 
     def _rests(self) -> int:
-        return self._count(lambda book: sum(order.status == "resting" for order in book.orders.values()))
+        return self._count(
+            lambda book: sum(order.status == "resting" for order in book.orders.values())
+        )
 
     def _count(self, of: Callable[..., int]) -> int:
         store = BookStore(self._socket.with_suffix(".sqlite"))
@@ -197,7 +233,9 @@ class EntryContext:
     def _open_quay(self) -> subprocess.Popen[bytes]:
         path = self._socket
         path.unlink(missing_ok=True)
-        quay = self._open("quay", "-m", "hawser", "quay", "--socket", path, "--speed", "5", "--severity", "calm")
+        quay = self._open(
+            "quay", "-m", "hawser", "quay", "--socket", path, "--speed", "5", "--severity", "calm"
+        )
         self._until(path.is_socket, PATIENCE, "the venue does not listen")
         return quay
 
@@ -206,12 +244,23 @@ class EntryContext:
 
     def _open_watch(self) -> subprocess.Popen[bytes]:
         return self._open(
-            "watch", "-m", "hawser", "watch", "--quay", self._socket, "--silent", SILENT, "--flatten",
-            "--profile-root", self._root,
-        )  # fmt: skip
+            "watch",
+            "-m",
+            "hawser",
+            "watch",
+            "--quay",
+            self._socket,
+            "--silent",
+            SILENT,
+            "--flatten",
+            "--profile-root",
+            self._root,
+        )
 
     def _open(self, name: str, *arguments: object) -> subprocess.Popen[bytes]:
-        with (FULL if self._full and name == "watch" else self._folder / f"{name}.txt").open("ab") as out:
+        with (FULL if self._full and name == "watch" else self._folder / f"{name}.txt").open(
+            "ab"
+        ) as out:
             return subprocess.Popen([sys.executable, *map(str, arguments)], stdout=out, stderr=out)
 
     @staticmethod

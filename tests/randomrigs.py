@@ -1,4 +1,5 @@
-"""Rigs, histories and accounts drawn at random, for the tests that compare one way of running them with another."""
+"""Rigs, histories and accounts drawn at random, for the tests that compare one way of running them
+with another."""
 
 from __future__ import annotations
 
@@ -19,10 +20,19 @@ from hawser.verification import rigs
 from madeup import pair
 
 PIER = Instrument(
-    symbol="Pier", kind="index", quote="CHF", tick=Decimal(1), multiplier=1.0, qty_step=Decimal(1), qty_min=Decimal(1),
-    qty_max=Decimal(1000), margin_rate=0.0, min_stop_ticks=1, commission=Commission(0.5, 0.0001, 2.0),
+    symbol="Pier",
+    kind="index",
+    quote="CHF",
+    tick=Decimal(1),
+    multiplier=1.0,
+    qty_step=Decimal(1),
+    qty_min=Decimal(1),
+    qty_max=Decimal(1000),
+    margin_rate=0.0,
+    min_stop_ticks=1,
+    commission=Commission(0.5, 0.0001, 2.0),
     sessions=(WeeklySession((0, 1, 2, 3, 4), "09:00", "17:30", "Europe/Zurich"),),
-)  # fmt: skip
+)
 INSTRUMENTS = (PIER, pair())
 COSTS = (Costs(0, 0, 0), Costs(0, 1, 2), Costs(0, 0, 1))
 
@@ -33,10 +43,14 @@ def history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
     start = 1000 if instrument is PIER else 61_000
     close = start + dice.integers(-8, 9, n).cumsum()
     close = np.abs(close - 400) + 400  # never near zero
-    opens = np.concatenate([[start], close[:-1]]) + dice.integers(-3, 4, n) * dice.choice([1, 1, 1, 6], n)
+    opens = np.concatenate([[start], close[:-1]]) + dice.integers(-3, 4, n) * dice.choice(
+        [1, 1, 1, 6], n
+    )
     high = np.maximum(opens, close) + dice.integers(0, 6, n)
     low = np.minimum(opens, close) - dice.integers(0, 6, n)
-    prices = np.round(np.array([opens, high, low, close], float) * instrument.tick_size, instrument.price_digits)
+    prices = np.round(
+        np.array([opens, high, low, close], float) * instrument.tick_size, instrument.price_digits
+    )
     spread = dice.choice([0.0, 2.0, 3.0], n)
     bars = Bars((30_000_000 + np.arange(n, dtype=np.int64)) * MINUTE, *prices, spread)
     signals = dice.choice([-1, 0, 0, 0, 0, 1], n).astype(np.int8)
@@ -47,9 +61,14 @@ def history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
 def an_account(draw: Random) -> Account:
     """An account that sizes in one of the ways there are."""
     size = draw.choice(
-        [SizeRule("fixed", qty=Decimal(20)), SizeRule(percent=1.0), SizeRule("risk_money", amount=250.0),
-         SizeRule("volatility", percent=0.5, multiple=1.0), SizeRule("notional_percent", percent=150.0)]
-    )  # fmt: skip
+        [
+            SizeRule("fixed", qty=Decimal(20)),
+            SizeRule(percent=1.0),
+            SizeRule("risk_money", amount=250.0),
+            SizeRule("volatility", percent=0.5, multiple=1.0),
+            SizeRule("notional_percent", percent=150.0),
+        ]
+    )
     return Account(currency="CHF", equity=40_000.0, size=size, costs=draw.choice(COSTS))
 
 

@@ -1,4 +1,5 @@
-"""Section 3 of the reckoning over plain lists, slowly: indicators in ticks, None until there is a value."""
+"""Section 3 of the reckoning over plain lists, slowly: indicators in ticks, None until there is a
+value."""
 
 from __future__ import annotations
 
@@ -83,7 +84,11 @@ def parabolic(bars: list[Bar], step: float, ceiling: float) -> list[float | None
         if i > 1:
             if (bar.low <= sar) if up else (bar.high >= sar):
                 last = bars[i - 1 : i + 1]
-                sar = min(best, *(b.low for b in last)) if not up else max(best, *(b.high for b in last))
+                sar = (
+                    min(best, *(b.low for b in last))
+                    if not up
+                    else max(best, *(b.high for b in last))
+                )
                 up, factor = not up, step
                 best = bar.high if up else bar.low
             elif (bar.high > best) if up else (bar.low < best):
@@ -113,7 +118,13 @@ def extremes(bars: list[Bar], n: int, side: int) -> list[float | None]:
     found: list[float | None] = []
     for i in range(len(bars)):
         part = bars[i - n + 1 : i + 1]
-        found.append(None if i < n - 1 else min(b.low for b in part) if side > 0 else max(b.high for b in part))
+        found.append(
+            None
+            if i < n - 1
+            else min(b.low for b in part)
+            if side > 0
+            else max(b.high for b in part)
+        )
     return found
 
 

@@ -1,6 +1,8 @@
-"""A second, slow reading of reckoning sections 1 to 6 in exact fractions and plain search, for comparison only.
+"""A second, slow reading of reckoning sections 1 to 6 in exact fractions and plain search, for
+comparison only.
 
-Takes a request as JSON is read and gives the figures that decide: ref, stop, quantity, caps, targets, risk, or a code.
+Takes a request as JSON is read and gives the figures that decide: ref, stop, quantity, caps,
+targets, risk, or a code.
 """
 
 from __future__ import annotations
@@ -70,12 +72,16 @@ class Slow:
         self.tick, self.step = exact(self.of["tick"]), exact(self.of["qty_step"])
         self.bid, self.ask = (self.near(data["quote"][key]) for key in ("bid", "ask"))
         entry = data.get("entry")
-        self.ref = self.near(entry) if entry is not None else (self.ask if self.side > 0 else self.bid)
+        self.ref = (
+            self.near(entry) if entry is not None else (self.ask if self.side > 0 else self.bid)
+        )
         exit_side = self.bid if self.side > 0 else self.ask
         self.exit = exit_side if entry is None else self.ref - self.side * (self.ask - self.bid)
         self.equity = exact(self.acc["equity"])
         costs = self.acc.get("costs", {})
-        self.slip = exact(costs.get("entry_slippage_ticks", 0)) + exact(costs.get("exit_slippage_ticks", 0))
+        self.slip = exact(costs.get("entry_slippage_ticks", 0)) + exact(
+            costs.get("exit_slippage_ticks", 0)
+        )
         self.atr = data.get("atr")
 
     def near(self, price: Any) -> int:
@@ -83,7 +89,10 @@ class Slow:
 
     def money(self) -> None:
         self.fx = convert(
-            self.of["quote"], self.acc["currency"], self.acc.get("rates", {}), self.policy.get("max_rate_age_s")
+            self.of["quote"],
+            self.acc["currency"],
+            self.acc.get("rates", {}),
+            self.policy.get("max_rate_age_s"),
         )
         self.unit = exact(self.of["multiplier"]) * self.fx
 
@@ -106,7 +115,9 @@ class Slow:
             low, high = high, high * 2
         while high - low > 1:
             middle = (low + high) // 2
-            low, high = (middle, high) if self.risk(middle, stop) <= budget * SLACK else (low, middle)
+            low, high = (
+                (middle, high) if self.risk(middle, stop) <= budget * SLACK else (low, middle)
+            )
         return low
 
     def of_notional(self, money: Fraction) -> int:
@@ -133,9 +144,11 @@ class Slow:
         (kind,) = set(rule) - {"share"}
         value = exact(rule[kind])
         away = {
-            "atr": lambda: value * exact(self.atr) / self.tick, "percent": lambda: self.ref * value / 100,
-            "ticks": lambda: value, "r": lambda: value * r_ticks,
-        }  # fmt: skip
+            "atr": lambda: value * exact(self.atr) / self.tick,
+            "percent": lambda: self.ref * value / 100,
+            "ticks": lambda: value,
+            "r": lambda: value * r_ticks,
+        }
         if kind == "price":
             return rounded(value / self.tick, self.side)
         return rounded(self.ref + toward * self.side * away[kind](), self.side)
@@ -143,8 +156,11 @@ class Slow:
     def basis(self) -> Fraction:
         used = exact(self.acc.get("margin_used", 0))
         balance = self.acc.get("balance")
-        return {"equity": self.equity, "balance": exact(balance) if balance is not None else self.equity,
-                "free_margin": self.equity - used}[self.size["basis"]]  # fmt: skip
+        return {
+            "equity": self.equity,
+            "balance": exact(balance) if balance is not None else self.equity,
+            "free_margin": self.equity - used,
+        }[self.size["basis"]]
 
     def budget(self) -> Fraction | None:
         method = self.size["method"]
@@ -158,10 +174,16 @@ class Slow:
         self.money()
         method, stop_rule = self.size["method"], self.data.get("stop")
         targets = self.data.get("targets", [])
-        live = [t for t in targets if t["share"] != 0 and exact(t[next(iter(set(t) - {"share"}))]) != 0]
+        live = [
+            t for t in targets if t["share"] != 0 and exact(t[next(iter(set(t) - {"share"}))]) != 0
+        ]
         if method == "invest":  # its risk is the stop
             stop_rule = None
-        needs = (stop_rule and "atr" in stop_rule) or any("atr" in t for t in live) or method == "volatility"
+        needs = (
+            (stop_rule and "atr" in stop_rule)
+            or any("atr" in t for t in live)
+            or method == "volatility"
+        )
         if needs and not (self.atr and self.atr > 0):
             raise No("indicator_not_ready")
         given = None
@@ -194,11 +216,18 @@ class Slow:
             raise No(next(name for name, most in caps if most < asked))
         if steps < self.least:
             raise No("below_min")
-        bound = next((name for name, most in caps if most == steps), None) if steps < asked else None
+        bound = (
+            next((name for name, most in caps if most == steps), None) if steps < asked else None
+        )
         return {
-            "ref": self.ref, "stop": stop, "r_ticks": r_ticks, "steps": steps, "risk": self.risk(steps, stop),
-            "caps": [(name, most, name == bound) for name, most in caps], "targets": self.targets(steps, r_ticks),
-        }  # fmt: skip
+            "ref": self.ref,
+            "stop": stop,
+            "r_ticks": r_ticks,
+            "steps": steps,
+            "risk": self.risk(steps, stop),
+            "caps": [(name, most, name == bound) for name, most in caps],
+            "targets": self.targets(steps, r_ticks),
+        }
 
     def check_stop(self, stop: int) -> None:
         if stop <= 0:
@@ -215,7 +244,9 @@ class Slow:
         money = exact(self.size["percent"]) / 100 * self.equity
         if self.size["method"] == "notional_percent":
             return self.of_notional(money)
-        return floor(money / (exact(self.size["multiple"]) * exact(self.atr) * self.unit * self.step))
+        return floor(
+            money / (exact(self.size["multiple"]) * exact(self.atr) * self.unit * self.step)
+        )
 
     def caps(self, stop: int) -> list[tuple[str, int]]:
         policy, rate = self.policy, exact(self.of["margin_rate"])
@@ -232,22 +263,34 @@ class Slow:
             found.append(
                 (
                     "max_notional_percent",
-                    self.of_notional(exact(policy["max_notional_percent"]) / 100 * self.equity * SLACK),
+                    self.of_notional(
+                        exact(policy["max_notional_percent"]) / 100 * self.equity * SLACK
+                    ),
                 )
             )
         if policy.get("max_margin_percent") is not None and rate > 0:
             found.append(
                 (
                     "max_margin_percent",
-                    self.of_notional(exact(policy["max_margin_percent"]) / 100 * free / rate * SLACK),
+                    self.of_notional(
+                        exact(policy["max_margin_percent"]) / 100 * free / rate * SLACK
+                    ),
                 )
             )
         if policy.get("max_heat_percent") is not None:
-            room = exact(policy["max_heat_percent"]) / 100 * self.equity - exact(self.data.get("open_heat", 0))
+            room = exact(policy["max_heat_percent"]) / 100 * self.equity - exact(
+                self.data.get("open_heat", 0)
+            )
             found.append(("max_heat_percent", risk(room)))
         if policy.get("max_currency_heat_percent") is not None:
-            names = [self.of["base"], self.of["quote"]] if self.of["kind"] == "fx" else [self.of["quote"]]
-            taken = max(exact(self.data.get("open_heat_by_currency", {}).get(name, 0)) for name in names)
+            names = (
+                [self.of["base"], self.of["quote"]]
+                if self.of["kind"] == "fx"
+                else [self.of["quote"]]
+            )
+            taken = max(
+                exact(self.data.get("open_heat_by_currency", {}).get(name, 0)) for name in names
+            )
             found.append(
                 (
                     "max_currency_heat_percent",
@@ -273,7 +316,11 @@ class Slow:
             part = max(0, min(steps, floor(share * steps)) - taken)
             taken += part
             gross = part * self.step * self.side * (level - self.ref) * self.tick * self.unit
-            net = gross - self.fee(part, level) - self.fee(steps, self.ref) * part / steps if part else Fraction(0)
+            net = (
+                gross - self.fee(part, level) - self.fee(steps, self.ref) * part / steps
+                if part
+                else Fraction(0)
+            )
             found.append((level, part, net))
         return found
 

@@ -1,8 +1,9 @@
 """A second, slow reading of reckoning section 10 over plain lists and dicts, for comparison only.
 
-Reads the files of `hawser rehearse` by itself and shares no code with it; sizes come from `slow_reading`, in exact
-fractions. Prices are mirrored ticks: a short is a long in a world upside down, so every level is rounded down.
-Written from the text, a rule at a time, with no thought of speed.
+Reads the files of `hawser rehearse` by itself and shares no code with it; sizes come from
+`slow_reading`, in exact fractions. Prices are mirrored ticks: a short is a long in a world upside
+down, so every level is rounded down. Written from the text, a rule at a time, with no thought of
+speed.
 """
 
 from __future__ import annotations
@@ -25,7 +26,11 @@ Reach = Callable[[int], None]  # fills what lies within reach of a price
 
 
 def moment(text: Any) -> datetime:
-    found = text if isinstance(text, datetime) else datetime.fromisoformat(str(text).replace("Z", "+00:00"))
+    found = (
+        text
+        if isinstance(text, datetime)
+        else datetime.fromisoformat(str(text).replace("Z", "+00:00"))
+    )
     return found.astimezone(UTC)
 
 
@@ -65,7 +70,8 @@ class Held:
     best: int = 0
     worst: int = 0
     filled: set[int] = field(default_factory=set)
-    fills: list[tuple[Any, ...]] = field(default_factory=list)  # bar, action, reason, ticks as traded, steps, fee
+    # bar, action, reason, ticks as traded, steps, fee
+    fills: list[tuple[Any, ...]] = field(default_factory=list)
     moves: list[tuple[int, int, str]] = field(default_factory=list)
 
 
@@ -75,24 +81,32 @@ class SlowRehearsal:
     def __init__(self, folder: Path, order: str) -> None:
         self.order = order
         self.instrument, self.account, self.rig = (
-            tomllib.loads((folder / f"{name}.toml").read_text()) for name in ("instrument", "account", "rig")
+            tomllib.loads((folder / f"{name}.toml").read_text())
+            for name in ("instrument", "account", "rig")
         )
         self.tick = exact(self.instrument["tick"])
         costs = self.account.get("costs", {})
-        self.enter_slip, self.exit_slip = (exact(costs.get(f"{way}_slippage_ticks", 0)) for way in ("entry", "exit"))
+        self.enter_slip, self.exit_slip = (
+            exact(costs.get(f"{way}_slippage_ticks", 0)) for way in ("entry", "exit")
+        )
         with (folder / "bars.csv").open(newline="") as file:
             rows = list(csv.DictReader(file))
         self.times = [seconds(row["time"]) for row in rows]
         self.bars = [
-            Bar(*(self.near(row[name]) for name in ("open", "high", "low", "close")),
-                round(Fraction(row.get("spread") or str(costs.get("spread_ticks", 0)))))
+            Bar(
+                *(self.near(row[name]) for name in ("open", "high", "low", "close")),
+                round(Fraction(row.get("spread") or str(costs.get("spread_ticks", 0)))),
+            )
             for row in rows
-        ]  # fmt: skip
-        self.signal, self.leave = ([int(float(row.get(name) or 0)) for row in rows] for name in ("signal", "leave"))
+        ]
+        self.signal, self.leave = (
+            [int(float(row.get(name) or 0)) for row in rows] for name in ("signal", "leave")
+        )
         self.smoothing = self.rig.get("atr_smoothing", "wilder")
         self.atr = atr(self.bars, self.rig.get("atr_length", 14), self.smoothing)
         self.stop_rule = self.rig.get("stop", {})
-        self.left_after: list[bool] = [False] * len(rows)  # told: whether the hours end a trade after each bar
+        # told: whether the hours end a trade after each bar
+        self.left_after: list[bool] = [False] * len(rows)
         self.margin = max(1, self.instrument.get("min_stop_ticks", 0))
         self.cash = float(self.account["equity"])
         self.trades: list[dict[str, Any]] = []
@@ -118,7 +132,8 @@ class SlowRehearsal:
         return line(rule["line"], self.bars, side, self.smoothing) if "line" in rule else []
 
     def trail_line(self, side: int) -> list[float | None]:
-        """What a trail from bars or a line stands on at each close, of the chart's bars or of coarser ones."""
+        """What a trail from bars or a line stands on at each close, of the chart's bars or of
+        coarser ones."""
         rule = self.rig.get("trail", {})
         if "bars" not in rule and "line" not in rule:
             return []
@@ -130,13 +145,18 @@ class SlowRehearsal:
 
         if not rule.get("timeframe"):
             return of(self.bars)
-        span = int(rule["timeframe"][:-1]) * {"m": 60, "h": 3600, "d": 86_400}[rule["timeframe"][-1]]
+        span = (
+            int(rule["timeframe"][:-1]) * {"m": 60, "h": 3600, "d": 86_400}[rule["timeframe"][-1]]
+        )
         own = min(b - a for a, b in pairwise(self.times))
         groups: dict[int, list[int]] = {}
         for i, at in enumerate(self.times):
             groups.setdefault(at - at % span, []).append(i)
         bars = [self.bars[k[0] : k[-1] + 1] for k in groups.values()]
-        joined = [Bar(b[0].open, max(x.high for x in b), min(x.low for x in b), b[-1].close, 0) for b in bars]
+        joined = [
+            Bar(b[0].open, max(x.high for x in b), min(x.low for x in b), b[-1].close, 0)
+            for b in bars
+        ]
         values, begins = of(joined), list(groups)
         found: list[float | None] = []
         for at in self.times:
@@ -153,20 +173,28 @@ class SlowRehearsal:
         moved = self.cash - float(account["equity"])
         account["balance"] = float(account.get("balance", account["equity"])) + moved
         account["equity"] = self.cash
-        return Slow({
-            "instrument": self.instrument, "account": account, "side": "long" if side > 0 else "short",
-            "quote": {"bid": self.text(bar.open), "ask": self.text(bar.open + bar.spread)},
-            "atr": None if value is None else Fraction(value) * self.tick, "stop": self.stop_for(side, at),
-            "targets": self.rig.get("target", []),
-        })  # fmt: skip
+        return Slow(
+            {
+                "instrument": self.instrument,
+                "account": account,
+                "side": "long" if side > 0 else "short",
+                "quote": {"bid": self.text(bar.open), "ask": self.text(bar.open + bar.spread)},
+                "atr": None if value is None else Fraction(value) * self.tick,
+                "stop": self.stop_for(side, at),
+                "targets": self.rig.get("target", []),
+            }
+        )
 
     def stop_for(self, side: int, at: int) -> dict[str, Any]:
-        if not self.stops[side] or self.account["size"]["method"] == "invest":  # there the risk is the stop
+        # there the risk is the stop
+        if not self.stops[side] or self.account["size"]["method"] == "invest":
             return {key: value for key, value in self.stop_rule.items() if key != "offset_ticks"}
         value = self.stops[side][at - 1]
         if value is None:
             raise No("indicator_not_ready")
-        away = exact(self.stop_rule.get("offset_ticks", 0)) + (self.bars[at].spread if side < 0 else 0)
+        away = exact(self.stop_rule.get("offset_ticks", 0)) + (
+            self.bars[at].spread if side < 0 else 0
+        )
         return {"price": (Fraction(value) - side * away) * self.tick}
 
     def allowed(self, side: int, at: int) -> bool:
@@ -187,11 +215,16 @@ class SlowRehearsal:
         try:
             slow = self.sized(side, at)
             slow.money()
-            held = self.laddered(slow, side, decided, chain) if "ladder" in self.rig else self.laid(
-                slow, side, decided, chain
-            )  # fmt: skip
+            held = (
+                self.laddered(slow, side, decided, chain)
+                if "ladder" in self.rig
+                else self.laid(slow, side, decided, chain)
+            )
             held.steps = [
-                (self.measure(step["at"], slow.ref, held.r, at), self.measure(step["to"], slow.ref, held.r, at))
+                (
+                    self.measure(step["at"], slow.ref, held.r, at),
+                    self.measure(step["to"], slow.ref, held.r, at),
+                )
                 for step in self.rig.get("step", [])
             ]
         except No:
@@ -228,8 +261,23 @@ class SlowRehearsal:
             [number, down(ref - exact(rule["r"]) * r), floor(exact(rule["share"]) * whole)]
             for number, rule in enumerate(self.rig.get("loss_step", []), 1)
         ]
-        return Held(side, decided + 1, decided, chain, ref, stop, whole, whole, float(answer["risk"]), r, self.cash,
-                    targets, waits, losses, [])  # fmt: skip
+        return Held(
+            side,
+            decided + 1,
+            decided,
+            chain,
+            ref,
+            stop,
+            whole,
+            whole,
+            float(answer["risk"]),
+            r,
+            self.cash,
+            targets,
+            waits,
+            losses,
+            [],
+        )
 
     def laddered(self, slow: Slow, side: int, decided: int, chain: int) -> Held:
         rule, ref = self.rig["ladder"], side * slow.ref
@@ -243,12 +291,17 @@ class SlowRehearsal:
 
         def worst(base: int) -> Fraction:
             steps = quantities(base)
-            ticks = sum(n * (level - stop + self.exit_slip) for n, level in zip(steps, levels, strict=True))
-            fees = sum(slow.fee(n, side * level) for n, level in zip(steps, levels, strict=True) if n)
+            ticks = sum(
+                n * (level - stop + self.exit_slip) for n, level in zip(steps, levels, strict=True)
+            )
+            fees = sum(
+                slow.fee(n, side * level) for n, level in zip(steps, levels, strict=True) if n
+            )
             return (
                 (ticks + steps[0] * self.enter_slip) * slow.step * slow.tick * slow.unit
-                + fees + slow.fee(sum(steps), side * stop)
-            )  # fmt: skip
+                + fees
+                + slow.fee(sum(steps), side * stop)
+            )
 
         budget = slow.budget()
         base = self.most(lambda n: worst(n) <= budget * (1 + Fraction(1, 10**9)))
@@ -259,8 +312,24 @@ class SlowRehearsal:
         if base < slow.least:
             raise No("below_min")
         rungs = [[i, levels[i], n] for i, n in enumerate(quantities(base)) if i and n]
-        held = Held(side, decided + 1, decided, chain, ref, stop, base, base, float(worst(base)), ref - stop, self.cash,
-                    [], {}, [], [], rungs)  # fmt: skip
+        held = Held(
+            side,
+            decided + 1,
+            decided,
+            chain,
+            ref,
+            stop,
+            base,
+            base,
+            float(worst(base)),
+            ref - stop,
+            self.cash,
+            [],
+            {},
+            [],
+            [],
+            rungs,
+        )
         held.goal = down(ref + exact(rule["target_ticks"]))
         return held
 
@@ -268,7 +337,8 @@ class SlowRehearsal:
         """Whether the whole ladder keeps every cap."""
         policy, slack = slow.policy, 1 + Fraction(1, 10**9)
         notional = sum(
-            n * slow.step * abs(level) * slow.tick * slow.unit for n, level in zip(steps, levels, strict=True)
+            n * slow.step * abs(level) * slow.tick * slow.unit
+            for n, level in zip(steps, levels, strict=True)
         )
         margin = notional * exact(self.instrument["margin_rate"])
         free = slow.equity - exact(self.account.get("margin_used", 0))
@@ -280,7 +350,7 @@ class SlowRehearsal:
             (margin, self.share(policy, "max_margin_percent", free)),
             (worst, self.share(policy, "max_heat_percent", slow.equity)),
             (worst, self.share(policy, "max_currency_heat_percent", slow.equity)),
-        ]  # fmt: skip
+        ]
         return all(limit is None or value <= limit * slack for value, limit in limits)
 
     def share(self, policy: dict[str, Any], key: str, of: Fraction) -> Fraction | None:
@@ -303,7 +373,10 @@ class SlowRehearsal:
             if before is None:
                 raise No("indicator_not_ready")
             return exact(value) * Fraction(before)
-        return exact(value) * {"r": Fraction(r), "ticks": Fraction(1), "percent": Fraction(ref, 100)}[kind]
+        return (
+            exact(value)
+            * {"r": Fraction(r), "ticks": Fraction(1), "percent": Fraction(ref, 100)}[kind]
+        )
 
     # Inside a bar
 
@@ -315,7 +388,8 @@ class SlowRehearsal:
         return Bar(-(bar.open + up), -(bar.low + up), -(bar.high + up), -(bar.close + up), up)
 
     def walk(self, bar: Bar, order: str, adverse: Reach, favourable: Reach) -> None:
-        """What the open triggers, then both sides in their order; on `path` the nearer first, on a tie the adverse."""
+        """What the open triggers, then both sides in their order; on `path` the nearer first, on a
+        tie the adverse."""
         adverse(bar.open)
         favourable(bar.open)
         sides = [lambda: adverse(bar.low), lambda: favourable(bar.high)]
@@ -381,7 +455,9 @@ class SlowRehearsal:
     def inside(self, held: Held, at: int) -> None:
         bar = self.mirrored(at, held.side)
         through = self.through_ladder if "ladder" in self.rig else self.through
-        first, second = (sorted(through(held, bar, order)) for order in ("pessimistic", "optimistic"))
+        first, second = (
+            sorted(through(held, bar, order)) for order in ("pessimistic", "optimistic")
+        )
         self.dependent += first != second
         filled = through(held, bar, self.order)
         for reason, price, steps in filled:
@@ -393,7 +469,9 @@ class SlowRehearsal:
                 held.left, held.entered = held.left + steps, held.entered + steps
                 self.fill(held, at, "entry", reason, Fraction(price), steps)
                 continue
-            slipped = self.at_least_a_tick(Fraction(price) - (0 if kind == "target" else self.exit_slip), held.side)
+            slipped = self.at_least_a_tick(
+                Fraction(price) - (0 if kind == "target" else self.exit_slip), held.side
+            )
             self.exit(held, at, reason, slipped, steps)
             held.targets = [one for one in held.targets if reason != f"target_{one[0]}"]
             held.losses = [one for one in held.losses if reason != f"loss_step_{one[0]}"]
@@ -405,7 +483,9 @@ class SlowRehearsal:
         if held.left and any(reason.startswith("rung") for reason, _, _ in filled):
             held.goal = down(held.value / held.entered + exact(self.rig["ladder"]["target_ticks"]))
 
-    def fill(self, held: Held, at: int, action: str, reason: str, price: Fraction, steps: int) -> None:
+    def fill(
+        self, held: Held, at: int, action: str, reason: str, price: Fraction, steps: int
+    ) -> None:
         fee = float(self.slow.fee(steps, held.side * price))
         held.fees += fee
         held.fills.append((at, action, reason, float(held.side * price * self.tick), steps, fee))
@@ -419,7 +499,10 @@ class SlowRehearsal:
 
     def worth(self, held: Held, close: int) -> float:
         """Net of the commissions paid so far."""
-        return float((held.flow + held.left * close) * self.slow.step * self.tick * self.slow.unit) - held.fees
+        return (
+            float((held.flow + held.left * close) * self.slow.step * self.tick * self.slow.unit)
+            - held.fees
+        )
 
     def ready(self, held: Held, after: dict[str, Any] | None) -> bool:
         if not after:
@@ -435,7 +518,11 @@ class SlowRehearsal:
             level = held.ref + exact(even.get("offset_ticks", 0))
             if even.get("cover_costs"):
                 tick_value = held.whole * self.slow.step * self.tick * self.slow.unit
-                costs = 2 * self.slow.fee(held.whole, side * held.ref) / tick_value + self.enter_slip + self.exit_slip
+                costs = (
+                    2 * self.slow.fee(held.whole, side * held.ref) / tick_value
+                    + self.enter_slip
+                    + self.exit_slip
+                )
                 found.append((-floor(-(level + costs)), "break_even"))
             else:
                 found.append((down(level), "break_even"))
@@ -462,7 +549,9 @@ class SlowRehearsal:
             value = self.atr[at]
             if value is None:
                 return None
-            return down(anchor - exact(trail.get("base_ticks", 0)) - exact(trail["atr"]) * Fraction(value))
+            return down(
+                anchor - exact(trail.get("base_ticks", 0)) - exact(trail["atr"]) * Fraction(value)
+            )
         if "percent" in trail:
             return down(anchor - abs(anchor) * exact(trail["percent"]) / 100)
         return down(anchor - exact(trail["ticks"]))
@@ -507,15 +596,28 @@ class SlowRehearsal:
         net = float(held.flow * self.slow.step * self.tick * self.slow.unit) - held.fees
         self.cash = held.cash + net
         first = held.fills[0]
-        self.trades.append({
-            "id": number, "side": "long" if held.side > 0 else "short", "signal_time": held.decided,
-            "entry_time": held.first, "exit_time": at, "entry": first[3], "qty": held.entered,
-            "initial_stop": held.side * held.moves[0][1], "planned_risk": held.risk, "net": net,
-            "r": net / held.risk, "mae_r": max(0, held.ref - held.worst) / held.r,
-            "mfe_r": max(0, held.best - held.ref) / held.r, "exit_reason": held.fills[-1][2],
-        })  # fmt: skip
+        self.trades.append(
+            {
+                "id": number,
+                "side": "long" if held.side > 0 else "short",
+                "signal_time": held.decided,
+                "entry_time": held.first,
+                "exit_time": at,
+                "entry": first[3],
+                "qty": held.entered,
+                "initial_stop": held.side * held.moves[0][1],
+                "planned_risk": held.risk,
+                "net": net,
+                "r": net / held.risk,
+                "mae_r": max(0, held.ref - held.worst) / held.r,
+                "mfe_r": max(0, held.best - held.ref) / held.r,
+                "exit_reason": held.fills[-1][2],
+            }
+        )
         self.fills += [(number, *one) for one in held.fills]
-        self.moves += [(number, bar, held.side * level, reason) for bar, level, reason in held.moves]
+        self.moves += [
+            (number, bar, held.side * level, reason) for bar, level, reason in held.moves
+        ]
 
     def follow(self, held: Held) -> int:
         """The side of what follows the trade; 0: nothing."""
@@ -527,7 +629,11 @@ class SlowRehearsal:
             side = held.side
         elif reason == "stop" and held.stop < held.ref:
             side = -held.side
-        return side if self.rig.get("direction", "both") in ("both", "long" if side > 0 else "short") else 0
+        return (
+            side
+            if self.rig.get("direction", "both") in ("both", "long" if side > 0 else "short")
+            else 0
+        )
 
     def run(self) -> SlowRehearsal:
         held: Held | None = None

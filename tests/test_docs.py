@@ -1,4 +1,5 @@
-"""Documents that must keep up: the diagrams are the tables, every option is told, every picture is there."""
+"""Documents that must keep up: the diagrams are the tables, every option is told, every picture is
+there."""
 
 import os
 import re
@@ -26,10 +27,16 @@ def test_every_benchmark_finds_what_it_imports():
     names = sorted(path.stem for path in (ROOT / "benchmarks").glob("bench_*.py"))
     assert len(names) > 8
     loads = "\n".join(
-        ("import sys", f"sys.path.insert(0, {str(ROOT / 'benchmarks')!r})", *(f"import {n}" for n in names))
+        (
+            "import sys",
+            f"sys.path.insert(0, {str(ROOT / 'benchmarks')!r})",
+            *(f"import {n}" for n in names),
+        )
     )
     env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
-    done = subprocess.run([sys.executable, "-c", loads], capture_output=True, text=True, env=env, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", loads], capture_output=True, text=True, env=env, check=False
+    )
     assert done.returncode == 0, done.stderr[-2000:]
 
 
@@ -49,7 +56,9 @@ def test_every_command_is_told():
 
 def test_every_picture_is_linked_and_there():
     linked = set(re.findall(r"docs/screenshots/[a-z-]+\.png", README))
-    there = {f"docs/screenshots/{path.name}" for path in (ROOT / "docs" / "screenshots").glob("*.png")}
+    there = {
+        f"docs/screenshots/{path.name}" for path in (ROOT / "docs" / "screenshots").glob("*.png")
+    }
     assert linked == there
     assert 4 <= len(there) < 20
 
@@ -62,7 +71,8 @@ def test_the_files_a_trader_is_told_of_are_there():
 
 def test_modules_named_in_the_tour_exist():
     for name in re.findall(
-        r"`((?:core|engine|rehearsal|venue|ledger|formats|service|verification|commands|desk|tests)/[a-z_/]+\.?p?y?)`",
+        r"`((?:core|engine|rehearsal|venue|ledger|formats|service|verification|commands|desk|tests)"
+        r"/[a-z_/]+\.?p?y?)`",
         DESIGN,
     ):
         path = name if name.startswith("tests/") else f"src/hawser/{name}"
@@ -72,7 +82,9 @@ def test_modules_named_in_the_tour_exist():
 ROOMS = "core|engine|rehearsal|venue|ledger|formats|service|verification|commands|desk"
 
 
-@pytest.mark.parametrize("page", ["docs/glossary.md", "docs/reckoning.md", "docs/files.md", "CONTRIBUTING.md"])
+@pytest.mark.parametrize(
+    "page", ["docs/glossary.md", "docs/reckoning.md", "docs/files.md", "CONTRIBUTING.md"]
+)
 def test_what_a_page_names_is_there(page):
     text, source = (ROOT / page).read_text(encoding="utf-8"), ROOT / "src" / "hawser"
     for name in re.findall(rf"`((?:{ROOMS})/[\w/.]*|(?:tests|docs)/[\w/.]*)`", text):
@@ -82,7 +94,9 @@ def test_what_a_page_names_is_there(page):
         if path.is_dir() or path.with_suffix(".py").exists():
             continue
         module, _, inner = name.rpartition(".")
-        assert f"class {inner}" in (source / module.replace(".", "/")).with_suffix(".py").read_text(), name
+        assert (
+            f"class {inner}" in (source / module.replace(".", "/")).with_suffix(".py").read_text()
+        ), name
 
 
 def test_the_walks_lead_through_places_that_are_there():

@@ -26,7 +26,9 @@ def plain(text):
 def table(after):
     """The rows of the first table behind a heading."""
     rows = GUIDE.split(after, 1)[1].split("|---", 1)[1].split("\n\n", 1)[0].split("\n")[1:]
-    return [[cell.strip() for cell in row.strip("|").split("|")] for row in rows if row.startswith("|")]
+    return [
+        [cell.strip() for cell in row.strip("|").split("|")] for row in rows if row.startswith("|")
+    ]
 
 
 def test_every_step_of_the_worked_size():
@@ -72,9 +74,9 @@ def keys_table():
 
 
 def test_every_key_is_in_the_guide():
-    assert keys_table() in GUIDE, "docs/guide.md: the keys have changed; put in:\n" + textwrap.indent(
-        keys_table(), "  "
-    )
+    assert keys_table() in GUIDE, (
+        "docs/guide.md: the keys have changed; put in:\n"
+    ) + textwrap.indent(keys_table(), "  ")
 
 
 @pytest.mark.parametrize("word", ["Across", "What if", "Plans by name", "Heat", "Caps"])

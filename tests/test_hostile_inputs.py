@@ -1,4 +1,5 @@
-"""Commands fed with what nobody should write: status 2 and one line, whatever it is; nothing is left half-written."""
+"""Commands fed with what nobody should write: status 2 and one line, whatever it is; nothing is
+left half-written."""
 
 import gzip
 import json
@@ -27,7 +28,16 @@ def with_open(text: str) -> str:
 
 def parquet(times: list, kind: pa.DataType, **more: list) -> bytes:
     ones = [1.0] * len(times)
-    table = pa.table({"time": pa.array(times, kind), "open": ones, "high": ones, "low": ones, "close": ones, **more})
+    table = pa.table(
+        {
+            "time": pa.array(times, kind),
+            "open": ones,
+            "high": ones,
+            "low": ones,
+            "close": ones,
+            **more,
+        }
+    )
     sink = pa.BufferOutputStream()
     pq.write_table(table, sink)
     return sink.getvalue().to_pybytes()
@@ -37,34 +47,50 @@ UTC_US = pa.timestamp("us", "UTC")
 RIG = (EXAMPLES / "slow-harbour.toml").read_text()
 INSTRUMENT = (EXAMPLES / "quillan-ferry.toml").read_text()
 HOSTILE_TOML = {
-    "a number of 5,000 digits": "min_stop_ticks = " + "9" * 5_000, "deep lists": "a = " + "[" * 20_000 + "]" * 20_000,
-    "a long dotted key": ".".join(["a"] * 20_000) + " = 1", "a table of many parts": "[" + ".".join(["a"] * 999) + "]",
-    "a huge key": "a" * 2_000_000 + " = 1", "half a byte": b"\xff\xfe",
+    "a number of 5,000 digits": "min_stop_ticks = " + "9" * 5_000,
+    "deep lists": "a = " + "[" * 20_000 + "]" * 20_000,
+    "a long dotted key": ".".join(["a"] * 20_000) + " = 1",
+    "a table of many parts": "[" + ".".join(["a"] * 999) + "]",
+    "a huge key": "a" * 2_000_000 + " = 1",
+    "half a byte": b"\xff\xfe",
     "no times there are": "from = 0001-01-01T00:00:00+14:00",
-    "nor these": "to = 9999-12-31T23:59:59-14:00", "a name of 300 signs": 'symbol = "' + "x" * 300 + '"',
+    "nor these": "to = 9999-12-31T23:59:59-14:00",
+    "a name of 300 signs": 'symbol = "' + "x" * 300 + '"',
     "control signs": 'name = "\\u001b[2J"',
-}  # fmt: skip
+}
 HOSTILE_BARS = {
-    "1_0": with_open("1_0"), "wide digits": with_open("１０"), "hexadecimal": with_open("0x10"),
+    "1_0": with_open("1_0"),
+    "wide digits": with_open("１０"),
+    "hexadecimal": with_open("0x10"),
     "inf": with_open("inf"),
-    "a column twice": "\n".join(f"{row},{row.split(',')[1]}" for row in ROWS), "a header in another code": (
-        HEAD + ",\xfc\n" + ROWS[1] + ",1\n").encode("latin-1"), "nothing": "", "a header alone": HEAD + "\n",
-    "no first time": HEAD + "\n," + ROWS[1].partition(",")[2] + "\n", "zeros": with_open("\0"),
+    "a column twice": "\n".join(f"{row},{row.split(',')[1]}" for row in ROWS),
+    "a header in another code": (HEAD + ",\xfc\n" + ROWS[1] + ",1\n").encode("latin-1"),
+    "nothing": "",
+    "a header alone": HEAD + "\n",
+    "no first time": HEAD + "\n," + ROWS[1].partition(",")[2] + "\n",
+    "zeros": with_open("\0"),
     "year 9999": "\n".join([HEAD, "9999-12-31T23:59:59Z," + ROWS[1].partition(",")[2]]) + "\n",
     "an open quote": "\n".join([*ROWS[:9], '"' + ROWS[9], *ROWS[10:]]),
-}  # fmt: skip
+}
 HOSTILE_PARQUET = {
     "year 3000": parquet([32_503_680_000_000_000, 32_503_680_000_000_001], UTC_US),
     "a null first": parquet([None, 1], UTC_US),
     "a null text first": parquet([None, "2031-01-06T08:00:00Z"], pa.string()),
-    "lists as prices": parquet([1_000_000], UTC_US, close=[[1.0]]), "no Parquet": b"PAR1" * 9,
-}  # fmt: skip
+    "lists as prices": parquet([1_000_000], UTC_US, close=[[1.0]]),
+    "no Parquet": b"PAR1" * 9,
+}
 HOSTILE_JSON = {
-    "deep": "[" * 100_000, "digits": _request().replace("1.0", "9" * 5_000, 1), "half a sign": '{"side": "\\ud800"}',
-    "a number": "3", "null": "null", "nothing": "", "another code": _request().encode("utf-16"),
-    "a huge bid": _request().replace('"100.00"', '"1e999999999"'), "no bid": _request().replace('"100.00"', '"sNaN"'),
+    "deep": "[" * 100_000,
+    "digits": _request().replace("1.0", "9" * 5_000, 1),
+    "half a sign": '{"side": "\\ud800"}',
+    "a number": "3",
+    "null": "null",
+    "nothing": "",
+    "another code": _request().encode("utf-16"),
+    "a huge bid": _request().replace('"100.00"', '"1e999999999"'),
+    "no bid": _request().replace('"100.00"', '"sNaN"'),
     "a tiny tick": _request().replace('"0.05"', '"1e-999999999"'),
-}  # fmt: skip
+}
 
 
 def refused(arguments: list, capsys) -> str:
@@ -85,9 +111,11 @@ def put(path: Path, text: str | bytes) -> Path:
 @pytest.fixture
 def files(tmp_path):
     return {
-        "bars": put(tmp_path / "bars.csv", BARS), "instrument": EXAMPLES / "quillan-ferry.toml",
-        "rig": EXAMPLES / "slow-harbour.toml", "account": EXAMPLES / "account.toml",
-    }  # fmt: skip
+        "bars": put(tmp_path / "bars.csv", BARS),
+        "instrument": EXAMPLES / "quillan-ferry.toml",
+        "rig": EXAMPLES / "slow-harbour.toml",
+        "account": EXAMPLES / "account.toml",
+    }
 
 
 def rehearsal(files: dict, out: Path, **changed: Path) -> list:
@@ -138,16 +166,47 @@ def test_one_request_that_cannot_be_leaves_the_others_of_a_list(tmp_path, capsys
 def test_packed_bars_and_nested_columns_of_lines(tmp_path, capsys):
     spec = put(tmp_path / "spec.toml", SPEC)
     packed = put(tmp_path / "bars.csv.gz", gzip.compress(BARS.encode()))
-    assert main(["lines", "--bars", str(packed), "--spec", str(spec), "--out", str(tmp_path / "out.csv")]) == 0
+    assert (
+        main(
+            [
+                "lines",
+                "--bars",
+                str(packed),
+                "--spec",
+                str(spec),
+                "--out",
+                str(tmp_path / "out.csv"),
+            ]
+        )
+        == 0
+    )
     assert len((tmp_path / "out.csv").read_text().splitlines()) == len(ROWS)
-    nested = put(tmp_path / "n.parquet", parquet([1_000_000, 2_000_000], UTC_US, x=[{"a": 1}, {"a": 2}]))
-    assert main(["lines", "--bars", str(nested), "--spec", str(spec), "--out", str(tmp_path / "out.parquet")]) == 0
-    told = refused(["lines", "--bars", nested, "--spec", spec, "--out", tmp_path / "out2.csv"], capsys)
+    nested = put(
+        tmp_path / "n.parquet", parquet([1_000_000, 2_000_000], UTC_US, x=[{"a": 1}, {"a": 2}])
+    )
+    assert (
+        main(
+            [
+                "lines",
+                "--bars",
+                str(nested),
+                "--spec",
+                str(spec),
+                "--out",
+                str(tmp_path / "out.parquet"),
+            ]
+        )
+        == 0
+    )
+    told = refused(
+        ["lines", "--bars", nested, "--spec", spec, "--out", tmp_path / "out2.csv"], capsys
+    )
     assert "--out FILE.parquet" in told
 
 
 @pytest.mark.parametrize(
-    "moment", ["0001-01-01T00:00:00+14:00", "9999-12-31T23:59:59-14:00", "1677-01-01T00:00:00Z", "x"]
+    "moment",
+    ["0001-01-01T00:00:00+14:00", "9999-12-31T23:59:59-14:00", "1677-01-01T00:00:00Z", "x"],
 )
 def test_moments(capsys, moment):
     guards, instrument = EXAMPLES / "harbour-watch.toml", EXAMPLES / "quillan-ferry.toml"
@@ -158,14 +217,20 @@ def test_moments(capsys, moment):
 def test_a_distance_that_is_none(capsys, figure):
     guards, instrument = EXAMPLES / "harbour-watch.toml", EXAMPLES / "quillan-ferry.toml"
     at = ["--at", "2031-01-06T09:00:00Z", "--r-ticks", figure]
-    assert "--r-ticks" in refused(["guards", "--guards", guards, "--instrument", instrument, *at], capsys)
+    assert "--r-ticks" in refused(
+        ["guards", "--guards", guards, "--instrument", instrument, *at], capsys
+    )
 
 
 @pytest.mark.parametrize("hurt", ["cut", "text", "empty", "overwritten"])
 def test_damaged_ledgers(tmp_path, capsys, hurt):
     whole = lzma.decompress(LEDGERS[0].read_bytes())
-    data = {"cut": whole[: len(whole) // 2], "text": b"no ledger", "empty": b"",
-            "overwritten": whole[:9000] + b"\xfa" * 200_000}[hurt]  # fmt: skip
+    data = {
+        "cut": whole[: len(whole) // 2],
+        "text": b"no ledger",
+        "empty": b"",
+        "overwritten": whole[:9000] + b"\xfa" * 200_000,
+    }[hurt]
     path = put(tmp_path / "ledger.sqlite", data)
     instrument = ["--instrument", EXAMPLES / "quillan-ferry.toml", "--at", "2040-01-06T09:00:00Z"]
     assert "ledger.sqlite: " in refused(["guards", "--session", path, *instrument], capsys)
@@ -178,29 +243,39 @@ def test_a_full_output_is_told_and_a_device_is_never_replaced(files, tmp_path, c
     for arguments in (["size", request], ["--version"], ["size", "--help"]):
         with Path("/dev/full").open("w") as full:
             done = subprocess.run(
-                [sys.executable, "-m", "hawser", *arguments], stdout=full, stderr=subprocess.PIPE, check=False
+                [sys.executable, "-m", "hawser", *arguments],
+                stdout=full,
+                stderr=subprocess.PIPE,
+                check=False,
             )
         assert (done.returncode, done.stderr.decode()) == (
             2,
             "standard output: cannot be read or written (No space left on device)\n",
         )
     spec = put(tmp_path / "spec.toml", SPEC)
-    assert "is no file" in refused(["lines", "--bars", files["bars"], "--spec", spec, "--out", "/dev/full"], capsys)
+    assert "is no file" in refused(
+        ["lines", "--bars", files["bars"], "--spec", spec, "--out", "/dev/full"], capsys
+    )
     assert Path("/dev/full").is_char_device()
 
 
 @pytest.mark.parametrize("closed", ["<&-", ">&-", "2>&-", "<&- >&- 2>&-"])
 def test_closed_streams_are_no_reason_to_fail_and_no_file_takes_their_numbers(tmp_path, closed):
-    """A file that is opened would get the number of a stream that is closed, and what complains would write into it."""
+    """A file that is opened would get the number of a stream that is closed, and what complains
+    would write into it."""
     made = tmp_path / "made"
     code = (
-        f"import hawser.cli as cli; cli._fill_streams(); print(open({str(made)!r}, 'w').fileno(), file=open('n', 'w'))"
+        f"import hawser.cli as cli; cli._fill_streams(); print(open({str(made)!r}, 'w').fileno(), "
+        "file=open('n', 'w'))"
     )
     shell = 'exec "$0" "$@" ' + closed
     subprocess.run(["bash", "-c", shell, sys.executable, "-c", code], cwd=tmp_path, check=True)
     assert int((tmp_path / "n").read_text()) > 2
-    told = subprocess.run(["bash", "-c", shell, sys.executable, "-m", "hawser", "--version"], check=False)
-    assert told.returncode == (2 if ">&-" in closed.split() else 0)  # what was asked for could not be said
+    told = subprocess.run(
+        ["bash", "-c", shell, sys.executable, "-m", "hawser", "--version"], check=False
+    )
+    # what was asked for could not be said
+    assert told.returncode == (2 if ">&-" in closed.split() else 0)
     wrong = [sys.executable, "-m", "hawser", "size", tmp_path / "none.json"]
     assert subprocess.run(["bash", "-c", shell, *wrong], check=False).returncode == 2
 

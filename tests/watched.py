@@ -1,7 +1,8 @@
-"""A Hawser without a window, to be watched, killed and frozen: the desktop's runtime, at a venue in another process.
+"""A Hawser without a window, to be watched, killed and frozen: the desktop's runtime, at a venue in
+another process.
 
-Usage: watched.py SOCKET PROFILE_ROOT TRADES. It opens so many trades, one long, one short, and goes on saying how many
-positions are open.
+Usage: watched.py SOCKET PROFILE_ROOT TRADES. It opens so many trades, one long, one short, and goes
+on saying how many positions are open.
 """
 
 from __future__ import annotations
@@ -28,7 +29,9 @@ def say(text: object) -> None:
 def live(socket: Path, root: Path, asks: int) -> None:
     seen: list[Snapshot] = []
     hooks = Hooks(snapshot=seen.append, failed=say)
-    runtime = Runtime(profile(far_name(socket), root), lambda where: boot(socket, None, where), hooks, speed=5.0)
+    runtime = Runtime(
+        profile(far_name(socket), root), lambda where: boot(socket, None, where), hooks, speed=5.0
+    )
     runtime.start()
     while True:
         time.sleep(0.05)

@@ -1,7 +1,8 @@
-"""Histories that no market shows often: holes, one-tick instruments, prices of 10^9 ticks, huge spreads, broken weeks.
+"""Histories that no market shows often: holes, one-tick instruments, prices of 10^9 ticks, huge
+spreads, broken weeks.
 
-`python tests/wild.py FROM COUNT` compares the live engine with the rehearsal over so many of them, whatever each has
-for account, rig, ladder and guards, and tells the seeds that differ.
+`python tests/wild.py FROM COUNT` compares the live engine with the rehearsal over so many of them,
+whatever each has for account, rig, ladder and guards, and tells the seeds that differ.
 """
 
 from __future__ import annotations
@@ -29,37 +30,56 @@ from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, fitting
 
 SESSIONS = (
-    (), (),
+    (),
+    (),
     (WeeklySession((0, 1, 2, 3, 4), "09:00", "17:30", "Europe/Zurich"),),
     (
         WeeklySession((6, 0, 1, 2, 3), "22:00", "24:00", "America/New_York"),
         WeeklySession((0, 1, 2, 3, 4), "00:00", "21:00", "America/New_York"),
     ),
     (WeeklySession((0, 1, 2, 3, 4), "01:30", "03:10", "Europe/Zurich"),),
-    (WeeklySession(tuple(range(7)), "00:00", "21:00", "America/New_York"),),  # it pauses, and never closes for a day
+    # it pauses, and never closes for a day
+    (WeeklySession(tuple(range(7)), "00:00", "21:00", "America/New_York"),),
     (WeeklySession(tuple(range(7)), "00:00", "24:00"),),
-)  # fmt: skip
-FEES = (Commission(0, 0, 0), Commission(0.5, 0.0001, 2.0), Commission(0, 0.002, 0), Commission(0, 0, 15))
+)
+FEES = (
+    Commission(0, 0, 0),
+    Commission(0.5, 0.0001, 2.0),
+    Commission(0, 0.002, 0),
+    Commission(0, 0, 15),
+)
 STARTS = tuple(
     int(np.datetime64(text).astype("datetime64[ns]").astype(np.int64))
-    for text in ("2027-01-15T16:00", "2026-03-28T20:00", "2026-10-24T18:00")  # the last two: the clocks change
+    # the last two: the clocks change
+    for text in ("2027-01-15T16:00", "2026-03-28T20:00", "2026-10-24T18:00")
 )
 POLICIES = (
-    Policy(), Policy(max_heat_percent=0.7), Policy(max_notional_percent=90.0), Policy(max_margin_percent=40.0),
-    Policy(caps="refuse", max_heat_percent=3.0), Policy(max_currency_heat_percent=0.9),
-)  # fmt: skip
+    Policy(),
+    Policy(max_heat_percent=0.7),
+    Policy(max_notional_percent=90.0),
+    Policy(max_margin_percent=40.0),
+    Policy(caps="refuse", max_heat_percent=3.0),
+    Policy(max_currency_heat_percent=0.9),
+)
 
 
 def an_instrument(draw: Random) -> Instrument:
     kind = draw.choice(["index", "index", "fx"])
     return Instrument(
-        symbol="Wild", kind=kind, quote=draw.choice(["CHF", "USD"]), base="CAD" if kind == "fx" else None,
+        symbol="Wild",
+        kind=kind,
+        quote=draw.choice(["CHF", "USD"]),
+        base="CAD" if kind == "fx" else None,
         tick=Decimal(draw.choice(["1", "0.00001", "0.25", "0.1", "100", "0.0000001"])),
         multiplier=draw.choice([1.0, 0.01, 1000.0, 100000.0]),
-        qty_step=Decimal(draw.choice(["1", "0.01", "0.3", "0.0001"])), qty_min=Decimal(0),
-        qty_max=Decimal(draw.choice([5, 1000, 1000000])), margin_rate=draw.choice([0.0, 0.0, 0.05, 1.0]),
-        min_stop_ticks=draw.choice([0, 0, 1, 7, 40]), commission=draw.choice(FEES), sessions=draw.choice(SESSIONS),
-    )  # fmt: skip
+        qty_step=Decimal(draw.choice(["1", "0.01", "0.3", "0.0001"])),
+        qty_min=Decimal(0),
+        qty_max=Decimal(draw.choice([5, 1000, 1000000])),
+        margin_rate=draw.choice([0.0, 0.0, 0.05, 1.0]),
+        min_stop_ticks=draw.choice([0, 0, 1, 7, 40]),
+        commission=draw.choice(FEES),
+        sessions=draw.choice(SESSIONS),
+    )
 
 
 def a_history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
@@ -71,7 +91,9 @@ def a_history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
     floor = max(3, base // 3)
     close = np.abs(close - floor) + floor
     gap, wick = draw.choice([0, 1, 6, 40]), draw.choice([0, 1, 6, 40])
-    opens = np.concatenate([[base], close[:-1]]) + dice.integers(-3, 4, n) * dice.choice([0, gap], n)
+    opens = np.concatenate([[base], close[:-1]]) + dice.integers(-3, 4, n) * dice.choice(
+        [0, gap], n
+    )
     opens = np.maximum(opens, 1)
     high = np.maximum(opens, close) + dice.integers(0, wick + 1, n)
     low = np.maximum(1, np.minimum(opens, close) - dice.integers(0, wick + 1, n))
@@ -80,7 +102,9 @@ def a_history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
         still[0] = False
         for i in np.nonzero(still)[0]:
             opens[i] = high[i] = low[i] = close[i] = close[i - 1]
-    prices = np.round(np.array([opens, high, low, close], float) * instrument.tick_size, instrument.price_digits)
+    prices = np.round(
+        np.array([opens, high, low, close], float) * instrument.tick_size, instrument.price_digits
+    )
     wide = float(draw.choice([0, 2, 30, 400]))
     spread = dice.choice([0.0, wide, 3.0 * wide, 1.0], n, p=[0.1, 0.6, 0.1, 0.2])
     span = draw.choice([MINUTE, 5 * MINUTE, HOUR, DAY])
@@ -97,26 +121,40 @@ def a_history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
 def an_account(draw: Random, instrument: Instrument) -> Account:
     size = draw.choice(
         [
-            SizeRule("fixed", qty=instrument.qty_step * draw.choice([1, 3, 50])), SizeRule(percent=1.0),
-            SizeRule(percent=5.0, basis="free_margin"), SizeRule(percent=2.0, basis="balance"),
-            SizeRule("risk_money", amount=250.0), SizeRule("volatility", percent=0.5, multiple=1.0),
-            SizeRule("notional_percent", percent=150.0), SizeRule("invest", amount=20000.0, risk=300.0),
+            SizeRule("fixed", qty=instrument.qty_step * draw.choice([1, 3, 50])),
+            SizeRule(percent=1.0),
+            SizeRule(percent=5.0, basis="free_margin"),
+            SizeRule(percent=2.0, basis="balance"),
+            SizeRule("risk_money", amount=250.0),
+            SizeRule("volatility", percent=0.5, multiple=1.0),
+            SizeRule("notional_percent", percent=150.0),
+            SizeRule("invest", amount=20000.0, risk=300.0),
         ]
-    )  # fmt: skip
+    )
     costs = draw.choice([Costs(0, 0, 0), Costs(0, 1, 2), Costs(0, 0, 9), Costs(0, 25, 0)])
     return Account(
-        currency="CHF", equity=40000.0, size=size, costs=costs, policy=draw.choice(POLICIES), rates={"USD/CHF": 0.88}
+        currency="CHF",
+        equity=40000.0,
+        size=size,
+        costs=costs,
+        policy=draw.choice(POLICIES),
+        rates={"USD/CHF": 0.88},
     )
 
 
 def at_midnight(policy: watch.HistoryPolicy) -> watch.HistoryPolicy:
-    """A loss that is counted by its trades, of one instrument or source, is known at every moment, the account's where
-    it is valued: at each close. Where a day turns within the bar of an entry, the two do not begin at the same figure.
+    """A loss that is counted by its trades, of one instrument or source, is known at every moment,
+    the account's where it is valued: at each close. Where a day turns within the bar of an entry,
+    the two do not begin at the same figure.
     """
-    alone = any(isinstance(guard, LossSwitch) and not whole_account(guard) for guard in policy.guards.guard)
+    alone = any(
+        isinstance(guard, LossSwitch) and not whole_account(guard) for guard in policy.guards.guard
+    )
     if not alone:
         return policy
-    return policy._replace(guards=msgspec.structs.replace(policy.guards, zone="UTC", day_starts="00:00"))
+    return policy._replace(
+        guards=msgspec.structs.replace(policy.guards, zone="UTC", day_starts="00:00")
+    )
 
 
 def compared(seed: int) -> parity.Report:

@@ -1,4 +1,5 @@
-"""The core's tests in a process that cannot import PyQt6: proof that the core needs no interface."""
+"""The core's tests in a process that cannot import PyQt6: proof that the core needs no
+interface."""
 
 from __future__ import annotations
 
@@ -18,5 +19,16 @@ class NoQt(MetaPathFinder):
 
 sys.meta_path.insert(0, NoQt())
 sys.exit(
-    pytest.main(["-q", "-p", "no:pytest-qt", "-p", "no:cacheprovider", "tests/core", "tests/engine", "tests/formats"])
+    pytest.main(
+        [
+            "-q",
+            "-p",
+            "no:pytest-qt",
+            "-p",
+            "no:cacheprovider",
+            "tests/core",
+            "tests/engine",
+            "tests/formats",
+        ]
+    )
 )

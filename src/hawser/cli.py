@@ -1,5 +1,5 @@
-"""The `hawser` command. Each command is a module of `commands/`, which imports what it needs and no more, so that
-`hawser size` answers at once.
+"""The `hawser` command. Each command is a module of `commands/`, which imports what it needs and no
+more, so that `hawser size` answers at once.
 """
 
 from __future__ import annotations
@@ -23,7 +23,9 @@ def main(arguments: list[str] | None = None) -> int:
     _fill_streams()
     before = [(number, signal.getsignal(number)) for number in (signal.SIGINT, signal.SIGTERM)]
     try:
-        name, rest = (given[0], given[1:]) if given[:1] and given[0] in COMMANDS else ("desktop", given)
+        name, rest = (
+            (given[0], given[1:]) if given[:1] and given[0] in COMMANDS else ("desktop", given)
+        )
         status: int = import_module(f"hawser.commands.{name}").run(rest)
         sys.stdout.flush()
         return status
@@ -47,15 +49,17 @@ def main(arguments: list[str] | None = None) -> int:
 
 
 def _fill_streams() -> None:
-    """Where a standard stream is closed, a file that is opened later would take its number, and be written into by
-    whoever complains. Output to the one put there fails, as it would have to; complaints go nowhere."""
+    """Where a standard stream is closed, a file that is opened later would take its number, and be
+    written into by whoever complains. Output to the one put there fails, as it would have to;
+    complaints go nowhere."""
     for number, name, mode in ((0, "stdin", "r"), (1, "stdout", "w"), (2, "stderr", "w")):
         if getattr(sys, name) is None:
             with suppress(OSError):
                 os.fstat(number)  # not closed, whatever else is wrong with it
                 continue
             os.dup2(os.open(os.devnull, os.O_RDWR if name == "stderr" else os.O_RDONLY), number)
-            setattr(sys, name, open(number, mode, closefd=False))  # noqa: SIM115  # as long as the process
+            # as long as the process
+            setattr(sys, name, open(number, mode, closefd=False))  # noqa: SIM115
 
 
 def _no_output() -> None:

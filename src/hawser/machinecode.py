@@ -1,11 +1,14 @@
-"""Where Numba keeps the machine code of the rules, and when it is out of date: as soon as any rule has changed.
+"""Where Numba keeps the machine code of the rules, and when it is out of date: as soon as any rule
+has changed.
 
-Numba by itself looks at the one file that a function stands in. Its code holds the functions it calls too, from other
-files: a rule that was mended would go on as it was wherever another calls it. This stands outside the core, which reads
-no files: `core/compiled.py` tells Numba the names of these classes, and Numba looks them up.
+Numba by itself looks at the one file that a function stands in. Its code holds the functions it
+calls too, from other files: a rule that was mended would go on as it was wherever another calls it.
+This stands outside the core, which reads no files: `core/compiled.py` tells Numba the names of
+these classes, and Numba looks them up.
 
-Machine code is kept only to save time. With Numba alone, a full disk or a file that a power cut has left empty raises
-an error where a rule is called; here the rule is compiled as if nothing had been kept.
+Machine code is kept only to save time. With Numba alone, a full disk or a file that a power cut has
+left empty raises an error where a rule is called; here the rule is compiled as if nothing had been
+kept.
 """
 
 from __future__ import annotations
@@ -38,7 +41,8 @@ def stamp() -> bytes:
 class _OfAllRules(caching._CacheLocator):
     """What each of Numba's own ways to find a folder is given."""
 
-    looked_at: set[str] = set()  # a folder can be written to or not: asked once, not for each function in it
+    # a folder can be written to or not: asked once, not for each function in it
+    looked_at: set[str] = set()
 
     def get_source_stamp(self) -> bytes:
         return stamp()
@@ -63,7 +67,8 @@ class OfUser(_OfAllRules, caching.UserWideCacheLocator):
 
 
 class Nowhere(_OfAllRules, caching.UserProvidedCacheLocator):
-    """Where none of those can be written to: each start compiles anew, which is slow, but it starts."""
+    """Where none of those can be written to: each start compiles anew, which is slow, but it
+    starts."""
 
     @classmethod
     def from_function(cls, py_func: object, py_file: str) -> Nowhere:
@@ -75,8 +80,9 @@ class Nowhere(_OfAllRules, caching.UserProvidedCacheLocator):
 
 @contextlib.contextmanager
 def _without_it(kept: caching.Cache) -> Iterator[None]:
-    """In the place of Numba's own guard, which stands around each reading and writing and lets most errors through. A
-    damaged index is replaced by an empty one: Numba reads it before it adds to it."""
+    """In the place of Numba's own guard, which stands around each reading and writing and lets most
+    errors through. A damaged index is replaced by an empty one: Numba reads it before it adds to
+    it."""
     try:
         yield
     except OSError:
@@ -86,4 +92,5 @@ def _without_it(kept: caching.Cache) -> Iterator[None]:
             kept.flush()  # type: ignore[no-untyped-call]
 
 
-setattr(caching.FunctionCache, "_guard_against_spurious_io_errors", _without_it)  # noqa: B010  # Numba has no setting
+# Numba has no setting
+setattr(caching.FunctionCache, "_guard_against_spurious_io_errors", _without_it)  # noqa: B010

@@ -1,7 +1,8 @@
-"""Fill the compiled cache: run after installing, so that nobody waits for a compiler with a trade open.
+"""Fill the compiled cache: run after installing, so that nobody waits for a compiler with a trade
+open.
 
-Two processes compile side by side, and a last one meets every rule again, so that what one of them lost to the other
-is compiled then.
+Two processes compile side by side, and a last one meets every rule again, so that what one of them
+lost to the other is compiled then.
 """
 
 from __future__ import annotations
@@ -18,7 +19,10 @@ SIDE_BY_SIDE = (("trials",), ("rules", "rehearsal"))  # about as long as each ot
 if __name__ == "__main__":
     if len(sys.argv) == 1:
         started = time.perf_counter()
-        for beside in [subprocess.Popen([sys.executable, "-m", "hawser.warm", *parts]) for parts in SIDE_BY_SIDE]:
+        for beside in [
+            subprocess.Popen([sys.executable, "-m", "hawser.warm", *parts])
+            for parts in SIDE_BY_SIDE
+        ]:
             beside.wait()
     for part in sys.argv[1:] or PARTS:
         PARTS[part]()

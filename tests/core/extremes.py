@@ -1,8 +1,9 @@
-"""Every compiled rule at what may be read at the extremes: prices and quantities to 10^15, nothing, almost nothing.
+"""Every compiled rule at what may be read at the extremes: prices and quantities to 10^15, nothing,
+almost nothing.
 
-`python extremes.py SEED COUNT` writes, for each rule, what it gives for so many draws, a line each. Run interpreted
-(`NUMBA_DISABLE_JIT=1`) whole numbers have no end there, and one of NumPy's that wraps around raises: what compiled code
-gives must be the same.
+`python extremes.py SEED COUNT` writes, for each rule, what it gives for so many draws, a line each.
+Run interpreted (`NUMBA_DISABLE_JIT=1`) whole numbers have no end there, and one of NumPy's that
+wraps around raises: what compiled code gives must be the same.
 """
 
 from __future__ import annotations
@@ -33,15 +34,53 @@ from hawser.core.rules import (
 )
 
 MODULES = (
-    bar_close, entries, inside_bar, ladders, moving, quantity, rounding, sizes, stops, targets, trade_levels,
-)  # fmt: skip
+    bar_close,
+    entries,
+    inside_bar,
+    ladders,
+    moving,
+    quantity,
+    rounding,
+    sizes,
+    stops,
+    targets,
+    trade_levels,
+)
 MOST = 10**15  # what is read at most, in ticks, steps, or units of anything
-WHOLE = (1, 2, 3, 7, 1000, 2**24, 2**24 + 1, 2**31, 2**32 + 5, 10**9, 3 * 10**9, 10**12, 2**52 + 1, MOST - 1, MOST)
+WHOLE = (
+    1,
+    2,
+    3,
+    7,
+    1000,
+    2**24,
+    2**24 + 1,
+    2**31,
+    2**32 + 5,
+    10**9,
+    3 * 10**9,
+    10**12,
+    2**52 + 1,
+    MOST - 1,
+    MOST,
+)
 FLOATS = (0.0, 1e-15, 1e-9, 0.1 + 0.2, 0.5, 1.0, 1.37, 7.5, 100.0, 2.0**24, 1e9, 1e12, 1e15)
 SMALL = {
-    "kind": 5, "method": 4, "order": 3, "target": 5, "break_even_target": 5, "trail_target": 5, "spacing_kind": 4,
-    "last": 4, "n": 1, "trail": 6, "at_kind": 4, "to_kind": 4, "target_kind": 4, "loss_kind": 4,
-}  # fmt: skip
+    "kind": 5,
+    "method": 4,
+    "order": 3,
+    "target": 5,
+    "break_even_target": 5,
+    "trail_target": 5,
+    "spacing_kind": 4,
+    "last": 4,
+    "n": 1,
+    "trail": 6,
+    "at_kind": 4,
+    "to_kind": 4,
+    "target_kind": 4,
+    "loss_kind": 4,
+}
 SIGNS = {"side", "signal", "leave", "away"}
 ROOM = 60
 
@@ -61,7 +100,11 @@ def _whole(draw: Random, name: str) -> int:
         return draw.randrange(SMALL[name])
     if name in ("rungs", "time_bars", "ready", "lived"):
         return draw.randint(2, 10)
-    return draw.choice((*WHOLE, 0)) if draw.random() < 0.7 else draw.randint(1, 1 << draw.randint(1, 49))
+    return (
+        draw.choice((*WHOLE, 0))
+        if draw.random() < 0.7
+        else draw.randint(1, 1 << draw.randint(1, 49))
+    )
 
 
 def _number(draw: Random, name: str) -> float:
@@ -79,7 +122,10 @@ def _array(draw: Random, name: str) -> Any:
     if name in ("target_share", "loss_share"):
         return np.array([draw.random() for _ in range(size)])
     whole = name not in ("target_value", "loss_r", "at_value", "to_value")
-    return np.array([(_whole if whole else _number)(draw, name) for _ in range(size)], np.int64 if whole else float)
+    return np.array(
+        [(_whole if whole else _number)(draw, name) for _ in range(size)],
+        np.int64 if whole else float,
+    )
 
 
 def drawn(draw: Random, name: str, kind: Any) -> Any:
@@ -91,20 +137,29 @@ def drawn(draw: Random, name: str, kind: Any) -> Any:
     if kind is float:
         return _number(draw, name)
     if hasattr(kind, "_fields"):
-        return kind(*(drawn(draw, field, hint) for field, hint in typing.get_type_hints(kind).items()))
+        return kind(
+            *(drawn(draw, field, hint) for field, hint in typing.get_type_hints(kind).items())
+        )
     return _array(draw, name)
 
 
 def _arguments(draw: Random, function: Any) -> list[Any]:
     hints = typing.get_type_hints(function.py_func)
-    given = {name: drawn(draw, name, hints[name]) for name in inspect.signature(function.py_func).parameters}
+    given = {
+        name: drawn(draw, name, hints[name])
+        for name in inspect.signature(function.py_func).parameters
+    }
     size = next((len(value) for name, value in given.items() if _listed(name, value)), 0)
     for name, value in given.items():  # lists of one rule are as long as each other
         if _listed(name, value):
             given[name] = np.resize(value, size)
         elif isinstance(value, trade_levels.Setup):
-            lists = {key: one for key, one in value._asdict().items() if isinstance(one, np.ndarray)}
-            given[name] = value._replace(**{key: np.resize(one, size or 1) for key, one in lists.items()})
+            lists = {
+                key: one for key, one in value._asdict().items() if isinstance(one, np.ndarray)
+            }
+            given[name] = value._replace(
+                **{key: np.resize(one, size or 1) for key, one in lists.items()}
+            )
     return list(given.values())
 
 
@@ -123,7 +178,8 @@ def _told(value: Any) -> Any:
 
 
 def given(function: Any, arguments: list[Any]) -> Any:
-    """What it returns and what it wrote; the kind of error that plain Python makes of a division by nothing."""
+    """What it returns and what it wrote; the kind of error that plain Python makes of a division by
+    nothing."""
     try:
         result = function(*arguments)
     except ZeroDivisionError:

@@ -13,7 +13,16 @@ from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.errors import BadInput, Refused
 from hawser.core.rules.entries import ENTRY_OK, ENTRY_TOO_NEAR, ENTRY_WRONG_SIDE, entry_stands
-from hawser.core.rules.inside_bar import ADVERSE, FAVOURABLE, PESSIMISTIC, STOP, TARGET, inside, nearest, touched
+from hawser.core.rules.inside_bar import (
+    ADVERSE,
+    FAVOURABLE,
+    PESSIMISTIC,
+    STOP,
+    TARGET,
+    inside,
+    nearest,
+    touched,
+)
 from hawser.core.rules.ladders import ladder_base, ladder_most, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.sizes import ALL, AtStop, Limits, cap_steps
 from hawser.core.rules.trade_levels import Money
@@ -25,11 +34,14 @@ NOON = 20_000 * DAY + 12 * HOUR
 @pytest.mark.parametrize(
     ("good", "until"),
     [
-        (GoodUntil(), 0), (GoodUntil(minutes=30), NOON + 30 * MINUTE), (GoodUntil(clock="12:30"), NOON + 30 * MINUTE),
-        (GoodUntil(clock="12:00"), NOON + DAY), (GoodUntil(clock="7:05"), NOON + 19 * HOUR + 5 * MINUTE),
+        (GoodUntil(), 0),
+        (GoodUntil(minutes=30), NOON + 30 * MINUTE),
+        (GoodUntil(clock="12:30"), NOON + 30 * MINUTE),
+        (GoodUntil(clock="12:00"), NOON + DAY),
+        (GoodUntil(clock="7:05"), NOON + 19 * HOUR + 5 * MINUTE),
         (GoodUntil(session_end=True), NOON + HOUR),
     ],
-)  # fmt: skip
+)
 def test_how_long_an_entry_waits(good, until):
     assert good.until(NOON, NOON + HOUR) == until
 
@@ -42,14 +54,23 @@ def test_an_unknown_session_end_is_refused():
 @pytest.mark.parametrize(
     "make",
     [
-        lambda: EntryRule("limit"), lambda: EntryRule("market", price=Decimal(1)),
-        lambda: EntryRule("stop", price=Decimal(1), atr=1.0), lambda: EntryRule("limit", atr=1.0, within_ticks=3),
-        lambda: EntryRule("stop", atr=-1.0), lambda: EntryRule(within_ticks=-1),
-        lambda: EntryRule(good=GoodUntil(minutes=3)), lambda: EntryRule("stop", price=Decimal("NaN")),
-        lambda: GoodUntil(minutes=3, clock="12:00"), lambda: GoodUntil(clock="25:00"), lambda: GoodUntil(clock="noon"),
-        lambda: GoodUntil(minutes=0), lambda: HeldRule(1.0), lambda: HeldRule(settle_ms=-1), lambda: HeldRule(math.inf),
+        lambda: EntryRule("limit"),
+        lambda: EntryRule("market", price=Decimal(1)),
+        lambda: EntryRule("stop", price=Decimal(1), atr=1.0),
+        lambda: EntryRule("limit", atr=1.0, within_ticks=3),
+        lambda: EntryRule("stop", atr=-1.0),
+        lambda: EntryRule(within_ticks=-1),
+        lambda: EntryRule(good=GoodUntil(minutes=3)),
+        lambda: EntryRule("stop", price=Decimal("NaN")),
+        lambda: GoodUntil(minutes=3, clock="12:00"),
+        lambda: GoodUntil(clock="25:00"),
+        lambda: GoodUntil(clock="noon"),
+        lambda: GoodUntil(minutes=0),
+        lambda: HeldRule(1.0),
+        lambda: HeldRule(settle_ms=-1),
+        lambda: HeldRule(math.inf),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_entry_is_refused_when_it_is_made(make):
     with pytest.raises(BadInput):
         make()
@@ -58,12 +79,14 @@ def test_what_is_no_entry_is_refused_when_it_is_made(make):
 @pytest.mark.parametrize(
     ("rule", "side", "level"),
     [
-        (EntryRule("limit", atr=1.0), 1, 61097), (EntryRule("limit", atr=1.0), -1, 61375),
-        (EntryRule("stop", atr=1.0), 1, 61387), (EntryRule("stop", atr=1.0), -1, 61085),
+        (EntryRule("limit", atr=1.0), 1, 61097),
+        (EntryRule("limit", atr=1.0), -1, 61375),
+        (EntryRule("stop", atr=1.0), 1, 61387),
+        (EntryRule("stop", atr=1.0), -1, 61085),
         (EntryRule("stop", price=Decimal("0.613005")), 1, 61300),
         (EntryRule("limit", price=Decimal("0.613005")), -1, 61301),
     ],
-)  # fmt: skip
+)
 def test_a_level_is_on_the_grid_rounded_for_its_side(rule, side, level):
     assert rule.level(pair(), 61230, 61242, 0.00145, side) == level
 
@@ -98,13 +121,16 @@ def test_held_lines_are_written_as_they_are_typed(backstop, settle):
 @pytest.mark.parametrize(
     ("read", "text", "told"),
     [
-        (fp.read_entry, "limit", "expected market, limit"), (fp.read_entry, "stop now", "expected market, limit"),
+        (fp.read_entry, "limit", "expected market, limit"),
+        (fp.read_entry, "stop now", "expected market, limit"),
         (fp.read_entry, "limit 0.6 within 3 t", "never fills worse"),
         (fp.read_entry, "market within 1.5 t", "whole"),
-        (fp.read_good, "tomorrow", "30 min"), (fp.read_good, "3 days", "30 min"),
-        (fp.read_held, "twice", "2 R"), (fp.read_straddle, "straddle", "straddle 1 atr"),
+        (fp.read_good, "tomorrow", "30 min"),
+        (fp.read_good, "3 days", "30 min"),
+        (fp.read_held, "twice", "2 R"),
+        (fp.read_straddle, "straddle", "straddle 1 atr"),
     ],
-)  # fmt: skip
+)
 def test_what_is_typed_wrong_is_told_with_an_example(read, text, told):
     with pytest.raises(BadInput, match=told):
         read(text)
@@ -123,7 +149,9 @@ def at_stop(loss=20.0, tick_value=1.0):
     return AtStop(loss, tick_value, 1000.0, 980.0, 1.0, 0.0, 0.0, 0.0)
 
 
-NOT_SET = Limits(10_000.0, 10_000.0, 0.0, math.nan, math.nan, math.nan, math.nan, math.nan, 0.0, 0.0)
+NOT_SET = Limits(
+    10_000.0, 10_000.0, 0.0, math.nan, math.nan, math.nan, math.nan, math.nan, 0.0, 0.0
+)
 
 
 def test_a_cap_that_is_not_set_allows_all_and_one_that_is_used_up_nothing():
@@ -151,22 +179,32 @@ def test_a_ladder_without_budget_or_room_is_none():
     money = Money(1.0, 1.0, 1.0, 1.0, 0.01, 0.0, 0.5, 1.0, 0.0)
     assert ladder_base(NOT_SET, 500.0, 10_000, levels, stop, 1.0, 1, money) > 0
     for limits, budget in (
-        (NOT_SET, 0.0), (NOT_SET, -1.0), (NOT_SET._replace(equity=0.0, max_notional_percent=50.0), 500.0),
+        (NOT_SET, 0.0),
+        (NOT_SET, -1.0),
+        (NOT_SET._replace(equity=0.0, max_notional_percent=50.0), 500.0),
         (NOT_SET._replace(day_loss_room=0.0), 500.0),
-    ):  # fmt: skip
+    ):
         assert ladder_base(limits, budget, 10_000, levels, stop, 1.0, 1, money) == 0
     free = Money(*(0.0 for _ in money))._replace(step=0.001, tick=1.0, unit_money=1.0)
-    assert ladder_base(NOT_SET, 0.9, 10_000, levels, stop, 1.0, 1, free) > 0  # less than one unit of money is money too
+    # less than one unit of money is money too
+    assert ladder_base(NOT_SET, 0.9, 10_000, levels, stop, 1.0, 1, free) > 0
 
 
 @pytest.mark.parametrize(
     ("level", "away", "least", "found"),
     [
-        (101, 1, 0, ENTRY_OK), (101, 1, 1, ENTRY_OK), (99, -1, 1, ENTRY_OK), (101, 1, 2, ENTRY_TOO_NEAR),
-        (102, 1, 2, ENTRY_OK), (100, 1, 0, ENTRY_WRONG_SIDE), (100, -1, 0, ENTRY_WRONG_SIDE),
+        (101, 1, 0, ENTRY_OK),
+        (101, 1, 1, ENTRY_OK),
+        (99, -1, 1, ENTRY_OK),
+        (101, 1, 2, ENTRY_TOO_NEAR),
+        (102, 1, 2, ENTRY_OK),
+        (100, 1, 0, ENTRY_WRONG_SIDE),
+        (100, -1, 0, ENTRY_WRONG_SIDE),
     ],
-)  # fmt: skip
-def test_an_entry_may_wait_one_tick_away_where_the_venue_asks_for_no_more(level, away, least, found):
+)
+def test_an_entry_may_wait_one_tick_away_where_the_venue_asks_for_no_more(
+    level, away, least, found
+):
     assert entry_stands(level, 100, away, least) == found
 
 

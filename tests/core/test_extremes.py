@@ -1,4 +1,5 @@
-"""No whole number of the rules wraps around: compiled they give what they give interpreted, where none has an end."""
+"""No whole number of the rules wraps around: compiled they give what they give interpreted, where
+none has an end."""
 
 from __future__ import annotations
 
@@ -20,13 +21,17 @@ def near(one, other):
     if one is None:
         return other is None
     if isinstance(one, float) or abs(one) > COUNTED:
-        return math.isclose(one, other, rel_tol=1e-12, abs_tol=0.0) or (math.isnan(one) and math.isnan(other))
+        return math.isclose(one, other, rel_tol=1e-12, abs_tol=0.0) or (
+            math.isnan(one) and math.isnan(other)
+        )
     return one == other
 
 
 def written(seed, **environment):
     words = [sys.executable, str(WRITER), str(seed), "250"]
-    done = subprocess.run(words, env={**os.environ, **environment}, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        words, env={**os.environ, **environment}, capture_output=True, text=True, check=True
+    )
     return [json.loads(line) for line in done.stdout.splitlines()]
 
 

@@ -43,9 +43,14 @@ def test_a_figure_reads_back(value):
 
 def stake(**changes):
     values = {
-        "side": 1, "qty": 2.0, "entry": 100.0, "stop": 97.0, "unit_money": 10.0, "fees": (1.0, 0.0, 0.0),
+        "side": 1,
+        "qty": 2.0,
+        "entry": 100.0,
+        "stop": 97.0,
+        "unit_money": 10.0,
+        "fees": (1.0, 0.0, 0.0),
         "exposure": ("CAD", "CHF"),
-    } | changes  # fmt: skip
+    } | changes
     return Stake(**values)
 
 
@@ -73,18 +78,24 @@ CHF = "CHF"
 @pytest.mark.parametrize(
     ("text", "rule"),
     [
-        ("0.6%", SizeRule(percent=0.6)), (" 0,6 % ", SizeRule(percent=0.6)), ("1", SizeRule(percent=1.0)),
-        (".5 percent", SizeRule(percent=0.5)), ("0.6 % of balance", SizeRule(percent=0.6, basis="balance")),
-        ("0.6 % free margin", SizeRule(percent=0.6, basis="free_margin")), ("1 % equity", SizeRule(percent=1.0)),
-        ("385 CHF", SizeRule("risk_money", amount=385.0)), ("1 385.50chf", SizeRule("risk_money", amount=1385.5)),
-        ("2 units", SizeRule("fixed", qty=Decimal(2))), ("0,04 u", SizeRule("fixed", qty=Decimal("0.04"))),
+        ("0.6%", SizeRule(percent=0.6)),
+        (" 0,6 % ", SizeRule(percent=0.6)),
+        ("1", SizeRule(percent=1.0)),
+        (".5 percent", SizeRule(percent=0.5)),
+        ("0.6 % of balance", SizeRule(percent=0.6, basis="balance")),
+        ("0.6 % free margin", SizeRule(percent=0.6, basis="free_margin")),
+        ("1 % equity", SizeRule(percent=1.0)),
+        ("385 CHF", SizeRule("risk_money", amount=385.0)),
+        ("1 385.50chf", SizeRule("risk_money", amount=1385.5)),
+        ("2 units", SizeRule("fixed", qty=Decimal(2))),
+        ("0,04 u", SizeRule("fixed", qty=Decimal("0.04"))),
         ("150 % notional", SizeRule("notional_percent", percent=150.0)),
         ("1 % per 2.5 atr", SizeRule("volatility", percent=1.0, multiple=2.5)),
         ("invest 5 000 CHF risk 150 CHF", SizeRule("invest", amount=5000.0, risk=150.0)),
         ("invest 5000 risk 150", SizeRule("invest", amount=5000.0, risk=150.0)),
         ("Invest 5000CHF, risk 150 chf", SizeRule("invest", amount=5000.0, risk=150.0)),
     ],
-)  # fmt: skip
+)
 def test_sizes_are_typed_the_way_people_type(text, rule):
     assert fp.read_size(text, CHF) == rule
     assert fp.read_size(fp.size_text(rule, CHF), CHF) == rule
@@ -93,17 +104,23 @@ def test_sizes_are_typed_the_way_people_type(text, rule):
 @pytest.mark.parametrize(
     ("text", "rule"),
     [
-        ("2.5 atr", StopRule(atr=2.5)), ("2,5ATR", StopRule(atr=2.5)), ("0.8 %", StopRule(percent=0.8)),
-        ("46t", StopRule(ticks=46.0)), ("46 ticks", StopRule(ticks=46.0)), ("0.6", StopRule(price=Decimal("0.6"))),
-        ("150 CHF", StopRule(money=150.0)), ("3 bars", StopRule(bars=3)),
+        ("2.5 atr", StopRule(atr=2.5)),
+        ("2,5ATR", StopRule(atr=2.5)),
+        ("0.8 %", StopRule(percent=0.8)),
+        ("46t", StopRule(ticks=46.0)),
+        ("46 ticks", StopRule(ticks=46.0)),
+        ("0.6", StopRule(price=Decimal("0.6"))),
+        ("150 CHF", StopRule(money=150.0)),
+        ("3 bars", StopRule(bars=3)),
         ("1 bar + 2t", StopRule(bars=1, offset_ticks=2)),
-        ("pivot 2 3 - 1 t", StopRule(pivot=(2, 3), offset_ticks=-1)), ("sma 20", StopRule(line=LineRule("sma", 20))),
+        ("pivot 2 3 - 1 t", StopRule(pivot=(2, 3), offset_ticks=-1)),
+        ("sma 20", StopRule(line=LineRule("sma", 20))),
         ("channel 55", StopRule(line=LineRule("channel", 55))),
         ("supertrend 10 3", StopRule(line=LineRule("supertrend", 10, 3.0))),
         ("supertrend 10 2.5 + 4 t", StopRule(line=LineRule("supertrend", 10, 2.5), offset_ticks=4)),
         ("Parabolic", StopRule(line=LineRule("parabolic"))),
     ],
-)  # fmt: skip
+)
 def test_stops(text, rule):
     assert fp.read_stop(text, CHF) == rule
     assert fp.read_stop(fp.stop_text(rule, CHF), CHF) == rule
@@ -133,16 +150,33 @@ def read_stop(text):
 @pytest.mark.parametrize(
     ("reader", "text"),
     [
-        (read_size, "two"), (read_size, "101 %"), (read_size, "0.6 atr"), (read_size, ""), (read_size, "385 USD"),
-        (read_size, "0 CHF"), (read_size, "1 % of my equity"), (read_size, "invest 5000 CHF"), (read_size, "2 units 3"),
-        (read_stop, "2.5 R"), (read_stop, "-3 atr"), (read_stop, "0 t"), (read_stop, "1e9"), (read_stop, "pivot 2"),
-        (read_stop, "supertrend 10"), (read_stop, "sma 2.5"), (read_stop, "0 bars"), (read_stop, "pivot 0 2"),
-        (fp.read_trail, "3 R"), (fp.read_trail, "pivot 2 2"), (fp.read_after, "target 7"),
-        (fp.read_measure, "1 furlong"), (fp.read_amount, "3 R"),
+        (read_size, "two"),
+        (read_size, "101 %"),
+        (read_size, "0.6 atr"),
+        (read_size, ""),
+        (read_size, "385 USD"),
+        (read_size, "0 CHF"),
+        (read_size, "1 % of my equity"),
+        (read_size, "invest 5000 CHF"),
+        (read_size, "2 units 3"),
+        (read_stop, "2.5 R"),
+        (read_stop, "-3 atr"),
+        (read_stop, "0 t"),
+        (read_stop, "1e9"),
+        (read_stop, "pivot 2"),
+        (read_stop, "supertrend 10"),
+        (read_stop, "sma 2.5"),
+        (read_stop, "0 bars"),
+        (read_stop, "pivot 0 2"),
+        (fp.read_trail, "3 R"),
+        (fp.read_trail, "pivot 2 2"),
+        (fp.read_after, "target 7"),
+        (fp.read_measure, "1 furlong"),
+        (fp.read_amount, "3 R"),
         (lambda text: fp.read_share(text, 1.0), "140 %"),
         (lambda text: fp.read_target(text, 0.5), "1.5 x"),
     ],
-)  # fmt: skip
+)
 def test_what_is_not_understood_is_explained(reader, text):
     with pytest.raises(BadInput) as caught:
         reader(text)
@@ -150,7 +184,23 @@ def test_what_is_not_understood_is_explained(reader, text):
 
 
 WORDS = st.sampled_from(
-    ["1", "2.5", "%", "atr", "chf", "of", "balance", "per", "bars", "pivot", "sma", "+", "t", "risk", "invest"]
+    [
+        "1",
+        "2.5",
+        "%",
+        "atr",
+        "chf",
+        "of",
+        "balance",
+        "per",
+        "bars",
+        "pivot",
+        "sma",
+        "+",
+        "t",
+        "risk",
+        "invest",
+    ]
 )
 
 

@@ -51,7 +51,8 @@ def test_a_file_s_rate_counts_only_where_no_way_goes_by_live_ones():
     rates = with_filed(live, {"EUR/CHF": 0.80, "CHF/USD": 1.5, "NOK/CHF": 0.09}, 60.0)
     assert "CHF/USD" not in rates  # its inverse is told live
     assert convert("EUR", "CHF", rates) == pytest.approx(0.968)  # by the dollar, not by the file
-    assert convert("SEK", "EUR", rates) == pytest.approx(1 / 12 / 0.80)  # no way but with the file's
+    # no way but with the file's
+    assert convert("SEK", "EUR", rates) == pytest.approx(1 / 12 / 0.80)
     assert [pair for pair, _ in used("SEK", "EUR", rates)] == ["CHF/SEK", "EUR/CHF"]
     with pytest.raises(Refused, match="of the account's file is 60 s old"):
         convert("NOK", "CHF", rates, max_age_s=30.0)

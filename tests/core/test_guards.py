@@ -1,4 +1,5 @@
-"""The guards' decisions, exact to the nanosecond: limits, windows, periods across changes of the clocks, loosening."""
+"""The guards' decisions, exact to the nanosecond: limits, windows, periods across changes of the
+clocks, loosening."""
 
 from datetime import datetime
 from random import Random
@@ -86,7 +87,9 @@ def test_what_sums_of_floats_are_off_by_decides_nothing():
 
 def test_a_spread_beyond_a_median_of_none_is_told():
     guard = dc.SpreadGuard(name="Wide", max_of_median=2.0)
-    said = filter_verdict(guard, EntryContext(0, pair(), 3.0, {"CAD/CHF": {guard.measure_key: 0.0}}, ()))
+    said = filter_verdict(
+        guard, EntryContext(0, pair(), 3.0, {"CAD/CHF": {guard.measure_key: 0.0}}, ())
+    )
     assert said.text == "spread 3 t is beyond its 30 min median of 0 t, at most 2 times"
 
 
@@ -121,9 +124,12 @@ def test_a_week_that_begins_on_a_sunday_evening_elsewhere():
 
 
 @given(
-    st.integers(at("2030-01-01"), at("2033-01-01")), st.booleans(), st.sampled_from(["00:00", "02:30", "17:00"]),
-    st.integers(0, 6), st.sampled_from(["UTC", "Europe/Zurich", "America/New_York", "Australia/Lord_Howe"]),
-)  # fmt: skip
+    st.integers(at("2030-01-01"), at("2033-01-01")),
+    st.booleans(),
+    st.sampled_from(["00:00", "02:30", "17:00"]),
+    st.integers(0, 6),
+    st.sampled_from(["UTC", "Europe/Zurich", "America/New_York", "Australia/Lord_Howe"]),
+)
 def test_periods_follow_each_other_without_a_gap(moment, weeks, clock, weekday, zone):
     starts, ends = period_around(moment, weeks, clock, weekday, zone)
     assert starts <= moment < ends
@@ -154,7 +160,12 @@ def test_news_closes_from_its_first_nanosecond_to_its_last():
 
 @pytest.mark.parametrize(
     ("currency", "impact", "closed"),
-    [("CAD", "high", True), ("ALL", "high", True), ("SEK", "high", False), ("CHF", "medium", False)],
+    [
+        ("CAD", "high", True),
+        ("ALL", "high", True),
+        ("SEK", "high", False),
+        ("CHF", "medium", False),
+    ],
 )
 def test_only_news_of_the_instrument_s_currencies_and_of_enough_impact(currency, impact, closed):
     event = nw.NewsEvent(EVENT.time, currency, impact, "x")
@@ -167,14 +178,20 @@ def test_windows_that_touch_are_told_as_one():
     found = filter_verdict(dc.NewsGuard(name="n"), scene(EVENT.time, (EVENT, second)))
     assert found.until == second.time + 30 * MINUTE
     apart = nw.NewsEvent(EVENT.time + 45 * MINUTE + 1, "CAD", "high", "Employment")
-    assert filter_verdict(dc.NewsGuard(name="n"), scene(EVENT.time, (EVENT, apart))).until == EVENT.time + 30 * MINUTE
+    assert (
+        filter_verdict(dc.NewsGuard(name="n"), scene(EVENT.time, (EVENT, apart))).until
+        == EVENT.time + 30 * MINUTE
+    )
 
 
 @pytest.mark.parametrize(
     ("calendars", "word"),
     [
         ((), "no news calendar"),
-        ((nw.Calendar("a", state="missing", why="there is no such file"),), "a is missing: there is no such file"),
+        (
+            (nw.Calendar("a", state="missing", why="there is no such file"),),
+            "a is missing: there is no such file",
+        ),
         ((nw.Calendar("a", reaches=EVENT.time + 23 * HOUR),), "a ends within 24 h"),
         ((nw.Calendar("a", reaches=EVENT.time + 24 * HOUR),), ""),
         ((nw.Calendar("a"),), ""),
@@ -195,7 +212,8 @@ def test_a_calendar_that_cannot_be_relied_on_closes_or_warns(calendars, word):
 
 WEEK = (WeeklySession((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"),)
 HALVES = tuple(
-    WeeklySession((0, 1, 2, 3, 4), *hours, "Europe/London") for hours in (("08:00", "12:00"), ("13:00", "16:30"))
+    WeeklySession((0, 1, 2, 3, 4), *hours, "Europe/London")
+    for hours in (("08:00", "12:00"), ("13:00", "16:30"))
 )
 
 
@@ -204,7 +222,8 @@ HALVES = tuple(
     [
         ({"hours": WEEK}, "2031-03-28T16:29", ""),  # London is on winter time until the 30th
         ({"hours": WEEK}, "2031-03-28T16:30", "outside the hours"),
-        ({"hours": WEEK}, "2031-03-31T15:30", "outside the hours"),  # and an hour earlier in UTC from then on
+        # and an hour earlier in UTC from then on
+        ({"hours": WEEK}, "2031-03-31T15:30", "outside the hours"),
         ({"closed_hours": WEEK}, "2031-03-28T08:00", "in hours without entries"),
         ({"after_open_min": 10}, "2031-03-28T08:09", "9\u00a0min after the open"),
         ({"after_open_min": 10}, "2031-03-28T08:10", ""),
@@ -220,7 +239,9 @@ HALVES = tuple(
 def test_sessions_in_their_own_zone(changes, moment, word):
     changes = {**changes}
     instrument = msgspec.structs.replace(pair(), sessions=changes.pop("sessions", WEEK))
-    found = filter_verdict(dc.SessionGuard(name="s", **changes), scene(at(moment))._replace(instrument=instrument))
+    found = filter_verdict(
+        dc.SessionGuard(name="s", **changes), scene(at(moment))._replace(instrument=instrument)
+    )
     assert (word in found.text) if word else found is None
 
 
@@ -239,20 +260,30 @@ def test_volatility_within_its_band_and_not_before_it_is_known():
 @pytest.mark.parametrize(
     ("entries", "side", "above", "closed"),
     [
-        ("with", 1, 0.1, False), ("with", 1, -0.1, True), ("with", -1, 0.1, True), ("with", -1, 0.0, True),
-        ("with", 0, -5.0, False), ("above", -1, 0.1, False), ("above", -1, 0.0, True), ("below", 1, -0.1, False),
+        ("with", 1, 0.1, False),
+        ("with", 1, -0.1, True),
+        ("with", -1, 0.1, True),
+        ("with", -1, 0.0, True),
+        ("with", 0, -5.0, False),
+        ("above", -1, 0.1, False),
+        ("above", -1, 0.0, True),
+        ("below", 1, -0.1, False),
     ],
-)  # fmt: skip
+)
 def test_a_regime_lets_one_side_pass(entries, side, above, closed):
     guard = dc.RegimeGuard(name="r", reference="Harbour 40", entries=entries)
     measures = {"Harbour 40": {"guard: sma 200 1h": above}}
-    assert (filter_verdict(guard, scene(0, side=side)._replace(measures=measures)) is not None) == closed
+    assert (
+        filter_verdict(guard, scene(0, side=side)._replace(measures=measures)) is not None
+    ) == closed
     assert filter_verdict(guard, scene(0, side=side)) is not None  # not known yet
 
 
 def test_a_median_spread_is_that_of_the_last_minutes():
     bars = history(Random(5), 200)[0]
-    bars = bars._replace(time=np.arange(200) * 5 * MINUTE, spread=np.random.default_rng(1).integers(5, 50, 200) * 1.0)
+    bars = bars._replace(
+        time=np.arange(200) * 5 * MINUTE, spread=np.random.default_rng(1).integers(5, 50, 200) * 1.0
+    )
     assert median_spread(bars, 5 * MINUTE, 30.0) == np.median(bars.spread[-6:])
     assert median_spread(bars, 5 * MINUTE, 1.0) == bars.spread[-1]
     bars.spread[-2] = NAN
@@ -289,7 +320,12 @@ def test_what_cannot_be_meant_is_refused_with_the_guard_and_the_key(kind, change
 
 def test_names_zones_and_clocks_are_looked_at():
     twice = (dc.SpreadGuard(name="a", max_ticks=3), dc.SpreadGuard(name="a", max_ticks=4))
-    for changes in ({"zone": "Nowhere/Town"}, {"day_starts": "7"}, {"day_starts": "24:00"}, {"guard": twice}):
+    for changes in (
+        {"zone": "Nowhere/Town"},
+        {"day_starts": "7"},
+        {"day_starts": "24:00"},
+        {"guard": twice},
+    ):
         with pytest.raises(BadInput):
             dc.Guards(**changes)
 
@@ -299,16 +335,32 @@ def test_names_zones_and_clocks_are_looked_at():
     [
         (dc.LossSwitch(name="x", percent=2.0), dc.LossSwitch(name="x", percent=2.5), ["percent"]),
         (dc.LossSwitch(name="x", percent=2.0), dc.LossSwitch(name="x", percent=1.5), []),
-        (dc.LossSwitch(name="x", percent=2.0), dc.LossSwitch(name="x", percent=2.0, money=100.0), []),
-        (dc.LossSwitch(name="x", percent=2.0, money=9.0), dc.LossSwitch(name="x", percent=2.0), ["money"]),
-        (dc.LossSwitch(name="x", percent=2.0), dc.LossSwitch(name="x", percent=2.0, period="week"), ["period"]),
+        (
+            dc.LossSwitch(name="x", percent=2.0),
+            dc.LossSwitch(name="x", percent=2.0, money=100.0),
+            [],
+        ),
+        (
+            dc.LossSwitch(name="x", percent=2.0, money=9.0),
+            dc.LossSwitch(name="x", percent=2.0),
+            ["money"],
+        ),
+        (
+            dc.LossSwitch(name="x", percent=2.0),
+            dc.LossSwitch(name="x", percent=2.0, period="week"),
+            ["period"],
+        ),
         (dc.LossSwitch(name="x", percent=2.0), None, ["on"]),
         (dc.LossSwitch(name="x", percent=2.0, on=False), None, []),
         (dc.FloorSwitch(name="x", money=5.0), dc.FloorSwitch(name="x", money=4.0), ["money"]),
         (dc.NewsGuard(name="x"), dc.NewsGuard(name="x", impact="low"), ["impact"]),
         (dc.NewsGuard(name="x"), dc.NewsGuard(name="x", before_min=20), []),
         (dc.NewsGuard(name="x"), dc.NewsGuard(name="x", instruments=("A",)), ["instruments"]),
-        (dc.NewsGuard(name="x", instruments=("A",)), dc.NewsGuard(name="x", instruments=("A", "B")), []),
+        (
+            dc.NewsGuard(name="x", instruments=("A",)),
+            dc.NewsGuard(name="x", instruments=("A", "B")),
+            [],
+        ),
         (dc.NewsGuard(name="x", instruments=("A",)), dc.NewsGuard(name="x"), []),
         (dc.NewsGuard(name="x", then=("close",)), dc.NewsGuard(name="x"), ["then"]),
         (dc.NewsGuard(name="x"), dc.SpreadGuard(name="x", max_ticks=3), ["on"]),

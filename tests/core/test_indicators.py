@@ -1,4 +1,5 @@
-"""True range and ATR by hand and by a second, plain reading of the reckoning's section 3; bars joined."""
+"""True range and ATR by hand and by a second, plain reading of the reckoning's section 3; bars
+joined."""
 
 import math
 
@@ -95,15 +96,22 @@ def test_timeframes_that_can_be_made():
 
 
 def test_odd_bars_are_shown_as_they_are():
-    """Weeks, bars by range, days of Zurich over a clock change, an hour that is a second late, two bars."""
+    """Weeks, bars by range, days of Zurich over a clock change, an hour that is a second late, two
+    bars."""
     late = np.arange(48, dtype=np.int64) * HOUR
     late[20] += SECOND
-    days = np.array([f"2027-03-{day:02}T23:00" for day in range(20, 28)] + ["2027-03-28T22:00"], "datetime64[ns]")
+    days = np.array(
+        [f"2027-03-{day:02}T23:00" for day in range(20, 28)] + ["2027-03-28T22:00"],
+        "datetime64[ns]",
+    )
     ranged = np.cumsum([7, 7, 3, 400, 2, 19, 5]) * SECOND
     for times, span in (
-        (np.arange(5) * 7 * DAY + 4 * DAY, 7 * DAY), (late, HOUR), (days.astype(np.int64), DAY),
-        (ranged, 6 * SECOND), (np.array([0, 90 * SECOND]), 90 * SECOND),
-    ):  # fmt: skip
+        (np.arange(5) * 7 * DAY + 4 * DAY, 7 * DAY),
+        (late, HOUR),
+        (days.astype(np.int64), DAY),
+        (ranged, 6 * SECOND),
+        (np.array([0, 90 * SECOND]), 90 * SECOND),
+    ):
         assert timeframes_for(length_of(times))[0] == span
         assert len(timeframes_for(length_of(times))) == 1 or (times % span == 0).all()
 

@@ -1,4 +1,5 @@
-"""Indicators against plain, slow readings of the reckoning's section 3, and by hand where a figure says more."""
+"""Indicators against plain, slow readings of the reckoning's section 3, and by hand where a figure
+says more."""
 
 import math
 
@@ -24,16 +25,27 @@ def histories(draw):
 def same(found, expected):
     assert len(found) == len(expected)
     for mine, right in zip(found.tolist(), expected, strict=True):
-        assert (math.isnan(mine) and right is None) or mine == pytest.approx(right, rel=1e-12, abs=1e-12)
+        assert (math.isnan(mine) and right is None) or mine == pytest.approx(
+            right, rel=1e-12, abs=1e-12
+        )
 
 
 @given(histories(), st.integers(1, 9))
 def test_averages_and_channels(history, n):
     high, low, close = history
     c = close.tolist()
-    same(ind.sma(close, n), [sum(c[i - n + 1 : i + 1]) / n if i >= n - 1 else None for i in range(len(c))])
-    same(ind.highest(high, n), [max(high[i - n + 1 : i + 1]) if i >= n - 1 else None for i in range(len(c))])
-    same(ind.lowest(low, n), [min(low[i - n + 1 : i + 1]) if i >= n - 1 else None for i in range(len(c))])
+    same(
+        ind.sma(close, n),
+        [sum(c[i - n + 1 : i + 1]) / n if i >= n - 1 else None for i in range(len(c))],
+    )
+    same(
+        ind.highest(high, n),
+        [max(high[i - n + 1 : i + 1]) if i >= n - 1 else None for i in range(len(c))],
+    )
+    same(
+        ind.lowest(low, n),
+        [min(low[i - n + 1 : i + 1]) if i >= n - 1 else None for i in range(len(c))],
+    )
     right, value = [], None
     for i, price in enumerate(c):
         if i == n - 1:
@@ -57,7 +69,13 @@ def test_relative_strength(history, n):
                 gain += (max(moves[i - 1], 0) - gain) / n
                 loss += (max(-moves[i - 1], 0) - loss) / n
             right[i] = (
-                50 if gain == loss == 0 else 100 if loss == 0 else 0 if gain == 0 else 100 - 100 / (1 + gain / loss)
+                50
+                if gain == loss == 0
+                else 100
+                if loss == 0
+                else 0
+                if gain == 0
+                else 100 - 100 / (1 + gain / loss)
             )
     for mine, want in zip(ind.rsi(close, n).tolist(), right, strict=True):
         assert (math.isnan(mine) and want is None) or mine == pytest.approx(want, abs=1e-9)
@@ -92,7 +110,8 @@ def test_supertrend(history, n, k, simple):
 
 @given(histories(), st.sampled_from([(0.02, 0.2), (0.1, 0.1), (0.05, 0.3)]))
 def test_parabolic_stop(history, rates):
-    """Properties rather than a copy: it stands on one side, never inside the two bars before, and turns on a touch."""
+    """Properties rather than a copy: it stands on one side, never inside the two bars before, and
+    turns on a touch."""
     high, low, close = history
     stop, following = parabolic(high, low, close, *rates)
     assert math.isnan(stop[0])

@@ -1,10 +1,17 @@
-"""The largest quantity within a budget, and the farthest stop within money, against plain search."""
+"""The largest quantity within a budget, and the farthest stop within money, against plain
+search."""
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hawser.core.rules.quantity import BUDGET_NOISE, commission, money_stop_distance, risk_of, steps_within
+from hawser.core.rules.quantity import (
+    BUDGET_NOISE,
+    commission,
+    money_stop_distance,
+    risk_of,
+    steps_within,
+)
 
 BUDGETS = st.floats(1.0, 50_000.0)
 FEES = st.tuples(st.floats(0, 8), st.floats(0, 0.002), st.floats(0, 30))
@@ -19,7 +26,9 @@ def test_commission_is_its_minimum_or_its_rate():
 def test_a_hand_worked_size():
     # interface.md's own example: 363 ticks of 1 CHF and 2.50 CHF a unit each way: 368 a unit
     assert steps_within(384.0, 0.01, 363.0, 1.0, 0.61242, 0.60879, 100_000.0, 2.5, 0.0, 0.0) == 104
-    assert risk_of(1.04, 363.0, 1.0, 0.61242, 0.60879, 100_000.0, 2.5, 0.0, 0.0) == pytest.approx(382.72)
+    assert risk_of(1.04, 363.0, 1.0, 0.61242, 0.60879, 100_000.0, 2.5, 0.0, 0.0) == pytest.approx(
+        382.72
+    )
 
 
 def test_a_minimum_commission_is_paid_twice():
@@ -68,9 +77,13 @@ def test_the_farthest_stop_within_money(budget, side, qty, fees):
     ("budget", "qty", "side", "ref", "tick", "per_unit"),
     [(15_872.0, 2e-05, 1, 9_590_199, 1e-04, 0.0), (10_840.4, 0.00019, -1, 157_285_478, 1e-05, 1.5)],
 )
-def test_the_farthest_stop_is_within_money_where_the_division_ends_one_beyond(budget, qty, side, ref, tick, per_unit):
+def test_the_farthest_stop_is_within_money_where_the_division_ends_one_beyond(
+    budget, qty, side, ref, tick, per_unit
+):
     def risk(ticks):
-        return risk_of(qty, ticks, tick, ref * tick, (ref - side * ticks) * tick, 1.0, per_unit, 0.0, 0.0)
+        return risk_of(
+            qty, ticks, tick, ref * tick, (ref - side * ticks) * tick, 1.0, per_unit, 0.0, 0.0
+        )
 
     far = money_stop_distance(budget, qty, side, ref, tick, 0.0, tick, 1.0, per_unit, 0.0, 0.0)
     assert risk(far) <= budget * (1 + BUDGET_NOISE) < risk(far + 1)
@@ -79,12 +92,17 @@ def test_the_farthest_stop_is_within_money_where_the_division_ends_one_beyond(bu
 def test_a_step_that_the_division_has_lost_is_found_again():
     terms = (7.0, 1e-04, 37_348.11, 28_557.14, 1.0, 0.0, 0.0, 0.0)
     steps = steps_within(47_043.0, 1e-05, *terms)
-    assert risk_of(steps * 1e-05, *terms) <= 47_043.0 * (1 + BUDGET_NOISE) < risk_of((steps + 1) * 1e-05, *terms)
+    assert (
+        risk_of(steps * 1e-05, *terms)
+        <= 47_043.0 * (1 + BUDGET_NOISE)
+        < risk_of((steps + 1) * 1e-05, *terms)
+    )
 
 
 @pytest.mark.parametrize(("ref", "stop"), [(100.0, 150.0), (150.0, 100.0)])
 def test_a_size_where_one_fill_costs_its_least_commission_and_the_other_more(ref, stop):
-    """Each of the two has a bound of its own; without it the risk would be dozens of small steps too much."""
+    """Each of the two has a bound of its own; without it the risk would be dozens of small steps
+    too much."""
     costs = (50.0, 1.0, ref, stop, 1.0, 0.0, 0.001, 10.0)
     budget = risk_of(80.0, *costs)
     assert steps_within(budget, 0.001, *costs) == 80_000

@@ -1,4 +1,5 @@
-"""Whole numbers despite float noise, the rounding of levels, decimals at the boundary (reckoning section 1)."""
+"""Whole numbers despite float noise, the rounding of levels, decimals at the boundary (reckoning
+section 1)."""
 
 from decimal import Decimal
 from fractions import Fraction
@@ -74,7 +75,13 @@ def test_a_level_is_written_and_read_back_exactly(count, tick):
 
 
 def test_digits_are_those_written():
-    assert [digits_of(Decimal(text)) for text in ("0.00001", "0.25", "1", "5", "0.010")] == [5, 2, 0, 0, 3]
+    assert [digits_of(Decimal(text)) for text in ("0.00001", "0.25", "1", "5", "0.010")] == [
+        5,
+        2,
+        0,
+        0,
+        3,
+    ]
     assert pair(tick=Decimal("0.25")).price(6151) == "1537.75"
     assert pair(qty_step=Decimal("0.10"), qty_min=Decimal("0.10")).qty(7) == "0.70"
 

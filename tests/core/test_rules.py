@@ -1,4 +1,5 @@
-"""Stops, targets and moving stops: hand-worked figures and properties (reckoning sections 4, 6, 7)."""
+"""Stops, targets and moving stops: hand-worked figures and properties (reckoning sections 4, 6,
+7)."""
 
 import pytest
 from hypothesis import given
@@ -38,11 +39,19 @@ def test_the_order_of_a_stop_s_refusals():
     assert stops.stop_verdict(99, 100, 99, 1, 0) == stops.STOP_TOO_NEAR  # at least one tick
 
 
-@given(st.sampled_from([Kind.ATR, Kind.PERCENT, Kind.TICKS]), st.floats(0.1, 20), TICKS, st.floats(1, 500), SIDES)
+@given(
+    st.sampled_from([Kind.ATR, Kind.PERCENT, Kind.TICKS]),
+    st.floats(0.1, 20),
+    TICKS,
+    st.floats(1, 500),
+    SIDES,
+)
 def test_a_rounded_stop_is_never_nearer_than_asked(kind, value, ref, atr, side):
     exact = {
-        Kind.ATR: value * atr, Kind.PERCENT: ref * value / 100, Kind.TICKS: value,
-    }[kind]  # fmt: skip
+        Kind.ATR: value * atr,
+        Kind.PERCENT: ref * value / 100,
+        Kind.TICKS: value,
+    }[kind]
     level = stops.stop_level(int(kind), value, float(ref), atr, side)
     assert side * (ref - level) >= exact - 1e-5
     assert side * (ref - level) < exact + 1.001
@@ -65,7 +74,13 @@ def test_targets_by_hand(kind, value, side, level):
     assert targets.target_level(int(kind), value, 1000.0, 100.0, 30.5, side) == level
 
 
-@given(st.sampled_from([Kind.R, Kind.ATR, Kind.TICKS]), st.floats(0.1, 9), TICKS, st.integers(10, 900), SIDES)
+@given(
+    st.sampled_from([Kind.R, Kind.ATR, Kind.TICKS]),
+    st.floats(0.1, 9),
+    TICKS,
+    st.integers(10, 900),
+    SIDES,
+)
 def test_a_rounded_target_is_never_farther_than_asked(kind, value, ref, r_ticks, side):
     exact = value * {Kind.R: r_ticks, Kind.ATR: 77.7, Kind.TICKS: 1.0}[kind]
     level = targets.target_level(int(kind), value, float(ref), float(r_ticks), 77.7, side)
@@ -90,8 +105,16 @@ def test_shares_that_add_up_take_all():
 
 
 def test_trail_by_hand():
-    assert level_ticks(61545.0 - inside_bar.trail_distance(61545.0, int(Kind.ATR), 3.0, 0.0, 145.0), 1) == 61110
-    assert level_ticks(61545.0 + inside_bar.trail_distance(61545.0, int(Kind.ATR), 3.0, 10.0, 145.5), -1) == 61992
+    assert (
+        level_ticks(61545.0 - inside_bar.trail_distance(61545.0, int(Kind.ATR), 3.0, 0.0, 145.0), 1)
+        == 61110
+    )
+    assert (
+        level_ticks(
+            61545.0 + inside_bar.trail_distance(61545.0, int(Kind.ATR), 3.0, 10.0, 145.5), -1
+        )
+        == 61992
+    )
     assert moving.counted(61110, 61100, 10, 1)
     assert not moving.counted(61109, 61100, 10, 1)
     assert not moving.counted(61100, 61100, 0, 1)
@@ -142,5 +165,7 @@ def test_the_best_exit_is_the_extreme(prices, side):
         (-1, 3.0, True, 997),
     ],
 )
-def test_break_even_is_rounded_to_the_profitable_side_only_where_it_covers_costs(side, offset, covers, level):
+def test_break_even_is_rounded_to_the_profitable_side_only_where_it_covers_costs(
+    side, offset, covers, level
+):
     assert inside_bar.break_even_at(1000, side, offset, covers) == level

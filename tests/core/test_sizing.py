@@ -1,4 +1,5 @@
-"""One trade sized: the cases with right answers, the order of refusals, caps, targets, properties (sections 4 to 6)."""
+"""One trade sized: the cases with right answers, the order of refusals, caps, targets, properties
+(sections 4 to 6)."""
 
 import json
 import math
@@ -24,9 +25,14 @@ from madeup import CASES, account, needs_cases, pair
 
 def request(**changes):
     values = {
-        "instrument": pair(), "account": account(), "side": 1, "bid": 61230, "ask": 61242, "atr": 0.00145,
+        "instrument": pair(),
+        "account": account(),
+        "side": 1,
+        "bid": 61230,
+        "ask": 61242,
+        "atr": 0.00145,
         "stop": StopRule(atr=2.5),
-    } | changes  # fmt: skip
+    } | changes
     return SizeRequest(**values)
 
 
@@ -73,18 +79,28 @@ def test_the_contract_s_example():
     assert found.targets[0].steps == 41
     assert found.targets[0].money == pytest.approx(146.78)
     assert [(cap.name, cap.steps, cap.bound) for cap in found.caps] == [
-        ("qty_max", 5000, False), ("free_margin", 2090, False), ("max_notional_percent", 522, False),
+        ("qty_max", 5000, False),
+        ("free_margin", 2090, False),
+        ("max_notional_percent", 522, False),
         ("max_heat_percent", 521, False),
-    ]  # fmt: skip
+    ]
 
 
 def test_the_derivation_has_every_step_with_its_unit():
     steps = derivation(request(), sized(request()))
     text = "\n".join(f"{step.label}: {step.figure}" for step in steps)
     for part in (
-        "64\u00a0000.00 \u00d7 0.6 %", "384.00\u00a0CHF", "363 t", "368.00\u00a0CHF", "1.0435 units", "1.04 units",
-        "382.72\u00a0CHF", "notional", "margin", "of R",
-    ):  # fmt: skip
+        "64\u00a0000.00 \u00d7 0.6 %",
+        "384.00\u00a0CHF",
+        "363 t",
+        "368.00\u00a0CHF",
+        "1.0435 units",
+        "1.04 units",
+        "382.72\u00a0CHF",
+        "notional",
+        "margin",
+        "of R",
+    ):
         assert part in text, part
 
 
@@ -96,7 +112,10 @@ def test_refusals_come_in_the_reckoning_s_order():
         code(atr=math.nan, account=account(size=SizeRule(method="fixed", qty=Decimal("0.015"))))
         == "indicator_not_ready"
     )
-    assert code(stop=wrong, account=account(size=SizeRule(method="fixed", qty=Decimal("0.015")))) == "qty_off_step"
+    assert (
+        code(stop=wrong, account=account(size=SizeRule(method="fixed", qty=Decimal("0.015"))))
+        == "qty_off_step"
+    )
     assert code(stop=StopRule(atr=600.0)) == "stop_not_positive"
     assert code(stop=wrong) == "stop_wrong_side"
     assert code(stop=StopRule(ticks=21)) == "stop_too_near"
@@ -110,7 +129,12 @@ def test_refusals_come_in_the_reckoning_s_order():
 
 def test_below_the_minimum_tells_what_the_minimum_would_risk():
     with pytest.raises(Refused) as caught:
-        sized(request(account=account(equity=500.0, balance=500.0), instrument=pair(qty_min=Decimal("0.10"))))
+        sized(
+            request(
+                account=account(equity=500.0, balance=500.0),
+                instrument=pair(qty_min=Decimal("0.10")),
+            )
+        )
     assert caught.value.code == "below_min"
     assert caught.value.values["min_risk"] == pytest.approx(36.8)
     assert "0.10" in caught.value.sentence
@@ -133,7 +157,11 @@ def test_caps_fit_or_refuse_and_name_the_first():
 
 def test_heat_already_at_stake_counts_also_by_currency():
     policy = Policy(max_heat_percent=1.0, max_currency_heat_percent=0.9)
-    found = sized(request(account=account(policy=policy), open_heat=300.0, open_heat_by_currency={"CAD": 260.0}))
+    found = sized(
+        request(
+            account=account(policy=policy), open_heat=300.0, open_heat_by_currency={"CAD": 260.0}
+        )
+    )
     caps = {cap.name: cap.steps for cap in found.caps}
     assert caps["max_heat_percent"] == int(340 / 368 * 100)
     assert caps["max_currency_heat_percent"] == int((576 - 260) / 368 * 100)
@@ -146,7 +174,11 @@ def test_a_target_too_small_is_merged_and_told():
         request(
             instrument=small,
             account=account(size=SizeRule(method="fixed", qty=Decimal(2))),
-            targets=(TargetRule(share=0.3, r=1), TargetRule(share=0.3, r=2), TargetRule(share=0.4, r=3)),
+            targets=(
+                TargetRule(share=0.3, r=1),
+                TargetRule(share=0.3, r=2),
+                TargetRule(share=0.4, r=3),
+            ),
         )
     )
     assert [target.steps for target in found.targets] == [0, 1, 1]
@@ -159,15 +191,27 @@ def test_a_target_on_the_entry_or_without_share_is_off():
 
 
 @given(
-    st.sampled_from([1, -1]), st.floats(0.05, 5), st.floats(0.5, 9), st.floats(500, 900_000), st.floats(0, 9),
+    st.sampled_from([1, -1]),
+    st.floats(0.05, 5),
+    st.floats(0.5, 9),
+    st.floats(500, 900_000),
+    st.floats(0, 9),
     st.floats(0, 40),
-)  # fmt: skip
+)
 def test_risk_is_never_above_what_was_asked(side, percent, k, equity, per_unit, minimum):
-    of = pair(commission=Commission(per_unit=per_unit, minimum=minimum), qty_max=Decimal(100_000), margin_rate=0.0)
+    of = pair(
+        commission=Commission(per_unit=per_unit, minimum=minimum),
+        qty_max=Decimal(100_000),
+        margin_rate=0.0,
+    )
     asked = request(
-        instrument=of, side=side, stop=StopRule(atr=k),
-        account=account(equity=equity, size=SizeRule(percent=percent), costs=Costs(exit_slippage_ticks=3)),
-    )  # fmt: skip
+        instrument=of,
+        side=side,
+        stop=StopRule(atr=k),
+        account=account(
+            equity=equity, size=SizeRule(percent=percent), costs=Costs(exit_slippage_ticks=3)
+        ),
+    )
     try:
         found = sized(asked)
     except Refused as refusal:
@@ -176,20 +220,32 @@ def test_risk_is_never_above_what_was_asked(side, percent, k, equity, per_unit, 
     budget = percent / 100 * equity
     assert found.risk_money <= budget * (1 + 1e-9)
     more = msgspec.structs.replace(
-        asked, account=account(size=SizeRule(method="fixed", qty=Decimal(of.qty(found.steps + 1))),
-        costs=Costs(exit_slippage_ticks=3), equity=equity),
-    )  # fmt: skip
+        asked,
+        account=account(
+            size=SizeRule(method="fixed", qty=Decimal(of.qty(found.steps + 1))),
+            costs=Costs(exit_slippage_ticks=3),
+            equity=equity,
+        ),
+    )
     assert sized(more).risk_money > budget
 
 
 @given(st.floats(0.1, 3), st.integers(20, 4000), st.integers(1, 30))
 def test_long_and_short_mirror(percent, ticks, spread):
     sizes = account(size=SizeRule(percent=percent))
-    up = sized(request(account=sizes, bid=61230, ask=61230 + spread, stop=StopRule(ticks=ticks + spread)))
+    up = sized(
+        request(account=sizes, bid=61230, ask=61230 + spread, stop=StopRule(ticks=ticks + spread))
+    )
     middle = 61230 + spread
     down = sized(
-        request(account=sizes, side=-1, bid=middle, ask=middle + spread, stop=StopRule(ticks=ticks + spread))
-    )  # fmt: skip
+        request(
+            account=sizes,
+            side=-1,
+            bid=middle,
+            ask=middle + spread,
+            stop=StopRule(ticks=ticks + spread),
+        )
+    )
     assert down.stop - down.ref == up.ref - up.stop
     assert down.steps == up.steps
     assert down.risk_money == pytest.approx(up.risk_money)
@@ -198,8 +254,14 @@ def test_long_and_short_mirror(percent, ticks, spread):
 @given(st.integers(2, 9))
 def test_more_equity_scales_the_risk(times):
     free = pair(commission=Commission(), qty_max=Decimal(10_000), margin_rate=0.0)
-    one = sized(request(instrument=free, account=account(equity=36_300.0, size=SizeRule(percent=1.0))))
-    many = sized(request(instrument=free, account=account(equity=36_300.0 * times, size=SizeRule(percent=1.0))))
+    one = sized(
+        request(instrument=free, account=account(equity=36_300.0, size=SizeRule(percent=1.0)))
+    )
+    many = sized(
+        request(
+            instrument=free, account=account(equity=36_300.0 * times, size=SizeRule(percent=1.0))
+        )
+    )
     assert many.steps == one.steps * times
     assert many.risk_money == pytest.approx(one.risk_money * times)
 
@@ -230,7 +292,13 @@ def test_the_tick_value_follows_the_rate_of_the_moment():
             StopRule(atr=2.0),
             (TargetRule(share=0.7, r=1), TargetRule(share=0.4, r=2)),
         ),
-        lambda: Plan("CAD/CHF", 1, SizeRule(percent=1.0), StopRule(atr=2.0), (TargetRule(share=0.1, r=1),) * 6),
+        lambda: Plan(
+            "CAD/CHF",
+            1,
+            SizeRule(percent=1.0),
+            StopRule(atr=2.0),
+            (TargetRule(share=0.1, r=1),) * 6,
+        ),
         lambda: SizeRule(method="invest", amount=100.0),
         lambda: SizeRule(percent=float("nan")),
         lambda: Costs(spread_ticks=-1),
@@ -251,7 +319,10 @@ def test_what_makes_no_sense_cannot_be_made(make):
 
 def test_a_ladder_that_a_cap_cuts_is_refused_where_the_policy_refuses():
     ladder = Ladder(3, Measure(ticks=100.0), 60.0, 80.0)
-    room = {"fit": Policy(max_notional_percent=60.0), "refuse": Policy(caps="refuse", max_notional_percent=60.0)}
+    room = {
+        "fit": Policy(max_notional_percent=60.0),
+        "refuse": Policy(caps="refuse", max_notional_percent=60.0),
+    }
     given = {"stop": None, "ladder": ladder}
     fitted = sized(request(account=account(policy=room["fit"]), **given))
     assert fitted.steps < fitted.asked_steps

@@ -10,8 +10,11 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
-if os.environ.get("QT_QPA_PLATFORM", "offscreen") == "offscreen":  # with a screen large enough for a desk
-    os.environ["QT_QPA_PLATFORM"] = f"offscreen:configfile={Path(__file__).with_name('screens.json')}"
+# with a screen large enough for a desk
+if os.environ.get("QT_QPA_PLATFORM", "offscreen") == "offscreen":
+    os.environ["QT_QPA_PLATFORM"] = (
+        f"offscreen:configfile={Path(__file__).with_name('screens.json')}"
+    )
 
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
@@ -45,8 +48,9 @@ HUNG_S = 300  # of real time: only a test that will never go on waits so long
 
 
 class Patience:
-    """A qtbot whose waiting lets the world's time pass: a step after each snapshot that the windows have shown. So a
-    test sees the same world on a loaded machine as on an idle one, and waits for things, never for time.
+    """A qtbot whose waiting lets the world's time pass: a step after each snapshot that the windows
+    have shown. So a test sees the same world on a loaded machine as on an idle one, and waits for
+    things, never for time.
     """
 
     def __init__(self, qtbot) -> None:  # type: ignore[no-untyped-def]
@@ -59,7 +63,8 @@ class Patience:
     def _shown(self) -> int:
         return sum(window.snapshots for window in self.windows)
 
-    def waitUntil(self, condition: Callable[[], object], *, timeout: int = 5_000) -> None:  # as qtbot's
+    # as qtbot's
+    def waitUntil(self, condition: Callable[[], object], *, timeout: int = 5_000) -> None:
         steps, shown = max(LEAST_STEPS, 4 * timeout // STEP_MS), self._shown()
         end = time.monotonic() + HUNG_S
         while not self._holds(condition):
@@ -94,13 +99,17 @@ class Trader:
 
     def until(self, condition: Callable[[Snapshot], object], seconds: float = 30) -> Snapshot:
         self.qtbot.waitUntil(
-            lambda: self.window.latest is not None and bool(condition(self.now)), timeout=int(seconds * 1000)
+            lambda: self.window.latest is not None and bool(condition(self.now)),
+            timeout=int(seconds * 1000),
         )
         return self.now
 
     def read(self, words: str) -> None:
-        """Wait for a line of the logbook: lines come on a way of their own, a little after what they tell of."""
-        self.qtbot.waitUntil(lambda: any(words in line.text for line in self.window.logbook.model.lines))
+        """Wait for a line of the logbook: lines come on a way of their own, a little after what
+        they tell of."""
+        self.qtbot.waitUntil(
+            lambda: any(words in line.text for line in self.window.logbook.model.lines)
+        )
 
     def frames(self, count: int = 6) -> None:
         """Let some snapshots be shown; every part of the window has its turn within four."""
@@ -118,7 +127,9 @@ class Trader:
         box = table.visualRect(model.index(model.row_of(symbol), 0))
         self.click(table.viewport(), box.center())
         self.until(lambda s: self.helm.symbol == symbol and self.chart._pyramid is not None)
-        self.qtbot.waitUntil(lambda: self.chart._instrument is not None and self.chart._instrument.symbol == symbol)
+        self.qtbot.waitUntil(
+            lambda: self.chart._instrument is not None and self.chart._instrument.symbol == symbol
+        )
         self.frames()
 
     def click(self, widget: QWidget, at: QPoint | None = None) -> None:
@@ -131,7 +142,10 @@ class Trader:
         QTest.keyClicks(field, text) if text else QTest.keyClick(field, Qt.Key.Key_Delete)
 
     def key(
-        self, widget: QWidget, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier
+        self,
+        widget: QWidget,
+        key: Qt.Key,
+        modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier,
     ) -> None:
         QTest.keyClick(widget, key, modifiers)
 
@@ -144,7 +158,8 @@ class Trader:
         self.key(self.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
         found = self.until(
             lambda s: any(
-                t.id not in known and t.state == states.PROTECTED and t.symbol == self.helm.symbol for t in s.trades
+                t.id not in known and t.state == states.PROTECTED and t.symbol == self.helm.symbol
+                for t in s.trades
             )
         )
         self.frames()
@@ -194,15 +209,25 @@ def news_known(snapshot: Snapshot) -> bool:
 
 @pytest.fixture(scope="session", autouse=True)
 def quick() -> Iterator[None]:
-    """Leave out what only costs time: the same days are made and the same news is read once for all tests, a picture
-    comes as soon as it may, and memory is collected between tests, on the thread that windows belong to."""
+    """Leave out what only costs time: the same days are made and the same news is read once for all
+    tests, a picture comes as soon as it may, and memory is collected between tests, on the thread
+    that windows belong to."""
     days: dict[tuple[object, ...], Day] = {}
     make = Stream._make
 
     def made(stream: Stream, number: int) -> Day:
-        if stream.base is not None:  # made from another's day, and so from more than its own figures
+        # made from another's day, and so from more than its own figures
+        if stream.base is not None:
             return make(stream, number)
-        key = (stream.instrument, stream.character, stream._seed, stream._index, stream._price, stream._logvol, number)
+        key = (
+            stream.instrument,
+            stream.character,
+            stream._seed,
+            stream._index,
+            stream._price,
+            stream._logvol,
+            number,
+        )
         if key not in days:
             days[key] = make(stream, number)
         return days[key]
@@ -231,14 +256,26 @@ def open_desk(qtbot, tmp_path, morning) -> Iterator[Callable[..., Trader]]:
     opened = patience.windows
     shutil.copytree(morning, tmp_path, dirs_exist_ok=True)
 
-    def start(speed: float = 10.0, running: bool = True, make=boot, name: str = "demo", **options) -> Trader:
-        window = make_window(profile(name, tmp_path), make, "test", speed, running, zone="Europe/Zurich",
-                             real=lambda: patience.real, **options)  # fmt: skip
+    def start(
+        speed: float = 10.0, running: bool = True, make=boot, name: str = "demo", **options
+    ) -> Trader:
+        window = make_window(
+            profile(name, tmp_path),
+            make,
+            "test",
+            speed,
+            running,
+            zone="Europe/Zurich",
+            real=lambda: patience.real,
+            **options,
+        )
         opened.append(window)
         window.show()
         window.runtime.start()
         trader = Trader(window, patience)
-        trader.until(lambda s: s.link_up and not s.closed and window.helm.symbol and news_known(s), 60)
+        trader.until(
+            lambda s: s.link_up and not s.closed and window.helm.symbol and news_known(s), 60
+        )
         patience.waitUntil(lambda: window.helm.chart.scale.focus is not None, timeout=20_000)
         trader.frames()
         return trader

@@ -1,8 +1,9 @@
-"""A random hand at a desk of several accounts: it clicks, types, drags and switches as nobody should, and watches what
-the desk asks of whom.
+"""A random hand at a desk of several accounts: it clicks, types, drags and switches as nobody
+should, and watches what the desk asks of whom.
 
-What it found worth watching stands in `Hand.broken`: an ask that goes to an account that is not in view, one that
-nobody made, words on the screen that are not what there is, text that somebody typed and that is gone.
+What it found worth watching stands in `Hand.broken`: an ask that goes to an account that is not in
+view, one that nobody made, words on the screen that are not what there is, text that somebody typed
+and that is gone.
 """
 
 from __future__ import annotations
@@ -41,23 +42,74 @@ from hawser.desk.chart.surface import Surface
 from hawser.engine import events as ev
 
 TEXTS = (
-    "0.5", "1.2 %", "3 atr", "swing 20", "-5", "1e9", "0", "", "nan", "\u0664\u0665", "9" * 60, "market",
-    "straddle 1 atr", "<b>x</b>", "2 r 50%, 4 r rest", "500 chf", "\u202e5", "at 1.5", "limit 1.0", "session end",
-    "Breakwater", ";", "=1+1",
-)  # fmt: skip
+    "0.5",
+    "1.2 %",
+    "3 atr",
+    "swing 20",
+    "-5",
+    "1e9",
+    "0",
+    "",
+    "nan",
+    "\u0664\u0665",
+    "9" * 60,
+    "market",
+    "straddle 1 atr",
+    "<b>x</b>",
+    "2 r 50%, 4 r rest",
+    "500 chf",
+    "\u202e5",
+    "at 1.5",
+    "limit 1.0",
+    "session end",
+    "Breakwater",
+    ";",
+    "=1+1",
+)
 KEYS = (
-    Qt.Key.Key_Tab, Qt.Key.Key_Backtab, Qt.Key.Key_Return, Qt.Key.Key_Escape, Qt.Key.Key_Space, Qt.Key.Key_Up,
-    Qt.Key.Key_Down, Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_PageUp, Qt.Key.Key_Home, Qt.Key.Key_End,
-    Qt.Key.Key_Delete, Qt.Key.Key_Backspace, Qt.Key.Key_M, Qt.Key.Key_F2, Qt.Key.Key_Menu,
-)  # fmt: skip
+    Qt.Key.Key_Tab,
+    Qt.Key.Key_Backtab,
+    Qt.Key.Key_Return,
+    Qt.Key.Key_Escape,
+    Qt.Key.Key_Space,
+    Qt.Key.Key_Up,
+    Qt.Key.Key_Down,
+    Qt.Key.Key_Left,
+    Qt.Key.Key_Right,
+    Qt.Key.Key_PageUp,
+    Qt.Key.Key_Home,
+    Qt.Key.Key_End,
+    Qt.Key.Key_Delete,
+    Qt.Key.Key_Backspace,
+    Qt.Key.Key_M,
+    Qt.Key.Key_F2,
+    Qt.Key.Key_Menu,
+)
 CHORDS = (
-    "Ctrl+K", "Ctrl+Return", "Ctrl+1", "Ctrl+2", "Ctrl+Shift+Q", "Alt+1", "Alt+2", "Alt+3", "Alt+5", "Ctrl+A",
+    "Ctrl+K",
+    "Ctrl+Return",
+    "Ctrl+1",
+    "Ctrl+2",
+    "Ctrl+Shift+Q",
+    "Alt+1",
+    "Alt+2",
+    "Alt+3",
+    "Alt+5",
+    "Ctrl+A",
     "Ctrl+Z",
-)  # fmt: skip
+)
 HANDLED = (
-    QAbstractButton, QLineEdit, QComboBox, QAbstractItemView, QTabBar, QPlainTextEdit, QAbstractSlider, Surface, RScale,
+    QAbstractButton,
+    QLineEdit,
+    QComboBox,
+    QAbstractItemView,
+    QTabBar,
+    QPlainTextEdit,
+    QAbstractSlider,
+    Surface,
+    RScale,
     QSplitterHandle,
-)  # fmt: skip
+)
 FOR_ALL = (ev.Halt,)  # goes to every account, as its button says
 NONE, CONTROL = Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ControlModifier
 
@@ -112,10 +164,19 @@ class Hand:
 
     def act(self) -> None:
         acts = (
-            (self._click, 10), (self._type, 4), (self._press, 3), (self._chord, 2), (self._drag, 2), (self._menu, 1.5),
-            (self._account, 1.5), (self._finder, 1), (self._turn, 0.5), (self._station, 1), (self._wait, 3),
+            (self._click, 10),
+            (self._type, 4),
+            (self._press, 3),
+            (self._chord, 2),
+            (self._drag, 2),
+            (self._menu, 1.5),
+            (self._account, 1.5),
+            (self._finder, 1),
+            (self._turn, 0.5),
+            (self._station, 1),
+            (self._wait, 3),
             (self._weather, 0.7),
-        )  # fmt: skip
+        )
         act = self.random.choices([one for one, _ in acts], [weight for _, weight in acts])[0]
         with self._answering():
             act()
@@ -127,12 +188,22 @@ class Hand:
         found = [
             one
             for one in QApplication.allWidgets()
-            if isinstance(one, HANDLED) and one.isVisible() and one.isEnabled() and not one.visibleRegion().isEmpty()
+            if isinstance(one, HANDLED)
+            and one.isVisible()
+            and one.isEnabled()
+            and not one.visibleRegion().isEmpty()
         ]
         if top is not None:
             found = [one for one in found if one.window() is top or top.isAncestorOf(one)]
-        return sorted(found, key=lambda one: (type(one).__name__, one.objectName(), one.mapToGlobal(QPoint()).y(),
-                                              one.mapToGlobal(QPoint()).x()))  # fmt: skip
+        return sorted(
+            found,
+            key=lambda one: (
+                type(one).__name__,
+                one.objectName(),
+                one.mapToGlobal(QPoint()).y(),
+                one.mapToGlobal(QPoint()).x(),
+            ),
+        )
 
     def _one(self, *kinds: type) -> QWidget | None:
         found = [one for one in self._widgets() if not kinds or isinstance(one, kinds)]
@@ -147,7 +218,10 @@ class Hand:
         box: QRect = widget.visibleRegion().boundingRect()
         if box.isEmpty():
             return widget.rect().center()
-        return QPoint(self.random.randint(box.left(), box.right()), self.random.randint(box.top(), box.bottom()))
+        return QPoint(
+            self.random.randint(box.left(), box.right()),
+            self.random.randint(box.top(), box.bottom()),
+        )
 
     def _name(self, widget: QWidget) -> str:
         words = widget.text() if isinstance(widget, (QAbstractButton, QLineEdit)) else ""
@@ -157,8 +231,12 @@ class Hand:
         widget = self._one()
         if widget is None or self._leaves(widget):
             return
-        target = widget.viewport() if isinstance(widget, (QAbstractItemView, QPlainTextEdit)) else widget
-        button = self.random.choices((Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton), (9, 1))[0]
+        target = (
+            widget.viewport() if isinstance(widget, (QAbstractItemView, QPlainTextEdit)) else widget
+        )
+        button = self.random.choices(
+            (Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton), (9, 1)
+        )[0]
         times = self.random.choice((1, 1, 1, 2))
         self.did.append(f"click {times} {self._name(widget)}")
         spot = self._spot(target)
@@ -176,7 +254,9 @@ class Hand:
         """An open menu or list: something in it, or nothing."""
         popup = QApplication.activePopupWidget()
         if isinstance(popup, QMenu):
-            entries = [one for one in popup.actions() if one.isEnabled() and one.isVisible() and one.text()]
+            entries = [
+                one for one in popup.actions() if one.isEnabled() and one.isVisible() and one.text()
+            ]
             if entries and self.random.random() < 0.8:
                 entry = self.random.choice(entries)
                 self.did.append(f"  takes {entry.text()}")
@@ -186,11 +266,15 @@ class Hand:
                         inner[0].trigger()
                     popup.close()
                 else:
-                    QTest.mouseClick(popup, Qt.MouseButton.LeftButton, NONE, popup.actionGeometry(entry).center())
+                    QTest.mouseClick(
+                        popup, Qt.MouseButton.LeftButton, NONE, popup.actionGeometry(entry).center()
+                    )
             else:
                 popup.close()
         elif popup is not None:
-            QTest.keyClick(popup, self.random.choice((Qt.Key.Key_Down, Qt.Key.Key_Escape, Qt.Key.Key_Return)))
+            QTest.keyClick(
+                popup, self.random.choice((Qt.Key.Key_Down, Qt.Key.Key_Escape, Qt.Key.Key_Return))
+            )
 
     def _type(self) -> None:
         widget = self._one(QLineEdit, QPlainTextEdit)
@@ -204,7 +288,9 @@ class Hand:
         for letter in text:  # as they come from a keyboard that has them
             QApplication.sendEvent(widget, QKeyEvent(QEvent.Type.KeyPress, 0, NONE, letter))
         if self.random.random() < 0.5:
-            QTest.keyClick(widget, self.random.choice((Qt.Key.Key_Return, Qt.Key.Key_Tab, Qt.Key.Key_Escape)))
+            QTest.keyClick(
+                widget, self.random.choice((Qt.Key.Key_Return, Qt.Key.Key_Tab, Qt.Key.Key_Escape))
+            )
 
     def _where(self) -> QWidget:
         return QApplication.activePopupWidget() or QApplication.focusWidget() or self.window
@@ -213,7 +299,9 @@ class Hand:
         key = self.random.choice(KEYS)
         where = self._where()
         self.did.append(f"presses {key.name} at {self._name(where)}")
-        QTest.keyClick(where, key, self.random.choice((NONE, NONE, Qt.KeyboardModifier.ShiftModifier)))
+        QTest.keyClick(
+            where, key, self.random.choice((NONE, NONE, Qt.KeyboardModifier.ShiftModifier))
+        )
         self._popups()
 
     def _chord(self) -> None:
@@ -228,7 +316,9 @@ class Hand:
         self.did.append(f"drags {self._name(widget)}")
         spot = self._spot(widget)
         if isinstance(widget, RScale) and widget.focus is not None and self.random.random() < 0.8:
-            spot = QPoint(14, round(widget._y(self.random.choice((widget.focus.stop, widget.focus.ref)))))
+            spot = QPoint(
+                14, round(widget._y(self.random.choice((widget.focus.stop, widget.focus.ref))))
+            )
         if isinstance(widget, Surface) and widget.grips and self.random.random() < 0.8:
             spot = QPoint(60, round(self.random.choice(widget.grips).y(widget.view)))
         QTest.mousePress(widget, Qt.MouseButton.LeftButton, NONE, spot)
@@ -257,7 +347,10 @@ class Hand:
     def _plan(self) -> tuple[str, str, dict[str, str]]:
         """What stands in the plan of the account that is shown."""
         plan = self.window.helm.plan
-        fields = {name: plan.field(name).text() for name in ("risk", "stop", "trail", "entry", "target1", "share1")}
+        fields = {
+            name: plan.field(name).text()
+            for name in ("risk", "stop", "trail", "entry", "target1", "share1")
+        }
         return self.window.account_desk.name, self.window.helm.symbol, fields
 
     def _menu(self) -> None:
@@ -315,17 +408,29 @@ class Hand:
         yield
         timer.stop()
         for one in self.asked[before:]:
-            if one.account != one.in_view and not isinstance(one.event, FOR_ALL) and not self._shared(one):
-                self.broken.append(f"asked of {one.account} while {one.in_view} was shown: {one.event}")
+            if (
+                one.account != one.in_view
+                and not isinstance(one.event, FOR_ALL)
+                and not self._shared(one)
+            ):
+                self.broken.append(
+                    f"asked of {one.account} while {one.in_view} was shown: {one.event}"
+                )
             if not self._known(one):
                 self.broken.append(f"asked of {one.account}, which has no such trade: {one.event}")
 
     def _known(self, one: Asked) -> bool:
         """Whether an ask is about something that its account has."""
         account_desk = next(
-            account_desk for account_desk in self.window.account_desks if account_desk.name == one.account
+            account_desk
+            for account_desk in self.window.account_desks
+            if account_desk.name == one.account
         )
-        shown = {trade.id for trade in account_desk.latest.trades} if account_desk.latest is not None else set()
+        shown = (
+            {trade.id for trade in account_desk.latest.trades}
+            if account_desk.latest is not None
+            else set()
+        )
         trades = {getattr(one.event, "trade", ""), *getattr(one.event, "trades", ())} - {""}
         return trades <= shown
 
@@ -338,7 +443,9 @@ class Hand:
         box = QApplication.activeModalWidget()
         if box is None:
             return
-        buttons = [one for one in box.findChildren(QAbstractButton) if one.isVisible() and one.isEnabled()]
+        buttons = [
+            one for one in box.findChildren(QAbstractButton) if one.isVisible() and one.isEnabled()
+        ]
         if self.random.random() < 0.2 or not buttons:
             QTest.keyClick(box, Qt.Key.Key_Escape)
         else:
@@ -349,7 +456,8 @@ class Hand:
     # What it looks at
 
     def look(self) -> None:
-        """What stands on the screen is what a window that is shown the present once more would say."""
+        """What stands on the screen is what a window that is shown the present once more would
+        say."""
         for account_desk in self.window.account_desks:
             account_desk.runtime.clock.set(running=False)
         self.trader.frames(12)
@@ -358,26 +466,38 @@ class Hand:
         self.window.show_snapshot(latest, None)
         after = self._texts()
         if self.window.latest is latest:
-            changed = [(name, before.get(name), after[name]) for name in after if after[name] != before.get(name)]
+            changed = [
+                (name, before.get(name), after[name])
+                for name in after
+                if after[name] != before.get(name)
+            ]
             if changed:
                 self.broken.append(f"shown late: {changed[:5]}")
         for account_desk in self.window.account_desks:
             if account_desk.runtime.faults.count:
-                self.broken.append(f"{account_desk.name}: {account_desk.runtime.faults.count} faults")
+                self.broken.append(
+                    f"{account_desk.name}: {account_desk.runtime.faults.count} faults"
+                )
 
     def _texts(self) -> dict[str, str]:
         found: dict[str, str] = {}
         for one in self.window.findChildren(QWidget):
             if isinstance(one, (QLabel, QAbstractButton)) and one.isVisible() and one.text():
-                found[f"{type(one).__name__} {id(one)} in {type(one.parent()).__name__}"] = one.text()
+                found[f"{type(one).__name__} {id(one)} in {type(one.parent()).__name__}"] = (
+                    one.text()
+                )
         return found
 
 
 def files_in(folder: Path, draw: random.Random, patch: Any) -> None:
     """File dialogs answer with something of this folder, or with nothing."""
     names = ("one.toml", "two.toml", "three.csv", "no such folder/four.toml", "")
-    patch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (_path(folder, draw.choice(names)), ""))
-    patch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: (_path(folder, draw.choice(names)), ""))
+    patch.setattr(
+        QFileDialog, "getSaveFileName", lambda *_, **__: (_path(folder, draw.choice(names)), "")
+    )
+    patch.setattr(
+        QFileDialog, "getOpenFileName", lambda *_, **__: (_path(folder, draw.choice(names)), "")
+    )
 
 
 def _path(folder: Path, name: str) -> str:

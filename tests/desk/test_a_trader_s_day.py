@@ -1,4 +1,5 @@
-"""What a trader does: plan, place, drag, trail, close, flatten, read the Logbook, come back tomorrow."""
+"""What a trader does: plan, place, drag, trail, close, flatten, read the Logbook, come back
+tomorrow."""
 
 import csv
 
@@ -21,18 +22,23 @@ def open_trades(snapshot):
 def test_sees_at_once_what_is_at_stake_and_whether_trading_is_allowed(trader):
     trader.stand_still()
     line = trader.window.waterline
-    assert fg.number(trader.now.equity, 2).replace(fg.GROUP, "")[:5] in line.equity.value.text().replace(fg.GROUP, "")
+    assert fg.number(trader.now.equity, 2).replace(fg.GROUP, "")[
+        :5
+    ] in line.equity.value.text().replace(fg.GROUP, "")
     assert "of 3.0" in line.heat.caption.text()
     assert f"all {len(open_trades(trader.now))} protected" in line.protection.value.text()
     assert "OPEN" in line.entries.value.text()
     assert "Osier Mills" in line.entries.value.text()
-    assert len(trader.helm.strips.rows) == len([t for t in trader.now.trades if t.state != states.ENDED])
+    assert len(trader.helm.strips.rows) == len(
+        [t for t in trader.now.trades if t.state != states.ENDED]
+    )
 
 
 def test_sees_every_instrument_with_quote_spread_and_atr(trader):
     model = trader.helm.instruments.model
     rows = {
-        model.symbol(row): [model.index(row, column).data() for column in range(3)] for row in range(model.rowCount())
+        model.symbol(row): [model.index(row, column).data() for column in range(3)]
+        for row in range(model.rowCount())
     }
     assert len(rows) == 7
     bid, ask = rows["CAD/CHF"][1].split("\n")
@@ -55,7 +61,9 @@ def test_types_a_plan_and_the_reckoning_answers_while_typing(trader):
     assert shown == trader.plan.planning.request.instrument.qty(trader.plan.planning.sizing.steps)
     assert shown in trader.plan.button.text()
     labels = [label.text() for label, _ in trader.plan.reckoning._rows if not label.isHidden()]
-    wanted = "equity;stop;R, entry to stop;1 tick;risk of 1 unit;down to the step;notional;margin;spread"
+    wanted = (
+        "equity;stop;R, entry to stop;1 tick;risk of 1 unit;down to the step;notional;margin;spread"
+    )
     for part in wanted.split(";"):
         assert any(text.startswith(part) for text in labels), (part, labels)
 
@@ -98,9 +106,13 @@ def test_places_with_the_keyboard_and_sees_it_protected(trader):
     assert trader.scale.focus.trade == trade.id
     trader.frames()
     seen = trader.helm.strips.list_area.viewport()
-    assert seen.rect().contains(row.geometry().translated(row.parent().pos())), "a new trade's row is scrolled to"
+    assert seen.rect().contains(row.geometry().translated(row.parent().pos())), (
+        "a new trade's row is scrolled to"
+    )
     lines = [line for line in trader.window.logbook.model.lines if line.trade == trade.id]
-    roles = [line.text.split()[0] for line in lines if line.kind == "sent" and "order:" in line.text]
+    roles = [
+        line.text.split()[0] for line in lines if line.kind == "sent" and "order:" in line.text
+    ]
     assert roles[:2] == ["Entry", "Stop"]
     assert roles.count("Target") == 2
 
@@ -124,7 +136,9 @@ def test_drags_the_plan_s_stop_on_the_r_scale_and_the_size_follows(trader):
     after = trader.plan.planning.sizing
     assert abs(after.stop - goal) <= focus.r_ticks // 10
     assert after.steps < before.steps
-    assert trader.plan.field("stop").text() == trader.plan.planning.request.instrument.price(after.stop)
+    assert trader.plan.field("stop").text() == trader.plan.planning.request.instrument.price(
+        after.stop
+    )
 
 
 def test_drags_a_target_of_the_plan_by_its_line(trader):
@@ -204,7 +218,9 @@ def test_a_stop_too_near_the_market_is_refused_with_a_reason(trader):
     trader.stand_still()  # else the market may be beyond that stop before it is asked for
     view = trader.now.instrument("NZD/SEK")
     trader.helm.move_stop(trader.trade(trade.id), view.bid - 2)
-    trader.qtbot.waitUntil(lambda: "the venue wants 8" in trader.window.notice.text.text(), timeout=5000)
+    trader.qtbot.waitUntil(
+        lambda: "the venue wants 8" in trader.window.notice.text.text(), timeout=5000
+    )
     assert trader.trade(trade.id).stop == trade.stop
 
 
@@ -212,7 +228,8 @@ def test_the_trail_tightens_and_the_logbook_says_why(open_desk):
     trader = open_desk(speed=300.0)
     moved = "trail, "
     trader.qtbot.waitUntil(
-        lambda: sum(moved in line.text for line in trader.window.logbook.model.lines) > 3, timeout=60_000
+        lambda: sum(moved in line.text for line in trader.window.logbook.model.lines) > 3,
+        timeout=60_000,
     )
     for trade in trader.now.trades:
         levels = [rest.level * trade.side for rest in trade.trace]
@@ -312,7 +329,11 @@ def test_finds_the_same_trades_lines_halt_and_plan_after_a_restart(open_desk):
     first.window.close()
     second = open_desk()
     after = second.trade(trade.id)
-    assert (after.entry, after.initial_stop, after.open_steps) == (before.entry, before.initial_stop, before.open_steps)
+    assert (after.entry, after.initial_stop, after.open_steps) == (
+        before.entry,
+        before.initial_stop,
+        before.open_steps,
+    )
     assert after.covered
     assert second.helm.symbol == "NZD/SEK"
     assert second.plan.field("risk").text() == "0.45 %"
@@ -354,7 +375,9 @@ def test_a_long_record_is_taken_in_by_parts(open_desk, monkeypatch):
     while log.earlier.isVisible():
         before = len(log.model.lines)
         trader.click(log.earlier)
-        trader.qtbot.waitUntil(lambda before=before: len(log.model.lines) > before or not log.earlier.isVisible())
+        trader.qtbot.waitUntil(
+            lambda before=before: len(log.model.lines) > before or not log.earlier.isVisible()
+        )
     times = [line.time for line in log.model.lines]
     assert times == sorted(times)
     assert log.model.lines[0].text.startswith("Session opened")
@@ -376,7 +399,8 @@ def test_closes_half_by_the_menu_which_says_what_it_would_do(trader):
     trade = trader.place(stop="4 atr", trail="", target1="", share1="", target2="", share2="")
     row = trader.helm.strips.rows[trade.id]
     QApplication.sendEvent(
-        row, QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, row.rect().center(), QPoint(200, 200))
+        row,
+        QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, row.rect().center(), QPoint(200, 200)),
     )
     menu = trader.helm.menu
     texts = [action.text() for action in menu.actions()]
@@ -411,6 +435,8 @@ def test_turns_a_trade_around(trader):
     trader.helm.carry_out(action)
     trader.until(lambda s: s.trade(trade.id).state == states.ENDED)
     found = trader.until(
-        lambda s: any(t.symbol == "NZD/SEK" and t.side == -1 and t.state == states.PROTECTED for t in s.trades)
+        lambda s: any(
+            t.symbol == "NZD/SEK" and t.side == -1 and t.state == states.PROTECTED for t in s.trades
+        )
     )
     assert len([t for t in found.trades if t.symbol == "NZD/SEK" and t.open_steps]) == 1

@@ -1,4 +1,5 @@
-"""Several accounts on one desk: seen side by side, placed on together, each sized by its own money."""
+"""Several accounts on one desk: seen side by side, placed on together, each sized by its own
+money."""
 
 from functools import partial
 
@@ -16,8 +17,14 @@ from hawser.engine.model import transitions as states
 from hawser.service.profiles.profile import profile
 
 SYMBOL = "NZD/SEK"
-SECOND = Account(currency="EUR", equity=18_000.0, balance=18_000.0, name="Breakwater", rates={"EUR/CHF": 0.94},
-                 policy=Policy(max_heat_percent=1.5))  # fmt: skip
+SECOND = Account(
+    currency="EUR",
+    equity=18_000.0,
+    balance=18_000.0,
+    name="Breakwater",
+    rates={"EUR/CHF": 0.94},
+    policy=Policy(max_heat_percent=1.5),
+)
 
 
 @pytest.fixture
@@ -25,7 +32,9 @@ def two(open_desk, tmp_path):
     more = (("Breakwater", profile("demo-breakwater", tmp_path), partial(boot_beside, SECOND)),)
     trader = open_desk(more=more)
     trader.window.account_desks[1].runtime.start()
-    trader.qtbot.waitUntil(lambda: second(trader.window) is not None and second(trader.window).link_up, timeout=60_000)
+    trader.qtbot.waitUntil(
+        lambda: second(trader.window) is not None and second(trader.window).link_up, timeout=60_000
+    )
     trader.qtbot.waitUntil(lambda: not second(trader.window).closed, timeout=20_000)
     return trader
 
@@ -40,9 +49,15 @@ def test_both_are_seen_in_short_and_in_sum(two):
     two.qtbot.waitUntil(lambda: "together" in bar.sum.text())
     assert "EUR" in bar.buttons[1].text() and "protected" in bar.buttons[0].text()
     total = float(
-        bar.sum.text().split("  ")[1].split("\u00a0C")[0].split(" C")[0].replace("\u00a0", "").replace(",", "")
+        bar.sum.text()
+        .split("  ")[1]
+        .split("\u00a0C")[0]
+        .split(" C")[0]
+        .replace("\u00a0", "")
+        .replace(",", "")
     )
-    rate = convert("EUR", "CHF", two.now.account.rates)  # by the dollar: that is told live, the file's rate is not
+    # by the dollar: that is told live, the file's rate is not
+    rate = convert("EUR", "CHF", two.now.account.rates)
     assert rate != pytest.approx(0.94, rel=1e-2)
     assert total == pytest.approx(two.now.equity + rate * second(two.window).equity, rel=1e-3)
 
@@ -56,7 +71,9 @@ def test_a_plan_on_both_is_sized_by_each_one_s_own_equity(two):
     two.frames()
     assert "and on 1 more" in two.plan.button.text()
     first = two.place(stop="3 atr")
-    two.qtbot.waitUntil(lambda: any(t.state == states.PROTECTED for t in second(two.window).trades), timeout=30_000)
+    two.qtbot.waitUntil(
+        lambda: any(t.state == states.PROTECTED for t in second(two.window).trades), timeout=30_000
+    )
     other = next(t for t in second(two.window).trades if t.symbol == SYMBOL)
     assert other.plan == first.plan
     assert 0.2 < other.heat / first.heat * 64_000 / 18_000 < 2  # each about 0.6 % of its own
@@ -76,7 +93,9 @@ def test_an_account_that_cannot_be_tended_is_told_of_also_where_the_other_opens_
     assert not window.helm.plan.button.isEnabled()
     assert all("NOT TENDED" in row.accessibleName() for row in window.helm.strips.rows.values())
     window.account_desks[1].bridge.failed.emit("no such file")
-    assert window.banner.text() == f"{window.account_desks[0].name}: Tending has stopped\nBreakwater: no such file"
+    assert window.banner.text() == (
+        f"{window.account_desks[0].name}: Tending has stopped\nBreakwater: no such file"
+    )
     window.account_desks[0].bridge.ready.emit()
     assert window.banner.isVisible()
 
@@ -91,7 +110,9 @@ def test_the_price_that_was_seen_is_that_of_the_account_s_own_venue(two, monkeyp
     asked = {}
     for account_desk in two.window.account_desks:
         monkeypatch.setattr(
-            account_desk.runtime, "ask", lambda make, name=account_desk.name: asked.update({name: make(1, "x")})
+            account_desk.runtime,
+            "ask",
+            lambda make, name=account_desk.name: asked.update({name: make(1, "x")}),
         )
     two.helm.place()
     assert len(asked) == 2
@@ -119,7 +140,8 @@ def test_flatten_and_halt_means_every_account(two):
     assert "all" in two.window.waterline.hold.text()
     two.window.halt_bar.reason.setText("the line was down")
     two.key(two.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
-    assert not two.window.halt_bar.reason.text()  # a reason to re-arm one account is none for another
+    # a reason to re-arm one account is none for another
+    assert not two.window.halt_bar.reason.text()
 
 
 def test_the_weather_told_is_that_of_the_account_shown(two):
@@ -132,11 +154,13 @@ def test_the_weather_told_is_that_of_the_account_shown(two):
     two.key(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     assert window.simulation.bar.weathers.currentText() == "gale"
     assert window.simulation.panel.field("reject").text() == "0.15"
-    assert window.account_desks[1].runtime.simulation.weather.name == "fair"  # showing it changed nothing
+    # showing it changed nothing
+    assert window.account_desks[1].runtime.simulation.weather.name == "fair"
 
 
 def test_a_form_that_is_open_stays_with_its_account(two):
-    """What was typed for one account was applied to the other, which had come into view meanwhile."""
+    """What was typed for one account was applied to the other, which had come into view
+    meanwhile."""
     window = two.window
     window.edit_account()
     form = window.editors["account"]
@@ -158,7 +182,8 @@ def test_a_form_that_is_open_stays_with_its_account(two):
 
 
 def test_a_plan_that_is_typed_for_one_account_is_not_the_other_s(two):
-    """It was: a position of the second would have been adopted by a plan that was seen on the first."""
+    """It was: a position of the second would have been adopted by a plan that was seen on the
+    first."""
     window = two.window
     two.choose(SYMBOL)
     two.type("risk", "0.9 %")

@@ -1,4 +1,5 @@
-"""The chart's drawing surface: what is drawn anew, what the mouse does, and where prices and times are told."""
+"""The chart's drawing surface: what is drawn anew, what the mouse does, and where prices and times
+are told."""
 
 import itertools
 
@@ -54,7 +55,11 @@ def test_what_is_behind_is_kept_as_pixels_until_it_changes(surface):
     front.changed()
     surface.grab()
     assert (behind.painted, front.painted > 0) == (0, True)
-    for change in (behind.changed, lambda: surface.see(1.0, 101.0), lambda: surface.resize(500, 400)):
+    for change in (
+        behind.changed,
+        lambda: surface.see(1.0, 101.0),
+        lambda: surface.resize(500, 400),
+    ):
         behind.painted = 0
         change()
         surface.grab()
@@ -158,26 +163,39 @@ def test_the_price_s_flag_leaves_no_half_of_a_price_behind_it(surface):
     bare = {price for price in price_marks(surface.view, 2)[1:-1] if _inked(surface, price)}
     assert bare
     near = sorted(bare)[len(bare) // 2]
-    flag.show_price(near + 12 / surface.view.up)  # so near that it covers the upper half of that price
+    # so near that it covers the upper half of that price
+    flag.show_price(near + 12 / surface.view.up)
     assert not _inked(surface, near, below=9)
     flag.show_price(near + 40 / surface.view.up)
     assert _inked(surface, near, below=9)
 
 
 def _inked(surface, price, below=0):
-    """Whether there are letters where the axis tells a price, from so many pixels above the foot of its words."""
+    """Whether there are letters where the axis tells a price, from so many pixels above the foot of
+    its words."""
     picture, panel = surface.grab().toImage(), surface._look.color("panel").rgb()
     y = round(surface.view.y(price))
     rows = range(y + 8 - below, y + 8) if below else range(y - 8, y + 8)
     left = round(surface.view.width) + 6
-    return any(picture.pixel(x, row) != panel for row in rows for x in range(left, left + 50) if row < picture.height())
+    return any(
+        picture.pixel(x, row) != panel
+        for row in rows
+        for x in range(left, left + 50)
+        if row < picture.height()
+    )
 
 
 views = st.builds(
-    lambda left, bars, low, high, width, height: Viewport(left, left + bars, low, low + high, width, height),
-    st.floats(-1e6, 1e6), st.floats(1, 1e6), st.floats(0.001, 1e6), st.floats(0.01, 1e5), st.floats(50, 4000),
+    lambda left, bars, low, high, width, height: Viewport(
+        left, left + bars, low, low + high, width, height
+    ),
+    st.floats(-1e6, 1e6),
+    st.floats(1, 1e6),
+    st.floats(0.001, 1e6),
+    st.floats(0.01, 1e5),
+    st.floats(50, 4000),
     st.floats(50, 3000),
-)  # fmt: skip
+)
 
 
 @given(views, st.floats(0, 1), st.floats(0, 1))
@@ -198,7 +216,12 @@ def test_prices_are_told_at_even_steps_with_room_for_each(view, digits):
     assert len({f"{price:.{digits}f}" for price in marks}) == len(marks)
 
 
-@given(st.sampled_from((MINUTE, 15 * MINUTE, HOUR, DAY)), st.integers(2, 5000), st.floats(0.02, 1.0), st.booleans())
+@given(
+    st.sampled_from((MINUTE, 15 * MINUTE, HOUR, DAY)),
+    st.integers(2, 5000),
+    st.floats(0.02, 1.0),
+    st.booleans(),
+)
 def test_times_are_told_with_room_for_each(span, size, part, gaps):
     axis = TimeAxis(Appearance("paper", "Europe/Zurich"))
     axis.times = 1_790_000_000_000_000_000 // span * span + np.arange(size, dtype=np.int64) * span
@@ -210,7 +233,10 @@ def test_times_are_told_with_room_for_each(span, size, part, gaps):
     step, bars = axis.marks(view)
     words = axis.words(bars, step)
     assert len(words) == len(bars) == len(set(bars))
-    assert all((after - before) * view.across >= 0.75 * TIME_PX for before, after in itertools.pairwise(bars))
+    assert all(
+        (after - before) * view.across >= 0.75 * TIME_PX
+        for before, after in itertools.pairwise(bars)
+    )
 
 
 def test_a_history_of_spreads_is_drawn_by_its_widest(qapp):
@@ -219,7 +245,9 @@ def test_a_history_of_spreads_is_drawn_by_its_widest(qapp):
     spread[1234], spread[:300] = 88.0, np.nan
     prices = np.full(size, 1.0)
     ribbon = Ribbon(Appearance("paper", "UTC"))
-    ribbon.show_bars(Pyramid(Bars(np.arange(size) * MINUTE, prices, prices, prices, prices, spread)))
+    ribbon.show_bars(
+        Pyramid(Bars(np.arange(size) * MINUTE, prices, prices, prices, prices, spread))
+    )
     at, widest, each = ribbon.columns(0, size)
     assert each > 1
     assert at.size < 600

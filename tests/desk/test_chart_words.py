@@ -12,11 +12,19 @@ from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
 
-WORDS = ["target 1  5.9530  +1.00 R", "trail begins at 5.9530", "break-even to 5.9579 at target 1", "stop 5.9632", "x"]
+WORDS = [
+    "target 1  5.9530  +1.00 R",
+    "trail begins at 5.9530",
+    "break-even to 5.9579 at target 1",
+    "stop 5.9632",
+    "x",
+]
 
 
 @pytest.mark.parametrize("width", [320, 900])
-@pytest.mark.parametrize("apart", [0.0, 0.4, 1.0, 3.0], ids=lambda apart: f"{apart} % of the height")
+@pytest.mark.parametrize(
+    "apart", [0.0, 0.4, 1.0, 3.0], ids=lambda apart: f"{apart} % of the height"
+)
 def test_no_words_cover_others(qapp, width, apart):
     lines = []
     for number, text in enumerate(WORDS):
@@ -36,7 +44,8 @@ def test_words_of_news_give_way_to_those_of_levels(qapp):
     free = news.boxes(named, view)
     assert [round(b.top() - a.top()) for a, b in pairwise(free)] == [-16, -16]
     assert free[0].left() > named[0][0]
-    assert free[2].right() < named[2][0]  # at the right edge it stands on the other side of its line
+    # at the right edge it stands on the other side of its line
+    assert free[2].right() < named[2][0]
     taken = [(200.0, view.width, view.height - 58.0), (200.0, view.width, view.height - 90.0)]
     news.keep_clear(taken)
     levels = [QRectF(left, top, right - left, 17.0) for left, right, top in taken]

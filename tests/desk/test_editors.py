@@ -29,9 +29,10 @@ def test_every_key_is_explained_by_its_declaration(kind):
 
 def test_a_record_survives_being_text():
     rich = account(
-        rates={"USD/CHF": 0.88, "CHF/SEK": 12.0}, size=SizeRule("invest", amount=5000.0, risk=150.0),
+        rates={"USD/CHF": 0.88, "CHF/SEK": 12.0},
+        size=SizeRule("invest", amount=5000.0, risk=150.0),
         policy=Policy(caps="refuse", max_heat_percent=2.5, never_widen=True, max_positions=4),
-    )  # fmt: skip
+    )
     assert Editing(Account, rich).made == rich
     of = pair(sessions=(WeeklySession((0, 1), "08:00", "16:30", "Europe/London"),))
     assert Editing(Instrument, of).made == of
@@ -40,12 +41,17 @@ def test_a_record_survives_being_text():
 @pytest.mark.parametrize(
     ("path", "text", "told"),
     [
-        ("policy.max_heat_percent", "lots", "Expected a number"), ("policy.max_positions", "2.5", "whole number"),
-        ("policy.max_heat_percent", "-1", "0 or more"), ("equity", "", "Expected a value"), ("equity", "0", "positive"),
-        ("rates", "USD/CHF 0.88", "AAA/BBB = 0.88"), ("rates", "USDCHF = 0.88", "AAA/BBB"),
-        ("size.percent", "", "positive number"), ("costs.spread_ticks", "-2", "0 or more"),
+        ("policy.max_heat_percent", "lots", "Expected a number"),
+        ("policy.max_positions", "2.5", "whole number"),
+        ("policy.max_heat_percent", "-1", "0 or more"),
+        ("equity", "", "Expected a value"),
+        ("equity", "0", "positive"),
+        ("rates", "USD/CHF 0.88", "AAA/BBB = 0.88"),
+        ("rates", "USDCHF = 0.88", "AAA/BBB"),
+        ("size.percent", "", "positive number"),
+        ("costs.spread_ticks", "-2", "0 or more"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_is_told_at_its_own_field_and_stays_as_typed(path, text, told):
     editing = Editing(Account, account())
     editing.change(path, text)
@@ -58,17 +64,20 @@ def test_what_is_wrong_is_told_at_its_own_field_and_stays_as_typed(path, text, t
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ("mon-fri 8", "mon-fri 08:00-16:30"), ("xyz 08:00-16:00", "days such as mon-fri"),
-        ("mon 08:00-16:00 Mars/North", "time zone"), ("mon 18:00-16:00", "open before it closes"),
+        ("mon-fri 8", "mon-fri 08:00-16:30"),
+        ("xyz 08:00-16:00", "days such as mon-fri"),
+        ("mon 08:00-16:00 Mars/North", "time zone"),
+        ("mon 18:00-16:00", "open before it closes"),
         ("mon 08:00-25:00", "a time such as 08:00"),
     ],
-)  # fmt: skip
+)
 def test_hours_are_typed_in_words(text, told):
     editing = Editing(Instrument, pair())
     editing.change("sessions", "mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00")
     assert editing.made.sessions == (
-        WeeklySession((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"), WeeklySession((6,), "22:00", "24:00"),
-    )  # fmt: skip
+        WeeklySession((0, 1, 2, 3, 4), "08:00", "16:30", "Europe/London"),
+        WeeklySession((6,), "22:00", "24:00"),
+    )
     assert Editing(Instrument, editing.made).made == editing.made
     editing.change("sessions", text)
     assert editing.made is None
@@ -94,7 +103,10 @@ def test_undo_and_redo_step_over_fields_not_letters():
 
 @given(
     st.lists(
-        st.tuples(st.sampled_from(["equity", "name", "policy.max_heat_percent"]), st.text(max_size=4)), max_size=12
+        st.tuples(
+            st.sampled_from(["equity", "name", "policy.max_heat_percent"]), st.text(max_size=4)
+        ),
+        max_size=12,
     )
 )
 def test_undoing_everything_comes_back_to_the_start(changes):
@@ -108,7 +120,10 @@ def test_undoing_everything_comes_back_to_the_start(changes):
 
 
 def test_files_read_back_to_the_same(tmp_path):
-    for made in (account(rates={"USD/CHF": 0.88}), pair(sessions=(WeeklySession((0,), "08:00", "16:30", "UTC"),))):
+    for made in (
+        account(rates={"USD/CHF": 0.88}),
+        pair(sessions=(WeeklySession((0,), "08:00", "16:30", "UTC"),)),
+    ):
         path = tmp_path / "x.toml"
         save(made, path)
         assert load(type(made), path) == made
@@ -116,7 +131,9 @@ def test_files_read_back_to_the_same(tmp_path):
 
 
 def test_differences_are_named():
-    assert differences(account(), account(policy=Policy(max_heat_percent=2.0))) == ["Most heat: none to 2"]
+    assert differences(account(), account(policy=Policy(max_heat_percent=2.0))) == [
+        "Most heat: none to 2"
+    ]
 
 
 # The windows
@@ -148,7 +165,9 @@ def test_a_limit_is_changed_says_when_it_holds_and_survives_a_restart(open_desk)
     assert "of 0.1" in trader.window.waterline.heat.caption.text()
     trader.choose("NZD/SEK")
     assert "below the minimum" in trader.plan.trouble.text()
-    assert any("Account changed (policy)" in line.text for line in trader.window.logbook.model.lines)
+    assert any(
+        "Account changed (policy)" in line.text for line in trader.window.logbook.model.lines
+    )
     trader.choose("CAD/CHF")
     trader.window.close()
     again = open_desk()
@@ -239,7 +258,11 @@ def test_a_guard_s_form_that_is_refused_stays_as_it_was_typed(trader):
     assert station.editor.kept().named("Day loss").percent == 1.75
 
 
-@given(st.dictionaries(st.sampled_from(["equity", "name", "policy.max_heat_percent", "gone"]), st.text(max_size=4)))
+@given(
+    st.dictionaries(
+        st.sampled_from(["equity", "name", "policy.max_heat_percent", "gone"]), st.text(max_size=4)
+    )
+)
 def test_what_was_typed_is_gone_on_with_over_what_a_record_is_by_now(changes):
     first = Editing(Account, account())
     for path, text in changes.items():

@@ -12,15 +12,26 @@ from hawser.core.account import Account, SizeRule
 from hawser.core.field_help import help_text, keys_of, named
 from hawser.core.guards.declared import KINDS, LossSwitch
 from hawser.core.instrument import Instrument
-from hawser.desk.common.fields import BoxesField, ChoiceField, LineField, PicksField, SwitchField, field_of
+from hawser.desk.common.fields import (
+    BoxesField,
+    ChoiceField,
+    LineField,
+    PicksField,
+    SwitchField,
+    field_of,
+)
 
 KEY, LEFT = Qt.Key, Qt.MouseButton.LeftButton
 
 
 class Made(msgspec.Struct):
     name: Annotated[str, help_text("its name")]
-    way: Annotated[Literal["up", "down_wards"], help_text("which way", words={"up": "upwards"})] = "up"
-    does: Annotated[tuple[Literal["a", "b"], ...], help_text("what it does", words={"b": "the second"})] = ()
+    way: Annotated[Literal["up", "down_wards"], help_text("which way", words={"up": "upwards"})] = (
+        "up"
+    )
+    does: Annotated[
+        tuple[Literal["a", "b"], ...], help_text("what it does", words={"b": "the second"})
+    ] = ()
     on: Annotated[bool, help_text("on or off")] = True
     of: Annotated[tuple[str, ...], help_text("of what")] = ()
 
@@ -76,8 +87,10 @@ def test_names_are_typed_or_picked_from_what_is_known(qtbot):
     menu = QApplication.activePopupWidget()
     assert isinstance(menu, QMenu)
     assert [(one.text(), one.isChecked()) for one in menu.actions()] == [
-        ("CAD/CHF", False), ("Tin Z", False), ("Other", True),
-    ]  # fmt: skip
+        ("CAD/CHF", False),
+        ("Tin Z", False),
+        ("Other", True),
+    ]
     menu.actions()[1].trigger()
     assert heard[-1] == field.value() == "Other, Tin Z"
     menu.actions()[2].trigger()
@@ -89,7 +102,9 @@ def test_nothing_known_says_so(qtbot):
     field, _ = shown(qtbot, "of", list)
     QTest.mouseClick(field.button, LEFT)
     menu = QApplication.activePopupWidget()
-    assert [(one.text(), one.isEnabled()) for one in menu.actions()] == [("none is known yet", False)]
+    assert [(one.text(), one.isEnabled()) for one in menu.actions()] == [
+        ("none is known yet", False)
+    ]
     menu.close()
 
 
@@ -100,10 +115,16 @@ def test_what_is_typed_is_a_line(qtbot):
     assert heard == ["a", "ab"]
 
 
-@pytest.mark.parametrize(("key", "unit", "words"), [
-    ("max_rate_age_s", "s", "Max rate age"), ("ticks", "ticks", "Ticks"), ("window_min", "min", "Window"),
-    ("days_per_year", "days", "Days per year"), ("from_r", "", "From r"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("key", "unit", "words"),
+    [
+        ("max_rate_age_s", "s", "Max rate age"),
+        ("ticks", "ticks", "Ticks"),
+        ("window_min", "min", "Window"),
+        ("days_per_year", "days", "Days per year"),
+        ("from_r", "", "From r"),
+    ],
+)
 def test_a_key_in_words_leaves_its_unit_out(key, unit, words):
     assert named(key, unit) == words
 
@@ -138,14 +159,18 @@ def test_a_field_that_does_not_count_says_with_what_it_would(trader):
     editor = trader.window.editors["account"]
     method, amount = editor.field("size.method"), editor.field("size.amount")
     assert not amount.isEnabled()
-    assert editor._helps["size.amount"].text() == "only with method 'risk in money' or 'money invested'"
+    assert editor._helps["size.amount"].text() == (
+        "only with method 'risk in money' or 'money invested'"
+    )
     method.setCurrentIndex(method.findData("risk_money"))
     assert amount.isEnabled()
     assert not editor.field("size.percent").isEnabled()
     assert editor.editing.errors.keys() == {"size.amount"}
     QTest.keyClicks(amount, "250")
     trader.click(editor.apply_button)
-    trader.until(lambda s: (s.settings.size.method, s.settings.size.amount) == ("risk_money", 250.0))
+    trader.until(
+        lambda s: (s.settings.size.method, s.settings.size.amount) == ("risk_money", 250.0)
+    )
 
 
 def test_what_a_guard_does_on_closing_is_a_set_of_boxes(trader):

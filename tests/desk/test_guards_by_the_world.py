@@ -1,5 +1,5 @@
-"""Guards that the world itself trips on the demo, one after another in one window: limits by their forms, the rest by
-trading in weather."""
+"""Guards that the world itself trips on the demo, one after another in one window: limits by their
+forms, the rest by trading in weather."""
 
 from __future__ import annotations
 
@@ -68,7 +68,11 @@ class Day:
             QTest.keyClicks(field, text)
         self.trader.key(panel.field("reject"), KEY.Key_Return)
         venue = self.trader.window.runtime.simulation
-        self.until(lambda: all(f"{getattr(venue.weather, name):g}" == text for name, text in faults.items()))
+        self.until(
+            lambda: all(
+                f"{getattr(venue.weather, name):g}" == text for name, text in faults.items()
+            )
+        )
         self.trader.key(panel, KEY.Key_Escape)
 
     def close(self, trade) -> None:
@@ -108,8 +112,10 @@ def test_a_bad_day(trader):
     trader.type("risk", "0.11 %")
     day.until(trader.plan.button.isEnabled)
     trader.key(trader.window, KEY.Key_Return, KEYS.ControlModifier)
-    day.latched("Order rate")  # the orders of the last ten minutes count: the entry is the one too many
-    trader.until(lambda s: all(trade.covered for trade in s.trades))  # what filled all the same is protected
+    # the orders of the last ten minutes count: the entry is the one too many
+    day.latched("Order rate")
+    # what filled all the same is protected
+    trader.until(lambda s: all(trade.covered for trade in s.trades))
     day.rearm("Order rate")
     day.limit("Breather", from_r="0")
     day.close(trades[0])  # it paid the spread and the commissions
@@ -128,7 +134,8 @@ def test_a_bad_day(trader):
     day.close(trades[2])
     day.latched("Refused orders")
     day.weather()
-    trader.until(lambda s: s.trade(trades[2].id).state == states.ENDED)  # an exit always passes in the end
+    # an exit always passes in the end
+    trader.until(lambda s: s.trade(trades[2].id).state == states.ENDED)
     day.rearm("Refused orders", after_min=1)
     streak = int(day.station.switches.rows["Losing streak", ""].view.now)
     day.limit("Losing streak", losses=str(streak + 1))
@@ -147,7 +154,8 @@ def test_a_bad_day(trader):
 
 
 def squeezed(trader, day):
-    """However many guards are closed, what lasts longest stands first and the plan's fields keep their places."""
+    """However many guards are closed, what lasts longest stands first and the plan's fields keep
+    their places."""
     trader.window.resize(1280, 800)
     day.at_helm()
     day.until(lambda: "Entries closed: Floor" in trader.plan.trouble.text())
@@ -161,11 +169,13 @@ def squeezed(trader, day):
             < below.mapTo(trader.plan, below.rect().topLeft()).y()
         )
     model = trader.helm.instruments.model
-    assert "entries closed" in model._texts[model.row_of(SYMBOL)][0]  # nobody knows when: a person re-arms the floor
+    # nobody knows when: a person re-arms the floor
+    assert "entries closed" in model._texts[model.row_of(SYMBOL)][0]
 
 
 def falls(weather, seed, requests):
-    """Whether a price jumps far down in a weather that has decided about so many requests before."""
+    """Whether a price jumps far down in a weather that has decided about so many requests
+    before."""
     sky = Sky(weather, seed)
     for _ in range(requests):
         sky.fate()
@@ -178,12 +188,15 @@ def test_a_day_s_and_a_week_s_loss_are_reached_by_the_market(trader):
     day = Day(trader)
     day.limit("Week loss", money="60")
     day.limit("Day loss", money="50")
-    day.weather(gap_spreads="100")  # so far that its stop does not hold it, not so far that a way down is a drawdown
+    # so far that its stop does not hold it, not so far that a way down is a drawdown
+    day.weather(gap_spreads="100")
     day.at_helm()
     trader.choose(SYMBOL)
     panel = trader.window.simulation.panel
     trader.key(trader.window, KEY.Key_Q, KEYS.ControlModifier | KEYS.ShiftModifier)
-    jump = next(one for one in panel.findChildren(QPushButton) if one.text().startswith("Jump the price"))
+    jump = next(
+        one for one in panel.findChildren(QPushButton) if one.text().startswith("Jump the price")
+    )
     weather = trader.window.runtime.simulation.weather
     seed = next(one for one in range(1000) if falls(weather, one, 0) and falls(weather, one, 1))
     trader.window.runtime.simulate(lambda venue: venue.set_weather(weather, seed))

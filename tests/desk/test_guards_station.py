@@ -1,4 +1,5 @@
-"""The Guards station as a trader drives it: drills, latches and reasons, the policy, the verdict beside the plan."""
+"""The Guards station as a trader drives it: drills, latches and reasons, the policy, the verdict
+beside the plan."""
 
 from __future__ import annotations
 
@@ -36,7 +37,9 @@ def guards(trader):
     """The station, shown by its key."""
     QTest.keyClick(trader.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
     station = trader.window.account_desk.guards
-    trader.qtbot.waitUntil(lambda: station.picture is not None and bool(station.switches.rows), timeout=20_000)
+    trader.qtbot.waitUntil(
+        lambda: station.picture is not None and bool(station.switches.rows), timeout=20_000
+    )
     return station
 
 
@@ -91,7 +94,8 @@ def test_a_drill_tells_first_and_then_latches_until_a_reason_is_typed(guards, tr
 
 
 def test_every_guard_of_the_demo_can_be_drilled_and_says_so(guards, trader):
-    """One after another: told first, then closed for as long as it says, or latched where it is a kill switch."""
+    """One after another: told first, then closed for as long as it says, or latched where it is a
+    kill switch."""
     names = {guard.name for guard in guards.picture.policy.guard}
     rows = [*guards.filters.rows.values(), *guards.switches.rows.values()]
     assert {row.view.name for row in rows} == names
@@ -101,11 +105,15 @@ def test_every_guard_of_the_demo_can_be_drilled_and_says_so(guards, trader):
         trader.read(f"Drill, watched only: {name}")
         trader.click(row.drill_button)
         if row.view.latches:
-            trader.until(lambda s, name=name: any(one.text == f"{name}: a drill" for one in shut(s)))
+            trader.until(
+                lambda s, name=name: any(one.text == f"{name}: a drill" for one in shut(s))
+            )
         else:
             trader.read(f"Drill: {name}")
         closed = "LATCHED" if row.view.latches else "CLOSED"
-        trader.qtbot.waitUntil(lambda row=row, closed=closed: row.state.startswith(closed), timeout=20_000)
+        trader.qtbot.waitUntil(
+            lambda row=row, closed=closed: row.state.startswith(closed), timeout=20_000
+        )
     trader.qtbot.waitUntil(lambda: "CLOSED" in trader.window.waterline.entries.value.text())
 
 
@@ -139,7 +147,9 @@ def test_news_in_ten_seconds_takes_back_what_waits_and_stands_beside_the_plan(gu
     trader.qtbot.waitUntil(lambda: "Drill, made up; opens in" in trader.plan.trouble.text())
     assert not trader.plan.button.isEnabled()
     trader.window.show_station(GUARDS)
-    trader.click(next(b for b in guards.findChildren(QPushButton) if b.text() == "End the made-up news"))
+    trader.click(
+        next(b for b in guards.findChildren(QPushButton) if b.text() == "End the made-up news")
+    )
     trader.until(lambda s: not s.instrument(SYMBOL).closed)
 
 
@@ -149,7 +159,9 @@ def test_turning_around_says_so_where_no_entry_would_follow(guards, trader):
     found = trader.until(lambda s: s.closed)
     trade = next(trade for trade in found.trades if trade.open_steps)
     text = next(one.text for one in of_trade(trade, found) if one.text.startswith("Turn around"))
-    assert text == "Turn around, but entries are closed (Losing streak: a drill): it would only be closed"
+    assert text == (
+        "Turn around, but entries are closed (Losing streak: a drill): it would only be closed"
+    )
 
 
 def test_what_a_spread_takes_of_r_is_told_before_anyone_tries(trader):
@@ -191,7 +203,8 @@ def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):
         found for found in news.in_view(chart.view) if found[3].closes and found[3].time > news.now
     )
     assert (mark.currency, mark.impact, mark.title) == ("CHF", "high", "Rate decision")
-    assert (right - x, x - left) == (pytest.approx(4.0), pytest.approx(2.0))  # closed 10 min before, 20 min from it on
+    # closed 10 min before, 20 min from it on
+    assert (right - x, x - left) == (pytest.approx(4.0), pytest.approx(2.0))
     last = chart.bars.time[-1]
     assert x == pytest.approx(chart._pyramid.size - 1.5 + (mark.time - last) / (5 * MINUTE))
     view = trader.now.instrument("CAD/CHF")
@@ -216,7 +229,8 @@ def test_a_guard_is_changed_added_and_removed_in_a_form_of_its_own(guards, trade
     form = guards.forms.forms[dc.LossSwitch]
     assert form.isVisible()
     trader.frames(3)
-    assert QApplication.activeWindow() is trader.window  # nothing of the form was a window of its own for a moment
+    # nothing of the form was a window of its own for a moment
+    assert QApplication.activeWindow() is trader.window
     field = form.field("percent")
     trader.click(field)
     field.selectAll()
@@ -278,9 +292,13 @@ def test_the_dead_man_s_watch_is_set_in_the_station(guards, trader):
     panel.silent.selectAll()
     QTest.keyClicks(panel.silent, "45")
     QTest.keyClick(panel.silent, KEY.Key_Return)
-    assert load(WatchSettings, trader.window.runtime.profile.watch) == WatchSettings(True, 45.0, False)
+    assert load(WatchSettings, trader.window.runtime.profile.watch) == WatchSettings(
+        True, 45.0, False
+    )
     trader.click(panel.on, QPoint(8, panel.on.height() // 2))
-    trader.qtbot.waitUntil(lambda: panel.told.text().startswith("Off: nobody notices"), timeout=20_000)
+    trader.qtbot.waitUntil(
+        lambda: panel.told.text().startswith("Off: nobody notices"), timeout=20_000
+    )
 
 
 def test_the_policy_is_edited_kept_and_what_is_looser_waits(guards, trader):
@@ -290,18 +308,24 @@ def test_the_policy_is_edited_kept_and_what_is_looser_waits(guards, trader):
     editor.text.setPlainText(text.replace("percent = 2.5", "percent = "))
     assert not editor.apply.isEnabled()
     assert "expected TOML" in editor.told.text()
-    editor.text.setPlainText(text.replace("percent = 2.5", "percent = 3.5").replace("losses = 12", "losses = 7")
-                                .replace('day_starts = "00:00"', 'day_starts = "01:00"'))  # fmt: skip
+    editor.text.setPlainText(
+        text.replace("percent = 2.5", "percent = 3.5")
+        .replace("losses = 12", "losses = 7")
+        .replace('day_starts = "00:00"', 'day_starts = "01:00"')
+    )
     assert "Day loss is looser (percent)" in editor.told.text()
     trader.click(editor.apply)
-    trader.qtbot.waitUntil(lambda: guards.picture.policy.named("Losing streak").losses == 7, timeout=10_000)
+    trader.qtbot.waitUntil(
+        lambda: guards.picture.policy.named("Losing streak").losses == 7, timeout=10_000
+    )
     assert guards.picture.policy.named("Day loss").percent == 2.5  # until tomorrow
     row = guards.switches.rows["Day loss", ""]
     trader.qtbot.waitUntil(lambda: row.state == "open, is looser from its next period")
     kept = trader.window.runtime.profile.guards
     assert "3.5" in kept.read_text()
     assert editor.isHidden()
-    trader.qtbot.waitUntil(lambda: "good" in guards.calendar.text(), timeout=10_000)  # its news is found from there
+    # its news is found from there
+    trader.qtbot.waitUntil(lambda: "good" in guards.calendar.text(), timeout=10_000)
     assert guards.calendar.text().endswith(" on: looser periods, news or loosening")
 
 
@@ -316,7 +340,10 @@ def test_a_policy_goes_to_a_file_and_comes_back(guards, tmp_path):
     guards.editor.take_from(tmp_path / "none.toml")
     assert "cannot be read" in guards.editor.told.text()
     typed = guards.editor.text.toPlainText()
-    for what, said in ((b"\xff\xfe", "expected UTF-8 text"), (b"#" * 9_000_000, "expected a small file")):
+    for what, said in (
+        (b"\xff\xfe", "expected UTF-8 text"),
+        (b"#" * 9_000_000, "expected a small file"),
+    ):
         (tmp_path / "odd.toml").write_bytes(what)
         guards.editor.take_from(tmp_path / "odd.toml")
         assert said in guards.editor.told.text()
@@ -339,9 +366,14 @@ def test_alerts_are_chosen_in_one_table_tried_and_kept(guards, trader, tmp_path)
     QTest.keyClicks(panel.fields["webhook.secret"], "s")
     assert panel.fields["webhook.secret"].echoMode() == QLineEdit.EchoMode.Password
     trader.click(next(b for b in panel.findChildren(QPushButton) if b.text() == "Try webhook"))
-    trader.qtbot.waitUntil(lambda: "Webhook: the webhook cannot be reached" in panel.told.text(), timeout=15_000)
+    trader.qtbot.waitUntil(
+        lambda: "Webhook: the webhook cannot be reached" in panel.told.text(), timeout=15_000
+    )
     trader.click(next(b for b in panel.findChildren(QPushButton) if b.text() == "Try desktop"))
-    assert panel.told.text() in ("Desktop: it went out.", "Desktop: this desktop has no notification service.")
+    assert panel.told.text() in (
+        "Desktop: it went out.",
+        "Desktop: this desktop has no notification service.",
+    )
     trader.click(panel.apply)
     assert panel.isHidden()
     kept = load(AlertSettings, trader.window.runtime.profile.alerts)
@@ -364,7 +396,8 @@ class Service(QObject):
         print("got", message.signature(), *message.arguments()[3:5], flush=True)
         QTimer.singleShot(50, app.quit)
 service, bus = Service(), QDBusConnection.sessionBus()
-bus.registerObject("/org/freedesktop/Notifications", service, QDBusConnection.RegisterOption.ExportAllSlots)
+every = QDBusConnection.RegisterOption.ExportAllSlots
+bus.registerObject("/org/freedesktop/Notifications", service, every)
 assert bus.registerService("org.freedesktop.Notifications")
 print("here", flush=True)
 QTimer.singleShot(20_000, app.quit)
@@ -384,7 +417,9 @@ print(service.communicate(timeout=20)[0])
 """
 
 
-@pytest.mark.skipif(shutil.which("dbus-run-session") is None, reason="there is no message bus on this machine")
+@pytest.mark.skipif(
+    shutil.which("dbus-run-session") is None, reason="there is no message bus on this machine"
+)
 def test_a_notification_is_what_the_specification_says():
     command = ["dbus-run-session", "--", sys.executable, "-c", CLIENT, SERVICE]
     ran = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
@@ -394,9 +429,12 @@ def test_a_notification_is_what_the_specification_says():
 def test_without_a_bus_a_notification_is_refused_with_a_sentence():
     ran = subprocess.run(
         [sys.executable, "-c", "from hawser.desk.common.notifying import notify; notify('a', 'b')"],
-        capture_output=True, text=True, timeout=60, check=False,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
         env={**os.environ, "DBUS_SESSION_BUS_ADDRESS": "unix:path=/none"},
-    )  # fmt: skip
+    )
     assert "this desktop has no notification service" in ran.stderr
 
 
@@ -406,11 +444,15 @@ def test_without_a_bus_a_notification_is_refused_with_a_sentence():
 @pytest.mark.parametrize(
     ("text", "word"),
     [
-        ("zone = 3", "zone"), ("[[guard]]\nkind = 'los'\nname = 'x'", "guard"),
+        ("zone = 3", "zone"),
+        ("[[guard]]\nkind = 'los'\nname = 'x'", "guard"),
         ("[[guard]]\nkind = 'loss'\nname = 'x'\npercnt = 2", "percent"),
-        ("[[guard]]\nkind = 'loss'\nname = 'x'", "guard 'x': percent: expected one of percent, money"),
+        (
+            "[[guard]]\nkind = 'loss'\nname = 'x'",
+            "guard 'x': percent: expected one of percent, money",
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_with_a_policy_is_one_sentence(text, word):
     with pytest.raises(BadInput) as caught:
         read_policy(text)
@@ -421,7 +463,9 @@ def test_what_is_wrong_with_a_policy_is_one_sentence(text, word):
 def test_what_applying_would_mean_is_told():
     old = dc.Guards(guard=(dc.LossSwitch(name="a", percent=1.0),))
     new = dc.Guards(guard=(dc.LossSwitch(name="b", percent=1.0),))
-    assert told_change(old, new) == "1 guard. new: b; a is looser (on); what is looser holds from its next period on"
+    assert told_change(old, new) == (
+        "1 guard. new: b; a is looser (on); what is looser holds from its next period on"
+    )
     assert told_change(old, old) == "1 guard. Nothing is loosened."
 
 

@@ -116,7 +116,9 @@ def test_a_plan_that_was_refused_brings_no_later_trade_into_view(at):
 
 def test_the_same_plan_goes_to_the_accounts_that_are_chosen_without_the_price_seen_here(at):
     others = {name: Account() for name in ("Mole", "Pier")}
-    at.model.others = [OtherAccount(name, lambda one=one: one.snapshot, one) for name, one in others.items()]
+    at.model.others = [
+        OtherAccount(name, lambda one=one: one.snapshot, one) for name, one in others.items()
+    ]
     assert all(words for words in at.model.also().values())
     assert at.model.place(("Pier",)) == ""
     assert others["Mole"].asked == []
@@ -202,13 +204,17 @@ def test_across_is_measured_once_a_minute_and_only_where_bars_decide(at):
 
 
 def test_what_can_be_done_is_offered_for_the_trade_and_for_those_that_are_marked(at):
-    assert [one.text for one in at.model.actions(())] == [one.text for one in of_many(at.account.snapshot)]
+    assert [one.text for one in at.model.actions(())] == [
+        one.text for one in of_many(at.account.snapshot)
+    ]
     trade = at.opened()
     texts = [one.text for one in at.model.actions_of(trade.id)]
     assert any("Close" in text for text in texts)
     assert at.model.actions_of("nobody") == []
     assert at.model.actions_of_marked((trade.id, "nobody"))
-    action = next(one for one in at.model.actions_of(trade.id) if one.text.startswith("Close") and one.makes)
+    action = next(
+        one for one in at.model.actions_of(trade.id) if one.text.startswith("Close") and one.makes
+    )
     at.model.carry_out(action)
     assert isinstance(at.account.asked[-1], ev.CloseTrade)
 
@@ -216,7 +222,9 @@ def test_what_can_be_done_is_offered_for_the_trade_and_for_those_that_are_marked
 def test_an_instrument_that_is_gone_leaves_its_place_to_another_whose_plan_must_be_chosen_first(at):
     other = pair(symbol="NZD/SEK", quote="CHF")
     at.account.hand.do(ev.InstrumentsChanged, instruments=(other,), spans={})
-    at.account.hand.do(ev.Quote, symbol="NZD/SEK", bid=61230, ask=61242, high_bid=61230, low_ask=61242)
+    at.account.hand.do(
+        ev.Quote, symbol="NZD/SEK", bid=61230, ask=61242, high_bid=61230, low_ask=61242
+    )
     at.look()
     assert at.model.symbol == "NZD/SEK"
     assert f"{SYMBOL} is not traded any more" in at.model.planning.unseen

@@ -1,4 +1,5 @@
-"""Names, notes and titles from outside are text: no markup, no formula, no control of a terminal."""
+"""Names, notes and titles from outside are text: no markup, no formula, no control of a
+terminal."""
 
 import re
 from pathlib import Path
@@ -35,7 +36,8 @@ def test_every_label_of_the_desk_is_such_a_one():
         text = path.read_text()
         if path.name != "words.py" and re.search(r"(?<![\w.\[])QLabel\(", text):
             wrong.append(path.name)
-        # What is given by name is our own: constants, parameters that are called with literals, keys of declarations.
+        # What is given by name is our own: constants, parameters that are called with literals,
+        # keys of declarations.
         for found in re.findall(r"setToolTip\(\s*(f\"[^\n]*)", text):
             wrong.append(f"{path.name}: {found}")
     assert not wrong
@@ -60,9 +62,11 @@ def test_an_exported_table_has_no_formula(tmp_path):
 
 def test_names_have_no_control_signs_and_titles_lose_theirs():
     for make in (
-        lambda: Rig(name="a\x1b[2J"), lambda: CountGuard(name="x\ny", most=1),
-        lambda: Account(currency="CHF", equity=1.0, name="a\x07"), lambda: CountGuard(name="x" * 500, most=1),
-    ):  # fmt: skip
+        lambda: Rig(name="a\x1b[2J"),
+        lambda: CountGuard(name="x\ny", most=1),
+        lambda: Account(currency="CHF", equity=1.0, name="a\x07"),
+        lambda: CountGuard(name="x" * 500, most=1),
+    ):
         with pytest.raises(BadInput):
             make()
     assert event_of(0, "a\x1b[2Jb", (), NewsSources()).title == "a [2Jb"

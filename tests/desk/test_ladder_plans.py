@@ -1,4 +1,5 @@
-"""A ladder on the Helm: chosen, shown whole before it is placed, its rungs drawn at the venue, and taken back."""
+"""A ladder on the Helm: chosen, shown whole before it is placed, its rungs drawn at the venue, and
+taken back."""
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -24,7 +25,11 @@ def test_the_whole_ladder_is_shown_before_it_is_placed(trader):
     assert not plan.planning.errors
     assert [rung.number for rung in sizing.rungs] == [1, 2, 3]
     assert not any(plan.field(name).isVisible() for name in ("stop", "target1", "trail"))
-    steps = [(label.text(), figure.text()) for label, figure in plan.reckoning._rows if not label.isHidden()]
+    steps = [
+        (label.text(), figure.text())
+        for label, figure in plan.reckoning._rows
+        if not label.isHidden()
+    ]
     assert sum("average" in label for label, _ in steps) == 3
     stopped = [figure for label, figure in steps if "stopped then" in label]
     assert len(set(stopped)) == 3
@@ -56,9 +61,12 @@ def test_rungs_rest_are_drawn_and_go_with_the_trade(trader):
     trade = trader.place()
     trader.helm.choose_trade(trade.id)
     trader.frames()
-    assert [text.split(" at ")[0] for _, text in trader.scale.focus.waits if text.startswith("rung")] == [
-        "rung 2", "rung 3",
-    ]  # fmt: skip
+    assert [
+        text.split(" at ")[0] for _, text in trader.scale.focus.waits if text.startswith("rung")
+    ] == [
+        "rung 2",
+        "rung 3",
+    ]
     assert trader.trade(trade.id).heat > 0.8 * 0.006 * trader.now.equity
     actions = [action.text for action in trader.helm.trade_actions()]
     assert not any("Three rungs" in text for text in actions)  # a ladder is not put on what is open

@@ -1,4 +1,5 @@
-"""A signal at any moment of the demo's start, run and end: it leaves cleanly, and its record is whole."""
+"""A signal at any moment of the demo's start, run and end: it leaves cleanly, and its record is
+whole."""
 
 import errno
 import os
@@ -37,12 +38,16 @@ MOMENTS: dict[str, Callable[[Path], bool]] = {
 }
 
 
-@pytest.mark.parametrize(("moment", "times"), [(moment, 3 if moment == "it runs" else 1) for moment in MOMENTS])
+@pytest.mark.parametrize(
+    ("moment", "times"), [(moment, 3 if moment == "it runs" else 1) for moment in MOMENTS]
+)
 def test_a_signal_at_any_moment_leaves_cleanly(tmp_path, moment, times):
     process = subprocess.Popen(
         [sys.executable, "-m", "hawser", "--demo", "--fresh", "--profile-root", str(tmp_path)],
-        stderr=subprocess.PIPE, text=True, env=dict(os.environ, QT_QPA_PLATFORM="offscreen"),
-    )  # fmt: skip
+        stderr=subprocess.PIPE,
+        text=True,
+        env=dict(os.environ, QT_QPA_PLATFORM="offscreen"),
+    )
     try:
         while process.poll() is None and not MOMENTS[moment](tmp_path):
             time.sleep(0.005)
@@ -69,8 +74,19 @@ def test_a_full_disk_keeps_no_history_from_being_opened(tmp_path, monkeypatch, c
     monkeypatch.setattr("hawser.desk.app.start.run", lambda *told: opened.append(told) or 0)
     monkeypatch.setattr("hawser.formats.atomic.os.fsync", full)
     files = Path(__file__).parents[2] / "examples"
-    bars = ["--bars", str(files / "quillan-ferry-5m.csv"), "--instrument", str(files / "quillan-ferry.toml")]
-    accounts = [text for name in ("account", "second-account") for text in ("--account", str(files / f"{name}.toml"))]
+    bars = [
+        "--bars",
+        str(files / "quillan-ferry-5m.csv"),
+        "--instrument",
+        str(files / "quillan-ferry.toml"),
+    ]
+    accounts = [
+        text
+        for name in ("account", "second-account")
+        for text in ("--account", str(files / f"{name}.toml"))
+    ]
     assert main([*bars, *accounts, "--profile-root", str(tmp_path)]) == 0
     assert len(opened) == 1
-    assert "last-opened.toml: cannot be written (No space left on device)" in capsys.readouterr().err
+    assert (
+        "last-opened.toml: cannot be written (No space left on device)"
+    ) in capsys.readouterr().err

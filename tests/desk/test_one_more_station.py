@@ -1,5 +1,5 @@
-"""A station is one folder: here one is made that nothing else knows, and the rail, its key, the command finder and
-what is remembered have it.
+"""A station is one folder: here one is made that nothing else knows, and the rail, its key, the
+command finder and what is remembered have it.
 """
 
 import os
@@ -56,7 +56,8 @@ def opened():
     return window
 
 window = opened()
-assert "hawser.desk.lookout.station" not in sys.modules and "hawser.desk.rigs.station" not in sys.modules
+assert "hawser.desk.lookout.station" not in sys.modules
+assert "hawser.desk.rigs.station" not in sys.modules
 QTest.mouseClick(window.rail.buttons["Lookout"], Qt.MouseButton.LeftButton)
 view = window.stack.shown
 assert window.station == "Lookout" and view.isVisible() and view.seen == ["CHF"]
@@ -87,7 +88,11 @@ def test_a_station_is_one_folder(tmp_path):
     (room / "__init__.py").write_text(DECLARED)
     (room / "station.py").write_text(VIEW)
     done = subprocess.run(
-        [sys.executable, "-c", USED, str(tmp_path / "more"), str(tmp_path / "kept")], capture_output=True, text=True,
-        timeout=600, env={**os.environ, "QT_QPA_PLATFORM": "offscreen"}, check=False,
-    )  # fmt: skip
+        [sys.executable, "-c", USED, str(tmp_path / "more"), str(tmp_path / "kept")],
+        capture_output=True,
+        text=True,
+        timeout=600,
+        env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+        check=False,
+    )
     assert done.stdout.strip() == "all of it", done.stderr[-2000:]

@@ -1,5 +1,5 @@
-"""A venue is what `venue/port.py` asks for, and nothing else: here is one that no other file knows. It has no weather
-to set and no clock to pace, so the window offers neither.
+"""A venue is what `venue/port.py` asks for, and nothing else: here is one that no other file knows.
+It has no weather to set and no clock to pace, so the window offers neither.
 """
 
 from __future__ import annotations
@@ -58,7 +58,11 @@ def test_a_trade_is_placed_and_protected_at_a_venue_that_only_the_port_describes
     assert trader.place(risk="0.3 %", stop="3 atr").covered
     assert not window.simulation.bar.isVisible()
     assert window.foot.clock.accessibleName() == "Venue clock"
-    QTest.keyClick(window, Qt.Key.Key_Q, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    QTest.keyClick(
+        window,
+        Qt.Key.Key_Q,
+        Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier,
+    )
     assert not window.simulation.panel.isVisible()
     assert not any(action.text.startswith("Quay") for action in window.commands())
     window.show_station(GUARDS)

@@ -1,4 +1,5 @@
-"""Entries that wait, held lines, groups, strangers and weather, as a trader meets them: with mouse and keyboard."""
+"""Entries that wait, held lines, groups, strangers and weather, as a trader meets them: with mouse
+and keyboard."""
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
@@ -29,7 +30,9 @@ def waiting(trader, entry="stop 2 atr", **fields):
 
 
 def menu_of(trader, row):
-    event = QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, row.rect().center(), QPoint(200, 200))
+    event = QContextMenuEvent(
+        QContextMenuEvent.Reason.Keyboard, row.rect().center(), QPoint(200, 200)
+    )
     QApplication.sendEvent(row, event)
     found = {}
     for action in trader.helm.menu.actions():
@@ -50,11 +53,15 @@ def test_a_pending_entry_is_seen_moved_and_cancelled(trader):
     row = trader.helm.strips.rows[trade.id]
     assert "buy stop" in row.accessibleName()
     assert "until" in row.accessibleName()
-    assert "1 waiting" in trader.window.waterline.protection.accessibleDescription() or trade.heat > 0
+    assert (
+        "1 waiting"
+    ) in trader.window.waterline.protection.accessibleDescription() or trade.heat > 0
     assert trader.helm.selected == trade.id
     goal = trade.ref + trade.r_ticks // 2
     trader.drag_scale(trade.ref, goal)
-    moved = trader.until(lambda s: abs(s.trade(trade.id).ref - goal) <= trade.r_ticks // 10).trade(trade.id)
+    moved = trader.until(lambda s: abs(s.trade(trade.id).ref - goal) <= trade.r_ticks // 10).trade(
+        trade.id
+    )
     assert moved.stop > trade.stop  # the stop went along
     trader.click(row.button)
     assert row.button.text().startswith("Cancel")
@@ -120,7 +127,9 @@ def test_marked_entries_become_one_group(trader):
     (second,) = waiting(trader, entry="limit 2 atr")
     strips = trader.helm.strips
     for trade in (first, second):
-        QTest.mouseClick(strips.rows[trade.id], Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier)
+        QTest.mouseClick(
+            strips.rows[trade.id], Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier
+        )
     assert strips.marked_button.text().startswith("2 marked")
     pick(menu_of(trader, strips.rows[first.id]), "OCO")
     found = trader.until(lambda s: s.trade(first.id).group)
@@ -142,7 +151,9 @@ def test_marked_trades_are_closed_together(trader):
 def test_marked_trades_lose_and_get_targets_and_are_turned_around_together(trader):
     trader.choose(SYMBOL)
     placed = [
-        trader.place(stop=stop, trail="", target1="1.0 R", share1="40 %", target2="3.0 R", share2="60 %")
+        trader.place(
+            stop=stop, trail="", target1="1.0 R", share1="40 %", target2="3.0 R", share2="60 %"
+        )
         for stop in ("6 atr", "7 atr")
     ]
     names = [trade.id for trade in placed]
@@ -156,14 +167,20 @@ def test_marked_trades_lose_and_get_targets_and_are_turned_around_together(trade
         return pick({action.text(): action for action in trader.helm.menu.actions()}, words)
 
     picked("Take the next target of 2 trades away")
-    trader.until(lambda s: all([line.number for line in s.trade(name).targets] == [2] for name in names))
+    trader.until(
+        lambda s: all([line.number for line in s.trade(name).targets] == [2] for name in names)
+    )
     picked("New target for what is left of 2 trades")
     found = trader.until(lambda s: all(len(s.trade(name).targets) == 2 for name in names))
-    assert [line.share for line in found.trade(names[0]).targets] == pytest.approx([0.6, 0.4], abs=0.01)
+    assert [line.share for line in found.trade(names[0]).targets] == pytest.approx(
+        [0.6, 0.4], abs=0.01
+    )
     known = {trade.id for trade in trader.now.trades}
     assert "CHF" in picked("Turn 2 trades around")
     trader.until(lambda s: all(s.trade(name).state == states.ENDED for name in names))
-    found = trader.until(lambda s: sum(t.id not in known and t.covered and t.open_steps > 0 for t in s.trades) == 2)
+    found = trader.until(
+        lambda s: sum(t.id not in known and t.covered and t.open_steps > 0 for t in s.trades) == 2
+    )
     assert [trade.side for trade in found.trades if trade.id not in known] == [-placed[0].side] * 2
 
 
@@ -184,7 +201,9 @@ def test_lines_are_held_and_the_screen_says_so_when_nobody_watches(trader):
 
 def test_a_target_is_set_and_taken_away_by_the_menu(trader):
     trader.choose(SYMBOL)
-    trade = trader.place(stop="4 atr", trail="", target1="1.0 R", share1="40 %", target2="", share2="")
+    trade = trader.place(
+        stop="4 atr", trail="", target1="1.0 R", share1="40 %", target2="", share2=""
+    )
     row = trader.helm.strips.rows[trade.id]
     pick(menu_of(trader, row), "New target at")
     trader.until(lambda s: len(s.trade(trade.id).targets) == 2)
@@ -209,7 +228,9 @@ def test_a_position_not_ours_is_loud_and_adopted_with_a_stop(trader):
     trader.choose(SYMBOL)
     trader.window.simulation.show_panel()
     button = next(
-        b for b in trader.window.simulation.panel.findChildren(QPushButton) if b.text() == "Foreign long position"
+        b
+        for b in trader.window.simulation.panel.findChildren(QPushButton)
+        if b.text() == "Foreign long position"
     )
     trader.click(button)
     found = trader.until(lambda s: s.unexplained and s.link_up and not s.closed)
@@ -218,7 +239,10 @@ def test_a_position_not_ours_is_loud_and_adopted_with_a_stop(trader):
     name = found.unexplained[0].id
     trader.click(trader.helm.strips.strangers[name].button)
     trader.until(
-        lambda s: not s.unexplained and any(t.state == states.PROTECTED and t.symbol == SYMBOL for t in s.trades)
+        lambda s: (
+            not s.unexplained
+            and any(t.state == states.PROTECTED and t.symbol == SYMBOL for t in s.trades)
+        )
     )
 
 
@@ -228,7 +252,9 @@ def test_a_position_by_another_hand_in_a_shut_market_is_refused_in_a_sentence(tr
     trader.window.simulation.gust("halt", 600 * SECOND)
     trader.until(lambda s: not s.instrument(SYMBOL).open)
     trader.window.simulation.stray(1)
-    trader.qtbot.waitUntil(lambda: f"{SYMBOL} is not trading now" in trader.window.notice.text.text(), timeout=10_000)
+    trader.qtbot.waitUntil(
+        lambda: f"{SYMBOL} is not trading now" in trader.window.notice.text.text(), timeout=10_000
+    )
     assert trader.window.runtime.faults.count == 0
 
 
@@ -239,9 +265,12 @@ def test_gusts_made_by_hand_last_as_long_as_they_say_and_are_counted(trader):
     asked = []
     panel.gust.connect(lambda kind, length: asked.append((kind, length // 10**9)))
     for kind, text, more, _ in GUSTS:
-        button = next(b for b in panel.findChildren(QPushButton) if b.text() == f"{text} {more}".strip())
+        button = next(
+            b for b in panel.findChildren(QPushButton) if b.text() == f"{text} {more}".strip()
+        )
         trader.click(button)
-        if kind not in ("restart", "odd", "hand", "call"):  # the line is down already, or there is nothing to change
+        # the line is down already, or there is nothing to change
+        if kind not in ("restart", "odd", "hand", "call"):
             trader.qtbot.waitUntil(lambda kind=kind: venue.counts.get(kind) == 1)
         if kind == "drop":
             trader.until(lambda s: not s.link_up)
@@ -255,7 +284,10 @@ def test_what_else_waits_stands_on_the_chart_too(trader):
     (first,) = waiting(trader)
     (second,) = waiting(trader, entry="limit 2 atr")
     trader.frames()
-    shown = {trade.id: trader.now.instrument(SYMBOL).instrument.price(trade.ref) for trade in (first, second)}
+    shown = {
+        trade.id: trader.now.instrument(SYMBOL).instrument.price(trade.ref)
+        for trade in (first, second)
+    }
     other = shown[first.id] if trader.helm.selected == second.id else shown[second.id]
     texts = [text for _, text in trader.chart._focus.others]
     assert len(texts) == 1
@@ -263,7 +295,11 @@ def test_what_else_waits_stands_on_the_chart_too(trader):
 
 
 def test_weather_is_typed_fault_by_fault(trader):
-    trader.key(trader.window, Qt.Key.Key_Q, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    trader.key(
+        trader.window,
+        Qt.Key.Key_Q,
+        Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier,
+    )
     panel = trader.window.simulation.panel
     assert panel.isVisible()
     assert panel._told["reject"].text().endswith("so far")  # from the first moment
@@ -279,7 +315,9 @@ def test_weather_is_typed_fault_by_fault(trader):
     panel.hide()
     trader.choose(SYMBOL)
     trader.key(trader.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-    trader.qtbot.waitUntil(lambda: trader.window.runtime.simulation.counts.get("reject", 0) > 0, timeout=20_000)
+    trader.qtbot.waitUntil(
+        lambda: trader.window.runtime.simulation.counts.get("reject", 0) > 0, timeout=20_000
+    )
 
 
 def test_what_is_typed_as_weather():

@@ -43,7 +43,11 @@ def test_the_same_plan_takes_the_same_risk_in_calm_and_wild_instruments(trader):
     sized_ones = {name: risk for name, risk in risks.items() if not math.isnan(risk)}
     assert len(sized_ones) >= 5
     budget = trader.now.equity / 100
-    assert all(0.9 * budget < risk <= budget * (1 + 1e-9) for name, risk in sized_ones.items() if name != "Tin Z")
+    assert all(
+        0.9 * budget < risk <= budget * (1 + 1e-9)
+        for name, risk in sized_ones.items()
+        if name != "Tin Z"
+    )
     assert max(parts.values()) > 2 * min(parts.values())
     assert column(panel, "verdict")["Osier Mills"]
     assert "outside its trading hours" in column(panel, "entries")["Osier Mills"]
@@ -93,7 +97,7 @@ def test_a_stop_from_bars_is_measured_in_every_instrument(trader):
     panel = open_across(trader)
     trader.qtbot.waitUntil(
         lambda: sum(not math.isnan(r) for r in column(panel, "r_ticks").values()) >= 5, timeout=8000
-    )  # fmt: skip
+    )
     bars = trader.chart.bars.last(3)
     view = trader.now.instrument("NZD/SEK")
     sizing = trader.plan.planning.sizing
@@ -150,7 +154,9 @@ def test_what_if_the_stop_stood_elsewhere(trader):
         assert point(request, trader.plan.planning.sizing, one.ticks) == one
     before = trader.plan.planning.sizing
     end = shown._at(shown._points[-3]).toPoint()
-    QTest.mousePress(shown, Qt.MouseButton.LeftButton, pos=shown._at(shown._points[shown._here]).toPoint())
+    QTest.mousePress(
+        shown, Qt.MouseButton.LeftButton, pos=shown._at(shown._points[shown._here]).toPoint()
+    )
     for step in range(1, 6):
         start = shown._at(shown._points[shown._here]).toPoint()
         QTest.mouseMove(shown, start + (end - start) * step / 5)
@@ -179,7 +185,10 @@ def test_with_the_quantity_locked_the_risk_follows_and_the_typed_risk_comes_back
     trader.plan.show_page(1)
     before = trader.plan.planning.sizing
     trader.click(trader.plan.what_if.quantity)
-    assert trader.plan.field("risk").text() == f"{trader.plan.planning.request.instrument.qty(before.steps)} units"
+    assert (
+        trader.plan.field("risk").text()
+        == f"{trader.plan.planning.request.instrument.qty(before.steps)} units"
+    )
     trader.frames()
     shown = trader.plan.what_if.curve
     shown.setFocus()
@@ -198,9 +207,13 @@ def test_every_size_method_is_typed_into_one_field(trader):
     trader.choose("CAD/CHF")
     trader.helm.choose_trade("")
     for text, method in (
-        ("0.5 % of balance", "risk_percent"), ("385 CHF", "risk_money"), ("40 % notional", "notional_percent"),
-        ("0.2 % per 1.5 atr", "volatility"), ("1.5 units", "fixed"), ("invest 20000 CHF risk 90 CHF", "invest"),
-    ):  # fmt: skip
+        ("0.5 % of balance", "risk_percent"),
+        ("385 CHF", "risk_money"),
+        ("40 % notional", "notional_percent"),
+        ("0.2 % per 1.5 atr", "volatility"),
+        ("1.5 units", "fixed"),
+        ("invest 20000 CHF risk 90 CHF", "invest"),
+    ):
         trader.type("risk", text)
         assert trader.plan.planning.plan.size.method == method
         assert trader.plan.planning.sizing is not None, trader.plan.planning.refusal
@@ -220,12 +233,17 @@ def test_screen_and_command_line_give_the_same_answer(trader):
     account["size"] = {key: value for key, value in account["size"].items() if value is not None}
     answer = answer_one(
         {
-            "instrument": msgspec.to_builtins(of), "account": account, "side": "long",
-            "quote": {"bid": of.price(request.bid), "ask": of.price(request.ask)}, "atr": request.atr,
-            "stop": {"atr": request.stop.atr}, "open_heat": request.open_heat, "positions": request.positions,
+            "instrument": msgspec.to_builtins(of),
+            "account": account,
+            "side": "long",
+            "quote": {"bid": of.price(request.bid), "ask": of.price(request.ask)},
+            "atr": request.atr,
+            "stop": {"atr": request.stop.atr},
+            "open_heat": request.open_heat,
+            "positions": request.positions,
             "open_heat_by_currency": request.open_heat_by_currency,
         }
-    )  # fmt: skip
+    )
     assert answer["qty"] == of.qty(sizing.steps)
     assert answer["stop"] == of.price(sizing.stop)
     assert answer["risk_money"] == pytest.approx(sizing.risk_money, rel=1e-12)
@@ -275,5 +293,7 @@ def test_a_curve_without_room_has_no_points(trader):
     request, sizing = trader.plan.planning.request, trader.plan.planning.sizing
     import msgspec
 
-    poor = msgspec.structs.replace(request, account=msgspec.structs.replace(request.account, equity=50.0))
+    poor = msgspec.structs.replace(
+        request, account=msgspec.structs.replace(request.account, equity=50.0)
+    )
     assert curve(poor, sizing) == []

@@ -1,4 +1,5 @@
-"""The Rigs station as its user drives it, and what stands behind it: the draft, the shelf, the trial."""
+"""The Rigs station as its user drives it, and what stands behind it: the draft, the shelf, the
+trial."""
 
 from __future__ import annotations
 
@@ -39,7 +40,11 @@ def rigs(trader):
 
 
 def pick(rigs, name):
-    row = next(i for i in range(rigs.list.count()) if rigs.list.item(i).data(Qt.ItemDataRole.UserRole) == name)
+    row = next(
+        i
+        for i in range(rigs.list.count())
+        if rigs.list.item(i).data(Qt.ItemDataRole.UserRole) == name
+    )
     box = rigs.list.visualItemRect(rigs.list.item(row))
     QTest.mouseClick(rigs.list.viewport(), Qt.MouseButton.LeftButton, pos=box.center())
     assert rigs.name == name
@@ -69,7 +74,10 @@ def test_a_desk_that_opens_on_the_rigs_tries_them_once_the_history_is_there(open
     again = open_desk()
     station = again.window.rigs
     assert station.isVisible()
-    again.qtbot.waitUntil(lambda: station.fan.fan is not None and "R in " in station.results[0].text(), timeout=30_000)
+    again.qtbot.waitUntil(
+        lambda: station.fan.fan is not None and "R in " in station.results[0].text(),
+        timeout=30_000,
+    )
     assert station.of.text().startswith(again.helm.symbol)
 
 
@@ -107,7 +115,11 @@ def test_rules_are_added_taken_away_and_undone_by_keys(rigs):
     assert rigs.editor.draft.made.loss_step[0].r == 0.5
     QTest.keyClick(rigs.editor, KEY.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert rigs.editor.draft.made.loss_step == ()
-    QTest.keyClick(rigs.editor, KEY.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    QTest.keyClick(
+        rigs.editor,
+        KEY.Key_Z,
+        Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier,
+    )
     assert len(rigs.editor.draft.made.loss_step) == 1
 
 
@@ -258,7 +270,9 @@ def test_the_list_says_of_each_rig_what_it_is_also_where_another_is_picked_at_on
     write(rigs.editor.field("break_even", 0, "offset_ticks"), "77")
     pick(rigs, "Slow warp")
     assert says("Slow warp") == other
-    assert says("Even keel") == before.partition("\n")[0] + "\n" + brief(rigs.shelf.rigs["Even keel"])
+    assert says("Even keel") == before.partition("\n")[0] + "\n" + brief(
+        rigs.shelf.rigs["Even keel"]
+    )
 
 
 def test_every_blank_can_be_reached_and_says_what_it_is(rigs):
@@ -287,10 +301,14 @@ def test_a_rig_is_planned_with_placed_and_tends_the_trade(trader):
     assert plan.planning.plan.trail.after == After(r=1.0)
     trader.qtbot.waitUntil(plan.button.isEnabled)
     trader.click(plan.button)
-    shot = trader.until(lambda s: any(t.symbol == "NZD/SEK" and t.covered and t.open_steps for t in s.trades))
+    shot = trader.until(
+        lambda s: any(t.symbol == "NZD/SEK" and t.covered and t.open_steps for t in s.trades)
+    )
     trade = next(t for t in shot.trades if t.symbol == "NZD/SEK" and t.open_steps)
     assert (trade.rig, trade.state) == ("Slow warp", states.PROTECTED)
-    trader.qtbot.waitUntil(lambda: window.helm.chart._focus is not None and bool(window.helm.chart._focus.waits))
+    trader.qtbot.waitUntil(
+        lambda: window.helm.chart._focus is not None and bool(window.helm.chart._focus.waits)
+    )
     assert any("break-even to" in text for _, text in window.helm.chart._focus.waits)
 
 
@@ -301,7 +319,9 @@ def test_an_edited_rig_is_put_on_the_trade_that_has_it(trader):
     actions = [one for one in window.helm.trade_actions() if "Even keel" in one.text and one.menu]
     assert actions
     window.helm.choose_trade(trade.id)
-    one = next(one for one in window.helm.trade_actions() if one.text.startswith("Tend by \u2018Even keel"))
+    one = next(
+        one for one in window.helm.trade_actions() if one.text.startswith("Tend by \u2018Even keel")
+    )
     window.helm.carry_out(one)
     trader.until(lambda s: s.trade(trade.id).rig == "Even keel")
     window.show_station(RIGS)
@@ -347,13 +367,24 @@ def test_a_ladder_takes_the_stop_s_place_and_gives_it_back():
 
 @pytest.mark.parametrize(
     ("targets", "waits_for", "said"),
-    [(1, 3, "But that never comes: the rig has 1 target."), (0, 1, "But that never comes: the rig has no target."),
-     (2, 2, ""), (2, None, "")],
-)  # fmt: skip
-def test_a_rule_that_waits_for_a_target_the_rig_has_not_says_that_it_never_comes(targets, waits_for, said):
+    [
+        (1, 3, "But that never comes: the rig has 1 target."),
+        (0, 1, "But that never comes: the rig has no target."),
+        (2, 2, ""),
+        (2, None, ""),
+    ],
+)
+def test_a_rule_that_waits_for_a_target_the_rig_has_not_says_that_it_never_comes(
+    targets, waits_for, said
+):
     rule = After(target=waits_for)
-    made = Rig(name="x", stop=StopRule(atr=2.0), target=(TargetRule(share=0.3, r=1.0),) * targets,
-               break_even=BreakEven(rule), trail=Trail(atr=3.0, after=rule))  # fmt: skip
+    made = Rig(
+        name="x",
+        stop=StopRule(atr=2.0),
+        target=(TargetRule(share=0.3, r=1.0),) * targets,
+        break_even=BreakEven(rule),
+        trail=Trail(atr=3.0, after=rule),
+    )
     assert sentence(made).count("never comes") == (2 if said else 0)
     assert said in sentence(made)
 
@@ -372,7 +403,9 @@ def test_rigs_that_cannot_be_laid_are_there_all_the_same_and_are_laid_later(tmp_
         assert not (tmp_path / "rigs").exists()
     again = Shelf(tmp_path / "rigs")
     assert not again.faults
-    assert {path.stem for path in (tmp_path / "rigs").glob("*.toml")} == {plain(name) for name in again.rigs}
+    assert {path.stem for path in (tmp_path / "rigs").glob("*.toml")} == {
+        plain(name) for name in again.rigs
+    }
     again.drop("Slow warp")
     assert not (tmp_path / "rigs" / "slow-warp.toml").exists()
 
@@ -407,22 +440,34 @@ def test_a_trial_is_the_rehearsal_of_that_one_signal():
         bars, _, instrument = history(draw, 400)
         account = an_account(draw)
         rig = a_rig(draw)
-        rig = msgspec.structs.replace(rig, direction="both", reverse=False, follow_on=None, from_=None, to=None)
+        rig = msgspec.structs.replace(
+            rig, direction="both", reverse=False, follow_on=None, from_=None, to=None
+        )
         trial = Trial(bars, instrument, account, rig)
         for start, side in ((60, 1), (200, -1)):
             calls = np.zeros(400, np.int8)
             calls[start] = side
-            right = Rehearsal(bars, Signals(calls, np.zeros(400, np.int8)), instrument, account, rig).run(0).trades
+            right = (
+                Rehearsal(bars, Signals(calls, np.zeros(400, np.int8)), instrument, account, rig)
+                .run(0)
+                .trades
+            )
             shown = trial.one(start, side)
             if not right:
                 assert isinstance(shown, str)
                 continue
             assert isinstance(shown, TrialResult)
-            assert (shown.first, shown.last, shown.stop) == (right[0].first, right[0].last, right[0].stop)
+            assert (shown.first, shown.last, shown.stop) == (
+                right[0].first,
+                right[0].last,
+                right[0].stop,
+            )
             assert shown.result == pytest.approx(right[0].net / right[0].planned_risk)
         fan = trial.fan(1, 100, 3)
         assert fan.results.size + fan.none + fan.running == 100
-        assert sum(one.share for one in fan.ended) == pytest.approx(1.0 if fan.results.size else 0.0)
+        assert sum(one.share for one in fan.ended) == pytest.approx(
+            1.0 if fan.results.size else 0.0
+        )
         again = trial.fan(1, 100, 3)
         assert np.array_equal(again.results, fan.results)
 
@@ -441,9 +486,14 @@ def test_a_ladder_says_what_does_not_go_with_it_and_its_trial_shows_the_rungs(tr
     rigs.list.setCurrentRow(sorted(rigs.shelf.rigs).index("Three rungs"))
     trader.frames()
     parts = rigs.editor.parts
-    assert [parts[key].add_button.isVisible() for key in ("target", "trail", "loss_step", "break_even")] == [
-        False, False, False, True,
-    ]  # fmt: skip
+    assert [
+        parts[key].add_button.isVisible() for key in ("target", "trail", "loss_step", "break_even")
+    ] == [
+        False,
+        False,
+        False,
+        True,
+    ]
     assert "ladder" in parts["trail"]._none.text()
     trial = rigs._trial(rigs.shelf.rigs["Three rungs"])
     shown = [trial.one(start, 1) for start in range(200, 600, 20)]

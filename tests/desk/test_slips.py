@@ -1,5 +1,5 @@
-"""What a hand does by accident: keys held too long, double clicks, a wheel that was to scroll, a line in the hand while
-the trade it was for gives place to another."""
+"""What a hand does by accident: keys held too long, double clicks, a wheel that was to scroll, a
+line in the hand while the trade it was for gives place to another."""
 
 import msgspec
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
@@ -25,7 +25,9 @@ def hold(widget: QWidget, key: Qt.Key, times: int = 5) -> None:
 def asks_of(trader, monkeypatch) -> list[object]:
     """What is asked from now on; none of it is sent."""
     asked: list[object] = []
-    monkeypatch.setattr(trader.window.runtime, "ask", lambda make: asked.append(make(1, "x")) or "x")
+    monkeypatch.setattr(
+        trader.window.runtime, "ask", lambda make: asked.append(make(1, "x")) or "x"
+    )
     return asked
 
 
@@ -66,7 +68,9 @@ def test_a_double_click_is_one_press(qtbot):
         getattr(button, signal).connect(lambda *_, done=done, signal=signal: done.append(signal))
         for clicks, expected in ((1, ("clicked",)), (2, ("clicked", "clicked", "sure"))):
             QTest.mouseClick(button, LEFT)
-            second = QMouseEvent(QEvent.Type.MouseButtonDblClick, QPointF(5, 5), QPointF(5, 5), LEFT, LEFT, NONE)
+            second = QMouseEvent(
+                QEvent.Type.MouseButtonDblClick, QPointF(5, 5), QPointF(5, 5), LEFT, LEFT, NONE
+            )
             QApplication.sendEvent(button, second)
             QTest.mouseRelease(button, LEFT)
             assert len(done) == expected.count(signal), clicks
@@ -78,9 +82,15 @@ def test_a_wheel_over_a_list_changes_nothing(trader):
         before = box.currentIndex()
         for turn in (-120, 120):
             event = QWheelEvent(
-                QPointF(box.rect().center()), QPointF(box.mapToGlobal(box.rect().center())), QPoint(), QPoint(0, turn),
-                Qt.MouseButton.NoButton, NONE, Qt.ScrollPhase.NoScrollPhase, False,
-            )  # fmt: skip
+                QPointF(box.rect().center()),
+                QPointF(box.mapToGlobal(box.rect().center())),
+                QPoint(),
+                QPoint(0, turn),
+                Qt.MouseButton.NoButton,
+                NONE,
+                Qt.ScrollPhase.NoScrollPhase,
+                False,
+            )
             QApplication.sendEvent(box, event)
             assert box.currentIndex() == before, box.accessibleName()
 
@@ -143,7 +153,10 @@ def test_escape_gives_up_a_line_that_is_being_dragged(trader):
 def test_a_mark_that_is_not_set_does_not_stay_when_one_goes_elsewhere(trader):
     trader.choose(SYMBOL)
     trader.place(stop="5 atr", trail="")
-    for leave in (lambda: trader.window.show_station(LOGBOOK), lambda: trader.plan.field("risk").setFocus()):
+    for leave in (
+        lambda: trader.window.show_station(LOGBOOK),
+        lambda: trader.plan.field("risk").setFocus(),
+    ):
         trader.scale.setFocus()
         trader.key(trader.scale, Qt.Key.Key_Up)
         assert trader.scale.busy
@@ -153,13 +166,21 @@ def test_a_mark_that_is_not_set_does_not_stay_when_one_goes_elsewhere(trader):
 
 
 def test_a_stop_is_not_widened_from_elsewhere_than_was_told(trader, monkeypatch):
-    """While the question stands a rule may have moved the stop: the figures in it are no more what would follow."""
+    """While the question stands a rule may have moved the stop: the figures in it are no more what
+    would follow."""
     trader.choose(SYMBOL)
     trade = trader.place(stop="2.5 atr", trail="")
     seen = []
 
     def press() -> None:
-        box = next((b for b in QApplication.topLevelWidgets() if isinstance(b, QMessageBox) and b.isVisible()), None)
+        box = next(
+            (
+                b
+                for b in QApplication.topLevelWidgets()
+                if isinstance(b, QMessageBox) and b.isVisible()
+            ),
+            None,
+        )
         if box is None:
             QTimer.singleShot(20, press)
             return
@@ -206,14 +227,19 @@ def test_a_position_not_ours_is_shown_as_it_is_by_now(trader):
     assert "not tended" in row.text.text()
 
 
-def test_a_plan_that_took_another_s_place_by_itself_is_not_placed_before_somebody_chose_it(trader, monkeypatch):
-    """The venue no longer trades what was shown, at the moment a hand is on its way to the button."""
+def test_a_plan_that_took_another_s_place_by_itself_is_not_placed_before_somebody_chose_it(
+    trader, monkeypatch
+):
+    """The venue no longer trades what was shown, at the moment a hand is on its way to the
+    button."""
     trader.choose(SYMBOL)
     trader.type("stop", "3 atr")
     trader.stand_still()
     now, helm = trader.now, trader.helm
     monkeypatch.setattr(trader.window, "_take", lambda *_: None)
-    left = msgspec.structs.replace(now, instruments=tuple(v for v in now.instruments if v.instrument.symbol != SYMBOL))
+    left = msgspec.structs.replace(
+        now, instruments=tuple(v for v in now.instruments if v.instrument.symbol != SYMBOL)
+    )
     asked = asks_of(trader, monkeypatch)
     for shown in (left, now, now):
         helm.show_snapshot(shown)

@@ -1,4 +1,5 @@
-"""Numbers that nobody would type, in every field of a plan and of a rig: refused there, or in the range of files."""
+"""Numbers that nobody would type, in every field of a plan and of a rig: refused there, or in the
+range of files."""
 
 import msgspec
 from hypothesis import given, settings
@@ -14,18 +15,56 @@ from hawser.desk.models.rig_draft import SECTIONS, RigDraft
 from hawser.formats.declared import as_read
 
 NUMBERS = st.sampled_from(
-    ["9" * 60, "9" * 19, "9" * 16, "1" + "0" * 15, "0." + "0" * 60 + "1", "0.0000000000001", "0", "1", "0,5", "nan",
-     "inf", "1_0", "\u0664", "1e9", "-5"]
-)  # fmt: skip
+    [
+        "9" * 60,
+        "9" * 19,
+        "9" * 16,
+        "1" + "0" * 15,
+        "0." + "0" * 60 + "1",
+        "0.0000000000001",
+        "0",
+        "1",
+        "0,5",
+        "nan",
+        "inf",
+        "1_0",
+        "\u0664",
+        "1e9",
+        "-5",
+    ]
+)
 FORMS = {
-    "risk": ["{} %", "{} CHF", "{} units", "invest {} risk {} CHF", "{} % per {} atr", "{} % notional"],
-    "stop": ["{} atr", "{} t", "{} %", "{}", "{} CHF", "{} bars", "pivot {} {}", "supertrend {} {}", "sma {} + {} t"],
-    "entry": ["limit {}", "stop {}", "limit {} atr", "straddle {} atr within {} t", "stop {} within {} t",
-              "market within {} t"],
+    "risk": [
+        "{} %",
+        "{} CHF",
+        "{} units",
+        "invest {} risk {} CHF",
+        "{} % per {} atr",
+        "{} % notional",
+    ],
+    "stop": [
+        "{} atr",
+        "{} t",
+        "{} %",
+        "{}",
+        "{} CHF",
+        "{} bars",
+        "pivot {} {}",
+        "supertrend {} {}",
+        "sma {} + {} t",
+    ],
+    "entry": [
+        "limit {}",
+        "stop {}",
+        "limit {} atr",
+        "straddle {} atr within {} t",
+        "stop {} within {} t",
+        "market within {} t",
+    ],
     "good": ["{} h", "{} min"],
     "trail": ["{} atr", "{} t", "{} %", "{} bars", "{} t + {} atr", "sma {}"],
     "held": ["{} R", "{} R, settle {} ms"],
-}  # fmt: skip
+}
 TARGETS = ["{} R", "{} atr", "{} %", "{} t", "{}"]
 
 
@@ -37,7 +76,9 @@ def typed(draw, forms):
 
 @st.composite
 def drafts(draw):
-    fields = {name: draw(typed(forms)) for name, forms in FORMS.items() if draw(st.integers(0, 3)) == 0}
+    fields = {
+        name: draw(typed(forms)) for name, forms in FORMS.items() if draw(st.integers(0, 3)) == 0
+    }
     targets = ((draw(typed(TARGETS)), draw(typed(["{} %", "rest"]))), *[("", "")] * 4)
     return Draft(side=draw(st.sampled_from((1, -1))), targets=targets, **fields)
 
@@ -73,7 +114,9 @@ def test_no_rig_has_a_number_that_no_file_could_have(data):
         draft.add(section.key)
     for blank in section.blanks:
         if not blank.choices:
-            text = data.draw(typed(["{}", *TARGETS, "{} CHF", "after {} R", *FORMS["trail"], *FORMS["stop"]]))
+            text = data.draw(
+                typed(["{}", *TARGETS, "{} CHF", "after {} R", *FORMS["trail"], *FORMS["stop"]])
+            )
             draft.change((section.key, 0, blank.key), text)
     if draft.made is not None:
         assert not wild(msgspec.to_builtins(draft.made))

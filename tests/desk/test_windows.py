@@ -1,4 +1,5 @@
-"""The window's own ways: keys, finder, themes, charts of any length, settings, errors that take nothing down."""
+"""The window's own ways: keys, finder, themes, charts of any length, settings, errors that take
+nothing down."""
 
 import subprocess
 import sys
@@ -62,7 +63,8 @@ def test_text_can_be_read_in_both_themes(palette):
 def test_every_target_is_large_enough_and_has_a_name(trader):
     for kind in (QPushButton, QLineEdit, QComboBox):
         for widget in trader.window.findChildren(kind):
-            if widget.isVisible() and not isinstance(widget.parent(), QComboBox):  # its own field is inside the box
+            # its own field is inside the box
+            if widget.isVisible() and not isinstance(widget.parent(), QComboBox):
                 assert widget.height() >= 24, (widget.accessibleName(), widget.height())
                 if not isinstance(widget, QPushButton):
                     assert widget.accessibleName(), widget
@@ -118,11 +120,21 @@ def test_the_finder_finds_by_the_beginnings_of_words(trader):
 def test_the_finder_reaches_every_action_without_harm(trader):
     texts = [action.text for action in trader.window.commands()]
     assert len(texts) == len(set(texts))
-    for part in ("Place", "Close all", "Station", "Theme", "Instrument", "Timeframe", "Quay", "export"):
+    for part in (
+        "Place",
+        "Close all",
+        "Station",
+        "Theme",
+        "Instrument",
+        "Timeframe",
+        "Quay",
+        "export",
+    ):
         assert any(part in text for text in texts), part
     assert matches("Instrument: CAD/CHF", "inst chf")
     assert not matches("Instrument: CAD/CHF", "ruments")
-    turn, close = "Turn around: close at 12.00 CHF and go short, with a new size", "Close short: 2 of 9 trades"
+    turn = "Turn around: close at 12.00 CHF and go short, with a new size"
+    close = "Close short: 2 of 9 trades"
     assert sorted([turn, close], key=lambda text: nearness(text, "close short")) == [close, turn]
 
 
@@ -144,7 +156,12 @@ def test_the_chart_pans_zooms_and_reads_bars(trader):
     canvas = chart.plot
     middle = QPointF(canvas.rect().center())
     before = chart.shown
-    none = (Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+    none = (
+        Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
     wheel = QWheelEvent(middle, canvas.mapToGlobal(middle), QPoint(0, 0), QPoint(0, 120), *none)
     QApplication.sendEvent(canvas, wheel)
     assert chart.shown < before
@@ -165,7 +182,8 @@ def test_the_plan_s_fields_scroll_where_there_is_no_room_for_all(trader):
     trader.frames(2)
     fields = [plan.field(name) for name in names]
     tops = [field.mapTo(plan, QPoint(0, 0)).y() for field in fields]
-    assert all(after - before >= fields[0].height() for before, after in pairwise(tops))  # none lies on another
+    # none lies on another
+    assert all(after - before >= fields[0].height() for before, after in pairwise(tops))
     assert not whole(plan.field("trail"))
     for name in ("trail", "entry"):
         plan.field(name).setFocus()
@@ -202,7 +220,9 @@ def test_pause_speed_and_weather(trader):
     foot.speeds.setCurrentText("\u00d760")
     trader.until(lambda s: s.time > still + MINUTE, 10)
     foot.weathers.setCurrentText("gale")
-    trader.qtbot.waitUntil(lambda: trader.window.runtime.simulation.sky.weather.name == "gale", timeout=3000)
+    trader.qtbot.waitUntil(
+        lambda: trader.window.runtime.simulation.sky.weather.name == "gale", timeout=3000
+    )
 
 
 def test_an_error_in_the_window_is_written_down_told_and_survived(trader, monkeypatch):
@@ -228,7 +248,10 @@ def test_each_alarm_stays_until_it_is_read(trader):
     notice.tell("caution", "not this")
     assert notice.text.text() == "read me"
     notice.tell("refused", "the answer to what was asked")  # and the alarm is back after it
-    assert (notice.text.text(), notice.read.text()) == ("the answer to what was asked", "Understood, 2 more alarms")
+    assert (notice.text.text(), notice.read.text()) == (
+        "the answer to what was asked",
+        "Understood, 2 more alarms",
+    )
     notice._timer.timeout.emit()
     assert notice.text.text() == "read me"
     notice.tell("refused", "another")
@@ -258,15 +281,25 @@ def test_the_venue_s_silence_is_shown_where_one_looks(open_desk):
 
 
 def test_own_history_opens_on_the_same_desk(open_desk):
-    files = [ROOT / "examples" / name for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")]
+    files = [
+        ROOT / "examples" / name
+        for name in ("quillan-ferry-5m.csv", "quillan-ferry.toml", "account.toml")
+    ]
     inputs = opening_history.Inputs(*files)
-    trader = open_desk(speed=3600.0, make=lambda where: opening_history.boot(inputs, where), name="own")
+    trader = open_desk(
+        speed=3600.0, make=lambda where: opening_history.boot(inputs, where), name="own"
+    )
     assert trader.helm.symbol == "Quillan Ferry"
     assert not trader.chart.span_buttons[5 * MINUTE].isHidden()
     assert trader.chart.span_buttons[MINUTE].isHidden()
     # It starts shortly before an evening; what is placed must have a morning before it.
     start = trader.now.time
-    trader.until(lambda s: s.time > start + 10 * HOUR and s.instruments[0].open and not s.instruments[0].closed, 40)
+    trader.until(
+        lambda s: (
+            s.time > start + 10 * HOUR and s.instruments[0].open and not s.instruments[0].closed
+        ),
+        40,
+    )
     trader.window.runtime.clock.set(speed=10.0)
     trader.frames()
     trade = trader.place(risk="0.5 %", stop="3 atr")
@@ -321,7 +354,9 @@ def test_a_disk_that_hangs_does_not_hold_the_window_up(tmp_path, monkeypatch):
     assert len(begun) == 2  # nothing has changed
 
 
-def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_lives(trader, monkeypatch, hanging):
+def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_lives(
+    trader, monkeypatch, hanging
+):
     """It hung with the disk: nothing could be flattened by it."""
     window, station = trader.window, trader.window.account_desk.guards
     station.edit_guard("Day loss")
@@ -340,16 +375,18 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
     shelf, runtime = window.rigs.shelf, window.runtime
     rig = next(iter(shelf.rigs.values()))
     for keep in (
-        lambda: runtime.alerts.change(AlertSettings()), lambda: runtime.sentry.change(WatchSettings()),
+        lambda: runtime.alerts.change(AlertSettings()),
+        lambda: runtime.sentry.change(WatchSettings()),
         lambda: shelf.put(msgspec.structs.replace(rig, note="another")),
-    ):  # fmt: skip
+    ):
         with pytest.raises(BadInput, match="the disk does not answer"):
             keep()
     with pytest.raises(BadInput, match="the disk does not answer"):
         shelf.drop(rig.name)
     assert shelf.rigs[rig.name] == rig
     assert rig.name in shelf._paths
-    assert sum(thread.name == "disk" for thread in threading.enumerate()) == 1  # while one hangs, no other is begun
+    # while one hangs, no other is begun
+    assert sum(thread.name == "disk" for thread in threading.enumerate()) == 1
     window.flatten()
     trader.until(lambda s: s.halted)
 
@@ -359,7 +396,9 @@ def bars_of(size):
     close = 100 + np.cumsum(rng.normal(size=size))
     open_ = np.r_[100.0, close[:-1]]
     high, low = np.maximum(open_, close) + 0.1, np.minimum(open_, close) - 0.1
-    return Bars(np.arange(size, dtype=np.int64) * MINUTE, open_, high, low, close, np.full(size, 1.0))
+    return Bars(
+        np.arange(size, dtype=np.int64) * MINUTE, open_, high, low, close, np.full(size, 1.0)
+    )
 
 
 @given(st.integers(1, 5000), st.floats(0, 1), st.floats(0.01, 1), st.integers(260, 600))
@@ -415,9 +454,12 @@ def test_screens_are_scaled(factor):
 
     done = subprocess.run(
         [sys.executable, "-c", SCALED.format(tests=str(ROOT / "tests" / "desk"))],
-        capture_output=True, text=True, check=False,
-        timeout=290, env={**os.environ, "QT_SCALE_FACTOR": str(factor)},
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=290,
+        env={**os.environ, "QT_SCALE_FACTOR": str(factor)},
+    )
     ratio, pixels, width = done.stdout.split()
     assert float(ratio) == factor, done.stderr
     assert int(pixels) == round(int(width) * factor)
@@ -428,7 +470,9 @@ def test_no_line_of_one_instrument_stands_over_the_bars_of_another(trader):
     table, model = trader.helm.instruments.table, trader.helm.instruments.model
     focus, seen = trader.scale.focus, set()
     for symbol in ("Harbour 40", "CAD/CHF"):
-        trader.click(table.viewport(), table.visualRect(model.index(model.row_of(symbol), 0)).center())
+        trader.click(
+            table.viewport(), table.visualRect(model.index(model.row_of(symbol), 0)).center()
+        )
 
         def both(symbol: str = symbol) -> bool:
             focus, of = trader.scale.focus, trader.chart._instrument.symbol
@@ -456,13 +500,14 @@ def test_dialogs_wear_the_theme_where_the_desktop_brings_none_of_its_own(qtbot, 
     assert image.pixelColor(2, 2) == palette.color("panel")
     for view in dialog.findChildren(QAbstractItemView):
         if view.isVisible():
-            assert view.viewport().grab().toImage().pixelColor(1, view.viewport().height() - 2) == palette.color(
-                "panel"
-            )
+            assert view.viewport().grab().toImage().pixelColor(
+                1, view.viewport().height() - 2
+            ) == palette.color("panel")
 
 
 def test_what_halts_says_whether_anything_is_being_closed(qtbot):
-    """An older record closes entries and nothing else; the bar said that all trades were still closing."""
+    """An older record closes entries and nothing else; the bar said that all trades were still
+    closing."""
     hand, bar = ByHand(), HaltBar()
     qtbot.addWidget(bar)
     hand.protect()

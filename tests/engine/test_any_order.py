@@ -1,4 +1,5 @@
-"""Whatever is asked and told, in whatever order, the engine raises nothing, and what it sends can be."""
+"""Whatever is asked and told, in whatever order, the engine raises nothing, and what it sends can
+be."""
 
 import msgspec
 from hypothesis import given, settings
@@ -20,7 +21,8 @@ def test_whatever_is_asked_and_told_the_engine_goes_on_and_sends_what_can_be(see
     for one in of(hand.all, cm.Submit) + of(hand.all, cm.Amend):
         assert one.steps > 0
         assert one.level is None or one.level > 0
-    assert [msgspec.msgpack.encode(event) for event in hand.events] == hand.written  # the engine changed none of them
+    # the engine changed none of them
+    assert [msgspec.msgpack.encode(event) for event in hand.events] == hand.written
     again = Engine()
     replayed = [command for event in hand.events for command in again.handle(event)]  # type: ignore[arg-type]
     assert replayed == hand.all

@@ -1,4 +1,5 @@
-"""One basket over several trades: counted from when it was laid, on quotes, bars or minutes; reached, all go."""
+"""One basket over several trades: counted from when it was laid, on quotes, bars or minutes;
+reached, all go."""
 
 import msgspec
 import pytest
@@ -70,7 +71,9 @@ def test_one_that_looks_at_bars_looks_at_those_of_trades_that_are_still_open():
     hand.fill(close.order, first.open_steps, 61150)
     hand.quote(61100, 61112)
     assert not [one for one in of(hand.bar(0.6110, atr=0.00145), cm.Submit) if one.role == "close"]
-    assert [one.trade for one in of(hand.bar(0.6110, atr=0.00145, span=60 * MINUTE), cm.Submit)] == [second.id]
+    assert [
+        one.trade for one in of(hand.bar(0.6110, atr=0.00145, span=60 * MINUTE), cm.Submit)
+    ] == [second.id]
 
 
 def test_one_that_looks_at_minutes_has_its_timer():
@@ -87,7 +90,12 @@ def test_a_trade_that_goes_under_another_basket_takes_its_share_of_the_first_alo
     hand.quote(61300, 61312)  # each is some 42 ahead of when it came under the basket
     old = group(hand)
     whole = baskets.won(hand.engine.state, old)
-    hand.do(ev.FormBasket, ask="B2", trades=(second.id,), basket=Basket(target=Amount(money=900.0), basis="tick"))
+    hand.do(
+        ev.FormBasket,
+        ask="B2",
+        trades=(second.id,),
+        basket=Basket(target=Amount(money=900.0), basis="tick"),
+    )
     assert baskets.won(hand.engine.state, old) == pytest.approx(whole / 2)
     assert not of(hand.quote(61299, 61311), cm.Submit)
 
@@ -109,11 +117,13 @@ def test_a_basket_can_be_taken_off_and_is_gone_with_its_trades():
 def test_a_trade_lies_under_one_basket_and_one_that_is_not_open_under_none():
     hand = two(stop=Amount(money=150.0), basis="tick")
     first, second = hand.engine.state.trades
-    hand.do(ev.FormBasket, ask="B2", trades=(first, second), basket=Basket(target=Amount(money=90.0)))
+    hand.do(
+        ev.FormBasket, ask="B2", trades=(first, second), basket=Basket(target=Amount(money=90.0))
+    )
     assert len(hand.engine.state.baskets) == 1
-    assert codes(hand.do(ev.FormBasket, ask="B3", trades=("T99",), basket=Basket(target=Amount(money=90.0)))) == [
-        "nothing_meant"
-    ]
+    assert codes(
+        hand.do(ev.FormBasket, ask="B3", trades=("T99",), basket=Basket(target=Amount(money=90.0)))
+    ) == ["nothing_meant"]
     (view,) = taken(hand.engine.state, watched=SYMBOL).baskets
     assert (view.trades, view.gain, view.lose) == (2, 90.0, float("inf"))
 
@@ -133,7 +143,9 @@ def test_what_is_typed_reads_back(stop, target, basis):
     assert read_basket(basket_text(basket)) == basket
 
 
-@pytest.mark.parametrize("text", ["", "900", "stop", "stop 900, stop 800", "every day", "stop 900 apples", "target -3"])
+@pytest.mark.parametrize(
+    "text", ["", "900", "stop", "stop 900, stop 800", "every day", "stop 900 apples", "target -3"]
+)
 def test_what_cannot_be_read_is_told(text):
     with pytest.raises(BadInput):
         read_basket(text)
@@ -145,7 +157,13 @@ def test_one_that_looks_at_bars_does_not_look_at_a_bar_that_is_told_once_more():
     bar = hand.engine.state.bars[bar_key(SYMBOL, 15 * MINUTE)]
     hand.bar(0.6130, atr=0.00145)
     hand.quote(61150, 61162)
-    old = {"symbol": SYMBOL, "span": 15 * MINUTE, "opened": bar.opened, "spread": 12.0, "atr": 0.00145}
+    old = {
+        "symbol": SYMBOL,
+        "span": 15 * MINUTE,
+        "opened": bar.opened,
+        "spread": 12.0,
+        "atr": 0.00145,
+    }
     prices = dict.fromkeys(("open", "high", "low", "close"), 0.6115)
     assert not of(hand.do(ev.BarCompleted, **old, **prices), cm.Submit)
     assert of(hand.bar(0.6115, atr=0.00145), cm.Submit)

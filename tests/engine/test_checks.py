@@ -13,13 +13,18 @@ from hawser.engine.model.exposure import resting_level
 from hawser.engine.reconcile import differs
 
 
-def checked(hand: ByHand, *known: ev.OrderReport, steps: int, quiet: bool = True, side: int = 1) -> ev.Checked:
+def checked(
+    hand: ByHand, *known: ev.OrderReport, steps: int, quiet: bool = True, side: int = 1
+) -> ev.Checked:
     """The venue's answer: these orders, and a position of so many steps."""
     position = ev.VenuePosition(hand.trade.entry, SYMBOL, side, steps, 61242.0)
     return ev.Checked(
-        time=hand.now, asked=known, resting=tuple(one.order for one in known), positions=(position,),
+        time=hand.now,
+        asked=known,
+        resting=tuple(one.order for one in known),
+        positions=(position,),
         quiet=(hand.trade.id,) if quiet else (),
-    )  # fmt: skip
+    )
 
 
 def test_a_stop_that_another_hand_has_moved_is_a_difference_though_its_quantity_is_the_same():
@@ -28,7 +33,9 @@ def test_a_stop_that_another_hand_has_moved_is_a_difference_though_its_quantity_
     stop = hand.order("stop")
     same = checked(hand, ev.OrderReport(stop.id, "resting", stop.level, stop.steps), steps=104)
     assert not differs(hand.engine.state, same)
-    looser = checked(hand, ev.OrderReport(stop.id, "resting", stop.level - 200, stop.steps), steps=104)
+    looser = checked(
+        hand, ev.OrderReport(stop.id, "resting", stop.level - 200, stop.steps), steps=104
+    )
     assert differs(hand.engine.state, looser)
     wanted = stop.level
     told = hand.engine.handle(looser)
@@ -57,13 +64,16 @@ def test_an_entry_that_has_filled_in_part_is_not_laid_out_anew_where_it_rests():
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     before = (trade.ref, trade.stop, trade.asked_steps)
     for level, asked in ((trade.ref - 40, steps), (trade.ref, steps - 20)):
-        told = hand.engine.handle(checked(hand, ev.OrderReport(trade.entry, "resting", level, asked), steps=10))
+        told = hand.engine.handle(
+            checked(hand, ev.OrderReport(trade.entry, "resting", level, asked), steps=10)
+        )
         assert (trade.ref, trade.stop, trade.asked_steps) == before
         assert "entry" not in {one.role for one in of(told, cm.Amend)}
 
 
 def test_a_stop_stays_while_the_answer_that_ends_its_trade_says_that_something_is_still_open():
-    """Another hand had made the position larger: what was known had left, and its stop was taken back first."""
+    """Another hand had made the position larger: what was known had left, and its stop was taken
+    back first."""
     hand = ByHand()
     hand.protect(targets=())
     stop, entry = hand.order("stop"), hand.trade.entry
@@ -85,13 +95,19 @@ def test_a_stop_stays_while_the_answer_that_ends_its_trade_says_that_something_i
 
 
 def test_no_stop_is_made_smaller_by_the_first_half_of_an_answer():
-    """Two targets had filled untold, and another hand had made the position larger: all in one answer."""
+    """Two targets had filled untold, and another hand had made the position larger: all in one
+    answer."""
     hand = ByHand()
     hand.protect()
     stop = hand.order("stop")
-    taken = [(order, ev.Fill(f"U{order.number}", hand.now, order.steps, order.level, 10.0, 1.0))
-             for order in hand.engine.state.orders_of(hand.trade, "target")]  # fmt: skip
-    asked = [ev.OrderReport(order.id, "filled", order.level, order.steps, (fill,)) for order, fill in taken]
+    taken = [
+        (order, ev.Fill(f"U{order.number}", hand.now, order.steps, order.level, 10.0, 1.0))
+        for order in hand.engine.state.orders_of(hand.trade, "target")
+    ]
+    asked = [
+        ev.OrderReport(order.id, "filled", order.level, order.steps, (fill,))
+        for order, fill in taken
+    ]
     known = (*asked, ev.OrderReport(stop.id, "resting", stop.level, stop.steps))
     told = hand.engine.handle(checked(hand, *known, steps=120))
     assert "quantity_differs" in codes(told)
@@ -99,7 +115,8 @@ def test_no_stop_is_made_smaller_by_the_first_half_of_an_answer():
 
 
 def test_a_stop_that_rests_for_more_than_an_older_record_knows_is_not_made_smaller():
-    """Each rung that the answer tells of would have had the stop cover only what was known so far."""
+    """Each rung that the answer tells of would have had the stop cover only what was known so
+    far."""
     hand = ByHand()
     ladder = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))
     hand.protect(rig=ladder, stop=None, targets=(), trail=None)
@@ -108,10 +125,14 @@ def test_a_stop_that_rests_for_more_than_an_older_record_knows_is_not_made_small
     for order in rungs:
         hand.do(ev.OrderAccepted, order=order.id)
     hand.do(ev.VenueUp)
-    fills = [ev.Fill(f"U{order.number}", hand.now, order.steps, order.level, 0.0, 1.0) for order in rungs]
+    fills = [
+        ev.Fill(f"U{order.number}", hand.now, order.steps, order.level, 0.0, 1.0) for order in rungs
+    ]
     whole = open_steps + sum(order.steps for order in rungs)
-    asked = tuple(ev.OrderReport(order.id, "filled", order.level, order.steps, (fill,))
-                  for order, fill in zip(rungs, fills, strict=True))  # fmt: skip
+    asked = tuple(
+        ev.OrderReport(order.id, "filled", order.level, order.steps, (fill,))
+        for order, fill in zip(rungs, fills, strict=True)
+    )
     held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, whole, hand.trade.entry_price)
     known = (*asked, ev.OrderReport(stop.id, "resting", stop.level, whole))
     told = hand.holdings(positions=(held,), resting=(stop.id,), asked=known)
@@ -130,11 +151,19 @@ def test_fills_that_one_answer_tells_are_covered_by_one_stop():
 
 def test_what_becomes_of_a_foreign_position_is_told():
     hand = ByHand()
-    for side, steps, code in ((1, 7, "position_unexplained"), (1, 9, "position_changed"), (-1, 9, "position_changed")):
+    for side, steps, code in (
+        (1, 7, "position_unexplained"),
+        (1, 9, "position_changed"),
+        (-1, 9, "position_changed"),
+    ):
         hand.do(ev.VenueUp)
-        assert code in codes(hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, side, steps),)))
+        assert code in codes(
+            hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, side, steps),))
+        )
     hand.do(ev.VenueUp)
-    assert codes(hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, -1, 9),))) == ["reconciled"]
+    assert codes(hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, -1, 9),))) == [
+        "reconciled"
+    ]
     hand.do(ev.VenueUp)
     assert codes(hand.holdings()) == ["position_gone"]
 
@@ -176,13 +205,18 @@ def test_a_stop_that_was_put_nearer_while_something_is_under_way_is_not_put_back
     hand.protect(targets=())
     stop, entry = hand.order("stop"), hand.trade.entry
     nearer = stop.level + 150
-    busy = checked(hand, ev.OrderReport(stop.id, "resting", nearer, stop.steps), steps=104, quiet=False)
+    busy = checked(
+        hand, ev.OrderReport(stop.id, "resting", nearer, stop.steps), steps=104, quiet=False
+    )
     assert differs(hand.engine.state, busy)
     assert "moved_elsewhere" in codes(hand.engine.handle(busy))
     assert (hand.trade.stop, stop.level) == (nearer, nearer)
     assert not differs(hand.engine.state, busy)
     earlier = checked(
-        hand, ev.OrderReport(stop.id, "resting", hand.trade.initial_stop, stop.steps), steps=104, quiet=False
+        hand,
+        ev.OrderReport(stop.id, "resting", hand.trade.initial_stop, stop.steps),
+        steps=104,
+        quiet=False,
     )
     assert not differs(hand.engine.state, earlier)  # an older answer
     fill = hand.fill(entry, 10, 61_242)
@@ -195,12 +229,15 @@ def test_an_older_answer_that_a_stop_was_nearer_does_not_undo_what_a_person_wide
     stop, was = hand.order("stop"), hand.trade.stop
     hand.do(ev.MoveStop, ask="W", trade=hand.trade.id, level=was - 100, widen=True)
     hand.do(ev.AmendAccepted, order=stop.id, level=was - 100, steps=104)
-    older = checked(hand, ev.OrderReport(stop.id, "resting", was, stop.steps), steps=104, quiet=False)
+    older = checked(
+        hand, ev.OrderReport(stop.id, "resting", was, stop.steps), steps=104, quiet=False
+    )
     assert not differs(hand.engine.state, older)
 
 
 def test_a_picture_older_than_a_close_says_nothing_of_the_trade_it_ended():
-    """What a check tells may have left the venue before the close did: only later can it be that something is open."""
+    """What a check tells may have left the venue before the close did: only later can it be that
+    something is open."""
     hand = ByHand()
     hand.protect(targets=())
     hand.do(ev.OrderCancelled, order=hand.order("stop").id, why="cancelled at the venue")
@@ -216,11 +253,14 @@ def test_a_picture_older_than_a_close_says_nothing_of_the_trade_it_ended():
 
 
 def test_a_stop_that_seems_farther_away_while_something_is_under_way_is_not_judged_yet():
-    """The picture may be older than an answer that is on its way: what is nearer alone holds whatever it is."""
+    """The picture may be older than an answer that is on its way: what is nearer alone holds
+    whatever it is."""
     hand = ByHand()
     hand.protect(targets=())
     stop, wanted = hand.order("stop"), hand.trade.stop
     for level in (0, stop.level - 150):
-        busy = checked(hand, ev.OrderReport(stop.id, "resting", level, stop.steps), steps=104, quiet=False)
+        busy = checked(
+            hand, ev.OrderReport(stop.id, "resting", level, stop.steps), steps=104, quiet=False
+        )
         assert codes(hand.engine.handle(busy)) == []
         assert (hand.trade.stop, stop.level) == (wanted, wanted)

@@ -1,4 +1,5 @@
-"""Entries that wait: sized, moved, expired, filled in part, linked; and what fills at other prices do to the lines."""
+"""Entries that wait: sized, moved, expired, filled in part, linked; and what fills at other prices
+do to the lines."""
 
 from decimal import Decimal
 
@@ -57,7 +58,10 @@ def test_a_pending_entry_is_sized_from_its_own_level():
         (EntryRule("stop", price=Decimal("0.61200")), "entry_wrong_side"),
         (EntryRule("stop", price=Decimal("0.61250")), "entry_too_near"),
         (EntryRule("limit", atr=500.0), "entry_wrong_side"),
-        (EntryRule("stop", price=Decimal("0.61500"), good=GoodUntil(session_end=True)), "no_session_end"),
+        (
+            EntryRule("stop", price=Decimal("0.61500"), good=GoodUntil(session_end=True)),
+            "no_session_end",
+        ),
     ],
 )
 def test_an_entry_that_cannot_wait_there_is_refused(entry, code):
@@ -67,7 +71,9 @@ def test_an_entry_that_cannot_wait_there_is_refused(entry, code):
 def test_a_market_that_ran_away_from_what_was_seen_is_not_followed():
     hand = ByHand()
     entry = EntryRule(within_ticks=5)
-    assert codes(hand.do(ev.PlaceTrade, ask="A", plan=plan(entry=entry), seen=61236)) == ["slippage"]
+    assert codes(hand.do(ev.PlaceTrade, ask="A", plan=plan(entry=entry), seen=61236)) == [
+        "slippage"
+    ]
     sent = of(hand.do(ev.PlaceTrade, ask="B", plan=plan(entry=entry), seen=61238), cm.Submit)
     assert sent[0].bound == 61243
 
@@ -100,7 +106,8 @@ def heat_of(hand: ByHand) -> float:
 
 
 def test_a_stop_on_its_way_to_be_wider_is_heat_at_once_and_one_that_follows_only_once_it_rests():
-    """The venue may have either. An entry that was let through meanwhile went beyond the most that may be lost."""
+    """The venue may have either. An entry that was let through meanwhile went beyond the most that
+    may be lost."""
     hand = ByHand()
     hand.protect()
     trade, before = hand.trade, heat_of(hand)
@@ -117,13 +124,16 @@ def test_a_stop_on_its_way_to_be_wider_is_heat_at_once_and_one_that_follows_only
 
 
 def test_an_entry_on_its_way_to_risk_more_is_heat_at_once():
-    hand = waiting(size=SizeRule("fixed", qty=Decimal("0.50")), stop=StopRule(price=Decimal("0.61100")))
+    hand = waiting(
+        size=SizeRule("fixed", qty=Decimal("0.50")), stop=StopRule(price=Decimal("0.61100"))
+    )
     before = heat_of(hand)
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61900)  # R is twice what it was
     assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
     hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=61300)
     assert hand.trade.then is not None
-    assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)  # until the venue has answered the first
+    # until the venue has answered the first
+    assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
     hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61900, steps=50)
     assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
     hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61300, steps=50)
@@ -138,7 +148,11 @@ def test_moving_an_entry_sizes_it_anew_once_the_venue_agrees():
     assert sent[0].steps < before  # the stop stayed, R grew
     assert hand.trade.ref == 61500  # not yet
     hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61600, steps=sent[0].steps)
-    assert (hand.trade.ref, hand.trade.asked_steps, hand.trade.r_ticks) == (61600, sent[0].steps, 500)
+    assert (hand.trade.ref, hand.trade.asked_steps, hand.trade.r_ticks) == (
+        61600,
+        sent[0].steps,
+        500,
+    )
 
 
 def test_a_fixed_quantity_stays_when_the_entry_moves():
@@ -212,7 +226,9 @@ def test_halting_cancels_what_waits():
 # Anchors
 
 
-@pytest.mark.parametrize(("anchor", "stop", "target"), [("planned", 60879, 61605), ("fill", 60887, 61613)])
+@pytest.mark.parametrize(
+    ("anchor", "stop", "target"), [("planned", 60879, 61605), ("fill", 60887, 61613)]
+)
 def test_a_fill_at_another_price_keeps_or_moves_the_lines_as_the_plan_says(anchor, stop, target):
     hand = ByHand()
     hand.place(anchor=anchor)
@@ -244,12 +260,17 @@ def straddled() -> tuple[ByHand, list]:
 
 def test_a_straddle_is_a_buy_stop_above_and_a_sell_stop_below():
     _, sent = straddled()
-    assert [(order.side, order.kind, order.level) for order in sent] == [(1, "stop", 61387), (-1, "stop", 61085)]
+    assert [(order.side, order.kind, order.level) for order in sent] == [
+        (1, "stop", 61387),
+        (-1, "stop", 61085),
+    ]
 
 
 def test_a_straddle_asked_twice_is_one():
     hand, _ = straddled()
-    assert codes(hand.do(ev.PlaceStraddle, ask="S", plan=plan(targets=()), atr=1.0)) == ["asked_twice"]
+    assert codes(hand.do(ev.PlaceStraddle, ask="S", plan=plan(targets=()), atr=1.0)) == [
+        "asked_twice"
+    ]
 
 
 def test_a_straddle_is_both_sides_or_none():
@@ -261,7 +282,8 @@ def test_a_straddle_is_both_sides_or_none():
 
 
 def test_both_sides_of_a_straddle_count_for_every_cap_on_heat():
-    """Each may come to be open: the second is sized with the first as a risk, in sum and by currency."""
+    """Each may come to be open: the second is sized with the first as a risk, in sum and by
+    currency."""
     for cap in ("max_heat_percent", "max_currency_heat_percent"):
         hand = ByHand(policy=Policy(**{cap: 0.7}))
         found = of(hand.do(ev.PlaceStraddle, ask="S", plan=plan(targets=()), atr=1.0), cm.Submit)
@@ -311,25 +333,36 @@ def test_only_what_waits_can_be_linked():
 def test_a_target_is_added_changed_and_taken_away():
     hand = ByHand()
     hand.protect()
-    added = of(hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=0, level=62500, share=0.2), cm.Submit)
+    added = of(
+        hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=0, level=62500, share=0.2),
+        cm.Submit,
+    )
     assert [(order.level, order.steps) for order in added] == [
         (62500, 21)
     ]  # to 90 % of 104, floored, less what the others take
     hand.do(ev.OrderAccepted, order=added[0].order)
-    changed = of(hand.do(ev.SetTarget, ask="2", trade=hand.trade.id, number=3, level=62600, share=0.3), cm.Amend)
+    changed = of(
+        hand.do(ev.SetTarget, ask="2", trade=hand.trade.id, number=3, level=62600, share=0.3),
+        cm.Amend,
+    )
     assert [(order.level, order.steps) for order in changed] == [(62600, 32)]
     hand.do(ev.AmendAccepted, order=added[0].order, level=62600, steps=32)
-    gone = of(hand.do(ev.SetTarget, ask="3", trade=hand.trade.id, number=3, level=0, share=0.0), cm.Cancel)
+    gone = of(
+        hand.do(ev.SetTarget, ask="3", trade=hand.trade.id, number=3, level=0, share=0.0), cm.Cancel
+    )
     assert [order.order for order in gone] == [added[0].order]
 
 
 @pytest.mark.parametrize(
-    ("number", "level", "share"), [(0, 62500, 0.5), (0, 61235, 0.1), (7, 62500, 0.1), (0, 62500, 0.0)]
+    ("number", "level", "share"),
+    [(0, 62500, 0.5), (0, 61235, 0.1), (7, 62500, 0.1), (0, 62500, 0.0)],
 )
 def test_a_target_that_cannot_be_is_refused(number, level, share):
     hand = ByHand()
     hand.protect()
-    found = hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=number, level=level, share=share)
+    found = hand.do(
+        ev.SetTarget, ask="1", trade=hand.trade.id, number=number, level=level, share=share
+    )
     assert codes(found) == ["target_refused"]
 
 
@@ -340,7 +373,8 @@ def test_another_plan_s_rules_never_loosen_the_stop():
     found = hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=wide)
     assert hand.trade.stop == 60879
     assert hand.trade.plan.trail is not None
-    assert len(of(found, cm.Cancel)) == 1  # the second target goes; what rests for the first is the new one's
+    # the second target goes; what rests for the first is the new one's
+    assert len(of(found, cm.Cancel)) == 1
     hand.do(ev.ChangeRules, ask="R2", trade=hand.trade.id, plan=plan(stop=StopRule(atr=2.0)))
     assert hand.trade.stop == 60952
 
@@ -362,7 +396,9 @@ def test_a_waiting_entry_loses_the_target_that_was_named(number, left):
     hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=number, level=0, share=0.0)
     for order in [one for one in hand.engine.state.orders.values() if one.pending == "amend"]:
         hand.do(ev.AmendAccepted, order=order.id, level=order.level, steps=order.steps)
-    assert [rule.r for rule in (hand.trade.then or hand.trade.moving or hand.trade).plan.targets] == [left]
+    assert [
+        rule.r for rule in (hand.trade.then or hand.trade.moving or hand.trade).plan.targets
+    ] == [left]
 
 
 def test_another_plan_s_stop_is_taken_as_near_as_a_stop_may_rest_and_no_nearer():

@@ -1,4 +1,5 @@
-"""Guards in the engine: what closes entries, what trips and latches, and what a person may do about it."""
+"""Guards in the engine: what closes entries, what trips and latches, and what a person may do about
+it."""
 
 from typing import Any
 
@@ -113,10 +114,13 @@ def test_a_follow_on_of_a_source_stays_that_source_s():
 
 
 @pytest.mark.parametrize(
-    ("then", "role", "even"), [(("cancel",), "", False), (("close",), "close", False), (("break_even",), "", True)]
+    ("then", "role", "even"),
+    [(("cancel",), "", False), (("close",), "close", False), (("break_even",), "", True)],
 )
 def test_entering_a_news_window_does_what_was_chosen(then, role, even):
-    hand = guarded(dc.NewsGuard(name="News", before_min=0.5, after_min=10, then=then, missing="warn"))
+    hand = guarded(
+        dc.NewsGuard(name="News", before_min=0.5, after_min=10, then=then, missing="warn")
+    )
     hand.protect()
     open_trade, stop = hand.trade, hand.trade.stop
     hand.quote(61600, 61612)
@@ -127,7 +131,9 @@ def test_entering_a_news_window_does_what_was_chosen(then, role, even):
     told = hand.later(0.1)
     assert closed(hand) == ["news"]
     text = next(one.text for one in of(told, cm.Tell) if one.code == "guard_closed")
-    assert text.startswith(f"News ({SYMBOL}) closes entries: news in 30\u00a0s (CHF, high): Rate decision")
+    assert text.startswith(
+        f"News ({SYMBOL}) closes entries: news in 30\u00a0s (CHF, high): Rate decision"
+    )
     cancelled = [one.order for one in of(told, cm.Cancel)]
     assert (pending.entry in cancelled) == (not even)
     assert bool(submitted(told, "close")) == (role == "close")
@@ -143,7 +149,9 @@ def test_entering_a_news_window_does_what_was_chosen(then, role, even):
 def test_a_calendar_that_ends_closes_when_its_horizon_is_reached():
     hand = guarded(dc.NewsGuard(name="News", horizon_h=1.0))
     assert closed(hand) == ["no_calendar"]
-    hand.do(ev.CalendarChanged, calendars=(Calendar("c", (), reaches=hand.now + 2 * 3600 * SECOND),))
+    hand.do(
+        ev.CalendarChanged, calendars=(Calendar("c", (), reaches=hand.now + 2 * 3600 * SECOND),)
+    )
     assert closed(hand) == []
     hand.later(3601)
     hand.quote(61230, 61242)
@@ -155,7 +163,9 @@ def test_a_calendar_that_ends_closes_when_its_horizon_is_reached():
 def test_a_guard_that_only_warns_of_its_calendar_does_so_once_and_closes_nothing():
     hand = guarded(dc.NewsGuard(name="News", horizon_h=1.0, missing="warn", then=("flatten",)))
     assert hand.protect()
-    hand.do(ev.CalendarChanged, calendars=(Calendar("c", (), reaches=hand.now + 2 * 3600 * SECOND),))
+    hand.do(
+        ev.CalendarChanged, calendars=(Calendar("c", (), reaches=hand.now + 2 * 3600 * SECOND),)
+    )
     hand.later(3600)
     told = [one.text for one in of(hand.all, cm.Tell) if one.code == "calendar"]
     hand.later(1)
@@ -226,7 +236,9 @@ def test_the_period_s_start_is_the_equity_known_before_it_with_positions_open():
 
 
 def test_latches_survive_being_written_down_and_read_again():
-    hand = guarded(dc.LossSwitch(name="Week", percent=1.0, period="week"), dc.CountGuard(name="n", most=1))
+    hand = guarded(
+        dc.LossSwitch(name="Week", percent=1.0, period="week"), dc.CountGuard(name="n", most=1)
+    )
     hand.protect()
     equity(hand, 60_000.0)
     state = msgspec.msgpack.decode(msgspec.msgpack.encode(hand.engine.state), type=EngineState)
@@ -239,7 +251,11 @@ def test_latches_survive_being_written_down_and_read_again():
 
 @pytest.mark.parametrize(
     ("seconds", "reason", "code"),
-    [(0, "it is fine", "not_rearmed"), (601, "  x ", "not_rearmed"), (601, "it is fine", "guard_rearmed")],
+    [
+        (0, "it is fine", "not_rearmed"),
+        (601, "  x ", "not_rearmed"),
+        (601, "it is fine", "guard_rearmed"),
+    ],
 )
 def test_rearming_needs_a_reason_and_the_cool_down(seconds, reason, code):
     hand = guarded(dc.LossSwitch(name="Loss", percent=1.0, cool_down_min=10))
@@ -255,12 +271,18 @@ def test_rearming_needs_a_reason_and_the_cool_down(seconds, reason, code):
 
 def test_nothing_latched_cannot_be_rearmed_and_a_floor_not_while_equity_lies_below():
     hand = guarded(dc.FloorSwitch(name="Floor", money=63_000.0))
-    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == ["not_rearmed"]
+    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == [
+        "not_rearmed"
+    ]
     equity(hand, 63_000.0)
     assert closed(hand) == ["latched"]
-    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == ["not_rearmed"]
+    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == [
+        "not_rearmed"
+    ]
     equity(hand, 63_000.01)
-    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == ["guard_rearmed"]
+    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == [
+        "guard_rearmed"
+    ]
 
 
 def test_a_drawdown_is_from_the_highest_equity_also_one_that_was_told_in_short():
@@ -275,7 +297,8 @@ def test_a_drawdown_is_from_the_highest_equity_also_one_that_was_told_in_short()
 
 
 def test_a_limit_still_broken_when_its_day_turns_stays_closed_and_does_nothing_a_second_time():
-    """Nothing had to be done when it broke; what is open at the turn is as a person has settled it since."""
+    """Nothing had to be done when it broke; what is open at the turn is as a person has settled it
+    since."""
     hand = guarded(dc.FloorSwitch(name="Floor", money=63_000.0, period="day", then=("break_even",)))
     hand.protect()
     trade = hand.trade
@@ -319,7 +342,10 @@ def losing(hand: ByHand, ask: str, profit: float = -100.0) -> None:
 
 
 def test_a_losing_streak_and_a_cool_down():
-    hand = guarded(dc.StreakSwitch(name="Streak", losses=2), dc.CoolDownGuard(name="Calm", minutes=5, from_r=0.2))
+    hand = guarded(
+        dc.StreakSwitch(name="Streak", losses=2),
+        dc.CoolDownGuard(name="Calm", minutes=5, from_r=0.2),
+    )
     losing(hand, "A1")
     assert closed(hand) == ["cool_down"]
     hand.later(299)
@@ -415,7 +441,8 @@ def test_a_limit_that_was_reached_is_loosened_from_the_next_period_on():
     assert "guard_loosened" in codes(hand.do(ev.ChangeGuards, ask="G2", guards=looser))
     assert closed(hand) == ["latched"]
     assert hand.engine.state.guards.named("Day").percent == 1.0
-    hand.do(ev.ChangeGuards, ask="G3", guards=dc.Guards(loosen="now"))  # taking it away does not help either
+    # taking it away does not help either
+    hand.do(ev.ChangeGuards, ask="G3", guards=dc.Guards(loosen="now"))
     assert closed(hand) == ["latched"]
     hand.later(((hand.now // DAY + 1) * DAY - hand.now) / SECOND)
     assert hand.engine.state.guards.named("Day") is None
@@ -449,7 +476,8 @@ def test_other_news_waits_with_the_rules_that_wait_and_the_same_news_is_taken_at
 
 
 def test_a_looser_guard_waits_for_its_own_turn_not_for_that_of_another():
-    day, week = dc.LossSwitch(name="Day", percent=1.0), dc.LossSwitch(name="Week", percent=3.0, period="week")
+    day = dc.LossSwitch(name="Day", percent=1.0)
+    week = dc.LossSwitch(name="Week", percent=3.0, period="week")
     hand = guarded(day, week)
     looser = dc.Guards(guard=(day, dc.LossSwitch(name="Week", percent=6.0, period="week")))
     hand.do(ev.ChangeGuards, ask="G2", guards=looser)
@@ -466,21 +494,44 @@ def test_a_looser_guard_waits_for_its_own_turn_not_for_that_of_another():
 
 ALL = (
     dc.SpreadGuard(name="spread", max_ticks=25, max_percent_of_r=6.0, then=("cancel",)),
-    dc.NewsGuard(name="news", before_min=2, after_min=3, missing="warn", then=("break_even", "cancel")),
-    dc.CountGuard(name="count", most=4), dc.CoolDownGuard(name="calm", minutes=2),
-    dc.LossSwitch(name="loss", percent=1.0, then=("close",)), dc.DrawdownSwitch(name="fall", percent=3.0),
-    dc.FloorSwitch(name="floor", money=60_000.0, then=("flatten",)), dc.StreakSwitch(name="streak", losses=2),
-    dc.RejectSwitch(name="rejects", most=3), dc.RateSwitch(name="rate", most=30, window_s=60),
-    dc.SilenceSwitch(name="silence", seconds=60), dc.SlippageSwitch(name="slip", ticks=6),
-)  # fmt: skip
+    dc.NewsGuard(
+        name="news", before_min=2, after_min=3, missing="warn", then=("break_even", "cancel")
+    ),
+    dc.CountGuard(name="count", most=4),
+    dc.CoolDownGuard(name="calm", minutes=2),
+    dc.LossSwitch(name="loss", percent=1.0, then=("close",)),
+    dc.DrawdownSwitch(name="fall", percent=3.0),
+    dc.FloorSwitch(name="floor", money=60_000.0, then=("flatten",)),
+    dc.StreakSwitch(name="streak", losses=2),
+    dc.RejectSwitch(name="rejects", most=3),
+    dc.RateSwitch(name="rate", most=30, window_s=60),
+    dc.SilenceSwitch(name="silence", seconds=60),
+    dc.SlippageSwitch(name="slip", ticks=6),
+)
 
 STEPS = st.lists(
     st.tuples(
-        st.sampled_from(["place", "limit", "quote", "equity", "later", "fill", "reject", "accept", "news", "close",
-                         "rearm", "bar"]),
+        st.sampled_from(
+            [
+                "place",
+                "limit",
+                "quote",
+                "equity",
+                "later",
+                "fill",
+                "reject",
+                "accept",
+                "news",
+                "close",
+                "rearm",
+                "bar",
+            ]
+        ),
         st.integers(0, 1000),
-    ), min_size=5, max_size=60,
-)  # fmt: skip
+    ),
+    min_size=5,
+    max_size=60,
+)
 
 
 @settings(max_examples=150, deadline=None)
@@ -494,7 +545,11 @@ def test_no_entry_leaves_through_a_closed_guard_and_no_stop_is_cancelled_or_loos
         entries = [one for one in of(told, cm.Submit) if one.role in ("entry", "rung")]
         if entries:  # nothing but the count itself has changed by their leaving
             assert set(closed(hand)) <= {"trade_count", "latched"}
-            assert all("new orders within" in one.text for one in entry_verdict(state, SYMBOL) if one.code == "latched")
+            assert all(
+                "new orders within" in one.text
+                for one in entry_verdict(state, SYMBOL)
+                if one.code == "latched"
+            )
         for trade in state.live():
             assert trade.side * (trade.stop - stops.get(trade.id, trade.stop)) >= 0
         for cancel in of(told, cm.Cancel):
@@ -506,7 +561,9 @@ def _step(hand: ByHand, what: str, n: int, number: int) -> list[cm.AnyCommand]:
     state = hand.engine.state
     live = [order for order in state.orders.values() if not order.over]
     if what in ("place", "limit"):
-        return hand.place(f"A{number}", entry=LIMIT if what == "limit" else EntryRule(), side=1 if n % 2 else -1)
+        return hand.place(
+            f"A{number}", entry=LIMIT if what == "limit" else EntryRule(), side=1 if n % 2 else -1
+        )
     if what == "quote":
         return hand.quote(61000 + n // 2, 61012 + n // 2 + n % 30)
     if what == "equity":
@@ -519,7 +576,9 @@ def _step(hand: ByHand, what: str, n: int, number: int) -> list[cm.AnyCommand]:
     if what == "bar":
         return hand.bar(0.61 + n / 1e5, atr=0.00145, span=MINUTE)
     if what == "rearm":
-        return hand.do(ev.RearmGuard, ask=f"R{number}", guard=ALL[n % len(ALL)].name, reason="looked into it")
+        return hand.do(
+            ev.RearmGuard, ask=f"R{number}", guard=ALL[n % len(ALL)].name, reason="looked into it"
+        )
     if not live:
         return []
     order = live[n % len(live)]
@@ -548,14 +607,19 @@ def test_a_silent_feed_is_told_with_its_age():
     hand = ByHand()
     hand.now += 91 * SECOND
     hand.do(ev.TimerFired, name="guards:0")
-    assert [one.text for one in entry_verdict(hand.engine.state, SYMBOL)] == ["CAD/CHF has had no quote for 91 s"]
+    assert [one.text for one in entry_verdict(hand.engine.state, SYMBOL)] == [
+        "CAD/CHF has had no quote for 91 s"
+    ]
 
 
 def test_a_record_that_cannot_be_written_is_told_once():
     hand = ByHand()
     [told] = of(hand.do(ev.RecordFailed, why="the disk is full"), cm.Tell)
     assert told.weight == "alarm"
-    text = "The record cannot be written (the disk is full): entries are closed, open trades are protected all the same"
+    text = (
+        "The record cannot be written (the disk is full): entries are closed, open trades are "
+        "protected all the same"
+    )
     assert told.text == text
     assert not of(hand.do(ev.RecordFailed, why="the disk is full"), cm.Tell)
 
@@ -599,14 +663,18 @@ def test_a_guard_whose_first_equity_was_not_known_counts_from_the_first_that_is_
 
 
 def test_a_period_ends_though_it_was_begun_after_all_was_looked_at_last():
-    """A loss counted in one instrument began with its first trade; no bar came before midnight, and it counted on over
-    all later days."""
+    """A loss counted in one instrument began with its first trade; no bar came before midnight, and
+    it counted on over all later days."""
     hand = guarded(dc.LossSwitch(name="Loss", percent=0.5, per="instrument"))
     hand.protect()
     equity(hand, 64_000.0)
     [memory] = hand.engine.state.memory.values()
     assert hand.engine.state.guards_at <= memory.end
-    hand.do(ev.OrderFilled, order=hand.order("stop").id, fill=ev.Fill("S", hand.now, 104, 61_000, -250.0, 1.0))
+    hand.do(
+        ev.OrderFilled,
+        order=hand.order("stop").id,
+        fill=ev.Fill("S", hand.now, 104, 61_000, -250.0, 1.0),
+    )
     assert memory.won == -252.0
     hand.later((memory.end - hand.now) / SECOND + 1)
     assert memory.won == 0.0
@@ -647,7 +715,10 @@ def test_a_drill_of_a_filter_is_over_in_time():
 
 @pytest.mark.parametrize(
     "guard",
-    [dc.CoolDownGuard(name="x", minutes=5, then=("cancel",)), dc.CountGuard(name="x", most=9, then=("cancel",))],
+    [
+        dc.CoolDownGuard(name="x", minutes=5, then=("cancel",)),
+        dc.CountGuard(name="x", most=9, then=("cancel",)),
+    ],
 )
 def test_a_drill_of_a_guard_that_counts_takes_nothing_back_once_it_is_over(guard):
     hand = guarded(guard)

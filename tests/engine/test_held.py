@@ -1,4 +1,5 @@
-"""Held lines: the venue sees the backstop only, the quote triggers the stop; adoption of positions not ours."""
+"""Held lines: the venue sees the backstop only, the quote triggers the stop; adoption of positions
+not ours."""
 
 import msgspec
 import pytest
@@ -9,7 +10,13 @@ from byhand import SYMBOL, ByHand, codes, of, plan
 from hawser.core.clock import MILLISECOND
 from hawser.core.entry import HeldRule
 from hawser.core.levels import StopRule
-from hawser.core.rules.entries import HELD_QUIET, HELD_REACHED, HELD_SPIKE, backstop_behind, held_stop
+from hawser.core.rules.entries import (
+    HELD_QUIET,
+    HELD_REACHED,
+    HELD_SPIKE,
+    backstop_behind,
+    held_stop,
+)
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model import reasons as rs
@@ -131,7 +138,9 @@ def test_lines_change_places():
     back = hand.do(ev.HoldLines, ask="B", trade=hand.trade.id, held=None)
     assert [order.level for order in of(back, cm.Amend)] == [60879]
     assert [order.role for order in of(back, cm.Submit)] == ["target", "target"]
-    assert codes(hand.do(ev.HoldLines, ask="B2", trade=hand.trade.id, held=None)) == ["held_already"]
+    assert codes(hand.do(ev.HoldLines, ask="B2", trade=hand.trade.id, held=None)) == [
+        "held_already"
+    ]
 
 
 def test_a_widened_held_stop_takes_its_backstop_along():
@@ -149,7 +158,8 @@ def test_a_held_stop_that_is_reached_says_so():
 
 
 def test_a_stop_that_a_person_moves_counts_at_the_next_quote():
-    """Between which prices a quote changes nothing is worked out anew once anything else has happened."""
+    """Between which prices a quote changes nothing is worked out anew once anything else has
+    happened."""
     hand = held()
     assert not quoted(hand, 61_200, 61_212)
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=61_150)
@@ -158,7 +168,8 @@ def test_a_stop_that_a_person_moves_counts_at_the_next_quote():
 
 def test_another_plan_that_holds_its_lines_lays_the_backstop_behind_its_stop():
     hand = held()
-    other = plan(stop=StopRule(ticks=500), targets=(), held=HeldRule(backstop_r=1.5))  # a looser stop is not taken
+    # a looser stop is not taken
+    other = plan(stop=StopRule(ticks=500), targets=(), held=HeldRule(backstop_r=1.5))
     hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other)
     assert (hand.trade.stop, hand.trade.backstop) == (60_879, 60_879 - backstop_behind(363, 1.5))
 
@@ -166,10 +177,14 @@ def test_another_plan_that_holds_its_lines_lays_the_backstop_behind_its_stop():
 @pytest.mark.parametrize(
     ("side", "stop", "bid", "ask", "found"),
     [
-        (1, 100, 101, 103, HELD_QUIET), (1, 100, 100, 102, HELD_REACHED), (1, 100, 95, 103, HELD_SPIKE),
-        (-1, 100, 97, 99, HELD_QUIET), (-1, 100, 98, 100, HELD_REACHED), (-1, 100, 97, 105, HELD_SPIKE),
+        (1, 100, 101, 103, HELD_QUIET),
+        (1, 100, 100, 102, HELD_REACHED),
+        (1, 100, 95, 103, HELD_SPIKE),
+        (-1, 100, 97, 99, HELD_QUIET),
+        (-1, 100, 98, 100, HELD_REACHED),
+        (-1, 100, 97, 105, HELD_SPIKE),
     ],
-)  # fmt: skip
+)
 def test_what_a_held_stop_says_of_a_quote(side, stop, bid, ask, found):
     assert held_stop(stop, bid, ask, 2.0, side) == found
 
@@ -192,7 +207,9 @@ def found_position(steps: int = 50, side: int = 1) -> ByHand:
 def test_an_adopted_position_gets_its_stop_at_once():
     hand = found_position()
     sent = of(hand.do(ev.Adopt, ask="A", position="X-1", plan=plan()), cm.Submit)
-    assert [(order.role, order.steps, order.level, order.closes) for order in sent] == [("stop", 50, 60867, "X-1")]
+    assert [(order.role, order.steps, order.level, order.closes) for order in sent] == [
+        ("stop", 50, 60867, "X-1")
+    ]
     hand.do(ev.OrderAccepted, order=sent[0].order)
     assert hand.trade.state == states.PROTECTED
     assert hand.trade.entry_price == 61300.0
@@ -214,7 +231,9 @@ def test_an_adopted_position_is_compared_like_any_other():
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     hand.do(ev.VenueUp)
     resting = tuple(order.id for order in hand.engine.state.orders.values() if not order.over)
-    told = hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, 1, 50, 61300.0),), resting=resting)
+    told = hand.holdings(
+        positions=(ev.VenuePosition("X-1", SYMBOL, 1, 50, 61300.0),), resting=resting
+    )
     assert codes(told) == ["reconciled"]
     hand.do(ev.VenueUp)
     assert "quantity_differs" in codes(hand.holdings())
@@ -222,7 +241,8 @@ def test_an_adopted_position_is_compared_like_any_other():
 
 
 @pytest.mark.parametrize(
-    ("position", "changes", "code"), [("X-9", {}, "no_position"), ("X-1", {"side": -1}, "other_position")]
+    ("position", "changes", "code"),
+    [("X-9", {}, "no_position"), ("X-1", {"side": -1}, "other_position")],
 )
 def test_what_cannot_be_adopted_is_refused(position, changes, code):
     hand = found_position()
@@ -248,9 +268,16 @@ def test_an_adopted_position_can_be_closed():
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.lists(st.tuples(st.integers(-90, 90), st.integers(2, 60), st.integers(0, 9)), min_size=5, max_size=60))
+@given(
+    st.lists(
+        st.tuples(st.integers(-90, 90), st.integers(2, 60), st.integers(0, 9)),
+        min_size=5,
+        max_size=60,
+    )
+)
 def test_a_quiet_band_never_hides_a_quote_that_matters(moves):
-    """The same quotes to an engine that looks at every one and to one that skips what its band calls quiet."""
+    """The same quotes to an engine that looks at every one and to one that skips what its band
+    calls quiet."""
     plain, banded = held(settle_ms=300), held(settle_ms=300)
     for number, (step, spread, other) in enumerate(moves):
         bid = 61230 + step * 6

@@ -1,4 +1,5 @@
-"""What the gale found: fills lost while the link stands, split stops that the venue adjusts, orders no record has."""
+"""What the gale found: fills lost while the link stands, split stops that the venue adjusts, orders
+no record has."""
 
 from decimal import Decimal
 
@@ -23,7 +24,9 @@ def split(most: int = 50) -> ByHand:
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
     instruments = hand.engine.state.instruments
     instruments[SYMBOL] = msgspec.structs.replace(
-        instruments[SYMBOL], qty_max=instruments[SYMBOL].qty_step * most, qty_min=instruments[SYMBOL].qty_step
+        instruments[SYMBOL],
+        qty_max=instruments[SYMBOL].qty_step * most,
+        qty_min=instruments[SYMBOL].qty_step,
     )
     hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
     return hand
@@ -60,7 +63,8 @@ def test_a_position_that_would_take_more_than_50_stops_is_closed_50_orders_at_a_
 
 
 def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_place():
-    """They were laid beside it, and covered a part twice for as long as the venue took no more in one order."""
+    """They were laid beside it, and covered a part twice for as long as the venue took no more in
+    one order."""
     hand = ByHand()
     hand.protect(targets=(), trail=None)
     trade, stop = hand.trade, hand.order("stop")
@@ -72,7 +76,8 @@ def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_plac
     hand.holdings(held, (stop.id,), (ev.OrderReport(stop.id, "resting", stop.level, stop.steps),))
     found = hand.do(ev.MoveStop, ask="M", trade=trade.id, level=trade.stop + 20)
     assert [one.text for one in of(found, cm.Tell) if one.code == "stop_stays"] == [
-        "The stop stays at 0.60879: one order takes 0.02 at most, and 52 orders would have to replace it"
+        "The stop stays at 0.60879: one order takes 0.02 at most, and 52 orders would have to "
+        "replace it"
     ]
     assert not of(found, cm.Submit)
     later = hand.later(60)
@@ -81,7 +86,8 @@ def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_plac
     assert trade.state == states.PROTECTED
     told = hand.do(ev.MoveStop, ask="N", trade=trade.id, level=trade.stop + 30)
     assert "stop_stays" in codes(told)
-    some = msgspec.structs.replace(less, qty_max=Decimal("0.50"))  # three would do: they take its place
+    # three would do: they take its place
+    some = msgspec.structs.replace(less, qty_max=Decimal("0.50"))
     hand.do(ev.Opened, prefix="P", account=account(), instruments=(some,))
     sent = of(hand.do(ev.VenueUp), cm.Submit)
     assert sent
@@ -120,7 +126,8 @@ def test_a_position_that_would_take_more_than_50_stops_is_not_adopted():
     [told] = of(hand.do(ev.Adopt, ask="A", position="X", plan=plan()), cm.Tell)
     assert told.code == "too_large"
     assert told.text == (
-        "Not adopted: It would need more than 50 stops, because one order takes 0.02 at most. Close a part of it first."
+        "Not adopted: It would need more than 50 stops, because one order takes 0.02 at most. "
+        "Close a part of it first."
     )
     hand.engine.state.unexplained["X"] = ev.VenuePosition("X", SYMBOL, 1, 100, 61200.0)
     assert "adopted" in codes(hand.do(ev.Adopt, ask="B", position="X", plan=plan()))
@@ -143,7 +150,9 @@ def test_one_stop_of_several_that_the_venue_adjusts_moves_none_of_the_others():
     for one in moved:
         hand.do(ev.AmendAccepted, order=one.order, level=one.level, steps=one.steps)
     # And back to the level it would not have before: that is asked for again.
-    back = of(hand.do(ev.MoveStop, ask="B", trade=hand.trade.id, level=wanted, widen=True), cm.Amend)
+    back = of(
+        hand.do(ev.MoveStop, ask="B", trade=hand.trade.id, level=wanted, widen=True), cm.Amend
+    )
     assert {one.order for one in back} == {first, *others}
 
 
@@ -162,12 +171,15 @@ def test_a_stop_that_another_hand_moves_takes_none_of_the_others_away_from_the_m
     assert hand.trade.stop == wanted + 2
     assert {one.order for one in moved} == set(others)
     assert {one.level for one in moved} == {wanted + 2}
-    wished = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted - 5, widen=True), cm.Amend)
+    wished = of(
+        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted - 5, widen=True), cm.Amend
+    )
     assert second in {one.order for one in wished}  # a person may
 
 
-def test_one_stop_of_several_that_the_venue_has_nearer_is_not_moved_back_by_a_small_step_of_the_others():
-    """Storm 8614959: a trail moved the others to where they still rested farther from the market than this one."""
+def test_one_of_several_stops_that_the_venue_has_nearer_is_not_moved_back_by_a_small_step():
+    """Storm 8614959: a trail moved the others to where they still rested farther from the market
+    than this one."""
     hand = split()
     first, *others = stops(hand)
     wanted = hand.trade.stop
@@ -175,7 +187,9 @@ def test_one_stop_of_several_that_the_venue_has_nearer_is_not_moved_back_by_a_sm
         hand.do(ev.OrderAccepted, order=order)
     hand.do(ev.OrderAccepted, order=first, level=wanted + 4)  # the venue has it there
     for step in (2, 4):
-        moved = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted + step), cm.Amend)
+        moved = of(
+            hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted + step), cm.Amend
+        )
         assert {one.order for one in moved} == set(others)
         for one in moved:
             hand.do(ev.AmendAccepted, order=one.order, level=one.level, steps=one.steps)
@@ -232,7 +246,11 @@ def check(hand: ByHand, resting: tuple[str, ...]) -> list[cm.AnyCommand]:
 def test_an_order_of_ours_that_no_record_has_is_taken_back_once_all_is_covered():
     hand = ByHand()
     hand.protect()
-    own = tuple(order.id for role in ("stop", "target") for order in hand.engine.state.orders_of(hand.trade, role))
+    own = tuple(
+        order.id
+        for role in ("stop", "target")
+        for order in hand.engine.state.orders_of(hand.trade, role)
+    )
     first = check(hand, (*own, "P-lost-99"))
     assert not of(first, cm.Cancel)  # it may be the only cover of something
     second = check(hand, (*own, "P-lost-99"))
@@ -240,7 +258,10 @@ def test_an_order_of_ours_that_no_record_has_is_taken_back_once_all_is_covered()
     assert "stray" in codes(second)
     teller = Teller()
     instruments: tuple[Instrument, ...] = tuple(hand.engine.state.instruments.values())
-    teller.lines(ev.Opened(time=0, prefix="P", account=hand.engine.state.account, instruments=instruments), [])
+    teller.lines(
+        ev.Opened(time=0, prefix="P", account=hand.engine.state.account, instruments=instruments),
+        [],
+    )
     lines = teller.lines(hand.events[-1], second)
     assert any("P-lost-99" in line.text for line in lines)
 
@@ -249,14 +270,22 @@ def test_what_covers_a_trade_that_is_being_closed_stays_though_no_record_has_it_
     """A market is shut: nothing else could cover it for hours."""
     hand = ByHand()
     hand.enter(targets=())
-    hand.do(ev.OrderRejected, order=hand.order("stop").id, code="market_closed", text="not trading now")
+    hand.do(
+        ev.OrderRejected,
+        order=hand.order("stop").id,
+        code="market_closed",
+        text="not trading now",
+    )
     hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
     assert hand.trade.state == states.LEAVING
     event = ev.Checked(
-        time=hand.now, asked=(), resting=("P-lost-1", "P-lost-2"), quiet=(hand.trade.id,),
+        time=hand.now,
+        asked=(),
+        resting=("P-lost-1", "P-lost-2"),
+        quiet=(hand.trade.id,),
         positions=(ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 104, 61242.0),),
         closing={"P-lost-1": hand.trade.entry},
-    )  # fmt: skip
+    )
     hand.engine.handle(event)
     assert differs(hand.engine.state, event)
     assert [one.order for one in of(hand.engine.handle(event), cm.Cancel)] == ["P-lost-2"]
@@ -266,9 +295,13 @@ def test_a_check_says_that_strays_differ_for_as_long_as_they_can_be_taken_back()
     hand = ByHand()
     hand.protect()
     state = hand.engine.state
-    own = tuple(order.id for role in ("stop", "target") for order in state.orders_of(hand.trade, role))
+    own = tuple(
+        order.id for role in ("stop", "target") for order in state.orders_of(hand.trade, role)
+    )
     held = (ev.VenuePosition(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps),)
-    event = ev.Checked(time=hand.now, asked=(), resting=(*own, "P-lost-1"), positions=held, quiet=(hand.trade.id,))
+    event = ev.Checked(
+        time=hand.now, asked=(), resting=(*own, "P-lost-1"), positions=held, quiet=(hand.trade.id,)
+    )
     assert differs(state, event)
     check(hand, (*own, "P-lost-1"))
     assert differs(state, event)
@@ -282,5 +315,7 @@ def test_a_retry_of_an_earlier_version_s_record_is_taken_and_an_overtaken_one_is
     hand.do(ev.OrderRejected, order=hand.order("stop").id, code="busy", text="busy")
     trade = hand.trade
     hand.now = trade.stop_retry_at
-    assert not of(hand.do(ev.TimerFired, name=f"retry:{trade.id}:{trade.wake_at + 10**9}"), cm.Submit)
+    assert not of(
+        hand.do(ev.TimerFired, name=f"retry:{trade.id}:{trade.wake_at + 10**9}"), cm.Submit
+    )
     assert of(hand.do(ev.TimerFired, name=f"retry:{trade.id}:45"), cm.Submit)

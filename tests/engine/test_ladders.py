@@ -1,4 +1,5 @@
-"""A ladder live: rungs wait beside a stop, one target from the average, one end; and what goes wrong with it."""
+"""A ladder live: rungs wait beside a stop, one target from the average, one end; and what goes
+wrong with it."""
 
 from decimal import Decimal
 
@@ -68,7 +69,9 @@ def test_rungs_leave_beside_stops_that_bear_the_same_numbers():
     hand.fill(trade.entry, trade.asked_steps, trade.ref)
     stops = hand.engine.state.orders_of(trade, "stop")
     assert {order.number for order in stops} == {0, 1, 2, 3}
-    found = [one for order in stops for one in of(hand.do(ev.OrderAccepted, order=order.id), cm.Submit)]
+    found = [
+        one for order in stops for one in of(hand.do(ev.OrderAccepted, order=order.id), cm.Submit)
+    ]
     rungs = [one for one in found if one.role == "rung"]
     assert [one.level for one in rungs] == [trade.ref - 100, trade.ref - 200]
 
@@ -110,7 +113,8 @@ def test_the_worst_case_is_the_risk_and_the_heat_before_any_rung_has_filled():
     hand = laddered()
     heat = Valuation(hand.engine.state).exposure().heat
     assert hand.trade.planned_risk <= 0.006 * 64_000 * (1 + 1e-9)
-    assert heat == pytest.approx(hand.trade.planned_risk, rel=0.03)  # less the slippage that is expected
+    # less the slippage that is expected
+    assert heat == pytest.approx(hand.trade.planned_risk, rel=0.03)
     before = heat
     add(hand, 2)
     assert Valuation(hand.engine.state).exposure().heat == pytest.approx(before, rel=1e-6)
@@ -132,7 +136,12 @@ def test_a_rung_that_fills_is_covered_at_once_and_aimed_at_the_average_from_the_
 def test_a_target_that_a_person_set_holds_until_the_next_rung():
     hand = laddered()
     hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=hand.trade.ref + 200)
-    hand.do(ev.AmendAccepted, order=hand.order("target").id, level=hand.trade.ref + 200, steps=hand.trade.asked_steps)
+    hand.do(
+        ev.AmendAccepted,
+        order=hand.order("target").id,
+        level=hand.trade.ref + 200,
+        steps=hand.trade.asked_steps,
+    )
     assert not of(hand.bar(0.6123, atr=0.00145), cm.Amend)
     add(hand, 2)
     assert of(hand.bar(0.6123, atr=0.00145), cm.Amend)[0].level < hand.trade.ref + 60
@@ -144,8 +153,12 @@ def test_a_common_target_that_the_market_has_passed_fills_where_it_is():
     hand.quote(hand.trade.ref + 10, hand.trade.ref + 22)  # back above the average and 60 ticks
     found = hand.bar(0.6125, atr=0.00145)
     assert [one.order for one in of(found, cm.Cancel)] == [hand.order("target").id]
-    found = of(hand.do(ev.OrderCancelled, order=hand.order("target").id, why="asked for"), cm.Submit)
-    assert [(one.role, one.kind, one.steps) for one in found] == [("target", "limit", 3 * hand.trade.asked_steps)]
+    found = of(
+        hand.do(ev.OrderCancelled, order=hand.order("target").id, why="asked for"), cm.Submit
+    )
+    assert [(one.role, one.kind, one.steps) for one in found] == [
+        ("target", "limit", 3 * hand.trade.asked_steps)
+    ]
 
 
 def test_the_rungs_go_with_the_trade():
@@ -176,7 +189,12 @@ def test_a_rung_that_the_margin_forbids_is_given_up():
     hand.protect(**PLAN)
     before = Valuation(hand.engine.state).exposure().heat
     hand.do(ev.OrderAccepted, order=hand.order("rung", 2).id)
-    found = hand.do(ev.OrderRejected, order=hand.order("rung", 3).id, code="margin", text="not enough free margin")
+    found = hand.do(
+        ev.OrderRejected,
+        order=hand.order("rung", 3).id,
+        code="margin",
+        text="not enough free margin",
+    )
     assert "rung_given_up" in codes(found)
     assert Valuation(hand.engine.state).exposure().heat < before
     assert not [one for one in of(hand.later(30), cm.Submit) if one.role == "rung"]
@@ -186,12 +204,17 @@ def test_a_rung_that_the_margin_forbids_is_given_up():
 def test_a_rung_refused_for_another_reason_is_sent_again_after_a_pause():
     hand = ByHand()
     hand.protect(**PLAN)
-    found = hand.do(ev.OrderRejected, order=hand.order("rung", 2).id, code="market_closed", text="not trading")
+    found = hand.do(
+        ev.OrderRejected, order=hand.order("rung", 2).id, code="market_closed", text="not trading"
+    )
     assert not of(found, cm.Submit)
-    assert not [one for one in of(hand.later(20), cm.Submit) if one.role == "rung"]  # the venue says when it opens
+    # the venue says when it opens
+    assert not [one for one in of(hand.later(20), cm.Submit) if one.role == "rung"]
     opens = hand.do(ev.InstrumentState, symbol="CAD/CHF", open=True, until=0)
     again = [one for one in of(opens, cm.Submit) if one.role == "rung"]
-    assert [(one.level, one.steps) for one in again] == [(hand.trade.ref - 100, 2 * hand.trade.asked_steps)]
+    assert [(one.level, one.steps) for one in again] == [
+        (hand.trade.ref - 100, 2 * hand.trade.asked_steps)
+    ]
 
 
 def test_a_rung_given_up_by_the_venue_is_not_sent_again_before_its_fills_are_known():
@@ -201,9 +224,14 @@ def test_a_rung_given_up_by_the_venue_is_not_sent_again_before_its_fills_are_kno
     assert [one.order for one in of(found, cm.Query)] == [order.id]
     assert not [one for one in of(hand.later(4), cm.Submit) if one.role == "rung"]
     fill = ev.Fill("late", hand.now, 5, order.level, 0.0, 1.0)
-    found = hand.do(ev.OrderStatus, known=ev.OrderReport(order.id, "cancelled", order.level, order.steps, (fill,)))
+    found = hand.do(
+        ev.OrderStatus,
+        known=ev.OrderReport(order.id, "cancelled", order.level, order.steps, (fill,)),
+    )
     stop = of(found, cm.Amend)[0]
-    again = of(hand.do(ev.AmendAccepted, order=stop.order, level=stop.level, steps=stop.steps), cm.Submit)
+    again = of(
+        hand.do(ev.AmendAccepted, order=stop.order, level=stop.level, steps=stop.steps), cm.Submit
+    )
     assert [one.steps for one in again] == [order.steps - 5]
 
 
@@ -218,7 +246,10 @@ def test_leaving_takes_the_rungs_back_first_of_all():
 def test_another_rig_adds_nothing():
     hand = laddered()
     other = plan(rig=Rig(name="Plain", stop=StopRule(atr=2.5)), stop=StopRule(atr=2.5))
-    gone = {one.order for one in of(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other), cm.Cancel)}
+    gone = {
+        one.order
+        for one in of(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other), cm.Cancel)
+    }
     assert {hand.order("rung", 2).id, hand.order("rung", 3).id} <= gone
     assert not hand.trade.rungs[0].steps
 
@@ -234,7 +265,11 @@ def test_a_ladder_is_not_put_on_what_is_open_already():
 
 @pytest.mark.parametrize(
     "changes",
-    [{"size": SizeRule("fixed", qty=1)}, {"targets": (TargetRule(share=1.0, r=1.0),)}, {"stop": StopRule(atr=2.0)}],
+    [
+        {"size": SizeRule("fixed", qty=1)},
+        {"targets": (TargetRule(share=1.0, r=1.0),)},
+        {"stop": StopRule(atr=2.0)},
+    ],
 )
 def test_a_ladder_brings_its_own_stop_and_target_and_is_sized_by_risk(changes):
     with pytest.raises(BadInput):
@@ -260,7 +295,8 @@ def test_the_ladder_is_laid_anew_from_the_fill_where_the_plan_says_so():
 
 
 def test_a_target_where_no_price_is_is_off_until_the_average_has_risen():
-    """A short ladder whose target is further down than its price is high: the order for it could not be written."""
+    """A short ladder whose target is further down than its price is high: the order for it could
+    not be written."""
     far = Rig(ladder=Ladder(2, Measure(ticks=20_000.0), 65_000.0, 80.0, factor=9.0))
     hand = laddered(side=-1, rig=far)
     ref, base = hand.trade.ref, hand.trade.asked_steps
@@ -269,7 +305,9 @@ def test_a_target_where_no_price_is_is_off_until_the_average_has_risen():
     assert hand.trade.state == states.PROTECTED
     add(hand, 2)
     found = hand.bar(0.6123, atr=0.00145)
-    assert "none above zero" in next(one.text for one in of(found, cm.Tell) if one.code == "ladder_target")
+    assert "none above zero" in next(
+        one.text for one in of(found, cm.Tell) if one.code == "ladder_target"
+    )
     average = ref + 0.9 * 20_000
     assert [(one.role, one.level, one.steps) for one in of(found, cm.Submit)] == [
         ("target", round(average - 65_000), 10 * base)
@@ -283,9 +321,18 @@ def test_a_ladder_s_target_moves_at_its_own_bar_also_where_that_is_joined_from_o
     hand.now += 15 * MINUTE
     hand.quote(hand.market.bid, hand.market.ask)
     found = hand.do(
-        ev.BarCompleted, symbol=SYMBOL, span=15 * MINUTE, opened=hand.now - 15 * MINUTE, open=0.6114, high=0.6114,
-        low=0.6114, close=0.6114, spread=12.0, atr=0.00145, base=False,
-    )  # fmt: skip
+        ev.BarCompleted,
+        symbol=SYMBOL,
+        span=15 * MINUTE,
+        opened=hand.now - 15 * MINUTE,
+        open=0.6114,
+        high=0.6114,
+        low=0.6114,
+        close=0.6114,
+        spread=12.0,
+        atr=0.00145,
+        base=False,
+    )
     assert "ladder_target" in codes(found)
     assert "target" in {one.role for one in found if isinstance(one, (cm.Amend, cm.Submit))}
 
@@ -304,7 +351,8 @@ def test_lines_of_a_ladder_that_waits_are_moved_from_where_it_is_on_its_way_to()
 
 
 def test_break_even_after_its_target_waits_until_that_has_filled():
-    """The target closes what was held before a rung filled; the rung's part stays, and its stop goes to the entry."""
+    """The target closes what was held before a rung filled; the rung's part stays, and its stop
+    goes to the entry."""
     hand = laddered(rig=msgspec.structs.replace(LADDER, break_even=BreakEven(After(target=1))))
     ref, held, target = hand.trade.ref, hand.trade.open_steps, hand.order("target")
     assert "break-even to" in rig_levels.waiting(hand.engine.state, hand.trade)[0].text
@@ -316,7 +364,8 @@ def test_break_even_after_its_target_waits_until_that_has_filled():
         return [one.level for one in of(commands, cm.Amend) if one.role == "stop"]
 
     stops(hand.fill(target.id, 1, target.level))
-    assert stops(hand.bar(close=(ref + 40) / 1e5, atr=0.001)) == []  # a part of it is not the target filled
+    # a part of it is not the target filled
+    assert stops(hand.bar(close=(ref + 40) / 1e5, atr=0.001)) == []
     add(hand, 2)
     stops(hand.fill(target.id, held - 1, target.level))
     assert hand.trade.open_steps == 2 * held

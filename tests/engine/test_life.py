@@ -1,4 +1,5 @@
-"""A trade's life in the engine: entry, cover, targets, trail, leaving, and every answer that comes late or twice."""
+"""A trade's life in the engine: entry, cover, targets, trail, leaving, and every answer that comes
+late or twice."""
 
 from decimal import Decimal
 
@@ -24,7 +25,13 @@ def test_placing_sends_one_sized_market_entry():
     hand = ByHand()
     sent = of(hand.place(), cm.Submit)
     assert len(sent) == 1
-    assert (sent[0].role, sent[0].kind, sent[0].side, sent[0].steps, sent[0].level) == ("entry", "market", 1, 104, None)
+    assert (sent[0].role, sent[0].kind, sent[0].side, sent[0].steps, sent[0].level) == (
+        "entry",
+        "market",
+        1,
+        104,
+        None,
+    )
     assert sent[0].order.startswith("P-")
     assert hand.trade.state == states.ENTERING
 
@@ -41,7 +48,9 @@ def test_a_fill_exposes_then_the_stop_s_rest_protects_then_targets_follow():
     hand = ByHand()
     sent = of(hand.enter(), cm.Submit)
     assert hand.trade.state == states.EXPOSED
-    assert [(order.role, order.level, order.steps, order.side) for order in sent] == [("stop", 60879, 104, -1)]
+    assert [(order.role, order.level, order.steps, order.side) for order in sent] == [
+        ("stop", 60879, 104, -1)
+    ]
     followed = of(hand.do(ev.OrderAccepted, order=sent[0].order), cm.Submit)
     assert hand.trade.state == states.PROTECTED
     assert [(order.role, order.level, order.steps) for order in followed] == [
@@ -98,7 +107,9 @@ def test_the_stop_s_fill_ends_the_trade_and_takes_the_targets_back():
     assert len(of(told, cm.Cancel)) == 2
     assert hand.trade.state == states.ENDED
     assert hand.trade.end == Reason(rs.STOP)
-    assert "\u2212379.00" in next(tell.text for tell in of(told, cm.Tell) if tell.code == "trade_ended")
+    assert "\u2212379.00" in next(
+        tell.text for tell in of(told, cm.Tell) if tell.code == "trade_ended"
+    )
 
 
 def test_a_refused_stop_is_tried_again_and_at_the_deadline_the_trade_is_closed():
@@ -142,7 +153,12 @@ def test_past_the_deadline_a_close_that_nobody_answers_gets_another_beside_it():
     found = hand.fill(closes[1].order, 104, 61230)
     assert "trade_ended" in codes(found)
     for other in (closes[0], closes[2], closes[3]):
-        told = hand.do(ev.OrderRejected, order=other.order, code="no_position", text="there is no position to close")
+        told = hand.do(
+            ev.OrderRejected,
+            order=other.order,
+            code="no_position",
+            text="there is no position to close",
+        )
         assert not codes(told)  # it is closed: nothing has failed
     assert (hand.trade.state, hand.trade.closed) == (states.ENDED, 104)
     assert codes(hand.all).count("trade_ended") == 1
@@ -153,7 +169,12 @@ def test_a_stop_the_market_has_passed_closes_the_trade():
     hand = ByHand()
     hand.enter()
     hand.quote(60870, 60882)
-    told = hand.do(ev.OrderRejected, order=hand.order("stop").id, code="wrong_side", text="at or through the market")
+    told = hand.do(
+        ev.OrderRejected,
+        order=hand.order("stop").id,
+        code="wrong_side",
+        text="at or through the market",
+    )
     assert "stop_passed" in codes(told)
     assert [order.role for order in of(told, cm.Submit)] == ["close"]
 
@@ -189,7 +210,8 @@ def test_a_fill_of_all_that_is_known_does_not_end_an_order_that_may_have_grown()
     hand.fill(stop.id, 45, 60879)  # more than it had: the change came through, its answer did not
     assert not stop.over
     stop.steps_under_way = 0
-    assert of(hand.fill(stop.id, 3, 60879) + hand.later(1), cm.Query)  # it is larger than is known, however that came
+    # it is larger than is known, however that came
+    assert of(hand.fill(stop.id, 3, 60879) + hand.later(1), cm.Query)
     hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", stop.level, 104))
     assert (stop.left, hand.trade.open_steps) == (56, 56)
     hand.fill(stop.id, 56, 60879)
@@ -213,7 +235,10 @@ def test_a_query_that_finds_fills_protects_them():
     hand.place()
     hand.later(0.5)
     fill = ev.Fill("F9", hand.now, 104, 61242, 0.0, 2.6)
-    sent = of(hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "filled", 0, 104, (fill,))), cm.Submit)
+    sent = of(
+        hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "filled", 0, 104, (fill,))),
+        cm.Submit,
+    )
     assert [order.role for order in sent] == ["stop"]
 
 
@@ -233,9 +258,9 @@ def test_a_stop_thought_lost_that_rests_after_all_is_taken_back():
     hand.enter()
     first = hand.order("stop").id
     hand.later(0.5)
-    sent = of(hand.do(ev.OrderStatus, known=ev.OrderReport(first, "missing", 0, 0)), cm.Submit) + of(
-        hand.later(0.3), cm.Submit
-    )
+    sent = of(
+        hand.do(ev.OrderStatus, known=ev.OrderReport(first, "missing", 0, 0)), cm.Submit
+    ) + of(hand.later(0.3), cm.Submit)
     second = next(order.order for order in sent if order.role == "stop")
     hand.do(ev.OrderAccepted, order=second)
     told = hand.do(ev.OrderAccepted, order=first)
@@ -246,14 +271,18 @@ def test_a_stop_thought_lost_that_rests_after_all_is_taken_back():
 
 
 def test_a_lost_telling_of_a_part_is_asked_about():
-    """A close fills in pieces and the first telling is lost: the second must not pass for all there is to know."""
+    """A close fills in pieces and the first telling is lost: the second must not pass for all there
+    is to know."""
     hand = ByHand()
     hand.protect()
     hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
     close = hand.order("close").id
     hand.fill(close, 40, 61230, fill="F-second")
     assert close in [query.order for query in of(hand.later(1.0), cm.Query)]
-    fills = (ev.Fill("F-first", hand.now, 64, 61231, 0.0, 1.0), ev.Fill("F-second", hand.now, 40, 61230, 0.0, 1.0))
+    fills = (
+        ev.Fill("F-first", hand.now, 64, 61231, 0.0, 1.0),
+        ev.Fill("F-second", hand.now, 40, 61230, 0.0, 1.0),
+    )
     hand.do(ev.OrderStatus, known=ev.OrderReport(close, "filled", 0, 104, fills))
     assert hand.trade.closed == 104
     assert hand.trade.state == states.ENDED
@@ -267,7 +296,10 @@ def test_an_unheard_order_that_is_cancelled_is_asked_for_its_fills():
     asked = of(hand.do(ev.OrderCancelled, order=close, why="no more to close"), cm.Query)
     assert [query.order for query in asked] == [close]
     hand.do(
-        ev.OrderStatus, known=ev.OrderReport(close, "cancelled", 0, 104, (ev.Fill("F8", hand.now, 30, 61230, 0, 1),))
+        ev.OrderStatus,
+        known=ev.OrderReport(
+            close, "cancelled", 0, 104, (ev.Fill("F8", hand.now, 30, 61230, 0, 1),)
+        ),
     )
     assert hand.trade.closed == 30
     assert not [query for query in of(hand.later(3), cm.Query) if query.order == close]
@@ -277,7 +309,9 @@ def test_a_close_that_finds_nothing_is_compared_with_the_venue():
     hand = ByHand()
     hand.protect()
     hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
-    told = hand.do(ev.OrderRejected, order=hand.order("close").id, code="no_position", text="nothing to close")
+    told = hand.do(
+        ev.OrderRejected, order=hand.order("close").id, code="no_position", text="nothing to close"
+    )
     assert of(told, cm.QueryAll)
     assert codes(hand.place("A9")) == ["reconciling"]
     hand.holdings()
@@ -288,15 +322,21 @@ def test_a_stop_the_venue_finds_too_near_twice_is_not_waited_for():
     hand = ByHand()
     hand.enter()
     for _ in range(2):
-        told = hand.do(ev.OrderRejected, order=hand.order("stop").id, code="too_near", text="10 are needed")
+        told = hand.do(
+            ev.OrderRejected, order=hand.order("stop").id, code="too_near", text="10 are needed"
+        )
         found = of(told, cm.Submit) + of(hand.later(0.26), cm.Submit)
     assert "stop_impossible" in codes(told)
     assert "close" in [order.role for order in found]
     hand.quote(60885, 60897)
-    again = of(hand.do(ev.OrderRejected, order=hand.order("stop").id, code="too_near", text="10"), cm.Submit)
+    again = of(
+        hand.do(ev.OrderRejected, order=hand.order("stop").id, code="too_near", text="10"),
+        cm.Submit,
+    )
     again += of(hand.later(0.6), cm.Submit)
     covers = [order for order in again if order.role == "stop"]
-    assert covers[-1].level == 60885 - 20  # farther out than the plan's 60879: it is told, and the close goes on
+    # farther out than the plan's 60879: it is told, and the close goes on
+    assert covers[-1].level == 60885 - 20
     assert "emergency_stop" in codes(hand.all)
 
 
@@ -326,7 +366,10 @@ def test_a_close_during_the_entry_waits_for_its_fill():
     [
         (lambda hand: hand.do(ev.VenueDown, why="cable"), "link_down"),
         (lambda hand: hand.do(ev.Halt, ask="h", why="by hand"), "halted"),
-        (lambda hand: hand.do(ev.InstrumentState, symbol="CAD/CHF", open=False, until=0), "market_closed"),
+        (
+            lambda hand: hand.do(ev.InstrumentState, symbol="CAD/CHF", open=False, until=0),
+            "market_closed",
+        ),
         (lambda hand: hand.later(120), "feed_silent"),
         (lambda hand: (hand.do(ev.VenueDown, why="x"), hand.do(ev.VenueUp)), "reconciling"),
     ],
@@ -393,9 +436,17 @@ def test_the_extreme_includes_the_bars_lived_through():
     hand.now += 900_000_000_000
     hand.quote(61500, 61512)
     moved = hand.do(
-        ev.BarCompleted, symbol="CAD/CHF", span=900_000_000_000, opened=hand.now - 900_000_000_000, open=0.6125,
-        high=0.61600, low=0.61210, close=0.615, spread=12.0, atr=0.00145,
-    )  # fmt: skip
+        ev.BarCompleted,
+        symbol="CAD/CHF",
+        span=900_000_000_000,
+        opened=hand.now - 900_000_000_000,
+        open=0.6125,
+        high=0.61600,
+        low=0.61210,
+        close=0.615,
+        spread=12.0,
+        atr=0.00145,
+    )
     assert of(moved, cm.Amend)[0].level == 61600 - 435
 
 
@@ -415,7 +466,8 @@ def test_moving_a_stop_by_hand():
     assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=60900)) == ["widen_unconfirmed"]
     wider = hand.do(ev.MoveStop, ask="m", trade=name, level=60900, widen=True)
     assert "widened by hand" in of(wider, cm.Amend)[0].why
-    assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=61225)) == ["stop_refused"]  # 5 ticks away
+    # 5 ticks away
+    assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=61225)) == ["stop_refused"]
     assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=61300)) == ["stop_refused"]
     assert hand.do(ev.MoveStop, ask="m", trade=name, level=60900) == []
 
@@ -431,7 +483,9 @@ def test_a_move_the_venue_refuses_is_given_up_and_told():
     hand = ByHand()
     hand.protect()
     hand.do(ev.MoveStop, ask="m", trade=hand.trade.id, level=61000)
-    told = hand.do(ev.AmendRejected, order=hand.order("stop").id, code="too_near", text="10 ticks are needed")
+    told = hand.do(
+        ev.AmendRejected, order=hand.order("stop").id, code="too_near", text="10 ticks are needed"
+    )
     assert codes(told) == ["move_refused"]
     assert hand.trade.stop == 60879
     assert hand.trade.state == states.PROTECTED
@@ -443,13 +497,21 @@ def test_moving_a_target_by_hand():
     name = hand.trade.id
     moved = hand.do(ev.MoveTarget, ask="m", trade=name, number=1, level=61700)
     assert [(order.role, order.level) for order in of(moved, cm.Amend)] == [("target", 61700)]
-    assert codes(hand.do(ev.MoveTarget, ask="m", trade=name, number=1, level=61235)) == ["target_refused"]
-    assert codes(hand.do(ev.MoveTarget, ask="m", trade=name, number=3, level=61900)) == ["target_refused"]
+    assert codes(hand.do(ev.MoveTarget, ask="m", trade=name, number=1, level=61235)) == [
+        "target_refused"
+    ]
+    assert codes(hand.do(ev.MoveTarget, ask="m", trade=name, number=3, level=61900)) == [
+        "target_refused"
+    ]
 
 
 @pytest.mark.parametrize(
     ("steps", "code", "state"),
-    [(104, None, states.PROTECTED), (60, "quantity_differs", states.PROTECTED), (0, "quantity_differs", states.ENDED)],
+    [
+        (104, None, states.PROTECTED),
+        (60, "quantity_differs", states.PROTECTED),
+        (0, "quantity_differs", states.ENDED),
+    ],
 )
 def test_what_the_venue_holds_counts(steps, code, state):
     hand = ByHand()
@@ -500,7 +562,9 @@ def test_who_takes_an_entry_back_that_has_just_filled_closes_nothing():
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
     hand.fill(hand.trade.entry, 30, hand.trade.ref)
     told = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, entry_only=True)
-    assert [(one.order, one.why) for one in of(told, cm.Cancel)] == [(hand.trade.entry, "taken back by hand")]
+    assert [(one.order, one.why) for one in of(told, cm.Cancel)] == [
+        (hand.trade.entry, "taken back by hand")
+    ]
     hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for", filled=30)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     told = hand.do(ev.CloseTrade, ask="D", trade=hand.trade.id, entry_only=True)
@@ -518,13 +582,16 @@ def test_a_part_is_not_closed_on_a_line_that_is_cut():
 
 
 def test_a_foreign_position_follows_its_instrument():
-    """Asking to adopt one whose instrument had gone ended in a fault; one on another grid was another size."""
+    """Asking to adopt one whose instrument had gone ended in a fault; one on another grid was
+    another size."""
     hand = ByHand()
     hand.do(ev.VenueUp)
     hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, -1, 70, 61_100.0),))
     finer = msgspec.structs.replace(pair(), tick=pair().tick / 10, qty_step=pair().qty_step * 4)
     hand.do(ev.InstrumentsChanged, instruments=(finer,), spans={})
-    assert hand.engine.state.unexplained == {"X-1": ev.VenuePosition("X-1", SYMBOL, -1, 17, 611_000.0)}
+    assert hand.engine.state.unexplained == {
+        "X-1": ev.VenuePosition("X-1", SYMBOL, -1, 17, 611_000.0)
+    }
     told = hand.do(ev.InstrumentsChanged, instruments=(), spans={})
     assert "position_unseen" in codes(told)
     assert codes(hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(side=-1))) == ["no_position"]
@@ -543,7 +610,9 @@ def test_an_order_left_over_from_an_ended_trade_is_cancelled():
     target = hand.order("target", 1).id
     hand.do(ev.OrderCancelled, order=target, why="gone")
     hand.do(ev.VenueUp)
-    told = hand.holdings(positions=(ev.VenuePosition(hand.trade.entry, "CAD/CHF", 1, 104),), resting=(target,))
+    told = hand.holdings(
+        positions=(ev.VenuePosition(hand.trade.entry, "CAD/CHF", 1, 104),), resting=(target,)
+    )
     assert target in [cancel.order for cancel in of(told, cm.Cancel)]
 
 
@@ -589,7 +658,9 @@ def test_closing_a_share_leaves_the_rest_covered():
     hand.protect()
     sent = of(hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id, share=0.5), cm.Submit)
     assert [(order.role, order.steps) for order in sent] == [("close", 52)]
-    assert codes(hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id, share=0.5)) == ["share_refused"]
+    assert codes(hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id, share=0.5)) == [
+        "share_refused"
+    ]
     amends = of(hand.fill(hand.order("close").id, 52, 61240), cm.Amend)
     assert ("stop", 52) in [(order.role, order.steps) for order in amends]
     assert hand.trade.state in (states.PROTECTED, states.EXPOSED)
@@ -599,9 +670,13 @@ def test_closing_a_share_leaves_the_rest_covered():
 def test_a_share_below_one_step_is_refused_and_one_that_fails_is_told_and_not_repeated():
     hand = ByHand()
     hand.protect()
-    assert codes(hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id, share=0.001)) == ["share_refused"]
+    assert codes(hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id, share=0.001)) == [
+        "share_refused"
+    ]
     hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id, share=0.25)
-    told = hand.do(ev.OrderRejected, order=hand.order("close").id, code="busy", text="the venue is busy")
+    told = hand.do(
+        ev.OrderRejected, order=hand.order("close").id, code="busy", text="the venue is busy"
+    )
     assert "rejected_busy" in codes(told)
     assert not [order for order in of(hand.later(5), cm.Submit) if order.role == "close"]
     assert hand.trade.open_steps == 104
@@ -612,7 +687,8 @@ def test_a_share_below_one_step_is_refused_and_one_that_fails_is_told_and_not_re
 def test_the_stop_goes_to_the_entry_where_that_tightens_it():
     hand = ByHand()
     hand.protect()
-    assert codes(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id)) == ["stop_refused"]  # the market is below it
+    # the market is below it
+    assert codes(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id)) == ["stop_refused"]
     hand.quote(61345, 61357)
     moved = of(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id), cm.Amend)
     assert [(order.role, order.level) for order in moved] == [("stop", 61242)]
@@ -626,10 +702,14 @@ BOTH = ["T-long", "T-short"]
 @pytest.mark.parametrize(
     ("values", "closed"),
     [
-        ({"which": "long"}, ["T-long"]), ({"which": "short"}, ["T-short"]), ({"which": "losers"}, BOTH),
-        ({"which": "winners"}, []), ({"symbol": "Nothing"}, []), ({"symbol": "CAD/CHF"}, BOTH),
+        ({"which": "long"}, ["T-long"]),
+        ({"which": "short"}, ["T-short"]),
+        ({"which": "losers"}, BOTH),
+        ({"which": "winners"}, []),
+        ({"symbol": "Nothing"}, []),
+        ({"symbol": "CAD/CHF"}, BOTH),
     ],
-)  # fmt: skip
+)
 def test_closing_some_closes_those_and_no_others(values, closed):
     hand = ByHand()
     hand.protect()
@@ -645,7 +725,9 @@ def test_turning_around_opens_the_other_side_only_once_the_first_is_closed():
     hand = ByHand()
     hand.protect()
     first = hand.trade
-    assert [order.role for order in of(hand.do(ev.TurnAround, ask="t", trade=first.id), cm.Submit)] == ["close"]
+    assert [
+        order.role for order in of(hand.do(ev.TurnAround, ask="t", trade=first.id), cm.Submit)
+    ] == ["close"]
     assert not [order for order in of(hand.later(0.3), cm.Submit) if order.role == "entry"]
     hand.fill(hand.order("close").id, 104, 61230)
     sent = of(hand.later(0.1), cm.Submit)
@@ -669,7 +751,8 @@ def test_turning_around_asks_the_guards_like_any_entry_and_never_turns_a_price()
 
 
 def test_the_other_side_waits_where_the_first_is_open_again():
-    """Its market was shut when it had ended; then a fill came late, and the venue was compared with."""
+    """Its market was shut when it had ended; then a fill came late, and the venue was compared
+    with."""
     hand = ByHand()
     hand.place()
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
@@ -699,16 +782,24 @@ def test_a_trade_whose_bars_cannot_be_made_any_more_is_told(trailed):
     """Its trail stood still without a word after the venue had come back with longer bars."""
     hand = ByHand()
     hand.protect(**({} if trailed else {"trail": None}))
-    told = hand.do(ev.Opened, prefix="P", account=account(), instruments=(pair(),), spans={SYMBOL: (15 * MINUTE,)})
+    told = hand.do(
+        ev.Opened,
+        prefix="P",
+        account=account(),
+        instruments=(pair(),),
+        spans={SYMBOL: (15 * MINUTE,)},
+    )
     assert "no_bars" not in codes(told)
     told = hand.do(ev.InstrumentsChanged, instruments=(pair(),), spans={SYMBOL: (60 * MINUTE,)})
     texts = [one.text for one in of(told, cm.Tell) if one.code == "no_bars"]
-    assert texts == (["There are no bars of 15m any more: its trail and its rig stand still"] if trailed else [])
+    assert texts == (
+        ["There are no bars of 15m any more: its trail and its rig stand still"] if trailed else []
+    )
 
 
 def test_in_a_shut_market_one_unheard_close_is_enough_and_at_the_opening_another_leaves_at_once():
-    """What was sent again and again into the shut market was missing among the tries when it opened: in one storm of
-    10,000 a position stayed without cover for 5.9 s."""
+    """What was sent again and again into the shut market was missing among the tries when it
+    opened: in one storm of 10,000 a position stayed without cover for 5.9 s."""
     hand = ByHand()
     hand.protect(targets=())
     trade = hand.trade
@@ -728,7 +819,8 @@ def test_in_a_shut_market_one_unheard_close_is_enough_and_at_the_opening_another
 @pytest.mark.parametrize("ticks", [1, 2])
 @pytest.mark.parametrize("filled", [0, 30])
 def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(filled, ticks):
-    """It was sized for the old one: it filled with ten times what may be risked. Its tick may be another as well."""
+    """It was sized for the old one: it filled with ten times what may be risked. Its tick may be
+    another as well."""
     hand = ByHand()
     hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
     trade = hand.trade
@@ -736,7 +828,9 @@ def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(fil
     if filled:
         hand.fill(trade.entry, filled, trade.ref)
         hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    dearer = msgspec.structs.replace(pair(), multiplier=pair().multiplier * 10, tick=pair().tick / ticks)
+    dearer = msgspec.structs.replace(
+        pair(), multiplier=pair().multiplier * 10, tick=pair().tick / ticks
+    )
     hand.do(ev.VenueDown, why="it was cut")
     told = hand.do(ev.InstrumentsChanged, instruments=(dearer,), spans={})
     assert "outsized" in codes(told)

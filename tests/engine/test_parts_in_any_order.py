@@ -1,6 +1,6 @@
-"""All that rests beside a stop: targets, loss steps, the rungs of a ladder, lines held here. Answers come in any order
-while a person moves, sets, holds, closes and changes the rules, and the market moves: in the end the venue has what the
-trade wants, and no more.
+"""All that rests beside a stop: targets, loss steps, the rungs of a ladder, lines held here.
+Answers come in any order while a person moves, sets, holds, closes and changes the rules, and the
+market moves: in the end the venue has what the trade wants, and no more.
 """
 
 from __future__ import annotations
@@ -23,9 +23,20 @@ from hawser.engine.protection.parts import part_wants
 TARGETS = tuple(TargetRule(share=share, r=r) for share, r in ((0.4, 1.0), (0.3, 2.0), (0.2, 3.0)))
 LOSSES = (LossStep(0.4, 0.3), LossStep(0.7, 0.2))
 KINDS = (
-    *("move",) * 4, "set", "set", "hold", "close", "gone", "target", "loss", "rung", "rung", "rules", "even",
+    *("move",) * 4,
+    "set",
+    "set",
+    "hold",
+    "close",
+    "gone",
+    "target",
+    "loss",
+    "rung",
+    "rung",
+    "rules",
+    "even",
     *("market",) * 4,
-)  # fmt: skip
+)
 ADJUSTED = 8  # ticks: put elsewhere, and then once more
 
 
@@ -46,7 +57,10 @@ class Parts(Story):
         self.venue.judges_stop = False  # a backstop lies farther out
 
     def act(self) -> None:
-        if self.draw.random() < 0.12 and self.hand.trade.state in (states.EXPOSED, states.PROTECTED):
+        if self.draw.random() < 0.12 and self.hand.trade.state in (
+            states.EXPOSED,
+            states.PROTECTED,
+        ):
             self.touch(self.draw.choice(KINDS))
             self.venue.collect()
         super().act()
@@ -58,7 +72,12 @@ class Parts(Story):
         elif kind == "hold":
             do(ev.HoldLines, ask="H", trade=trade.id, held=None if trade.held else HeldRule(1.5))
         elif kind == "close":
-            do(ev.CloseTrade, ask=f"C{self.hand.now}", trade=trade.id, share=draw.choice((0.02, 0.2, 0.5)))
+            do(
+                ev.CloseTrade,
+                ask=f"C{self.hand.now}",
+                trade=trade.id,
+                share=draw.choice((0.02, 0.2, 0.5)),
+            )
         elif kind == "gone":
             self.take_back()
         elif kind == "even":
@@ -71,24 +90,37 @@ class Parts(Story):
             number, level = draw.choice(trade.targets).number, 61_260 + draw.randint(0, 600)
             if kind == "move":
                 do(ev.MoveTarget, ask=f"T{level}", trade=trade.id, number=number, level=level)
-                if any((one.number, one.level) == (number, level) for one in trade.targets):  # it was not refused
+                # it was not refused
+                if any((one.number, one.level) == (number, level) for one in trade.targets):
                     self.moved[number] = level
             else:
                 number = draw.choice((0, number))
                 self.moved.pop(number, None)
                 share = draw.choice((0.0, 0.2, 0.5))
-                do(ev.SetTarget, ask=f"S{level}", trade=trade.id, number=number, level=level, share=share)
+                do(
+                    ev.SetTarget,
+                    ask=f"S{level}",
+                    trade=trade.id,
+                    number=number,
+                    level=level,
+                    share=share,
+                )
 
     def change_rules(self) -> None:
-        """Another rig: its targets, its loss steps, perhaps a trail, and the stop to the entry early."""
+        """Another rig: its targets, its loss steps, perhaps a trail, and the stop to the entry
+        early."""
         draw, trail = self.draw, Trail(ticks=float(self.draw.randint(40, 300)))
         rig = Rig(
-            name="another", stop=StopRule(ticks=draw.randint(60, 400)), loss_step=LOSSES if draw.random() < 0.4 else (),
+            name="another",
+            stop=StopRule(ticks=draw.randint(60, 400)),
+            loss_step=LOSSES if draw.random() < 0.4 else (),
             break_even=BreakEven(After(r=draw.uniform(0, 0.5))) if draw.random() < 0.5 else None,
-        )  # fmt: skip
+        )
         targets = TARGETS[: draw.randint(0, 3)]
         self.moved.clear()
-        chosen = plan(stop=rig.stop, targets=targets, rig=rig, trail=trail if draw.random() < 0.5 else None)
+        chosen = plan(
+            stop=rig.stop, targets=targets, rig=rig, trail=trail if draw.random() < 0.5 else None
+        )
         self.hand.do(ev.ChangeRules, ask=f"R{self.hand.now}", trade=self.hand.trade.id, plan=chosen)
 
     def move_market(self) -> None:
@@ -104,7 +136,9 @@ class Parts(Story):
             order = self.venue.orders[name]
             order.status = "cancelled"
             if self.draw.random() < 0.5:
-                self.venue.say(ev.OrderCancelled, order=name, why="by another hand", filled=order.filled)
+                self.venue.say(
+                    ev.OrderCancelled, order=name, why="by another hand", filled=order.filled
+                )
 
     def reach_target(self) -> None:
         if self.draw.random() < 0.4:  # else few of them live to the end
@@ -124,8 +158,11 @@ def check_parts(story: Parts) -> None:
     trade, venue = story.hand.trade, story.venue
     for role in ("target", "loss"):
         wants = part_wants(trade, role) if not trade.held else {}
-        # What a venue won't take in one order follows when the first has filled; larger ones are tried after minutes.
-        wants = {number: min(steps, trade.most or steps) for number, steps in wants.items() if steps}
+        # What a venue won't take in one order follows when the first has filled; larger ones are
+        # tried after minutes.
+        wants = {
+            number: min(steps, trade.most or steps) for number, steps in wants.items() if steps
+        }
         rests = story.resting(role)
         assert sum(rests.values()) <= venue.open
         assert rests == wants
@@ -137,7 +174,8 @@ def check_parts(story: Parts) -> None:
 
 
 def check_rungs(story: Parts) -> None:
-    """No rung fills more than it was to, and one that has not filled whole has an order that rests."""
+    """No rung fills more than it was to, and one that has not filled whole has an order that
+    rests."""
     trade, state, venue = story.hand.trade, story.hand.engine.state, story.venue
     filled = dict.fromkeys((rung.number for rung in trade.rungs), 0)
     for name, order in venue.orders.items():
@@ -147,7 +185,11 @@ def check_rungs(story: Parts) -> None:
     assert all(rung.filled <= rung.steps for rung in trade.rungs)
     if trade.state == states.PROTECTED:
         rests = story.resting("rung")
-        wants = {rung.number: rung.steps - rung.filled for rung in trade.rungs if rung.steps > rung.filled}
+        wants = {
+            rung.number: rung.steps - rung.filled
+            for rung in trade.rungs
+            if rung.steps > rung.filled
+        }
         assert rests.keys() == wants.keys()
         assert all(rests[number] <= want for number, want in wants.items())
 
@@ -176,7 +218,8 @@ def test_in_the_end_the_venue_has_what_the_trade_wants_and_no_more(seed):
 
 
 def test_a_target_moved_while_a_change_is_under_way_goes_there_wherever_it_is_told_to_rest():
-    """What the venue holds is told after the line was down, with a level of its own: that is older than the wish."""
+    """What the venue holds is told after the line was down, with a level of its own: that is older
+    than the wish."""
     hand = ByHand()
     hand.protect(trail=None)
     target, trade = hand.order("target", 1), hand.trade
@@ -188,10 +231,13 @@ def test_a_target_moved_while_a_change_is_under_way_goes_there_wherever_it_is_to
     hand.do(ev.VenueUp)
     live = [hand.engine.state.orders[name] for name in trade.live_ids]
     asked = tuple(
-        ev.OrderReport(one.id, "resting", 61_498 if one is target else one.level or 0, one.steps) for one in live
+        ev.OrderReport(one.id, "resting", 61_498 if one is target else one.level or 0, one.steps)
+        for one in live
     )
     held = (ev.VenuePosition(trade.entry, SYMBOL, 1, trade.open_steps, 61_242.0),)
     found = hand.holdings(held, tuple(one.id for one in live), asked)
     assert [(one.order, one.level) for one in of(found, cm.Amend)] == [(target.id, 61_700)]
     assert trade.targets[0].level == 61_700
-    assert "it goes on to 0.61700" in next(one.text for one in of(found, cm.Tell) if one.code == "moved_elsewhere")
+    assert "it goes on to 0.61700" in next(
+        one.text for one in of(found, cm.Tell) if one.code == "moved_elsewhere"
+    )

@@ -1,5 +1,5 @@
-"""What nothing had looked at, as faults planted at random showed: a figure in a sentence, a limit met exactly, what is
-told once, what the second of two does."""
+"""What nothing had looked at, as faults planted at random showed: a figure in a sentence, a limit
+met exactly, what is told once, what the second of two does."""
 
 from decimal import Decimal
 from math import inf
@@ -14,7 +14,17 @@ from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.guards import declared as dc
 from hawser.core.instrument import WeeklySession
 from hawser.core.levels import MAX_TARGETS, StopRule, TargetRule
-from hawser.core.rig import After, BreakEven, FollowOn, Ladder, LossStep, Measure, Rig, TimeExit, Trail
+from hawser.core.rig import (
+    After,
+    BreakEven,
+    FollowOn,
+    Ladder,
+    LossStep,
+    Measure,
+    Rig,
+    TimeExit,
+    Trail,
+)
 from hawser.core.rules.bar_close import basket_reached
 from hawser.core.rules.quantity import money_stop_distance, risk_of
 from hawser.core.rules.rounding import floor_steps, floor_whole
@@ -76,12 +86,20 @@ def test_a_whole_number_is_met_within_a_billionth_and_no_more():
 
 @pytest.mark.parametrize("side", [1, -1])
 def test_the_farthest_stop_for_a_sum_counts_commissions_by_value_and_slippage_together(side):
-    given = {"tick_value": 1.0, "unit_money": 100_000.0, "per_unit": 2.0, "per_notional": 1e-3, "minimum": 0.0}
+    given = {
+        "tick_value": 1.0,
+        "unit_money": 100_000.0,
+        "per_unit": 2.0,
+        "per_notional": 1e-3,
+        "minimum": 0.0,
+    }
     found = money_stop_distance(5_000.0, 4.0, side, 61_242, 0.00001, 60.0, **given)
 
     def risk(ticks):
         stop = (61_242 - side * ticks) * 0.00001
-        return risk_of(4.0, ticks + 60.0, given["tick_value"], 0.61242, stop, 100_000.0, 2.0, 1e-3, 0.0)
+        return risk_of(
+            4.0, ticks + 60.0, given["tick_value"], 0.61242, stop, 100_000.0, 2.0, 1e-3, 0.0
+        )
 
     assert risk(found) <= 5_000.0 < risk(found + 1)
 
@@ -110,7 +128,13 @@ def test_a_stop_refused_where_the_market_just_touches_it_closes():
 
 
 def test_an_answer_is_waited_for_longer_from_the_third_silence_on():
-    assert [silence_allowed(SECOND, count) // SECOND for count in (1, 2, 3, 4, 20)] == [1, 1, 2, 4, 30]
+    assert [silence_allowed(SECOND, count) // SECOND for count in (1, 2, 3, 4, 20)] == [
+        1,
+        1,
+        2,
+        4,
+        30,
+    ]
 
 
 # What follows, and what is told
@@ -119,7 +143,9 @@ def test_an_answer_is_waited_for_longer_from_the_third_silence_on():
 def test_holdings_are_given_two_seconds():
     hand = ByHand()
     told = hand.do(ev.VenueUp)
-    assert [one.at - hand.now for one in of(told, cm.StartTimer) if one.name.startswith("holdings")] == [2 * SECOND]
+    assert [
+        one.at - hand.now for one in of(told, cm.StartTimer) if one.name.startswith("holdings")
+    ] == [2 * SECOND]
 
 
 def test_a_foreign_order_is_told_once_and_a_stray_of_ours_is_none():
@@ -139,7 +165,9 @@ def test_a_close_that_fails_is_an_alarm_at_the_third_time_and_not_at_each():
     hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
     told = []
     for _ in range(5):
-        told.append(codes(hand.do(ev.OrderRejected, order=hand.order("close").id, code="busy", text="busy")))
+        told.append(
+            codes(hand.do(ev.OrderRejected, order=hand.order("close").id, code="busy", text="busy"))
+        )
         hand.later(9)
     assert ["close_fails" in one for one in told] == [False, False, True, False, False]
 
@@ -172,14 +200,18 @@ def test_what_is_done_is_no_longer_shown_as_waiting():
     hand = rigged(loss_step=(LossStep(0.5, 0.25), LossStep(0.8, 0.25)))
     first = hand.order("loss", 1)
     hand.fill(first.id, first.steps, first.level)
-    assert [one.text.split(" at ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["loss step 2"]
+    assert [one.text.split(" at ")[0] for one in waiting(hand.engine.state, hand.trade)] == [
+        "loss step 2"
+    ]
     ladder = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, factor=2.0))
     hand = ByHand()
     hand.protect(rig=ladder, stop=None, targets=(), trail=None)
     rung = hand.order("rung", 2)
     hand.do(ev.OrderAccepted, order=rung.id)
     hand.fill(rung.id, rung.steps, rung.level)
-    assert [one.text.split(" at ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["rung 3"]
+    assert [one.text.split(" at ")[0] for one in waiting(hand.engine.state, hand.trade)] == [
+        "rung 3"
+    ]
     average = "Common target 0.61302 → 0.61235: 60 t from the average of all entries"
     assert texts(hand.bar(0.6114, atr=0.00145), "ladder_target") == [average]
 
@@ -202,7 +234,9 @@ def test_a_moved_entry_whose_answer_is_lost_is_known_where_a_question_finds_it()
     hand = resting()
     moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_050), cm.Amend)[0]
     hand.later(5)
-    told = hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "resting", moved.level, moved.steps))
+    told = hand.do(
+        ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "resting", moved.level, moved.steps)
+    )
     assert texts(told, "entry_moved")[0].startswith("Entry 0.61097 → 0.61050 for ")
     assert (hand.trade.ref, hand.trade.asked_steps) == (61_050, moved.steps)
 
@@ -218,9 +252,12 @@ def test_an_entry_whose_size_stays_is_not_changed_when_the_venue_puts_it_elsewhe
 
 def test_an_entry_past_its_time_by_our_own_clock_ends_the_trade():
     hand = ByHand()
-    hand.place(entry=EntryRule("limit", atr=1.0, good=msgspec.structs.replace(LIMIT.good, minutes=1.0)))
+    hand.place(
+        entry=EntryRule("limit", atr=1.0, good=msgspec.structs.replace(LIMIT.good, minutes=1.0))
+    )
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    assert not of(hand.later(61), cm.Cancel)  # the venue gives it up by itself, a moment later by our clock
+    # the venue gives it up by itself, a moment later by our clock
+    assert not of(hand.later(61), cm.Cancel)
     assert [one.order for one in of(hand.later(2), cm.Cancel)] == [hand.trade.entry]
     hand.do(ev.OrderCancelled, order=hand.trade.entry, why="cancelled")
     assert hand.trade.state == states.ENDED
@@ -272,8 +309,12 @@ def test_money_that_changes_under_an_open_trade_is_an_alarm_and_other_terms_are_
 
     def weights(**changes):
         one = hand.engine.state.instruments[SYMBOL]
-        told = hand.do(ev.Opened, prefix="P", account=hand.engine.state.account,
-                       instruments=(msgspec.structs.replace(one, **changes),))  # fmt: skip
+        told = hand.do(
+            ev.Opened,
+            prefix="P",
+            account=hand.engine.state.account,
+            instruments=(msgspec.structs.replace(one, **changes),),
+        )
         return [each.weight for each in of(told, cm.Tell) if each.code == "instrument_changed"]
 
     assert weights(margin_rate=0.07) == ["caution"]
@@ -323,8 +364,16 @@ def test_a_bar_that_ended_as_the_trade_began_is_none_of_its_own():
     hand.protect(targets=(), trail=Trail(atr=0.5))
     began, span = hand.trade.opened, 15 * MINUTE
     hand.quote(61_400, 61_412)
-    bar = {"symbol": SYMBOL, "span": span, "open": 0.614, "high": 0.614, "low": 0.614, "close": 0.614, "spread": 12.0,
-           "atr": 0.00145}  # fmt: skip
+    bar = {
+        "symbol": SYMBOL,
+        "span": span,
+        "open": 0.614,
+        "high": 0.614,
+        "low": 0.614,
+        "close": 0.614,
+        "spread": 12.0,
+        "atr": 0.00145,
+    }
     assert not of(hand.do(ev.BarCompleted, opened=began - span, **bar), cm.Amend)
     hand.now += span
     assert of(hand.do(ev.BarCompleted, opened=began, **bar), cm.Amend)
@@ -349,7 +398,8 @@ def test_a_trade_of_no_planned_risk_ends_at_no_r():
 
 
 def test_a_target_on_the_wrong_side_is_no_target_of_a_plan_put_on_a_trade():
-    wrong, right = TargetRule(share=0.5, price=Decimal("0.60000")), TargetRule(share=0.5, price=Decimal("0.63000"))
+    wrong = TargetRule(share=0.5, price=Decimal("0.60000"))
+    right = TargetRule(share=0.5, price=Decimal("0.63000"))
     hand = ByHand()
     hand.protect()
     hand.do(ev.ChangeRules, ask="P", trade=hand.trade.id, plan=plan(targets=(wrong, right)))
@@ -366,7 +416,9 @@ def test_a_plan_whose_stop_is_one_tick_nearer_moves_it_there():
     hand = ByHand()
     hand.protect()
     nearer = StopRule(price=Decimal(hand.trade.stop + 1) / 100_000)
-    hand.do(ev.ChangeRules, ask="P", trade=hand.trade.id, plan=plan(stop=nearer, targets=(), trail=None))
+    hand.do(
+        ev.ChangeRules, ask="P", trade=hand.trade.id, plan=plan(stop=nearer, targets=(), trail=None)
+    )
     assert hand.trade.stop == 60_880
 
 
@@ -417,8 +469,14 @@ def test_counting_anew_begins_at_nothing():
 
 
 def test_only_switches_over_money_that_are_on_watch_the_equity():
-    floor, fall = dc.FloorSwitch(name="floor", money=1.0, on=False), dc.DrawdownSwitch(name="fall", percent=9.0)
-    guards = (dc.CountGuard(name="few", most=3), floor, fall, dc.LossSwitch(name="off", percent=1.0, on=False))
+    floor = dc.FloorSwitch(name="floor", money=1.0, on=False)
+    fall = dc.DrawdownSwitch(name="fall", percent=9.0)
+    guards = (
+        dc.CountGuard(name="few", most=3),
+        floor,
+        fall,
+        dc.LossSwitch(name="off", percent=1.0, on=False),
+    )
     found = guard_money.watching(guarded(*guards).engine.state)
     assert [guard.name for guard, _ in found] == ["fall"]
 
@@ -428,7 +486,9 @@ def test_only_switches_over_money_that_are_on_watch_the_equity():
 
 def test_news_and_days_may_be_loosened_at_once_only_while_nothing_has_latched():
     hand = guarded(dc.LossSwitch(name="Day", percent=1.0), loosen="now")
-    later = dc.Guards(guard=(dc.LossSwitch(name="Day", percent=1.0),), loosen="now", day_starts="09:00")
+    later = dc.Guards(
+        guard=(dc.LossSwitch(name="Day", percent=1.0),), loosen="now", day_starts="09:00"
+    )
     hand.do(ev.ChangeGuards, ask="1", guards=later)
     assert hand.engine.state.guards.day_starts == "09:00"
     hand.do(ev.Figures, balance=64_000.0, equity=60_000.0, margin_used=0.0)
@@ -478,8 +538,12 @@ def test_an_exit_by_the_hours_has_its_timer_whichever_hours_they_are(timed):
 def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     """A trade was closed by the time exit of a rig that it did not have any more."""
     hand = ByHand()
-    until = {clock: msgspec.structs.replace(pair(), sessions=(WeeklySession((0, 1, 2, 3, 4), "00:00", clock),))
-             for clock in ("22:00", "21:00")}  # fmt: skip
+    until = {
+        clock: msgspec.structs.replace(
+            pair(), sessions=(WeeklySession((0, 1, 2, 3, 4), "00:00", clock),)
+        )
+        for clock in ("22:00", "21:00")
+    }
     hand.do(ev.InstrumentsChanged, instruments=(until["22:00"],), spans={})
     timed = Rig(name="test", stop=StopRule(atr=2.5), time_exit=TimeExit(None, True))
     hand.protect(targets=(), trail=None, rig=timed, own_atr=0.00145)
@@ -510,29 +574,44 @@ def test_a_trade_of_some_days_is_not_closed_by_its_first_day_s_end_where_its_bar
     rig = Rig(name="test", stop=StopRule(atr=2.5), time_exit=TimeExit(None, True))
     hand.protect(targets=(), trail=None, rig=rig, own_atr=0.00145)
     hand.now += 2 * DAY
-    hand.do(ev.InstrumentsChanged, instruments=(msgspec.structs.replace(day, tick=day.tick / 10),), spans={})
+    hand.do(
+        ev.InstrumentsChanged,
+        instruments=(msgspec.structs.replace(day, tick=day.tick / 10),),
+        spans={},
+    )
     assert hand.now < hand.trade.hours_at <= hand.now + DAY
 
 
 def test_what_waits_until_the_session_ends_is_taken_back_where_that_comes_earlier():
     hand = ByHand()
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=hand.now + 8 * HOUR)
-    hand.place(entry=EntryRule("limit", price=Decimal("0.61100"), good=GoodUntil(session_end=True)), targets=())
+    hand.place(
+        entry=EntryRule("limit", price=Decimal("0.61100"), good=GoodUntil(session_end=True)),
+        targets=(),
+    )
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
     name, sooner = f"until:{hand.trade.entry}", hand.now + HOUR
     told = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=sooner)
     assert [(one.name, one.at) for one in of(told, cm.StartTimer)] == [(name, sooner + 2 * SECOND)]
     assert hand.engine.state.orders[hand.trade.entry].until == sooner
-    assert not of(hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=sooner + HOUR), cm.StartTimer)
+    assert not of(
+        hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=sooner + HOUR), cm.StartTimer
+    )
     hand.now = sooner + 2 * SECOND
-    assert [one.order for one in of(hand.do(ev.TimerFired, name=name), cm.Cancel)] == [hand.trade.entry]
+    assert [one.order for one in of(hand.do(ev.TimerFired, name=name), cm.Cancel)] == [
+        hand.trade.entry
+    ]
 
 
 def test_a_guard_looks_again_where_the_hours_it_goes_by_have_changed():
     """No bar and no quote may come before they end."""
     hand = ByHand()
-    closes = {clock: msgspec.structs.replace(pair(), sessions=(WeeklySession((0, 1, 2, 3, 4, 5, 6), "00:00", clock),))
-              for clock in ("22:00", clock_of(hand.now + 20 * MINUTE))}  # fmt: skip
+    closes = {
+        clock: msgspec.structs.replace(
+            pair(), sessions=(WeeklySession((0, 1, 2, 3, 4, 5, 6), "00:00", clock),)
+        )
+        for clock in ("22:00", clock_of(hand.now + 20 * MINUTE))
+    }
     late, soon = closes.values()
     hand.do(ev.InstrumentsChanged, instruments=(late,), spans={})
     guard = dc.SessionGuard(name="Near", before_close_min=30.0, then=("flatten",))
@@ -575,11 +654,14 @@ def test_held_lines_of_what_is_not_open_are_not_said_to_be_unwatched():
     assert "held lines" not in texts(hand.do(ev.VenueDown, why="cable"), "link_down")[0]
     hand.do(ev.VenueUp)
     hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
-    assert "the held lines of 1 trade are" in texts(hand.do(ev.VenueDown, why="cable"), "link_down")[0]
+    assert (
+        "the held lines of 1 trade are" in texts(hand.do(ev.VenueDown, why="cable"), "link_down")[0]
+    )
 
 
 def test_a_close_refused_for_a_market_that_has_opened_meanwhile_is_tried_again_at_once():
-    """It was sent before the opening, and its answer comes after it: 30 s without cover followed."""
+    """It was sent before the opening, and its answer comes after it: 30 s without cover
+    followed."""
     hand = ByHand()
     hand.protect()
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
@@ -636,9 +718,13 @@ def test_a_check_finds_what_rests_of_an_ended_trade_and_is_about_to_be_taken_bac
     target.state, target.pending = states.RESTING, ""
     hand.engine.state.list_live(hand.trade, target)
     known = ev.OrderReport(target.id, "resting", target.level, target.steps)
-    check = ev.Checked(time=hand.now, asked=(known,), resting=(target.id,), positions=(), quiet=(hand.trade.id,))
+    check = ev.Checked(
+        time=hand.now, asked=(known,), resting=(target.id,), positions=(), quiet=(hand.trade.id,)
+    )
     assert differs(hand.engine.state, check)
-    found = hand.do(ev.Checked, asked=(known,), resting=(target.id,), positions=(), quiet=(hand.trade.id,))
+    found = hand.do(
+        ev.Checked, asked=(known,), resting=(target.id,), positions=(), quiet=(hand.trade.id,)
+    )
     assert [one.order for one in of(found, cm.Cancel)] == [target.id]
     hand.trade.wake_at, target.pending = hand.now + 1, ""
     assert not differs(hand.engine.state, check)  # its time comes
@@ -656,9 +742,20 @@ def test_a_held_trade_risks_as_far_as_its_stop_while_the_link_stands_and_its_bac
 
 def test_a_target_of_one_step_counts_as_filled():
     targets = (TargetRule(share=0.1, r=1.0),)
-    rig = Rig(name="R", stop=StopRule(ticks=100), target=targets, break_even=BreakEven(after=After(target=1)))
+    rig = Rig(
+        name="R",
+        stop=StopRule(ticks=100),
+        target=targets,
+        break_even=BreakEven(after=After(target=1)),
+    )
     hand = ByHand()
-    hand.protect(rig=rig, size=SizeRule("fixed", qty=Decimal("0.10")), stop=rig.stop, targets=targets, trail=None)
+    hand.protect(
+        rig=rig,
+        size=SizeRule("fixed", qty=Decimal("0.10")),
+        stop=rig.stop,
+        targets=targets,
+        trail=None,
+    )
     target = hand.order("target", 1)
     assert target.steps == 1
     assert ready(hand.trade) == 0
@@ -671,8 +768,9 @@ def test_what_waits_for_no_price_has_no_level():
     hand = ByHand()
     hand.protect(rig=rig, stop=rig.stop, targets=(), trail=None)
     assert {(one.level, one.text) for one in waiting(hand.engine.state, hand.trade)} == {
-        (0, "time exit in 8 bars"), (0, "out before the week ends")
-    }  # fmt: skip
+        (0, "time exit in 8 bars"),
+        (0, "out before the week ends"),
+    }
 
 
 def test_a_target_one_tick_away_is_adopted_and_one_at_the_market_is_not():
@@ -693,7 +791,9 @@ def test_a_ladder_s_target_may_be_moved_to_one_tick_beyond_its_entry():
         hand = ByHand()
         hand.place(rig=rig, entry=wait, stop=None, targets=(), trail=None)
         hand.do(ev.OrderAccepted, order=hand.trade.entry)
-        found = hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=hand.trade.ref + ticks)
+        found = hand.do(
+            ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=hand.trade.ref + ticks
+        )
         assert ("refused" in {one.weight for one in of(found, cm.Tell)}) != moved
 
 
@@ -714,16 +814,22 @@ def test_a_target_that_another_hand_moves_is_taken_over_and_a_loss_step_is_put_b
     for role, takes in (("target", True), ("loss", False)):
         order = hand.order(role)
         level, was = order.level + 7, order.level
-        told = hand.do(ev.OrderStatus, known=ev.OrderReport(order.id, "resting", level, order.steps))
+        told = hand.do(
+            ev.OrderStatus, known=ev.OrderReport(order.id, "resting", level, order.steps)
+        )
         assert "moved_elsewhere" in codes(told)
         line = (hand.trade.targets if role == "target" else hand.trade.losses)[0]
         assert line.level == (level if takes else was)
-        assert [(one.order, one.level) for one in of(told, cm.Amend)] == ([] if takes else [(order.id, was)])
+        assert [(one.order, one.level) for one in of(told, cm.Amend)] == (
+            [] if takes else [(order.id, was)]
+        )
 
 
 def test_a_guard_is_re_armed_for_a_reason_of_three_letters():
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.LossSwitch(name="l", percent=2.0),)))
+    hand.do(
+        ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.LossSwitch(name="l", percent=2.0),))
+    )
     hand.do(ev.Drill, ask="D", guard="l")
     (memory,) = hand.engine.state.memory.values()
     for reason, latched in ((" no ", True), ("yes", False)):
@@ -757,7 +863,13 @@ def test_a_stop_that_is_refused_when_nothing_is_open_any_more_is_no_alarm():
 def test_no_more_targets_are_planned_than_a_trade_may_have_however_little_each_takes():
     found = {}
     for already in (MAX_TARGETS - 1, MAX_TARGETS):
-        hand = resting(targets=tuple(TargetRule(share=0.1, r=float(number)) for number in range(1, already + 1)))
-        told = hand.do(ev.SetTarget, ask="T", trade=hand.trade.id, number=0, level=64_000, share=0.1)
+        hand = resting(
+            targets=tuple(
+                TargetRule(share=0.1, r=float(number)) for number in range(1, already + 1)
+            )
+        )
+        told = hand.do(
+            ev.SetTarget, ask="T", trade=hand.trade.id, number=0, level=64_000, share=0.1
+        )
         found[already] = codes(told).count("target_refused")
     assert found == {MAX_TARGETS - 1: 0, MAX_TARGETS: 1}

@@ -1,4 +1,5 @@
-"""What the engine says no to, or lets go, each once: its code, its words, and that nothing else follows."""
+"""What the engine says no to, or lets go, each once: its code, its words, and that nothing else
+follows."""
 
 from decimal import Decimal
 
@@ -34,35 +35,55 @@ def opened(*instruments, **values) -> ByHand:
 
 def test_an_entry_is_refused_until_the_venue_has_told_money_and_price():
     hand = opened(pair(), pair(symbol="NZD/SEK"))
-    assert told(hand.place()) == [("no_figures", "Entries closed: the venue has not told the account's figures yet")]
+    assert told(hand.place()) == [
+        ("no_figures", "Entries closed: the venue has not told the account's figures yet")
+    ]
     hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
-    assert told(hand.place("A2", symbol="NZD/SEK")) == [("no_quote", "Entries closed: NZD/SEK has no quote yet")]
+    assert told(hand.place("A2", symbol="NZD/SEK")) == [
+        ("no_quote", "Entries closed: NZD/SEK has no quote yet")
+    ]
     assert of(hand.place("A3"), cm.Submit)
 
 
 def test_an_entry_is_refused_where_a_rate_is_missing():
-    hand = opened(pair(), pair(symbol="XAU", kind="cfd", quote="XAG", base=None, currencies=("XAG",)))
+    hand = opened(
+        pair(), pair(symbol="XAU", kind="cfd", quote="XAG", base=None, currencies=("XAG",))
+    )
     hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
     hand.do(ev.Quote, symbol="XAU", bid=61_230, ask=61_242, high_bid=61_230, low_ask=61_242)
-    assert codes(hand.place("A2", symbol="XAU", size=plan().size, stop=StopRule(ticks=300))) == ["rate_missing"]
+    assert codes(hand.place("A2", symbol="XAU", size=plan().size, stop=StopRule(ticks=300))) == [
+        "rate_missing"
+    ]
 
 
 def test_bars_that_the_history_does_not_make_are_refused():
     hand = opened(pair(), spans={SYMBOL: (MINUTE, 5 * MINUTE)})
     hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
     assert told(hand.place()) == [
-        ("no_timeframe", "Not placed: Bars of 15m cannot be made of this history; there are 1m, 5m.")
+        (
+            "no_timeframe",
+            "Not placed: Bars of 15m cannot be made of this history; there are 1m, 5m.",
+        )
     ]
-    assert of(hand.place("A2", timeframe_ns=5 * MINUTE, stop=StopRule(ticks=300), trail=None), cm.Submit)
+    assert of(
+        hand.place("A2", timeframe_ns=5 * MINUTE, stop=StopRule(ticks=300), trail=None), cm.Submit
+    )
 
 
 def test_a_rig_that_could_not_be_carried_out_is_refused():
     hand = ByHand()
     leaves = Rig(stop=StopRule(ticks=300), time_exit=TimeExit(session_end=True))
     assert told(hand.place("A1", rig=leaves, stop=leaves.stop)) == [
-        ("no_session_end", f"Not placed: {SYMBOL} has no sessions, so the rig's time exit never comes.")
+        (
+            "no_session_end",
+            f"Not placed: {SYMBOL} has no sessions, so the rig's time exit never comes.",
+        )
     ]
-    steps = Rig(atr_length=9, stop=StopRule(ticks=300), step=(Step(at=Measure(atr=1.0), to=Measure(atr=0.5)),))
+    steps = Rig(
+        atr_length=9,
+        stop=StopRule(ticks=300),
+        step=(Step(at=Measure(atr=1.0), to=Measure(atr=0.5)),),
+    )
     assert told(hand.place("A2", rig=steps, stop=steps.stop, trail=None)) == [
         ("indicator_not_ready", "Not placed: The ATR has no value yet: the rig's steps need it.")
     ]
@@ -85,7 +106,9 @@ def test_the_targets_of_a_plan_that_waits_are_bounded_too():
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
     name = hand.trade.id
     first = hand.do(ev.SetTarget, ask="S", trade=name, number=1, level=61_900, share=0.8)
-    assert told(first) == [("target_refused", "At most 5 targets that take at most all; these 2 take 110\u00a0%")]
+    assert told(first) == [
+        ("target_refused", "At most 5 targets that take at most all; these 2 take 110\u00a0%")
+    ]
     none = hand.do(ev.SetTarget, ask="T", trade=name, number=3, level=61_900, share=0.1)
     assert told(none) == [("target_refused", "There is no target 3")]
     assert not of(first + none, cm.Amend)
@@ -95,8 +118,12 @@ def test_the_targets_of_a_plan_that_waits_are_bounded_too():
     rig = Rig(name="L", ladder=Ladder(2, Measure(ticks=60.0), 80.0, 60.0))
     ladder.place(rig=rig, entry=WAITS, stop=None, targets=(), trail=None)
     ladder.do(ev.OrderAccepted, order=ladder.trade.entry)
-    more = ladder.do(ev.SetTarget, ask="S", trade=ladder.trade.id, number=0, level=61_900, share=0.5)
-    assert told(more) == [("target_refused", "A ladder has one target: it can be moved, not added to")]
+    more = ladder.do(
+        ev.SetTarget, ask="S", trade=ladder.trade.id, number=0, level=61_900, share=0.5
+    )
+    assert told(more) == [
+        ("target_refused", "A ladder has one target: it can be moved, not added to")
+    ]
 
 
 def test_what_a_target_has_taken_stays_when_the_rest_of_it_is_taken_away():
@@ -104,7 +131,9 @@ def test_what_a_target_has_taken_stays_when_the_rest_of_it_is_taken_away():
     hand.protect(targets=(TargetRule(share=0.5, r=1.0),))
     target = hand.order("target", 1)
     hand.fill(target.id, 20, target.level)
-    found = hand.do(ev.SetTarget, ask="S", trade=hand.trade.id, number=1, level=target.level, share=0.0)
+    found = hand.do(
+        ev.SetTarget, ask="S", trade=hand.trade.id, number=1, level=target.level, share=0.0
+    )
     assert [one.order for one in of(found, cm.Cancel)] == [target.id]
     [line] = hand.trade.targets
     assert (line.filled, line.share) == (20, 20 / hand.trade.entered)
@@ -126,7 +155,13 @@ def test_an_entry_whose_time_is_up_is_let_go_by_our_clock():
 def test_looser_limits_wait_for_the_next_day_or_hold_at_once():
     for loosen, text in (
         ("now", "The account's limits are looser from now on: max_positions"),
-        ("next_period", "The account's limits are looser (max_positions) from the next day on: the policy says so"),
+        (
+            "next_period",
+            (
+                "The account's limits are looser (max_positions) from the next day on: the "
+                "policy says so"
+            ),
+        ),
     ):
         hand = ByHand(policy=Policy(max_positions=2))
         hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(loosen=loosen))

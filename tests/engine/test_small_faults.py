@@ -1,4 +1,5 @@
-"""What faults planted by a tool did not meet: what is told, what is refused, and what holds at the edges."""
+"""What faults planted by a tool did not meet: what is told, what is refused, and what holds at the
+edges."""
 
 import math
 from decimal import Decimal
@@ -52,21 +53,33 @@ def test_a_basket_says_what_it_stops_and_takes_with_its_sign():
     hand.protect()
     basket = Basket(stop=Amount(money=120.0), target=Amount(money=300.0), basis="tick")
     told = hand.do(ev.FormBasket, ask="B", trades=(hand.trade.id,), basket=basket)
-    assert "stop at \u2212120.00\u00a0CHF, target at +300.00\u00a0CHF, from now" in texts(told, "basket_formed")[0]
+    assert (
+        "stop at \u2212120.00\u00a0CHF, target at +300.00\u00a0CHF, from now"
+        in texts(told, "basket_formed")[0]
+    )
     reached = rs.Reason(rs.BASKET_TARGET, name="basket 1", money=301.5)
     assert rs.words(reached, "CHF") == "basket 1 target at +301.50\u00a0CHF"
 
 
 def test_a_loss_is_told_in_money_and_as_a_share_of_what_the_day_began_with():
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.LossSwitch(name="loss", percent=1.0),)))
+    hand.do(
+        ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.LossSwitch(name="loss", percent=1.0),))
+    )
     told = hand.do(ev.Figures, balance=64_000.0, equity=63_120.0, margin_used=0.0)
-    assert "\u2212880.00\u00a0CHF this day, 1.38\u00a0% of its first equity" in texts(told, "guard_tripped")[0]
+    assert (
+        "\u2212880.00\u00a0CHF this day, 1.38\u00a0% of its first equity"
+        in texts(told, "guard_tripped")[0]
+    )
 
 
 def test_looser_limits_that_wait_are_told():
     hand = ByHand(policy=Policy(max_positions=2))
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(loosen="next_period", guard=(dc.CountGuard(name="n", most=9),)))
+    hand.do(
+        ev.ChangeGuards,
+        ask="G",
+        guards=dc.Guards(loosen="next_period", guard=(dc.CountGuard(name="n", most=9),)),
+    )
     account = hand.engine.state.account
     looser = msgspec.structs.replace(account, policy=Policy(max_positions=5))
     told = hand.do(ev.ChangeAccount, ask="A", account=looser)
@@ -78,8 +91,13 @@ def test_an_account_s_file_that_replaces_what_was_edited_here_is_told():
     hand = ByHand()
     account = hand.engine.state.account
     opened = {"prefix": "P", "instruments": tuple(hand.engine.state.instruments.values())}
-    hand.do(ev.ChangeAccount, ask="A", account=msgspec.structs.replace(account, size=SizeRule(percent=0.1)))
-    assert "account_file" not in codes(hand.do(ev.Opened, account=account, **opened))  # the file is as it was
+    hand.do(
+        ev.ChangeAccount,
+        ask="A",
+        account=msgspec.structs.replace(account, size=SizeRule(percent=0.1)),
+    )
+    # the file is as it was
+    assert "account_file" not in codes(hand.do(ev.Opened, account=account, **opened))
     assert hand.engine.state.account.size.percent == 0.1
     other = msgspec.structs.replace(account, size=SizeRule(percent=0.2))
     assert "account_file" in codes(hand.do(ev.Opened, account=other, **opened))
@@ -88,9 +106,14 @@ def test_an_account_s_file_that_replaces_what_was_edited_here_is_told():
 
 def test_a_record_that_may_be_wrong_is_told_in_a_whole_sentence():
     hand = ByHand()
-    opened = {"account": hand.engine.state.account, "instruments": tuple(hand.engine.state.instruments.values())}
+    opened = {
+        "account": hand.engine.state.account,
+        "instruments": tuple(hand.engine.state.instruments.values()),
+    }
     told = hand.do(ev.Opened, prefix="P", suspect="line 40 of the record is damaged", **opened)
-    text = "Line 40 of the record is damaged: nothing is sent before the venue has told what it holds"
+    text = (
+        "Line 40 of the record is damaged: nothing is sent before the venue has told what it holds"
+    )
     assert texts(told, "suspect") == [text]
 
 
@@ -105,9 +128,9 @@ def test_another_rig_is_refused_in_words_while_a_trade_is_being_closed():
     hand = ByHand()
     hand.protect()
     hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
-    assert codes(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(ticks=99)))) == [
-        "leaving"
-    ]
+    assert codes(
+        hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(ticks=99)))
+    ) == ["leaving"]
 
 
 def test_a_guard_that_never_closed_has_no_time_of_it():
@@ -120,7 +143,9 @@ def test_what_a_trade_becomes_is_told_with_side_sign_and_r(side, word):
     hand.place(side=side)
     hand.do(ev.OrderAccepted, order=hand.trade.entry)
     told = hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
-    assert texts(told, "entered") == [f"Entered {word} 1.04 CAD/CHF at {hand.trade.ref / 100_000:.5f}"]
+    assert texts(told, "entered") == [
+        f"Entered {word} 1.04 CAD/CHF at {hand.trade.ref / 100_000:.5f}"
+    ]
     stop = hand.order("stop")
     hand.do(ev.OrderAccepted, order=stop.id)
     told = hand.fill(stop.id, stop.steps, stop.level, profit=500.0)
@@ -146,10 +171,14 @@ def test_a_stop_that_an_answer_finds_elsewhere_before_it_was_known_to_rest_is_th
     hand.enter(targets=())
     stop = hand.order("stop")
     hand.later(0.5)
-    found = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", stop.level - 3, stop.steps))
+    found = hand.do(
+        ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", stop.level - 3, stop.steps)
+    )
     assert "level_adjusted" in codes(found)
     assert hand.trade.stop == stop.level == 60_876
-    found = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", stop.level + 30, stop.steps))
+    found = hand.do(
+        ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", stop.level + 30, stop.steps)
+    )
     assert "moved_elsewhere" in codes(found)
     assert hand.trade.stop == 60_906
 
@@ -160,7 +189,9 @@ def test_a_stop_that_an_answer_finds_elsewhere_before_it_was_known_to_rest_is_th
 def test_a_stop_at_nothing_is_refused():
     hand = ByHand()
     hand.protect()
-    assert codes(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=0, widen=True)) == ["stop_refused"]
+    assert codes(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=0, widen=True)) == [
+        "stop_refused"
+    ]
     assert hand.trade.stop > 0
 
 
@@ -178,14 +209,22 @@ def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
     hand = waiting(size=SizeRule("fixed", qty=Decimal("0.05")))
     before = hand.trade.plan
     told = hand.do(
-        ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(rig=LADDER, stop=None, targets=(), trail=None)
+        ev.ChangeRules,
+        ask="R",
+        trade=hand.trade.id,
+        plan=plan(rig=LADDER, stop=None, targets=(), trail=None),
     )
-    why = "This plan cannot be used with the size of this trade (ladder: only a risk sizes it, not fixed)."
+    why = (
+        "This plan cannot be used with the size of this trade (ladder: only a risk sizes it, not "
+        "fixed)."
+    )
     assert texts(told, "bad_rig") == [f"Not put on the trade: {why}"]
     assert (hand.trade.plan, hand.trade.moving) == (before, None)
     hand = ByHand()
     hand.protect()
-    by_money = plan(stop=StopRule(money=200.0), size=SizeRule("fixed", qty=Decimal("0.05")), targets=())
+    by_money = plan(
+        stop=StopRule(money=200.0), size=SizeRule("fixed", qty=Decimal("0.05")), targets=()
+    )
     before = hand.trade.plan, list(hand.trade.targets)
     assert "bad_stop" in codes(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=by_money))
     assert (hand.trade.plan, hand.trade.targets) == before
@@ -203,7 +242,14 @@ def test_an_equity_of_half_a_franc_can_be_sized_on():
     hand = ByHand()
     state = hand.engine.state
     request = request_for(
-        plan(), state.account, state.instruments[SYMBOL], (61_230, 61_242), 0.00145, Exposure(0.0, 0.0, {}), 0, math.nan
+        plan(),
+        state.account,
+        state.instruments[SYMBOL],
+        (61_230, 61_242),
+        0.00145,
+        Exposure(0.0, 0.0, {}),
+        0,
+        math.nan,
     )
     need_equity(0.5, request)
     with pytest.raises(Refused, match="nothing can be sized"):
@@ -215,7 +261,9 @@ def test_a_rig_without_a_ladder_lets_a_waiting_entry_have_more_targets():
     told = hand.do(ev.SetTarget, ask="T", trade=hand.trade.id, number=0, level=62_000, share=0.2)
     assert "target_refused" not in codes(told)
     laddered = waiting(rig=LADDER, stop=None, targets=(), trail=None)
-    told = laddered.do(ev.SetTarget, ask="T", trade=laddered.trade.id, number=0, level=62_000, share=0.2)
+    told = laddered.do(
+        ev.SetTarget, ask="T", trade=laddered.trade.id, number=0, level=62_000, share=0.2
+    )
     assert codes(told) == ["target_refused"]
 
 
@@ -256,7 +304,8 @@ def test_what_was_really_sent_names_the_trade_where_other_rules_would_number_it_
     theirs = [
         msgspec.structs.replace(sent, trade="T99", order="P-99", steps=sent.steps - 1),
         cm.StartTimer(f"retry:T99:{wakes}", SECOND),
-        cm.StartTimer(f"retry:T98:{wakes}", SECOND),  # of a trade that this version never made: nothing to wake
+        # of a trade that this version never made: nothing to wake
+        cm.StartTimer(f"retry:T98:{wakes}", SECOND),
     ]
     align(hand.engine.state, folded, theirs)
     assert hand.trade.wake_at == wakes
@@ -269,9 +318,17 @@ def test_an_order_that_other_rules_would_not_send_may_rest_all_the_same():
     hand = ByHand()
     hand.protect()
     sent = cm.Submit(
-        order="P-77", trade=hand.trade.id, symbol=SYMBOL, role="target", side=-1, kind="limit", steps=3, level=62_000,
-        closes=hand.trade.entry, why="target 9",
-    )  # fmt: skip
+        order="P-77",
+        trade=hand.trade.id,
+        symbol=SYMBOL,
+        role="target",
+        side=-1,
+        kind="limit",
+        steps=3,
+        level=62_000,
+        closes=hand.trade.entry,
+        why="target 9",
+    )
     align(hand.engine.state, [], [sent])
     assert hand.trade.live_ids[-1] == hand.trade.order_ids[-1] == "P-77"
 
@@ -283,7 +340,10 @@ def test_a_loss_step_that_the_market_just_touches_goes_at_market():
     """A stop there would be refused as at the market."""
     hand = ByHand()
     hand.enter(
-        rig=Rig(stop=StopRule(atr=2.5), loss_step=(LossStep(0.5, 0.5),)), targets=(), trail=None, own_atr=0.00145
+        rig=Rig(stop=StopRule(atr=2.5), loss_step=(LossStep(0.5, 0.5),)),
+        targets=(),
+        trail=None,
+        own_atr=0.00145,
     )
     line = hand.trade.losses[0]
     hand.quote(line.level, line.level + 12)
@@ -302,7 +362,12 @@ def test_break_even_reaches_the_venue_at_the_close_that_decides_it():
 
 def test_a_bar_that_is_told_twice_counts_once():
     hand = ByHand()
-    hand.protect(rig=Rig(stop=StopRule(atr=2.5), time_exit=TimeExit(bars=3)), targets=(), trail=None, own_atr=0.00145)
+    hand.protect(
+        rig=Rig(stop=StopRule(atr=2.5), time_exit=TimeExit(bars=3)),
+        targets=(),
+        trail=None,
+        own_atr=0.00145,
+    )
     hand.bar(0.6123, atr=0.00145)
     hand.bar(0.6123, atr=0.00145)
     last = next(one for one in reversed(hand.events) if isinstance(one, ev.BarCompleted))
@@ -316,7 +381,10 @@ def test_a_target_on_the_entry_is_off_also_for_a_position_that_is_adopted():
     position = ev.VenuePosition("other", SYMBOL, 1, 40, 61_242.0)
     hand.do(ev.VenueUp)
     hand.holdings(positions=(position,))
-    rules = (TargetRule(share=0.5, price=Decimal("0.61230")), TargetRule(share=0.5, price=Decimal("0.61900")))
+    rules = (
+        TargetRule(share=0.5, price=Decimal("0.61230")),
+        TargetRule(share=0.5, price=Decimal("0.61900")),
+    )
     hand.do(ev.Adopt, ask="A", position="other", plan=plan(stop=StopRule(ticks=200), targets=rules))
     assert [line.level for line in hand.trade.targets] == [61_900]
 
@@ -329,7 +397,7 @@ def test_a_target_that_is_off_is_no_line_on_an_open_short():
     assert [line.level for line in hand.trade.targets] == [hand.trade.ref - 300]
 
 
-def test_a_refused_move_of_a_target_leaves_it_where_it_rests_and_a_ladder_s_where_the_average_says():
+def test_a_refused_move_leaves_a_target_where_it_rests_and_a_ladder_s_where_the_average_says():
     hand = ByHand()
     hand.protect()
     order = hand.order("target", 1)
@@ -349,7 +417,9 @@ def test_a_refused_move_of_a_target_leaves_it_where_it_rests_and_a_ladder_s_wher
 
 def test_a_silent_feed_is_looked_at_again_after_five_seconds():
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.SilenceSwitch(name="s", seconds=20),)))
+    hand.do(
+        ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.SilenceSwitch(name="s", seconds=20),))
+    )
     hand.now += 100 * SECOND
     hand.do(ev.TimerFired, name="guards:0")
     assert next_moment(hand.engine.state) - hand.engine.state.now == 5 * SECOND
@@ -362,9 +432,10 @@ def test_a_position_that_grew_before_anything_was_told_is_open_from_now():
     hand = waiting()
     hand.do(ev.VenueUp)
     hand.holdings(
-        positions=(ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 7, 61_500.0),), resting=(hand.trade.entry,),
+        positions=(ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 7, 61_500.0),),
+        resting=(hand.trade.entry,),
         asked=(ev.OrderReport(hand.trade.entry, "resting", 61_500, hand.trade.asked_steps),),
-    )  # fmt: skip
+    )
     assert (hand.trade.open_steps, hand.trade.opened) == (7, hand.now)
 
 
@@ -376,13 +447,16 @@ def test_what_entered_while_nobody_listened_counts_before_what_has_left():
     hand.fill(hand.trade.entry, 10, 61_242, fill="E1")
     stop, entry = hand.order("stop"), hand.engine.state.orders[hand.trade.entry]
     hand.do(ev.OrderAccepted, order=stop.id)
-    more, out = ev.Fill("E2", hand.now, 5, 61_242, 0.0, 1.0), ev.Fill("S1", hand.now, 15, stop.level, -9.0, 1.0)
+    more = ev.Fill("E2", hand.now, 5, 61_242, 0.0, 1.0)
+    out = ev.Fill("S1", hand.now, 15, stop.level, -9.0, 1.0)
     first = ev.Fill("E1", hand.now, 10, 61_242, 0.0, 1.0)
     hand.do(ev.VenueUp)
-    found = hand.holdings(asked=(
-        ev.OrderReport(stop.id, "filled", stop.level, 15, (out,)),
-        ev.OrderReport(entry.id, "filled", 0, 15, (first, more)),
-    ))  # fmt: skip
+    found = hand.holdings(
+        asked=(
+            ev.OrderReport(stop.id, "filled", stop.level, 15, (out,)),
+            ev.OrderReport(entry.id, "filled", 0, 15, (first, more)),
+        )
+    )
     assert "overfilled" not in codes(found)
     assert (hand.trade.entered, hand.trade.closed, hand.trade.state) == (15, 15, states.ENDED)
 
@@ -395,15 +469,17 @@ def test_a_position_that_is_gone_has_ended_at_the_venue_and_one_that_shrank_has_
     hand.do(ev.VenueUp)
     held = (ev.VenuePosition(hand.trade.entry, SYMBOL, 1, left, 61_242.0),) if left else ()
     hand.holdings(
-        positions=held, resting=(stop.id,), asked=(ev.OrderReport(stop.id, "resting", stop.level, stop.steps),)
+        positions=held,
+        resting=(stop.id,),
+        asked=(ev.OrderReport(stop.id, "resting", stop.level, stop.steps),),
     )
     assert (hand.trade.end and hand.trade.end.code) == end
     assert hand.trade.open_steps == left
 
 
 def test_what_is_left_of_a_position_of_which_more_was_closed_than_was_known_is_covered():
-    """Another hand had made it larger; the stop and a close beside it filled. The trade was ended anew at each check,
-    and what the venue still held had no stop."""
+    """Another hand had made it larger; the stop and a close beside it filled. The trade was ended
+    anew at each check, and what the venue still held had no stop."""
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
@@ -417,7 +493,8 @@ def test_what_is_left_of_a_position_of_which_more_was_closed_than_was_known_is_c
     found = hand.do(ev.Checked, asked=(), resting=(), positions=(held,), quiet=(hand.trade.id,))
     assert hand.trade.open_steps == 1
     assert hand.trade.entry_price == pytest.approx(hand.trade.ref)
-    assert [(one.role, one.steps) for one in of(found, cm.Submit)] == [("stop", 1)]  # 24 of the close are under way
+    # 24 of the close are under way
+    assert [(one.role, one.steps) for one in of(found, cm.Submit)] == [("stop", 1)]
 
 
 def test_a_position_that_another_hand_turned_about_and_back_stays_another_s():
@@ -442,7 +519,8 @@ def test_a_stop_at_one_tick_is_a_price():
 
 
 def test_an_order_that_rests_though_it_was_taken_back_is_taken_back_until_it_is_gone():
-    """The cancel that a comparison sent for it was lost, and no check looked at it again: an entry could fill."""
+    """The cancel that a comparison sent for it was lost, and no check looked at it again: an entry
+    could fill."""
     hand = waiting()
     entry = hand.trade.entry
     hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
@@ -462,7 +540,8 @@ def test_an_order_that_rests_though_it_was_taken_back_is_taken_back_until_it_is_
     target = hand.order("target", 1)
     hand.do(ev.OrderCancelled, order=target.id, why="by the venue")
     found = {"asked": (), "positions": (), "resting": (target.id,), "time": hand.now}
-    assert not differs(hand.engine.state, ev.Checked(**found, quiet=()))  # something of the trade is under way
+    # something of the trade is under way
+    assert not differs(hand.engine.state, ev.Checked(**found, quiet=()))
     assert differs(hand.engine.state, ev.Checked(**found, quiet=(hand.trade.id,)))
 
 
@@ -486,7 +565,11 @@ def test_a_check_finds_a_foreign_position_that_is_new_or_another_now():
     hand = ByHand()
     for steps in (5, 8):
         found = ev.Checked(
-            time=hand.now, asked=(), resting=(), positions=(ev.VenuePosition("X", SYMBOL, 1, steps),), quiet=()
+            time=hand.now,
+            asked=(),
+            resting=(),
+            positions=(ev.VenuePosition("X", SYMBOL, 1, steps),),
+            quiet=(),
         )
         assert differs(hand.engine.state, found)
         hand.engine.handle(found)
@@ -538,14 +621,16 @@ def test_an_entry_that_another_hand_has_moved_is_sized_where_it_rests():
     smaller = of(found, cm.Amend)
     assert [(one.role, one.level) for one in smaller] == [("entry", 61_600)]
     assert smaller[0].steps < steps
-    assert (hand.trade.ref, hand.trade.r_ticks) == (61_600, 300)  # before the venue has made it smaller
+    # before the venue has made it smaller
+    assert (hand.trade.ref, hand.trade.r_ticks) == (61_600, 300)
     hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61_600, steps=smaller[0].steps)
     assert hand.trade.asked_steps == smaller[0].steps
     assert hand.trade.planned_risk <= 0.006 * 64_000 * (1 + 1e-9)
 
 
 def test_one_that_cannot_be_made_smaller_there_is_taken_back():
-    """Its stop stood where it had been sized for: had it filled, it would have risked a multiple."""
+    """Its stop stood where it had been sized for: had it filled, it would have risked a
+    multiple."""
     hand, _, _ = elsewhere()
     told = hand.do(ev.AmendRejected, order=hand.trade.entry, code="too_near", text="too near")
     assert [one.order for one in of([*told, *hand.later(1)], cm.Cancel)] == [hand.trade.entry]
@@ -564,9 +649,12 @@ def test_one_that_has_filled_in_part_is_where_it_was_though_its_lines_are_laid_f
     rests = ev.OrderReport(stop.id, "resting", hand.trade.stop, stop.steps)
     waits = ev.OrderReport(entry, "resting", level, hand.trade.asked_steps)
     found = ev.Checked(
-        time=hand.now, asked=(waits, rests), resting=(entry, stop.id), quiet=(hand.trade.id,),
+        time=hand.now,
+        asked=(waits, rests),
+        resting=(entry, stop.id),
+        quiet=(hand.trade.id,),
         positions=(ev.VenuePosition(entry, SYMBOL, 1, 10, float(level - 3)),),
-    )  # fmt: skip
+    )
     assert not differs(hand.engine.state, found)
 
 
@@ -575,7 +663,12 @@ def test_a_late_answer_does_not_take_an_entry_back_to_where_the_venue_had_it_bef
     entry, before = hand.trade.entry, hand.trade.ref
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=before + 100)
     steps = hand.trade.moving.steps
-    told_where(hand, hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=steps), before + 104, steps)
+    told_where(
+        hand,
+        hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=steps),
+        before + 104,
+        steps,
+    )
     hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=before + 200)
     steps = hand.trade.moving.steps
     hand.do(ev.AmendAccepted, order=entry, level=before + 200, steps=steps)
@@ -586,7 +679,8 @@ def test_a_late_answer_does_not_take_an_entry_back_to_where_the_venue_had_it_bef
 
 
 def test_what_was_asked_for_an_entry_holds_where_the_venue_puts_it_elsewhere():
-    """Its new stop was lost with the move that the venue changed, and so was the next move, which waited for it."""
+    """Its new stop was lost with the move that the venue changed, and so was the next move, which
+    waited for it."""
     hand = waiting(targets=())
     entry, before, stop = hand.trade.entry, hand.trade.ref, hand.trade.stop + 50
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop)
@@ -601,10 +695,13 @@ def test_what_was_asked_for_an_entry_holds_where_the_venue_puts_it_elsewhere():
 
 
 def test_where_an_answer_tells_another_level_and_another_quantity_both_count():
-    """A lost answer to a change, and a venue that put it three ticks away: it was sized from the quantity before."""
+    """A lost answer to a change, and a venue that put it three ticks away: it was sized from the
+    quantity before."""
     hand = waiting(targets=())
     before = hand.trade.asked_steps
-    moved = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=hand.trade.stop + 100), cm.Amend)[0]
+    moved = of(
+        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=hand.trade.stop + 100), cm.Amend
+    )[0]
     assert moved.steps > before
     hand.later(1)
     known = ev.OrderReport(hand.trade.entry, "resting", moved.level + 30, moved.steps)
@@ -614,7 +711,8 @@ def test_where_an_answer_tells_another_level_and_another_quantity_both_count():
 
 
 def test_a_check_that_finds_an_entry_where_an_earlier_change_put_it_lays_it_out_there():
-    """Two changes were under way; the venue put the first elsewhere, and the answer to the second was lost."""
+    """Two changes were under way; the venue put the first elsewhere, and the answer to the second
+    was lost."""
     hand = waiting(targets=())
     entry, before = hand.trade.entry, hand.trade.ref
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=before + 100)
@@ -623,12 +721,16 @@ def test_a_check_that_finds_an_entry_where_an_earlier_change_put_it_lays_it_out_
     told_where(hand, asked, before + 104, moved)
     assert hand.trade.ref == before + 104
     steps = hand.trade.asked_steps
-    hand.do(ev.OrderStatus, known=ev.OrderReport(entry, "resting", before + 100, steps))  # it may be an older answer
+    # it may be an older answer
+    hand.do(ev.OrderStatus, known=ev.OrderReport(entry, "resting", before + 100, steps))
     assert hand.trade.ref == before + 104
     found = ev.Checked(
-        time=hand.now, asked=(ev.OrderReport(entry, "resting", before + 100, steps),), resting=(entry,), positions=(),
+        time=hand.now,
+        asked=(ev.OrderReport(entry, "resting", before + 100, steps),),
+        resting=(entry,),
+        positions=(),
         quiet=(hand.trade.id,),
-    )  # fmt: skip
+    )
     assert differs(hand.engine.state, found)
     hand.engine.handle(found)
     assert hand.trade.ref == before + 100
@@ -639,19 +741,39 @@ def test_a_filter_goes_by_a_bar_from_the_moment_it_is_complete():
     """A rung once left in the very event of the bar whose completion closed its filter."""
     wild = dc.VolatilityGuard(name="wild", timeframe="15m", high=90.0)
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(wild,)), measures={SYMBOL: {wild.measure_key: 50.0}})
+    hand.do(
+        ev.ChangeGuards,
+        ask="G",
+        guards=dc.Guards(guard=(wild,)),
+        measures={SYMBOL: {wild.measure_key: 50.0}},
+    )
     hand.protect(rig=LADDER, stop=None, targets=(), trail=None)
     second, third = hand.order("rung", 2), hand.order("rung", 3)
     hand.do(ev.OrderAccepted, order=second.id)
     hand.do(ev.OrderRejected, order=third.id, code="busy", text="busy")
-    hand.fill(second.id, second.steps, second.level)  # the target follows at the bar, and all of the trade is looked at
-    hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=hand.trade.stop, steps=hand.trade.open_steps)
+    # the target follows at the bar, and all of the trade is looked at
+    hand.fill(second.id, second.steps, second.level)
+    hand.do(
+        ev.AmendAccepted,
+        order=hand.order("stop").id,
+        level=hand.trade.stop,
+        steps=hand.trade.open_steps,
+    )
     hand.now += 15 * MINUTE
     hand.quote(hand.market.bid, hand.market.ask)
     found = hand.do(
-        ev.BarCompleted, symbol=SYMBOL, span=15 * MINUTE, opened=hand.now - 15 * MINUTE, open=0.6123, high=0.6123,
-        low=0.6123, close=0.6123, spread=12.0, atr=0.00145, values={wild.measure_key: 95.0},
-    )  # fmt: skip
+        ev.BarCompleted,
+        symbol=SYMBOL,
+        span=15 * MINUTE,
+        opened=hand.now - 15 * MINUTE,
+        open=0.6123,
+        high=0.6123,
+        low=0.6123,
+        close=0.6123,
+        spread=12.0,
+        atr=0.00145,
+        values={wild.measure_key: 95.0},
+    )
     assert "ladder_target" in codes(found)
     assert not [one for one in of(found, cm.Submit) if one.role == "rung"]
 
@@ -669,12 +791,15 @@ def test_a_move_that_is_refused_as_too_large_makes_smaller_parts():
 
 
 def test_a_late_refusal_of_an_earlier_change_makes_no_part_smaller_again():
-    """It was taken for that of the last change, which asked for less: parts were halved until they were a flood."""
+    """It was taken for that of the last change, which asked for less: parts were halved until they
+    were a flood."""
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
     refused = {"order": stop.id, "code": "bad_qty", "text": "too many"}
-    [first] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 20), cm.Amend)
+    [first] = of(
+        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 20), cm.Amend
+    )
     hand.later(2)
     known = ev.OrderReport(stop.id, "resting", stop.level, stop.steps)
     [second] = of(hand.do(ev.OrderStatus, known=known), cm.Amend)
@@ -692,12 +817,15 @@ def test_a_late_refusal_of_an_earlier_change_makes_no_part_smaller_again():
 
 
 def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_smaller_parts():
-    """It was less than what had filled, which nobody had told; the trade then went in parts of two steps each."""
+    """It was less than what had filled, which nobody had told; the trade then went in parts of two
+    steps each."""
     hand = ByHand()
     hand.protect()
     target = hand.order("target", 1)
     hand.fill(hand.order("stop").id, 70, 60_879)  # what is left for the target becomes smaller
-    told = hand.do(ev.AmendRejected, order=target.id, code="bad_qty", text="not above what has filled")
+    told = hand.do(
+        ev.AmendRejected, order=target.id, code="bad_qty", text="not above what has filled"
+    )
     assert [one.order for one in of(told, cm.Query)] == [target.id]
     assert hand.trade.most == 0
     known = ev.OrderReport(target.id, "resting", target.level, target.steps)
@@ -709,7 +837,8 @@ def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_sma
 
 
 def test_a_target_that_has_filled_in_part_and_may_not_be_changed_any_more_is_sent_anew():
-    """What has filled counts with the quantity that was refused; parts were halved each time, down to one step."""
+    """What has filled counts with the quantity that was refused; parts were halved each time, down
+    to one step."""
     hand = ByHand()
     hand.protect()
     target = hand.order("target", 1)
@@ -748,7 +877,9 @@ def test_an_entry_that_was_given_up_without_a_link_is_taken_back_also_while_the_
     assert not of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Cancel)
     hand.do(ev.VenueUp)
     known = ev.OrderReport(entry, "resting", hand.trade.ref, hand.trade.asked_steps)
-    assert [one.order for one in of(hand.holdings(resting=(entry,), asked=(known,)), cm.Cancel)] == [entry]
+    assert [
+        one.order for one in of(hand.holdings(resting=(entry,), asked=(known,)), cm.Cancel)
+    ] == [entry]
 
 
 def test_an_entry_that_fills_beyond_a_fixed_stop_keeps_stop_and_r():
@@ -826,7 +957,11 @@ def test_a_drill_may_be_of_one_source():
 
 def test_a_filter_is_looked_at_with_each_bar_of_its_instrument():
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.SpreadGuard(name="Wide", max_ticks=20),)))
+    hand.do(
+        ev.ChangeGuards,
+        ask="G",
+        guards=dc.Guards(guard=(dc.SpreadGuard(name="Wide", max_ticks=20),)),
+    )
     hand.quote(61_230, 61_290)
     assert "guard_closed" in codes(hand.bar(0.6123, atr=0.00145))
 
@@ -861,12 +996,14 @@ def test_what_slips_fills_at_one_tick_at_least(price, found):
 
 
 def test_a_refusal_that_comes_twice_takes_no_cover_from_beside_a_stop_that_is_being_made_smaller():
-    """Storm 8601911: a change to less was taken for refused, and so what it had given up for still there; the stop
-    beside it was made smaller for that, while the venue carried the change out."""
+    """Storm 8601911: a change to less was taken for refused, and so what it had given up for still
+    there; the stop beside it was made smaller for that, while the venue carried the change out."""
     hand = ByHand()
     hand.protect(targets=())
     first = hand.order("stop")
-    [moved] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=first.level + 20), cm.Amend)
+    [moved] = of(
+        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=first.level + 20), cm.Amend
+    )
     refused = {"order": first.id, "code": "bad_qty", "text": "too many", "token": moved.token}
     [beside] = of(hand.do(ev.AmendRejected, **refused), cm.Submit)
     hand.do(ev.OrderAccepted, order=beside.order)
@@ -884,14 +1021,17 @@ def test_a_refusal_that_comes_twice_takes_no_cover_from_beside_a_stop_that_is_be
 
 
 def test_a_move_of_an_entry_that_waited_for_an_earlier_one_is_not_carried_out_after_a_later_one():
-    """What waits for its pause to end is moved by a person once more: the one before it came back afterwards."""
+    """What waits for its pause to end is moved by a person once more: the one before it came back
+    afterwards."""
     hand = waiting(targets=())
     entry, before = hand.trade.entry, hand.trade.ref
     [first] = of(hand.do(ev.MoveEntry, ask="A", trade=hand.trade.id, level=before + 100), cm.Amend)
     hand.do(ev.MoveEntry, ask="B", trade=hand.trade.id, level=before + 200)
     hand.do(ev.AmendRejected, order=entry, code="busy", text="busy", token=first.token)
     [last] = of(hand.do(ev.MoveEntry, ask="C", trade=hand.trade.id, level=before + 50), cm.Amend)
-    told = hand.do(ev.AmendAccepted, order=entry, level=last.level, steps=last.steps, token=last.token)
+    told = hand.do(
+        ev.AmendAccepted, order=entry, level=last.level, steps=last.steps, token=last.token
+    )
     assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.ref, hand.trade.moving, hand.trade.then) == (before + 50, None, None)
 
@@ -900,16 +1040,26 @@ def test_a_move_of_an_entry_that_waited_for_an_earlier_one_is_not_carried_out_af
 
 
 def refused_move(hand, change):
-    return hand.do(ev.AmendRejected, order=hand.trade.entry, code="too_near", text="too near", token=change.token)
+    return hand.do(
+        ev.AmendRejected,
+        order=hand.trade.entry,
+        code="too_near",
+        text="too near",
+        token=change.token,
+    )
 
 
 @pytest.mark.parametrize(("ask", "more"), [(ev.MoveEntry, 150), (ev.MoveStop, 60)])
 def test_an_entry_whose_move_is_refused_waits_as_it_did(ask, more):
-    """It risks no more than was asked for: farther from its stop it was to be smaller, nearer to it larger."""
+    """It risks no more than was asked for: farther from its stop it was to be smaller, nearer to it
+    larger."""
     hand = waiting(targets=(), stop=StopRule(price=Decimal("0.61300")))
     ref, steps, stop = hand.trade.ref, hand.trade.asked_steps, hand.trade.stop
     [change] = of(
-        hand.do(ask, ask="M", trade=hand.trade.id, level=more + (ref if ask is ev.MoveEntry else stop)), cm.Amend
+        hand.do(
+            ask, ask="M", trade=hand.trade.id, level=more + (ref if ask is ev.MoveEntry else stop)
+        ),
+        cm.Amend,
     )
     assert (change.steps < steps) == (ask is ev.MoveEntry)
     told = refused_move(hand, change)

@@ -1,5 +1,6 @@
-"""One trade's stop, and an entry that waits, answers coming in any order: the stop is never moved away from where the
-engine was told that it rests, and in the end both rest where they were last wanted.
+"""One trade's stop, and an entry that waits, answers coming in any order: the stop is never moved
+away from where the engine was told that it rests, and in the end both rest where they were last
+wanted.
 """
 
 from __future__ import annotations
@@ -44,8 +45,11 @@ def test_a_stop_never_leaves_where_it_is_known_to_rest_and_ends_where_it_is_want
     venue, hand, trade = story.venue, story.hand, story.hand.trade
     assert venue.faults == []
     assert trade.open_steps == venue.open
-    stops = [(name, one) for name, one in venue.orders.items()
-             if one.status == "resting" and hand.engine.state.orders[name].role == "stop"]  # fmt: skip
+    stops = [
+        (name, one)
+        for name, one in venue.orders.items()
+        if one.status == "resting" and hand.engine.state.orders[name].role == "stop"
+    ]
     assert sum(one.steps - one.filled for _, one in stops) == venue.open
     for name, one in stops:
         order = hand.engine.state.orders[name]
@@ -61,7 +65,8 @@ def test_an_entry_that_waits_ends_where_it_is_wanted_with_the_size_of_its_stop(s
     story = played(seed, kind=Waiting)
     venue, trade = story.venue, story.hand.trade
     entry = venue.orders.get(trade.entry)
-    if entry is None or entry.status != "resting":  # lost, or taken back where it could not be sized
+    # lost, or taken back where it could not be sized
+    if entry is None or entry.status != "resting":
         assert trade.state == states.ENDED
         return
     assert trade.state == states.ENTERING

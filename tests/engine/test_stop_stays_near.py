@@ -35,11 +35,13 @@ def asked_twice() -> tuple[ByHand, Order, int]:
 
 
 def test_an_answer_to_an_earlier_change_is_not_taken_for_the_last_word():
-    """Storm 7921200: a stop that rested where it was asked for was moved back to where the venue had put it before."""
+    """Storm 7921200: a stop that rested where it was asked for was moved back to where the venue
+    had put it before."""
     hand, stop, level = asked_twice()
     asked = hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)
     asked += hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
-    asked += hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)  # the first once more, late
+    # the first once more, late
+    asked += hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)
     assert [one.order for one in of(asked, cm.Query)] == [stop.id]
     assert not of(asked, cm.Amend)
     assert hand.trade.stop == level + 340
@@ -64,7 +66,9 @@ def test_a_nearer_stop_that_another_hand_has_laid_is_not_moved_back_while_the_ve
 
 def test_a_move_that_is_carried_out_after_its_first_try_was_refused_stays():
     hand, stop, level = asked_twice()
-    assert "move_refused" in codes(hand.do(ev.AmendRejected, order=stop.id, code="too_near", text="too near"))
+    assert "move_refused" in codes(
+        hand.do(ev.AmendRejected, order=stop.id, code="too_near", text="too near")
+    )
     assert (hand.trade.stop, hand.trade.stop_code) == (level, rs.KEPT)
     told = hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
     assert "moved_after_all" in codes(told)
@@ -104,18 +108,21 @@ def test_a_level_that_the_venue_chooses_counts_once_it_has_been_asked_and_is_not
 
 
 def test_a_late_answer_while_another_change_is_under_way_does_not_move_the_stop_back():
-    """A change whose answer came late, the next one under way already: its level was taken for the wanted one, and the
-    next change of quantity moved the stop there, away from where it rested."""
+    """A change whose answer came late, the next one under way already: its level was taken for the
+    wanted one, and the next change of quantity moved the stop there, away from where it rested."""
     hand, stop, level = asked_twice()
     hand.do(ev.AmendAccepted, order=stop.id, level=level + 330, steps=stop.steps)
     assert hand.trade.stop == level + 340
-    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 340, stop.steps))
+    told = hand.do(
+        ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 340, stop.steps)
+    )
     assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
 
 
 def test_an_answer_to_a_question_from_before_a_change_ends_no_wait_for_that_change():
-    """Its level, which the venue had chosen before, would have counted as where the stop is wanted."""
+    """Its level, which the venue had chosen before, would have counted as where the stop is
+    wanted."""
     hand, stop, level = protected()
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 330)
     [question] = of(hand.later(1), cm.Query)
@@ -138,17 +145,24 @@ def test_an_acceptance_told_again_once_the_stop_was_moved_does_not_move_it_back(
     hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
     told = hand.do(ev.OrderAccepted, order=stop.id, level=level - 3)
     assert [one.order for one in of(told, cm.Query)] == [stop.id]
-    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 340, stop.steps))
+    told = hand.do(
+        ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 340, stop.steps)
+    )
     assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.stop, stop.level) == (level + 340, level + 340)
 
 
 def test_a_foreign_hand_s_looser_level_is_put_back_also_while_a_change_of_ours_is_under_way():
-    """It was taken for the venue's answer to that change: the stop stayed there, and the person's move was lost."""
+    """It was taken for the venue's answer to that change: the stop stayed there, and the person's
+    move was lost."""
     hand, stop, level = protected()
     [change] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300), cm.Amend)
-    [question] = of(hand.do(ev.AmendAccepted, order=stop.id, level=level - 40, steps=stop.steps), cm.Query)
-    hand.do(ev.AmendAccepted, order=stop.id, level=level + 300, steps=stop.steps, token=change.token)
+    [question] = of(
+        hand.do(ev.AmendAccepted, order=stop.id, level=level - 40, steps=stop.steps), cm.Query
+    )
+    hand.do(
+        ev.AmendAccepted, order=stop.id, level=level + 300, steps=stop.steps, token=change.token
+    )
     known = ev.OrderReport(stop.id, "resting", level - 40, stop.steps)
     told = hand.do(ev.OrderStatus, known=known, token=question.token)
     assert [one.level for one in of(told, cm.Amend)] == [level + 300]
@@ -157,23 +171,29 @@ def test_a_foreign_hand_s_looser_level_is_put_back_also_while_a_change_of_ours_i
 
 @pytest.mark.parametrize("late", ["refusal", "acceptance", "change"])
 def test_no_late_answer_ends_the_question_where_a_stop_rests(late):
-    """Storm 8001042: a refusal of the change before did, and the next moved a stop back that the venue had nearer."""
+    """Storm 8001042: a refusal of the change before did, and the next moved a stop back that the
+    venue had nearer."""
     hand, stop, level = asked_twice()
     hand.do(ev.AmendAccepted, order=stop.id, level=level + 344, steps=stop.steps)
     told = {
         "refusal": lambda: hand.do(ev.AmendRejected, order=stop.id, code="busy", text="busy"),
         "acceptance": lambda: hand.do(ev.OrderAccepted, order=stop.id, level=level),
-        "change": lambda: hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps),
+        "change": lambda: hand.do(
+            ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps
+        ),
     }[late]()
     told += hand.later(0.3)
     assert (stop.pending, of(told, cm.Amend)) == ("query", [])
-    told = hand.do(ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 344, stop.steps))
+    told = hand.do(
+        ev.OrderStatus, known=ev.OrderReport(stop.id, "resting", level + 344, stop.steps)
+    )
     assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.stop, stop.level) == (level + 344, level + 344)
 
 
 def test_a_foreign_hand_s_looser_level_told_twice_is_still_put_back():
-    """The second telling comes while the venue is asked about the first: no change of ours is under way."""
+    """The second telling comes while the venue is asked about the first: no change of ours is under
+    way."""
     hand, stop, level = protected()
     for _ in range(2):
         hand.do(ev.AmendAccepted, order=stop.id, level=level - 40, steps=stop.steps)
@@ -197,7 +217,9 @@ def test_the_backstop_of_a_new_plan_says_why_it_is_farther_away():
     hand = ByHand()
     hand.protect(targets=())
     hand.trade.stop_why, hand.trade.stop_code = "as it rests at the venue", rs.ADJUSTED
-    told = hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(targets=(), held=HeldRule()))
+    told = hand.do(
+        ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(targets=(), held=HeldRule())
+    )
     [moved] = of(told, cm.Amend)
     assert (moved.code, moved.level) == (rs.HELD_HERE, hand.trade.backstop)
     assert moved.why.startswith("Backstop to ")
@@ -205,7 +227,8 @@ def test_the_backstop_of_a_new_plan_says_why_it_is_farther_away():
 
 
 def test_no_stop_is_moved_before_it_is_known_where_it_rests():
-    """An older record knew nothing of a nearer one, and a trail went by what it knew: away from the market."""
+    """An older record knew nothing of a nearer one, and a trail went by what it knew: away from the
+    market."""
     hand = ByHand()
     hand.protect(targets=(), trail=Trail(atr=1.0))
     stop = hand.order("stop")
@@ -224,14 +247,23 @@ def test_no_stop_is_moved_before_it_is_known_where_it_rests():
 def answered(hand: ByHand, order: Order, level: int, how: str) -> list[cm.AnyCommand]:
     """The venue's answer to a change: refused, or carried out at another level."""
     if how == "refused":
-        told = hand.do(ev.AmendRejected, order=order.id, code="too_near", text="too near", token=order.changed)
+        told = hand.do(
+            ev.AmendRejected,
+            order=order.id,
+            code="too_near",
+            text="too near",
+            token=order.changed,
+        )
         return told + hand.later(3)
-    return hand.do(ev.AmendAccepted, order=order.id, level=level, steps=order.steps, token=order.changed)
+    return hand.do(
+        ev.AmendAccepted, order=order.id, level=level, steps=order.steps, token=order.changed
+    )
 
 
 @pytest.mark.parametrize("how", ["refused", "put elsewhere"])
 def test_what_a_person_wants_of_a_stop_meanwhile_is_not_lost_with_the_change_before(how):
-    """The stop stayed where the venue had it, and its next move, which waited for the answer, was forgotten."""
+    """The stop stayed where the venue had it, and its next move, which waited for the answer, was
+    forgotten."""
     hand, stop, level = protected()
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
     assert not of(hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=level + 340), cm.Amend)
@@ -260,7 +292,9 @@ def test_a_stop_moved_before_the_venue_has_taken_it_goes_on_from_where_the_venue
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
     told = hand.do(ev.OrderAccepted, order=stop.id, level=level - 3)
     assert [one.level for one in of(told, cm.Amend)] == [level + 300]
-    assert "it goes on to" in next(one.text for one in of(told, cm.Tell) if one.code == "level_adjusted")
+    assert "it goes on to" in next(
+        one.text for one in of(told, cm.Tell) if one.code == "level_adjusted"
+    )
 
 
 def test_a_stop_that_was_to_be_nearer_and_that_the_venue_has_nearer_still_stays():
@@ -328,9 +362,15 @@ def test_a_target_goes_on_to_where_it_is_wanted_also_from_beyond():
 def test_another_level_named_while_the_venue_is_asked_is_asked_about_anew():
     """The answer to the first question may be from before the second change."""
     hand, stop, level = protected()
-    [first] = of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps), cm.Query)
-    assert not of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps), cm.Query)
-    [second] = of(hand.do(ev.AmendAccepted, order=stop.id, level=level + 60, steps=stop.steps), cm.Query)
+    [first] = of(
+        hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps), cm.Query
+    )
+    assert not of(
+        hand.do(ev.AmendAccepted, order=stop.id, level=level + 40, steps=stop.steps), cm.Query
+    )
+    [second] = of(
+        hand.do(ev.AmendAccepted, order=stop.id, level=level + 60, steps=stop.steps), cm.Query
+    )
     rests = ev.OrderReport(stop.id, "resting", level + 40, stop.steps)
     assert hand.do(ev.OrderStatus, known=rests, token=first.token) == []
     rests = ev.OrderReport(stop.id, "resting", level + 60, stop.steps)
@@ -346,7 +386,9 @@ def test_where_a_stop_that_is_being_taken_back_rests_is_not_asked():
     close = hand.order("close")
     hand.fill(close.id, close.steps, 61_230)
     assert stop.pending == "cancel"
-    assert not of(hand.do(ev.AmendAccepted, order=stop.id, level=stop.level + 9, steps=stop.steps), cm.Query)
+    assert not of(
+        hand.do(ev.AmendAccepted, order=stop.id, level=stop.level + 9, steps=stop.steps), cm.Query
+    )
     assert stop.pending == "cancel"
 
 
@@ -354,11 +396,22 @@ def test_a_change_that_the_venue_carried_out_for_less_covers_less_and_is_asked_f
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
-    [change] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 340), cm.Amend)
-    told = {"order": stop.id, "level": change.level, "steps": change.steps - 4, "token": change.token}
+    [change] = of(
+        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 340), cm.Amend
+    )
+    told = {
+        "order": stop.id,
+        "level": change.level,
+        "steps": change.steps - 4,
+        "token": change.token,
+    }
     again = of(hand.do(ev.AmendAccepted, **told), cm.Amend)
     assert [(one.level, one.steps) for one in again] == [(change.level, change.steps)]
-    assert (stop.level, stop.steps, hand.trade.state) == (change.level, change.steps - 4, states.EXPOSED)
+    assert (stop.level, stop.steps, hand.trade.state) == (
+        change.level,
+        change.steps - 4,
+        states.EXPOSED,
+    )
 
 
 def test_an_end_counts_whichever_question_it_is_the_answer_to():
@@ -367,7 +420,13 @@ def test_an_end_counts_whichever_question_it_is_the_answer_to():
     stop = hand.order("stop")
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 330)
     [question] = of(hand.later(1), cm.Query)
-    hand.do(ev.AmendAccepted, order=stop.id, level=stop.level + 330, steps=stop.steps, token=stop.changed)
+    hand.do(
+        ev.AmendAccepted,
+        order=stop.id,
+        level=stop.level + 330,
+        steps=stop.steps,
+        token=stop.changed,
+    )
     hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=stop.level + 340)
     gone = ev.OrderReport(stop.id, "cancelled", stop.level, stop.steps)
     told = hand.do(ev.OrderStatus, known=gone, token=question.token)

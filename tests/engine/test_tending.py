@@ -51,9 +51,18 @@ def bar_at(hand, close, high=None, low=None, minutes=15, values=None, atr=0.0014
     high, low = high or close, low or close
     hand.do(ev.Quote, symbol=SYMBOL, bid=close, ask=close + 12, high_bid=high, low_ask=low + 12)
     return hand.do(
-        ev.BarCompleted, symbol=SYMBOL, span=SPAN, opened=hand.now - SPAN, open=close / 1e5, high=high / 1e5,
-        low=low / 1e5, close=close / 1e5, spread=12.0, atr=atr, values=values or {},
-    )  # fmt: skip
+        ev.BarCompleted,
+        symbol=SYMBOL,
+        span=SPAN,
+        opened=hand.now - SPAN,
+        open=close / 1e5,
+        high=high / 1e5,
+        low=low / 1e5,
+        close=close / 1e5,
+        spread=12.0,
+        atr=atr,
+        values=values or {},
+    )
 
 
 def moved(hand, commands):
@@ -95,7 +104,10 @@ def test_a_rule_after_a_target_waits_until_that_target_has_filled_whole():
 
 def test_steps_act_at_their_excursion_and_the_tightest_candidate_names_the_reason():
     hand = opened(
-        step=(Step(Measure(r=0.5), Measure(r=-0.5)), Step(Measure(ticks=250.0), Measure(ticks=-100.0))),
+        step=(
+            Step(Measure(r=0.5), Measure(r=-0.5)),
+            Step(Measure(ticks=250.0), Measure(ticks=-100.0)),
+        ),
     )
     level, why = moved(hand, bar_at(hand, 61424))
     assert (level, why.partition(": ")[2]) == (61060, "step 1 at +0.5 R")
@@ -126,7 +138,9 @@ def test_a_trail_by_a_line_needs_no_rig():
     trail = Trail(line=LineRule("ema", 20))
     hand = ByHand()
     hand.protect(targets=(), trail=trail)
-    found, _ = moved(hand, bar_at(hand, 61450, high=61500, values={trail_key(trail, 1, "wilder"): 0.61200}))
+    found, _ = moved(
+        hand, bar_at(hand, 61450, high=61500, values={trail_key(trail, 1, "wilder"): 0.61200})
+    )
     assert found == 61200
 
 
@@ -155,7 +169,10 @@ def test_the_stop_is_held_back_at_the_least_distance_and_never_sent_through_the_
 def test_loss_steps_rest_beside_the_stop_and_the_stop_follows_what_is_left():
     hand = opened(loss_step=(LossStep(0.5, 0.25), LossStep(0.75, 0.25)))
     rest = [one for one in of(hand.all, cm.Submit) if one.role == "loss"]
-    assert [(one.kind, one.level, one.steps) for one in rest] == [("stop", 61060, 26), ("stop", 60969, 26)]
+    assert [(one.kind, one.level, one.steps) for one in rest] == [
+        ("stop", 61060, 26),
+        ("stop", 60969, 26),
+    ]
     found = taken(hand, "loss", 1, 26)
     assert [(one.role, one.steps) for one in of(found, cm.Amend)] == [("stop", 78)]
     assert any("by loss step 1" in one.text for one in of(found, cm.Tell))
@@ -233,9 +250,14 @@ def test_after_the_last_target_the_follow_on_stays_on_its_side_and_after_a_close
 
 @pytest.mark.parametrize("name", ["stop on news", "target day", "News pause", "held stop"])
 def test_what_a_guard_is_called_decides_nothing(name):
-    """A guard that closes a trade ends it as a guard, whatever words it is called by: nothing follows."""
+    """A guard that closes a trade ends it as a guard, whatever words it is called by: nothing
+    follows."""
     hand = opened(follow_on=FollowOn(1))
-    hand.do(ev.ChangeGuards, ask="g", guards=Guards(guard=(SpreadGuard(name=name, max_ticks=50.0, then=("flatten",)),)))
+    hand.do(
+        ev.ChangeGuards,
+        ask="g",
+        guards=Guards(guard=(SpreadGuard(name=name, max_ticks=50.0, then=("flatten",)),)),
+    )
     hand.do(ev.Drill, ask="d", guard=name, subject=SYMBOL)
     close = hand.order("close")
     hand.fill(close.id, hand.trade.entered, 61230)
@@ -256,7 +278,9 @@ def test_a_halt_or_a_closed_guard_keeps_a_follow_on_out():
 
 
 @pytest.mark.parametrize(("away_s", "sent", "told"), [(60, 1, "follow_on"), (16 * 60, 0, "lapsed")])
-def test_what_was_to_follow_comes_once_the_two_sides_agree_again_unless_a_bar_has_passed(away_s, sent, told):
+def test_what_was_to_follow_comes_once_the_two_sides_agree_again_unless_a_bar_has_passed(
+    away_s, sent, told
+):
     hand = opened(follow_on=FollowOn(1))
     taken(hand, "stop", 0, 104)
     first = hand.trade
@@ -287,7 +311,9 @@ def test_another_rig_never_loosens_and_its_rules_begin_at_the_next_bar():
     hand = opened(loss_step=(LossStep(0.5, 0.25),), trail=Trail(atr=1.0))
     stop = hand.trade.stop
     wide = Rig(name="wide", stop=StopRule(atr=4.0), break_even=BreakEven(After(r=0.2), 100.0))
-    plan = msgspec.structs.replace(hand.trade.plan, stop=wide.stop, targets=(), trail=None, rig=wide)
+    plan = msgspec.structs.replace(
+        hand.trade.plan, stop=wide.stop, targets=(), trail=None, rig=wide
+    )
     found = hand.do(ev.ChangeRules, ask="1", trade=hand.trade.id, plan=plan)
     assert hand.trade.stop == stop
     assert of(found, cm.Cancel)  # its loss step is not the new rig's
@@ -295,15 +321,21 @@ def test_another_rig_never_loosens_and_its_rules_begin_at_the_next_bar():
     assert moved(hand, bar_at(hand, 61450))[0] == 61342
 
 
-def test_another_rig_s_loss_step_that_the_market_has_passed_goes_at_market_once_the_old_one_is_taken_back():
+def test_another_rig_s_loss_step_already_passed_goes_at_market_once_the_old_one_is_taken_back():
     hand = opened(loss_step=(LossStep(0.5, 0.25),))
     old = hand.order("loss")
     hand.quote(61120, 61132)  # 0.34 R down
-    nearer = msgspec.structs.replace(hand.trade.plan.rig, name="nearer", loss_step=(LossStep(0.25, 0.25),))
-    found = hand.do(
-        ev.ChangeRules, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=nearer)
+    nearer = msgspec.structs.replace(
+        hand.trade.plan.rig, name="nearer", loss_step=(LossStep(0.25, 0.25),)
     )
-    assert [one.order for one in of(found, cm.Cancel)] == [old.id]  # it cannot be moved to where the market is beyond
+    found = hand.do(
+        ev.ChangeRules,
+        ask="1",
+        trade=hand.trade.id,
+        plan=msgspec.structs.replace(hand.trade.plan, rig=nearer),
+    )
+    # it cannot be moved to where the market is beyond
+    assert [one.order for one in of(found, cm.Cancel)] == [old.id]
     assert not [one for one in of(found, cm.Amend) if one.role == "loss"]
     sent = of(hand.do(ev.OrderCancelled, order=old.id, why=""), cm.Submit)
     assert [(one.role, one.kind, one.steps) for one in sent] == [("loss", "market", 26)]
@@ -311,11 +343,15 @@ def test_another_rig_s_loss_step_that_the_market_has_passed_goes_at_market_once_
 
 def test_another_rig_s_loss_step_farther_off_is_where_the_old_one_is_moved_to():
     hand = opened(loss_step=(LossStep(0.5, 0.25),))
-    farther = msgspec.structs.replace(hand.trade.plan.rig, name="farther", loss_step=(LossStep(0.8, 0.5),))
+    farther = msgspec.structs.replace(
+        hand.trade.plan.rig, name="farther", loss_step=(LossStep(0.8, 0.5),)
+    )
     plan = msgspec.structs.replace(hand.trade.plan, rig=farther)
     found = hand.do(ev.ChangeRules, ask="1", trade=hand.trade.id, plan=plan)
     assert not of(found, cm.Cancel)
-    assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "loss"] == [(60951, 52)]
+    assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "loss"] == [
+        (60951, 52)
+    ]
 
 
 def test_a_short_that_trails_the_close_trails_its_ask():
@@ -329,38 +365,61 @@ def test_a_short_that_trails_the_close_trails_its_ask():
 
 def test_what_waits_is_told_with_the_price_at_which_it_acts():
     hand = opened(
-        WHOLE, break_even=BreakEven(After(r=1.0)), step=(Step(Measure(r=2.0), Measure(r=1.0)),), trail=Trail(atr=1.0),
-        loss_step=(LossStep(0.5, 0.25),), time_exit=TimeExit(bars=4),
-    )  # fmt: skip
+        WHOLE,
+        break_even=BreakEven(After(r=1.0)),
+        step=(Step(Measure(r=2.0), Measure(r=1.0)),),
+        trail=Trail(atr=1.0),
+        loss_step=(LossStep(0.5, 0.25),),
+        time_exit=TimeExit(bars=4),
+    )
     told = waiting(hand.engine.state, hand.trade)
     assert [(one.level, one.text) for one in told] == [
-        (61605, "break-even to 0.61242 at 0.61605"), (61968, "step 1 to 0.61605 at 0.61968"),
-        (61060, "loss step 1 at 0.61060: 25\u00a0% out"), (0, "time exit in 4 bars"),
-    ]  # fmt: skip
+        (61605, "break-even to 0.61242 at 0.61605"),
+        (61968, "step 1 to 0.61605 at 0.61968"),
+        (61060, "loss step 1 at 0.61060: 25\u00a0% out"),
+        (0, "time exit in 4 bars"),
+    ]
     bar_at(hand, 61650)
-    assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["step", "time"]
-    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=61_610)  # beyond where the step would put it
+    assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == [
+        "step",
+        "time",
+    ]
+    # beyond where the step would put it
+    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=61_610)
     assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["time"]
 
 
 def test_what_waits_for_a_target_acts_at_its_level_under_the_number_that_the_trade_has_for_it():
     two = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.0))
-    rules = {"break_even": BreakEven(After(target=1)), "trail": Trail(atr=1.0, after=After(target=2))}
+    rules = {
+        "break_even": BreakEven(After(target=1)),
+        "trail": Trail(atr=1.0, after=After(target=2)),
+    }
     hand = opened(two, **rules)
     told = waiting(hand.engine.state, hand.trade)
     assert [(one.level, one.text) for one in told] == [
-        (61605, "break-even to 0.61242 at target 1"), (61968, "trail begins at target 2"),
-    ]  # fmt: skip
+        (61605, "break-even to 0.61242 at target 1"),
+        (61968, "trail begins at target 2"),
+    ]
     taken(hand, "target", 1, 41)
     rig = msgspec.structs.replace(hand.trade.plan.rig, name="again")
     found = hand.do(
-        ev.ChangeRules, ask="1", trade=hand.trade.id, plan=msgspec.structs.replace(hand.trade.plan, rig=rig)
+        ev.ChangeRules,
+        ask="1",
+        trade=hand.trade.id,
+        plan=msgspec.structs.replace(hand.trade.plan, rig=rig),
     )
     assert [(line.number, line.rule) for line in hand.trade.targets] == [(1, 0), (2, 1), (3, 2)]
-    # What rested for target 2 is moved to where the new rig has its first; nothing else rests beside it meanwhile.
+    # What rested for target 2 is moved to where the new rig has its first; nothing else rests
+    # beside it meanwhile.
     assert not of(found, cm.Cancel)
-    assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "target"] == [(61605, 25)]
-    assert [one.where for one in waiting(hand.engine.state, hand.trade)] == ["at target 2", "at target 3"]
+    assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "target"] == [
+        (61605, 25)
+    ]
+    assert [one.where for one in waiting(hand.engine.state, hand.trade)] == [
+        "at target 2",
+        "at target 3",
+    ]
     hand.do(ev.AmendAccepted, order=hand.order("target", 2).id, level=61605, steps=25)
     taken(hand, "target", 2, 25)
     assert moved(hand, bar_at(hand, 61650))[1].endswith("break-even after target 2")
@@ -370,7 +429,9 @@ def test_a_rule_whose_target_was_taken_away_says_that_it_never_comes():
     hand = opened((TargetRule(share=0.4, r=1.0),), break_even=BreakEven(After(target=1)))
     hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=1, level=0, share=0.0)
     told = waiting(hand.engine.state, hand.trade)
-    assert [(one.level, one.text) for one in told] == [(0, "break-even to 0.61242 never: its target is gone")]
+    assert [(one.level, one.text) for one in told] == [
+        (0, "break-even to 0.61242 never: its target is gone")
+    ]
     assert not of(bar_at(hand, 61700), cm.Amend)
 
 
@@ -385,11 +446,15 @@ def test_a_refused_change_of_a_loss_step_waits_before_it_is_tried_again():
     hand = opened(loss_step=(LossStep(0.5, 0.25),))
     order = hand.order("loss")
     stop = hand.order("stop")
-    (sent,) = [one for one in of(hand.fill(order.id, 6, order.level), cm.Amend) if one.role == "stop"]
+    (sent,) = [
+        one for one in of(hand.fill(order.id, 6, order.level), cm.Amend) if one.role == "stop"
+    ]
     hand.do(ev.AmendAccepted, order=stop.id, level=sent.level, steps=sent.steps)
     hand.trade.losses[0].level -= 3  # as after a fill at another price
     (asked,) = of(hand.do(ev.TimerFired, name=f"retry:{hand.trade.id}:0"), cm.Amend)
-    refused = hand.do(ev.AmendRejected, order=asked.order, code="filling", text="the order is filling already")
+    refused = hand.do(
+        ev.AmendRejected, order=asked.order, code="filling", text="the order is filling already"
+    )
     assert not of(refused, cm.Amend)
     assert of(hand.later(3), cm.Amend)
 
@@ -400,8 +465,18 @@ def test_a_stop_is_not_moved_beyond_the_market_by_a_quote_that_is_older_than_the
     ref, r = hand.trade.ref, hand.trade.r_ticks
     hand.quote(ref + 50, ref + 62)
     hand.now += 15 * MINUTE
-    bar = {"symbol": SYMBOL, "span": SPAN, "opened": hand.now - SPAN, "spread": 12.0, "atr": 0.00145, "values": {}}
-    price = {key: (ref + ticks) / 1e5 for key, ticks in (("open", 0), ("high", r), ("low", -30), ("close", -20))}
+    bar = {
+        "symbol": SYMBOL,
+        "span": SPAN,
+        "opened": hand.now - SPAN,
+        "spread": 12.0,
+        "atr": 0.00145,
+        "values": {},
+    }
+    price = {
+        key: (ref + ticks) / 1e5
+        for key, ticks in (("open", 0), ("high", r), ("low", -30), ("close", -20))
+    }
     assert not of(hand.do(ev.BarCompleted, **bar, **price), cm.Amend)
     hand.quote(ref + 50, ref + 62)
     level, why = moved(hand, bar_at(hand, ref + 50, high=ref + r))
@@ -419,10 +494,20 @@ def test_a_rig_that_cannot_be_carried_out_is_refused_on_an_open_trade_and_change
     hand = opened(trail=Trail(atr=1.0))
     before = hand.trade.plan
     for rig, code in (
-        (Rig(name="hours", stop=StopRule(atr=4.0), time_exit=TimeExit(session_end=True)), "no_session_end"),
-        (Rig(name="own", stop=StopRule(ticks=90.0), atr_length=5, step=(Step(Measure(atr=1.0), Measure(r=0.5)),)),
-         "indicator_not_ready"),
-    ):  # fmt: skip
+        (
+            Rig(name="hours", stop=StopRule(atr=4.0), time_exit=TimeExit(session_end=True)),
+            "no_session_end",
+        ),
+        (
+            Rig(
+                name="own",
+                stop=StopRule(ticks=90.0),
+                atr_length=5,
+                step=(Step(Measure(atr=1.0), Measure(r=0.5)),),
+            ),
+            "indicator_not_ready",
+        ),
+    ):
         hand.trade.atr = None
         plan = msgspec.structs.replace(before, stop=rig.stop, rig=rig)
         found = hand.do(ev.ChangeRules, ask=code, trade=hand.trade.id, plan=plan)
@@ -441,10 +526,21 @@ def test_a_follow_on_stays_within_the_rig_s_times():
 def test_what_a_bar_of_the_trade_s_own_timeframe_decides_leaves_at_once():
     """Also where it is no bar that every trade of the instrument is looked at by."""
     hand = ByHand()
-    hand.protect(rig=Rig(stop=StopRule(atr=2.5), break_even=BreakEven()), targets=(), trail=None, own_atr=0.00145)
+    hand.protect(
+        rig=Rig(stop=StopRule(atr=2.5), break_even=BreakEven()),
+        targets=(),
+        trail=None,
+        own_atr=0.00145,
+    )
     hand.quote(hand.trade.ref + 500, hand.trade.ref + 512)
     hand.now += 15 * MINUTE
-    bar = {"symbol": SYMBOL, "span": 15 * MINUTE, "opened": hand.now - 15 * MINUTE, "spread": 12.0, "atr": 0.00145}
+    bar = {
+        "symbol": SYMBOL,
+        "span": 15 * MINUTE,
+        "opened": hand.now - 15 * MINUTE,
+        "spread": 12.0,
+        "atr": 0.00145,
+    }
     prices = dict.fromkeys(("open", "high", "low", "close"), 0.6175)
     found = of(hand.do(ev.BarCompleted, **bar, **prices, base=False), cm.Amend)
     assert [(one.role, one.level) for one in found] == [("stop", hand.trade.ref)]

@@ -28,7 +28,10 @@ def test_a_place_that_cannot_be_written_to_is_named_and_the_others_stay(tmp_path
     with pytest.raises(BadInput, match=r"b: cannot be written"), Together() as files:
         files.open(tmp_path / "a").write(b"new")
         files.open(tmp_path / "b").write(b"new")
-    with pytest.raises(BadInput, match=r"none/a: cannot be written"), written(tmp_path / "none" / "a"):
+    with (
+        pytest.raises(BadInput, match=(r"none/a: cannot be " r"written")),
+        written(tmp_path / "none" / "a"),
+    ):
         pass
     assert [path.name for path in tmp_path.iterdir()] == ["b"]
 
@@ -56,13 +59,19 @@ with Together() as files:
 
 @pytest.mark.parametrize("number", ["SIGINT", "SIGTERM"])
 @pytest.mark.parametrize(
-    ("when", "left", "said"), [("writing", [], "nothing was written"), ("placing", ["a", "b", "c"], "all had been")]
+    ("when", "left", "said"),
+    [("writing", [], "nothing was written"), ("placing", ["a", "b", "c"], "all had been")],
 )
 def test_who_is_stopped_leaves_all_files_or_none(tmp_path, number, when, left, said):
     done = subprocess.run(
-        [sys.executable, "-c", CANCELLED, tmp_path, when, number], capture_output=True, text=True, check=False
+        [sys.executable, "-c", CANCELLED, tmp_path, when, number],
+        capture_output=True,
+        text=True,
+        check=False,
     )
-    assert (done.returncode, sorted(path.name for path in tmp_path.iterdir())) == (1, left), done.stderr
+    assert (done.returncode, sorted(path.name for path in tmp_path.iterdir())) == (1, left), (
+        done.stderr
+    )
     assert done.stderr.startswith("cancelled") and said in done.stderr
 
 
@@ -80,7 +89,9 @@ def held(folder):
 
 
 @pytest.mark.parametrize("own_folder", [False, True])
-def test_a_folder_s_files_take_their_places_together_and_what_was_not_written_is_gone(tmp_path, own_folder):
+def test_a_folder_s_files_take_their_places_together_and_what_was_not_written_is_gone(
+    tmp_path, own_folder
+):
     out = tmp_path / "deep" / "out"
     fill(out, *NAMES)
     assert held(out) == {name: f"new {name}" for name in NAMES}

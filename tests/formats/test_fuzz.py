@@ -18,5 +18,7 @@ def test_the_judges_can_fail(tmp_path, monkeypatch):
     monkeypatch.setattr(fuzz, "KINDS", tuple(kind._replace(read=broken) for kind in fuzz.KINDS))
     assert "KeyError" in fuzz.one(0, tmp_path)
     monkeypatch.setattr(fuzz, "SLOW", -1.0)
-    monkeypatch.setattr(fuzz, "KINDS", tuple(kind._replace(read=lambda *_: None) for kind in fuzz.KINDS))
+    monkeypatch.setattr(
+        fuzz, "KINDS", tuple(kind._replace(read=lambda *_: None) for kind in fuzz.KINDS)
+    )
     assert "took" in fuzz.one(0, tmp_path)

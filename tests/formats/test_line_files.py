@@ -1,4 +1,5 @@
-"""`hawser lines`: the cases with right answers, other formats, and what is refused without touching anything."""
+"""`hawser lines`: the cases with right answers, other formats, and what is refused without touching
+anything."""
 
 import csv
 import math
@@ -24,7 +25,15 @@ def run(folder, spec, bars=BARS, out="out.csv", name="bars.csv"):
     (folder / name).write_text(bars, newline="")
     (folder / "spec.toml").write_text(spec)
     return main(
-        ["lines", "--bars", str(folder / name), "--spec", str(folder / "spec.toml"), "--out", str(folder / out)]
+        [
+            "lines",
+            "--bars",
+            str(folder / name),
+            "--spec",
+            str(folder / "spec.toml"),
+            "--out",
+            str(folder / out),
+        ]
     )
 
 
@@ -46,7 +55,9 @@ def test_cases_with_right_answers(case, tmp_path):
     for row, right in zip(mine[1:], theirs[1:], strict=True):
         assert row[:old] == right[:old]
         for value, want in zip(row[old:], right[old:], strict=True):
-            same = value == want or (value and want and math.isclose(float(value), float(want), rel_tol=1e-9))
+            same = value == want or (
+                value and want and math.isclose(float(value), float(want), rel_tol=1e-9)
+            )
             assert same, (case, row[0], value, want)
 
 
@@ -59,7 +70,14 @@ def test_what_was_there_stays_to_the_letter_and_unknown_is_empty(tmp_path):
 
 
 def test_parquet_in_and_out(tmp_path):
-    assert run(tmp_path, '[[line]]\nname = "x"\nkind = "channel_high"\nlength = 2\n', out="out.parquet") == 0
+    assert (
+        run(
+            tmp_path,
+            '[[line]]\nname = "x"\nkind = "channel_high"\nlength = 2\n',
+            out="out.parquet",
+        )
+        == 0
+    )
     table = pyarrow.parquet.read_table(tmp_path / "out.parquet")
     assert table.column("x").to_pylist() == [None, 1.043, 1.044]
     spec = tmp_path / "spec.toml"
@@ -67,7 +85,12 @@ def test_parquet_in_and_out(tmp_path):
     back = tmp_path / "back.csv"
     plain = tmp_path / "plain.parquet"
     pyarrow.parquet.write_table(pyarrow.csv.read_csv(tmp_path / "bars.csv"), plain)
-    assert main(["lines", "--bars", str(plain), "--spec", str(spec), "--out", str(back), "--tz", "UTC"]) == 0
+    assert (
+        main(
+            ["lines", "--bars", str(plain), "--spec", str(spec), "--out", str(back), "--tz", "UTC"]
+        )
+        == 0
+    )
     assert [row[-1] for row in read(back)[1:]] == ["1.039", "1.04", "1.041"]
 
 
@@ -81,13 +104,31 @@ def test_parquet_in_and_out(tmp_path):
             '[[line]]\nname = "x"\nkind = "sma"\nlenght = 3\n',
             "unknown key line[0].lenght; the nearest known one is length",
         ),
-        ('[[line]]\nname = "x"\nkind = "sma"\nlength = 0\n', "length: expected a whole number of bars, 1 or more"),
+        (
+            '[[line]]\nname = "x"\nkind = "sma"\nlength = 0\n',
+            "length: expected a whole number of bars, 1 or more",
+        ),
         ('[[line]]\nname = "x"\nkind = "sma"\nlength = 2.5\n', "line[0].length"),
-        ('[[line]]\nname = "x"\nkind = "sma"\nfactor = 2.0\n', "factor: a line of kind sma takes length"),
-        ('[[line]]\nname = "x"\nkind = "supertrend"\n', "factor: a supertrend expects a positive number"),
-        ('[[line]]\nname = "x"\nkind = "parabolic"\nstep = 0.3\nceiling = 0.2\n', "expected 0 < step <= ceiling"),
-        ('[[line]]\nname = "close"\nkind = "sma"\n', "close: a column of that name is already there"),
-        ('[[line]]\nname = "x"\nkind = "sma"\n[[line]]\nname = "x"\nkind = "ema"\n', "x: a column of that name"),
+        (
+            '[[line]]\nname = "x"\nkind = "sma"\nfactor = 2.0\n',
+            "factor: a line of kind sma takes length",
+        ),
+        (
+            '[[line]]\nname = "x"\nkind = "supertrend"\n',
+            "factor: a supertrend expects a positive number",
+        ),
+        (
+            '[[line]]\nname = "x"\nkind = "parabolic"\nstep = 0.3\nceiling = 0.2\n',
+            "expected 0 < step <= ceiling",
+        ),
+        (
+            '[[line]]\nname = "close"\nkind = "sma"\n',
+            "close: a column of that name is already there",
+        ),
+        (
+            '[[line]]\nname = "x"\nkind = "sma"\n[[line]]\nname = "x"\nkind = "ema"\n',
+            "x: a column of that name",
+        ),
         ('[[line]]\nname = " "\nkind = "sma"\n', "expected a column's name"),
     ],
 )
@@ -121,5 +162,8 @@ def test_writing_is_whole_or_not_at_all(tmp_path):
         file.write(b"new")
     assert path.read_bytes() == b"new"
     assert [found.name for found in tmp_path.iterdir()] == ["file"]
-    with pytest.raises(BadInput, match="cannot be written"), written(tmp_path / "none" / "file") as file:
+    with (
+        pytest.raises(BadInput, match="cannot be written"),
+        written(tmp_path / "none" / "file") as file,
+    ):
         file.write(b"x")

@@ -1,4 +1,5 @@
-"""Every number of every file has its range: what is none, too large, too small or negative is refused by its key."""
+"""Every number of every file has its range: what is none, too large, too small or negative is
+refused by its key."""
 
 from __future__ import annotations
 
@@ -30,28 +31,71 @@ GUARDS = (HERE / "examples/harbour-watch.toml", HERE / "src/hawser/demo/guards.t
 INSTRUMENT = tomllib.loads((HERE / "examples/quillan-ferry.toml").read_text())
 ACCOUNT = tomllib.loads((HERE / "examples/account.toml").read_text())
 FULL_ACCOUNT = {
-    "currency": "CHF", "equity": 64_000.0, "balance": 64_000.0, "margin_used": 10.0, "days_per_year": 252,
-    "rates": {"CAD/CHF": 0.6, "NZD/CHF": {"mid": 0.5, "age_s": 3.0}}, "size": {"method": "invest", "amount": 900.0,
-    "risk": 90.0}, "costs": {"spread_ticks": 1.0, "entry_slippage_ticks": 1.0, "exit_slippage_ticks": 1.0},
-    "policy": {"max_notional_percent": 900.0, "max_margin_percent": 50.0, "max_heat_percent": 6.0,
-               "max_currency_heat_percent": 4.0, "max_positions": 6, "max_rate_age_s": 60.0, "hold_backstop_r": 2.0,
-               "hold_settle_ms": 500, "exposed_deadline_s": 5.0},
-}  # fmt: skip
+    "currency": "CHF",
+    "equity": 64_000.0,
+    "balance": 64_000.0,
+    "margin_used": 10.0,
+    "days_per_year": 252,
+    "rates": {"CAD/CHF": 0.6, "NZD/CHF": {"mid": 0.5, "age_s": 3.0}},
+    "size": {"method": "invest", "amount": 900.0, "risk": 90.0},
+    "costs": {"spread_ticks": 1.0, "entry_slippage_ticks": 1.0, "exit_slippage_ticks": 1.0},
+    "policy": {
+        "max_notional_percent": 900.0,
+        "max_margin_percent": 50.0,
+        "max_heat_percent": 6.0,
+        "max_currency_heat_percent": 4.0,
+        "max_positions": 6,
+        "max_rate_age_s": 60.0,
+        "hold_backstop_r": 2.0,
+        "hold_settle_ms": 500,
+        "exposed_deadline_s": 5.0,
+    },
+}
 MORE_RIGS: list[dict[str, Any]] = [
-    {"stop": {"ticks": 40.0}, "trail": {"atr": 2.0, "base_ticks": 10.0, "offset_ticks": 2.0, "step_ticks": 3},
-     "break_even": {"after": {"r": 1.0}, "offset_ticks": 2.0}, "atr_length": 14},
-    {"stop": {"line": {"kind": "parabolic", "step": 0.02, "ceiling": 0.2}}, "trail": {"ticks": 30.0}},
-    {"stop": {"percent": 1.0}, "time_exit": {"bars": 4}, "basket": {"target": {"money": 90.0}},
-     "step": [{"at": {"ticks": 40.0}, "to": {"percent": 0.1}}, {"at": {"atr": 2.0}, "to": {"r": 0.5}}]},
-    {"stop": {"money": 300.0}, "loss_step": [{"r": 0.5, "share": 0.4}], "target": [{"atr": 2.0, "share": 0.3}]},
-]  # fmt: skip
+    {
+        "stop": {"ticks": 40.0},
+        "trail": {"atr": 2.0, "base_ticks": 10.0, "offset_ticks": 2.0, "step_ticks": 3},
+        "break_even": {"after": {"r": 1.0}, "offset_ticks": 2.0},
+        "atr_length": 14,
+    },
+    {
+        "stop": {"line": {"kind": "parabolic", "step": 0.02, "ceiling": 0.2}},
+        "trail": {"ticks": 30.0},
+    },
+    {
+        "stop": {"percent": 1.0},
+        "time_exit": {"bars": 4},
+        "basket": {"target": {"money": 90.0}},
+        "step": [
+            {"at": {"ticks": 40.0}, "to": {"percent": 0.1}},
+            {"at": {"atr": 2.0}, "to": {"r": 0.5}},
+        ],
+    },
+    {
+        "stop": {"money": 300.0},
+        "loss_step": [{"r": 0.5, "share": 0.4}],
+        "target": [{"atr": 2.0, "share": 0.3}],
+    },
+]
 REQUEST = {
-    "instrument": INSTRUMENT, "account": ACCOUNT, "side": "long", "quote": {"bid": "100.0", "ask": "100.1"},
-    "atr": 1.0, "basis": 99.0, "stop": {"atr": 2.0}, "open_heat": 10.0, "open_heat_by_currency": {"CHF": 10.0},
-    "positions": 1, "day_loss_room": 100.0,
-}  # fmt: skip
-LINES = {"line": [{"name": "a", "kind": "supertrend", "length": 10, "factor": 3.0},
-                  {"name": "b", "kind": "parabolic", "step": 0.02, "ceiling": 0.2}]}  # fmt: skip
+    "instrument": INSTRUMENT,
+    "account": ACCOUNT,
+    "side": "long",
+    "quote": {"bid": "100.0", "ask": "100.1"},
+    "atr": 1.0,
+    "basis": 99.0,
+    "stop": {"atr": 2.0},
+    "open_heat": 10.0,
+    "open_heat_by_currency": {"CHF": 10.0},
+    "positions": 1,
+    "day_loss_room": 100.0,
+}
+LINES = {
+    "line": [
+        {"name": "a", "kind": "supertrend", "length": 10, "factor": 3.0},
+        {"name": "b", "kind": "parabolic", "step": 0.02, "ceiling": 0.2},
+    ]
+}
 ALERTS = {"most_per_min": 6, "smtp": {"host": "h", "sender": "a@b", "to": ["a@b"], "port": 25}}
 # What may be below zero: it says on which side of something a level is, or the room that is left.
 SIGNED = {"offset_ticks", "to", "basis", "day_loss_room", "days"}
@@ -59,8 +103,11 @@ SIGNED = {"offset_ticks", "to", "basis", "day_loss_room", "days"}
 
 def documents() -> Iterator[tuple[type[msgspec.Struct], dict[str, Any]]]:
     yield Account, FULL_ACCOUNT
-    for size in ({"method": "fixed", "qty": "3"}, {"method": "risk_money", "amount": 3.0},
-                 {"method": "volatility", "percent": 1.0, "multiple": 2.0}):  # fmt: skip
+    for size in (
+        {"method": "fixed", "qty": "3"},
+        {"method": "risk_money", "amount": 3.0},
+        {"method": "volatility", "percent": 1.0, "multiple": 2.0},
+    ):
         yield Account, ACCOUNT | {"size": size}
     yield Instrument, INSTRUMENT
     for path in RIGS:
@@ -84,7 +131,8 @@ def numbers(data: Any, way: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
         for number, value in enumerate(data):
             yield from numbers(value, (*way, number))
     elif (isinstance(data, (int, float)) and not isinstance(data, bool)) or (
-        isinstance(data, str) and way[-1] in ("tick", "qty", "qty_step", "qty_min", "qty_max", "price", "bid", "ask")
+        isinstance(data, str)
+        and way[-1] in ("tick", "qty", "qty_step", "qty_min", "qty_max", "price", "bid", "ask")
     ):
         yield way
 
@@ -107,20 +155,33 @@ def key_of(way: tuple[Any, ...]) -> str:
 
 def test_there_are_enough_of_them():
     assert len(PLACES) > 150
-    assert len({(kind, tuple(part for part in way if isinstance(part, str))) for kind, _, way in PLACES}) > 90
+    assert (
+        len(
+            {
+                (kind, tuple(part for part in way if isinstance(part, str)))
+                for kind, _, way in PLACES
+            }
+        )
+        > 90
+    )
 
 
-def refused(kind: type[msgspec.Struct], data: dict[str, Any], way: tuple[Any, ...], value: object) -> bool:
+def refused(
+    kind: type[msgspec.Struct], data: dict[str, Any], way: tuple[Any, ...], value: object
+) -> bool:
     """Whether a value is refused with its key."""
     try:
         record(kind, put(data, way, value), "here")
     except BadInput as error:
-        table = way[0] if way[0] == "open_heat_by_currency" else key_of(way)  # its keys are currencies
+        # its keys are currencies
+        table = way[0] if way[0] == "open_heat_by_currency" else key_of(way)
         return table in error.sentence
     return False
 
 
-@pytest.mark.parametrize("value", [math.nan, math.inf, -math.inf, 1e-300, -1e-300, 1e300, 10**30, 1e16])
+@pytest.mark.parametrize(
+    "value", [math.nan, math.inf, -math.inf, 1e-300, -1e-300, 1e300, 10**30, 1e16]
+)
 def test_what_nothing_can_be_reckoned_with_is_refused_everywhere(value):
     read_later = ("bid", "ask")  # by the instrument's own grid
     passed = [
@@ -135,9 +196,10 @@ def test_a_negative_number_is_refused_wherever_it_has_no_meaning():
     passed = [
         (kind.__name__, way)
         for kind, data, way in PLACES
-        if not SIGNED & {*way, key_of(way)} and key_of(way) not in ("bid", "ask", "price")
+        if not SIGNED & {*way, key_of(way)}
+        and key_of(way) not in ("bid", "ask", "price")
         and not refused(kind, data, way, -5)
-    ]  # fmt: skip
+    ]
     assert not passed
 
 

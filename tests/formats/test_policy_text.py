@@ -1,4 +1,5 @@
-"""A policy's text with one guard changed: the guard reads back, and the rest stays to the letter."""
+"""A policy's text with one guard changed: the guard reads back, and the rest stays to the
+letter."""
 
 from __future__ import annotations
 
@@ -27,9 +28,16 @@ def test_a_guard_put_into_a_text_reads_back_and_the_others_stay(seed):
     for guard in guards:  # each behind the others, then each in another's place
         text = with_guard(text, "", guard)
     assert read_policy(text).guard == (*before.guard, *guards)
-    changed = with_guard(text, before.guard[0].name, guards[0].__class__(**{
-        **{key: getattr(guards[0], key) for key in guards[0].__struct_fields__}, "name": "in its place",
-    }))  # fmt: skip
+    changed = with_guard(
+        text,
+        before.guard[0].name,
+        guards[0].__class__(
+            **{
+                **{key: getattr(guards[0], key) for key in guards[0].__struct_fields__},
+                "name": "in its place",
+            }
+        ),
+    )
     assert read_policy(changed).guard[0].name == "in its place"
     assert read_policy(changed).guard[1:] == (*before.guard[1:], *guards)
     for guard in guards:

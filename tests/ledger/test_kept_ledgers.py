@@ -1,7 +1,9 @@
-"""Ledgers that landed versions wrote are opened: what was open is open, what had latched is latched.
+"""Ledgers that landed versions wrote are opened: what was open is open, what had latched is
+latched.
 
-`tests/ledgers/` has a folder for each version, named after its commit, made by `tests/keep_ledgers.py`: after a clean
-end and after a kill, with guards, a halt and a ladder; beside each the summary that its own version gave of it.
+`tests/ledgers/` has a folder for each version, named after its commit, made by
+`tests/keep_ledgers.py`: after a clean end and after a kill, with guards, a halt and a ladder;
+beside each the summary that its own version gave of it.
 """
 
 from __future__ import annotations
@@ -20,7 +22,9 @@ KEPT = Path(__file__).parents[1] / "ledgers"
 FILES = sorted(KEPT.glob("*/*.sqlite.xz"))
 
 
-@pytest.mark.parametrize("file", FILES, ids=lambda path: f"{path.parent.name}/{path.name.partition('.')[0]}")
+@pytest.mark.parametrize(
+    "file", FILES, ids=lambda path: f"{path.parent.name}/{path.name.partition('.')[0]}"
+)
 def test_a_kept_ledger_opens_to_what_was_open(file, tmp_path):
     path = tmp_path / "ledger.sqlite"
     path.write_bytes(lzma.decompress(file.read_bytes()))

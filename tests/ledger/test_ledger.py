@@ -1,4 +1,5 @@
-"""The record: written before anything leaves, folded back to the same state, refused politely where it must be."""
+"""The record: written before anything leaves, folded back to the same state, refused politely where
+it must be."""
 
 import contextlib
 import random
@@ -25,7 +26,8 @@ from hawser.verification.storm import Storm
 
 
 def encode(state: EngineState) -> bytes:
-    """The state's bytes, as they are after one reading (a whole number given for a float is a float then)."""
+    """The state's bytes, as they are after one reading (a whole number given for a float is a float
+    then)."""
     once = msgspec.msgpack.decode(msgspec.msgpack.encode(state), type=EngineState)
     return msgspec.msgpack.encode(once)
 
@@ -77,16 +79,21 @@ def test_a_snapshot_that_cannot_be_read_is_passed_over(ledger):
         ledger.append([(event, engine.handle(event))])
         if event is hand.events[6]:
             ledger.snapshot(engine.state)
-    kept, first = encode(ledger.restore().state), ledger._db.execute("SELECT * FROM snapshot").fetchone()
+    kept = encode(ledger.restore().state)
+    first = ledger._db.execute("SELECT * FROM snapshot").fetchone()
     for body in (b"\x93of another shape", first[1][:40] + b"\x01" + first[1][41:], first[1][:-1]):
         ledger._db.execute("UPDATE snapshot SET state = ?", (body,))
         ledger._restored = None
         assert encode(ledger.restore().state) == kept == encode(hand.engine.state)
     ledger._db.execute("UPDATE snapshot SET state = ?, crc = ?", (first[1], first[2]))
-    ledger._db.execute("UPDATE shape SET text = text || char(10) || 'EngineState.stopped: Halted', name = 'another'")
+    ledger._db.execute(
+        "UPDATE shape SET text = text || char(10) || 'EngineState.stopped: Halted', "
+        "name = 'another'"
+    )
     ledger._db.execute("UPDATE snapshot SET shape = 'another'")
     ledger._restored = None
-    assert ledger._from_snapshot()[1] == 0  # a field of it is gone here: what it said would be lost without a word
+    # a field of it is gone here: what it said would be lost without a word
+    assert ledger._from_snapshot()[1] == 0
 
 
 def test_a_number_that_cannot_be_written_leaves_nothing_open(ledger):
@@ -99,7 +106,10 @@ def test_a_number_that_cannot_be_written_leaves_nothing_open(ledger):
 
 @pytest.mark.parametrize(
     "event",
-    [ev.Rearm(time=1, ask="a", reason="half of a \ud83d"), ev.MoveStop(time=1, ask="a", trade="T1", level=10**30)],
+    [
+        ev.Rearm(time=1, ask="a", reason="half of a \ud83d"),
+        ev.MoveStop(time=1, ask="a", trade="T1", level=10**30),
+    ],
 )
 def test_what_cannot_be_written_is_known_before_it_is_taken(event):
     assert not writable(event)
@@ -110,7 +120,8 @@ def test_nothing_half_is_written(ledger):
     hand = ByHand()
     seq = ledger.seq
     ledger._db.execute(
-        "CREATE TRIGGER full BEFORE INSERT ON record WHEN NEW.seq > 2 BEGIN SELECT RAISE(ABORT, 'x'); END"
+        "CREATE TRIGGER full BEFORE INSERT ON record WHEN NEW.seq > 2 BEGIN SELECT RAISE(ABORT, "
+        "'x'); END"
     )
     with pytest.raises(sqlite3.Error):
         ledger.append([(event, []) for event in hand.events])
@@ -154,7 +165,9 @@ def test_every_command_that_left_had_been_written_down(tmp_path):
 
     def watched(request, at):
         order = getattr(request, "id", "QueryAll").encode()
-        rows = other.execute("SELECT count(*) FROM record WHERE way='command' AND instr(body, ?)", (order,))
+        rows = other.execute(
+            "SELECT count(*) FROM record WHERE way='command' AND instr(body, ?)", (order,)
+        )
         if not rows.fetchone()[0]:
             unwritten.append(request)
         send(request, at)
@@ -185,11 +198,15 @@ def test_hawser_verify(tmp_path, capsys):
     storm.run(3)
     assert main(["verify", str(path)]) == 0  # while it is in use
     assert "every command is the same" in capsys.readouterr().out
-    done = subprocess.run([sys.executable, "-m", "hawser", "verify", str(path)], capture_output=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-m", "hawser", "verify", str(path)], capture_output=True, check=False
+    )
     assert done.returncode == 0, done.stdout  # interpreted, what was recorded compiled
     storm.session.close()
     with sqlite3.connect(path) as db:
-        seq, body = db.execute("SELECT seq, body FROM record WHERE kind = 'Submit' AND instr(body, 'risk')").fetchone()
+        seq, body = db.execute(
+            "SELECT seq, body FROM record WHERE kind = 'Submit' AND instr(body, 'risk')"
+        ).fetchone()
         other = body.replace(b"risk", b"rusk")
         db.execute("UPDATE record SET body = ? WHERE seq = ?", (other, seq))
     db.close()
@@ -230,8 +247,8 @@ def test_replaying_the_record_gives_the_recorded_commands(tmp_path):
 
 
 def test_a_damaged_page_is_refused_in_a_sentence_or_opens_with_what_can_be_read(tmp_path):
-    """Each page of a file in turn. What opens says what is wrong, so that nothing is sent before the venue has told
-    what it holds, and its Logbook ends where the file does."""
+    """Each page of a file in turn. What opens says what is wrong, so that nothing is sent before
+    the venue has told what it holds, and its Logbook ends where the file does."""
     path = tmp_path / "ledger.sqlite"
     storm = Storm(2, "gale", Ledger(path))
     storm.run(3)

@@ -1,8 +1,8 @@
-"""Names in the record do not hang on those of the code: what was written stays readable where a class is renamed, and
-nothing is read as something else.
+"""Names in the record do not hang on those of the code: what was written stays readable where a
+class is renamed, and nothing is read as something else.
 
-`tests/ledgers/shape.txt` has every field that a record of events and commands could ever have, by the record's names.
-Lines are added to it (`keep_records.py shape`) and never taken away.
+`tests/ledgers/shape.txt` has every field that a record of events and commands could ever have, by
+the record's names. Lines are added to it (`keep_records.py shape`) and never taken away.
 """
 
 from __future__ import annotations
@@ -21,7 +21,9 @@ from keep_records import SHAPE
 def test_no_field_that_a_record_may_have_is_gone():
     kept = shape.read(SHAPE.read_text().rstrip("\n"))
     assert len(kept) > 300
-    assert not kept - shape.record_shape(), "an old ledger would not open: give the new name its old one on the wire"
+    assert not kept - shape.record_shape(), (
+        "an old ledger would not open: give the new name its old one on the wire"
+    )
     assert not shape.record_shape() - kept, "run keep_records.py shape, which adds new fields"
 
 

@@ -1,4 +1,5 @@
-"""`hawser rehearse` and a second, slow reading of the reckoning: the same trades, fills, moves, equity, from files."""
+"""`hawser rehearse` and a second, slow reading of the reckoning: the same trades, fills, moves,
+equity, from files."""
 
 from __future__ import annotations
 
@@ -27,32 +28,48 @@ from randomrigs import a_ladder, a_rig, fitting, history
 from slow_rehearsal import SlowRehearsal, seconds
 
 FEES = (Commission(), Commission(0.5, 0.0001, 2.0), Commission(2.5), Commission(0, 0.0003, 9.0))
-GRIDS = (("0.03125", 50.0, "1"), ("0.000001", 1.0, "0.0001"), ("0.0005", 1000.0, "0.01"), ("0.05", 1.0, "1"))
+GRIDS = (
+    ("0.03125", 50.0, "1"),
+    ("0.000001", 1.0, "0.0001"),
+    ("0.0005", 1000.0, "0.01"),
+    ("0.05", 1.0, "1"),
+)
 BUDGETS = (
     {"method": "risk_percent", "percent": 0.3, "basis": "equity"},
     {"method": "risk_percent", "percent": 1.0, "basis": "balance"},
-    {"method": "risk_percent", "percent": 2.5, "basis": "free_margin"}, {"method": "risk_money", "amount": 250.0},
-)  # fmt: skip
+    {"method": "risk_percent", "percent": 2.5, "basis": "free_margin"},
+    {"method": "risk_money", "amount": 250.0},
+)
 OTHERS = (
-    {"method": "fixed", "qty": "20"}, {"method": "volatility", "percent": 0.5, "multiple": 2.5},
-    {"method": "notional_percent", "percent": 150.0}, {"method": "invest", "amount": 30_000.0, "risk": 300.0},
-)  # fmt: skip
+    {"method": "fixed", "qty": "20"},
+    {"method": "volatility", "percent": 0.5, "multiple": 2.5},
+    {"method": "notional_percent", "percent": 150.0},
+    {"method": "invest", "amount": 30_000.0, "risk": 300.0},
+)
 LIMITS = {
-    "max_notional_percent": (80.0, 300.0), "max_margin_percent": (5.0, 50.0), "max_heat_percent": (0.5, 2.0),
+    "max_notional_percent": (80.0, 300.0),
+    "max_margin_percent": (5.0, 50.0),
+    "max_heat_percent": (0.5, 2.0),
     "max_currency_heat_percent": (0.4, 1.5),
-}  # fmt: skip
+}
 
 
 def an_account(draw: Random, ladder: bool) -> dict[str, Any]:
     limits = {key: draw.choice(values) for key, values in LIMITS.items() if draw.random() < 0.2}
     return {
-        "currency": draw.choice(["CHF", "CHF", "NOK"]), "equity": 40_000.0, "rates": {"NOK/CHF": 0.0871},
-        "balance": draw.choice([40_000.0, 36_000.0, 44_000.0]), "margin_used": draw.choice([0.0, 8_000.0]),
+        "currency": draw.choice(["CHF", "CHF", "NOK"]),
+        "equity": 40_000.0,
+        "rates": {"NOK/CHF": 0.0871},
+        "balance": draw.choice([40_000.0, 36_000.0, 44_000.0]),
+        "margin_used": draw.choice([0.0, 8_000.0]),
         "size": draw.choice(BUDGETS if ladder else [*BUDGETS, *OTHERS]),
         "policy": {"caps": draw.choice([*["fit"] * 5, "refuse"])} | limits,
-        "costs": {"spread_ticks": 2, "entry_slippage_ticks": draw.choice([0, 1, 0.5]),
-                  "exit_slippage_ticks": draw.choice([0, 1, 2.5])},
-    }  # fmt: skip
+        "costs": {
+            "spread_ticks": 2,
+            "entry_slippage_ticks": draw.choice([0, 1, 0.5]),
+            "exit_slippage_ticks": draw.choice([0, 1, 2.5]),
+        },
+    }
 
 
 def plain(value: Any) -> Any:
@@ -69,13 +86,22 @@ def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
     ladder = draw.random() < 0.25
     bars, signals, instrument = history(draw, draw.choice([150, 400]))
     size = instrument.tick_size
-    tick, multiplier, step = draw.choice([*GRIDS, (instrument.tick, instrument.multiplier, instrument.qty_step)])
+    tick, multiplier, step = draw.choice(
+        [*GRIDS, (instrument.tick, instrument.multiplier, instrument.qty_step)]
+    )
     instrument = msgspec.structs.replace(
-        instrument, margin_rate=draw.choice([0.0, 0.05, 0.5]), min_stop_ticks=draw.choice([0, 1, 5]),
-        commission=draw.choice(FEES), tick=Decimal(tick), multiplier=multiplier, qty_step=Decimal(step),
-        qty_min=Decimal(step), qty_max=draw.choice([Decimal(50), *[Decimal(9_000_000)] * 3]),
-    )  # fmt: skip
-    rig, account = fitting((a_ladder if ladder else a_rig)(draw), instrument), an_account(draw, ladder)
+        instrument,
+        margin_rate=draw.choice([0.0, 0.05, 0.5]),
+        min_stop_ticks=draw.choice([0, 1, 5]),
+        commission=draw.choice(FEES),
+        tick=Decimal(tick),
+        multiplier=multiplier,
+        qty_step=Decimal(step),
+        qty_min=Decimal(step),
+        qty_max=draw.choice([Decimal(50), *[Decimal(9_000_000)] * 3]),
+    )
+    rig = fitting((a_ladder if ladder else a_rig)(draw), instrument)
+    account = an_account(draw, ladder)
     if account["size"]["method"] == "fixed" and draw.random() < 0.5:
         rig = msgspec.structs.replace(rig, stop=StopRule(money=draw.choice([90.0, 400.0])))
     save_rig(rig, folder / "rig.toml")
@@ -87,17 +113,28 @@ def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
         rows.writerow(["time", "open", "high", "low", "close", "spread", "signal", "leave"])
         for at, *prices, spread, signal, leave in zip(*bars, *signals, strict=True):
             moment = f"{np.datetime64(int(at), 'ns').astype('datetime64[s]')}Z"
-            rows.writerow([moment, *(instrument.price(round(p / size)) for p in prices), int(spread),
-                           signal, leave])  # fmt: skip
+            rows.writerow(
+                [
+                    moment,
+                    *(instrument.price(round(p / size)) for p in prices),
+                    int(spread),
+                    signal,
+                    leave,
+                ]
+            )
     timed = rig.time_exit
     if timed is None or not (timed.session_end or timed.before_weekend):
         return rig, [False] * bars.time.size
-    return rig, left_after(instrument.sessions, bars.time, span_of(bars.time), not timed.session_end)
+    return rig, left_after(
+        instrument.sessions, bars.time, span_of(bars.time), not timed.session_end
+    )
 
 
-def left_after(sessions: tuple[WeeklySession, ...], times: np.ndarray, span: int, weekend: bool) -> list[bool]:
-    """Whether the hours end a trade after each bar, minute by minute: the next bar is the one whose end reaches the
-    end of the bar's session, or it opens later."""
+def left_after(
+    sessions: tuple[WeeklySession, ...], times: np.ndarray, span: int, weekend: bool
+) -> list[bool]:
+    """Whether the hours end a trade after each bar, minute by minute: the next bar is the one whose
+    end reaches the end of the bar's session, or it opens later."""
     first, last = int(times[0]) // MINUTE, (int(times[-1]) + 11 * DAY) // MINUTE
     saturday = np.arange(first, last + 1) // 1440 % 7 == 2
     opens = np.array([is_open(sessions, minute * MINUTE) for minute in range(first, last + 1)])
@@ -122,7 +159,8 @@ def rows(path: Path) -> list[dict[str, str]]:
 
 
 def check(slow: SlowRehearsal, out: Path) -> None:
-    """The files in `out` say what the slow reading found: levels, times and reasons exactly, money to 1e-6."""
+    """The files in `out` say what the slow reading found: levels, times and reasons exactly, money
+    to 1e-6."""
     tick, step = float(slow.tick), float(slow.instrument["qty_step"])
 
     def near(value: float) -> Any:
@@ -132,17 +170,32 @@ def check(slow: SlowRehearsal, out: Path) -> None:
         return slow.times.index(seconds(text))
 
     def trade(row: dict[str, str]) -> dict[str, Any]:
-        found: dict[str, Any] = {key: at(row[key]) for key in ("signal_time", "entry_time", "exit_time")}
+        found: dict[str, Any] = {
+            key: at(row[key]) for key in ("signal_time", "entry_time", "exit_time")
+        }
         found |= {"id": int(row["id"]), "side": row["side"], "exit_reason": row["exit_reason"]}
-        found |= {"qty": round(float(row["qty"]) / step), "initial_stop": round(float(row["initial_stop"]) / tick)}
-        return found | {key: near(float(row[key])) for key in ("entry", "planned_risk", "net", "r", "mae_r", "mfe_r")}
+        found |= {
+            "qty": round(float(row["qty"]) / step),
+            "initial_stop": round(float(row["initial_stop"]) / tick),
+        }
+        return found | {
+            key: near(float(row[key]))
+            for key in ("entry", "planned_risk", "net", "r", "mae_r", "mfe_r")
+        }
 
     assert slow.trades == [trade(row) for row in rows(out / "trades.csv")]
     fills = [
-        (int(row["trade"]), at(row["time"]), row["action"], row["reason"], near(float(row["price"])),
-         round(float(row["qty"]) / step), near(float(row["commission"])))
+        (
+            int(row["trade"]),
+            at(row["time"]),
+            row["action"],
+            row["reason"],
+            near(float(row["price"])),
+            round(float(row["qty"]) / step),
+            near(float(row["commission"])),
+        )
         for row in rows(out / "fills.csv")
-    ]  # fmt: skip
+    ]
     assert sorted(slow.fills, key=lambda one: one[:4]) == sorted(fills, key=lambda one: one[:4])
     assert slow.moves == [
         (int(row["trade"]), at(row["time"]), round(float(row["level"]) / tick), row["reason"])
@@ -162,14 +215,24 @@ def test_both_readings_agree(seed, tmp_path, monkeypatch):
     slow.left_after = last
     if not leaves:
         slow.leave = [0] * len(last)
-    words = ["rehearse", "--bars", "bars.csv", "--instrument", "instrument.toml", "--rig", "rig.toml"]
+    words = [
+        "rehearse",
+        "--bars",
+        "bars.csv",
+        "--instrument",
+        "instrument.toml",
+        "--rig",
+        "rig.toml",
+    ]
     words += ["--account", "account.toml", "--out", "out", "--order", order]
     assert main([*words, *(["--exit-signal", "leave"] if leaves else [])]) == 0, rig
     check(slow.run(), tmp_path / "out")
 
 
 @needs_cases
-@pytest.mark.parametrize("folder", sorted(CASES.glob("rehearse/*"))[1::4], ids=lambda path: path.name)
+@pytest.mark.parametrize(
+    "folder", sorted(CASES.glob("rehearse/*"))[1::4], ids=lambda path: path.name
+)
 def test_the_slow_reading_gives_the_right_answers(folder):
     """Who checks the checker: cases whose answers another hand worked out."""
     words = (folder / "command.txt").read_text().split()

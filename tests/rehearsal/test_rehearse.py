@@ -1,4 +1,5 @@
-"""`hawser rehearse`: every case with right answers, rules worked by hand, mirror images, and what must never happen."""
+"""`hawser rehearse`: every case with right answers, rules worked by hand, mirror images, and what
+must never happen."""
 
 import csv
 import itertools
@@ -67,10 +68,8 @@ def test_a_case_with_right_answers(folder, tmp_path, monkeypatch):
         assert len(ours) == len(right), name
         for one, other in zip(ours, right, strict=True):
             assert all(map(alike, one, other)), (name, one, other)
-    report, right = (
-        json.loads((tmp_path / "report.json").read_text()),
-        json.loads((folder / "expected/report.json").read_text()),
-    )
+    report = json.loads((tmp_path / "report.json").read_text())
+    right = json.loads((folder / "expected/report.json").read_text())
     for key, value in right.items():
         assert alike(str(report[key]), str(value)), key
 
@@ -79,9 +78,17 @@ def test_a_case_with_right_answers(folder, tmp_path, monkeypatch):
 
 
 INSTRUMENT = Instrument(
-    symbol="Pier", kind="index", quote="CHF", tick=Decimal(1), multiplier=1.0, qty_step=Decimal(1), qty_min=Decimal(1),
-    qty_max=Decimal(1000), margin_rate=0.0, min_stop_ticks=1,
-)  # fmt: skip
+    symbol="Pier",
+    kind="index",
+    quote="CHF",
+    tick=Decimal(1),
+    multiplier=1.0,
+    qty_step=Decimal(1),
+    qty_min=Decimal(1),
+    qty_max=Decimal(1000),
+    margin_rate=0.0,
+    min_stop_ticks=1,
+)
 FLAT = [(1000, 1005, 995, 1000)] * 4  # true range 10
 
 
@@ -113,19 +120,29 @@ def rig(**rules):
 
 def exits(outcome, number=0):
     """What left a trade: bar (from the entry's, 4), why, price, steps."""
-    return [(int(r[0]) - 4, exit_name(r), r[4], int(r[5])) for r in outcome.trades[number].fills if r[1] < 0]
+    return [
+        (int(r[0]) - 4, exit_name(r), r[4], int(r[5]))
+        for r in outcome.trades[number].fills
+        if r[1] < 0
+    ]
 
 
 def test_the_stop_fills_at_its_level_or_at_a_gap_s_open():
-    assert exits(played(rig(), [(1000, 1002, 998, 1000), (1000, 1001, 979, 985)])) == [(1, "stop", 980.0, 10)]
-    assert exits(played(rig(), [(1000, 1002, 998, 1000), (970, 990, 965, 985)])) == [(1, "stop", 970.0, 10)]
+    assert exits(played(rig(), [(1000, 1002, 998, 1000), (1000, 1001, 979, 985)])) == [
+        (1, "stop", 980.0, 10)
+    ]
+    assert exits(played(rig(), [(1000, 1002, 998, 1000), (970, 990, 965, 985)])) == [
+        (1, "stop", 970.0, 10)
+    ]
 
 
 @pytest.mark.parametrize(
     ("order", "why"), [(PESSIMISTIC, "stop"), (OPTIMISTIC, "target_1"), (PATH, "target_1")]
-)  # fmt: skip
+)
 def test_a_bar_that_reaches_both_sides_is_counted(order, why):
-    outcome = played(rig(target=(TargetRule(share=1.0, r=1.0),)), [(1000, 1020, 979, 1000)], order=order)
+    outcome = played(
+        rig(target=(TargetRule(share=1.0, r=1.0),)), [(1000, 1020, 979, 1000)], order=order
+    )
     assert exits(outcome)[0][1] == why
     assert outcome.dependent == 1
 
@@ -144,15 +161,25 @@ def test_break_even_waits_for_its_excursion_and_holds_from_the_next_bar():
 
 
 def test_steps_may_be_negative_and_never_loosen():
-    rules = rig(step=(Step(Measure(r=0.5), Measure(r=-0.5)), Step(Measure(ticks=30.0), Measure(ticks=-15.0))))
-    outcome = played(rules, [(1000, 1010, 999, 1005), (1005, 1030, 1001, 1020), (1020, 1021, 1015, 1018)])
+    rules = rig(
+        step=(
+            Step(Measure(r=0.5), Measure(r=-0.5)),
+            Step(Measure(ticks=30.0), Measure(ticks=-15.0)),
+        )
+    )
+    outcome = played(
+        rules, [(1000, 1010, 999, 1005), (1005, 1030, 1001, 1020), (1020, 1021, 1015, 1018)]
+    )
     assert [move[1] for move in outcome.trades[0].moves] == [990]  # the second would loosen it
 
 
 def test_a_trail_is_held_back_at_the_least_distance_and_not_sent_through_the_market():
     rules = rig(trail=Trail(ticks=5.0))
-    outcome = played(rules, [(1000, 1030, 999, 1026), (1026, 1040, 1027, 1030), (1030, 1031, 1026, 1028)])
-    assert [move[1] for move in outcome.trades[0].moves] == [1025]  # 1035 lies beyond the close of 1030
+    outcome = played(
+        rules, [(1000, 1030, 999, 1026), (1026, 1040, 1027, 1030), (1030, 1031, 1026, 1028)]
+    )
+    # 1035 lies beyond the close of 1030
+    assert [move[1] for move in outcome.trades[0].moves] == [1025]
 
 
 def test_a_loss_step_closes_its_share_and_one_behind_the_stop_is_void():
@@ -174,10 +201,14 @@ def test_a_time_exit_by_the_hours_leaves_at_the_open_of_the_last_bar():
     session = WeeklySession((3,), "00:00", "00:07")  # minute bars from Thursday 1 January 1970
     of = msgspec.structs.replace(INSTRUMENT, sessions=(session,))
     made, calls = history([(1000, 1005, 995, 1000)] * 6)
-    account = Account(currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs())
+    account = Account(
+        currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs()
+    )
     nothing = np.zeros(calls.size, np.int8)
     for rule in (TimeExit(session_end=True), TimeExit(before_weekend=True)):
-        outcome = Rehearsal(made, Signals(calls, nothing), of, account, rig(time_exit=rule)).run(PESSIMISTIC)
+        outcome = Rehearsal(made, Signals(calls, nothing), of, account, rig(time_exit=rule)).run(
+            PESSIMISTIC
+        )
         assert exits(outcome) == [(2, "time", 1000.0, 10)]  # at 00:06: the session is over at 00:07
     with pytest.raises(BadInput, match="no sessions"):
         check(rig(time_exit=TimeExit(session_end=True)), account, INSTRUMENT)
@@ -199,10 +230,16 @@ def test_a_signal_leaves_turns_or_is_ignored():
 def test_a_follow_on_turns_after_a_loss_and_stays_after_the_last_target():
     lost = [(1000, 1001, 979, 985)] + [(985, 990, 980, 985)] * 3
     outcome = played(rig(follow_on=FollowOn(1)), lost)
-    assert [(trade.side, trade.reason) for trade in outcome.trades] == [(1, "signal"), (-1, "follow_on")]
+    assert [(trade.side, trade.reason) for trade in outcome.trades] == [
+        (1, "signal"),
+        (-1, "follow_on"),
+    ]
     won = [(1000, 1025, 999, 1020)] + [(1020, 1022, 1018, 1020)] * 3
     again = played(rig(follow_on=FollowOn(1), target=(TargetRule(share=1.0, r=1.0),)), won)
-    assert [(trade.side, trade.reason) for trade in again.trades] == [(1, "signal"), (1, "follow_on")]
+    assert [(trade.side, trade.reason) for trade in again.trades] == [
+        (1, "signal"),
+        (1, "follow_on"),
+    ]
 
 
 def test_a_basket_ends_a_trade_at_the_next_open():
@@ -212,24 +249,35 @@ def test_a_basket_ends_a_trade_at_the_next_open():
 
 
 def test_a_basket_target_in_percent_is_of_the_cash_at_entry_and_no_percent_less():
-    rules = rig(basket=Basket(target=Amount(percent=1.005)))  # 100.50 of 10 000: ten ticks win 100, eleven 110
-    outcome = played(rules, [(1000, 1010, 999, 1010), (1010, 1011, 1009, 1011), (1011, 1012, 1010, 1011)])
+    # 100.50 of 10 000: ten ticks win 100, eleven 110
+    rules = rig(basket=Basket(target=Amount(percent=1.005)))
+    outcome = played(
+        rules, [(1000, 1010, 999, 1010), (1010, 1011, 1009, 1011), (1011, 1012, 1010, 1011)]
+    )
     assert exits(outcome) == [(2, "basket", 1011.0, 10)]
 
 
 def test_a_ladder_stays_within_its_budget_when_all_is_lost():
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=2.0), costs=Costs())
-    ladder = Ladder(rungs=3, spacing=Measure(ticks=10.0), target_ticks=15.0, stop_ticks=10.0, factor=2.0)
+    ladder = Ladder(
+        rungs=3, spacing=Measure(ticks=10.0), target_ticks=15.0, stop_ticks=10.0, factor=2.0
+    )
     rules = Rig(atr_length=3, ladder=ladder)
     outcome = played(rules, [(1000, 1001, 985, 987), (987, 988, 960, 965)], account=account)
     trade = outcome.trades[0]
-    assert [int(row[5]) for row in trade.fills if row[1] > 0] == [1, 2, 4]  # twice as much would lose 220, not 200
+    # twice as much would lose 220, not 200
+    assert [int(row[5]) for row in trade.fills if row[1] > 0] == [1, 2, 4]
     assert trade.planned_risk == 1 * 30 + 2 * 20 + 4 * 10
     assert trade.net == pytest.approx(-trade.planned_risk)
 
 
 def test_what_is_open_at_the_end_is_closed_without_slippage():
-    account = Account(currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs(0, 1, 5))
+    account = Account(
+        currency="CHF",
+        equity=10_000.0,
+        size=SizeRule("fixed", qty=Decimal(10)),
+        costs=Costs(0, 1, 5),
+    )
     outcome = played(rig(), [(1000, 1005, 995, 1003)], account=account)
     assert exits(outcome) == [(0, "end", 1003.0, 10)]
     assert outcome.equity[-1] == pytest.approx(10_000 + (1003 - 1001) * 10)
@@ -250,45 +298,67 @@ def walk(seed: int, n: int = 120) -> np.ndarray:
 def run_of(prices, calls, rules, order=PESSIMISTIC, at_once=4096):
     n = prices.shape[1]
     bars = Bars(np.arange(n, dtype=np.int64) * MINUTE, *prices, np.zeros(n))
-    size = SizeRule("fixed", qty=Decimal(20)) if rules.ladder is None else SizeRule("risk_money", amount=2000.0)
+    size = (
+        SizeRule("fixed", qty=Decimal(20))
+        if rules.ladder is None
+        else SizeRule("risk_money", amount=2000.0)
+    )
     account = Account(currency="CHF", equity=1e6, size=size, costs=Costs(0, 1, 2))
-    return Rehearsal(bars, Signals(calls, np.zeros(n, np.int8)), INSTRUMENT, account, rules).run(order, None, at_once)
+    return Rehearsal(bars, Signals(calls, np.zeros(n, np.int8)), INSTRUMENT, account, rules).run(
+        order, None, at_once
+    )
 
 
 RULES = st.builds(
     lambda even, step, trail, loss, target, bars: rig(
-        stop=StopRule(ticks=25.0), break_even=BreakEven(After(r=even)) if even else None,
+        stop=StopRule(ticks=25.0),
+        break_even=BreakEven(After(r=even)) if even else None,
         step=(Step(Measure(r=step), Measure(r=step / 2)),) if step else (),
-        trail=Trail(ticks=trail) if trail else None, loss_step=(LossStep(loss, 0.5),) if loss else (),
-        target=(TargetRule(share=0.4, r=target), TargetRule(share=0.3, r=2 * target)) if target else (),
+        trail=Trail(ticks=trail) if trail else None,
+        loss_step=(LossStep(loss, 0.5),) if loss else (),
+        target=(TargetRule(share=0.4, r=target), TargetRule(share=0.3, r=2 * target))
+        if target
+        else (),
         time_exit=TimeExit(bars=bars) if bars else None,
     ),
-    st.sampled_from([0.0, 0.5, 1.0]), st.sampled_from([0.0, 0.6, 1.2]), st.sampled_from([0.0, 10.0, 30.0]),
-    st.sampled_from([0.0, 0.4]), st.sampled_from([0.0, 0.5, 1.5]), st.sampled_from([0, 7]),
-)  # fmt: skip
+    st.sampled_from([0.0, 0.5, 1.0]),
+    st.sampled_from([0.0, 0.6, 1.2]),
+    st.sampled_from([0.0, 10.0, 30.0]),
+    st.sampled_from([0.0, 0.4]),
+    st.sampled_from([0.0, 0.5, 1.5]),
+    st.sampled_from([0, 7]),
+)
 
 
 LADDERS = st.builds(
     lambda rungs, spacing, factor, even, bars: Rig(
-        atr_length=3, ladder=Ladder(rungs, Measure(ticks=spacing), 12.5, 10.0, factor),
-        break_even=BreakEven(After(r=even)) if even else None, time_exit=TimeExit(bars=bars) if bars else None,
+        atr_length=3,
+        ladder=Ladder(rungs, Measure(ticks=spacing), 12.5, 10.0, factor),
+        break_even=BreakEven(After(r=even)) if even else None,
+        time_exit=TimeExit(bars=bars) if bars else None,
         follow_on=FollowOn(2),
     ),
-    st.integers(2, 4), st.sampled_from([4.0, 7.5]), st.sampled_from([0.6, 1.0, 2.0]), st.sampled_from([0.0, 0.4]),
+    st.integers(2, 4),
+    st.sampled_from([4.0, 7.5]),
+    st.sampled_from([0.6, 1.0, 2.0]),
+    st.sampled_from([0.0, 0.4]),
     st.sampled_from([0, 9]),
-)  # fmt: skip
+)
 
 
 @settings(max_examples=60, deadline=None)
 @given(st.integers(0, 10_000), RULES | LADDERS, st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
-def test_stops_only_tighten_nothing_more_closes_than_was_open_and_a_mirror_gives_a_mirror(seed, rules, order):
+def test_stops_only_tighten_nothing_more_closes_than_was_open_and_a_mirror_gives_a_mirror(
+    seed, rules, order
+):
     prices = walk(seed)
     calls = np.random.default_rng(seed).choice([-1, 0, 0, 0, 0, 1], prices.shape[1]).astype(np.int8)
     found = run_of(prices, calls, rules, order)
     for trade in found.trades:
         levels = [trade.stop, *(move[1] for move in trade.moves)]
         assert all(trade.side * (b - a) > 0 for a, b in itertools.pairwise(levels))
-        assert sum(row[5] * row[1] for row in trade.fills) == 0  # all that was entered left, and no more
+        # all that was entered left, and no more
+        assert sum(row[5] * row[1] for row in trade.fills) == 0
     mirror = 2400 - prices[[0, 2, 1, 3]]
     other = run_of(mirror, -calls, rules, order)
     assert [(t.first, t.last, t.end, -t.side) for t in found.trades] == [
@@ -303,18 +373,23 @@ def test_how_many_trades_are_played_at_once_changes_nothing(seed, rules, at_once
     prices = walk(seed, 400)
     calls = np.random.default_rng(seed).choice([-1, 0, 0, 0, 1], prices.shape[1]).astype(np.int8)
     whole, parts = run_of(prices, calls, rules), run_of(prices, calls, rules, at_once=at_once)
-    assert [(t.fills, t.moves, t.net) for t in whole.trades] == [(t.fills, t.moves, t.net) for t in parts.trades]
+    assert [(t.fills, t.moves, t.net) for t in whole.trades] == [
+        (t.fills, t.moves, t.net) for t in parts.trades
+    ]
     assert np.array_equal(whole.equity, parts.equity)
 
 
 def test_a_rung_lowers_the_target_for_all_from_the_next_bar_on():
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=2.0), costs=Costs())
     rules = Rig(atr_length=3, ladder=Ladder(2, Measure(ticks=10.0), 6.0, 10.0))
-    bars = [(1000, 1003, 990, 1002), (1002, 1002, 999, 1000)]  # the rung at 990; the average and 6 ticks: 1001
+    # the rung at 990; the average and 6 ticks: 1001
+    bars = [(1000, 1003, 990, 1002), (1002, 1002, 999, 1000)]
     trade = played(rules, bars, account=account).trades[0]
     assert [(int(row[0]) - 4, row[1] > 0, row[4]) for row in trade.fills] == [
-        (0, True, 1000.0), (0, True, 990.0), (1, False, 1002.0),  # it opens beyond the new target
-    ]  # fmt: skip
+        (0, True, 1000.0),
+        (0, True, 990.0),
+        (1, False, 1002.0),  # it opens beyond the new target
+    ]
 
 
 @settings(max_examples=30, deadline=None)
@@ -323,7 +398,9 @@ def test_a_rule_that_never_acts_changes_nothing(seed, rules):
     prices = walk(seed)
     calls = np.random.default_rng(seed).choice([-1, 0, 0, 0, 1], prices.shape[1]).astype(np.int8)
     idle = msgspec.structs.replace(
-        rules, basket=Basket(stop=Amount(money=1e12)), step=(*rules.step, Step(Measure(r=900.0), Measure(r=899.0)))
+        rules,
+        basket=Basket(stop=Amount(money=1e12)),
+        step=(*rules.step, Step(Measure(r=900.0), Measure(r=899.0))),
     )
     plain, more = run_of(prices, calls, rules), run_of(prices, calls, idle)
     assert [(t.fills, t.moves) for t in plain.trades] == [(t.fills, t.moves) for t in more.trades]
@@ -338,7 +415,10 @@ def test_a_rule_that_never_acts_changes_nothing(seed, rules):
     [
         ("[stop]\natr = 2\n[trial]\natr = 3\n", "nearest known one is trail"),
         ("name = 'x'\n", "expected a [stop] or a [ladder]"),
-        ("[ladder]\nrungs = 3\nspacing = { atr = 1.0 }\ntarget_ticks = 5\n", "without a common stop is refused"),
+        (
+            "[ladder]\nrungs = 3\nspacing = { atr = 1.0 }\ntarget_ticks = 5\n",
+            "without a common stop is refused",
+        ),
         ("from = 2031-03-06T08:00:00\n[stop]\natr = 2\n", "expected a time with an offset"),
         ("[stop]\natr = 2\n[trail]\natr = 3\nticks = 4\n", "exactly one of"),
         ("[stop]\natr = 2\n[[loss_step]]\nr = 1.5\nshare = 0.5\n", "between 0 and 1"),
@@ -355,7 +435,15 @@ def test_a_wrong_rig_is_told_in_one_sentence(tmp_path, text, told):
 @needs_cases
 def test_a_wrong_column_writes_nothing(tmp_path, capsys, monkeypatch):
     monkeypatch.chdir(FOLDERS[0])
-    words = ["rehearse", "--bars", "bars.csv", "--instrument", "instrument.toml", "--rig", "rig.toml"]
+    words = [
+        "rehearse",
+        "--bars",
+        "bars.csv",
+        "--instrument",
+        "instrument.toml",
+        "--rig",
+        "rig.toml",
+    ]
     words += ["--account", "account.toml", "--out", str(tmp_path / "out"), "--signal", "close"]
     assert main(words) == 2
     assert "row 2" in capsys.readouterr().err

@@ -1,4 +1,5 @@
-"""Alerts against a mail server and a web server of the test's own: what goes where, how often, and what waits."""
+"""Alerts against a mail server and a web server of the test's own: what goes where, how often, and
+what waits."""
 
 from __future__ import annotations
 
@@ -58,7 +59,9 @@ class MailTalk(socketserver.StreamRequestHandler):
                 self.say("221 bye")
                 return
             elif word == b"AUTH":
-                self.server.logins.append(base64.b64decode(line.split()[2]).decode().split("\0")[1:])
+                self.server.logins.append(
+                    base64.b64decode(line.split()[2]).decode().split("\0")[1:]
+                )
                 self.say("235 welcome")
             elif self.server.refuses and word == b"MAIL":
                 self.say("451 not now")
@@ -69,7 +72,9 @@ class MailTalk(socketserver.StreamRequestHandler):
 class WebTalk(BaseHTTPRequestHandler):
     def do_POST(self) -> None:
         length = int(self.headers["Content-Length"])
-        self.server.posts.append((self.headers["Authorization"], json.loads(self.rfile.read(length))))
+        self.server.posts.append(
+            (self.headers["Authorization"], json.loads(self.rfile.read(length)))
+        )
         self.send_response(self.server.answer)
         if self.server.answer == 302:
             self.send_header("Location", "http://127.0.0.1:1/elsewhere")
@@ -103,7 +108,13 @@ def web() -> Iterator[Any]:
 
 
 def smtp(sink: MailSink) -> Smtp:
-    return Smtp("127.0.0.1", "hawser@example.org", ("me@example.org",), sink.server_address[1], security="none")
+    return Smtp(
+        "127.0.0.1",
+        "hawser@example.org",
+        ("me@example.org",),
+        sink.server_address[1],
+        security="none",
+    )
 
 
 def webhook(web: Any, secret: str = "s3cret") -> Webhook:
@@ -114,10 +125,13 @@ def webhook(web: Any, secret: str = "s3cret") -> Webhook:
 def alerts(tmp_path) -> Iterator[Alerts]:
     local, faults, tries = [], [], []
     made = Alerts(
-        tmp_path / "alerts.toml", tmp_path / "waiting.json", "demo",
-        lambda channel, alert: local.append((channel, alert.text)), faults.append,
+        tmp_path / "alerts.toml",
+        tmp_path / "waiting.json",
+        "demo",
+        lambda channel, alert: local.append((channel, alert.text)),
+        faults.append,
         lambda channel, wrong: tries.append((channel, wrong)),
-    )  # fmt: skip
+    )
     made.local, made.faults, made.tries = local, faults, tries
     made.begin()
     yield made
@@ -138,7 +152,9 @@ def test_an_alarm_goes_by_every_channel_chosen_and_an_info_by_none(alerts, sink,
     alerts.tell(ALARM)
     alerts.tell(Tell(weight="info", code="left", text="Left 1.32"))
     until(lambda: sink.mails and web.posts)
-    assert alerts.local == [(channel, "CAD/CHF: No link to the venue") for channel in ("sound", "desktop")]
+    assert alerts.local == [
+        (channel, "CAD/CHF: No link to the venue") for channel in ("sound", "desktop")
+    ]
     letter = message_from_string(sink.mails[0])
     assert letter["Subject"] == "Hawser, demo: CAD/CHF: No link to the venue"
     assert "alarm: CAD/CHF: No link to the venue" in letter.get_payload()
@@ -151,7 +167,11 @@ def test_an_alarm_goes_by_every_channel_chosen_and_an_info_by_none(alerts, sink,
 def test_nothing_alerts_before_it_has_begun(tmp_path):
     heard = []
     made = Alerts(
-        tmp_path / "a.toml", tmp_path / "waiting.json", "demo", lambda *told: heard.append(told), heard.append
+        tmp_path / "a.toml",
+        tmp_path / "waiting.json",
+        "demo",
+        lambda *told: heard.append(told),
+        heard.append,
     )
     made.tell(ALARM)
     assert not heard
@@ -159,7 +179,11 @@ def test_nothing_alerts_before_it_has_begun(tmp_path):
 
 def test_settings_are_kept_for_their_owner_only(alerts, sink):
     alerts.change(
-        AlertSettings(events={"ended": ("email",)}, smtp=smtp(sink), webhook=Webhook("https://a.example/x", "q"))
+        AlertSettings(
+            events={"ended": ("email",)},
+            smtp=smtp(sink),
+            webhook=Webhook("https://a.example/x", "q"),
+        )
     )
     assert stat.S_IMODE(alerts.path.stat().st_mode) == 0o600
     assert load(AlertSettings, alerts.path) == alerts.settings
@@ -169,7 +193,9 @@ def test_settings_that_are_wrong_are_told_and_sound_still_works(tmp_path):
     path = tmp_path / "a.toml"
     path.write_text("[events]\nnothing = ['sound']\n")
     local, faults = [], []
-    made = Alerts(path, tmp_path / "waiting.json", "demo", lambda *told: local.append(told), faults.append)
+    made = Alerts(
+        path, tmp_path / "waiting.json", "demo", lambda *told: local.append(told), faults.append
+    )
     made.begin()
     made.tell(ALARM)
     made.stop()
@@ -214,7 +240,9 @@ def test_what_could_not_be_sent_outlives_hawser_and_goes_when_the_network_is_bac
     waiting.write_bytes(kept)
     again = begun(webhook(web).url)
     until(lambda: web.posts and not waiting.exists())
-    assert [alert["text"] for _, body in web.posts for alert in body["alerts"]] == ["CAD/CHF: No link to the venue"]
+    assert [alert["text"] for _, body in web.posts for alert in body["alerts"]] == [
+        "CAD/CHF: No link to the venue"
+    ]
     again.stop()
 
 
@@ -267,7 +295,8 @@ def test_a_server_that_refuses_or_is_not_there_is_one_sentence_without_the_secre
     nowhere = Smtp("127.0.0.1", "a@b.example", ("c@d.example",), 1, security="none")
     with pytest.raises(Unavailable, match=r"127\.0\.0\.1 cannot be reached"):
         mail(nowhere, [Alert(0.0, "a", "alarm", "x")])
-    for answer, word in ((500, "answered 500"), (302, "answered 302")):  # and a secret follows no redirection
+    # and a secret follows no redirection
+    for answer, word in ((500, "answered 500"), (302, "answered 302")):
         web.answer = answer
         with pytest.raises(Unavailable, match=word) as caught:
             post(webhook(web), [Alert(0.0, "a", "alarm", "x")])
@@ -328,7 +357,9 @@ def nonsense() -> Iterator[socketserver.ThreadingTCPServer]:
 
 def test_one_channel_that_meets_nonsense_is_told_and_the_other_goes_on(alerts, nonsense, sink):
     port = nonsense.server_address[1]
-    alerts.change(AlertSettings(smtp=smtp(sink), webhook=Webhook(f"http://127.0.0.1:{port}/x", "s3cret")))
+    alerts.change(
+        AlertSettings(smtp=smtp(sink), webhook=Webhook(f"http://127.0.0.1:{port}/x", "s3cret"))
+    )
     for number in range(3):
         alerts.tell(ALARM)
         until(lambda wanted=number: len(sink.mails) > wanted)
@@ -336,7 +367,10 @@ def test_one_channel_that_meets_nonsense_is_told_and_the_other_goes_on(alerts, n
     assert alerts.faults[0].startswith("Alerts by webhook wait: the webhook cannot be reached")
     assert "s3cret" not in alerts.faults[0]
     with pytest.raises(Unavailable):
-        mail(Smtp("127.0.0.1", "a@b.example", ("a@b.example",), port, security="none"), [Alert(0, "a", "alarm", "x")])
+        mail(
+            Smtp("127.0.0.1", "a@b.example", ("a@b.example",), port, security="none"),
+            [Alert(0, "a", "alarm", "x")],
+        )
 
 
 def test_a_channel_whose_errand_never_ends_is_told_and_goes_on(monkeypatch):
@@ -386,7 +420,7 @@ def test_a_thread_that_has_ended_is_started_again_and_told(alerts, web):
         lambda: Webhook("https://[::1/x"),
         lambda: Webhook("https://example.org/x", "two\nlines"),
     ],
-)  # fmt: skip
+)
 def test_an_address_nothing_can_be_sent_to_is_refused_when_it_is_typed(make):
     with pytest.raises(BadInput):
         make()
@@ -398,10 +432,13 @@ def test_an_address_nothing_can_be_sent_to_is_refused_when_it_is_typed(make):
         (lambda: Webhook("http://example.org/x"), "https, except on this machine"),
         (lambda: Webhook("ftp://example.org"), "an address such as https"),
         (lambda: Smtp("h", "nobody", ("a@b.example",)), "addresses with an @"),
-        (lambda: Smtp("h", "a@b.example", ("a@b.example",), security="none", password="x"), "starttls or tls"),
+        (
+            lambda: Smtp("h", "a@b.example", ("a@b.example",), security="none", password="x"),
+            "starttls or tls",
+        ),
         (lambda: AlertSettings(most_per_min=0), "1 to 600"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_meant_is_refused(make, word):
     with pytest.raises(BadInput, match=word):
         make()

@@ -19,10 +19,22 @@ from hawser.verification.world import START, WORLD
 
 def runtime(root, name, weather, shots):
     def boot(where):
-        venue = Quay(GeneratedFeed(WORLD, {}, 3, START, 1), "CHF", 64_000.0, {}, SEVERITIES[weather])
-        return Boot(Account(currency="CHF", equity=64_000.0, balance=64_000.0), venue, Ledger(where.ledger), venue)
+        venue = Quay(
+            GeneratedFeed(WORLD, {}, 3, START, 1), "CHF", 64_000.0, {}, SEVERITIES[weather]
+        )
+        return Boot(
+            Account(currency="CHF", equity=64_000.0, balance=64_000.0),
+            venue,
+            Ledger(where.ledger),
+            venue,
+        )
 
-    made = Runtime(profile(name, root), boot, Hooks(snapshot=lambda shot: shots.__setitem__(name, shot)), speed=10.0)
+    made = Runtime(
+        profile(name, root),
+        boot,
+        Hooks(snapshot=lambda shot: shots.__setitem__(name, shot)),
+        speed=10.0,
+    )
     made.start()
     return made
 
@@ -35,13 +47,22 @@ def until(condition, seconds=300):  # only one that is hung waits so long
 
 
 def place(one, percent):
-    plan = Plan(symbol="CAD/CHF", side=1, size=SizeRule(percent=percent), stop=StopRule(atr=2.0), timeframe_ns=MINUTE)
+    plan = Plan(
+        symbol="CAD/CHF",
+        side=1,
+        size=SizeRule(percent=percent),
+        stop=StopRule(atr=2.0),
+        timeframe_ns=MINUTE,
+    )
     return one.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
 
 
 def test_one_account_s_storm_never_delays_another_s_protection(tmp_path):
     shots: dict = {}
-    rough, calm = (runtime(tmp_path, name, weather, shots) for name, weather in (("rough", "gale"), ("calm", "fair")))
+    rough, calm = (
+        runtime(tmp_path, name, weather, shots)
+        for name, weather in (("rough", "gale"), ("calm", "fair"))
+    )
     try:
         until(
             lambda: (
@@ -52,11 +73,15 @@ def test_one_account_s_storm_never_delays_another_s_protection(tmp_path):
             )
         )
         ask = place(calm, 0.5)
-        for _ in range(100):  # while that one is under way; most of these are refused, some are traded in a gale
+        # while that one is under way; most of these are refused, some are traded in a gale
+        for _ in range(100):
             place(rough, 0.05)
-        until(lambda: any(t.ask == ask and t.state == states.PROTECTED for t in shots["calm"].trades))
+        until(
+            lambda: any(t.ask == ask and t.state == states.PROTECTED for t in shots["calm"].trades)
+        )
         trade = next(t for t in shots["calm"].trades if t.ask == ask)
-        assert trade.trace[0].time - trade.opened < SECOND  # of the venue's time: in fair weather, as if it were alone
+        # of the venue's time: in fair weather, as if it were alone
+        assert trade.trace[0].time - trade.opened < SECOND
         until(lambda: place(rough, 0.05) and len(shots["rough"].trades) > 20)
         assert len(shots["calm"].trades) == 1  # nothing of the one is in the other
     finally:

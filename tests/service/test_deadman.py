@@ -1,4 +1,5 @@
-"""The dead man's watch: a Hawser that is killed or frozen with positions open, in processes of their own."""
+"""The dead man's watch: a Hawser that is killed or frozen with positions open, in processes of
+their own."""
 
 from __future__ import annotations
 
@@ -32,7 +33,8 @@ from hawser.venue.quay.store import BookStore
 from hawser.verification import world as storm_world
 from madeup import NO_JSON
 
-SILENT = "10"  # seconds: on a loaded machine a Hawser that is at work may be late with its sign of life
+# seconds: on a loaded machine a Hawser that is at work may be late with its sign of life
+SILENT = "10"
 WATCHED = str(Path(__file__).parents[1] / "watched.py")
 
 
@@ -77,7 +79,9 @@ def test_a_disk_that_hangs_hides_no_silence(tmp_path, request, monkeypatch):
     heart, watch = Heart(path, "demo"), Clocked(path)
     heart.beat(0.0, 1, 0)
     assert watch.at(0.0) == []
-    monkeypatch.setattr("hawser.service.watchdog.watch.read_pulse", request.getfixturevalue("hanging"))
+    monkeypatch.setattr(
+        "hawser.service.watchdog.watch.read_pulse", request.getfixturevalue("hanging")
+    )
     assert watch.at(*range(1, 20)) == []
     assert watch.at(20.0) == ["silent"]
 
@@ -124,7 +128,8 @@ def test_what_comes_of_flattening_is_told(tmp_path):
 
 
 def test_flattening_is_tried_until_it_is_done_or_hawser_is_back(tmp_path):
-    """A market that is shut for the moment, or a venue that is away, is no reason to leave everything open for good."""
+    """A market that is shut for the moment, or a venue that is away, is no reason to leave
+    everything open for good."""
     path = tmp_path / "heartbeat.json"
     heart, tries = Heart(path, "demo", "/there"), []
     heart.beat(0.0, 1, 0)
@@ -137,10 +142,13 @@ def test_flattening_is_tried_until_it_is_done_or_hawser_is_back(tmp_path):
 
     watch = Clocked(path, shut)
     assert watch.at(*range(0, 21, 4)) == ["silent", "failed"]
-    assert watch.found[1].text == "Not flattened: the venue was not flat after 60 s; it is tried again every 30 s"
+    assert watch.found[1].text == (
+        "Not flattened: the venue was not flat after 60 s; it is tried again every 30 s"
+    )
     assert watch.at(*range(24, 90, 4)) == ["flattened"]
     assert len(tries) == 3
-    assert watch.at(*range(92, 400, 4)) == []  # what is opened there by hand from now on is nobody else's
+    # what is opened there by hand from now on is nobody else's
+    assert watch.at(*range(92, 400, 4)) == []
     heart.beat(1.0, 1, 0)
     assert watch.at(*range(400, 424, 4)) == ["back", "silent", "failed"]
     heart.beat(2.0, 1, 0)
@@ -169,7 +177,10 @@ def test_a_watch_that_can_tell_nobody_closes_all_the_same(tmp_path, monkeypatch)
     Heart(path, "demo", "/there").beat(0.0, 1, 0)
     full = Path("/dev/full").open("w", buffering=1)  # noqa: SIM115  # its end fails too
     watch = DeadMansWatch(
-        path, 20.0, lambda finding: print(finding.text, file=full, flush=True), lambda *_: closed.append(1)
+        path,
+        20.0,
+        lambda finding: print(finding.text, file=full, flush=True),
+        lambda *_: closed.append(1),
     )
     for now in range(0, 25, 4):
         watch.look(float(now))
@@ -210,13 +221,15 @@ def test_flattening_ends_where_hawser_wakes_meanwhile(tmp_path):
         raise Unavailable("back", "Hawser gave signs of life meanwhile")
 
     watch = Clocked(path, slow)
-    assert watch.at(*range(0, 25, 4)) == ["silent", "back"]  # an alarm that it was not done would be false
+    # an alarm that it was not done would be false
+    assert watch.at(*range(0, 25, 4)) == ["silent", "back"]
     assert still == [True, False]
     assert watch.at(*range(28, 40, 4)) == []
 
 
 def test_the_first_thing_to_lose_is_told_at_once(tmp_path):
-    """Who dies within the same second had said that nothing is open: a watch would never have closed anything."""
+    """Who dies within the same second had said that nothing is open: a watch would never have
+    closed anything."""
     heart = Heart(tmp_path / "heartbeat.json", "demo")
     heart.beat(0.0, 0, 0)
     heart.beat(0.1, 0, 1)
@@ -228,10 +241,16 @@ def test_the_first_thing_to_lose_is_told_at_once(tmp_path):
 def test_what_may_still_open_something_is_taken_back_first_and_stops_last():
     position = port.PositionTold(id="p", symbol="A", side=1, qty="1")
     held = port.HoldingsTold(
-        time=0, token=1, asked=(), resting=("stop", "entry"), positions=(position,), closing={"stop": "p"}
+        time=0,
+        token=1,
+        asked=(),
+        resting=("stop", "entry"),
+        positions=(position,),
+        closing={"stop": "p"},
     )
     assert to_take_back(held) == ["entry"]
-    assert to_take_back(msgspec.structs.replace(held, closing=None)) == []  # any of them may be a stop
+    # any of them may be a stop
+    assert to_take_back(msgspec.structs.replace(held, closing=None)) == []
     assert to_take_back(msgspec.structs.replace(held, positions=())) == ["stop", "entry"]
 
 
@@ -306,7 +325,18 @@ def test_a_folder_that_another_hand_has_removed_is_there_again_for_the_next_puls
 @pytest.fixture
 def quay(tmp_path):
     socket = tmp_path / "quay.sock"
-    command = [sys.executable, "-m", "hawser", "quay", "--socket", str(socket), "--speed", "5", "--severity", "calm"]
+    command = [
+        sys.executable,
+        "-m",
+        "hawser",
+        "quay",
+        "--socket",
+        str(socket),
+        "--speed",
+        "5",
+        "--severity",
+        "calm",
+    ]
     process = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
     assert "listens" in process.stderr.readline()
     process.stderr.close()
@@ -323,16 +353,31 @@ def positions(socket: Path) -> int:
 
 
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
-def test_a_hawser_that_is_killed_or_frozen_is_noticed_and_its_positions_are_closed(quay, tmp_path, how):
+def test_a_hawser_that_is_killed_or_frozen_is_noticed_and_its_positions_are_closed(
+    quay, tmp_path, how
+):
     root = tmp_path / "profile"
-    hawser = subprocess.Popen([sys.executable, WATCHED, str(quay), str(root), "2"], stdout=subprocess.PIPE, text=True)
+    hawser = subprocess.Popen(
+        [sys.executable, WATCHED, str(quay), str(root), "2"], stdout=subprocess.PIPE, text=True
+    )
     watch = None
     try:
         for line in hawser.stdout:
             if line.strip() == "held 2":
                 break
-        command = [sys.executable, "-m", "hawser", "watch", "--quay", str(quay), "--silent", SILENT, "--flatten",
-                   "--profile-root", str(root)]  # fmt: skip
+        command = [
+            sys.executable,
+            "-m",
+            "hawser",
+            "watch",
+            "--quay",
+            str(quay),
+            "--silent",
+            SILENT,
+            "--flatten",
+            "--profile-root",
+            str(root),
+        ]
         watch = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
         assert "Watching" in watch.stderr.readline()
         assert positions(quay) == 2
@@ -350,12 +395,16 @@ def test_a_hawser_that_is_killed_or_frozen_is_noticed_and_its_positions_are_clos
                 (process.stdout or process.stderr).close()
 
 
-def test_hawser_starts_a_watch_of_its_own_that_outlives_it_and_goes_when_it_is_not_wanted(quay, tmp_path):
+def test_hawser_starts_a_watch_of_its_own_that_outlives_it_and_goes_when_it_is_not_wanted(
+    quay, tmp_path
+):
     chosen = profile(far_name(quay), tmp_path / "profile")
     save(WatchSettings(on=True, silent_s=float(SILENT), flatten=True), chosen.watch)
     lock = Alone(chosen)
     hawser = subprocess.Popen(
-        [sys.executable, WATCHED, str(quay), str(tmp_path / "profile"), "2"], stdout=subprocess.PIPE, text=True
+        [sys.executable, WATCHED, str(quay), str(tmp_path / "profile"), "2"],
+        stdout=subprocess.PIPE,
+        text=True,
     )
     try:
         for line in hawser.stdout:
@@ -367,7 +416,10 @@ def test_hawser_starts_a_watch_of_its_own_that_outlives_it_and_goes_when_it_is_n
         until(lambda: positions(quay) == 0)
         until(lambda: "Flat: " in (chosen.state / "watch.log").read_text())
         assert lock.taken()  # it goes on: Hawser may come back
-        assert main(["watch", "--quay", str(quay), "--profile-root", str(tmp_path / "profile")]) == 0  # one is enough
+        # one is enough
+        assert (
+            main(["watch", "--quay", str(quay), "--profile-root", str(tmp_path / "profile")]) == 0
+        )
     finally:
         hawser.kill()
         hawser.stdout.close()
@@ -388,7 +440,11 @@ def test_a_watch_that_cannot_be_started_now_is_started_later(tmp_path, monkeypat
     sentry = Sentry(chosen, wrong.append)
     sentry.settings = WatchSettings(on=True)
     with monkeypatch.context() as full:
-        full.setattr(threading.Thread, "start", lambda thread: (_ for _ in ()).throw(RuntimeError("no more threads")))
+        full.setattr(
+            threading.Thread,
+            "start",
+            lambda thread: (_ for _ in ()).throw(RuntimeError("no more threads")),
+        )
         with pytest.raises(RuntimeError):
             sentry.look(0.0)
 
@@ -438,7 +494,11 @@ def test_the_watch_ends_when_hawser_was_closed_and_wrong_options_are_told(tmp_pa
     Heart(chosen.heartbeat, "demo").beat(0.0, 3, 0, ended=True)
     assert main(["watch", "--demo", "--profile-root", str(tmp_path)]) == 0
     assert "Hawser was closed" in capsys.readouterr().err
-    for arguments in (["watch"], ["watch", "--demo", "--flatten"], ["watch", "--demo", "--silent", "1"]):
+    for arguments in (
+        ["watch"],
+        ["watch", "--demo", "--flatten"],
+        ["watch", "--demo", "--silent", "1"],
+    ):
         assert main(arguments) == 2
         assert "expected" in capsys.readouterr().err
 
@@ -451,7 +511,14 @@ def test_a_watch_on_a_path_that_is_mistyped_is_told(tmp_path, capsys, monkeypatc
         raise KeyboardInterrupt
 
     monkeypatch.setattr(DeadMansWatch, "run", by_hand)
-    typo = ["watch", "--quay", str(tmp_path / "quaz.sock"), "--flatten", "--profile-root", str(tmp_path)]
+    typo = [
+        "watch",
+        "--quay",
+        str(tmp_path / "quaz.sock"),
+        "--flatten",
+        "--profile-root",
+        str(tmp_path),
+    ]
     assert main(typo) == 0
     told = capsys.readouterr().err
     assert "no sign of life of" in told
@@ -459,7 +526,14 @@ def test_a_watch_on_a_path_that_is_mistyped_is_told(tmp_path, capsys, monkeypatc
 
 
 def test_a_position_beyond_the_greatest_quantity_is_closed_in_parts():
-    venue = Quay(storm_world.feed_of(storm_world.WORLD, 1), "CHF", 64_000.0, dict(storm_world.RATES), "calm", 1)
+    venue = Quay(
+        storm_world.feed_of(storm_world.WORLD, 1),
+        "CHF",
+        64_000.0,
+        dict(storm_world.RATES),
+        "calm",
+        1,
+    )
     harbour = venue.instruments["Harbour 40"]
     held = port.PositionTold("p", "Harbour 40", 1, harbour.qty(harbour.qty_max_steps * 2 + 3))
     parts = list(_closes(venue, held))

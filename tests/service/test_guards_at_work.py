@@ -1,4 +1,5 @@
-"""Guards in the running application without its window: files that change, restarts, and the command for scripts."""
+"""Guards in the running application without its window: files that change, restarts, and the
+command for scripts."""
 
 from __future__ import annotations
 
@@ -43,10 +44,17 @@ def test_a_latch_and_its_counters_are_there_after_a_restart_and_the_record_repla
     where = profile("demo", tmp_path)
     session = opened(where)
     session.run_until(session.venue.now + 5 * SECOND)
-    session.set_guards(dc.Guards(guard=(
-        dc.LossSwitch(name="Loss", percent=1.0), dc.StreakSwitch(name="Streak", losses=3),
-        dc.SpreadGuard(name="Median", max_of_median=9.0), dc.VolatilityGuard(name="Band", bars=300),
-    )), "g1")  # fmt: skip
+    session.set_guards(
+        dc.Guards(
+            guard=(
+                dc.LossSwitch(name="Loss", percent=1.0),
+                dc.StreakSwitch(name="Streak", losses=3),
+                dc.SpreadGuard(name="Median", max_of_median=9.0),
+                dc.VolatilityGuard(name="Band", bars=300),
+            )
+        ),
+        "g1",
+    )
     session.run_until(session.venue.now + 2 * MINUTE)
     assert session.engine.state.measures["CAD/CHF"]["guard: median spread 30 min"] > 0
     session.ask(ev.Drill(time=session.venue.now, ask="d", guard="Loss"))
@@ -89,8 +97,12 @@ def test_a_peak_of_equity_is_not_lost_by_a_kill(tmp_path):
     session = opened(where)
     session.run_until(session.venue.now + 5 * SECOND)
     session.set_guards(dc.Guards(guard=(dc.DrawdownSwitch(name="Fall", percent=5.0),)), "g1")
-    session.take(ev.Figures(time=session.venue.now, balance=64_000.0, equity=70_000.0, margin_used=0.0))
-    session.take(ev.Figures(time=session.venue.now, balance=64_000.0, equity=69_000.0, margin_used=0.0))
+    session.take(
+        ev.Figures(time=session.venue.now, balance=64_000.0, equity=70_000.0, margin_used=0.0)
+    )
+    session.take(
+        ev.Figures(time=session.venue.now, balance=64_000.0, equity=69_000.0, margin_used=0.0)
+    )
     session.ledger.close()  # killed: what was held back for the record is gone
     session.venue.close()
     state = Ledger(where.ledger).restore().state
@@ -101,7 +113,10 @@ def test_the_gauge_of_a_silent_feed_is_what_the_switch_counts():
     hand = ByHand()
     other = msgspec.structs.replace(pair(), symbol="NZD/SEK")
     hand.engine.state.instruments[other.symbol] = other
-    guards = (dc.SilenceSwitch(name="All", seconds=60, per="account"), dc.SilenceSwitch(name="Each", seconds=60))
+    guards = (
+        dc.SilenceSwitch(name="All", seconds=60, per="account"),
+        dc.SilenceSwitch(name="Each", seconds=60),
+    )
     hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=guards))
     for symbol in ("CAD/CHF", "NZD/SEK"):
         hand.do(ev.Quote, symbol=symbol, bid=60_000, ask=60_010, high_bid=60_000, low_ask=60_010)
@@ -111,17 +126,22 @@ def test_the_gauge_of_a_silent_feed_is_what_the_switch_counts():
     assert (views["All"].now, views["Each"].now) == ("0 s", "40 s")
     hand.later(20)
     hand.later(5)
-    views = {(view.name, view.subject): view for view in picture(hand.engine.state, "CAD/CHF").views}
+    views = {
+        (view.name, view.subject): view for view in picture(hand.engine.state, "CAD/CHF").views
+    }
     assert (views["All", ""].now, views["All", ""].closed) == ("25 s", None)
     assert views["Each", "NZD/SEK"].closed.code == "latched"
-    assert (views["Each", "CAD/CHF"].now, views["Each", "CAD/CHF"].closed) == ("25 s", None)  # it can be drilled
+    # it can be drilled
+    assert (views["Each", "CAD/CHF"].now, views["Each", "CAD/CHF"].closed) == ("25 s", None)
 
 
 def test_of_two_limits_the_gauge_shows_the_nearer():
     hand = ByHand()
     hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
     for money, limit in ((500.0, "500.00\u00a0CHF"), (900.0, "1.00\u00a0%")):
-        policy = dc.Guards(loosen="now", guard=(dc.LossSwitch(name="Loss", percent=1.0, money=money),))
+        policy = dc.Guards(
+            loosen="now", guard=(dc.LossSwitch(name="Loss", percent=1.0, money=money),)
+        )
         hand.do(ev.ChangeGuards, ask=f"G{money}", guards=policy)
         assert picture(hand.engine.state, "CAD/CHF").views[0].limit == limit
 
@@ -162,7 +182,8 @@ def test_news_files_are_watched_and_read_again(tmp_path):
     (folder / "a.csv").write_text("something else\n")
     watch.read(NewsSources(files=(str(folder),)), heard.append)
     watch._look()
-    assert len(heard) == 4  # it has been stopped: what is not read any more says nothing of the files
+    # it has been stopped: what is not read any more says nothing of the files
+    assert len(heard) == 4
 
 
 @pytest.fixture
@@ -171,7 +192,10 @@ def files(tmp_path):
     (tmp_path / "news.csv").write_text(f"{HEAD}2031-01-08T12:00:00Z,CHF,high,Rate decision\n")
     policy = dc.Guards(
         news=dc.NewsSources(files=("news.csv",)),
-        guard=(dc.NewsGuard(name="News", missing="warn"), dc.SpreadGuard(name="Spread", max_percent_of_r=10.0)),
+        guard=(
+            dc.NewsGuard(name="News", missing="warn"),
+            dc.SpreadGuard(name="Spread", max_percent_of_r=10.0),
+        ),
     )
     save(policy, guards)
     assert load(dc.Guards, guards) == policy
@@ -179,15 +203,21 @@ def files(tmp_path):
 
 
 def said(capsys, *arguments) -> tuple[int, dict]:
-    status = main(["guards", *map(str, arguments), "--instrument", f"{EXAMPLES}/quillan-ferry.toml", "--json"])
+    status = main(
+        ["guards", *map(str, arguments), "--instrument", f"{EXAMPLES}/quillan-ferry.toml", "--json"]
+    )
     return status, json.loads(capsys.readouterr().out)
 
 
 @pytest.mark.parametrize(
     ("at", "status"),
-    [("2031-01-08T11:44:59.999999Z", 0), ("2031-01-08T11:45:00Z", 1), ("2031-01-08T13:29:59.999999+01:00", 1),
-     ("2031-01-08T13:30:00+01:00", 0)],
-)  # fmt: skip
+    [
+        ("2031-01-08T11:44:59.999999Z", 0),
+        ("2031-01-08T11:45:00Z", 1),
+        ("2031-01-08T13:29:59.999999+01:00", 1),
+        ("2031-01-08T13:30:00+01:00", 0),
+    ],
+)
 def test_the_command_says_what_a_script_may_do_at_a_moment(files, capsys, at, status):
     found, answer = said(capsys, "--guards", files, "--at", at)
     assert found == status
@@ -199,7 +229,14 @@ def test_the_command_says_what_a_script_may_do_at_a_moment(files, capsys, at, st
 
 
 def test_the_command_takes_the_spread_from_the_bars_and_r_from_the_caller(files, capsys):
-    given = ["--guards", files, "--at", "2031-01-08T10:00:00Z", "--bars", f"{EXAMPLES}/quillan-ferry-5m.csv"]
+    given = [
+        "--guards",
+        files,
+        "--at",
+        "2031-01-08T10:00:00Z",
+        "--bars",
+        f"{EXAMPLES}/quillan-ferry-5m.csv",
+    ]
     assert said(capsys, *given, "--side", "long", "--r-ticks", "100")[0] == 0
     status, answer = said(capsys, *given, "--side", "long", "--r-ticks", "5")
     assert status == 1
@@ -209,12 +246,22 @@ def test_the_command_takes_the_spread_from_the_bars_and_r_from_the_caller(files,
 @pytest.mark.parametrize(
     ("arguments", "word"),
     [
-        (["--at", "soon"], "--at soon: expected ISO 8601"), (["--at", "2031-01-08T11:00"], "expected an offset"),
+        (["--at", "soon"], "--at soon: expected ISO 8601"),
+        (["--at", "2031-01-08T11:00"], "expected an offset"),
         (["--at", "2031-01-08T11:00Z", "--bars", "a", "--bars", "b"], "as many as --instrument"),
     ],
-)  # fmt: skip
+)
 def test_the_command_names_what_is_wrong(files, capsys, arguments, word):
-    status = main(["guards", "--guards", str(files), "--instrument", f"{EXAMPLES}/quillan-ferry.toml", *arguments])
+    status = main(
+        [
+            "guards",
+            "--guards",
+            str(files),
+            "--instrument",
+            f"{EXAMPLES}/quillan-ferry.toml",
+            *arguments,
+        ]
+    )
     told = capsys.readouterr()
     assert status == 2
     assert word in told.err
@@ -229,8 +276,18 @@ def test_the_command_knows_the_latches_of_a_recorded_session(tmp_path, files):
     session.close()
     instrument = tmp_path / "one.toml"
     save(next(one for one, _ in world.INSTRUMENTS if one.symbol == "Tin Z"), instrument)
-    command = [sys.executable, "-m", "hawser", "guards", "--session", str(where.ledger), "--at", "2031-03-06T00:00:00Z",
-               "--instrument", str(instrument)]  # fmt: skip
+    command = [
+        sys.executable,
+        "-m",
+        "hawser",
+        "guards",
+        "--session",
+        str(where.ledger),
+        "--at",
+        "2031-03-06T00:00:00Z",
+        "--instrument",
+        str(instrument),
+    ]
     ran = subprocess.run(command, capture_output=True, text=True, check=False)
     assert (ran.returncode, ran.stderr) == (1, "")
     assert ran.stdout.strip() == "Tin Z  Floor (equity floor): CLOSED: Floor: a drill"

@@ -1,4 +1,5 @@
-"""A process killed at any instant restarts to the state it had written down, and to a protected account."""
+"""A process killed at any instant restarts to the state it had written down, and to a protected
+account."""
 
 import random
 import signal
@@ -20,8 +21,10 @@ HERE = Path(__file__).parents[1]
 def killed_once(folder: Path, seed: int, draw: random.Random) -> tuple[int, str]:
     """Run, kill at some moment after so many lines; the last line that was wholly told."""
     process = subprocess.Popen(
-        [sys.executable, str(HERE / "killed.py"), str(folder), str(seed)], stdout=subprocess.PIPE, text=True
-    )  # fmt: skip
+        [sys.executable, str(HERE / "killed.py"), str(folder), str(seed)],
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     assert process.stdout is not None
     first = process.stdout.readline()  # it is running
     more = [process.stdout.readline() for _ in range(draw.randrange(60))]

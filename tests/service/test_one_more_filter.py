@@ -1,5 +1,6 @@
-"""A kind of filter is one class: made here, the engine, the Guards station and the rehearsal all know it, and no other
-file does. For a policy's file it needs its line in `core/guards/declared.py` as well.
+"""A kind of filter is one class: made here, the engine, the Guards station and the rehearsal all
+know it, and no other file does. For a policy's file it needs its line in `core/guards/declared.py`
+as well.
 """
 
 from __future__ import annotations
@@ -41,7 +42,11 @@ class RangeGuard(Filter, frozen=True, kw_only=True, tag="range"):
 
     def verdict(self, scene: EntryContext) -> Closed | None:
         length = scene.measure(scene.instrument.symbol, self.measure_key)
-        return Closed("range", f"the last bar is {length:g} long", 0, self.name) if length > self.most else None
+        return (
+            Closed("range", f"the last bar is {length:g} long", 0, self.name)
+            if length > self.most
+            else None
+        )
 
     @property
     def measure_key(self) -> str:
@@ -58,32 +63,63 @@ class RangeGuard(Filter, frozen=True, kw_only=True, tag="range"):
 
     def figures(self, scene: EntryContext) -> Shown:
         length = scene.measure(scene.instrument.symbol, self.measure_key)
-        return Shown(f"{length:g}", f"{self.most:g}", f"length of the last bar of {scene.instrument.symbol}")
+        return Shown(
+            f"{length:g}",
+            f"{self.most:g}",
+            f"length of the last bar of {scene.instrument.symbol}",
+        )
 
 
 CALM = RangeGuard(name="Calm bars", most=3.0, then=("cancel",))
 PIER = Instrument(
-    symbol="Pier", kind="index", quote="CHF", tick=Decimal(1), multiplier=1.0, qty_step=Decimal(1), qty_min=Decimal(1),
-    qty_max=Decimal(1000), margin_rate=0.0, min_stop_ticks=1, currencies=("CHF",),
-)  # fmt: skip
+    symbol="Pier",
+    kind="index",
+    quote="CHF",
+    tick=Decimal(1),
+    multiplier=1.0,
+    qty_step=Decimal(1),
+    qty_min=Decimal(1),
+    qty_max=Decimal(1000),
+    margin_rate=0.0,
+    min_stop_ticks=1,
+    currencies=("CHF",),
+)
 
 
 def bars(*ranges: float) -> Bars:
     n, half = len(ranges), np.array(ranges) / 2
     level = np.full(n, 1000.0)
-    return Bars(np.arange(n, dtype=np.int64) * MINUTE, level, level + half, level - half, level, np.zeros(n))
+    return Bars(
+        np.arange(n, dtype=np.int64) * MINUTE, level, level + half, level - half, level, np.zeros(n)
+    )
 
 
 def test_the_engine_closes_entries_by_it_and_the_station_shows_it():
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(CALM,)), measures={SYMBOL: {CALM.measure_key: 2.0}})
+    hand.do(
+        ev.ChangeGuards,
+        ask="G",
+        guards=dc.Guards(guard=(CALM,)),
+        measures={SYMBOL: {CALM.measure_key: 2.0}},
+    )
     assert not entry_verdict(hand.engine.state, SYMBOL, 1)
-    [found] = measures_for(hand.engine.state.guards, SYMBOL, MINUTE, MINUTE, lambda _: bars(1.0, 5.0)).items()
+    [found] = measures_for(
+        hand.engine.state.guards, SYMBOL, MINUTE, MINUTE, lambda _: bars(1.0, 5.0)
+    ).items()
     assert found == (CALM.measure_key, 5.0)
     told = hand.do(
-        ev.BarCompleted, symbol=SYMBOL, span=MINUTE, opened=hand.now, open=0.6, high=5.6, low=0.6, close=0.6,
-        spread=12.0, atr=0.001, values=dict([found]),
-    )  # fmt: skip
+        ev.BarCompleted,
+        symbol=SYMBOL,
+        span=MINUTE,
+        opened=hand.now,
+        open=0.6,
+        high=5.6,
+        low=0.6,
+        close=0.6,
+        spread=12.0,
+        atr=0.001,
+        values=dict([found]),
+    )
     assert any("Calm bars" in getattr(one, "text", "") for one in told)
     assert [one.code for one in entry_verdict(hand.engine.state, SYMBOL, 1)] == ["range"]
     hand.do(ev.PlaceTrade, ask="P", plan=plan())
@@ -93,17 +129,27 @@ def test_the_engine_closes_entries_by_it_and_the_station_shows_it():
 
 
 def test_a_rehearsal_is_guarded_by_it():
-    account = Account(currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs())
+    account = Account(
+        currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs()
+    )
     calls = np.ones(5, np.int8)
     run = Rehearsal(
-        bars(1.0, 5.0, 5.0, 1.0, 1.0), Signals(calls, np.zeros(5, np.int8)), PIER, account,
-        Rig(atr_length=1, stop=StopRule(ticks=20.0)), HistoryPolicy(dc.Guards(guard=(CALM,))),
-    ).run(PESSIMISTIC)  # fmt: skip
+        bars(1.0, 5.0, 5.0, 1.0, 1.0),
+        Signals(calls, np.zeros(5, np.int8)),
+        PIER,
+        account,
+        Rig(atr_length=1, stop=StopRule(ticks=20.0)),
+        HistoryPolicy(dc.Guards(guard=(CALM,))),
+    ).run(PESSIMISTIC)
     assert [trade.first for trade in run.trades] == [1]  # the first: bar 0 was calm
     refused = Rehearsal(
-        bars(5.0, 5.0, 1.0, 1.0, 1.0), Signals(calls, np.zeros(5, np.int8)), PIER, account,
-        Rig(atr_length=1, stop=StopRule(ticks=20.0)), HistoryPolicy(dc.Guards(guard=(CALM,))),
-    ).run(PESSIMISTIC)  # fmt: skip
+        bars(5.0, 5.0, 1.0, 1.0, 1.0),
+        Signals(calls, np.zeros(5, np.int8)),
+        PIER,
+        account,
+        Rig(atr_length=1, stop=StopRule(ticks=20.0)),
+        HistoryPolicy(dc.Guards(guard=(CALM,))),
+    ).run(PESSIMISTIC)
     assert [trade.first for trade in refused.trades] == [3]  # bars 0 and 1 were not
 
 

@@ -1,5 +1,6 @@
-"""Faults that once broke a promise, each by itself, on a calm venue in simulated time: nobody tells, clocks differ, the
-disk is full, the market is shut, quotes cannot be, money comes and goes."""
+"""Faults that once broke a promise, each by itself, on a calm venue in simulated time: nobody
+tells, clocks differ, the disk is full, the market is shut, quotes cannot be, money comes and
+goes."""
 
 from __future__ import annotations
 
@@ -53,7 +54,9 @@ def test_a_stop_that_vanished_at_the_venue_is_set_again():
     world = World()
     world.place()
     assert world.trade.state == states.PROTECTED
-    world.venue.book.cancel(next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"))
+    world.venue.book.cancel(
+        next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop")
+    )
     world.run(40)
     assert world.stops() == world.trade.open_steps > 0
     assert "check_differs" in world.told()
@@ -62,7 +65,9 @@ def test_a_stop_that_vanished_at_the_venue_is_set_again():
 def test_a_stop_that_filled_untold_ends_the_trade():
     world = World()
     world.place()
-    world.venue.book.fill(next(one for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"))
+    world.venue.book.fill(
+        next(one for one in world.venue.book.resting(SYMBOL) if one.kind == "stop")
+    )
     world.run(40)
     assert world.trade.state == states.ENDED
 
@@ -99,7 +104,11 @@ def test_deadlines_hold_whatever_the_venue_s_clock_says(ahead):
 
     def no_stops(quay: Quay, request: port.Request) -> list[port.VenueMessage] | None:
         if isinstance(request, port.NewOrder) and request.kind == "stop":
-            return [port.Rejected(time=quay.book.time, id=request.id, what="order", code="busy", text="busy")]
+            return [
+                port.Rejected(
+                    time=quay.book.time, id=request.id, what="order", code="busy", text="busy"
+                )
+            ]
         return None
 
     world.venue.otherwise = no_stops
@@ -133,7 +142,8 @@ def test_what_is_open_is_protected_though_nothing_can_be_written_and_all_is_writ
     assert world.trade.state == states.PROTECTED
     assert world.stops() == world.trade.open_steps > 0
     world.place(side=-1)
-    assert len(world.venue.book.state.positions) == 1  # no entry is sent that cannot be written down first
+    # no entry is sent that cannot be written down first
+    assert len(world.venue.book.state.positions) == 1
     assert world.trade.state == states.ENDED
     assert world.state.record_down
     ledger.limit(full=False)
@@ -150,7 +160,8 @@ def test_what_is_open_is_protected_though_nothing_can_be_written_and_all_is_writ
 
 
 def test_an_event_that_waits_for_the_disk_is_written_as_it_was(tmp_path):
-    """Measures that came with a policy were counted on in the event itself: the record had later ones."""
+    """Measures that came with a policy were counted on in the event itself: the record had later
+    ones."""
     ledger = Ledger(tmp_path / "ledger.sqlite")
     world = World(ledger)
     ledger.limit(full=True)
@@ -173,7 +184,9 @@ def test_an_engine_that_fails_begins_anew_also_while_the_disk_hangs(tmp_path):
     world = World(ledger, way=disk)
     world.place()
     disk.trouble(ledger, 1, "hanging disk")
-    world.session.ask(ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=world.trade.stop + 5))
+    world.session.ask(
+        ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=world.trade.stop + 5)
+    )
     handle, engine = world.session.engine.handle, world.session.engine
 
     def failing(event):
@@ -243,7 +256,8 @@ def test_a_trade_without_cover_in_a_market_that_is_shut_does_not_flood_it(tmp_pa
     world.venue.book.closed.discard(SYMBOL)
     world.venue._tell_state(SYMBOL)
     world.run(3)
-    assert world.trade.state == states.ENDED or world.stops() == world.trade.open_steps  # at once, whatever was sent
+    # at once, whatever was sent
+    assert world.trade.state == states.ENDED or world.stops() == world.trade.open_steps
 
 
 def test_an_amend_that_is_answered_with_another_level_is_taken_as_it_is():
@@ -258,7 +272,9 @@ def test_an_amend_that_is_answered_with_another_level_is_taken_as_it_is():
 
     world.venue.otherwise = coarse
     since, wanted = len(world.entries), world.trade.stop // 5 * 5 + 13
-    world.session.ask(ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=wanted))
+    world.session.ask(
+        ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=wanted)
+    )
     world.run(60)
     assert world.sent(cm.Amend, since) == 1
     assert world.trade.stop == wanted - 3
@@ -266,7 +282,8 @@ def test_an_amend_that_is_answered_with_another_level_is_taken_as_it_is():
 
 
 def test_what_still_rests_of_an_ended_trade_is_taken_back_after_a_restart(tmp_path):
-    """Its cancel was refused, and a kill came before the next try: the stop rested on without a position."""
+    """Its cancel was refused, and a kill came before the next try: the stop rested on without a
+    position."""
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
 
@@ -316,14 +333,18 @@ def test_the_whole_account_has_a_bound_too_which_no_cover_waits_for():
 # Quotes that cannot be
 
 
-@pytest.mark.parametrize(("bid", "ask"), [("0.61300", "0.61290"), ("0", "0.61290"), ("0.61290", "0"), ("", "0.61290")])
+@pytest.mark.parametrize(
+    ("bid", "ask"), [("0.61300", "0.61290"), ("0", "0.61290"), ("0.61290", "0"), ("", "0.61290")]
+)
 def test_a_quote_that_cannot_be_is_set_aside_and_costs_nothing(tmp_path, bid, ask):
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
     market = world.state.markets[SYMBOL]
     held = (market.bid, market.ask)
     for _ in range(20):
-        world.venue._ready.append(port.QuoteTold(time=world.venue.now, symbol=SYMBOL, bid=bid, ask=ask))
+        world.venue._ready.append(
+            port.QuoteTold(time=world.venue.now, symbol=SYMBOL, bid=bid, ask=ask)
+        )
         world.session.run_until(world.venue.now)
     assert (market.bid, market.ask) == held
     assert not world.faults
@@ -392,7 +413,11 @@ def test_a_loss_is_counted_beside_payments():
 
 @pytest.mark.parametrize(
     ("live", "rate"),
-    [({"CHF/EUR": 1.05}, 1 / 1.05), ({"EUR/CHF": 0.97}, 0.97), ({"EUR/USD": 1.1, "USD/CHF": 0.9}, 0.99)],
+    [
+        ({"CHF/EUR": 1.05}, 1 / 1.05),
+        ({"EUR/CHF": 0.97}, 0.97),
+        ({"EUR/USD": 1.1, "USD/CHF": 0.9}, 0.99),
+    ],
 )
 def test_a_rate_of_the_file_serves_only_where_no_way_leads_by_live_ones(live, rate):
     filed = {"EUR/CHF": 2.0}
@@ -415,10 +440,18 @@ def test_another_tick_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, fi
     world = World(Ledger(path))
     world.place()
     old, whole = world.state.instruments[SYMBOL], world.trade.stop
-    tick = old.tick / 2 if finer else old.tick * next(factor for factor in (3, 7, 11) if whole % factor)
+    tick = (
+        old.tick / 2
+        if finer
+        else old.tick * next(factor for factor in (3, 7, 11) if whole % factor)
+    )
     new = msgspec.structs.replace(old, tick=tick)
-    anew = [(new, character) if one.symbol == SYMBOL else (one, character) for one, character in storm_world.WORLD]
-    state, since = storm_world._carried(reread(world.venue.book.state), old, new), len(world.entries)
+    anew = [
+        (new, character) if one.symbol == SYMBOL else (one, character)
+        for one, character in storm_world.WORLD
+    ]
+    state = storm_world._carried(reread(world.venue.book.state), old, new)
+    since = len(world.entries)
     if lives:
         world.another_answers(anew, state)
         assert world.told(since) >= {"link_down", "instrument_changed"}
@@ -444,8 +477,8 @@ def test_another_tick_is_carried_over_exactly_or_left_with_an_alarm(tmp_path, fi
 
 @pytest.mark.parametrize("whole", [True, False])
 def test_bars_that_completed_while_the_line_was_cut_count_like_the_others(whole):
-    """A time exit by bars came late by as many, and averages were taken over a hole. Where the venue's process was away
-    it tells its `whole` history, else what was missed."""
+    """A time exit by bars came late by as many, and averages were taken over a hole. Where the
+    venue's process was away it tells its `whole` history, else what was missed."""
     world = World()
     rig = Rig(name="timed", stop=StopRule(ticks=900), time_exit=TimeExit(bars=6))
     world.place(rig=rig, stop=rig.stop, targets=())
@@ -463,12 +496,14 @@ def test_bars_that_completed_while_the_line_was_cut_count_like_the_others(whole)
     assert world.state.bars[f"{SYMBOL}@{MINUTE}"].opened == times[-1]
     assert world.trade.bars_lived >= 6
     assert world.trade.state == states.ENDED
-    assert not [event for event, _ in world.entries[since:] if isinstance(event, ev.InstrumentsChanged)]
+    assert not [
+        event for event, _ in world.entries[since:] if isinstance(event, ev.InstrumentsChanged)
+    ]
 
 
 def test_a_contract_that_is_worth_more_while_hawser_lives_makes_the_next_size_smaller(tmp_path):
-    """A venue's process that came back once had another contract behind the same name: what was placed then risked ten
-    times what the account allows."""
+    """A venue's process that came back once had another contract behind the same name: what was
+    placed then risked ten times what the account allows."""
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
     before = world.trade.entered
@@ -476,7 +511,9 @@ def test_a_contract_that_is_worth_more_while_hawser_lives_makes_the_next_size_sm
     world.run(10)
     old = world.state.instruments[SYMBOL]
     dearer = msgspec.structs.replace(old, multiplier=old.multiplier * 10)
-    traded = [(dearer if one.symbol == SYMBOL else one, character) for one, character in storm_world.WORLD]
+    traded = [
+        (dearer if one.symbol == SYMBOL else one, character) for one, character in storm_world.WORLD
+    ]
     world.another_answers(traded, reread(world.venue.book.state))
     world.place()
     assert world.trade.entered == pytest.approx(before / 10, abs=1)
@@ -500,7 +537,10 @@ def test_an_engine_that_fails_by_a_changed_instrument_takes_it_all_the_same(tmp_
 
     engine.handle = handle
     state = storm_world._carried(reread(world.venue.book.state), old, new)
-    world.another_answers([(new, how) if one.symbol == SYMBOL else (one, how) for one, how in storm_world.WORLD], state)
+    world.another_answers(
+        [(new, how) if one.symbol == SYMBOL else (one, how) for one, how in storm_world.WORLD],
+        state,
+    )
     assert len(world.faults) == 1
     assert world.state.instruments[SYMBOL] == new
     assert world.trade.stop == whole * 2
@@ -526,7 +566,8 @@ def test_an_instrument_that_is_gone_at_a_restart_leaves_the_others(tmp_path):
     path = tmp_path / "ledger.sqlite"
     world = World(Ledger(path))
     world.place()
-    world.place(symbol="Harbour 40", stop=StopRule(percent=9.0))  # its market is another one after the restart
+    # its market is another one after the restart
+    world.place(symbol="Harbour 40", stop=StopRule(percent=9.0))
     assert world.trade.state == states.PROTECTED
     world.session.close()
     world.venue.hang_up()
@@ -579,7 +620,9 @@ def test_without_equity_nothing_is_entered():
     world.run(5)
     world.place()
     assert not world.state.trades
-    assert "no_equity" in {one.code for _, commands in world.entries for one in commands if isinstance(one, cm.Tell)}
+    assert "no_equity" in {
+        one.code for _, commands in world.entries for one in commands if isinstance(one, cm.Tell)
+    }
 
 
 def test_an_equity_of_less_than_a_cent_is_sized_as_it_is():
@@ -589,11 +632,14 @@ def test_an_equity_of_less_than_a_cent_is_sized_as_it_is():
 
 
 def test_an_older_copy_of_the_record_never_strips_a_position_of_its_stop(tmp_path):
-    """Somebody puts this morning's record back while a trade of noon is open: the stop of it bears a name of ours, and
-    no record has it."""
+    """Somebody puts this morning's record back while a trade of noon is open: the stop of it bears
+    a name of ours, and no record has it."""
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
-    with sqlite3.connect(tmp_path / "older.sqlite") as older, sqlite3.connect(world.ledger.path) as own:
+    with (
+        sqlite3.connect(tmp_path / "older.sqlite") as older,
+        sqlite3.connect(world.ledger.path) as own,
+    ):
         own.backup(older)
     world.place(symbol="Harbour 40", stop=StopRule(ticks=400), targets=())
     position = world.trade.entry
@@ -612,7 +658,8 @@ def test_an_older_copy_of_the_record_never_strips_a_position_of_its_stop(tmp_pat
     for _ in range(60):
         world.run(1)
     assert world.ledger.seq - lines < 40  # bars; nothing that says the same again
-    assert "record_behind" in {one.code for one in account_verdict(world.state)}  # what is risked is not known
+    # what is risked is not known
+    assert "record_behind" in {one.code for one in account_verdict(world.state)}
     plan = msgspec.structs.replace(PLAN, symbol="Harbour 40", stop=StopRule(ticks=300), targets=())
     world.session.ask(ev.Adopt(time=world.venue.now, ask="adopt", position=position, plan=plan))
     for _ in range(60):
@@ -630,7 +677,10 @@ def test_an_older_copy_of_the_record_enters_nothing_before_a_person_has_re_armed
     """What had latched since is not in it: it traded on as if no kill switch had tripped."""
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
-    with sqlite3.connect(tmp_path / "older.sqlite") as older, sqlite3.connect(world.ledger.path) as own:
+    with (
+        sqlite3.connect(tmp_path / "older.sqlite") as older,
+        sqlite3.connect(world.ledger.path) as own,
+    ):
         own.backup(older)
     reached, count = world.session.extent, world.ledger.seq
     world.session.ask(ev.Halt(time=world.venue.now, ask="h", why="enough"))
@@ -647,7 +697,10 @@ def test_an_older_copy_of_the_record_enters_nothing_before_a_person_has_re_armed
         assert ("record_older" in world.told(since)) == closed
         world.place(symbol="Harbour 40", stop=StopRule(ticks=400), targets=())
         entered = any(
-            one.role == "entry" for _, all_ in world.entries[since:] for one in all_ if isinstance(one, cm.Submit)
+            one.role == "entry"
+            for _, all_ in world.entries[since:]
+            for one in all_
+            if isinstance(one, cm.Submit)
         )
         assert entered != closed
         if closed:
@@ -656,7 +709,8 @@ def test_an_older_copy_of_the_record_enters_nothing_before_a_person_has_re_armed
 
 
 def test_a_check_without_an_answer_is_asked_again_soon_and_a_late_answer_still_counts():
-    """With half of all answers lost it once took 46 s until a fill was found that nobody had told."""
+    """With half of all answers lost it once took 46 s until a fill was found that nobody had
+    told."""
     world = World()
     world.place()
     state, checking, now = world.state, Checking(), world.state.now + MINUTE
@@ -664,7 +718,10 @@ def test_a_check_without_an_answer_is_asked_again_soon_and_a_late_answer_still_c
     assert checking.due(state, now + 2 * SECOND) is None
     asked = [first] + [checking.due(state, now + count * 13 * SECOND // 5) for count in range(1, 6)]
     assert len({one.token for one in asked}) == 6
-    held = tuple(ev.VenuePosition(one.entry, one.symbol, one.side, one.open_steps + 7) for one in state.live())
+    held = tuple(
+        ev.VenuePosition(one.entry, one.symbol, one.side, one.open_steps + 7)
+        for one in state.live()
+    )
 
     def told(question, after=14):
         holdings = ev.Holdings(time=now, token=question.token, asked=(), resting=(), positions=held)
@@ -678,11 +735,14 @@ def test_a_check_without_an_answer_is_asked_again_soon_and_a_late_answer_still_c
 
 
 def test_a_shut_market_is_not_tried_anew_each_time_the_line_is_back():
-    """Each try counts against what may be sent a minute: when the market opened, the close once had to wait 10 s."""
+    """Each try counts against what may be sent a minute: when the market opened, the close once had
+    to wait 10 s."""
     world = World()
     world.place()
     world.venue.gust("halt", SYMBOL, 20 * MINUTE)
-    world.venue.book.cancel(next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"))
+    world.venue.book.cancel(
+        next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop")
+    )
     for _ in range(30):
         world.run(1)
     assert world.trade.state != states.PROTECTED
@@ -699,17 +759,19 @@ def test_a_shut_market_is_not_tried_anew_each_time_the_line_is_back():
 
 
 def test_two_sessions_of_one_record_never_give_the_same_order_id():
-    """Also where the second begins from an older copy within the same minute: the venue once took a target for a stop
-    of the session before."""
+    """Also where the second begins from an older copy within the same minute: the venue once took a
+    target for a stop of the session before."""
     world, serials = World(), set()
     for _ in range(3):
         world.run(0.06)
-        serials.add(Session(ACCOUNT, world.venue, None, prefix="S").engine.state.serial)  # each from the beginning
+        # each from the beginning
+        serials.add(Session(ACCOUNT, world.venue, None, prefix="S").engine.state.serial)
     assert len(serials) == 3
 
 
 def test_an_ended_trade_is_remembered_while_another_hand_has_what_it_opened():
-    """Else its position would be taken, a day later, for one that the record lacks, and entries would close."""
+    """Else its position would be taken, a day later, for one that the record lacks, and entries
+    would close."""
     world = World()
     world.place()
     held = world.venue.book.state.positions[world.trade.entry]
@@ -718,16 +780,20 @@ def test_an_ended_trade_is_remembered_while_another_hand_has_what_it_opened():
         world.run(1)
     assert world.trade.state == states.ENDED
     world.trade.ended -= 2 * DAY
-    world.session.engine.handle(ev.Figures(time=world.session.now + DAY, balance=1e5, equity=1e5, margin_used=0.0))
+    world.session.engine.handle(
+        ev.Figures(time=world.session.now + DAY, balance=1e5, equity=1e5, margin_used=0.0)
+    )
     assert held.id in world.state.unexplained
     assert "record_behind" not in {one.code for one in account_verdict(world.state)}
 
 
 def test_what_is_less_than_one_step_hides_nothing_else_that_the_venue_holds():
-    """Dust that a venue's own fees leave made all of it unreadable: Hawser never agreed with the venue again."""
+    """Dust that a venue's own fees leave made all of it unreadable: Hawser never agreed with the
+    venue again."""
     one = pair()
     held = tuple(
-        port.PositionTold(f"p{steps}", one.symbol, 1, str(one.qty_step * Decimal(steps))) for steps in ("0.4", "3.5")
+        port.PositionTold(f"p{steps}", one.symbol, 1, str(one.qty_step * Decimal(steps)))
+        for steps in ("0.4", "3.5")
     )
     told = port.HoldingsTold(time=1, token=7, asked=(), resting=(), positions=held)
     found = FromVenue({one.symbol: one}).event(told, 5)
@@ -742,17 +808,25 @@ def test_the_best_price_of_a_bar_that_nobody_looked_at_counts(side, spikes):
     world.place(side=side, targets=(), trail=None, timeframe_ns=world.venue.base_span)
     world.run(20)
     trade, span = world.trade, world.venue.base_span
-    histories = {symbol: store.series[span].bars() for symbol, store in world.session.stores.items()}
+    histories = {
+        symbol: store.series[span].bars() for symbol, store in world.session.stores.items()
+    }
     before, tick = histories[SYMBOL], float(world.session.stores[SYMBOL].instrument.tick)
     first = trade.opened - trade.opened % span + span
     time = np.array([first + span * number for number in range(3)], np.int64)
     close, far = np.full(3, before.close[-1]), side * trade.r_ticks * 1.5 * tick * spikes
     high, low = close.copy(), close.copy()
     high[1], low[1] = high[1] + max(0.0, far), low[1] + min(0.0, far)
-    told = (np.concatenate(one) for one in zip(before, (time, close, high, low, close, np.ones(3)), strict=True))
+    told = (
+        np.concatenate(one)
+        for one in zip(before, (time, close, high, low, close, np.ones(3)), strict=True)
+    )
     histories[SYMBOL] = Bars(*told)
     anew = port.InstrumentsTold(
-        time=world.venue.now, instruments=tuple(world.venue.instruments.values()), base_span=span, histories=histories
+        time=world.venue.now,
+        instruments=tuple(world.venue.instruments.values()),
+        base_span=span,
+        histories=histories,
     )
     world.session._safely(world.session.message, anew, world.session.now)
     assert not world.faults
@@ -764,12 +838,19 @@ def test_an_entry_until_the_session_s_end_follows_the_hours_of_who_answers_now()
     world = World()
     symbol = "Tin Z"
     world.place(
-        symbol=symbol, entry=EntryRule("limit", atr=9.0, good=GoodUntil(session_end=True)), stop=StopRule(ticks=40)
+        symbol=symbol,
+        entry=EntryRule("limit", atr=9.0, good=GoodUntil(session_end=True)),
+        stop=StopRule(ticks=40),
     )
     order = world.state.orders[world.trade.entry]
     before = order.until
     earlier = [
-        (msgspec.structs.replace(one, sessions=storm_world.OTHER_HOURS[2]) if one.symbol == symbol else one, character)
+        (
+            msgspec.structs.replace(one, sessions=storm_world.OTHER_HOURS[2])
+            if one.symbol == symbol
+            else one,
+            character,
+        )
         for one, character in storm_world.WORLD
     ]
     world.another_answers(earlier, reread(world.venue.book.state))

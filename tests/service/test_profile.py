@@ -52,7 +52,9 @@ def test_an_account_s_mark_that_a_power_cut_emptied_leads_to_the_same_record(tmp
 def test_an_account_s_mark_that_cannot_be_a_name_is_told(tmp_path):
     made = account_profile("demo", "Harbour", tmp_path)
     (made.state / "account").write_bytes(b"\xff\xfe")
-    with pytest.raises(BadInput, match="account: expected the name of the account whose folders these are"):
+    with pytest.raises(
+        BadInput, match="account: expected the name of the account whose folders these are"
+    ):
         account_profile("demo", "Harbour", tmp_path)
 
 
@@ -129,7 +131,8 @@ def books(path, traded=storm_world.WORLD, currency="CHF"):
 
 
 def test_books_that_mean_something_else_by_now_are_not_gone_on_with(tmp_path):
-    """Levels and quantities are whole ticks and steps: with another tick a stop would lie elsewhere."""
+    """Levels and quantities are whole ticks and steps: with another tick a stop would lie
+    elsewhere."""
     path = tmp_path / "quay.sqlite"
     (first, how), *others = storm_world.WORLD
     quay = books(path)
@@ -138,10 +141,15 @@ def test_books_that_mean_something_else_by_now_are_not_gone_on_with(tmp_path):
         pass
     quay.stray(first.symbol, 1, 3)
     quay.close()
-    with pytest.raises(Unavailable, match=f"hold {first.symbol}; expected to be started with its instrument too"):
+    with pytest.raises(
+        Unavailable, match=f"hold {first.symbol}; expected to be started with its instrument too"
+    ):
         books(path, others)
     finer = msgspec.structs.replace(first, tick=first.tick / 10)
-    with pytest.raises(Unavailable, match=f"hold {first.symbol} with tick {first.tick} and .*; expected the same, not"):
+    with pytest.raises(
+        Unavailable,
+        match=f"hold {first.symbol} with tick {first.tick} and .*; expected the same, not",
+    ):
         books(path, [(finer, how), *others])
     with pytest.raises(Unavailable, match="books are in CHF; expected the same, not USD"):
         books(path, currency="USD")
@@ -151,7 +159,12 @@ def test_books_that_mean_something_else_by_now_are_not_gone_on_with(tmp_path):
 
 
 @pytest.mark.parametrize(
-    "spoil", ["UPDATE book SET state = x'ff00'", "UPDATE book SET state = x''", "ALTER TABLE book RENAME state TO x"]
+    "spoil",
+    [
+        "UPDATE book SET state = x'ff00'",
+        "UPDATE book SET state = x''",
+        "ALTER TABLE book RENAME state TO x",
+    ],
 )
 def test_books_that_cannot_be_read_are_told_in_one_sentence(tmp_path, spoil):
     path = tmp_path / "quay.sqlite"

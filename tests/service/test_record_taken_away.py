@@ -1,4 +1,5 @@
-"""Another hand takes the record away, or puts another file in its place, while Hawser runs with it."""
+"""Another hand takes the record away, or puts another file in its place, while Hawser runs with
+it."""
 
 import shutil
 import sqlite3
@@ -59,8 +60,12 @@ def go_on(world: World) -> None:
 
 
 def same(one: EngineState, other: EngineState) -> bool:
-    once, again = (msgspec.msgpack.encode(msgspec.msgpack.decode(msgspec.msgpack.encode(state), type=EngineState))
-                   for state in (one, other))  # fmt: skip
+    once, again = (
+        msgspec.msgpack.encode(
+            msgspec.msgpack.decode(msgspec.msgpack.encode(state), type=EngineState)
+        )
+        for state in (one, other)
+    )
     return once == again
 
 
@@ -122,7 +127,9 @@ def test_a_record_that_is_put_back_by_hand_afterwards_is_the_other_file(tmp_path
     assert not verify(ledger.path).line
 
 
-def test_nothing_is_entered_while_the_record_cannot_be_put_back_and_what_is_open_stays_protected(tmp_path):
+def test_nothing_is_entered_while_the_record_cannot_be_put_back_and_what_is_open_stays_protected(
+    tmp_path,
+):
     ledger = Ledger(tmp_path / "own" / "ledger.sqlite")
     world = World(ledger)
     world.place()
@@ -191,7 +198,8 @@ def test_an_empty_record_where_there_was_one_is_told_as_lost(tmp_path):
 
 
 def test_a_record_whose_last_word_is_that_it_cannot_be_written_opens_well_where_it_can(tmp_path):
-    """A kill in the moment between the two: it stayed closed for good, because nothing was left to be healed."""
+    """A kill in the moment between the two: it stayed closed for good, because nothing was left to
+    be healed."""
     ledger = Ledger(tmp_path / "ledger.sqlite")
     world = World(ledger)
     world.session.take(ev.RecordFailed(time=world.venue.now, why="the disk is full"))
@@ -208,12 +216,16 @@ def test_a_record_whose_last_word_is_that_it_cannot_be_written_opens_well_where_
     world.session.close()
 
 
-def test_where_files_seem_to_be_others_all_the_time_only_their_absence_counts(tmp_path, monkeypatch):
+def test_where_files_seem_to_be_others_all_the_time_only_their_absence_counts(
+    tmp_path, monkeypatch
+):
     """As on some network drives: the record was put aside and written anew each second."""
     ledger = Ledger(tmp_path / "ledger.sqlite")
     world = World(ledger)
     numbers = iter(range(10**9))
-    monkeypatch.setattr(standing, "_which", lambda path: (0, next(numbers)) if path.exists() else None)
+    monkeypatch.setattr(
+        standing, "_which", lambda path: (0, next(numbers)) if path.exists() else None
+    )
     ledger._standing = ledger._stands()
     for _ in range(10):
         go_on(world)
@@ -226,7 +238,9 @@ def test_where_files_seem_to_be_others_all_the_time_only_their_absence_counts(tm
     world.session.close()
 
 
-def test_the_engine_s_thread_never_looks_at_the_file_which_a_disk_that_hangs_would_hold_up(tmp_path, monkeypatch):
+def test_the_engine_s_thread_never_looks_at_the_file_which_a_disk_that_hangs_would_hold_up(
+    tmp_path, monkeypatch
+):
     world = World(Ledger(tmp_path / "ledger.sqlite"), way=Aside("writer"))
     which, looked = standing._which, []
 

@@ -1,4 +1,5 @@
-"""The record where its disk fails, in real files: full, held by another program, hanging. Protection goes on."""
+"""The record where its disk fails, in real files: full, held by another program, hanging.
+Protection goes on."""
 
 import sqlite3
 import threading
@@ -53,7 +54,9 @@ def hung(tmp_path):
 
 def lose_the_stop(world):
     """At the venue, without a word; then time for a check to find it."""
-    world.venue.book.cancel(next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"))
+    world.venue.book.cancel(
+        next(one.id for one in world.venue.book.resting(SYMBOL) if one.kind == "stop")
+    )
     world.run(20)
 
 
@@ -66,7 +69,11 @@ def same_as_its_record(world):
     again = Ledger(path)
     folded = again.look()
     again.close()
-    return folded.orders == state.orders and folded.trades == state.trades and folded.markets == state.markets
+    return (
+        folded.orders == state.orders
+        and folded.trades == state.trades
+        and folded.markets == state.markets
+    )
 
 
 def test_a_file_that_another_program_holds_keeps_no_position_without_its_stop(tmp_path):
@@ -140,8 +147,8 @@ def test_ending_on_a_disk_that_hangs_says_what_is_lost(hung, monkeypatch):
 
 
 def test_what_fails_at_once_each_time_leaves_time_for_everything_else(tmp_path, monkeypatch):
-    """A rule of ours that raises at a trade's every timer, whatever the reason: the engine goes back to its record each
-    time, and the other trades are tended all the same."""
+    """A rule of ours that raises at a trade's every timer, whatever the reason: the engine goes
+    back to its record each time, and the other trades are tended all the same."""
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place(symbol="Harbour 40", stop=StopRule(ticks=400), targets=())
     ill = world.trade.id
@@ -163,7 +170,8 @@ def test_what_fails_at_once_each_time_leaves_time_for_everything_else(tmp_path, 
 
 
 def test_a_timer_that_is_asked_for_again_fires_once(tmp_path):
-    """Each time that a trade was looked at it had asked for the same moment: eight of them were recorded there."""
+    """Each time that a trade was looked at it had asked for the same moment: eight of them were
+    recorded there."""
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
     fired, take = [], world.session.take
@@ -240,7 +248,9 @@ def test_what_cannot_be_written_down_is_refused_and_changes_nothing(tmp_path):
     world.place()
     now, stop = world.session.engine.state.now, world.trade.stop
     with pytest.raises(BadInput, match="cannot be written down"):
-        world.session.ask(MoveStop(time=now, ask="M", trade=world.trade.id, level=-(10**30), widen=True))
+        world.session.ask(
+            MoveStop(time=now, ask="M", trade=world.trade.id, level=-(10**30), widen=True)
+        )
     with pytest.raises(BadInput, match="cannot be written down"):
         world.session.set_calendars((Calendar("news", (NewsEvent(now, "CHF", "high", "\ud83d"),)),))
     assert world.trade.stop == stop

@@ -23,19 +23,34 @@ def test_a_basket_over_two_instruments_is_recorded_price_by_price(tmp_path):
     pair = (names["CAD/CHF"], names["Lumenfold"])
     bids = {symbol: state.markets[symbol].bid for symbol in ("CAD/CHF", "Lumenfold")}
     spreads = {symbol: state.markets[symbol].ask - bid for symbol, bid in bids.items()}
-    session.ask(ev.FormBasket(time=begun, ask="B", trades=pair, basket=Basket(stop=Amount(money=60.0), basis="tick")))
+    session.ask(
+        ev.FormBasket(
+            time=begun, ask="B", trades=pair, basket=Basket(stop=Amount(money=60.0), basis="tick")
+        )
+    )
     (group,) = state.baskets.values()
 
     def quote(number: int, symbol: str, away: int) -> float:
         bid = bids[symbol] + away
         session.take(
-            ev.Quote(time=begun + number, symbol=symbol, bid=bid, ask=bid + spreads[symbol], high_bid=bid,
-                     low_ask=bid + spreads[symbol])
-        )  # fmt: skip
+            ev.Quote(
+                time=begun + number,
+                symbol=symbol,
+                bid=bid,
+                ask=bid + spreads[symbol],
+                high_bid=bid,
+                low_ask=bid + spreads[symbol],
+            )
+        )
         return won(state, group)
 
     # The first falls far only while the second stands high: side by side they never lose 60.
-    seen = [quote(1, "CAD/CHF", -30), quote(2, "Lumenfold", 30), quote(3, "CAD/CHF", -60), quote(4, "Lumenfold", 31)]
+    seen = [
+        quote(1, "CAD/CHF", -30),
+        quote(2, "Lumenfold", 30),
+        quote(3, "CAD/CHF", -60),
+        quote(4, "Lumenfold", 31),
+    ]
     assert -60.0 < min(seen) < -30.0
     first = 1.32 * -60  # the last quote of each, one after another, would pass through this
     assert first < -60.0

@@ -1,4 +1,5 @@
-"""The service: inbox, clock, conflation, faults, profiles, the Logbook's lines, and the whole with its threads."""
+"""The service: inbox, clock, conflation, faults, profiles, the Logbook's lines, and the whole with
+its threads."""
 
 import shutil
 import sqlite3
@@ -126,9 +127,16 @@ def test_what_is_recorded_of_quotes_is_what_they_came_to(quotes):
     hand.protect()
     hand.engine.seen.clear()
     events = [
-        ev.Quote(time=hand.now + i, symbol="CAD/CHF", bid=61000 + bid, ask=61000 + bid + wide, high_bid=61000 + bid,
-                 low_ask=61000 + bid + wide) for i, (bid, wide) in enumerate(quotes)
-    ]  # fmt: skip
+        ev.Quote(
+            time=hand.now + i,
+            symbol="CAD/CHF",
+            bid=61000 + bid,
+            ask=61000 + bid + wide,
+            high_bid=61000 + bid,
+            low_ask=61000 + bid + wide,
+        )
+        for i, (bid, wide) in enumerate(quotes)
+    ]
     folded = Engine()
     for event in hand.events:
         folded.handle(event)
@@ -142,8 +150,16 @@ def test_what_is_recorded_of_quotes_is_what_they_came_to(quotes):
 
 
 def test_joined_quotes_keep_the_best_of_both():
-    both = joined_quotes(joined_quotes(told("A", "1.0", "1.4"), told("A", "1.3", "1.5")), told("A", "1.1", "1.2", 9))
-    assert (both.time, both.bid, both.ask, both.high_bid, both.low_ask) == (9, "1.1", "1.2", "1.3", "1.2")
+    both = joined_quotes(
+        joined_quotes(told("A", "1.0", "1.4"), told("A", "1.3", "1.5")), told("A", "1.1", "1.2", 9)
+    )
+    assert (both.time, both.bid, both.ask, both.high_bid, both.low_ask) == (
+        9,
+        "1.1",
+        "1.2",
+        "1.3",
+        "1.2",
+    )
 
 
 def test_the_clock_pauses_and_runs_at_a_multiple():
@@ -166,7 +182,9 @@ def bars_of(count, seed=1):
     open_ = np.r_[0.61, close[:-1]]
     keep = rng.random(count) > 0.1  # gaps
     time_ = np.arange(count, dtype=np.int64) * MINUTE + 400 * 24 * HOUR
-    bars = Bars(time_, open_, np.maximum(open_, close), np.minimum(open_, close), close, np.full(count, 9.0))
+    bars = Bars(
+        time_, open_, np.maximum(open_, close), np.minimum(open_, close), close, np.full(count, 9.0)
+    )
     return bars.mapped(lambda column: column[keep])
 
 
@@ -200,7 +218,9 @@ def test_bars_taken_one_by_one_equal_bars_joined_at_once(count, part, seed):
 def test_the_unfinished_bar_joins_what_is_done_with_what_is_quoted():
     bars = bars_of(1, 2).mapped(lambda column: np.repeat(column, 1))
     history = Bars(
-        np.arange(7, dtype=np.int64) * MINUTE, *(np.full(7, v) for v in (1.0, 1.2, 0.9, 1.1)), np.full(7, 2.0)
+        np.arange(7, dtype=np.int64) * MINUTE,
+        *(np.full(7, v) for v in (1.0, 1.2, 0.9, 1.1)),
+        np.full(7, 2.0),
     )
     store = BarStore(pair(), MINUTE, history)
     assert store.forming(MINUTE) is None
@@ -274,7 +294,9 @@ def test_what_was_opened_last_is_found_again(tmp_path):
     with pytest.raises(BadInput) as caught:
         last_opened(tmp_path)
     assert "hawser --bars" in caught.value.sentence
-    note_opened(tmp_path, tmp_path / "a.csv", tmp_path / "b.toml", [], "Europe/Zurich", 60.0).keep(tmp_path)
+    note_opened(tmp_path, tmp_path / "a.csv", tmp_path / "b.toml", [], "Europe/Zurich", 60.0).keep(
+        tmp_path
+    )
     found = last_opened(tmp_path)
     assert (found.bars, found.zone, found.speed) == (str(tmp_path / "a.csv"), "Europe/Zurich", 60.0)
 
@@ -283,7 +305,9 @@ def test_an_account_that_cannot_be_converted_is_refused_before_anything_opens(tm
     account = tmp_path / "account.toml"
     account.write_text('currency = "SEK"\nequity = 1000.0\n')
     with pytest.raises(BadInput, match="No conversion rate from CHF to SEK"):
-        opening_history.Inputs(EXAMPLES / "quillan-ferry-5m.csv", EXAMPLES / "quillan-ferry.toml", account)
+        opening_history.Inputs(
+            EXAMPLES / "quillan-ferry-5m.csv", EXAMPLES / "quillan-ferry.toml", account
+        )
 
 
 # Lines
@@ -298,8 +322,15 @@ def test_every_event_and_command_of_a_storm_has_its_line():
         lines.extend(teller.lines(*entry))
 
     storm.session._listener = heard
-    teller.lines(ev.Opened(time=0, prefix="S", account=storm.state.account,
-                           instruments=tuple(storm.state.instruments.values())), [])  # fmt: skip
+    teller.lines(
+        ev.Opened(
+            time=0,
+            prefix="S",
+            account=storm.state.account,
+            instruments=tuple(storm.state.instruments.values()),
+        ),
+        [],
+    )
     storm.run(6)
     kinds = {line.kind for line in lines}
     assert {"asked", "decided", "sent", "venue", "timer", "market"} <= kinds
@@ -321,9 +352,15 @@ class Heard:
         self.ready = threading.Event()
 
     def hooks(self):
-        return Hooks(snapshot=self.snapshots.append, lines=self.lines.extend, ready=self.ready.set,
-                     fault=self.faults.append, failed=self.failed.append, guards=self.pictures.append,
-                     told=self.tells.append)  # fmt: skip
+        return Hooks(
+            snapshot=self.snapshots.append,
+            lines=self.lines.extend,
+            ready=self.ready.set,
+            fault=self.faults.append,
+            failed=self.failed.append,
+            guards=self.pictures.append,
+            told=self.tells.append,
+        )
 
     def until(self, condition, seconds=300):  # only one that is hung waits so long
         end = time.monotonic() + seconds
@@ -400,11 +437,14 @@ def test_trades_and_the_halt_survive_a_restart(started):
 
 @pytest.mark.parametrize("running", [False, True])
 def test_a_policy_takes_effect_together_with_its_news(started, tmp_path, running):
-    (tmp_path / "far.csv").write_text("time,currency,impact,title\n2099-01-01T00:00:00Z,CHF,low,Far ahead\n")
+    (tmp_path / "far.csv").write_text(
+        "time,currency,impact,title\n2099-01-01T00:00:00Z,CHF,low,Far ahead\n"
+    )
     strict = Guards(
-        loosen="now", news=NewsSources(files=(str(tmp_path / "far.csv"),)),
+        loosen="now",
+        news=NewsSources(files=(str(tmp_path / "far.csv"),)),
         guard=(NewsGuard(name="Strict", then=("flatten",)),),
-    )  # fmt: skip
+    )
     where = profile("demo", tmp_path)
     save(Guards(loosen="now"), where.guards)  # no guard, and so no news either
     runtime, heard = started(running=False)
@@ -421,12 +461,20 @@ def test_a_policy_takes_effect_together_with_its_news(started, tmp_path, running
         return heard.pictures and heard.pictures[-1].policy == guards
 
     heard.until(lambda _: looked_at(strict))
-    if not running:  # an opening waits for no news: entries are closed until it is read, and nothing else follows
-        heard.until(lambda _: looked_at(strict) and heard.pictures[-1].calendar != "The news has not been read yet")
+    # an opening waits for no news: entries are closed until it is read, and nothing else follows
+    if not running:
+        heard.until(
+            lambda _: (
+                looked_at(strict)
+                and heard.pictures[-1].calendar != "The news has not been read yet"
+            )
+        )
     assert heard.pictures[-1].calendar.startswith("far.csv: good")
     runtime.change_guards(Guards(loosen="now"))  # nor is it judged without, when it goes
     after = heard.until(lambda _: looked_at(Guards(loosen="now")))
-    assert [t.state for t in after.trades if t.open_steps] == [t.state for t in before.trades if t.open_steps]
+    assert [t.state for t in after.trades if t.open_steps] == [
+        t.state for t in before.trades if t.open_steps
+    ]
     assert [line.text for line in heard.lines if "Strict closes entries" in line.text] == []
 
 
@@ -485,11 +533,17 @@ def test_whatever_fails_beside_it_tending_goes_on(started):
         failed.append(values)
         raise RuntimeError("made for the test")
 
-    runtime.hooks.snapshot = runtime.hooks.lines = runtime.hooks.fault = runtime.alerts.tell_fault = broken
+    runtime.hooks.snapshot = runtime.hooks.lines = runtime.hooks.fault = (
+        runtime.alerts.tell_fault
+    ) = broken
     runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
     end = time.monotonic() + 300
     while not held or held[-1]:
-        runtime._do(lambda session: held.append(sum(trade.open_steps for trade in session.engine.state.live())))
+        runtime._do(
+            lambda session: held.append(
+                sum(trade.open_steps for trade in session.engine.state.live())
+            )
+        )
         time.sleep(0.05)
         assert time.monotonic() < end, failed[-1:]
     assert failed
@@ -549,12 +603,17 @@ OPENED: list[str] | None = None  # by the engine's thread, where somebody wants 
 
 
 def opens(event, told):
-    if event in ("open", "sqlite3.connect") and OPENED is not None and threading.current_thread().name == "engine":
+    if (
+        event in ("open", "sqlite3.connect")
+        and OPENED is not None
+        and threading.current_thread().name == "engine"
+    ):
         OPENED.append(str(told[0]))
 
 
 def test_who_tends_opens_no_file(started, monkeypatch):
-    """A disk may hang, and all tending with it: the look for a watch and the trace of a fault once waited for it."""
+    """A disk may hang, and all tending with it: the look for a watch and the trace of a fault once
+    waited for it."""
     sys.addaudithook(opens)
     runtime, heard = started(speed=600.0)
     first = heard.until(lambda s: s.link_up and s.trades)
@@ -604,7 +663,8 @@ def test_an_older_copy_of_the_record_opens_with_entries_closed(started):
     found = heard.until(lambda s: s.link_up)
     assert found.halted
     assert "older than what was done" in found.halt_why
-    assert all(t.covered for t in found.trades if t.open_steps)  # nothing is closed or stripped for it
+    # nothing is closed or stripped for it
+    assert all(t.covered for t in found.trades if t.open_steps)
 
 
 def test_a_record_that_cannot_be_written_closes_entries_and_heals_itself(started, monkeypatch):
@@ -620,18 +680,24 @@ def test_a_record_that_cannot_be_written_closes_entries_and_heals_itself(started
         assert [one.code for one in shut.closed] == ["record_down"]
     heard.until(lambda s: not s.closed)
     assert not heard.failed
-    heard.until(lambda _: any(tell.code == "record_up" for tell in heard.tells))  # told a moment after it shows
+    # told a moment after it shows
+    heard.until(lambda _: any(tell.code == "record_up" for tell in heard.tells))
     codes = [tell.code for tell in heard.tells]
     assert codes.count("record_down") == codes.count("record_up") == 1
 
 
 def test_own_history_is_replayed(tmp_path):
     inputs = opening_history.Inputs(
-        EXAMPLES / "quillan-ferry-5m.csv", EXAMPLES / "quillan-ferry.toml", EXAMPLES / "account.toml"
+        EXAMPLES / "quillan-ferry-5m.csv",
+        EXAMPLES / "quillan-ferry.toml",
+        EXAMPLES / "account.toml",
     )
     heard = Heard()
     runtime = Runtime(
-        profile("own", tmp_path), lambda where: opening_history.boot(inputs, where), heard.hooks(), speed=600.0
+        profile("own", tmp_path),
+        lambda where: opening_history.boot(inputs, where),
+        heard.hooks(),
+        speed=600.0,
     )
     runtime.start()
     try:

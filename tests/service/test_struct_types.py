@@ -1,4 +1,5 @@
-"""Threads read values of the same classes. What msgspec finds out about a class is found out before there are two."""
+"""Threads read values of the same classes. What msgspec finds out about a class is found out before
+there are two."""
 
 import subprocess
 import sys
@@ -21,14 +22,16 @@ looked, ready = set(), threading.Event()
 def boot(where):
     feed = GeneratedFeed(WORLD, {}, 3, START, 1)
     venue = Quay(feed, "CHF", 64_000.0, {}, SEVERITIES["calm"], store=BookStore(where.venue))
-    account, guards = Account(currency="CHF", equity=64_000.0, balance=64_000.0), Path(hawser.demo.__file__).parent
+    account = Account(currency="CHF", equity=64_000.0, balance=64_000.0)
+    guards = Path(hawser.demo.__file__).parent
     return Boot(account, venue, Ledger(where.ledger), venue, guards=guards / "guards.toml")
 
 def note(frame, event, _):
     asked = event == "call" and frame.f_code.co_name == "get_class_annotations"
     by = frame.f_back.f_code if asked else None
     if asked and "hawser" in by.co_filename and by.co_name != "<module>":
-        looked.add(threading.current_thread().name)  # what only describes a class keeps nothing; modules take turns
+        # what only describes a class keeps nothing; modules take turns
+        looked.add(threading.current_thread().name)
 
 threading.setprofile(note)  # of every thread that begins from here on
 with tempfile.TemporaryDirectory() as root:
@@ -43,5 +46,7 @@ print(sorted(looked))
 
 def test_no_thread_beside_the_first_looks_at_a_class():
     """Two at once ended the process in a fault of memory, as the demo began."""
-    done = subprocess.run([sys.executable, "-c", OPENED], capture_output=True, text=True, timeout=600, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", OPENED], capture_output=True, text=True, timeout=600, check=False
+    )
     assert done.stdout.strip() == "[]", done.stderr[-2000:]

@@ -44,8 +44,19 @@ class Running:
         self.start()
 
     def start(self) -> None:
-        command = [sys.executable, "-m", "hawser", "quay", "--socket", str(self.socket), "--speed", "20"]
-        self.process = subprocess.Popen([*command, "--severity", self._severity], stderr=subprocess.PIPE, text=True)
+        command = [
+            sys.executable,
+            "-m",
+            "hawser",
+            "quay",
+            "--socket",
+            str(self.socket),
+            "--speed",
+            "20",
+        ]
+        self.process = subprocess.Popen(
+            [*command, "--severity", self._severity], stderr=subprocess.PIPE, text=True
+        )
         assert self.process.stderr is not None
         assert "listens" in self.process.stderr.readline()
         self.process.stderr.close()
@@ -67,7 +78,14 @@ def quay(tmp_path):
 
 
 def hawser(folder: Path, quay: Running, seed: int, *more: str) -> subprocess.Popen:
-    command = [sys.executable, str(HERE / "far_hawser.py"), str(folder), str(quay.socket), str(seed), *more]
+    command = [
+        sys.executable,
+        str(HERE / "far_hawser.py"),
+        str(folder),
+        str(quay.socket),
+        str(seed),
+        *more,
+    ]
     return subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
 
 
@@ -77,7 +95,8 @@ def settled(folder: Path, quay: Running) -> str:
 
 
 def positions_without_cover(folder: Path) -> list[str]:
-    """By the venue's own books: positions of ours that no stop covers whole. Loss steps rest as stops beside it."""
+    """By the venue's own books: positions of ours that no stop covers whole. Loss steps rest as
+    stops beside it."""
     store, ledger = BookStore(folder / "quay.sqlite"), Ledger(folder / "ledger.sqlite")
     book, ours = store.load(), ledger.restore().state.orders
     store.close()
@@ -88,10 +107,15 @@ def positions_without_cover(folder: Path) -> list[str]:
         stops = [
             one
             for one in book.orders.values()
-            if one.closes == held.id and one.kind == "stop" and one.status == "resting" and ours[one.id].role == "stop"
+            if one.closes == held.id
+            and one.kind == "stop"
+            and one.status == "resting"
+            and ours[one.id].role == "stop"
         ]
         if sum(one.steps - one.filled for one in stops) != held.steps:
-            found.append(f"{held.id}: {held.steps} held, {[one.steps - one.filled for one in stops]} covered")
+            found.append(
+                f"{held.id}: {held.steps} held, {[one.steps - one.filled for one in stops]} covered"
+            )
     return found
 
 
@@ -139,7 +163,8 @@ def server(tmp_path):
 
 
 class Seconds:
-    """The clock of a client: it stands still until a test moves it, however long the machine takes for a turn."""
+    """The clock of a client: it stands still until a test moves it, however long the machine takes
+    for a turn."""
 
     def __init__(self, step: float = 0.0) -> None:
         self.now, self._step = 100.0, step  # the step is made whenever somebody looks at it
@@ -192,7 +217,8 @@ def test_a_venue_that_falls_silent_counts_as_a_lost_line(tmp_path, server):
     assert isinstance(message, port.LinkTold) and not message.up
     assert "does not answer" in message.why
     seconds.now += AGAIN
-    assert [one.up for one in turned(server, far) if isinstance(one, port.LinkTold)] == [True]  # it comes back by itself
+    # it comes back by itself
+    assert [one.up for one in turned(server, far) if isinstance(one, port.LinkTold)] == [True]
     far.close()
 
 
@@ -201,7 +227,9 @@ def answered(server: Server, far: FarQuay) -> bool:
     far.send(port.AskHoldings(token=7, orders=()), 0)
     end = time.monotonic() + 300
     while time.monotonic() < end:
-        if any(isinstance(one, port.HoldingsTold) and one.token == 7 for one in turned(server, far, 1)):
+        if any(
+            isinstance(one, port.HoldingsTold) and one.token == 7 for one in turned(server, far, 1)
+        ):
             return True
     return False
 
@@ -217,7 +245,8 @@ def turned(server: Server, far: FarQuay, turns: int = 20) -> list[port.VenueMess
 
 
 def test_who_only_looks_whether_anybody_listens_takes_no_line_away(tmp_path, server):
-    """A second venue that is started at the same socket does, and whatever looks for open sockets."""
+    """A second venue that is started at the same socket does, and whatever looks for open
+    sockets."""
     path = tmp_path / "q.sock"
     far = connected(server, path)
     turned(server, far)
@@ -253,17 +282,24 @@ def test_two_programs_at_one_account_are_told_of_each_other_and_do_not_fight(tmp
     assert "another program has connected" in lost.why
     seconds.now += ANOTHER - 0.001
     turned(server, first)  # it does not take the line back at once
-    assert not [one for one in turned(server, second) if isinstance(one, port.LinkTold) and not one.up]
+    assert not [
+        one for one in turned(server, second) if isinstance(one, port.LinkTold) and not one.up
+    ]
     seconds.now += 0.001
     turned(server, first)
-    assert "another program" in next(one.why for one in turned(server, second) if isinstance(one, port.LinkTold))
+    assert "another program" in next(
+        one.why for one in turned(server, second) if isinstance(one, port.LinkTold)
+    )
     for far in (first, second):
         far.close()
 
 
 def another(path: Path, traded: World, currency: str = "CHF") -> Server:
     """Who listens at `path` once the one before is gone."""
-    return Server(Quay(GeneratedFeed(traded, {}, 1, START, 1), currency, 64_000.0, {}, SEVERITIES["calm"]), path)
+    return Server(
+        Quay(GeneratedFeed(traded, {}, 1, START, 1), currency, 64_000.0, {}, SEVERITIES["calm"]),
+        path,
+    )
 
 
 def heard(far: FarQuay, server: Server, count: int) -> list[port.VenueMessage]:
@@ -286,18 +322,27 @@ def test_who_trades_others_when_the_line_is_back_says_so_before_it_stands(tmp_pa
     served = another(tmp_path / "q.sock", [(dearer, how), *others])
     told = heard(far, served, 4)
     assert [one.up if isinstance(one, port.LinkTold) else one.instruments[0] for one in told] == [
-        True, False, dearer, True
-    ]  # fmt: skip
+        True,
+        False,
+        dearer,
+        True,
+    ]
     assert (far.history(first.symbol).close == served._venue.history(first.symbol).close).all()
     served.run(lambda: True)
     seconds.now += AGAIN
     again = another(tmp_path / "q.sock", [(dearer, how), *others])
-    assert [type(one) for one in heard(far, again, 3)] == [port.LinkTold, port.InstrumentsTold, port.LinkTold]
+    assert [type(one) for one in heard(far, again, 3)] == [
+        port.LinkTold,
+        port.InstrumentsTold,
+        port.LinkTold,
+    ]
     far.close()
     again.run(lambda: True)
 
 
-def test_an_account_in_another_currency_that_answers_later_is_told_once_and_not_heard(tmp_path, server):
+def test_an_account_in_another_currency_that_answers_later_is_told_once_and_not_heard(
+    tmp_path, server
+):
     far = connected(server, tmp_path / "q.sock", seconds := Seconds())
     server.run(lambda: True)
     ours = far.welcome
@@ -309,9 +354,16 @@ def test_an_account_in_another_currency_that_answers_later_is_told_once_and_not_
         message = far.next_message(0)
         told += [] if message is None else [message]
     assert [one.why for one in told if isinstance(one, port.LinkTold)] == [
-        "", "the venue's process is gone", "the account there is in USD, not in CHF"
-    ]  # fmt: skip
-    assert {type(one) for one in told} <= {port.LinkTold, port.QuoteTold, port.StateTold, port.FiguresTold}
+        "",
+        "the venue's process is gone",
+        "the account there is in USD, not in CHF",
+    ]
+    assert {type(one) for one in told} <= {
+        port.LinkTold,
+        port.QuoteTold,
+        port.StateTold,
+        port.FiguresTold,
+    }
     assert far.welcome == ours
     far.close()
     served.run(lambda: True)
@@ -404,8 +456,8 @@ def _told_nonsense(quay: Running) -> None:
 
 
 def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp_path, quay):
-    """Every sum that the venue tells would be taken for one in the account's currency: sizes would be wrong by the
-    rate between them."""
+    """Every sum that the venue tells would be taken for one in the account's currency: sizes would
+    be wrong by the rate between them."""
     where = profile("far", tmp_path / "home")
     with pytest.raises(BadInput, match="is in CHF, not in USD"):
         boot(quay.socket, Account(currency="USD", equity=64_000.0), where)
@@ -420,7 +472,9 @@ def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp
     failed = threading.Event()
     sentences: list[str] = []
     hooks = Hooks(failed=lambda sentence: (sentences.append(sentence), failed.set()))
-    wrong = Boot(Account(currency="USD", equity=64_000.0), Storm(0, "calm").venue, Ledger(where.ledger))
+    wrong = Boot(
+        Account(currency="USD", equity=64_000.0), Storm(0, "calm").venue, Ledger(where.ledger)
+    )
     runtime = Runtime(where, lambda _: wrong, hooks)
     runtime.start()
     assert failed.wait(300)
@@ -429,7 +483,9 @@ def test_an_account_in_another_currency_is_refused_and_leaves_nothing_locked(tmp
     Ledger(where.ledger).close()  # nobody holds it any more
 
 
-@pytest.mark.parametrize("columns", [(), (b"123",), (b"12345678",) * 3, (b"12345678",) * 5 + (b"",)])
+@pytest.mark.parametrize(
+    "columns", [(), (b"123",), (b"12345678",) * 3, (b"12345678",) * 5 + (b"",)]
+)
 def test_a_history_that_is_none_is_told_in_one_sentence(tmp_path, server, monkeypatch, columns):
     symbol, told = WORLD[0][0].symbol, []
     bars = wire.SentBars(time=1, symbol=symbol, columns=columns)

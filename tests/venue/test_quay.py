@@ -1,4 +1,5 @@
-"""Quay as a venue: matching on the right side of the quote, its refusals, its money, its feeds, its own memory."""
+"""Quay as a venue: matching on the right side of the quote, its refusals, its money, its feeds, its
+own memory."""
 
 from decimal import Decimal
 
@@ -32,7 +33,9 @@ def book():
 
 
 def order(name, side=1, kind="market", qty="1.00", level=None, closes=None):
-    return port.NewOrder(id=name, symbol=SYMBOL, side=side, kind=kind, qty=qty, level=level, closes=closes)
+    return port.NewOrder(
+        id=name, symbol=SYMBOL, side=side, kind=kind, qty=qty, level=level, closes=closes
+    )
 
 
 def refused(call, *arguments):
@@ -112,7 +115,9 @@ def test_ids_amends_and_cancels(book):
     assert book.amend(port.AmendOrder(id="s", level="0.61210", qty="1.00"))[0].level == "0.61210"
     assert refused(book.amend, port.AmendOrder(id="s", level="0.61235", qty="1.00")) == "wrong_side"
     assert refused(book.amend, port.AmendOrder(id="s", level="0.61225", qty="1.00")) == "too_near"
-    assert refused(book.amend, port.AmendOrder(id="q", level="0.61200", qty="1.00")) == "not_resting"
+    assert (
+        refused(book.amend, port.AmendOrder(id="q", level="0.61200", qty="1.00")) == "not_resting"
+    )
     assert book.resting_ids() == ("s",)
     book.cancel("s")
     assert refused(book.cancel, "s") == "not_resting"
@@ -127,11 +132,14 @@ def test_a_closed_market_takes_nothing(book):
 
 
 def test_a_market_without_a_quote_yet_changes_nothing(book):
-    """A venue that has other instruments from now on: what rests there is changed before a quote has come."""
+    """A venue that has other instruments from now on: what rests there is changed before a quote
+    has come."""
     book.new_order(order("E"))
     book.new_order(order("S", side=-1, kind="stop", level="0.61000", closes="E"))
     book.quotes.clear()
-    assert refused(book.amend, port.AmendOrder(id="S", level="0.61010", qty="1.00")) == "market_closed"
+    assert (
+        refused(book.amend, port.AmendOrder(id="S", level="0.61010", qty="1.00")) == "market_closed"
+    )
     assert book.adjust("S", 5) == 61000
     assert book.amend(port.AmendOrder(id="S", level="0.61000", qty="0.50"))
 
@@ -186,7 +194,9 @@ def test_history_and_what_follows_have_no_seam():
     early, late = demo_feed(), demo_feed()
     early.seek(world.WAKES_AT)
     late.seek(world.WAKES_AT + 7 * MINUTE)
-    done = [item for item in drained(early, world.WAKES_AT + 7 * MINUTE) if isinstance(item, fd.BarDone)]
+    done = [
+        item for item in drained(early, world.WAKES_AT + 7 * MINUTE) if isinstance(item, fd.BarDone)
+    ]
     lived = [item for item in done if item.symbol == SYMBOL]
     known = late.history(SYMBOL).last(len(lived))
     tick = early.instruments[SYMBOL].tick_size
@@ -222,7 +232,11 @@ def test_a_replay_hands_the_bars_on_unchanged_and_its_quotes_touch_their_extreme
     done = [item for item in items if isinstance(item, fd.BarDone)]
     assert [bar.opened for bar in done] == time[20:].tolist()
     for bar, index in zip(done, range(20, 60), strict=True):
-        bids = [i.bid for i in items if isinstance(i, fd.Tick) and bar.opened <= i.time < bar.opened + 5 * MINUTE]
+        bids = [
+            i.bid
+            for i in items
+            if isinstance(i, fd.Tick) and bar.opened <= i.time < bar.opened + 5 * MINUTE
+        ]
         assert (max(bids), min(bids), bids[-1]) == (bar.high, bar.low, bar.close)
         assert bar.high == round(rounded[1][index] / 0.00001)
     assert all(i.ask - i.bid == 12 for i in items if isinstance(i, fd.Tick))
@@ -254,14 +268,16 @@ def test_the_next_change_skips_the_weekend_and_may_never_come():
 
 
 def test_a_week_ends_where_an_instrument_closes_for_a_day_or_more_else_on_saturday():
-    """One that pauses for an hour each day never closes for a day: the search for its weekend ran to the year 9999."""
+    """One that pauses for an hour each day never closes for a day: the search for its weekend ran
+    to the year 9999."""
     daily = (WeeklySession(tuple(range(7)), "00:00", "21:00", "America/New_York"),)
     saturday = WEDNESDAY + 3 * DAY
     for sessions in (daily, (WeeklySession(tuple(range(7)), "00:00", "24:00"),), ()):
         assert weekend_close(sessions, WEDNESDAY) == 0
         assert next_close(sessions, WEDNESDAY, weekend=True) == saturday
         assert next_close(sessions, saturday, weekend=True) == saturday + 7 * DAY
-    assert next_close(daily, WEDNESDAY + 3 * HOUR, weekend=False) == WEDNESDAY + DAY + 2 * HOUR  # 21:00 there
+    # 21:00 there
+    assert next_close(daily, WEDNESDAY + 3 * HOUR, weekend=False) == WEDNESDAY + DAY + 2 * HOUR
     assert next_close(daily, WEDNESDAY + 26 * HOUR, weekend=False) == WEDNESDAY + 2 * DAY + 2 * HOUR
     friday_close = WEDNESDAY + 2 * DAY + 16 * HOUR + 30 * MINUTE
     assert next_close(LONDON, friday_close - 1, weekend=True) == friday_close
@@ -290,7 +306,14 @@ def test_weather_is_drawn_as_often_as_it_is_told_and_repeats():
 
 
 def test_requests_of_one_connection_never_overtake_each_other():
-    venue = Quay(demo_feed(), "CHF", 64_000.0, {}, Weather("long", latency_ms=200.0, latency_tail=1.5), seed=4)
+    venue = Quay(
+        demo_feed(),
+        "CHF",
+        64_000.0,
+        {},
+        Weather("long", latency_ms=200.0, latency_tail=1.5),
+        seed=4,
+    )
     for number in range(40):
         venue.send(port.AskOrder(id=f"q{number}"), venue.now + number)
     answers = []
@@ -310,7 +333,9 @@ def test_the_venue_remembers_its_own_state(tmp_path):
         pass
     venue._store = None  # killed here: nothing is saved on the way out
     store.close()
-    again = Quay(demo_feed(), "CHF", 1.0, {}, SEVERITIES["calm"], store=BookStore(tmp_path / "quay.sqlite"))
+    again = Quay(
+        demo_feed(), "CHF", 1.0, {}, SEVERITIES["calm"], store=BookStore(tmp_path / "quay.sqlite")
+    )
     assert list(again.book.state.positions) == ["a"]
     assert again.book.state.balance == pytest.approx(64_000 - 2.5)
     assert again.now >= world.WAKES_AT + 5 * SECOND
@@ -323,8 +348,18 @@ def test_a_price_with_too_many_digits_is_rejected_and_never_leaves_hawser():
     from hawser.service.runtime.venue_messages import as_request
 
     def submit(level, steps=5):
-        command = cm.Submit(order="o", trade="t", symbol=SYMBOL, role="stop", side=-1, kind="stop", steps=steps,
-                            level=level, closes="a", why="")  # fmt: skip
+        command = cm.Submit(
+            order="o",
+            trade="t",
+            symbol=SYMBOL,
+            role="stop",
+            side=-1,
+            kind="stop",
+            steps=steps,
+            level=level,
+            closes="a",
+            why="",
+        )
         return as_request(command, {SYMBOL: pair()})
 
     assert submit(61234).level == "0.61234"
@@ -337,7 +372,9 @@ def test_a_price_with_too_many_digits_is_rejected_and_never_leaves_hawser():
 
 
 def adding(name, qty="1.00", level="0.61150", adds="a", side=1):
-    return port.NewOrder(id=name, symbol=SYMBOL, side=side, kind="limit", qty=qty, level=level, adds=adds)
+    return port.NewOrder(
+        id=name, symbol=SYMBOL, side=side, kind="limit", qty=qty, level=level, adds=adds
+    )
 
 
 def test_what_adds_makes_its_position_larger_and_goes_with_it(book):
@@ -348,7 +385,9 @@ def test_what_adds_makes_its_position_larger_and_goes_with_it(book):
     (held,) = book.state.positions.values()
     assert (held.id, held.steps, held.entry) == ("a", 200, (61242 + 61150) / 2)
     told = book.new_order(order("c", side=-1, qty="2.00", closes="a"))
-    assert [(m.id, m.why) for m in told if isinstance(m, port.Cancelled)] == [("r2", "no position to add to")]
+    assert [(m.id, m.why) for m in told if isinstance(m, port.Cancelled)] == [
+        ("r2", "no position to add to")
+    ]
     assert not book.resting(SYMBOL)
     assert refused(book.new_order, adding("r3", level="0.61000")) == "no_position"
 

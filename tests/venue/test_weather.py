@@ -1,4 +1,5 @@
-"""Quay's weather and its pending orders: every fault does what its name says, and the books stay in order."""
+"""Quay's weather and its pending orders: every fault does what its name says, and the books stay in
+order."""
 
 import pytest
 
@@ -27,7 +28,15 @@ def book():
 
 def order(name, side=1, kind="market", level=None, bound=None, until=0, closes=None, qty="1.00"):
     return port.NewOrder(
-        id=name, symbol=SYMBOL, side=side, kind=kind, qty=qty, level=level, bound=bound, until=until, closes=closes
+        id=name,
+        symbol=SYMBOL,
+        side=side,
+        kind=kind,
+        qty=qty,
+        level=level,
+        bound=bound,
+        until=until,
+        closes=closes,
     )
 
 
@@ -79,7 +88,11 @@ def test_resting_orders_fill_in_parts_and_say_what_they_had_filled(book):
 
 
 def quay(weather="calm", store=None, **changes):
-    chosen = SEVERITIES[weather] if not changes else Weather(**{"latency_ms": 0.0, "latency_tail": 0.0} | changes)
+    chosen = (
+        SEVERITIES[weather]
+        if not changes
+        else Weather(**{"latency_ms": 0.0, "latency_tail": 0.0} | changes)
+    )
     return Quay(GeneratedFeed(WORLD, {}, 3, START, 1), "CHF", 64_000.0, {}, chosen, store=store)
 
 

@@ -1,4 +1,5 @@
-"""The live engine and the rehearsal over the same bars: the same trades, fills and stop moves, to the tick."""
+"""The live engine and the rehearsal over the same bars: the same trades, fills and stop moves, to
+the tick."""
 
 from __future__ import annotations
 
@@ -30,8 +31,8 @@ def traded_alike(draw, make, account, order):
     assert not report.differences, (rules, report.differences[:3])
 
 
-# 20 histories for rigs and 8 for ladders, of 1 000 bars each, 12 of 700 under guards, and 50 wild ones;
-# `tests/wild.py` runs thousands
+# 20 histories for rigs and 8 for ladders, of 1 000 bars each, 12 of 700 under guards, and 50 wild
+# ones; `tests/wild.py` runs thousands
 
 
 @settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
@@ -88,11 +89,15 @@ def test_a_difference_is_told_with_its_trade_and_place():
     draw = Random(7)
     bars, signals, instrument = history(draw, 400)
     account, rules = an_account(draw), fitting(a_rig(Random(3)), instrument)
-    trades = parity.rehearsed(parity.Rehearsal(bars, signals, instrument, account, rules).run(PESSIMISTIC))
+    trades = parity.rehearsed(
+        parity.Rehearsal(bars, signals, instrument, account, rules).run(PESSIMISTIC)
+    )
     assert not parity.differences(trades, trades)
     bar, what, price, steps = trades[1].fills[-1]
     spoilt = [*trades]
-    spoilt[1] = msgspec.structs.replace(trades[1], fills=[*trades[1].fills[:-1], (bar, what, price + 1, steps)])
+    spoilt[1] = msgspec.structs.replace(
+        trades[1], fills=[*trades[1].fills[:-1], (bar, what, price + 1, steps)]
+    )
     found = parity.differences(spoilt[:-1], trades)
     assert len(found) == 2
     assert found[0].startswith("trade 2, fills: live")

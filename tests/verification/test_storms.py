@@ -1,4 +1,5 @@
-"""Engine, ledger and Quay back to back in bad weather: more than 300 seeded storms, and not one broken promise."""
+"""Engine, ledger and Quay back to back in bad weather: more than 300 seeded storms, and not one
+broken promise."""
 
 import json
 import subprocess
@@ -29,15 +30,26 @@ from nonsense import Babbling
 GROUPS, EACH = 10, 30
 KILLED_GROUPS, KILLED_EACH = 4, 8
 RAGING = Weather(
-    "raging", reject=0.3, lost=0.12, mute=0.12, duplicate=0.15, late=0.1, pieces=0.6, slip_ticks=20, drops=1.0,
-    squalls=3.0, halts=0.5, latency_ms=140.0, latency_tail=1.0,
-)  # fmt: skip
+    "raging",
+    reject=0.3,
+    lost=0.12,
+    mute=0.12,
+    duplicate=0.15,
+    late=0.1,
+    pieces=0.6,
+    slip_ticks=20,
+    drops=1.0,
+    squalls=3.0,
+    halts=0.5,
+    latency_ms=140.0,
+    latency_tail=1.0,
+)
 
 
 @pytest.mark.parametrize("group", range(GROUPS))
 def test_no_gale_breaks_a_promise(group):
-    """Never without cover past the deadline, never two entries for one request, never more protection than position,
-    no fill lost, nothing loosened in the heat."""
+    """Never without cover past the deadline, never two entries for one request, never more
+    protection than position, no fill lost, nothing loosened in the heat."""
     met = Counter()
     for seed in range(group * EACH, (group + 1) * EACH):
         found = Storm(seed, "gale").run(4)
@@ -50,8 +62,8 @@ def test_no_gale_breaks_a_promise(group):
 
 @pytest.mark.parametrize("group", range(KILLED_GROUPS))
 def test_no_gale_and_no_kill_breaks_a_promise(group):
-    """On a real ledger, killed now and then, the disk full for a while, another tick or step afterwards: the record
-    also folds to the state and replays to its commands."""
+    """On a real ledger, killed now and then, the disk full for a while, another tick or step
+    afterwards: the record also folds to the state and replays to its commands."""
     kills, met = 0, Counter()
     for seed in range(1000 + group * KILLED_EACH, 1000 + (group + 1) * KILLED_EACH):
         found = weathered(seed, "gale", 6, kills=0.08)
@@ -59,7 +71,13 @@ def test_no_gale_and_no_kill_breaks_a_promise(group):
         kills += found.kills
         met.update(found.faults)
     assert kills >= KILLED_EACH
-    assert met["instrument"] + met["full disk"] + met["hanging disk"] + met["sleep"] + met["older record"]
+    assert (
+        met["instrument"]
+        + met["full disk"]
+        + met["hanging disk"]
+        + met["sleep"]
+        + met["older record"]
+    )
 
 
 def test_with_every_guard_on_no_entry_passes_one_and_every_switch_trips():
@@ -85,15 +103,29 @@ def test_the_watch_over_the_guards_can_fail():
     storm = Storm(3, "calm", guards=True)
     watch, state = storm._guards, storm.state
     symbol = "CAD/CHF"
-    entry = Submit(order="x", trade="T", symbol=symbol, role="entry", side=1, kind="market", steps=1, level=None,
-                   closes=None, why="")  # fmt: skip
+    entry = Submit(
+        order="x",
+        trade="T",
+        symbol=symbol,
+        role="entry",
+        side=1,
+        kind="market",
+        steps=1,
+        level=None,
+        closes=None,
+        why="",
+    )
     event = NewsEvent(state.now + 30 * SECOND, "CAD", "high", "x")
     assert not list(GuardWatch(()).heard((TimerFired(time=state.now, name="x"), [entry]), state))
     window = GuardWatch((Calendar("c", (event,)),))
     assert "window" in next(window.heard((TimerFired(time=state.now, name="x"), [entry]), state))
-    latch = Tell(weight="alarm", code="guard_tripped", text="closes entries", guard="pair", subject=symbol)
+    latch = Tell(
+        weight="alarm", code="guard_tripped", text="closes entries", guard="pair", subject=symbol
+    )
     list(watch.heard((TimerFired(time=state.now, name="x"), [latch]), state))
-    passed = list(watch.heard((TimerFired(time=event.time + 900 * SECOND, name="x"), [entry]), state))
+    passed = list(
+        watch.heard((TimerFired(time=event.time + 900 * SECOND, name="x"), [entry]), state)
+    )
     assert any("pair was latched" in text for text in passed)
     assert not list(watch.untripped(state))
     state.equity = 62_000.0
@@ -108,7 +140,8 @@ def test_fair_weather_leaves_nothing_exposed_for_long():
 
 
 def test_the_worst_weather_still_ends_in_order():
-    """More faults than any deadline can be kept in: alarms, and all is settled once the air is clear."""
+    """More faults than any deadline can be kept in: alarms, and all is settled once the air is
+    clear."""
     for seed in range(10):
         found = Storm(seed, RAGING).run(6)
         late = [what for what in found.broken.pop("naked", []) if "exposed for" not in what]
@@ -117,8 +150,8 @@ def test_the_worst_weather_still_ends_in_order():
 
 
 def test_a_venue_that_tells_nonsense_ends_no_tending(monkeypatch):
-    """What cannot be is set aside. Promises about money cannot be kept where the venue lies; an error nobody foresaw
-    would be ours."""
+    """What cannot be is set aside. Promises about money cannot be kept where the venue lies; an
+    error nobody foresaw would be ours."""
     monkeypatch.setattr("hawser.verification.storm.Overheard", Babbling)
     for seed in (*range(18), 121, 133):
         found = weathered(seed, "gale", 6, kills=0.05)
@@ -148,12 +181,14 @@ def test_the_judge_sees_a_position_stripped_that_an_older_record_lacks():
 
 
 def test_the_judge_knows_what_nobody_has_told_hawser_yet():
-    """Storm 8150007: a hand took back one of nine stops, and what closed the trade let Hawser take back another."""
+    """Storm 8150007: a hand took back one of nine stops, and what closed the trade let Hawser take
+    back another."""
     storm = Storm(12, "calm")
     trade = protected_trade(storm)
     own = storm.state.orders_of(trade, "stop")[0]
     rests, book = storm.venue.book.state.orders[own.id], storm.venue.book
-    storm.state.orders["another"] = msgspec.structs.replace(own, id="another")  # a second stop that nobody needs
+    # a second stop that nobody needs
+    storm.state.orders["another"] = msgspec.structs.replace(own, id="another")
     trade.live_ids.append("another")
     book.state.orders["another"] = msgspec.structs.replace(rests, id="another")
     rests.status = "cancelled"
@@ -175,10 +210,14 @@ def test_what_one_of_several_accounts_broke_says_how_to_trace_it():
 
 
 def test_accounts_beside_each_other_leave_the_records_that_each_leaves_alone(tmp_path):
-    """What they share is the interpreter: whatever one account keeps outside its own state, another would meet."""
+    """What they share is the interpreter: whatever one account keeps outside its own state, another
+    would meet."""
 
     def storms(name):
-        return [Storm(seed, "gale", Ledger(tmp_path / f"{name}-{seed}.sqlite"), kills=0.1) for seed in (0, 3, 10)]
+        return [
+            Storm(seed, "gale", Ledger(tmp_path / f"{name}-{seed}.sqlite"), kills=0.1)
+            for seed in (0, 3, 10)
+        ]
 
     beside, alone = storms("beside"), storms("alone")
     found = together(beside, 5)
@@ -189,7 +228,10 @@ def test_accounts_beside_each_other_leave_the_records_that_each_leaves_alone(tmp
     assert found.trades == sum(storm.found.trades for storm in alone)
     assert found.kills > 2
     for one, other in zip(beside, alone, strict=True):
-        rows = [[msgspec.msgpack.encode(row) for row in Ledger(s.ledger.path).rows()] for s in (one, other)]
+        rows = [
+            [msgspec.msgpack.encode(row) for row in Ledger(s.ledger.path).rows()]
+            for s in (one, other)
+        ]
         assert rows[0] == rows[1]
 
 
@@ -209,19 +251,27 @@ def protected_trade(storm):
     for _ in range(60):
         storm._act()
         storm.watch(storm.venue.now + 5 * SECOND)
-        found = [trade for trade in storm.state.live() if trade.state == "protected" and storm.judge._cover(
-            trade.entry, trade.symbol)]  # fmt: skip
+        found = [
+            trade
+            for trade in storm.state.live()
+            if trade.state == "protected" and storm.judge._cover(trade.entry, trade.symbol)
+        ]
         if found:
             return found[0]
     raise AssertionError("no trade came to be protected")
 
 
 def test_the_judge_can_fail():
-    """A storm whose book is tampered with is found out: a stop too many, a lost fill, a rung twice, no cover."""
+    """A storm whose book is tampered with is found out: a stop too many, a lost fill, a rung twice,
+    no cover."""
     storm = Storm(12, "calm")
     trade = protected_trade(storm)
     book, broken, judge = storm.venue.book, storm.found.broken, storm.judge
-    stop = next(order for order in book.resting(trade.symbol) if order.closes == trade.entry and order.kind == "stop")
+    stop = next(
+        order
+        for order in book.resting(trade.symbol)
+        if order.closes == trade.entry and order.kind == "stop"
+    )
     long_ago = storm.venue.now - SHOWN_FALSELY - 1
     judge._whole[trade.entry] = long_ago
     rests = book._resting[trade.symbol]
@@ -260,7 +310,11 @@ def test_a_stop_that_the_venue_put_elsewhere_counts_there_once_that_is_told():
     storm = Storm(12, "calm")
     trade = protected_trade(storm)
     book, judge = storm.venue.book, storm.judge
-    stop = next(order for order in book.resting(trade.symbol) if order.closes == trade.entry and order.kind == "stop")
+    stop = next(
+        order
+        for order in book.resting(trade.symbol)
+        if order.closes == trade.entry and order.kind == "stop"
+    )
     asked, moved = stop.level, book.adjust(stop.id, -3 * trade.side)
     assert moved == asked - 3 * trade.side
     assert judge.stop_levels(trade.entry, trade.symbol) == [asked]
@@ -281,7 +335,8 @@ def test_the_judge_counts_floods_and_time_without_cover():
     trade.exposed_since = storm.state.now - 6 * SECOND
     storm.judge._blocked.clear()
     storm.judge.look()
-    assert "naked" not in storm.found.broken  # it has its stop at the venue, whatever is believed of it
+    # it has its stop at the venue, whatever is believed of it
+    assert "naked" not in storm.found.broken
     storm.venue.book._resting[trade.symbol].clear()
     storm.judge.look()
     assert "exposed for" in storm.found.broken["naked"][0]
@@ -293,15 +348,21 @@ def test_the_watch_over_limits_can_fail():
     watch = LimitsWatch(state)
     assert not list(watch.look(state))
     spread = msgspec.structs.replace(POLICY.guard[0], max_ticks=400.0)
-    state.guards = msgspec.structs.replace(POLICY, guard=(spread, *POLICY.guard[2:]), day_starts="17:00", loosen="now")
+    state.guards = msgspec.structs.replace(
+        POLICY, guard=(spread, *POLICY.guard[2:]), day_starts="17:00", loosen="now"
+    )
     found = " ".join(watch.look(state))
     for told in ("spread: max_ticks from 120.0 to 400.0", "count is gone", "day_starts", "loosen"):
         assert told in found
     account = storm.state.account
     state.guards = POLICY
-    state.account = msgspec.structs.replace(account, policy=msgspec.structs.replace(account.policy, never_widen=True))
+    state.account = msgspec.structs.replace(
+        account, policy=msgspec.structs.replace(account.policy, never_widen=True)
+    )
     watch = LimitsWatch(state)
-    state.account = msgspec.structs.replace(account, policy=msgspec.structs.replace(account.policy, never_widen=False))
+    state.account = msgspec.structs.replace(
+        account, policy=msgspec.structs.replace(account.policy, never_widen=False)
+    )
     assert "account: never_widen" in list(watch.look(state))
 
 
@@ -314,18 +375,38 @@ def test_the_watch_over_filters_can_fail():
     state.measures = {symbol: {filters.WILD.measure_key: 50.0}}
 
     def told(minutes, side=1):
-        entry = Submit(order="x", trade="T", symbol=symbol, role="entry", side=side, kind="market", steps=1,
-                       level=None, closes=None, why="")  # fmt: skip
-        return " ".join(watch.heard((TimerFired(time=place.start + minutes * MINUTE, name="x"), [entry]), state))
+        entry = Submit(
+            order="x",
+            trade="T",
+            symbol=symbol,
+            role="entry",
+            side=side,
+            kind="market",
+            steps=1,
+            level=None,
+            closes=None,
+            why="",
+        )
+        return " ".join(
+            watch.heard((TimerFired(time=place.start + minutes * MINUTE, name="x"), [entry]), state)
+        )
 
     assert not told(1)
     assert "within the hours" in told(2)
     assert not told(3)
     for number, close in enumerate((1.0, 2.0, 3.0)):
         bar = BarCompleted(
-            time=place.start, symbol=symbol, span=MINUTE, opened=place.start + number * MINUTE, open=close, high=close,
-            low=close, close=close, spread=1.0, atr=0.1,
-        )  # fmt: skip
+            time=place.start,
+            symbol=symbol,
+            span=MINUTE,
+            opened=place.start + number * MINUTE,
+            open=close,
+            high=close,
+            low=close,
+            close=close,
+            spread=1.0,
+            atr=0.1,
+        )
         assert not list(watch.heard((bar, []), state))
     assert not told(4)
     assert "against the regime" in told(4, side=-1)
@@ -350,21 +431,36 @@ def test_the_watch_over_sizes_can_fail():
     trade = protected_trade(storm)
     state, policy = storm.state, storm.account.policy
     entry = storm.venue.book.state.orders[trade.entry]
-    sent = Submit(order=entry.id, trade=trade.id, symbol=trade.symbol, role="entry", side=trade.side, kind="market",
-                  steps=entry.steps, level=trade.ref, closes=None, why="")  # fmt: skip
+    sent = Submit(
+        order=entry.id,
+        trade=trade.id,
+        symbol=trade.symbol,
+        role="entry",
+        side=trade.side,
+        kind="market",
+        steps=entry.steps,
+        level=trade.ref,
+        closes=None,
+        why="",
+    )
 
     def told(steps=1, **limits):
-        state.account = msgspec.structs.replace(storm.account, policy=msgspec.structs.replace(policy, **limits))
+        state.account = msgspec.structs.replace(
+            storm.account, policy=msgspec.structs.replace(policy, **limits)
+        )
         again = msgspec.structs.replace(sent, steps=entry.steps * steps)
         return " ".join(storm._sizes.heard((TimerFired(time=state.now, name="x"), [again]), state))
 
-    assert not told(max_positions=len(state.live()), max_heat_percent=5.0, max_currency_heat_percent=5.0)
+    assert not told(
+        max_positions=len(state.live()), max_heat_percent=5.0, max_currency_heat_percent=5.0
+    )
     assert "risks" in told(steps=2)
     assert "trade of 0" in told(max_positions=0)
     assert "the heat is" in told(max_heat_percent=0.01)
     assert "the currency heat is" in told(max_currency_heat_percent=0.01)
     wide = {"max_heat_percent": 5.0, "max_currency_heat_percent": 5.0}
-    trade.stop -= 20 * trade.side * trade.r_ticks  # on its way to be wider: the venue may have it there already
+    # on its way to be wider: the venue may have it there already
+    trade.stop -= 20 * trade.side * trade.r_ticks
     assert "the heat is" in told(**wide)
     trade.stop += 20 * trade.side * trade.r_ticks
     assert not told(**wide)
@@ -373,8 +469,11 @@ def test_the_watch_over_sizes_can_fail():
 def test_hawser_storm_as_a_process():
     done = subprocess.run(
         [sys.executable, "-m", "hawser", "storm", "--seeds", "4", "--json"],
-        capture_output=True, text=True, check=False, timeout=900,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=900,
+    )
     assert done.returncode == 0, done.stderr
     told = json.loads(done.stdout)
     assert told["storms"] == 4

@@ -1,4 +1,5 @@
-"""`hawser` without a command: the window, on the demo, a history, or a simulated venue elsewhere."""
+"""`hawser` without a command: the window, on the demo, a history, or a simulated venue
+elsewhere."""
 
 from __future__ import annotations
 
@@ -20,25 +21,52 @@ if TYPE_CHECKING:
 def desktop_parser() -> Parser:
     parser = Parser(
         prog="hawser",
-        description="Sizes, protects and tends trades. Without options: opens the history opened last.",
-        epilog="Commands: hawser size REQUEST sizes a trade from JSON; hawser lines adds indicator columns to bars; "
+        description=(
+            "Sizes, protects and tends trades. Without options: opens the history opened last."
+        ),
+        epilog="Commands: hawser size REQUEST sizes a trade from JSON; hawser lines adds indicator "
+        "columns to bars; "
         "hawser verify SESSION replays a recorded session and compares. Each has its own --help.",
     )
     parser.add_argument("--version", action="version", version=f"hawser {__version__}")
-    parser.add_argument("--demo", action="store_true", help="open the shipped demo world; touches no data of yours")
-    parser.add_argument("--fresh", action="store_true", help="with --demo: begin the demo anew")
-    parser.add_argument("--bars", type=Path, metavar="FILE", help="replay this bar history (CSV or Parquet)")
-    parser.add_argument("--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)")
     parser.add_argument(
-        "--account", type=Path, action="append", default=[], metavar="FILE",
-        help="the account (TOML); given again: further accounts, each with a venue and a record of its own. "
+        "--demo", action="store_true", help="open the shipped demo world; touches no data of yours"
+    )
+    parser.add_argument("--fresh", action="store_true", help="with --demo: begin the demo anew")
+    parser.add_argument(
+        "--bars", type=Path, metavar="FILE", help="replay this bar history (CSV or Parquet)"
+    )
+    parser.add_argument(
+        "--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)"
+    )
+    parser.add_argument(
+        "--account",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="the account (TOML); given again: further accounts, each with a venue and a record of "
+        "its own. "
         "With --demo: accounts beside the demo's",
-    )  # fmt: skip
-    parser.add_argument("--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset")
-    parser.add_argument("--quay", type=Path, metavar="PATH", help="trade at the simulated venue that listens there")
-    parser.add_argument("--speed", type=float, default=None, metavar="N", help="run the venue's clock N times as fast")
-    parser.add_argument("--zone", metavar="ZONE", help="show times in this zone instead of the machine's")
-    parser.add_argument("--profile-root", type=Path, help=argparse.SUPPRESS)  # tests keep their data apart
+    )
+    parser.add_argument(
+        "--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset"
+    )
+    parser.add_argument(
+        "--quay", type=Path, metavar="PATH", help="trade at the simulated venue that listens there"
+    )
+    parser.add_argument(
+        "--speed",
+        type=float,
+        default=None,
+        metavar="N",
+        help="run the venue's clock N times as fast",
+    )
+    parser.add_argument(
+        "--zone", metavar="ZONE", help="show times in this zone instead of the machine's"
+    )
+    # tests keep their data apart
+    parser.add_argument("--profile-root", type=Path, help=argparse.SUPPRESS)
     return parser
 
 
@@ -59,7 +87,9 @@ def run(arguments: list[str]) -> int:
     if options.bars and not options.instrument:
         raise BadInput("usage", "--bars: expected --instrument FILE.toml too")
     if options.quay and len(options.account) > 1:
-        raise BadInput("usage", "--quay: expected one account; a simulated venue keeps the books of one")
+        raise BadInput(
+            "usage", "--quay: expected one account; a simulated venue keeps the books of one"
+        )
     if options.demo:
         return _demo(options)
     if options.quay:
@@ -83,7 +113,11 @@ def _need_display() -> None:
     if display_missing():
         raise BadInput(
             "no_display",
-            "No display to open a window on; on a machine without one, run it under Xvfb: xvfb-run -a make demo",
+            (
+                "No display to open a window on; on a machine without one, run it under Xvfb: "
+                "xvfb-run "
+                "-a make demo"
+            ),
         )
 
 
@@ -103,7 +137,15 @@ def _demo(options: argparse.Namespace) -> int:
         more.append((name, where, partial(boot_beside, account)))
     for where in (chosen, *(where for _, where, _ in more)) if options.fresh else ():
         begin_anew(where)
-    return show(chosen, boot, "demo", options.speed or 1.0, options.zone, tuple(more), world.ACCOUNT.name or "demo")
+    return show(
+        chosen,
+        boot,
+        "demo",
+        options.speed or 1.0,
+        options.zone,
+        tuple(more),
+        world.ACCOUNT.name or "demo",
+    )
 
 
 def _accounts(paths: list[Path]) -> list[tuple[str, Account]]:
@@ -116,7 +158,10 @@ def _accounts(paths: list[Path]) -> list[tuple[str, Account]]:
         account = load(Account, path)
         name = account.name or path.stem
         if name in found:
-            raise BadInput("same_name", f"{path}: name: another account is called '{name}' already; expected another")
+            raise BadInput(
+                "same_name",
+                f"{path}: name: another account is called '{name}' already; expected another",
+            )
         found[name] = account
     return list(found.items())
 
@@ -129,14 +174,21 @@ def _far(options: argparse.Namespace) -> int:
 
     account = load(Account, options.account[0]) if options.account else None
     if not options.quay.is_socket():
-        raise BadInput("no_quay", f"{options.quay}: expected the socket of a simulated venue; start one: hawser quay")
+        raise BadInput(
+            "no_quay",
+            f"{options.quay}: expected the socket of a simulated venue; start one: hawser quay",
+        )
     _need_display()
     from hawser.desk.app.start import run as show
 
     chosen = profile(far_name(options.quay), options.profile_root)
     return show(
-        chosen, lambda where: boot(options.quay, account, where), options.quay.name, options.speed or 1.0, options.zone
-    )  # fmt: skip
+        chosen,
+        lambda where: boot(options.quay, account, where),
+        options.quay.name,
+        options.speed or 1.0,
+        options.zone,
+    )
 
 
 def _replay(options: argparse.Namespace) -> int:
@@ -151,7 +203,14 @@ def _replay(options: argparse.Namespace) -> int:
         files = last_opened(root)
         speed = options.speed or files.speed
     else:
-        files = note_opened(root, options.bars, options.instrument, options.account, options.tz, options.speed or 1.0)
+        files = note_opened(
+            root,
+            options.bars,
+            options.instrument,
+            options.account,
+            options.tz,
+            options.speed or 1.0,
+        )
         speed = options.speed or 1.0
     accounts = [files.account, *files.accounts] if files.account else []
     named = _accounts([Path(path) for path in accounts])
@@ -171,7 +230,15 @@ def _replay(options: argparse.Namespace) -> int:
     ]
     shown = named[0][0] if named else "first"
     title = inputs[0].path.name
-    return show(profile(name, root), partial(boot, inputs[0]), title, speed, options.zone, tuple(starts), shown)
+    return show(
+        profile(name, root),
+        partial(boot, inputs[0]),
+        title,
+        speed,
+        options.zone,
+        tuple(starts),
+        shown,
+    )
 
 
 @contextmanager

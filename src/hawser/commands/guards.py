@@ -14,20 +14,50 @@ def run(arguments: list[str]) -> int:
     """`hawser guards`."""
     parser = Parser(
         prog="hawser guards",
-        description="Print what every guard says of an entry at one moment. Exit status 0: entries open; 1: closed.",
+        description=(
+            "Print what every guard says of an entry at one moment. Exit status 0: entries "
+            "open; 1: closed."
+        ),
     )
-    parser.add_argument("--guards", type=Path, metavar="FILE", help="the policy (TOML); its news files are read too")
-    parser.add_argument("--session", type=Path, metavar="FILE", help="a ledger: its latches and counters, and its "
-                        "policy where none is given")  # fmt: skip
-    parser.add_argument("--at", required=True, metavar="TIME", help="the moment, ISO 8601 with its offset")
-    parser.add_argument("--instrument", type=Path, action="append", default=[], metavar="FILE", required=True,
-                        help="an instrument (TOML); may be given again")  # fmt: skip
-    parser.add_argument("--bars", type=Path, action="append", default=[], metavar="FILE",
-                        help="its bars, for spread, volatility and regime; as many as instruments")  # fmt: skip
-    parser.add_argument("--tz", metavar="ZONE", help="the zone of bar times written without an offset")
+    parser.add_argument(
+        "--guards", type=Path, metavar="FILE", help="the policy (TOML); its news files are read too"
+    )
+    parser.add_argument(
+        "--session",
+        type=Path,
+        metavar="FILE",
+        help="a ledger: its latches and counters, and its policy where none is given",
+    )
+    parser.add_argument(
+        "--at", required=True, metavar="TIME", help="the moment, ISO 8601 with its offset"
+    )
+    parser.add_argument(
+        "--instrument",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        required=True,
+        help="an instrument (TOML); may be given again",
+    )
+    parser.add_argument(
+        "--bars",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="its bars, for spread, volatility and regime; as many as instruments",
+    )
+    parser.add_argument(
+        "--tz", metavar="ZONE", help="the zone of bar times written without an offset"
+    )
     parser.add_argument("--side", choices=("long", "short"), help="of the entry that is meant")
-    parser.add_argument("--r-ticks", type=float, metavar="N", help="its distance from entry to stop, in ticks")
-    parser.add_argument("--source", default="by hand", metavar="NAME", help="its signal source (by hand)")
+    parser.add_argument(
+        "--r-ticks", type=float, metavar="N", help="its distance from entry to stop, in ticks"
+    )
+    parser.add_argument(
+        "--source", default="by hand", metavar="NAME", help="its signal source (by hand)"
+    )
     parser.add_argument("--json", action="store_true", help="print JSON")
     options = parser.parse_args(arguments)
     if options.bars and len(options.bars) != len(options.instrument):
@@ -38,8 +68,21 @@ def run(arguments: list[str]) -> int:
     from hawser.service import guard_check as gc
 
     said = gc.check(
-        gc.CheckedFiles(options.guards, options.session, tuple(options.instrument), tuple(options.bars), options.tz),
-        gc.moment(options.at), {"long": 1, "short": -1}.get(options.side, 0), options.r_ticks, options.source,
-    )  # fmt: skip
-    print(json.dumps(gc.as_json(said), indent=1, ensure_ascii=False) if options.json else gc.as_text(said))
+        gc.CheckedFiles(
+            options.guards,
+            options.session,
+            tuple(options.instrument),
+            tuple(options.bars),
+            options.tz,
+        ),
+        gc.moment(options.at),
+        {"long": 1, "short": -1}.get(options.side, 0),
+        options.r_ticks,
+        options.source,
+    )
+    print(
+        json.dumps(gc.as_json(said), indent=1, ensure_ascii=False)
+        if options.json
+        else gc.as_text(said)
+    )
     return REFUSED if any(one.closed for one in said) else DONE

@@ -16,17 +16,37 @@ def history_parser(name: str, told: str) -> Parser:
     """The options that `rehearse` and `parity` share."""
     parser = Parser(prog=f"hawser {name}", description=told)
     for key, what in (
-        ("bars", "bars: CSV or Parquet"), ("instrument", "the instrument (TOML)"), ("rig", "the rig (TOML)"),
+        ("bars", "bars: CSV or Parquet"),
+        ("instrument", "the instrument (TOML)"),
+        ("rig", "the rig (TOML)"),
         ("account", "the account (TOML)"),
-    ):  # fmt: skip
+    ):
         parser.add_argument(f"--{key}", type=Path, required=True, metavar="FILE", help=what)
-    parser.add_argument("--signal", default="signal", metavar="COLUMN", help="entries: +1, -1 or 0 at a close (signal)")
-    parser.add_argument("--exit-signal", metavar="COLUMN", help="early exits: -1 leaves a long, +1 a short")
-    parser.add_argument("--order", choices=("pessimistic", "optimistic", "path"), default="pessimistic",
-                        help="what fills first inside a bar that reaches both sides (pessimistic)")  # fmt: skip
+    parser.add_argument(
+        "--signal",
+        default="signal",
+        metavar="COLUMN",
+        help="entries: +1, -1 or 0 at a close (signal)",
+    )
+    parser.add_argument(
+        "--exit-signal", metavar="COLUMN", help="early exits: -1 leaves a long, +1 a short"
+    )
+    parser.add_argument(
+        "--order",
+        choices=("pessimistic", "optimistic", "path"),
+        default="pessimistic",
+        help="what fills first inside a bar that reaches both sides (pessimistic)",
+    )
     parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
-    parser.add_argument("--guards", type=Path, metavar="FILE", help="a policy (TOML) that guards the entries")
-    parser.add_argument("--source", default="", metavar="NAME", help="the signals' source, for guards that name theirs")
+    parser.add_argument(
+        "--guards", type=Path, metavar="FILE", help="a policy (TOML) that guards the entries"
+    )
+    parser.add_argument(
+        "--source",
+        default="",
+        metavar="NAME",
+        help="the signals' source, for guards that name theirs",
+    )
     parser.add_argument("--json", action="store_true", help="print the report")
     return parser
 
@@ -35,6 +55,14 @@ def files_of(options: argparse.Namespace) -> Files:
     from hawser.service.rehearsing import Files
 
     return Files(
-        options.bars, options.instrument, options.rig, options.account, options.signal, options.exit_signal, options.tz,
-        options.guards, options.source, tuple(getattr(options, "reference", ())),
-    )  # fmt: skip
+        options.bars,
+        options.instrument,
+        options.rig,
+        options.account,
+        options.signal,
+        options.exit_signal,
+        options.tz,
+        options.guards,
+        options.source,
+        tuple(getattr(options, "reference", ())),
+    )

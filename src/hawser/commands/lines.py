@@ -11,9 +11,19 @@ from hawser.commands.process import aside, cancellable, uncollected
 def run(arguments: list[str]) -> int:
     """`hawser lines`."""
     parser = Parser(prog="hawser lines", description="Add indicator columns to a bar file.")
-    parser.add_argument("--bars", type=Path, required=True, metavar="FILE", help="bars: CSV or Parquet")
-    parser.add_argument("--spec", type=Path, required=True, metavar="FILE", help="TOML with a [[line]] for each column")
-    parser.add_argument("--out", type=Path, required=True, metavar="FILE", help="where to write: .csv or .parquet")
+    parser.add_argument(
+        "--bars", type=Path, required=True, metavar="FILE", help="bars: CSV or Parquet"
+    )
+    parser.add_argument(
+        "--spec",
+        type=Path,
+        required=True,
+        metavar="FILE",
+        help="TOML with a [[line]] for each column",
+    )
+    parser.add_argument(
+        "--out", type=Path, required=True, metavar="FILE", help="where to write: .csv or .parquet"
+    )
     parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
     options = parser.parse_args(arguments)
     cancellable()

@@ -11,7 +11,9 @@ from hawser.commands.process import aside, cancellable
 
 def run(arguments: list[str]) -> int:
     """`hawser parity`."""
-    parser = history_parser("parity", "Compare the live engine with the rehearsal, trade by trade, on the same bars.")
+    parser = history_parser(
+        "parity", "Compare the live engine with the rehearsal, trade by trade, on the same bars."
+    )
     options = parser.parse_args(arguments)
     cancellable()
     from hawser.verification.parity import parity, written

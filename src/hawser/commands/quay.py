@@ -16,17 +16,43 @@ if TYPE_CHECKING:
 def run(arguments: list[str]) -> int:
     """`hawser quay`."""
     parser = Parser(
-        prog="hawser quay", description="Run the simulated venue as a process of its own, on a Unix socket."
+        prog="hawser quay",
+        description="Run the simulated venue as a process of its own, on a Unix socket.",
     )
-    parser.add_argument("--socket", type=Path, required=True, metavar="PATH", help="where to listen")
-    parser.add_argument("--state", type=Path, metavar="FILE", help="where its books are kept (beside the socket)")
-    parser.add_argument("--bars", type=Path, metavar="FILE", help="replay this history instead of the demo's market")
-    parser.add_argument("--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)")
-    parser.add_argument("--account", type=Path, metavar="FILE", help="the account's currency, balance and rates (TOML)")
-    parser.add_argument("--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset")
-    parser.add_argument("--severity", choices=("calm", "fair", "squall", "gale"), default="fair", help="weather (fair)")
+    parser.add_argument(
+        "--socket", type=Path, required=True, metavar="PATH", help="where to listen"
+    )
+    parser.add_argument(
+        "--state", type=Path, metavar="FILE", help="where its books are kept (beside the socket)"
+    )
+    parser.add_argument(
+        "--bars",
+        type=Path,
+        metavar="FILE",
+        help="replay this history instead of the demo's market",
+    )
+    parser.add_argument(
+        "--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)"
+    )
+    parser.add_argument(
+        "--account",
+        type=Path,
+        metavar="FILE",
+        help="the account's currency, balance and rates (TOML)",
+    )
+    parser.add_argument(
+        "--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset"
+    )
+    parser.add_argument(
+        "--severity",
+        choices=("calm", "fair", "squall", "gale"),
+        default="fair",
+        help="weather (fair)",
+    )
     parser.add_argument("--seed", type=int, default=1, metavar="N", help="of the weather (1)")
-    parser.add_argument("--speed", type=float, default=1.0, metavar="N", help="run its clock N times as fast (1)")
+    parser.add_argument(
+        "--speed", type=float, default=1.0, metavar="N", help="run its clock N times as fast (1)"
+    )
     options = parser.parse_args(arguments)
     if not 0 < options.speed <= 3600:
         raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
@@ -60,6 +86,11 @@ def _venue(options: argparse.Namespace) -> Quay:
         feed = world.make_feed()
     store = BookStore(options.state or options.socket.with_suffix(".sqlite"))
     return Quay(
-        feed, account.currency, account.basis_money("balance"), account.rates, SEVERITIES[options.severity],
-        seed=options.seed, store=store,
-    )  # fmt: skip
+        feed,
+        account.currency,
+        account.basis_money("balance"),
+        account.rates,
+        SEVERITIES[options.severity],
+        seed=options.seed,
+        store=store,
+    )

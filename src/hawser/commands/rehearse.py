@@ -12,10 +12,19 @@ from hawser.commands.process import aside, cancellable, uncollected
 
 def run(arguments: list[str]) -> int:
     """`hawser rehearse`."""
-    parser = history_parser("rehearse", "Run a rig over history; writes trades, fills, stops, equity.")
-    parser.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="a folder for the files written")
-    parser.add_argument("--reference", action="append", default=[], metavar="NAME=FILE",
-                        help="bars of an instrument that a regime refers to; may be given again")  # fmt: skip
+    parser = history_parser(
+        "rehearse", "Run a rig over history; writes trades, fills, stops, equity."
+    )
+    parser.add_argument(
+        "--out", type=Path, required=True, metavar="FOLDER", help="a folder for the files written"
+    )
+    parser.add_argument(
+        "--reference",
+        action="append",
+        default=[],
+        metavar="NAME=FILE",
+        help="bars of an instrument that a regime refers to; may be given again",
+    )
     options = parser.parse_args(arguments)
     cancellable()
     with uncollected():

@@ -15,7 +15,9 @@ MOST_JSON = 64_000_000  # bytes of a request, or of a list of them
 
 def run(arguments: list[str]) -> int:
     """`hawser size REQUEST`."""
-    parser = Parser(prog="hawser size", description="Size one trade, or a list of them: JSON in, JSON out.")
+    parser = Parser(
+        prog="hawser size", description="Size one trade, or a list of them: JSON in, JSON out."
+    )
     parser.add_argument("request", help="a JSON file; - for standard input")
     options = parser.parse_args(arguments)
     name = "standard input" if options.request == "-" else options.request

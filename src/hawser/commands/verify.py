@@ -11,9 +11,12 @@ from hawser.commands.process import interpret
 def run(arguments: list[str]) -> int:
     """`hawser verify SESSION`."""
     parser = Parser(
-        prog="hawser verify", description="Replay a recorded session through a fresh engine and compare every command."
+        prog="hawser verify",
+        description="Replay a recorded session through a fresh engine and compare every command.",
     )
-    parser.add_argument("session", type=Path, help="a ledger file (ledger.sqlite); it may be in use")
+    parser.add_argument(
+        "session", type=Path, help="a ledger file (ledger.sqlite); it may be in use"
+    )
     options = parser.parse_args(arguments)
     interpret()
     from hawser.ledger.verify import verify
@@ -22,7 +25,13 @@ def run(arguments: list[str]) -> int:
     if not found.line:
         print(f"{found.events} events, {found.commands} commands: every command is the same")
         if found.earlier:
-            print(f"the first {found.earlier} lines were written by another version and are not replayed")
+            print(
+                f"the first {found.earlier} lines were written by another version and are not "
+                "replayed"
+            )
         return DONE
-    print(f"line {found.line}: the replay differs\n  recorded  {found.recorded}\n  replayed  {found.replayed}")
+    print(
+        f"line {found.line}: the replay differs\n  recorded  {found.recorded}\n  replayed  "
+        f"{found.replayed}"
+    )
     return REFUSED

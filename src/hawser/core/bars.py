@@ -1,4 +1,5 @@
-"""Bars: price history as arrays, joined into coarser timeframes. A bar's time is its opening (section 1)."""
+"""Bars: price history as arrays, joined into coarser timeframes. A bar's time is its opening
+(section 1)."""
 
 from __future__ import annotations
 
@@ -65,21 +66,23 @@ def joined(bars: Bars, span_ns: int) -> Bars:
 
 
 def span_of(times: Array) -> int:
-    """The bar length of a history: the smallest step between its times, ns; a minute where there is one bar."""
+    """The bar length of a history: the smallest step between its times, ns; a minute where there is
+    one bar."""
     return int(np.diff(times).min()) if times.size > 1 else MINUTE
 
 
 class Length(NamedTuple):
-    """How long a history's bars are, ns: the step between most of them. `even`: all open a whole number of lengths
-    apart and on whole lengths of UTC, so that coarser bars can be joined of them. Bars by range, by local days or with
-    one that is a second late are not."""
+    """How long a history's bars are, ns: the step between most of them. `even`: all open a whole
+    number of lengths apart and on whole lengths of UTC, so that coarser bars can be joined of them.
+    Bars by range, by local days or with one that is a second late are not."""
 
     span: int
     even: bool
 
 
 def length_of(times: Array) -> Length:
-    """The length of bars that open at `times`, ascending UTC ns; a minute where there is one bar."""
+    """The length of bars that open at `times`, ascending UTC ns; a minute where there is one
+    bar."""
     if times.size < 2:
         return Length(MINUTE, bool(times.size == 0 or times[0] % MINUTE == 0))
     steps, counts = np.unique(np.diff(times), return_counts=True)
@@ -89,7 +92,9 @@ def length_of(times: Array) -> Length:
 
 
 def timeframes_for(length: Length) -> list[int]:
-    """The bar lengths that a history can be shown and tended in, ns: its own, and the coarser ones of ours that can be
-    joined of it."""
-    coarser = [span for span in TIMEFRAMES.values() if span > length.span and span % length.span == 0]
+    """The bar lengths that a history can be shown and tended in, ns: its own, and the coarser ones
+    of ours that can be joined of it."""
+    coarser = [
+        span for span in TIMEFRAMES.values() if span > length.span and span % length.span == 0
+    ]
     return [length.span, *(coarser if length.even else ())]

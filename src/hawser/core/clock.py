@@ -9,8 +9,13 @@ HOUR = 60 * MINUTE
 DAY = 24 * HOUR
 MINUTE_END = 59 * SECOND  # where a minute's last second begins
 TIMEFRAMES: dict[str, int] = {
-    "1m": MINUTE, "5m": 5 * MINUTE, "15m": 15 * MINUTE, "1h": HOUR, "4h": 4 * HOUR, "1d": DAY,
-}  # fmt: skip
+    "1m": MINUTE,
+    "5m": 5 * MINUTE,
+    "15m": 15 * MINUTE,
+    "1h": HOUR,
+    "4h": 4 * HOUR,
+    "1d": DAY,
+}
 
 
 def next_minute_end(now: int) -> int:
@@ -20,9 +25,19 @@ def next_minute_end(now: int) -> int:
 
 
 def timeframe_name(span_ns: int) -> str:
-    """'15m' for fifteen minutes, '2w' for two weeks: a whole number of the largest unit it is made of."""
-    units = (("w", 7 * DAY), ("d", DAY), ("h", HOUR), ("m", MINUTE), ("s", SECOND), ("ms", MILLISECOND))
-    return next((f"{span_ns // unit}{name}" for name, unit in units if span_ns % unit == 0), f"{span_ns} ns")
+    """'15m' for fifteen minutes, '2w' for two weeks: a whole number of the largest unit it is made
+    of."""
+    units = (
+        ("w", 7 * DAY),
+        ("d", DAY),
+        ("h", HOUR),
+        ("m", MINUTE),
+        ("s", SECOND),
+        ("ms", MILLISECOND),
+    )
+    return next(
+        (f"{span_ns // unit}{name}" for name, unit in units if span_ns % unit == 0), f"{span_ns} ns"
+    )
 
 
 def zone_known(zone: str) -> bool:

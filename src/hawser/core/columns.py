@@ -13,11 +13,14 @@ from hawser.core.stop_lines import parabolic, pivots, supertrend
 
 
 def line_column(line: LineRule, bars: Bars, side: int, simple: bool) -> Array:
-    """An indicator line as known at each bar's close, price units; a parabolic stop's is that for the next bar."""
+    """An indicator line as known at each bar's close, price units; a parabolic stop's is that for
+    the next bar."""
     if line.kind in ("sma", "ema"):
         return (sma if line.kind == "sma" else ema)(bars.close, line.length)
     if line.kind == "supertrend":
-        return supertrend(bars.high, bars.low, bars.close, line.length, float(line.factor or 0.0), simple)
+        return supertrend(
+            bars.high, bars.low, bars.close, line.length, float(line.factor or 0.0), simple
+        )
     if line.kind == "parabolic":
         return parabolic(bars.high, bars.low, bars.close, float(line.step), float(line.ceiling))[1]
     return extreme_column(bars, line.length, side)
@@ -47,7 +50,8 @@ def trail_values(trail: Trail, bars: Bars, side: int, simple: bool) -> Array:
 
 
 def trail_column(trail: Trail, bars: Bars, side: int, simple: bool, span: int) -> Array:
-    """What a trail by bars or a line follows at each bar's close, on the chart's or a coarser timeframe."""
+    """What a trail by bars or a line follows at each bar's close, on the chart's or a coarser
+    timeframe."""
     coarse, wide = bars, 0
     if trail.timeframe is not None and TIMEFRAMES[trail.timeframe] > span:
         wide = TIMEFRAMES[trail.timeframe]
@@ -59,7 +63,8 @@ def trail_column(trail: Trail, bars: Bars, side: int, simple: bool, span: int) -
 
 
 def known_at_closes(values: Array, ends: Array, closes: Array) -> Array:
-    """Of values known at `ends`, the last known at each of `closes`; NaN before the first. Times UTC ns."""
+    """Of values known at `ends`, the last known at each of `closes`; NaN before the first. Times
+    UTC ns."""
     if not values.size:
         return np.full(closes.size, np.nan)
     done = np.searchsorted(ends, closes, side="right") - 1

@@ -1,9 +1,10 @@
 """The one decorator that compiles a rule, and the one switch that leaves it interpreted.
 
-Rules are plain, class-free functions over scalars and arrays. `compiled` hands them to Numba when they are first
-called, with the machine code cached on disk. Where `NUMBA_DISABLE_JIT=1` is set (Numba's own switch), the function
-is left as it is and Numba is not even imported: `hawser size` uses that to answer one request without loading a
-compiler, and CI uses it to run the rules' tests both ways. It is the same source either way.
+Rules are plain, class-free functions over scalars and arrays. `compiled` hands them to Numba when
+they are first called, with the machine code cached on disk. Where `NUMBA_DISABLE_JIT=1` is set
+(Numba's own switch), the function is left as it is and Numba is not even imported: `hawser size`
+uses that to answer one request without loading a compiler, and CI uses it to run the rules' tests
+both ways. It is the same source either way.
 """
 
 from __future__ import annotations
@@ -13,7 +14,8 @@ from collections.abc import Callable
 from functools import cache, update_wrapper
 from typing import Any, Literal, TypeVar, cast
 
-PLACES = ("Given", "Beside", "OfUser", "Nowhere")  # of machine code, by the names that Numba looks up
+# of machine code, by the names that Numba looks up
+PLACES = ("Given", "Beside", "OfUser", "Nowhere")
 LOCATORS = ",".join(f"hawser.machinecode.{one}" for one in PLACES)
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -24,7 +26,8 @@ def interpreted() -> bool:
 
 
 def compiled(function: Function) -> Function:
-    """Compile `function` with Numba on first use; in interpreted mode return it with `py_func` set to itself."""
+    """Compile `function` with Numba on first use; in interpreted mode return it with `py_func` set
+    to itself."""
     return _made(function, "never")
 
 
@@ -35,14 +38,16 @@ def inlined(function: Function) -> Function:
 
 def _made(function: Function, inline: Literal["never", "always"]) -> Function:
     if interpreted():
-        function.py_func = function  # type: ignore[attr-defined]  # the attribute Numba's dispatchers have
+        # the attribute Numba's dispatchers have
+        function.py_func = function  # type: ignore[attr-defined]
         return function
     return cast(Function, _Rule(function, inline))
 
 
 class _Rule:
-    """A rule that Numba is given at the first call of it: whoever imports one loads no compiler. All that Numba asks of
-    its own dispatchers, when another rule calls this one, it finds here too."""
+    """A rule that Numba is given at the first call of it: whoever imports one loads no compiler.
+    All that Numba asks of its own dispatchers, when another rule calls this one, it finds here
+    too."""
 
     def __init__(self, function: Callable[..., Any], inline: Literal["never", "always"]) -> None:
         update_wrapper(self, function)
@@ -72,7 +77,8 @@ class _Rule:
 
 @cache
 def _numba() -> Any:
-    """Numba, told where our machine code is kept; late: processes that run interpreted load no compiler."""
+    """Numba, told where our machine code is kept; late: processes that run interpreted load no
+    compiler."""
     import numba
 
     numba.config.CACHE_LOCATOR_CLASSES = LOCATORS  # type: ignore[attr-defined]

@@ -1,7 +1,7 @@
 """Decimal strings to whole ticks or steps and back: the boundary's side of reckoning section 1.
 
-Inside Hawser a level is a whole number of ticks and a quantity a whole number of steps. Text crosses the
-boundary exactly, through `decimal`; no float decides how a written number is read.
+Inside Hawser a level is a whole number of ticks and a quantity a whole number of steps. Text
+crosses the boundary exactly, through `decimal`; no float decides how a written number is read.
 """
 
 from __future__ import annotations
@@ -13,8 +13,8 @@ WRITTEN = re.compile(r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
 
 
 def of_text(text: str) -> Decimal:
-    """The number that a file or a venue has written, exact. ValueError where it is none: Python by itself would read
-    `1_0` as ten, and take spaces and the digits of any script."""
+    """The number that a file or a venue has written, exact. ValueError where it is none: Python by
+    itself would read `1_0` as ten, and take spaces and the digits of any script."""
     try:
         if WRITTEN.fullmatch(text) is not None:
             return Decimal(text)

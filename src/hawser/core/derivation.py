@@ -1,4 +1,5 @@
-"""How a size came about, step by step: labels and figures with their units, for the screen and `hawser size` alike."""
+"""How a size came about, step by step: labels and figures with their units, for the screen and
+`hawser size` alike."""
 
 from __future__ import annotations
 
@@ -31,14 +32,19 @@ def derivation(request: SizeRequest, sizing: Sizing) -> tuple[DerivationStep, ..
         DerivationStep(_stop_label(request), instrument.price(sizing.stop)),
     ]
     steps.append(DerivationStep("R, entry to stop", f"{sizing.r_ticks} t"))
-    steps.append(DerivationStep("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}"))
+    steps.append(
+        DerivationStep("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}")
+    )
     steps += _rates(request)
     if sizing.slippage_ticks:
-        steps.append(DerivationStep("expected slippage, in and out", f"{sizing.slippage_ticks:g} t"))
+        steps.append(
+            DerivationStep("expected slippage, in and out", f"{sizing.slippage_ticks:g} t")
+        )
     steps += _rungs(request, sizing) if sizing.rungs else _quantity(request, sizing)
     bound = [cap for cap in sizing.caps if cap.bound]
     steps += [
-        DerivationStep(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units") for cap in bound
+        DerivationStep(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units")
+        for cap in bound
     ]
     return (*steps, *_whole(request, sizing))
 
@@ -57,7 +63,9 @@ def _rates(request: SizeRequest) -> list[DerivationStep]:
 
 def _quantity(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
     """From the risk of one unit to the quantity."""
-    instrument, currency, steps = request.instrument, request.account.currency, list[DerivationStep]()
+    instrument = request.instrument
+    currency = request.account.currency
+    steps = list[DerivationStep]()
     qty = sizing.steps * instrument.step_size
     fees = sizing.risk_money - qty * (sizing.r_ticks + sizing.slippage_ticks) * sizing.tick_value
     if fees > 0:
@@ -65,22 +73,32 @@ def _quantity(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
     steps.append(DerivationStep("risk of 1 unit", fg.money(sizing.risk_per_unit, currency)))
     if sizing.budget is not None:
         exact = fg.number(sizing.budget / sizing.risk_per_unit, instrument.qty_digits + 2)
-        label = f"{fg.amount(sizing.budget, currency)} \u00f7 {fg.amount(sizing.risk_per_unit, currency)}"
+        label = (
+            f"{fg.amount(sizing.budget, currency)} \u00f7 "
+            f"{fg.amount(sizing.risk_per_unit, currency)}"
+        )
         steps.append(DerivationStep(label, f"{exact} units"))
         steps.append(
-            DerivationStep(f"down to the step {instrument.qty_step}", f"{instrument.qty(sizing.asked_steps)} units")
+            DerivationStep(
+                f"down to the step {instrument.qty_step}",
+                f"{instrument.qty(sizing.asked_steps)} units",
+            )
         )
     return steps
 
 
 def _rungs(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
-    """The rungs of a ladder: what each adds, the average and the target then, and what all would lose."""
-    instrument, currency, found = request.instrument, request.account.currency, list[DerivationStep]()
+    """The rungs of a ladder: what each adds, the average and the target then, and what all would
+    lose."""
+    instrument = request.instrument
+    currency = request.account.currency
+    found = list[DerivationStep]()
     for rung in sizing.rungs:
         average = instrument.price(round(rung.average))
         found.append(
             DerivationStep(
-                f"rung {rung.number} at {instrument.price(rung.level)}", f"{instrument.qty(rung.steps)} units"
+                f"rung {rung.number} at {instrument.price(rung.level)}",
+                f"{instrument.qty(rung.steps)} units",
             )
         )
         out = instrument.price(rung.target) if rung.target > 0 else "no price above zero"
@@ -92,17 +110,23 @@ def _rungs(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
 def _whole(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
     """What all of it risks, is worth and needs."""
     account, currency, steps = request.account, request.account.currency, list[DerivationStep]()
-    basis = account.size.basis.replace("_", " ") if account.size.method == "risk_percent" else "equity"
+    basis = (
+        account.size.basis.replace("_", " ") if account.size.method == "risk_percent" else "equity"
+    )
     label = f"{AT_RISK} = {fg.percent(sizing.risk_percent, 3)} of {basis}"
     steps.append(DerivationStep(label, fg.money(sizing.risk_money, currency)))
     steps.append(
         DerivationStep(
-            f"notional, {fg.percent(sizing.equity_used_percent)} of equity", fg.money(sizing.notional, currency)
+            f"notional, {fg.percent(sizing.equity_used_percent)} of equity",
+            fg.money(sizing.notional, currency),
         )
     )
     steps.append(DerivationStep("margin", fg.money(sizing.margin, currency)))
     steps.append(
-        DerivationStep(f"spread {request.ask - request.bid} t", f"{fg.percent(sizing.spread_percent_of_r)} of R")
+        DerivationStep(
+            f"spread {request.ask - request.bid} t",
+            f"{fg.percent(sizing.spread_percent_of_r)} of R",
+        )
     )
     return steps
 
@@ -117,7 +141,9 @@ def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> De
         return DerivationStep(label, fg.money(sizing.budget, account.currency))
     if sizing.budget is not None:
         return DerivationStep("risk budget", fg.money(sizing.budget, account.currency))
-    return DerivationStep(f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units")
+    return DerivationStep(
+        f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units"
+    )
 
 
 def _stop_label(request: SizeRequest) -> str:

@@ -8,15 +8,17 @@ from __future__ import annotations
 
 import unicodedata
 
-# All that decoding bytes from outside may raise: the decoder's own errors and a UnicodeDecodeError, which are
-# ValueErrors, and a RecursionError for what is nested too deeply.
+# All that decoding bytes from outside may raise: the decoder's own errors and a UnicodeDecodeError,
+# which are ValueErrors, and a RecursionError for what is nested too deeply.
 UNDECODABLE = (ValueError, RecursionError)
 MOST_TOLD = 600  # signs of a sentence: what it quotes from outside may be of any length
 
 
 def shows(sign: str) -> bool:
-    """Whether a sign is seen where it stands: a letter, a figure, any space, and no control of a line or a terminal."""
-    return sign.isprintable() or unicodedata.category(sign) == "Zs"  # a no-break space counts as not printable
+    """Whether a sign is seen where it stands: a letter, a figure, any space, and no control of a
+    line or a terminal."""
+    # a no-break space counts as not printable
+    return sign.isprintable() or unicodedata.category(sign) == "Zs"
 
 
 def is_line(text: str, most: int) -> bool:
@@ -45,7 +47,8 @@ class HawserError(Exception):
 class BadInput(HawserError):
     """What came from outside (a file, a request, a person's entry) is wrong; nothing was changed.
 
-    Where one key is meant, `values` has its `place` (`policy.caps`) and the `text` of the sentence without it.
+    Where one key is meant, `values` has its `place` (`policy.caps`) and the `text` of the sentence
+    without it.
     """
 
     @classmethod
@@ -60,13 +63,15 @@ class BadInput(HawserError):
 
     @property
     def text(self) -> str:
-        """What is wrong there, beginning with a capital letter: for a form, which shows it beside the field."""
+        """What is wrong there, beginning with a capital letter: for a form, which shows it beside
+        the field."""
         told = str(self.values.get("text", self.sentence))
         return told[:1].upper() + told[1:]
 
 
 class Refused(HawserError):
-    """The request was understood and Hawser declines it; `code` is one of the reckoning's refusals."""
+    """The request was understood and Hawser declines it; `code` is one of the reckoning's
+    refusals."""
 
 
 class VenueRefused(HawserError):
@@ -74,7 +79,8 @@ class VenueRefused(HawserError):
 
 
 class Unavailable(HawserError):
-    """Something Hawser needs (venue, display, file system) is not there now; trying again may help."""
+    """Something Hawser needs (venue, display, file system) is not there now; trying again may
+    help."""
 
 
 class HawserBug(HawserError):

@@ -1,4 +1,5 @@
-"""What a field means, declared once where the field is: forms, help and the guide take it from there."""
+"""What a field means, declared once where the field is: forms, help and the guide take it from
+there."""
 
 from __future__ import annotations
 
@@ -6,7 +7,8 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-UNITS = {"min", "s", "ms", "h", "ticks", "percent", "r"}  # ends of keys that a form leaves out: it shows the unit
+# ends of keys that a form leaves out: it shows the unit
+UNITS = {"min", "s", "ms", "h", "ticks", "percent", "r"}
 
 
 def help_text(
@@ -19,19 +21,20 @@ def help_text(
     words: dict[str, str] | None = None,
     only: dict[str, tuple[str, ...]] | None = None,
 ) -> Any:
-    """The annotation of a field: one line of help, the unit of its value, and the range a file's number must be in.
-    What every number must be, whatever it means, is in `formats/declared.py`.
+    """The annotation of a field: one line of help, the unit of its value, and the range a file's
+    number must be in. What every number must be, whatever it means, is in `formats/declared.py`.
 
-    `name`: what a form calls it, where its key in words is not clear; `words`: what it calls each choice; `only`: the
-    choices of another field with which this one counts.
+    `name`: what a form calls it, where its key in words is not clear; `words`: what it calls each
+    choice; `only`: the choices of another field with which this one counts.
     """
     extra = {"unit": unit, "name": name, "words": words or {}, "only": only or {}}
     return msgspec.Meta(description=text, extra=extra, ge=least, le=most)
 
 
 class FieldHelp(NamedTuple):
-    """One key of a file: its path (`policy.max_heat_percent`), type, default, help and unit; what a form calls it and
-    its choices, and with which choices of other fields (by their paths) it counts."""
+    """One key of a file: its path (`policy.max_heat_percent`), type, default, help and unit; what a
+    form calls it and its choices, and with which choices of other fields (by their paths) it
+    counts."""
 
     path: str
     type: Any
@@ -46,17 +49,30 @@ class FieldHelp(NamedTuple):
     @property
     def choices(self) -> list[str]:
         """What it may be, or what may stand in it, where that is a choice of a few."""
-        of = self.type.item_type if isinstance(self.type, msgspec.inspect.VarTupleType) else self.type
-        values = [str(value) for value in of.values] if isinstance(of, msgspec.inspect.LiteralType) else []
-        return sorted(values, key=[*self.words, *values].index)  # as they are worded: by name they stand in no order
+        of = (
+            self.type.item_type
+            if isinstance(self.type, msgspec.inspect.VarTupleType)
+            else self.type
+        )
+        values = (
+            [str(value) for value in of.values]
+            if isinstance(of, msgspec.inspect.LiteralType)
+            else []
+        )
+        # as they are worded: by name they stand in no order
+        return sorted(values, key=[*self.words, *values].index)
 
     @property
     def in_a_file(self) -> str:
-        """What it means to who writes a file: the help, the unit, and each choice as it is written."""
+        """What it means to who writes a file: the help, the unit, and each choice as it is
+        written."""
         told = self.help + (f" ({self.unit})" if self.unit else "")
         if not self.choices:
             return told
-        of = ", ".join(f"`{one}`" + (f" ({self.words[one]})" if one in self.words else "") for one in self.choices)
+        of = ", ".join(
+            f"`{one}`" + (f" ({self.words[one]})" if one in self.words else "")
+            for one in self.choices
+        )
         return f"{told}: {of}"
 
     def word(self, choice: str) -> str:
@@ -73,10 +89,13 @@ def named(key: str, unit: str) -> str:
 
 
 def keys_of(kind: type[msgspec.Struct], prefix: str = "") -> list[FieldHelp]:
-    """Every key of a record in the order of its declaration, those of the records inside it behind it."""
+    """Every key of a record in the order of its declaration, those of the records inside it behind
+    it."""
     own: list[FieldHelp] = []
     inner: list[FieldHelp] = []
-    for field, info in zip(msgspec.structs.fields(kind), msgspec.inspect.type_info(kind).fields, strict=True):  # type: ignore[attr-defined]  # a StructType
+    declared = msgspec.inspect.type_info(kind)
+    assert isinstance(declared, msgspec.inspect.StructType)
+    for field, info in zip(msgspec.structs.fields(kind), declared.fields, strict=True):
         plain = field.type
         if isinstance(plain, type) and issubclass(plain, msgspec.Struct):
             inner += keys_of(plain, f"{prefix}{field.name}.")
@@ -92,7 +111,15 @@ def keys_of(kind: type[msgspec.Struct], prefix: str = "") -> list[FieldHelp]:
         name = extra.get("name", "") or named(field.name, unit)
         counts = {prefix + other: values for other, values in only.items()}
         key = FieldHelp(
-            prefix + field.name, meta, field.required, default, text, unit, name, extra.get("words", {}), counts
+            prefix + field.name,
+            meta,
+            field.required,
+            default,
+            text,
+            unit,
+            name,
+            extra.get("words", {}),
+            counts,
         )
         own.append(key)
     return own + inner

@@ -19,8 +19,9 @@
     held     nothing | 2 R | 2 R, settle 500 ms
     trail    3 atr | nothing
 
-Spaces and capitals are free, a comma may stand for the decimal point, thousands may be grouped by spaces. What is
-wrong is told in one sentence. `described` and `size_text` write a rule back the way it would be typed.
+Spaces and capitals are free, a comma may stand for the decimal point, thousands may be grouped by
+spaces. What is wrong is told in one sentence. `described` and `size_text` write a rule back the way
+it would be typed.
 """
 
 from __future__ import annotations
@@ -33,7 +34,7 @@ from typing import Concatenate, Literal, ParamSpec, TypeVar
 
 import msgspec
 
-from hawser.core.account import SizeRule
+from hawser.core.account import Basis, SizeRule
 from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.levels import LineRule, StopRule, TargetRule
@@ -41,12 +42,23 @@ from hawser.core.rig import After, Amount, Basket, Measure, Trail
 
 _NUMBER = r"(?:[0-9]{1,3}(?:[ \u00a0][0-9]{3})+|[0-9]+)(?:[.,][0-9]*)?|[.,][0-9]+"
 _ENTRY = re.compile(rf"^\s*({_NUMBER})\s*(.*?)\s*$")
-_UNITS = {"%": "percent", "percent": "percent", "atr": "atr", "t": "ticks", "tick": "ticks", "ticks": "ticks", "r": "r",
-          "": "price"}  # fmt: skip
+_UNITS = {
+    "%": "percent",
+    "percent": "percent",
+    "atr": "atr",
+    "t": "ticks",
+    "tick": "ticks",
+    "ticks": "ticks",
+    "r": "r",
+    "": "price",
+}
 _OFFSET = re.compile(rf"^(.*?)\s*([+-])\s*({_NUMBER})\s*t(?:icks?)?\s*$")
 _PERCENT_OF = re.compile(r"^(?:of\s+)?(equity|balance|free(?:\s+margin)?)$")
+_BASES: dict[str, Basis] = {"equity": "equity", "balance": "balance", "free": "free_margin"}
 _PER_ATR = re.compile(rf"^per\s+({_NUMBER})\s*atr$")
-_INVEST = re.compile(rf"^\s*invest\s+({_NUMBER})\s*([a-z]{{3}})?\s*[,;]?\s*risk\s+({_NUMBER})\s*([a-z]{{3}})?\s*$")
+_INVEST = re.compile(
+    rf"^\s*invest\s+({_NUMBER})\s*([a-z]{{3}})?\s*[,;]?\s*risk\s+({_NUMBER})\s*([a-z]{{3}})?\s*$"
+)
 Rest = ParamSpec("Rest")
 Made = TypeVar("Made")
 MOST_TYPED = 200  # signs of one field
@@ -55,8 +67,8 @@ STOPS = "2.5 atr, 0.8 %, 46 t, a price, or 3 bars"
 
 
 def _tidied(read: Callable[Concatenate[str, Rest], Made]) -> Callable[Concatenate[str, Rest], Made]:
-    """A reader that gets its text with single spaces, and none that is longer than anybody types: some patterns take
-    time that grows faster than the text does.
+    """A reader that gets its text with single spaces, and none that is longer than anybody types:
+    some patterns take time that grows faster than the text does.
     """
 
     @wraps(read)
@@ -93,12 +105,16 @@ def _split(text: str, example: str, zero: bool = False) -> tuple[Decimal, str]:
     return number, match.group(2).lower()
 
 
-def _read(text: str, allowed: tuple[str, ...], example: str, zero: bool = False) -> tuple[str, Decimal]:
+def _read(
+    text: str, allowed: tuple[str, ...], example: str, zero: bool = False
+) -> tuple[str, Decimal]:
     """Unit and number of `text`; raises BadInput with `example`."""
     number, words = _split(text, example, zero)
     unit = _UNITS.get(words, "")
     if unit not in allowed:
-        raise BadInput("bad_entry", f"'{words or text.strip()}' is not understood here; expected {example}")
+        raise BadInput(
+            "bad_entry", f"'{words or text.strip()}' is not understood here; expected {example}"
+        )
     return unit, number
 
 
@@ -110,7 +126,10 @@ def _hundred(number: Decimal) -> float:
 
 def _in_currency(word: str, currency: str) -> None:
     if word.upper() != currency:
-        raise BadInput("bad_entry", f"The account is in {currency}; expected an amount such as 385 {currency}")
+        raise BadInput(
+            "bad_entry",
+            f"The account is in {currency}; expected an amount such as 385 {currency}",
+        )
 
 
 @_tidied
@@ -120,7 +139,11 @@ def read_size(text: str, currency: str) -> SizeRule:
     if invest is not None:
         _in_currency(invest.group(2) or currency, currency)
         _in_currency(invest.group(4) or currency, currency)
-        return SizeRule("invest", amount=float(_positive(invest.group(1))), risk=float(_positive(invest.group(3))))
+        return SizeRule(
+            "invest",
+            amount=float(_positive(invest.group(1))),
+            risk=float(_positive(invest.group(3))),
+        )
     number, words = _split(text, SIZES.replace("CHF", currency))
     head, _, rest = words.partition(" ")
     if head in ("", "%", "percent"):
@@ -130,7 +153,10 @@ def read_size(text: str, currency: str) -> SizeRule:
     if re.fullmatch("[a-z]{3}", head) and not rest and head != "atr":
         _in_currency(head, currency)
         return SizeRule("risk_money", amount=float(number))
-    raise BadInput("bad_entry", f"'{words}' is not understood here; expected {SIZES.replace('CHF', currency)}")
+    raise BadInput(
+        "bad_entry",
+        f"'{words}' is not understood here; expected {SIZES.replace('CHF', currency)}",
+    )
 
 
 def _percent_size(number: Decimal, rest: str) -> SizeRule:
@@ -142,11 +168,13 @@ def _percent_size(number: Decimal, rest: str) -> SizeRule:
     of, per = _PERCENT_OF.match(rest), _PER_ATR.match(rest)
     if of is not None:
         name = of.group(1).split()[0]
-        return SizeRule(percent=percent, basis={"equity": "equity", "balance": "balance"}.get(name, "free_margin"))  # type: ignore[arg-type]  # the pattern gives no other
+        return SizeRule(percent=percent, basis=_BASES[name])
     if per is not None:
         return SizeRule("volatility", percent=percent, multiple=float(_positive(per.group(1))))
     expected = "of balance, of free margin, notional, or per 2.5 atr"
-    raise BadInput("bad_entry", f"'{rest}' is not understood behind a percentage; expected {expected}")
+    raise BadInput(
+        "bad_entry", f"'{rest}' is not understood behind a percentage; expected {expected}"
+    )
 
 
 def size_text(rule: SizeRule, currency: str) -> str:
@@ -177,7 +205,11 @@ def read_stop(text: str, currency: str) -> StopRule:
     if words.upper() == currency:
         return StopRule(money=float(number))
     unit, number = _read(text, ("atr", "percent", "ticks", "price"), STOPS)
-    return StopRule(price=number) if unit == "price" else msgspec.convert({unit: float(number)}, StopRule)
+    return (
+        StopRule(price=number)
+        if unit == "price"
+        else msgspec.convert({unit: float(number)}, StopRule)
+    )
 
 
 def _from_bars(text: str) -> StopRule | None:
@@ -190,17 +222,22 @@ def _from_bars(text: str) -> StopRule | None:
     kind, figures = words[0], words[1:]
     wanted = {"pivot": 2, "supertrend": 2, "parabolic": 0}.get(kind, 1)
     whole = figures[:1] if kind == "supertrend" else figures
-    plain = all(figure.isdecimal() for figure in whole) and all(re.fullmatch(_NUMBER, figure) for figure in figures)
+    plain = all(figure.isdecimal() for figure in whole) and all(
+        re.fullmatch(_NUMBER, figure) for figure in figures
+    )
     if len(figures) != wanted or not plain:
-        example = {"pivot": "pivot 2 3", "supertrend": "supertrend 10 3", "parabolic": "parabolic"}.get(
-            kind, f"{kind} 20"
-        )
+        example = {
+            "pivot": "pivot 2 3",
+            "supertrend": "supertrend 10 3",
+            "parabolic": "parabolic",
+        }.get(kind, f"{kind} 20")
         raise BadInput("bad_entry", f"Expected {example}")
     if kind == "pivot":
         return StopRule(pivot=(int(figures[0]), int(figures[1])))
     if kind == "supertrend":
         return StopRule(line=LineRule("supertrend", int(figures[0]), float(_positive(figures[1]))))
-    return StopRule(line=LineRule(kind, int(figures[0])) if figures else LineRule("parabolic"))  # type: ignore[arg-type]  # one of the words above
+    # one of the words above
+    return StopRule(line=LineRule(kind, int(figures[0])) if figures else LineRule("parabolic"))  # type: ignore[arg-type]
 
 
 def described(rule: StopRule) -> str:
@@ -212,7 +249,10 @@ def described(rule: StopRule) -> str:
     else:
         line = rule.line
         assert line is not None  # described is for stops taken from bars
-        more = {"parabolic": "", "supertrend": f" {line.length} {plain(line.factor)}" if line.factor else ""}
+        more = {
+            "parabolic": "",
+            "supertrend": f" {line.length} {plain(line.factor)}" if line.factor else "",
+        }
         text = line.kind + more.get(line.kind, f" {line.length}")
     if rule.offset_ticks:
         text += f" {'+' if rule.offset_ticks > 0 else '-'} {plain(abs(rule.offset_ticks))} t"
@@ -225,13 +265,18 @@ def stop_text(rule: StopRule, currency: str) -> str:
         return described(rule)
     if rule.kind == "price":
         return f"{rule.price:f}"
-    return f"{plain(rule.value)} " + {"atr": "atr", "percent": "%", "ticks": "t", "money": currency}[rule.kind]
+    return (
+        f"{plain(rule.value)} "
+        + {"atr": "atr", "percent": "%", "ticks": "t", "money": currency}[rule.kind]
+    )
 
 
 @_tidied
 def read_target(text: str, share: float) -> TargetRule:
     """A target's level, taking `share` of the position."""
-    unit, number = _read(text, ("r", "atr", "percent", "ticks", "price"), "1.5 R, 2 atr, 0.8 %, 46 t or a price")
+    unit, number = _read(
+        text, ("r", "atr", "percent", "ticks", "price"), "1.5 R, 2 atr, 0.8 %, 46 t or a price"
+    )
     if unit == "price":
         return TargetRule(share=share, price=number)
     return msgspec.convert({"share": share, unit: float(number)}, TargetRule)
@@ -284,7 +329,8 @@ _STRADDLE = re.compile(rf"^straddle\s+({_NUMBER})\s*atr$")
 
 @_tidied
 def read_straddle(text: str) -> tuple[float, int | None] | None:
-    """The distance of a straddle in ATR and its bound in ticks; None where the text is no straddle."""
+    """The distance of a straddle in ATR and its bound in ticks; None where the text is no
+    straddle."""
     words = text.strip().lower()
     if not words.startswith("straddle"):
         return None
@@ -300,7 +346,10 @@ def entry_text(rule: EntryRule) -> str:
     within = "" if rule.within_ticks is None else f" within {rule.within_ticks} t"
     if not rule.pending:
         return f"market{within}"
-    return f"{rule.kind} {f'{rule.price:f}' if rule.price is not None else f'{rule.atr:g} atr'}{within}"
+    return (
+        f"{rule.kind} "
+        f"{f'{rule.price:f}' if rule.price is not None else f'{rule.atr:g} atr'}{within}"
+    )
 
 
 @_tidied
@@ -316,7 +365,10 @@ def read_good(text: str) -> GoodUntil:
     number, unit = _split(words, "30 min, 2 h, 14:30 or session end")
     minutes = {"min": 1, "minutes": 1, "h": 60, "hours": 60, "hour": 60}.get(unit)
     if minutes is None:
-        raise BadInput("bad_entry", f"'{text.strip()}' is not understood here; expected 30 min, 14:30 or session end")
+        raise BadInput(
+            "bad_entry",
+            f"'{text.strip()}' is not understood here; expected 30 min, 14:30 or session end",
+        )
     return GoodUntil(minutes=float(number) * minutes)
 
 
@@ -329,13 +381,16 @@ def good_text(rule: GoodUntil) -> str:
 
 @_tidied
 def read_held(text: str) -> HeldRule | None:
-    """Held lines: the backstop's distance in R, and how long a spread spike may last; nothing: the venue has them."""
+    """Held lines: the backstop's distance in R, and how long a spread spike may last; nothing: the
+    venue has them."""
     words = text.strip().lower()
     if words in ("", "none", "off", "no"):
         return None
     found = _HELD.match(words)
     if found is None:
-        raise BadInput("bad_entry", "Expected the backstop's distance, such as 2 R or 2 R, settle 500 ms")
+        raise BadInput(
+            "bad_entry", "Expected the backstop's distance, such as 2 R or 2 R, settle 500 ms"
+        )
     settle = int(_decimal(found.group(2))) if found.group(2) else 0
     return HeldRule(float(_positive(found.group(1))), settle)
 
@@ -352,13 +407,16 @@ TRAILS = "3 atr, 20 t, 0.8 %, 3 bars, ema 20, supertrend 10 3, parabolic, or not
 
 @_tidied
 def read_trail(text: str) -> Trail | None:
-    """What a trail follows; an empty field or 'none' is no trail. `10 t + 3 atr` has a base of ticks."""
+    """What a trail follows; an empty field or 'none' is no trail. `10 t + 3 atr` has a base of
+    ticks."""
     words = text.strip().lower()
     if words in ("", "none", "off"):
         return None
     based = _BASED.match(words)
     if based is not None:
-        return Trail(atr=float(_positive(based.group(2))), base_ticks=float(_decimal(based.group(1))))
+        return Trail(
+            atr=float(_positive(based.group(2))), base_ticks=float(_decimal(based.group(1)))
+        )
     offset = _OFFSET.match(words)
     head, ticks = (offset.group(1), _decimal(offset.group(3))) if offset else (words, Decimal(0))
     found = _from_bars(head)
@@ -377,16 +435,24 @@ def trail_text(trail: Trail | None) -> str:
     if trail is None:
         return ""
     if trail.kind in ("bars", "line"):
-        return described(StopRule(bars=trail.bars, line=trail.line, offset_ticks=trail.offset_ticks))
+        return described(
+            StopRule(bars=trail.bars, line=trail.line, offset_ticks=trail.offset_ticks)
+        )
     base = f"{plain(trail.base_ticks)} t + " if trail.base_ticks else ""
-    return f"{base}{plain(getattr(trail, trail.kind))} " + {"atr": "atr", "ticks": "t", "percent": "%"}[trail.kind]
+    return (
+        f"{base}{plain(getattr(trail, trail.kind))} "
+        + {"atr": "atr", "ticks": "t", "percent": "%"}[trail.kind]
+    )
 
 
 def target_text(rule: TargetRule) -> str:
     """A target's level as it would be typed."""
     if rule.price is not None:
         return f"{rule.price:f}"
-    return f"{plain(float(rule.value))} " + {"r": "R", "atr": "atr", "percent": "%", "ticks": "t"}[rule.kind]
+    return (
+        f"{plain(float(rule.value))} "
+        + {"r": "R", "atr": "atr", "percent": "%", "ticks": "t"}[rule.kind]
+    )
 
 
 def share_text(share: float) -> str:
@@ -399,7 +465,12 @@ def read_measure(text: str) -> Measure:
     """A distance; with a minus it lies behind the entry."""
     words = text.strip().replace("\u2212", "-")
     back = words.startswith("-")
-    unit, number = _read(words.lstrip("+-"), ("r", "atr", "percent", "ticks"), "1 R, 2 atr, 0.8 % or 46 t", zero=True)
+    unit, number = _read(
+        words.lstrip("+-"),
+        ("r", "atr", "percent", "ticks"),
+        "1 R, 2 atr, 0.8 % or 46 t",
+        zero=True,
+    )
     return msgspec.convert({unit: -float(number) if back else float(number)}, Measure)
 
 
@@ -444,13 +515,16 @@ def read_amount(text: str) -> Amount | None:
 
 
 BASES: dict[str, Literal["tick", "bar_close", "minute_end"]] = {
-    "each bar's close": "bar_close", "every quote": "tick", "each minute's end": "minute_end",
-}  # fmt: skip
+    "each bar's close": "bar_close",
+    "every quote": "tick",
+    "each minute's end": "minute_end",
+}
 
 
 @_tidied
 def read_basket(text: str) -> Basket:
-    """A basket over several trades: `stop 900, target 1.5 %, every quote`; every quote where nothing is said of it."""
+    """A basket over several trades: `stop 900, target 1.5 %, every quote`; every quote where
+    nothing is said of it."""
     found: dict[str, Amount | None] = {}
     basis: Literal["tick", "bar_close", "minute_end"] = "tick"
     for part in filter(None, (one.strip() for one in text.lower().split(","))):
@@ -460,9 +534,14 @@ def read_basket(text: str) -> Basket:
         elif word in ("stop", "target") and rest.strip() and word not in found:
             found[word] = read_amount(rest)
         else:
-            raise BadInput("bad_entry", "Expected such as stop 900, target 1.5 %, every quote (or each bar's close)")
+            raise BadInput(
+                "bad_entry",
+                "Expected such as stop 900, target 1.5 %, every quote (or each bar's close)",
+            )
     if not any(found.values()):
-        raise BadInput("bad_entry", "Expected a stop, a target or both, such as stop 900, target 1.5 %")
+        raise BadInput(
+            "bad_entry", "Expected a stop, a target or both, such as stop 900, target 1.5 %"
+        )
     return Basket(found.get("stop"), found.get("target"), basis)
 
 

@@ -1,5 +1,5 @@
-"""Figures as people read them: grouped thousands, a true minus sign, the unit always there. One way for the
-reckoning's text, the Logbook and every screen."""
+"""Figures as people read them: grouped thousands, a true minus sign, the unit always there. One way
+for the reckoning's text, the Logbook and every screen."""
 
 from __future__ import annotations
 

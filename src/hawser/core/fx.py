@@ -1,7 +1,8 @@
-"""Conversion into the account's currency (reckoning section 2): direct, else inverse, else one bridge.
+"""Conversion into the account's currency (reckoning section 2): direct, else inverse, else one
+bridge.
 
-Where a feed tells rates, the account's file speaks only where nothing live does: a figure of last year once beat the
-feed's inverse pair, and sizes were a quarter too large.
+Where a feed tells rates, the account's file speaks only where nothing live does: a figure of last
+year once beat the feed's inverse pair, and sizes were a quarter too large.
 """
 
 from __future__ import annotations
@@ -15,8 +16,9 @@ Rates = Mapping[str, float | Rate]
 
 
 def with_filed(live: Rates, filed: Rates, read_s: float) -> dict[str, float | Rate]:
-    """Live rates and those `filed` in the account, whose own pair is not told live; which come first, `convert` knows.
-    `read_s`: how long ago the file was read, seconds, on top of the age it tells itself."""
+    """Live rates and those `filed` in the account, whose own pair is not told live; which come
+    first, `convert` knows. `read_s`: how long ago the file was read, seconds, on top of the age it
+    tells itself."""
     rates: dict[str, float | Rate] = dict(live)
     for pair, rate in filed.items():
         if not _known(*_sides(pair), live):
@@ -38,8 +40,8 @@ def used(source: str, target: str, rates: Rates) -> list[tuple[str, float | Rate
 
 
 def convert(source: str, target: str, rates: Rates, max_age_s: float | None = None) -> float:
-    """Units of `target` for one `source`, at mid rates. A rate of the account's file is taken only where no way goes by
-    live ones: neither the pair, nor its inverse, nor a bridge.
+    """Units of `target` for one `source`, at mid rates. A rate of the account's file is taken only
+    where no way goes by live ones: neither the pair, nor its inverse, nor a bridge.
 
     Raises Refused `rate_missing`, or `rate_stale` where a rate it needs is older than `max_age_s`.
     """
@@ -56,7 +58,8 @@ def convert(source: str, target: str, rates: Rates, max_age_s: float | None = No
 
 
 def _way(source: str, target: str, rates: Rates) -> list[tuple[str, str]]:
-    """The legs of a conversion: straight, else over the alphabetically first bridge; none where there is no way."""
+    """The legs of a conversion: straight, else over the alphabetically first bridge; none where
+    there is no way."""
     if source == target:
         return []
     live = {pair: rate for pair, rate in rates.items() if not isinstance(rate, FiledRate)}
@@ -82,6 +85,8 @@ def _leg(source: str, target: str, rates: Rates, max_age_s: float | None) -> flo
     mid, age_s = (rate.mid, rate.age_s) if isinstance(rate, Rate) else (rate, 0.0)
     if max_age_s is not None and age_s > max_age_s:
         whose = " of the account's file" if isinstance(rate, FiledRate) else ""
-        sentence = f"The rate {pair}{whose} is {age_s:.0f} s old; the policy allows {max_age_s:.0f} s."
+        sentence = (
+            f"The rate {pair}{whose} is {age_s:.0f} s old; the policy allows {max_age_s:.0f} s."
+        )
         raise Refused("rate_stale", sentence, pair=pair, age_s=age_s)
     return 1.0 / mid if pair == inverse else mid

@@ -11,7 +11,8 @@ from hawser.core.rules.quantity import commission
 
 
 class Stake(msgspec.Struct, frozen=True):
-    """An open position as heat sees it. Prices in price units; `unit_money` = multiplier*fx; fees as `Commission`."""
+    """An open position as heat sees it. Prices in price units; `unit_money` = multiplier*fx; fees
+    as `Commission`."""
 
     side: int
     qty: float
@@ -26,7 +27,9 @@ def outcome_at_stop(stake: Stake) -> float:
     """Money if the stop fills at its level, both commissions included; negative is a loss."""
     fees_in = commission(stake.qty, stake.entry, stake.unit_money, *stake.fees)
     fees_out = commission(stake.qty, stake.stop, stake.unit_money, *stake.fees)
-    return stake.side * (stake.stop - stake.entry) * stake.qty * stake.unit_money - fees_in - fees_out
+    return (
+        stake.side * (stake.stop - stake.entry) * stake.qty * stake.unit_money - fees_in - fees_out
+    )
 
 
 def heat(stake: Stake) -> float:
@@ -36,7 +39,8 @@ def heat(stake: Stake) -> float:
 
 
 def locked(stake: Stake) -> float:
-    """The profit a stop beyond entry secures; told apart, never offset against heat. NaN where it is not known."""
+    """The profit a stop beyond entry secures; told apart, never offset against heat. NaN where it
+    is not known."""
     outcome = outcome_at_stop(stake) if stake.qty else 0.0
     return outcome if math.isnan(outcome) else max(0.0, outcome)
 

@@ -1,4 +1,5 @@
-"""Wall-clock arithmetic, daylight saving included: an instrument's weekly sessions as UTC intervals, days and weeks."""
+"""Wall-clock arithmetic, daylight saving included: an instrument's weekly sessions as UTC
+intervals, days and weeks."""
 
 from __future__ import annotations
 
@@ -25,8 +26,11 @@ def _instant(day: date, clock: str, zone: str) -> int:
 
 
 @lru_cache(maxsize=4096)
-def open_intervals(sessions: tuple[WeeklySession, ...], day_number: int) -> tuple[tuple[int, int], ...]:
-    """Intervals `[opens, closes)` UTC ns of the sessions that begin on the days around UTC day `day_number`.
+def open_intervals(
+    sessions: tuple[WeeklySession, ...], day_number: int
+) -> tuple[tuple[int, int], ...]:
+    """Intervals `[opens, closes)` UTC ns of the sessions that begin on the days around UTC day
+    `day_number`.
 
     No sessions at all means always open.
     """
@@ -72,7 +76,8 @@ def next_change(sessions: tuple[WeeklySession, ...], at: int) -> int:
 
 
 def opened_since(sessions: tuple[WeeklySession, ...], at: int) -> int:
-    """Since when it has been open at `at`, UTC ns, at most a week back; 0: it has no sessions, or is closed."""
+    """Since when it has been open at `at`, UTC ns, at most a week back; 0: it has no sessions, or
+    is closed."""
     since, oldest = 0, at - WEEK
     while sessions and at > oldest:
         around = [start for start, end in open_intervals(sessions, at // DAY) if start <= at < end]
@@ -84,7 +89,8 @@ def opened_since(sessions: tuple[WeeklySession, ...], at: int) -> int:
 
 
 def weekend_close(sessions: tuple[WeeklySession, ...], at: int) -> int:
-    """When the instrument next closes after `at` for a day or more, UTC ns; 0 where it never does."""
+    """When the instrument next closes after `at` for a day or more, UTC ns; 0 where it never
+    does."""
     return _weekend_from(sessions, next_change(sessions, at))
 
 
@@ -101,8 +107,8 @@ def _weekend_from(sessions: tuple[WeeklySession, ...], edge: int) -> int:
 
 
 def next_close(sessions: tuple[WeeklySession, ...], at: int, weekend: bool) -> int:
-    """When the instrument next closes after `at`; 0 where it never does. With `weekend`: when its week ends, which is
-    on Saturday 00:00 UTC where it never closes for a day or more."""
+    """When the instrument next closes after `at`; 0 where it never does. With `weekend`: when its
+    week ends, which is on Saturday 00:00 UTC where it never closes for a day or more."""
     if weekend:
         return weekend_close(sessions, at) or at + WEEK - (at - FIRST_SATURDAY) % WEEK
     edge = next_change(sessions, at)
@@ -110,27 +116,34 @@ def next_close(sessions: tuple[WeeklySession, ...], at: int, weekend: bool) -> i
 
 
 def ever_closes(sessions: tuple[WeeklySession, ...]) -> bool:
-    """Whether an instrument with these sessions has hours at all: the other kind trades round the clock."""
+    """Whether an instrument with these sessions has hours at all: the other kind trades round the
+    clock."""
     return next_change(sessions, 0) > 0
 
 
 def last_opening(sessions: tuple[WeeklySession, ...], opened: int, span: int, weekend: bool) -> int:
-    """When the last bar of the session (of the week) opens by the clock, of bars of `span` ns like the one that opened
-    at `opened`: the first whose end reaches the session's. It may be that one itself, or lie before it; 0: never."""
+    """When the last bar of the session (of the week) opens by the clock, of bars of `span` ns like
+    the one that opened at `opened`: the first whose end reaches the session's. It may be that one
+    itself, or lie before it; 0: never."""
     close = next_close(sessions, opened, weekend)
     return opened - (opened - close + span) // span * span if close else 0
 
 
-def leaves_after(sessions: tuple[WeeklySession, ...], times: Array, span: int, weekend: bool) -> Array:
-    """Whether a trade that is open at the close of each bar is left at the open of the next, bool of the bars' shape:
-    that is the last of its session by the clock, or lies beyond. `times` ascending UTC ns."""
+def leaves_after(
+    sessions: tuple[WeeklySession, ...], times: Array, span: int, weekend: bool
+) -> Array:
+    """Whether a trade that is open at the close of each bar is left at the open of the next, bool
+    of the bars' shape: that is the last of its session by the clock, or lies beyond. `times`
+    ascending UTC ns."""
     found = np.zeros(times.size, np.bool_)
     index = 0
     while index < times.size and (close := next_close(sessions, int(times[index]), weekend)):
         beyond = int(np.searchsorted(times, close))
         here = times[index:beyond]
         last = here - (here - close + span) // span * span
-        found[index:beyond] = np.append(times, np.iinfo(np.int64).min)[index + 1 : beyond + 1] >= last
+        found[index:beyond] = (
+            np.append(times, np.iinfo(np.int64).min)[index + 1 : beyond + 1] >= last
+        )
         index = beyond
     return found
 
@@ -139,12 +152,15 @@ def leaves_after(sessions: tuple[WeeklySession, ...], times: Array, span: int, w
 def _period(day: date, weeks: bool, clock: str, weekday: int, zone: str) -> tuple[int, int]:
     """The day, or the week, whose first day is `day` or before, `[starts, ends)` UTC ns."""
     first = day - timedelta(days=(day.weekday() - weekday) % 7) if weeks else day
-    return _instant(first, clock, zone), _instant(first + timedelta(days=7 if weeks else 1), clock, zone)
+    return _instant(first, clock, zone), _instant(
+        first + timedelta(days=7 if weeks else 1), clock, zone
+    )
 
 
 def period_around(at: int, weeks: bool, clock: str, weekday: int, zone: str) -> tuple[int, int]:
-    """The trading day (or week) that `at` lies in, `[starts, ends)` UTC ns: it begins at `clock` of `zone`, a week on
-    `weekday` (0 = Monday). A day across a change of the clocks has 23 or 25 hours."""
+    """The trading day (or week) that `at` lies in, `[starts, ends)` UTC ns: it begins at `clock` of
+    `zone`, a week on `weekday` (0 = Monday). A day across a change of the clocks has 23 or 25
+    hours."""
     day = datetime.fromtimestamp(at // SECOND, ZoneInfo(zone)).date()
     for offset in (1, 0, -1, -7):
         starts, ends = _period(day + timedelta(days=offset), weeks, clock, weekday, zone)

@@ -1,7 +1,9 @@
-"""Indicator values that stops and trails stand on, at the last of some completed bars (reckoning sections 4 and 7).
+"""Indicator values that stops and trails stand on, at the last of some completed bars (reckoning
+sections 4 and 7).
 
-The same columns as a rehearsal's, of which only the last value is wanted. A plan says which values it needs: the
-service works them out where the bars are, and hands them to the engine with the event they belong to.
+The same columns as a rehearsal's, of which only the last value is wanted. A plan says which values
+it needs: the service works them out where the bars are, and hands them to the engine with the event
+they belong to.
 """
 
 from __future__ import annotations
@@ -29,9 +31,12 @@ def _last(column: Array) -> float:
 def basis(rule: StopRule, bars: Bars, side: int, simple: bool = False) -> float:
     """The level before offset and rounding, in price units; NaN where it has no value yet.
 
-    Long stops stand on lows, short ones on highs. `simple` is the smoothing of every ATR (False: Wilder's).
+    Long stops stand on lows, short ones on highs. `simple` is the smoothing of every ATR (False:
+    Wilder's).
     """
-    return _last(stop_column(rule, bars.last(rule.bars) if rule.bars is not None else bars, side, simple))
+    return _last(
+        stop_column(rule, bars.last(rule.bars) if rule.bars is not None else bars, side, simple)
+    )
 
 
 def own_atr(plan: Plan) -> bool:
@@ -56,8 +61,8 @@ def lived_key(opened: int) -> str:
 
 
 def best_key(opened: int, side: int) -> str:
-    """What a completed base bar's values call the best exit-side price of the whole bars since an entry at `opened`,
-    price units: where there were some that nobody looked at."""
+    """What a completed base bar's values call the best exit-side price of the whole bars since an
+    entry at `opened`, price units: where there were some that nobody looked at."""
     return f"best {side:+d} since {opened}"
 
 
@@ -66,9 +71,12 @@ def needs_values(plan: Plan) -> bool:
     return own_atr(plan) or (plan.trail is not None and plan.trail.kind in ("bars", "line"))
 
 
-def values_for(plans: Iterable[Plan], span: int, bars_of: Callable[[int], Bars]) -> dict[str, float]:
-    """What these plans need beside the standard ATR, at the last completed bar of `span` ns; `bars_of` gives the
-    completed bars of a timeframe. Price units; a value that is not known yet is NaN."""
+def values_for(
+    plans: Iterable[Plan], span: int, bars_of: Callable[[int], Bars]
+) -> dict[str, float]:
+    """What these plans need beside the standard ATR, at the last completed bar of `span` ns;
+    `bars_of` gives the completed bars of a timeframe. Price units; a value that is not known yet is
+    NaN."""
     values: dict[str, float] = {}
     for plan in plans:
         if own_atr(plan):
@@ -76,13 +84,16 @@ def values_for(plans: Iterable[Plan], span: int, bars_of: Callable[[int], Bars])
             key = atr_key(plan.rig)
             if key not in values:
                 values[key] = plan_atr(plan.rig, bars_of(span))
-        trail, smoothing = plan.trail, plan.rig.atr_smoothing if plan.rig is not None else STANDARD_ATR[1]
+        trail = plan.trail
+        smoothing = plan.rig.atr_smoothing if plan.rig is not None else STANDARD_ATR[1]
         if trail is None or trail.kind not in ("bars", "line"):
             continue
         key = trail_key(trail, plan.side, smoothing)
         if key not in values:
             wide = span if trail.timeframe is None else max(span, TIMEFRAMES[trail.timeframe])
-            values[key] = _last(trail_values(trail, bars_of(wide), plan.side, smoothing == "simple"))
+            values[key] = _last(
+                trail_values(trail, bars_of(wide), plan.side, smoothing == "simple")
+            )
     return values
 
 

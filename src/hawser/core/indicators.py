@@ -32,8 +32,9 @@ def wilder_next(average: float, value: float, length: int) -> float:
 
 @compiled
 def window_sums(values: Array, length: int) -> Array:
-    """The sum of the last `length` values at each place, shape (n,), in one pass. What adding and taking away round off
-    is carried along (Neumaier's summation), so that a sum does not depend on what came before its window.
+    """The sum of the last `length` values at each place, shape (n,), in one pass. What adding and
+    taking away round off is carried along (Neumaier's summation), so that a sum does not depend on
+    what came before its window.
     """
     out = np.full(values.size, np.nan)
     total, rest = 0.0, 0.0
@@ -50,7 +51,8 @@ def window_sums(values: Array, length: int) -> Array:
 
 @compiled
 def atr(high: Array, low: Array, close: Array, length: int, simple: bool) -> Array:
-    """Average true range, shape (n,), price units; Wilder's smoothing, or the plain mean of the last `length`."""
+    """Average true range, shape (n,), price units; Wilder's smoothing, or the plain mean of the
+    last `length`."""
     ranges = true_range(high, low, close)
     if simple:
         return window_sums(ranges, length) / length
@@ -90,7 +92,8 @@ def ema(close: Array, length: int) -> Array:
 
 @compiled
 def rsi(close: Array, length: int) -> Array:
-    """Relative strength, 0 to 100, with Wilder's smoothing; the first value is at index `length`."""
+    """Relative strength, 0 to 100, with Wilder's smoothing; the first value is at index
+    `length`."""
     out = np.full(close.size, np.nan)
     gain, loss = 0.0, 0.0
     for i in range(1, close.size):
@@ -111,7 +114,8 @@ def rsi(close: Array, length: int) -> Array:
 
 @compiled
 def highest(values: Array, length: int) -> Array:
-    """The highest of the last `length` values, in one pass: places that may still be the highest, falling values."""
+    """The highest of the last `length` values, in one pass: places that may still be the highest,
+    falling values."""
     out = np.full(values.size, np.nan)
     places = np.empty(values.size, np.int64)
     first, behind = 0, 0

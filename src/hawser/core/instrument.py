@@ -26,17 +26,26 @@ class Commission(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Per fill: `max(minimum, per_unit*qty + per_notional*notional)`, in the account's currency."""
 
     per_unit: Annotated[
-        float, help_text("commission of one fill for each unit", "money", least=0, name="For each unit")
+        float,
+        help_text("commission of one fill for each unit", "money", least=0, name="For each unit"),
     ] = 0.0
     per_notional: Annotated[
         float,
-        help_text("commission of one fill as a fraction of its notional", "fraction", least=0, name="For the notional"),
+        help_text(
+            "commission of one fill as a fraction of its notional",
+            "fraction",
+            least=0,
+            name="For the notional",
+        ),
     ] = 0.0
-    minimum: Annotated[float, help_text("least commission of one fill", "money", least=0, name="At least")] = 0.0
+    minimum: Annotated[
+        float, help_text("least commission of one fill", "money", least=0, name="At least")
+    ] = 0.0
 
 
 class WeeklySession(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Weekly opening hours: `days` 0 = Monday .. 6 = Sunday, from `opens` to `closes` ("HH:MM", zone's time)."""
+    """Weekly opening hours: `days` 0 = Monday .. 6 = Sunday, from `opens` to `closes` ("HH:MM",
+    zone's time)."""
 
     days: tuple[int, ...]
     opens: str
@@ -45,39 +54,72 @@ class WeeklySession(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not self.days or not all(0 <= day <= 6 for day in self.days):
-            raise BadInput.at("bad_instrument", "sessions", "expected days from 0 (Monday) to 6", key="sessions")
+            raise BadInput.at(
+                "bad_instrument", "sessions", "expected days from 0 (Monday) to 6", key="sessions"
+            )
         for clock in (self.opens, self.closes):
             if not (CLOCK.fullmatch(clock) and clock <= "24:00"):
                 raise BadInput.at(
-                    "bad_instrument", "sessions", f"expected a time such as 08:00, got '{clock}'", key="sessions"
+                    "bad_instrument",
+                    "sessions",
+                    f"expected a time such as 08:00, got '{clock}'",
+                    key="sessions",
                 )
         if not zone_known(self.zone):
             expected = f"sessions: expected a time zone such as Europe/Zurich, got '{self.zone}'"
             raise BadInput("bad_instrument", expected, key="sessions")
         if self.opens >= self.closes:
-            raise BadInput.at("bad_instrument", "sessions", "expected to open before it closes", key="sessions")
+            raise BadInput.at(
+                "bad_instrument", "sessions", "expected to open before it closes", key="sessions"
+            )
 
 
 class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=True):
-    """An instrument. `tick` and `qty_step` are exact decimals; their written decimals are its digits."""
+    """An instrument. `tick` and `qty_step` are exact decimals; their written decimals are its
+    digits."""
 
     symbol: Annotated[str, help_text("what it is called at the venue")]
-    kind: Annotated[Kind, help_text("what kind of instrument it is", words={"fx": "currency pair", "equity": "share"})]
-    quote: Annotated[str, help_text("currency its price is in", name="Quote currency")]
-    tick: Annotated[Decimal, help_text("smallest step of its price; its decimals are those shown", "price")]
-    multiplier: Annotated[float, help_text("quote currency that one unit gains when the price rises by 1")]
-    qty_step: Annotated[
-        Decimal, help_text("smallest step of its quantity; its decimals are those shown", "units", name="Quantity step")
+    kind: Annotated[
+        Kind,
+        help_text(
+            "what kind of instrument it is", words={"fx": "currency pair", "equity": "share"}
+        ),
     ]
-    qty_min: Annotated[Decimal, help_text("least quantity of one order", "units", name="Least quantity")]
-    qty_max: Annotated[Decimal, help_text("greatest quantity of one order", "units", name="Greatest quantity")]
+    quote: Annotated[str, help_text("currency its price is in", name="Quote currency")]
+    tick: Annotated[
+        Decimal, help_text("smallest step of its price; its decimals are those shown", "price")
+    ]
+    multiplier: Annotated[
+        float, help_text("quote currency that one unit gains when the price rises by 1")
+    ]
+    qty_step: Annotated[
+        Decimal,
+        help_text(
+            "smallest step of its quantity; its decimals are those shown",
+            "units",
+            name="Quantity step",
+        ),
+    ]
+    qty_min: Annotated[
+        Decimal, help_text("least quantity of one order", "units", name="Least quantity")
+    ]
+    qty_max: Annotated[
+        Decimal, help_text("greatest quantity of one order", "units", name="Greatest quantity")
+    ]
     margin_rate: Annotated[float, help_text("margin as a fraction of notional", "fraction")]
     name: Annotated[str, help_text("its name in words")] = ""
     base: Annotated[str | None, help_text("a pair's base currency", name="Base currency")] = None
     min_stop_ticks: Annotated[
-        int, help_text("the venue refuses a resting level nearer than this", "ticks", name="Least stop distance")
+        int,
+        help_text(
+            "the venue refuses a resting level nearer than this",
+            "ticks",
+            name="Least stop distance",
+        ),
     ] = 0
-    currencies: Annotated[tuple[str, ...], help_text("currencies whose news concerns it, as CAD, CHF")] = ()
+    currencies: Annotated[
+        tuple[str, ...], help_text("currencies whose news concerns it, as CAD, CHF")
+    ] = ()
     commission: Commission = Commission()
     sessions: Annotated[
         tuple[WeeklySession, ...],
@@ -85,25 +127,49 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     ] = ()
 
     def __post_init__(self) -> None:
-        for key, text, signs in (("symbol", self.symbol, MOST_SYMBOL), ("name", self.name, MOST_NAME)):
+        for key, text, signs in (
+            ("symbol", self.symbol, MOST_SYMBOL),
+            ("name", self.name, MOST_NAME),
+        ):
             _expect(is_line(text, signs), key, f"one line of at most {signs} signs")
         _expect(self.symbol.strip() != "", "symbol", "a name")
         for key, step in (("tick", self.tick), ("qty_step", self.qty_step)):
-            fits = step.is_finite() and LEAST <= step <= MOST and step.as_tuple().exponent >= -MOST_DIGITS  # type: ignore[operator]
+            fits = (
+                step.is_finite()
+                and LEAST <= step <= MOST
+                and int(step.as_tuple().exponent) >= -MOST_DIGITS
+            )
             _expect(fits, key, f"a positive decimal with at most {MOST_DIGITS} decimals")
         _expect(0 < self.multiplier <= MOST, "multiplier", "a positive number")
         _expect(0 <= self.margin_rate <= 1, "margin_rate", "a fraction from 0 to 1")
-        _expect(0 <= self.min_stop_ticks <= MOST_TICKS, "min_stop_ticks", "a whole number of ticks, 0 or more")
+        _expect(
+            0 <= self.min_stop_ticks <= MOST_TICKS,
+            "min_stop_ticks",
+            "a whole number of ticks, 0 or more",
+        )
         _expect(self.kind != "fx" or bool(self.base), "base", "the base currency of a pair")
         most = MOST_STEPS * self.qty_step
-        _expect(self.qty_max.is_finite() and 0 < self.qty_max <= most, "qty_max", f"a quantity above 0, up to {most:g}")
-        enough = self.qty_min.is_finite() and (self.qty_min == 0 or LEAST <= self.qty_min <= self.qty_max)
+        _expect(
+            self.qty_max.is_finite() and 0 < self.qty_max <= most,
+            "qty_max",
+            f"a quantity above 0, up to {most:g}",
+        )
+        enough = self.qty_min.is_finite() and (
+            self.qty_min == 0 or LEAST <= self.qty_min <= self.qty_max
+        )
         _expect(enough, "qty_min", "a quantity from 0 to qty_max")
         for key in self.commission.__struct_fields__:
             if not 0 <= getattr(self.commission, key) <= MOST:
-                raise BadInput.at("bad_instrument", f"commission.{key}", "expected a number, 0 or more", key=key)
+                raise BadInput.at(
+                    "bad_instrument", f"commission.{key}", "expected a number, 0 or more", key=key
+                )
         if self.commission.per_notional >= 1:
-            raise BadInput.at("bad_instrument", "per_notional", "expected a fraction below 1", key="per_notional")
+            raise BadInput.at(
+                "bad_instrument",
+                "per_notional",
+                "expected a fraction below 1",
+                key="per_notional",
+            )
 
     @cached_property
     def tick_size(self) -> float:
@@ -149,7 +215,8 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         return to_units(price, self.tick)
 
     def price(self, ticks: int) -> str:
-        """A level as it is written at every boundary: a decimal string with the instrument's digits."""
+        """A level as it is written at every boundary: a decimal string with the instrument's
+        digits."""
         return write_units(ticks, self.tick, self.price_digits)
 
     def qty(self, steps: int) -> str:

@@ -1,4 +1,5 @@
-"""Named indicator lines over a bar history, as declared (reckoning section 3; interface.md, `hawser lines`)."""
+"""Named indicator lines over a bar history, as declared (reckoning section 3; interface.md, `hawser
+lines`)."""
 
 from __future__ import annotations
 
@@ -13,14 +14,21 @@ from hawser.core.indicators import Array, atr, ema, highest, lowest, rsi, sma
 from hawser.core.numbers import MOST, MOST_BARS
 from hawser.core.stop_lines import parabolic, supertrend
 
-LineKind = Literal["atr", "sma", "ema", "rsi", "channel_high", "channel_low", "supertrend", "parabolic"]
+LineKind = Literal[
+    "atr", "sma", "ema", "rsi", "channel_high", "channel_low", "supertrend", "parabolic"
+]
 LONGEST_NAME = 200  # signs of a column's name
 LENGTH, STEP, CEILING = 14, 0.02, 0.2
 TAKES: dict[str, tuple[str, ...]] = {
-    "atr": ("length", "smoothing"), "sma": ("length",), "ema": ("length",), "rsi": ("length",),
-    "channel_high": ("length",), "channel_low": ("length",), "supertrend": ("length", "factor", "smoothing"),
+    "atr": ("length", "smoothing"),
+    "sma": ("length",),
+    "ema": ("length",),
+    "rsi": ("length",),
+    "channel_high": ("length",),
+    "channel_low": ("length",),
+    "supertrend": ("length", "factor", "smoothing"),
     "parabolic": ("step", "ceiling"),
-}  # fmt: skip
+}
 
 
 class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -41,18 +49,29 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             if getattr(self, key) is not None and key not in TAKES[self.kind]:
                 takes = ", ".join(TAKES[self.kind])
                 raise BadInput.at(
-                    "bad_line", f"{self.name}", f"{key}: a line of kind {self.kind} takes {takes}", key=key
+                    "bad_line",
+                    f"{self.name}",
+                    f"{key}: a line of kind {self.kind} takes {takes}",
+                    key=key,
                 )
         if self.length is not None and self.length < 1:
             raise BadInput.at(
-                "bad_line", f"{self.name}", "length: expected a whole number of bars, 1 or more", key="length"
+                "bad_line",
+                f"{self.name}",
+                "length: expected a whole number of bars, 1 or more",
+                key="length",
             )
         if self.kind == "supertrend" and not (self.factor is not None and 0 < self.factor <= MOST):
             raise BadInput.at(
-                "bad_line", f"{self.name}", "factor: a supertrend expects a positive number", key="factor"
+                "bad_line",
+                f"{self.name}",
+                "factor: a supertrend expects a positive number",
+                key="factor",
             )
         if not 0 < self.first_step <= self.last_step <= 1:
-            raise BadInput.at("bad_line", f"{self.name}", "step: expected 0 < step <= ceiling <= 1", key="step")
+            raise BadInput.at(
+                "bad_line", f"{self.name}", "step: expected 0 < step <= ceiling <= 1", key="step"
+            )
 
     @property
     def first_step(self) -> float:
@@ -68,9 +87,17 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         if self.kind == "atr":
             return atr(bars.high, bars.low, bars.close, length, simple)
         if self.kind == "supertrend":
-            return supertrend(bars.high, bars.low, bars.close, length, float(self.factor or 0.0), simple)
+            return supertrend(
+                bars.high, bars.low, bars.close, length, float(self.factor or 0.0), simple
+            )
         if self.kind == "parabolic":
-            return parabolic(bars.high, bars.low, bars.close, float(self.first_step), float(self.last_step))[0]
+            return parabolic(
+                bars.high, bars.low, bars.close, float(self.first_step), float(self.last_step)
+            )[0]
         if self.kind in ("channel_high", "channel_low"):
-            return highest(bars.high, length) if self.kind == "channel_high" else lowest(bars.low, length)
+            return (
+                highest(bars.high, length)
+                if self.kind == "channel_high"
+                else lowest(bars.low, length)
+            )
         return {"sma": sma, "ema": ema, "rsi": rsi}[self.kind](bars.close, length)

@@ -41,4 +41,5 @@ def minor_digits(currency: str) -> int:
 def rounded(amount: float, currency: str) -> Decimal:
     """`amount` rounded half-even to the currency's minor unit."""
     unit = Decimal(1).scaleb(-minor_digits(currency))
-    return Decimal(repr(float(amount))).quantize(unit, ROUND_HALF_EVEN, Context(prec=320))  # of any float
+    # of any float
+    return Decimal(repr(float(amount))).quantize(unit, ROUND_HALF_EVEN, Context(prec=320))

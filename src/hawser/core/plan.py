@@ -1,4 +1,5 @@
-"""What a trader plans: side, risk, stop, targets, and the rig that tends the trade. Values as typed."""
+"""What a trader plans: side, risk, stop, targets, and the rig that tends the trade. Values as
+typed."""
 
 from __future__ import annotations
 
@@ -18,10 +19,11 @@ _NO_RIG = Rig(stop=StopRule(ticks=1.0))
 
 
 class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One planned trade. `timeframe_ns` is that of the bars whose ATR and levels it uses; no stop only with `invest`
-    or a ladder, which bring their own. `rig` tends the trade beside the plan's own stop, targets and trail. `anchor`:
-    where a fill differs from what was expected, stop and targets keep the planned levels or are laid anew from the
-    fill. `held`: the lines are kept by Hawser. `source`: where the signal came from, for guards that watch some only.
+    """One planned trade. `timeframe_ns` is that of the bars whose ATR and levels it uses; no stop
+    only with `invest` or a ladder, which bring their own. `rig` tends the trade beside the plan's
+    own stop, targets and trail. `anchor`: where a fill differs from what was expected, stop and
+    targets keep the planned levels or are laid anew from the fill. `held`: the lines are kept by
+    Hawser. `source`: where the signal came from, for guards that watch some only.
     """
 
     symbol: str
@@ -40,7 +42,8 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def tended(self) -> Rig:
         """The rig that tends the trade: its own stop, targets and trail, all else from `rig`."""
-        stop = self.stop or (None if self.rig and self.rig.ladder else StopRule(ticks=1.0))  # sized with its own stop
+        # sized with its own stop
+        stop = self.stop or (None if self.rig and self.rig.ladder else StopRule(ticks=1.0))
         rig = self.rig or _NO_RIG
         return msgspec.structs.replace(rig, stop=stop, target=self.targets, trail=self.trail)
 
@@ -55,9 +58,17 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def _check_ladder(self) -> None:
         if self.stop is not None or self.targets or self.trail is not None:
-            raise BadInput.at("bad_rig", "ladder", "it brings its stop and target; expected no other, and no trail")
+            raise BadInput.at(
+                "bad_rig",
+                "ladder",
+                "it brings its stop and target; expected no other, and no trail",
+            )
         if self.size.method not in ("risk_percent", "risk_money"):
-            raise BadInput.at("bad_rig", "ladder", f"only a risk sizes it, not {self.size.method.replace('_', ' ')}")
+            raise BadInput.at(
+                "bad_rig",
+                "ladder",
+                f"only a risk sizes it, not {self.size.method.replace('_', ' ')}",
+            )
 
 
 def check_stop_and_size(stop: StopRule | None, size: SizeRule) -> None:
@@ -70,5 +81,9 @@ def check_stop_and_size(stop: StopRule | None, size: SizeRule) -> None:
 
 def bars_of(plan: Plan) -> tuple[int, int]:
     """The lengths of the bars that a plan is tended by, ns."""
-    wide = TIMEFRAMES[plan.trail.timeframe] if plan.trail is not None and plan.trail.timeframe else plan.timeframe_ns
+    wide = (
+        TIMEFRAMES[plan.trail.timeframe]
+        if plan.trail is not None and plan.trail.timeframe
+        else plan.timeframe_ns
+    )
     return plan.timeframe_ns, max(wide, plan.timeframe_ns)

@@ -1,4 +1,5 @@
-"""A rig: what a trader decides once and has carried out every time (interface.md). Values as written in its file."""
+"""A rig: what a trader decides once and has carried out every time (interface.md). Values as
+written in its file."""
 
 from __future__ import annotations
 
@@ -24,7 +25,8 @@ def _positive(key: str, value: float | None, zero: bool = False) -> None:
 
 
 class Measure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A price distance from the entry by exactly one key; `percent` of the entry, `atr` of the ATR at entry."""
+    """A price distance from the entry by exactly one key; `percent` of the entry, `atr` of the ATR
+    at entry."""
 
     r: float | None = None
     ticks: float | None = None
@@ -64,19 +66,25 @@ class After(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             raise BadInput.at("bad_rig", "after", "expected r or target, not both", key="after")
         _positive("after.r", self.r, zero=True)
         if self.target is not None and not 1 <= self.target <= 5:
-            raise BadInput.at("bad_rig", "after.target", "expected the number of a target, 1 to 5", key="target")
+            raise BadInput.at(
+                "bad_rig", "after.target", "expected the number of a target, 1 to 5", key="target"
+            )
 
 
 class BreakEven(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The stop to the entry, plus an offset in the profitable direction, plus what the trade costs."""
+    """The stop to the entry, plus an offset in the profitable direction, plus what the trade
+    costs."""
 
     after: After = After()
-    offset_ticks: Annotated[float, help_text("beyond the entry, in the profitable direction", "ticks")] = 0.0
+    offset_ticks: Annotated[
+        float, help_text("beyond the entry, in the profitable direction", "ticks")
+    ] = 0.0
     cover_costs: Annotated[bool, help_text("both commissions and both slippages on top")] = False
 
 
 class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Once the excursion reaches `at`, the stop stands at `to` from the entry; `to` may be negative."""
+    """Once the excursion reaches `at`, the stop stands at `to` from the entry; `to` may be
+    negative."""
 
     at: Measure
     to: Measure
@@ -86,12 +94,15 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Trail(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Follows the market by exactly one of atr, ticks, percent, bars, line, and only ever tightens."""
+    """Follows the market by exactly one of atr, ticks, percent, bars, line, and only ever
+    tightens."""
 
     atr: float | None = None
     ticks: float | None = None
     percent: float | None = None
-    bars: Annotated[int, help_text("behind the extreme of so many", "bars", most=MOST_BARS)] | None = None
+    bars: (
+        Annotated[int, help_text("behind the extreme of so many", "bars", most=MOST_BARS)] | None
+    ) = None
     line: LineRule | None = None
     base_ticks: float = 0.0
     anchor: Literal["extreme", "close"] = "extreme"
@@ -105,16 +116,31 @@ class Trail(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         given = [key for key in self.KINDS if getattr(self, key) is not None]
         if len(given) != 1:
-            raise BadInput.at("bad_rig", "trail", f"expected exactly one of {', '.join(self.KINDS)}", given=given)
+            raise BadInput.at(
+                "bad_rig",
+                "trail",
+                f"expected exactly one of {', '.join(self.KINDS)}",
+                given=given,
+            )
         if given[0] != "line":
             _positive(f"trail.{given[0]}", getattr(self, given[0]))
         _positive("trail.base_ticks", self.base_ticks, zero=True)
         if self.base_ticks and self.atr is None:
             raise BadInput.at("bad_rig", "trail.base_ticks", "expected with atr", key="base_ticks")
         if self.step_ticks < 1:
-            raise BadInput.at("bad_rig", "trail.step_ticks", "expected a whole number, 1 or more", key="step_ticks")
+            raise BadInput.at(
+                "bad_rig",
+                "trail.step_ticks",
+                "expected a whole number, 1 or more",
+                key="step_ticks",
+            )
         if self.timeframe is not None and self.timeframe not in TIMEFRAMES:
-            raise BadInput.at("bad_rig", "trail.timeframe", f"expected one of {', '.join(TIMEFRAMES)}", key="timeframe")
+            raise BadInput.at(
+                "bad_rig",
+                "trail.timeframe",
+                f"expected one of {', '.join(TIMEFRAMES)}",
+                key="timeframe",
+            )
 
     @property
     def kind(self) -> str:
@@ -129,35 +155,55 @@ class LossStep(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not 0 < self.r < 1:
-            raise BadInput.at("bad_rig", "loss_step.r", "expected a number between 0 and 1", key="r")
+            raise BadInput.at(
+                "bad_rig", "loss_step.r", "expected a number between 0 and 1", key="r"
+            )
         if not 0 < self.share <= 1:
-            raise BadInput.at("bad_rig", "loss_step.share", "expected a fraction above 0, at most 1", key="share")
+            raise BadInput.at(
+                "bad_rig",
+                "loss_step.share",
+                "expected a fraction above 0, at most 1",
+                key="share",
+            )
 
 
 class TimeExit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Out at the next open after so many completed bars, or before the session or the week ends."""
 
-    bars: Annotated[int, help_text("so many bars after the entry", "bars", most=MOST_BARS)] | None = None
+    bars: (
+        Annotated[int, help_text("so many bars after the entry", "bars", most=MOST_BARS)] | None
+    ) = None
     session_end: bool = False
     before_weekend: bool = False
 
     def __post_init__(self) -> None:
         if self.bars is not None and self.bars < 1:
-            raise BadInput.at("bad_rig", "time_exit.bars", "expected a whole number, 1 or more", key="bars")
+            raise BadInput.at(
+                "bad_rig", "time_exit.bars", "expected a whole number, 1 or more", key="bars"
+            )
 
 
 class FollowOn(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The same side again after the last target, the other side after a losing stop; at most so many in a row."""
+    """The same side again after the last target, the other side after a losing stop; at most so
+    many in a row."""
 
-    max_chain: Annotated[int, help_text("most trades in a row that follow", "trades", most=1000)] = 1
+    max_chain: Annotated[
+        int, help_text("most trades in a row that follow", "trades", most=1000)
+    ] = 1
 
     def __post_init__(self) -> None:
         if self.max_chain < 1:
-            raise BadInput.at("bad_rig", "follow_on.max_chain", "expected a whole number, 1 or more", key="max_chain")
+            raise BadInput.at(
+                "bad_rig",
+                "follow_on.max_chain",
+                "expected a whole number, 1 or more",
+                key="max_chain",
+            )
 
 
 class Ladder(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Adds at worse prices, within one worst case: `rungs` in all, each `factor` times the one before."""
+    """Adds at worse prices, within one worst case: `rungs` in all, each `factor` times the one
+    before."""
 
     rungs: int
     spacing: Measure
@@ -167,15 +213,22 @@ class Ladder(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if not 2 <= self.rungs <= 10:
-            raise BadInput.at("bad_rig", "ladder.rungs", "expected a whole number from 2 to 10", key="rungs")
+            raise BadInput.at(
+                "bad_rig", "ladder.rungs", "expected a whole number from 2 to 10", key="rungs"
+            )
         if self.stop_ticks is None:
             raise BadInput.at(
-                "bad_rig", "ladder.stop_ticks", "a ladder without a common stop is refused", key="stop_ticks"
+                "bad_rig",
+                "ladder.stop_ticks",
+                "a ladder without a common stop is refused",
+                key="stop_ticks",
             )
         for key in ("target_ticks", "stop_ticks", "factor"):
             _positive(f"ladder.{key}", getattr(self, key))
         if self.spacing.r is not None:
-            raise BadInput.at("bad_rig", "ladder.spacing", "expected ticks, percent or atr", key="spacing")
+            raise BadInput.at(
+                "bad_rig", "ladder.spacing", "expected ticks, percent or atr", key="spacing"
+            )
         self.spacing.check_positive("ladder.spacing")
 
 
@@ -205,7 +258,9 @@ class Basket(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         if self.stop is None and self.target is None:
-            raise BadInput.at("bad_rig", "basket", "expected a stop, a target or both", key="basket")
+            raise BadInput.at(
+                "bad_rig", "basket", "expected a stop, a target or both", key="basket"
+            )
 
 
 class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from_": "from"}):
@@ -232,18 +287,37 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
 
     def __post_init__(self) -> None:
         if not is_line(self.name, LONGEST_NAME):
-            raise BadInput.at("bad_rig", "name", f"expected one line of at most {LONGEST_NAME} signs", key="name")
+            raise BadInput.at(
+                "bad_rig",
+                "name",
+                f"expected one line of at most {LONGEST_NAME} signs",
+                key="name",
+            )
         if len(self.note) > LONGEST_NOTE:
-            raise BadInput.at("bad_rig", "note", f"expected at most {LONGEST_NOTE} signs", key="note")
+            raise BadInput.at(
+                "bad_rig", "note", f"expected at most {LONGEST_NOTE} signs", key="note"
+            )
         if self.atr_length < 1:
-            raise BadInput.at("bad_rig", "atr_length", "expected a whole number, 1 or more", key="atr_length")
+            raise BadInput.at(
+                "bad_rig", "atr_length", "expected a whole number, 1 or more", key="atr_length"
+            )
         if (self.stop is None) == (self.ladder is None):
-            raise BadInput.at("bad_rig", "stop", "expected a [stop] or a [ladder], which brings its own", key="stop")
+            raise BadInput.at(
+                "bad_rig",
+                "stop",
+                "expected a [stop] or a [ladder], which brings its own",
+                key="stop",
+            )
         for key, most in (("step", MAX_STEPS), ("loss_step", MAX_LOSS_STEPS)):
             if len(getattr(self, key)) > most:
                 raise BadInput.at("bad_rig", key, f"expected at most {most}", key=key)
         if self.ladder is not None and (self.target or self.trail or self.loss_step):
-            raise BadInput.at("bad_rig", "ladder", "does not combine with target, trail or loss_step", key="ladder")
+            raise BadInput.at(
+                "bad_rig",
+                "ladder",
+                "does not combine with target, trail or loss_step",
+                key="ladder",
+            )
         check_shares(self.target)
 
     def allows(self, side: int) -> bool:

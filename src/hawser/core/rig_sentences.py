@@ -41,7 +41,10 @@ def _never(after: After, rig: Rig) -> str:
     count = 1 if rig.ladder is not None else len(rig.target)
     if after.target is None or after.target <= count:
         return ""
-    return f" But that never comes: the rig has {fg.counted(count, 'target') if count else 'no target'}."
+    return (
+        " But that never comes: the rig has "
+        f"{fg.counted(count, 'target') if count else 'no target'}."
+    )
 
 
 def line_words(line: LineRule) -> str:
@@ -49,7 +52,11 @@ def line_words(line: LineRule) -> str:
     if line.kind == "parabolic":
         return f"the parabolic stop ({_number(line.step)}, at most {_number(line.ceiling)})"
     factor = f", {_number(line.factor)}" if line.factor is not None else ""
-    name = {"sma": "the simple average", "ema": "the exponential average", "supertrend": "the supertrend"}
+    name = {
+        "sma": "the simple average",
+        "ema": "the exponential average",
+        "supertrend": "the supertrend",
+    }
     return f"{name.get(line.kind, 'the channel')} ({line.length}{factor})"
 
 
@@ -108,8 +115,10 @@ def _amount(amount: Amount) -> str:
 def _ladder(ladder: Ladder) -> str:
     growing = f", each {_number(ladder.factor)} times the one before" if ladder.factor != 1 else ""
     return (
-        f"Enters in up to {ladder.rungs} rungs {measure_words(ladder.spacing)} apart{growing}; all leave "
-        f"{_number(ladder.target_ticks)} t beyond the average entry, or {_number(ladder.stop_ticks or 0.0)} t beyond "
+        f"Enters in up to {ladder.rungs} rungs {measure_words(ladder.spacing)} apart{growing}; all "
+        "leave "
+        f"{_number(ladder.target_ticks)} t beyond the average entry, or "
+        f"{_number(ladder.stop_ticks or 0.0)} t beyond "
         "the last rung."
     )
 
@@ -122,7 +131,11 @@ def _exits(rig: Rig) -> list[str]:
         found.append(_ladder(rig.ladder))
     targets = [rule for rule in rig.target if not rule.off]
     if targets:
-        rest = "" if sum(rule.share for rule in targets) > 1 - 1e-9 else "; the rest rides until the stop"
+        rest = (
+            ""
+            if sum(rule.share for rule in targets) > 1 - 1e-9
+            else "; the rest rides until the stop"
+        )
         found.append(f"Takes {_listed([_target(rule) for rule in targets])}{rest}.")
     if rig.loss_step:
         parts = [f"{_share(one.share)} at \u2212{_number(one.r)} R" for one in rig.loss_step]
@@ -133,12 +146,17 @@ def _exits(rig: Rig) -> list[str]:
 def _moves(rig: Rig) -> list[str]:
     found = []
     if rig.break_even is not None:
-        offset, costs = rig.break_even.offset_ticks, " and the costs" if rig.break_even.cover_costs else ""
+        offset = rig.break_even.offset_ticks
+        costs = " and the costs" if rig.break_even.cover_costs else ""
         beyond = f" {'+' if offset > 0 else ''}{_number(offset)} t" if offset else ""
         when = _begins(rig.break_even.after, "At once")
-        found.append(f"{when} the stop goes to the entry{beyond}{costs}.{_never(rig.break_even.after, rig)}")
+        found.append(
+            f"{when} the stop goes to the entry{beyond}{costs}.{_never(rig.break_even.after, rig)}"
+        )
     for step in rig.step:
-        found.append(f"At +{measure_words(step.at)} it goes to {measure_words(step.to)} from the entry.")
+        found.append(
+            f"At +{measure_words(step.at)} it goes to {measure_words(step.to)} from the entry."
+        )
     if rig.trail is not None:
         trail = rig.trail
         of = ""
@@ -161,11 +179,16 @@ def _ends(rig: Rig) -> list[str]:
     if rig.basket is not None:
         when = [f"{_amount(rig.basket.stop)} lost"] if rig.basket.stop else []
         when += [f"{_amount(rig.basket.target)} won"] if rig.basket.target else []
-        basis = {"tick": "every quote", "bar_close": "each bar's close", "minute_end": "each minute's end"}
+        basis = {
+            "tick": "every quote",
+            "bar_close": "each bar's close",
+            "minute_end": "each minute's end",
+        }
         found.append(f"Leaves with {' or '.join(when)}, looked at on {basis[rig.basket.basis]}.")
     if rig.follow_on is not None:
         found.append(
-            "Goes in again the same way after its last target, the other way after a losing stop, at most "
+            "Goes in again the same way after its last target, the other way after a losing stop, "
+            "at most "
             f"{rig.follow_on.max_chain} in a row."
         )
     return found

@@ -1,5 +1,5 @@
-"""What a size follows from, what came of it, and what every way to size shares: the figures of one request, the checks
-of the stop and the caps (reckoning sections 4 to 6).
+"""What a size follows from, what came of it, and what every way to size shares: the figures of one
+request, the checks of the stop and the caps (reckoning sections 4 to 6).
 """
 
 from __future__ import annotations
@@ -22,8 +22,9 @@ from hawser.core.rules.stops import STOP_NOT_POSITIVE, STOP_OK, STOP_WRONG_SIDE,
 
 
 class SizeRequest(msgspec.Struct, frozen=True, kw_only=True):
-    """What a size follows from. `bid`, `ask` and `entry` in ticks; `atr`, and `basis` for a stop taken from bars, in
-    price units (NaN: not yet known); heat and room in the account's currency."""
+    """What a size follows from. `bid`, `ask` and `entry` in ticks; `atr`, and `basis` for a stop
+    taken from bars, in price units (NaN: not yet known); heat and room in the account's
+    currency."""
 
     instrument: Instrument
     account: Account
@@ -50,14 +51,16 @@ class SizeRequest(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def exit_side(self) -> int:
-        """The side of the quote a stop triggers on; for a pending order its level less or plus the spread."""
+        """The side of the quote a stop triggers on; for a pending order its level less or plus the
+        spread."""
         if self.entry is not None:
             return self.entry - self.side * (self.ask - self.bid)
         return self.bid if self.side > 0 else self.ask
 
 
 class TargetSize(msgspec.Struct, frozen=True, gc=False):
-    """A target: its number in the plan, level (ticks), quantity (steps; 0 where off or merged), R, net money."""
+    """A target: its number in the plan, level (ticks), quantity (steps; 0 where off or merged), R,
+    net money."""
 
     number: int
     level: int
@@ -67,8 +70,9 @@ class TargetSize(msgspec.Struct, frozen=True, gc=False):
 
 
 class RungSize(msgspec.Struct, frozen=True, gc=False):
-    """A rung of a ladder, 1 being the entry: its level (ticks) and quantity (steps); the average entry and the common
-    target (ticks; at 0 or below it is off) once it has filled, and what all would lose at the stop then (money)."""
+    """A rung of a ladder, 1 being the entry: its level (ticks) and quantity (steps); the average
+    entry and the common target (ticks; at 0 or below it is off) once it has filled, and what all
+    would lose at the stop then (money)."""
 
     number: int
     level: int
@@ -87,8 +91,9 @@ class Cap(msgspec.Struct, frozen=True, gc=False):
 
 
 class Sizing(msgspec.Struct, frozen=True, kw_only=True, gc=False):
-    """The answer. Levels and `r_ticks` in ticks, `asked_steps` and `steps` in steps, money unrounded. Of a ladder,
-    `steps` are its first rung's, and the money is that of the whole ladder."""
+    """The answer. Levels and `r_ticks` in ticks, `asked_steps` and `steps` in steps, money
+    unrounded. Of a ladder, `steps` are its first rung's, and the money is that of the whole
+    ladder."""
 
     ref: int
     stop: int
@@ -123,15 +128,24 @@ class SizingTerms:
     def __init__(self, request: SizeRequest) -> None:
         instrument, account = request.instrument, request.account
         self.request, self.instrument, self.account = request, instrument, account
-        self.fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
+        self.fx = convert(
+            instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s
+        )
         self.unit_money = float(instrument.multiplier * self.fx)
         self.tick_value = instrument.tick_size * self.unit_money
         self.ref = request.ref
         self.ref_price = self.ref * instrument.tick_size
         # A whole number given for a float would be another type to the compiled rules.
-        self.slippage = float(account.costs.entry_slippage_ticks + account.costs.exit_slippage_ticks)
+        self.slippage = float(
+            account.costs.entry_slippage_ticks + account.costs.exit_slippage_ticks
+        )
         fees = instrument.commission
-        self.fees = (self.unit_money, float(fees.per_unit), float(fees.per_notional), float(fees.minimum))
+        self.fees = (
+            self.unit_money,
+            float(fees.per_unit),
+            float(fees.per_notional),
+            float(fees.minimum),
+        )
         self.unit_notional = self.ref_price * self.unit_money
         self.step_notional = self.unit_notional * instrument.step_size
         self.budget = budget_of(account, account.size)
@@ -139,7 +153,9 @@ class SizingTerms:
     def stand(self, stop: int) -> None:
         """The stop is known: so is what a unit loses at it."""
         loss = abs(self.ref - stop) + self.slippage
-        self.at_stop = AtStop(loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, *self.fees)
+        self.at_stop = AtStop(
+            loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, *self.fees
+        )
 
     def risk(self, qty: float) -> float:
         return risk_of(qty, *self.at_stop)
@@ -148,9 +164,13 @@ class SizingTerms:
         """The farthest stop whose whole risk at `qty` is within `budget`."""
         side = self.request.side
         tick, fees = self.instrument.tick_size, self.fees
-        far = money_stop_distance(budget, qty, side, self.ref, tick, self.slippage, self.tick_value, *fees)
+        far = money_stop_distance(
+            budget, qty, side, self.ref, tick, self.slippage, self.tick_value, *fees
+        )
         if far < 0:
-            sentence = f"The costs alone exceed the risk of {fg.money(budget, self.account.currency)}."
+            sentence = (
+                f"The costs alone exceed the risk of {fg.money(budget, self.account.currency)}."
+            )
             raise Refused("costs_exceed_risk", sentence, risk=budget)
         return self.ref - side * far
 
@@ -167,32 +187,51 @@ def budget_of(account: Account, rule: SizeRule) -> float | None:
 def check_positions(request: SizeRequest) -> None:
     policy = request.account.policy
     if policy.max_positions is not None and request.positions >= policy.max_positions:
-        sentence = f"{request.positions} positions are open; the policy allows {policy.max_positions}."
-        raise Refused("max_positions", sentence, positions=request.positions, max_positions=policy.max_positions)
+        sentence = (
+            f"{request.positions} positions are open; the policy allows {policy.max_positions}."
+        )
+        raise Refused(
+            "max_positions",
+            sentence,
+            positions=request.positions,
+            max_positions=policy.max_positions,
+        )
 
 
 def check_stop(terms: SizingTerms, stop: int) -> None:
     request, instrument = terms.request, terms.instrument
-    verdict = stop_verdict(stop, terms.ref, request.exit_side, request.side, instrument.min_stop_ticks)
+    verdict = stop_verdict(
+        stop, terms.ref, request.exit_side, request.side, instrument.min_stop_ticks
+    )
     if verdict == STOP_OK:
         return
     level, least = instrument.price(stop), max(1, instrument.min_stop_ticks)
     if verdict == STOP_NOT_POSITIVE:
-        raise Refused("stop_not_positive", f"The stop would be at {level}, at or below zero.", stop=level)
+        raise Refused(
+            "stop_not_positive", f"The stop would be at {level}, at or below zero.", stop=level
+        )
     if verdict == STOP_WRONG_SIDE:
         where = "below" if request.side > 0 else "above"
         sentence = f"The stop {level} is not {where} the entry {instrument.price(terms.ref)}."
         raise Refused("stop_wrong_side", sentence, stop=level, ref=instrument.price(terms.ref))
-    # From the exit side, because that is what the venue measures from: the spread is a part of the distance.
+    # From the exit side, because that is what the venue measures from: the spread is a part of the
+    # distance.
     near = abs(request.exit_side - stop)
-    sentence = f"The stop {level} is {near} ticks from {instrument.price(request.exit_side)}; at least {least}."
+    sentence = (
+        f"The stop {level} is {near} ticks from {instrument.price(request.exit_side)}; at "
+        f"least {least}."
+    )
     raise Refused("stop_too_near", sentence, stop=level, least_ticks=least)
 
 
 CAPS = (
-    "free_margin", "max_notional_percent", "max_margin_percent", "max_heat_percent", "max_currency_heat_percent",
+    "free_margin",
+    "max_notional_percent",
+    "max_margin_percent",
+    "max_heat_percent",
+    "max_currency_heat_percent",
     "day_loss_room",
-)  # fmt: skip
+)
 
 
 def limits_of(request: SizeRequest) -> Limits:
@@ -200,16 +239,26 @@ def limits_of(request: SizeRequest) -> Limits:
     account, policy, instrument = request.account, request.account.policy, request.instrument
     taken = max(request.open_heat_by_currency.get(name, 0.0) for name in instrument.exposure)
     return Limits(
-        float(account.equity), float(account.free_margin), float(instrument.margin_rate),
-        or_nan(policy.max_notional_percent), or_nan(policy.max_margin_percent), or_nan(policy.max_heat_percent),
-        or_nan(policy.max_currency_heat_percent), or_nan(request.day_loss_room), float(request.open_heat),
+        float(account.equity),
+        float(account.free_margin),
+        float(instrument.margin_rate),
+        or_nan(policy.max_notional_percent),
+        or_nan(policy.max_margin_percent),
+        or_nan(policy.max_heat_percent),
+        or_nan(policy.max_currency_heat_percent),
+        or_nan(request.day_loss_room),
+        float(request.open_heat),
         float(taken),
-    )  # fmt: skip
+    )
 
 
-def within_caps(terms: SizingTerms, asked: int, limits: list[tuple[str, int]]) -> tuple[tuple[Cap, ...], int]:
-    """The caps as they are told, and the steps they leave of those `asked`; raises Refused where the policy does."""
-    # The tightest of all caps binds, whatever its place; the place decides on a tie, and whose name a refusal has.
+def within_caps(
+    terms: SizingTerms, asked: int, limits: list[tuple[str, int]]
+) -> tuple[tuple[Cap, ...], int]:
+    """The caps as they are told, and the steps they leave of those `asked`; raises Refused where
+    the policy does."""
+    # The tightest of all caps binds, whatever its place; the place decides on a tie, and whose name
+    # a refusal has.
     steps = asked
     for _, most in limits:
         steps = min(steps, most)
@@ -219,7 +268,9 @@ def within_caps(terms: SizingTerms, asked: int, limits: list[tuple[str, int]]) -
         first = next(name for name, most in limits if most < asked)
         least = next(name for name, most in limits if most == steps)
         shown, most_qty = terms.instrument.qty(asked), terms.instrument.qty(steps)
-        sentence = f"The quantity {shown} exceeds {first}; the most that all caps allow is {most_qty}."
+        sentence = (
+            f"The quantity {shown} exceeds {first}; the most that all caps allow is {most_qty}."
+        )
         raise Refused(first, sentence, asked=shown, most=most_qty, tightest=least)
     binding = next(name for name, most in limits if most == steps)
     return tuple(Cap(name, most, name == binding) for name, most in limits), steps
@@ -232,7 +283,8 @@ def below_min(terms: SizingTerms, caps: tuple[Cap, ...], risk: float | None = No
     money = terms.risk(least * instrument.step_size) if risk is None else risk
     currency = terms.account.currency
     sentence = (
-        f"The size is below the minimum of {instrument.qty(least)}, which would risk {fg.money(money, currency)}."
+        f"The size is below the minimum of {instrument.qty(least)}, which would risk "
+        f"{fg.money(money, currency)}."
     )
     cap = next((cap for cap in caps if cap.bound), None)
     if cap is not None:

@@ -1,7 +1,7 @@
 """The size of one trade, exact and explained (reckoning sections 4 to 6).
 
-`sized` is the one answer used by the screen, the engine and `hawser size`. It raises Refused with the
-reckoning's codes, in the reckoning's order.
+`sized` is the one answer used by the screen, the engine and `hawser size`. It raises Refused with
+the reckoning's codes, in the reckoning's order.
 """
 
 from __future__ import annotations
@@ -36,12 +36,13 @@ from hawser.core.size_terms import (
 
 def sized(request: SizeRequest) -> Sizing:
     """Size one trade; raises Refused with the first refusal in the reckoning's order."""
-    # Each line may refuse. Their order is the reckoning's (section 5), so that the same request is refused for the same
-    # reason on the screen, in the engine and in a file.
+    # Each line may refuse. Their order is the reckoning's (section 5), so that the same request is
+    # refused for the same reason on the screen, in the engine and in a file.
     terms = SizingTerms(request)
     _need_indicators(request)
     if request.ladder is not None:
-        from hawser.core.rungs import ladder_sized  # noqa: PLC0415  # it brings NumPy, which a plain size needs not
+        # it brings NumPy, which a plain size needs not
+        from hawser.core.rungs import ladder_sized  # noqa: PLC0415
 
         return ladder_sized(terms, request.ladder)
     # A quantity that is given comes before the stop, because a stop by money follows from it.
@@ -58,10 +59,15 @@ def sized(request: SizeRequest) -> Sizing:
 
 def _need_indicators(request: SizeRequest) -> None:
     if not request.atr > 0 and _needs_atr(request):
-        raise Refused("indicator_not_ready", "The ATR has no value yet: more completed bars are needed.")
+        raise Refused(
+            "indicator_not_ready", "The ATR has no value yet: more completed bars are needed."
+        )
     stop = _stop_asked(request)
     if stop is not None and stop.from_bars and not request.basis > 0:
-        raise Refused("indicator_not_ready", f"The stop's {stop.kind} has no value yet: more bars are needed.")
+        raise Refused(
+            "indicator_not_ready",
+            f"The stop's {stop.kind} has no value yet: more bars are needed.",
+        )
 
 
 def _stop_asked(request: SizeRequest) -> StopRule | None:
@@ -83,8 +89,12 @@ def _given_steps(terms: SizingTerms) -> int | None:
         assert rule.qty is not None  # checked when the rule was made
         steps = instrument.steps(rule.qty)
         if steps is None:
-            sentence = f"The quantity {rule.qty} is not a whole number of steps of {instrument.qty_step}."
-            raise Refused("qty_off_step", sentence, qty=str(rule.qty), qty_step=str(instrument.qty_step))
+            sentence = (
+                f"The quantity {rule.qty} is not a whole number of steps of {instrument.qty_step}."
+            )
+            raise Refused(
+                "qty_off_step", sentence, qty=str(rule.qty), qty_step=str(instrument.qty_step)
+            )
         return steps
     if rule.method == "invest":
         assert rule.amount is not None
@@ -99,27 +109,42 @@ def _stop(terms: SizingTerms, given: int | None) -> int:
             raise Refused("bad_request", "A stop by money needs a fixed quantity.")
         budget = rule.risk if rule.method == "invest" else request.stop.money  # type: ignore[union-attr]
         assert budget is not None
-        stop = terms.money_stop(budget, max(given, instrument.qty_min_steps, 1) * instrument.step_size)
+        stop = terms.money_stop(
+            budget, max(given, instrument.qty_min_steps, 1) * instrument.step_size
+        )
     elif request.stop is None:
         raise Refused("bad_request", "stop: expected one of atr, percent, ticks, price.")
     else:
         spread = request.ask - request.bid
-        stop = request.stop.level(instrument, terms.ref, request.atr, request.side, request.basis, spread)
+        stop = request.stop.level(
+            instrument, terms.ref, request.atr, request.side, request.basis, spread
+        )
     check_stop(terms, stop)
     terms.stand(stop)
     return stop
 
 
-METHODS = {"risk_percent": BUDGET, "risk_money": BUDGET, "volatility": VOLATILITY, "notional_percent": NOTIONAL}
+METHODS = {
+    "risk_percent": BUDGET,
+    "risk_money": BUDGET,
+    "volatility": VOLATILITY,
+    "notional_percent": NOTIONAL,
+}
 
 
 def _asked_steps(terms: SizingTerms) -> int:
     """The quantity the method asks for, before caps, in steps."""
     rule, account = terms.account.size, terms.account
     return asked_steps(
-        METHODS[rule.method], float(terms.budget or 0.0), float(rule.percent or 0.0), float(rule.multiple or 0.0),
-        float(account.equity), float(terms.request.atr), terms.instrument.step_size, terms.at_stop,
-    )  # fmt: skip
+        METHODS[rule.method],
+        float(terms.budget or 0.0),
+        float(rule.percent or 0.0),
+        float(rule.multiple or 0.0),
+        float(account.equity),
+        float(terms.request.atr),
+        terms.instrument.step_size,
+        terms.at_stop,
+    )
 
 
 def _target_level(terms: SizingTerms, rule: TargetRule, stop: int) -> int:
@@ -136,7 +161,9 @@ def _check_targets(terms: SizingTerms, stop: int) -> None:
         if side * (level - terms.ref) < 0:
             shown = terms.instrument.price(level)
             where = "above" if side > 0 else "below"
-            sentence = f"The target {shown} is not {where} the entry {terms.instrument.price(terms.ref)}."
+            sentence = (
+                f"The target {shown} is not {where} the entry {terms.instrument.price(terms.ref)}."
+            )
             raise Refused("target_wrong_side", sentence, target=shown)
 
 
@@ -147,8 +174,11 @@ def _cap_limits(terms: SizingTerms) -> list[tuple[str, int]]:
     return [("qty_max", terms.instrument.qty_max_steps), *limits]
 
 
-def _split_targets(terms: SizingTerms, stop: int, steps: int) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
-    """Every target with what it takes, 0 where it is off or merged, and the numbers of the merged (section 6)."""
+def _split_targets(
+    terms: SizingTerms, stop: int, steps: int
+) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
+    """Every target with what it takes, 0 where it is off or merged, and the numbers of the merged
+    (section 6)."""
     request, instrument = terms.request, terms.instrument
     step, tick, r_ticks = instrument.step_size, instrument.tick_size, abs(terms.ref - stop)
     qty = steps * step
@@ -157,14 +187,26 @@ def _split_targets(terms: SizingTerms, stop: int, steps: int) -> tuple[tuple[Tar
     merged: list[int] = []
     share, taken = 0.0, 0
     for number, rule in enumerate(request.targets, start=1):
-        level = terms.ref if rule.off else rule.level(instrument, terms.ref, r_ticks, request.atr, request.side)
+        level = (
+            terms.ref
+            if rule.off
+            else rule.level(instrument, terms.ref, r_ticks, request.atr, request.side)
+        )
         if level == terms.ref or level <= 0:  # off
             found.append(TargetSize(number, terms.ref, 0, 0.0, 0.0))
             continue
         share += rule.share
         distance = request.side * (level - terms.ref)
         part, money = part_and_money(
-            share, steps, taken, step, float(distance), terms.tick_value, level * tick, entry_fee, *terms.fees
+            share,
+            steps,
+            taken,
+            step,
+            float(distance),
+            terms.tick_value,
+            level * tick,
+            entry_fee,
+            *terms.fees,
         )
         taken += part
         if not part:
@@ -181,10 +223,23 @@ def _answer(terms: SizingTerms, stop: int, asked: int, steps: int, caps: tuple[C
     basis = account.basis_money(rule.basis) if rule.method == "risk_percent" else account.equity
     targets, merged = _split_targets(terms, stop, steps)
     return Sizing(
-        ref=terms.ref, stop=stop, r_ticks=r_ticks, asked_steps=asked, steps=steps, risk_money=risk,
-        risk_percent=risk / basis * 100, basis_money=basis, budget=terms.budget,
-        tick_value=terms.tick_value, risk_per_unit=risk / qty, notional=notional,
-        equity_used_percent=notional / account.equity * 100, margin=notional * instrument.margin_rate,
-        spread_percent_of_r=(request.ask - request.bid) / r_ticks * 100, targets=targets, merged=merged, caps=caps,
+        ref=terms.ref,
+        stop=stop,
+        r_ticks=r_ticks,
+        asked_steps=asked,
+        steps=steps,
+        risk_money=risk,
+        risk_percent=risk / basis * 100,
+        basis_money=basis,
+        budget=terms.budget,
+        tick_value=terms.tick_value,
+        risk_per_unit=risk / qty,
+        notional=notional,
+        equity_used_percent=notional / account.equity * 100,
+        margin=notional * instrument.margin_rate,
+        spread_percent_of_r=(request.ask - request.bid) / r_ticks * 100,
+        targets=targets,
+        merged=merged,
+        caps=caps,
         slippage_ticks=terms.slippage,
-    )  # fmt: skip
+    )

@@ -1,4 +1,5 @@
-"""Lines that stops follow over whole histories: supertrend, the parabolic stop, pivots (reckoning section 3).
+"""Lines that stops follow over whole histories: supertrend, the parabolic stop, pivots (reckoning
+section 3).
 
 Arrays have shape (n,), price units, NaN while a value is not yet known.
 """
@@ -12,7 +13,9 @@ from hawser.core.indicators import Array, atr, highest
 
 
 @compiled
-def supertrend(high: Array, low: Array, close: Array, length: int, factor: float, simple: bool) -> Array:
+def supertrend(
+    high: Array, low: Array, close: Array, length: int, factor: float, simple: bool
+) -> Array:
     """The line: the final lower band while up, the final upper band while down. It starts down."""
     ranges = atr(high, low, close, length, simple)
     out = np.full(close.size, np.nan)
@@ -36,8 +39,11 @@ def supertrend(high: Array, low: Array, close: Array, length: int, factor: float
 
 
 @compiled
-def parabolic(high: Array, low: Array, close: Array, step: float, ceiling: float) -> tuple[Array, Array]:
-    """The parabolic stop in force during each bar, and the one for the bar after it, which is known at its close."""
+def parabolic(
+    high: Array, low: Array, close: Array, step: float, ceiling: float
+) -> tuple[Array, Array]:
+    """The parabolic stop in force during each bar, and the one for the bar after it, which is known
+    at its close."""
     n = close.size
     out, following = np.full(n, np.nan), np.full(n, np.nan)
     if n < 2:
@@ -70,7 +76,7 @@ def parabolic(high: Array, low: Array, close: Array, step: float, ceiling: float
 @compiled
 def _next_parabolic(
     stop: float, extreme: float, rate: float, side: int, high: Array, low: Array, index: int
-) -> float:  # fmt: skip
+) -> float:
     """The stop for bar `index`, clamped to the two bars before it."""
     moved: float = stop + rate * (extreme - stop)
     if side > 0:
@@ -82,12 +88,17 @@ def _next_parabolic(
 
 @compiled
 def pivots(values: Array, before: int, after: int, side: int) -> Array:
-    """The last pivot known at each bar: of lows (`side` +1, strictly below their neighbours) or of highs (-1)."""
+    """The last pivot known at each bar: of lows (`side` +1, strictly below their neighbours) or of
+    highs (-1)."""
     out = np.full(values.size, np.nan)
     heights = -side * values
     left, right = highest(heights, max(1, before)), highest(heights, max(1, after))
     for i in range(1, values.size):
         j = i - after
-        turns = j >= before and (before == 0 or heights[j] > left[j - 1]) and (after == 0 or heights[j] > right[i])
+        turns = (
+            j >= before
+            and (before == 0 or heights[j] > left[j - 1])
+            and (after == 0 or heights[j] > right[i])
+        )
         out[i] = values[j] if turns else out[i - 1]
     return out

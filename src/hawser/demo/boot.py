@@ -1,4 +1,5 @@
-"""Opening the demo: on the first start its morning is traded through the real engine, in simulated time."""
+"""Opening the demo: on the first start its morning is traded through the real engine, in simulated
+time."""
 
 from __future__ import annotations
 
@@ -33,21 +34,30 @@ def boot_beside(account: Account, profile: Profile) -> Boot:
     return _booted(account, profile, lambda session: session.run_until(world.OPENS_AT), "")
 
 
-def _booted(account: Account, profile: Profile, morning: Callable[[Session], None], prefix: str) -> Boot:
+def _booted(
+    account: Account, profile: Profile, morning: Callable[[Session], None], prefix: str
+) -> Boot:
     with ledger_for(profile.ledger) as ledger:
         left_at = ledger.look().now
         rates = {**world.ACCOUNT.rates, **account.rates}
         venue = Quay(
-            world.make_feed(), account.currency, account.basis_money("balance"), rates, SEVERITIES["fair"],
-            seed=world.SEED, store=BookStore(profile.venue), not_before=left_at,
-        )  # fmt: skip
+            world.make_feed(),
+            account.currency,
+            account.basis_money("balance"),
+            rates,
+            SEVERITIES["fair"],
+            seed=world.SEED,
+            store=BookStore(profile.venue),
+            not_before=left_at,
+        )
         prepare = morning if left_at < world.OPENS_AT else None
         account = msgspec.structs.replace(account, rates=rates)
         return Boot(account, venue, ledger, venue, prepare, prefix=prefix)
 
 
 def play_morning(session: Session) -> None:
-    """Place what the demo's trader placed, each at its minute; what was placed before a restart is not placed again."""
+    """Place what the demo's trader placed, each at its minute; what was placed before a restart is
+    not placed again."""
     for number, (minute, plan) in enumerate(world.MORNING):
         at = world.WAKES_AT + minute * MINUTE
         if at > session.venue.now:

@@ -1,4 +1,5 @@
-"""The demo world (look.md): made-up instruments, account and market, seeded and the same every time."""
+"""The demo world (look.md): made-up instruments, account and market, seeded and the same every
+time."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ from hawser.venue.quay.generator import Character, GeneratedFeed
 
 SEED = 20310325
 HISTORY_DAYS = 24
-# Wednesday 5 March 2031; the world is woken at 09:40 UTC and played to OPENS_AT before anybody sees it.
+# Wednesday 5 March 2031; the world is woken at 09:40 UTC and played to OPENS_AT before anybody sees
+# it.
 MIDNIGHT = 1_930_435_200 * SECOND
 WAKES_AT = MIDNIGHT + 9 * HOUR + 40 * MINUTE
 OPENS_AT = MIDNIGHT + 13 * HOUR + 52 * MINUTE
@@ -26,44 +28,182 @@ _SHARES = (WeeklySession((0, 1, 2, 3, 4), "09:00", "17:30", ZONE),)
 _LATE = (WeeklySession((0, 1, 2, 3, 4), "15:30", "22:00", ZONE),)
 
 
-def _instrument(symbol: str, kind: Kind, quote: str, tick: str, multiplier: float, step: str, most: str,
-                margin: float, least: int, fee: Commission, sessions: tuple[WeeklySession, ...], name: str,
-                base: str | None = None) -> Instrument:  # fmt: skip
+def _instrument(
+    symbol: str,
+    kind: Kind,
+    quote: str,
+    tick: str,
+    multiplier: float,
+    step: str,
+    most: str,
+    margin: float,
+    least: int,
+    fee: Commission,
+    sessions: tuple[WeeklySession, ...],
+    name: str,
+    base: str | None = None,
+) -> Instrument:
     return Instrument(
-        symbol=symbol, kind=kind, quote=quote, base=base, tick=Decimal(tick), multiplier=multiplier, name=name,
-        qty_step=Decimal(step), qty_min=Decimal(step), qty_max=Decimal(most), margin_rate=margin,
-        min_stop_ticks=least, commission=fee, sessions=sessions,
+        symbol=symbol,
+        kind=kind,
+        quote=quote,
+        base=base,
+        tick=Decimal(tick),
+        multiplier=multiplier,
+        name=name,
+        qty_step=Decimal(step),
+        qty_min=Decimal(step),
+        qty_max=Decimal(most),
+        margin_rate=margin,
+        min_stop_ticks=least,
+        commission=fee,
+        sessions=sessions,
         currencies=(base, quote) if base else (quote,),
-    )  # fmt: skip
+    )
 
 
 INSTRUMENTS: list[tuple[Instrument, Character]] = [
-    (_instrument("CAD/CHF", "fx", "CHF", "0.00001", 100_000, "0.01", "50", 0.05, 10, Commission(2.5), _WEEK,
-                 "Canadian dollar in Swiss francs", "CAD"), Character(0.6124, 0.00017, 8)),
-    (_instrument("NZD/SEK", "fx", "SEK", "0.0001", 100_000, "0.01", "50", 0.05, 8, Commission(2.5), _WEEK,
-                 "New Zealand dollar in Swedish kronor", "NZD"), Character(6.214, 0.00022, 14)),
-    (_instrument("Harbour 40", "index", "EUR", "0.5", 5, "0.1", "200", 0.08, 4, Commission(0.4), _HARBOUR,
-                 "Index of forty made-up harbour companies"), Character(4118.0, 0.00021, 3)),
-    (_instrument("Tin Z", "future", "USD", "0.25", 50, "1", "60", 0.10, 2, Commission(2.1), _WEEK,
-                 "Made-up tin future"), Character(1871.0, 0.00026, 2)),
-    (_instrument("Lumenfold", "equity", "CHF", "0.01", 1, "1", "20000", 0.25, 2, Commission(0.0, 0.0004, 3.0), _SHARES,
-                 "Made-up share"), Character(102.4, 0.00041, 3)),
-    (_instrument("Osier Mills", "equity", "SEK", "0.02", 1, "1", "40000", 0.25, 2, Commission(0.0, 0.0004, 3.0), _LATE,
-                 "Made-up share, opens in the afternoon"), Character(312.4, 0.00046, 4)),
-    (_instrument("Lumenfold C 95", "option", "CHF", "0.05", 100, "1", "500", 1.0, 1, Commission(1.2), _SHARES,
-                 "Made-up option on Lumenfold"), Character(3.0, 0.0, 2, "Lumenfold", 95.0, 2.4)),
-]  # fmt: skip
+    (
+        _instrument(
+            "CAD/CHF",
+            "fx",
+            "CHF",
+            "0.00001",
+            100_000,
+            "0.01",
+            "50",
+            0.05,
+            10,
+            Commission(2.5),
+            _WEEK,
+            "Canadian dollar in Swiss francs",
+            "CAD",
+        ),
+        Character(0.6124, 0.00017, 8),
+    ),
+    (
+        _instrument(
+            "NZD/SEK",
+            "fx",
+            "SEK",
+            "0.0001",
+            100_000,
+            "0.01",
+            "50",
+            0.05,
+            8,
+            Commission(2.5),
+            _WEEK,
+            "New Zealand dollar in Swedish kronor",
+            "NZD",
+        ),
+        Character(6.214, 0.00022, 14),
+    ),
+    (
+        _instrument(
+            "Harbour 40",
+            "index",
+            "EUR",
+            "0.5",
+            5,
+            "0.1",
+            "200",
+            0.08,
+            4,
+            Commission(0.4),
+            _HARBOUR,
+            "Index of forty made-up harbour companies",
+        ),
+        Character(4118.0, 0.00021, 3),
+    ),
+    (
+        _instrument(
+            "Tin Z",
+            "future",
+            "USD",
+            "0.25",
+            50,
+            "1",
+            "60",
+            0.10,
+            2,
+            Commission(2.1),
+            _WEEK,
+            "Made-up tin future",
+        ),
+        Character(1871.0, 0.00026, 2),
+    ),
+    (
+        _instrument(
+            "Lumenfold",
+            "equity",
+            "CHF",
+            "0.01",
+            1,
+            "1",
+            "20000",
+            0.25,
+            2,
+            Commission(0.0, 0.0004, 3.0),
+            _SHARES,
+            "Made-up share",
+        ),
+        Character(102.4, 0.00041, 3),
+    ),
+    (
+        _instrument(
+            "Osier Mills",
+            "equity",
+            "SEK",
+            "0.02",
+            1,
+            "1",
+            "40000",
+            0.25,
+            2,
+            Commission(0.0, 0.0004, 3.0),
+            _LATE,
+            "Made-up share, opens in the afternoon",
+        ),
+        Character(312.4, 0.00046, 4),
+    ),
+    (
+        _instrument(
+            "Lumenfold C 95",
+            "option",
+            "CHF",
+            "0.05",
+            100,
+            "1",
+            "500",
+            1.0,
+            1,
+            Commission(1.2),
+            _SHARES,
+            "Made-up option on Lumenfold",
+        ),
+        Character(3.0, 0.0, 2, "Lumenfold", 95.0, 2.4),
+    ),
+]
 
 RATES = {"USD/CHF": 0.8812, "EUR/USD": 1.0934, "CHF/SEK": 11.92}
 
 ACCOUNT = Account(
-    name="Demo", currency="CHF", equity=64_000.0, balance=64_000.0, rates={},
+    name="Demo",
+    currency="CHF",
+    equity=64_000.0,
+    balance=64_000.0,
+    rates={},
     size=SizeRule(method="risk_percent", percent=0.6),
     costs=Costs(entry_slippage_ticks=0, exit_slippage_ticks=0),
     policy=Policy(
-        caps="fit", max_notional_percent=800.0, max_heat_percent=3.0, max_rate_age_s=180, exposed_deadline_s=5.0
+        caps="fit",
+        max_notional_percent=800.0,
+        max_heat_percent=3.0,
+        max_rate_age_s=180,
+        exposed_deadline_s=5.0,
     ),
-)  # fmt: skip
+)
 
 
 def make_feed() -> GeneratedFeed:
@@ -71,13 +211,24 @@ def make_feed() -> GeneratedFeed:
     return GeneratedFeed(INSTRUMENTS, RATES, SEED, WAKES_AT, HISTORY_DAYS)
 
 
-def _plan(symbol: str, side: int, percent: float, atr: float, targets: tuple[tuple[float, float], ...],
-          trail: float | None, span: int = 15 * MINUTE) -> Plan:  # fmt: skip
+def _plan(
+    symbol: str,
+    side: int,
+    percent: float,
+    atr: float,
+    targets: tuple[tuple[float, float], ...],
+    trail: float | None,
+    span: int = 15 * MINUTE,
+) -> Plan:
     return Plan(
-        symbol=symbol, side=side, size=SizeRule(percent=percent), stop=StopRule(atr=atr),
+        symbol=symbol,
+        side=side,
+        size=SizeRule(percent=percent),
+        stop=StopRule(atr=atr),
         targets=tuple(TargetRule(share=share, r=r) for r, share in targets),
-        trail=Trail(atr=trail) if trail else None, timeframe_ns=span,
-    )  # fmt: skip
+        trail=Trail(atr=trail) if trail else None,
+        timeframe_ns=span,
+    )
 
 
 # What the demo's trader did this morning: minutes after waking, and the plan.

@@ -1,8 +1,9 @@
 """Where folding an event gives other commands than were recorded: what was really sent counts.
 
-That happens when Hawser is killed and started again by a version whose rules differ: the events since the last snapshot
-are folded by rules that decide otherwise, and the venue holds orders under the names of the old ones. The orders of the
-state are made those that were recorded; whatever else differs is settled with the venue, before anything is sent.
+That happens when Hawser is killed and started again by a version whose rules differ: the events
+since the last snapshot are folded by rules that decide otherwise, and the venue holds orders under
+the names of the old ones. The orders of the state are made those that were recorded; whatever else
+differs is settled with the venue, before anything is sent.
 """
 
 from __future__ import annotations
@@ -20,10 +21,23 @@ def effective(commands: list[AnyCommand]) -> list[tuple[object, ...]]:
     found: list[tuple[object, ...]] = []
     for one in commands:
         if isinstance(one, Submit):
-            found.append((
-                "submit", one.order, one.trade, one.symbol, one.role, one.side, one.kind, one.steps, one.level,
-                one.closes, one.bound, one.until, one.adds,
-            ))  # fmt: skip
+            found.append(
+                (
+                    "submit",
+                    one.order,
+                    one.trade,
+                    one.symbol,
+                    one.role,
+                    one.side,
+                    one.kind,
+                    one.steps,
+                    one.level,
+                    one.closes,
+                    one.bound,
+                    one.until,
+                    one.adds,
+                )
+            )
         elif isinstance(one, Amend):
             found.append(("amend", one.order, one.level, one.steps, one.bound))
         elif isinstance(one, Cancel):
@@ -32,8 +46,8 @@ def effective(commands: list[AnyCommand]) -> list[tuple[object, ...]]:
 
 
 def align(state: EngineState, folded: list[AnyCommand], recorded: list[AnyCommand]) -> None:
-    """Make the orders of `state`, in which an event has just been folded, those that were recorded with it; and all
-    numbers that names and answers are told apart by."""
+    """Make the orders of `state`, in which an event has just been folded, those that were recorded
+    with it; and all numbers that names and answers are told apart by."""
     left = [one for one in folded if isinstance(one, Submit)]
     sent = [one for one in recorded if isinstance(one, Submit)]
     renamed: list[tuple[Submit, Submit]] = []
@@ -46,11 +60,20 @@ def align(state: EngineState, folded: list[AnyCommand], recorded: list[AnyComman
         _never_sent(state, one)
     _rename_orders(state, {ours.order: theirs.order for ours, theirs in renamed})
     for ours, theirs in renamed:
-        if ours.trade != theirs.trade and ours.trade in state.trades and theirs.trade not in state.trades:
+        if (
+            ours.trade != theirs.trade
+            and ours.trade in state.trades
+            and theirs.trade not in state.trades
+        ):
             _rename_trade(state, ours.trade, theirs.trade)
         order = state.orders.get(theirs.order)
         if order is not None:
-            order.steps, order.level, order.bound, order.until = theirs.steps, theirs.level, theirs.bound, theirs.until
+            order.steps, order.level, order.bound, order.until = (
+                theirs.steps,
+                theirs.level,
+                theirs.bound,
+                theirs.until,
+            )
     for one in sent:
         if one.trade in state.trades and one.order not in state.orders:
             _add(state, state.trades[one.trade], one)
@@ -85,7 +108,12 @@ def _number(name: str) -> int:
 
 
 def _alike(one: Submit, other: Submit) -> bool:
-    return (one.role, one.symbol, one.side, one.kind) == (other.role, other.symbol, other.side, other.kind)
+    return (one.role, one.symbol, one.side, one.kind) == (
+        other.role,
+        other.symbol,
+        other.side,
+        other.kind,
+    )
 
 
 def _rename_orders(state: EngineState, names: dict[str, str]) -> None:
@@ -105,7 +133,9 @@ def _rename_trade(state: EngineState, old: str, new: str) -> None:
     trade = state.trades.pop(old)
     trade.id = new
     state.trades[new] = trade
-    state.by_symbol[trade.symbol] = [new if name == old else name for name in state.by_symbol[trade.symbol]]
+    state.by_symbol[trade.symbol] = [
+        new if name == old else name for name in state.by_symbol[trade.symbol]
+    ]
     for name in trade.order_ids:
         state.orders[name].trade = new
     state.groups = {group: new if first == old else first for group, first in state.groups.items()}
@@ -113,8 +143,17 @@ def _rename_trade(state: EngineState, old: str, new: str) -> None:
 
 def _add(state: EngineState, trade: Trade, sent: Submit) -> None:
     """An order that was sent and is not decided any more: it may rest or have filled."""
-    order = Order(sent.order, trade.id, sent.role, sent.side, sent.kind, sent.steps, sent.level, bound=sent.bound,
-                  until=sent.until)  # fmt: skip
+    order = Order(
+        sent.order,
+        trade.id,
+        sent.role,
+        sent.side,
+        sent.kind,
+        sent.steps,
+        sent.level,
+        bound=sent.bound,
+        until=sent.until,
+    )
     state.orders[order.id] = order
     trade.order_ids.append(order.id)
     state.list_live(trade, order)

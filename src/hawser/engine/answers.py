@@ -1,4 +1,5 @@
-"""The venue's answers about orders, folded into orders and trades. Each may come late, twice, or out of order."""
+"""The venue's answers about orders, folded into orders and trades. Each may come late, twice, or
+out of order."""
 
 from __future__ import annotations
 
@@ -26,10 +27,10 @@ LEVEL_CODES = {"too_near", "wrong_side", "bad_level"}
 
 
 def _again_at(outbox: Outbox, trade: Trade, role: str, failures: int, code: str) -> int:
-    """When what failed is tried again; `failures` in a row, this one among them. A venue that is not trading says when
-    it opens: until then it is asked now and then, in case that is not heard, whatever it failed by, for what is tried
-    then is not left to be tried at the opening. Where it has just opened, what was sent before came too early, and is a
-    failure like any other."""
+    """When what failed is tried again; `failures` in a row, this one among them. A venue that is
+    not trading says when it opens: until then it is asked now and then, in case that is not heard,
+    whatever it failed by, for what is tried then is not left to be tried at the opening. Where it
+    has just opened, what was sent before came too early, and is a failure like any other."""
     market, now = outbox.state.markets[trade.symbol], outbox.state.now
     wait = pause(failures, urgent(trade, role))
     if not market.open or (code == MARKET_CLOSED and now - market.opened > OPENING):
@@ -42,16 +43,22 @@ def _again_at(outbox: Outbox, trade: Trade, role: str, failures: int, code: str)
 
 
 def accepted(outbox: Outbox, order: Order, level: int | None = None) -> None:
-    """The order rests, or is about to fill. A late acceptance of a request already answered changes nothing. `level`:
-    where the venue has it rest, where it says so."""
+    """The order rests, or is about to fill. A late acceptance of a request already answered changes
+    nothing. `level`: where the venue has it rest, where it says so."""
     first = order.state in (states.SENDING, states.UNKNOWN, states.MISSING)
     outbox.state.advance(order, "accept")
-    # An amend or a cancel that is under way has an answer of its own coming: only its time-out may end the wait for it.
+    # An amend or a cancel that is under way has an answer of its own coming: only its time-out may
+    # end the wait for it.
     if order.pending == "submit" or (order.pending == "query" and first and not order.elsewhere):
         settled(order)
     trade = outbox.state.trades[order.trade]
     _succeeded(trade, order)
-    if level is not None and not order.over and level != order.level and not _was_asked(order, level):
+    if (
+        level is not None
+        and not order.over
+        and level != order.level
+        and not _was_asked(order, level)
+    ):
         if first:
             _adjusted(outbox, trade, order, level)
         else:
@@ -76,18 +83,23 @@ def _was_asked(order: Order, level: int) -> bool:
 
 
 def _adjusted(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
-    """The venue has the order rest at another level than was asked: that counts, and nothing is asked again. An entry
-    is sized anew from there."""
-    # To ask again for the old level would go round for ever: a venue that puts it elsewhere once does so each time, and
-    # 1,074 changes a minute were sent for one stop before its level was taken.
+    """The venue has the order rest at another level than was asked: that counts, and nothing is
+    asked again. An entry is sized anew from there."""
+    # To ask again for the old level would go round for ever: a venue that puts it elsewhere once
+    # does so each time, and 1,074 changes a minute were sent for one stop before its level was
+    # taken.
     if order.kind == "market":
         return
-    instrument, asked = outbox.state.instruments[trade.symbol], order.asked[-1][0] if order.asked else level
+    instrument = outbox.state.instruments[trade.symbol]
+    asked = order.asked[-1][0] if order.asked else level
     order.level = level
     line, later = line_of(trade, order), _wanted_later(trade, order, level)
     name = f"{ROLE_NAMES[order.role]} {line.number}" if line is not None else f"the {order.role}"
     then = f"it goes on to {instrument.price(later)}" if later else "its level counts"
-    text = f"The venue adjusted {name} from {instrument.price(asked)} to {instrument.price(level)}: {then}"
+    text = (
+        f"The venue adjusted {name} from {instrument.price(asked)} to "
+        f"{instrument.price(level)}: {then}"
+    )
     outbox.tell("caution", "level_adjusted", text, trade)
     if later:
         return
@@ -108,19 +120,22 @@ def _adjusted(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
 
 
 def _wanted_later(trade: Trade, order: Order, rests: int) -> int:
-    """The level that is wanted by now of a stop, target, loss step or rung that rests at `rests`, where that is another
-    than it was last asked for; 0 where it is not. An entry's is in `Trade.then`."""
+    """The level that is wanted by now of a stop, target, loss step or rung that rests at `rests`,
+    where that is another than it was last asked for; 0 where it is not. An entry's is in
+    `Trade.then`."""
     line = rung_of(trade, order) if order.role == "rung" else line_of(trade, order)
     wanted = trade.venue_stop if order.role == "stop" else line.level if line is not None else 0
     if not order.asked or order.asked[-1][0] == wanted:
         return 0
-    nearer, tightens = trade.side * (rests - wanted) > 0, trade.side * (wanted - order.asked[-1][0]) > 0
+    nearer = trade.side * (rests - wanted) > 0
+    tightens = trade.side * (wanted - order.asked[-1][0]) > 0
     # A stop that was to be nearer, and is nearer still, is not moved away.
     return 0 if order.role == "stop" and nearer and tightens else wanted
 
 
 def _one_of_several(outbox: Outbox, trade: Trade) -> bool:
-    """Whether the stop is split: what the venue does with one order is no reason to move all the others."""
+    """Whether the stop is split: what the venue does with one order is no reason to move all the
+    others."""
     return len(outbox.state.orders_of(trade, "stop")) > 1
 
 
@@ -135,14 +150,19 @@ def _take_stop(outbox: Outbox, trade: Trade, level: int, code: str) -> None:
 
 
 def _moved_after_all(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
-    """Where the venue has carried out a move of the stop that seemed refused, or put elsewhere: that answer was to
-    another try of it. The stop stays where it rests, which is nearer: to put it back would move it away from the
-    market, and nobody has asked for that."""
+    """Where the venue has carried out a move of the stop that seemed refused, or put elsewhere:
+    that answer was to another try of it. The stop stays where it rests, which is nearer: to put it
+    back would move it away from the market, and nobody has asked for that."""
     nearer = trade.side * (level - trade.venue_stop) > 0
     if order.role != "stop" or trade.stop_code not in rs.AS_IT_RESTS or not nearer:
         return
     price = outbox.state.instruments[trade.symbol].price(level)
-    outbox.tell("info", "moved_after_all", f"The venue has moved the stop after all: it rests at {price}", trade)
+    outbox.tell(
+        "info",
+        "moved_after_all",
+        f"The venue has moved the stop after all: it rests at {price}",
+        trade,
+    )
     if _one_of_several(outbox, trade):
         order.given_up = trade.venue_stop
     else:
@@ -150,7 +170,11 @@ def _moved_after_all(outbox: Outbox, trade: Trade, order: Order, level: int) -> 
 
 
 def _note_rest(outbox: Outbox, trade: Trade, order: Order) -> None:
-    if not trade.held and order.level is not None and (not trade.trace or trade.trace[-1].level != order.level):
+    if (
+        not trade.held
+        and order.level is not None
+        and (not trade.trace or trade.trace[-1].level != order.level)
+    ):
         trade.trace.append(RestingLevel(outbox.state.now, order.level))
 
 
@@ -164,33 +188,47 @@ def rejected(outbox: Outbox, order: Order, code: str, text: str) -> None:
     if order.role == "close" and code == "no_position" and not trade.open_steps:
         converge(outbox, trade)  # sent beside one that has closed it meanwhile: no failure
         return
-    outbox.tell("caution", f"rejected_{code}", f"The venue refused the {order.role} order: {text}", trade)
+    outbox.tell(
+        "caution", f"rejected_{code}", f"The venue refused the {order.role} order: {text}", trade
+    )
     too_large = _note_most(outbox, trade, order, order.steps, code)
     _without(outbox, trade, order, code, text, failed=not too_large)
 
 
 def _note_most(outbox: Outbox, trade: Trade, order: Order, steps: int, code: str) -> bool:
-    """A quantity the venue refuses for a stop or an exit is too large for one order: smaller parts are sent. Whether
-    that is so: then the next try is another, and no failure more."""
+    """A quantity the venue refuses for a stop or an exit is too large for one order: smaller parts
+    are sent. Whether that is so: then the next try is another, and no failure more."""
     instrument = outbox.state.instruments[trade.symbol]
     least = max(1, instrument.qty_min_steps)
     if code != BAD_QTY or order.role in ("entry", "rung") or steps <= least:
         return False
-    # Half, and not one step less: what the venue takes is not known, and each try is a stretch without cover.
+    # Half, and not one step less: what the venue takes is not known, and each try is a stretch
+    # without cover.
     half = max(least, steps // 2)
     trade.most, trade.most_at = min(trade.most or half, half), outbox.state.now
     return True
 
 
-def _without(outbox: Outbox, trade: Trade, order: Order, code: str, text: str, failed: bool = True) -> None:
-    """What follows where an order of `trade` came to nothing; `failed`: it counts as one more failure in a row."""
+def _without(
+    outbox: Outbox, trade: Trade, order: Order, code: str, text: str, failed: bool = True
+) -> None:
+    """What follows where an order of `trade` came to nothing; `failed`: it counts as one more
+    failure in a row."""
     if trade.left:  # nothing of it is tended, so nothing is said to be
         if order.role == "stop" and trade.open_steps:
-            text = f"A stop of what was left as it rests is gone: {text}. Adopt the position, or close it at the venue"
+            text = (
+                f"A stop of what was left as it rests is gone: {text}. Adopt the position, or "
+                "close it at the venue"
+            )
             outbox.tell("alarm", "left_bare", text, trade)
         return
     if code == "no_position" and trade.open_steps and outbox.state.reconciled:
-        outbox.tell("caution", "nothing_to_close", "The venue holds nothing to close: comparing with it", trade)
+        outbox.tell(
+            "caution",
+            "nothing_to_close",
+            "The venue holds nothing to close: comparing with it",
+            trade,
+        )
         outbox.compare()
     if order.role == "entry":
         trade.end = Reason(rs.ENTRY_GONE if code == "cancelled" else rs.ENTRY_REFUSED, name=text)
@@ -201,10 +239,22 @@ def _without(outbox: Outbox, trade: Trade, order: Order, code: str, text: str, f
         # A stop that the market has passed can never rest there: the trade is where it was to end.
         market = outbox.state.markets[trade.symbol]
         if trade.side * (market.exit_side(trade.side) - trade.venue_stop) <= 0 and trade.open_steps:
-            outbox.tell("caution", "stop_passed", "The market is already at the stop: closing", trade)
+            outbox.tell(
+                "caution", "stop_passed", "The market is already at the stop: closing", trade
+            )
             leave(outbox, trade, Reason(rs.STOP_PASSED))
-        elif code in LEVEL_CODES and trade.stop_failures >= LEVEL_TRIES and trade.open_steps and trade.exposed_since:
-            outbox.tell("caution", "stop_impossible", "No stop may rest so near the market: closing", trade)
+        elif (
+            code in LEVEL_CODES
+            and trade.stop_failures >= LEVEL_TRIES
+            and trade.open_steps
+            and trade.exposed_since
+        ):
+            outbox.tell(
+                "caution",
+                "stop_impossible",
+                "No stop may rest so near the market: closing",
+                trade,
+            )
             trade.hurried = True
             leave(outbox, trade, Reason(rs.STOP_TOO_NEAR))
         trade.stop_retry_at = _again_at(outbox, trade, "stop", trade.stop_failures, code)
@@ -212,7 +262,12 @@ def _without(outbox: Outbox, trade: Trade, order: Order, code: str, text: str, f
         trade.close_failures += failed
         # Told at growing distances: an alarm at each try would bury the others.
         if trade.close_failures in (3, 10, 30, 100):
-            outbox.tell("alarm", "close_fails", f"Closing has failed {trade.close_failures} times: {text}", trade)
+            outbox.tell(
+                "alarm",
+                "close_fails",
+                f"Closing has failed {trade.close_failures} times: {text}",
+                trade,
+            )
         trade.close_retry_at = _again_at(outbox, trade, "close", trade.close_failures, code)
     else:
         line = line_of(trade, order)
@@ -223,11 +278,13 @@ def _without(outbox: Outbox, trade: Trade, order: Order, code: str, text: str, f
 
 
 def _without_rung(outbox: Outbox, trade: Trade, order: Order, code: str, text: str) -> None:
-    """A rung is tried again, but one that the margin forbids is given up: what is open is protected as it is."""
+    """A rung is tried again, but one that the margin forbids is given up: what is open is protected
+    as it is."""
     rung = rung_of(trade, order)
     if rung is None:
         return
-    # Its margin will not come back while the trade is open: what is held has lost since the first rung.
+    # Its margin will not come back while the trade is open: what is held has lost since the first
+    # rung.
     if code == "margin":
         rung.steps = rung.filled
         outbox.tell("caution", "rung_given_up", f"Rung {rung.number} is given up: {text}", trade)
@@ -244,12 +301,14 @@ def filled(outbox: Outbox, order: Order, fill: ev.Fill) -> None:
     trade = outbox.state.trades[order.trade]
     order.fills.append(fill.id)
     order.filled += fill.steps
-    # A change whose answer is not here yet, or was lost, may have made the order larger than what is known of it.
+    # A change whose answer is not here yet, or was lost, may have made the order larger than what
+    # is known of it.
     whole = order.filled == max(order.steps, order.steps_under_way)
     outbox.state.advance(order, "whole" if whole else "part")
     if not whole and order.filled >= order.steps and not order.pending:
         outbox.query(order)
-    # A part says nothing of a part before it, whose telling may be lost: the request is still asked about.
+    # A part says nothing of a part before it, whose telling may be lost: the request is still asked
+    # about.
     if order.over:
         settled(order)
     trade.commission += fill.commission
@@ -268,14 +327,16 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
         trade.opened = fill.time
         trade.best_exit = market.exit_side(trade.side)
         trade.entry_equity = outbox.state.equity
-    # An entry may fill after its trade was given up: its cancel and the fill have crossed. What has filled is a
-    # position, so the trade lives again, gets its stop like any other, and is closed.
+    # An entry may fill after its trade was given up: its cancel and the fill have crossed. What has
+    # filled is a position, so the trade lives again, gets its stop like any other, and is closed.
     if trade.state in (states.ENTERING, states.ENDED):
         late = trade.state == states.ENDED
         advance_trade(outbox, trade, "open")
         trade.ended = 0
         if late:
-            outbox.tell("alarm", "late_fill", f"The {order.role} filled after it had been given up", trade)
+            outbox.tell(
+                "alarm", "late_fill", f"The {order.role} filled after it had been given up", trade
+            )
         if trade.leave or late:
             leave(outbox, trade, Reason(rs.LATE_FILL, name=order.role))
     word = fg.side_word(trade.side)
@@ -286,7 +347,12 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
             rung.filled += fill.steps
         trade.rung_steps_this_bar += fill.steps
         average = instrument.price(level_ticks(trade.entry_price, trade.side))
-        outbox.tell("info", "rung_entered", f"Rung {order.number} entered {text}: average {average}", trade)
+        outbox.tell(
+            "info",
+            "rung_entered",
+            f"Rung {order.number} entered {text}: average {average}",
+            trade,
+        )
         return
     outbox.tell("info", "entered", f"Entered {text}", trade)
     anchor(outbox, trade)
@@ -308,8 +374,8 @@ def line_of(trade: Trade, order: Order) -> TargetLine | None:
 
 
 def _left(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
-    # More can be closed than is open where a stop and a close both filled; the position is reversed then, which the
-    # next comparison with the venue finds and settles.
+    # More can be closed than is open where a stop and a close both filled; the position is reversed
+    # then, which the next comparison with the venue finds and settles.
     over = trade.closed + fill.steps - trade.entered
     trade.closed += fill.steps
     trade.profit += fill.profit
@@ -325,7 +391,9 @@ def _left(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
     text = f"Left {qty} {trade.symbol} at {price} by {words(by, outbox.currency)}"
     outbox.tell("info", "left", text, trade)
     if over > 0:
-        outbox.tell("alarm", "overfilled", f"{instrument.qty(over)} more was closed than was open", trade)
+        outbox.tell(
+            "alarm", "overfilled", f"{instrument.qty(over)} more was closed than was open", trade
+        )
 
 
 def _left_by(trade: Trade, order: Order) -> Reason:
@@ -337,8 +405,10 @@ def _left_by(trade: Trade, order: Order) -> Reason:
 
 
 def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
-    """The order is gone, by our wish or the venue's. `filled`: what it had filled; fills not told yet are asked for."""
-    # Kept also where the order is over: a fill told later must find that the venue had counted it already.
+    """The order is gone, by our wish or the venue's. `filled`: what it had filled; fills not told
+    yet are asked for."""
+    # Kept also where the order is over: a fill told later must find that the venue had counted it
+    # already.
     order.told_filled = max(order.told_filled, filled)
     if order.over:
         return
@@ -353,12 +423,18 @@ def cancelled(outbox: Outbox, order: Order, why: str, filled: int = 0) -> None:
     if wished:
         converge(outbox, trade)
     else:
-        outbox.tell("caution", "cancelled_by_venue", f"The venue gave the {order.role} order up: {why}", trade)
+        outbox.tell(
+            "caution",
+            "cancelled_by_venue",
+            f"The venue gave the {order.role} order up: {why}",
+            trade,
+        )
         _without(outbox, trade, order, "cancelled", why)
 
 
 def amended(outbox: Outbox, order: Order, level: int, steps: int, token: int = 0) -> None:
-    """An order was changed, by the request of that `token`; 0: by another hand, or by nobody says which."""
+    """An order was changed, by the request of that `token`; 0: by another hand, or by nobody says
+    which."""
     trade, changing = outbox.state.trades[order.trade], _is_changing(order)
     outbox.state.numbered |= token > 0
     if token and not (changing and token == order.changed):
@@ -392,11 +468,13 @@ def _is_changing(order: Order) -> bool:
 
 
 def _ask_where(outbox: Outbox, order: Order, level: int, changing: bool = False) -> None:
-    """An answer names a level that nobody here has asked for: where the order rests is what the venue says when it is
-    asked, and only that. `changing`: a change is under way, which the venue may have carried out so."""
-    # It may be an acceptance that is told late, or another hand's change. Taken for where the order rests by now, a
-    # late one would move a stop back to where it was before (storm 7921200); passed over, a nearer stop of another
-    # hand's would be moved back (storm 7930311), or by a change that a late refusal lets go ahead (storm 8001042).
+    """An answer names a level that nobody here has asked for: where the order rests is what the
+    venue says when it is asked, and only that. `changing`: a change is under way, which the venue
+    may have carried out so."""
+    # It may be an acceptance that is told late, or another hand's change. Taken for where the order
+    # rests by now, a late one would move a stop back to where it was before (storm 7921200); passed
+    # over, a nearer stop of another hand's would be moved back (storm 7930311), or by a change that
+    # a late refusal lets go ahead (storm 8001042).
     if order.kind == "market":
         return
     order.elsewhere_by_venue = changing or (order.elsewhere_by_venue and order.elsewhere == level)
@@ -407,10 +485,12 @@ def _ask_where(outbox: Outbox, order: Order, level: int, changing: bool = False)
 
 
 def amend_refused(outbox: Outbox, order: Order, code: str, text: str, token: int = 0) -> None:
-    """The order rests as it did. A level the venue won't have is given up; anything else is tried again."""
+    """The order rests as it did. A level the venue won't have is given up; anything else is tried
+    again."""
     if order.over or order.elsewhere:  # where it rests is asked already, and what it has
         return
-    if token and not (token == order.changed and _is_changing(order)):  # of an earlier change, or told again
+    # of an earlier change, or told again
+    if token and not (token == order.changed and _is_changing(order)):
         return
     trade = outbox.state.trades[order.trade]
     settled(order)
@@ -419,18 +499,24 @@ def amend_refused(outbox: Outbox, order: Order, code: str, text: str, token: int
         outbox.query(order)
         return
     last = order.asked[-1][1] if order.asked else 0
-    if code == BAD_QTY and last < order.steps and not order.refusals:  # less than it has filled, perhaps: not too much
+    # less than it has filled, perhaps: not too much
+    if code == BAD_QTY and last < order.steps and not order.refusals:
         order.refusals = 1
         order.retry_at = _again_at(outbox, trade, order.role, order.refusals, code)
         outbox.query(order)
         return
-    if code == BAD_QTY and order.filled and order.role in ("target", "loss"):  # what has filled counts with it
+    # what has filled counts with it
+    if code == BAD_QTY and order.filled and order.role in ("target", "loss"):
         outbox.cancel(trade, order, "the venue refuses to change it: what is left is sent anew")
         return
     if code == BAD_QTY:
         _note_most(outbox, trade, order, last, code)
     # Where another level is wanted by now, the venue may take that.
-    if code in LEVEL_CODES and order.level is not None and not _wanted_later(trade, order, order.level):
+    if (
+        code in LEVEL_CODES
+        and order.level is not None
+        and not _wanted_later(trade, order, order.level)
+    ):
         _give_level_up(outbox, trade, order, order.level, text)
     order.refusals += 1
     order.retry_at = _again_at(outbox, trade, order.role, order.refusals, code)
@@ -446,28 +532,40 @@ def _give_level_up(outbox: Outbox, trade: Trade, order: Order, rests: int, text:
         else:
             _take_stop(outbox, trade, rests, rs.KEPT)
     if order.role == "entry" and trade.moving is not None:
-        outbox.tell("caution", "move_refused", f"The venue refused to move the entry: {text}", trade)
+        outbox.tell(
+            "caution", "move_refused", f"The venue refused to move the entry: {text}", trade
+        )
         smaller = trade.moving.ref == rests and trade.moving.steps < order.steps
         trade.moving, trade.then = trade.then, None
         if smaller and trade.moving is None:  # it risks more than was asked for where it rests
-            leave(outbox, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
+            leave(
+                outbox,
+                trade,
+                Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"),
+            )
     line = line_of(trade, order)
-    if line is not None and line.level != rests and not trade.rungs:  # a ladder's is where the average says
+    # a ladder's is where the average says
+    if line is not None and line.level != rests and not trade.rungs:
         name = f"{ROLE_NAMES[order.role]} {line.number}"
         outbox.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
         line.level = rests
 
 
 def displaced(trade: Trade, order: Order, known: ev.OrderReport) -> bool:
-    """Whether an entry waits elsewhere, or for other steps, than its trade was sized for, and is not on its way."""
+    """Whether an entry waits elsewhere, or for other steps, than its trade was sized for, and is
+    not on its way."""
     waits = not trade.entered and trade.moving is None and not trade.left and order.kind != "market"
-    return waits and known.level != 0 and (known.level, known.steps) != (trade.ref, trade.asked_steps)
+    return (
+        waits and known.level != 0 and (known.level, known.steps) != (trade.ref, trade.asked_steps)
+    )
 
 
-def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.OrderReport, asked: bool, sure: bool) -> None:
-    """Where an order rests, by the venue's books; `sure`: it is no older answer that says so. A level that was never
-    asked for is the venue's own where a request was under way (`asked`), else another hand's: a tighter stop and
-    another target are taken over, a looser stop is put back."""
+def _rests_at(
+    outbox: Outbox, trade: Trade, order: Order, known: ev.OrderReport, asked: bool, sure: bool
+) -> None:
+    """Where an order rests, by the venue's books; `sure`: it is no older answer that says so. A
+    level that was never asked for is the venue's own where a request was under way (`asked`), else
+    another hand's: a tighter stop and another target are taken over, a looser stop is put back."""
     level = known.level
     if not level:  # not told
         return
@@ -476,10 +574,15 @@ def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.OrderReport,
         _moved_after_all(outbox, trade, order, level)
         if order.role == "entry":
             moved(outbox, trade, level, known.steps)
-            if sure and displaced(trade, order, known):  # the answer to the later of two changes is lost
+            # the answer to the later of two changes is lost
+            if sure and displaced(trade, order, known):
                 resize(outbox, trade, level)
         return
-    if asked or order.state in (states.SENDING, states.UNKNOWN) or order.role not in ("stop", "target", "loss"):
+    if (
+        asked
+        or order.state in (states.SENDING, states.UNKNOWN)
+        or order.role not in ("stop", "target", "loss")
+    ):
         _adjusted(outbox, trade, order, level)
         return
     instrument = outbox.state.instruments[trade.symbol]
@@ -487,7 +590,13 @@ def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.OrderReport,
     tighter, later = trade.side * (level - trade.venue_stop) > 0, _wanted_later(trade, order, level)
     # What a person wants since the last change was sent is newer than any level that is told here.
     takes = tighter if order.role == "stop" else order.role == "target" and not later
-    what = "is taken over" if takes else f"goes on to {instrument.price(later)}" if later else "is put back"
+    what = (
+        "is taken over"
+        if takes
+        else f"goes on to {instrument.price(later)}"
+        if later
+        else "is put back"
+    )
     name = "stop" if order.role == "stop" else f"{ROLE_NAMES[order.role]} {order.number}"
     text = f"The {name} was moved to {instrument.price(level)} by another hand: it {what}"
     outbox.tell("caution", "moved_elsewhere", text, trade)
@@ -499,36 +608,48 @@ def _rests_at(outbox: Outbox, trade: Trade, order: Order, known: ev.OrderReport,
 
 
 def nearer_elsewhere(trade: Trade, order: Order, known: ev.OrderReport) -> bool:
-    """Whether a stop rests nearer to the market than is wanted, where nobody here ever had it: that holds whatever else
-    is under way about it, while anything else that an answer says of it may be older."""
+    """Whether a stop rests nearer to the market than is wanted, where nobody here ever had it: that
+    holds whatever else is under way about it, while anything else that an answer says of it may be
+    older."""
     nearer = known.level != 0 and trade.side * (known.level - trade.venue_stop) > 0
-    if order.role != "stop" or order.state != states.RESTING or known.status != "resting" or not nearer:
+    if (
+        order.role != "stop"
+        or order.state != states.RESTING
+        or known.status != "resting"
+        or not nearer
+    ):
         return False
-    earlier = _was_asked(order, known.level) or any(rest.level == known.level for rest in trade.trace)
+    earlier = _was_asked(order, known.level) or any(
+        rest.level == known.level for rest in trade.trace
+    )
     return known.level != order.level and not earlier
 
 
 def take_nearer(outbox: Outbox, order: Order, known: ev.OrderReport) -> None:
-    """Another hand, or the venue, has put a stop nearer to the market: a change of its quantity would put it back."""
+    """Another hand, or the venue, has put a stop nearer to the market: a change of its quantity
+    would put it back."""
     trade = outbox.state.trades[order.trade]
     _rests_at(outbox, trade, order, known, order.pending in ("submit", "amend"), sure=False)
 
 
 def cancel_refused(outbox: Outbox, order: Order, code: str, text: str) -> None:
-    """The cancel did not work: ask what the order is now, after a pause where it was a passing refusal."""
+    """The cancel did not work: ask what the order is now, after a pause where it was a passing
+    refusal."""
     if not order.over:
         settled(order)
         outbox.query(order)
 
 
 def status(outbox: Outbox, order: Order, known: ev.OrderReport, token: int = 0) -> None:
-    """The answer to a question about an order: missed fills first, then where it stands. Where it is `token`'s, from
-    before the last change that was sent, only what cannot change any more is taken from it."""
+    """The answer to a question about an order: missed fills first, then where it stands. Where it
+    is `token`'s, from before the last change that was sent, only what cannot change any more is
+    taken from it."""
     with heard_out(outbox):
         _missed_fills(outbox, order, known)
         outbox.state.numbered |= token > 0
-        # What was asked before a change, or before an answer that named another level, knows less than we do: taken for
-        # the last word, it had a stop moved back to where it was before (storm 8001317).
+        # What was asked before a change, or before an answer that named another level, knows less
+        # than we do: taken for the last word, it had a stop moved back to where it was before
+        # (storm 8001317).
         if 0 < token < order.changed and known.status in ("resting", "missing"):
             return
         _stands(outbox, order, known, token > 0)
@@ -547,19 +668,24 @@ def _missed_fills(outbox: Outbox, order: Order, known: ev.OrderReport) -> None:
 
 
 def _stands(outbox: Outbox, order: Order, known: ev.OrderReport, sure: bool) -> None:
-    """Where an order stands, once its fills are taken. `sure`: nothing was sent about it since it was asked."""
+    """Where an order stands, once its fills are taken. `sure`: nothing was sent about it since it
+    was asked."""
     trade = outbox.state.trades[order.trade]
     order.steps_under_way, was_pending = 0, order.pending
-    # Where answers are numbered, that to a change tells by itself that the venue has put the order elsewhere. If it is
-    # lost, the level may as well be another hand's: what is wanted is asked for again, and that has an answer.
-    changing = was_pending == "amend" or (order.elsewhere_by_venue and known.level == order.elsewhere)
+    # Where answers are numbered, that to a change tells by itself that the venue has put the order
+    # elsewhere. If it is lost, the level may as well be another hand's: what is wanted is asked for
+    # again, and that has an answer.
+    changing = was_pending == "amend" or (
+        order.elsewhere_by_venue and known.level == order.elsewhere
+    )
     asked = was_pending == "submit" or (changing and not outbox.state.numbered)
     order.elsewhere, order.elsewhere_by_venue = 0, False
     settled(order)
     if order.over:
         return
     if known.status == "resting":
-        order.steps = known.steps  # an entry that rests elsewhere is sized anew from what it has now
+        # an entry that rests elsewhere is sized anew from what it has now
+        order.steps = known.steps
         if order.kind != "market":
             _rests_at(outbox, trade, order, known, asked, sure)
         accepted(outbox, order)

@@ -1,4 +1,5 @@
-"""What a person asks for: place, move, close, halt, re-arm. Each is answered, and a refusal says why."""
+"""What a person asks for: place, move, close, halt, re-arm. Each is answered, and a refusal says
+why."""
 
 from __future__ import annotations
 
@@ -57,7 +58,13 @@ def move_stop(outbox: Outbox, ask: ev.MoveStop) -> None:
         outbox.tell("refused", "never_widen", "The policy never widens a stop", trade, ask.ask)
         return
     if looser and not ask.widen:
-        outbox.tell("refused", "widen_unconfirmed", "Widening a stop needs to be confirmed", trade, ask.ask)
+        outbox.tell(
+            "refused",
+            "widen_unconfirmed",
+            "Widening a stop needs to be confirmed",
+            trade,
+            ask.ask,
+        )
         return
     word = "widened by hand" if looser else "by hand"
     if looser:
@@ -91,7 +98,10 @@ def stop_problem(state: EngineState, trade: Trade, level: int) -> str:
         side = "below" if trade.side > 0 else "above"
         return f"A stop at {shown} is not {side} the market at {instrument.price(exit_side)}"
     if abs(exit_side - level) < least:
-        return f"A stop at {shown} is {abs(exit_side - level)} ticks from the market; the venue wants {least}"
+        return (
+            f"A stop at {shown} is {abs(exit_side - level)} ticks from the market; the venue "
+            f"wants {least}"
+        )
     return ""
 
 
@@ -103,7 +113,13 @@ def move_target(outbox: Outbox, ask: ev.MoveTarget) -> None:
     if line is not None and is_pending(outbox.state, trade):
         plan = pinned_target(trade, ask.number, ask.level, outbox.state.instruments[trade.symbol])
         if plan is None:
-            outbox.tell("refused", "target_refused", f"There is no target {ask.number} any more", trade, ask.ask)
+            outbox.tell(
+                "refused",
+                "target_refused",
+                f"There is no target {ask.number} any more",
+                trade,
+                ask.ask,
+            )
         else:
             replan(outbox, trade, plan, ask.ask)
         return
@@ -123,7 +139,8 @@ def target_problem(state: EngineState, trade: Trade, level: int) -> str:
     exit_side, least = market.exit_side(trade.side), max(1, instrument.min_stop_ticks)
     if level <= 0 or trade.side * (level - exit_side) < least:
         return (
-            f"A target at {instrument.price(level)} is not at least {least} ticks beyond the market at "
+            f"A target at {instrument.price(level)} is not at least {least} ticks beyond the "
+            "market at "
             f"{instrument.price(exit_side)}"
         )
     return ""
@@ -154,7 +171,9 @@ def set_target(outbox: Outbox, ask: ev.SetTarget) -> None:
     converge(outbox, trade)
 
 
-def _set_problem(state: EngineState, trade: Trade, line: TargetLine | None, ask: ev.SetTarget) -> str:
+def _set_problem(
+    state: EngineState, trade: Trade, line: TargetLine | None, ask: ev.SetTarget
+) -> str:
     if line is None and (ask.number or not ask.share):
         return f"There is no target {ask.number}"
     waiting = [one for one in trade.targets if one.share * trade.entered > one.filled]
@@ -171,11 +190,19 @@ def _plan_target(outbox: Outbox, trade: Trade, ask: ev.SetTarget) -> None:
     plan, instrument = latest_plan(trade), outbox.state.instruments[trade.symbol]
     if plan.rig is not None and plan.rig.ladder is not None:
         outbox.tell(
-            "refused", "target_refused", "A ladder has one target: it can be moved, not added to", trade, ask.ask
+            "refused",
+            "target_refused",
+            "A ladder has one target: it can be moved, not added to",
+            trade,
+            ask.ask,
         )
         return
     rules = list(plan.targets)
-    rule = TargetRule(share=ask.share, price=Decimal(instrument.price(ask.level))) if ask.share else None
+    rule = (
+        TargetRule(share=ask.share, price=Decimal(instrument.price(ask.level)))
+        if ask.share
+        else None
+    )
     if ask.number > len(rules) or (not ask.number and rule is None):
         outbox.tell("refused", "target_refused", f"There is no target {ask.number}", trade, ask.ask)
         return
@@ -188,7 +215,8 @@ def _plan_target(outbox: Outbox, trade: Trade, ask: ev.SetTarget) -> None:
     share = sum(one.share for one in rules)
     if share > 1 + 1e-9 or len(rules) > MAX_TARGETS:
         problem = (
-            f"At most {MAX_TARGETS} targets that take at most all; these {len(rules)} take {fg.percent(100 * share, 0)}"
+            f"At most {MAX_TARGETS} targets that take at most all; these {len(rules)} take "
+            f"{fg.percent(100 * share, 0)}"
         )
         outbox.tell("refused", "target_refused", problem, trade, ask.ask)
         return
@@ -209,12 +237,18 @@ def reequip(outbox: Outbox, ask: ev.ChangeRules) -> None:
             replan(outbox, trade, fitted(trade, plan), ask.ask, EntryValues(ask.basis, ask.atr))
             return
         no_ladder(plan)
-        check_rig(plan, outbox.state.instruments[trade.symbol], outbox.state.spans.get(trade.symbol, ()))
+        check_rig(
+            plan, outbox.state.instruments[trade.symbol], outbox.state.spans.get(trade.symbol, ())
+        )
         equip(outbox, trade, plan, EntryValues(ask.basis, ask.atr))
     except Refused as refusal:  # before anything was changed
-        outbox.tell("refused", refusal.code, f"Not put on the trade: {refusal.sentence}", trade, ask.ask)
+        outbox.tell(
+            "refused", refusal.code, f"Not put on the trade: {refusal.sentence}", trade, ask.ask
+        )
         return
-    outbox.tell("info", "equipped", f"Tended by another plan from now on: {_rules(plan)}", trade, ask.ask)
+    outbox.tell(
+        "info", "equipped", f"Tended by another plan from now on: {_rules(plan)}", trade, ask.ask
+    )
     want_hours(outbox, trade)
     converge(outbox, trade)
 
@@ -253,7 +287,11 @@ def close_trade(outbox: Outbox, ask: ev.CloseTrade) -> None:
         _take_back_the_rest(outbox, trade, ask.ask)
         return
     if ask.share == 1.0 or is_pending(outbox.state, trade):
-        _close(outbox, trade, Reason(rs.CANCELLED_BY_HAND if is_pending(outbox.state, trade) else rs.BY_HAND))
+        _close(
+            outbox,
+            trade,
+            Reason(rs.CANCELLED_BY_HAND if is_pending(outbox.state, trade) else rs.BY_HAND),
+        )
         return
     steps, most = floor_steps(ask.share * trade.open_steps), most_steps(outbox, trade)
     problem = _share_problem(outbox, trade, ask.share, steps, most)
@@ -268,13 +306,26 @@ def close_trade(outbox: Outbox, ask: ev.CloseTrade) -> None:
 
 
 def _take_back_the_rest(outbox: Outbox, trade: Trade, ask: str) -> None:
-    """The entry was to be taken back, and has filled meanwhile, in part perhaps: nothing that is open is closed."""
+    """The entry was to be taken back, and has filled meanwhile, in part perhaps: nothing that is
+    open is closed."""
     if any(outbox.state.orders_of(trade, role) for role in ("entry", "rung")):
         trade.entry_over = True
-        outbox.tell("info", "rest_taken_back", "What waits of its entry is taken back: what is open stays", trade, ask)
+        outbox.tell(
+            "info",
+            "rest_taken_back",
+            "What waits of its entry is taken back: what is open stays",
+            trade,
+            ask,
+        )
         converge(outbox, trade)
     else:
-        outbox.tell("refused", "not_pending", "Its entry does not wait any more: what is open stays", trade, ask)
+        outbox.tell(
+            "refused",
+            "not_pending",
+            "Its entry does not wait any more: what is open stays",
+            trade,
+            ask,
+        )
 
 
 def _share_problem(outbox: Outbox, trade: Trade, share: float, steps: int, most: int) -> str:
@@ -286,7 +337,10 @@ def _share_problem(outbox: Outbox, trade: Trade, share: float, steps: int, most:
     if not outbox.state.link_up:
         return "The line to the venue is cut: nothing was sent"
     if steps > MOST_PARTS * most:
-        return f"One order takes {outbox.state.instruments[trade.symbol].qty(most)} at most: close a smaller part first"
+        return (
+            f"One order takes {outbox.state.instruments[trade.symbol].qty(most)} at most: close "
+            "a smaller part first"
+        )
     return ""
 
 
@@ -297,15 +351,23 @@ def close_some(outbox: Outbox, ask: ev.CloseAll) -> None:
     def meant(trade: Trade) -> bool:
         won, waits = values.result(trade), is_pending(outbox.state, trade)
         holds = {
-            "all": True, "winners": won > 0, "losers": won < 0, "long": trade.side > 0, "short": trade.side < 0,
+            "all": True,
+            "winners": won > 0,
+            "losers": won < 0,
+            "long": trade.side > 0,
+            "short": trade.side < 0,
             "pending": waits,
-        }  # fmt: skip
+        }
         return holds[ask.which] and ask.symbol in ("", trade.symbol)
 
     trades = [trade for trade in outbox.state.live() if meant(trade)]
     if not trades:
         outbox.tell("refused", "nothing_meant", "There is no such trade open", ask=ask.ask)
-    why = Reason(rs.CANCELLED_BY_HAND) if ask.which == "pending" else Reason(rs.CLOSE_SOME, name=ask.which)
+    why = (
+        Reason(rs.CANCELLED_BY_HAND)
+        if ask.which == "pending"
+        else Reason(rs.CLOSE_SOME, name=ask.which)
+    )
     for trade in trades:
         _close(outbox, trade, why)
 
@@ -325,7 +387,13 @@ def break_even(outbox: Outbox, ask: ev.StopToEntry) -> None:
         return
     level = trade.break_even_level
     if trade.side * (level - trade.stop) <= 0:
-        outbox.tell("refused", "stop_refused", "The stop is at the entry or better already", trade, ask.ask)
+        outbox.tell(
+            "refused",
+            "stop_refused",
+            "The stop is at the entry or better already",
+            trade,
+            ask.ask,
+        )
         return
     move_stop(outbox, ev.MoveStop(time=ask.time, ask=ask.ask, trade=trade.id, level=level))
 
@@ -339,7 +407,13 @@ def turn_around(outbox: Outbox, ask: ev.TurnAround) -> None:
         outbox.tell("refused", "turn_refused", "Nothing is open of this trade yet", trade, ask.ask)
         return
     if at_a_price(trade.plan):
-        outbox.tell("refused", "turn_refused", "A stop or target at a price cannot be turned around", trade, ask.ask)
+        outbox.tell(
+            "refused",
+            "turn_refused",
+            "A stop or target at a price cannot be turned around",
+            trade,
+            ask.ask,
+        )
         return
     trade.turn = ask.ask
     _close(outbox, trade, Reason(rs.TURNED))
@@ -371,18 +445,28 @@ def rearm(outbox: Outbox, ask: ev.Rearm) -> None:
 
 
 def change_account(outbox: Outbox, ask: ev.ChangeAccount) -> None:
-    """What a person edited holds from the next decision on; open trades keep their stops and targets."""
+    """What a person edited holds from the next decision on; open trades keep their stops and
+    targets."""
     old, new = outbox.state.account, ask.account
     assert old is not None
     policy = take_policy(outbox, old.policy, new.policy, ask.ask)
     outbox.state.account = msgspec.structs.replace(
-        old, size=new.size, costs=new.costs, policy=policy, rates=new.rates, days_per_year=new.days_per_year,
+        old,
+        size=new.size,
+        costs=new.costs,
+        policy=policy,
+        rates=new.rates,
+        days_per_year=new.days_per_year,
         name=new.name,
-    )  # fmt: skip
+    )
     if old.rates != new.rates:
         outbox.state.rates_read = outbox.state.now
     held = outbox.state.account  # what is looser waits, and is told by itself
-    changed = [name for name in ("size", "costs", "policy", "rates") if getattr(old, name) != getattr(held, name)]
+    changed = [
+        name
+        for name in ("size", "costs", "policy", "rates")
+        if getattr(old, name) != getattr(held, name)
+    ]
     what = ", ".join(changed) or "nothing"
     text = f"Account changed ({what}): holds from the next entry on, open trades keep their lines"
     outbox.tell("caution", "account_changed", text, ask=ask.ask)

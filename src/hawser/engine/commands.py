@@ -1,4 +1,5 @@
-"""What the engine wants done. The service writes these down before any leaves (architecture.md, ledger)."""
+"""What the engine wants done. The service writes these down before any leaves (architecture.md,
+ledger)."""
 
 from __future__ import annotations
 
@@ -16,11 +17,11 @@ class Command(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
 
 
 class Submit(Command, frozen=True, tag="Submit"):
-    """A new order. `level` in ticks (None: market), `closes` names the position it closes, `adds` the one it adds to;
-    `why` is for people.
+    """A new order. `level` in ticks (None: market), `closes` names the position it closes, `adds`
+    the one it adds to; `why` is for people.
 
-    `bound`: the worst price it may fill at, ticks (a stop with one is a stop-limit); `until`: when the venue gives it
-    up, UTC ns, 0: never.
+    `bound`: the worst price it may fill at, ticks (a stop with one is a stop-limit); `until`: when
+    the venue gives it up, UTC ns, 0: never.
     """
 
     order: str
@@ -39,8 +40,8 @@ class Submit(Command, frozen=True, tag="Submit"):
 
 
 class Amend(Command, frozen=True, tag="Amend"):
-    """A resting order gets another level or quantity, in place; `bound` as in Submit. `why` is for people, `code` what
-    the reason is called (`reasons.py`); `token` is told with the answer."""
+    """A resting order gets another level or quantity, in place; `bound` as in Submit. `why` is for
+    people, `code` what the reason is called (`reasons.py`); `token` is told with the answer."""
 
     order: str
     trade: str
@@ -62,7 +63,8 @@ class Cancel(Command, frozen=True, tag="Cancel"):
 
 
 class Query(Command, frozen=True, tag="Query"):
-    """Ask what became of an order. `token` is told with the answer, which may come after that to a later question."""
+    """Ask what became of an order. `token` is told with the answer, which may come after that to a
+    later question."""
 
     order: str
     trade: str
@@ -85,8 +87,8 @@ class StartTimer(Command, frozen=True, tag="StartTimer"):
 
 
 class Tell(Command, frozen=True, tag="Tell"):
-    """Something a person should know: one sentence, a code, and what it is about: a trade, an ask, a guard and whom it
-    counts (`subject`)."""
+    """Something a person should know: one sentence, a code, and what it is about: a trade, an ask,
+    a guard and whom it counts (`subject`)."""
 
     weight: Weight
     code: str

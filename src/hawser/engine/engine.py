@@ -1,7 +1,8 @@
 """The engine: events in, commands out, nothing else. No clock, no thread, no file.
 
-`Engine.handle` is the one funnel. The same events in the same order give the same commands, to the byte. What only
-changes what is known (`observed.py`) leads to nothing and is not recorded by itself: `decided` says which it was.
+`Engine.handle` is the one funnel. The same events in the same order give the same commands, to the
+byte. What only changes what is known (`observed.py`) leads to nothing and is not recorded by
+itself: `decided` says which it was.
 """
 
 from __future__ import annotations
@@ -25,7 +26,7 @@ from hawser.engine.guards import money as guard_money
 from hawser.engine.guards import tripping
 from hawser.engine.guards.memory import take_policy
 from hawser.engine.guards.next_look import must_watch
-from hawser.engine.model import observed  # fmt: skip
+from hawser.engine.model import observed
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states
 from hawser.engine.model.observed import Observed
@@ -45,17 +46,19 @@ class Engine:
 
     def __init__(self, state: EngineState | None = None) -> None:
         self.state = state or EngineState()
-        for order in self.state.orders.values():  # records by an earlier version do not list what is live
+        # records by an earlier version do not list what is live
+        for order in self.state.orders.values():
             self.state.list_live(self.state.trades[order.trade], order)
         self._bands: dict[str, tending.Band] = {}  # worked out from the state, no part of it
         self.seen = Observed()
-        self.before: ev.Seen | None = None  # what had been seen when the last event led to something, to be recorded
+        # what had been seen when the last event led to something, to be recorded
+        self.before: ev.Seen | None = None
         self.decided = False  # whether the last event may have led to more than what `seen` holds
 
     def handle(self, event: ev.AnyEvent) -> list[AnyCommand]:
         """Fold one event; returns the commands that follow, in order."""
-        # Time never runs back here: a record may hold events out of order by a little, and deadlines must not come
-        # twice.
+        # Time never runs back here: a record may hold events out of order by a little, and
+        # deadlines must not come twice.
         state = self.state
         state.now = max(state.now, event.time)
         if type(event) is ev.Quote:  # the one event that comes thousands of times a second
@@ -63,8 +66,9 @@ class Engine:
         if self._only_seen(event):
             self.decided = False
             return []
-        # What was only seen goes into the record before what follows from it, so that the fold decides by the same
-        # values. Guards frame the event: periods turn before it, and what it tripped is carried out after it.
+        # What was only seen goes into the record before what follows from it, so that the fold
+        # decides by the same values. Guards frame the event: periods turn before it, and what it
+        # tripped is carried out after it.
         self._decide()
         outbox = Outbox(state)
         tripping.begin(outbox, event)
@@ -75,13 +79,15 @@ class Engine:
         return outbox.out
 
     def _decide(self) -> None:
-        """Something may follow from here on: by what is known at this moment, which goes into the record first."""
+        """Something may follow from here on: by what is known at this moment, which goes into the
+        record first."""
         self.decided, self.before = True, self.seen.told(self.state)
         self._bands.clear()
 
     def _only_seen(self, event: ev.AnyEvent) -> bool:
         """Take what an event tells of rates and money; whether nothing more can follow from it."""
-        state, time_to_look = self.state, must_watch(self.state) and self.state.now >= self.state.guards_at
+        state = self.state
+        time_to_look = must_watch(self.state) and self.state.now >= self.state.guards_at
         if isinstance(event, ev.Seen):
             observed.fold(state, event)
             self._bands.clear()
@@ -98,8 +104,8 @@ class Engine:
         return next(guard_money.reached(state), None) is None
 
     def _quoted(self, event: ev.Quote) -> list[AnyCommand]:
-        # Most quotes lead to nothing. Between the nearest levels at which something would happen (the band) a quote is
-        # only noted, and costs a microsecond or two.
+        # Most quotes lead to nothing. Between the nearest levels at which something would happen
+        # (the band) a quote is only noted, and costs a microsecond or two.
         state, band = self.state, self._bands.get(event.symbol)
         observed.quote(state, event, self.seen)
         crossed = tripping.spread_crossed(state, event) if state.guards.guard else False
@@ -107,7 +113,9 @@ class Engine:
         if band is not None and not crossed and tending.quiet(band, event):
             return []
         observed.best_exits(state, event, self.seen)
-        acting = [trade for trade in tending.watched_trades(state, event.symbol) if _acts(state, trade)]
+        acting = [
+            trade for trade in tending.watched_trades(state, event.symbol) if _acts(state, trade)
+        ]
         if not crossed and not acting:
             self._bands[event.symbol] = tending.band_of(state, event.symbol)
             return []
@@ -125,8 +133,13 @@ class Engine:
 
 
 def _acts(state: EngineState, trade: Trade) -> bool:
-    """Whether a trade whose lines are held here, or which lies under a basket, has something to do at this quote."""
-    return held_lines.acts(state, trade) or tending.basket_acts(state, trade) or baskets.acts(state, trade)
+    """Whether a trade whose lines are held here, or which lies under a basket, has something to do
+    at this quote."""
+    return (
+        held_lines.acts(state, trade)
+        or tending.basket_acts(state, trade)
+        or baskets.acts(state, trade)
+    )
 
 
 def _opened(outbox: Outbox, event: ev.Opened) -> None:
@@ -134,26 +147,33 @@ def _opened(outbox: Outbox, event: ev.Opened) -> None:
     state.prefix, state.serial, state.suspect = event.prefix, event.serial, event.suspect
     if event.suspect:
         text = (
-            f"{event.suspect[:1].upper()}{event.suspect[1:]}: nothing is sent before the venue has told what it holds"
+            f"{event.suspect[:1].upper()}{event.suspect[1:]}: nothing is sent before the venue has "
+            "told what it holds"
         )
         outbox.tell("alarm", "suspect", text)
     if event.lost:
         state.halt = state.halt or Halted(event.time, "the record is older than what was done")
         text = (
-            f"{fg.counted(event.lost, 'line')} of the record are lost, by an older copy or a full disk: perhaps"
+            f"{fg.counted(event.lost, 'line')} of the record are lost, by an older copy or a full "
+            "disk: perhaps"
             " trades, halts and guards that had latched. Entries are closed until you re-arm"
         )
         outbox.tell("alarm", "record_older", text)
     if state.account is None or state.declared != event.account:
         if state.account not in (None, state.declared):
-            outbox.tell("caution", "account_file", "The account's file has changed: it replaces what was edited here")
+            outbox.tell(
+                "caution",
+                "account_file",
+                "The account's file has changed: it replaces what was edited here",
+            )
         state.account = _with_limits(outbox, event.account)
     state.declared, state.rates_read = event.account, event.time
     _instruments_changed(outbox, event)
     # A new session knows nothing of the venue: entries stay closed until it has told what it holds.
     state.link_up, state.reconciled, state.link_why = False, False, "not connected yet"
     state.figures_at = 0
-    if not state.figured:  # what the file says stands there until the venue tells; no guard counts from it
+    # what the file says stands there until the venue tells; no guard counts from it
+    if not state.figured:
         state.equity = event.account.equity
         state.balance = event.account.basis_money("balance")
 
@@ -174,19 +194,28 @@ def _instruments_changed(outbox: Outbox, event: ev.InstrumentsChanged | ev.Opene
 
 
 _ASIDE = {
-    "crossed": "crossed quotes", "one_sided": "one-sided quotes", "unreadable": "messages that cannot be read",
+    "crossed": "crossed quotes",
+    "one_sided": "one-sided quotes",
+    "unreadable": "messages that cannot be read",
     "foreign": "messages about foreign orders",
-}  # fmt: skip
+}
 
 
 def _set_aside(outbox: Outbox, event: ev.SetAside) -> None:
     where = f"{event.symbol}: " if event.symbol else ""
-    outbox.tell("caution", "set_aside", f"{where}{event.count} {_ASIDE[event.what]} of the venue set aside so far")
+    outbox.tell(
+        "caution",
+        "set_aside",
+        f"{where}{event.count} {_ASIDE[event.what]} of the venue set aside so far",
+    )
 
 
 def _record_failed(outbox: Outbox, event: ev.RecordFailed) -> None:
     if not outbox.state.record_down:
-        text = f"The record cannot be written ({event.why}): entries are closed, open trades are protected all the same"
+        text = (
+            f"The record cannot be written ({event.why}): entries are closed, open trades are "
+            "protected all the same"
+        )
         outbox.tell("alarm", "record_down", text)
     outbox.state.record_down = event.why
 
@@ -208,8 +237,8 @@ def _rate(outbox: Outbox, event: ev.RateSeen) -> None:
 
 
 def _turns(state: EngineState, event: ev.Figures) -> bool:
-    """Whether figures tell more than money that has moved: the first of a session, a day's first, money paid in or
-    out, and of an older record what several stand for."""
+    """Whether figures tell more than money that has moved: the first of a session, a day's first,
+    money paid in or out, and of an older record what several stand for."""
     first = not state.figures_at or event.time // DAY != state.day
     return first or event.transferred not in (None, state.transferred) or event.high > event.equity
 
@@ -226,7 +255,8 @@ def _figures(outbox: Outbox, event: ev.Figures) -> None:
     if day != state.day:
         state.day, state.day_equity = day, event.equity
         _forget_ended(state)
-    for guard, subject in guard_money.watching(state):  # of an older record: what several figures stand for
+    # of an older record: what several figures stand for
+    for guard, subject in guard_money.watching(state):
         memory = remembered(state, guard, subject)
         if isinstance(guard, DrawdownSwitch) and memory is not None:
             memory.high = max(memory.high, event.equity, event.high)
@@ -242,16 +272,24 @@ def _paid(outbox: Outbox, transferred: float | None) -> None:
     if amount:
         guard_money.transferred(state, amount)
         what = "paid in" if amount > 0 else "paid out"
-        text = f"{fg.money(abs(amount), outbox.currency)} {what}: no profit or loss, every limit counts without it"
+        text = (
+            f"{fg.money(abs(amount), outbox.currency)} {what}: no profit or loss, every limit "
+            "counts without it"
+        )
         outbox.tell("caution", "transferred", text)
 
 
 def _forget_ended(state: EngineState) -> None:
     """Old ended trades live on in the ledger only; this bounds the state."""
     baskets.end_empty(state)
-    old = [t for t in state.trades.values() if t.state == states.ENDED and state.now - t.ended > KEEP_ENDED]
+    old = [
+        t
+        for t in state.trades.values()
+        if t.state == states.ENDED and state.now - t.ended > KEEP_ENDED
+    ]
     for trade in old:
-        # What it won still counts in its basket; what it opened, where another hand has it now, is in the record.
+        # What it won still counts in its basket; what it opened, where another hand has it now, is
+        # in the record.
         if trade.basket in state.baskets or trade.entry in state.unexplained:
             continue
         orders = [state.orders[name] for name in trade.order_ids]
@@ -260,7 +298,9 @@ def _forget_ended(state: EngineState) -> None:
             state.by_symbol[trade.symbol].remove(trade.id)
             for order in orders:
                 del state.orders[order.id]
-            if trade.group and not any(other.group == trade.group for other in state.trades.values()):
+            if trade.group and not any(
+                other.group == trade.group for other in state.trades.values()
+            ):
                 state.groups.pop(trade.group, None)
 
 
@@ -316,7 +356,11 @@ def _overdue(outbox: Outbox, order: Order | None) -> None:
 
 
 def _trade_timer(outbox: Outbox, trade: Trade, kind: str, event: ev.TimerFired) -> None:
-    since = int(event.name.rpartition(":")[2]) if kind in ("settle", "deadline", "hours", "retry") else 0
+    since = (
+        int(event.name.rpartition(":")[2])
+        if kind in ("settle", "deadline", "hours", "retry")
+        else 0
+    )
     if kind == "retry":
         if since >= NO_MOMENT and since != trade.wake_at:
             return  # an earlier one has taken its place
@@ -344,7 +388,11 @@ def _about_order(action: Callable[..., None], *fields: str) -> Callable[[Outbox,
         order_id = event.known.order if isinstance(event, ev.OrderStatus) else event.order
         order = outbox.state.orders.get(order_id)
         if order is None:
-            outbox.tell("caution", "order_not_ours", f"The venue speaks of an order Hawser does not know: {order_id}")
+            outbox.tell(
+                "caution",
+                "order_not_ours",
+                f"The venue speaks of an order Hawser does not know: {order_id}",
+            )
             return
         action(outbox, order, *(getattr(event, field) for field in fields))
 

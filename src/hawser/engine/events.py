@@ -1,5 +1,6 @@
-"""What the engine is told. Frozen records; time is UTC ns, levels in ticks, quantities in steps, money in the
-account's currency. Everything the engine knows came in one of these, so that a record of them replays it.
+"""What the engine is told. Frozen records; time is UTC ns, levels in ticks, quantities in steps,
+money in the account's currency. Everything the engine knows came in one of these, so that a record
+of them replays it.
 """
 
 from __future__ import annotations
@@ -19,18 +20,19 @@ from hawser.core.rig import Basket
 
 
 class Event(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """Base of all events. `tag` is what the record calls one, for ever: a class may be renamed, its tag not."""
+    """Base of all events. `tag` is what the record calls one, for ever: a class may be renamed, its
+    tag not."""
 
     time: int
 
 
 class Opened(Event, frozen=True, tag="Opened"):
-    """A session begins: who trades what. `prefix` begins every client order id of this ledger, `serial` tells its
-    sessions apart: what a session sent and could not write down is never taken for an order of another. `suspect`: why
-    the state may not be what it was; then nothing is sent before the venue has told what it holds. `spans`: the bar
-    lengths in which each instrument can be tended, ns. `lost`: lines that the record had, or was to
-    have, and has not: an older copy of it, or a disk that did not take them; then entries are closed until a person
-    re-arms."""
+    """A session begins: who trades what. `prefix` begins every client order id of this ledger,
+    `serial` tells its sessions apart: what a session sent and could not write down is never taken
+    for an order of another. `suspect`: why the state may not be what it was; then nothing is sent
+    before the venue has told what it holds. `spans`: the bar lengths in which each instrument can
+    be tended, ns. `lost`: lines that the record had, or was to have, and has not: an older copy of
+    it, or a disk that did not take them; then entries are closed until a person re-arms."""
 
     prefix: str
     account: Account
@@ -42,14 +44,16 @@ class Opened(Event, frozen=True, tag="Opened"):
 
 
 class InstrumentsChanged(Event, frozen=True, tag="InstrumentsChanged"):
-    """The venue trades others than when the session began, or the same on another grid. `spans` as in `Opened`."""
+    """The venue trades others than when the session began, or the same on another grid. `spans` as
+    in `Opened`."""
 
     instruments: tuple[Instrument, ...]
     spans: dict[str, tuple[int, ...]]
 
 
 class Quote(Event, frozen=True, tag="Quote"):
-    """A quote, or several in one: the last bid and ask, the highest bid and the lowest ask since the one before."""
+    """A quote, or several in one: the last bid and ask, the highest bid and the lowest ask since
+    the one before."""
 
     symbol: str
     bid: int
@@ -63,9 +67,10 @@ class Quote(Event, frozen=True, tag="Quote"):
 
 
 class BarCompleted(Event, frozen=True, tag="BarCompleted"):
-    """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread` in ticks; `atr`
-    is NaN until it has its look-back; `values` are those that open trades need beside it
-    (`core/indicator_values.py`). `base`: as the venue told it; a joined bar has the spread of its last part only."""
+    """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread`
+    in ticks; `atr` is NaN until it has its look-back; `values` are those that open trades need
+    beside it (`core/indicator_values.py`). `base`: as the venue told it; a joined bar has the
+    spread of its last part only."""
 
     symbol: str
     span: int
@@ -88,9 +93,9 @@ class RateSeen(Event, frozen=True, tag="RateSeen"):
 
 
 class Figures(Event, frozen=True, tag="Figures"):
-    """The account as the venue keeps it. `transferred`: all that was paid in since the account exists, less what was
-    paid out, resets of the balance among it; None: the venue does not say. `high`: of an older record, the highest
-    equity of those that it stands for."""
+    """The account as the venue keeps it. `transferred`: all that was paid in since the account
+    exists, less what was paid out, resets of the balance among it; None: the venue does not say.
+    `high`: of an older record, the highest equity of those that it stands for."""
 
     balance: float
     equity: float
@@ -118,10 +123,12 @@ class SeenMoney(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Seen(Event, frozen=True, tag="Seen"):
-    """What quotes, rates and figures had come to that nothing followed from: the values themselves, as the engine had
-    them. Folding it decides nothing, so that a record of it cannot come to anything that was not decided then.
+    """What quotes, rates and figures had come to that nothing followed from: the values themselves,
+    as the engine had them. Folding it decides nothing, so that a record of it cannot come to
+    anything that was not decided then.
 
-    `best`: the best exit-side price of trades, by id; `highs`: the highest equity that guards remember, by their key.
+    `best`: the best exit-side price of trades, by id; `highs`: the highest equity that guards
+    remember, by their key.
     """
 
     markets: tuple[SeenMarket, ...] = ()
@@ -132,8 +139,9 @@ class Seen(Event, frozen=True, tag="Seen"):
 
 
 class SetAside(Event, frozen=True, tag="SetAside"):
-    """Something the venue told that cannot be so, or cannot be read: it is left out, and counted. `what`: crossed,
-    one_sided, unreadable or foreign; told again each time the count has grown tenfold."""
+    """Something the venue told that cannot be so, or cannot be read: it is left out, and counted.
+    `what`: crossed, one_sided, unreadable or foreign; told again each time the count has grown
+    tenfold."""
 
     what: Literal["crossed", "one_sided", "unreadable", "foreign"]
     symbol: str
@@ -214,7 +222,8 @@ class OrderCancelled(Event, frozen=True, tag="OrderCancelled"):
 
 
 class AmendAccepted(Event, frozen=True, tag="AmendAccepted"):
-    """`token`: the change's; 0 where it was another hand's, or in records of before answers were numbered."""
+    """`token`: the change's; 0 where it was another hand's, or in records of before answers were
+    numbered."""
 
     order: str
     level: int
@@ -238,7 +247,8 @@ class CancelRejected(Event, frozen=True, tag="CancelRejected"):
 
 
 class OrderReport(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What the venue knows of one order. `status`: resting, filled, cancelled, rejected or missing."""
+    """What the venue knows of one order. `status`: resting, filled, cancelled, rejected or
+    missing."""
 
     order: str
     status: str
@@ -265,8 +275,9 @@ class VenuePosition(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Holdings(Event, frozen=True, tag="Holdings"):
-    """All the venue held at `as_of` of its clock: the orders asked for, every resting order's id, every position;
-    `closing`: which of them the resting orders close, None where the venue does not tell."""
+    """All the venue held at `as_of` of its clock: the orders asked for, every resting order's id,
+    every position; `closing`: which of them the resting orders close, None where the venue does not
+    tell."""
 
     token: int
     asked: tuple[OrderReport, ...]
@@ -277,8 +288,8 @@ class Holdings(Event, frozen=True, tag="Holdings"):
 
 
 class Checked(Event, frozen=True, tag="Checked"):
-    """What the venue holds, asked for while the link stands; told only where something differs. `quiet`: the trades
-    about which nothing was under way meanwhile, so that a difference is one."""
+    """What the venue holds, asked for while the link stands; told only where something differs.
+    `quiet`: the trades about which nothing was under way meanwhile, so that a difference is one."""
 
     asked: tuple[OrderReport, ...]
     resting: tuple[str, ...]
@@ -302,9 +313,10 @@ class Ask(Event, frozen=True):
 
 
 class PlaceTrade(Ask, frozen=True, tag="PlaceTrade"):
-    """`basis`: the level a stop taken from bars stands on at this moment, price units; None: no value. `seen`: the
-    price a person saw for a market entry, ticks; a bound on its fill is measured from there (0: from the quote). `atr`:
-    the rig's, price units, where it is another than the one bars carry. `chain`: how many follow-ons led here."""
+    """`basis`: the level a stop taken from bars stands on at this moment, price units; None: no
+    value. `seen`: the price a person saw for a market entry, ticks; a bound on its fill is measured
+    from there (0: from the quote). `atr`: the rig's, price units, where it is another than the one
+    bars carry. `chain`: how many follow-ons led here."""
 
     plan: Plan
     basis: float | None = None
@@ -314,8 +326,8 @@ class PlaceTrade(Ask, frozen=True, tag="PlaceTrade"):
 
 
 class PlaceStraddle(Ask, frozen=True, tag="PlaceStraddle"):
-    """A buy stop above and a sell stop below, each `atr` ATR from the quote, in one OCO group; the plan's side and
-    entry do not count. `bases` as in PlaceTrade, for the long and the short."""
+    """A buy stop above and a sell stop below, each `atr` ATR from the quote, in one OCO group; the
+    plan's side and entry do not count. `bases` as in PlaceTrade, for the long and the short."""
 
     plan: Plan
     atr: float
@@ -337,7 +349,8 @@ class MoveEntry(Ask, frozen=True, tag="MoveEntry"):
 
 
 class LinkEntries(Ask, frozen=True, tag="LinkEntries"):
-    """Make pending entries one OCO group: the first fill cancels the others. One trade: it leaves its group."""
+    """Make pending entries one OCO group: the first fill cancels the others. One trade: it leaves
+    its group."""
 
     trades: tuple[str, ...]
 
@@ -370,7 +383,8 @@ class MoveTarget(Ask, frozen=True, tag="MoveTarget"):
 
 
 class SetTarget(Ask, frozen=True, tag="SetTarget"):
-    """Set target `number` of a trade (0: a new one): `share` of the whole position at `level`; share 0 removes it."""
+    """Set target `number` of a trade (0: a new one): `share` of the whole position at `level`;
+    share 0 removes it."""
 
     trade: str
     number: int
@@ -383,8 +397,8 @@ class SetTarget(Ask, frozen=True, tag="SetTarget"):
 
 
 class ChangeRules(Ask, frozen=True, tag="Reequip"):
-    """Tend a trade by another plan's rules from now on: its targets for what is left, its trail, its held lines; its
-    stop only where it is tighter. `basis` and `atr` as in PlaceTrade."""
+    """Tend a trade by another plan's rules from now on: its targets for what is left, its trail,
+    its held lines; its stop only where it is tighter. `basis` and `atr` as in PlaceTrade."""
 
     trade: str
     plan: Plan
@@ -400,7 +414,8 @@ class HoldLines(Ask, frozen=True, tag="HoldLines"):
 
 
 class Adopt(Ask, frozen=True, tag="Adopt"):
-    """Take a position that the venue holds and no trade explains as a trade, with a stop by this plan at once."""
+    """Take a position that the venue holds and no trade explains as a trade, with a stop by this
+    plan at once."""
 
     position: str
     plan: Plan
@@ -409,8 +424,9 @@ class Adopt(Ask, frozen=True, tag="Adopt"):
 
 
 class CloseTrade(Ask, frozen=True, tag="CloseTrade"):
-    """Close a trade at market, or only a `share` of what is open (more than 0, at most 1); `entry_only`: take its entry
-    back where that still waits, and close nothing that has filled by now."""
+    """Close a trade at market, or only a `share` of what is open (more than 0, at most 1);
+    `entry_only`: take its entry back where that still waits, and close nothing that has filled by
+    now."""
 
     trade: str
     share: float = 1.0
@@ -422,7 +438,8 @@ class CloseTrade(Ask, frozen=True, tag="CloseTrade"):
 
 
 class CloseAll(Ask, frozen=True, tag="CloseAll"):
-    """Close all trades, or those with a profit or a loss now, of one side, in one instrument, or not yet entered."""
+    """Close all trades, or those with a profit or a loss now, of one side, in one instrument, or
+    not yet entered."""
 
     which: Literal["all", "winners", "losers", "long", "short", "pending"] = "all"
     symbol: str = ""
@@ -451,8 +468,8 @@ class Rearm(Ask, frozen=True, tag="Rearm"):
 
 
 class ChangeGuards(Ask, frozen=True, tag="ChangeGuards"):
-    """Another policy of guards. `measures`: what its filters look at, by instrument, as of the last completed bars;
-    `calendars`: its news as read now, None: as known."""
+    """Another policy of guards. `measures`: what its filters look at, by instrument, as of the last
+    completed bars; `calendars`: its news as read now, None: as known."""
 
     guards: Guards
     measures: dict[str, dict[str, float]] = {}
@@ -460,7 +477,8 @@ class ChangeGuards(Ask, frozen=True, tag="ChangeGuards"):
 
 
 class RearmGuard(Ask, frozen=True, tag="RearmGuard"):
-    """Let entries pass a kill switch again that has latched for `subject` (an instrument, a source; empty: all)."""
+    """Let entries pass a kill switch again that has latched for `subject` (an instrument, a source;
+    empty: all)."""
 
     guard: str
     reason: str
@@ -468,8 +486,9 @@ class RearmGuard(Ask, frozen=True, tag="RearmGuard"):
 
 
 class Drill(Ask, frozen=True, tag="Drill"):
-    """Set a guard off on purpose for `subject` (an instrument, a source; empty: all). `watch_only`: tell what would
-    follow, and do nothing. A filter stays closed for `seconds`; a kill switch latches as ever."""
+    """Set a guard off on purpose for `subject` (an instrument, a source; empty: all). `watch_only`:
+    tell what would follow, and do nothing. A filter stays closed for `seconds`; a kill switch
+    latches as ever."""
 
     guard: str
     subject: str = ""
@@ -482,19 +501,56 @@ class Drill(Ask, frozen=True, tag="Drill"):
 
 
 class ChangeAccount(Ask, frozen=True, tag="ChangeAccount"):
-    """Size, costs, policy and rates as a person edited them; what the venue keeps (money, currency) stays."""
+    """Size, costs, policy and rates as a person edited them; what the venue keeps (money, currency)
+    stays."""
 
     account: Account
 
 
 VenueEvent = (
-    Quote | BarCompleted | RateSeen | CalendarChanged | Figures | InstrumentState | VenueUp | VenueDown | OrderAccepted
-    | OrderRejected | OrderFilled | OrderCancelled | AmendAccepted | AmendRejected | CancelRejected | OrderStatus
-    | Holdings | Checked | SetAside | InstrumentsChanged
-)  # fmt: skip
+    Quote
+    | BarCompleted
+    | RateSeen
+    | CalendarChanged
+    | Figures
+    | InstrumentState
+    | VenueUp
+    | VenueDown
+    | OrderAccepted
+    | OrderRejected
+    | OrderFilled
+    | OrderCancelled
+    | AmendAccepted
+    | AmendRejected
+    | CancelRejected
+    | OrderStatus
+    | Holdings
+    | Checked
+    | SetAside
+    | InstrumentsChanged
+)
 AskEvent = (
-    PlaceTrade | PlaceStraddle | MoveEntry | LinkEntries | FormBasket | DissolveBasket | MoveStop | MoveTarget
-    | SetTarget | ChangeRules | HoldLines | Adopt | CloseTrade | CloseAll | StopToEntry | TurnAround | Halt | Rearm
-    | ChangeAccount | ChangeGuards | RearmGuard | Drill
-)  # fmt: skip
+    PlaceTrade
+    | PlaceStraddle
+    | MoveEntry
+    | LinkEntries
+    | FormBasket
+    | DissolveBasket
+    | MoveStop
+    | MoveTarget
+    | SetTarget
+    | ChangeRules
+    | HoldLines
+    | Adopt
+    | CloseTrade
+    | CloseAll
+    | StopToEntry
+    | TurnAround
+    | Halt
+    | Rearm
+    | ChangeAccount
+    | ChangeGuards
+    | RearmGuard
+    | Drill
+)
 AnyEvent = Opened | VenueEvent | TimerFired | Seen | RecordFailed | RecordHealed | AskEvent

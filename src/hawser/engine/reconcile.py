@@ -1,5 +1,5 @@
-"""Compare what the engine believes with what the venue holds, and settle each difference: after every connect, and
-where a check while the link stands has found one.
+"""Compare what the engine believes with what the venue holds, and settle each difference: after
+every connect, and where a check while the link stands has found one.
 
 | difference | answer |
 |---|---|
@@ -30,7 +30,8 @@ from hawser.engine.model.state import EngineState, Order, Trade
 from hawser.engine.outbox import Outbox
 from hawser.engine.protection.converge import converge, heard_out, without_waiting
 
-OVERTAKEN_TRIES = 6  # answers that lack a fill we know: then the venue has lost it, and its books count
+# answers that lack a fill we know: then the venue has lost it, and its books count
+OVERTAKEN_TRIES = 6
 OVERTAKEN_PAUSE, LONGEST_PAUSE = SECOND // 4, 10 * SECOND
 
 
@@ -47,8 +48,16 @@ def down(outbox: Outbox, why: str) -> None:
     state = outbox.state
     state.link_up, state.link_why, state.reconciled = False, why, False
     held = sum(trade.held and trade.open_steps > 0 for trade in state.live())
-    more = f"; the held lines of {fg.counted(held, 'trade')} are not watched, only their backstops" if held else ""
-    outbox.tell("alarm", "link_down", f"No link to the venue: {why}. Resting stops still protect at the venue{more}")
+    more = (
+        f"; the held lines of {fg.counted(held, 'trade')} are not watched, only their backstops"
+        if held
+        else ""
+    )
+    outbox.tell(
+        "alarm",
+        "link_down",
+        f"No link to the venue: {why}. Resting stops still protect at the venue{more}",
+    )
 
 
 def holdings(outbox: Outbox, event: ev.Holdings) -> None:
@@ -58,8 +67,8 @@ def holdings(outbox: Outbox, event: ev.Holdings) -> None:
     if event.token != state.holdings_token or state.reconciled:
         return
     state.compares += 1
-    # The answer may have been overtaken by a fill: then it knows less than we do. The venue's clock decides nothing
-    # here, it may have stepped back.
+    # The answer may have been overtaken by a fill: then it knows less than we do. The venue's clock
+    # decides nothing here, it may have stepped back.
     since = {order.trade for order in state.orders.values() if order.token > event.token}
     overtaken = any(_lacks_fills(state, known) for known in event.asked) or any(
         state.trades[one].opened for one in since
@@ -67,24 +76,30 @@ def holdings(outbox: Outbox, event: ev.Holdings) -> None:
     if overtaken and state.compares <= OVERTAKEN_TRIES:
         _compare_later(outbox)
         return
-    # Nothing is sent while the answer is gone through: what its first lines say may be undone by its last.
+    # Nothing is sent while the answer is gone through: what its first lines say may be undone by
+    # its last.
     told = len(outbox.out)
     with heard_out(outbox):
-        for known in sorted(event.asked, key=partial(_closes, state)):  # first what entered, then what has left again
+        # first what entered, then what has left again
+        for known in sorted(event.asked, key=partial(_closes, state)):
             order = state.orders.get(known.order)
             if order is not None:
                 answers.held(outbox, order, known)
-        if _untold_fills(state) and state.compares <= OVERTAKEN_TRIES:  # fills that are still on their way
+        # fills that are still on their way
+        if _untold_fills(state) and state.compares <= OVERTAKEN_TRIES:
             _compare_later(outbox)
             return
         state.reconciled, state.compares, state.suspect = True, 0, ""
-        _positions(outbox, event.positions, set(state.trades) - since)  # others, about which more was sent: by a check
+        # others, about which more was sent: by a check
+        _positions(outbox, event.positions, set(state.trades) - since)
     _foreign_orders(outbox, event)
     for trade in state.under_way():
         market = state.markets.get(trade.symbol)
         if market is None or market.open:
             without_waiting(outbox, trade)
-        else:  # it is tried again when the market opens: until then each try would be one less that may follow then
+        # it is tried again when the market opens: until then each try would be one less that may
+        # follow then
+        else:
             converge(outbox, trade)
     for trade in state.trades.values():
         if trade.due:  # what was to come after a trade, where nobody was there to carry it out
@@ -118,15 +133,21 @@ def _compare_later(outbox: Outbox) -> None:
 
 
 def differs(state: EngineState, event: ev.Checked) -> bool:
-    """Whether what the venue holds is anything but what is known, or wanted, of the trades that may be judged."""
-    # A trade about which something was under way cannot be judged: the answer may be from before or after it. One thing
-    # of it holds all the same: a stop that rests nearer than anybody here ever wanted was put there by another hand.
+    """Whether what the venue holds is anything but what is known, or wanted, of the trades that may
+    be judged."""
+    # A trade about which something was under way cannot be judged: the answer may be from before or
+    # after it. One thing of it holds all the same: a stop that rests nearer than anybody here ever
+    # wanted was put there by another hand.
     judged = set(event.quiet)
     for known in event.asked:
         order = state.orders.get(known.order)
         if order is None:
             continue
-        if _order_differs(state, order, known) if order.trade in judged else _nearer(state, order, known):
+        if (
+            _order_differs(state, order, known)
+            if order.trade in judged
+            else _nearer(state, order, known)
+        ):
             return True
     if any(_left_over(state, name, judged) for name in event.resting):
         return True
@@ -141,8 +162,8 @@ def _nearer(state: EngineState, order: Order, known: ev.OrderReport) -> bool:
 
 
 def _left_over(state: EngineState, name: str, judged: set[str]) -> bool:
-    """Whether an order that rests at the venue is over by the record: what took it back was lost, there or on its
-    way."""
+    """Whether an order that rests at the venue is over by the record: what took it back was lost,
+    there or on its way."""
     order = state.orders.get(name)
     if order is None or not order.over or not _spare(state, order):
         return False
@@ -150,7 +171,8 @@ def _left_over(state: EngineState, name: str, judged: set[str]) -> bool:
 
 
 def _spare(state: EngineState, order: Order) -> bool:
-    """Whether an order that is over and rests all the same may be taken back: a stop, once others cover all."""
+    """Whether an order that is over and rests all the same may be taken back: a stop, once others
+    cover all."""
     trade = state.trades[order.trade]
     return order.role != "stop" or covered_steps(state, trade) >= trade.open_steps
 
@@ -165,14 +187,17 @@ def _order_differs(state: EngineState, order: Order, known: ev.OrderReport) -> b
     stays = known.status == "resting" and order.state == states.RESTING
     same_level = order.kind == "market" or known.level == order.level
     trade = state.trades[order.trade]
-    if stays and trade.state == states.ENDED and trade.wake_at <= state.now:  # nothing is about to take it back
+    # nothing is about to take it back
+    if stays and trade.state == states.ENDED and trade.wake_at <= state.now:
         return True
     if stays and order.role == "entry" and answers.displaced(trade, order, known):
         return True
     return not (stays and same_level and known.steps == order.steps)
 
 
-def _positions_differ(state: EngineState, positions: tuple[ev.VenuePosition, ...], judged: set[str]) -> bool:
+def _positions_differ(
+    state: EngineState, positions: tuple[ev.VenuePosition, ...], judged: set[str]
+) -> bool:
     by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
     held = {position.id: position for position in positions}
     for position in positions:
@@ -180,13 +205,16 @@ def _positions_differ(state: EngineState, positions: tuple[ev.VenuePosition, ...
         if trade is None or position.id in state.unexplained:
             if state.unexplained.get(position.id) != position:
                 return True
-        elif (trade.id in judged and (trade.open_steps, trade.side) != (position.steps, position.side)) or (
-            trade.state == states.ENDED and _settled_long_ago(state, trade)
-        ):
+        elif (
+            trade.id in judged and (trade.open_steps, trade.side) != (position.steps, position.side)
+        ) or (trade.state == states.ENDED and _settled_long_ago(state, trade)):
             return True
     if any(name not in held for name in state.unexplained):
         return True
-    return any(trade.open_steps and trade.id in judged and trade.entry not in held for trade in state.live())
+    return any(
+        trade.open_steps and trade.id in judged and trade.entry not in held
+        for trade in state.live()
+    )
 
 
 def _settled_long_ago(state: EngineState, trade: Trade) -> bool:
@@ -209,30 +237,44 @@ def checked(outbox: Outbox, event: ev.Checked) -> None:
                     answers.take_nearer(outbox, order, known)
             elif _order_differs(state, order, known):
                 answers.held(outbox, order, known)
-        late = {one.id for one in state.trades.values() if one.state == states.ENDED and _settled_long_ago(state, one)}
+        late = {
+            one.id
+            for one in state.trades.values()
+            if one.state == states.ENDED and _settled_long_ago(state, one)
+        }
         _positions(outbox, event.positions, judged | late)
     _foreign_orders(outbox, event)
-    if any(not isinstance(command, Cancel) for command in outbox.out[told:]):  # one that is sent again says nothing new
-        outbox.tell("caution", "check_differs", "A check with the venue has found what nobody had told: it is settled")
+    # one that is sent again says nothing new
+    if any(not isinstance(command, Cancel) for command in outbox.out[told:]):
+        outbox.tell(
+            "caution",
+            "check_differs",
+            "A check with the venue has found what nobody had told: it is settled",
+        )
     for name in event.quiet:
         if name in state.trades:
             converge(outbox, state.trades[name])
 
 
 def _strays(state: EngineState, resting: tuple[str, ...]) -> tuple[str, ...]:
-    """Orders at the venue by a name of ours that no record has: a session that could not write sent them."""
+    """Orders at the venue by a name of ours that no record has: a session that could not write sent
+    them."""
     return tuple(name for name in resting if name not in state.orders and state.is_ours(name))
 
 
 def _all_covered(state: EngineState) -> bool:
-    """Whether stops that the record has cover everything: also what is being closed, which may take hours."""
-    return all(covered_steps(state, trade) >= trade.open_steps for trade in state.live() if not trade.left)
+    """Whether stops that the record has cover everything: also what is being closed, which may take
+    hours."""
+    return all(
+        covered_steps(state, trade) >= trade.open_steps for trade in state.live() if not trade.left
+    )
 
 
 def _to_take_back(state: EngineState, event: ev.Holdings | ev.Checked) -> set[str]:
-    """Which of them may go: what closes nothing at once, for it may open something yet; what may be a stop once stops
-    that the record has cover everything."""
-    # The worst that a stray can do is to be the only stop of a position. So it stays until that is known not to be so.
+    """Which of them may go: what closes nothing at once, for it may open something yet; what may be
+    a stop once stops that the record has cover everything."""
+    # The worst that a stray can do is to be the only stop of a position. So it stays until that is
+    # known not to be so.
     found = set(_strays(state, event.resting)) - _guarding(state, event)
     if _all_covered(state):
         return found
@@ -240,43 +282,69 @@ def _to_take_back(state: EngineState, event: ev.Holdings | ev.Checked) -> set[st
 
 
 def _guarding(state: EngineState, event: ev.Holdings | ev.Checked) -> set[str]:
-    """Orders by a name of ours that may be all that protects a position which no record has: where a copy of the record
-    was put back, say, that is older than the trade. Where the venue does not tell what an order closes, any may."""
+    """Orders by a name of ours that may be all that protects a position which no record has: where
+    a copy of the record was put back, say, that is older than the trade. Where the venue does not
+    tell what an order closes, any may."""
     known = {trade.entry for trade in state.live()}
     bare = {position.id for position in event.positions} - known
     strays = _strays(state, event.resting)
-    return {name for name in strays if (bare if event.closing is None else event.closing.get(name) in bare)}
+    return {
+        name
+        for name in strays
+        if (bare if event.closing is None else event.closing.get(name) in bare)
+    }
 
 
 def _foreign_orders(outbox: Outbox, event: ev.Holdings | ev.Checked) -> None:
     state, resting = outbox.state, event.resting
     strays, guarding = _strays(state, resting), _guarding(state, event)
     for order_id in sorted(guarding - set(state.strays)):
-        text = f"An order of ours that no record has protects a position that no record has: {order_id} stays"
+        text = (
+            "An order of ours that no record has protects a position that no record has: "
+            f"{order_id} stays"
+        )
         outbox.tell("caution", "stray_stays", text)
     for order_id in resting:
         order = state.orders.get(order_id)
         if order is None and order_id not in strays and order_id not in state.foreign:
-            outbox.tell("caution", "order_not_ours", f"Foreign order at the venue, left alone: {order_id}")
+            outbox.tell(
+                "caution", "order_not_ours", f"Foreign order at the venue, left alone: {order_id}"
+            )
         elif order is not None and order.over and _spare(state, order):
             trade = state.trades[order.trade]
             if order_id not in state.left_over:
                 outbox.tell(
-                    "caution", "order_left_over", f"A {order.role} order of an ended request still rests", trade
+                    "caution",
+                    "order_left_over",
+                    f"A {order.role} order of an ended request still rests",
+                    trade,
                 )
-            outbox.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over"))
+            outbox.out.append(
+                Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why="left over")
+            )
         elif order is not None and not order.over and order.role in ("entry", "rung"):
             trade = state.trades[order.trade]
             if trade.left:  # what it opened would be tended by nobody
                 why = "its trade is left as it rests"
-                outbox.out.append(Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why))
-    state.left_over = tuple(name for name in resting if name in state.orders and state.orders[name].over)
-    state.foreign = tuple(name for name in resting if name not in state.orders and name not in strays)
+                outbox.out.append(
+                    Cancel(order=order.id, trade=trade.id, symbol=trade.symbol, why=why)
+                )
+    state.left_over = tuple(
+        name for name in resting if name in state.orders and state.orders[name].over
+    )
+    state.foreign = tuple(
+        name for name in resting if name not in state.orders and name not in strays
+    )
     go = _to_take_back(state, event)
-    # At the second sight only: at the first it may be an order of this moment whose record is still being written.
+    # At the second sight only: at the first it may be an order of this moment whose record is still
+    # being written.
     for order_id in strays:
         if order_id in state.strays and order_id in go:
-            outbox.tell("caution", "stray", f"An order of ours that no record has is taken back: {order_id}")
+            outbox.tell(
+                "caution",
+                "stray",
+                f"An order of ours that no record has is taken back: {order_id}",
+            )
             outbox.out.append(Cancel(order=order_id, trade="", symbol="", why="no record has it"))
     state.strays = strays
 
@@ -288,7 +356,9 @@ def _positions(outbox: Outbox, positions: tuple[ev.VenuePosition, ...], judged: 
     gone = {trade.entry: trade for trade in state.live() if trade.open_steps and trade.id in judged}
     for position in positions:
         trade = by_entry.get(position.id)
-        another_s = position.id in state.unexplained and (trade is None or trade.state == states.ENDED)
+        another_s = position.id in state.unexplained and (
+            trade is None or trade.state == states.ENDED
+        )
         if trade is not None and trade.side == position.side and not trade.left and not another_s:
             gone.pop(position.id, None)
             if trade.id in judged and trade.open_steps != position.steps:
@@ -305,38 +375,52 @@ def _positions(outbox: Outbox, positions: tuple[ev.VenuePosition, ...], judged: 
 
 
 def _tell_unexplained(outbox: Outbox, found: dict[str, ev.VenuePosition], there: set[str]) -> None:
-    """What has become of positions that no trade explains: nobody else watches over them. `there`: the ids of all."""
+    """What has become of positions that no trade explains: nobody else watches over them. `there`:
+    the ids of all."""
     known = outbox.state.unexplained
     for name, position in found.items():
         side, was = fg.side_word(position.side), known.get(name)
         if was is None:
-            text = f"Foreign {side} position in {position.symbol}, without a stop of ours: adopt it, or close it there"
+            text = (
+                f"Foreign {side} position in {position.symbol}, without a stop of ours: adopt "
+                "it, or close it there"
+            )
             outbox.tell("alarm", "position_unexplained", text)
         elif (was.side, was.steps) != (position.side, position.steps):
             qty = outbox.state.instruments[position.symbol].qty(position.steps)
             text = f"The foreign position in {position.symbol} is another now: {side} {qty}"
             outbox.tell("caution", "position_changed", text)
     for name in sorted(known.keys() - there):
-        outbox.tell("info", "position_gone", f"The foreign position in {known[name].symbol} is closed")
+        outbox.tell(
+            "info", "position_gone", f"The foreign position in {known[name].symbol} is closed"
+        )
 
 
 def _differs(outbox: Outbox, trade: Trade, steps: int, entry: float = 0.0) -> None:
     """The venue's quantity counts; `entry`: its average price, ticks."""
-    # The venue's books are the money: a quantity that we believe in protects nobody. What differs is told as an alarm,
-    # because either a message was lost or another hand is in the account.
+    # The venue's books are the money: a quantity that we believe in protects nobody. What differs
+    # is told as an alarm, because either a message was lost or another hand is in the account.
     instrument = outbox.state.instruments[trade.symbol]
     ours, theirs = instrument.qty(trade.open_steps), instrument.qty(steps)
-    outbox.tell("alarm", "quantity_differs", f"Hawser held {ours} open, the venue {theirs}: the venue's counts", trade)
+    outbox.tell(
+        "alarm",
+        "quantity_differs",
+        f"Hawser held {ours} open, the venue {theirs}: the venue's counts",
+        trade,
+    )
     more = steps - trade.open_steps
     if more > 0:
         price, ours_at = entry or trade.entry_price or float(trade.ref), trade.entry_price
-        over = max(0, trade.closed - trade.entered)  # had been more than was known when it was closed
+        # had been more than was known when it was closed
+        over = max(0, trade.closed - trade.entered)
         trade.entry_value += ours_at * over + max(0.0, price * steps - ours_at * trade.open_steps)
         trade.entered += over + more
         if trade.state in (states.ENTERING, states.ENDED):
             trade.state = states.next_trade_state(trade.state, "open")
             trade.ended, trade.opened = 0, trade.opened or outbox.state.now
-            trade.best_exit = trade.best_exit or outbox.state.markets[trade.symbol].exit_side(trade.side)
+            trade.best_exit = trade.best_exit or outbox.state.markets[trade.symbol].exit_side(
+                trade.side
+            )
     else:
         _book_unheard(outbox, trade, -more)
         trade.closed = trade.entered - steps
@@ -346,8 +430,8 @@ def _differs(outbox: Outbox, trade: Trade, steps: int, entry: float = 0.0) -> No
 
 
 def _book_unheard(outbox: Outbox, trade: Trade, steps: int) -> None:
-    """Part of a trade was closed by a fill that nobody told: its result is taken as of the present quote, so that what
-    counts losses counts it."""
+    """Part of a trade was closed by a fill that nobody told: its result is taken as of the present
+    quote, so that what counts losses counts it."""
     market = outbox.state.markets.get(trade.symbol)
     if market is None or not market.bid or not trade.entered:
         return

@@ -1,8 +1,9 @@
 """Whole or not at all: files are written beside their place and moved there when they are done.
 
-Several files of one folder take their places by one swap of the whole folder, so that not even a kill leaves some new
-and some old. Where a folder cannot be swapped, because it holds folders of a person's own or somebody stands in it,
-its files are moved one after the other. A link is followed: what it points to is written.
+Several files of one folder take their places by one swap of the whole folder, so that not even a
+kill leaves some new and some old. Where a folder cannot be swapped, because it holds folders of a
+person's own or somebody stands in it, its files are moved one after the other. A link is followed:
+what it points to is written.
 """
 
 from __future__ import annotations
@@ -28,7 +29,8 @@ SWAP = 2  # of renameat2: each gets the other's place
 
 
 def discard() -> bool:
-    """Take away what is not whole yet, for a process that ends where it stands; whether anything else was written."""
+    """Take away what is not whole yet, for a process that ends where it stands; whether anything
+    else was written."""
     with _placing:
         for fresh in tuple(_unfinished):
             _away(fresh)
@@ -44,7 +46,8 @@ def _away(path: Path) -> None:
 
 
 def _beside(path: Path) -> Path:
-    """Where something is written before it takes its place. What a process that is no more left there is cleared."""
+    """Where something is written before it takes its place. What a process that is no more left
+    there is cleared."""
     for left in path.parent.glob(f".{_plain(path.name)}.*.new"):
         number = left.name.split(".")[-2]
         if number.isdecimal() and not Path(f"/proc/{number}").exists():
@@ -58,10 +61,12 @@ def _plain(name: str) -> str:
 
 
 class Together:
-    """Files that all take their places when the block has ended, or none: it raised, or was told to stop."""
+    """Files that all take their places when the block has ended, or none: it raised, or was told to
+    stop."""
 
     def __init__(self) -> None:
-        self._files: list[tuple[Path, Path, IO[bytes]]] = []  # its place, where it is written, itself
+        # its place, where it is written, itself
+        self._files: list[tuple[Path, Path, IO[bytes]]] = []
         self._gone: list[Path] = []
 
     def away(self, path: Path) -> None:
@@ -69,15 +74,23 @@ class Together:
         self._gone.append(path)
 
     def open(self, path: Path, private: bool = False) -> IO[bytes]:
-        """A file to write to. `private`: nobody but its owner may read it, at no moment. Raises BadInput."""
+        """A file to write to. `private`: nobody but its owner may read it, at no moment. Raises
+        BadInput."""
         path = path.resolve() if path.is_symlink() else path
-        if path.exists() and not path.is_file():  # told now, not when others have taken their places
-            what = "it is a directory" if path.is_dir() else "it is no file but a device, a pipe or a socket"
+        # told now, not when others have taken their places
+        if path.exists() and not path.is_file():
+            what = (
+                "it is a directory"
+                if path.is_dir()
+                else "it is no file but a device, a pipe or a socket"
+            )
             raise BadInput("unwritable", f"{path}: cannot be written ({what})")
         fresh = _beside(path)
         _unfinished.add(fresh)
         try:
-            opened = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600 if private else 0o666)
+            opened = os.open(
+                fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600 if private else 0o666
+            )
         except OSError as error:
             _unfinished.discard(fresh)
             raise _unwritable(path, error) from None
@@ -91,7 +104,8 @@ class Together:
         path = self._files[-1][0] if self._files else Path()  # the one that is written to
         try:
             if error is None:
-                for path, _, file in self._files:  # noqa: B007  # told below where it is the one that fails
+                # told below where it is the one that fails
+                for path, _, file in self._files:  # noqa: B007
                     file.flush()
                     os.fsync(file.fileno())
                 with _undisturbed():
@@ -130,8 +144,9 @@ def _undisturbed() -> Iterator[None]:
 
 @contextlib.contextmanager
 def folder_written(folder: Path, names: Sequence[str]) -> Iterator[Callable[[str], IO[bytes]]]:
-    """The files `names` of a folder, which is made: after the block those that were opened are there, whole, and the
-    others are not; or all is as it was. Other files in the folder stay. Raises BadInput.
+    """The files `names` of a folder, which is made: after the block those that were opened are
+    there, whole, and the others are not; or all is as it was. Other files in the folder stay.
+    Raises BadInput.
     """
     folder = folder.resolve()
     try:
@@ -158,16 +173,24 @@ def folder_written(folder: Path, names: Sequence[str]) -> Iterator[Callable[[str
 
 
 def _can_swap(folder: Path, names: Sequence[str]) -> bool:
-    """Whether another folder may take a folder's place: nobody stands in it, as far as is known here, and all else in
-    it can be linked.
+    """Whether another folder may take a folder's place: nobody stands in it, as far as is known
+    here, and all else in it can be linked.
     """
-    if not os.access(folder.parent, os.W_OK) or folder == Path.cwd() or folder in Path.cwd().parents:
+    if (
+        not os.access(folder.parent, os.W_OK)
+        or folder == Path.cwd()
+        or folder in Path.cwd().parents
+    ):
         return False
     if not folder.exists():
         return True
     others = [one for one in folder.iterdir() if one.name not in names]
     ours = all(not (folder / name).is_dir() for name in names)
-    return ours and not folder.is_mount() and all(one.is_file() and not one.is_symlink() for one in others)
+    return (
+        ours
+        and not folder.is_mount()
+        and all(one.is_file() and not one.is_symlink() for one in others)
+    )
 
 
 @contextlib.contextmanager
@@ -207,8 +230,8 @@ def _swapped(folder: Path, names: Sequence[str]) -> Iterator[Callable[[str], IO[
 
 
 def _exchange(fresh: Path, folder: Path) -> None:
-    """`fresh` takes the place of `folder`, and what was there the place of `fresh`, in one step where the system knows
-    such a step.
+    """`fresh` takes the place of `folder`, and what was there the place of `fresh`, in one step
+    where the system knows such a step.
     """
     if not folder.exists():
         fresh.rename(folder)
@@ -225,18 +248,24 @@ def _exchange(fresh: Path, folder: Path) -> None:
 
 @contextlib.contextmanager
 def written(path: Path, private: bool = False) -> Iterator[IO[bytes]]:
-    """One such file: `path` has the new content after the block, or is untouched where the block raised."""
+    """One such file: `path` has the new content after the block, or is untouched where the block
+    raised."""
     with Together() as files:
         yield files.open(path, private)
 
 
 def export_csv(path: Path, rows: Iterable[Iterable[object]]) -> None:
-    """The same for a table that a spreadsheet may open: no text of it is taken for a formula there."""
+    """The same for a table that a spreadsheet may open: no text of it is taken for a formula
+    there."""
     write_csv(path, ([_no_formula(cell) for cell in row] for row in rows))
 
 
 def _no_formula(cell: object) -> object:
-    return f"'{cell}" if isinstance(cell, str) and cell.startswith(("=", "+", "-", "@", "\t", "\r")) else cell
+    return (
+        f"'{cell}"
+        if isinstance(cell, str) and cell.startswith(("=", "+", "-", "@", "\t", "\r"))
+        else cell
+    )
 
 
 def write_csv(path: Path, rows: Iterable[Iterable[object]]) -> None:

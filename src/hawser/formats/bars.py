@@ -1,6 +1,7 @@
 """Bar files: CSV (RFC 4180, UTF-8, header) or Parquet, checked row by row (interface.md).
 
-pyarrow reads both; it is loaded only here. What is wrong is told as file, row and column; a CSV's header is row 1.
+pyarrow reads both; it is loaded only here. What is wrong is told as file, row and column; a CSV's
+header is row 1.
 """
 
 from __future__ import annotations
@@ -24,29 +25,35 @@ FIRST_ROW = 2  # the header is row 1
 
 
 class BarFile(NamedTuple):
-    """Bars on the instrument's grid (spread NaN where the file has none), how many prices were off it, and the columns
-    of signals that were asked for: +1, -1 and 0 as int8."""
+    """Bars on the instrument's grid (spread NaN where the file has none), how many prices were off
+    it, and the columns of signals that were asked for: +1, -1 and 0 as int8."""
 
     bars: Bars
     off_grid: int
     signals: list[Array]
 
 
-def read_bars(path: Path, instrument: Instrument, zone: str | None = None, signals: Sequence[str] = ()) -> BarFile:
-    """Read a bar file onto the instrument's grid; raises BadInput. `zone`: of times written without an offset."""
+def read_bars(
+    path: Path, instrument: Instrument, zone: str | None = None, signals: Sequence[str] = ()
+) -> BarFile:
+    """Read a bar file onto the instrument's grid; raises BadInput. `zone`: of times written without
+    an offset."""
     history = _history(path, instrument, zone, signals)
     _release()
     return history
 
 
-def _history(path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str]) -> BarFile:
+def _history(
+    path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str]
+) -> BarFile:
     table = read_table(path, ("time", *PRICES, "spread", *signals))
     bars, off = _on_grid(path, _bars(path, table, zone), instrument)
     return BarFile(bars, off, [_signals(path, table, name) for name in signals])
 
 
 def _release() -> None:
-    """Give back the memory that the table had: of a long history it is as much as the bars themselves."""
+    """Give back the memory that the table had: of a long history it is as much as the bars
+    themselves."""
     import pyarrow as pa
 
     pa.default_memory_pool().release_unused()
@@ -61,12 +68,18 @@ def _bars(path: Path, table: pa.Table, zone: str | None) -> Bars:
     """Checked columns; those that need no change are views of the table's own memory."""
     for name in ("time", *PRICES):
         if name not in table.column_names:
-            raise BadInput("bad_bars", f"{path}: column {name} is missing; expected time,open,high,low,close")
+            raise BadInput(
+                "bad_bars", f"{path}: column {name} is missing; expected time,open,high,low,close"
+            )
     if table.num_rows == 0:
         raise BadInput("bad_bars", f"{path}: holds no bars")
     time = _times(path, table, zone)
     prices = {name: _numbers(path, table, name) for name in PRICES}
-    spread = _numbers(path, table, "spread") if "spread" in table.column_names else np.full(time.size, np.nan)
+    spread = (
+        _numbers(path, table, "spread")
+        if "spread" in table.column_names
+        else np.full(time.size, np.nan)
+    )
     _check_order(path, time)
     _check_prices(path, prices, spread)
     return Bars._make([time, *prices.values(), spread])
@@ -74,7 +87,10 @@ def _bars(path: Path, table: pa.Table, zone: str | None) -> Bars:
 
 def _signals(path: Path, table: pa.Table, name: str) -> Array:
     if name not in table.column_names:
-        raise BadInput("bad_bars", f"{path}: column {name} is missing; expected +1, -1 or 0 at each bar's close")
+        raise BadInput(
+            "bad_bars",
+            f"{path}: column {name} is missing; expected +1, -1 or 0 at each bar's close",
+        )
     values = _numbers(path, table, name)
     _refuse(path, (values != 0.0) & (np.abs(values) != 1.0), name, "expected +1, -1 or 0")
     return values.astype(np.int8)
@@ -85,7 +101,8 @@ def is_parquet(path: Path) -> bool:
 
 
 def read_table(path: Path, wanted: Sequence[str] | None = None) -> pa.Table:
-    """The file's columns, or those `wanted` that it has; raises BadInput where it is no such file."""
+    """The file's columns, or those `wanted` that it has; raises BadInput where it is no such
+    file."""
     import pyarrow as pa
     import pyarrow.csv
     import pyarrow.parquet
@@ -94,24 +111,42 @@ def read_table(path: Path, wanted: Sequence[str] | None = None) -> pa.Table:
         if is_parquet(path):
             file = pyarrow.parquet.ParquetFile(path)
             _check_names(path, file.schema_arrow.names)
-            return file.read([name for name in file.schema_arrow.names if wanted is None or name in wanted])
+            return file.read(
+                [name for name in file.schema_arrow.names if wanted is None or name in wanted]
+            )
         # Times as text: what has no offset must be seen, not guessed.
-        options = pyarrow.csv.ConvertOptions(column_types={"time": pa.string()}, strings_can_be_null=False)
+        options = pyarrow.csv.ConvertOptions(
+            column_types={"time": pa.string()}, strings_can_be_null=False
+        )
         table = pyarrow.csv.read_csv(path, convert_options=options)
         _check_names(path, table.column_names)
-        return table if wanted is None else table.select([name for name in table.column_names if name in wanted])
+        return (
+            table
+            if wanted is None
+            else table.select([name for name in table.column_names if name in wanted])
+        )
     except OSError as error:
-        raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror or error})") from None
+        raise BadInput(
+            "unreadable", f"{path}: cannot be read ({error.strerror or error})"
+        ) from None
     except UnicodeDecodeError:
-        raise BadInput("not_text", f"{path}: row 1: expected the columns' names as UTF-8 text") from None
+        raise BadInput(
+            "not_text", f"{path}: row 1: expected the columns' names as UTF-8 text"
+        ) from None
     except (pa.ArrowException, ValueError) as error:
-        raise BadInput("bad_bars", f"{path}: expected a bar file; {str(error).splitlines()[0]}") from None
+        raise BadInput(
+            "bad_bars", f"{path}: expected a bar file; {str(error).splitlines()[0]}"
+        ) from None
 
 
 def _check_names(path: Path, names: Sequence[str]) -> None:
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice is not None:
-        raise BadInput("bad_bars", f"{path}: column {twice} stands there twice; expected each name once", column=twice)
+        raise BadInput(
+            "bad_bars",
+            f"{path}: column {twice} stands there twice; expected each name once",
+            column=twice,
+        )
 
 
 def _whole(column: pa.ChunkedArray) -> pa.Array:
@@ -132,12 +167,21 @@ def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
     elif pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         first = column[0].as_py()
         naive = not (first.endswith("Z") or "+" in first[10:] or "-" in first[10:])
-        stamps = _cast_times(path, column, pa.timestamp("ns") if naive else pa.timestamp("ns", "UTC"))
+        stamps = _cast_times(
+            path, column, pa.timestamp("ns") if naive else pa.timestamp("ns", "UTC")
+        )
     else:
-        raise BadInput("bad_bars", f"{path}: column time: expected ISO 8601 text or timestamps, found {column.type}")
+        raise BadInput(
+            "bad_bars",
+            f"{path}: column time: expected ISO 8601 text or timestamps, found {column.type}",
+        )
     if naive and zone is None:
         raise BadInput(
-            "naive_time", f"{path}: row {FIRST_ROW}, column time: has no offset; add one, or name its zone with --tz"
+            "naive_time",
+            (
+                f"{path}: row {FIRST_ROW}, column time: has no offset; add one, or name "
+                "its zone with --tz"
+            ),
         )
     if naive:
         return _in_zone(path, stamps, zone or "")
@@ -147,8 +191,9 @@ def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
 
 
 def _in_zone(path: Path, stamps: pa.Array, zone: str) -> Array:
-    """Local times as UTC ns. The hour that comes twice in autumn is told apart by the order of the rows: where the
-    clock goes back from one row to the next, the second has begun. Raises BadInput for a time that never was.
+    """Local times as UTC ns. The hour that comes twice in autumn is told apart by the order of the
+    rows: where the clock goes back from one row to the next, the second has begun. Raises BadInput
+    for a time that never was.
     """
     import pyarrow as pa
     import pyarrow.compute as pc
@@ -158,10 +203,17 @@ def _in_zone(path: Path, stamps: pa.Array, zone: str) -> Array:
         return np.array(made.cast(pa.int64()), np.int64)
 
     try:
-        first, second, before = read("earliest", "latest"), read("latest", "latest"), read("earliest", "earliest")
+        first = read("earliest", "latest")
+        second = read("latest", "latest")
+        before = read("earliest", "earliest")
     except (pa.ArrowInvalid, ValueError):
         raise BadInput("bad_zone", f"--tz {zone}: expected the name of a time zone") from None
-    _refuse(path, before != first, "time", f"there is no such time in {zone}: the clock was put forward then")
+    _refuse(
+        path,
+        before != first,
+        "time",
+        f"there is no such time in {zone}: the clock was put forward then",
+    )
     twice, local = first != second, np.asarray(stamps.cast(pa.int64()), np.int64)
     edges = np.flatnonzero(np.diff(np.concatenate(([False], twice, [False])).astype(np.int8)))
     for begins, ends in edges.reshape(-1, 2):
@@ -186,12 +238,21 @@ def _cast_times(path: Path, column: pa.Array, kind: pa.DataType) -> pa.Array:
         if pa.types.is_timestamp(column.type):
             text, expected = str(column[at].cast(pa.int64()).as_py()), "a time from 1678 to 2261"
             raise BadInput(
-                "bad_bars", f"{path}: row {at + FIRST_ROW}, column time: expected {expected}, got {text}"
+                "bad_bars",
+                f"{path}: row {at + FIRST_ROW}, column time: expected {expected}, got {text}",
             ) from None
-        expected = "an ISO 8601 time with an offset or Z" if kind.tz else "an ISO 8601 time without an offset"
+        expected = (
+            "an ISO 8601 time with an offset or Z"
+            if kind.tz
+            else "an ISO 8601 time without an offset"
+        )
         text = column[at].as_py()
         raise BadInput(
-            "bad_bars", f"{path}: row {at + FIRST_ROW}, column time: expected {expected} like the others, got '{text}'"
+            "bad_bars",
+            (
+                f"{path}: row {at + FIRST_ROW}, column time: expected {expected} like the "
+                f"others, got '{text}'"
+            ),
         ) from None
 
 
@@ -218,11 +279,15 @@ def _numbers(path: Path, table: pa.Table, name: str) -> Array:
         try:
             column = column.cast(pa.float64())
         except pa.ArrowNotImplementedError:
-            raise BadInput("bad_bars", f"{path}: column {name}: expected numbers, found {column.type}") from None
+            raise BadInput(
+                "bad_bars", f"{path}: column {name}: expected numbers, found {column.type}"
+            ) from None
         except pa.ArrowInvalid:
             at = _first_that_fails(column, pa.float64())
             row, value = at + FIRST_ROW, column[at].as_py()
-            raise BadInput("bad_bars", f"{path}: row {row}, column {name}: expected a number, got {value!r}") from None
+            raise BadInput(
+                "bad_bars", f"{path}: row {row}, column {name}: expected a number, got {value!r}"
+            ) from None
     numbers = np.asarray(column.to_numpy(zero_copy_only=False), np.float64)
     if name != "spread" or not np.isnan(numbers).all():
         _refuse(path, ~np.isfinite(numbers), name, "expected a number")
@@ -232,13 +297,20 @@ def _numbers(path: Path, table: pa.Table, name: str) -> Array:
 def _refuse(path: Path, bad: Array, column: str, what: str) -> None:
     if bad.any():
         row = int(np.flatnonzero(bad)[0]) + FIRST_ROW
-        raise BadInput("bad_bars", f"{path}: row {row}, column {column}: {what}", row=row, column=column)
+        raise BadInput(
+            "bad_bars", f"{path}: row {row}, column {column}: {what}", row=row, column=column
+        )
 
 
 def _check_order(path: Path, time: Array) -> None:
     late = np.zeros(time.size, bool)
     late[1:] = time[1:] <= time[:-1]
-    _refuse(path, late, "time", "expected a time after the row before (times are unordered or repeated)")
+    _refuse(
+        path,
+        late,
+        "time",
+        "expected a time after the row before (times are unordered or repeated)",
+    )
 
 
 def _check_prices(path: Path, prices: dict[str, Array], spread: Array) -> None:
@@ -247,20 +319,37 @@ def _check_prices(path: Path, prices: dict[str, Array], spread: Array) -> None:
     high, low = prices["high"], prices["low"]
     _refuse(path, high < low, "high", "expected high at or above low")
     for name in ("open", "close"):
-        _refuse(path, (prices[name] > high) | (prices[name] < low), name, "expected a price from low to high")
+        _refuse(
+            path,
+            (prices[name] > high) | (prices[name] < low),
+            name,
+            "expected a price from low to high",
+        )
     _refuse(path, (spread < 0) | (spread > MOST_TICKS), "spread", "expected ticks, 0 or more")
 
 
 def _on_grid(path: Path, bars: Bars, instrument: Instrument) -> tuple[Bars, int]:
-    """Prices rounded to the nearest tick, in memory of their own, and how many were off it; raises BadInput."""
+    """Prices rounded to the nearest tick, in memory of their own, and how many were off it; raises
+    BadInput."""
     off, columns, tick = 0, [], instrument.tick_size
     over, under = map(float, instrument.tick.as_integer_ratio())
     for name, values in zip(PRICES, bars[1:5], strict=True):
         with np.errstate(over="ignore"):  # refused below
-            prices = values / tick  # and on in the same memory: of a long history, new memory costs more than the sums
+            # and on in the same memory: of a long history, new memory costs more than the sums
+            prices = values / tick
         np.rint(prices, out=prices)
-        _refuse(path, prices < 1, name, f"expected a price of at least half a tick, which is {instrument.tick}")
-        _refuse(path, prices > MOST_TICKS, name, f"expected at most {MOST_TICKS:,} ticks of {instrument.tick}")
+        _refuse(
+            path,
+            prices < 1,
+            name,
+            f"expected a price of at least half a tick, which is {instrument.tick}",
+        )
+        _refuse(
+            path,
+            prices > MOST_TICKS,
+            name,
+            f"expected at most {MOST_TICKS:,} ticks of {instrument.tick}",
+        )
         prices *= over  # the float nearest to the decimal, as if it had been read from text
         prices /= under
         apart = values - prices

@@ -21,7 +21,8 @@ Record = TypeVar("Record", bound=msgspec.Struct)
 MOST_BYTES = 1_000_000  # of a rig, an instrument, an account or a policy
 MOST_SHOWN = 60  # signs of a key that nobody knows
 MOST_PARTS = 50  # of a dotted key
-PART = r"""(?:[\w-]++|"[^"\n]*+"|'[^'\n]*+')[ \t]*+\.[ \t]*+"""  # of a key, tried once from each place it may begin at
+# of a key, tried once from each place it may begin at
+PART = r"""(?:[\w-]++|"[^"\n]*+"|'[^'\n]*+')[ \t]*+\.[ \t]*+"""
 LONG_KEY = re.compile(rf"(?<![\w-])(?:{PART}){{{MOST_PARTS}}}")
 TIMES = ("from", "to")  # of a rig: ns
 A_DECIMAL = 'expected a decimal number such as "0.01"'
@@ -32,7 +33,12 @@ def record(kind: type[Record], data: object, where: str) -> Record:
     wild = _wild(data)
     if wild:
         expected = f"a number of at most {MOST:.0e}, and 0 or at least {LEAST:.0e}"
-        raise BadInput("bad_value", f"{where}: {wild}: expected {expected}", place=wild, text=f"expected {expected}")
+        raise BadInput(
+            "bad_value",
+            f"{where}: {wild}: expected {expected}",
+            place=wild,
+            text=f"expected {expected}",
+        )
     odd = _odd(kind, data)
     if odd:
         raise BadInput("bad_value", f"{where}: {odd}: {A_DECIMAL}", place=odd, text=A_DECIMAL)
@@ -45,24 +51,30 @@ def record(kind: type[Record], data: object, where: str) -> Record:
     except msgspec.ValidationError as error:
         place, told = _explained(kind, str(error))
         raise BadInput(
-            "bad_value", f"{where}: {place}: {told}" if place else f"{where}: {told}", place=place, text=told
+            "bad_value",
+            f"{where}: {place}: {told}" if place else f"{where}: {told}",
+            place=place,
+            text=told,
         ) from None
 
 
 def as_read(made: Record) -> Record:
-    """A record that was typed: no number of it is what no file could have. Raises BadInput, which has the key's place.
-    Records check what belongs together when they are made, but ranges only when they are read."""
+    """A record that was typed: no number of it is what no file could have. Raises BadInput, which
+    has the key's place. Records check what belongs together when they are made, but ranges only
+    when they are read."""
     record(type(made), msgspec.to_builtins(made), "here")
     return made
 
 
 def _wild(data: object, place: str = "") -> str:
-    """Where a number stands that nothing can be reckoned with, for being no number, too large or too near to 0; empty
-    where there is none. A decimal in quotes is judged by the record it is for.
+    """Where a number stands that nothing can be reckoned with, for being no number, too large or
+    too near to 0; empty where there is none. A decimal in quotes is judged by the record it is for.
     """
     if isinstance(data, dict):
         inside = [
-            (f"{place}.{key}" if place else str(key), value) for key, value in data.items() if place or key not in TIMES
+            (f"{place}.{key}" if place else str(key), value)
+            for key, value in data.items()
+            if place or key not in TIMES
         ]
     elif isinstance(data, (list, tuple)):
         inside = [(f"{place}[{number}]", value) for number, value in enumerate(data)]
@@ -73,7 +85,8 @@ def _wild(data: object, place: str = "") -> str:
 
 
 def _odd(kind: type[msgspec.Struct], data: object, place: str = "") -> str:
-    """Where a text stands for a decimal that Python alone would take for one; empty where there is none."""
+    """Where a text stands for a decimal that Python alone would take for one; empty where there is
+    none."""
     if not isinstance(data, dict):
         return ""
     for key, decimal, inner in _shape(kind):
@@ -83,8 +96,14 @@ def _odd(kind: type[msgspec.Struct], data: object, place: str = "") -> str:
                 of_text(value)
             except ValueError:
                 return here
-        items = [(f"{here}[{at}]", one) for at, one in enumerate(value)] if isinstance(value, list) else [(here, value)]
-        if found := next((odd for where, one in items for each in inner if (odd := _odd(each, one, where))), ""):
+        items = (
+            [(f"{here}[{at}]", one) for at, one in enumerate(value)]
+            if isinstance(value, list)
+            else [(here, value)]
+        )
+        if found := next(
+            (odd for where, one in items for each in inner if (odd := _odd(each, one, where))), ""
+        ):
             return found
     return ""
 
@@ -93,7 +112,10 @@ def _odd(kind: type[msgspec.Struct], data: object, place: str = "") -> str:
 def _shape(kind: type[msgspec.Struct]) -> list[tuple[str, bool, list[type[msgspec.Struct]]]]:
     """Of each key of a record: whether it may be a decimal, and the records it may hold."""
     fields = msgspec.structs.fields(kind)
-    return [(field.encode_name, Decimal in _made_of(field.type), _kinds_in(field.type)) for field in fields]
+    return [
+        (field.encode_name, Decimal in _made_of(field.type), _kinds_in(field.type))
+        for field in fields
+    ]
 
 
 def _explained(kind: type[msgspec.Struct], text: str) -> tuple[str, str]:
@@ -113,7 +135,10 @@ def _explained(kind: type[msgspec.Struct], text: str) -> tuple[str, str]:
         return "", f"key {full} is missing"
     bound = re.search(r"Expected `(?:int|float)[^`]*` (>=|<=) (\S+)", told)
     if bound:
-        told = f"expected a number of at {'least' if bound.group(1) == '>=' else 'most'} {float(bound.group(2)):g}"
+        told = (
+            f"expected a number of at {'least' if bound.group(1) == '>=' else 'most'} "
+            f"{float(bound.group(2)):g}"
+        )
     told = told[0].lower() + told[1:]
     if "decimal" in told:
         told = A_DECIMAL
@@ -131,7 +156,9 @@ def _keys(kind: type[msgspec.Struct]) -> set[str]:
 
 def _kinds_in(kind: Any) -> list[type[msgspec.Struct]]:
     """The records that a type is, or is made of."""
-    return [one for one in _made_of(kind) if isinstance(one, type) and issubclass(one, msgspec.Struct)]
+    return [
+        one for one in _made_of(kind) if isinstance(one, type) and issubclass(one, msgspec.Struct)
+    ]
 
 
 def _made_of(kind: Any) -> list[Any]:
@@ -153,7 +180,10 @@ def small_text(path: Path) -> str:
         with path.open("rb") as file:
             data = file.read(MOST_BYTES + 1)
         if len(data) > MOST_BYTES:
-            raise BadInput("too_large", f"{path}: is larger than {MOST_BYTES // 1_000_000} MB; expected a small file")
+            raise BadInput(
+                "too_large",
+                f"{path}: is larger than {MOST_BYTES // 1_000_000} MB; expected a small file",
+            )
         return data.decode("utf-8")
     except OSError as error:
         raise BadInput("unreadable", f"{path}: cannot be read ({error.strerror})") from None
@@ -184,8 +214,8 @@ def load(kind: type[Record], path: Path) -> Record:
 
 
 def save(made: msgspec.Struct, path: Path, private: bool = False) -> None:
-    """A record as a TOML file that `load` reads back to the same; raises BadInput where it cannot be written.
-    `private`: readable by its owner only."""
+    """A record as a TOML file that `load` reads back to the same; raises BadInput where it cannot
+    be written. `private`: readable by its owner only."""
     import tomli_w
 
     plain = _without_none(msgspec.to_builtins(made))

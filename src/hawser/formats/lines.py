@@ -29,7 +29,8 @@ class Lines(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 def add_lines(bars: Path, spec: Path, out: Path, zone: str | None = None) -> None:
-    """Write `bars` with the spec's columns to `out` (Parquet by its ending, else CSV); raises BadInput."""
+    """Write `bars` with the spec's columns to `out` (Parquet by its ending, else CSV); raises
+    BadInput."""
     specs = load(Lines, spec).line
     if not specs:
         raise BadInput("bad_line", f"{spec}: expected at least one [[line]]")
@@ -37,7 +38,9 @@ def add_lines(bars: Path, spec: Path, out: Path, zone: str | None = None) -> Non
     held = _column_names(bars)
     for number, one in enumerate(specs):
         if one.name in held or one.name in [other.name for other in specs[:number]]:
-            raise BadInput("bad_line", f"{spec}: {one.name}: a column of that name is already there")
+            raise BadInput(
+                "bad_line", f"{spec}: {one.name}: a column of that name is already there"
+            )
     columns = {one.name: one.values(history) for one in specs}
     if is_parquet(out):
         _write_parquet(bars, columns, out)
@@ -61,11 +64,20 @@ def _text(path: Path) -> IO[str]:
 
 
 def _write_csv(bars: Path, columns: dict[str, Array], out: Path) -> None:
-    """The bar file's rows with their text unchanged, the new columns behind; a value not yet known is empty."""
-    texts = [["" if np.isnan(value) else repr(value) for value in column.tolist()] for column in columns.values()]
+    """The bar file's rows with their text unchanged, the new columns behind; a value not yet known
+    is empty."""
+    texts = [
+        ["" if np.isnan(value) else repr(value) for value in column.tolist()]
+        for column in columns.values()
+    ]
     rows = _rows(bars)
     head = [*next(rows), *columns]
-    write_csv(out, itertools.chain([head], ([*row, *values] for row, *values in zip(rows, *texts, strict=True))))
+    write_csv(
+        out,
+        itertools.chain(
+            [head], ([*row, *values] for row, *values in zip(rows, *texts, strict=True))
+        ),
+    )
 
 
 def _rows(path: Path) -> Iterator[list[str]]:
@@ -85,7 +97,9 @@ def _rows(path: Path) -> Iterator[list[str]]:
     try:
         pyarrow.csv.write_csv(table, held)
     except pyarrow.ArrowInvalid as error:
-        raise BadInput("bad_bars", f"{path}: cannot be written as CSV ({error}); expected --out FILE.parquet") from None
+        raise BadInput(
+            "bad_bars", f"{path}: cannot be written as CSV ({error}); expected --out FILE.parquet"
+        ) from None
     yield from csv.reader(io.StringIO(held.getvalue().decode()))
 
 

@@ -1,5 +1,6 @@
-"""iCalendar files of news (RFC 5545), read in a process of their own: what a file from outside makes of its recurring
-events has no bound of its own. The process has: so much processor time, so much memory.
+"""iCalendar files of news (RFC 5545), read in a process of their own: what a file from outside
+makes of its recurring events has no bound of its own. The process has: so much processor time, so
+much memory.
 """
 
 from __future__ import annotations
@@ -55,8 +56,8 @@ _found = msgspec.msgpack.Decoder(_Found)  # here: what several threads load late
 def read_apart(
     data: bytes, sources: NewsSources, now: int, last: int, given_up: Callable[[], bool]
 ) -> tuple[tuple[NewsEvent, ...], int]:
-    """The events up to `HORIZON_DAYS` behind `last`, UTC ns, and where they end; raises BadInput. Once `given_up`,
-    nobody waits for it any more: its process is ended."""
+    """The events up to `HORIZON_DAYS` behind `last`, UTC ns, and where they end; raises BadInput.
+    Once `given_up`, nobody waits for it any more: its process is ended."""
     asked = msgspec.msgpack.encode(_Asked(data, sources, now, last))
     words, pipe = [sys.executable, "-m", "hawser.formats.newsics"], subprocess.PIPE
     with subprocess.Popen(words, stdin=pipe, stdout=pipe, stderr=subprocess.DEVNULL) as reading:
@@ -66,14 +67,19 @@ def read_apart(
             reading.kill()
             raise
     if reading.returncode:
-        raise BadInput("bad_news", f"its events cannot be worked out within {SECONDS} s and {MEMORY >> 20} MB")
+        raise BadInput(
+            "bad_news",
+            f"its events cannot be worked out within {SECONDS} s and {MEMORY >> 20} MB",
+        )
     found = _found.decode(answer)
     if found.wrong:
         raise BadInput("bad_news", found.wrong)
     return found.events, found.reaches
 
 
-def _answer(reading: subprocess.Popen[bytes], asked: bytes | None, given_up: Callable[[], bool]) -> bytes:
+def _answer(
+    reading: subprocess.Popen[bytes], asked: bytes | None, given_up: Callable[[], bool]
+) -> bytes:
     until = time.monotonic() + PROCESS_S
     while True:
         try:
@@ -97,7 +103,9 @@ def main() -> int:
     return 0
 
 
-def _read(data: bytes, sources: NewsSources, now: int, last: int) -> tuple[tuple[NewsEvent, ...], int]:
+def _read(
+    data: bytes, sources: NewsSources, now: int, last: int
+) -> tuple[tuple[NewsEvent, ...], int]:
     import icalendar
     import recurring_ical_events
 
@@ -109,7 +117,9 @@ def _read(data: bytes, sources: NewsSources, now: int, last: int) -> tuple[tuple
         of = recurring_ical_events.of(calendar)
         found = of.between(begin - timedelta(days=BACK // DAY), end + timedelta(days=HORIZON_DAYS))
         held = [one for one in found if str(one.get("STATUS", "")).upper() != "CANCELLED"]
-        return tuple(_of_component(one, sources) for one in held), _reaches(calendar, found, sources)
+        return tuple(_of_component(one, sources) for one in held), _reaches(
+            calendar, found, sources
+        )
     except (BadInput, MemoryError):
         raise
     except Exception as error:  # whatever the library makes of a file from outside
@@ -129,7 +139,10 @@ def _check_rules(event: icalendar.Event) -> None:
         often = str(rule.get("FREQ", [""])[0]).upper() in TOO_OFTEN
         within = [max(1, len(rule.get(key, ()))) for key in ("BYHOUR", "BYMINUTE", "BYSECOND")]
         if often or within[0] * within[1] * within[2] > A_DAY:
-            raise BadInput("bad_news", f"event '{title}': it recurs too often; expected hours or more between two")
+            raise BadInput(
+                "bad_news",
+                f"event '{title}': it recurs too often; expected hours or more between two",
+            )
         if any(int(step) < 1 for step in rule.get("INTERVAL", ())):
             raise BadInput("bad_news", f"event '{title}': INTERVAL: expected 1 or more")
 
@@ -154,7 +167,9 @@ def _categories(event: icalendar.Event) -> list[str]:
     return [str(word) for one in every for word in getattr(one, "cats", [one])]
 
 
-def _reaches(calendar: icalendar.Calendar, found: list[icalendar.Event], sources: NewsSources) -> int:
+def _reaches(
+    calendar: icalendar.Calendar, found: list[icalendar.Event], sources: NewsSources
+) -> int:
     """Where the calendar ends: at its last event; never, where one recurs without an end."""
     for event in calendar.events:
         if any("UNTIL" not in rule and "COUNT" not in rule for rule in _rules(event)):

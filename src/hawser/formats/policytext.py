@@ -1,4 +1,5 @@
-"""A policy's text with one guard changed: what a person wrote around it, comments among it, stays as it was."""
+"""A policy's text with one guard changed: what a person wrote around it, comments among it, stays
+as it was."""
 
 from __future__ import annotations
 
@@ -18,13 +19,15 @@ def read_policy(text: str, where: str = "the policy") -> Guards:
 
 
 def from_anywhere(policy: Guards, folder: Path) -> Guards:
-    """The policy of a file in `folder` with its news files named from anywhere: so the same file has one name."""
+    """The policy of a file in `folder` with its news files named from anywhere: so the same file
+    has one name."""
     files = tuple(os.path.normpath(folder.absolute() / name) for name in policy.news.files)
     return msgspec.structs.replace(policy, news=msgspec.structs.replace(policy.news, files=files))
 
 
 def with_guard(text: str, name: str, made: AnyGuard) -> str:
-    """The text with `made` in the place of the guard `name`; behind the others where there is none of that name."""
+    """The text with `made` in the place of the guard `name`; behind the others where there is none
+    of that name."""
     import tomlkit
 
     document, values = tomlkit.parse(text), _values(made)
@@ -82,12 +85,18 @@ def _values(made: AnyGuard) -> dict[str, Any]:
     """The guard's kind, and every key that is not at its default."""
     plain = msgspec.to_builtins(made)
     defaults = {field.name: field.default for field in msgspec.structs.fields(type(made))}
-    told = {key: value for key, value in plain.items() if key not in defaults or getattr(made, key) != defaults[key]}
+    told = {
+        key: value
+        for key, value in plain.items()
+        if key not in defaults or getattr(made, key) != defaults[key]
+    }
     return {"kind": told.pop("kind"), "name": told.pop("name")} | _listed(told)
 
 
 def _listed(values: dict[str, Any]) -> dict[str, Any]:
-    return {key: list(value) if isinstance(value, tuple) else value for key, value in values.items()}
+    return {
+        key: list(value) if isinstance(value, tuple) else value for key, value in values.items()
+    }
 
 
 def _plain(value: Any) -> Any:

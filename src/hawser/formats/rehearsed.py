@@ -16,7 +16,8 @@ from hawser.core.instrument import Instrument
 from hawser.formats.atomic import folder_written
 
 CHUNK = 1 << 15  # lines
-FILES = ("trades.csv", "fills.csv", "stops.csv", "guards.csv", "equity.csv", "report.json")  # without guards one fewer
+# without guards one fewer
+FILES = ("trades.csv", "fills.csv", "stops.csv", "guards.csv", "equity.csv", "report.json")
 Column = Array | tuple[list[str], Array]  # an array, or texts and which of them each row has
 
 
@@ -39,7 +40,10 @@ def instants(times: Array) -> list[str]:
     moments = times.astype("datetime64[ns]")
     if not (times % SECOND).any():
         return [f"{text}Z" for text in np.datetime_as_string(moments, unit="s").tolist()]
-    return [f"{text.rstrip('0').rstrip('.')}Z" for text in np.datetime_as_string(moments, unit="ns").tolist()]
+    return [
+        f"{text.rstrip('0').rstrip('.')}Z"
+        for text in np.datetime_as_string(moments, unit="ns").tolist()
+    ]
 
 
 def _write_equity(file: IO[bytes], times: Array, values: Array) -> None:
@@ -53,14 +57,17 @@ def _write_equity(file: IO[bytes], times: Array, values: Array) -> None:
         part = times[at : at + CHUNK]
         if whole:
             plain = pc.cast(pa.array(part // SECOND, pa.timestamp("s")), pa.string())
-            texts = pc.binary_join_element_wise(pc.binary_replace_slice(plain, 10, 11, "T"), "", "Z")
+            texts = pc.binary_join_element_wise(
+                pc.binary_replace_slice(plain, 10, 11, "T"), "", "Z"
+            )
         else:
             texts = pa.array(instants(part))
         _write_lines(file, {"time": texts, "equity": _number_texts(values[at : at + CHUNK])})
 
 
 def _number_texts(values: Array) -> Any:
-    """Numbers as texts; one that stays the same from row to row, as equity does without a trade, is made once."""
+    """Numbers as texts; one that stays the same from row to row, as equity does without a trade, is
+    made once."""
     import pyarrow as pa
     import pyarrow.compute as pc
 
@@ -75,7 +82,9 @@ def _write_table(file: IO[bytes], columns: dict[str, Column]) -> None:
         if not isinstance(column, tuple):
             return column
         texts, at = column
-        return pa.DictionaryArray.from_arrays(pa.array(at, pa.int64()), pa.array(texts, pa.string())).cast(pa.string())
+        return pa.DictionaryArray.from_arrays(
+            pa.array(at, pa.int64()), pa.array(texts, pa.string())
+        ).cast(pa.string())
 
     file.write(",".join(columns).encode() + b"\n")
     _write_lines(file, {name: whole(column) for name, column in columns.items()})
@@ -85,7 +94,8 @@ def _write_words(file: IO[bytes], columns: dict[str, Column]) -> None:
     """A table with a person's own words in it, which may need quotes (RFC 4180)."""
     text = io.TextIOWrapper(file, encoding="utf-8", newline="")
     lists = [
-        np.array(column[0], object)[column[1]] if isinstance(column, tuple) else column for column in columns.values()
+        np.array(column[0], object)[column[1]] if isinstance(column, tuple) else column
+        for column in columns.values()
     ]
     rows = csv.writer(text, lineterminator="\n")
     rows.writerow(columns)
@@ -98,19 +108,28 @@ def _write_lines(file: IO[bytes], columns: dict[str, Any]) -> None:
     import pyarrow as pa
     from pyarrow import csv as pa_csv
 
-    pa_csv.write_csv(pa.table(columns), file, pa_csv.WriteOptions(include_header=False, quoting_style="none"))
+    pa_csv.write_csv(
+        pa.table(columns), file, pa_csv.WriteOptions(include_header=False, quoting_style="none")
+    )
 
 
 def price_text(instrument: Instrument, ticks: float) -> str:
-    """A fill's price: the instrument's digits where it lies on the grid, as slippage in part ticks may not."""
+    """A fill's price: the instrument's digits where it lies on the grid, as slippage in part ticks
+    may not."""
     whole = round(ticks)
-    return instrument.price(whole) if abs(ticks - whole) < 1e-9 else repr(ticks * instrument.tick_size)
+    return (
+        instrument.price(whole) if abs(ticks - whole) < 1e-9 else repr(ticks * instrument.tick_size)
+    )
 
 
 def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> None:
     """All files into `folder`, which is made; they take their places together. Raises BadInput."""
     with folder_written(folder, FILES) as opened:
-        for name, columns in (("trades", tables.trades()), ("fills", tables.fills()), ("stops", tables.stops())):
+        for name, columns in (
+            ("trades", tables.trades()),
+            ("fills", tables.fills()),
+            ("stops", tables.stops()),
+        ):
             _write_table(opened(f"{name}.csv"), columns)
         guards = tables.guards()
         if guards is not None:

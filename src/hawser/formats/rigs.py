@@ -58,7 +58,8 @@ def plain_rig(rig: Rig) -> dict[str, Any]:
 
 
 def _told(value: Any) -> Any:
-    """What differs from its default; a stop that is taken from a price keeps the price's own digits."""
+    """What differs from its default; a stop that is taken from a price keeps the price's own
+    digits."""
     if isinstance(value, msgspec.Struct):
         found = {}
         for field in msgspec.structs.fields(type(value)):
@@ -84,7 +85,10 @@ def _ns(value: object, where: str) -> int:
         except ValueError:
             moment = None
     if not isinstance(moment, datetime) or moment.tzinfo is None:
-        raise BadInput("bad_value", f"{where}: expected a time with an offset or Z, such as 2031-03-06T08:00:00Z")
+        raise BadInput(
+            "bad_value",
+            f"{where}: expected a time with an offset or Z, such as 2031-03-06T08:00:00Z",
+        )
     if not FIRST_YEAR <= moment.year <= LAST_YEAR:
         raise BadInput("bad_value", f"{where}: expected a year from {FIRST_YEAR} to {LAST_YEAR}")
     return (moment - EPOCH) // timedelta(microseconds=1) * 1000

@@ -1,4 +1,5 @@
-"""`hawser size`: requests and answers as JSON (interface.md). Importing this loads no compiler and no Qt."""
+"""`hawser size`: requests and answers as JSON (interface.md). Importing this loads no compiler and
+no Qt."""
 
 from __future__ import annotations
 
@@ -38,7 +39,9 @@ class _Wire(msgspec.Struct, frozen=True, kw_only=True):
     targets: tuple[TargetRule, ...] = ()
     entry: Decimal | None = None
     open_heat: Annotated[float, help_text("heat of the trades open", "money", least=0)] = 0.0
-    open_heat_by_currency: dict[str, Annotated[float, help_text("the same for one currency", "money", least=0)]] = {}
+    open_heat_by_currency: dict[
+        str, Annotated[float, help_text("the same for one currency", "money", least=0)]
+    ] = {}
     positions: Annotated[int, help_text("trades open", "trades", least=0)] = 0
     day_loss_room: float | None = None
 
@@ -54,12 +57,19 @@ def read_request(data: object, where: str) -> SizeRequest:
     """One written request; raises BadInput."""
     wire = record(_Wire, data, where)
     instrument = wire.instrument
-    bid, ask = (_ticks(instrument, price, f"{where}: quote") for price in (wire.quote.bid, wire.quote.ask))
+    bid, ask = (
+        _ticks(instrument, price, f"{where}: quote") for price in (wire.quote.bid, wire.quote.ask)
+    )
     if not 0 < bid <= ask:
         raise BadInput("bad_request", f"{where}: quote: expected 0 < bid <= ask")
     heats = wire.open_heat_by_currency.values()
-    for key, values in (("atr", [wire.atr]), ("basis", [wire.basis]), ("day_loss_room", [wire.day_loss_room]),
-                        ("open_heat", [wire.open_heat]), ("open_heat_by_currency", heats)):  # fmt: skip
+    for key, values in (
+        ("atr", [wire.atr]),
+        ("basis", [wire.basis]),
+        ("day_loss_room", [wire.day_loss_room]),
+        ("open_heat", [wire.open_heat]),
+        ("open_heat_by_currency", heats),
+    ):
         if any(value is not None and not math.isfinite(value) for value in values):
             raise BadInput("bad_request", f"{where}: {key}: expected a number")
     try:
@@ -96,18 +106,36 @@ def written(request: SizeRequest, sizing: Sizing) -> dict[str, Any]:
     """An answer with the contract's keys: levels and quantities as strings, money as numbers."""
     of = request.instrument
     answer: dict[str, Any] = {"ok": True, "side": "long" if request.side > 0 else "short"}
-    answer |= {"ref": of.price(sizing.ref), "stop": of.price(sizing.stop), "r_ticks": sizing.r_ticks}
+    answer |= {
+        "ref": of.price(sizing.ref),
+        "stop": of.price(sizing.stop),
+        "r_ticks": sizing.r_ticks,
+    }
     answer["qty"] = of.qty(sizing.steps)
     for key in (
-        "risk_money", "risk_percent", "budget", "tick_value", "risk_per_unit", "notional", "equity_used_percent",
-        "margin", "spread_percent_of_r",
-    ):  # fmt: skip
+        "risk_money",
+        "risk_percent",
+        "budget",
+        "tick_value",
+        "risk_per_unit",
+        "notional",
+        "equity_used_percent",
+        "margin",
+        "spread_percent_of_r",
+    ):
         answer[key] = getattr(sizing, key)
     answer["targets"] = [
-        {"level": of.price(target.level), "qty": of.qty(target.steps), "r": target.r, "money": target.money}
+        {
+            "level": of.price(target.level),
+            "qty": of.qty(target.steps),
+            "r": target.r,
+            "money": target.money,
+        }
         for target in sizing.targets
     ]
-    answer["caps"] = [{"name": cap.name, "qty": of.qty(cap.steps), "bound": cap.bound} for cap in sizing.caps]
+    answer["caps"] = [
+        {"name": cap.name, "qty": of.qty(cap.steps), "bound": cap.bound} for cap in sizing.caps
+    ]
     answer["derivation"] = [f"{step.label}: {step.figure}" for step in derivation(request, sizing)]
     return answer
 
@@ -118,7 +146,12 @@ def answer_one(data: object, where: str = "request") -> dict[str, Any]:
     try:
         return written(request, sized(request))
     except Refused as refusal:
-        return {"ok": False, "code": refusal.code, "message": refusal.sentence, "details": refusal.values}
+        return {
+            "ok": False,
+            "code": refusal.code,
+            "message": refusal.sentence,
+            "details": refusal.values,
+        }
 
 
 def answer_many(requests: list[Any]) -> list[dict[str, Any]]:
@@ -128,5 +161,7 @@ def answer_many(requests: list[Any]) -> list[dict[str, Any]]:
         try:
             answers.append(answer_one(data, f"request {index + 1}"))
         except BadInput as error:
-            answers.append({"ok": False, "code": "bad_request", "message": error.sentence, "details": {}})
+            answers.append(
+                {"ok": False, "code": "bad_request", "message": error.sentence, "details": {}}
+            )
     return answers

@@ -1,4 +1,5 @@
-"""The record read back: events with the commands that were recorded with them, and what they fold to."""
+"""The record read back: events with the commands that were recorded with them, and what they fold
+to."""
 
 from __future__ import annotations
 
@@ -23,8 +24,8 @@ PACKAGE = Path(__file__).parents[1]
 
 @cache
 def decoder(way: str) -> Callable[[bytes], AnyEvent | AnyCommand]:
-    """What reads the body of a line: an event, or a command of ours. Made when the first line is read: it takes its
-    time, and a window that opens has none to give."""
+    """What reads the body of a line: an event, or a command of ours. Made when the first line is
+    read: it takes its time, and a window that opens has none to give."""
     made: Callable[[bytes], AnyEvent | AnyCommand] = msgspec.msgpack.Decoder(
         AnyEvent if way == "event" else AnyCommand
     ).decode
@@ -45,7 +46,8 @@ BODY = "CAST(body AS BLOB)"  # a damaged page may call it text, which is refused
 
 
 class Recorded(NamedTuple):
-    """One event of the record with the commands behind it; `seq` is its line. `damaged`: it could not be read."""
+    """One event of the record with the commands behind it; `seq` is its line. `damaged`: it could
+    not be read."""
 
     seq: int
     event: AnyEvent | None
@@ -53,11 +55,16 @@ class Recorded(NamedTuple):
     damaged: bool = False
 
 
-def recorded(db: sqlite3.Connection, after: int = 0, until: int | None = None) -> Iterator[Recorded]:
-    """The events after line `after`, in order. A line whose check sum does not fit is told as damaged."""
+def recorded(
+    db: sqlite3.Connection, after: int = 0, until: int | None = None
+) -> Iterator[Recorded]:
+    """The events after line `after`, in order. A line whose check sum does not fit is told as
+    damaged."""
     last = 1 << 62 if until is None else until
     crc_column = "crc" if db.execute("PRAGMA user_version").fetchone()[0] > 1 else "NULL"
-    query = f"SELECT seq, way, {BODY}, {crc_column} FROM record WHERE seq > ? AND seq <= ? ORDER BY seq"
+    query = (
+        f"SELECT seq, way, {BODY}, {crc_column} FROM record WHERE seq > ? AND seq <= ? ORDER BY seq"
+    )
     held: Recorded | None = None
     for seq, way, body, crc in db.execute(query, (after, last)):
         bad = not isinstance(body, bytes) or (crc is not None and zlib.crc32(body) != crc)
@@ -79,7 +86,8 @@ def recorded(db: sqlite3.Connection, after: int = 0, until: int | None = None) -
 
 
 class Fold:
-    """Folds recorded events into an engine; `trouble` says what did not come out as it was recorded."""
+    """Folds recorded events into an engine; `trouble` says what did not come out as it was
+    recorded."""
 
     def __init__(self, engine: Engine) -> None:
         self.engine = engine
@@ -100,8 +108,8 @@ class Fold:
         align(self.engine.state, commands, one.commands)
 
     def _handled(self, one: Recorded) -> list[AnyCommand]:
-        """What the engine makes of an event. In a state that other rules have led to, or of a line that says what
-        cannot be, it may make nothing of it.
+        """What the engine makes of an event. In a state that other rules have led to, or of a line
+        that says what cannot be, it may make nothing of it.
         """
         try:
             return self.engine.handle(one.event)  # type: ignore[arg-type]  # there is one

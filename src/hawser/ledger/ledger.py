@@ -1,8 +1,9 @@
-"""The ledger: an append-only record of events and commands in SQLite, written before any command leaves.
+"""The ledger: an append-only record of events and commands in SQLite, written before any command
+leaves.
 
-State is the fold of the record. Snapshots of the fold only make starting faster: each is tied to a place in the record,
-says of which shape it is and has a check sum; one that does not fit is passed over. What follows is folded on top and
-compared, command by command, with what was recorded.
+State is the fold of the record. Snapshots of the fold only make starting faster: each is tied to a
+place in the record, says of which shape it is and has a check sum; one that does not fit is passed
+over. What follows is folded on top and compared, command by command, with what was recorded.
 """
 
 from __future__ import annotations
@@ -33,7 +34,8 @@ from hawser.ledger.standing import REPLACED, Standing, copied
 _encoder = msgspec.msgpack.Encoder()
 
 KEPT_SNAPSHOTS = 2  # beside those at the beginning of a version's lines
-MOST_REPLACED = 5  # then files change their numbers by themselves, as on some network drives: only absence counts
+# then files change their numbers by themselves, as on some network drives: only absence counts
+MOST_REPLACED = 5
 LOCKED_OUT = 0.25  # s that another program which holds the file is waited for
 RESERVE = 4 * 1024 * 1024  # bytes kept free for the record on a disk that fills up
 
@@ -41,7 +43,8 @@ Entry = tuple[AnyEvent, list[AnyCommand]]
 
 
 def writable(item: AnyEvent) -> bool:
-    """Whether something can be written down: half a character, or a whole number beyond 64 bits, cannot."""
+    """Whether something can be written down: half a character, or a whole number beyond 64 bits,
+    cannot."""
     try:
         _encoder.encode(item)
     except (ValueError, OverflowError):
@@ -95,8 +98,9 @@ class Ledger:
         return int(self._seq)
 
     def append(self, entries: Iterable[Entry]) -> None:
-        """Write events, each followed by its commands, in one durable transaction; all of them or none. Raises
-        sqlite3.Error where the disk refuses, and where the record does not stand in its place any more."""
+        """Write events, each followed by its commands, in one durable transaction; all of them or
+        none. Raises sqlite3.Error where the disk refuses, and where the record does not stand in
+        its place any more."""
         self.check_place()
         rows: list[tuple[object, ...]] = []
         for event, commands in entries:
@@ -116,15 +120,20 @@ class Ledger:
         self._seq += len(rows)
         self._restored = None
 
-    def rows(self, after: int = 0, until: int | None = None, kinds: tuple[str, ...] = ()) -> Iterator[RecordLine]:
-        """The record's lines after line `after`, to line `until`, in order; only of `kinds` where given. Lines that
-        cannot be read are left out, and those behind a damaged page."""
+    def rows(
+        self, after: int = 0, until: int | None = None, kinds: tuple[str, ...] = ()
+    ) -> Iterator[RecordLine]:
+        """The record's lines after line `after`, to line `until`, in order; only of `kinds` where
+        given. Lines that cannot be read are left out, and those behind a damaged page."""
         where = f" AND kind IN ({','.join('?' * len(kinds))})" if kinds else ""
         query = (
-            f"SELECT seq, way, time, trade, symbol, {BODY} FROM record WHERE seq > ? AND seq <= ?{where} ORDER BY seq"
+            f"SELECT seq, way, time, trade, symbol, {BODY} FROM record WHERE seq > ? AND seq <= "
+            f"?{where} ORDER BY seq"
         )
         last = self._seq if until is None else until
-        for seq, way, time, trade, symbol, body in _readable(self._db, query, (after, last, *kinds)):
+        for seq, way, time, trade, symbol, body in _readable(
+            self._db, query, (after, last, *kinds)
+        ):
             try:
                 item = decoder(way)(body)
             except (HawserError, TypeError, *UNDECODABLE):
@@ -156,17 +165,29 @@ class Ledger:
         try:
             for one in recorded(self._db, after):
                 fold.take(one)
-        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:  # a page of it: what comes behind it is not known
+        # a page of it: what comes behind it is not known
+        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
             fold.ends = str(error)
         engine.seen.clear()
         return Restored(engine, fold.trouble)
 
     def _from_snapshot(self) -> tuple[Engine, int]:
         """The newest snapshot that can be relied on."""
-        query = "SELECT snapshot.seq, state, crc, name, text FROM snapshot JOIN shape ON name = shape ORDER BY seq DESC"
+        query = (
+            "SELECT snapshot.seq, state, crc, name, text FROM snapshot JOIN shape ON name = "
+            "shape ORDER BY seq DESC"
+        )
         for seq, body, crc, name, text in _readable(self._db, query, ()):
-            known = name == shape.name_of(shape.state_shape()) or shape.read(text) <= shape.state_shape()
-            if not isinstance(body, bytes) or zlib.crc32(body) != crc or seq > self._seq or not known:
+            known = (
+                name == shape.name_of(shape.state_shape())
+                or shape.read(text) <= shape.state_shape()
+            )
+            if (
+                not isinstance(body, bytes)
+                or zlib.crc32(body) != crc
+                or seq > self._seq
+                or not known
+            ):
                 continue
             with contextlib.suppress(*UNDECODABLE):
                 return Engine(msgspec.msgpack.decode(body, type=EngineState)), seq
@@ -177,18 +198,23 @@ class Ledger:
         self.snapshot_of(state, first)()
 
     def snapshot_of(self, state: EngineState, first: bool = False) -> Callable[[], None]:
-        """The same in two steps: the state is taken now, and written when what is given back is called."""
+        """The same in two steps: the state is taken now, and written when what is given back is
+        called."""
         return partial(self._write_snapshot, self._seq, _encoder.encode(state), first)
 
     def _write_snapshot(self, seq: int, body: bytes, first: bool) -> None:
         of = shape.state_shape()
         self._db.execute("BEGIN IMMEDIATE")
         try:
-            self._db.execute("INSERT OR IGNORE INTO shape VALUES (?, ?)", (shape.name_of(of), shape.written(of)))
+            self._db.execute(
+                "INSERT OR IGNORE INTO shape VALUES (?, ?)",
+                (shape.name_of(of), shape.written(of)),
+            )
             row = (seq, body, zlib.crc32(body), shape.name_of(of), int(first))
             self._db.execute("INSERT OR REPLACE INTO snapshot VALUES (?, ?, ?, ?, ?)", row)
             self._db.execute(
-                "DELETE FROM snapshot WHERE NOT first AND seq NOT IN (SELECT seq FROM snapshot ORDER BY seq DESC"
+                "DELETE FROM snapshot WHERE NOT first AND seq NOT IN (SELECT seq FROM snapshot "
+                "ORDER BY seq DESC"
                 f" LIMIT {KEPT_SNAPSHOTS})"
             )
             self._db.execute("COMMIT")
@@ -198,15 +224,22 @@ class Ledger:
             raise
 
     def begin_version(self, state: EngineState) -> None:
-        """What is written from here on is written by this version: noted where it is another than wrote the last."""
+        """What is written from here on is written by this version: noted where it is another than
+        wrote the last."""
         own = (rules(), shape.name_of(shape.record_shape()))
-        last = self._db.execute("SELECT rules, shape FROM version ORDER BY seq DESC LIMIT 1").fetchone()
+        last = self._db.execute(
+            "SELECT rules, shape FROM version ORDER BY seq DESC LIMIT 1"
+        ).fetchone()
         if last == own:
             return
         self.snapshot(state, first=True)
         of = shape.record_shape()
-        self._db.execute("INSERT OR IGNORE INTO shape VALUES (?, ?)", (shape.name_of(of), shape.written(of)))
-        self._db.execute("INSERT OR REPLACE INTO version VALUES (?, ?, ?, ?)", (self._seq, *own, __version__))
+        self._db.execute(
+            "INSERT OR IGNORE INTO shape VALUES (?, ?)", (shape.name_of(of), shape.written(of))
+        )
+        self._db.execute(
+            "INSERT OR REPLACE INTO version VALUES (?, ?, ?, ?)", (self._seq, *own, __version__)
+        )
 
     # The disk
 
@@ -214,8 +247,8 @@ class Ledger:
         return Standing(self.path, self.path.with_suffix(".lock"), self._replaced > MOST_REPLACED)
 
     def astray(self) -> str:
-        """Why nobody would find what is written now: another hand has taken the file away, or put another in its
-        place. Empty: all is as it was."""
+        """Why nobody would find what is written now: another hand has taken the file away, or put
+        another in its place. Empty: all is as it was."""
         return self._standing.trouble()
 
     def check_place(self) -> None:
@@ -225,8 +258,8 @@ class Ledger:
             raise sqlite3.OperationalError(astray)
 
     def put_back(self) -> None:
-        """Where the record does not stand in its place any more, write all of it there anew: the lost file can still be
-        read. Raises sqlite3.Error."""
+        """Where the record does not stand in its place any more, write all of it there anew: the
+        lost file can still be read. Raises sqlite3.Error."""
         why = self.astray()
         if not why:
             return
@@ -251,7 +284,8 @@ class Ledger:
         self._standing = self._stands()
 
     def keep_reserve(self) -> None:
-        """Space on the disk that is given up when it fills, so that what protects can still be written."""
+        """Space on the disk that is given up when it fills, so that what protects can still be
+        written."""
         with contextlib.suppress(OSError):
             if self._reserve.exists() and self._reserve.stat().st_size == RESERVE:
                 return
@@ -281,7 +315,8 @@ class Ledger:
 
 @contextlib.contextmanager
 def ledger_for(path: Path) -> Iterator[Ledger]:
-    """A ledger that stays open, unless the block raises: who tries again must not meet our own lock."""
+    """A ledger that stays open, unless the block raises: who tries again must not meet our own
+    lock."""
     ledger = Ledger(path)
     try:
         yield ledger
@@ -309,9 +344,12 @@ def _opened(path: Path) -> tuple[sqlite3.Connection, int]:
     return db, int(last)
 
 
-def _readable(db: sqlite3.Connection, query: str, values: tuple[object, ...]) -> Iterator[tuple[Any, ...]]:
+def _readable(
+    db: sqlite3.Connection, query: str, values: tuple[object, ...]
+) -> Iterator[tuple[Any, ...]]:
     """Rows as far as they can be read: behind a damaged page there are none."""
-    with contextlib.suppress(sqlite3.DatabaseError, UnicodeDecodeError):  # SQLite's sentence may be damaged text itself
+    # SQLite's sentence may be damaged text itself
+    with contextlib.suppress(sqlite3.DatabaseError, UnicodeDecodeError):
         yield from db.execute(query, values)
 
 
@@ -322,20 +360,30 @@ def readable(text: bytes) -> str:
 
 def _check_record_shape(db: sqlite3.Connection, path: Path) -> None:
     """Events of a shape that is gone would fold to something else without a word."""
-    for name, text in db.execute("SELECT name, text FROM shape WHERE name IN (SELECT shape FROM version)"):
+    for name, text in db.execute(
+        "SELECT name, text FROM shape WHERE name IN (SELECT shape FROM version)"
+    ):
         if name == shape.name_of(shape.record_shape()):
             continue
         if name != shape.name_of(shape.read(text)):
-            raise Unavailable("ledger", f"{path}: is damaged: which lines it has cannot be told; it is left as it is")
+            raise Unavailable(
+                "ledger",
+                f"{path}: is damaged: which lines it has cannot be told; it is left as it is",
+            )
         gone = shape.read(text) - shape.record_shape()
         if gone:
             raise Unavailable(
-                "other_record", f"{path}: has lines that this Hawser cannot read ({min(gone)}); it is left as it is"
+                "other_record",
+                (
+                    f"{path}: has lines that this Hawser cannot read ({min(gone)}); it "
+                    "is left as it is"
+                ),
             )
 
 
 def _locked(path: Path) -> int:
-    """Hold `path` for this process; the kernel lets go of it when the process ends, however it ends."""
+    """Hold `path` for this process; the kernel lets go of it when the process ends, however it
+    ends."""
     handle = os.open(path, os.O_CREAT | os.O_RDWR, 0o600)
     try:
         fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)

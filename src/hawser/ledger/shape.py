@@ -1,7 +1,7 @@
 """What the record looks like: every field of events, commands and the state, in text.
 
-A snapshot written by another version is read only where nothing of its shape is gone here: a field that was renamed
-would come back as its default, and a halt would be lost without a word.
+A snapshot written by another version is read only where nothing of its shape is gone here: a field
+that was renamed would come back as its default, and a halt would be lost without a word.
 """
 
 from __future__ import annotations
@@ -16,16 +16,23 @@ from hawser.engine.commands import AnyCommand, Command
 from hawser.engine.events import AnyEvent, Event
 from hawser.engine.model.state import EngineState
 
-# What records call a class without a tag that has another name here now. A line is added where one is renamed; a
-# renamed field's old name stands at its class (`rename=`).
+# What records call a class without a tag that has another name here now. A line is added where one
+# is renamed; a renamed field's old name stands at its class (`rename=`).
 NAMES: dict[str, str] = {
-    "EntryValues": "Marks", "GoodUntil": "Good", "OrderReport": "Known", "RestingLevel": "Rest", "TradeBasket": "Group",
-    "VenuePosition": "Held", "EntryTerms": "Terms", "WeeklySession": "Session",
-}  # fmt: skip
+    "EntryValues": "Marks",
+    "GoodUntil": "Good",
+    "OrderReport": "Known",
+    "RestingLevel": "Rest",
+    "TradeBasket": "Group",
+    "VenuePosition": "Held",
+    "EntryTerms": "Terms",
+    "WeeklySession": "Session",
+}
 
 
 def wire_name(kind: type) -> str:
-    """What the record calls a class: an event's or a command's tag, of others the name they first had."""
+    """What the record calls a class: an event's or a command's tag, of others the name they first
+    had."""
     if issubclass(kind, Event | Command):
         return str(kind.__struct_config__.tag)
     return NAMES.get(kind.__name__, kind.__name__)

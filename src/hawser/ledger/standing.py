@@ -1,5 +1,5 @@
-"""Whether a record still stands where it was opened: whatever is written to a file that another hand took away, or put
-another in the place of, would be found by nobody.
+"""Whether a record still stands where it was opened: whatever is written to a file that another
+hand took away, or put another in the place of, would be found by nobody.
 """
 
 from __future__ import annotations
@@ -23,13 +23,14 @@ def _which(path: Path) -> tuple[int, int] | None:
 
 
 def beside(path: Path) -> tuple[Path, Path]:
-    """The files that SQLite keeps beside a database: what is not in it yet, and the index to that."""
+    """The files that SQLite keeps beside a database: what is not in it yet, and the index to
+    that."""
     return path.with_name(path.name + "-wal"), path.with_name(path.name + "-shm")
 
 
 class Standing:
-    """The files of a database that was just opened, and the lock on it. `only_gone`: another file in their place does
-    not count."""
+    """The files of a database that was just opened, and the lock on it. `only_gone`: another file
+    in their place does not count."""
 
     def __init__(self, path: Path, lock: Path, only_gone: bool = False) -> None:
         self._path, self._lock, self._only_gone = path, lock, only_gone
@@ -54,7 +55,8 @@ class Standing:
         return self._same(self._lock)
 
     def make_room(self) -> None:
-        """What stands at the record's place and is not it is put aside; what belonged to the lost file goes."""
+        """What stands at the record's place and is not it is put aside; what belonged to the lost
+        file goes."""
         wal, shm = beside(self._path)
         aside = self._path.with_name(f"{self._path.name}.{time.time_ns() // 1_000_000}.aside")
         for one, to in ((self._path, aside), (wal, beside(aside)[0])):
@@ -65,7 +67,8 @@ class Standing:
 
 
 def copied(db: sqlite3.Connection, to: Path) -> None:
-    """The whole database, written to the disk at `to`, which others cannot read. Raises sqlite3.Error, OSError."""
+    """The whole database, written to the disk at `to`, which others cannot read. Raises
+    sqlite3.Error, OSError."""
     to.unlink(missing_ok=True)
     os.close(os.open(to, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
     with contextlib.closing(sqlite3.connect(to)) as copy:

@@ -1,4 +1,5 @@
-"""A recorded session replayed through a fresh engine, and every command compared with the one that was recorded."""
+"""A recorded session replayed through a fresh engine, and every command compared with the one that
+was recorded."""
 
 from __future__ import annotations
 
@@ -23,8 +24,8 @@ _encode = msgspec.msgpack.Encoder().encode
 
 
 class Verdict(NamedTuple):
-    """What the replay found. `line` is the first that differs (0: none), `recorded` and `replayed` its two versions;
-    `earlier`: lines that other versions wrote, which are not replayed."""
+    """What the replay found. `line` is the first that differs (0: none), `recorded` and `replayed`
+    its two versions; `earlier`: lines that other versions wrote, which are not replayed."""
 
     events: int
     commands: int
@@ -35,7 +36,8 @@ class Verdict(NamedTuple):
 
 
 def folded(path: Path) -> EngineState:
-    """What the record at `path` comes to, which may be in use; nothing is written. Raises BadInput where it is none."""
+    """What the record at `path` comes to, which may be in use; nothing is written. Raises BadInput
+    where it is none."""
     with _reading(path) as db:
         engine, after = _begun(db)
         fold = Fold(engine)
@@ -60,7 +62,14 @@ def verify(path: Path) -> Verdict:
                 due = [_encode(command) for command in engine.handle(one.event)]
             except Exception as error:  # an event that cannot have happened
                 told = f"{shape.wire_name(type(one.event))} {_shown(_encode(one.event))}"
-                return Verdict(events, commands, line, told, f"(cannot be: {error or type(error).__name__})", earlier)
+                return Verdict(
+                    events,
+                    commands,
+                    line,
+                    told,
+                    f"(cannot be: {error or type(error).__name__})",
+                    earlier,
+                )
             events += 1
             for number, command in enumerate(one.commands, start=1):
                 body, replayed = _encode(command), due[number - 1] if number <= len(due) else b""
@@ -70,28 +79,35 @@ def verify(path: Path) -> Verdict:
                 commands += 1
             if len(due) > len(one.commands):
                 return Verdict(
-                    events, commands, line + len(one.commands) + 1, "(no command)", _shown(due[len(one.commands)]),
+                    events,
+                    commands,
+                    line + len(one.commands) + 1,
+                    "(no command)",
+                    _shown(due[len(one.commands)]),
                     earlier,
-                )  # fmt: skip
+                )
         return Verdict(events, commands, earlier=earlier)
 
 
 def damage(path: Path) -> str:
-    """What is wrong with the file at `path`, which may be in use: SQLite's own check, and every line's check sum. Empty
-    where nothing is. Raises BadInput where it is no ledger."""
+    """What is wrong with the file at `path`, which may be in use: SQLite's own check, and every
+    line's check sum. Empty where nothing is. Raises BadInput where it is no ledger."""
     with _reading(path) as db:
         found = str(db.execute("PRAGMA quick_check(1)").fetchone()[0])
         if found != "ok":
             return found.splitlines()[0]
         if db.execute("PRAGMA user_version").fetchone()[0] > 1:
-            for seq, body, crc in db.execute("SELECT seq, CAST(body AS BLOB), crc FROM record WHERE crc IS NOT NULL"):
+            for seq, body, crc in db.execute(
+                "SELECT seq, CAST(body AS BLOB), crc FROM record WHERE crc IS NOT NULL"
+            ):
                 if zlib.crc32(body) != crc:
                     return f"line {seq} is not what was written"
     return ""
 
 
 def _begun(db: sqlite3.Connection) -> tuple[Engine, int]:
-    """An engine at the beginning of the lines that this version's rules wrote, and the lines before."""
+    """An engine at the beginning of the lines that this version's rules wrote, and the lines
+    before."""
     if db.execute("PRAGMA user_version").fetchone()[0] < 2:
         return Engine(), 0
     first = 0
@@ -123,7 +139,10 @@ def _reading(path: Path) -> Iterator[sqlite3.Connection]:
         try:
             version = db.execute("PRAGMA user_version").fetchone()[0]
             if not 1 <= version <= len(STEPS):
-                raise BadInput("bad_ledger", f"{path}: expected a ledger of version 1 to {len(STEPS)}, found {version}")
+                raise BadInput(
+                    "bad_ledger",
+                    f"{path}: expected a ledger of version 1 to {len(STEPS)}, found {version}",
+                )
             yield db
         finally:
             db.close()

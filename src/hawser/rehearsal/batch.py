@@ -1,4 +1,5 @@
-"""Trades one after another, compiled: signals to entries, reversals, follow-ons, until a batch is full or the end."""
+"""Trades one after another, compiled: signals to entries, reversals, follow-ons, until a batch is
+full or the end."""
 
 from __future__ import annotations
 
@@ -24,8 +25,8 @@ RISK, NET = range(2)
 
 
 class RunState(NamedTuple):
-    """Where a run stands: the bar from which signals count, cash, an entry that is pending (`side` 0: none); how many
-    trades, fills and moves are written."""
+    """Where a run stands: the bar from which signals count, cash, an entry that is pending (`side`
+    0: none); how many trades, fills and moves are written."""
 
     at: int
     cash: float
@@ -42,7 +43,7 @@ def first_state(cash: float) -> RunState:
     """At the beginning of a history: nothing is pending, and nothing is written."""
     return RunState(
         at=0, cash=cash, side=0, decided=0, follows=False, chain=0, trades=0, fills=0, moves=0
-    )  # fmt: skip
+    )
 
 
 class Table(NamedTuple):
@@ -58,8 +59,8 @@ def table(trades: int) -> Table:
 
 @compiled
 def _signal(history: BarRows, at: int, equity: Array, cash: float) -> int:
-    """The next bar from `at` on whose close has a signal; the length of the history where there is none. Up to there
-    no position is held: equity is the cash."""
+    """The next bar from `at` on whose close has a signal; the length of the history where there is
+    none. Up to there no position is held: equity is the cash."""
     rest = borrowed(history.signal)[at:]  # counted from 0, an index is known not to be from the end
     found: int = rest.size
     for k in range(rest.size):
@@ -71,7 +72,9 @@ def _signal(history: BarRows, at: int, equity: Array, cash: float) -> int:
 
 
 @inlined
-def _allowed(history: BarRows, setup: Setup, guarded: gd.Guarded, bar: int, side: int, cash: float) -> bool:
+def _allowed(
+    history: BarRows, setup: Setup, guarded: gd.Guarded, bar: int, side: int, cash: float
+) -> bool:
     """Whether the rig and the guards let an entry pass at the bar's open."""
     if not (setup.long if side > 0 else setup.short) or not history.begin <= bar < history.end:
         return False
@@ -85,7 +88,9 @@ def _entered(history: BarRows, guarded: gd.Guarded, trade: TradeStart) -> bool:
     if trade.steps == 0:
         return False
     if guarded.watch.on:
-        wide = gd.too_wide(guarded, history.bars[trade.first]["spread"], abs(trade.ref - trade.stop))
+        wide = gd.too_wide(
+            guarded, history.bars[trade.first]["spread"], abs(trade.ref - trade.stop)
+        )
         if gd.refused(guarded, trade.first, trade.side, wide):
             return False
         gd.entered(guarded)
@@ -95,9 +100,19 @@ def _entered(history: BarRows, guarded: gd.Guarded, trade: TradeStart) -> bool:
 @inlined
 def _write_trade(row: Array, trade: TradeStart, end: TradeEnd) -> None:
     row[SIDE], row[FIRST], row[REF], row[STOP_AT], row[STEPS] = (
-        trade.side, trade.first, trade.ref, trade.stop, trade.steps,
-    )  # fmt: skip
-    row[LAST], row[BEST], row[WORST], row[HOW], row[DEPENDENT] = end.bar, end.best, end.worst, end.how, end.dependent
+        trade.side,
+        trade.first,
+        trade.ref,
+        trade.stop,
+        trade.steps,
+    )
+    row[LAST], row[BEST], row[WORST], row[HOW], row[DEPENDENT] = (
+        end.bar,
+        end.best,
+        end.worst,
+        end.how,
+        end.dependent,
+    )
     row[FILL_TO], row[MOVE_TO] = row[FILL_FROM] + end.fills, row[MOVE_FROM] + end.moves
 
 
@@ -115,10 +130,13 @@ def run_batch(
     most: int,
     guarded: gd.Guarded,
 ) -> RunState:
-    """Play up to `most` trades from `place` on; returns where the run stands then (`at` -1: at its end)."""
-    history, setup, levels, written, rows = (
-        borrowed(history), borrowed(setup), borrowed(levels), borrowed(written), borrowed(rows),
-    )  # fmt: skip
+    """Play up to `most` trades from `place` on; returns where the run stands then (`at` -1: at its
+    end)."""
+    history = borrowed(history)
+    setup = borrowed(setup)
+    levels = borrowed(levels)
+    written = borrowed(written)
+    rows = borrowed(rows)
     guarded = borrowed(guarded)
     at, cash, side, decided, follows, chain, count, nf, nm = place
     n, full = history.bars.size, count + most
@@ -146,7 +164,9 @@ def run_batch(
         room = Written(written.fills[nf:], written.moves[nm:], written.equity, written.out)
         end = play(history, money, begun.rules, trade, levels, room, order, cash, guarded)
         if guarded.watch.on:
-            gd.trade_ended(guarded, end.bar, gd.CLOSES if end.how == INSIDE else gd.OPENS, end.net, begun.risk)
+            gd.trade_ended(
+                guarded, end.bar, gd.CLOSES if end.how == INSIDE else gd.OPENS, end.net, begun.risk
+            )
             gd.judge(guarded, end.bar, cash + end.net)
         row = rows.whole[count]
         row[DECIDED], row[FOLLOWS], row[FILL_FROM], row[MOVE_FROM] = decided, follows, nf, nm
@@ -162,7 +182,15 @@ def run_batch(
         else:
             side = 0
     return RunState(
-        at=at, cash=cash, side=side, decided=decided, follows=follows, chain=chain, trades=count, fills=nf, moves=nm
+        at=at,
+        cash=cash,
+        side=side,
+        decided=decided,
+        follows=follows,
+        chain=chain,
+        trades=count,
+        fills=nf,
+        moves=nm,
     )
 
 
@@ -179,9 +207,13 @@ def fan(
     cash: float,
     guarded: gd.Guarded,
 ) -> tuple[Array, Array]:
-    """One trade from each of `starts` (bars at whose close it is decided), each by itself: results in R (NaN: no
-    entry), and rows of how it ended, its last fill's kind, why its stop moved last (-1: never)."""
-    history, setup, levels, written = borrowed(history), borrowed(setup), borrowed(levels), borrowed(written)
+    """One trade from each of `starts` (bars at whose close it is decided), each by itself: results
+    in R (NaN: no entry), and rows of how it ended, its last fill's kind, why its stop moved last
+    (-1: never)."""
+    history = borrowed(history)
+    setup = borrowed(setup)
+    levels = borrowed(levels)
+    written = borrowed(written)
     results, ends = np.full(starts.size, np.nan), np.zeros((starts.size, 3), np.int64)
     for k in range(starts.size):
         if starts[k] + 1 >= history.bars.size:

@@ -1,7 +1,8 @@
-"""From a signal to a trade, compiled: level the stop, size it, lay every rule (reckoning sections 4 to 8).
+"""From a signal to a trade, compiled: level the stop, size it, lay every rule (reckoning sections 4
+to 8).
 
-The rules are those of `core/rules`, the same that `core/sizing.py` calls with a request; here they are called with a
-history's columns. What would be refused there is no entry here.
+The rules are those of `core/rules`, the same that `core/sizing.py` calls with a request; here they
+are called with a history's columns. What would be refused there is no entry here.
 """
 
 from __future__ import annotations
@@ -44,8 +45,9 @@ EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2
 
 
 class Sizer(NamedTuple):
-    """How an account sizes: `method` as in `core/rules/sizes.py`; percentages not set are NaN; `balance_off` is balance
-    less equity at the start. With GIVEN: `given` steps, or an investment of `amount` (given 0)."""
+    """How an account sizes: `method` as in `core/rules/sizes.py`; percentages not set are NaN;
+    `balance_off` is balance less equity at the start. With GIVEN: `given` steps, or an investment
+    of `amount` (given 0)."""
 
     method: int
     percent: float
@@ -77,9 +79,17 @@ class Begun(NamedTuple):
 @compiled
 def _limits(sizer: Sizer, equity: float) -> Limits:
     return Limits(
-        equity, equity - sizer.margin_used, sizer.margin_rate, sizer.max_notional_percent, sizer.max_margin_percent,
-        sizer.max_heat_percent, sizer.max_currency_heat_percent, math.nan, 0.0, 0.0,
-    )  # fmt: skip
+        equity,
+        equity - sizer.margin_used,
+        sizer.margin_rate,
+        sizer.max_notional_percent,
+        sizer.max_margin_percent,
+        sizer.max_heat_percent,
+        sizer.max_currency_heat_percent,
+        math.nan,
+        0.0,
+        0.0,
+    )
 
 
 @compiled
@@ -98,23 +108,45 @@ def _budget(sizer: Sizer, equity: float) -> float:
 def _at_stop(money: Money, ref: int, stop: int) -> AtStop:
     loss = abs(ref - stop) + money.entry_slip + money.exit_slip
     return AtStop(
-        loss, money.tick * money.unit_money, ref * money.tick, stop * money.tick, money.unit_money, money.per_unit,
-        money.per_notional, money.minimum,
-    )  # fmt: skip
+        loss,
+        money.tick * money.unit_money,
+        ref * money.tick,
+        stop * money.tick,
+        money.unit_money,
+        money.per_unit,
+        money.per_notional,
+        money.minimum,
+    )
 
 
 @inlined
 def _initial_stop(
-    history: BarRows, setup: Setup, money: Money, given: int, side: int, decided: int, ref: int, spread: int
+    history: BarRows,
+    setup: Setup,
+    money: Money,
+    given: int,
+    side: int,
+    decided: int,
+    ref: int,
+    spread: int,
 ) -> int:
     """The stop's level; -1 where there is none."""
     if setup.stop == Kind.MONEY:
         qty = given * money.step
         slip = money.entry_slip + money.exit_slip
         far = money_stop_distance(
-            setup.stop_value, qty, side, ref, money.tick, slip, money.tick * money.unit_money, money.unit_money,
-            money.per_unit, money.per_notional, money.minimum,
-        )  # fmt: skip
+            setup.stop_value,
+            qty,
+            side,
+            ref,
+            money.tick,
+            slip,
+            money.tick * money.unit_money,
+            money.unit_money,
+            money.per_unit,
+            money.per_notional,
+            money.minimum,
+        )
         return ref - side * far if far >= 0 else -1
     if setup.stop == Kind.COLUMN:
         base = history.stop_long[decided] if side > 0 else history.stop_short[decided]
@@ -126,13 +158,22 @@ def _initial_stop(
 
 
 @inlined
-def _steps(sizer: Sizer, setup: Setup, money: Money, given: int, equity: float, atr: float, at_stop: AtStop) -> int:
+def _steps(
+    sizer: Sizer, setup: Setup, money: Money, given: int, equity: float, atr: float, at_stop: AtStop
+) -> int:
     """The quantity after every cap; 0 where it is refused."""
     asked = given
     if sizer.method != GIVEN:
         budget = _budget(sizer, equity) if sizer.method == BUDGET else 0.0
         asked = asked_steps(
-            sizer.method, budget, sizer.percent, sizer.multiple, equity, atr * money.tick, money.step, at_stop
+            sizer.method,
+            budget,
+            sizer.percent,
+            sizer.multiple,
+            equity,
+            atr * money.tick,
+            money.step,
+            at_stop,
         )
     steps = min(asked, sizer.qty_max)
     for cap in cap_steps(_limits(sizer, equity), money.step, at_stop):
@@ -159,10 +200,16 @@ def _ladder(
     levels, stop = lay_rungs(ref, setup.rungs, spacing, setup.ladder_stop, side)
     base, budget = 0, _budget(sizer, equity)
     if stop_verdict(stop, ref, exit_side, side, setup.min_stop) == STOP_OK:
-        base = ladder_base(_limits(sizer, equity), budget, sizer.qty_max, levels, stop, setup.factor, side, money)
+        base = ladder_base(
+            _limits(sizer, equity), budget, sizer.qty_max, levels, stop, setup.factor, side, money
+        )
     if base < max(1, sizer.qty_min):
         base = 0
-    if base and not sizer.fit and base < ladder_base(UNBOUND, budget, PLENTY, levels, stop, setup.factor, side, money):
+    if (
+        base
+        and not sizer.fit
+        and base < ladder_base(UNBOUND, budget, PLENTY, levels, stop, setup.factor, side, money)
+    ):
         base = 0
     worst = ladder_worst(base, levels, stop, setup.factor, side, money)
     laid.rungs[:] = side * levels[1:]
@@ -189,9 +236,17 @@ def _wrong_target(setup: Setup, side: int, ref: int) -> bool:
 
 @inlined
 def begin(
-    history: BarRows, money: Money, sizer: Sizer, setup: Setup, side: int, decided: int, cash: float, levels: Levels
+    history: BarRows,
+    money: Money,
+    sizer: Sizer,
+    setup: Setup,
+    side: int,
+    decided: int,
+    cash: float,
+    levels: Levels,
 ) -> Begun:
-    """The trade for a signal at the close of `decided`, entered at the next open; `levels` are laid for it."""
+    """The trade for a signal at the close of `decided`, entered at the next open; `levels` are laid
+    for it."""
     first = decided + 1
     entered = history.bars[first]
     bid, spread = entered["open"], entered["spread"]
@@ -207,14 +262,23 @@ def begin(
     elif known:
         stop = _initial_stop(
             history, setup, money, max(given, sizer.qty_min, 1), side, decided, ref, spread
-        )  # fmt: skip
-        if stop_verdict(stop, ref, exit_side, side, setup.min_stop) == STOP_OK and not _wrong_target(setup, side, ref):
+        )
+        if stop_verdict(
+            stop, ref, exit_side, side, setup.min_stop
+        ) == STOP_OK and not _wrong_target(setup, side, ref):
             at_stop = _at_stop(money, ref, stop)
             steps = _steps(sizer, setup, money, given, equity, atr, at_stop)
             risk = risk_of(
-                steps * money.step, at_stop.loss_ticks, at_stop.tick_value, at_stop.ref, at_stop.stop,
-                at_stop.unit_money, at_stop.per_unit, at_stop.per_notional, at_stop.minimum,
-            )  # fmt: skip
+                steps * money.step,
+                at_stop.loss_ticks,
+                at_stop.tick_value,
+                at_stop.ref,
+                at_stop.stop,
+                at_stop.unit_money,
+                at_stop.per_unit,
+                at_stop.per_notional,
+                at_stop.minimum,
+            )
     r_ticks = abs(ref - stop)
     if steps > 0:
         lay_targets(setup, side, ref, r_ticks, atr, steps, levels.targets, levels.target_parts)

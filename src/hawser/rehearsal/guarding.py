@@ -1,7 +1,9 @@
-"""What guards do in a rehearsal, compiled: they refuse entries at an open, count, latch, and say what is to follow.
+"""What guards do in a rehearsal, compiled: they refuse entries at an open, count, latch, and say
+what is to follow.
 
-What the filters say of each bar is found beforehand (`watch.py`); what counts is kept here from bar to bar, by the same
-decisions as the live engine's (`core/guards/limits.py`). Money is judged at each close and when a trade has ended.
+What the filters say of each bar is found beforehand (`watch.py`); what counts is kept here from bar
+to bar, by the same decisions as the live engine's (`core/guards/limits.py`). Money is judged at
+each close and when a trade has ended.
 """
 
 from __future__ import annotations
@@ -11,7 +13,15 @@ from typing import NamedTuple
 import numpy as np
 
 from hawser.core.compiled import compiled, inlined
-from hawser.core.guards.limits import SPREAD_OK, at_floor, cools, full, losses_in_a_row, lost, spread_over
+from hawser.core.guards.limits import (
+    SPREAD_OK,
+    at_floor,
+    cools,
+    full,
+    losses_in_a_row,
+    lost,
+    spread_over,
+)
 from hawser.core.indicators import Array
 
 CLOSE, EVEN = 1, 2  # what is to follow, as bits
@@ -22,14 +32,16 @@ OPENS, CLOSES = 0, 1  # moments of a bar
 
 
 class GuardColumns(NamedTuple):
-    """What the guards of a policy are and what is known of each bar beforehand; `on`: there are any.
+    """What the guards of a policy are and what is known of each bar beforehand; `on`: there are
+    any.
 
-    By bar: `time` (UTC ns); `shut`, for longs and shorts, the number of the first filter that is closed at its open,
-    counted from 1 (0: none); `follows`, what filters that close at its open and at its close do, as bits; `period`, its
-    day at open and close and its week at open and close. `span`: ns of a bar. By spread guard: `of_r` (percent) and
-    `of_r_number`. By guard that counts, in the policy's order: `kind`, `number`, whether it `watches` the signals (else
-    it only flattens), `weekly`, `until_end`, what it `does` on tripping as bits, and its limits (`percent`: of a
-    cool-down the loss it begins from, R).
+    By bar: `time` (UTC ns); `shut`, for longs and shorts, the number of the first filter that is
+    closed at its open, counted from 1 (0: none); `follows`, what filters that close at its open and
+    at its close do, as bits; `period`, its day at open and close and its week at open and close.
+    `span`: ns of a bar. By spread guard: `of_r` (percent) and `of_r_number`. By guard that counts,
+    in the policy's order: `kind`, `number`, whether it `watches` the signals (else it only
+    flattens), `weekly`, `until_end`, what it `does` on tripping as bits, and its limits (`percent`:
+    of a cool-down the loss it begins from, R).
     """
 
     on: bool
@@ -53,8 +65,8 @@ class GuardColumns(NamedTuple):
 
 
 class GuardCounts(NamedTuple):
-    """What each guard that counts remembers; `place`: how many rows are written, and the first bar whose close has not
-    been judged."""
+    """What each guard that counts remembers; `place`: how many rows are written, and the first bar
+    whose close has not been judged."""
 
     latched: Array
     period: Array
@@ -78,7 +90,13 @@ def memory_for(watch: GuardColumns, equity: float) -> GuardCounts:
     n = watch.kind.size
     latched, counts, until = np.zeros((3, n), np.int64)
     return GuardCounts(
-        latched, np.full(n, -1, np.int64), counts, until, np.full(n, equity), np.full(n, equity), np.zeros(2, np.int64)
+        latched,
+        np.full(n, -1, np.int64),
+        counts,
+        until,
+        np.full(n, equity),
+        np.full(n, equity),
+        np.zeros(2, np.int64),
     )
 
 
@@ -93,8 +111,9 @@ def note(guarded: Guarded, bar: int, number: int, what: int, side: int) -> None:
 
 @compiled
 def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> None:
-    """Periods that are over by the bar's open or close give way to the next, which counts from the equity known. A
-    limit that is still broken opens nothing with the new period; what was to follow followed when it broke."""
+    """Periods that are over by the bar's open or close give way to the next, which counts from the
+    equity known. A limit that is still broken opens nothing with the new period; what was to follow
+    followed when it broke."""
     watch, memory = guarded.watch, guarded.memory
     for g in range(watch.kind.size):
         now = watch.period[bar, 2 * watch.weekly[g] + moment]
@@ -143,7 +162,8 @@ def judge(guarded: Guarded, bar: int, equity: float) -> int:
 
 @compiled
 def trade_ended(guarded: Guarded, bar: int, moment: int, net: float, risk: float) -> None:
-    """What the end of a trade counts for: losing streaks, cool-downs. Its moment is the bar's open, or its end."""
+    """What the end of a trade counts for: losing streaks, cool-downs. Its moment is the bar's open,
+    or its end."""
     watch, memory = guarded.watch, guarded.memory
     memory.place[1], r = bar, net / risk if risk else 0.0
     for g in range(watch.kind.size):
@@ -177,7 +197,8 @@ def idle(guarded: Guarded, until: int, equity: float) -> None:
 
 @compiled
 def closed_for(guarded: Guarded, bar: int, side: int, equity: float) -> int:
-    """The number of the first guard that closes an entry at the bar's open, -1: none. No position is held."""
+    """The number of the first guard that closes an entry at the bar's open, -1: none. No position
+    is held."""
     watch, memory = guarded.watch, guarded.memory
     idle(guarded, bar, equity)
     roll(guarded, bar, OPENS, equity)
@@ -196,7 +217,10 @@ def too_wide(guarded: Guarded, spread: int, r_ticks: int) -> int:
     """The number of the first guard for which the spread is too large a part of R, -1: none."""
     watch = guarded.watch
     for k in range(watch.of_r.size):
-        if spread_over(float(spread), np.nan, float(r_ticks), np.nan, np.nan, watch.of_r[k]) != SPREAD_OK:
+        if (
+            spread_over(float(spread), np.nan, float(r_ticks), np.nan, np.nan, watch.of_r[k])
+            != SPREAD_OK
+        ):
             number: int = watch.of_r_number[k]
             return number
     return -1

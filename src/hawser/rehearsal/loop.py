@@ -1,7 +1,8 @@
-"""One rehearsed trade, from its entry to its end: the bar loop over `core/rules` (reckoning section 10).
+"""One rehearsed trade, from its entry to its end: the bar loop over `core/rules` (reckoning section
+10).
 
-Prices are whole ticks. What a trade needs is in small records and arrays; what it does is written into arrays that are
-made once for a whole run. Everything here is compiled.
+Prices are whole ticks. What a trade needs is in small records and arrays; what it does is written
+into arrays that are made once for a whole run. Everything here is compiled.
 """
 
 from __future__ import annotations
@@ -34,21 +35,29 @@ from hawser.rehearsal import guarding as gd
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
 
-# One bar as the loop reads it, all of it from one place in memory: bid prices and spread in ticks, ATR in ticks (NaN:
-# none yet), what its close signals for an early exit, whether the next bar is the last a time exit by the hours allows.
+# One bar as the loop reads it, all of it from one place in memory: bid prices and spread in ticks,
+# ATR in ticks (NaN: none yet), what its close signals for an early exit, whether the next bar is
+# the last a time exit by the hours allows.
 BAR = np.dtype(
     [
-        ("open", np.int64), ("high", np.int64), ("low", np.int64), ("close", np.int64), ("spread", np.int64),
-        ("atr", np.float64), ("signal", np.int8), ("leave", np.int8), ("last_next", np.bool_),
+        ("open", np.int64),
+        ("high", np.int64),
+        ("low", np.int64),
+        ("close", np.int64),
+        ("spread", np.int64),
+        ("atr", np.float64),
+        ("signal", np.int8),
+        ("leave", np.int8),
+        ("last_next", np.bool_),
     ],
     align=True,
-)  # fmt: skip
+)
 
 
 class BarRows(NamedTuple):
-    """Of one length: bars (rows of BAR), and signals once more, as a column to be searched; what a stop or a trail
-    taken from bars stands on, in ticks, of no length where there is no such. The rig enters from bar `begin` to before
-    bar `end`."""
+    """Of one length: bars (rows of BAR), and signals once more, as a column to be searched; what a
+    stop or a trail taken from bars stands on, in ticks, of no length where there is no such. The
+    rig enters from bar `begin` to before bar `end`."""
 
     begin: int
     end: int
@@ -80,8 +89,8 @@ class Spare(NamedTuple):
 
 
 class Levels(NamedTuple):
-    """Mirrored levels that may fill, and what each has still to take or to add, which the loop uses up; where the rig's
-    steps act, and lead. Made once for a run, and laid for each trade."""
+    """Mirrored levels that may fill, and what each has still to take or to add, which the loop uses
+    up; where the rig's steps act, and lead. Made once for a run, and laid for each trade."""
 
     targets: Array
     target_parts: Array
@@ -101,12 +110,14 @@ def levels_for(setup: Setup) -> Levels:
     rungs, rung_steps, spare_rungs = np.zeros((3, max(0, setup.rungs - 1)), np.int64)
     step_at, step_to = np.zeros((2, setup.at_kind.size), np.int64)
     spare = Spare(spare_targets, spare_losses, spare_rungs, np.empty((40, 4), np.int64))
-    return Levels(targets, target_parts, losses, loss_parts, rungs, rung_steps, step_at, step_to, spare)
+    return Levels(
+        targets, target_parts, losses, loss_parts, rungs, rung_steps, step_at, step_to, spare
+    )
 
 
 class Written(NamedTuple):
-    """What trades write: fills (bar, entry 1 or exit -1, what, number, price, steps); moves (bar, level, why), at most
-    one a bar by the rig and two by guards."""
+    """What trades write: fills (bar, entry 1 or exit -1, what, number, price, steps); moves (bar,
+    level, why), at most one a bar by the rig and two by guards."""
 
     fills: Array
     moves: Array
@@ -115,15 +126,20 @@ class Written(NamedTuple):
 
 
 def written_for(bars: int, fills: int) -> Written:
-    """Room for what is written about so many bars and fills. What is never written to takes no memory."""
+    """Room for what is written about so many bars and fills. What is never written to takes no
+    memory."""
     return Written(
-        np.empty((fills, 6)), np.empty((3 * bars, 3), np.int64), np.empty(bars), np.empty((40, 4), np.int64)
-    )  # fmt: skip
+        np.empty((fills, 6)),
+        np.empty((3 * bars, 3), np.int64),
+        np.empty(bars),
+        np.empty((40, 4), np.int64),
+    )
 
 
 class TradeEnd(NamedTuple):
-    """How a trade ended: the bar, how, whether it turns; rows of fills and moves; bars whose order mattered; the best
-    and the worst mirrored exit price; its net, money; the last fill's kind, and the stop."""
+    """How a trade ended: the bar, how, whether it turns; rows of fills and moves; bars whose order
+    mattered; the best and the worst mirrored exit price; its net, money; the last fill's kind, and
+    the stop."""
 
     bar: int
     how: int
@@ -156,7 +172,9 @@ def _differs(first: Array, n: int, second: Array, m: int) -> bool:
 
 
 @inlined
-def _mirrored(opens: int, high: int, low: int, close: int, spread: int, side: int) -> tuple[int, int, int, int]:
+def _mirrored(
+    opens: int, high: int, low: int, close: int, spread: int, side: int
+) -> tuple[int, int, int, int]:
     """Open, high, low and close of a bar on the exit side, mirrored."""
     if side > 0:
         return opens, high, low, close
@@ -175,14 +193,19 @@ def _within(
     out: Array,
     sides: int,
 ) -> tuple[int, int]:
-    """What a bar fills that reaches these `sides`, and 1 where the two orders would fill it differently."""
+    """What a bar fills that reaches these `sides`, and 1 where the two orders would fill it
+    differently."""
     opens, high, low, _ = prices
     spare = levels.spare
     if goal != NO_LEVEL:
         spare.rung_steps[:] = levels.rung_steps
-        m = ladder_inside(0, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, spare.out)
+        m = ladder_inside(
+            0, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, spare.out
+        )
         spare.rung_steps[:] = levels.rung_steps
-        k = ladder_inside(1, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, out)
+        k = ladder_inside(
+            1, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, out
+        )
         apart = _differs(out, k, spare.out, m)
         return ladder_inside(
             order, opens, high, low, spread, stop, left, goal, levels.rungs, levels.rung_steps, out
@@ -191,28 +214,67 @@ def _within(
     if sides == ADVERSE | FAVOURABLE:  # else there is one way through the bar
         spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
         m = inside(
-            0, opens, high, low, stop, left, levels.targets, spare.target_parts, levels.losses, spare.loss_parts,
+            0,
+            opens,
+            high,
+            low,
+            stop,
+            left,
+            levels.targets,
+            spare.target_parts,
+            levels.losses,
+            spare.loss_parts,
             spare.out,
-        )  # fmt: skip
+        )
         spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
         k = inside(
-            1, opens, high, low, stop, left, levels.targets, spare.target_parts, levels.losses, spare.loss_parts, out
+            1,
+            opens,
+            high,
+            low,
+            stop,
+            left,
+            levels.targets,
+            spare.target_parts,
+            levels.losses,
+            spare.loss_parts,
+            out,
         )
         differs = int(_differs(out, k, spare.out, m))
     return inside(
-        order, opens, high, low, stop, left, levels.targets, levels.target_parts, levels.losses, levels.loss_parts, out
+        order,
+        opens,
+        high,
+        low,
+        stop,
+        left,
+        levels.targets,
+        levels.target_parts,
+        levels.losses,
+        levels.loss_parts,
+        out,
     ), differs
 
 
 @inlined
-def _write(fills: Array, n: int, bar: int, way: int, what: int, number: int, price: float, steps: int) -> int:
-    fills[n, 0], fills[n, 1], fills[n, 2], fills[n, 3], fills[n, 4], fills[n, 5] = bar, way, what, number, price, steps
+def _write(
+    fills: Array, n: int, bar: int, way: int, what: int, number: int, price: float, steps: int
+) -> int:
+    fills[n, 0], fills[n, 1], fills[n, 2], fills[n, 3], fills[n, 4], fills[n, 5] = (
+        bar,
+        way,
+        what,
+        number,
+        price,
+        steps,
+    )
     return n + 1
 
 
 @inlined
 def _move(moves: Array, n: int, bar: int, level: int, why: int) -> int:
-    """Write down a level that holds from `bar` on, in place of one that never held; rows of moves."""
+    """Write down a level that holds from `bar` on, in place of one that never held; rows of
+    moves."""
     if n > 0 and moves[n - 1, 0] == bar:
         n -= 1
     moves[n, 0], moves[n, 1], moves[n, 2] = bar, level, why
@@ -221,7 +283,14 @@ def _move(moves: Array, n: int, bar: int, level: int, why: int) -> int:
 
 @inlined
 def _evened(
-    rules: Rules, side: int, entry: float, stop: int, exit_side: int, moves: Array, nm: int, bar: int
+    rules: Rules,
+    side: int,
+    entry: float,
+    stop: int,
+    exit_side: int,
+    moves: Array,
+    nm: int,
+    bar: int,
 ) -> tuple[int, int]:
     """The stop at the entry from `bar` on where a guard may put it there, and rows of moves."""
     level = evened(even_level(side, entry), stop, exit_side, rules.min_stop, side)
@@ -231,8 +300,9 @@ def _evened(
 
 
 class TradeAccount(NamedTuple):
-    """A trade's account: `flow` (entries out, exits in) and `value` (entries) in ticks times steps, `net` in money
-    (less commissions so far), steps entered and left, rows of fills, the last fill's kind, targets filled as bits."""
+    """A trade's account: `flow` (entries out, exits in) and `value` (entries) in ticks times steps,
+    `net` in money (less commissions so far), steps entered and left, rows of fills, the last fill's
+    kind, targets filled as bits."""
 
     flow: float
     value: float
@@ -245,7 +315,9 @@ class TradeAccount(NamedTuple):
 
 
 @inlined
-def _booked(book: TradeAccount, fills: Array, i: int, side: int, money: Money, out: Array, count: int) -> TradeAccount:
+def _booked(
+    book: TradeAccount, fills: Array, i: int, side: int, money: Money, out: Array, count: int
+) -> TradeAccount:
     """One bar's fills, written down and counted."""
     flow, value, net, entered, left, nf, last, ready = book
     for row in range(count):
@@ -277,7 +349,8 @@ def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
 
 
 @inlined
-def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its state would be handed about at every bar
+# one trade's loop: split further, its state would be handed about at every bar
+def play(  # noqa: PLR0912, PLR0915
     history: BarRows,
     money: Money,
     rules: Rules,
@@ -288,15 +361,19 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
     cash: float,
     guarded: gd.Guarded,
 ) -> TradeEnd:
-    """Play one trade to its end, or to the history's; `cash` is what there is before it. Its own account begins at 0:
-    a small trade's cents are not lost in a large account's."""
+    """Play one trade to its end, or to the history's; `cash` is what there is before it. Its own
+    account begins at 0: a small trade's cents are not lost in a large account's."""
     side, i = trade.side, trade.first
     fills, moves, out = written.fills, written.moves, written.out
-    bars, equity = history.bars[i:], written.equity[i:]  # counted from 0, an index is known not to be from the end
+    # counted from 0, an index is known not to be from the end
+    bars, equity = history.bars[i:], written.equity[i:]
     ref, step_at, step_to = trade.ref, levels.step_at, levels.step_to
     line = (history.trail_long if side > 0 else history.trail_short)[i:]
     lined = line.size > 0
-    targets, target_parts, losses, loss_parts = levels.targets, levels.target_parts, levels.losses, levels.loss_parts
+    targets = levels.targets
+    target_parts = levels.target_parts
+    losses = levels.losses
+    loss_parts = levels.loss_parts
     stop, left, entered = trade.stop, trade.steps, trade.steps
     price = filled_at(trade.ref + side * money.entry_slip)
     nf = _write(fills, 0, trade.first, 1, 0, 0, price, trade.steps)
@@ -329,11 +406,14 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             nf = _write(fills, nf, i, -1, 10 + decided, 0, price, left)
             best, worst = max(best, opens), min(worst, opens)
             break
-        # Most bars reach nothing, and are done with here: what a bar fills costs ten times as much to find out.
+        # Most bars reach nothing, and are done with here: what a bar fills costs ten times as much
+        # to find out.
         count, differs = 0, 0
         sides = touched(high, low, side * stop, top, bottom)
         if goal != NO_LEVEL or sides:
-            count, differs = _within(order, prices, spread, side * stop, left, goal, levels, out, sides)
+            count, differs = _within(
+                order, prices, spread, side * stop, left, goal, levels, out, sides
+            )
         dependent += differs
         if count:
             book = _booked(book, fills, i, side, money, out, count)
@@ -357,8 +437,9 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
             decided = END
             break
-        # Guards judge before signals: a limit that is reached at this close must not be overtaken by an exit that the
-        # same close signals, but the reason written down is the signal's (section 10, the order of reasons).
+        # Guards judge before signals: a limit that is reached at this close must not be overtaken
+        # by an exit that the same close signals, but the reason written down is the signal's
+        # (section 10, the order of reasons).
         at_close, ends = side * closes, False
         if on:
             gd.roll(guarded, i, gd.CLOSES, marked)
@@ -367,15 +448,28 @@ def play(  # noqa: PLR0912, PLR0915  # one trade's loop: split further, its stat
             if judged & gd.EVEN:
                 stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
             ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0
-        decided, turning = decided_at(rules, bar["signal"], bar["leave"], k + 1, side, won, bar["last_next"])
+        decided, turning = decided_at(
+            rules, bar["signal"], bar["leave"], k + 1, side, won, bar["last_next"]
+        )
         if ends and not decided:
             decided = GUARD
         value_of = line[k] + (0 if side > 0 else spread) if lined else np.nan
-        # Also where the trade is to be left at the next open: a gap may stop it out first, at the level decided here.
+        # Also where the trade is to be left at the next open: a gap may stop it out first, at the
+        # level decided here.
         level, why = moved(
-            rules, side, ref, step_at, step_to, bar["atr"], value_of, stop, side * best, at_close,
-            at_close, ready,
-        )  # fmt: skip
+            rules,
+            side,
+            ref,
+            step_at,
+            step_to,
+            bar["atr"],
+            value_of,
+            stop,
+            side * best,
+            at_close,
+            at_close,
+            ready,
+        )
         if why >= 0:
             stop, nm = level, _move(moves, nm, i + 1, level, why)
         if on and guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:

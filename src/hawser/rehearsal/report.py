@@ -17,7 +17,9 @@ from hawser.rehearsal.watch import HistoryPolicy, acting
 YEAR_DAYS = 365.25
 
 
-def report(outcome: Outcome, time: Array, order: str, days_per_year: int, nets: tuple[float, float]) -> dict[str, Any]:
+def report(
+    outcome: Outcome, time: Array, order: str, days_per_year: int, nets: tuple[float, float]
+) -> dict[str, Any]:
     """Every figure of `report.json`; `nets`: of whole runs, pessimistic and optimistic."""
     net = outcome.net
     wins, losses = net[net > 0], net[net < 0]
@@ -54,23 +56,25 @@ def report(outcome: Outcome, time: Array, order: str, days_per_year: int, nets: 
 
 
 def guard_figures(outcome: Outcome, policy: HistoryPolicy, symbol: str) -> list[dict[str, Any]]:
-    """Of each guard of the policy: whether it acts in a rehearsal, how many entries it refused as the first that was
-    closed, how often it tripped or began to cool down."""
+    """Of each guard of the policy: whether it acts in a rehearsal, how many entries it refused as
+    the first that was closed, how often it tripped or began to cool down."""
     acts = {number for number, _ in acting(policy, symbol)}
     numbers, what = outcome.guarded[:, 1], outcome.guarded[:, 2]
     return [
         {
-            "name": guard.name, "kind": guard.KIND, "acts": number in acts,
+            "name": guard.name,
+            "kind": guard.KIND,
+            "acts": number in acts,
             "refused": int(((numbers == number) & (what == REFUSED)).sum()),
             "tripped": int(((numbers == number) & (what != REFUSED)).sum()),
         }
         for number, guard in enumerate(policy.guards.guard)
-    ]  # fmt: skip
+    ]
 
 
 def drawdown(equity: Array, time: Array, start: float) -> tuple[float, float, float]:
-    """The deepest fall of the bar-close equity below its peak, in money and in percent of that peak, and the days of
-    the longest stretch under water, from the last bar at the peak."""
+    """The deepest fall of the bar-close equity below its peak, in money and in percent of that
+    peak, and the days of the longest stretch under water, from the last bar at the peak."""
     deepest, percent, longest = _drawdown(equity, time, start)
     return deepest, percent, longest / DAY
 
@@ -83,7 +87,8 @@ def _drawdown(equity: Array, time: Array, start: float) -> tuple[float, float, i
     for bar in range(equity.size):
         peak = max(peak, equity[bar])
         below = peak - equity[bar]
-        if below > 0 or under:  # a stretch lasts to the bar that is at the peak again, else to the last bar
+        # a stretch lasts to the bar that is at the peak again, else to the last bar
+        if below > 0 or under:
             longest = max(longest, time[bar] - time[since])
         under = below > 0
         if under:

@@ -1,4 +1,5 @@
-"""A whole rehearsal: a history, a rig and an account as columns and numbers, played in compiled batches."""
+"""A whole rehearsal: a history, a rig and an account as columns and numbers, played in compiled
+batches."""
 
 from __future__ import annotations
 
@@ -37,7 +38,8 @@ class Signals(NamedTuple):
 
 
 class Played(msgspec.Struct):
-    """One trade: rows of fills and moves as the loop wrote them; money in the account's currency."""
+    """One trade: rows of fills and moves as the loop wrote them; money in the account's
+    currency."""
 
     side: int
     first: int
@@ -52,11 +54,18 @@ class Played(msgspec.Struct):
 
 
 class Outcome:
-    """A run under one order. Rows of trades, fills, moves and of what guards did, as the batches wrote them; equity at
-    each close."""
+    """A run under one order. Rows of trades, fills, moves and of what guards did, as the batches
+    wrote them; equity at each close."""
 
     def __init__(
-        self, rows: batch.Table, fills: Array, moves: Array, equity: Array, start: float, end: float, guarded: Array
+        self,
+        rows: batch.Table,
+        fills: Array,
+        moves: Array,
+        equity: Array,
+        start: float,
+        end: float,
+        guarded: Array,
     ) -> None:
         self.rows, self.fills, self.moves, self.guarded = rows, fills, moves, guarded
         self.equity, self.start, self.end = equity, start, end
@@ -79,23 +88,36 @@ class Outcome:
     def held(self) -> int:
         """Bars in which a position was held after what the open did."""
         whole = self.rows.whole
-        at_open = np.isin(whole[:, batch.HOW], (bar_close.SIGNAL, bar_close.BASKET, bar_close.TIME, bar_close.GUARD))
+        at_open = np.isin(
+            whole[:, batch.HOW],
+            (bar_close.SIGNAL, bar_close.BASKET, bar_close.TIME, bar_close.GUARD),
+        )
         return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open).sum())
 
     @cached_property
     def trades(self) -> list[Played]:
         """Every trade; made when they are first asked for."""
         fills, moves, found = self.fills.tolist(), self.moves.tolist(), []
-        for row, (risk, net) in zip(self.rows.whole.tolist(), self.rows.money.tolist(), strict=True):
+        for row, (risk, net) in zip(
+            self.rows.whole.tolist(), self.rows.money.tolist(), strict=True
+        ):
             own = fills[row[batch.FILL_FROM] : row[batch.FILL_TO]]
             reason = "follow_on" if row[batch.FOLLOWS] else "signal"
             own_moves = moves[row[batch.MOVE_FROM] : row[batch.MOVE_TO]]
             found.append(
                 Played(
-                    row[batch.SIDE], row[batch.FIRST], row[batch.LAST], reason, row[batch.STOP_AT], risk, net, own,
-                    own_moves, exit_name(own[-1]),
+                    row[batch.SIDE],
+                    row[batch.FIRST],
+                    row[batch.LAST],
+                    reason,
+                    row[batch.STOP_AT],
+                    risk,
+                    net,
+                    own,
+                    own_moves,
+                    exit_name(own[-1]),
                 )
-            )  # fmt: skip
+            )
         return found
 
 
@@ -103,9 +125,14 @@ class Rehearsal:
     """Everything about a history and a rig that does not depend on the order inside a bar."""
 
     def __init__(
-        self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig,
+        self,
+        bars: Bars,
+        signals: Signals,
+        instrument: Instrument,
+        account: Account,
+        rig: Rig,
         policy: HistoryPolicy | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.instrument, self.account, self.rig, self.policy = instrument, account, rig, policy
         self.time = bars.time
         tick, simple = instrument.tick_size, rig.atr_smoothing == "simple"
@@ -119,18 +146,37 @@ class Rehearsal:
         rows = np.empty(bars.time.size, loop.BAR)
         for name in ("open", "high", "low", "close"):
             rows[name] = np.rint(getattr(bars, name) / tick)
-        rows["spread"], rows["atr"] = np.rint(spread), atr_column(bars, rig.atr_length, simple) / tick
+        rows["spread"], rows["atr"] = (
+            np.rint(spread),
+            atr_column(bars, rig.atr_length, simple) / tick,
+        )
         rows["signal"], rows["leave"] = signals.signal, signals.leave
         rows["last_next"] = left_by_hours(rig, instrument, bars.time, span)
-        self.watch = unwatched() if policy is None else watch_of(policy, instrument, bars, np.rint(spread), span)
-        fx = convert(instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
+        self.watch = (
+            unwatched()
+            if policy is None
+            else watch_of(policy, instrument, bars, np.rint(spread), span)
+        )
+        fx = convert(
+            instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s
+        )
         self.money = money_of(account, instrument, fx)
-        self.sizer, self.setup = sizer_of(account, instrument), setup_of(rig, account.size, instrument)
-        begin, end = np.searchsorted(bars.time, [self.setup.first_time, self.setup.last_time]).tolist()
-        self.history = loop.BarRows(begin, end, rows, signals.signal.astype(np.int8), *trails, *stops)
+        self.sizer, self.setup = (
+            sizer_of(account, instrument),
+            setup_of(rig, account.size, instrument),
+        )
+        begin, end = np.searchsorted(
+            bars.time, [self.setup.first_time, self.setup.last_time]
+        ).tolist()
+        self.history = loop.BarRows(
+            begin, end, rows, signals.signal.astype(np.int8), *trails, *stops
+        )
 
-    def run(self, order: int, progress: Callable[[int], None] | None = None, at_once: int = batch.TRADES) -> Outcome:
-        """Play every trade, so many at once; `progress` is told the bar reached, and may raise to give up."""
+    def run(
+        self, order: int, progress: Callable[[int], None] | None = None, at_once: int = batch.TRADES
+    ) -> Outcome:
+        """Play every trade, so many at once; `progress` is told the bar reached, and may raise to
+        give up."""
         n, start = self.time.size, float(self.account.equity)
         rows = batch.table(at_once)
         written = loop.written_for(n, at_once * batch.ROWS)
@@ -139,7 +185,9 @@ class Rehearsal:
         place = batch.first_state(start)
         while place.at >= 0:
             rows = batch.Table(*(_grown(table, place.trades, at_once) for table in rows))
-            written = written._replace(fills=_grown(written.fills, place.fills, at_once * batch.ROWS))
+            written = written._replace(
+                fills=_grown(written.fills, place.fills, at_once * batch.ROWS)
+            )
             place = batch.run_batch(
                 self.history,
                 self.money,
@@ -161,14 +209,19 @@ class Rehearsal:
         return Outcome(rows, fills, moves, written.equity, start, float(place.cash), acted)
 
     def guarded(self) -> gd.Guarded:
-        """The guards before the first bar. Each may write a row at a bar's open and at its close, and entries are
-        refused at most once there."""
+        """The guards before the first bar. Each may write a row at a bar's open and at its close,
+        and entries are refused at most once there."""
         most = self.time.size * (1 + 2 * self.watch.kind.size) if self.watch.on else 0
-        return gd.Guarded(self.watch, gd.memory_for(self.watch, self.account.equity), np.empty((most, 4), np.int64))
+        return gd.Guarded(
+            self.watch,
+            gd.memory_for(self.watch, self.account.equity),
+            np.empty((most, 4), np.int64),
+        )
 
 
 def _grown(table: Array, used: int, more: int) -> Array:
-    """`table`, or one twice its length with the same first rows, so that `more` rows beyond the `used` fit."""
+    """`table`, or one twice its length with the same first rows, so that `more` rows beyond the
+    `used` fit."""
     if used + more <= len(table):
         return table
     larger = np.empty((2 * len(table) + more, *table.shape[1:]), table.dtype)
@@ -177,9 +230,12 @@ def _grown(table: Array, used: int, more: int) -> Array:
 
 
 DECIDED = {
-    bar_close.SIGNAL: "signal", bar_close.BASKET: "basket", bar_close.TIME: "time", bar_close.GUARD: "guard",
+    bar_close.SIGNAL: "signal",
+    bar_close.BASKET: "basket",
+    bar_close.TIME: "time",
+    bar_close.GUARD: "guard",
     loop.END: "end",
-}  # fmt: skip
+}
 FILLED = {STOP: "stop", TARGET: "target_", RUNG: "rung_", LOSS_STEP: "loss_step_"}
 
 
@@ -200,13 +256,24 @@ def left_by_hours(rig: Rig, instrument: Instrument, times: Array, span: int) -> 
 
 
 def check(rig: Rig, account: Account, instrument: Instrument, guarded: bool = False) -> None:
-    """What a rehearsal cannot carry out is refused before it begins; raises BadInput. `guarded`: there is a policy."""
+    """What a rehearsal cannot carry out is refused before it begins; raises BadInput. `guarded`:
+    there is a policy."""
     if rig.ladder is not None and guarded:
         raise BadInput(
-            "bad_rig", "ladder: a rehearsal cannot take its rungs back as guards do; expected no policy with it"
+            "bad_rig",
+            (
+                "ladder: a rehearsal cannot take its rungs back as guards do; expected no "
+                "policy with it"
+            ),
         )
     timed = rig.time_exit
     if timed is not None and timed.session_end and not ever_closes(instrument.sessions):
-        raise BadInput("bad_rig", f"time_exit: {instrument.symbol} has no sessions, so none can end; expected bars")
+        raise BadInput(
+            "bad_rig",
+            f"time_exit: {instrument.symbol} has no sessions, so none can end; expected bars",
+        )
     if rig.ladder is not None and account.size.method not in ("risk_percent", "risk_money"):
-        raise BadInput("bad_rig", f"ladder: only a risk sizes it; the account's method is {account.size.method}")
+        raise BadInput(
+            "bad_rig",
+            f"ladder: only a risk sizes it; the account's method is {account.size.method}",
+        )

@@ -21,9 +21,21 @@ def sizer_of(account: Account, instrument: Instrument) -> entries.Sizer:
         given = instrument.steps(rule.qty) or -1
     percent = rule.percent if rule.method != "risk_money" else None
     return entries.Sizer(
-        method, or_nan(percent), float(rule.amount or 0.0), float(rule.multiple or 0.0), given, BASES[rule.basis],
-        account.basis_money("balance") - account.equity, float(account.margin_used), float(instrument.margin_rate),
-        or_nan(policy.max_notional_percent), or_nan(policy.max_margin_percent), or_nan(policy.max_heat_percent),
-        or_nan(policy.max_currency_heat_percent), policy.caps == "fit", instrument.qty_max_steps,
-        instrument.qty_min_steps, policy.max_positions == 0,
-    )  # fmt: skip
+        method,
+        or_nan(percent),
+        float(rule.amount or 0.0),
+        float(rule.multiple or 0.0),
+        given,
+        BASES[rule.basis],
+        account.basis_money("balance") - account.equity,
+        float(account.margin_used),
+        float(instrument.margin_rate),
+        or_nan(policy.max_notional_percent),
+        or_nan(policy.max_margin_percent),
+        or_nan(policy.max_heat_percent),
+        or_nan(policy.max_currency_heat_percent),
+        policy.caps == "fit",
+        instrument.qty_max_steps,
+        instrument.qty_min_steps,
+        policy.max_positions == 0,
+    )

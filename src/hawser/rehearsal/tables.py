@@ -1,4 +1,5 @@
-"""An outcome as columns of trades, fills, stops and equity, prices and quantities with the instrument's digits.
+"""An outcome as columns of trades, fills, stops and equity, prices and quantities with the
+instrument's digits.
 
 A column is an array, or texts and which of them each row has: there are far fewer texts than rows.
 """
@@ -38,12 +39,19 @@ class OutcomeTables:
     """Columns of one outcome by name; `moments` writes times, `price` a price in ticks."""
 
     def __init__(
-        self, rehearsal: Rehearsal, outcome: Outcome, moments: Callable[[Array], list[str]],
+        self,
+        rehearsal: Rehearsal,
+        outcome: Outcome,
+        moments: Callable[[Array], list[str]],
         price: Callable[[float], str],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._outcome, self._moments, self._price = outcome, moments, price
         # Not the rehearsal itself: its bars need not be there while the tables are written.
-        self._time, self._instrument, self._money = rehearsal.time, rehearsal.instrument, rehearsal.money
+        self._time, self._instrument, self._money = (
+            rehearsal.time,
+            rehearsal.instrument,
+            rehearsal.money,
+        )
         self._ladder = rehearsal.rig.ladder is not None
         policy = rehearsal.policy
         self._guards = [one.name for one in policy.guards.guard] if policy is not None else []
@@ -57,10 +65,16 @@ class OutcomeTables:
         return _picked(ticks, lambda one: [self._price(value) for value in one.tolist()])
 
     def _levels(self, ticks: Array) -> Column:
-        return _picked(ticks.astype(np.int64), lambda one: [self._instrument.price(value) for value in one.tolist()])
+        return _picked(
+            ticks.astype(np.int64),
+            lambda one: [self._instrument.price(value) for value in one.tolist()],
+        )
 
     def _quantities(self, steps: Array) -> Column:
-        return _picked(steps.astype(np.int64), lambda one: [self._instrument.qty(value) for value in one.tolist()])
+        return _picked(
+            steps.astype(np.int64),
+            lambda one: [self._instrument.qty(value) for value in one.tolist()],
+        )
 
     def _reasons(self, fills: Array, follows: Array) -> Column:
         """Why each of `fills` was made; `follows`: whether their trades are follow-ons."""
@@ -70,7 +84,10 @@ class OutcomeTables:
         entries = {FIRST_ENTRY: "signal", FIRST_ENTRY + 1: "follow_on"}
 
         def named(one: Array) -> list[str]:
-            return [entries.get(code) or exit_name([0, 0, code // KINDS, code % KINDS]) for code in one.tolist()]
+            return [
+                entries.get(code) or exit_name([0, 0, code // KINDS, code % KINDS])
+                for code in one.tolist()
+            ]
 
         return _picked(codes, named)
 
@@ -84,24 +101,34 @@ class OutcomeTables:
         whole = np.add.reduceat(entered, begins) if len(rows) else entered
         ending = fills[rows[:, batch.FILL_TO] - 1]
         return {
-            "id": self._number, "side": (["short", "long"], (side > 0).astype(np.int64)),
-            "signal_time": self._at(rows[:, batch.DECIDED]), "entry_time": self._at(rows[:, batch.FIRST]),
-            "exit_time": self._at(rows[:, batch.LAST]), "entry": self._prices(fills[begins, 4]),
-            "qty": self._quantities(whole), "initial_stop": self._levels(stop), "planned_risk": risk, "net": net,
-            "r": net / risk, "mae_r": np.maximum(0, mirrored - rows[:, batch.WORST]) / r_ticks,
+            "id": self._number,
+            "side": (["short", "long"], (side > 0).astype(np.int64)),
+            "signal_time": self._at(rows[:, batch.DECIDED]),
+            "entry_time": self._at(rows[:, batch.FIRST]),
+            "exit_time": self._at(rows[:, batch.LAST]),
+            "entry": self._prices(fills[begins, 4]),
+            "qty": self._quantities(whole),
+            "initial_stop": self._levels(stop),
+            "planned_risk": risk,
+            "net": net,
+            "r": net / risk,
+            "mae_r": np.maximum(0, mirrored - rows[:, batch.WORST]) / r_ticks,
             "mfe_r": np.maximum(0, rows[:, batch.BEST] - mirrored) / r_ticks,
             "exit_reason": self._reasons(ending, np.zeros(len(rows), np.int64)),
-        }  # fmt: skip
+        }
 
     def fills(self) -> dict[str, Column]:
         rows, fills = self._rows, self._outcome.fills
         of = np.repeat(self._number, rows[:, batch.FILL_TO] - rows[:, batch.FILL_FROM])
         return {
-            "trade": of, "time": self._at(fills[:, 0]),
+            "trade": of,
+            "time": self._at(fills[:, 0]),
             "action": (["exit", "entry"], (fills[:, 1] > 0).astype(np.int64)),
-            "reason": self._reasons(fills, rows[of - 1, batch.FOLLOWS]), "price": self._prices(fills[:, 4]),
-            "qty": self._quantities(fills[:, 5]), "commission": _fees(self._money, fills[:, 5], fills[:, 4]),
-        }  # fmt: skip
+            "reason": self._reasons(fills, rows[of - 1, batch.FOLLOWS]),
+            "price": self._prices(fills[:, 4]),
+            "qty": self._quantities(fills[:, 5]),
+            "commission": _fees(self._money, fills[:, 5], fills[:, 4]),
+        }
 
     def stops(self) -> dict[str, Column]:
         """The initial stop of each trade, and behind it the moves of that trade."""
@@ -118,9 +145,11 @@ class OutcomeTables:
             return [begins if why < 0 else move_name(why) for why in one.tolist()]
 
         return {
-            "trade": table[:, 0], "time": self._at(table[:, 1]), "level": self._levels(table[:, 2]),
+            "trade": table[:, 0],
+            "time": self._at(table[:, 1]),
+            "level": self._levels(table[:, 2]),
             "reason": _picked(table[:, 3], named),
-        }  # fmt: skip
+        }
 
     def guards(self) -> dict[str, Column] | None:
         """What each guard did, in order of time; None without a policy."""
@@ -128,10 +157,11 @@ class OutcomeTables:
             return None
         acted = self._outcome.guarded
         return {
-            "time": self._at(acted[:, 0]), "guard": (self._guards, acted[:, 1]),
+            "time": self._at(acted[:, 0]),
+            "guard": (self._guards, acted[:, 1]),
             "action": (["refused", "tripped", "cools_down"], acted[:, 2]),
             "side": (["short", "", "long"], acted[:, 3] + 1),
-        }  # fmt: skip
+        }
 
     def equity(self) -> tuple[Array, Array]:
         """Times (UTC ns) and equity at each bar's close."""

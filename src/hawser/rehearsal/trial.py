@@ -33,7 +33,8 @@ class Exit(NamedTuple):
 
 
 class TrialResult(NamedTuple):
-    """One trial: bars as indices, levels in ticks, `result` in R. `moves`: from which bar the stop stands where."""
+    """One trial: bars as indices, levels in ticks, `result` in R. `moves`: from which bar the stop
+    stands where."""
 
     side: int
     first: int
@@ -58,8 +59,8 @@ class Ended(NamedTuple):
 
 
 class Fan(NamedTuple):
-    """Results in R of the starts whose trade ended, their mean, and a row for each way of ending. `none`: starts
-    without an entry; `running`: trades that the history's end cut off."""
+    """Results in R of the starts whose trade ended, their mean, and a row for each way of ending.
+    `none`: starts without an entry; `running`: trades that the history's end cut off."""
 
     results: Array
     mean: float
@@ -72,7 +73,9 @@ class Trial:
     """A rig over one history, ready to be tried from any bar, long or short."""
 
     def __init__(self, bars: Bars, instrument: Instrument, account: Account, rig: Rig) -> None:
-        free = msgspec.structs.replace(rig, direction="both", from_=None, to=None, follow_on=None, reverse=False)
+        free = msgspec.structs.replace(
+            rig, direction="both", from_=None, to=None, follow_on=None, reverse=False
+        )
         self.size = bars.time.size
         none = np.zeros(self.size, np.int8)
         self._of = Rehearsal(bars, Signals(none, none), instrument, account, free)
@@ -90,18 +93,37 @@ class Trial:
             return self._refusal(start, side)
         levels, parts = (side * self._levels.targets).tolist(), self._levels.target_parts.tolist()
         end = loop.play(
-            of.history, of.money, begun.rules, begun.trade, self._levels, self._written, 0, cash, of.guarded()
+            of.history,
+            of.money,
+            begun.rules,
+            begun.trade,
+            self._levels,
+            self._written,
+            0,
+            cash,
+            of.guarded(),
         )
-        fills, moves = self._written.fills[: end.fills].tolist(), self._written.moves[: end.moves].tolist()
+        fills = self._written.fills[: end.fills].tolist()
+        moves = self._written.moves[: end.moves].tolist()
         exits = tuple(Exit(int(row[0]), exit_name(row), row[4]) for row in fills if row[1] < 0)
-        rungs = tuple(Exit(int(row[0]), f"rung_{int(row[3]) + 1}", row[4]) for row in fills[1:] if row[1] > 0)
+        rungs = tuple(
+            Exit(int(row[0]), f"rung_{int(row[3]) + 1}", row[4]) for row in fills[1:] if row[1] > 0
+        )
         why = moves[-1][2] if moves else -1
         return TrialResult(
-            side, start + 1, int(end.bar), int(begun.trade.ref), int(begun.trade.stop),
+            side,
+            start + 1,
+            int(end.bar),
+            int(begun.trade.ref),
+            int(begun.trade.stop),
             tuple(level for level, part in zip(levels, parts, strict=True) if part),
-            tuple((bar, level, _moved_by(why)) for bar, level, why in moves), exits, rungs,
-            end.net / begun.risk, _ended(end.how, end.last, why), end.how == loop.END,
-        )  # fmt: skip
+            tuple((bar, level, _moved_by(why)) for bar, level, why in moves),
+            exits,
+            rungs,
+            end.net / begun.risk,
+            _ended(end.how, end.last, why),
+            end.how == loop.END,
+        )
 
     def _refusal(self, start: int, side: int) -> str:
         """Why there is no entry, by the size itself."""
@@ -113,10 +135,17 @@ class Trial:
         if rig.stop is not None and rig.stop.from_bars:
             basis = float((history.stop_long if side > 0 else history.stop_short)[start]) * tick
         request = SizeRequest(
-            instrument=self._instrument, account=self._account, side=side, bid=bid, ask=bid + spread,
-            atr=float(history.bars[start]["atr"]) * tick, basis=basis, stop=rig.stop, targets=rig.target,
+            instrument=self._instrument,
+            account=self._account,
+            side=side,
+            bid=bid,
+            ask=bid + spread,
+            atr=float(history.bars[start]["atr"]) * tick,
+            basis=basis,
+            stop=rig.stop,
+            targets=rig.target,
             ladder=rig.ladder,
-        )  # fmt: skip
+        )
         try:
             sized(request)
         except Refused as refusal:
@@ -127,18 +156,32 @@ class Trial:
         """The same from `count` bars drawn at random (all, where there are fewer)."""
         of = self._of
         pool = np.arange(max(0, self.size - 2), dtype=np.int64)
-        starts = np.sort(np.random.default_rng(seed).choice(pool, min(count, pool.size), replace=False))
-        levels, written = loop.levels_for(of.setup), loop.written_for(self.size, FILLS)  # `one` may run meanwhile
+        starts = np.sort(
+            np.random.default_rng(seed).choice(pool, min(count, pool.size), replace=False)
+        )
+        # `one` may run meanwhile
+        levels, written = loop.levels_for(of.setup), loop.written_for(self.size, FILLS)
         results, ends = batch.fan(
-            of.history, of.money, of.sizer, of.setup, levels, written, side, starts, float(self._account.equity),
+            of.history,
+            of.money,
+            of.sizer,
+            of.setup,
+            levels,
+            written,
+            side,
+            starts,
+            float(self._account.equity),
             of.guarded(),
-        )  # fmt: skip
+        )
         entered = ~np.isnan(results)
         running = entered & (ends[:, 0] == loop.END)
         done = entered & ~running
         names = np.array([_ended(*row) for row in ends[done].tolist()], dtype=object)
         won = results[done]
-        rows = [Ended(why, float((names == why).mean()), float(won[names == why].mean())) for why in set(names)]
+        rows = [
+            Ended(why, float((names == why).mean()), float(won[names == why].mean()))
+            for why in set(names)
+        ]
         rows.sort(key=lambda row: -row.share)
         mean = float(won.mean()) if won.size else float("nan")
         return Fan(won, mean, tuple(rows), int((~entered).sum()), int(running.sum()))
@@ -153,5 +196,7 @@ def _moved_by(why: int) -> str:
 def _ended(how: int, last: int, why: int) -> str:
     """How a trade ended, in words; a stop is named by what brought it where it was."""
     if how == loop.INSIDE:
-        return {STOP: _moved_by(why), TARGET: "last target", LOSS_STEP: "loss steps"}.get(last, "stop")
+        return {STOP: _moved_by(why), TARGET: "last target", LOSS_STEP: "loss steps"}.get(
+            last, "stop"
+        )
     return {BASKET: "basket", TIME: "time", loop.END: "still open"}.get(how, "signal")

@@ -1,4 +1,5 @@
-"""A policy over a history: what its filters say of each bar, found beforehand, and what counts, as numbers."""
+"""A policy over a history: what its filters say of each bar, found beforehand, and what counts, as
+numbers."""
 
 from __future__ import annotations
 
@@ -21,15 +22,21 @@ from hawser.rehearsal import guarding as gd
 
 DOES = {"close": gd.CLOSE, "even": gd.EVEN, "": 0}
 COUNTED: dict[type, int] = {
-    dc.CountGuard: gd.COUNT, dc.CoolDownGuard: gd.COOL_DOWN, dc.StreakSwitch: gd.STREAK, dc.LossSwitch: gd.LOSS,
-    dc.DrawdownSwitch: gd.DRAWDOWN, dc.FloorSwitch: gd.FLOOR,
-}  # fmt: skip
-# What a rehearsal has nothing of: orders that fail or hurry, feeds that fall silent, slippage that is not expected.
+    dc.CountGuard: gd.COUNT,
+    dc.CoolDownGuard: gd.COOL_DOWN,
+    dc.StreakSwitch: gd.STREAK,
+    dc.LossSwitch: gd.LOSS,
+    dc.DrawdownSwitch: gd.DRAWDOWN,
+    dc.FloorSwitch: gd.FLOOR,
+}
+# What a rehearsal has nothing of: orders that fail or hurry, feeds that fall silent, slippage that
+# is not expected.
 IDLE = (dc.RejectSwitch, dc.RateSwitch, dc.SilenceSwitch, dc.SlippageSwitch)
 
 
 class HistoryPolicy(NamedTuple):
-    """Guards with their news, the source that the signals are of, and bars of instruments that regimes refer to."""
+    """Guards with their news, the source that the signals are of, and bars of instruments that
+    regimes refer to."""
 
     guards: dc.Guards
     calendars: tuple[Calendar, ...] = ()
@@ -41,26 +48,51 @@ def unwatched() -> gd.GuardColumns:
     """No guards at all."""
     whole, money = np.empty(0, np.int64), np.empty(0)
     return gd.GuardColumns(
-        False, 0, whole, np.empty((0, 2), np.int16), np.empty((0, 2), np.int8), np.empty((0, 4), np.int32), money,
-        whole, whole, whole, whole, whole, whole, whole, whole, money, money, whole,
-    )  # fmt: skip
+        False,
+        0,
+        whole,
+        np.empty((0, 2), np.int16),
+        np.empty((0, 2), np.int8),
+        np.empty((0, 4), np.int32),
+        money,
+        whole,
+        whole,
+        whole,
+        whole,
+        whole,
+        whole,
+        whole,
+        whole,
+        money,
+        money,
+        whole,
+    )
 
 
 def acting(policy: HistoryPolicy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
-    """The guards that act in a rehearsal of an instrument, each with its number in the policy: those that watch its
-    signals, and those that flatten whatever there is when what they watch closes."""
+    """The guards that act in a rehearsal of an instrument, each with its number in the policy:
+    those that watch its signals, and those that flatten whatever there is when what they watch
+    closes."""
 
     def acts(one: dc.AnyGuard) -> bool:
-        looks = isinstance(one, (dc.DrawdownSwitch, dc.FloorSwitch)) or not isinstance(one, dc.Counted)
-        flattens = "flatten" in one.then and looks and (one.on if isinstance(one, dc.Counted) else one.covers(symbol))
+        looks = isinstance(one, (dc.DrawdownSwitch, dc.FloorSwitch)) or not isinstance(
+            one, dc.Counted
+        )
+        flattens = (
+            "flatten" in one.then
+            and looks
+            and (one.on if isinstance(one, dc.Counted) else one.covers(symbol))
+        )
         return not isinstance(one, IDLE) and (one.watches(symbol, policy.source) or flattens)
 
     return [(n, one) for n, one in enumerate(policy.guards.guard) if acts(one)]
 
 
-def watch_of(policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> gd.GuardColumns:
-    """The policy as the compiled loop reads it; `spread` in ticks, of each bar. Raises BadInput where a regime refers
-    to bars that are not there."""
+def watch_of(
+    policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: Array, span: int
+) -> gd.GuardColumns:
+    """The policy as the compiled loop reads it; `spread` in ticks, of each bar. Raises BadInput
+    where a regime refers to bars that are not there."""
     found = acting(policy, instrument.symbol)
     n = bars.time.size
     shut, follows = np.zeros((n, 2), np.int16), np.zeros((n, 2), np.int8)
@@ -77,16 +109,25 @@ def watch_of(policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: 
         for column, side in enumerate((1, -1)):
             closed = scenes.at_opens(guard, side)
             shut[:, column] = np.where(closed & (shut[:, column] == 0), number + 1, shut[:, column])
-    counted: list[tuple[int, dc.Counted]] = [(at, guard) for at, guard in found if isinstance(guard, dc.Counted)]
+    counted: list[tuple[int, dc.Counted]] = [
+        (at, guard) for at, guard in found if isinstance(guard, dc.Counted)
+    ]
     return gd.GuardColumns(
-        bool(found), span, bars.time, shut, follows, _periods(policy.guards, bars.time, span),
-        np.array([percent for _, percent in of_r]), np.array([number for number, _ in of_r], np.int64),
+        bool(found),
+        span,
+        bars.time,
+        shut,
+        follows,
+        _periods(policy.guards, bars.time, span),
+        np.array([percent for _, percent in of_r]),
+        np.array([number for number, _ in of_r], np.int64),
         *_numbers(counted, instrument.symbol, policy.source),
-    )  # fmt: skip
+    )
 
 
 def _periods(rules: dc.Guards, times: Array, span: int) -> Array:
-    """By bar: its day at its open and just before its end, and its week at the same; counted from the first."""
+    """By bar: its day at its open and just before its end, and its week at the same; counted from
+    the first."""
     found = np.empty((times.size, 4), np.int32)
     for column, week in ((0, False), (2, True)):
         ends: list[int] = []
@@ -103,13 +144,20 @@ def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) ->
     for number, guard in counted:
         period = getattr(guard, "period", "day")
         percent = getattr(guard, "from_r", getattr(guard, "percent", None))
-        money, most = getattr(guard, "money", None), getattr(guard, "losses", getattr(guard, "most", 0))
+        money = getattr(guard, "money", None)
+        most = getattr(guard, "losses", getattr(guard, "most", 0))
         row = (
-            COUNTED[type(guard)], number, guard.watches(symbol, source), period == "week",
-            guard.LATCHES and period != "none", DOES[guard.leads_to], most,
-            math.inf if percent is None else percent, math.inf if money is None else money,
+            COUNTED[type(guard)],
+            number,
+            guard.watches(symbol, source),
+            period == "week",
+            guard.LATCHES and period != "none",
+            DOES[guard.leads_to],
+            most,
+            math.inf if percent is None else percent,
+            math.inf if money is None else money,
             round(getattr(guard, "minutes", 0) * MINUTE),
-        )  # fmt: skip
+        )
         for held, value in zip(rows, row, strict=True):
             held.append(value)
     return [np.array(row, np.float64 if k in (7, 8) else np.int64) for k, row in enumerate(rows)]
@@ -129,13 +177,16 @@ def _follow(follows: Array, scenes: _Scenes, guard: dc.Filter) -> None:
 class _Scenes:
     """What filters say at the opens and the closes of a history."""
 
-    def __init__(self, policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: Array, span: int) -> None:
+    def __init__(
+        self, policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: Array, span: int
+    ) -> None:
         self._policy, self._instrument, self._span = policy, instrument, span
         self._bars, self._spread = bars._replace(spread=spread), spread
         self._known: dict[str, Array] = {}  # by guard: what it goes by at each close
 
     def at_opens(self, guard: dc.Filter, side: int) -> Array:
-        """Whether it is closed at each open: measured by the bars before, the spread by that of the open."""
+        """Whether it is closed at each open: measured by the bars before, the spread by that of the
+        open."""
         if guard.BY_CLOCK:
             return self._by_time(guard, self._bars.time)
         before = np.concatenate([[np.nan], self._known_at_closes(guard)[:-1]])
@@ -158,7 +209,9 @@ class _Scenes:
         while k < moments.size:
             at = int(moments[k])
             scene = EntryContext(at, self._instrument, math.nan, {}, calendars)
-            until = min((one for one in guard.edges(self._instrument, calendars, at) if one > at), default=0)
+            until = min(
+                (one for one in guard.edges(self._instrument, calendars, at) if one > at), default=0
+            )
             end = int(np.searchsorted(moments, until)) if until else moments.size
             closed[k:end] = guard.verdict(scene) is not None
             k = end
@@ -172,16 +225,22 @@ class _Scenes:
             span = span_of(bars.time)
         wide = guard.bars_span(span)
         if wide % span:
-            sentence = f"guard '{guard.name}': timeframe: {timeframe_name(wide)} cannot be joined from the bars given"
+            sentence = (
+                f"guard '{guard.name}': timeframe: {timeframe_name(wide)} cannot be joined "
+                "from the bars given"
+            )
             raise BadInput("bad_guard", sentence)
         coarse = joined(bars, wide) if wide != span else bars
-        return known_at_closes(guard.column(coarse, wide), coarse.time + wide, self._bars.time + self._span)
+        return known_at_closes(
+            guard.column(coarse, wide), coarse.time + wide, self._bars.time + self._span
+        )
 
     def _reference(self, guard: dc.RegimeGuard) -> Bars:
         found = self._policy.references.get(guard.reference)
         if found is None:
             raise BadInput(
-                "no_reference", f"guard '{guard.name}': reference: expected bars of {guard.reference}, as with "
-                f"--reference '{guard.reference}=FILE'"
-            )  # fmt: skip
+                "no_reference",
+                f"guard '{guard.name}': reference: expected bars of {guard.reference}, as with "
+                f"--reference '{guard.reference}=FILE'",
+            )
         return found

@@ -1,4 +1,5 @@
-"""`hawser guards`: what every guard says at one moment, from files. The same functions as the live engine asks."""
+"""`hawser guards`: what every guard says at one moment, from files. The same functions as the live
+engine asks."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ EARLIEST, LATEST = 1970, 2200  # years that a moment may be in
 
 
 class CheckedFiles(NamedTuple):
-    """What is looked at: a policy or a session with one, instruments, and bars for each or for none."""
+    """What is looked at: a policy or a session with one, instruments, and bars for each or for
+    none."""
 
     guards: Path | None
     session: Path | None
@@ -46,7 +48,9 @@ def moment(text: str) -> int:
     try:
         at = datetime.fromisoformat(text)
     except ValueError:
-        raise BadInput("bad_time", f"--at {text}: expected ISO 8601, as 2031-03-05T14:00:00+01:00") from None
+        raise BadInput(
+            "bad_time", f"--at {text}: expected ISO 8601, as 2031-03-05T14:00:00+01:00"
+        ) from None
     if at.tzinfo is None:
         raise BadInput("bad_time", f"--at {text}: expected an offset, as 2031-03-05T14:00:00+01:00")
     try:
@@ -58,8 +62,11 @@ def moment(text: str) -> int:
     return (since.days * 86_400 + since.seconds) * SECOND + since.microseconds * 1_000
 
 
-def check(files: CheckedFiles, at: int, side: int, r_ticks: float | None, source: str) -> list[Said]:
-    """Every guard that watches one of the instruments, with what it says at `at`; raises BadInput."""
+def check(
+    files: CheckedFiles, at: int, side: int, r_ticks: float | None, source: str
+) -> list[Said]:
+    """Every guard that watches one of the instruments, with what it says at `at`; raises
+    BadInput."""
     if r_ticks is not None and not 0 < r_ticks < math.inf:
         raise BadInput("usage", "--r-ticks: expected a number above 0")
     state = _state(files, at)
@@ -67,7 +74,9 @@ def check(files: CheckedFiles, at: int, side: int, r_ticks: float | None, source
     for symbol in state.instruments:
         scene = scene_of(state, symbol, side, or_nan(r_ticks))
         for guard in watching(state, symbol, source):
-            found.append(Said(symbol, guard.name, guard.KIND, one_verdict(state, guard, scene, source)))
+            found.append(
+                Said(symbol, guard.name, guard.KIND, one_verdict(state, guard, scene, source))
+            )
     return found
 
 
@@ -80,7 +89,11 @@ def _state(files: CheckedFiles, at: int) -> EngineState:
     state = folded(files.session) if files.session is not None else EngineState()
     if at < state.now:
         raise BadInput(
-            "bad_time", f"--at: expected a moment from the session's end on; {files.session} goes on after it"
+            "bad_time",
+            (
+                f"--at: expected a moment from the session's end on; {files.session} goes "
+                "on after it"
+            ),
         )
     state.now = at
     roll(Outbox(state))
@@ -109,7 +122,9 @@ def _add_bars(state: EngineState, instrument: Instrument, path: Path, zone: str 
     store = BarStore(instrument, span, done)
     found: dict[str, float] = {}
     for other in store.series:
-        found |= measures_for(state.guards, instrument.symbol, other, span, lambda other: store.series[other].bars())
+        found |= measures_for(
+            state.guards, instrument.symbol, other, span, lambda other: store.series[other].bars()
+        )
     state.measures[instrument.symbol] = found
     bid, spread = round(float(done.close[-1]) / instrument.tick_size), float(done.spread[-1])
     if not math.isnan(spread):
@@ -122,13 +137,17 @@ def as_json(said: list[Said]) -> dict[str, Any]:
         "open": not any(one.closed for one in said),
         "verdicts": [
             {
-                "instrument": one.symbol, "guard": one.guard, "kind": one.kind, "open": one.closed is None,
-                "code": one.closed.code if one.closed else None, "message": one.closed.text if one.closed else None,
+                "instrument": one.symbol,
+                "guard": one.guard,
+                "kind": one.kind,
+                "open": one.closed is None,
+                "code": one.closed.code if one.closed else None,
+                "message": one.closed.text if one.closed else None,
                 "until": _iso(one.closed.until) if one.closed and one.closed.until else None,
             }
             for one in said
         ],
-    }  # fmt: skip
+    }
 
 
 def as_text(said: list[Said]) -> str:
@@ -136,7 +155,11 @@ def as_text(said: list[Said]) -> str:
     lines = []
     for one in said:
         text = "open" if one.closed is None else f"CLOSED: {one.closed.text}"
-        until = f", until {_iso(one.closed.until)}" if one.closed is not None and one.closed.until else ""
+        until = (
+            f", until {_iso(one.closed.until)}"
+            if one.closed is not None and one.closed.until
+            else ""
+        )
         lines.append(f"{one.symbol}  {one.guard} ({one.kind}): {text}{until}")
     return "\n".join(lines) or "no guard watches these instruments: entries open"
 

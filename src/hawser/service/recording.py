@@ -1,8 +1,9 @@
 """A session's record: what was decided is written down before it leaves, all of it in order.
 
-What cannot be written stays in memory until it can be. A disk that hangs counts as one that cannot be written: who
-waits for it would keep a position without its stop for as long. The write that hangs goes on meanwhile, on a thread of
-its own, and nothing else is written until it has come to its end, one way or the other.
+What cannot be written stays in memory until it can be. A disk that hangs counts as one that cannot
+be written: who waits for it would keep a position without its stop for as long. The write that
+hangs goes on meanwhile, on a thread of its own, and nothing else is written until it has come to
+its end, one way or the other.
 """
 
 from __future__ import annotations
@@ -36,11 +37,16 @@ _encode = msgspec.msgpack.Encoder().encode
 
 
 def recordable(event: AnyEvent) -> AnyEvent:
-    """What comes from outside, as it can be written down: half of a character in its own text becomes a question mark.
-    Raises BadInput where that does not help, for the record would never get past it."""
+    """What comes from outside, as it can be written down: half of a character in its own text
+    becomes a question mark. Raises BadInput where that does not help, for the record would never
+    get past it."""
     if writable(event):
         return event
-    texts = {name: text for name in event.__struct_fields__ if isinstance(text := getattr(event, name), str)}
+    texts = {
+        name: text
+        for name in event.__struct_fields__
+        if isinstance(text := getattr(event, name), str)
+    }
     legible = {name: text.encode(errors="replace").decode() for name, text in texts.items()}
     event = msgspec.structs.replace(event, **legible)
     if not writable(event):
@@ -103,7 +109,8 @@ class Aside:
 
 
 class Written(NamedTuple):
-    """Whether all is written; if not, why, where it was tried; how many entries had been kept until now."""
+    """Whether all is written; if not, why, where it was tried; how many entries had been kept until
+    now."""
 
     whole: bool
     why: str = ""
@@ -111,7 +118,8 @@ class Written(NamedTuple):
 
 
 class _Write(NamedTuple):
-    """A piece of work that has begun: how many of the kept entries it writes, and till when it is waited for, s."""
+    """A piece of work that has begun: how many of the kept entries it writes, and till when it is
+    waited for, s."""
 
     entries: int
     done: Future[None]
@@ -133,14 +141,17 @@ class Recording:
         self._way = way
         self._under_way: _Write | None = None
         self._again_at = 0
-        self._look: Future[None] | None = None  # whether the record still stands in its place: asked aside
+        # whether the record still stands in its place: asked aside
+        self._look: Future[None] | None = None
         self._look_at, self._gone = 0, ""
-        self._base, self._since = b"", list[Entry]()  # the state at the last snapshot, and what was recorded after it
+        # the state at the last snapshot, and what was recorded after it
+        self._base, self._since = b"", list[Entry]()
         self._snapshot_at = ledger.seq if ledger else 0
 
     def open(self, state: EngineState, trouble: str) -> None:
-        """A session begins with this state. `trouble`: it is no fold of the record, and so is kept as it is. What
-        cannot be written now keeps nobody from opening: each line that follows says whether it can."""
+        """A session begins with this state. `trouble`: it is no fold of the record, and so is kept
+        as it is. What cannot be written now keeps nobody from opening: each line that follows says
+        whether it can."""
         self._base = _encode(state)
         if self.ledger is None:
             return
@@ -165,7 +176,8 @@ class Recording:
         return written + sum(1 + len(commands) for _, commands in self.kept[gone:])
 
     def due(self, now: int) -> bool:
-        """Whether what was kept is to be tried again, or the record does not stand in its place any more."""
+        """Whether what was kept is to be tried again, or the record does not stand in its place any
+        more."""
         if self.ledger is None:
             return False
         if self.kept:
@@ -174,8 +186,8 @@ class Recording:
         return bool(self._gone)
 
     def _look_aside(self, ledger: Ledger, now: int) -> None:
-        """Hear what the last look has found, and begin another from time to time: never on the calling thread, which a
-        disk that hangs would hold up."""
+        """Hear what the last look has found, and begin another from time to time: never on the
+        calling thread, which a disk that hangs would hold up."""
         if self._look is not None and self._look.done():
             error, self._look = self._look.exception(), None
             self._gone = str(error) if error is not None else ""
@@ -201,7 +213,8 @@ class Recording:
             return self._failed(f"the disk has not answered for {self._way.patience:g} s", now)
         except sqlite3.Error as error:
             return self._failed(str(error), now)
-        except Exception as error:  # memory that has run out, say: what protects does not wait for its reason
+        # memory that has run out, say: what protects does not wait for its reason
+        except Exception as error:
             return self._failed(repr(error), now)
         if behind:
             self._look, self._gone = None, ""  # what was seen before counts no more
@@ -213,8 +226,8 @@ class Recording:
         return Written(False, why)
 
     def _some(self, ledger: Ledger, most: int, again: bool) -> None:
-        """Write the first of what is kept; raises TimeoutError where that takes too long, and goes on with it the next
-        time."""
+        """Write the first of what is kept; raises TimeoutError where that takes too long, and goes
+        on with it the next time."""
         if self._under_way is None:
             some = self.kept[:most]
             self._begin(len(some), lambda: _append(ledger, some, again))
@@ -230,7 +243,9 @@ class Recording:
         del self.kept[:count]
 
     def _begin(self, count: int, work: Work) -> None:
-        self._under_way = _Write(count, self._way.begin(work), time.monotonic() + self._way.patience)
+        self._under_way = _Write(
+            count, self._way.begin(work), time.monotonic() + self._way.patience
+        )
 
     def _later(self, work: Work) -> None:
         """What nobody waits for, and what the disk may refuse."""
@@ -252,7 +267,8 @@ class Recording:
         self._later(ledger.snapshot_of(state))
 
     def engine(self) -> Engine:
-        """The engine anew from what was recorded. The disk is not asked: it may be what hangs just then."""
+        """The engine anew from what was recorded. The disk is not asked: it may be what hangs just
+        then."""
         fold = Fold(Engine(msgspec.msgpack.decode(self._base, type=EngineState)))
         for event, commands in self._since:
             fold.take(Recorded(0, event, commands))
@@ -260,15 +276,18 @@ class Recording:
         return fold.engine
 
     def close(self, state: EngineState) -> None:
-        """Keep the fold, and let go of the file. Raises Unavailable where something could not be written: it is lost,
-        and the venue knows what is open."""
+        """Keep the fold, and let go of the file. Raises Unavailable where something could not be
+        written: it is lost, and the venue knows what is open."""
         ended = self._settle(LAST_WAIT_S)
         self._way.end()
         ledger = self.ledger
         if ledger is None:
             return
         if not ended:
-            raise Unavailable("ledger", f"{ledger.path}: the disk does not answer; the last of the record is lost")
+            raise Unavailable(
+                "ledger",
+                f"{ledger.path}: the disk does not answer; the last of the record is lost",
+            )
         with contextlib.suppress(Exception):  # once more
             _append(ledger, self.kept, True)
             self.kept = []
@@ -276,9 +295,14 @@ class Recording:
         lost, astray = len(self.kept), ledger.astray()
         ledger.close()
         if astray:
-            raise Unavailable("ledger", f"{ledger.path}: {astray}; it could not be put back and is lost")
+            raise Unavailable(
+                "ledger", f"{ledger.path}: {astray}; it could not be put back and is lost"
+            )
         if lost:
-            raise Unavailable("ledger", f"{ledger.path}: the last {lost} events could not be written and are lost")
+            raise Unavailable(
+                "ledger",
+                f"{ledger.path}: the last {lost} events could not be written and are lost",
+            )
 
     def _settle(self, patience: float | None) -> bool:
         """Let the write that is under way come to its end; whether it has."""
@@ -295,14 +319,17 @@ class Recording:
 
 
 def _append(ledger: Ledger, entries: list[Entry], again: bool) -> None:
-    """Write; where the disk is full, once more in the space that was kept for it. `again`: it could not be written
-    before, because the record was taken away perhaps."""
+    """Write; where the disk is full, once more in the space that was kept for it. `again`: it could
+    not be written before, because the record was taken away perhaps."""
     try:
         if again:
             ledger.put_back()
         ledger.append(entries)
     except sqlite3.Error as error:
-        held = getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
+        held = getattr(error, "sqlite_errorcode", 0) & 0xFF in (
+            sqlite3.SQLITE_BUSY,
+            sqlite3.SQLITE_LOCKED,
+        )
         if held or ledger.astray() or not ledger.give_up_reserve():
             raise
         ledger.append(entries)

@@ -1,4 +1,5 @@
-"""`hawser rehearse`: files in, a rehearsal under the chosen order and under both others, files out."""
+"""`hawser rehearse`: files in, a rehearsal under the chosen order and under both others, files
+out."""
 
 from __future__ import annotations
 
@@ -67,8 +68,13 @@ def read(files: Files) -> Read:
     signal = history.signals[0]
     leave = history.signals[1] if files.exit_signal else np.zeros_like(signal)
     if history.off_grid:
-        print(f"{files.bars}: {history.off_grid} prices were off the tick and were rounded to it", file=sys.stderr)
-    return Read(history.bars, Signals(signal, leave), instrument, account, rig, _policy(files, history.bars))
+        print(
+            f"{files.bars}: {history.off_grid} prices were off the tick and were rounded to it",
+            file=sys.stderr,
+        )
+    return Read(
+        history.bars, Signals(signal, leave), instrument, account, rig, _policy(files, history.bars)
+    )
 
 
 def _policy(files: Files, bars: Bars) -> HistoryPolicy | None:
@@ -81,9 +87,13 @@ def _policy(files: Files, bars: Bars) -> HistoryPolicy | None:
     for text in files.references:
         name, equals, path = text.partition("=")
         if not (name and equals and path):
-            raise BadInput("usage", f"--reference {text}: expected NAME=FILE, an instrument and its bars")
+            raise BadInput(
+                "usage", f"--reference {text}: expected NAME=FILE, an instrument and its bars"
+            )
         references[name] = read_unrounded(Path(path), files.zone)
-    calendars = read_calendars(guards.news, files.guards.parent, int(bars.time[0]), int(bars.time[-1]))
+    calendars = read_calendars(
+        guards.news, files.guards.parent, int(bars.time[0]), int(bars.time[-1])
+    )
     return HistoryPolicy(guards, calendars, files.source, references)
 
 

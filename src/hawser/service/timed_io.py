@@ -1,7 +1,7 @@
 """What a disk that hangs may hold up: done on a thread of its own, and waited for only so long.
 
-Unlike the record's own thread (`recording.Aside`), which must come to its end, one that hangs here keeps no process
-from ending.
+Unlike the record's own thread (`recording.Aside`), which must come to its end, one that hangs here
+keeps no process from ending.
 """
 
 from __future__ import annotations
@@ -31,7 +31,8 @@ class Patient:
         return self._thread is not None and self._thread.is_alive()
 
     def ask(self, work: Callable[[], Found], instead: Found) -> Found:
-        """What `work` comes to; `instead` where it fails, takes longer than `WAIT_S`, or an earlier one hangs."""
+        """What `work` comes to; `instead` where it fails, takes longer than `WAIT_S`, or an earlier
+        one hangs."""
         with self._one:
             return instead if self.hangs else self._done(work, instead)
 
@@ -57,8 +58,8 @@ _PERSON = Patient("disk")
 
 
 def in_time(work: Callable[[], Found]) -> Found:
-    """What `work` comes to, where a person waits for it; raises what it raises, and BadInput where the disk does not
-    answer: the window must live, for what is open may have to be closed by it."""
+    """What `work` comes to, where a person waits for it; raises what it raises, and BadInput where
+    the disk does not answer: the window must live, for what is open may have to be closed by it."""
 
     def tried() -> tuple[list[Found], list[Exception]]:
         try:

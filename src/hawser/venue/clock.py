@@ -1,8 +1,9 @@
-"""Hawser's clock: nothing outside moves it, and deadlines are kept by it. On a simulated venue it can pause, and run at
-a multiple of real time.
+"""Hawser's clock: nothing outside moves it, and deadlines are kept by it. On a simulated venue it
+can pause, and run at a multiple of real time.
 
-It counts real time as the kernel does since the machine was started, the time it slept included: setting the machine's
-clock, and summer time, leave it alone, and after a sleep no window of news and no session is late.
+It counts real time as the kernel does since the machine was started, the time it slept included:
+setting the machine's clock, and summer time, leave it alone, and after a sleep no window of news
+and no session is late.
 """
 
 from __future__ import annotations
@@ -18,11 +19,12 @@ def uptime() -> int:
 
 
 class Clock:
-    """UTC ns. Safe to read and set from any thread. `real` counts real time; tests step one of their own."""
+    """UTC ns. Safe to read and set from any thread. `real` counts real time; tests step one of
+    their own."""
 
     def __init__(
         self, start: int, speed: float = 1.0, running: bool = True, real: Callable[[], int] = uptime
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._lock, self._real = threading.Lock(), real
         self._base, self._at = start, real()
         self._speed, self._running = speed, running

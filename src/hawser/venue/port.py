@@ -1,7 +1,9 @@
-"""What a venue must offer. Levels and quantities cross this boundary as decimal strings with the instrument's digits.
+"""What a venue must offer. Levels and quantities cross this boundary as decimal strings with the
+instrument's digits.
 
-A venue never answers a request directly: `send` returns at once and answers come, if they come, as messages. Answers to
-changes and questions carry their `token`: an adapter for a venue that does not tell it keeps them apart itself.
+A venue never answers a request directly: `send` returns at once and answers come, if they come, as
+messages. Answers to changes and questions carry their `token`: an adapter for a venue that does not
+tell it keeps them apart itself.
 """
 
 from __future__ import annotations
@@ -22,11 +24,12 @@ class Message(msgspec.Struct, frozen=True, tag=True, kw_only=True):
 
 
 class NewOrder(Message, frozen=True):
-    """`kind`: market, stop or limit. `closes` names a position; such an order never fills beyond it. `adds` names one
-    too, which its fills make larger; it lives no longer than the position.
+    """`kind`: market, stop or limit. `closes` names a position; such an order never fills beyond
+    it. `adds` names one too, which its fills make larger; it lives no longer than the position.
 
-    `bound`: the worst price it may fill at; a market order gives up what would fill worse, a stop with one rests as a
-    limit there once it is reached. `until`: the venue gives the order up then, UTC ns; 0: never.
+    `bound`: the worst price it may fill at; a market order gives up what would fill worse, a stop
+    with one rests as a limit there once it is reached. `until`: the venue gives the order up then,
+    UTC ns; 0: never.
     """
 
     id: str
@@ -42,7 +45,8 @@ class NewOrder(Message, frozen=True):
 
 
 class AmendOrder(Message, frozen=True):
-    """Changes a resting order in place; the answer carries `token`, by which late and repeated ones are told apart."""
+    """Changes a resting order in place; the answer carries `token`, by which late and repeated ones
+    are told apart."""
 
     id: str
     level: str
@@ -88,7 +92,8 @@ class QuoteTold(VenueMessage, frozen=True):
 
 
 class BarTold(VenueMessage, frozen=True):
-    """A completed base bar that opened at `opened`, complete at `time`; bid prices; `spread` in ticks."""
+    """A completed base bar that opened at `opened`, complete at `time`; bid prices; `spread` in
+    ticks."""
 
     symbol: str
     opened: int
@@ -111,8 +116,9 @@ class StateTold(VenueMessage, frozen=True):
 
 
 class FiguresTold(VenueMessage, frozen=True):
-    """`transferred`: all that was ever paid in, less what was paid out, resets of the balance among it; None: the venue
-    does not keep it. So a payment is known though the message about it is lost."""
+    """`transferred`: all that was ever paid in, less what was paid out, resets of the balance among
+    it; None: the venue does not keep it. So a payment is known though the message about it is
+    lost."""
 
     balance: float
     equity: float
@@ -121,16 +127,17 @@ class FiguresTold(VenueMessage, frozen=True):
 
 
 class LinkTold(VenueMessage, frozen=True):
-    """Once the link is `up`, the venue tells of every instrument whether it trades, before it answers anything: what
-    was known of it before may be out of date."""
+    """Once the link is `up`, the venue tells of every instrument whether it trades, before it
+    answers anything: what was known of it before may be out of date."""
 
     up: bool
     why: str = ""
 
 
 class InstrumentsTold(VenueMessage, frozen=True):
-    """Told where a line is back, before the link stands: what is traded now, which may be another than before, and
-    every completed bar of it, for those that completed meanwhile were told to nobody."""
+    """Told where a line is back, before the link stands: what is traded now, which may be another
+    than before, and every completed bar of it, for those that completed meanwhile were told to
+    nobody."""
 
     instruments: tuple[Instrument, ...]
     base_span: int
@@ -171,7 +178,8 @@ class Filled(VenueMessage, frozen=True):
 
 
 class Cancelled(VenueMessage, frozen=True):
-    """`filled`: all that the order had filled before, so that a fill whose telling is late or lost is missed."""
+    """`filled`: all that the order had filled before, so that a fill whose telling is late or lost
+    is missed."""
 
     id: str
     why: str
@@ -188,7 +196,8 @@ class Amended(VenueMessage, frozen=True):
 
 
 class OrderTold(msgspec.Struct, frozen=True):
-    """What the venue knows of an order. `status`: resting, filled, cancelled, rejected or missing."""
+    """What the venue knows of an order. `status`: resting, filled, cancelled, rejected or
+    missing."""
 
     id: str
     symbol: str
@@ -214,7 +223,8 @@ class PositionTold(msgspec.Struct, frozen=True):
 
 
 class HoldingsTold(VenueMessage, frozen=True):
-    """`closing`: of the resting orders that close a position, which; None: the venue does not tell."""
+    """`closing`: of the resting orders that close a position, which; None: the venue does not
+    tell."""
 
     token: int
     asked: tuple[OrderTold, ...]
@@ -226,8 +236,8 @@ class HoldingsTold(VenueMessage, frozen=True):
 class Venue(Protocol):
     """A venue. `next_message` gives the next message due by `until`, or None.
 
-    `now` is the clock of who drives it, as far as the venue has been driven: it never passes `until`, whatever the
-    venue's own clock says. That one is in `Told.time`, and decides nothing.
+    `now` is the clock of who drives it, as far as the venue has been driven: it never passes
+    `until`, whatever the venue's own clock says. That one is in `Told.time`, and decides nothing.
     """
 
     instruments: dict[str, Instrument]

@@ -1,4 +1,5 @@
-"""Filters by hours, by volatility and by regime in a storm with guards, and what they should have kept out."""
+"""Filters by hours, by volatility and by regime in a storm with guards, and what they should have
+kept out."""
 
 from __future__ import annotations
 
@@ -21,13 +22,19 @@ WILD = dc.VolatilityGuard(name="wild", timeframe="1m", atr_length=3, bars=4, hig
 
 def drawn(seed: int, place: Place) -> tuple[dc.AnyGuard, ...]:
     """Some of the three: with all of them little would be entered."""
-    opens, closes = (clock_of(place.start + minutes * MINUTE) for minutes in (SHUT_FROM, SHUT_UNTIL))
+    opens, closes = (
+        clock_of(place.start + minutes * MINUTE) for minutes in (SHUT_FROM, SHUT_UNTIL)
+    )
     filters: tuple[dc.AnyGuard, ...] = (
         dc.SessionGuard(
-            name="pause", closed_hours=(WeeklySession(EVERY_DAY, opens, closes, "UTC"),), before_weekend_min=3.0
+            name="pause",
+            closed_hours=(WeeklySession(EVERY_DAY, opens, closes, "UTC"),),
+            before_weekend_min=3.0,
         ),
         WILD,
-        dc.RegimeGuard(name="regime", reference=place.world[0][0].symbol, timeframe="1m", length=AVERAGED),
+        dc.RegimeGuard(
+            name="regime", reference=place.world[0][0].symbol, timeframe="1m", length=AVERAGED
+        ),
     )
     draw = random.Random(f"filters {seed}")
     return tuple(one for one in filters if draw.random() < 0.4)
@@ -38,11 +45,13 @@ class FiltersWatch:
 
     def __init__(self, place: Place, filters: tuple[dc.AnyGuard, ...]) -> None:
         self._place, self._on = place, {one.name: one for one in filters}
-        self._closes: list[tuple[int, float]] = []  # of the reference's last bars, with when they opened
+        # of the reference's last bars, with when they opened
+        self._closes: list[tuple[int, float]] = []
 
     def heard(self, entry: Entry, state: EngineState) -> Iterator[str]:
         event, commands = entry
-        if isinstance(event, (Opened, InstrumentsChanged)):  # the venue's history follows: it knows of no jumps
+        # the venue's history follows: it knows of no jumps
+        if isinstance(event, (Opened, InstrumentsChanged)):
             self._closes = []
         last = self._closes[-1][0] if self._closes else 0
         if isinstance(event, BarCompleted) and self._averaged(event) and event.opened > last:
@@ -69,6 +78,7 @@ class FiltersWatch:
                 yield f"against the regime: {above:+} from the average"
 
     def _follow_each_other(self) -> bool:
-        """Whether the bars are the last ones: what was told while Hawser was away is not among them."""
+        """Whether the bars are the last ones: what was told while Hawser was away is not among
+        them."""
         times = [opened for opened, _ in self._closes]
         return len(times) == AVERAGED and times[-1] - times[0] == (AVERAGED - 1) * MINUTE

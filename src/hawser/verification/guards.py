@@ -1,5 +1,6 @@
-"""Guards in a storm: a policy of every kind, news at odd moments, and a watch that keeps its own account of what may
-pass. It adds up for itself what the engine is to decide, from what is told and from the venue.
+"""Guards in a storm: a policy of every kind, news at odd moments, and a watch that keeps its own
+account of what may pass. It adds up for itself what the engine is to decide, from what is told and
+from the venue.
 """
 
 from __future__ import annotations
@@ -25,37 +26,51 @@ POLICY = dc.Guards(
     loosen="now",
     guard=(
         dc.SpreadGuard(name="spread", max_ticks=SPREAD, max_of_median=6.0, then=("cancel",)),
-        dc.NewsGuard(name="news", before_min=1, after_min=1, missing="warn", then=("cancel", "break_even")),
-        dc.CountGuard(name="count", most=30), dc.CoolDownGuard(name="calm", minutes=0.5, per="instrument"),
+        dc.NewsGuard(
+            name="news", before_min=1, after_min=1, missing="warn", then=("cancel", "break_even")
+        ),
+        dc.CountGuard(name="count", most=30),
+        dc.CoolDownGuard(name="calm", minutes=0.5, per="instrument"),
         dc.LossSwitch(name="loss", percent=LOSS, then=("close",)),
         dc.LossSwitch(name="pair", money=500.0, per="instrument", then=("close",)),
-        dc.DrawdownSwitch(name="fall", percent=FALL), dc.FloorSwitch(name="floor", money=FLOOR, then=("flatten",)),
-        dc.StreakSwitch(name="streak", losses=6), dc.RejectSwitch(name="rejects", most=25, window_min=2),
-        dc.RateSwitch(name="rate", most=60, window_s=10), dc.SilenceSwitch(name="silence", seconds=20),
+        dc.DrawdownSwitch(name="fall", percent=FALL),
+        dc.FloorSwitch(name="floor", money=FLOOR, then=("flatten",)),
+        dc.StreakSwitch(name="streak", losses=6),
+        dc.RejectSwitch(name="rejects", most=25, window_min=2),
+        dc.RateSwitch(name="rate", most=60, window_s=10),
+        dc.SilenceSwitch(name="silence", seconds=20),
         dc.SlippageSwitch(name="slip", ticks=80),
     ),
-)  # fmt: skip
+)
 
 
 def news(draw: random.Random, start: int) -> tuple[Calendar, ...]:
     """Some events within the quarter of an hour that a storm lasts."""
     events = [
-        NewsEvent(start + draw.randrange(15 * 60) * SECOND, draw.choice(["CAD", "CHF", "EUR"]), "high", "made up")
+        NewsEvent(
+            start + draw.randrange(15 * 60) * SECOND,
+            draw.choice(["CAD", "CHF", "EUR"]),
+            "high",
+            "made up",
+        )
         for _ in range(draw.randrange(4))
     ]
     return (Calendar("storm", tuple(sorted(events))),)
 
 
 class GuardWatch:
-    """Hears every recorded event with its commands, and looks at the state; yields what was broken."""
+    """Hears every recorded event with its commands, and looks at the state; yields what was
+    broken."""
 
     def __init__(self, calendars: tuple[Calendar, ...]) -> None:
         self.calendars = calendars
         self._news = [event for calendar in calendars for event in calendar.events]
-        self._latched: dict[tuple[str, str], int] = {}  # guard and subject as they are told, since when
+        # guard and subject as they are told, since when
+        self._latched: dict[tuple[str, str], int] = {}
         self._base = self._high = 0.0
         self._paid: float | None = None
-        self._turns, self._before = 0, math.inf  # when the day next ends, and the equity a moment ago
+        # when the day next ends, and the equity a moment ago
+        self._turns, self._before = 0, math.inf
 
     def heard(self, entry: Entry, state: EngineState) -> Iterator[str]:
         """What passed a guard that was closed."""
@@ -108,14 +123,18 @@ class GuardWatch:
         if state.now >= self._turns:  # a day begins with what there is at its beginning
             if self._turns:
                 self._base = min(self._before, state.equity)
-            self._turns = period_around(state.now, False, POLICY.day_starts, 0, state.guards.zone)[1]
+            self._turns = period_around(state.now, False, POLICY.day_starts, 0, state.guards.zone)[
+                1
+            ]
         self._before = state.equity
         self._high = max(self._high, state.equity)
         reached = {
-            "loss": self._base > 0 and (self._base - state.equity) * 100 >= LOSS * self._base + NEAR,
-            "fall": self._high > 0 and (self._high - state.equity) * 100 >= FALL * self._high + NEAR,
+            "loss": self._base > 0
+            and (self._base - state.equity) * 100 >= LOSS * self._base + NEAR,
+            "fall": self._high > 0
+            and (self._high - state.equity) * 100 >= FALL * self._high + NEAR,
             "floor": state.equity <= FLOOR,
-        }  # fmt: skip
+        }
         for name, yes in reached.items():
             if yes and not any(memory.latched for memory in memories(state, name).values()):
                 yield f"{name} did not trip at an equity of {state.equity:.2f}"
@@ -126,11 +145,15 @@ def an_ask(draw: random.Random, state: EngineState, now: int, ask: str) -> ev.As
     held = [key.split("\n") for key, memory in state.memory.items() if memory.latched]
     if held and draw.random() < 0.8:
         name, subject = draw.choice(held)
-        return ev.RearmGuard(time=now, ask=ask, guard=name, subject=subject, reason="the storm goes on")
+        return ev.RearmGuard(
+            time=now, ask=ask, guard=name, subject=subject, reason="the storm goes on"
+        )
     if draw.random() < 0.2:
         guard = draw.choice(POLICY.guard)
         per = guard.per if isinstance(guard, dc.Counted) else "instrument"
         subject = draw.choice(list(state.instruments)) if per == "instrument" else ""
         watched = draw.random() < 0.5
-        return ev.Drill(time=now, ask=ask, guard=guard.name, subject=subject, seconds=5.0, watch_only=watched)
+        return ev.Drill(
+            time=now, ask=ask, guard=guard.name, subject=subject, seconds=5.0, watch_only=watched
+        )
     return None

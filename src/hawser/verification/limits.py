@@ -1,7 +1,8 @@
-"""A careless hand in a storm: it edits guards, news, periods and the account's limits, and takes edits back.
+"""A careless hand in a storm: it edits guards, news, periods and the account's limits, and takes
+edits back.
 
-Nothing may get looser at once where the policy says that loosening waits: that is watched here, by a list of its own of
-which way each figure loosens.
+Nothing may get looser at once where the policy says that loosening waits: that is watched here, by
+a list of its own of which way each figure loosens.
 """
 
 from __future__ import annotations
@@ -22,23 +23,38 @@ from hawser.verification.places import Place
 
 # +1: a larger figure lets more pass
 LARGER = {
-    "max_ticks": 1, "most": 1, "percent": 1, "money": 1, "losses": 1, "minutes": -1, "before_min": -1, "after_min": -1,
-    "max_heat_percent": 1, "max_currency_heat_percent": 1, "max_notional_percent": 1, "max_positions": 1,
+    "max_ticks": 1,
+    "most": 1,
+    "percent": 1,
+    "money": 1,
+    "losses": 1,
+    "minutes": -1,
+    "before_min": -1,
+    "after_min": -1,
+    "max_heat_percent": 1,
+    "max_currency_heat_percent": 1,
+    "max_notional_percent": 1,
+    "max_positions": 1,
     "exposed_deadline_s": 1,
-}  # fmt: skip
+}
 LIMITS = Policy(
-    max_heat_percent=6.0, max_currency_heat_percent=4.0, max_notional_percent=2_000.0, max_positions=6,
+    max_heat_percent=6.0,
+    max_currency_heat_percent=4.0,
+    max_notional_percent=2_000.0,
+    max_positions=6,
     exposed_deadline_s=5.0,
-)  # fmt: skip
+)
 POLICY = dc.Guards(
     news=dc.NewsSources(tz="UTC"),
     guard=(
-        dc.SpreadGuard(name="spread", max_ticks=120.0), dc.CountGuard(name="count", most=40),
-        dc.CoolDownGuard(name="calm", minutes=0.1, per="instrument"), dc.LossSwitch(name="loss", percent=12.0),
+        dc.SpreadGuard(name="spread", max_ticks=120.0),
+        dc.CountGuard(name="count", most=40),
+        dc.CoolDownGuard(name="calm", minutes=0.1, per="instrument"),
+        dc.LossSwitch(name="loss", percent=12.0),
         dc.StreakSwitch(name="streak", losses=12),
         dc.NewsGuard(name="news", before_min=0.5, after_min=0.5, missing="warn"),
     ),
-)  # fmt: skip
+)
 
 
 def policy_of(place: Place) -> dc.Guards:
@@ -46,17 +62,26 @@ def policy_of(place: Place) -> dc.Guards:
     return msgspec.structs.replace(POLICY, day_starts=place.clock(5), zone=place.zone)
 
 
-def an_edit(draw: random.Random, state: EngineState, now: int, ask: str, place: Place) -> ev.AskEvent | None:
+def an_edit(
+    draw: random.Random, state: EngineState, now: int, ask: str, place: Place
+) -> ev.AskEvent | None:
     """Another policy, or other limits of the account."""
     if draw.random() < 0.35 and state.account is not None:
         return ev.ChangeAccount(time=now, ask=ask, account=_account(draw, state.account))
-    return ev.ChangeGuards(time=now, ask=ask, guards=_guards(draw, state.guards, place), measures={})
+    return ev.ChangeGuards(
+        time=now, ask=ask, guards=_guards(draw, state.guards, place), measures={}
+    )
 
 
 def _account(draw: random.Random, account: Account) -> Account:
     keys = (
-        "max_heat_percent", "max_currency_heat_percent", "max_notional_percent", "max_positions", "never_widen", "caps",
-    )  # fmt: skip
+        "max_heat_percent",
+        "max_currency_heat_percent",
+        "max_notional_percent",
+        "max_positions",
+        "never_widen",
+        "caps",
+    )
     key = draw.choice(keys)
     policy = account.policy
     changes: dict[str, Any] = {key: getattr(LIMITS, key, None)}
@@ -65,7 +90,11 @@ def _account(draw: random.Random, account: Account) -> Account:
     elif key == "caps":
         changes = {key: "refuse" if policy.caps == "fit" else "fit"}
     elif draw.random() < 0.5:
-        changes = {key: draw.choice((3, 6, 12)) if key == "max_positions" else draw.choice((4.0, 9.0, 3_000.0))}
+        changes = {
+            key: draw.choice((3, 6, 12))
+            if key == "max_positions"
+            else draw.choice((4.0, 9.0, 3_000.0))
+        }
     return msgspec.structs.replace(account, policy=msgspec.structs.replace(policy, **changes))
 
 
@@ -74,9 +103,13 @@ def _guards(draw: random.Random, old: dc.Guards, place: Place) -> dc.Guards:
     if kind < 0.1:
         return replace(old, loosen=draw.choice(("now", "next_period")))
     if kind < 0.2:
-        return replace(old, day_starts=draw.choice([place.clock(minutes) for minutes in (3, 5, 8, 480)]))
+        return replace(
+            old, day_starts=draw.choice([place.clock(minutes) for minutes in (3, 5, 8, 480)])
+        )
     if kind < 0.3:
-        return replace(old, news=replace(old.news, otherwise_impact=draw.choice(("low", "medium", "high"))))
+        return replace(
+            old, news=replace(old.news, otherwise_impact=draw.choice(("low", "medium", "high")))
+        )
     if kind < 0.45:  # as it was at the beginning
         return replace(policy_of(place), loosen=draw.choice(("now", "next_period")))
     guards = [*old.guard]
@@ -112,7 +145,9 @@ class LimitsWatch:
         self._guards, self._policy, self._at = state.guards, _limits(state), state.now
         if old is state.guards and policy == self._policy:
             return
-        turned = period_around(since, False, old.day_starts, 0, old.zone)[1] <= state.now + MINUTE // 600
+        turned = (
+            period_around(since, False, old.day_starts, 0, old.zone)[1] <= state.now + MINUTE // 600
+        )
         if old.loosen == "now" or turned or not old.guard:
             return
         for guard in old.guard:
@@ -141,5 +176,9 @@ def _looser(name: str, old: Any, new: Any) -> Iterator[str]:
         return
     for key, way in LARGER.items():
         before, after = getattr(old, key, None), getattr(new, key, None)
-        if before is not None and getattr(old, "on", True) and (after is None or way * (after - before) > 0):
+        if (
+            before is not None
+            and getattr(old, "on", True)
+            and (after is None or way * (after - before) > 0)
+        ):
             yield f"{name}: {key} from {before} to {after}"

@@ -1,7 +1,8 @@
-"""Parity: the live engine and the rehearsal over the same bars and signals, compared trade by trade (section 11).
+"""Parity: the live engine and the rehearsal over the same bars and signals, compared trade by trade
+(section 11).
 
-The engine runs behind a real session and Quay's book, walked bar by bar without latency; what is the rehearsal's own
-part, reading signals and choosing the way through a bar, is done here.
+The engine runs behind a real session and Quay's book, walked bar by bar without latency; what is
+the rehearsal's own part, reading signals and choosing the way through a bar, is done here.
 """
 
 from __future__ import annotations
@@ -33,12 +34,14 @@ from hawser.venue.quay.barwalk import BarWalk
 
 SHOWN = 20  # differences that are told one by one
 MONEY = 1e-6
-NO_MOVES = {rs.QTY, rs.INITIAL, rs.KEPT, rs.PLAN, rs.HAND, rs.HELD_HERE, rs.RESTS}  # amends that no rule decides
+# amends that no rule decides
+NO_MOVES = {rs.QTY, rs.INITIAL, rs.KEPT, rs.PLAN, rs.HAND, rs.HELD_HERE, rs.RESTS}
 AT_ONE_CLOSE = {("guard", "basket"), ("guard", "time")}
 
 
 class Compared(msgspec.Struct):
-    """A trade as both sides tell it: fills (bar, what, price in ticks, steps) and moves (bar, level, rule)."""
+    """A trade as both sides tell it: fills (bar, what, price in ticks, steps) and moves (bar,
+    level, rule)."""
 
     side: int
     first: int
@@ -55,15 +58,25 @@ def check_parity(found: Read) -> None:
     instrument, account = found.instrument, found.account
     for guard in found.policy.guards.guard if found.policy is not None else ():
         if isinstance(guard, RegimeGuard) and guard.reference != instrument.symbol:
-            sentence = f"guard '{guard.name}': reference: only {instrument.symbol} trades here, not {guard.reference}"
+            sentence = (
+                f"guard '{guard.name}': reference: only {instrument.symbol} trades here, "
+                f"not {guard.reference}"
+            )
             raise BadInput("bad_guard", sentence)
     for key in ("entry_slippage_ticks", "exit_slippage_ticks"):
         if getattr(account.costs, key) != round(getattr(account.costs, key)):
-            raise BadInput("bad_account", f"costs.{key}: expected whole ticks, as a venue fills on them")
+            raise BadInput(
+                "bad_account", f"costs.{key}: expected whole ticks, as a venue fills on them"
+            )
     pair = {instrument.base, instrument.quote}
-    if instrument.kind == "fx" and account.currency in pair and account.currency != instrument.quote:
+    if (
+        instrument.kind == "fx"
+        and account.currency in pair
+        and account.currency != instrument.quote
+    ):
         sentence = (
-            "currency: this pair's own price is its rate to the account, which a rehearsal keeps and a venue moves"
+            "currency: this pair's own price is its rate to the account, which a rehearsal keeps "
+            "and a venue moves"
         )
         raise BadInput("bad_account", sentence)
 
@@ -72,9 +85,15 @@ class Walk:
     """Drives the engine over a history."""
 
     def __init__(
-        self, bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int,
+        self,
+        bars: Bars,
+        signals: Signals,
+        instrument: Instrument,
+        account: Account,
+        rig: Rig,
+        order: int,
         policy: HistoryPolicy | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._time, self._span = bars.time.tolist(), span_of(bars.time)
         rows = Rehearsal(bars, signals, instrument, account, rig).history.bars
         self._prices = rows[["open", "high", "low", "close"]].tolist()
@@ -82,12 +101,20 @@ class Walk:
         self._signal, self._leave = signals.signal.tolist(), signals.leave.tolist()
         self._rig, self._order, self._symbol = rig, order, instrument.symbol
         self._plan = Plan(
-            symbol=instrument.symbol, side=1, size=account.size, stop=rig.stop, targets=rig.target, trail=rig.trail,
-            rig=rig, timeframe_ns=self._span, source=policy.source if policy is not None else "",
-        )  # fmt: skip
+            symbol=instrument.symbol,
+            side=1,
+            size=account.size,
+            stop=rig.stop,
+            targets=rig.target,
+            trail=rig.trail,
+            rig=rig,
+            timeframe_ns=self._span,
+            source=policy.source if policy is not None else "",
+        )
         self._policy = policy
         self.venue = BarWalk(instrument, account, self._span)
-        self._bar, self._from, self.found = 0, 0, dict[str, Compared]()  # a move holds from the bar `_from` on
+        # a move holds from the bar `_from` on
+        self._bar, self._from, self.found = 0, 0, dict[str, Compared]()
         self.session = Session(account, self.venue, None, self._heard)
         self._signalled: set[str] = set()  # trades that a signal closed
         self._want, self._asks = 0, 0  # the side a signal asks for at the next open
@@ -101,7 +128,11 @@ class Walk:
             order = state.orders[event.order]
             self._filled(state.trades[order.trade], order.role, order.number, event.fill)
         for command in commands:
-            if isinstance(command, cm.Amend) and command.role == "stop" and command.code not in NO_MOVES:
+            if (
+                isinstance(command, cm.Amend)
+                and command.role == "stop"
+                and command.code not in NO_MOVES
+            ):
                 name = move_name(BREAK_EVEN) if command.code == rs.GUARD_EVEN else command.code
                 moves = self.found[command.trade].moves
                 if moves and moves[-1][0] == self._from:
@@ -111,14 +142,24 @@ class Walk:
     def _filled(self, trade: Trade, role: str, number: int, fill: ev.Fill) -> None:
         if trade.id not in self.found:
             self.found[trade.id] = Compared(
-                trade.side, self._bar, self._bar, trade.initial_stop, trade.planned_risk, 0.0, [], []
+                trade.side,
+                self._bar,
+                self._bar,
+                trade.initial_stop,
+                trade.planned_risk,
+                0.0,
+                [],
+                [],
             )
         compared = self.found[trade.id]
         compared.last = self._bar
         what = {
-            "entry": "entry", "rung": "entry", "stop": "stop", "target": f"target_{number}",
+            "entry": "entry",
+            "rung": "entry",
+            "stop": "stop",
+            "target": f"target_{number}",
             "loss": f"loss_step_{number}",
-        }.get(role)  # fmt: skip
+        }.get(role)
         if what is None:
             what = "signal" if trade.id in self._signalled else _left_by(trade)
         compared.fills.append((self._bar, what, float(fill.price), fill.steps))
@@ -151,7 +192,9 @@ class Walk:
         return next(iter(self.session.engine.state.live()), None)
 
     def _open(self) -> None:
-        time, prices, spread = self._time[self._bar], self._prices[self._bar], self._spread[self._bar]
+        time = self._time[self._bar]
+        prices = self._prices[self._bar]
+        spread = self._spread[self._bar]
         self.venue.open_at(time, prices[0], spread)
         self._hear()
         self.session.run_until(time)  # a follow-on is a timer's
@@ -173,8 +216,9 @@ class Walk:
     def _inside(self) -> None:
         open_, high, low, close = self._prices[self._bar]
         spread, trade = self._spread[self._bar], self._trade()
-        # A bar does not say when it came to what is inside. As in a rehearsal, what leaves a part comes before all that
-        # time decides within the bar, and what leaves the rest just before the bar's end: a cool-down begins there.
+        # A bar does not say when it came to what is inside. As in a rehearsal, what leaves a part
+        # comes before all that time decides within the bar, and what leaves the rest just before
+        # the bar's end: a cool-down begins there.
         self.venue.now = self._time[self._bar] + 1
         self._sweep(open_, spread, gap=True)
         side = trade.side if trade is not None else 1
@@ -200,7 +244,9 @@ class Walk:
 
     def _close(self) -> None:
         bar, trade = self._bar, self._trade()
-        self.venue.complete(self._time[bar] + self._span, self._time[bar], self._prices[bar], self._spread[bar])
+        self.venue.complete(
+            self._time[bar] + self._span, self._time[bar], self._prices[bar], self._spread[bar]
+        )
         self._hear()
         signal = self._signal[bar]
         if trade is None:
@@ -247,9 +293,14 @@ def rehearsed(outcome: Outcome) -> list[Compared]:
 
 
 def _compared(one: Played) -> Compared:
-    fills = [(int(row[0]), "entry" if row[1] > 0 else exit_name(row), float(row[4]), int(row[5])) for row in one.fills]
+    fills = [
+        (int(row[0]), "entry" if row[1] > 0 else exit_name(row), float(row[4]), int(row[5]))
+        for row in one.fills
+    ]
     moves = [(bar, level, move_name(why)) for bar, level, why in one.moves]
-    return Compared(one.side, one.first, one.last, one.stop, one.planned_risk, one.net, fills, moves)
+    return Compared(
+        one.side, one.first, one.last, one.stop, one.planned_risk, one.net, fills, moves
+    )
 
 
 def differences(live: list[Compared], other: list[Compared]) -> list[str]:
@@ -275,25 +326,36 @@ LEFT = {"signal", "basket", "time", "guard"}
 
 
 def _meant(one: Compared) -> Compared:
-    """Without the moves that a guard, or the rig beside one, still decided at the close at which the trade was left:
-    the engine moves no stop of a trade that it is leaving, the reckoning writes such a move, and it never held."""
+    """Without the moves that a guard, or the rig beside one, still decided at the close at which
+    the trade was left: the engine moves no stop of a trade that it is leaving, the reckoning writes
+    such a move, and it never held."""
     if not one.fills or one.fills[-1][1] not in LEFT:
         return one
     return msgspec.structs.replace(one, moves=[move for move in one.moves if move[0] < one.last])
 
 
 def _alike(live: tuple[int, str, float, int], other: tuple[int, str, float, int]) -> bool:
-    """Whether two fills are the same. Where a guard, a basket and the time decide at one close, the engine names what
-    it heard first, the reckoning has an order of its own."""
+    """Whether two fills are the same. Where a guard, a basket and the time decide at one close, the
+    engine names what it heard first, the reckoning has an order of its own."""
     told = (live[1], other[1])
-    return live[::2] == other[::2] and live[3] == other[3] and (told[0] == told[1] or told in AT_ONE_CLOSE)
+    return (
+        live[::2] == other[::2]
+        and live[3] == other[3]
+        and (told[0] == told[1] or told in AT_ONE_CLOSE)
+    )
 
 
 def _short(ours: Any, theirs: Any) -> str:
     if isinstance(ours, list):
-        at = next((i for i, pair in enumerate(zip(ours, theirs, strict=False)) if pair[0] != pair[1]), None)
+        at = next(
+            (i for i, pair in enumerate(zip(ours, theirs, strict=False)) if pair[0] != pair[1]),
+            None,
+        )
         at = min(len(ours), len(theirs)) if at is None else at
-        return f"{ours[at : at + 1]}, rehearsed {theirs[at : at + 1]}, at {at + 1} of {len(ours)} and {len(theirs)}"
+        return (
+            f"{ours[at : at + 1]}, rehearsed {theirs[at : at + 1]}, at {at + 1} of {len(ours)} "
+            f"and {len(theirs)}"
+        )
     return f"{ours}, rehearsed {theirs}"
 
 
@@ -308,9 +370,14 @@ class Report(NamedTuple):
 
 
 def compare(
-    bars: Bars, signals: Signals, instrument: Instrument, account: Account, rig: Rig, order: int,
+    bars: Bars,
+    signals: Signals,
+    instrument: Instrument,
+    account: Account,
+    rig: Rig,
+    order: int,
     policy: HistoryPolicy | None = None,
-) -> Report:  # fmt: skip
+) -> Report:
     """Run both over the same bars; raises BadInput."""
     outcome = Rehearsal(bars, signals, instrument, account, rig, policy).run(order)
     live = Walk(bars, signals, instrument, account, rig, order, policy).run()
@@ -336,9 +403,14 @@ def parity(files: Files, order: str) -> Report:
 
 def written(report: Report) -> str:
     """The report in words."""
-    head = f"{report.bars} bars, {report.trades} trades, {report.fills} fills, {report.moves} stop moves: "
+    head = (
+        f"{report.bars} bars, {report.trades} trades, {report.fills} fills, {report.moves} stop "
+        "moves: "
+    )
     if not report.differences:
         return head + "no difference"
     more = len(report.differences) - SHOWN
     tail = [f"... and {more} more"] if more > 0 else []
-    return "\n".join([f"{head}{len(report.differences)} differences", *report.differences[:SHOWN], *tail])
+    return "\n".join(
+        [f"{head}{len(report.differences)} differences", *report.differences[:SHOWN], *tail]
+    )

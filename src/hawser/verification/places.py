@@ -1,5 +1,6 @@
-"""Where and when a storm blows: most on a Wednesday morning with the same three instruments, some at a moment when the
-clocks, the week or the year change, some with instruments of any kind that a venue may have.
+"""Where and when a storm blows: most on a Wednesday morning with the same three instruments, some
+at a moment when the clocks, the week or the year change, some with instruments of any kind that a
+venue may have.
 """
 
 from __future__ import annotations
@@ -24,10 +25,12 @@ MOMENTS = (  # UTC, some minutes before
     "2031-03-07T21:54",  # a week's end in New York
     "2031-03-08T23:54",  # a Sunday, when most is closed
     "2031-03-09T06:54",  # clocks change in New York
-    "2031-03-30T00:54", "2031-10-26T00:54",  # clocks change in Europe
-    "2031-12-31T23:54", "2032-02-28T23:54",  # a new year, a day more
+    "2031-03-30T00:54",
+    "2031-10-26T00:54",  # clocks change in Europe
+    "2031-12-31T23:54",
+    "2032-02-28T23:54",  # a new year, a day more
     "2038-01-19T03:10",  # seconds no longer fit 31 bits
-)  # fmt: skip
+)
 NEW_YORK = (
     WeeklySession((6, 0, 1, 2, 3), "18:00", "24:00", "America/New_York"),
     WeeklySession((0, 1, 2, 3, 4), "00:00", "17:00", "America/New_York"),
@@ -39,9 +42,10 @@ AT_RISK = 250.0  # money of a usual entry
 
 
 class Place(NamedTuple):
-    """When a storm begins (UTC ns), its instruments, the rates beside theirs, the zone of its policy, its account, how
-    many times as far away the venue is as its weather says, and whether it often has a level rest elsewhere than asked,
-    and says so late, and takes smaller orders for a while."""
+    """When a storm begins (UTC ns), its instruments, the rates beside theirs, the zone of its
+    policy, its account, how many times as far away the venue is as its weather says, and whether it
+    often has a level rest elsewhere than asked, and says so late, and takes smaller orders for a
+    while."""
 
     start: int
     world: World
@@ -66,16 +70,21 @@ def place_of(seed: int) -> Place:
         start, zone = _instant(draw.choice(MOMENTS)), draw.choice(ZONES)
         hours = {"Harbour 40": NEW_YORK, "Tin Z": with_pause(start)}
         world = [
-            (msgspec.structs.replace(one, sessions=hours.get(one.symbol, ())), character) for one, character in WORLD
+            (msgspec.structs.replace(one, sessions=hours.get(one.symbol, ())), character)
+            for one, character in WORLD
         ]
     rates = RATES
     if seed % 3 == 1:
         world = _odd_world(draw, start)
         pairs = {one.symbol for one, _ in world}
-        rates = {pair: mid for pair, mid in {**RATES, "CAD/CHF": 0.6124}.items() if pair not in pairs}
+        rates = {
+            pair: mid for pair, mid in {**RATES, "CAD/CHF": 0.6124}.items() if pair not in pairs
+        }
         costs = Costs(0, draw.choice((0, 0, 2)), draw.choice((0, 0, 3)))
         account = msgspec.structs.replace(account, costs=costs)
-    return Place(start, world, rates, zone, account, draw.choice((1.0, 1.0, 1.0, 3.0)), seed % 5 == 2)
+    return Place(
+        start, world, rates, zone, account, draw.choice((1.0, 1.0, 1.0, 3.0)), seed % 5 == 2
+    )
 
 
 def clock_of(at: int, zone: str = "UTC") -> str:
@@ -105,23 +114,39 @@ def _odd_world(draw: random.Random, start: int) -> World:
 
 
 def _odd_instrument(draw: random.Random, number: int, start: int) -> tuple[Instrument, Character]:
-    """Prices from a few ticks to millions, steps of any size, small greatest quantities, fees or none, hours or none;
-    what a step gains is such that some entries are a few steps and others thousands."""
-    pair = draw.choice((("CHF", "CAD"), ("USD", "EUR"), ("USD", "CHF"), (draw.choice(CURRENCIES), None)))
+    """Prices from a few ticks to millions, steps of any size, small greatest quantities, fees or
+    none, hours or none; what a step gains is such that some entries are a few steps and others
+    thousands."""
+    pair = draw.choice(
+        (("CHF", "CAD"), ("USD", "EUR"), ("USD", "CHF"), (draw.choice(CURRENCIES), None))
+    )
     quote, base = pair if draw.random() < 0.5 else (draw.choice(CURRENCIES), None)
     tick = Decimal(draw.choice(("1", "0.5", "0.00001", "0.01", "0.0001", "100", "0.000001")))
-    ticks, vol = draw.choice((3, 5, 12, 30, 60, 900, 30_000, 2_000_000)), draw.choice((0.0003, 0.0008, 0.003, 0.02))
+    ticks = draw.choice((3, 5, 12, 30, 60, 900, 30_000, 2_000_000))
+    vol = draw.choice((0.0003, 0.0008, 0.003, 0.02))
     step = Decimal(draw.choice(("1", "0.1", "0.01", "0.3", "0.25", "0.001")))
     price = ticks * float(tick)
     moves = max(float(tick), 2 * vol * price)
     multiplier = float(f"{AT_RISK / (draw.choice((3, 30, 300)) * float(step) * moves):.3g}")
     instrument = Instrument(
-        symbol=f"{base}/{quote}" if base else f"Cargo {number}", kind="fx" if base else "crypto", quote=quote,
-        base=base, tick=tick, multiplier=multiplier, qty_step=step, qty_min=step * draw.choice((1, 1, 5)),
-        qty_max=step * draw.choice((6, 40, 1000, 100_000)), margin_rate=draw.choice((0.0, 0.001, 0.01)),
-        min_stop_ticks=draw.choice((0, 1, 4, 10, 40)), sessions=draw.choice(((), (), with_pause(start), HOURS)),
+        symbol=f"{base}/{quote}" if base else f"Cargo {number}",
+        kind="fx" if base else "crypto",
+        quote=quote,
+        base=base,
+        tick=tick,
+        multiplier=multiplier,
+        qty_step=step,
+        qty_min=step * draw.choice((1, 1, 5)),
+        qty_max=step * draw.choice((6, 40, 1000, 100_000)),
+        margin_rate=draw.choice((0.0, 0.001, 0.01)),
+        min_stop_ticks=draw.choice((0, 1, 4, 10, 40)),
+        sessions=draw.choice(((), (), with_pause(start), HOURS)),
         commission=draw.choice(
-            (Commission(), Commission(per_unit=1.5, minimum=1.0), Commission(per_notional=0.0001, minimum=2.0))
+            (
+                Commission(),
+                Commission(per_unit=1.5, minimum=1.0),
+                Commission(per_notional=0.0001, minimum=2.0),
+            )
         ),
-    )  # fmt: skip
+    )
     return instrument, Character(price, vol, draw.choice((1, 2, 8, 40)))

@@ -1,4 +1,5 @@
-"""`hawser storm`: many storms at once, one report of what they did and of every promise that was broken."""
+"""`hawser storm`: many storms at once, one report of what they did and of every promise that was
+broken."""
 
 from __future__ import annotations
 
@@ -16,15 +17,21 @@ from hawser.verification.places import place_of
 from hawser.verification.storm import traced, weathered
 
 LABELS = {
-    "naked": "positions found without cover past the deadline", "doubled": "duplicate entries",
-    "overcovered": "protection beyond position", "lost_fills": "lost fills", "ledger": "ledger mismatches",
-    "uncovered": "positions uncovered while shown as protected", "loosened": "limits loosened before their time",
-    "widened": "stops moved away that nobody asked for", "stripped": "stops taken back that were needed",
+    "naked": "positions found without cover past the deadline",
+    "doubled": "duplicate entries",
+    "overcovered": "protection beyond position",
+    "lost_fills": "lost fills",
+    "ledger": "ledger mismatches",
+    "uncovered": "positions uncovered while shown as protected",
+    "loosened": "limits loosened before their time",
+    "widened": "stops moved away that nobody asked for",
+    "stripped": "stops taken back that were needed",
     "floods": "floods of requests",
-    "oversized": "entries beyond what may be risked", "passed": "entries through a closed guard",
+    "oversized": "entries beyond what may be risked",
+    "passed": "entries through a closed guard",
     "untripped": "kill switches that did not trip",
     "unfinished": "storms that did not come to their end",
-}  # fmt: skip
+}
 
 SHOWN = 10  # failed seeds that are told one by one
 
@@ -36,7 +43,9 @@ def report(first: int, count: int, severity: str, as_json: bool, guards: bool = 
     workers = min(os.cpu_count() or 1, count)
     with ProcessPoolExecutor(workers) as pool:
         found = []
-        for number, one in enumerate(pool.map(work, range(first, first + count), chunksize=4), start=1):
+        for number, one in enumerate(
+            pool.map(work, range(first, first + count), chunksize=4), start=1
+        ):
             found.append(one)
             if one.broken:  # told at once: the rest may take an hour
                 kinds = ", ".join(LABELS[kind] for kind in one.broken)
@@ -80,16 +89,23 @@ def written(summed: dict[str, Any]) -> str:
         f"{summed['storms']} storms, {summed['simulated_hours']:.1f} simulated hours, "
         f"{summed['trades_per_second']:.1f} trades per second of real time",
         f"trades {summed['trades']}, requests {summed['requests']}, kills {summed['kills']}",
-        "faults: " + (", ".join(f"{kind} {times}" for kind, times in summed["faults"].items()) or "none"),
-        f"exposed: median of all trades {summed['median_exposed_s']:.2f} s, longest while the venue could be acted on "
+        "faults: "
+        + (", ".join(f"{kind} {times}" for kind, times in summed["faults"].items()) or "none"),
+        f"exposed: median of all trades {summed['median_exposed_s']:.2f} s, longest while the "
+        "venue could be acted on "
         f"{summed['longest_exposed_s']:.2f} s",
-        f"longest without a stop at the venue, whatever the weather: {summed['longest_without_stop_at_venue_s']:.1f} s",
+        (
+            "longest without a stop at the venue, whatever the weather: "
+            f"{summed['longest_without_stop_at_venue_s']:.1f} s"
+        ),
         *(f"{LABELS[kind]}: {summed[kind]}" for kind in LABELS),
     ]
     failed = summed["failed_seeds"]
     for seed, broken in list(failed.items())[:SHOWN]:
         lines.append(f"seed {seed} failed; trace it with: hawser storm --replay {seed}")
-        lines += [f"  {LABELS[kind]}: {text}" for kind, texts in broken.items() for text in texts[:2]]
+        lines += [
+            f"  {LABELS[kind]}: {text}" for kind, texts in broken.items() for text in texts[:2]
+        ]
     if len(failed) > SHOWN:
         lines.append(f"and {len(failed) - SHOWN} more seeds failed")
     return "\n".join(lines)

@@ -1,5 +1,6 @@
-"""Rigs drawn at random: every rule there is, alone and together, with figures of a market that moves some ten ticks a
-minute. Storms play them live; the tests compare one way of running them with another.
+"""Rigs drawn at random: every rule there is, alone and together, with figures of a market that
+moves some ten ticks a minute. Storms play them live; the tests compare one way of running them with
+another.
 """
 
 from __future__ import annotations
@@ -26,9 +27,12 @@ from hawser.core.rig import (
 )
 
 LINES = (
-    LineRule("sma", 9), LineRule("ema", 9), LineRule("supertrend", 8, 2.5), LineRule("parabolic"),
+    LineRule("sma", 9),
+    LineRule("ema", 9),
+    LineRule("supertrend", 8, 2.5),
+    LineRule("parabolic"),
     LineRule("channel", 6),
-)  # fmt: skip
+)
 
 
 def _measure(draw: Random, low: float, high: float, behind: bool = False) -> Measure:
@@ -39,41 +43,60 @@ def _measure(draw: Random, low: float, high: float, behind: bool = False) -> Mea
 
 
 def _after(draw: Random) -> After:
-    return draw.choice([After(), After(r=draw.choice([0.0, 0.5, 1.37])), After(target=draw.randint(1, 3))])
+    return draw.choice(
+        [After(), After(r=draw.choice([0.0, 0.5, 1.37])), After(target=draw.randint(1, 3))]
+    )
 
 
 def a_stop(draw: Random) -> StopRule:
     return draw.choice(
-        [StopRule(atr=draw.uniform(0.8, 3)), StopRule(ticks=draw.choice([8.0, 25.0, 30.5])),
-         StopRule(percent=draw.uniform(0.03, 3)), StopRule(bars=draw.randint(2, 8), offset_ticks=2.5),
-         StopRule(pivot=(2, 2)), StopRule(line=draw.choice(LINES), offset_ticks=1.0)]
-    )  # fmt: skip
+        [
+            StopRule(atr=draw.uniform(0.8, 3)),
+            StopRule(ticks=draw.choice([8.0, 25.0, 30.5])),
+            StopRule(percent=draw.uniform(0.03, 3)),
+            StopRule(bars=draw.randint(2, 8), offset_ticks=2.5),
+            StopRule(pivot=(2, 2)),
+            StopRule(line=draw.choice(LINES), offset_ticks=1.0),
+        ]
+    )
 
 
 def some_targets(draw: Random) -> tuple[TargetRule, ...]:
     cuts = sorted(draw.random() for _ in range(draw.randint(0, 5)))
-    shares = [int(100 * (b - a)) / 100 for a, b in zip([0.0, *cuts], cuts, strict=False)]  # never more than all
+    # never more than all
+    shares = [int(100 * (b - a)) / 100 for a, b in zip([0.0, *cuts], cuts, strict=False)]
     kinds = {"r": (0.2, 2.5), "atr": (0.3, 3.0), "percent": (0.01, 3.0), "ticks": (3.0, 40.0)}
     named = [(share, draw.choice(list(kinds))) for share in shares]
-    given: list[dict[str, Any]] = [{"share": share, kind: draw.uniform(*kinds[kind])} for share, kind in named]
+    given: list[dict[str, Any]] = [
+        {"share": share, kind: draw.uniform(*kinds[kind])} for share, kind in named
+    ]
     return tuple(TargetRule(**one) for one in given)
 
 
 def _trail(draw: Random) -> Trail:
     kind: dict[str, Any] = draw.choice(
-        [{"atr": draw.uniform(0.5, 3), "base_ticks": draw.choice([0.0, 3.0])}, {"ticks": draw.uniform(4, 30)},
-         {"percent": draw.uniform(0.02, 2)}, {"bars": draw.randint(1, 6), "offset_ticks": 2.0},
-         {"line": draw.choice(LINES), "offset_ticks": 1.0}]
-    )  # fmt: skip
+        [
+            {"atr": draw.uniform(0.5, 3), "base_ticks": draw.choice([0.0, 3.0])},
+            {"ticks": draw.uniform(4, 30)},
+            {"percent": draw.uniform(0.02, 2)},
+            {"bars": draw.randint(1, 6), "offset_ticks": 2.0},
+            {"line": draw.choice(LINES), "offset_ticks": 1.0},
+        ]
+    )
     coarse = draw.choice([None, "5m"]) if "bars" in kind or "line" in kind else None
     return Trail(
-        **kind, anchor=draw.choice(["extreme", "close"]), after=_after(draw), step_ticks=draw.choice([1, 3]),
+        **kind,
+        anchor=draw.choice(["extreme", "close"]),
+        after=_after(draw),
+        step_ticks=draw.choice([1, 3]),
         timeframe=coarse,
-    )  # fmt: skip
+    )
 
 
 def _basket(draw: Random) -> Basket:
-    stop = draw.choice([None, Amount(percent=draw.uniform(0.05, 0.8)), Amount(money=draw.uniform(50, 400))])
+    stop = draw.choice(
+        [None, Amount(percent=draw.uniform(0.05, 0.8)), Amount(money=draw.uniform(50, 400))]
+    )
     return Basket(stop=stop, target=Amount(money=draw.uniform(50, 400)))
 
 
@@ -85,11 +108,15 @@ def _time_exit(draw: Random) -> TimeExit:
 def a_rig(draw: Random) -> Rig:
     """Any rig but a ladder; not within hours or days of its own."""
     return Rig(
-        atr_length=draw.choice([14, 14, 5]), atr_smoothing=draw.choice(["wilder", "wilder", "simple"]),
-        direction=draw.choice(["both", "both", "long", "short"]), reverse=draw.random() < 0.3, stop=a_stop(draw),
+        atr_length=draw.choice([14, 14, 5]),
+        atr_smoothing=draw.choice(["wilder", "wilder", "simple"]),
+        direction=draw.choice(["both", "both", "long", "short"]),
+        reverse=draw.random() < 0.3,
+        stop=a_stop(draw),
         target=some_targets(draw),
-        break_even=BreakEven(_after(draw), draw.choice([0.0, 1.5]), draw.random() < 0.4) if draw.random() < 0.5 else
-        None,
+        break_even=BreakEven(_after(draw), draw.choice([0.0, 1.5]), draw.random() < 0.4)
+        if draw.random() < 0.5
+        else None,
         step=tuple(
             Step(_measure(draw, 0.2, 2), _measure(draw, 0.1, 1.5, draw.random() < 0.3))
             for _ in range(draw.randint(0, 3))
@@ -102,7 +129,7 @@ def a_rig(draw: Random) -> Rig:
         time_exit=_time_exit(draw) if draw.random() < 0.5 else None,
         follow_on=FollowOn(draw.randint(1, 3)) if draw.random() < 0.3 else None,
         basket=_basket(draw) if draw.random() < 0.3 else None,
-    )  # fmt: skip
+    )
 
 
 def a_ladder(draw: Random) -> Rig:
@@ -115,7 +142,12 @@ def a_ladder(draw: Random) -> Rig:
         ]
     )
     ladder = Ladder(
-        draw.randint(2, 5), spacing, draw.choice([3.0, 9.5, 25.0]), draw.choice([3.0, 12.0, 30.5]),
+        draw.randint(2, 5),
+        spacing,
+        draw.choice([3.0, 9.5, 25.0]),
+        draw.choice([3.0, 12.0, 30.5]),
         draw.choice([1.0, 1.0, 0.5, 1.6, 2.0]),
-    )  # fmt: skip
-    return msgspec.structs.replace(a_rig(draw), stop=None, target=(), trail=None, loss_step=(), ladder=ladder)
+    )
+    return msgspec.structs.replace(
+        a_rig(draw), stop=None, target=(), trail=None, loss_step=(), ladder=ladder
+    )

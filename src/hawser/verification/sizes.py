@@ -1,9 +1,9 @@
-"""What may be risked in a storm: the size of each entry, the heat of all and the number of trades, reckoned anew by the
-judge when an entry is sent.
+"""What may be risked in a storm: the size of each entry, the heat of all and the number of trades,
+reckoned anew by the judge when an entry is sent.
 
-What is held, at which price, and where its stops rest is taken from the venue's books; the equity and the rates are
-those that Hawser has been told. Where the two sides know different things, what is on its way counts for Hawser: what
-is told here is beyond a limit by either.
+What is held, at which price, and where its stops rest is taken from the venue's books; the equity
+and the rates are those that Hawser has been told. Where the two sides know different things, what
+is on its way counts for Hawser: what is told here is beyond a limit by either.
 """
 
 from __future__ import annotations
@@ -23,7 +23,8 @@ BRIDGES = ("CAD", "CHF", "EUR", "USD")
 
 
 class SizesWatch:
-    """Hears every recorded event with its commands. `stops` gives where stops rest for a position."""
+    """Hears every recorded event with its commands. `stops` gives where stops rest for a
+    position."""
 
     def __init__(self, venue: Callable[[], Quay], stops: Callable[[str, str], list[int]]) -> None:
         self._venue, self._stops = venue, stops
@@ -42,7 +43,12 @@ class SizesWatch:
                 yield from self._sized(state, trade, command.steps, command.level, trade.moving)
 
     def _sized(
-        self, state: EngineState, trade: Trade, steps: int, level: int | None, terms: Trade | EntryTerms
+        self,
+        state: EngineState,
+        trade: Trade,
+        steps: int,
+        level: int | None,
+        terms: Trade | EntryTerms,
     ) -> Iterator[str]:
         """One trade risks no more of the equity than was asked for, costs included."""
         market, instrument = state.markets[trade.symbol], state.instruments[trade.symbol]
@@ -71,14 +77,19 @@ class SizesWatch:
                 exposure[name] += heat
         shared = max(exposure.values(), default=0.0)
         for what, staked, most in (
-            ("heat", total, policy.max_heat_percent), ("currency heat", shared, policy.max_currency_heat_percent)
-        ):  # fmt: skip
+            ("heat", total, policy.max_heat_percent),
+            ("currency heat", shared, policy.max_currency_heat_percent),
+        ):
             if most is not None and staked > most / 100 * state.equity * NOISE:
-                yield f"with {new.id} the {what} is {staked:.2f}: more than {most:.3f} % of {state.equity:.2f}"
+                yield (
+                    f"with {new.id} the {what} is {staked:.2f}: more than {most:.3f} % of "
+                    f"{state.equity:.2f}"
+                )
 
     def _heat(self, state: EngineState, trade: Trade) -> float:
-        """What a trade loses at its stop, what may still be entered included. A change that is under way counts as
-        made: the wanted stop where it lies farther than those that rest, and what an entry is being moved to."""
+        """What a trade loses at its stop, what may still be entered included. A change that is
+        under way counts as made: the wanted stop where it lies farther than those that rest, and
+        what an entry is being moved to."""
         instrument = state.instruments[trade.symbol]
         unit, order = _unit(state, instrument), state.orders.get(trade.entry)
         if unit is None:
@@ -86,32 +97,46 @@ class SizesWatch:
         parts, stops = list[tuple[float, float]](), list[int]()
         held = self._venue().book.state.positions.get(trade.entry)
         if held is not None and held.side == trade.side:
-            # The venue averages what is held now, Hawser all that entered; where a part has left they differ.
+            # The venue averages what is held now, Hawser all that entered; where a part has left
+            # they differ.
             entered = min(held.entry, trade.entry_price, key=lambda price: price * trade.side)
             parts.append((min(held.steps, trade.open_steps), entered))
             stops += self._stops(held.id, held.symbol)
         if order is not None and not order.over:
-            # It may fill as the first of it did; and a late answer may tell where it was to fill before it was moved.
+            # It may fill as the first of it did; and a late answer may tell where it was to fill
+            # before it was moved.
             rest = [order.level or trade.ref, trade.ref, *(price for _, price in parts)]
             parts.append((order.left, min(rest, key=lambda price: price * trade.side)))
         if any(steps for steps, _ in parts) and not trade.leave:
             parts += [(max(0, rung.steps - rung.filled), rung.level) for rung in trade.rungs]
         tightest = max(stops, key=lambda level: level * trade.side, default=trade.stop)
-        held_here = trade.held and trade.side * (trade.stop - tightest) > 0  # what rests then is only the backstop
-        stop = trade.stop if held_here else min(tightest, trade.stop, key=lambda level: level * trade.side)
+        # what rests then is only the backstop
+        held_here = trade.held and trade.side * (trade.stop - tightest) > 0
+        stop = (
+            trade.stop
+            if held_here
+            else min(tightest, trade.stop, key=lambda level: level * trade.side)
+        )
         lost = [0.0, _loss(instrument, unit, trade.side, parts, stop)]
         pending = order is not None and not order.over and not trade.entered and not trade.leave
         for terms in (trade.moving, trade.then) if pending else ():
             if terms is not None:
-                parts = [(terms.steps, terms.ref), *((rung.steps, rung.level) for rung in terms.rungs)]
+                parts = [
+                    (terms.steps, terms.ref),
+                    *((rung.steps, rung.level) for rung in terms.rungs),
+                ]
                 lost.append(_loss(instrument, unit, trade.side, parts, terms.stop))
         return max(lost)
 
 
 def _unit(state: EngineState, instrument: Instrument) -> float | None:
-    """What one unit of quantity gains in the account's money when the price rises by 1; None where no rate is known."""
+    """What one unit of quantity gains in the account's money when the price rises by 1; None where
+    no rate is known."""
     assert state.account is not None
-    rates = {pair: one.mid if isinstance(one, Rate) else one for pair, one in state.current_rates().items()}
+    rates = {
+        pair: one.mid if isinstance(one, Rate) else one
+        for pair, one in state.current_rates().items()
+    }
     rate = _rate(rates, instrument.quote, state.account.currency)
     return None if rate is None else rate * instrument.multiplier
 
@@ -135,9 +160,14 @@ def _rate(rates: dict[str, float], of: str, into: str) -> float | None:
 
 
 def _loss(
-    instrument: Instrument, unit: float, side: int, parts: list[tuple[float, float]] | list[tuple[int, int]], stop: int
+    instrument: Instrument,
+    unit: float,
+    side: int,
+    parts: list[tuple[float, float]] | list[tuple[int, int]],
+    stop: int,
 ) -> float:
-    """What so many steps at such levels lose at a stop, with a commission for all that enters and one for the exit."""
+    """What so many steps at such levels lose at a stop, with a commission for all that enters and
+    one for the exit."""
     tick, step, fees = float(instrument.tick), float(instrument.qty_step), instrument.commission
     steps = sum(part for part, _ in parts)
     if not steps:

@@ -1,6 +1,7 @@
-"""One seeded storm: engine, ledger and Quay back to back in simulated time, a restless trader, a careless hand, weather
-that breaks things, a disk that is full for a while, and a Hawser that is killed at random, after which an instrument
-may be another. What was promised is checked all the while (`judge.py`).
+"""One seeded storm: engine, ledger and Quay back to back in simulated time, a restless trader, a
+careless hand, weather that breaks things, a disk that is full for a while, and a Hawser that is
+killed at random, after which an instrument may be another. What was promised is checked all the
+while (`judge.py`).
 """
 
 from __future__ import annotations
@@ -49,14 +50,17 @@ from hawser.verification.trader import Trader
 from hawser.verification.world import BooksInMemory, Disk
 
 LOOK_EVERY = 100 * MILLISECOND
-SEVERAL, BESIDE = 10, 1_000_000_007  # every tenth storm is of three accounts; the seeds of the others begin there
-# Each of these is harmless alone. Together they broke promises that the plain gale broke once in 10,000 storms.
+# every tenth storm is of three accounts; the seeds of the others begin there
+SEVERAL, BESIDE = 10, 1_000_000_007
+# Each of these is harmless alone. Together they broke promises that the plain gale broke once in
+# 10,000 storms.
 WILFUL = {"adjust": 0.3, "late": 0.2, "duplicate": 0.2, "smaller": 1.0, "hands": 0.5}
 STUCK_AFTER = 20_000  # events while no time passes: engine and venue answer each other for ever
 
 
 class Overheard(Quay):
-    """A Quay whose requests are counted, and whose messages wait while the machine sleeps that they are meant for."""
+    """A Quay whose requests are counted, and whose messages wait while the machine sleeps that they
+    are meant for."""
 
     judge: Judge | None = None
     _drowsy_until = 0
@@ -67,7 +71,8 @@ class Overheard(Quay):
         self._drowsy_until, self._slept = 0, deque()
 
     def sleep(self, span: int, drowsy: int) -> None:
-        """Go on alone; what is told is heard some `drowsy` ns after the machine has woken, all at once."""
+        """Go on alone; what is told is heard some `drowsy` ns after the machine has woken, all at
+        once."""
         self._slept = deque()
         self._sleep_to(self.now + span)
         self._drowsy_until = self.now + drowsy
@@ -75,8 +80,11 @@ class Overheard(Quay):
     def answers_instead(self, of: Quay) -> None:
         """The line was cut, and who answers on it now trades other instruments."""
         down = port.LinkTold(time=of.now, up=False, why="the venue's process is gone")
-        traded, bars = tuple(self.instruments.values()), {symbol: self.history(symbol) for symbol in self.instruments}
-        told = port.InstrumentsTold(time=self.now, instruments=traded, base_span=self.base_span, histories=bars)
+        traded = tuple(self.instruments.values())
+        bars = {symbol: self.history(symbol) for symbol in self.instruments}
+        told = port.InstrumentsTold(
+            time=self.now, instruments=traded, base_span=self.base_span, histories=bars
+        )
         self._drowsy_until, self._slept = self.now, deque((down, told))
 
     def _sleep_to(self, until: int) -> None:
@@ -88,7 +96,11 @@ class Overheard(Quay):
             self._sleep_to(min(until, self._drowsy_until))
             if until < self._drowsy_until:
                 return None
-        told = self._slept.popleft() if self._drowsy_until and self._slept else super().next_message(until)
+        told = (
+            self._slept.popleft()
+            if self._drowsy_until and self._slept
+            else super().next_message(until)
+        )
         if self.judge is not None and told is not None:
             self.judge.told(told)
         return told
@@ -104,9 +116,10 @@ class Stumbled(Exception):
 
 
 class Storm:
-    """A venue, a session and a trader, all drawn from one seed. `kills`: chance at each act that Hawser is killed
-    (needs a ledger). `guards`: with a policy of every kind, whose limits are watched; else a careless hand edits one.
-    `place`: where it goes on, with a ledger or a venue that another seed began.
+    """A venue, a session and a trader, all drawn from one seed. `kills`: chance at each act that
+    Hawser is killed (needs a ledger). `guards`: with a policy of every kind, whose limits are
+    watched; else a careless hand edits one. `place`: where it goes on, with a ledger or a venue
+    that another seed began.
     """
 
     def __init__(
@@ -122,13 +135,22 @@ class Storm:
         self.random = random.Random(seed)
         self.place = place or place_of(seed)
         self.account = self.place.account
-        self._seed, self._chosen = seed, SEVERITIES[weather] if isinstance(weather, str) else weather
+        self._seed, self._chosen = (
+            seed,
+            SEVERITIES[weather] if isinstance(weather, str) else weather,
+        )
         left_at = ledger.look().now if ledger else 0
         self._hostile = self._chosen.hands > 0
         if self._hostile:
             far = self._chosen.latency_ms * self.place.far
-            self._chosen = msgspec.structs.replace(self._chosen, latency_ms=far, **WILFUL if self.place.wilful else {})
-        self._world, self._store, self._careless = self.place.world, store, self._hostile and not guards
+            self._chosen = msgspec.structs.replace(
+                self._chosen, latency_ms=far, **WILFUL if self.place.wilful else {}
+            )
+        self._world, self._store, self._careless = (
+            self.place.world,
+            store,
+            self._hostile and not guards,
+        )
         self.venue = self._quay(store, left_at)
         self.ledger, self._kills, self._disk = ledger, kills, Disk()
         self.found = Findings(seed)
@@ -136,7 +158,10 @@ class Storm:
         self._teller = Teller()
         self._heard_at, self._heard_now = 0, 0
         self._trader = Trader(
-            self.random, f"{seed}-{left_at % 1_000_000_007}", 8 if self._careless else 5, self._careless
+            self.random,
+            f"{seed}-{left_at % 1_000_000_007}",
+            8 if self._careless else 5,
+            self._careless,
         )
         self._asked = self._asleep = 0
         self._changes = random.Random(f"changes {seed}")  # of instruments while Hawser lives
@@ -149,7 +174,9 @@ class Storm:
         self._sizes = SizesWatch(lambda: self.venue, self.judge.stop_levels)
         self.session = self._opened()
         self.session.run_until(self.venue.now + 30 * SECOND)
-        self._policy = msgspec.structs.replace(sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *drawn))
+        self._policy = msgspec.structs.replace(
+            sg.POLICY, zone=self.place.zone, guard=(*sg.POLICY.guard, *drawn)
+        )
         if self._guards is not None:
             self.session.set_guards(self._policy, "guards", self._guards.calendars)
         elif self._careless:
@@ -159,19 +186,35 @@ class Storm:
         feed = storm_world.feed_of(self._world, self._seed, self.place.start, self.place.rates)
         rates: dict[str, float | Rate] = dict(self.place.rates)
         return Overheard(
-            feed, self.account.currency, self.account.equity, rates, self._chosen, self._seed, store, not_before
+            feed,
+            self.account.currency,
+            self.account.equity,
+            rates,
+            self._chosen,
+            self._seed,
+            store,
+            not_before,
         )
 
     def _begin_careless(self) -> None:
         self.session.set_guards(limits.policy_of(self.place), "careless")
         account = msgspec.structs.replace(self.account, policy=limits.LIMITS)
-        self.session.ask(ev.ChangeAccount(time=self.venue.now, ask="careless-limits", account=account))
+        self.session.ask(
+            ev.ChangeAccount(time=self.venue.now, ask="careless-limits", account=account)
+        )
         self._limits = LimitsWatch(self.state)
 
     def _opened(self) -> Session:
         self.venue.judge = None
         session = Session(
-            self.account, self.venue, self.ledger, self.heard, "S", self._failed, self._disk, self._extent
+            self.account,
+            self.venue,
+            self.ledger,
+            self.heard,
+            "S",
+            self._failed,
+            self._disk,
+            self._extent,
         )
         self.venue.judge = self.judge
         return session
@@ -181,7 +224,9 @@ class Storm:
         self._heard_now = self._heard_now + 1 if entry[0].time == self._heard_at else 0
         self._heard_at = entry[0].time
         if self._heard_now > STUCK_AFTER:
-            raise HawserBug("storm_stuck", f"{STUCK_AFTER} events in one moment, the last {entry!r}")
+            raise HawserBug(
+                "storm_stuck", f"{STUCK_AFTER} events in one moment, the last {entry!r}"
+            )
         if hasattr(self, "session"):  # what is heard of its opening comes before it
             for text in self._guards.heard(entry, self.state) if self._guards is not None else ():
                 self.judge.broke("passed", text)
@@ -209,7 +254,8 @@ class Storm:
         return self.found
 
     def turns(self, minutes: float = 12) -> Iterator[int]:
-        """The same in turns, that others may have theirs between them: yields the venue's time after each."""
+        """The same in turns, that others may have theirs between them: yields the venue's time
+        after each."""
         begun = self.venue.now
         while self.venue.now < begun + int(minutes * MINUTE) + self._asleep:
             if self._hostile and self._changes.random() < 0.01:
@@ -219,7 +265,9 @@ class Storm:
             yield self.venue.now
         self.settle()
         self.found.trades = len(self.state.trades)
-        self.found.exposed = [trade.longest_exposed for trade in self.state.trades.values() if trade.opened]
+        self.found.exposed = [
+            trade.longest_exposed for trade in self.state.trades.values() if trade.opened
+        ]
         for kind, count in self.venue.sky.counts.items():
             self.found.faults[kind] = self.found.faults.get(kind, 0) + count
         self.found.simulated = self.venue.now - begun
@@ -246,7 +294,9 @@ class Storm:
             if ask is not None:
                 self.session.ask(ask)
         elif self._careless and self.random.random() < 0.15:
-            edit = limits.an_edit(self.random, self.state, self.session.now, f"E{self._asked}", self.place)
+            edit = limits.an_edit(
+                self.random, self.state, self.session.now, f"E{self._asked}", self.place
+            )
             if edit is not None:
                 self.session.ask(edit)
         else:
@@ -264,11 +314,14 @@ class Storm:
         if self._disk.until:
             return
         kind = self.random.choice(Disk.KINDS)
-        self._disk.trouble(self.ledger, self.venue.now + int(self.random.uniform(1, 60) * SECOND), kind)
+        self._disk.trouble(
+            self.ledger, self.venue.now + int(self.random.uniform(1, 60) * SECOND), kind
+        )
         self._count(kind)
 
     def _steal(self) -> None:
-        """Another hand takes files of the record away while it is in use, or puts an older copy in their place."""
+        """Another hand takes files of the record away while it is in use, or puts an older copy in
+        their place."""
         assert self.ledger is not None
         files = (self.ledger.path, *beside(self.ledger.path))
         for path in self.random.choice((files, files[:1], files[1:2])):
@@ -278,9 +331,13 @@ class Storm:
         self._count("record taken away")
 
     def _stumble(self) -> None:
-        """The engine fails at one of the next events, before it has folded it or half-way: it begins anew from the
-        record."""
-        engine, after, half = self.session.engine, self.random.randrange(60), self.random.random() < 0.5
+        """The engine fails at one of the next events, before it has folded it or half-way: it
+        begins anew from the record."""
+        engine, after, half = (
+            self.session.engine,
+            self.random.randrange(60),
+            self.random.random() < 0.5,
+        )
 
         def handle(event: ev.AnyEvent) -> list[AnyCommand]:
             nonlocal after
@@ -337,8 +394,8 @@ class Storm:
         self._record()
 
     def _kill(self) -> None:
-        """Hawser dies with what it had not written; the venue lives on, and may have other instruments when another
-        Hawser opens the same ledger."""
+        """Hawser dies with what it had not written; the venue lives on, and may have other
+        instruments when another Hawser opens the same ledger."""
         if self.ledger is None:
             return
         path = self.ledger.path
@@ -376,18 +433,21 @@ class Storm:
         with contextlib.closing(sqlite3.connect(self.ledger.path)) as own:
             try:
                 own.execute("VACUUM INTO ?", (str(copy),))
-            except sqlite3.OperationalError:  # parts of it have been taken away: there is nothing to keep
+            # parts of it have been taken away: there is nothing to keep
+            except sqlite3.OperationalError:
                 copy.unlink(missing_ok=True)
 
     def _put_back(self, path: Path) -> None:
-        """Between a kill and the next start the record gives place to an older copy: what came since is not in it."""
+        """Between a kill and the next start the record gives place to an older copy: what came
+        since is not in it."""
         for old in (path, *beside(path)):
             old.unlink(missing_ok=True)
         self._copy_of(path).rename(path)
         self._count("older record")
 
     def _opens_with(self, older: bool, lacks: bool) -> None:
-        """A record is opened, an older copy of it perhaps. `lacks`: something that was done is not in it."""
+        """A record is opened, an older copy of it perhaps. `lacks`: something that was done is not
+        in it."""
         if older:
             self.judge.put_back()
         self.judge.lacks(lacks)
@@ -395,7 +455,8 @@ class Storm:
             self._guards.put_back(self.ledger.look() if self.ledger else self.state)
 
     def _change_under_way(self) -> None:
-        """The same while Hawser lives: the line is cut, and who answers on it then trades others."""
+        """The same while Hawser lives: the line is cut, and who answers on it then trades
+        others."""
         old = self.venue
         self._change_instruments(self._changes)
         if self.venue is not old:
@@ -406,7 +467,8 @@ class Storm:
             self.session.run_until(self.venue.now)  # nothing is asked on a line that is cut
 
     def _change_instruments(self, draw: random.Random) -> None:
-        """The venue has another grid for an instrument, or gives it up; or what it gave up is back."""
+        """The venue has another grid for an instrument, or gives it up; or what it gave up is
+        back."""
         old = self.venue
         whole = self.place.world
         if len(self._world) < len(whole):
@@ -421,7 +483,8 @@ class Storm:
         self.judge.gone.add(symbol)
         self.venue = self._quay(BooksInMemory(state), old.now)
         self.venue.meddled = old.meddled
-        self.venue.book.rates.update(old.book.rates)  # it knows what money is worth, whatever is traded
+        # it knows what money is worth, whatever is traded
+        self.venue.book.rates.update(old.book.rates)
         for kind, count in old.sky.counts.items():
             self.found.faults[kind] = self.found.faults.get(kind, 0) + count
         self._count("instrument")
@@ -434,8 +497,13 @@ class Storm:
         self.venue.pick_up()
 
     def _record(self) -> None:
-        """The record folds to the state, and a replay gives its commands; all is in it soon after the disk is well."""
-        if self.ledger is None or self._disk.until or self.venue.now - self._disk.well_at < 2 * SECOND:
+        """The record folds to the state, and a replay gives its commands; all is in it soon after
+        the disk is well."""
+        if (
+            self.ledger is None
+            or self._disk.until
+            or self.venue.now - self._disk.well_at < 2 * SECOND
+        ):
             return
         self.session.write_down()
         if self.ledger.astray():  # another hand has it, and nothing has been written since
@@ -452,19 +520,25 @@ class Storm:
             self.judge.broke("ledger", "the fold of the record is not the state")
         verdict = verify(self.ledger.path)
         if verdict.line:
-            self.judge.broke("ledger", f"line {verdict.line}: {verdict.recorded} replayed as {verdict.replayed}")
+            self.judge.broke(
+                "ledger",
+                f"line {verdict.line}: {verdict.recorded} replayed as {verdict.replayed}",
+            )
 
 
 def _folder() -> tempfile.TemporaryDirectory[str]:
-    """Where a storm's ledger lies: in memory where the system has such a place. What the disk does is tested apart."""
+    """Where a storm's ledger lies: in memory where the system has such a place. What the disk does
+    is tested apart."""
     place = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
     return tempfile.TemporaryDirectory(prefix="storm-", dir=place)
 
 
 def together(storms: list[Storm], minutes: float) -> Findings:
-    """Storms of several accounts in one process, each a turn at a time, always the one that is behind: what all have
-    found. What they share, as Hawser's accounts do, is the interpreter."""
-    playing = [(storm.venue.now, number, storm.turns(minutes)) for number, storm in enumerate(storms)]
+    """Storms of several accounts in one process, each a turn at a time, always the one that is
+    behind: what all have found. What they share, as Hawser's accounts do, is the interpreter."""
+    playing = [
+        (storm.venue.now, number, storm.turns(minutes)) for number, storm in enumerate(storms)
+    ]
     heapq.heapify(playing)
     while playing:
         now, number, turns = playing[0]
@@ -477,13 +551,18 @@ def together(storms: list[Storm], minutes: float) -> Findings:
 
 def weathered(
     seed: int, severity: str, minutes: float = 12, kills: float = 0.04, guards: bool = False
-) -> Findings:  # fmt: skip
-    """A whole storm on a ledger of its own, with kills; what it found. One that fails is a finding too, so that the
-    others of its run are not lost with it. Some are of several accounts at once, each with its storm.
+) -> Findings:
+    """A whole storm on a ledger of its own, with kills; what it found. One that fails is a finding
+    too, so that the others of its run are not lost with it. Some are of several accounts at once,
+    each with its storm.
     """
     with _folder() as folder:
         try:
-            seeds = [seed, *(BESIDE + seed * 2 + other for other in range(2))] if seed % SEVERAL == 0 else [seed]
+            seeds = (
+                [seed, *(BESIDE + seed * 2 + other for other in range(2))]
+                if seed % SEVERAL == 0
+                else [seed]
+            )
             ledgers = [Ledger(Path(folder) / f"{one}.sqlite") for one in seeds]
             storms = [
                 Storm(one, severity, ledger, kills=kills, guards=guards)
@@ -501,7 +580,9 @@ def traced(
 ) -> tuple[Findings, list[Line]]:
     """The same storm with every line of its Logbook."""
     with _folder() as folder:
-        storm = Storm(seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills, guards=guards)
+        storm = Storm(
+            seed, severity, Ledger(Path(folder) / "ledger.sqlite"), kills=kills, guards=guards
+        )
         storm.lines = []
         instruments = tuple(one for one, _ in storm.place.world)
         opened = ev.Opened(time=0, prefix="S", account=storm.account, instruments=instruments)

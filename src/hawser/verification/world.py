@@ -1,5 +1,5 @@
-"""The world of a storm: a few instruments of unlike kinds, the account, and the changes that a venue makes to an
-instrument while Hawser is away.
+"""The world of a storm: a few instruments of unlike kinds, the account, and the changes that a
+venue makes to an instrument while Hawser is away.
 """
 
 from __future__ import annotations
@@ -25,40 +25,66 @@ DEADLINE_S = 5.0
 World = list[tuple[Instrument, Character]]
 
 
-def _instrument(symbol: str, quote: str, base: str | None, tick: str, multiplier: float, step: str) -> Instrument:
+def _instrument(
+    symbol: str, quote: str, base: str | None, tick: str, multiplier: float, step: str
+) -> Instrument:
     return Instrument(
-        symbol=symbol, kind="fx" if base else "index", quote=quote, base=base, tick=Decimal(tick),
-        multiplier=multiplier, qty_step=Decimal(step), qty_min=Decimal(step), qty_max=Decimal(50), margin_rate=0.05,
-        min_stop_ticks=10, commission=Commission(per_unit=1.5, minimum=1.0),
-    )  # fmt: skip
+        symbol=symbol,
+        kind="fx" if base else "index",
+        quote=quote,
+        base=base,
+        tick=Decimal(tick),
+        multiplier=multiplier,
+        qty_step=Decimal(step),
+        qty_min=Decimal(step),
+        qty_max=Decimal(50),
+        margin_rate=0.05,
+        min_stop_ticks=10,
+        commission=Commission(per_unit=1.5, minimum=1.0),
+    )
 
 
 HOURS = (  # a break of two minutes within a storm
-    WeeklySession((0, 1, 2, 3, 4), "07:00", "09:07", "UTC"), WeeklySession((0, 1, 2, 3, 4), "09:09", "17:00", "UTC"),
-)  # fmt: skip
+    WeeklySession((0, 1, 2, 3, 4), "07:00", "09:07", "UTC"),
+    WeeklySession((0, 1, 2, 3, 4), "09:09", "17:00", "UTC"),
+)
 OTHER_HOURS = (
-    (), HOURS,
-    (WeeklySession((0, 1, 2, 3, 4), "07:00", "09:04", "UTC"), WeeklySession((0, 1, 2, 3, 4), "09:06", "17:00", "UTC")),
-)  # fmt: skip
+    (),
+    HOURS,
+    (
+        WeeklySession((0, 1, 2, 3, 4), "07:00", "09:04", "UTC"),
+        WeeklySession((0, 1, 2, 3, 4), "09:06", "17:00", "UTC"),
+    ),
+)
 WORLD: World = [
-    (_instrument("CAD/CHF", "CHF", "CAD", "0.00001", 100_000.0, "0.01"), Character(0.6124, 0.0006, 8)),
+    (
+        _instrument("CAD/CHF", "CHF", "CAD", "0.00001", 100_000.0, "0.01"),
+        Character(0.6124, 0.0006, 8),
+    ),
     (_instrument("Harbour 40", "CHF", None, "0.5", 5.0, "0.1"), Character(4118.0, 0.0008, 3)),
     (
-        msgspec.structs.replace(_instrument("Tin Z", "USD", None, "0.25", 10.0, "1"), sessions=HOURS, min_stop_ticks=4),
+        msgspec.structs.replace(
+            _instrument("Tin Z", "USD", None, "0.25", 10.0, "1"), sessions=HOURS, min_stop_ticks=4
+        ),
         Character(1204.0, 0.0007, 2),
     ),
-]  # fmt: skip
+]
 RATES = {"USD/CHF": 0.88, "EUR/USD": 1.08}
-ACCOUNT = Account(currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=DEADLINE_S))
+ACCOUNT = Account(
+    currency="CHF", equity=64_000.0, balance=64_000.0, policy=Policy(exposed_deadline_s=DEADLINE_S)
+)
 
 
-def feed_of(world: World, seed: int, start: int = START, rates: dict[str, float] = RATES) -> GeneratedFeed:
+def feed_of(
+    world: World, seed: int, start: int = START, rates: dict[str, float] = RATES
+) -> GeneratedFeed:
     return GeneratedFeed(world, rates, seed, start, 1)
 
 
 class Disk:
-    """Where a storm's record lies: full for a while; failing, so that no write is even tried; or hanging, so that what
-    is written there comes to its end later, or, where Hawser is killed meanwhile, perhaps never."""
+    """Where a storm's record lies: full for a while; failing, so that no write is even tried; or
+    hanging, so that what is written there comes to its end later, or, where Hawser is killed
+    meanwhile, perhaps never."""
 
     KINDS = ("full disk", "failing disk", "hanging disk")
 
@@ -117,15 +143,21 @@ class BooksInMemory:
 
 
 def changed(world: World, state: BookState, draw: random.Random) -> tuple[World, BookState, str]:
-    """Another grid, another worth or other hours for one instrument, or one that is traded no more: the world, what the
-    venue holds in it, and which instrument it is. What a venue cannot carry over exactly it gives up: orders, never
-    positions."""
+    """Another grid, another worth or other hours for one instrument, or one that is traded no more:
+    the world, what the venue holds in it, and which instrument it is. What a venue cannot carry
+    over exactly it gives up: orders, never positions."""
     at = draw.randrange(len(world))
     old, character = world[at]
     if draw.random() < 0.25 and len(world) > 1:
-        return [one for one in world if one[0] is not old], _without(reread(state), old.symbol), old.symbol
+        return (
+            [one for one in world if one[0] is not old],
+            _without(reread(state), old.symbol),
+            old.symbol,
+        )
     if draw.random() < 0.2:
-        new = msgspec.structs.replace(old, sessions=draw.choice([one for one in OTHER_HOURS if one != old.sessions]))
+        new = msgspec.structs.replace(
+            old, sessions=draw.choice([one for one in OTHER_HOURS if one != old.sessions])
+        )
         return [*world[:at], (new, character), *world[at + 1 :]], reread(state), old.symbol
     held = {one.symbol for one in state.positions.values()}
     if old.symbol not in held and draw.random() < 0.3:  # else the account's equity would jump
@@ -156,7 +188,13 @@ def _carried(state: BookState, old: Instrument, new: Instrument) -> BookState | 
     for held in [one for one in state.positions.values() if one.symbol == old.symbol]:
         if held.steps * steps % 1:
             return None
-        moved = Position(held.id, held.symbol, held.side, int(held.steps * steps), float(Decimal(held.entry) * ticks))
+        moved = Position(
+            held.id,
+            held.symbol,
+            held.side,
+            int(held.steps * steps),
+            float(Decimal(held.entry) * ticks),
+        )
         state.positions[held.id] = moved
     for order in [one for one in state.orders.values() if one.symbol == old.symbol]:
         state.orders[order.id] = _order_carried(order, ticks, steps)
@@ -165,11 +203,17 @@ def _carried(state: BookState, old: Instrument, new: Instrument) -> BookState | 
 
 def _order_carried(order: BookOrder, ticks: Decimal, steps: Decimal) -> BookOrder:
     found = [None if one is None else one * ticks for one in (order.level, order.bound)]
-    whole = all(one is None or not one % 1 for one in (*found, order.steps * steps, order.filled * steps))
+    whole = all(
+        one is None or not one % 1 for one in (*found, order.steps * steps, order.filled * steps)
+    )
     if not whole:
         order.status = "cancelled" if order.status == "resting" else order.status
         return order
     level, bound = (None if one is None else int(one) for one in found)
     return msgspec.structs.replace(
-        order, level=level, bound=bound, steps=int(order.steps * steps), filled=int(order.filled * steps)
+        order,
+        level=level,
+        bound=bound,
+        steps=int(order.steps * steps),
+        filled=int(order.filled * steps),
     )

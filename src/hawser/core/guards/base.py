@@ -1,8 +1,8 @@
-"""What all guards have (reckoning section 9). Each kind is a class of its own: filters, one a file, in `filters/`;
-guards that count in `counted.py`.
+"""What all guards have (reckoning section 9). Each kind is a class of its own: filters, one a file,
+in `filters/`; guards that count in `counted.py`.
 
-Filters open and close with what they watch. Kill switches latch: tripped, they stay closed until their period ends or a
-person re-arms them with a reason.
+Filters open and close with what they watch. Kill switches latch: tripped, they stay closed until
+their period ends or a person re-arms them with a reason.
 """
 
 from __future__ import annotations
@@ -17,34 +17,51 @@ from hawser.core.field_help import help_text
 
 Then = Literal["cancel", "break_even", "close", "flatten"]
 THEN_WORDS = {
-    "cancel": "cancel entries that wait", "break_even": "stop to the entry", "close": "close its trades",
+    "cancel": "cancel entries that wait",
+    "break_even": "stop to the entry",
+    "close": "close its trades",
     "flatten": "close everything",
-}  # fmt: skip
+}
 LONGEST_NAME = 120  # signs
 
 
-class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, tag_field="kind"):
-    """What all guards have. `KIND` in words; `LOOSER` says in which direction a figure loosens it: +1 when it grows, -1
-    when it shrinks. What stands in neither list loosens it whenever it changes."""
+class Guard(
+    msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, tag_field="kind"
+):
+    """What all guards have. `KIND` in words; `LOOSER` says in which direction a figure loosens it:
+    +1 when it grows, -1 when it shrinks. What stands in neither list loosens it whenever it
+    changes."""
 
     KIND: ClassVar[str] = "guard"
     SAYS: ClassVar[str] = ""  # what it is for, in a few words
     LATCHES: ClassVar[bool] = False
-    FIRST: ClassVar[dict[str, object]] = {}  # what a form for a new one begins with, where a figure has no default
+    # what a form for a new one begins with, where a figure has no default
+    FIRST: ClassVar[dict[str, object]] = {}
     LOOSER: ClassVar[dict[str, int]] = {}
 
     name: Annotated[str, help_text("the guard's name; each has its own")]
     on: Annotated[bool, help_text("on or off")] = True
-    instruments: Annotated[tuple[str, ...], help_text("the instruments it watches; empty: all")] = ()
+    instruments: Annotated[
+        tuple[str, ...], help_text("the instruments it watches; empty: all")
+    ] = ()
     sources: Annotated[tuple[str, ...], help_text("the signal sources it watches; empty: all")] = ()
     then: Annotated[
         tuple[Then, ...],
-        help_text("what it does when it closes, besides keeping entries out", name="On closing", words=THEN_WORDS),
+        help_text(
+            "what it does when it closes, besides keeping entries out",
+            name="On closing",
+            words=THEN_WORDS,
+        ),
     ] = ()
 
     def __post_init__(self) -> None:
         if not self.name.strip() or not is_line(self.name, LONGEST_NAME):
-            raise BadInput.at("bad_guard", "guard.name", f"expected a name of at most {LONGEST_NAME} signs", key="name")
+            raise BadInput.at(
+                "bad_guard",
+                "guard.name",
+                f"expected a name of at most {LONGEST_NAME} signs",
+                key="name",
+            )
         for key in self.LOOSER:
             value = getattr(self, key)
             if value is not None and not 0 <= value < math.inf:
@@ -70,7 +87,8 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 
     @property
     def leads_to(self) -> Literal["close", "even", ""]:
-        """What closing does with an open trade: it is closed, its stop goes to the entry, nothing."""
+        """What closing does with an open trade: it is closed, its stop goes to the entry,
+        nothing."""
         if {"close", "flatten"} & set(self.then):
             return "close"
         return "even" if "break_even" in self.then else ""
@@ -80,5 +98,6 @@ class Guard(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
         return self.on and (not self.instruments or symbol in self.instruments)
 
     def watches(self, symbol: str, source: str) -> bool:
-        """Whether an entry of this instrument and source is its business; an empty source: one of no source named."""
+        """Whether an entry of this instrument and source is its business; an empty source: one of
+        no source named."""
         return self.covers(symbol) and (not self.sources or source in self.sources)

@@ -1,4 +1,5 @@
-"""What filters look at, and what they say of one entry at one moment: nothing, or why it is closed, until when."""
+"""What filters look at, and what they say of one entry at one moment: nothing, or why it is closed,
+until when."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ from hawser.core.instrument import Instrument
 
 
 class Closed(msgspec.Struct, frozen=True):
-    """One reason entries are closed; `until` UTC ns, 0 where nobody knows; `guard`: the name of that which says so."""
+    """One reason entries are closed; `until` UTC ns, 0 where nobody knows; `guard`: the name of
+    that which says so."""
 
     code: str
     text: str
@@ -27,8 +29,8 @@ def longest_first(closed: Iterable[Closed]) -> list[Closed]:
 
 
 class EntryContext(NamedTuple):
-    """What filters look at. `spread` in ticks (NaN: no quote); `side` 0 and `r_ticks` NaN where no plan is meant;
-    `measures` by instrument, as each filter names its own."""
+    """What filters look at. `spread` in ticks (NaN: no quote); `side` 0 and `r_ticks` NaN where no
+    plan is meant; `measures` by instrument, as each filter names its own."""
 
     at: int
     instrument: Instrument

@@ -1,6 +1,6 @@
-"""Guards that count: entries in a period, a time after a loss, and the kill switches, which latch (reckoning section
-9). What they count is in the engine (`engine/guards/`) and in the rehearsal (`rehearsal/guarding.py`); the decisions of
-both are `limits.py`.
+"""Guards that count: entries in a period, a time after a loss, and the kill switches, which latch
+(reckoning section 9). What they count is in the engine (`engine/guards/`) and in the rehearsal
+(`rehearsal/guarding.py`); the decisions of both are `limits.py`.
 """
 
 from __future__ import annotations
@@ -14,13 +14,20 @@ from hawser.core.guards.base import Guard
 Per = Literal["account", "instrument", "source"]
 Period = Literal["day", "week", "none"]
 PER_WORDS = {"account": "the account", "instrument": "each instrument", "source": "each source"}
-PERIOD_WORDS = {"day": "until the day ends", "week": "until the week ends", "none": "until re-armed"}
+PERIOD_WORDS = {
+    "day": "until the day ends",
+    "week": "until the week ends",
+    "none": "until re-armed",
+}
 
 
 class Counted(Guard, frozen=True, kw_only=True):
-    """A guard that counts, for the whole of what it watches or each instrument or source by itself."""
+    """A guard that counts, for the whole of what it watches or each instrument or source by
+    itself."""
 
-    per: Annotated[Per, help_text("what is counted together", name="Counts for", words=PER_WORDS)] = "account"
+    per: Annotated[
+        Per, help_text("what is counted together", name="Counts for", words=PER_WORDS)
+    ] = "account"
 
 
 class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
@@ -43,7 +50,9 @@ class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
     LOOSER = {"minutes": -1, "from_r": 1}
 
     minutes: Annotated[float, help_text("stay closed this long after a loss", "min", name="Pause")]
-    from_r: Annotated[float, help_text("the smallest loss that counts", "R", name="Smallest loss")] = 0.0
+    from_r: Annotated[
+        float, help_text("the smallest loss that counts", "R", name="Smallest loss")
+    ] = 0.0
 
     def check(self) -> None:
         self.need_some("minutes")
@@ -55,7 +64,9 @@ class Switch(Counted, frozen=True, kw_only=True):
     LATCHES = True
 
     period: Annotated[Period, help_text("how long it stays latched", words=PERIOD_WORDS)] = "day"
-    cool_down_min: Annotated[float, help_text("cannot be re-armed by hand before", "min", name="Cool-down")] = 0.0
+    cool_down_min: Annotated[
+        float, help_text("cannot be re-armed by hand before", "min", name="Cool-down")
+    ] = 0.0
 
     def check(self) -> None:
         if not 0 <= self.cool_down_min < math.inf:
@@ -68,9 +79,12 @@ class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
     FIRST = {"percent": 2.0, "then": ("flatten",)}
     LOOSER = {"percent": 1, "money": 1}
 
-    percent: Annotated[float | None, help_text("loss since the period's start", "% of equity then", name="Loss")] = None
+    percent: Annotated[
+        float | None, help_text("loss since the period's start", "% of equity then", name="Loss")
+    ] = None
     money: Annotated[
-        float | None, help_text("the same in money; one of the two is enough", "money", name="Loss in money")
+        float | None,
+        help_text("the same in money; one of the two is enough", "money", name="Loss in money"),
     ] = None
 
     def check(self) -> None:
@@ -87,9 +101,12 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
     LOOSER = {"percent": 1, "money": 1}
 
     period: Annotated[Period, help_text("how long it stays latched", words=PERIOD_WORDS)] = "none"
-    percent: Annotated[float | None, help_text("fall from the highest equity", "% of it", name="Fall")] = None
+    percent: Annotated[
+        float | None, help_text("fall from the highest equity", "% of it", name="Fall")
+    ] = None
     money: Annotated[
-        float | None, help_text("the same in money; one of the two is enough", "money", name="Fall in money")
+        float | None,
+        help_text("the same in money; one of the two is enough", "money", name="Fall in money"),
     ] = None
 
     def check(self) -> None:
@@ -161,8 +178,13 @@ class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
     FIRST = {"seconds": 60.0}
     LOOSER = {"seconds": 1}
 
-    per: Annotated[Per, help_text("what is counted together", name="Counts for", words=PER_WORDS)] = "instrument"
-    seconds: Annotated[float, help_text("no quote for this long while the instrument is open", "s", name="Silence")]
+    per: Annotated[
+        Per, help_text("what is counted together", name="Counts for", words=PER_WORDS)
+    ] = "instrument"
+    seconds: Annotated[
+        float,
+        help_text("no quote for this long while the instrument is open", "s", name="Silence"),
+    ]
 
     def check(self) -> None:
         super().check()
@@ -178,4 +200,7 @@ class SlippageSwitch(Switch, frozen=True, kw_only=True, tag="slippage"):
     FIRST = {"ticks": 50.0}
     LOOSER = {"ticks": 1}
 
-    ticks: Annotated[float, help_text("a fill that is worse than expected by more than this", "ticks", name="Slippage")]
+    ticks: Annotated[
+        float,
+        help_text("a fill that is worse than expected by more than this", "ticks", name="Slippage"),
+    ]

@@ -1,5 +1,5 @@
-"""A policy: which guards there are, and what the TOML file, the form and the help are made from (reckoning section 9).
-A new kind of guard is a class of its own, listed here."""
+"""A policy: which guards there are, and what the TOML file, the form and the help are made from
+(reckoning section 9). A new kind of guard is a class of its own, listed here."""
 
 from __future__ import annotations
 
@@ -77,20 +77,49 @@ WEEKDAYS: tuple[Weekday, ...] = ("mon", "tue", "wed", "thu", "fri", "sat", "sun"
 
 
 AnyGuard = (
-    SpreadGuard | NewsGuard | SessionGuard | VolatilityGuard | RegimeGuard | CountGuard | CoolDownGuard | LossSwitch
-    | DrawdownSwitch | FloorSwitch | StreakSwitch | RejectSwitch | RateSwitch | SilenceSwitch | SlippageSwitch
-)  # fmt: skip
+    SpreadGuard
+    | NewsGuard
+    | SessionGuard
+    | VolatilityGuard
+    | RegimeGuard
+    | CountGuard
+    | CoolDownGuard
+    | LossSwitch
+    | DrawdownSwitch
+    | FloorSwitch
+    | StreakSwitch
+    | RejectSwitch
+    | RateSwitch
+    | SilenceSwitch
+    | SlippageSwitch
+)
 KINDS: tuple[type[Guard], ...] = (
-    SpreadGuard, NewsGuard, SessionGuard, VolatilityGuard, RegimeGuard, CountGuard, CoolDownGuard, LossSwitch,
-    DrawdownSwitch, FloorSwitch, StreakSwitch, RejectSwitch, RateSwitch, SilenceSwitch, SlippageSwitch,
-)  # fmt: skip
+    SpreadGuard,
+    NewsGuard,
+    SessionGuard,
+    VolatilityGuard,
+    RegimeGuard,
+    CountGuard,
+    CoolDownGuard,
+    LossSwitch,
+    DrawdownSwitch,
+    FloorSwitch,
+    StreakSwitch,
+    RejectSwitch,
+    RateSwitch,
+    SilenceSwitch,
+    SlippageSwitch,
+)
 
 
 class NewsRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What an event is about whose title or categories hold `match`, whatever its calendar says of it."""
+    """What an event is about whose title or categories hold `match`, whatever its calendar says of
+    it."""
 
     match: Annotated[str, help_text("words in its title or categories, in upper or lower case")]
-    currency: Annotated[str, help_text("the currency it concerns, or ALL; empty: as the calendar says")] = ""
+    currency: Annotated[
+        str, help_text("the currency it concerns, or ALL; empty: as the calendar says")
+    ] = ""
     impact: Annotated[Impact | None, help_text("its impact; none: as the calendar says")] = None
 
     def __post_init__(self) -> None:
@@ -103,20 +132,31 @@ class NewsSources(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     files: Annotated[
         tuple[str, ...],
-        help_text("calendar files (.ics, .csv) or folders of them; paths start at this file; changes are noticed"),
+        help_text(
+            "calendar files (.ics, .csv) or folders of them; paths start at this file; "
+            "changes are noticed"
+        ),
     ] = ()
     tz: Annotated[
-        str, help_text("time zone of times written without one, such as Europe/Zurich; empty: refuse them")
+        str,
+        help_text(
+            "time zone of times written without one, such as Europe/Zurich; empty: refuse them"
+        ),
     ] = ""
     otherwise_currency: Annotated[str, help_text("currency of an event that names none")] = "ALL"
     otherwise_impact: Annotated[Impact, help_text("impact of an event that names none")] = "medium"
     rule: Annotated[
-        tuple[NewsRule, ...], help_text("rules that correct a calendar; the first that matches counts")
+        tuple[NewsRule, ...],
+        help_text("rules that correct a calendar; the first that matches counts"),
     ] = ()
 
     def __post_init__(self) -> None:
         if self.tz and not zone_known(self.tz):
-            raise BadInput.at("bad_guard", "news.tz", f"expected a time zone such as Europe/Zurich, got '{self.tz}'")
+            raise BadInput.at(
+                "bad_guard",
+                "news.tz",
+                f"expected a time zone such as Europe/Zurich, got '{self.tz}'",
+            )
 
 
 class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -125,21 +165,32 @@ class Guards(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     zone: Annotated[str, help_text("time zone of days and weeks, such as Europe/Zurich")] = "UTC"
     day_starts: Annotated[str, help_text("when a day begins there, such as 17:00")] = "00:00"
     week_starts: Annotated[Weekday, help_text("the first day of a week")] = "mon"
-    loosen: Annotated[Loosen, help_text("when a loosened guard, or a loosened limit of the account, takes effect")] = (
-        "next_period"
-    )
+    loosen: Annotated[
+        Loosen,
+        help_text("when a loosened guard, or a loosened limit of the account, takes effect"),
+    ] = "next_period"
     news: NewsSources = NewsSources()
     guard: Annotated[tuple[AnyGuard, ...], help_text("the guards")] = ()
 
     def __post_init__(self) -> None:
         if not zone_known(self.zone):
-            raise BadInput.at("bad_guard", "zone", f"expected a time zone such as Europe/Zurich, got '{self.zone}'")
+            raise BadInput.at(
+                "bad_guard",
+                "zone",
+                f"expected a time zone such as Europe/Zurich, got '{self.zone}'",
+            )
         if not CLOCK.fullmatch(self.day_starts) or self.day_starts >= "24:00":
-            raise BadInput.at("bad_guard", "day_starts", "expected a time such as 17:00", key="day_starts")
+            raise BadInput.at(
+                "bad_guard", "day_starts", "expected a time such as 17:00", key="day_starts"
+            )
         names = [guard.name for guard in self.guard]
         for name in names:
             if names.count(name) > 1:
-                raise BadInput("bad_guard", f"guard '{name}': expected another name, there are two of it", key="name")
+                raise BadInput(
+                    "bad_guard",
+                    f"guard '{name}': expected another name, there are two of it",
+                    key="name",
+                )
 
     def named(self, name: str) -> AnyGuard | None:
         return next((guard for guard in self.guard if guard.name == name), None)

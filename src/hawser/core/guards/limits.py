@@ -1,5 +1,6 @@
-"""The decisions of the guards as compiled functions (reckoning section 9): one home for the live engine and the
-rehearsal. Times UTC ns, spreads and distances in ticks, money in the account's currency; a NaN limit is none."""
+"""The decisions of the guards as compiled functions (reckoning section 9): one home for the live
+engine and the rehearsal. Times UTC ns, spreads and distances in ticks, money in the account's
+currency; a NaN limit is none."""
 
 from __future__ import annotations
 
@@ -8,16 +9,22 @@ import numpy as np
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 
-NOISE, CENT_NOISE = 1e-9, 1e-7  # of a limit that is reached, and of money that is none: what sums of floats may be off
+# of a limit that is reached, and of money that is none: what sums of floats may be off
+NOISE, CENT_NOISE = 1e-9, 1e-7
 SPREAD_OK, SPREAD_TICKS, SPREAD_MEDIAN, SPREAD_OF_R = range(4)
 
 
 @compiled
 def spread_over(
-    spread: float, median: float, r_ticks: float, max_ticks: float, max_of_median: float, max_percent_of_r: float
+    spread: float,
+    median: float,
+    r_ticks: float,
+    max_ticks: float,
+    max_of_median: float,
+    max_percent_of_r: float,
 ) -> int:
-    """Which limit a spread is beyond, the first in this order; a spread at its limit is within it. A median or an R
-    that is not known (NaN) holds nothing back."""
+    """Which limit a spread is beyond, the first in this order; a spread at its limit is within it.
+    A median or an R that is not known (NaN) holds nothing back."""
     if spread > max_ticks:
         return SPREAD_TICKS
     if spread > max_of_median * median:
@@ -35,8 +42,8 @@ def in_window(at: int, time: int, before: int, after: int) -> bool:
 
 @compiled
 def percentile_at(values: Array, index: int, length: int) -> float:
-    """Where a value stands among the `length` up to it, itself among them: 0 the lowest, 100 the highest, equals count
-    half. NaN until there are as many, or where one of them is NaN."""
+    """Where a value stands among the `length` up to it, itself among them: 0 the lowest, 100 the
+    highest, equals count half. NaN until there are as many, or where one of them is NaN."""
     if length < 2 or index < length - 1:
         return np.nan
     below, own = 0.0, values[index]
@@ -88,8 +95,8 @@ def full(count: int, most: int) -> bool:
 
 @compiled
 def median_at(times: Array, spreads: Array, index: int, first_end: int) -> float:
-    """The median of the spreads, as far as they are known, of the bars up to `index` from the first that opens at
-    `first_end` or later, the one at `index` among them in any case; NaN of none."""
+    """The median of the spreads, as far as they are known, of the bars up to `index` from the first
+    that opens at `first_end` or later, the one at `index` among them in any case; NaN of none."""
     first = index
     while first > 0 and times[first - 1] >= first_end:
         first -= 1
@@ -109,8 +116,8 @@ def medians(times: Array, spreads: Array, span: int, window: int) -> Array:
 
 @compiled
 def against(above: float, wanted: int) -> bool:
-    """Whether a regime closes: what stands `above` its average (percent; NaN: not known, which closes) is not on the
-    wanted side, +1 above, -1 below; 0: either will do."""
+    """Whether a regime closes: what stands `above` its average (percent; NaN: not known, which
+    closes) is not on the wanted side, +1 above, -1 below; 0: either will do."""
     return np.isnan(above) or (wanted != 0 and not wanted * above > 0)
 
 
@@ -131,11 +138,15 @@ def each_outside(values: Array, low: float, high: float) -> Array:
 
 
 @compiled
-def each_spread_over(spreads: Array, median: Array, max_ticks: float, max_of_median: float) -> Array:
+def each_spread_over(
+    spreads: Array, median: Array, max_ticks: float, max_of_median: float
+) -> Array:
     """Whether each spread is beyond a limit that asks for no trade."""
     out = np.empty(spreads.size, np.bool_)
     for index in range(spreads.size):
-        beyond = spread_over(spreads[index], median[index], np.nan, max_ticks, max_of_median, np.nan)
+        beyond = spread_over(
+            spreads[index], median[index], np.nan, max_ticks, max_of_median, np.nan
+        )
         out[index] = beyond != SPREAD_OK
     return out
 

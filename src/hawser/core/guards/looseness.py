@@ -1,5 +1,6 @@
-"""What makes a policy, its news, its periods or the account's limits looser: one judgement for all of them, whichever
-file or form a change comes by (reckoning section 9). What is looser waits; what is tighter holds at once.
+"""What makes a policy, its news, its periods or the account's limits looser: one judgement for all
+of them, whichever file or form a change comes by (reckoning section 9). What is looser waits; what
+is tighter holds at once.
 """
 
 from __future__ import annotations
@@ -13,14 +14,19 @@ from hawser.core.guards.declared import IMPACTS, AnyGuard, Guards, NewsSources
 PERIODS = ("zone", "day_starts", "week_starts")
 # +1: a limit of the account holds back less when it grows
 ACCOUNT_LIMITS = {
-    "max_notional_percent": 1, "max_margin_percent": 1, "max_heat_percent": 1, "max_currency_heat_percent": 1,
-    "max_positions": 1, "max_rate_age_s": 1, "exposed_deadline_s": 1,
-}  # fmt: skip
+    "max_notional_percent": 1,
+    "max_margin_percent": 1,
+    "max_heat_percent": 1,
+    "max_currency_heat_percent": 1,
+    "max_positions": 1,
+    "max_rate_age_s": 1,
+    "exposed_deadline_s": 1,
+}
 
 
 def loosened(old: AnyGuard, new: AnyGuard | None) -> list[str]:
-    """The keys in which `new` holds back less than `old` did; 'on' where it is gone or off. A change whose direction
-    cannot be told counts as looser."""
+    """The keys in which `new` holds back less than `old` did; 'on' where it is gone or off. A
+    change whose direction cannot be told counts as looser."""
     if not old.on:
         return []
     if new is None or not new.on or type(new) is not type(old):
@@ -31,7 +37,8 @@ def loosened(old: AnyGuard, new: AnyGuard | None) -> list[str]:
         if before == after or key == "on":
             continue
         if key in ("instruments", "sources"):
-            looser = bool(after) and (not before or not set(before) <= set(after))  # none named means all
+            # none named means all
+            looser = bool(after) and (not before or not set(before) <= set(after))
         elif key == "then":
             looser = not set(before) <= set(after)
         else:
@@ -42,7 +49,11 @@ def loosened(old: AnyGuard, new: AnyGuard | None) -> list[str]:
 
 
 def _looser(before: object, after: object, way: int) -> bool:
-    if not way or not isinstance(before, (int, float, type(None))) or not isinstance(after, (int, float, type(None))):
+    if (
+        not way
+        or not isinstance(before, (int, float, type(None)))
+        or not isinstance(after, (int, float, type(None)))
+    ):
         return True
     if before is None:
         return False  # a limit more
@@ -50,8 +61,8 @@ def _looser(before: object, after: object, way: int) -> bool:
 
 
 def loosened_news(old: NewsSources, new: NewsSources) -> bool:
-    """Whether events may be missed, or count for less, that counted before. Further calendars, a higher impact and more
-    currencies for events that name none are no less."""
+    """Whether events may be missed, or count for less, that counted before. Further calendars, a
+    higher impact and more currencies for events that name none are no less."""
     gone = not set(old.files) <= set(new.files)
     currency = new.otherwise_currency not in (old.otherwise_currency, "ALL")
     impact = IMPACTS.index(new.otherwise_impact) < IMPACTS.index(old.otherwise_impact)
@@ -75,7 +86,9 @@ def _changed_looser(old: Policy, new: Policy, key: str, way: int) -> bool:
 
 def tightest_account(old: Policy, new: Policy) -> Policy:
     """`new` with the limits of `old` where those hold back more."""
-    return msgspec.structs.replace(new, **{key: getattr(old, key) for key in loosened_account(old, new)})
+    return msgspec.structs.replace(
+        new, **{key: getattr(old, key) for key in loosened_account(old, new)}
+    )
 
 
 def tightest_guard(old: AnyGuard, new: AnyGuard | None) -> AnyGuard:
@@ -90,8 +103,8 @@ def tightest_guard(old: AnyGuard, new: AnyGuard | None) -> AnyGuard:
 
 
 def loosened_rules(old: Guards, new: Guards) -> list[str]:
-    """Of what holds for all guards: periods that begin at other times, news that counts for less, no more waiting. With
-    no guard there is nothing to loosen."""
+    """Of what holds for all guards: periods that begin at other times, news that counts for less,
+    no more waiting. With no guard there is nothing to loosen."""
     if not old.guard:
         return []
     found = [key for key in PERIODS if getattr(old, key) != getattr(new, key)]

@@ -1,5 +1,6 @@
-"""What filters need of completed bars. The live engine gets the last value of each with the bar it belongs to, so that
-a record of its events replays it; the rehearsal takes the whole column from the filter."""
+"""What filters need of completed bars. The live engine gets the last value of each with the bar it
+belongs to, so that a record of its events replays it; the rehearsal takes the whole column from the
+filter."""
 
 from __future__ import annotations
 
@@ -12,7 +13,8 @@ from hawser.core.guards.declared import Filter, Guards
 def measures_for(
     guards: Guards, symbol: str, span: int, base_span: int, bars_of: Callable[[int], Bars]
 ) -> dict[str, float]:
-    """What the guards want to know at the bar of `span` ns of an instrument that has just completed, by key."""
+    """What the guards want to know at the bar of `span` ns of an instrument that has just
+    completed, by key."""
     found: dict[str, float] = {}
     for guard in guards.guard:
         if (

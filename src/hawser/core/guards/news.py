@@ -1,4 +1,5 @@
-"""Scheduled news: events, the calendars they stand in, and the windows that guards keep around them."""
+"""Scheduled news: events, the calendars they stand in, and the windows that guards keep around
+them."""
 
 from __future__ import annotations
 
@@ -28,8 +29,9 @@ class NewsEvent(msgspec.Struct, frozen=True, order=True, forbid_unknown_fields=T
 
 
 class Calendar(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A calendar as last read: what it says of the days around now, in order, and how far ahead it reaches (UTC ns, 0:
-    without an end). `why`: what is wrong, in a sentence. *Unread*: nobody knows yet, as at a start."""
+    """A calendar as last read: what it says of the days around now, in order, and how far ahead it
+    reaches (UTC ns, 0: without an end). `why`: what is wrong, in a sentence. *Unread*: nobody knows
+    yet, as at a start."""
 
     name: str
     events: tuple[NewsEvent, ...] = ()
@@ -48,7 +50,10 @@ class NewsWindow(NamedTuple):
 
 def concerns(event: NewsEvent, currencies: tuple[str, ...], impact: Impact) -> bool:
     """Whether an event is of at least this impact and about one of these currencies."""
-    return IMPACTS.index(event.impact) >= IMPACTS.index(impact) and event.currency in (ALL, *currencies)
+    return IMPACTS.index(event.impact) >= IMPACTS.index(impact) and event.currency in (
+        ALL,
+        *currencies,
+    )
 
 
 class SameCalendars(NamedTuple):
@@ -64,16 +69,24 @@ class SameCalendars(NamedTuple):
 
 
 def windows(
-    calendars: tuple[Calendar, ...], currencies: tuple[str, ...], impact: Impact, before_min: float, after_min: float
+    calendars: tuple[Calendar, ...],
+    currencies: tuple[str, ...],
+    impact: Impact,
+    before_min: float,
+    after_min: float,
 ) -> list[NewsWindow]:
-    """Every window around the events of at least this impact that concern these currencies, in order of their
-    beginning; kept while the calendars stay the same."""
+    """Every window around the events of at least this impact that concern these currencies, in
+    order of their beginning; kept while the calendars stay the same."""
     return _windows(SameCalendars(calendars), currencies, impact, before_min, after_min)
 
 
 @lru_cache(maxsize=256)
 def _windows(
-    of: SameCalendars, currencies: tuple[str, ...], impact: Impact, before_min: float, after_min: float
+    of: SameCalendars,
+    currencies: tuple[str, ...],
+    impact: Impact,
+    before_min: float,
+    after_min: float,
 ) -> list[NewsWindow]:
     before, after = round(before_min * MINUTE), round(after_min * MINUTE)
     found = {
@@ -86,11 +99,13 @@ def _windows(
 
 
 def closed_by(found: list[NewsWindow], at: int) -> NewsWindow | None:
-    """The window that `at` lies in, with the end of all that overlap it from there on; None: in none. All are of one
-    guard: equally long, in order of their beginning."""
+    """The window that `at` lies in, with the end of all that overlap it from there on; None: in
+    none. All are of one guard: equally long, in order of their beginning."""
     after = bisect_right(found, at, key=_start)
     first = after
-    while first and in_window(at, found[first - 1].start, 0, found[first - 1].end - found[first - 1].start):
+    while first and in_window(
+        at, found[first - 1].start, 0, found[first - 1].end - found[first - 1].start
+    ):
         first -= 1
     now = found[first:after]
     if not now:
@@ -122,7 +137,8 @@ def short_from(calendar: Calendar, horizon_h: float) -> int:
 
 
 class Trouble(NamedTuple):
-    """What is wrong with the news: none, missing, unreadable, unread or short; which calendar, and a sentence."""
+    """What is wrong with the news: none, missing, unreadable, unread or short; which calendar, and
+    a sentence."""
 
     code: str
     calendar: str
@@ -130,7 +146,8 @@ class Trouble(NamedTuple):
 
 
 def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> Trouble | None:
-    """What is wrong with the calendars at `at`; None: nothing. No calendar at all is one missing."""
+    """What is wrong with the calendars at `at`; None: nothing. No calendar at all is one
+    missing."""
     if not calendars:
         return Trouble("none", "", "there is no news calendar")
     for calendar in calendars:
@@ -138,7 +155,9 @@ def trouble(calendars: tuple[Calendar, ...], at: int, horizon_h: float) -> Troub
         if calendar.state == "unread":
             return Trouble(calendar.state, name, "the news has not been read yet")
         if calendar.state != "good":
-            return Trouble(calendar.state, name, f"news calendar {name} is {calendar.state}: {calendar.why}")
+            return Trouble(
+                calendar.state, name, f"news calendar {name} is {calendar.state}: {calendar.why}"
+            )
         if calendar.reaches and at >= short_from(calendar, horizon_h):
             return Trouble("short", name, f"news calendar {name} ends within {horizon_h:g} h")
     return None

@@ -1,4 +1,5 @@
-"""What is decided at a bar's close (reckoning sections 7 and 10): the stop's next level, and whether to leave."""
+"""What is decided at a bar's close (reckoning sections 7 and 10): the stop's next level, and
+whether to leave."""
 
 from __future__ import annotations
 
@@ -32,10 +33,12 @@ def decided_at(
 ) -> tuple[int, bool]:
     """What is decided at a close for the next open (0: nothing), and whether the trade turns.
 
-    `signal` and `leave`: what the close signals, +1, -1 or 0; `lived`: the trade's bars so far, its first included;
-    `won`: its result so far, money; `last`: the coming bar is the last the time exit allows.
+    `signal` and `leave`: what the close signals, +1, -1 or 0; `lived`: the trade's bars so far, its
+    first included; `won`: its result so far, money; `last`: the coming bar is the last the time
+    exit allows.
     """
-    # The order is that of section 10: signal, basket, time. Only the first counts, and it is what the file says.
+    # The order is that of section 10: signal, basket, time. Only the first counts, and it is what
+    # the file says.
     if rules.reverse and signal == -side:
         return SIGNAL, True
     if leave == -side:
@@ -70,16 +73,20 @@ def moved(
     exit_side: int,
     ready: int,
 ) -> tuple[int, int]:
-    """Where the stop stands from the next bar on, and why: the tightest candidate, the first on a tie; -1: it stays.
+    """Where the stop stands from the next bar on, and why: the tightest candidate, the first on a
+    tie; -1: it stays.
 
-    All in ticks: `atr`, and `line` (what a trail by bars or a line follows, spread included) NaN where they have no
-    value; `best` and `close` the best exit-side price so far and the bar's last, `exit_side` the market's now;
-    `ready`: targets filled, as bits.
+    All in ticks: `atr`, and `line` (what a trail by bars or a line follows, spread included) NaN
+    where they have no value; `best` and `close` the best exit-side price so far and the bar's last,
+    `exit_side` the market's now; `ready`: targets filled, as bits.
     """
-    # Each candidate is held against the stop as it was before this close, not against the tightest so far: "better by
-    # one tick" is about what is sent (section 7). A tie goes to the rule that is looked at first.
+    # Each candidate is held against the stop as it was before this close, not against the tightest
+    # so far: "better by one tick" is about what is sent (section 7). A tie goes to the rule that is
+    # looked at first.
     excursion, level, why = side * (best - ref), stop, -1
-    if rules.break_even != NO_LEVEL and begun(rules.break_even_after, rules.break_even_target, excursion, ready):
+    if rules.break_even != NO_LEVEL and begun(
+        rules.break_even_after, rules.break_even_target, excursion, ready
+    ):
         found = sendable(rules.break_even, stop, exit_side, rules.min_stop, side)
         if found != NO_MOVE and side * (found - level) > 0:
             level, why = found, BREAK_EVEN
@@ -98,15 +105,23 @@ def moved(
 
 
 @inlined
-def trail_candidate(rules: Rules, atr: float, line: float, side: int, best: int, close: int, stop: int) -> int:
-    """The trail's candidate at a close, or NO_MOVE where it has no value or cannot count; ticks as in `moved`."""
+def trail_candidate(
+    rules: Rules, atr: float, line: float, side: int, best: int, close: int, stop: int
+) -> int:
+    """The trail's candidate at a close, or NO_MOVE where it has no value or cannot count; ticks as
+    in `moved`."""
     if rules.trail == Kind.COLUMN:
         level = line - side * rules.trail_offset
     else:
         anchor = float(close if rules.trail_close else best)
-        level = anchor - side * trail_distance(anchor, rules.trail, rules.trail_value, rules.trail_base, atr)
-    # Rounding gives at most 1e-6 of a tick: most candidates are known to be worse before it (NaN: no value).
-    return level_ticks(level, side) if side * (level - stop) >= rules.trail_step - NOISE else NO_MOVE
+        level = anchor - side * trail_distance(
+            anchor, rules.trail, rules.trail_value, rules.trail_base, atr
+        )
+    # Rounding gives at most 1e-6 of a tick: most candidates are known to be worse before it (NaN:
+    # no value).
+    return (
+        level_ticks(level, side) if side * (level - stop) >= rules.trail_step - NOISE else NO_MOVE
+    )
 
 
 @compiled

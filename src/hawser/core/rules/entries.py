@@ -15,8 +15,8 @@ def filled_at(price: float) -> float:
 
 @compiled
 def entry_stands(level: int, market: int, away: int, min_ticks: int) -> int:
-    """Whether an entry may wait at `level`: one of the ENTRY_ codes. `market` is the entry side of the quote, `away`
-    +1 where the entry must lie above it, -1 below."""
+    """Whether an entry may wait at `level`: one of the ENTRY_ codes. `market` is the entry side of
+    the quote, `away` +1 where the entry must lie above it, -1 below."""
     if level <= 0:
         return ENTRY_NOT_POSITIVE
     if away * (level - market) <= 0:
@@ -28,8 +28,8 @@ def entry_stands(level: int, market: int, away: int, min_ticks: int) -> int:
 
 @compiled
 def held_stop(stop: int, bid: int, ask: int, usual_spread: float, side: int) -> int:
-    """What a held stop says of a quote: one of the HELD_ codes. A spike: at the usual spread, measured from the side
-    that did not move out, the stop would not have been reached."""
+    """What a held stop says of a quote: one of the HELD_ codes. A spike: at the usual spread,
+    measured from the side that did not move out, the stop would not have been reached."""
     if side > 0:
         if bid > stop:
             return HELD_QUIET
@@ -45,5 +45,6 @@ def held_stop(stop: int, bid: int, ask: int, usual_spread: float, side: int) -> 
 
 @compiled
 def backstop_behind(r_ticks: int, multiple: float) -> int:
-    """How far behind a held stop the backstop rests: at `multiple` R from the entry at first, at least a tick."""
+    """How far behind a held stop the backstop rests: at `multiple` R from the entry at first, at
+    least a tick."""
     return max(1, ceil_whole(multiple * r_ticks) - r_ticks)

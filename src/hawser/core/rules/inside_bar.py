@@ -1,7 +1,8 @@
-"""What a rig does to an open trade (reckoning sections 7 and 10): where its rules act and what a bar fills.
+"""What a rig does to an open trade (reckoning sections 7 and 10): where its rules act and what a
+bar fills.
 
-`inside` works in mirrored ticks, `side * price`: there every trade is long, adverse is down and the best is up. Prices
-are those of the exit side. Each is a whole number of ticks.
+`inside` works in mirrored ticks, `side * price`: there every trade is long, adverse is down and the
+best is up. Prices are those of the exit side. Each is a whole number of ticks.
 """
 
 from hawser.core.borrowed_arrays import borrowed
@@ -18,19 +19,22 @@ NO_LEVEL = 1 << 60
 
 @compiled
 def away(ref: int, distance: float, side: int) -> int:
-    """A level `distance` ticks beyond `ref` in the profitable direction (negative: behind), on the grid."""
+    """A level `distance` ticks beyond `ref` in the profitable direction (negative: behind), on the
+    grid."""
     return level_ticks(ref + side * distance, side)
 
 
 @compiled
 def break_even_at(ref: int, side: int, offset: float, covers: bool) -> int:
-    """The entry and `offset` ticks beyond it; where that `covers` costs, rounded up in the profitable direction."""
+    """The entry and `offset` ticks beyond it; where that `covers` costs, rounded up in the
+    profitable direction."""
     return ref + side * ceil_whole(offset) if covers else away(ref, offset, side)
 
 
 @inlined
 def trail_distance(anchor: float, kind: int, value: float, base: float, atr: float) -> float:
-    """How far behind its anchor a trail stands, in ticks: `base` ticks and `value` ATR, or `value` ticks or percent."""
+    """How far behind its anchor a trail stands, in ticks: `base` ticks and `value` ATR, or `value`
+    ticks or percent."""
     if kind == Kind.ATR:
         return base + value * atr
     return value if kind == Kind.TICKS else anchor * value / 100.0
@@ -52,13 +56,19 @@ def _note(out: Array, n: int, what: int, number: int, price: int, steps: int) ->
 def _adverse(
     opens: int, low: int, stop: int, levels: Array, parts: Array, left: int, out: Array, n: int
 ) -> tuple[int, int]:
-    """Loss steps, nearest first, then the stop. Returns how many fills `out` holds, and what is left."""
+    """Loss steps, nearest first, then the stop. Returns how many fills `out` holds, and what is
+    left."""
     levels, parts, out = borrowed((levels, parts, out))
     while left > 0:
         best = -1
         for k in range(levels.size):
             # A loss step at or beyond the stop is void (section 7): all is closed there anyway.
-            if parts[k] > 0 and levels[k] > stop and low <= levels[k] and (best < 0 or levels[k] > levels[best]):
+            if (
+                parts[k] > 0
+                and levels[k] > stop
+                and low <= levels[k]
+                and (best < 0 or levels[k] > levels[best])
+            ):
                 best = k
         if best < 0:
             break
@@ -73,7 +83,9 @@ def _adverse(
 
 
 @compiled
-def _favourable(opens: int, high: int, levels: Array, parts: Array, left: int, out: Array, n: int) -> tuple[int, int]:
+def _favourable(
+    opens: int, high: int, levels: Array, parts: Array, left: int, out: Array, n: int
+) -> tuple[int, int]:
     """Targets, nearest first; each takes at most what is left."""
     levels, parts, out = borrowed((levels, parts, out))
     while left > 0:
@@ -91,8 +103,11 @@ def _favourable(opens: int, high: int, levels: Array, parts: Array, left: int, o
 
 
 @compiled
-def nearest(targets: Array, target_parts: Array, losses: Array, loss_parts: Array) -> tuple[int, int]:
-    """The nearest target and the nearest loss step that have still something to take (NO_LEVEL, -NO_LEVEL: none)."""
+def nearest(
+    targets: Array, target_parts: Array, losses: Array, loss_parts: Array
+) -> tuple[int, int]:
+    """The nearest target and the nearest loss step that have still something to take (NO_LEVEL,
+    -NO_LEVEL: none)."""
     top, bottom = NO_LEVEL, -NO_LEVEL
     for k in range(targets.size):
         if target_parts[k] > 0:
@@ -105,7 +120,8 @@ def nearest(targets: Array, target_parts: Array, losses: Array, loss_parts: Arra
 
 @inlined
 def touched(high: int, low: int, stop: int, top: int, bottom: int) -> int:
-    """Which sides a bar reaches where something may fill, as bits: ADVERSE, FAVOURABLE. Most bars reach nothing."""
+    """Which sides a bar reaches where something may fill, as bits: ADVERSE, FAVOURABLE. Most bars
+    reach nothing."""
     return (ADVERSE if low <= max(stop, bottom) else 0) | (FAVOURABLE if high >= top else 0)
 
 
@@ -123,15 +139,16 @@ def inside(
     loss_parts: Array,
     out: Array,
 ) -> int:
-    """What one bar fills, in order, into rows of `out` (what, number, price, steps); returns how many rows.
+    """What one bar fills, in order, into rows of `out` (what, number, price, steps); returns how
+    many rows.
 
-    `target_parts` and `loss_parts` are what each has still to take, and are brought up to date. What the open itself
-    triggers fills first, at the open.
+    `target_parts` and `loss_parts` are what each has still to take, and are brought up to date.
+    What the open itself triggers fills first, at the open.
     """
     targets, target_parts, out = borrowed((targets, target_parts, out))
     losses, loss_parts = borrowed((losses, loss_parts))
-    # A gap has no order inside the bar: what lies beyond the open fills there, whichever side is looked at first after
-    # it.
+    # A gap has no order inside the bar: what lies beyond the open fills there, whichever side is
+    # looked at first after it.
     n, left = _adverse(opens, opens, stop, losses, loss_parts, left, out, 0)
     n, left = _favourable(opens, opens, targets, target_parts, left, out, n)
     first_up = favourable_first(order, opens, high, low)
@@ -157,10 +174,12 @@ def ladder_inside(
     rung_steps: Array,
     out: Array,
 ) -> int:
-    """The same for a ladder: rungs are limit orders on the entry side (`spread` above the exit side), filled before the
-    stop; the target closes what was held at the bar's open. `rung_steps` are what is still to come."""
-    # `base` is what the target may close: a rung that fills in this bar raises the average only from the next bar on
-    # (section 8), so that the target stands where it stood and takes nothing of the rung.
+    """The same for a ladder: rungs are limit orders on the entry side (`spread` above the exit
+    side), filled before the stop; the target closes what was held at the bar's open. `rung_steps`
+    are what is still to come."""
+    # `base` is what the target may close: a rung that fills in this bar raises the average only
+    # from the next bar on (section 8), so that the target stands where it stood and takes nothing
+    # of the rung.
     n, left, base = 0, held, held
     for phase in range(2):
         bottom, top = (opens, opens) if phase == 0 else (low, high)

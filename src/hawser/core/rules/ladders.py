@@ -1,4 +1,5 @@
-"""The averaging ladder in numbers (reckoning section 8): where its rungs stand, what each takes, what all may lose."""
+"""The averaging ladder in numbers (reckoning section 8): where its rungs stand, what each takes,
+what all may lose."""
 
 import numpy as np
 
@@ -12,8 +13,11 @@ from hawser.core.rules.trade_levels import Money, fee
 
 
 @compiled
-def lay_rungs(ref: int, rungs: int, spacing: float, stop_ticks: float, side: int) -> tuple[Array, int]:
-    """Levels in ticks, shape (rungs,), the first entry's among them, and the common stop beyond the last."""
+def lay_rungs(
+    ref: int, rungs: int, spacing: float, stop_ticks: float, side: int
+) -> tuple[Array, int]:
+    """Levels in ticks, shape (rungs,), the first entry's among them, and the common stop beyond the
+    last."""
     levels = np.empty(rungs, np.int64)
     for number in range(rungs):
         levels[number] = level_ticks(ref - side * number * spacing, side)
@@ -31,14 +35,17 @@ def rung_steps(base: int, rungs: int, factor: float) -> Array:
 
 @compiled
 def common_target(value: float, entered: int, beyond: float, side: int) -> int:
-    """The level of all that is held: `beyond` ticks from the average entry, `value` being prices times steps."""
+    """The level of all that is held: `beyond` ticks from the average entry, `value` being prices
+    times steps."""
     return level_ticks(value / entered + side * beyond, side)
 
 
 @compiled
-def ladder_worst(base: int, levels: Array, stop: int, factor: float, side: int, money: Money) -> float:
-    """Every rung filled, then stopped: entry slippage on the first, exit slippage on all, a commission for each fill
-    and one for the way out. Money."""
+def ladder_worst(
+    base: int, levels: Array, stop: int, factor: float, side: int, money: Money
+) -> float:
+    """Every rung filled, then stopped: entry slippage on the first, exit slippage on all, a
+    commission for each fill and one for the way out. Money."""
     steps = rung_steps(base, levels.size, factor)
     loss = fees = 0.0
     total = 0
@@ -54,10 +61,17 @@ def ladder_worst(base: int, levels: Array, stop: int, factor: float, side: int, 
 
 @compiled
 def ladder_most(
-    risk: float, notional: float, most_steps: int, levels: Array, stop: int, factor: float, side: int, money: Money
+    risk: float,
+    notional: float,
+    most_steps: int,
+    levels: Array,
+    stop: int,
+    factor: float,
+    side: int,
+    money: Money,
 ) -> int:
-    """The largest base, in steps, whose whole ladder loses at most `risk`, is worth at most `notional` and takes at
-    most `most_steps`."""
+    """The largest base, in steps, whose whole ladder loses at most `risk`, is worth at most
+    `notional` and takes at most `most_steps`."""
     low, high = 0, max(1, most_steps)
     if factor > 1:  # the last rung alone would take more than that
         high = min(high, max(0, floor_steps((most_steps + 1) / factor ** (levels.size - 1))))
@@ -81,11 +95,22 @@ def ladder_most(
 
 @compiled
 def ladder_base(
-    limits: Limits, budget: float, most_steps: int, levels: Array, stop: int, factor: float, side: int, money: Money
+    limits: Limits,
+    budget: float,
+    most_steps: int,
+    levels: Array,
+    stop: int,
+    factor: float,
+    side: int,
+    money: Money,
 ) -> int:
     """The base that budget and caps allow, in steps; 0 where they allow none."""
     free, worth, margin, heat, currency, room = cap_money(limits)
-    risk, notional, noise = min(budget, heat, currency, room), min(free, worth, margin), 1 + BUDGET_NOISE
+    risk = min(budget, heat, currency, room)
+    notional = min(free, worth, margin)
+    noise = 1 + BUDGET_NOISE
     if risk <= 0 or notional <= 0:
         return 0
-    return ladder_most(risk * noise, notional * noise, most_steps, levels, stop, factor, side, money)
+    return ladder_most(
+        risk * noise, notional * noise, most_steps, levels, stop, factor, side, money
+    )

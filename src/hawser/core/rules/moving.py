@@ -1,4 +1,5 @@
-"""Reckoning section 7: how automation moves a stop. It only ever tightens. All levels are in ticks."""
+"""Reckoning section 7: how automation moves a stop. It only ever tightens. All levels are in
+ticks."""
 
 from hawser.core.compiled import compiled, inlined
 from hawser.core.rules.rounding import ceil_whole
@@ -22,8 +23,8 @@ def even_level(side: int, price: float) -> int:
 
 @compiled
 def evened(level: int, stop: int, exit_side: int, min_ticks: int, side: int) -> int:
-    """`level` where a stop may rest there now and that tightens it, else NO_MOVE: who asks for the entry itself is not
-    given a level beside it."""
+    """`level` where a stop may rest there now and that tightens it, else NO_MOVE: who asks for the
+    entry itself is not given a level beside it."""
     if level > 0 and side * (level - stop) > 0 and side * (exit_side - level) >= max(1, min_ticks):
         return level
     return NO_MOVE
@@ -31,7 +32,8 @@ def evened(level: int, stop: int, exit_side: int, min_ticks: int, side: int) -> 
 
 @inlined
 def counted(candidate: int, stop: int, step: int, side: int) -> bool:
-    """Whether a trail's candidate is better than the present stop by its `step` (at least one tick)."""
+    """Whether a trail's candidate is better than the present stop by its `step` (at least one
+    tick)."""
     return side * (candidate - stop) >= max(1, step)
 
 
@@ -39,8 +41,8 @@ def counted(candidate: int, stop: int, step: int, side: int) -> bool:
 def sendable(candidate: int, stop: int, exit_side: int, min_ticks: int, side: int) -> int:
     """The level to send for `candidate`, or NO_MOVE.
 
-    At or beyond the market nothing is sent; nearer than the minimum it is held back to that distance; what does
-    not tighten the present stop by a whole tick is not sent.
+    At or beyond the market nothing is sent; nearer than the minimum it is held back to that
+    distance; what does not tighten the present stop by a whole tick is not sent.
     """
     if side * (exit_side - candidate) <= 0:
         return NO_MOVE

@@ -1,7 +1,8 @@
 """Reckoning section 1: whole numbers despite float noise, and the one rounding rule for levels.
 
-No whole number made here is beyond MOST_WHOLE, so that what is reckoned of several stays within 64 bits: a product that
-wrapped around once let a ladder of 10^11 units pass every cap. What is not a number becomes the least.
+No whole number made here is beyond MOST_WHOLE, so that what is reckoned of several stays within 64
+bits: a product that wrapped around once let a ladder of 10^11 units pass every cap. What is not a
+number becomes the least.
 """
 
 import math
@@ -27,8 +28,8 @@ def floor_whole(x: float) -> int:
 
 @inlined
 def floor_steps(x: float) -> int:
-    """The same for a quantity in steps. Of some there are so many that a number's own resolution is coarser than the
-    allowance: 0.35 of 90 000 000 000 steps must not be one too few."""
+    """The same for a quantity in steps. Of some there are so many that a number's own resolution is
+    coarser than the allowance: 0.35 of 90 000 000 000 steps must not be one too few."""
     if not abs(x) < MOST_WHOLE:
         return MOST_WHOLE if x > 0 else -MOST_WHOLE
     below = math.floor(x)
@@ -45,7 +46,8 @@ def ceil_whole(x: float) -> int:
 
 @inlined
 def level_ticks(x: float, side: int) -> int:
-    """A computed level, in ticks, on the grid: down for a long position (+1), up for a short one (-1)."""
+    """A computed level, in ticks, on the grid: down for a long position (+1), up for a short one
+    (-1)."""
     if side > 0:
         return floor_whole(x)
     return ceil_whole(x)

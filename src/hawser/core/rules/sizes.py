@@ -54,7 +54,14 @@ def steps_of_notional(money: float, step_notional: float) -> int:
 
 @compiled
 def asked_steps(
-    method: int, budget: float, percent: float, multiple: float, equity: float, atr: float, step: float, at_stop: AtStop
+    method: int,
+    budget: float,
+    percent: float,
+    multiple: float,
+    equity: float,
+    atr: float,
+    step: float,
+    at_stop: AtStop,
 ) -> int:
     """What a method asks for before caps; GIVEN asks for nothing here. `atr` in price units."""
     if method == BUDGET:
@@ -68,14 +75,26 @@ def asked_steps(
 @compiled
 def _within(budget: float, step: float, at_stop: AtStop) -> int:
     return steps_within(
-        budget, step, at_stop.loss_ticks, at_stop.tick_value, at_stop.ref, at_stop.stop, at_stop.unit_money,
-        at_stop.per_unit, at_stop.per_notional, at_stop.minimum,
-    )  # fmt: skip
+        budget,
+        step,
+        at_stop.loss_ticks,
+        at_stop.tick_value,
+        at_stop.ref,
+        at_stop.stop,
+        at_stop.unit_money,
+        at_stop.per_unit,
+        at_stop.per_notional,
+        at_stop.minimum,
+    )
 
 
 @compiled
 def _notional_cap(money: float, step_notional: float) -> int:
-    return steps_of_notional(max(0.0, money) * (1.0 + BUDGET_NOISE), step_notional) if money < math.inf else ALL
+    return (
+        steps_of_notional(max(0.0, money) * (1.0 + BUDGET_NOISE), step_notional)
+        if money < math.inf
+        else ALL
+    )
 
 
 @compiled
@@ -87,8 +106,8 @@ def _risk_cap(money: float, step: float, at_stop: AtStop) -> int:
 
 @compiled
 def cap_money(limits: Limits) -> tuple[float, float, float, float, float, float]:
-    """What free margin, notional and margin allow to be held, and what heat, currency heat and day loss room allow to
-    be lost; money, infinite where a cap is not set."""
+    """What free margin, notional and margin allow to be held, and what heat, currency heat and day
+    loss room allow to be lost; money, infinite where a cap is not set."""
     free = notional = margin = heat = currency = room = math.inf
     if limits.margin_rate > 0:
         free = limits.free_margin / limits.margin_rate
@@ -111,6 +130,10 @@ def cap_steps(limits: Limits, step: float, at_stop: AtStop) -> tuple[int, int, i
     worth = at_stop.ref * at_stop.unit_money * step
     free, notional, margin, heat, currency, room = cap_money(limits)
     return (
-        _notional_cap(free, worth), _notional_cap(notional, worth), _notional_cap(margin, worth),
-        _risk_cap(heat, step, at_stop), _risk_cap(currency, step, at_stop), _risk_cap(room, step, at_stop),
-    )  # fmt: skip
+        _notional_cap(free, worth),
+        _notional_cap(notional, worth),
+        _notional_cap(margin, worth),
+        _risk_cap(heat, step, at_stop),
+        _risk_cap(currency, step, at_stop),
+        _risk_cap(room, step, at_stop),
+    )

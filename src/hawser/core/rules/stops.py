@@ -1,4 +1,5 @@
-"""Reckoning section 4: where an initial stop stands. All prices are in ticks, floats before rounding."""
+"""Reckoning section 4: where an initial stop stands. All prices are in ticks, floats before
+rounding."""
 
 from hawser.core.compiled import compiled
 from hawser.core.rules.kinds import Kind

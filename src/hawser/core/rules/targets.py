@@ -22,7 +22,8 @@ def target_level(kind: int, value: float, ref: float, r_ticks: float, atr: float
 
 @compiled
 def steps_through(cumulative_share: float, steps: int) -> int:
-    """Whole steps that the targets up to and including one take together, of a position of `steps`."""
+    """Whole steps that the targets up to and including one take together, of a position of
+    `steps`."""
     return min(steps, floor_steps(cumulative_share * steps))
 
 
@@ -41,8 +42,9 @@ def part_and_money(
     per_notional: float,
     minimum: float,
 ) -> tuple[int, float]:
-    """Steps one target takes beyond what earlier ones have `taken`, and its money: gross at its `price`, `distance`
-    ticks away, less its exit commission and its share, by quantity, of the one entry commission. 0 steps: merged."""
+    """Steps one target takes beyond what earlier ones have `taken`, and its money: gross at its
+    `price`, `distance` ticks away, less its exit commission and its share, by quantity, of the one
+    entry commission. 0 steps: merged."""
     part = steps_through(cumulative_share, steps) - taken
     if part <= 0:
         return 0, 0.0

@@ -1,6 +1,8 @@
-"""A rig's rules laid on one trade: from kinds and values to levels in ticks (reckoning sections 6 and 7), compiled.
+"""A rig's rules laid on one trade: from kinds and values to levels in ticks (reckoning sections 6
+and 7), compiled.
 
-`core/rig_numbers.py` turns a rig's file into a `Setup`; the rehearsal and the live engine lay it by the same functions.
+`core/rig_numbers.py` turns a rig's file into a `Setup`; the rehearsal and the live engine lay it by
+the same functions.
 """
 
 from __future__ import annotations
@@ -21,7 +23,8 @@ NO_TARGET = 40  # a target that no trade has
 
 
 class Money(NamedTuple):
-    """`tick_step`: money of one tick of one step; commissions as in the core; slippages in ticks."""
+    """`tick_step`: money of one tick of one step; commissions as in the core; slippages in
+    ticks."""
 
     tick_step: float
     tick: float
@@ -35,8 +38,8 @@ class Money(NamedTuple):
 
 
 class Rules(NamedTuple):
-    """A rig's rules for one trade: distances in ticks, levels in ticks. `after`: an excursion in whole ticks, and a
-    target's number (0: none)."""
+    """A rig's rules for one trade: distances in ticks, levels in ticks. `after`: an excursion in
+    whole ticks, and a target's number (0: none)."""
 
     min_stop: int
     break_even: int  # its level; NO_LEVEL: no such rule
@@ -58,7 +61,8 @@ class Rules(NamedTuple):
 
 
 class Setup(NamedTuple):
-    """A rig's rules before they are laid: kinds and values as numbers, one array for each list of them."""
+    """A rig's rules before they are laid: kinds and values as numbers, one array for each list of
+    them."""
 
     stop: int
     stop_value: float
@@ -119,15 +123,28 @@ def distance(kind: int, value: float, ref: float, r_ticks: float, atr: float) ->
 @compiled
 def fee(money: Money, steps: float, price: float) -> float:
     return commission(
-        steps * money.step, price * money.tick, money.unit_money, money.per_unit, money.per_notional, money.minimum
+        steps * money.step,
+        price * money.tick,
+        money.unit_money,
+        money.per_unit,
+        money.per_notional,
+        money.minimum,
     )
 
 
 @inlined
 def lay_targets(
-    setup: Setup, side: int, ref: int, r_ticks: int, atr: float, steps: int, levels: Array, parts: Array
+    setup: Setup,
+    side: int,
+    ref: int,
+    r_ticks: int,
+    atr: float,
+    steps: int,
+    levels: Array,
+    parts: Array,
 ) -> None:
-    """Write the levels of the targets (the entry's where one is off) and what each takes of `steps`."""
+    """Write the levels of the targets (the entry's where one is off) and what each takes of
+    `steps`."""
     share, taken = 0.0, 0
     for k in range(setup.target_kind.size):
         parts[k] = 0
@@ -143,9 +160,11 @@ def lay_targets(
 
 
 @compiled
-def _after(after: float, target: int, r_ticks: int, parts: Array, laddered: bool) -> tuple[int, int]:
-    """An activation as an excursion in ticks and a target's number; a merged target waits for the one it went into. A
-    ladder has one target, of its own."""
+def _after(
+    after: float, target: int, r_ticks: int, parts: Array, laddered: bool
+) -> tuple[int, int]:
+    """An activation as an excursion in ticks and a target's number; a merged target waits for the
+    one it went into. A ladder has one target, of its own."""
     if target == 0:
         return (AT_ONCE if math.isnan(after) else ceil_whole(after * r_ticks)), 0
     if laddered:
@@ -157,28 +176,57 @@ def _after(after: float, target: int, r_ticks: int, parts: Array, laddered: bool
 
 @inlined
 def lay_rules(
-    setup: Setup, money: Money, side: int, ref: int, r_ticks: int, steps: int, parts: Array, cash: float
+    setup: Setup,
+    money: Money,
+    side: int,
+    ref: int,
+    r_ticks: int,
+    steps: int,
+    parts: Array,
+    cash: float,
 ) -> Rules:
     even, cost = NO_LEVEL, 0.0
     if setup.even:
         if setup.even_costs:
-            cost = 2 * fee(money, steps, ref) / (steps * money.tick_step) + money.entry_slip + money.exit_slip
+            cost = (
+                2 * fee(money, steps, ref) / (steps * money.tick_step)
+                + money.entry_slip
+                + money.exit_slip
+            )
         even = break_even_at(ref, side, setup.even_offset + cost, setup.even_costs)
-    even_after, even_target = _after(setup.even_after, setup.even_target, r_ticks, parts, setup.rungs > 0)
-    trail_after, trail_target = _after(setup.trail_after, setup.trail_target, r_ticks, parts, setup.rungs > 0)
+    even_after, even_target = _after(
+        setup.even_after, setup.even_target, r_ticks, parts, setup.rungs > 0
+    )
+    trail_after, trail_target = _after(
+        setup.trail_after, setup.trail_target, r_ticks, parts, setup.rungs > 0
+    )
     lost = setup.basket_stop / 100.0 * cash if setup.basket_stop_percent else setup.basket_stop
     won = setup.basket_target / 100.0 * cash if setup.basket_target_percent else setup.basket_target
     return Rules(
-        min_stop=setup.min_stop, break_even=even, break_even_after=even_after, break_even_target=even_target,
-        trail=setup.trail, trail_value=setup.trail_value, trail_base=setup.trail_base, trail_close=setup.trail_close,
-        trail_offset=setup.trail_offset, trail_step=setup.trail_step, trail_after=trail_after,
-        trail_target=trail_target, time_bars=setup.time_bars, basket_stop=lost, basket_target=won,
-        reverse=setup.reverse, ladder_target=setup.ladder_target,
-    )  # fmt: skip
+        min_stop=setup.min_stop,
+        break_even=even,
+        break_even_after=even_after,
+        break_even_target=even_target,
+        trail=setup.trail,
+        trail_value=setup.trail_value,
+        trail_base=setup.trail_base,
+        trail_close=setup.trail_close,
+        trail_offset=setup.trail_offset,
+        trail_step=setup.trail_step,
+        trail_after=trail_after,
+        trail_target=trail_target,
+        time_bars=setup.time_bars,
+        basket_stop=lost,
+        basket_target=won,
+        reverse=setup.reverse,
+        ladder_target=setup.ladder_target,
+    )
 
 
 @inlined
-def lay_losses(setup: Setup, side: int, ref: int, r_ticks: int, steps: int, levels: Array, parts: Array) -> None:
+def lay_losses(
+    setup: Setup, side: int, ref: int, r_ticks: int, steps: int, levels: Array, parts: Array
+) -> None:
     """Write the levels of the loss steps, and what each takes of `steps`."""
     for k in range(setup.loss_r.size):
         levels[k] = away(ref, -setup.loss_r[k] * r_ticks, side)
@@ -186,8 +234,16 @@ def lay_losses(setup: Setup, side: int, ref: int, r_ticks: int, steps: int, leve
 
 
 @inlined
-def lay_steps(setup: Setup, side: int, ref: int, r_ticks: int, atr: float, at: Array, to: Array) -> None:
+def lay_steps(
+    setup: Setup, side: int, ref: int, r_ticks: int, atr: float, at: Array, to: Array
+) -> None:
     """Write where the steps act, as excursions in whole ticks, and the levels they lead to."""
     for k in range(setup.at_kind.size):
-        at[k] = ceil_whole(distance(setup.at_kind[k], setup.at_value[k], float(ref), float(r_ticks), atr))
-        to[k] = away(ref, distance(setup.to_kind[k], setup.to_value[k], float(ref), float(r_ticks), atr), side)
+        at[k] = ceil_whole(
+            distance(setup.at_kind[k], setup.at_value[k], float(ref), float(r_ticks), atr)
+        )
+        to[k] = away(
+            ref,
+            distance(setup.to_kind[k], setup.to_value[k], float(ref), float(r_ticks), atr),
+            side,
+        )

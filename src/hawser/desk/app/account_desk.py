@@ -26,7 +26,9 @@ if TYPE_CHECKING:  # loaded when it is first wanted
 class AccountDesk:
     """Everything of one account; `name` tells it from the others."""
 
-    def __init__(self, name: str, account: StationAccount, view: Callable[[str, str], StationView]) -> None:
+    def __init__(
+        self, name: str, account: StationAccount, view: Callable[[str, str], StationView]
+    ) -> None:
         """`view` gives the view of a station, by its name and the account's."""
         self.name, self._view = name, view
         self.runtime, self.bridge, self.shown = account
@@ -47,7 +49,8 @@ class AccountDesk:
         return cast("GuardStation", self._view(GUARDS, self.name))
 
     def out_of_view(self) -> None:
-        """Another account is shown: what is applied in a form must not be taken for a change of that one."""
+        """Another account is shown: what is applied in a form must not be taken for a change of
+        that one."""
         self._open = [editor for editor in self.editors.values() if not editor.isHidden()]
         for editor in self._open:
             editor.hide()
@@ -72,8 +75,14 @@ class AccountDesk:
         share = shot.heat / shot.equity * 100 if shot.equity else 0.0
         closed = ", CLOSED" if shot.closed else ""
         if not shot.tended:
-            return f"{self.name}  NOT TENDED, last known: {fg.number(shot.equity, 2)} {shot.currency}"
-        state = f"{shot.exposed} EXPOSED" if shot.exposed else ("foreign" if shot.unexplained else "protected")
+            return (
+                f"{self.name}  NOT TENDED, last known: {fg.number(shot.equity, 2)} {shot.currency}"
+            )
+        state = (
+            f"{shot.exposed} EXPOSED"
+            if shot.exposed
+            else ("foreign" if shot.unexplained else "protected")
+        )
         money = f"{fg.number(shot.equity, 2)} {shot.currency}"
         return f"{self.name}  {money}  heat {fg.percent(share, 2)}  {state}{closed}"
 
@@ -84,12 +93,20 @@ class AccountDesk:
 
 
 def together(account_desks: list[AccountDesk]) -> str:
-    """All accounts in sum, in the currency of the first; says which rate is missing where one is."""
-    shots = [account_desk.latest for account_desk in account_desks if account_desk.latest is not None]
+    """All accounts in sum, in the currency of the first; says which rate is missing where one
+    is."""
+    shots = [
+        account_desk.latest for account_desk in account_desks if account_desk.latest is not None
+    ]
     if len(shots) < len(account_desks) or not shots:
         return ""
     base = shots[0].currency
-    rates = {pair: rate for shot in reversed(shots) if shot.account for pair, rate in shot.account.rates.items()}
+    rates = {
+        pair: rate
+        for shot in reversed(shots)
+        if shot.account
+        for pair, rate in shot.account.rates.items()
+    }
     equity = heat = 0.0
     for shot in shots:
         try:

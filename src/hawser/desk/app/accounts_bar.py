@@ -1,4 +1,5 @@
-"""The accounts side by side, where there are several: each in short, the one that is shown, and all in sum."""
+"""The accounts side by side, where there are several: each in short, the one that is shown, and all
+in sum."""
 
 from __future__ import annotations
 
@@ -39,7 +40,9 @@ class AccountsBar(QWidget):
         row.addWidget(self.sum)
         self.setVisible(len(names) > 1)
 
-    def show_accounts(self, words: list[str], alarming: list[bool], at: int, sum_words: str) -> None:
+    def show_accounts(
+        self, words: list[str], alarming: list[bool], at: int, sum_words: str
+    ) -> None:
         for number, button in enumerate(self.buttons):
             role = "sure" if alarming[number] and number != at else ""
             if button.text() != words[number]:

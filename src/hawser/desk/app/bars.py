@@ -1,4 +1,5 @@
-"""Thin bars across the window: the halt with its re-arming, notices, and the venue's clock at the foot."""
+"""Thin bars across the window: the halt with its re-arming, notices, and the venue's clock at the
+foot."""
 
 from __future__ import annotations
 
@@ -62,15 +63,24 @@ class HaltBar(QWidget):
             left = [trade for trade in snapshot.trades if trade.open_steps]
             closing = sum(trade.leaving for trade in left)
             # An older record that was put back closes entries and leaves alone what is open.
-            done = f"{closing} still closing" if closing else f"{len(left)} open" if left else "nothing is open"
-            text = f"Halted: {snapshot.halt_why}; {done}. Entries stay closed, also after a restart."
+            done = (
+                f"{closing} still closing"
+                if closing
+                else f"{len(left)} open"
+                if left
+                else "nothing is open"
+            )
+            text = (
+                f"Halted: {snapshot.halt_why}; {done}. Entries stay closed, also after a restart."
+            )
             if self.text.text() != text:
                 self.text.setText(text)
 
 
 class NoticeBar(QWidget):
-    """The last thing a person must know: refusals, cautions, alarms. Cautions fade; every alarm stays until it is read,
-    the newest first. A refusal answers what was just asked: it is shown over an alarm, which comes back behind it."""
+    """The last thing a person must know: refusals, cautions, alarms. Cautions fade; every alarm
+    stays until it is read, the newest first. A refusal answers what was just asked: it is shown
+    over an alarm, which comes back behind it."""
 
     def __init__(self, look: Appearance) -> None:
         super().__init__()

@@ -1,4 +1,5 @@
-"""Everything the window can do, as the command finder lists it: each with its keys, for people to learn."""
+"""Everything the window can do, as the command finder lists it: each with its keys, for people to
+learn."""
 
 from __future__ import annotations
 
@@ -13,13 +14,19 @@ from hawser.desk.app.window import Window
 
 
 class Commands:
-    """The commands of one window, made anew each time they are asked for: they follow what there is."""
+    """The commands of one window, made anew each time they are asked for: they follow what there
+    is."""
 
     def __init__(self, window: Window) -> None:
         self._window = window
 
     def all(self) -> list[Action]:
-        return [*self._of_the_plan(), *self._of_the_desk(), *self._of_stations(), *self._of_what_there_is()]
+        return [
+            *self._of_the_plan(),
+            *self._of_the_desk(),
+            *self._of_stations(),
+            *self._of_what_there_is(),
+        ]
 
     def _at(self, station: str, act: Callable[[], object]) -> Callable[[], None]:
         """Go to a station and do something there."""
@@ -40,21 +47,42 @@ class Commands:
             Action("Type the plan's risk", "", self._at(HELM, partial(self._type, "risk"))),
             Action("Type the plan's stop", "", self._at(HELM, partial(self._type, "stop"))),
             Action("Plan: straddle, both sides of the market", "", helm.plan_straddle),
-            Action("Plan: across all instruments", "", self._at(HELM, partial(helm.strips.show_page, 1))),
-            Action("Lines: choose and nudge on the R scale", "Left Right Up Down", helm.chart.scale.setFocus),
+            Action(
+                "Plan: across all instruments",
+                "",
+                self._at(HELM, partial(helm.strips.show_page, 1)),
+            ),
+            Action(
+                "Lines: choose and nudge on the R scale",
+                "Left Right Up Down",
+                helm.chart.scale.setFocus,
+            ),
             Action("Open trades", "", self._at(HELM, partial(helm.strips.show_page, 0))),
-            Action("Marked trades: what can be done with all of them", "M", helm.strips.open_marked),
+            Action(
+                "Marked trades: what can be done with all of them", "M", helm.strips.open_marked
+            ),
             Action("Close all trades", "", helm.strips.all_button.click),
             Action("Heat: what each stop would cost", "", window.show_heat),
         ]
 
     def _of_the_desk(self) -> list[Action]:
         window = self._window
-        accounts = [account_desk.name for account_desk in window.account_desks] if len(window.account_desks) > 1 else []
+        accounts = (
+            [account_desk.name for account_desk in window.account_desks]
+            if len(window.account_desks) > 1
+            else []
+        )
         return [
-            *(Action(f"Station: {one.name}", one.key, partial(window.show_station, one.name)) for one in STATIONS),
             *(
-                Action(f"Account: show {name}", f"Ctrl+{number + 1}", partial(window.show_account, number))
+                Action(f"Station: {one.name}", one.key, partial(window.show_station, one.name))
+                for one in STATIONS
+            ),
+            *(
+                Action(
+                    f"Account: show {name}",
+                    f"Ctrl+{number + 1}",
+                    partial(window.show_account, number),
+                )
                 for number, name in enumerate(accounts)
             ),
             Action("Account: edit size, costs, policy and caps", "", window.edit_account),
@@ -70,27 +98,50 @@ class Commands:
         rigs, account = sorted(window.shelf.rigs.items()), window.account_desk.name
         offered = [(one.name, window.stack.view(one.name, account).actions()) for one in STATIONS]
         return [
-            *(Action(f"Plan with rig {name}", "", self._at(HELM, partial(self._plan_with, rig))) for name, rig in rigs),
-            *(Action(text, "", self._at(name, act)) for name, actions in offered for text, act in actions),
+            *(
+                Action(f"Plan with rig {name}", "", self._at(HELM, partial(self._plan_with, rig)))
+                for name, rig in rigs
+            ),
+            *(
+                Action(text, "", self._at(name, act))
+                for name, actions in offered
+                for text, act in actions
+            ),
         ]
 
     def _of_what_there_is(self) -> list[Action]:
         """Plans, open trades, instruments, timeframes."""
         helm, latest = self._window.helm, self._window.latest
-        symbols = [view.instrument.symbol for view in latest.instruments] if latest is not None else []
-        trades = [trade for trade in latest.trades if trade.open_steps] if latest is not None else []
+        symbols = (
+            [view.instrument.symbol for view in latest.instruments] if latest is not None else []
+        )
+        trades = (
+            [trade for trade in latest.trades if trade.open_steps] if latest is not None else []
+        )
         buttons = helm.chart.span_buttons
-        spans = [(timeframe_name(span), span) for span, button in buttons.items() if not button.isHidden()]
+        spans = [
+            (timeframe_name(span), span)
+            for span, button in buttons.items()
+            if not button.isHidden()
+        ]
         plans = helm.plan.names
         return [
             *(Action(f"Plan: take {name}", "", partial(plans.take, name)) for name in plans.plans),
             *(Action(one.text, "", partial(helm.carry_out, one)) for one in helm.trade_actions()),
             *(
-                Action(f"Instrument: {one}", "", self._at(HELM, partial(helm.choose_instrument, one)))
+                Action(
+                    f"Instrument: {one}", "", self._at(HELM, partial(helm.choose_instrument, one))
+                )
                 for one in symbols
             ),
-            *(Action(f"Trade: show {t.symbol} {t.id}", "", partial(helm.choose_trade, t.id)) for t in trades),
-            *(Action(f"Timeframe: {name}", "", partial(helm.choose_span, span)) for name, span in spans),
+            *(
+                Action(f"Trade: show {t.symbol} {t.id}", "", partial(helm.choose_trade, t.id))
+                for t in trades
+            ),
+            *(
+                Action(f"Timeframe: {name}", "", partial(helm.choose_span, span))
+                for name, span in spans
+            ),
         ]
 
     def _type(self, name: str) -> None:

@@ -69,7 +69,9 @@ class Finder(QFrame):
         self._found = sorted(found, key=lambda action: nearness(action.text, words))
         self.list.clear()
         for action in self._found:
-            self.list.addItem(QListWidgetItem(f"{action.text}    {action.keys}" if action.keys else action.text))
+            self.list.addItem(
+                QListWidgetItem(f"{action.text}    {action.keys}" if action.keys else action.text)
+            )
         if not self._found:
             item = QListWidgetItem("No command has that name")
             item.setFlags(Qt.ItemFlag.NoItemFlags)
@@ -82,13 +84,16 @@ class Finder(QFrame):
         if 0 <= row < len(self._found):
             self._found[row].run()
 
-    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
+    # QObject, QEvent
+    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]
         if event.type() == event.Type.FocusOut and not self.list.hasFocus():
             self.hide()
         if event.type() == event.Type.KeyPress and isinstance(event, QKeyEvent):
             step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()), 0)
             if step:
-                self.list.setCurrentRow(min(max(0, self.list.currentRow() + step), self.list.count() - 1))
+                self.list.setCurrentRow(
+                    min(max(0, self.list.currentRow() + step), self.list.count() - 1)
+                )
                 return True
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
                 self._run()

@@ -1,4 +1,5 @@
-"""The heat taken apart: what each stop would cost, what is locked, and the sum for every currency of exposure."""
+"""The heat taken apart: what each stop would cost, what is locked, and the sum for every currency
+of exposure."""
 
 from __future__ import annotations
 
@@ -33,13 +34,40 @@ def heat_rows(snapshot: Snapshot) -> list[tuple[str, ...]]:
         of = view.instrument
         steps = trade.open_steps or trade.steps
         rows.append(
-            (trade.symbol, fg.side_word(trade.side), of.qty(steps), of.price(trade.resting_stop),
-             fg.money(trade.heat, cur), fg.percent(trade.heat / equity * 100, 2), fg.money(trade.locked, cur))
-        )  # fmt: skip
+            (
+                trade.symbol,
+                fg.side_word(trade.side),
+                of.qty(steps),
+                of.price(trade.resting_stop),
+                fg.money(trade.heat, cur),
+                fg.percent(trade.heat / equity * 100, 2),
+                fg.money(trade.locked, cur),
+            )
+        )
     share = fg.percent(snapshot.heat / equity * 100, 2)
-    rows.append(("all trades", "", "", "", fg.money(snapshot.heat, cur), share, fg.money(snapshot.locked, cur)))
+    rows.append(
+        (
+            "all trades",
+            "",
+            "",
+            "",
+            fg.money(snapshot.heat, cur),
+            share,
+            fg.money(snapshot.locked, cur),
+        )
+    )
     for name, money in sorted(snapshot.staked.by_currency.items()):
-        rows.append((f"exposed to {name}", "", "", "", fg.money(money, cur), fg.percent(money / equity * 100, 2), ""))
+        rows.append(
+            (
+                f"exposed to {name}",
+                "",
+                "",
+                "",
+                fg.money(money, cur),
+                fg.percent(money / equity * 100, 2),
+                "",
+            )
+        )
     return rows
 
 
@@ -52,7 +80,8 @@ class HeatPanel(QFrame):
         title = Label("Heat: what is lost from entry if every stop is hit, commissions included")
         title.setProperty("role", "title")
         note = Label(
-            "Profit locked in by a stop beyond the entry is shown apart. It never offsets the heat of another trade."
+            "Profit locked in by a stop beyond the entry is shown apart. It never offsets the heat "
+            "of another trade."
         )
         note.setProperty("role", "second")
         self.table = QTableWidget(0, len(COLUMNS))

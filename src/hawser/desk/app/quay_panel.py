@@ -1,4 +1,5 @@
-"""The Quay panel: the simulated venue's weather, as a severity or fault by fault, and gusts made at once.
+"""The Quay panel: the simulated venue's weather, as a severity or fault by fault, and gusts made at
+once.
 
 Every field is declared once, in `venue/quay/weather.py`; from there come its name, unit and help.
 """
@@ -23,7 +24,7 @@ from PyQt6.QtWidgets import (
     QSizePolicy,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
@@ -35,18 +36,33 @@ from hawser.desk.theme.roles import give
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
 GUSTS = (
-    ("drop", "Drop the line", "for 5 s", 5), ("restart", "Restart the venue", "for 4 s", 4),
-    ("squall", "Widen the spread", "for 20 s", 20), ("gap", "Jump the price", "for 5 min", 300),
-    ("halt", "Halt the instrument", "for 25 s", 25), ("hush", "Silence its feed", "for 100 s", 100),
-    ("odd", "Send an odd quote", "", 0), ("smaller", "Small orders only", "for 150 s", 150),
-    ("rateless", "Tell no rates", "for 60 s", 60), ("jump", "Set its clock wrong", "", 40),
-    ("hand", "Another hand trades", "", 0), ("call", "Close a position there", "", 0),
+    ("drop", "Drop the line", "for 5 s", 5),
+    ("restart", "Restart the venue", "for 4 s", 4),
+    ("squall", "Widen the spread", "for 20 s", 20),
+    ("gap", "Jump the price", "for 5 min", 300),
+    ("halt", "Halt the instrument", "for 25 s", 25),
+    ("hush", "Silence its feed", "for 100 s", 100),
+    ("odd", "Send an odd quote", "", 0),
+    ("smaller", "Small orders only", "for 150 s", 150),
+    ("rateless", "Tell no rates", "for 60 s", 60),
+    ("jump", "Set its clock wrong", "", 40),
+    ("hand", "Another hand trades", "", 0),
+    ("call", "Close a position there", "", 0),
     ("payment", "Pay in or out", "", 0),
-)  # fmt: skip
+)
 COUNTED = {
-    "slip_ticks": "slip", "drops": "drop", "restarts": "restart", "squalls": "squall", "gaps": "gap", "halts": "halt",
-    "shuts": "shut", "jumps": "jump", "hands": "hand", "calls": "call", "payments": "payment",
-}  # fmt: skip
+    "slip_ticks": "slip",
+    "drops": "drop",
+    "restarts": "restart",
+    "squalls": "squall",
+    "gaps": "gap",
+    "halts": "halt",
+    "shuts": "shut",
+    "jumps": "jump",
+    "hands": "hand",
+    "calls": "call",
+    "payments": "payment",
+}
 
 
 def read_weather(texts: dict[str, str]) -> tuple[Weather | None, dict[str, str]]:
@@ -84,7 +100,9 @@ class QuayPanel(QFrame):
         self._told: dict[str, QLabel] = {}
         title = Label("Quay: the simulated venue's weather")
         title.setProperty("role", "title")
-        self.trouble = Label("Every fault that a real venue makes. The same seed gives the same storm.")
+        self.trouble = Label(
+            "Every fault that a real venue makes. The same seed gives the same storm."
+        )
         self.trouble.setProperty("role", "second")
         self.trouble.setWordWrap(True)
         box = QVBoxLayout(self)
@@ -152,9 +170,13 @@ class QuayPanel(QFrame):
         self.subject.setProperty("role", "second")
         grid.addWidget(self.subject, 0, 0, 1, 4)
         buttons = [
-            (f"{text} {more}".strip(), partial(self.gust.emit, kind, s * SECOND)) for kind, text, more, s in GUSTS
+            (f"{text} {more}".strip(), partial(self.gust.emit, kind, s * SECOND))
+            for kind, text, more, s in GUSTS
         ]
-        buttons += [(f"Foreign {fg.side_word(side)} position", partial(self.stray.emit, side)) for side in (1, -1)]
+        buttons += [
+            (f"Foreign {fg.side_word(side)} position", partial(self.stray.emit, side))
+            for side in (1, -1)
+        ]
         for number, (text, run) in enumerate(buttons):
             button = QPushButton(text)
             button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)

@@ -55,7 +55,8 @@ class Rail(QWidget):
             button.setIcon(icon(station.icon, p.color("ink")))
             button.setStyleSheet(
                 f"QToolButton {{ border: none; background: transparent; color: {p.ink2}; }}"
-                f"QToolButton:checked {{ color: {p.ink}; font-weight: bold; background: {p.panel}; }}"
+                f"QToolButton:checked {{ color: {p.ink}; font-weight: bold; background: {p.panel}; "
+                f"}}"
                 f"QToolButton:focus {{ border: 1px solid {p.ink2}; border-radius: 3px; }}"
             )
 

@@ -1,4 +1,5 @@
-"""`make shots`: every picture of docs/screenshots anew, offscreen, from made-up data, the same each time."""
+"""`make shots`: every picture of docs/screenshots anew, offscreen, from made-up data, the same each
+time."""
 
 from __future__ import annotations
 
@@ -49,7 +50,9 @@ def settle(window: Window, until: Callable[[], bool], most_ms: int = 60_000) -> 
     QTimer.singleShot(most_ms, loop.quit)
     loop.exec()
     if left[0]:
-        raise SystemExit(f"shots: the window was not ready in {most_ms / 1000:.0f} s: {window.banner.text()}")
+        raise SystemExit(
+            f"shots: the window was not ready in {most_ms / 1000:.0f} s: {window.banner.text()}"
+        )
 
 
 def step(window: Window, seconds: int) -> None:
@@ -64,7 +67,11 @@ def step(window: Window, seconds: int) -> None:
 
 
 def has_bars(window: Window) -> bool:
-    return window.latest is not None and window.helm.chart.scale.focus is not None and window.latest.link_up
+    return (
+        window.latest is not None
+        and window.helm.chart.scale.focus is not None
+        and window.latest.link_up
+    )
 
 
 def take(window: Window, folder: Path, name: str) -> None:
@@ -74,7 +81,9 @@ def take(window: Window, folder: Path, name: str) -> None:
 
 def opened(root: Path, name: str, make: Callable[[Profile], Boot], title: str) -> Window:
     """A window whose clock stands still at the moment its world opens."""
-    window = make_window(profile(name, root), make, title, running=False, zone=world.ZONE, theme="paper")
+    window = make_window(
+        profile(name, root), make, title, running=False, zone=world.ZONE, theme="paper"
+    )
     window.resize(*SIZE)
     window.show()
     window.runtime.start()
@@ -111,7 +120,10 @@ def demo_pictures(root: Path, folder: Path) -> None:
     window.helm.choose_instrument("CAD/CHF")
     window.flatten()
     window.runtime.clock.set(speed=20, running=True)
-    settle(window, lambda: window.latest is not None and window.latest.halted and not window.latest.heat)
+    settle(
+        window,
+        lambda: window.latest is not None and window.latest.halted and not window.latest.heat,
+    )
     window.runtime.clock.set(running=False)
     settle(window, lambda: True)
     take(window, folder, "halted-paper")
@@ -185,11 +197,22 @@ def order_pictures(window: Window, folder: Path) -> None:
     helm.plan_straddle()
     settle(window, lambda: True)
     helm.place()
-    held = next(trade for trade in window.latest.trades if trade.symbol == "CAD/CHF") if window.latest else None
+    held = (
+        next(trade for trade in window.latest.trades if trade.symbol == "CAD/CHF")
+        if window.latest
+        else None
+    )
     if held is not None:
-        window.runtime.ask(lambda now, ask: HoldLines(time=now, ask=ask, trade=held.id, held=HeldRule()))
+        window.runtime.ask(
+            lambda now, ask: HoldLines(time=now, ask=ask, trade=held.id, held=HeldRule())
+        )
     step(window, 3)
-    settle(window, lambda: window.latest is not None and sum(trade.pending for trade in window.latest.trades) == 2)
+    settle(
+        window,
+        lambda: (
+            window.latest is not None and sum(trade.pending for trade in window.latest.trades) == 2
+        ),
+    )
     helm.choose_instrument("CAD/CHF")
     settle(window, lambda: has_bars(window) and helm.symbol == "CAD/CHF")
     helm.whole.setSizes([400, 300])
@@ -210,16 +233,25 @@ def account_pictures(root: Path, folder: Path) -> None:
     second = load(Account, EXAMPLES / "second-account.toml")
     more = ((second.name, profile("demo-second", root), partial(boot_beside, second)),)
     window = make_window(
-        profile("demo", root), demo_boot, "demo", running=False, zone=world.ZONE, theme="paper", more=more,
+        profile("demo", root),
+        demo_boot,
+        "demo",
+        running=False,
+        zone=world.ZONE,
+        theme="paper",
+        more=more,
         name=world.ACCOUNT.name,
-    )  # fmt: skip
+    )
     window.resize(*SIZE)
     window.show()
     for account_desk in window.account_desks:
         account_desk.runtime.start()
     settle(
         window,
-        lambda: has_bars(window) and all(one.latest is not None and one.latest.link_up for one in window.account_desks),
+        lambda: (
+            has_bars(window)
+            and all(one.latest is not None and one.latest.link_up for one in window.account_desks)
+        ),
     )
     helm = window.helm
     helm.choose_instrument("NZD/SEK")
@@ -228,7 +260,10 @@ def account_pictures(root: Path, folder: Path) -> None:
     helm.plan.also.boxes[second.name].setChecked(True)
     helm.place()
     step(window, 3)
-    settle(window, lambda: all(one.latest is not None and one.latest.heat > 0 for one in window.account_desks))
+    settle(
+        window,
+        lambda: all(one.latest is not None and one.latest.heat > 0 for one in window.account_desks),
+    )
     settle(window, lambda: True)
     take(window, folder, "accounts-paper")
     window.close()

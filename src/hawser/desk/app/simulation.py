@@ -1,5 +1,5 @@
-"""What the window has of a simulated venue: its pace and weather in the foot, its panel, gusts made at once. A venue
-that is none has nothing of this.
+"""What the window has of a simulated venue: its pace and weather in the foot, its panel, gusts made
+at once. A venue that is none has nothing of this.
 """
 
 from __future__ import annotations
@@ -46,7 +46,9 @@ class SimulationBar(QWidget):
         for choice in choices:
             self.speeds.addItem(f"\u00d7{choice:g}", float(choice))
         self.speeds.setCurrentIndex(choices.index(int(speed) if speed == int(speed) else speed))
-        self.speeds.currentIndexChanged.connect(lambda index: self.speed.emit(self.speeds.itemData(index)))
+        self.speeds.currentIndexChanged.connect(
+            lambda index: self.speed.emit(self.speeds.itemData(index))
+        )
         for name in SEVERITIES:
             self.weathers.addItem(name)
         self.weathers.setCurrentText("fair")
@@ -54,7 +56,10 @@ class SimulationBar(QWidget):
         self.faults = QPushButton("faults \u2026")
         self.faults.setToolTip("The weather fault by fault, and gusts made at once (Ctrl+Shift+Q)")
         self.faults.clicked.connect(self.asked)
-        for name, parts in (("speed", (self.speeds, self.pause)), ("weather", (self.weathers, self.faults))):
+        for name, parts in (
+            ("speed", (self.speeds, self.pause)),
+            ("weather", (self.weathers, self.faults)),
+        ):
             caption = Label(name)
             caption.setProperty("role", "second")
             parts[0].setAccessibleName(name)
@@ -75,7 +80,8 @@ class SimulationBar(QWidget):
 
 
 class InView(NamedTuple):
-    """What a gust is about: the account in view, and the instrument that is shown, where there is one."""
+    """What a gust is about: the account in view, and the instrument that is shown, where there is
+    one."""
 
     runtime: Runtime
     symbol: str
@@ -85,7 +91,9 @@ class InView(NamedTuple):
 class Simulation:
     """The simulated venues of all accounts, by the one that is in view."""
 
-    def __init__(self, window: QWidget, runtimes: Sequence[Runtime], speed: float, view: Callable[[], InView]) -> None:
+    def __init__(
+        self, window: QWidget, runtimes: Sequence[Runtime], speed: float, view: Callable[[], InView]
+    ) -> None:
         self._runtimes, self._view = runtimes, view
         self.bar, self.panel = SimulationBar(speed), QuayPanel(window, self._counts)
         self.bar.speed.connect(lambda speed: self._pace(speed=speed))
@@ -102,7 +110,8 @@ class Simulation:
         return self._view().runtime.simulation
 
     def show_account(self) -> None:
-        """What the venue of the account in view has: each has its own. One that is no simulation has nothing."""
+        """What the venue of the account in view has: each has its own. One that is no simulation
+        has nothing."""
         venue = self._venue
         self.bar.setVisible(venue is not None)
         if venue is None:

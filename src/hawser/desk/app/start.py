@@ -47,7 +47,8 @@ def application() -> QApplication:
     return app
 
 
-Start = tuple[str, Profile, Callable[[Profile], Boot]]  # an account's name, where it is kept, how it is opened
+# an account's name, where it is kept, how it is opened
+Start = tuple[str, Profile, Callable[[Profile], Boot]]
 
 
 def make_window(
@@ -62,8 +63,8 @@ def make_window(
     name: str = "first",
     real: Callable[[], int] = uptime,
 ) -> Window:
-    """A window and its runtimes, not yet started; `more` accounts beside the first, each with a runtime of its own.
-    `real`: counts real time for their clocks.
+    """A window and its runtimes, not yet started; `more` accounts beside the first, each with a
+    runtime of its own. `real`: counts real time for their clocks.
     """
     settings = Settings(profile.config / f"desk-{profile.name}.json")
     look = Appearance(theme or settings.kept.theme, zone)
@@ -99,8 +100,8 @@ def run(
 
 
 def leave_on_signals(window: Window) -> None:
-    """Close when a signal says so: between two events, never in the middle of what it came into, which would stay half
-    done while the window waits for its threads."""
+    """Close when a signal says so: between two events, never in the middle of what it came into,
+    which would stay half done while the window waits for its threads."""
     told: list[int] = []  # nothing that locks: a second signal may come while the first is noted
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda number, _: told.append(number))
@@ -108,19 +109,23 @@ def leave_on_signals(window: Window) -> None:
 
 
 def _leave(status: int) -> NoReturn:
-    """End here, with everything written down. Threads may still load a compiler or wait for a network, and an
-    interpreter that takes itself apart under them ends in a fault of memory.
+    """End here, with everything written down. Threads may still load a compiler or wait for a
+    network, and an interpreter that takes itself apart under them ends in a fault of memory.
     """
     for stream in (sys.stdout, sys.stderr):
-        with contextlib.suppress(OSError, AttributeError):  # files on a full disk, or closed before we began
+        # files on a full disk, or closed before we began
+        with contextlib.suppress(OSError, AttributeError):
             stream.flush()
     os._exit(status)
 
 
 def _catch_errors(window: Window) -> None:
-    """An unexpected error in the window is written down and told; the window and the tending go on."""
+    """An unexpected error in the window is written down and told; the window and the tending go
+    on."""
 
-    def caught(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+    def caught(
+        kind: type[BaseException], error: BaseException, trace: TracebackType | None
+    ) -> None:
         if issubclass(kind, KeyboardInterrupt):
             window.close()
             return

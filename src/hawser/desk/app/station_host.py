@@ -1,4 +1,5 @@
-"""Holds the views of the stations: each is made when it is first shown, or in a quiet moment after the start."""
+"""Holds the views of the stations: each is made when it is first shown, or in a quiet moment after
+the start."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ from hawser.desk.common.timing import once
 
 
 class StationHost(QStackedWidget):
-    """The views of all accounts, by the station's name and the account's; a shared one has no account."""
+    """The views of all accounts, by the station's name and the account's; a shared one has no
+    account."""
 
     _loaded = pyqtSignal()
 
@@ -53,7 +55,9 @@ class StationHost(QStackedWidget):
     @property
     def station(self) -> str:
         """The name of the station that is shown."""
-        return next((name for (name, _), view in self._views.items() if view is self.currentWidget()), HELM)
+        return next(
+            (name for (name, _), view in self._views.items() if view is self.currentWidget()), HELM
+        )
 
     @property
     def made(self) -> list[StationView]:
@@ -63,7 +67,8 @@ class StationHost(QStackedWidget):
     # What nobody has asked for yet
 
     def load_rest(self) -> None:
-        """Load the others' modules away from the window's thread, then make one view in each turn of the window."""
+        """Load the others' modules away from the window's thread, then make one view in each turn
+        of the window."""
         threading.Thread(target=self._load, name="stations", daemon=True).start()
 
     def _load(self) -> None:
@@ -73,7 +78,9 @@ class StationHost(QStackedWidget):
             self._loaded.emit()
 
     def _make_next(self) -> None:
-        missing = [(one, name) for one, name in self._wanted() if (one.name, name) not in self._views]
+        missing = [
+            (one, name) for one, name in self._wanted() if (one.name, name) not in self._views
+        ]
         if missing:
             station, name = missing[0]
             self.view(station.name, name or next(iter(self._accounts)))

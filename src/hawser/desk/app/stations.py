@@ -1,5 +1,5 @@
-"""The stations that there are, in the order of their keys. Each is declared in its own folder of the desk, and known by
-its name: its place may change.
+"""The stations that there are, in the order of their keys. Each is declared in its own folder of
+the desk, and known by its name: its place may change.
 """
 
 from __future__ import annotations
@@ -16,8 +16,15 @@ _ONCE = (HELM, RIGS, GUARDS, LOGBOOK)  # by their place in the rail, which setti
 
 def found() -> tuple[Station, ...]:
     """Every station that a folder of the desk declares."""
-    rooms = [import_module(f"hawser.desk.{one.name}") for one in pkgutil.iter_modules(hawser.desk.__path__)]
-    return tuple(sorted((room.STATION for room in rooms if hasattr(room, "STATION")), key=lambda one: one.key))
+    rooms = [
+        import_module(f"hawser.desk.{one.name}")
+        for one in pkgutil.iter_modules(hawser.desk.__path__)
+    ]
+    return tuple(
+        sorted(
+            (room.STATION for room in rooms if hasattr(room, "STATION")), key=lambda one: one.key
+        )
+    )
 
 
 STATIONS = found()  # Alt+1 to Alt+5 belong to the five stations of the design; four are here so far

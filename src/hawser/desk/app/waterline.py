@@ -1,4 +1,5 @@
-"""The waterline, always at the top: equity, today, heat against its limit, protection, whether entries are open."""
+"""The waterline, always at the top: equity, today, heat against its limit, protection, whether
+entries are open."""
 
 from __future__ import annotations
 
@@ -91,7 +92,10 @@ class Waterline(QWidget):
         self.heat.installEventFilter(self)
         self.hold = HoldButton("Flatten && halt", look)
         self.hold.setText("Flatten & halt")
-        self.hold.setToolTip("Hold for half a second, or hold Ctrl+Shift+End anywhere: cancels all, closes all, halts")
+        self.hold.setToolTip(
+            "Hold for half a second, or hold Ctrl+Shift+End anywhere: cancels "
+            "all, closes all, halts"
+        )
         self.hold.setAccessibleName("Flatten and halt, hold for half a second")
         self.hold.fired.connect(self.flatten)
         row = QHBoxLayout(self)
@@ -101,10 +105,14 @@ class Waterline(QWidget):
             row.addWidget(part)
         row.addWidget(self.hold)
 
-    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
+    # QObject, QEvent
+    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]
         """The heat figure opens its breakdown, by mouse and by Enter."""
         pressed = event.type() == event.Type.MouseButtonRelease
-        keyed = event.type() == event.Type.KeyPress and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space)
+        keyed = event.type() == event.Type.KeyPress and event.key() in (
+            Qt.Key.Key_Return,
+            Qt.Key.Key_Space,
+        )
         if pressed or keyed:
             self.heat_asked.emit()
             return True
@@ -112,7 +120,9 @@ class Waterline(QWidget):
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         p, cur = self._look.palette, snapshot.currency
-        self.equity.show_value(f"<span style='font-size:15px'>{fg.number(snapshot.equity, 2)}</span> {cur}")
+        self.equity.show_value(
+            f"<span style='font-size:15px'>{fg.number(snapshot.equity, 2)}</span> {cur}"
+        )
         tone = p.gain if snapshot.day_r >= 0 else p.loss
         self.today.show_value(
             f"<span style='font-size:15px;color:{tone}'>{fg.r(snapshot.day_r)}</span> "
@@ -131,7 +141,9 @@ class Waterline(QWidget):
             self.heat.caption.setText(text)
             locked = fg.money(snapshot.locked, snapshot.currency)
             at_risk = fg.money(snapshot.heat, snapshot.currency)
-            self.heat.setToolTip(plain_tip(f"{at_risk} at risk; {locked} locked by stops. Click: what each costs"))
+            self.heat.setToolTip(
+                plain_tip(f"{at_risk} at risk; {locked} locked by stops. Click: what each costs")
+            )
         self.bar.show_part(share / limit if limit else share / 100)
 
     def _show_protection(self, snapshot: Snapshot) -> None:
@@ -161,25 +173,33 @@ class Waterline(QWidget):
             first, *others = longest_first(snapshot.closed)
             head = f"CLOSED by {1 + len(others)}:" if others else "CLOSED"
             metrics = QFontMetricsF(self.entries.value.font())
-            why = metrics.elidedText(first.text, Qt.TextElideMode.ElideRight, max(40.0, self._room_behind(head)))
+            why = metrics.elidedText(
+                first.text, Qt.TextElideMode.ElideRight, max(40.0, self._room_behind(head))
+            )
             self.entries.setToolTip(plain_tip("\n".join(reason.text for reason in snapshot.closed)))
             self.entries.show_value(f"<b style='color:{p.caution}'>{head}</b> {escaped(why)}")
             return
         shut = [view for view in snapshot.instruments if view.closed]
         self.entries.setToolTip(
-            plain_tip("\n".join(f"{view.instrument.symbol}: {view.closed[0].text}" for view in shut))
+            plain_tip(
+                "\n".join(f"{view.instrument.symbol}: {view.closed[0].text}" for view in shut)
+            )
         )
         if shut and len(shut) == len(snapshot.instruments):
             self.entries.show_value(f"<b style='color:{p.caution}'>CLOSED</b> in every instrument")
         else:
-            self.entries.show_value(f"<b>OPEN</b> <span style='color:{p.ink2}'>{self._but_not_in(shut)}</span>")
+            self.entries.show_value(
+                f"<b>OPEN</b> <span style='color:{p.ink2}'>{self._but_not_in(shut)}</span>"
+            )
 
     def _but_not_in(self, shut: list[InstrumentView]) -> str:
         """The closed instruments by name, or how many where their names have no room."""
         if not shut:
             return ""
         names = "but not in " + ", ".join(view.instrument.symbol for view in shut)
-        if QFontMetricsF(self.entries.value.font()).horizontalAdvance(names) <= self._room_behind("OPEN"):
+        if QFontMetricsF(self.entries.value.font()).horizontalAdvance(names) <= self._room_behind(
+            "OPEN"
+        ):
             return escaped(names)
         return f"but not in {fg.counted(len(shut), 'instrument')}"
 

@@ -1,4 +1,5 @@
-"""The main window: waterline, stations, notices, keys. It shows what the runtime tells and asks what people ask."""
+"""The main window: waterline, stations, notices, keys. It shows what the runtime tells and asks
+what people ask."""
 
 from __future__ import annotations
 
@@ -17,7 +18,7 @@ from PyQt6.QtWidgets import (
     QMainWindow,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.account import Account
 from hawser.core.errors import Unavailable
@@ -82,16 +83,22 @@ class Window(QMainWindow):
         }
         self.accounts = tuple(known.values())
         self.stack = StationHost(self, known)
-        self.account_desks = [AccountDesk(name, account, self.stack.view) for name, account in known.items()]
+        self.account_desks = [
+            AccountDesk(name, account, self.stack.view) for name, account in known.items()
+        ]
         self.setWindowTitle(f"Hawser \u2013 {title}")
         self.setMinimumSize(980, 620)
         self.resize(1280, 800)
         self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
-        self.simulation = Simulation(self, [account.runtime for account in self.accounts], speed, self._in_view)
+        self.simulation = Simulation(
+            self, [account.runtime for account in self.accounts], speed, self._in_view
+        )
         self.foot = FootBar(look, self.simulation.bar)
         self.accounts_bar = AccountsBar([account_desk.name for account_desk in self.account_desks])
         self.rail = Rail(look, STATIONS)
-        self.banner = Label("Opening \u2026 connecting to the venue; trades at the venue stay protected")
+        self.banner = Label(
+            "Opening \u2026 connecting to the venue; trades at the venue stay protected"
+        )
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
@@ -190,10 +197,17 @@ class Window(QMainWindow):
         bridge.alert.connect(self._alert)
         bridge.ready.connect(lambda: self._opened(account_desk))
         bridge.ready.connect(self._show_venue)
-        bridge.fault.connect(lambda text: self.notice.tell("caution", self._of(account_desk) + text))
+        bridge.fault.connect(
+            lambda text: self.notice.tell("caution", self._of(account_desk) + text)
+        )
         bridge.failed.connect(lambda text: self._failed(account_desk, text))
         others = [other for other in self.account_desks if other is not account_desk]
-        helm.share_with([OtherAccount(other.name, partial(_latest_of, other), other.runtime) for other in others])
+        helm.share_with(
+            [
+                OtherAccount(other.name, partial(_latest_of, other), other.runtime)
+                for other in others
+            ]
+        )
 
     def _of(self, account_desk: AccountDesk) -> str:
         """What begins a sentence about an account, where there are several."""
@@ -224,7 +238,9 @@ class Window(QMainWindow):
             notifying.sound()
             return
         with contextlib.suppress(Unavailable):
-            notifying.notify(f"Hawser, {alert.account}", alert.text, alert.weight in ("alarm", "fault"))
+            notifying.notify(
+                f"Hawser, {alert.account}", alert.text, alert.weight in ("alarm", "fault")
+            )
 
     def show_heat(self) -> None:
         self.heat.open(self.latest)
@@ -261,7 +277,10 @@ class Window(QMainWindow):
         if snapshot is None or view is None:
             return
         if "instrument" not in self.editors:
-            note = "The venue keeps its own. Export it, and open a history with: hawser --bars FILE --instrument FILE"
+            note = (
+                "The venue keeps its own. Export it, and open a history with: hawser --bars "
+                "FILE --instrument FILE"
+            )
             self.editors["instrument"] = Editor(
                 self,
                 "Instrument",
@@ -289,8 +308,8 @@ class Window(QMainWindow):
             self.accounts_bar.show_accounts(words, alarms, self._at, together(self.account_desks))
 
     def show_account(self, number: int) -> None:
-        """Another account comes into view; all of them go on being tended. A form stays with its account, and what the
-        finder offers was about that one too."""
+        """Another account comes into view; all of them go on being tended. A form stays with its
+        account, and what the finder offers was about that one too."""
         if not 0 <= number < len(self.account_desks) or number == self._at:
             return
         station = self.station
@@ -307,7 +326,8 @@ class Window(QMainWindow):
             self.show_snapshot(self.latest, None)
 
     def show_snapshot(self, snapshot: Snapshot, before: Snapshot | None) -> None:
-        """Parts take turns, so that no single frame paints the whole window; what matters is shown at once."""
+        """Parts take turns, so that no single frame paints the whole window; what matters is shown
+        at once."""
         urgent = before is None or _alerting(before) != _alerting(snapshot)
         turn = ALL_TURNS if urgent else self.snapshots % 4
         self.snapshots += 1
@@ -408,7 +428,9 @@ class Window(QMainWindow):
             self.helm.place()
         else:
             self.show_station(HELM)
-            self.notice.tell("refused", "Not placed yet: this is the plan. Press Ctrl+Enter again to place it")
+            self.notice.tell(
+                "refused", "Not placed yet: this is the plan. Press Ctrl+Enter again to place it"
+            )
 
     def _show_venue(self) -> None:
         """What the venue of the account in view has."""
@@ -440,14 +462,19 @@ class Window(QMainWindow):
         return app
 
     def _listen(self, window: QWindow | None) -> None:
-        """Hear the keys of every window of ours that people type in, dialogs too, before any widget does. Not the
-        application's own events: thousands that are no keys would come by Python at each change of theme."""
+        """Hear the keys of every window of ours that people type in, dialogs too, before any widget
+        does. Not the application's own events: thousands that are no keys would come by Python at
+        each change of theme."""
         if window is not None:
             window.installEventFilter(self)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Ctrl+Shift+End, held anywhere in the application, is the Flatten & halt button held."""
-        if isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_End and not event.isAutoRepeat():
+        if (
+            isinstance(event, QKeyEvent)
+            and event.key() == Qt.Key.Key_End
+            and not event.isAutoRepeat()
+        ):
             both = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
             if event.type() == QEvent.Type.KeyPress and event.modifiers() & both == both:
                 self.waterline.hold.press()
@@ -472,7 +499,8 @@ class Window(QMainWindow):
         self.show_station(named(kept.station))
 
     def remember(self) -> None:
-        """Note sizes, choices, what is typed and what is kept by name, and have it written: a crash would lose it."""
+        """Note sizes, choices, what is typed and what is kept by name, and have it written: a crash
+        would lose it."""
         kept = self._settings.kept
         kept.geometry = base64.b64encode(self.saveGeometry().data()).decode()
         kept.station = self.station

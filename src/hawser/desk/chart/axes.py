@@ -18,14 +18,31 @@ from hawser.desk.theme.fonts import font
 
 PRICE_PX = 34.0  # from one price to the next, at least
 TIME_PX = 52.0  # and from one time to the next; a date takes 40
-STEPS = (MINUTE, 5 * MINUTE, 15 * MINUTE, 30 * MINUTE, HOUR, 2 * HOUR, 3 * HOUR, 6 * HOUR, 12 * HOUR, DAY, 2 * DAY,
-         7 * DAY, 28 * DAY, 91 * DAY, 364 * DAY, 1820 * DAY)  # fmt: skip
+STEPS = (
+    MINUTE,
+    5 * MINUTE,
+    15 * MINUTE,
+    30 * MINUTE,
+    HOUR,
+    2 * HOUR,
+    3 * HOUR,
+    6 * HOUR,
+    12 * HOUR,
+    DAY,
+    2 * DAY,
+    7 * DAY,
+    28 * DAY,
+    91 * DAY,
+    364 * DAY,
+    1820 * DAY,
+)
 MOST_MARKS = 400
 FLAG_HIGH, WORDS_HIGH = 18.0, 16.0
 
 
 def price_marks(view: Viewport, digits: int) -> list[float]:
-    """Prices at even steps of 1, 2 or 5, each far enough from the next, none finer than `digits`."""
+    """Prices at even steps of 1, 2 or 5, each far enough from the next, none finer than
+    `digits`."""
     least = max(PRICE_PX / view.up, 10.0**-digits)
     power = 10.0 ** math.floor(math.log10(least))
     step = next(power * part for part in (1, 2, 5, 10) if power * part >= least * (1 - 1e-9))
@@ -63,7 +80,8 @@ def _box(view: Viewport, price: float) -> QRectF:
 
 
 class PriceFlag(Layer):
-    """The present price: a line across and a flag on the axis, in the place of a price that it would half cover."""
+    """The present price: a line across and a flag on the axis, in the place of a price that it
+    would half cover."""
 
     kept, beside = False, True
 
@@ -93,7 +111,8 @@ class PriceFlag(Layer):
 
 
 class TimeAxis(Layer):
-    """Bar numbers as times in the person's zone; bars stand side by side, so closed hours take no room."""
+    """Bar numbers as times in the person's zone; bars stand side by side, so closed hours take no
+    room."""
 
     beside = True
 
@@ -111,7 +130,8 @@ class TimeAxis(Layer):
         self.changed()
 
     def marks(self, view: Viewport) -> tuple[int, list[int]]:
-        """Even times of the day, or days, that are far enough from each other: the step in ns, and their bars."""
+        """Even times of the day, or days, that are far enough from each other: the step in ns, and
+        their bars."""
         if not self.times.size:
             return 0, []
         first, last = int(max(0, view.left)), int(min(self.times.size - 1, view.right))
@@ -139,7 +159,9 @@ class TimeAxis(Layer):
             if step >= DAY:
                 texts.append(f"{at:%d %b %y}" if step > 60 * DAY else f"{at:%d %b}")
             else:
-                texts.append(f"{at:%d %b}" if day is not None and at.date() != day else f"{at:%H:%M}")
+                texts.append(
+                    f"{at:%d %b}" if day is not None and at.date() != day else f"{at:%H:%M}"
+                )
             day = at.date()
         return texts
 

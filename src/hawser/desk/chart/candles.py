@@ -20,7 +20,8 @@ HALF = 0.34  # of a bar's width: half its body
 
 
 def drawable(kind: type[QLineF] | type[QRectF], *columns: Array | float) -> Any:
-    """Lines (x, y, x, y) or boxes (x, y, width, height) for a QPainter, without an object for each."""
+    """Lines (x, y, x, y) or boxes (x, y, width, height) for a QPainter, without an object for
+    each."""
     rows = np.column_stack(np.broadcast_arrays(*(np.atleast_1d(column) for column in columns)))
     found: Any = sip.array(kind, len(rows))  # type: ignore[call-arg]  # the stubs know no arguments
     if len(rows):
@@ -32,14 +33,17 @@ def paint_columns(painter: QPainter, view: Viewport, columns: Columns, look: App
     """Columns of bars; the painter's brush and pen are another's afterwards."""
     x, half = view.xs(columns.x), max(0.5, HALF * columns.width * view.across)
     high, low = view.ys(columns.high), view.ys(columns.low)
-    top, bottom = view.ys(np.maximum(columns.open, columns.close)), view.ys(np.minimum(columns.open, columns.close))
+    top = view.ys(np.maximum(columns.open, columns.close))
+    bottom = view.ys(np.minimum(columns.open, columns.close))
     up, ink = columns.close >= columns.open, look.color("ink")
     painter.setPen(QPen(ink, 1))
     painter.drawLines(drawable(QLineF, x, high, x, top))
     painter.drawLines(drawable(QLineF, x, bottom, x, low))
     for kind, brush in ((up, look.color("panel")), (~up, ink)):
         painter.setBrush(QBrush(brush))
-        painter.drawRects(drawable(QRectF, x[kind] - half, top[kind], 2 * half, (bottom - top)[kind]))
+        painter.drawRects(
+            drawable(QRectF, x[kind] - half, top[kind], 2 * half, (bottom - top)[kind])
+        )
 
 
 class Candles(Layer):
@@ -56,7 +60,12 @@ class Candles(Layer):
 
     def paint(self, painter: QPainter, view: Viewport) -> None:
         if self._pyramid is not None and self._pyramid.size:
-            paint_columns(painter, view, self._pyramid.columns(view.left, view.right, MOST_COLUMNS), self._look)
+            paint_columns(
+                painter,
+                view,
+                self._pyramid.columns(view.left, view.right, MOST_COLUMNS),
+                self._look,
+            )
 
 
 class FormingCandle(Layer):

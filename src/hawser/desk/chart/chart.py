@@ -1,4 +1,5 @@
-"""The chart: candles, the lines of the plan or a trade, the stop's past, crosshair and readout, beside the R scale."""
+"""The chart: candles, the lines of the plan or a trade, the stop's past, crosshair and readout,
+beside the R scale."""
 
 from __future__ import annotations
 
@@ -49,7 +50,8 @@ class Chart(QFrame):
         self._instrument: Instrument | None = None
         self._span = 0
         self._pyramid: Pyramid | None = None
-        self._read_at: tuple[float | None, float | None] = None, None  # where the crosshair is, if anywhere
+        # where the crosshair is, if anywhere
+        self._read_at: tuple[float | None, float | None] = None, None
         self._forming: tuple[float, ...] | None = None
         self._focus: Focus | None = None
         self.shown = float(DEFAULT_BARS)
@@ -81,7 +83,9 @@ class Chart(QFrame):
         self._trace, self._crosshair = Polyline(look, "loss", 1.5), Crosshair(look)
         self._levels, self._flag = Levels(look), PriceFlag(look, self._price_axis)
         self._lines: dict[tuple[str, int], Level] = {}
-        self.plot.add(self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._trace)
+        self.plot.add(
+            self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._trace
+        )
         self.plot.add(self._forming_candle, self._flag, self._levels, self._crosshair)
         self.plot.resized.connect(self._set_range)
         self.plot.zoomed.connect(self.zoom)
@@ -131,7 +135,9 @@ class Chart(QFrame):
 
     # Data
 
-    def show_bars(self, instrument: Instrument, span: int, pyramid: Pyramid, available: list[int]) -> None:
+    def show_bars(
+        self, instrument: Instrument, span: int, pyramid: Pyramid, available: list[int]
+    ) -> None:
         """Another instrument or timeframe."""
         self._instrument, self._span, self._pyramid, self._forming = instrument, span, pyramid, None
         self._title.setText(instrument.symbol)
@@ -148,7 +154,11 @@ class Chart(QFrame):
 
     def add_bar(self, bar: BarCompleted) -> None:
         """A bar of what is shown completed."""
-        if self._pyramid is None or self._instrument is None or bar.symbol != self._instrument.symbol:
+        if (
+            self._pyramid is None
+            or self._instrument is None
+            or bar.symbol != self._instrument.symbol
+        ):
             return
         times = self._pyramid.bars.time
         if bar.span == self._span and (not times.size or bar.opened > times[-1]):
@@ -176,9 +186,11 @@ class Chart(QFrame):
         self._read_bar(*self._read_at)
 
     def show_focus(self, focus: Focus | None) -> None:
-        """The plan or the trade whose lines are drawn; none over another instrument's bars, whose own are on their
-        way."""
-        if focus is not None and (self._instrument is None or focus.instrument.symbol != self._instrument.symbol):
+        """The plan or the trade whose lines are drawn; none over another instrument's bars, whose
+        own are on their way."""
+        if focus is not None and (
+            self._instrument is None or focus.instrument.symbol != self._instrument.symbol
+        ):
             focus = None
         if focus == self._focus:
             return
@@ -203,18 +215,28 @@ class Chart(QFrame):
             plan = not focus.trade
             text = f"{focus.label}{f', {focus.entry}' if focus.entry else ' at'} {price(focus.ref)}"
             if focus.mirror:
-                wanted[("mirror", 0)] = (focus.mirror, f"the other side waits at {price(focus.mirror)}", "ink2", True)
+                wanted[("mirror", 0)] = (
+                    focus.mirror,
+                    f"the other side waits at {price(focus.mirror)}",
+                    "ink2",
+                    True,
+                )
             wanted[("entry", 0)] = (focus.ref, text, "ink" if focus.entry else "ink2", True)
             bare = "" if focus.covered else ", not resting yet"
             if focus.venue_stop:
-                text = f"backstop at the venue  {price(focus.venue_stop)}  {fg.r(focus.r(focus.venue_stop))}"
+                text = (
+                    f"backstop at the venue  {price(focus.venue_stop)}  "
+                    f"{fg.r(focus.r(focus.venue_stop))}"
+                )
                 wanted[("backstop", 0)] = (focus.venue_stop, text, "ink2", True)
                 bare += ", held here"
             text = f"stop {price(focus.stop)}  {fg.r(focus.r(focus.stop))}{bare}"
             wanted[("stop", 0)] = (focus.stop, text, "loss" if focus.covered else "caution", plan)
             for mark in focus.targets:
                 done = ", done" if mark.done else ""
-                text = f"target {mark.number}  {price(mark.level)}  {fg.r(focus.r(mark.level))}{done}"
+                text = (
+                    f"target {mark.number}  {price(mark.level)}  {fg.r(focus.r(mark.level))}{done}"
+                )
                 wanted[("target", mark.number)] = (mark.level, text, "gain", plan or mark.done)
             for number, (level, text) in enumerate((*focus.waits, *focus.others)):
                 if level:
@@ -224,7 +246,9 @@ class Chart(QFrame):
             line = self._lines[key]
             line.style(tone, dash, 1.0 if dash else 2.0)
             assert focus is not None
-            filled = key[0] == "target" and any(m.number == key[1] and m.done for m in focus.targets)
+            filled = key[0] == "target" and any(
+                m.number == key[1] and m.done for m in focus.targets
+            )
             free = key[0] in ("stop", "target") and not filled and not focus.fixed
             line.movable = free or (key[0] == "entry" and bool(focus.entry))
             line.place(level * focus.instrument.tick_size, text)
@@ -232,7 +256,9 @@ class Chart(QFrame):
         self.plot.grips = [*self._levels.lines]
         self._levels.changed()
         self._lay_words()
-        self._flag.show_price(focus.price * focus.instrument.tick_size if focus is not None else None)
+        self._flag.show_price(
+            focus.price * focus.instrument.tick_size if focus is not None else None
+        )
         self._draw_trace(focus)
 
     def _lay_words(self) -> None:
@@ -261,7 +287,8 @@ class Chart(QFrame):
         super().hideEvent(event)
 
     def _draws(self, line: Level) -> bool:
-        """Whether a line is one of those that are drawn now; the mouse may still hold one that is gone."""
+        """Whether a line is one of those that are drawn now; the mouse may still hold one that is
+        gone."""
         return self._lines.get((line.role, line.number)) is line
 
     @property
@@ -312,7 +339,9 @@ class Chart(QFrame):
         if self._pyramid is None:
             self.lay_scale()
             return
-        self.shown = min(max(FEWEST, self.shown), max(FEWEST, min(MOST_SHOWN, self._pyramid.size + 1)))
+        self.shown = min(
+            max(FEWEST, self.shown), max(FEWEST, min(MOST_SHOWN, self._pyramid.size + 1))
+        )
         self._offset = max(0.0, min(self._offset, self._pyramid.size - FEWEST / 2))
         right, room = self._pyramid.size + 1 - self._offset, self._room
         self.plot.see(right - self.shown, right + self.shown * room / (1 - room))
@@ -355,7 +384,8 @@ class Chart(QFrame):
     def _fit_prices(self, easy: bool = False) -> None:
         """The shown bars and, unless they are far away, the lines of the focus.
 
-        `easy` leaves the range as it is while all of it is in view: axes are only drawn anew when they must be.
+        `easy` leaves the range as it is while all of it is in view: axes are only drawn anew when
+        they must be.
         """
         if self._pyramid is None or self.dragging:
             return
@@ -375,7 +405,12 @@ class Chart(QFrame):
         room = (high - low) * 0.06 or abs(high) * 0.001
         bottom, top = self.view.low, self.view.high
         edge = room / 2  # the words at a line need as much
-        if easy and bottom <= low - edge and high + edge <= top and top - bottom <= EASY * (high - low + 2 * room):
+        if (
+            easy
+            and bottom <= low - edge
+            and high + edge <= top
+            and top - bottom <= EASY * (high - low + 2 * room)
+        ):
             return
         self.plot.see_prices(low - room, high + room)
         self.lay_scale()
@@ -402,13 +437,18 @@ class Chart(QFrame):
             self._read_bar(*point)
 
     def _tell_rig(self, focus: Focus | None) -> None:
-        """The rig, and its rules that wait for something else than a price; all of them in the tip."""
+        """The rig, and its rules that wait for something else than a price; all of them in the
+        tip."""
         waits = focus.waits if focus is not None else ()
         unpriced = "; ".join(text for level, text in waits if not level)
-        text = ": ".join(part for part in (focus.rig if focus is not None else "", unpriced) if part)
+        text = ": ".join(
+            part for part in (focus.rig if focus is not None else "", unpriced) if part
+        )
         if self._tended.text() != text:
             self._tended.setText(text)
-        self._tended.setToolTip(plain_tip("Still to act:\n" + "\n".join(text for _, text in waits) if waits else ""))
+        self._tended.setToolTip(
+            plain_tip("Still to act:\n" + "\n".join(text for _, text in waits) if waits else "")
+        )
 
     def tell(self, text: str) -> None:
         """What the line being dragged would mean, in place of the bar's figures."""
@@ -437,17 +477,23 @@ class Chart(QFrame):
             bar = (int(pyramid.bars.time[index]), *bar[1:])
         at = fg.moment(int(bar[0]), self._look.zone)
         digits = of.price_digits
-        prices = "  ".join(f"{name} {value:.{digits}f}" for name, value in zip("OHLC", bar[1:5], strict=True))
+        prices = "  ".join(
+            f"{name} {value:.{digits}f}" for name, value in zip("OHLC", bar[1:5], strict=True)
+        )
         limit = f" of {self.ribbon.limit:.0f}" if self.ribbon.limit > 0 else ""
         spread = f"  spread {bar[5]:.0f}{limit} t" if bar[5] == bar[5] else ""
         pointer = f"  at {y:.{digits}f}" if y is not None else ""
         when = f"{at:%d %b %Y}" if self._span >= TIMEFRAMES["1d"] else f"{at:%d %b %H:%M}"
-        told = self.news.nearest(self.view, x, NEAR_PX / self.view.across) if x is not None else None
+        told = (
+            self.news.nearest(self.view, x, NEAR_PX / self.view.across) if x is not None else None
+        )
         if told is not None:
             clock = fg.clock(told.time, self._look.zone, seconds=False)
             spread, pointer = pointer, f"  news {clock} {told.currency} {told.impact}: {told.title}"
         self._readout.setText(f"{when}  {prices}{spread}{pointer}")
-        self._readout.setToolTip(plain_tip(f"{timeframe_name(self._span)} bar, bid prices in {of.quote}"))
+        self._readout.setToolTip(
+            plain_tip(f"{timeframe_name(self._span)} bar, bid prices in {of.quote}")
+        )
 
 
 def _levels(focus: Focus) -> tuple[int, ...]:

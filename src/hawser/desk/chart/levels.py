@@ -1,4 +1,5 @@
-"""Level lines across a chart with their words: stop, targets, entry, and what else waits at a price."""
+"""Level lines across a chart with their words: stop, targets, entry, and what else waits at a
+price."""
 
 from __future__ import annotations
 
@@ -13,12 +14,14 @@ from hawser.desk.common.appearance import Appearance
 from hawser.desk.theme.fonts import font
 
 WORDS_HIGH = 17
-RIGHT, APART = 0.995, 6.0  # where words end if nothing is in their way, a part of the width; and pixels between two
+# where words end if nothing is in their way, a part of the width; and pixels between two
+RIGHT, APART = 0.995, 6.0
 HOVERED = 1.5  # pixels that a line is thicker under the pointer
 
 
 class Level(Grip):
-    """One line at a price; can be dragged where `movable`. `role` is stop, target, entry or another."""
+    """One line at a price; can be dragged where `movable`. `role` is stop, target, entry or
+    another."""
 
     def __init__(self, role: str, number: int = 0) -> None:
         self.role, self.number = role, number
@@ -76,8 +79,9 @@ def words_wide(text: str) -> float:
 
 
 def part_words(lines: list[Level], view: Viewport) -> list[tuple[float, float, float]]:
-    """Give each line's words a place where they cover no other line's: above or below it at the right end, else as near
-    to that as there is room. Returns the places: left, right, top, in pixels of the plot."""
+    """Give each line's words a place where they cover no other line's: above or below it at the
+    right end, else as near to that as there is room. Returns the places: left, right, top, in
+    pixels of the plot."""
     taken: list[tuple[float, float, float]] = []
     for line in sorted(lines, key=lambda line: -line.price):
         y, wide = line.y(view), words_wide(line.text)
@@ -86,7 +90,9 @@ def part_words(lines: list[Level], view: Viewport) -> list[tuple[float, float, f
             top = y - WORDS_HIGH if above else y
             beside = [(left, right) for left, right, at in taken if abs(top - at) < WORDS_HIGH]
             ends = [RIGHT * view.width, *(left - APART for left, _ in beside)]
-            right = max(end for end in ends if all(end <= left or end - wide >= to for left, to in beside))
+            right = max(
+                end for end in ends if all(end <= left or end - wide >= to for left, to in beside)
+            )
             free.append((right, above, top))
         right, _, top = max(free, key=lambda place: place[0])
         taken.append((right - wide, right, top))
@@ -95,8 +101,8 @@ def part_words(lines: list[Level], view: Viewport) -> list[tuple[float, float, f
 
 
 def spread(places: list[float], apart: float, most: float) -> list[float]:
-    """Places (pixels from the top) moved so far that each is `apart` from the next, in the same order, none beyond
-    `most` as long as there is room."""
+    """Places (pixels from the top) moved so far that each is `apart` from the next, in the same
+    order, none beyond `most` as long as there is room."""
     order = sorted(range(len(places)), key=places.__getitem__)
     found, least = list(places), apart / 2
     for index in order:

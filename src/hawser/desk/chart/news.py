@@ -1,5 +1,5 @@
-"""News on the chart: each event where it stands in time, behind and ahead of the newest bar, and the time around it in
-which a guard closes entries."""
+"""News on the chart: each event where it stands in time, behind and ahead of the newest bar, and
+the time around it in which a guard closes entries."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ TALL, HIGHER = 23.0, 6  # pixels that a level's words take; rows that an event's
 
 
 class NewsLines(Layer):
-    """A line for each event, dotted where it closes nothing; what closes entries as a band. `at` gives a moment's place
-    among the bars, those to come among them."""
+    """A line for each event, dotted where it closes nothing; what closes entries as a band. `at`
+    gives a moment's place among the bars, those to come among them."""
 
     def __init__(self, look: Appearance, at: Callable[[int], float]) -> None:
         self._look, self._at = look, at
@@ -55,8 +55,11 @@ class NewsLines(Layer):
 
     def nearest(self, view: Viewport, x: float, reach: float) -> NewsMark | None:
         """The event within `reach` bars of a place."""
-        near = [(abs(at - x), mark) for at, _, _, mark in self.in_view(view) if abs(at - x) <= reach]
-        return min(near, key=lambda one: one[0], default=(0.0, None))[1]  # of several at one time the first
+        near = [
+            (abs(at - x), mark) for at, _, _, mark in self.in_view(view) if abs(at - x) <= reach
+        ]
+        # of several at one time the first
+        return min(near, key=lambda one: one[0], default=(0.0, None))[1]
 
     def paint(self, painter: QPainter, view: Viewport) -> None:
         found, high = self.in_view(view), view.height
@@ -66,7 +69,9 @@ class NewsLines(Layer):
                 painter.fillRect(band, self._look.color("caution", 26))
         for x, _, _, mark in found:
             self._stand(painter, view.x(x), mark, high - ABOVE, high)
-        named = [(view.x(x), mark) for x, _, _, mark in found if mark.closes and mark.ends > self.now][:NAMED]
+        named = [
+            (view.x(x), mark) for x, _, _, mark in found if mark.closes and mark.ends > self.now
+        ][:NAMED]
         boxes = self.boxes([(x, _words(mark, self._look)) for x, mark in named], view)
         painter.setFont(font(10))
         for (x, mark), box in zip(named, boxes, strict=False):
@@ -82,8 +87,8 @@ class NewsLines(Layer):
         painter.drawLine(QLineF(x, foot, x, top))
 
     def boxes(self, named: list[tuple[float, str]], view: Viewport) -> list[QRectF]:
-        """Where words stand: each a row higher than those before, or some rows higher yet where a level has its words;
-        as many as there is room for, and the crosshair tells the others."""
+        """Where words stand: each a row higher than those before, or some rows higher yet where a
+        level has its words; as many as there is room for, and the crosshair tells the others."""
         words, newest = QFontMetricsF(font(10)), view.x(self._at(self.now))
         taken = [QRectF(left, top, right - left, TALL) for left, right, top in self._taken]
         found: list[QRectF] = []
@@ -94,9 +99,13 @@ class NewsLines(Layer):
                 left = x - BESIDE - wide
                 if left < newest:
                     break
-            tops = (view.height - ABOVE - WORDS_PX * (row + higher / 2) for higher in range(2 * HIGHER))
+            tops = (
+                view.height - ABOVE - WORDS_PX * (row + higher / 2) for higher in range(2 * HIGHER)
+            )
             boxes = (QRectF(left, top, wide, WORDS_PX) for top in tops)
-            box = next((one for one in boxes if not any(one.intersects(other) for other in taken)), None)
+            box = next(
+                (one for one in boxes if not any(one.intersects(other) for other in taken)), None
+            )
             if box is None:
                 break
             found.append(box)

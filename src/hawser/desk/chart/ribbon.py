@@ -1,4 +1,5 @@
-"""The spread over time, as a ribbon at the foot of the chart, with the limit that a guard has for it."""
+"""The spread over time, as a ribbon at the foot of the chart, with the limit that a guard has for
+it."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ OVER = 1.5  # times its limit: what the ribbon's height stands for
 
 
 class Ribbon(Layer):
-    """One column for each bar (the widest of those that share one); beyond the limit in the guards' colour."""
+    """One column for each bar (the widest of those that share one); beyond the limit in the guards'
+    colour."""
 
     def __init__(self, look: Appearance) -> None:
         self._look = look
@@ -62,7 +64,9 @@ class Ribbon(Layer):
         for shut, role in ((False, "hairline"), (True, "caution")):
             painter.setBrush(self._look.color(role))
             kind = over == shut
-            painter.drawRects(drawable(QRectF, left[kind], (view.height - heights)[kind], wide, heights[kind]))
+            painter.drawRects(
+                drawable(QRectF, left[kind], (view.height - heights)[kind], wide, heights[kind])
+            )
         if self.limit > 0:
             painter.setPen(QPen(self._look.color("caution"), 1, Qt.PenStyle.DotLine))
             y = view.height - room / OVER

@@ -1,7 +1,8 @@
-"""The R scale: a vertical scale in R beside the chart. 0 at entry, -1 at the stop, the price as a pointer.
+"""The R scale: a vertical scale in R beside the chart. 0 at entry, -1 at the stop, the price as a
+pointer.
 
-Marks are dragged with the mouse, or chosen with Left/Right and nudged by a tick with Up/Down (Shift: ten), then
-set with Enter or given up with Escape.
+Marks are dragged with the mouse, or chosen with Left/Right and nudged by a tick with Up/Down
+(Shift: ten), then set with Enter or given up with Escape.
 """
 
 from __future__ import annotations
@@ -9,7 +10,16 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QHideEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import (
+    QFocusEvent,
+    QHideEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+)
 from PyQt6.QtWidgets import QWidget
 
 from hawser.desk.common.appearance import Appearance
@@ -23,7 +33,8 @@ STEPS = (0.1, 0.25, 0.5, 1.0, 2.0, 5.0, 10.0, 25.0, 100.0)
 
 
 class RScale(QWidget):
-    """Shares the chart's price axis. Signals carry role ('stop' or 'target'), number and level in ticks."""
+    """Shares the chart's price axis. Signals carry role ('stop' or 'target'), number and level in
+    ticks."""
 
     moved = pyqtSignal(str, int, int)
     dropped = pyqtSignal(str, int, int)
@@ -41,7 +52,9 @@ class RScale(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAccessibleName("R scale")
-        self.setToolTip("Drag a mark, or Left/Right to choose one, Up/Down by a tick, Enter to set it")
+        self.setToolTip(
+            "Drag a mark, or Left/Right to choose one, Up/Down by a tick, Enter to set it"
+        )
         look.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -62,7 +75,8 @@ class RScale(QWidget):
             self.update()
 
     def set_axis(self, low: float, high: float, top: float, bottom: float) -> None:
-        """The prices at the lower and upper edge of the plot, and where those edges are, in this widget's pixels."""
+        """The prices at the lower and upper edge of the plot, and where those edges are, in this
+        widget's pixels."""
         if (low, high, top, bottom) != (self._low, self._high, self._top, self._bottom):
             self._low, self._high, self._top, self._bottom = low, high, top, bottom
             self.update()
@@ -101,12 +115,18 @@ class RScale(QWidget):
             found.append(("entry", 0, focus.ref))
         found += [("target", mark.number, mark.level) for mark in focus.targets if not mark.done]
         held = self._grabbed or self._chosen
-        return [(role, number, self._level if (role, number) == held else level) for role, number, level in found]
+        return [
+            (role, number, self._level if (role, number) == held else level)
+            for role, number, level in found
+        ]
 
     # Mouse
 
     def _hit(self, y: float) -> tuple[str, int, int] | None:
-        near = [(abs(self._y(level) - y), (role, number, level)) for role, number, level in self._movable()]
+        near = [
+            (abs(self._y(level) - y), (role, number, level))
+            for role, number, level in self._movable()
+        ]
         near = [pair for pair in near if pair[0] <= GRAB]
         return min(near)[1] if near else None
 
@@ -156,7 +176,10 @@ class RScale(QWidget):
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         """A mark that is not set would go on showing a level where nothing is."""
-        if event.reason() not in (Qt.FocusReason.ActiveWindowFocusReason, Qt.FocusReason.PopupFocusReason):
+        if event.reason() not in (
+            Qt.FocusReason.ActiveWindowFocusReason,
+            Qt.FocusReason.PopupFocusReason,
+        ):
             self.let_go()
         super().focusOutEvent(event)
 
@@ -216,7 +239,9 @@ class RScale(QWidget):
             painter.setPen(p.color("ink2"))
             digits = 0 if step >= 1 else (2 if step == 0.25 else 1)
             text = "0" if index == 0 else f"{fg.number(index * step, digits, sign=True)}{fg.GROUP}R"
-            painter.drawText(QRectF(AXIS_X + 14, y - 8, 56, 16), Qt.AlignmentFlag.AlignVCenter, text)
+            painter.drawText(
+                QRectF(AXIS_X + 14, y - 8, 56, 16), Qt.AlignmentFlag.AlignVCenter, text
+            )
 
     def _paint_marks(self, painter: QPainter, focus: Focus) -> None:
         p = self._look.palette
@@ -248,7 +273,12 @@ class RScale(QWidget):
         p = self._look.palette
         painter.setPen(QPen(p.color("gain"), 1.5))
         painter.setBrush(p.color("gain" if filled else "panel"))
-        shape = [QPointF(AXIS_X, y - 6), QPointF(AXIS_X + 6, y), QPointF(AXIS_X, y + 6), QPointF(AXIS_X - 6, y)]
+        shape = [
+            QPointF(AXIS_X, y - 6),
+            QPointF(AXIS_X + 6, y),
+            QPointF(AXIS_X, y + 6),
+            QPointF(AXIS_X - 6, y),
+        ]
         painter.drawPolygon(QPolygonF(shape))
 
     def _paint_price(self, painter: QPainter, focus: Focus) -> None:
@@ -256,7 +286,9 @@ class RScale(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(p.color("ink"))
         painter.drawPolygon(
-            QPolygonF([QPointF(AXIS_X + 2, y), QPointF(AXIS_X + 12, y - 6), QPointF(AXIS_X + 12, y + 6)])
+            QPolygonF(
+                [QPointF(AXIS_X + 2, y), QPointF(AXIS_X + 12, y - 6), QPointF(AXIS_X + 12, y + 6)]
+            )
         )
         self._flag(painter, y, fg.r(focus.r(focus.price)), "ink")
 

@@ -15,7 +15,8 @@ Points = Sequence[tuple[float, float]]  # bar number and price
 
 
 def steps(points: Points, end: float) -> list[tuple[float, float]]:
-    """A level that changes at each point and stays until the next, up to `end`, as the corners of a line."""
+    """A level that changes at each point and stays until the next, up to `end`, as the corners of a
+    line."""
     found: list[tuple[float, float]] = []
     for at, level in points:
         if found:
@@ -40,7 +41,9 @@ class Polyline(Layer):
     def paint(self, painter: QPainter, view: Viewport) -> None:
         if self.points:
             painter.setPen(QPen(self._look.color(self._tone), self._width, self._style))
-            painter.drawPolyline(QPolygonF([QPointF(view.x(bar), view.y(price)) for bar, price in self.points]))
+            painter.drawPolyline(
+                QPolygonF([QPointF(view.x(bar), view.y(price)) for bar, price in self.points])
+            )
 
 
 class Crosshair(Layer):

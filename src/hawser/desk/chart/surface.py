@@ -1,7 +1,8 @@
 """The drawing surface of a chart: one widget with a viewport, on which layers paint themselves.
 
-What rarely changes (grid, axes, bars, news, spread) is kept as pixels and only copied when something in front of it
-does: a quote moves the unfinished bar and the price, and nothing else is drawn anew for it.
+What rarely changes (grid, axes, bars, news, spread) is kept as pixels and only copied when
+something in front of it does: a quote moves the unfinished bar and the price, and nothing else is
+drawn anew for it.
 """
 
 from __future__ import annotations
@@ -28,8 +29,8 @@ NOTCH, NEARER, FARTHER = 120, 0.8, 1.25  # a step of the wheel, and what it does
 
 
 class Layer:
-    """Something that paints itself. `kept`: as pixels, until it says that it has changed; `beside`: it paints on the
-    axes too, else the painter is cut to the plot."""
+    """Something that paints itself. `kept`: as pixels, until it says that it has changed; `beside`:
+    it paints on the axes too, else the painter is cut to the plot."""
 
     kept = True
     beside = False
@@ -57,7 +58,8 @@ class Grip:
 
 
 class Surface(QWidget):
-    """`grips` are the parts that the mouse can take hold of. Signals carry pixels of the plot, bars or prices."""
+    """`grips` are the parts that the mouse can take hold of. Signals carry pixels of the plot, bars
+    or prices."""
 
     resized = pyqtSignal()
     hovered = pyqtSignal(object)  # a QPointF within the plot, or None
@@ -156,7 +158,11 @@ class Surface(QWidget):
 
     def grip_at(self, y: float) -> Grip | None:
         """What the mouse would take hold of there: the nearest within a few pixels."""
-        near = [(abs(grip.y(self.view) - y), number) for number, grip in enumerate(self.grips) if grip.movable]
+        near = [
+            (abs(grip.y(self.view) - y), number)
+            for number, grip in enumerate(self.grips)
+            if grip.movable
+        ]
         distance, number = min(near, default=(STILL + 1, 0))
         return self.grips[number] if distance <= STILL else None
 
@@ -185,7 +191,9 @@ class Surface(QWidget):
             self._held.drag_to(self.view.price_at(at.y()))
             self.dragged.emit(self._held)
         elif self._panned_from is not None and self._pressed_at is not None:
-            if (at - self._pressed_at).manhattanLength() > STILL or self._panned_from != self._pressed_at.x():
+            if (
+                at - self._pressed_at
+            ).manhattanLength() > STILL or self._panned_from != self._pressed_at.x():
                 bars, self._panned_from = (at.x() - self._panned_from) / self.view.across, at.x()
                 self.panned.emit(bars)
         else:
@@ -196,14 +204,19 @@ class Surface(QWidget):
         under = self.grip_at(at.y()) if self.plot.contains(at) else None
         if under is not self._under:
             self._under = under
-            self.setCursor(Qt.CursorShape.SizeVerCursor if under is not None else Qt.CursorShape.ArrowCursor)
+            self.setCursor(
+                Qt.CursorShape.SizeVerCursor if under is not None else Qt.CursorShape.ArrowCursor
+            )
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if event.button() != Qt.MouseButton.LeftButton:
             return
         held, self._held, self._panned_from = self._held, None, None
-        still = self._pressed_at is not None and (event.position() - self._pressed_at).manhattanLength() <= STILL
+        still = (
+            self._pressed_at is not None
+            and (event.position() - self._pressed_at).manhattanLength() <= STILL
+        )
         if held is not None and held.dragging:
             held.dragging = False
             self.dropped.emit(held)

@@ -1,4 +1,5 @@
-"""What part of a chart is seen: bar numbers and prices as pixels, and back. Numbers alone, no window."""
+"""What part of a chart is seen: bar numbers and prices as pixels, and back. Numbers alone, no
+window."""
 
 from __future__ import annotations
 
@@ -8,8 +9,8 @@ from hawser.core.indicators import Array
 
 
 class Viewport(NamedTuple):
-    """`left` and `right` are bar numbers with their parts, `low` and `high` prices; `width` and `height` the plot's
-    pixels, from its upper left corner."""
+    """`left` and `right` are bar numbers with their parts, `low` and `high` prices; `width` and
+    `height` the plot's pixels, from its upper left corner."""
 
     left: float = 0.0
     right: float = 1.0

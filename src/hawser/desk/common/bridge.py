@@ -39,13 +39,24 @@ class Bridge(QObject):
 
     def hooks(self) -> Hooks:
         return Hooks(
-            snapshot=self._snapshot, lines=self.lines.emit, earlier=self.earlier.emit, told=self.told.emit,
-            bars=self._bars, bar=self.bar.emit, marks=self.marks.emit, guards=self.guards.emit, ready=self._ready,
-            fault=self.fault.emit, failed=self.failed.emit, alert=self.alert.emit, tried=self.tried.emit,
-        )  # fmt: skip
+            snapshot=self._snapshot,
+            lines=self.lines.emit,
+            earlier=self.earlier.emit,
+            told=self.told.emit,
+            bars=self._bars,
+            bar=self.bar.emit,
+            marks=self.marks.emit,
+            guards=self.guards.emit,
+            ready=self._ready,
+            fault=self.fault.emit,
+            failed=self.failed.emit,
+            alert=self.alert.emit,
+            tried=self.tried.emit,
+        )
 
     def _snapshot(self, snapshot: Snapshot) -> None:
-        """Where the window falls behind it is given the newest snapshot, never a queue of old ones."""
+        """Where the window falls behind it is given the newest snapshot, never a queue of old
+        ones."""
         with self._lock:
             waiting, self._latest = self._latest is not None, snapshot
         if not waiting:

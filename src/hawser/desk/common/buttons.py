@@ -1,5 +1,5 @@
-"""Buttons for what must not happen by accident: one is held, one is pressed twice, and none by a hand that twitches.
-No dialog."""
+"""Buttons for what must not happen by accident: one is held, one is pressed twice, and none by a
+hand that twitches. No dialog."""
 
 from __future__ import annotations
 
@@ -17,7 +17,8 @@ SURE_MS = 3000
 
 
 class HoldButton(QPushButton):
-    """Fires after being held for half a second, by mouse, space bar or a chord (`press` and `release`)."""
+    """Fires after being held for half a second, by mouse, space bar or a chord (`press` and
+    `release`)."""
 
     fired = pyqtSignal()
 
@@ -83,7 +84,9 @@ class HoldButton(QPushButton):
         painter.drawRoundedRect(box, 3, 3)
         if self._down:
             part = min(1.0, self._held.elapsed() / HOLD_MS)
-            painter.fillRect(QRectF(4, box.bottom() - 5, (box.width() - 8) * part, 3), p.color("on_caution"))
+            painter.fillRect(
+                QRectF(4, box.bottom() - 5, (box.width() - 8) * part, 3), p.color("on_caution")
+            )
         painter.setPen(p.color("on_caution"))
         painter.setFont(font(12, bold=True))
         text = "keep holding \u2026" if self._down else self.text()
@@ -136,7 +139,8 @@ class SureButton(OnceButton):
             self.setText(text)
 
     def means(self, meaning: object) -> None:
-        """What a press is about: where that has become another, the first press does not count for it."""
+        """What a press is about: where that has become another, the first press does not count for
+        it."""
         if meaning != self._meaning:
             self._meaning = meaning
             self.calm()

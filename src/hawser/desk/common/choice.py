@@ -7,7 +7,8 @@ from PyQt6.QtWidgets import QComboBox
 
 
 class Choice(QComboBox):
-    """Leaves the wheel to what it stands in: a plan that is scrolled past would get another rig, without a word."""
+    """Leaves the wheel to what it stands in: a plan that is scrolled past would get another rig,
+    without a word."""
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is not None:

@@ -1,4 +1,5 @@
-"""A form for a record, made from its one declaration: value, unit, what it means, and what is wrong, field by field."""
+"""A form for a record, made from its one declaration: value, unit, what it means, and what is
+wrong, field by field."""
 
 from __future__ import annotations
 
@@ -18,7 +19,7 @@ from PyQt6.QtWidgets import (
     QScrollArea,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.errors import BadInput
 from hawser.core.field_help import FieldHelp
@@ -28,12 +29,14 @@ from hawser.desk.models import figures as fg
 from hawser.desk.models.editing import Editing
 from hawser.formats.declared import load, save
 
-Typed = dict[str, dict[str, str]]  # what is typed in forms and not applied: by what it is about, by key
+# what is typed in forms and not applied: by what it is about, by key
+Typed = dict[str, dict[str, str]]
 
 
 class Editor(QFrame):
-    """Lies over the Helm. `apply` gets the finished record; `consequence` says what applying it would do. What is typed
-    and not applied goes into `kept`, and is there when the same is opened again.
+    """Lies over the Helm. `apply` gets the finished record; `consequence` says what applying it
+    would do. What is typed and not applied goes into `kept`, and is there when the same is opened
+    again.
     """
 
     applied = pyqtSignal(object)
@@ -92,7 +95,9 @@ class Editor(QFrame):
                 grid.addWidget(heading, 2 * number, 0, 1, 4)
                 number += 1
             words = currency if key.unit == "money" else key.unit
-            label, unit, help_text, problem = (Label(text) for text in (key.name, words, key.help, ""))
+            label, unit, help_text, problem = (
+                Label(text) for text in (key.name, words, key.help, "")
+            )
             for part, role in ((unit, "second"), (help_text, "small-second"), (problem, "problem")):
                 part.setProperty("role", role)
                 part.setWordWrap(part is not unit)
@@ -105,7 +110,11 @@ class Editor(QFrame):
                 grid.addWidget(unit, 2 * number, 2)
             grid.addWidget(help_text, 2 * number, 3)
             grid.addWidget(problem, 2 * number + 1, 1, 1, 3)
-            self._fields[key.path], self._problems[key.path], self._helps[key.path] = field, problem, help_text
+            self._fields[key.path], self._problems[key.path], self._helps[key.path] = (
+                field,
+                problem,
+                help_text,
+            )
             number += 1
         return inside
 
@@ -123,13 +132,16 @@ class Editor(QFrame):
     def _buttons(self, apply_text: str) -> QHBoxLayout:
         row = QHBoxLayout()
         self.apply_button = QPushButton(apply_text)
-        if not apply_text:  # shown by name it would be a window of its own for a moment: it has no parent yet
+        # shown by name it would be a window of its own for a moment: it has no parent yet
+        if not apply_text:
             self.apply_button.hide()
         self.apply_button.clicked.connect(self._apply)
         self.undo_button, self.redo_button = QPushButton("Undo"), QPushButton("Redo")
         self.undo_button.clicked.connect(lambda: self._stepped(self.editing.undo()))
         self.redo_button.clicked.connect(lambda: self._stepped(self.editing.redo()))
-        read, write, close = QPushButton("Import TOML \u2026"), QPushButton("Export TOML \u2026"), QPushButton("Close")
+        read = QPushButton("Import TOML \u2026")
+        write = QPushButton("Export TOML \u2026")
+        close = QPushButton("Close")
         read.clicked.connect(self._import)
         write.clicked.connect(self._export)
         close.clicked.connect(self.hide)
@@ -143,12 +155,15 @@ class Editor(QFrame):
     # Showing
 
     def open(self, start: msgspec.Struct, about: str = "") -> None:
-        """Show a record; `about`: what tells it from others. All there is to undo is what was typed earlier."""
+        """Show a record; `about`: what tells it from others. All there is to undo is what was typed
+        earlier."""
         parent = self.parentWidget()
         assert parent is not None
         self.editing, self._about = Editing(self.editing.kind, start), about
         earlier = self._kept.get(about, {})
-        self._resumed = self.editing.resume({path: text for path, text in earlier.items() if path not in self._fixed})
+        self._resumed = self.editing.resume(
+            {path: text for path, text in earlier.items() if path not in self._fixed}
+        )
         self.setGeometry(76, 60, min(760, parent.width() - 400), parent.height() - 104)
         self._show_all()
         self.show()

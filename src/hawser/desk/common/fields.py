@@ -1,4 +1,5 @@
-"""The fields of a form, one for each kind of value. All give and take the text that a file would have, and show words.
+"""The fields of a form, one for each kind of value. All give and take the text that a file would
+have, and show words.
 
 A line of text; a choice; on or off; a set of boxes; a line beside a list of what is known.
 """
@@ -10,7 +11,15 @@ from collections.abc import Callable
 import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QMenu, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QLineEdit,
+    QMenu,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from hawser.core.field_help import FieldHelp
 from hawser.desk.common.choice import Choice
@@ -101,7 +110,8 @@ class BoxesField(QWidget):
 
 
 class PicksField(QWidget):
-    """Names that are typed, or picked from a list of those that are known; `many`: several, with commas between."""
+    """Names that are typed, or picked from a list of those that are known; `many`: several, with
+    commas between."""
 
     edited = pyqtSignal(str)
 
@@ -153,7 +163,11 @@ class PicksField(QWidget):
 
     def _pick(self, name: str) -> None:
         chosen = _parts(self.value()) if self._many else []
-        text = ", ".join(one for one in chosen if one != name) if name in chosen else ", ".join([*chosen, name])
+        text = (
+            ", ".join(one for one in chosen if one != name)
+            if name in chosen
+            else ", ".join([*chosen, name])
+        )
         self.line.set_value(text)
         self.edited.emit(text)
 

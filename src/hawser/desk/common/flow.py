@@ -48,7 +48,8 @@ class Flow(QLayout):
     def minimumSize(self) -> QSize:
         sizes = [item.sizeHint() for item in self._items]
         return QSize(
-            max((size.width() for size in sizes), default=0), max((size.height() for size in sizes), default=0)
+            max((size.width() for size in sizes), default=0),
+            max((size.height() for size in sizes), default=0),
         )
 
     def _set(self, rect: QRect, place: bool) -> int:

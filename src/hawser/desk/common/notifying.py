@@ -1,4 +1,5 @@
-"""Alerts that the window makes: a sound, and a notification of the desktop (freedesktop, over D-Bus). Never waits."""
+"""Alerts that the window makes: a sound, and a notification of the desktop (freedesktop, over
+D-Bus). Never waits."""
 
 from __future__ import annotations
 
@@ -28,11 +29,14 @@ def message(title: str, text: str, urgent: bool) -> QDBusMessage:
     """The call that shows a notification, as the freedesktop specification has it."""
     call = QDBusMessage.createMethodCall(SERVICE, PLACE, SERVICE, "Notify")
     replaces, none = QDBusArgument(), QDBusArgument()
-    replaces.add(0, QMetaType.Type.UInt.value)  # type: ignore[arg-type]  # an int, which the stubs call a Type
+    # an int, which the stubs call a Type
+    replaces.add(0, QMetaType.Type.UInt.value)  # type: ignore[arg-type]
     none.beginArray(QMetaType(QMetaType.Type.QString.value))  # type: ignore[call-overload]
     none.endArray()
     hints = {"desktop-entry": "hawser", "urgency": _byte(URGENT if urgent else 1)}
-    call.setArguments(["Hawser", replaces, "hawser", title, body(text), none, hints, 0 if urgent else STAYS_MS])
+    call.setArguments(
+        ["Hawser", replaces, "hawser", title, body(text), none, hints, 0 if urgent else STAYS_MS]
+    )
     return call
 
 

@@ -1,4 +1,5 @@
-"""Fields that scroll where there is no room for all of them, and take no more room than they need where there is."""
+"""Fields that scroll where there is no room for all of them, and take no more room than they need
+where there is."""
 
 from __future__ import annotations
 
@@ -27,10 +28,13 @@ class Scrolled(QScrollArea):
 
     def minimumSizeHint(self) -> QSize:
         bar = self.verticalScrollBar()
-        wide = self._inside.minimumSizeHint().width() + (bar.sizeHint().width() if bar is not None else 0)
+        wide = self._inside.minimumSizeHint().width() + (
+            bar.sizeHint().width() if bar is not None else 0
+        )
         return QSize(wide, min(self._least, self._inside.sizeHint().height()))
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        if event is not None and event.type() == QEvent.Type.LayoutRequest:  # rows have come or gone
+        # rows have come or gone
+        if event is not None and event.type() == QEvent.Type.LayoutRequest:
             self.updateGeometry()
         return super().eventFilter(watched, event)

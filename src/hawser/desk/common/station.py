@@ -1,4 +1,5 @@
-"""What a station is to the window: its place in the rail, and a view that is made when it is first wanted."""
+"""What a station is to the window: its place in the rail, and a view that is made when it is first
+wanted."""
 
 from __future__ import annotations
 
@@ -20,11 +21,12 @@ from hawser.service.views.snapshot import Snapshot
 
 
 class Station(NamedTuple):
-    """Declared as `STATION` in the `__init__` of its own folder, where the window finds it. `view` names the function
-    that makes its view, as module:function, so that nothing of it is loaded before it is wanted.
+    """Declared as `STATION` in the `__init__` of its own folder, where the window finds it. `view`
+    names the function that makes its view, as module:function, so that nothing of it is loaded
+    before it is wanted.
 
-    `shared`: one view serves all accounts. `from_start`: it is made with the window, for it must miss nothing that is
-    told.
+    `shared`: one view serves all accounts. `from_start`: it is made with the window, for it must
+    miss nothing that is told.
     """
 
     name: str
@@ -36,7 +38,8 @@ class Station(NamedTuple):
 
 
 class StationAccount(NamedTuple):
-    """An account, as a station knows it: what it may ask, what it hears, and what was shown of it last."""
+    """An account, as a station knows it: what it may ask, what it hears, and what was shown of it
+    last."""
 
     runtime: Runtime
     bridge: Bridge
@@ -76,7 +79,8 @@ class Desk(Protocol):
         """Go to the Helm, and put this rig into the plan or on the trade that is chosen there."""
 
     def drills(self) -> list[Drill]:
-        """What can be made to happen at the venue, to try guards; none where it is no simulated one."""
+        """What can be made to happen at the venue, to try guards; none where it is no simulated
+        one."""
 
 
 class StationView(QWidget):
@@ -91,7 +95,8 @@ class StationView(QWidget):
         """What the Helm shows: bars of `span` ns."""
 
     def actions(self) -> list[tuple[str, Callable[[], object]]]:
-        """What the command finder offers of it: the text, and what is done once the station is shown."""
+        """What the command finder offers of it: the text, and what is done once the station is
+        shown."""
         return []
 
     def splitters(self) -> dict[str, QSplitter]:

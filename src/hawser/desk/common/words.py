@@ -1,6 +1,7 @@
 """Text as text: names, notes and titles come from outside, and nothing in them is markup.
 
-Qt takes a text for HTML where it looks like it, in labels and in tooltips; one that names an image would load it.
+Qt takes a text for HTML where it looks like it, in labels and in tooltips; one that names an image
+would load it.
 """
 
 from __future__ import annotations

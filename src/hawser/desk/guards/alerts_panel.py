@@ -1,4 +1,5 @@
-"""Which events alert and by what, in one table; where mail and webhook go; each tried with one click."""
+"""Which events alert and by what, in one table; where mail and webhook go; each tried with one
+click."""
 
 from __future__ import annotations
 
@@ -17,7 +18,7 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.errors import BadInput, Unavailable
 from hawser.core.field_help import keys_of
@@ -28,7 +29,12 @@ from hawser.desk.theme.roles import give
 from hawser.service.alerts.channels import Alerts
 from hawser.service.alerts.settings import CHANNELS, KINDS, AlertSettings, Channel, Smtp, Webhook
 
-WORDS: dict[Channel, str] = {"sound": "sound", "desktop": "desktop", "email": "mail", "webhook": "webhook"}
+WORDS: dict[Channel, str] = {
+    "sound": "sound",
+    "desktop": "desktop",
+    "email": "mail",
+    "webhook": "webhook",
+}
 SECRET = ("password", "secret")
 
 Part = TypeVar("Part", bound=msgspec.Struct)
@@ -125,7 +131,12 @@ class AlertsPanel(QFrame):
         assert parent is not None
         self.show_settings(self._alerts.settings)
         wide = min(760, parent.width() - 40)
-        self.setGeometry((parent.width() - wide) // 2, 16, wide, min(self.sizeHint().height(), parent.height() - 32))
+        self.setGeometry(
+            (parent.width() - wide) // 2,
+            16,
+            wide,
+            min(self.sizeHint().height(), parent.height() - 32),
+        )
         self.show()
         self.raise_()
         next(iter(self.boxes.values())).setFocus()
@@ -147,15 +158,19 @@ class AlertsPanel(QFrame):
     def made(self) -> AlertSettings:
         """What is typed; raises BadInput."""
         events = {
-            kind.name: tuple(channel for channel in CHANNELS if self.boxes[kind.name, channel].isChecked())
+            kind.name: tuple(
+                channel for channel in CHANNELS if self.boxes[kind.name, channel].isChecked()
+            )
             for kind in KINDS
         }
         if not self.most.text().strip().isdecimal():
             raise BadInput("bad_alerts", "Alerts a minute: expected a whole number")
         return AlertSettings(
-            {name: found for name, found in events.items() if found}, self._part("smtp", Smtp),
-            self._part("webhook", Webhook), int(self.most.text()),
-        )  # fmt: skip
+            {name: found for name, found in events.items() if found},
+            self._part("smtp", Smtp),
+            self._part("webhook", Webhook),
+            int(self.most.text()),
+        )
 
     def _part(self, name: str, kind: type[Part]) -> Part | None:
         """The mail server or the webhook; None where nothing of it is typed."""
@@ -185,10 +200,13 @@ class AlertsPanel(QFrame):
         self.apply.setEnabled(True)
         wanted = {channel for found in made.events.values() for channel in found}
         missing = [
-            word for channel, word in (("email", "no mail server"), ("webhook", "no webhook"))
+            word
+            for channel, word in (("email", "no mail server"), ("webhook", "no webhook"))
             if channel in wanted and (made.smtp if channel == "email" else made.webhook) is None
-        ]  # fmt: skip
-        self._say(f"Chosen, but {' and '.join(missing)} is set up yet." if missing else "", "second")
+        ]
+        self._say(
+            f"Chosen, but {' and '.join(missing)} is set up yet." if missing else "", "second"
+        )
 
     def _say(self, text: str, role: str) -> None:
         self.told.setText(text)
@@ -226,7 +244,10 @@ class AlertsPanel(QFrame):
             self._alerts.attempt(channel, made)
 
     def show_tried(self, channel: Channel, wrong: str) -> None:
-        self._say(f"{WORDS[channel].capitalize()}: {wrong or 'it went out'}.", "caution" if wrong else "second")
+        self._say(
+            f"{WORDS[channel].capitalize()}: {wrong or 'it went out'}.",
+            "caution" if wrong else "second",
+        )
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.key() == Qt.Key.Key_Escape:

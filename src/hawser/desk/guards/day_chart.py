@@ -1,4 +1,5 @@
-"""The day of every instrument as one row: its hours in outline, news and closed parts filled, the moment as a line."""
+"""The day of every instrument as one row: its hours in outline, news and closed parts filled, the
+moment as a line."""
 
 from __future__ import annotations
 
@@ -29,16 +30,25 @@ class DayChart(QWidget):
     def show_picture(self, picture: GuardPicture) -> None:
         self._picture = picture
         self.setFixedHeight(HEAD + DAY_ROW_PX * len(picture.days) + 6)
-        self.setAccessibleDescription("; ".join(self._said(symbol, spans) for symbol, spans in picture.days))
+        self.setAccessibleDescription(
+            "; ".join(self._said(symbol, spans) for symbol, spans in picture.days)
+        )
         self.update()
 
     def _said(self, symbol: str, spans: tuple[Span, ...]) -> str:
-        told = [f"{WORDS[one.mark]} {self._times(one)} {one.text}".strip() for one in spans if one.mark != "hours"]
+        told = [
+            f"{WORDS[one.mark]} {self._times(one)} {one.text}".strip()
+            for one in spans
+            if one.mark != "hours"
+        ]
         return f"{symbol}: {', '.join(told) or 'nothing planned'}"
 
     def _times(self, span: Span) -> str:
         zone = self._look.zone
-        return f"{fg.clock(span.start, zone, seconds=False)} to {fg.clock(span.end, zone, seconds=False)}"
+        return (
+            f"{fg.clock(span.start, zone, seconds=False)} to "
+            f"{fg.clock(span.end, zone, seconds=False)}"
+        )
 
     def _x(self, time: int) -> float:
         assert self._picture is not None
@@ -80,13 +90,21 @@ class DayChart(QWidget):
         middle = top + DAY_ROW_PX / 2
         painter.setFont(font(12, bold=True))
         painter.setPen(self._look.color("ink"))
-        name = QFontMetricsF(painter.font()).elidedText(symbol, Qt.TextElideMode.ElideRight, NAMES - 20)
-        painter.drawText(QRectF(10, top, NAMES - 14, DAY_ROW_PX), Qt.AlignmentFlag.AlignVCenter, name)
+        name = QFontMetricsF(painter.font()).elidedText(
+            symbol, Qt.TextElideMode.ElideRight, NAMES - 20
+        )
+        painter.drawText(
+            QRectF(10, top, NAMES - 14, DAY_ROW_PX), Qt.AlignmentFlag.AlignVCenter, name
+        )
         for span in (one for one in spans if one.mark == "hours"):
             painter.setPen(QPen(self._look.color("ink2"), 1))
             painter.setBrush(self._look.color("ground"))
-            painter.drawRect(QRectF(self._x(span.start), middle - 5, self._x(span.end) - self._x(span.start), 10))
-        marks = sorted((one for one in spans if one.mark in ("news", "session")), key=lambda one: one.start)
+            painter.drawRect(
+                QRectF(self._x(span.start), middle - 5, self._x(span.end) - self._x(span.start), 10)
+            )
+        marks = sorted(
+            (one for one in spans if one.mark in ("news", "session")), key=lambda one: one.start
+        )
         for span in marks:
             self._paint_span(painter, span, middle)
         shut = [one for one in spans if one.mark == "closed"]
@@ -99,7 +117,9 @@ class DayChart(QWidget):
 
     def _paint_shut(self, painter: QPainter, span: Span, middle: float) -> None:
         """A latch or a cool-down: a full band, named inside where there is room."""
-        box = QRectF(self._x(span.start), middle - 8, max(3.0, self._x(span.end) - self._x(span.start)), 16)
+        box = QRectF(
+            self._x(span.start), middle - 8, max(3.0, self._x(span.end) - self._x(span.start)), 16
+        )
         painter.fillRect(box, self._look.color("caution"))
         painter.setFont(font(11, bold=True))
         if QFontMetricsF(painter.font()).horizontalAdvance(span.text) + 12 < box.width():

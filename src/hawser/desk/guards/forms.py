@@ -1,4 +1,5 @@
-"""A form for each kind of guard, made from its declaration: opened from the guard's row, or for a new one."""
+"""A form for each kind of guard, made from its declaration: opened from the guard's row, or for a
+new one."""
 
 from __future__ import annotations
 
@@ -37,7 +38,14 @@ class GuardForm(Editor):
         self.remove_button = SureButton("Remove this guard")
         self.remove_button.consequence = "Remove it?"
         super().__init__(
-            parent, _title(kind), kind, currency, "Apply and keep", consequence=told, kept=kept, known=known
+            parent,
+            _title(kind),
+            kind,
+            currency,
+            "Apply and keep",
+            consequence=told,
+            kept=kept,
+            known=known,
         )
         self.remove_button.sure.connect(lambda: self._send(self.removed.emit))
 
@@ -59,9 +67,9 @@ def _title(kind: type[Guard]) -> str:
 
 
 class GuardForms(QObject):
-    """The forms over a station. `changed` gets the name the guard had (empty: a new one) and what it is to be; None: it
-    is to go. `told` says what a change would mean; it raises BadInput where none may be made now. `known`: by key, what
-    may be picked for it."""
+    """The forms over a station. `changed` gets the name the guard had (empty: a new one) and what
+    it is to be; None: it is to go. `told` says what a change would mean; it raises BadInput where
+    none may be made now. `known`: by key, what may be picked for it."""
 
     changed = pyqtSignal(str, object)
 
@@ -85,11 +93,14 @@ class GuardForms(QObject):
         self._open(guard, True)
 
     def add(self, kind: type[Guard], names: list[str], symbol: str) -> None:
-        """Show a new guard of this kind, under a name that none of `names` is; `symbol`: what a regime refers to."""
+        """Show a new guard of this kind, under a name that none of `names` is; `symbol`: what a
+        regime refers to."""
         self._name = ""
         tag = str(kind.__struct_config__.tag)
         first = kind.KIND[:1].upper() + kind.KIND[1:]
-        name = next(one for one in (first, *(f"{first} {n}" for n in range(2, 999))) if one not in names)
+        name = next(
+            one for one in (first, *(f"{first} {n}" for n in range(2, 999))) if one not in names
+        )
         given: dict[str, Any] = {"name": name, **kind.FIRST}
         if tag == "regime":
             given["reference"] = symbol
@@ -99,7 +110,14 @@ class GuardForms(QObject):
     def _open(self, guard: Guard, there: bool) -> None:
         form = self.forms.get(type(guard))
         if form is None:
-            form = GuardForm(self._parent, type(guard), self._currency(), self._consequence, self._kept, self._known)
+            form = GuardForm(
+                self._parent,
+                type(guard),
+                self._currency(),
+                self._consequence,
+                self._kept,
+                self._known,
+            )
             self.forms[type(guard)] = form
             form.applied.connect(lambda made: self.changed.emit(self._name, made))
             form.removed.connect(self._remove)
@@ -110,7 +128,9 @@ class GuardForms(QObject):
                 other.hide()
         form.open(guard, f"guard {guard.name}" if there else f"new {type(guard).KIND}")
         wide, high = min(760, self._parent.width() - 40), form.form.sizeHint().height() + AROUND
-        form.setGeometry((self._parent.width() - wide) // 2, 16, wide, min(high, self._parent.height() - 32))
+        form.setGeometry(
+            (self._parent.width() - wide) // 2, 16, wide, min(high, self._parent.height() - 32)
+        )
 
     def _remove(self) -> None:
         self.changed.emit(self._name, None)
@@ -123,7 +143,8 @@ class GuardForms(QObject):
 
     def _consequence(self, made: msgspec.Struct) -> str:
         try:
-            return self._told(self._name, made)  # type: ignore[arg-type]  # a form's record is a guard
+            # a form's record is a guard
+            return self._told(self._name, made)  # type: ignore[arg-type]
         except BadInput as error:
             return error.sentence
 

@@ -6,7 +6,15 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QPlainTextEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guards
@@ -18,7 +26,13 @@ from hawser.desk.theme.fonts import font
 from hawser.desk.theme.roles import give
 from hawser.formats.atomic import written
 from hawser.formats.declared import small_text
-from hawser.formats.policytext import from_anywhere, read_policy, with_files, with_guard, without_guard
+from hawser.formats.policytext import (
+    from_anywhere,
+    read_policy,
+    with_files,
+    with_guard,
+    without_guard,
+)
 from hawser.service.runtime.runtime import Runtime
 from hawser.service.timed_io import in_time
 
@@ -38,16 +52,20 @@ def told_change(old: Guards, new: Guards) -> str:
     waits = old.loosen != "now" and (any(looser.values()) or bool(rules))
     when = "; what is looser holds from its next period on" if waits else ""
     count = len(new.guard)
-    return f"{fg.counted(count, 'guard')}. " + ("; ".join(parts) + when if parts else "Nothing is loosened.")
+    return f"{fg.counted(count, 'guard')}. " + (
+        "; ".join(parts) + when if parts else "Nothing is loosened."
+    )
 
 
 class PolicyEditor(QFrame):
-    """Opens over the station; Escape puts it away and keeps what was typed, also until the next start."""
+    """Opens over the station; Escape puts it away and keeps what was typed, also until the next
+    start."""
 
     def __init__(self, parent: QWidget, runtime: Runtime, shown: Shown) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
-        self._runtime, self._shown, self._applied = runtime, shown, ""  # the last: the text as it was last written down
+        # the last: the text as it was last written down
+        self._runtime, self._shown, self._applied = runtime, shown, ""
         self._folder: Path | None = Path(shown.policy_folder) if shown.policy_folder else None
         self.policy = Guards()  # that holds now
         title = Label("Policy of guards")
@@ -63,7 +81,11 @@ class PolicyEditor(QFrame):
         self.apply = QPushButton("Apply and keep")
         self.apply.clicked.connect(lambda _: self.send())
         row = QHBoxLayout()
-        for name, act in (("From file", self._import), ("To file", self._export), ("Revert", self.reload)):
+        for name, act in (
+            ("From file", self._import),
+            ("To file", self._export),
+            ("Revert", self.reload),
+        ):
             button = QPushButton(name)
             button.clicked.connect(lambda _, act=act: act())
             row.addWidget(button)
@@ -145,7 +167,8 @@ class PolicyEditor(QFrame):
         self.hide()
 
     def _keep(self, text: str, folder: Path | None) -> None:
-        """Have what a text says, and write it down as it is; news that lies elsewhere is found from anywhere."""
+        """Have what a text says, and write it down as it is; news that lies elsewhere is found from
+        anywhere."""
         made = read_policy(text)
         whole = from_anywhere(made, folder or self.path.parent)
         moved = folder not in (None, self.path.parent) and whole != made
@@ -159,11 +182,13 @@ class PolicyEditor(QFrame):
             file.write(data)
 
     def changed(self, name: str, made: AnyGuard | None) -> str:
-        """The text as it is written down, with the guard `name` as `made` has it (None: gone); raises BadInput where
-        other changes of the text wait to be applied."""
+        """The text as it is written down, with the guard `name` as `made` has it (None: gone);
+        raises BadInput where other changes of the text wait to be applied."""
         text, _ = self._written()
         if self.text.toPlainText().strip() not in ("", text.strip()):
-            raise BadInput("policy_typed", "The policy's text was changed: apply the changes, or revert them")
+            raise BadInput(
+                "policy_typed", "The policy's text was changed: apply the changes, or revert them"
+            )
         return without_guard(text, name) if made is None else with_guard(text, name, made)
 
     def changed_policy(self, name: str, made: AnyGuard | None) -> Guards:
@@ -190,7 +215,9 @@ class PolicyEditor(QFrame):
             self.told.setText(error.sentence)
 
     def _export(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "The policy as a file", "guards.toml", "TOML (*.toml)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "The policy as a file", "guards.toml", "TOML (*.toml)"
+        )
         if name:
             self.write_to(Path(name))
 

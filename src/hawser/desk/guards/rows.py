@@ -1,4 +1,5 @@
-"""Guards as rows: what each watches, its present value and limit, a gauge of used, at stake and free, its state."""
+"""Guards as rows: what each watches, its present value and limit, a gauge of used, at stake and
+free, its state."""
 
 from __future__ import annotations
 
@@ -16,15 +17,16 @@ from hawser.desk.theme.fonts import font
 from hawser.service.views.guards import GuardView
 
 GUARD_ROW_PX, HEAD = 30, 20
-NAME, NOW, LIMIT, GAUGE, STATE, ACTS = 158, 84, 104, 132, 186, 84  # widths; the rest is what it watches
+# widths; the rest is what it watches
+NAME, NOW, LIMIT, GAUGE, STATE, ACTS = 158, 84, 104, 132, 186, 84
 
 
 EDIT = "Enter or a double click changes it."
 
 
 class GuardRow(QWidget):
-    """One guard. Its buttons set it off on purpose (the first press only tells what would follow), and re-arm it where
-    it has latched."""
+    """One guard. Its buttons set it off on purpose (the first press only tells what would follow),
+    and re-arm it where it has latched."""
 
     drill = pyqtSignal(str, str)
     ask = pyqtSignal(str, str)
@@ -53,19 +55,30 @@ class GuardRow(QWidget):
             row.addWidget(button)
 
     def show_view(self, view: GuardView, time: int) -> None:
-        if view == self.view and (view.closed is None or time // 1_000_000_000 == self._time // 1_000_000_000):
+        if view == self.view and (
+            view.closed is None or time // 1_000_000_000 == self._time // 1_000_000_000
+        ):
             return
         self.view, self._time = view, time
         of = f" for {view.subject}" if view.subject else ""
         self.drill_button.setAccessibleName(f"Drill {view.name}{of}")
-        self.drill_button.setToolTip(plain_tip(f"Sets {view.name}{of} off on purpose: it {view.does}"))
+        self.drill_button.setToolTip(
+            plain_tip(f"Sets {view.name}{of} off on purpose: it {view.does}")
+        )
         self.rearm_button.setAccessibleName(f"Re-arm {view.name}{of}")
         self.rearm_button.setVisible(view.since > 0)
         self.drill_button.setVisible(not view.since)
         stake = f"{view.stake} more at stake in what is open" if view.stake else ""
         told = [view.name + of, f"{view.now} of {view.limit}", stake, view.watches, self.state]
         self.setAccessibleName(", ".join(part for part in told if part))
-        lines = [f"{view.name}{of}: {view.watches}", stake, f"It {view.does}.", self.state, self._last, EDIT]
+        lines = [
+            f"{view.name}{of}: {view.watches}",
+            stake,
+            f"It {view.does}.",
+            self.state,
+            self._last,
+            EDIT,
+        ]
         self.setToolTip(plain_tip("\n".join(line for line in lines if line)))
         self.update()
 
@@ -85,7 +98,11 @@ class GuardRow(QWidget):
             return ""
         if view.closed is None:
             return f"open, {view.later} from its next period" if view.later else "open"
-        until = f" until {_when(view.closed.until, self._time, self._look.zone)}" if view.closed.until else ""
+        until = (
+            f" until {_when(view.closed.until, self._time, self._look.zone)}"
+            if view.closed.until
+            else ""
+        )
         if view.latches:
             return f"LATCHED{until or ' until re-armed'}"
         where = ", ".join(view.where)
@@ -104,7 +121,11 @@ class GuardRow(QWidget):
         self._edit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_F2):
+        if event is not None and event.key() in (
+            Qt.Key.Key_Return,
+            Qt.Key.Key_Enter,
+            Qt.Key.Key_F2,
+        ):
             self._edit()
         else:
             super().keyPressEvent(event)
@@ -136,22 +157,34 @@ class GuardRow(QWidget):
             self._text(painter, left + 16, LIMIT + GAUGE - 28, view.limit, role="ink2")
         else:
             self._text(painter, left, LIMIT, view.limit, right=True, role="ink2")
-            self._gauge(painter, QRectF(left + LIMIT + 12, GUARD_ROW_PX / 2 - 5, GAUGE - 24, 10), view)
+            self._gauge(
+                painter, QRectF(left + LIMIT + 12, GUARD_ROW_PX / 2 - 5, GAUGE - 24, 10), view
+            )
         left += LIMIT + GAUGE
         end = self.width() - STATE - ACTS
         self._text(painter, left, end - left - 10, view.watches, role="ink2")
-        self._text(painter, end, STATE - 8, self.state, role="caution" if closed else "ink", bold=closed)
+        self._text(
+            painter, end, STATE - 8, self.state, role="caution" if closed else "ink", bold=closed
+        )
         painter.end()
 
     def _text(
-        self, painter: QPainter, x: float, wide: float, text: str, role: str = "ink", bold: bool = False,
+        self,
+        painter: QPainter,
+        x: float,
+        wide: float,
+        text: str,
+        role: str = "ink",
+        bold: bool = False,
         right: bool = False,
-    ) -> None:  # fmt: skip
+    ) -> None:
         painter.setFont(font(12, bold))
         painter.setPen(self._look.color(role))
         side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
         fits = QFontMetricsF(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, wide)
-        painter.drawText(QRectF(x, 0, wide, GUARD_ROW_PX - 1), Qt.AlignmentFlag.AlignVCenter | side, fits)
+        painter.drawText(
+            QRectF(x, 0, wide, GUARD_ROW_PX - 1), Qt.AlignmentFlag.AlignVCenter | side, fits
+        )
 
     def _gauge(self, painter: QPainter, box: QRectF, view: GuardView) -> None:
         """Used in full, what open stops could still use hatched, the rest free."""
@@ -161,7 +194,8 @@ class GuardRow(QWidget):
         stake = min(box.width() - used, box.width() * view.gauge.stake)
         painter.fillRect(QRectF(box.left(), box.top(), used, box.height()), tone)
         painter.fillRect(
-            QRectF(box.left() + used, box.top(), stake, box.height()), QBrush(tone, Qt.BrushStyle.BDiagPattern)
+            QRectF(box.left() + used, box.top(), stake, box.height()),
+            QBrush(tone, Qt.BrushStyle.BDiagPattern),
         )
         painter.setPen(QPen(self._look.color("ink"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -222,7 +256,9 @@ class GuardList(QWidget):
         left = NAME + NOW
         if self._gauges:
             painter.drawText(QRectF(left, 0, LIMIT, HEAD), right, "limit")
-            painter.drawText(QRectF(left + LIMIT + 12, 0, GAUGE, HEAD), middle, "used, at stake, free")
+            painter.drawText(
+                QRectF(left + LIMIT + 12, 0, GAUGE, HEAD), middle, "used, at stake, free"
+            )
         else:
             painter.drawText(QRectF(left + 16, 0, LIMIT, HEAD), middle, "entries within")
         painter.drawText(QRectF(left + LIMIT + GAUGE, 0, 300, HEAD), middle, "watches")

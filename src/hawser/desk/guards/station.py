@@ -1,4 +1,5 @@
-"""The Guards station: the day ahead, every guard with its gauge and state, drills, and the policy as it is written."""
+"""The Guards station: the day ahead, every guard with its gauge and state, drills, and the policy
+as it is written."""
 
 from __future__ import annotations
 
@@ -18,7 +19,7 @@ from PyQt6.QtWidgets import (
     QSplitter,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
@@ -57,7 +58,9 @@ class GuardStation(StationView):
 
     refused = pyqtSignal(str)
 
-    def __init__(self, look: Appearance, runtime: Runtime, shown: Shown, drills: Callable[[], list[Drill]]) -> None:
+    def __init__(
+        self, look: Appearance, runtime: Runtime, shown: Shown, drills: Callable[[], list[Drill]]
+    ) -> None:
         super().__init__()
         self._drills_there, self._has_drills = drills, False
         self.setObjectName("ground")
@@ -66,13 +69,19 @@ class GuardStation(StationView):
         self.picture: GuardPicture | None = None
         self._latched = ("", "")
         self.day = DayChart(look)
-        self.switches, self.filters = GuardList(look, "Kill switches, counts", True), GuardList(look, "Filters", False)
+        self.switches, self.filters = (
+            GuardList(look, "Kill switches, counts", True),
+            GuardList(look, "Filters", False),
+        )
         for rows in (self.switches, self.filters):
             rows.drill.connect(self.drill)
             rows.ask.connect(lambda name, subject: self._drill(name, subject, True))
             rows.rearm.connect(self.ask_reason)
             rows.edit.connect(self.edit_guard)
-        self.editor, self.alerts = PolicyEditor(self, runtime, shown), AlertsPanel(self, runtime.alerts)
+        self.editor, self.alerts = (
+            PolicyEditor(self, runtime, shown),
+            AlertsPanel(self, runtime.alerts),
+        )
         known = {"instruments": self._symbols, "reference": self._symbols, "sources": self._sources}
         self.forms = GuardForms(self, self._currency, self._told, shown.forms, known)
         self.forms.changed.connect(self._change_guard)
@@ -91,7 +100,9 @@ class GuardStation(StationView):
     # Parts
 
     def _left(self) -> QSplitter:
-        day, box = _panel("Next 24 hours", "windows close entries; exits and tighter stops always pass")
+        day, box = _panel(
+            "Next 24 hours", "windows close entries; exits and tighter stops always pass"
+        )
         box.addWidget(self.day)
         box.addStretch(1)
         inside = QWidget()
@@ -100,7 +111,8 @@ class GuardStation(StationView):
         column.addWidget(self.switches)
         column.addWidget(self.filters)
         self.empty = Label(
-            "No guard watches yet. A policy closes entries by news, spread, hours, losses and more: \u2018Add a "
+            "No guard watches yet. A policy closes entries by news, spread, hours, losses and "
+            "more: \u2018Add a "
             "guard\u2019 begins one, \u2018Edit as text\u2019 reads one from a file."
         )
         self.empty.setWordWrap(True)
@@ -150,8 +162,15 @@ class GuardStation(StationView):
         inner.setContentsMargins(12, 0, 12, 10)
         inner.addWidget(self.watch_only)
         self._happenings = inner
-        self._add_drill(Drill("News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news), 1)
-        self._add_drill(Drill("End the made-up news", "Removes made-up events", self._runtime.end_drills), 2)
+        self._add_drill(
+            Drill(
+                "News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news
+            ),
+            1,
+        )
+        self._add_drill(
+            Drill("End the made-up news", "Removes made-up events", self._runtime.end_drills), 2
+        )
         box.addLayout(inner)
         watch, box = _panel("Dead man's watch", "")
         self.watch = WatchPanel(self._runtime.sentry, self._runtime.alerts)
@@ -195,7 +214,9 @@ class GuardStation(StationView):
         self.reason.setAccessibleName("Reason for re-arming the guard")
         self.confirm = QPushButton("Re-arm")
         self.confirm.setEnabled(False)
-        self.reason.textChanged.connect(lambda text: self.confirm.setEnabled(len(text.strip()) >= 3))
+        self.reason.textChanged.connect(
+            lambda text: self.confirm.setEnabled(len(text.strip()) >= 3)
+        )
         self.reason.returnPressed.connect(self._rearm)
         self.confirm.clicked.connect(self._rearm)
         leave = QPushButton("Leave it latched")
@@ -213,13 +234,19 @@ class GuardStation(StationView):
         self._add_drills_of_venue()
         self.picture, self.editor.policy = picture, picture.policy
         self.day.show_picture(picture)
-        self.switches.show_views([view for view in picture.views if view.gauge is not None], picture.time)
-        self.filters.show_views([view for view in picture.views if view.gauge is None], picture.time)
+        self.switches.show_views(
+            [view for view in picture.views if view.gauge is not None], picture.time
+        )
+        self.filters.show_views(
+            [view for view in picture.views if view.gauge is None], picture.time
+        )
         self.empty.setVisible(not picture.views)
         for rows in (self.switches, self.filters):
             rows.setVisible(bool(rows.rows))
         zone = self._look.zone
-        waits = [f"From {fg.moment(at, zone):%a %d %b %H:%M} on: {what}" for at, what in picture.waits]
+        waits = [
+            f"From {fg.moment(at, zone):%a %d %b %H:%M} on: {what}" for at, what in picture.waits
+        ]
         self.calendar.setText("\n".join([picture.calendar, *waits]))
         self.watch.refresh()
         self._show_coming(picture.coming, picture.time)
@@ -233,10 +260,15 @@ class GuardStation(StationView):
         left = (coming.at - now) // SECOND
         hours, rest = divmod(max(0, left), 3600)
         self.until.setText(
-            f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60:02d}:{rest % 60:02d}"
+            f"{hours}:{rest // 60:02d}:{rest % 60:02d}"
+            if hours
+            else f"{rest // 60:02d}:{rest % 60:02d}"
         )
         zone = self._look.zone
-        span = f"{fg.clock(coming.at, zone, seconds=False)} to {fg.clock(coming.until, zone, seconds=False)}"
+        span = (
+            f"{fg.clock(coming.at, zone, seconds=False)} to "
+            f"{fg.clock(coming.until, zone, seconds=False)}"
+        )
         symbols = escaped(", ".join(coming.symbols))
         self.what.setText(f"<b>{symbols}</b><br>{escaped(coming.text)}<br>{span}")
         self.then.setText(coming.does)
@@ -248,12 +280,17 @@ class GuardStation(StationView):
 
     def _drill(self, name: str, subject: str, watched: bool) -> None:
         self._runtime.ask(
-            lambda now, ask: ev.Drill(time=now, ask=ask, guard=name, subject=subject, watch_only=watched)
-        )  # fmt: skip
+            lambda now, ask: ev.Drill(
+                time=now, ask=ask, guard=name, subject=subject, watch_only=watched
+            )
+        )
 
     def drill_news(self) -> None:
         if self.watch_only.isChecked():
-            self.refused.emit("Made-up news acts like real news and cannot only be watched. Drill a news guard instead")
+            self.refused.emit(
+                "Made-up news acts like real news and cannot only be watched. Drill "
+                "a news guard instead"
+            )
             return
         self._runtime.drill_news(self._runtime.watched)
 
@@ -264,7 +301,8 @@ class GuardStation(StationView):
         self._happenings.insertWidget(place, button)
 
     def _add_drills_of_venue(self) -> None:
-        """Those of the venue, once it is known what it is; what ends the made-up news stays last."""
+        """Those of the venue, once it is known what it is; what ends the made-up news stays
+        last."""
         if not self._has_drills:
             found = self._drills_there()
             self._has_drills = bool(found)
@@ -274,7 +312,10 @@ class GuardStation(StationView):
     def ask_reason(self, name: str, subject: str) -> None:
         """Show where the reason is typed."""
         self._latched = (name, subject)
-        self.of.setText(f"Re-arm {name}{f' for {subject}' if subject else ''}; it starts counting again from now:")
+        self.of.setText(
+            f"Re-arm {name}{f' for {subject}' if subject else ''}; it starts counting "
+            "again from now:"
+        )
         self.reason.clear()
         self.bar.show()
         self.reason.setFocus()
@@ -284,8 +325,10 @@ class GuardStation(StationView):
             return
         (name, subject), reason = self._latched, self.reason.text()
         self._runtime.ask(
-            lambda now, ask: ev.RearmGuard(time=now, ask=ask, guard=name, subject=subject, reason=reason)
-        )  # fmt: skip
+            lambda now, ask: ev.RearmGuard(
+                time=now, ask=ask, guard=name, subject=subject, reason=reason
+            )
+        )
         self.bar.hide()
 
     def edit(self) -> None:
@@ -322,7 +365,9 @@ class GuardStation(StationView):
             changes: list[tuple[str, Callable[[], object]]] = []
         else:
             changes = [(f"Guards: change {name}", partial(self.edit_guard, name)) for name in names]
-            changes += [(f"Guards: add, {words}", partial(self.add_guard, kind)) for words, kind in kinds()]
+            changes += [
+                (f"Guards: add, {words}", partial(self.add_guard, kind)) for words, kind in kinds()
+            ]
         text, alerts = "Guards: edit the policy as text", "Alerts: choose events and channels"
         return [(text, self.edit), *changes, (alerts, self.alerts.open)]
 

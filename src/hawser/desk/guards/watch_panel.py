@@ -1,4 +1,5 @@
-"""The dead man's watch, set where the guards are: whether one is wanted, after how long, and what it does then."""
+"""The dead man's watch, set where the guards are: whether one is wanted, after how long, and what
+it does then."""
 
 from __future__ import annotations
 
@@ -22,7 +23,9 @@ class WatchPanel(QWidget):
         self.told = Label()
         self.told.setWordWrap(True)
         self.on = QCheckBox("Start it with Hawser")
-        self.on.setToolTip("A separate process that checks that Hawser is alive, and goes on when Hawser is killed")
+        self.on.setToolTip(
+            "A separate process that checks that Hawser is alive, and goes on when Hawser is killed"
+        )
         self.flatten = QCheckBox("Then close everything at the venue")
         self.silent = QLineEdit()
         self.silent.setFixedWidth(56)
@@ -55,11 +58,14 @@ class WatchPanel(QWidget):
             self.silent.setText(f"{settings.silent_s:g}")
         at_venue = bool(self._sentry.venue)
         self.flatten.setEnabled(at_venue)
-        self.flatten.setText("Then close everything at the venue" if at_venue else "Only alerts: the venue ends too")
+        self.flatten.setText(
+            "Then close everything at the venue" if at_venue else "Only alerts: the venue ends too"
+        )
         self.flatten.setToolTip(
-            "The watch closes every position and cancels every order at the venue" if at_venue else
-            "This account's venue ends with Hawser, so there is nothing to close"
-        )  # fmt: skip
+            "The watch closes every position and cancels every order at the venue"
+            if at_venue
+            else "This account's venue ends with Hawser, so there is nothing to close"
+        )
         settings, alerts = self._sentry.settings, self._alerts.settings
         self.told.setText(self._wrong or self._sentry.state(alerts))
         loud = self._wrong or (settings.on and not self._sentry.does(alerts))
@@ -69,12 +75,15 @@ class WatchPanel(QWidget):
         self._wrong = ""
         try:
             seconds = float(self.silent.text().replace(",", "."))
-            self._sentry.change(WatchSettings(self.on.isChecked(), seconds, self.flatten.isChecked()))
+            self._sentry.change(
+                WatchSettings(self.on.isChecked(), seconds, self.flatten.isChecked())
+            )
         except ValueError:
             self._wrong = f"'{self.silent.text()}': expected seconds, as 20"
         except BadInput as error:
             self._wrong = error.sentence
-        kept = self._sentry.settings  # what is wrong stays to be mended; what is ticked is what holds
+        # what is wrong stays to be mended; what is ticked is what holds
+        kept = self._sentry.settings
         self.on.setChecked(kept.on)
         self.flatten.setChecked(kept.flatten)
         self.refresh()

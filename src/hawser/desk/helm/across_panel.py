@@ -1,4 +1,5 @@
-"""Across: the plan sized for every instrument at once. Sorted by any column, filtered by words, copied, exported."""
+"""Across: the plan sized for every instrument at once. Sorted by any column, filtered by words,
+copied, exported."""
 
 from __future__ import annotations
 
@@ -16,7 +17,7 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.errors import BadInput
 from hawser.core.plan import Plan
@@ -39,10 +40,12 @@ class AcrossModel(QAbstractTableModel):
         self._look = look
         self.rows: list[AcrossRow] = []
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
+    # Qt's own default
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         return len(self.rows)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
+    # Qt's own default
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         return len(COLUMNS)
 
     def show_rows(self, rows: list[AcrossRow]) -> None:
@@ -73,12 +76,16 @@ class AcrossModel(QAbstractTableModel):
                 return self._look.color("caution")
         return None
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def headerData(
+        self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
+    ) -> Any:
         if orientation == Qt.Orientation.Horizontal:
             if role == Qt.ItemDataRole.DisplayRole:
                 return COLUMNS[section].head
             if role == Qt.ItemDataRole.TextAlignmentRole:
-                side = Qt.AlignmentFlag.AlignLeft if section in WORDS else Qt.AlignmentFlag.AlignRight
+                side = (
+                    Qt.AlignmentFlag.AlignLeft if section in WORDS else Qt.AlignmentFlag.AlignRight
+                )
                 return side | Qt.AlignmentFlag.AlignVCenter
         return None
 
@@ -90,7 +97,11 @@ class AcrossPanel(QWidget):
 
     def __init__(self, look: Appearance) -> None:
         super().__init__()
-        self.model, self._proxy, self.table = AcrossModel(look), QSortFilterProxyModel(), LineTable()
+        self.model, self._proxy, self.table = (
+            AcrossModel(look),
+            QSortFilterProxyModel(),
+            LineTable(),
+        )
         self._proxy.setSourceModel(self.model)
         self._proxy.setSortRole(SORT)
         self._proxy.setFilterKeyColumn(-1)
@@ -139,8 +150,11 @@ class AcrossPanel(QWidget):
         for column, width in enumerate((122, 66, 80, 98, 64, 78, 104, 132, 92, 112, 96)):
             self.table.setColumnWidth(column, width)
 
-    def show_plan(self, plan: Plan | None, trouble: str, snapshot: Snapshot, marks: dict[str, EntryValues]) -> None:
-        """Size the plan for every instrument; where it cannot be read, say what is wrong and leave the rows."""
+    def show_plan(
+        self, plan: Plan | None, trouble: str, snapshot: Snapshot, marks: dict[str, EntryValues]
+    ) -> None:
+        """Size the plan for every instrument; where it cannot be read, say what is wrong and leave
+        the rows."""
         if plan is None:
             self.told.setText(f"The plan is not complete: {trouble}")
             return
@@ -151,7 +165,10 @@ class AcrossPanel(QWidget):
 
     def shown(self) -> list[AcrossRow]:
         """The rows as they stand, filtered and sorted."""
-        numbers = [self._proxy.mapToSource(self._proxy.index(row, 0)).row() for row in range(self._proxy.rowCount())]
+        numbers = [
+            self._proxy.mapToSource(self._proxy.index(row, 0)).row()
+            for row in range(self._proxy.rowCount())
+        ]
         return [self.model.rows[number] for number in numbers]
 
     def _take(self) -> None:

@@ -11,13 +11,16 @@ from hawser.desk.common.words import Label
 from hawser.formats.declared import as_read
 
 HELP = (
-    "A stop, a target or both, in money or percent of equity, on what these trades win or lose together from now; "
-    "reached, all of them are closed. Looked at on every quote, each bar's close or each minute's end."
+    "A stop, a target or both, in money or percent of equity, on what these trades win or lose "
+    "together from now; "
+    "reached, all of them are closed. Looked at on every quote, each bar's close or each minute's "
+    "end."
 )
 
 
 class BasketBox(QDialog):
-    """One line; `typed` gives the basket once it can be read. Wrong text stays, with what was expected below it."""
+    """One line; `typed` gives the basket once it can be read. Wrong text stays, with what was
+    expected below it."""
 
     typed = pyqtSignal(object)
 

@@ -1,5 +1,5 @@
-"""The instruments, two lines a row: name and whether an entry may be made, bid and ask, spread in ticks and ATR of the
-chart's timeframe."""
+"""The instruments, two lines a row: name and whether an entry may be made, bid and ask, spread in
+ticks and ATR of the chart's timeframe."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
     QStyleOptionViewItem,
     QTableView,
     QVBoxLayout,
-)  # fmt: skip
+)
 
 from hawser.core.clock import DAY, MINUTE, timeframe_name
 from hawser.core.guards.context import longest_first
@@ -43,15 +43,19 @@ class InstrumentModel(QAbstractTableModel):
         self.timeframe = 15 * MINUTE
         self._now = 0
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
+    # Qt's own default
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         return len(self._views)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
+    # Qt's own default
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         return len(COLUMNS)
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         self._now = snapshot.time
-        if [view.instrument.symbol for view in snapshot.instruments] != [one.instrument.symbol for one in self._views]:
+        if [view.instrument.symbol for view in snapshot.instruments] != [
+            one.instrument.symbol for one in self._views
+        ]:
             self.beginResetModel()
             self._views = snapshot.instruments
             self._texts = [self._row(view) for view in self._views]
@@ -92,7 +96,9 @@ class InstrumentModel(QAbstractTableModel):
         return self._views[row].instrument.symbol
 
     def row_of(self, symbol: str) -> int:
-        return next((i for i, view in enumerate(self._views) if view.instrument.symbol == symbol), -1)
+        return next(
+            (i for i, view in enumerate(self._views) if view.instrument.symbol == symbol), -1
+        )
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         view, column = self._views[index.row()], index.column()
@@ -104,9 +110,14 @@ class InstrumentModel(QAbstractTableModel):
             reasons = "; ".join(reason.text for reason in view.closed) or "entries open"
             coming = view.next_news(self._now)
             if coming is not None:
-                from_, to = (fg.clock(at, self._look.zone, seconds=False) for at in (coming.starts, coming.ends))
+                from_, to = (
+                    fg.clock(at, self._look.zone, seconds=False)
+                    for at in (coming.starts, coming.ends)
+                )
                 at = f"{fg.moment(coming.time, self._look.zone):%a %d %b %H:%M}"
-                reasons += f"\nNext news {at} ({coming.currency}, {coming.impact}): {coming.title}\n"
+                reasons += (
+                    f"\nNext news {at} ({coming.currency}, {coming.impact}): {coming.title}\n"
+                )
                 reasons += f"Entries closed {from_} to {to}"
             of = view.instrument
             return plain_tip(f"{of.name}\n1 tick = {of.tick} {of.quote}\n{reasons}")
@@ -115,29 +126,40 @@ class InstrumentModel(QAbstractTableModel):
     def closed(self, row: int) -> bool:
         return bool(self._views[row].closed)
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def headerData(
+        self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
+    ) -> Any:
         if orientation == Qt.Orientation.Horizontal:
             if role == Qt.ItemDataRole.DisplayRole:
-                return f"{COLUMNS[section]} {timeframe_name(self.timeframe)}" if section == 2 else COLUMNS[section]
+                return (
+                    f"{COLUMNS[section]} {timeframe_name(self.timeframe)}"
+                    if section == 2
+                    else COLUMNS[section]
+                )
             if role == Qt.ItemDataRole.TextAlignmentRole:
                 return NUMBERS if section else WORDS
         return None
 
 
 class TwoLines(QStyledItemDelegate):
-    """Paints a cell's two lines: the first as what one looks for, the second smaller; a closed guard is told loudly."""
+    """Paints a cell's two lines: the first as what one looks for, the second smaller; a closed
+    guard is told loudly."""
 
     def __init__(self, look: Appearance, model: InstrumentModel) -> None:
         super().__init__()
         self._look, self._model = look, model
 
-    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex
+    ) -> None:
         assert painter is not None
         p = self._look.palette
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(option.rect, p.color("ground"))
             if index.column() == 0:
-                painter.fillRect(option.rect.left(), option.rect.top(), 3, option.rect.height(), p.color("ink"))
+                painter.fillRect(
+                    option.rect.left(), option.rect.top(), 3, option.rect.height(), p.color("ink")
+                )
         first, second = str(index.data()).split("\n")
         box = option.rect.adjusted(8, 5, -6, -5)
         side = Qt.AlignmentFlag.AlignRight if index.column() else Qt.AlignmentFlag.AlignLeft
@@ -182,7 +204,8 @@ class InstrumentPanel(QFrame):
         header.setHighlightSections(False)
         for column, width in enumerate(WIDTHS):
             self.table.setColumnWidth(column, width)
-        self.table.setMinimumWidth(sum(WIDTHS) + 10)  # a smaller window takes from the chart, not from spreads
+        # a smaller window takes from the chart, not from spreads
+        self.table.setMinimumWidth(sum(WIDTHS) + 10)
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(self._picked)

@@ -1,4 +1,5 @@
-"""Plans by name: saved, taken onto any instrument, forgotten. No dialog: the name is typed where it is shown."""
+"""Plans by name: saved, taken onto any instrument, forgotten. No dialog: the name is typed where it
+is shown."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ class PlanNames(QWidget):
         assert field is not None
         field.setPlaceholderText("name this plan")
         self.box.setToolTip(
-            "Type a name and save the plan under it; choose a saved plan to take it onto this instrument"
+            "Type a name and save the plan under it; choose a saved plan to take it onto this "
+            "instrument"
         )
         self.save_button, self.forget_button = QPushButton("Save"), QPushButton("Forget")
         self.box.activated.connect(self._chosen)

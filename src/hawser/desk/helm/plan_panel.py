@@ -1,4 +1,5 @@
-"""The plan: side, risk, stop, targets, trail as typed; the reckoning step by step; and the button that places it."""
+"""The plan: side, risk, stop, targets, trail as typed; the reckoning step by step; and the button
+that places it."""
 
 from __future__ import annotations
 
@@ -19,7 +20,7 @@ from PyQt6.QtWidgets import (
     QStackedWidget,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.derivation import AT_RISK, DerivationStep, derivation
 from hawser.core.rig import Rig
@@ -42,19 +43,29 @@ LEAST_FIELDS = 170  # px: from the rig to the first target; the others are scrol
 LEAST_PAGE = 26  # px: a line of the reckoning, where notices and reasons need the room
 NO_RIG = "none: the lines below"
 HELP = {
-    "entry": "How to enter: market, limit 0.61100, stop 0.61500; a level also as limit 0.5 atr. market within 5 t "
-    "refuses what would fill worse than that; stop 0.61500 within 8 t is a stop-limit. straddle 1 atr: a buy stop "
+    "entry": "How to enter: market, limit 0.61100, stop 0.61500; a level also as limit 0.5 atr. "
+    "market within 5 t "
+    "refuses what would fill worse than that; stop 0.61500 within 8 t is a stop-limit. straddle 1 "
+    "atr: a buy stop "
     "above and a sell stop below, one cancels the other. Drag a waiting entry on the chart",
-    "good": "How long a pending entry waits: cancelled (until it is), 30 min, 2 h, 14:30 (UTC), session end",
-    "held": "Empty: stop and targets rest at the venue. 2 R: Hawser keeps them and only a backstop at 2 R rests there; "
+    "good": (
+        "How long a pending entry waits: cancelled (until it is), 30 min, 2 h, 14:30 (UTC), "
+        "session end"
+    ),
+    "held": "Empty: stop and targets rest at the venue. 2 R: Hawser keeps them and only a backstop "
+    "at 2 R rests there; "
     "2 R, settle 500 ms also waits so long for a spread spike to pass",
-    "risk": "How large. Risk, lost if the stop is hit, costs included: 0.6 %, 0.6 % of balance, 0.6 % of free margin, "
+    "risk": "How large. Risk, lost if the stop is hit, costs included: 0.6 %, 0.6 % of balance, "
+    "0.6 % of free margin, "
     "385 CHF. A quantity: 2 units. A notional: 20 % notional. By volatility: 1 % per 2.5 atr. "
     "An amount: invest 5000 risk 150 CHF",
-    "stop": "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t (ticks), a price; 3 bars (their extreme), pivot 2 3, "
-    "sma 20, ema 20, channel 20, supertrend 10 3, parabolic, each also with an offset: 3 bars + 2 t. "
+    "stop": "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t (ticks), a price; 3 bars (their "
+    "extreme), pivot 2 3, "
+    "sma 20, ema 20, channel 20, supertrend 10 3, parabolic, each also with an offset: 3 bars + 2 "
+    "t. "
     "With a fixed quantity also money: 150 CHF. Drag its line on the chart or R scale",
-    "trail": "Follows the market on completed bars and only ever tightens: 3 atr, 20 t or 0.8 % behind the best price, "
+    "trail": "Follows the market on completed bars and only ever tightens: 3 atr, 20 t or 0.8 % "
+    "behind the best price, "
     "3 bars, ema 20, supertrend 10 3, parabolic. Empty: none",
     "target": "Where a part is taken: 1.5 R, 2 atr, 0.8 %, 46 t or a price",
     "share": "How much of the position this target takes: 40 %, or rest",
@@ -135,7 +146,9 @@ class Also(QWidget):
     def set_names(self, names: list[str]) -> None:
         for name in names:
             box = QCheckBox(f"also on {name}")
-            box.setToolTip("Placed there by the same plan, sized by that account's own equity, costs and caps")
+            box.setToolTip(
+                "Placed there by the same plan, sized by that account's own equity, costs and caps"
+            )
             self.boxes[name] = box
             self._box.addWidget(box)
         self.setVisible(bool(names))
@@ -227,7 +240,8 @@ class PlanPanel(QFrame):
         heading, group = QHBoxLayout(), QButtonGroup(self)
         heading.setContentsMargins(0, 0, 0, 0)
         self.pages.setMinimumHeight(LEAST_PAGE)
-        self.pages.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)  # what the fields leave
+        # what the fields leave
+        self.pages.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
         for number, (name, page) in enumerate((("Reckoning", scroll), ("What if", self.what_if))):
             self.pages.addWidget(page)
             button = QPushButton(name)
@@ -244,7 +258,9 @@ class PlanPanel(QFrame):
     def show_page(self, number: int) -> None:
         """0: the reckoning; 1: what if."""
         self.pages.setCurrentIndex(number)
-        self.pages.setMinimumHeight(self.what_if.minimumSizeHint().height() if number else LEAST_PAGE)
+        self.pages.setMinimumHeight(
+            self.what_if.minimumSizeHint().height() if number else LEAST_PAGE
+        )
         button = self._page_buttons.button(number)
         assert button is not None
         button.setChecked(True)
@@ -252,7 +268,8 @@ class PlanPanel(QFrame):
             self.what_if.curve.show_sizing(self.planning.request, self.planning.sizing)
 
     def _lock(self, quantity: bool) -> None:
-        """Lock the quantity: it is typed into the size; the risk that stood there comes back when it is let go."""
+        """Lock the quantity: it is typed into the size; the risk that stood there comes back when
+        it is let go."""
         planning, sizing = self.planning, self.planning.sizing
         if quantity and sizing is not None and planning.request is not None:
             self._unlocked = planning.draft.risk
@@ -302,7 +319,9 @@ class PlanPanel(QFrame):
         self.rig.addItem(NO_RIG)
         for name in sorted(rigs):
             self.rig.addItem(name)
-            self.rig.setItemData(self.rig.count() - 1, plain_tip(sentence(rigs[name])), Qt.ItemDataRole.ToolTipRole)
+            self.rig.setItemData(
+                self.rig.count() - 1, plain_tip(sentence(rigs[name])), Qt.ItemDataRole.ToolTipRole
+            )
         self.rig.blockSignals(False)
         self._show_rig(chosen)
         self.planning.change(self.planning.draft)
@@ -314,14 +333,17 @@ class PlanPanel(QFrame):
         self.rig.setCurrentText(name or NO_RIG)
         rig = self.planning.rigs.get(name)
         self.rig.setToolTip(
-            plain_tip(sentence(rig)) if rig is not None else "Only the stop, targets and trail below tend the trade"
+            plain_tip(sentence(rig))
+            if rig is not None
+            else "Only the stop, targets and trail below tend the trade"
         )
 
     def _rig_chosen(self, index: int) -> None:
         self.take_rig(self.planning.rigs.get(self.rig.itemText(index)) if index else None)
 
     def take_rig(self, rig: Rig | None) -> None:
-        """Plan with a rig, or with none; where a ladder goes, the plan has a stop of its own again."""
+        """Plan with a rig, or with none; where a ladder goes, the plan has a stop of its own
+        again."""
         draft = with_rig(self._typed(), rig, self.planning.currency)
         if rig is None and self.planning.ladder is not None:
             draft = msgspec.structs.replace(draft, stop=Draft().stop)
@@ -332,7 +354,12 @@ class PlanPanel(QFrame):
         form.setVerticalSpacing(3)
         form.setHorizontalSpacing(6)
         form.setColumnStretch(0, 1)
-        rows = [("Entry", ["entry"]), ("waits until", ["good"]), ("Size", ["risk"]), ("Stop", ["stop"])]
+        rows = [
+            ("Entry", ["entry"]),
+            ("waits until", ["good"]),
+            ("Size", ["risk"]),
+            ("Stop", ["stop"]),
+        ]
         rows += [(f"Target {n}, takes", [f"target{n}", f"share{n}"]) for n in range(1, TARGETS + 1)]
         rows += [("Trail", ["trail"]), ("Held lines, backstop", ["held"])]
         for row, (caption, names) in enumerate(rows):
@@ -341,7 +368,9 @@ class PlanPanel(QFrame):
         self.field("held").setPlaceholderText("at the venue")
         self.anchor = QPushButton()
         self.anchor.setCheckable(True)
-        self.anchor.setToolTip("What stop and targets do when the entry fills at another price than expected")
+        self.anchor.setToolTip(
+            "What stop and targets do when the entry fills at another price than expected"
+        )
         self.anchor.clicked.connect(self._edited)
         self.more = QPushButton("More")
         self.more.setCheckable(True)
@@ -353,7 +382,8 @@ class PlanPanel(QFrame):
         return form
 
     def _show_rows(self) -> None:
-        """Only rows that say something: the next free target, the wait of an entry that waits, more where asked."""
+        """Only rows that say something: the next free target, the wait of an entry that waits, more
+        where asked."""
         typed = [self._fields[f"target{n}"].text().strip() for n in range(1, TARGETS + 1)]
         used = max((n for n, text in enumerate(typed, start=1) if text), default=0)
         plain = self.planning.ladder is None  # which brings its stop and target, and has no trail
@@ -366,9 +396,13 @@ class PlanPanel(QFrame):
         self._row_shown("held", more)
         self.anchor.setVisible(more)
         fill = self.anchor.isChecked()
-        self.anchor.setText("fill off: move lines along" if fill else "fill off: keep planned levels")
+        self.anchor.setText(
+            "fill off: move lines along" if fill else "fill off: keep planned levels"
+        )
         held, lines = self._fields["held"].text().strip(), "lines at the venue"
-        self.more.setText("Less" if more else f"More: {f'held, backstop {held}' if held else lines}")
+        self.more.setText(
+            "Less" if more else f"More: {f'held, backstop {held}' if held else lines}"
+        )
 
     def _row_shown(self, name: str, shown: bool) -> None:
         for widget in self._rows[name]:
@@ -395,7 +429,8 @@ class PlanPanel(QFrame):
         self._rows[names[0]] = [label, problem, *(self._fields[name] for name in names)]
         label.setBuddy(self._fields[names[0]])
 
-    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]  # QObject, QEvent
+    # QObject, QEvent
+    def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]
         if event.type() == event.Type.FocusIn:
             self.planning.unseen = ""
             self._scrolled.ensureWidgetVisible(watched, 0, 4)  # also where no Tab key has led to it
@@ -427,9 +462,13 @@ class PlanPanel(QFrame):
 
     def _show_draft(self, draft: Draft) -> None:
         texts = {
-            "risk": draft.risk, "stop": draft.stop, "trail": draft.trail, "entry": draft.entry, "good": draft.good,
+            "risk": draft.risk,
+            "stop": draft.stop,
+            "trail": draft.trail,
+            "entry": draft.entry,
+            "good": draft.good,
             "held": draft.held,
-        }  # fmt: skip
+        }
         self.anchor.setChecked(draft.anchor == "fill")
         self._show_rig(draft.rig)
         for number, (level, share) in enumerate(draft.rows(), start=1):
@@ -443,15 +482,22 @@ class PlanPanel(QFrame):
 
     def _typed(self) -> Draft:
         rows = tuple(
-            (self._fields[f"target{n}"].text(), self._fields[f"share{n}"].text()) for n in range(1, TARGETS + 1)
+            (self._fields[f"target{n}"].text(), self._fields[f"share{n}"].text())
+            for n in range(1, TARGETS + 1)
         )
         text = {name: field.text() for name, field in self._fields.items()}
         return Draft(
-            side=1 if self.long.isChecked() else -1, risk=text["risk"], stop=text["stop"], targets=rows,
-            trail=text["trail"], entry=text["entry"], good=text["good"], held=text["held"],
+            side=1 if self.long.isChecked() else -1,
+            risk=text["risk"],
+            stop=text["stop"],
+            targets=rows,
+            trail=text["trail"],
+            entry=text["entry"],
+            good=text["good"],
+            held=text["held"],
             anchor="fill" if self.anchor.isChecked() else "planned",
             rig="" if self.rig.currentText() == NO_RIG else self.rig.currentText(),
-        )  # fmt: skip
+        )
 
     def _edited(self) -> None:
         self.planning.change(self._typed())
@@ -481,12 +527,19 @@ class PlanPanel(QFrame):
 
     def _what_is_placed(self, word: str, qty: str) -> str:
         planning, request = self.planning, self.planning.request
-        rungs = len(planning.sizing.rungs) - 1 if planning.sizing is not None and planning.sizing.rungs else 0
+        rungs = (
+            len(planning.sizing.rungs) - 1
+            if planning.sizing is not None and planning.sizing.rungs
+            else 0
+        )
         qty += f" + {fg.counted(rungs, 'rung')}" if rungs else ""
         if planning.straddle is not None:
             return f"Place straddle {planning.symbol}, {planning.straddle:g} ATR away"
         if planning.waits and request is not None:
-            return f"Place {word} {qty} {planning.symbol}, {planning.waits} {request.instrument.price(request.ref)}"
+            return (
+                f"Place {word} {qty} {planning.symbol}, {planning.waits} "
+                f"{request.instrument.price(request.ref)}"
+            )
         return f"Place {word} {qty} {planning.symbol} at market"
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
@@ -498,7 +551,9 @@ class PlanPanel(QFrame):
         if self.trouble.text() != trouble:
             self.trouble.setText(trouble)
             self.trouble.setVisible(bool(trouble))
-            self.trouble.setToolTip(plain_tip("\n".join(fg.reason(one, snapshot.time) for one in planning.closed)))
+            self.trouble.setToolTip(
+                plain_tip("\n".join(fg.reason(one, snapshot.time) for one in planning.closed))
+            )
         self.button.setEnabled(planning.may_be_placed)
         word = fg.side_word(planning.draft.side)
         if self.pages.currentIndex() == 1:
@@ -514,10 +569,14 @@ class PlanPanel(QFrame):
             return
         qty = request.instrument.qty(sizing.steps)
         self.qty.setText(qty)
-        self.units.setText(f"of {request.instrument.qty(sizing.whole_steps)} units" if sizing.rungs else "units")
+        self.units.setText(
+            f"of {request.instrument.qty(sizing.whole_steps)} units" if sizing.rungs else "units"
+        )
         cur = snapshot.currency
         whole = f"at risk with all {len(sizing.rungs)} rungs" if sizing.rungs else "at risk"
-        self.at_risk.setText(f"{fg.money(sizing.risk_money, cur)} = {fg.percent(sizing.risk_percent, 3)}\n{whole}")
+        self.at_risk.setText(
+            f"{fg.money(sizing.risk_money, cur)} = {fg.percent(sizing.risk_percent, 3)}\n{whole}"
+        )
         self.button.setText(self._button_text(word, qty))
         steps = [
             step for step in derivation(request, sizing) if not step.label.startswith(AT_RISK)
@@ -526,8 +585,12 @@ class PlanPanel(QFrame):
             if target.number in sizing.merged:
                 steps.append(DerivationStep(f"target {target.number}", "merged into the next"))
             elif target.steps:
-                part, level = request.instrument.qty(target.steps), request.instrument.price(target.level)
+                part = request.instrument.qty(target.steps)
+                level = request.instrument.price(target.level)
                 steps.append(
-                    DerivationStep(f"target {target.number}, {part} at {level}", fg.money(target.money, cur, sign=True))
+                    DerivationStep(
+                        f"target {target.number}, {part} at {level}",
+                        fg.money(target.money, cur, sign=True),
+                    )
                 )
         self.reckoning.show_steps(tuple(steps))

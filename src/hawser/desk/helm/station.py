@@ -1,4 +1,5 @@
-"""The Helm: plan, place, tend. Instruments, chart with its R scale, plan, and the strips of the open trades."""
+"""The Helm: plan, place, tend. Instruments, chart with its R scale, plan, and the strips of the
+open trades."""
 
 from __future__ import annotations
 
@@ -43,7 +44,9 @@ class Helm(StationView):
 
     refused = pyqtSignal(str)
 
-    def __init__(self, look: Appearance, runtime: Runtime, shown: Shown, plans: dict[str, Draft]) -> None:
+    def __init__(
+        self, look: Appearance, runtime: Runtime, shown: Shown, plans: dict[str, Draft]
+    ) -> None:
         super().__init__()
         self.setObjectName("ground")
         self._look, self._runtime, self._kept = look, runtime, shown
@@ -54,7 +57,10 @@ class Helm(StationView):
         self.model = HelmModel(runtime, shown, self.plan.planning)
         self.model.plans = plans
         self._marks: dict[str, EntryValues] = {}
-        self.top, self.whole = QSplitter(Qt.Orientation.Horizontal), QSplitter(Qt.Orientation.Vertical)
+        self.top, self.whole = (
+            QSplitter(Qt.Orientation.Horizontal),
+            QSplitter(Qt.Orientation.Vertical),
+        )
         for panel in (self.instruments, self.chart, self.plan):
             self.top.addWidget(panel)
         self.whole.addWidget(self.top)
@@ -148,7 +154,9 @@ class Helm(StationView):
         if snapshot is None or not self.across.isVisible():
             return
         self.model.measure()
-        self.across.show_plan(planning.plan, next(iter(planning.errors.values()), ""), snapshot, self._marks)
+        self.across.show_plan(
+            planning.plan, next(iter(planning.errors.values()), ""), snapshot, self._marks
+        )
 
     def take_across(self, symbol: str) -> None:
         """The plan as it is, on another instrument."""
@@ -249,7 +257,8 @@ class Helm(StationView):
             self.chart.show_focus(self.model.focus)
 
     def _moved(self, role: str, number: int, level: int) -> None:
-        """A line is being dragged. The plan answers at once; a trade is only asked when the line is let go."""
+        """A line is being dragged. The plan answers at once; a trade is only asked when the line is
+        let go."""
         wish = Wish(role, number, level)
         if self.selected:
             self.model.wish = wish
@@ -280,7 +289,9 @@ class Helm(StationView):
             if not self._confirm_widening(trade, level):
                 return
             if not self.model.still_as_told(trade):
-                self.refused.emit("Not widened: the stop or the trade has changed since you were asked")
+                self.refused.emit(
+                    "Not widened: the stop or the trade has changed since you were asked"
+                )
                 return
         self.model.move_stop(trade, level)
 
@@ -354,7 +365,8 @@ class Helm(StationView):
         self.plan.set_rigs(rigs)
 
     def put_rig(self, rig: Rig) -> None:
-        """Put a rig that was edited on the open trades that have it; where there are none, into the plan."""
+        """Put a rig that was edited on the open trades that have it; where there are none, into the
+        plan."""
         if not self.model.put_rig(rig):
             self.choose_trade("")
             self.plan.take_rig(rig)
@@ -364,7 +376,8 @@ class Helm(StationView):
         return self.model.actions(self.strips.marked)
 
     def _ask_basket(self, trades: tuple[str, ...]) -> None:
-        """Lay a basket over trades: what is typed is read before it is sent, and can be mended where it is wrong."""
+        """Lay a basket over trades: what is typed is read before it is sent, and can be mended
+        where it is wrong."""
         box = self.basket_box = BasketBox(self, len(trades))
         box.typed.connect(lambda basket: self.model.lay_basket(trades, basket))
         box.open()

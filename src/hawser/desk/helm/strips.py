@@ -27,7 +27,7 @@ from PyQt6.QtWidgets import (
     QStackedWidget,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.instrument import Instrument
 from hawser.desk.common.appearance import Appearance
@@ -58,7 +58,11 @@ class RAxis:
     def fit(self, trades: list[TradeView]) -> None:
         reach = [3.0]
         for trade in trades:
-            reach += [trade.price_r, trade.r_of(trade.resting_stop), *(target.r for target in trade.targets)]
+            reach += [
+                trade.price_r,
+                trade.r_of(trade.resting_stop),
+                *(target.r for target in trade.targets),
+            ]
         self.low = -1.5 if min([*reach, -1.5]) >= -1.5 else math.floor(min(reach) * 2) / 2
         self.high = math.ceil(min(max(reach), 12.0) * 2) / 2 + 0.25
 
@@ -90,15 +94,32 @@ class TradeRow(QWidget):
         self.button = SureButton("Close")
         self.button.setParent(self)
         self.button.asked.connect(self._lay_button)
-        self.button.sure.connect(lambda: self.close_asked.emit(self.trade.id) if self.trade else None)
+        self.button.sure.connect(
+            lambda: self.close_asked.emit(self.trade.id) if self.trade else None
+        )
 
-    def show_trade(self, trade: TradeView, instrument: Instrument, snapshot: Snapshot, selected: bool,
-                   marked: bool) -> None:  # fmt: skip
+    def show_trade(
+        self,
+        trade: TradeView,
+        instrument: Instrument,
+        snapshot: Snapshot,
+        selected: bool,
+        marked: bool,
+    ) -> None:
         same = trade == self.trade and (selected, marked) == (self.selected, self.marked)
         if same and not trade.exposed_since and snapshot.link_up == self._link_up:
             return
-        self.trade, self._instrument, self.selected, self.marked = trade, instrument, selected, marked
-        self._currency, self._now, self._link_up = snapshot.currency, snapshot.time, snapshot.link_up
+        self.trade, self._instrument, self.selected, self.marked = (
+            trade,
+            instrument,
+            selected,
+            marked,
+        )
+        self._currency, self._now, self._link_up = (
+            snapshot.currency,
+            snapshot.time,
+            snapshot.link_up,
+        )
         self._tended = snapshot.tended
         qty = instrument.qty(trade.steps if trade.pending else trade.open_steps)
         self.button.means((trade.id, trade.pending))
@@ -110,7 +131,8 @@ class TradeRow(QWidget):
         self.button.setAccessibleName(f"Close {trade.symbol} {side}")
         mark = ", marked" if marked else ""
         self.setAccessibleName(
-            f"{trade.symbol} {side} {qty}, {fg.r(trade.result_r)}, {': '.join(self._state(trade).splitlines())}{mark}"
+            f"{trade.symbol} {side} {qty}, {fg.r(trade.result_r)}, "
+            f"{': '.join(self._state(trade).splitlines())}{mark}"
         )
         self.update()
 
@@ -175,13 +197,22 @@ class TradeRow(QWidget):
         self._paint_result(painter, trade)
         painter.end()
 
-    def _text(self, painter: QPainter, box: QRectF, text: str, role: str = "ink", bold: bool = False,
-              right: bool = False) -> None:  # fmt: skip
+    def _text(
+        self,
+        painter: QPainter,
+        box: QRectF,
+        text: str,
+        role: str = "ink",
+        bold: bool = False,
+        right: bool = False,
+    ) -> None:
         painter.setPen(self._look.color(role))
         painter.setFont(font(12, bold))
         side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
         if not right:
-            text = QFontMetricsF(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, box.width())
+            text = QFontMetricsF(painter.font()).elidedText(
+                text, Qt.TextElideMode.ElideRight, box.width()
+            )
         painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | side, text)
 
     def _paint_name(self, painter: QPainter, trade: TradeView) -> None:
@@ -195,7 +226,11 @@ class TradeRow(QWidget):
         painter.setBrush(self._look.color("ink"))
         tip = -4 * trade.side
         shape = QPolygonF(
-            [QPointF(128, STRIP_PX / 2 - tip), QPointF(136, STRIP_PX / 2 - tip), QPointF(132, STRIP_PX / 2 + tip)]
+            [
+                QPointF(128, STRIP_PX / 2 - tip),
+                QPointF(136, STRIP_PX / 2 - tip),
+                QPointF(132, STRIP_PX / 2 + tip),
+            ]
         )
         painter.drawPolygon(shape)
         self._text(painter, QRectF(142, 0, 40, STRIP_PX), fg.side_word(trade.side))
@@ -233,9 +268,13 @@ class TradeRow(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(p.color("ink"))
         at = x(now_r)
-        painter.drawPolygon(QPolygonF([QPointF(at - 5, y - 13), QPointF(at + 5, y - 13), QPointF(at, y - 5)]))
+        painter.drawPolygon(
+            QPolygonF([QPointF(at - 5, y - 13), QPointF(at + 5, y - 13), QPointF(at, y - 5)])
+        )
 
-    def _paint_pending(self, painter: QPainter, trade: TradeView, x: Callable[[float], float]) -> None:
+    def _paint_pending(
+        self, painter: QPainter, trade: TradeView, x: Callable[[float], float]
+    ) -> None:
         """Nothing is open: what would be, in outline, and how far the price is from it."""
         p, y = self._look.palette, STRIP_PX / 2
         painter.setBrush(p.color("panel"))
@@ -248,9 +287,13 @@ class TradeRow(QWidget):
         painter.setPen(QPen(p.color("ink"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         at = x(trade.price_r)
-        painter.drawPolygon(QPolygonF([QPointF(at - 5, y - 13), QPointF(at + 5, y - 13), QPointF(at, y - 5)]))
+        painter.drawPolygon(
+            QPolygonF([QPointF(at - 5, y - 13), QPointF(at + 5, y - 13), QPointF(at, y - 5)])
+        )
 
-    def _bar(self, painter: QPainter, start: float, end: float, y: float, role: str, hatch: bool = False) -> None:
+    def _bar(
+        self, painter: QPainter, start: float, end: float, y: float, role: str, hatch: bool = False
+    ) -> None:
         box = QRectF(min(start, end), y - 4, abs(end - start), 8)
         brush = QBrush(self._look.color(role))
         if hatch:
@@ -261,22 +304,35 @@ class TradeRow(QWidget):
         p = self._look.palette
         painter.setPen(QPen(p.color("gain"), 1.5))
         painter.setBrush(p.color("gain" if filled else "panel"))
-        painter.drawPolygon(QPolygonF([QPointF(x, y - 6), QPointF(x + 6, y), QPointF(x, y + 6), QPointF(x - 6, y)]))
+        painter.drawPolygon(
+            QPolygonF([QPointF(x, y - 6), QPointF(x + 6, y), QPointF(x, y + 6), QPointF(x - 6, y)])
+        )
 
     def _paint_result(self, painter: QPainter, trade: TradeView) -> None:
         left = self.width() - RIGHT - ACTION
-        loud = (not trade.covered and trade.open_steps > 0) or (trade.backstop > 0 and not self._link_up)
+        loud = (not trade.covered and trade.open_steps > 0) or (
+            trade.backstop > 0 and not self._link_up
+        )
         loud = loud or not self._tended
         lines = self._state(trade).splitlines()
         for number, line in enumerate(lines):
-            box = QRectF(left + 192, number * STRIP_PX / len(lines), RIGHT - 192, STRIP_PX / len(lines))
+            box = QRectF(
+                left + 192, number * STRIP_PX / len(lines), RIGHT - 192, STRIP_PX / len(lines)
+            )
             self._text(painter, box, line, "caution" if loud else "ink", bold=loud)
         if trade.pending:
             heat = f"at risk {fg.money(trade.heat, self._currency)}"
             self._text(painter, QRectF(left, 0, 176, STRIP_PX), heat, "ink2", right=True)
             return
         tone = "gain" if trade.result_r >= 0 else "loss"
-        self._text(painter, QRectF(left, 0, 68, STRIP_PX), fg.r(trade.result_r), tone, bold=True, right=True)
+        self._text(
+            painter,
+            QRectF(left, 0, 68, STRIP_PX),
+            fg.r(trade.result_r),
+            tone,
+            bold=True,
+            right=True,
+        )
         money = fg.money(trade.money, self._currency, sign=True)
         self._text(painter, QRectF(left + 70, 0, 106, STRIP_PX), money, right=True)
 
@@ -305,7 +361,9 @@ class TradeRow(QWidget):
         if trade.moving_to:
             return f"moving to {self._instrument.price(trade.moving_to)}"
         linked = ", OCO" if trade.group else ""
-        until = f" until {fg.clock(trade.until, self._look.zone, seconds=False)}" if trade.until else ""
+        until = (
+            f" until {fg.clock(trade.until, self._look.zone, seconds=False)}" if trade.until else ""
+        )
         entry = waits_text(trade.side, trade.plan.entry.kind)
         return f"{entry} {self._instrument.price(trade.ref)}{until}{linked}"
 
@@ -323,7 +381,9 @@ class StrangerRow(QWidget):
         self.text = Label()
         self.text.setProperty("role", "caution")
         self.button = OnceButton("Adopt: set a stop now")
-        self.button.setToolTip("Makes a trade of it, protected by this instrument's plan: its stop, targets and trail")
+        self.button.setToolTip(
+            "Makes a trade of it, protected by this instrument's plan: its stop, targets and trail"
+        )
         row = QHBoxLayout(self)
         row.setContentsMargins(MARK, 2, 12, 2)
         row.addWidget(self.text, 1)
@@ -363,7 +423,9 @@ class StripPanel(QFrame):
         self.stack, self._pages = QStackedWidget(), QButtonGroup(self)
         self._tabs = QHBoxLayout()
         head = self._make_head()
-        self._empty = Label("No open trades. Plan one on the right: the stop decides the size, then place it.")
+        self._empty = Label(
+            "No open trades. Plan one on the right: the stop decides the size, then place it."
+        )
         self._empty.setProperty("role", "second")
         self._empty.setContentsMargins(12, 8, 12, 8)
         self._ruler = _Ruler(look, self._axis)
@@ -382,7 +444,8 @@ class StripPanel(QFrame):
         bar = self.list_area.verticalScrollBar()
         assert bar is not None
         bar.actionTriggered.connect(self._scrolled_by_hand)
-        bar.rangeChanged.connect(self._scroll_soon.start)  # rows that change their height move those below
+        # rows that change their height move those below
+        bar.rangeChanged.connect(self._scroll_soon.start)
         box = QVBoxLayout(self)
         box.setContentsMargins(1, 1, 1, 1)
         box.setSpacing(0)
@@ -450,7 +513,9 @@ class StripPanel(QFrame):
             self.update()
             self._ruler.update()
         self.marked = [name for name in self.marked if any(trade.id == name for trade in live)]
-        for trade_id in [trade_id for trade_id in self.rows if all(trade.id != trade_id for trade in live)]:
+        for trade_id in [
+            trade_id for trade_id in self.rows if all(trade.id != trade_id for trade in live)
+        ]:
             row = self.rows.pop(trade_id)
             self._list.removeWidget(row)
             row.deleteLater()
@@ -458,7 +523,9 @@ class StripPanel(QFrame):
             row = self.rows.get(trade.id) or self._new_row(trade.id)
             view = snapshot.instrument(trade.symbol)
             if view is not None:
-                row.show_trade(trade, view.instrument, snapshot, trade.id == selected, trade.id in self.marked)
+                row.show_trade(
+                    trade, view.instrument, snapshot, trade.id == selected, trade.id in self.marked
+                )
         self._show_strangers(snapshot)
         self._empty.setVisible(not live and not snapshot.unexplained)
         self._ruler.setVisible(bool(live))
@@ -511,7 +578,9 @@ class StripPanel(QFrame):
     def open_marked(self) -> None:
         """The menu of the marked trades."""
         if self.marked:
-            self.marked_menu.emit(self.marked_button.mapToGlobal(self.marked_button.rect().bottomLeft()))
+            self.marked_menu.emit(
+                self.marked_button.mapToGlobal(self.marked_button.rect().bottomLeft())
+            )
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_M and self.marked:
@@ -537,12 +606,18 @@ class StripPanel(QFrame):
                 self._list.insertWidget(0, row)
             view = snapshot.instrument(position.symbol)
             assert view is not None
-            self.strangers[position.id].show_position(position, view.instrument, position.id in snapshot.left)
+            self.strangers[position.id].show_position(
+                position, view.instrument, position.id in snapshot.left
+            )
         self._show_marked()
 
     def _show_sums(self, snapshot: Snapshot, live: list[TradeView]) -> None:
         cur = snapshot.currency
-        text = f"heat {fg.money(snapshot.heat, cur)}, locked {fg.money(snapshot.locked, cur)}" if live else ""
+        text = (
+            f"heat {fg.money(snapshot.heat, cur)}, locked {fg.money(snapshot.locked, cur)}"
+            if live
+            else ""
+        )
         baskets = [f"{one.name}: {_basket_text(one, cur)}" for one in snapshot.baskets]
         more = f" and {len(baskets) - 1} more" if len(baskets) > 1 else ""
         text = "; ".join([*(f"{one}{more}" for one in baskets[:1]), *filter(None, [text])])
@@ -577,7 +652,9 @@ class _Ruler(QWidget):
         height = self.height()
         middle = Qt.AlignmentFlag.AlignVCenter
 
-        def head(x: float, width: float, text: str, align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft) -> None:
+        def head(
+            x: float, width: float, text: str, align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft
+        ) -> None:
             painter.drawText(QRectF(x, 0, width, height), middle | align, text)
 
         right, centre = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter

@@ -1,4 +1,5 @@
-"""The what-if curve: quantity and share of equity over the stop's distance; dragging its point moves the stop."""
+"""The what-if curve: quantity and share of equity over the stop's distance; dragging its point
+moves the stop."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ LEFT, RIGHT, TOP, BOTTOM = 8, 8, 34, 20
 
 
 class Curve(QWidget):
-    """Paints the points. With the risk locked the quantity is drawn, with the quantity locked the risk."""
+    """Paints the points. With the risk locked the quantity is drawn, with the quantity locked the
+    risk."""
 
     moved = pyqtSignal(str)  # the stop's price as typed
 
@@ -43,13 +45,25 @@ class Curve(QWidget):
             self._points, self._key = [], ()
             self.update()
             return
-        key = (sizing.r_ticks, sizing.steps, request.instrument.symbol, request.side, round(sizing.risk_money, 2))
+        key = (
+            sizing.r_ticks,
+            sizing.steps,
+            request.instrument.symbol,
+            request.side,
+            round(sizing.risk_money, 2),
+        )
         if key == self._key:
             return
-        self._key, self._currency, self._digits = key, request.account.currency, request.instrument.qty_digits
+        self._key, self._currency, self._digits = (
+            key,
+            request.account.currency,
+            request.instrument.qty_digits,
+        )
         if not self._dragging or not self._points:
             self._points = curve(request, sizing)
-        nearest = sorted(range(len(self._points)), key=lambda i: abs(self._points[i].ticks - sizing.r_ticks))
+        nearest = sorted(
+            range(len(self._points)), key=lambda i: abs(self._points[i].ticks - sizing.r_ticks)
+        )
         self._here = nearest[0] if nearest else 0
         self.update()
 
@@ -79,7 +93,9 @@ class Curve(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._dragging and self._points:
             x = event.position().x()
-            self._move_to(min(range(len(self._points)), key=lambda i: abs(self._at(self._points[i]).x() - x)))
+            self._move_to(
+                min(range(len(self._points)), key=lambda i: abs(self._at(self._points[i]).x() - x))
+            )
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._dragging, self._key = False, ()
@@ -100,7 +116,11 @@ class Curve(QWidget):
         painter.setFont(font(11))
         if len(self._points) < 2:
             painter.setPen(p.color("ink2"))
-            painter.drawText(QRectF(self.rect()), Qt.TextFlag.TextWordWrap, "No size to vary: complete the plan first.")
+            painter.drawText(
+                QRectF(self.rect()),
+                Qt.TextFlag.TextWordWrap,
+                "No size to vary: complete the plan first.",
+            )
             painter.end()
             return
         base = self.height() - BOTTOM
@@ -123,17 +143,25 @@ class Curve(QWidget):
 
     def _words(self, painter: QPainter, here: Point) -> None:
         p = self._look.palette
-        main = fg.money(here.risk, self._currency) if self.by_risk else f"{fg.number(here.qty, self._digits)} units"
+        main = (
+            fg.money(here.risk, self._currency)
+            if self.by_risk
+            else f"{fg.number(here.qty, self._digits)} units"
+        )
         painter.setFont(font(12, bold=True))
         painter.setPen(p.color("ink"))
         box = QRectF(LEFT, 0, self.width() - LEFT - RIGHT, 16)
         painter.drawText(box, Qt.AlignmentFlag.AlignLeft, main)
         painter.setFont(font(11))
         painter.setPen(p.color("ink2"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight, f"{fg.percent(here.equity_percent)} of equity")
+        painter.drawText(
+            box, Qt.AlignmentFlag.AlignRight, f"{fg.percent(here.equity_percent)} of equity"
+        )
         below = QRectF(LEFT, 16, self.width() - LEFT - RIGHT, 15)
         painter.drawText(
-            below, Qt.AlignmentFlag.AlignLeft, "risk over the stop" if self.by_risk else "quantity over the stop"
+            below,
+            Qt.AlignmentFlag.AlignLeft,
+            "risk over the stop" if self.by_risk else "quantity over the stop",
         )
         floor = QRectF(LEFT, self.height() - BOTTOM + 3, self.width() - LEFT - RIGHT, 16)
         first, last = self._points[0].ticks, self._points[-1].ticks

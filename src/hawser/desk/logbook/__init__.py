@@ -2,4 +2,6 @@
 
 from hawser.desk.common.station import Station
 
-STATION = Station("Logbook", "logbook", "Alt+5", "hawser.desk.logbook.station:opened", from_start=True)
+STATION = Station(
+    "Logbook", "logbook", "Alt+5", "hawser.desk.logbook.station:opened", from_start=True
+)

@@ -1,4 +1,5 @@
-"""The Logbook: every event and command as a line, filtered by trade, instrument, kind and words; exported as CSV."""
+"""The Logbook: every event and command as a line, filtered by trade, instrument, kind and words;
+exported as CSV."""
 
 from __future__ import annotations
 
@@ -20,7 +21,7 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QTableView,
     QVBoxLayout,
-)  # fmt: skip
+)
 
 from hawser.core.errors import BadInput
 from hawser.desk.common.appearance import Appearance
@@ -91,14 +92,22 @@ class LogbookModel(QAbstractTableModel):
         self.shown = [number for number, line in enumerate(self.lines) if self.passes(line)]
         self.endResetModel()
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
+    # Qt's own default
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         return len(self.shown)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's own default
+    # Qt's own default
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         return len(COLUMNS)
 
     def row(self, line: Line) -> tuple[str, ...]:
-        return fg.date_clock(line.time, self._look.zone), line.kind, line.trade, line.symbol, line.text
+        return (
+            fg.date_clock(line.time, self._look.zone),
+            line.kind,
+            line.trade,
+            line.symbol,
+            line.text,
+        )
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         line = self.lines[self.shown[index.row()]]
@@ -109,10 +118,14 @@ class LogbookModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.ForegroundRole:
             if line.weight in ("alarm", "caution", "refused"):
                 return self._look.color("caution")
-            return self._look.color("ink2") if line.kind in QUIET_KINDS or index.column() < 2 else None
+            return (
+                self._look.color("ink2") if line.kind in QUIET_KINDS or index.column() < 2 else None
+            )
         return None
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def headerData(
+        self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
+    ) -> Any:
         if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
             return COLUMNS[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
@@ -123,9 +136,16 @@ class LogbookModel(QAbstractTableModel):
         """The shown lines as CSV, times in UTC; written whole or not at all. Returns how many."""
         lines = [self.lines[number] for number in self.shown]
         rows = (
-            (f"{fg.moment(one.time, UTC):%Y-%m-%dT%H:%M:%S}.{one.time % 1_000_000_000:09d}Z", one.kind, one.trade,
-             one.symbol, one.weight, one.text) for one in lines
-        )  # fmt: skip
+            (
+                f"{fg.moment(one.time, UTC):%Y-%m-%dT%H:%M:%S}.{one.time % 1_000_000_000:09d}Z",
+                one.kind,
+                one.trade,
+                one.symbol,
+                one.weight,
+                one.text,
+            )
+            for one in lines
+        )
         export_csv(path, [HEADER, *rows])
         return len(lines)
 
@@ -162,7 +182,11 @@ class Logbook(StationView):
         self._make_table()
         bar = QHBoxLayout()
         bar.setContentsMargins(12, 8, 12, 4)
-        for caption, widget in (("trade", self.trades), ("instrument", self.symbols), ("words", self.words)):
+        for caption, widget in (
+            ("trade", self.trades),
+            ("instrument", self.symbols),
+            ("words", self.words),
+        ):
             name = Label(caption)
             name.setProperty("role", "second")
             name.setBuddy(widget)
@@ -259,10 +283,16 @@ class Logbook(StationView):
 
     def _count(self) -> None:
         shown, whole = len(self.model.shown), len(self.model.lines)
-        self.count.setText(f"{fg.number(shown, 0)} of {fg.number(whole, 0)} lines" if whole else "nothing has happened")
+        self.count.setText(
+            f"{fg.number(shown, 0)} of {fg.number(whole, 0)} lines"
+            if whole
+            else "nothing has happened"
+        )
 
     def export(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Export the shown lines", "logbook.csv", "CSV (*.csv)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Export the shown lines", "logbook.csv", "CSV (*.csv)"
+        )
         if name:
             self.export_to(Path(name))
 

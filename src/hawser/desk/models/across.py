@@ -1,4 +1,5 @@
-"""The same plan sized for every instrument at once, without Qt: one row each, with what it would risk and cost."""
+"""The same plan sized for every instrument at once, without Qt: one row each, with what it would
+risk and cost."""
 
 from __future__ import annotations
 
@@ -28,20 +29,32 @@ class Column(NamedTuple):
 
 
 COLUMNS = (
-    Column("instrument", "instrument"), Column("entries", "entries"), Column("ATR", "atr"),
-    Column("ATR of price", "atr_percent"), Column("R", "r_ticks"), Column("quantity", "qty"), Column("at risk", "risk"),
-    Column("notional", "notional"), Column("of equity", "equity_percent"), Column("margin", "margin"),
-    Column("spread of R", "spread_percent_of_r"), Column("verdict", "verdict"),
-)  # fmt: skip
+    Column("instrument", "instrument"),
+    Column("entries", "entries"),
+    Column("ATR", "atr"),
+    Column("ATR of price", "atr_percent"),
+    Column("R", "r_ticks"),
+    Column("quantity", "qty"),
+    Column("at risk", "risk"),
+    Column("notional", "notional"),
+    Column("of equity", "equity_percent"),
+    Column("margin", "margin"),
+    Column("spread of R", "spread_percent_of_r"),
+    Column("verdict", "verdict"),
+)
 DEAR = 15.0  # percent of R: a spread beyond it makes the trade too expensive now
-SHORT = {  # verdicts that must fit a column; the whole sentence is in the tip and in an exported file
-    "below_min": "below minimum", "indicator_not_ready": "no ATR yet", "no_quote": "no quote yet",
-}  # fmt: skip
+# verdicts that must fit a column; the whole sentence is in the tip and in an exported file
+SHORT = {
+    "below_min": "below minimum",
+    "indicator_not_ready": "no ATR yet",
+    "no_quote": "no quote yet",
+}
 OTHER_PRICE = "a stop or target at a price fits one instrument only"
 
 
 class AcrossRow(NamedTuple):
-    """One instrument. Figures are NaN where there is none; `values` are what the columns sort by and export."""
+    """One instrument. Figures are NaN where there is none; `values` are what the columns sort by
+    and export."""
 
     symbol: str
     texts: tuple[str, ...]
@@ -52,7 +65,8 @@ class AcrossRow(NamedTuple):
 def across(plan: Plan, snapshot: Snapshot, marks: dict[str, EntryValues]) -> list[AcrossRow]:
     """A row for every instrument. `marks`: what the plan stands on there, by symbol."""
     return [
-        _row(plan, snapshot, view, marks.get(view.instrument.symbol, EntryValues())) for view in snapshot.instruments
+        _row(plan, snapshot, view, marks.get(view.instrument.symbol, EntryValues()))
+        for view in snapshot.instruments
     ]
 
 
@@ -102,35 +116,63 @@ def also_words(plan: Plan, snapshot: Snapshot, marks: EntryValues) -> str:
 
 def _priced(plan: Plan) -> bool:
     stop = plan.stop is not None and plan.stop.price is not None
-    return stop or plan.entry.price is not None or any(target.price is not None for target in plan.targets)
+    return (
+        stop
+        or plan.entry.price is not None
+        or any(target.price is not None for target in plan.targets)
+    )
 
 
 def _written(
-    snapshot: Snapshot, view: InstrumentView, atr: float, sizing: Sizing | None, entries: str, loud: bool
-) -> AcrossRow:  # fmt: skip
+    snapshot: Snapshot,
+    view: InstrumentView,
+    atr: float,
+    sizing: Sizing | None,
+    entries: str,
+    loud: bool,
+) -> AcrossRow:
     """The row without its verdict."""
     of, cur = view.instrument, snapshot.currency
     part = atr / (view.bid * of.tick_size) * 100 if view.bid else math.nan
-    texts = [of.symbol, "open" if entries == "open" else "closed",
-             fg.NONE if math.isnan(atr) else f"{atr:.{of.price_digits + 1}f}", fg.percent(part, 3)]  # fmt: skip
+    texts = [
+        of.symbol,
+        "open" if entries == "open" else "closed",
+        fg.NONE if math.isnan(atr) else f"{atr:.{of.price_digits + 1}f}",
+        fg.percent(part, 3),
+    ]
     values: list[str | float] = [of.symbol, entries, atr, part]
     if sizing is None:
         texts += [fg.NONE] * 7
         values += [math.nan] * 7
     else:
         qty = sizing.whole_steps * of.step_size
-        values += [float(sizing.r_ticks), qty, sizing.risk_money, sizing.notional, sizing.equity_used_percent,
-                   sizing.margin, sizing.spread_percent_of_r]  # fmt: skip
+        values += [
+            float(sizing.r_ticks),
+            qty,
+            sizing.risk_money,
+            sizing.notional,
+            sizing.equity_used_percent,
+            sizing.margin,
+            sizing.spread_percent_of_r,
+        ]
         texts += [
-            f"{fg.number(sizing.r_ticks, 0)}{fg.GROUP}t", of.qty(sizing.whole_steps), fg.money(sizing.risk_money, cur),
-            fg.money(sizing.notional, cur), fg.percent(sizing.equity_used_percent), fg.money(sizing.margin, cur),
+            f"{fg.number(sizing.r_ticks, 0)}{fg.GROUP}t",
+            of.qty(sizing.whole_steps),
+            fg.money(sizing.risk_money, cur),
+            fg.money(sizing.notional, cur),
+            fg.percent(sizing.equity_used_percent),
+            fg.money(sizing.margin, cur),
             fg.percent(sizing.spread_percent_of_r),
-        ]  # fmt: skip
+        ]
     return AcrossRow(of.symbol, tuple(texts), tuple(values), loud)
 
 
 def export(rows: list[AcrossRow], path: Path) -> int:
-    """The rows as CSV with unrounded figures; unknown ones are empty. Returns how many; raises BadInput."""
-    known = (("" if isinstance(value, float) and math.isnan(value) else value for value in row.values) for row in rows)
+    """The rows as CSV with unrounded figures; unknown ones are empty. Returns how many; raises
+    BadInput."""
+    known = (
+        ("" if isinstance(value, float) and math.isnan(value) else value for value in row.values)
+        for row in rows
+    )
     export_csv(path, [[column.key for column in COLUMNS], *known])
     return len(rows)

@@ -1,4 +1,5 @@
-"""A record being edited as text, without Qt: what is typed, what is wrong with it, undo, and the record it makes."""
+"""A record being edited as text, without Qt: what is typed, what is wrong with it, undo, and the
+record it makes."""
 
 from __future__ import annotations
 
@@ -21,7 +22,8 @@ _HOURS = re.compile(r"([a-z, -]+?)\s+([0-9:]+)\s*-\s*([0-9:]+)(?:\s+(\S+))?")
 
 
 class Editing:
-    """Texts by path (`policy.max_heat_percent`). Everything typed stays as typed; `made` is None while it is wrong."""
+    """Texts by path (`policy.max_heat_percent`). Everything typed stays as typed; `made` is None
+    while it is wrong."""
 
     def __init__(self, kind: type[msgspec.Struct], start: msgspec.Struct | None = None) -> None:
         self.kind = kind
@@ -45,7 +47,8 @@ class Editing:
         return {path: text for path, text in self.texts.items() if text != self._start[path]}
 
     def resume(self, typed: dict[str, str]) -> bool:
-        """Go on with what was typed earlier, over what the record is by now; can be undone. Whether it is anything."""
+        """Go on with what was typed earlier, over what the record is by now; can be undone. Whether
+        it is anything."""
         found = {path: text for path, text in typed.items() if self.texts.get(path, text) != text}
         if found:
             self._remember()
@@ -127,7 +130,11 @@ class Editing:
             self.made = record(self.kind, data, "here")
         except BadInput as error:
             path = str(error.values.get("key", "")) or error.place
-            near = [key.path for key in self.keys if path and (key.path == path or key.path.endswith(f".{path}"))]
+            near = [
+                key.path
+                for key in self.keys
+                if path and (key.path == path or key.path.endswith(f".{path}"))
+            ]
             if near:
                 self.errors[near[0]] = error.text
             else:
@@ -176,7 +183,9 @@ def as_value(key: FieldHelp, text: str) -> Any:
             return text.replace(",", ".")
         if isinstance(kind, inspect.DictType):
             return _rates(text)
-        if isinstance(kind, inspect.VarTupleType) and isinstance(kind.item_type, inspect.StructType):
+        if isinstance(kind, inspect.VarTupleType) and isinstance(
+            kind.item_type, inspect.StructType
+        ):
             return [_hours(part.strip()) for part in text.split(";") if part.strip()]
         if isinstance(kind, inspect.VarTupleType):
             return [part.strip() for part in text.split(",") if part.strip()]
@@ -187,7 +196,9 @@ def _number(text: str, kind: type[float] | type[int]) -> float | int:
     try:
         return kind(text.replace(",", ".").replace("\u00a0", "").replace(" ", ""))
     except ValueError:
-        raise ValueError("Expected a whole number" if kind is int else "Expected a number") from None
+        raise ValueError(
+            "Expected a whole number" if kind is int else "Expected a number"
+        ) from None
 
 
 def _rates(text: str) -> dict[str, float]:
@@ -246,8 +257,14 @@ def account_consequence(snapshot: Snapshot, made: Account) -> str:
     changes = differences(snapshot.settings, msgspec.structs.replace(made, **kept))
     if not changes:
         return "Nothing is changed."
-    told = f"{'; '.join(changes)}. Holds from the next entry on, at once; open trades keep their stops and targets."
+    told = (
+        f"{'; '.join(changes)}. Holds from the next entry on, at once; open trades keep their "
+        "stops and targets."
+    )
     heat, limit = snapshot.heat / (snapshot.equity or 1.0) * 100, made.policy.max_heat_percent
     if limit is not None and limit < heat:
-        told += f" Heat is {fg.percent(heat, 2)} now, above the new limit: no entry fits until it falls."
+        told += (
+            f" Heat is {fg.percent(heat, 2)} now, above the new limit: no entry fits until it "
+            "falls."
+        )
     return told

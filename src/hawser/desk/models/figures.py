@@ -5,11 +5,37 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime, tzinfo
 
-from hawser.core.figures import GROUP, MINUS, NONE, counted, duration, money, number, percent, r, side_word
+from hawser.core.figures import (
+    GROUP,
+    MINUS,
+    NONE,
+    counted,
+    duration,
+    money,
+    number,
+    percent,
+    r,
+    side_word,
+)
 from hawser.core.guards.context import Closed, longest_first
 
-__all__ = ["GROUP", "MINUS", "NONE", "clock", "counted", "date_clock", "duration", "moment", "money", "number",
-           "percent", "r", "reason", "reasons", "side_word"]  # fmt: skip
+__all__ = [
+    "GROUP",
+    "MINUS",
+    "NONE",
+    "clock",
+    "counted",
+    "date_clock",
+    "duration",
+    "moment",
+    "money",
+    "number",
+    "percent",
+    "r",
+    "reason",
+    "reasons",
+    "side_word",
+]
 
 
 def clock(time_ns: int, zone: tzinfo, seconds: bool = True) -> str:
@@ -28,7 +54,11 @@ def moment(time_ns: int, zone: tzinfo) -> datetime:
 
 def reason(closed: Closed, now: int) -> str:
     """Why entries are closed, counting down to when they open where that is known."""
-    return f"{closed.text}; opens in {duration(closed.until - now)}" if closed.until > now else closed.text
+    return (
+        f"{closed.text}; opens in {duration(closed.until - now)}"
+        if closed.until > now
+        else closed.text
+    )
 
 
 def reasons(closed: Iterable[Closed], now: int) -> str:

@@ -43,9 +43,11 @@ class Focus(msgspec.Struct, frozen=True):
     mirror: int = 0  # where a straddle's other side would wait
     venue_stop: int = 0  # with held lines: the backstop at the venue
     rig: str = ""
-    waits: tuple[tuple[int, str], ...] = ()  # rules still to act: where (0: at no price), and what they do
+    # rules still to act: where (0: at no price), and what they do
+    waits: tuple[tuple[int, str], ...] = ()
     fixed: bool = False  # stop and target are the rig's, and not dragged
-    others: tuple[tuple[int, str], ...] = ()  # further entries that wait in this instrument: where, and what
+    # further entries that wait in this instrument: where, and what
+    others: tuple[tuple[int, str], ...] = ()
 
     def r(self, level: float) -> float:
         return self.side * (level - self.ref) / self.r_ticks
@@ -57,7 +59,9 @@ class Focus(msgspec.Struct, frozen=True):
 
 def about(focus: Focus | None) -> tuple[str, str, Decimal] | None:
     """What levels in ticks are levels of: the trade or the plan, its instrument, and the grid."""
-    return (focus.trade, focus.instrument.symbol, focus.instrument.tick) if focus is not None else None
+    return (
+        (focus.trade, focus.instrument.symbol, focus.instrument.tick) if focus is not None else None
+    )
 
 
 def waits_text(side: int, kind: str) -> str:
@@ -71,17 +75,39 @@ def of_plan(request: SizeRequest, sizing: Sizing, entry: str = "", straddle: boo
     marks = tuple(TargetMark(target.number, target.level) for target in sizing.targets if target.r)
     price = request.bid if side > 0 else request.ask
     word = fg.side_word(side)
-    rungs = tuple((rung.level, _rung_text(request.instrument, rung)) for rung in sizing.rungs[1:] if rung.steps)
+    rungs = tuple(
+        (rung.level, _rung_text(request.instrument, rung))
+        for rung in sizing.rungs[1:]
+        if rung.steps
+    )
     return Focus(
-        "", request.instrument, side, sizing.ref, sizing.r_ticks, sizing.stop, sizing.stop, marks, price,
-        request.ask - request.bid, 0, (), f"plan {word} {request.instrument.qty(sizing.steps)}", True, entry,
-        request.bid + request.ask - sizing.ref if straddle else 0, waits=rungs, fixed=bool(sizing.rungs),
-    )  # fmt: skip
+        "",
+        request.instrument,
+        side,
+        sizing.ref,
+        sizing.r_ticks,
+        sizing.stop,
+        sizing.stop,
+        marks,
+        price,
+        request.ask - request.bid,
+        0,
+        (),
+        f"plan {word} {request.instrument.qty(sizing.steps)}",
+        True,
+        entry,
+        request.bid + request.ask - sizing.ref if straddle else 0,
+        waits=rungs,
+        fixed=bool(sizing.rungs),
+    )
 
 
 def _rung_text(instrument: Instrument, rung: RungSize) -> str:
     average = instrument.price(round(rung.average))
-    return f"rung {rung.number} at {instrument.price(rung.level)}: {instrument.qty(rung.steps)} more, average {average}"
+    return (
+        f"rung {rung.number} at {instrument.price(rung.level)}: {instrument.qty(rung.steps)} "
+        f"more, average {average}"
+    )
 
 
 def entries_beside(focus: Focus, trades: tuple[TradeView, ...]) -> tuple[tuple[int, str], ...]:
@@ -90,23 +116,48 @@ def entries_beside(focus: Focus, trades: tuple[TradeView, ...]) -> tuple[tuple[i
     for trade in trades:
         if trade.pending and trade.symbol == instrument.symbol and trade.id != focus.trade:
             kind = waits_text(trade.side, trade.plan.entry.kind)
-            found.append((trade.ref, f"{kind} {instrument.price(trade.ref)} for {instrument.qty(trade.steps)} waits"))
+            found.append(
+                (
+                    trade.ref,
+                    (
+                        f"{kind} {instrument.price(trade.ref)} for "
+                        f"{instrument.qty(trade.steps)} waits"
+                    ),
+                )
+            )
     return tuple(found)
 
 
 def of_trade(trade: TradeView, view: InstrumentView) -> Focus:
     """An open trade as it stands."""
-    marks = tuple(TargetMark(t.number, t.level, t.filled >= t.steps > 0) for t in trade.targets if t.steps)
+    marks = tuple(
+        TargetMark(t.number, t.level, t.filled >= t.steps > 0) for t in trade.targets if t.steps
+    )
     price = view.bid if trade.side > 0 else view.ask
     word = fg.side_word(trade.side)
     kind = waits_text(trade.side, trade.plan.entry.kind) if trade.pending else ""
     steps = trade.steps if trade.pending else trade.open_steps
     return Focus(
-        trade.id, view.instrument, trade.side, trade.ref, trade.r_ticks, trade.resting_stop, trade.initial_stop, marks,
-        price, view.ask - view.bid, trade.opened, trade.trace, f"{word} {view.instrument.qty(steps)}",
-        trade.covered or trade.pending, kind, 0, trade.backstop, trade.rig,
+        trade.id,
+        view.instrument,
+        trade.side,
+        trade.ref,
+        trade.r_ticks,
+        trade.resting_stop,
+        trade.initial_stop,
+        marks,
+        price,
+        view.ask - view.bid,
+        trade.opened,
+        trade.trace,
+        f"{word} {view.instrument.qty(steps)}",
+        trade.covered or trade.pending,
+        kind,
+        0,
+        trade.backstop,
+        trade.rig,
         _together(trade.waiting),
-    )  # fmt: skip
+    )
 
 
 def _together(rules: tuple[Waiting, ...]) -> tuple[tuple[int, str], ...]:

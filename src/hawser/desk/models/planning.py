@@ -1,4 +1,5 @@
-"""The plan being made, without Qt: what stands in its fields, what is wrong with them, and its size right now."""
+"""The plan being made, without Qt: what stands in its fields, what is wrong with them, and its size
+right now."""
 
 from __future__ import annotations
 
@@ -54,9 +55,9 @@ class Draft(msgspec.Struct, frozen=True):
 
 @dataclass
 class Planning:
-    """One instrument's draft and what follows from it. `errors` by field name: rig, entry, good, risk, stop,
-    target1.., trail, held. `straddle`: the distance in ATR where both sides are to wait; the plan is then one side
-    of it."""
+    """One instrument's draft and what follows from it. `errors` by field name: rig, entry, good,
+    risk, stop, target1.., trail, held. `straddle`: the distance in ATR where both sides are to
+    wait; the plan is then one side of it."""
 
     symbol: str = ""
     span: int = 15 * MINUTE
@@ -71,7 +72,8 @@ class Planning:
     unseen: str = ""  # why nobody can have meant this plan yet
     currency: str = "CHF"
     rigs: dict[str, Rig] = field(default_factory=dict)
-    bars: Bars | None = None  # completed bars of this instrument and timeframe, for stops taken from them
+    # completed bars of this instrument and timeframe, for stops taken from them
+    bars: Bars | None = None
     _basis: tuple[object, float] = (None, math.nan)
     _atr: tuple[object, float] = (None, math.nan)
 
@@ -86,10 +88,19 @@ class Planning:
         trail = self._field("trail", fp.read_trail, draft.trail)
         held = self._field("held", fp.read_held, draft.held)
         entry, rig = self._entry(draft), self._rig(draft.rig)
-        if rig is not None and rig.trail is not None and trail is not None and trail.kind == rig.trail.kind:
+        if (
+            rig is not None
+            and rig.trail is not None
+            and trail is not None
+            and trail.kind == rig.trail.kind
+        ):
             keep = rig.trail  # what is typed is its distance; when and how it follows is the rig's
             trail = msgspec.structs.replace(
-                trail, anchor=keep.anchor, after=keep.after, step_ticks=keep.step_ticks, timeframe=keep.timeframe
+                trail,
+                anchor=keep.anchor,
+                after=keep.after,
+                step_ticks=keep.step_ticks,
+                timeframe=keep.timeframe,
             )
         targets, left = [], 1.0
         for number, (level, share) in enumerate(draft.targets, start=1):
@@ -101,14 +112,25 @@ class Planning:
                 targets.append(rule)
                 left -= rule.share
                 if left < -1e-9:
-                    self.errors[f"share{number}"] = "The shares add up to more than the whole position"
+                    self.errors[f"share{number}"] = (
+                        "The shares add up to more than the whole position"
+                    )
         if self.errors or size is None or entry is None or (stop is None and not brought):
             return
         try:
             self.plan = Plan(
-                symbol=self.symbol, side=draft.side, size=size, stop=stop, targets=tuple(targets), trail=trail,
-                timeframe_ns=self.span, entry=entry, anchor=ANCHORS.get(draft.anchor, "planned"), held=held, rig=rig,
-            )  # fmt: skip
+                symbol=self.symbol,
+                side=draft.side,
+                size=size,
+                stop=stop,
+                targets=tuple(targets),
+                trail=trail,
+                timeframe_ns=self.span,
+                entry=entry,
+                anchor=ANCHORS.get(draft.anchor, "planned"),
+                held=held,
+                rig=rig,
+            )
         except BadInput as error:
             self.errors["rig" if self.ladder is not None else "stop"] = error.sentence
 
@@ -135,7 +157,9 @@ class Planning:
             return self._field("entry", read, draft.entry) if "entry" not in self.errors else None
         self.straddle, within = straddle
         return self._field(
-            "entry", lambda _: EntryRule("stop", atr=self.straddle, within_ticks=within, good=good), draft.entry
+            "entry",
+            lambda _: EntryRule("stop", atr=self.straddle, within_ticks=within, good=good),
+            draft.entry,
         )
 
     @property
@@ -154,7 +178,8 @@ class Planning:
             return None
 
     def reckon(self, snapshot: Snapshot) -> None:
-        """Size the plan at this snapshot; `refusal` says why where there is no size, `closed` what keeps it out."""
+        """Size the plan at this snapshot; `refusal` says why where there is no size, `closed` what
+        keeps it out."""
         self.sizing, self.request, self.refusal = None, None, ""
         if self.plan is None:
             self.refusal = next(iter(self.errors.values()), "")
@@ -167,7 +192,8 @@ class Planning:
         self.closed = self._closed(snapshot)
 
     def _closed(self, snapshot: Snapshot) -> tuple[Closed, ...]:
-        """Why the plan may not enter now, before anybody tries; where it has errors, why nothing may."""
+        """Why the plan may not enter now, before anybody tries; where it has errors, why nothing
+        may."""
         view = snapshot.instrument(self.symbol)
         if view is None:
             return ()
@@ -175,7 +201,10 @@ class Planning:
             return view.closed
         r_ticks = float(self.sizing.r_ticks) if self.sizing is not None else math.nan
         sides = (1, -1) if self.straddle is not None else (self.plan.side,)
-        found = [snapshot.closed_for(msgspec.structs.replace(self.plan, side=side), r_ticks) for side in sides]
+        found = [
+            snapshot.closed_for(msgspec.structs.replace(self.plan, side=side), r_ticks)
+            for side in sides
+        ]
         return tuple(dict.fromkeys(one for closed in found for one in closed))
 
     @property
@@ -183,12 +212,14 @@ class Planning:
         return self.sizing is not None and not self.closed and not self.unseen
 
     def trouble(self, now: int) -> str:
-        """What keeps the plan from being placed at `now`, apart from what is wrong in a field; empty: nothing."""
+        """What keeps the plan from being placed at `now`, apart from what is wrong in a field;
+        empty: nothing."""
         shut = f"Entries closed: {fg.reasons(self.closed, now)}" if self.closed else ""
         return self.unseen or ("" if self.errors else self.refusal) or shut
 
     def basis(self) -> float:
-        """What the plan's stop stands on, where it is taken from bars; worked out once for each completed bar."""
+        """What the plan's stop stands on, where it is taken from bars; worked out once for each
+        completed bar."""
         plan = self.plan
         if plan is None or plan.stop is None or not plan.stop.from_bars or self.bars is None:
             return math.nan
@@ -199,7 +230,8 @@ class Planning:
         return self._basis[1]
 
     def own_atr(self) -> float:
-        """The ATR of the plan's rig, where it is another than the one bars carry; for each completed bar once."""
+        """The ATR of the plan's rig, where it is another than the one bars carry; for each
+        completed bar once."""
         rig = self.plan.rig if self.plan is not None and own_atr(self.plan) else None
         if rig is None or self.bars is None:
             return math.nan
@@ -221,7 +253,8 @@ class Planning:
         return msgspec.structs.replace(self.draft, entry=fp.entry_text(rule))
 
     def with_target_at(self, number: int, r: float) -> Draft:
-        """The draft with target `number` (from 1) dragged to `r` R; a ladder's stays where its rig has it."""
+        """The draft with target `number` (from 1) dragged to `r` R; a ladder's stays where its rig
+        has it."""
         if self.ladder is not None:
             return self.draft
         rows = self.draft.rows()
@@ -230,14 +263,20 @@ class Planning:
 
 
 def with_rig(draft: Draft, rig: Rig | None, currency: str) -> Draft:
-    """The draft with a rig's stop, targets and trail in its fields, tended by the rig; None: by what is typed alone."""
+    """The draft with a rig's stop, targets and trail in its fields, tended by the rig; None: by
+    what is typed alone."""
     if rig is None:
         return msgspec.structs.replace(draft, rig="")
     targets = tuple((fp.target_text(one), fp.share_text(one.share)) for one in rig.target)
     stop = fp.stop_text(rig.stop, currency) if rig.stop is not None else ""
-    return msgspec.structs.replace(draft, rig=rig.name, stop=stop, targets=targets, trail=fp.trail_text(rig.trail))
+    return msgspec.structs.replace(
+        draft, rig=rig.name, stop=stop, targets=targets, trail=fp.trail_text(rig.trail)
+    )
 
 
 def plan_of(rig: Rig, like: Plan) -> Plan:
-    """A plan that puts the rig on a trade which has the plan `like`; raises BadInput where it cannot."""
-    return msgspec.structs.replace(like, stop=rig.stop, targets=rig.target, trail=rig.trail, rig=rig)
+    """A plan that puts the rig on a trade which has the plan `like`; raises BadInput where it
+    cannot."""
+    return msgspec.structs.replace(
+        like, stop=rig.stop, targets=rig.target, trail=rig.trail, rig=rig
+    )

@@ -1,6 +1,8 @@
-"""Level of detail for long histories: bars joined by fours, so that a frame never draws more than the screen can show.
+"""Level of detail for long histories: bars joined by fours, so that a frame never draws more than
+the screen can show.
 
-Built away from the Qt thread. Bars that complete afterwards are kept beside it and joined in when there are many.
+Built away from the Qt thread. Bars that complete afterwards are kept beside it and joined in when
+there are many.
 """
 
 from __future__ import annotations
@@ -16,8 +18,8 @@ FACTOR = 4
 
 
 class Columns(NamedTuple):
-    """What to draw: `x` is the middle in bar numbers, `width` how many bars a column stands for. `spread` is the widest
-    of them, ticks; NaN where no bar has one."""
+    """What to draw: `x` is the middle in bar numbers, `width` how many bars a column stands for.
+    `spread` is the widest of them, ticks; NaN where no bar has one."""
 
     x: Array
     open: Array
@@ -43,8 +45,13 @@ def _level(bars: Bars) -> _Level:
 def _coarser(level: _Level) -> _Level:
     whole = level.open.size // FACTOR * FACTOR
     grouped = [column[:whole].reshape(-1, FACTOR) for column in level]
-    made = [grouped[0][:, 0], grouped[1].max(axis=1), grouped[2].min(axis=1), grouped[3][:, -1],
-            np.fmax.reduce(grouped[4], axis=1)]  # fmt: skip
+    made = [
+        grouped[0][:, 0],
+        grouped[1].max(axis=1),
+        grouped[2].min(axis=1),
+        grouped[3][:, -1],
+        np.fmax.reduce(grouped[4], axis=1),
+    ]
     if whole < level.open.size:
         rest = [column[whole:] for column in level]
         tail = (rest[0][0], rest[1].max(), rest[2].min(), rest[3][-1], np.fmax.reduce(rest[4]))
@@ -65,11 +72,15 @@ class Pyramid:
     def size(self) -> int:
         return int(self.bars.time.size)
 
-    def with_bar(self, opened: int, prices: tuple[float, float, float, float], spread: float) -> Pyramid:
+    def with_bar(
+        self, opened: int, prices: tuple[float, float, float, float], spread: float
+    ) -> Pyramid:
         """One more bar; only the ends of the levels are made anew."""
         fresh = Pyramid.__new__(Pyramid)
         values = (opened, *prices, spread)
-        fresh.bars = Bars._make(np.append(column, value) for column, value in zip(self.bars, values, strict=True))
+        fresh.bars = Bars._make(
+            np.append(column, value) for column, value in zip(self.bars, values, strict=True)
+        )
         fresh._levels = [_level(fresh.bars)]
         for old in self._levels[1:]:
             below = fresh._levels[-1]

@@ -1,4 +1,5 @@
-"""What the desk remembers between runs: sizes, columns, theme, drafts of plans. One JSON file, written atomically."""
+"""What the desk remembers between runs: sizes, columns, theme, drafts of plans. One JSON file,
+written atomically."""
 
 from __future__ import annotations
 
@@ -25,21 +26,23 @@ class Shown(msgspec.Struct):
     spans: dict[str, int] = {}
     shown_bars: dict[str, float] = {}
     drafts: dict[str, Draft] = {}  # by instrument
-    forms: dict[str, dict[str, str]] = {}  # what is typed and not applied, by what it is about and by key
+    # what is typed and not applied, by what it is about and by key
+    forms: dict[str, dict[str, str]] = {}
     policy: str = ""  # the policy's text where it is typed and not applied, and where its news lies
     policy_folder: str = ""
 
 
 class Kept(Shown):
-    """Everything remembered: the first account's Helm, `others` by name, and the window's own. `geometry` as Qt's own
-    bytes, base64. What no window could take is not read."""
+    """Everything remembered: the first account's Helm, `others` by name, and the window's own.
+    `geometry` as Qt's own bytes, base64. What no window could take is not read."""
 
     others: dict[str, Shown] = {}
     theme: str = "paper"
     geometry: str = ""
     splitters: dict[str, list[Size]] = {}
     columns: dict[str, list[Size]] = {}
-    station: Annotated[int, msgspec.Meta(ge=0)] | str = 0  # by name; settings of before have its place
+    # by name; settings of before have its place
+    station: Annotated[int, msgspec.Meta(ge=0)] | str = 0
     plans: dict[str, Draft] = {}  # saved by name
     unfinished_rigs: dict[str, Texts] = {}  # what is typed and makes no rig yet
 
@@ -53,7 +56,8 @@ class Kept(Shown):
 
 
 class Settings:
-    """The kept values and their file. A file that cannot be read is set aside, never overwritten."""
+    """The kept values and their file. A file that cannot be read is set aside, never
+    overwritten."""
 
     def __init__(self, path: Path | None) -> None:
         self.path, self.kept = path, Kept()
@@ -67,14 +71,21 @@ class Settings:
                     path.replace(path.with_suffix(".unreadable"))
 
     def save(self, wait: float = 0.0) -> None:
-        """Write what has changed, on a thread of its own: a disk that hangs holds up no window. `wait`: so many seconds
-        for it, and for what is being written already; without, that is left to finish and the next call writes."""
+        """Write what has changed, on a thread of its own: a disk that hangs holds up no window.
+        `wait`: so many seconds for it, and for what is being written already; without, that is left
+        to finish and the next call writes."""
         if self._writing is not None:
             self._writing.join(wait)
         data = msgspec.json.encode(self.kept)
-        if self.path is None or data == self._written or (self._writing is not None and self._writing.is_alive()):
+        if (
+            self.path is None
+            or data == self._written
+            or (self._writing is not None and self._writing.is_alive())
+        ):
             return
-        self._writing = threading.Thread(target=self._write, args=(self.path, data), name="settings", daemon=True)
+        self._writing = threading.Thread(
+            target=self._write, args=(self.path, data), name="settings", daemon=True
+        )
         try:
             self._writing.start()
         except RuntimeError:  # the system gives no thread for it

@@ -1,4 +1,5 @@
-"""What can be done with trades, each with what it would do in figures. Without Qt: menu and finder list these."""
+"""What can be done with trades, each with what it would do in figures. Without Qt: menu and finder
+list these."""
 
 from __future__ import annotations
 
@@ -26,8 +27,9 @@ HELD = HeldRule()  # what the menu's held lines are
 
 
 class TradeAction(NamedTuple):
-    """A text with its consequence, and the asks that carry it out, one for each trade meant. `menu`: what a long list
-    of such stands under; `basket`: trades to lay a basket over, which is typed first."""
+    """A text with its consequence, and the asks that carry it out, one for each trade meant.
+    `menu`: what a long list of such stands under; `basket`: trades to lay a basket over, which is
+    typed first."""
 
     text: str
     makes: tuple[Make, ...]
@@ -47,7 +49,9 @@ def _closing(trade: TradeView, share: float, word: str, snapshot: Snapshot) -> T
 
 
 def _close(trade: TradeView, share: float = 1.0) -> Make:
-    return lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share, entry_only=trade.pending)
+    return lambda now, ask: ev.CloseTrade(
+        time=now, ask=ask, trade=trade.id, share=share, entry_only=trade.pending
+    )
 
 
 def _even(trade: TradeView) -> Make:
@@ -68,23 +72,38 @@ def is_open(trade: TradeView) -> bool:
     return trade.open_steps > 0 and trade.state in (states.EXPOSED, states.PROTECTED)
 
 
-def of_trade(trade: TradeView, snapshot: Snapshot, plans: dict[str, Plan] | None = None) -> list[TradeAction]:
-    """What can be done with one trade; `plans`: the saved ones, by name, made for its instrument and side."""
+def of_trade(
+    trade: TradeView, snapshot: Snapshot, plans: dict[str, Plan] | None = None
+) -> list[TradeAction]:
+    """What can be done with one trade; `plans`: the saved ones, by name, made for its instrument
+    and side."""
     view = snapshot.instrument(trade.symbol)
     if view is None:
         return []
     price = view.instrument.price
     if trade.pending:
-        found = [_one(f"Cancel the {trade.plan.entry.kind} entry at {price(trade.ref)}", _close(trade))]
+        found = [
+            _one(f"Cancel the {trade.plan.entry.kind} entry at {price(trade.ref)}", _close(trade))
+        ]
         if trade.group:
             text = "Take it out of its OCO group: it stands alone"
-            found.append(_one(text, lambda now, ask: ev.LinkEntries(time=now, ask=ask, trades=(trade.id,))))
+            found.append(
+                _one(text, lambda now, ask: ev.LinkEntries(time=now, ask=ask, trades=(trade.id,)))
+            )
         return found + _targets(trade, snapshot) + _plans(trade, plans or {})
     if not is_open(trade):
         return []
-    found = [_closing(trade, share, word, snapshot) for share, word in ((0.5, "half"), (1 / 3, "a third"))]
+    found = [
+        _closing(trade, share, word, snapshot)
+        for share, word in ((0.5, "half"), (1 / 3, "a third"))
+    ]
     if _tightens(trade):
-        found.append(_one(f"Stop to the entry: {price(trade.stop)} \u2192 {price(trade.break_even)}", _even(trade)))
+        found.append(
+            _one(
+                f"Stop to the entry: {price(trade.stop)} \u2192 {price(trade.break_even)}",
+                _even(trade),
+            )
+        )
     found += _targets(trade, snapshot)
     found.append(_one(_hold_text(trade, price), _hold(trade)))
     found += _plans(trade, plans or {})
@@ -105,7 +124,9 @@ def _turn(trade: TradeView) -> Make:
 
 def _shut(trade: TradeView, snapshot: Snapshot) -> tuple[Closed, ...]:
     """Why no entry would follow if a trade were turned around."""
-    return snapshot.closed_for(msgspec.structs.replace(trade.plan, side=-trade.side), float(trade.r_ticks))
+    return snapshot.closed_for(
+        msgspec.structs.replace(trade.plan, side=-trade.side), float(trade.r_ticks)
+    )
 
 
 def _hold_text(trade: TradeView, price: Callable[[int], str]) -> str:
@@ -113,7 +134,10 @@ def _hold_text(trade: TradeView, price: Callable[[int], str]) -> str:
         return f"Let the lines rest at the venue again: stop {price(trade.stop)}"
     behind = backstop_behind(trade.r_ticks, HELD.backstop_r)
     backstop = max(1, trade.stop - trade.side * behind)
-    return f"Hold the lines here: only a backstop at {price(backstop)} ({fg.r(trade.r_of(backstop))}) at the venue"
+    return (
+        f"Hold the lines here: only a backstop at {price(backstop)} "
+        f"({fg.r(trade.r_of(backstop))}) at the venue"
+    )
 
 
 def _targets(trade: TradeView, snapshot: Snapshot) -> list[TradeAction]:
@@ -122,7 +146,10 @@ def _targets(trade: TradeView, snapshot: Snapshot) -> list[TradeAction]:
     assert view is not None
     of, found = view.instrument, []
     for line in _waiting(trade):
-        text = f"Take target {line.number} away: {of.qty(line.steps - line.filled)} at {of.price(line.level)} stay open"
+        text = (
+            f"Take target {line.number} away: {of.qty(line.steps - line.filled)} at "
+            f"{of.price(line.level)} stay open"
+        )
         found.append(_one(text, _target(trade, line.number, 0, 0.0)))
     further = _further(trade)
     if further is not None:
@@ -139,9 +166,14 @@ def _waiting(trade: TradeView) -> list[TargetView]:
 
 
 def _further(trade: TradeView) -> tuple[int, float] | None:
-    """Where a further target would be set, and for what share; None where nothing is left for one."""
+    """Where a further target would be set, and for what share; None where nothing is left for
+    one."""
     waiting = _waiting(trade)
-    untaken = trade.open_steps - sum(line.steps - line.filled for line in waiting) if trade.opened else trade.steps
+    untaken = (
+        trade.open_steps - sum(line.steps - line.filled for line in waiting)
+        if trade.opened
+        else trade.steps
+    )
     left = min(1.0 - sum(line.share for line in trade.targets), untaken / trade.steps)
     if len(waiting) >= MAX_TARGETS or floor_steps(left * trade.steps) < 1:
         return None
@@ -152,11 +184,13 @@ def _further(trade: TradeView) -> tuple[int, float] | None:
 def _target(trade: TradeView, number: int, level: int, share: float) -> Make:
     return lambda now, ask: ev.SetTarget(
         time=now, ask=ask, trade=trade.id, number=number, level=level, share=min(1.0, share)
-    )  # fmt: skip
+    )
 
 
 def _drop_next(trade: TradeView) -> Make:
-    return _target(trade, min(_waiting(trade), key=lambda line: trade.side * line.level).number, 0, 0.0)
+    return _target(
+        trade, min(_waiting(trade), key=lambda line: trade.side * line.level).number, 0, 0.0
+    )
 
 
 def _aim(trade: TradeView) -> Make:
@@ -170,13 +204,20 @@ def equip(trade: TradeView, plan: Plan) -> Make:
 
 
 def _fits(rig: Rig, plan: Plan) -> bool:
-    """Whether the rig can go on a trade: a ladder brings entries, and a stop by money needs the quantity it was for."""
-    return rig.ladder is None and (rig.stop is None or rig.stop.money is None or plan.size.method == "fixed")
+    """Whether the rig can go on a trade: a ladder brings entries, and a stop by money needs the
+    quantity it was for."""
+    return rig.ladder is None and (
+        rig.stop is None or rig.stop.money is None or plan.size.method == "fixed"
+    )
 
 
 def by_rigs(trade: TradeView, rigs: dict[str, Rig]) -> dict[str, Plan]:
     """The rigs that could tend a trade, as plans for it."""
-    return {name: plan_of(rig, trade.plan) for name, rig in sorted(rigs.items()) if _fits(rig, trade.plan)}
+    return {
+        name: plan_of(rig, trade.plan)
+        for name, rig in sorted(rigs.items())
+        if _fits(rig, trade.plan)
+    }
 
 
 def _plans(trade: TradeView, plans: dict[str, Plan]) -> list[TradeAction]:
@@ -200,9 +241,13 @@ def _pending(trades: Sized) -> str:
     return fg.counted(len(trades), "pending entry", "pending entries")
 
 
-def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] | None = None) -> list[TradeAction]:
-    """What can be done with several marked trades at once; `rigs`: those that could tend them, by name."""
-    opened, waiting = [trade for trade in trades if is_open(trade)], [trade for trade in trades if trade.pending]
+def of_marked(
+    trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] | None = None
+) -> list[TradeAction]:
+    """What can be done with several marked trades at once; `rigs`: those that could tend them, by
+    name."""
+    opened = [trade for trade in trades if is_open(trade)]
+    waiting = [trade for trade in trades if trade.pending]
     found = []
 
     def many(text: str, make: Callable[[TradeView], Make], meant: list[TradeView]) -> None:
@@ -216,7 +261,11 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] 
     many(f"Stop to the entry in {_trades(even)}", _even, even)
     tended = opened + waiting
     aimed = [trade for trade in tended if _waiting(trade)]
-    many(f"Take the next target of {_trades(aimed)} away: what it would take stays open", _drop_next, aimed)
+    many(
+        f"Take the next target of {_trades(aimed)} away: what it would take stays open",
+        _drop_next,
+        aimed,
+    )
     apart = [trade for trade in tended if _further(trade)]
     many(f"New target for what is left of {_trades(apart)}; drag each from there", _aim, apart)
     plain, held = [t for t in opened if not t.backstop], [t for t in opened if t.backstop]
@@ -224,16 +273,29 @@ def of_marked(trades: list[TradeView], snapshot: Snapshot, rigs: dict[str, Rig] 
     many(f"Let the lines of {_trades(held)} rest at the venue again", _hold, held)
     shut = [trade for trade in opened if _shut(trade, snapshot)]
     closed = f"; {len(shut)} of them only close, entries are closed" if shut else ""
-    many(f"Turn {_trades(opened)} around: close {money}, each the other way, with a new size{closed}", _turn, opened)
+    many(
+        (
+            f"Turn {_trades(opened)} around: close {money}, each the other way, with a new "
+            f"size{closed}"
+        ),
+        _turn,
+        opened,
+    )
     many(f"Cancel {_pending(waiting)}", _close, waiting)
     for name, rig in (rigs or {}).items():
         able = [trade for trade in opened if _fits(rig, trade.plan)]
         if able:
-            text = f"Tend {_trades(able)} by \u2018{name}\u2019; their stops only where they are tighter"
+            text = (
+                f"Tend {_trades(able)} by \u2018{name}\u2019; their stops only where they are "
+                "tighter"
+            )
             makes = tuple(equip(trade, plan_of(rig, trade.plan)) for trade in able)
             found.append(TradeAction(text, makes, TEND))
     if len(opened) > 1:
-        text = f"Basket over {_trades(opened)}: one stop and target for what they win or lose together \u2026"
+        text = (
+            f"Basket over {_trades(opened)}: one stop and target for what they win or lose "
+            "together \u2026"
+        )
         found.append(TradeAction(text, (), basket=tuple(trade.id for trade in opened)))
     for view in snapshot.baskets:
         if any(trade.basket == view.name for trade in opened):
@@ -268,15 +330,21 @@ def of_many(snapshot: Snapshot) -> list[TradeAction]:
 
     found: list[TradeAction] = []
     kinds: list[tuple[Which, Callable[[TradeView], bool]]] = [
-        ("winners", lambda trade: trade.money > 0), ("losers", lambda trade: trade.money < 0),
-        ("long", lambda trade: trade.side > 0), ("short", lambda trade: trade.side < 0),
-    ]  # fmt: skip
+        ("winners", lambda trade: trade.money > 0),
+        ("losers", lambda trade: trade.money < 0),
+        ("long", lambda trade: trade.side > 0),
+        ("short", lambda trade: trade.side < 0),
+    ]
     for which, meant in kinds:
         found += group(which, [trade for trade in live if meant(trade)], _all(which))
     for symbol in dict.fromkeys(trade.symbol for trade in live):
-        found += group(symbol, [trade for trade in live if trade.symbol == symbol], _all("all", symbol))
+        found += group(
+            symbol, [trade for trade in live if trade.symbol == symbol], _all("all", symbol)
+        )
     if waiting:
-        found.append(_one(f"Cancel {'all ' if len(waiting) > 1 else ''}{_pending(waiting)}", _all("pending")))
+        found.append(
+            _one(f"Cancel {'all ' if len(waiting) > 1 else ''}{_pending(waiting)}", _all("pending"))
+        )
     return found
 
 

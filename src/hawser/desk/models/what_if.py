@@ -1,4 +1,5 @@
-"""What if the stop stood elsewhere: quantity, share of equity and risk over the stop's distance, without Qt."""
+"""What if the stop stood elsewhere: quantity, share of equity and risk over the stop's distance,
+without Qt."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ NEAREST, FARTHEST = 0.25, 3.0  # of the present distance
 
 
 class Point(NamedTuple):
-    """One place of the stop. `ticks` is its distance, `price` its level as typed; `qty` in units, risk in money."""
+    """One place of the stop. `ticks` is its distance, `price` its level as typed; `qty` in units,
+    risk in money."""
 
     ticks: int
     price: str
@@ -28,10 +30,11 @@ class Point(NamedTuple):
 
 
 def curve(request: SizeRequest, sizing: Sizing) -> list[Point]:
-    """Points from a quarter to three times the present distance, each sized whole; places that are refused are left
-    out."""
+    """Points from a quarter to three times the present distance, each sized whole; places that are
+    refused are left out."""
     distances = {
-        max(1, round(sizing.r_ticks * (NEAREST + (FARTHEST - NEAREST) * i / (POINTS - 1)))) for i in range(POINTS)
+        max(1, round(sizing.r_ticks * (NEAREST + (FARTHEST - NEAREST) * i / (POINTS - 1))))
+        for i in range(POINTS)
     }
     found = (point(request, sizing, ticks) for ticks in sorted(distances | {sizing.r_ticks}))
     return [one for one in found if one is not None]
@@ -47,13 +50,18 @@ def point(request: SizeRequest, sizing: Sizing, ticks: int) -> Point | None:
             return None
         ladder = msgspec.structs.replace(ladder, stop_ticks=behind)
     size = request.account.size
-    if size.method == "invest":  # its stop follows from the money: what is asked here is the other way round
+    # its stop follows from the money: what is asked here is the other way round
+    if size.method == "invest":
         size = SizeRule("risk_money", amount=size.risk)
     account = msgspec.structs.replace(request.account, size=size)
     try:
         found = sized(
             msgspec.structs.replace(
-                request, stop=StopRule(price=Decimal(price)), targets=(), account=account, ladder=ladder
+                request,
+                stop=StopRule(price=Decimal(price)),
+                targets=(),
+                account=account,
+                ladder=ladder,
             )
         )
     except Refused:

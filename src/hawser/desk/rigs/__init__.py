@@ -1,4 +1,5 @@
-"""Rigs: what is decided once and carried out every time, tried on the history that the Helm shows."""
+"""Rigs: what is decided once and carried out every time, tried on the history that the Helm
+shows."""
 
 from hawser.desk.common.station import Station
 

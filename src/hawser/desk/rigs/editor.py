@@ -1,4 +1,5 @@
-"""A rig as sentences with blanks in them, made from the one declaration in `desk/models/rig_draft.py`."""
+"""A rig as sentences with blanks in them, made from the one declaration in
+`desk/models/rig_draft.py`."""
 
 from __future__ import annotations
 
@@ -16,7 +17,7 @@ from PyQt6.QtWidgets import (
     QSizePolicy,
     QVBoxLayout,
     QWidget,
-)  # fmt: skip
+)
 
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
@@ -29,7 +30,11 @@ from hawser.desk.models.rig_draft import SECTIONS, Blank, Place, RigDraft, Secti
 from hawser.desk.theme.roles import give
 
 LEAST, PAD = 42, 18
-WITH_LADDER = {"target": "set by the ladder", "trail": "not with a ladder", "loss_step": "not with a ladder"}
+WITH_LADDER = {
+    "target": "set by the ladder",
+    "trail": "not with a ladder",
+    "loss_step": "not with a ladder",
+}
 
 
 class SectionRow(QWidget):
@@ -100,7 +105,8 @@ class SectionRow(QWidget):
 
 
 class Part(QWidget):
-    """One section: its sentences, and what adds one. Sentences once made are kept for the next rig that has as many."""
+    """One section: its sentences, and what adds one. Sentences once made are kept for the next rig
+    that has as many."""
 
     typed = pyqtSignal(object, str)
     added = pyqtSignal(str)
@@ -129,7 +135,11 @@ class Part(QWidget):
     def fields(self) -> dict[Place, QLineEdit | QComboBox]:
         """The blanks that are shown."""
         rows = enumerate(self._rows[: self.shown])
-        return {(self.section.key, n, key): field for n, row in rows for key, field in row.fields.items()}
+        return {
+            (self.section.key, n, key): field
+            for n, row in rows
+            for key, field in row.fields.items()
+        }
 
     @property
     def problems(self) -> list[QLabel]:
@@ -243,7 +253,14 @@ class RigEditor(QFrame):
         draft = self.draft
         for part in self.parts.values():
             for number, problem in enumerate(part.problems):
-                text = next((t for place, t in draft.errors.items() if place[:2] == (part.section.key, number)), "")
+                text = next(
+                    (
+                        t
+                        for place, t in draft.errors.items()
+                        if place[:2] == (part.section.key, number)
+                    ),
+                    "",
+                )
                 problem.setText(text)
                 problem.setVisible(bool(text))
             for place, field in part.fields.items():
@@ -253,7 +270,9 @@ class RigEditor(QFrame):
             self.words.setProperty("role", "")
         else:
             count = len(draft.errors)
-            told = draft.general or f"{fg.counted(count, 'entry is', 'entries are')} not understood yet"
+            told = draft.general or (
+                f"{fg.counted(count, 'entry is', 'entries are')} not understood yet"
+            )
             self.words.setText(f"{told}. The rig stays as it was until then.")
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

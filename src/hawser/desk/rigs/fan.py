@@ -1,4 +1,5 @@
-"""The fan: one rig, or two, from hundreds of bars at once: how the results spread in R, and what ended the trades."""
+"""The fan: one rig, or two, from hundreds of bars at once: how the results spread in R, and what
+ended the trades."""
 
 from __future__ import annotations
 
@@ -37,9 +38,14 @@ class FanView(QWidget):
         rows = (
             []
             if fan is None
-            else [f"{one.why} {fg.percent(100 * one.share, 0)} at {one.mean:+.2f} R" for one in fan.ended]
+            else [
+                f"{one.why} {fg.percent(100 * one.share, 0)} at {one.mean:+.2f} R"
+                for one in fan.ended
+            ]
         )
-        self.setAccessibleName(f"Results: mean {fan.mean:+.2f} R; {'; '.join(rows)}" if fan is not None else "Results")
+        self.setAccessibleName(
+            f"Results: mean {fan.mean:+.2f} R; {'; '.join(rows)}" if fan is not None else "Results"
+        )
         self.update()
 
     # Drawing
@@ -51,14 +57,21 @@ class FanView(QWidget):
         fan, p = self.fan, self._look.palette
         if fan is None or not fan.results.size:
             painter.setPen(p.color("ink2"))
-            ended = "No trade ends in this history: it is too short for this rig, or the size is refused"
+            ended = (
+                "No trade ends in this history: it is too short for this rig, or the size is "
+                "refused"
+            )
             text = "No trial yet" if fan is None else ended
             painter.drawText(QRectF(self.rect()), Qt.AlignmentFlag.AlignCenter, text)
             painter.end()
             return
-        rows = min(len(fan.ended), 6, max(2, int((self.height() - 90.0 - AXIS - HEAD) / FAN_ROW_PX)))
+        rows = min(
+            len(fan.ended), 6, max(2, int((self.height() - 90.0 - AXIS - HEAD) / FAN_ROW_PX))
+        )
         below = HEAD + FAN_ROW_PX * rows
-        dots = QRectF(MARGIN, 4, self.width() - 2 * MARGIN, max(40.0, self.height() - below - AXIS - 4))
+        dots = QRectF(
+            MARGIN, 4, self.width() - 2 * MARGIN, max(40.0, self.height() - below - AXIS - 4)
+        )
         low, high = self._reach(fan)
         self._axis(painter, dots, low, high)
         self._dots(painter, dots, low, high, fan)
@@ -83,12 +96,15 @@ class FanView(QWidget):
             x = self._x(box, low, high, r)
             painter.drawLine(QPointF(x, box.bottom()), QPointF(x, box.bottom() + 4))
             text = "0 R" if r == 0 else fg.r(float(r)).replace(".00", "").replace(" R", "")
-            painter.drawText(QRectF(x - 24, box.bottom() + 4, 48, AXIS - 6), Qt.AlignmentFlag.AlignCenter, text)
+            painter.drawText(
+                QRectF(x - 24, box.bottom() + 4, 48, AXIS - 6), Qt.AlignmentFlag.AlignCenter, text
+            )
 
     def _dots(self, painter: QPainter, box: QRectF, low: float, high: float, fan: Fan) -> None:
         """A dot a trade where there is room, else a column as high."""
         p = self._look.palette
-        # Each column is of the results nearest to its tenth: a full loss is not split by what its costs weigh.
+        # Each column is of the results nearest to its tenth: a full loss is not split by what its
+        # costs weigh.
         first, last = round(low / BIN), round(high / BIN)
         tenths = np.rint(np.clip(fan.results, low, high) / BIN).astype(np.int64)
         counts = np.bincount(tenths - first, minlength=last - first + 1)
@@ -102,9 +118,15 @@ class FanView(QWidget):
             if size >= 3.0:
                 radius = min(3.2, size * 0.42)
                 for at in range(count):
-                    painter.drawEllipse(QPointF(x, box.bottom() - 1 - size * (at + 0.5)), radius, radius)
+                    painter.drawEllipse(
+                        QPointF(x, box.bottom() - 1 - size * (at + 0.5)), radius, radius
+                    )
             else:
-                painter.drawRect(QRectF(x - width * 0.38, box.bottom() - size * count, width * 0.76, size * count))
+                painter.drawRect(
+                    QRectF(
+                        x - width * 0.38, box.bottom() - size * count, width * 0.76, size * count
+                    )
+                )
 
     def _means(self, painter: QPainter, box: QRectF, low: float, high: float) -> None:
         p, fans = self._look.palette, [("mean", self.fan), ("beside: mean", self.other)]
@@ -126,7 +148,8 @@ class FanView(QWidget):
             painter.drawText(spot, Qt.AlignmentFlag.AlignCenter, text)
 
     def _table(self, painter: QPainter, box: QRectF, fan: Fan, rows: int) -> None:
-        p, other = self._look.palette, {one.why: one for one in self.other.ended} if self.other is not None else {}
+        p = self._look.palette
+        other = {one.why: one for one in self.other.ended} if self.other is not None else {}
         beside = self.other is not None
         heads = [("ended by", 0.0), ("share", 150.0), ("mean", 215.0)]
         heads += [("beside", 280.0), ("mean", 345.0)] if beside else []
@@ -143,16 +166,24 @@ class FanView(QWidget):
             painter.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
             painter.setPen(p.color("ink"))
             painter.drawText(QRectF(box.left(), y, 140, FAN_ROW_PX), left, one.why)
-            cells = [(150.0, fg.percent(one.share * 100, 0), "ink"), (215.0, fg.r(one.mean), _tone(one.mean))]
+            cells = [
+                (150.0, fg.percent(one.share * 100, 0), "ink"),
+                (215.0, fg.r(one.mean), _tone(one.mean)),
+            ]
             match = other.get(one.why)
             if match is not None:
-                cells += [(280.0, fg.percent(match.share * 100, 0), "ink2"), (345.0, fg.r(match.mean), "ink2")]
+                cells += [
+                    (280.0, fg.percent(match.share * 100, 0), "ink2"),
+                    (345.0, fg.r(match.mean), "ink2"),
+                ]
             for x, text, tone in cells:
                 painter.setPen(p.color(tone))
                 painter.drawText(QRectF(box.left() + x - 10, y, 65, FAN_ROW_PX), right, text)
             room = box.width() - bars
             if room > 40:
-                painter.fillRect(QRectF(box.left() + bars, y + 8, room * one.share, 8), p.color(_tone(one.mean)))
+                painter.fillRect(
+                    QRectF(box.left() + bars, y + 8, room * one.share, 8), p.color(_tone(one.mean))
+                )
 
 
 def _tone(mean: float) -> str:

@@ -20,7 +20,9 @@ class Named(QStyledItemDelegate):
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
         return QSize(160, 46)
 
-    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex
+    ) -> None:
         assert painter is not None
         p, box = self._look.palette, QRectF(option.rect)
         name, _, more = str(index.data()).partition("\n")
@@ -36,7 +38,9 @@ class Named(QStyledItemDelegate):
             painter.setPen(p.color(tone))
             fits = QFontMetricsF(face).elidedText(text, Qt.TextElideMode.ElideRight, inside.width())
             painter.drawText(
-                inside.adjusted(0, top, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, fits
+                inside.adjusted(0, top, 0, 0),
+                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop,
+                fits,
             )
         painter.setPen(p.color("hairline"))
         painter.drawLine(box.bottomLeft(), box.bottomRight())

@@ -1,4 +1,5 @@
-"""The Rigs station: the list, the editor, and beside it the trial and the fan. It answers within a frame."""
+"""The Rigs station: the list, the editor, and beside it the trial and the fan. It answers within a
+frame."""
 
 from __future__ import annotations
 
@@ -20,7 +21,7 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QSplitter,
     QVBoxLayout,
-)  # fmt: skip
+)
 
 from hawser.core.bars import Bars
 from hawser.core.clock import timeframe_name
@@ -76,7 +77,8 @@ def opened(desk: Desk, _: StationAccount) -> Rigs:
 
 
 class Rigs(StationView):
-    """Works on a Shelf. `changed` tells that a rig is another now; `wanted` that one is to go on open trades."""
+    """Works on a Shelf. `changed` tells that a rig is another now; `wanted` that one is to go on
+    open trades."""
 
     changed = pyqtSignal()
     told = pyqtSignal(str)
@@ -172,10 +174,12 @@ class Rigs(StationView):
         self.undo_button = _button("Undo", "Ctrl+Z", self.undo)
         self.redo_button = _button("Redo", "Ctrl+Shift+Z", self.editor.redo)
         for button in (
-            self.undo_button, self.redo_button, _button("Copy", "The same rig under another name", self.duplicate),
+            self.undo_button,
+            self.redo_button,
+            _button("Copy", "The same rig under another name", self.duplicate),
             _button("Delete", "Delete this rig; Undo restores it", self.delete),
             _button("To file", "Save it as a TOML file", self._export),
-        ):  # fmt: skip
+        ):
             acts.addWidget(button)
         acts.addStretch(1)
         box.addLayout(acts)
@@ -286,7 +290,8 @@ class Rigs(StationView):
         self.note.setToolTip(plain_tip(draft.note))
         self.editor.show_draft(draft)
         self._show_acts()
-        self._soon.start()  # the form is laid out and painted first: together they would hold the window
+        # the form is laid out and painted first: together they would hold the window
+        self._soon.start()
 
     def new(self) -> None:
         self._add(Rig(name=self._free("New rig"), stop=StopRule(atr=2.0)))
@@ -356,7 +361,11 @@ class Rigs(StationView):
         if rig is None or new == rig.name:
             return
         if not new or new in self.shelf.rigs:
-            self.told.emit("A rig needs a name of its own" if not new else f"There is a rig named {new} already")
+            self.told.emit(
+                "A rig needs a name of its own"
+                if not new
+                else f"There is a rig named {new} already"
+            )
             self.title.setText(rig.name)
             return
         self.write_down()
@@ -396,10 +405,14 @@ class Rigs(StationView):
         rig = self.shelf.rigs.get(self.name)
         count = 0 if rig is not None and rig.ladder is not None else self._uses().get(self.name, 0)
         self.use_button.setText(
-            f"Put it on its {fg.counted(count, 'open trade')} now" if count else "Plan with this rig"
+            f"Put it on its {fg.counted(count, 'open trade')} now"
+            if count
+            else "Plan with this rig"
         )
         self.use_button.setToolTip(
-            "Stops only tighten; targets are set again for what is open" if count else "Takes it into the Helm's plan"
+            "Stops only tighten; targets are set again for what is open"
+            if count
+            else "Takes it into the Helm's plan"
         )
 
     def write_down(self) -> None:
@@ -410,7 +423,8 @@ class Rigs(StationView):
             return
         made = self._made(draft)
         if made != self.shelf.rigs.get(self.name) and self._put(made):
-            for item in map(self.list.item, range(self.list.count())):  # another may be picked already
+            # another may be picked already
+            for item in map(self.list.item, range(self.list.count())):
                 if item is not None and item.data(Qt.ItemDataRole.UserRole) == self.name:
                     item.setText(f"{item.text().partition(chr(10))[0]}\n{brief(made)}")
                     item.setToolTip(plain_tip(_tip(made)))
@@ -466,7 +480,9 @@ class Rigs(StationView):
         self._add(named)
 
     def _export(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "The rig as a file", f"{self.name}.toml", "TOML (*.toml)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "The rig as a file", f"{self.name}.toml", "TOML (*.toml)"
+        )
         if name:
             self.export_to(Path(name))
 
@@ -484,8 +500,14 @@ class Rigs(StationView):
     def show_history(self, instrument: Instrument, span: int, bars: Bars) -> None:
         """Another history, or the same with another bar; the last bars of it are tried on."""
         last, chosen = bars.last(MOST_BARS), self.chart.start
-        if self._of is not None and self._of[0] == instrument and self._of[2] == span and chosen >= 0:
-            at = int(np.searchsorted(last.time, self._of[1].time[chosen]))  # the bar that was chosen stays it
+        if (
+            self._of is not None
+            and self._of[0] == instrument
+            and self._of[2] == span
+            and chosen >= 0
+        ):
+            # the bar that was chosen stays it
+            at = int(np.searchsorted(last.time, self._of[1].time[chosen]))
             self.chart.start = at if at < last.time.size else -1
         self._of = (instrument, last, span)
         self._trials.clear()
@@ -542,9 +564,16 @@ class Rigs(StationView):
 
     def _rigs_tried(self) -> list[Rig | None]:
         draft = self.drafts.get(self.name)
-        mine = msgspec.structs.replace(draft.made, name=self.name) if draft is not None and draft.made else None
+        mine = (
+            msgspec.structs.replace(draft.made, name=self.name)
+            if draft is not None and draft.made
+            else None
+        )
         other = self.shelf.rigs.get(self.beside.currentText())
-        return [mine or self.shelf.rigs.get(self.name), other if other is None or other.name != self.name else None]
+        return [
+            mine or self.shelf.rigs.get(self.name),
+            other if other is None or other.name != self.name else None,
+        ]
 
     def try_out(self) -> None:
         """The trade of the rig, and of the one beside it, from the bar that is chosen."""
@@ -556,10 +585,16 @@ class Rigs(StationView):
         shown: list[TrialResult | None] = []
         for number, rig in enumerate(self._rigs_tried()):
             trial = self._trial(rig) if rig is not None else None
-            found = trial.one(self.chart.start, self.side) if trial is not None and self.chart.start >= 0 else ""
+            found = (
+                trial.one(self.chart.start, self.side)
+                if trial is not None and self.chart.start >= 0
+                else ""
+            )
             shown.append(found if isinstance(found, TrialResult) else None)
             name = "" if number == 0 or rig is None else f"{rig.name}: "
-            self._tell(number, name + (in_words(found) if isinstance(found, TrialResult) else found))
+            self._tell(
+                number, name + (in_words(found) if isinstance(found, TrialResult) else found)
+            )
         self.chart.show_trials(shown[0], shown[1])
         self._later.start()
 

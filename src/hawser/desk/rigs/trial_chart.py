@@ -1,4 +1,5 @@
-"""The trial: a chart where a click on any bar shows what a rig would have done from there, and another beside it."""
+"""The trial: a chart where a click on any bar shows what a rig would have done from there, and
+another beside it."""
 
 from __future__ import annotations
 
@@ -21,7 +22,8 @@ from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.theme.fonts import font
 from hawser.rehearsal.trial import TrialResult
 
-BEGINS, FEWEST, ROOM = 130.0, 24.0, 0.22  # bars shown at first and at least; the part on the right kept for words
+# bars shown at first and at least; the part on the right kept for words
+BEGINS, FEWEST, ROOM = 130.0, 24.0, 0.22
 WORDS_HEIGHT = 16.0
 ENTERED, LEFT = 5.5, 5.0  # pixels from the middle of a mark to its edge
 
@@ -35,7 +37,8 @@ class _Saying(NamedTuple):
 
 
 class TrialMarks(Layer):
-    """The bar chosen, and what the first rig would have done: its levels, entries and exits, and words beside them."""
+    """The bar chosen, and what the first rig would have done: its levels, entries and exits, and
+    words beside them."""
 
     kept = False
 
@@ -52,7 +55,9 @@ class TrialMarks(Layer):
             for level in trial.targets:
                 text = f"{fg.r(trial.side * (level - trial.ref) / r)}  {of.price(level)}"
                 self._said.append(_Saying(level * self._tick, text, "gain"))
-            self._said.append(_Saying(trial.ref * self._tick, f"entry  {of.price(trial.ref)}", "ink2"))
+            self._said.append(
+                _Saying(trial.ref * self._tick, f"entry  {of.price(trial.ref)}", "ink2")
+            )
         self.changed()
 
     def paint(self, painter: QPainter, view: Viewport) -> None:
@@ -80,18 +85,28 @@ class TrialMarks(Layer):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self._look.color("ink"))
-        for bar, price in ((trial.first, float(trial.ref)), *((one.bar, one.price) for one in trial.rungs)):
+        for bar, price in (
+            (trial.first, float(trial.ref)),
+            *((one.bar, one.price) for one in trial.rungs),
+        ):
             x, y, up = view.x(bar), view.y(price * self._tick), -ENTERED * trial.side
-            corners = [QPointF(x, y + up), QPointF(x - ENTERED, y - up), QPointF(x + ENTERED, y - up)]
+            corners = [
+                QPointF(x, y + up),
+                QPointF(x - ENTERED, y - up),
+                QPointF(x + ENTERED, y - up),
+            ]
             painter.drawPolygon(QPolygonF(corners))
         painter.setPen(QPen(self._look.color("ink"), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for one in trial.exits:
-            painter.drawEllipse(QPointF(view.x(one.bar), view.y(one.price * self._tick)), LEFT, LEFT)
+            painter.drawEllipse(
+                QPointF(view.x(one.bar), view.y(one.price * self._tick)), LEFT, LEFT
+            )
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
 
     def _paint_words(self, painter: QPainter, view: Viewport, trial: TrialResult) -> None:
-        """At the right edge, where there are no bars, each as near to its level as the others let it."""
+        """At the right edge, where there are no bars, each as near to its level as the others let
+        it."""
         seen = [one for one in self._said if view.low <= one.price <= view.high]
         places = spread([view.y(one.price) for one in seen], WORDS_HEIGHT, view.height)
         painter.setFont(font(11))
@@ -99,14 +114,17 @@ class TrialMarks(Layer):
             wide = words_wide(one.text)
             box = QRectF(view.width - wide, place - WORDS_HEIGHT / 2, wide, WORDS_HEIGHT)
             painter.setPen(QPen(self._look.color("ink2"), 1, Qt.PenStyle.DotLine))
-            painter.drawLine(QPointF(view.x(trial.last + 0.5), view.y(one.price)), QPointF(box.left(), place))
+            painter.drawLine(
+                QPointF(view.x(trial.last + 0.5), view.y(one.price)), QPointF(box.left(), place)
+            )
             painter.fillRect(box, self._look.color("panel"))
             painter.setPen(self._look.color(one.tone))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, one.text)
 
 
 class TrialChart(QFrame):
-    """Bars, the bar chosen, and the trades of one rig or two from it. Bars cross its signals as indices."""
+    """Bars, the bar chosen, and the trades of one rig or two from it. Bars cross its signals as
+    indices."""
 
     chosen = pyqtSignal(int)
     side_asked = pyqtSignal(int)
@@ -120,7 +138,11 @@ class TrialChart(QFrame):
         self.shown, self._right = BEGINS, 0.0
         self.plot = Surface(look)
         self.plot.setAccessibleName("Trial: click a bar, or use Left and Right; L long, S short")
-        self._time_axis, self._price_axis, self._candles = TimeAxis(look), PriceAxis(look), Candles(look)
+        self._time_axis, self._price_axis, self._candles = (
+            TimeAxis(look),
+            PriceAxis(look),
+            Candles(look),
+        )
         self._traces = [Polyline(look, "loss", 2.0), Polyline(look, "loss", 1.5, dash=True)]
         self._marks = TrialMarks(look)
         self.plot.add(self._price_axis, self._time_axis, self._candles, *self._traces, self._marks)
@@ -142,7 +164,11 @@ class TrialChart(QFrame):
 
     def show_bars(self, instrument: Instrument, span: int, pyramid: Pyramid) -> None:
         """Another history, or the same with another bar at its end."""
-        same = self._pyramid is not None and self._time_axis.span == span and self._instrument == instrument
+        same = (
+            self._pyramid is not None
+            and self._time_axis.span == span
+            and self._instrument == instrument
+        )
         if same and self._right > 0:  # what a person looks at stays where it is
             self._right += max(0, pyramid.size - self.size)
         self._instrument, self._pyramid = instrument, pyramid
@@ -210,7 +236,9 @@ class TrialChart(QFrame):
         self._set_range()
 
     def _pressed(self, event: QKeyEvent) -> None:
-        event.setAccepted(self.key(event.key(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)))
+        event.setAccepted(
+            self.key(event.key(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+        )
 
     def key(self, key: int, shift: bool) -> bool:
         """Keys of the trial; True where it was one."""

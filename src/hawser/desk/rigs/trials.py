@@ -1,5 +1,5 @@
-"""What stands behind the trials of the Rigs station: the compiled rules made ready, fans drawn away from the window's
-thread, the account that trials are sized by, a trial in words."""
+"""What stands behind the trials of the Rigs station: the compiled rules made ready, fans drawn away
+from the window's thread, the account that trials are sized by, a trial in words."""
 
 from __future__ import annotations
 
@@ -22,7 +22,8 @@ STARTS = 500
 
 
 class Primer(QTimer):
-    """Has the compiled trial loaded away from the window's thread, once for the process; looks whether it is there."""
+    """Has the compiled trial loaded away from the window's thread, once for the process; looks
+    whether it is there."""
 
     thread_of_all: ClassVar[threading.Thread | None] = None
 
@@ -47,7 +48,8 @@ class Primer(QTimer):
 
 
 class Fans(QObject):
-    """Draws fans, one after another; `drawn` tells those that were asked for last, and none that came too late."""
+    """Draws fans, one after another; `drawn` tells those that were asked for last, and none that
+    came too late."""
 
     drawn = pyqtSignal(object)  # a list of Fan or None, as many as there were trials
     _finished = pyqtSignal(int, object)
@@ -72,7 +74,10 @@ class Fans(QObject):
     def _work(self, number: int, trials: list[Trial | None], side: int, seed: int) -> None:
         found: list[Fan | None] | Exception
         try:
-            found = [trial.fan(side, STARTS, seed) if trial and trial.size > 2 else None for trial in trials]
+            found = [
+                trial.fan(side, STARTS, seed) if trial and trial.size > 2 else None
+                for trial in trials
+            ]
         except Exception as error:  # told where all errors of the window are: on its own thread
             found = error
         self._finished.emit(number, found)
@@ -93,7 +98,8 @@ def in_words(trial: TrialResult) -> str:
     """A trial in a line: its result, how long, what happened."""
     bars = trial.last - trial.first + 1
     steps = sorted(
-        [(bar, why) for bar, _, why in trial.moves] + [(one.bar, one.why) for one in (*trial.rungs, *trial.exits)]
+        [(bar, why) for bar, _, why in trial.moves]
+        + [(one.bar, one.why) for one in (*trial.rungs, *trial.exits)]
     )
     words = []
     for why, run in groupby(why for _, why in steps):

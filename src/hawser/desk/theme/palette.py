@@ -11,7 +11,8 @@ from PyQt6.QtGui import QColor, QPalette
 
 @cache
 def _color(text: str, alpha: int) -> QColor:
-    """Hundreds are asked for at each repaint, and reading the text takes longer than drawing a line."""
+    """Hundreds are asked for at each repaint, and reading the text takes longer than drawing a
+    line."""
     color = QColor(text)
     color.setAlpha(alpha)
     return color
@@ -37,13 +38,31 @@ class Palette(NamedTuple):
 
 
 PAPER = Palette(
-    "paper", ground="#F6F1E4", panel="#FBF8F0", hairline="#D8CFBB", ink="#1C2A39", ink2="#51606E", gain="#1F5FA8",
-    loss="#A65A00", caution="#A3195B", on_ink="#FBF8F0", on_caution="#FBF8F0",
-)  # fmt: skip
+    "paper",
+    ground="#F6F1E4",
+    panel="#FBF8F0",
+    hairline="#D8CFBB",
+    ink="#1C2A39",
+    ink2="#51606E",
+    gain="#1F5FA8",
+    loss="#A65A00",
+    caution="#A3195B",
+    on_ink="#FBF8F0",
+    on_caution="#FBF8F0",
+)
 NIGHT = Palette(
-    "night", ground="#12181F", panel="#18212A", hairline="#2C3844", ink="#E4DCCB", ink2="#98A4AE", gain="#7FB2E5",
-    loss="#E0A35B", caution="#E377A9", on_ink="#12181F", on_caution="#12181F",
-)  # fmt: skip
+    "night",
+    ground="#12181F",
+    panel="#18212A",
+    hairline="#2C3844",
+    ink="#E4DCCB",
+    ink2="#98A4AE",
+    gain="#7FB2E5",
+    loss="#E0A35B",
+    caution="#E377A9",
+    on_ink="#12181F",
+    on_caution="#12181F",
+)
 THEMES = {"paper": PAPER, "night": NIGHT}
 
 
@@ -52,7 +71,9 @@ def contrast(first: str, second: str) -> float:
 
     def luminance(text: str) -> float:
         parts = (int(text[i : i + 2], 16) / 255 for i in (1, 3, 5))
-        red, green, blue = (c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in parts)
+        red, green, blue = (
+            c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in parts
+        )
         return 0.2126 * red + 0.7152 * green + 0.0722 * blue
 
     light, dark = sorted((luminance(first), luminance(second)), reverse=True)
@@ -60,14 +81,24 @@ def contrast(first: str, second: str) -> float:
 
 
 def qt_palette(p: Palette) -> QPalette:
-    """The same for what the style sheet says nothing of: text of every widget, dialogs that are not ours."""
+    """The same for what the style sheet says nothing of: text of every widget, dialogs that are not
+    ours."""
     found, roles = QPalette(), QPalette.ColorRole
     for role, color in (
-        (roles.Window, p.panel), (roles.Base, p.panel), (roles.AlternateBase, p.panel), (roles.Button, p.panel),
-        (roles.WindowText, p.ink), (roles.Text, p.ink), (roles.ButtonText, p.ink), (roles.PlaceholderText, p.ink2),
-        (roles.Highlight, p.ink), (roles.HighlightedText, p.on_ink), (roles.Mid, p.hairline),
-        (roles.ToolTipBase, p.panel), (roles.ToolTipText, p.ink),
-    ):  # fmt: skip
+        (roles.Window, p.panel),
+        (roles.Base, p.panel),
+        (roles.AlternateBase, p.panel),
+        (roles.Button, p.panel),
+        (roles.WindowText, p.ink),
+        (roles.Text, p.ink),
+        (roles.ButtonText, p.ink),
+        (roles.PlaceholderText, p.ink2),
+        (roles.Highlight, p.ink),
+        (roles.HighlightedText, p.on_ink),
+        (roles.Mid, p.hairline),
+        (roles.ToolTipBase, p.panel),
+        (roles.ToolTipText, p.ink),
+    ):
         found.setColor(role, QColor(color))
     return found
 
@@ -95,32 +126,40 @@ def stylesheet(p: Palette) -> str:
     QLabel[role="problem"] {{ font-size: 11px; color: {p.caution}; }}
     QLabel[role="big"] {{ font-size: 22px; font-weight: bold; }}
     QLabel[role="strong"] {{ font-weight: bold; }}
-    QPushButton {{ background: {p.panel}; border: 1px solid {p.ink2}; border-radius: 3px; padding: 4px 8px;
+    QPushButton {{ background: {p.panel}; border: 1px solid {p.ink2}; border-radius: 3px;
+        padding: 4px 8px;
         min-height: 16px; }}
     QPushButton:hover {{ border-color: {p.ink}; }}
     QPushButton:focus {{ border: 2px solid {p.ink}; padding: 3px 7px; }}
     QPushButton:checked {{ background: {p.ink}; color: {p.on_ink}; border-color: {p.ink}; }}
     QPushButton:disabled {{ color: {p.ink2}; border-color: {p.hairline}; }}
-    QPushButton[role="place"] {{ background: {p.ink}; color: {p.on_ink}; font-weight: bold; padding: 8px; }}
-    QPushButton[role="place"]:disabled {{ background: {p.ground}; color: {p.ink2}; border-color: {p.hairline}; }}
+    QPushButton[role="place"] {{ background: {p.ink}; color: {p.on_ink}; font-weight: bold;
+        padding: 8px; }}
+    QPushButton[role="place"]:disabled {{ background: {p.ground}; color: {p.ink2};
+        border-color: {p.hairline}; }}
     QPushButton[role="flat"] {{ border: none; background: transparent; padding: 4px 6px; }}
     QPushButton[role="flat"]:hover {{ background: {p.ground}; }}
     QPushButton[role="flat"]:checked {{ background: transparent; color: {p.ink}; font-weight: bold;
         border-bottom: 2px solid {p.ink}; border-radius: 0; }}
-    QPushButton[role="sure"] {{ background: {p.caution}; color: {p.on_caution}; border-color: {p.caution};
+    QPushButton[role="sure"] {{ background: {p.caution}; color: {p.on_caution};
+        border-color: {p.caution};
         font-weight: bold; }}
-    QLineEdit, QComboBox {{ background: {p.ground}; border: 1px solid {p.ink2}; border-radius: 3px; padding: 2px 6px;
+    QLineEdit, QComboBox {{ background: {p.ground}; border: 1px solid {p.ink2};
+        border-radius: 3px; padding: 2px 6px;
         min-height: 18px; selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 2px solid {p.ink}; padding: 1px 5px; }}
-    QLineEdit:disabled, QComboBox:disabled {{ background: {p.panel}; color: {p.ink2}; border-color: {p.hairline}; }}
+    QLineEdit:disabled, QComboBox:disabled {{ background: {p.panel}; color: {p.ink2};
+        border-color: {p.hairline}; }}
     QLineEdit[bad="true"] {{ border: 2px solid {p.caution}; padding: 1px 5px; }}
     QComboBox QAbstractItemView {{ background: {p.panel}; border: 1px solid {p.ink2};
         selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}
     QComboBox::drop-down {{ width: 18px; border: none; }}
-    QComboBox::down-arrow {{ image: url({icon_folder()}/open-{p.name}.svg); width: 12px; height: 12px; }}
+    QComboBox::down-arrow {{ image: url({icon_folder()}/open-{p.name}.svg); width: 12px;
+        height: 12px; }}
     QFrame#rule {{ background: {p.hairline}; border: none; }}
     QTableView, QListView, QTreeView {{ background: {p.panel}; border: none; outline: none;
-        gridline-color: {p.hairline}; selection-background-color: {p.ground}; selection-color: {p.ink};
+        gridline-color: {p.hairline}; selection-background-color: {p.ground};
+        selection-color: {p.ink};
         alternate-background-color: {p.panel}; }}
     QTableView::item {{ padding: 0 6px; }}
     QHeaderView, QHeaderView::section {{ background: {p.panel}; color: {p.ink2}; border: none;
@@ -131,7 +170,8 @@ def stylesheet(p: Palette) -> str:
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: {p.panel}; border: none; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
     QScrollBar:horizontal {{ background: transparent; height: 10px; margin: 0; }}
-    QScrollBar::handle {{ background: {p.hairline}; border-radius: 3px; min-height: 24px; min-width: 24px; }}
+    QScrollBar::handle {{ background: {p.hairline}; border-radius: 3px; min-height: 24px;
+        min-width: 24px; }}
     QScrollBar::handle:hover {{ background: {p.ink2}; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
@@ -142,7 +182,8 @@ def stylesheet(p: Palette) -> str:
     QMenu::item:disabled {{ color: {p.ink2}; }}
     QToolTip {{ background: {p.panel}; color: {p.ink}; border: 1px solid {p.ink2}; padding: 4px; }}
     QCheckBox {{ spacing: 6px; min-height: 24px; }}
-    QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {p.ink2}; border-radius: 3px;
+    QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {p.ink2};
+        border-radius: 3px;
         background: {p.ground}; }}
     QCheckBox::indicator:checked {{ background: {p.ink}; border-color: {p.ink}; }}
     """

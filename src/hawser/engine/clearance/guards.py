@@ -1,4 +1,5 @@
-"""What the guards say of an entry now, from the state alone (reckoning section 9). Nothing is changed here."""
+"""What the guards say of an entry now, from the state alone (reckoning section 9). Nothing is
+changed here."""
 
 from __future__ import annotations
 
@@ -11,11 +12,13 @@ from hawser.core.guards.filters.base import filter_verdict
 from hawser.core.guards.limits import full
 from hawser.engine.model.state import EngineState, Memory, Trade
 
-TAKES_BACK = frozenset({"cancel", "close", "flatten"})  # what a closed filter does that takes waiting entries back
+# what a closed filter does that takes waiting entries back
+TAKES_BACK = frozenset({"cancel", "close", "flatten"})
 
 
 def subject_of(guard: Guard, symbol: str, source: str) -> str:
-    """Whom a guard remembers an entry under: a filter by instrument, one that counts as it is told."""
+    """Whom a guard remembers an entry under: a filter by instrument, one that counts as it is
+    told."""
     per = guard.per if isinstance(guard, Counted) else "instrument"
     return {"account": "", "instrument": symbol}.get(per, source)
 
@@ -36,14 +39,20 @@ def watching(state: EngineState, symbol: str, source: str) -> list[AnyGuard]:
 def about(guard: Guard, subject: str, trade: Trade) -> bool:
     """Whether a trade is one of those that a guard remembers under `subject`."""
     source = trade.plan.source
-    return guard.watches(trade.symbol, source) and subject_of(guard, trade.symbol, source) == subject
+    return (
+        guard.watches(trade.symbol, source) and subject_of(guard, trade.symbol, source) == subject
+    )
 
 
-def scene_of(state: EngineState, symbol: str, side: int = 0, r_ticks: float = math.nan) -> EntryContext:
+def scene_of(
+    state: EngineState, symbol: str, side: int = 0, r_ticks: float = math.nan
+) -> EntryContext:
     """What filters look at for an instrument now."""
     market = state.markets.get(symbol)
     spread = float(market.ask - market.bid) if market is not None and market.bid else math.nan
-    return EntryContext(state.now, state.instruments[symbol], spread, state.measures, state.calendars, side, r_ticks)
+    return EntryContext(
+        state.now, state.instruments[symbol], spread, state.measures, state.calendars, side, r_ticks
+    )
 
 
 def guards_verdict(
@@ -60,7 +69,12 @@ def guards_verdict(
 
 def whole_account(guard: Guard) -> bool:
     """Whether it counts all that the account does, and so closes all of it."""
-    return isinstance(guard, Counted) and guard.per == "account" and not guard.instruments and not guard.sources
+    return (
+        isinstance(guard, Counted)
+        and guard.per == "account"
+        and not guard.instruments
+        and not guard.sources
+    )
 
 
 def account_guards(state: EngineState) -> list[Closed]:
@@ -70,30 +84,39 @@ def account_guards(state: EngineState) -> list[Closed]:
     return [closed for closed in said if closed is not None]
 
 
-def one_verdict(state: EngineState, guard: AnyGuard, scene: EntryContext, source: str) -> Closed | None:
+def one_verdict(
+    state: EngineState, guard: AnyGuard, scene: EntryContext, source: str
+) -> Closed | None:
     """What one guard that watches it says of an entry; None: open."""
     subject = subject_of(guard, scene.instrument.symbol, source)
     return filter_verdict(guard, scene) or memory_verdict(state, guard, subject)
 
 
 def memory_verdict(state: EngineState, guard: AnyGuard, subject: str) -> Closed | None:
-    """What a guard says by what it remembers of a subject: latched, counted full, or closed for a time."""
+    """What a guard says by what it remembers of a subject: latched, counted full, or closed for a
+    time."""
     memory = remembered(state, guard, subject)
     if memory is None:
         return None
     if memory.latched:
         return Closed("latched", f"{guard.name}: {memory.why}", memory.latched_until, guard.name)
     if isinstance(guard, CountGuard) and state.now < memory.end and full(memory.count, guard.most):
-        text = f"{guard.name}: {fg.counted(memory.count, 'entry', 'entries')} this {guard.period}, at most {guard.most}"
+        text = (
+            f"{guard.name}: {fg.counted(memory.count, 'entry', 'entries')} this {guard.period}, "
+            f"at most {guard.most}"
+        )
         return Closed("trade_count", text, memory.end, guard.name)
     if state.now < memory.until:
         left = fg.duration(memory.until - state.now)
-        return Closed("cool_down", f"{guard.name}: {memory.why}, {left} to go", memory.until, guard.name)
+        return Closed(
+            "cool_down", f"{guard.name}: {memory.why}, {left} to go", memory.until, guard.name
+        )
     return None
 
 
 def silent_since(state: EngineState, guard: SilenceSwitch) -> dict[str, int]:
-    """Since when each subject has had no quote, UTC ns; none while no link stands or no market is open."""
+    """Since when each subject has had no quote, UTC ns; none while no link stands or no market is
+    open."""
     if not guard.on or not state.link_up:
         return {}
     times = {
@@ -114,12 +137,14 @@ def taken_back_by(trade: Trade) -> str:
 
 
 def cancels(state: EngineState, trade: Trade) -> bool:
-    """Whether what still waits to enter for a trade is taken back: a person has done so, a guard that is closed does,
-    and it goes where it was sized for another contract."""
+    """Whether what still waits to enter for a trade is taken back: a person has done so, a guard
+    that is closed does, and it goes where it was sized for another contract."""
     if trade.entry_over or trade.outsized:
         return True
     for guard in watching(state, trade.symbol, trade.plan.source):
         memory = remembered(state, guard, subject_of(guard, trade.symbol, trade.plan.source))
-        if memory is not None and (memory.latched or (memory.shut and not TAKES_BACK.isdisjoint(guard.then))):
+        if memory is not None and (
+            memory.latched or (memory.shut and not TAKES_BACK.isdisjoint(guard.then))
+        ):
             return True
     return False

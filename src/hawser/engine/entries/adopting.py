@@ -1,7 +1,7 @@
 """A position at the venue that Hawser did not open: taken over as a trade, protected at once.
 
-R begins at the price of that moment; profit and loss count from the position's own entry. No guard is asked: what is
-done here only protects.
+R begins at the price of that moment; profit and loss count from the position's own entry. No guard
+is asked: what is done here only protects.
 """
 
 from __future__ import annotations
@@ -23,11 +23,17 @@ from hawser.engine.protection.covering import MOST_PARTS
 
 
 def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
-    """Take `position` over with the plan's stop, targets, trail and held lines; its size is what it is."""
+    """Take `position` over with the plan's stop, targets, trail and held lines; its size is what it
+    is."""
     state = outbox.state
     position = state.unexplained.get(ask.position)
     if position is None:
-        outbox.tell("refused", "no_position", f"There is no unexplained position {ask.position}", ask=ask.ask)
+        outbox.tell(
+            "refused",
+            "no_position",
+            f"There is no unexplained position {ask.position}",
+            ask=ask.ask,
+        )
         return
     try:
         terms = _terms(state, position, ask)
@@ -37,11 +43,15 @@ def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
     del state.unexplained[ask.position]
     trade = new_trade(outbox, ask.ask, terms)
     trade.entry, trade.opened = position.id, state.now
-    trade.entered, trade.entry_value = position.steps, position.steps * (position.entry or terms.ref)
+    trade.entered, trade.entry_value = (
+        position.steps,
+        position.steps * (position.entry or terms.ref),
+    )
     trade.best_exit = state.markets[trade.symbol].exit_side(trade.side)
     trade.entry_equity = state.equity
     risk = Valuation(state).money(trade.symbol, terms.r_ticks, position.steps)
-    trade.planned_risk = 0.0 if math.isnan(risk) else risk  # a rate is missing: its result in R stays unknown
+    # a rate is missing: its result in R stays unknown
+    trade.planned_risk = 0.0 if math.isnan(risk) else risk
     advance_trade(outbox, trade, "send")
     advance_trade(outbox, trade, "open")
     instrument = state.instruments[trade.symbol]
@@ -67,15 +77,22 @@ def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> Ent
     if rule is None or rule.money is not None:
         raise Refused("bad_request", "Adopting needs a stop by distance, price or bars.")
     if (rule.kind == "atr" and not atr > 0) or (rule.from_bars and ask.basis is None):
-        raise Refused("indicator_not_ready", "The stop has no value yet: more completed bars are needed.")
+        raise Refused(
+            "indicator_not_ready", "The stop has no value yet: more completed bars are needed."
+        )
     side, ref = plan.side, market.exit_side(plan.side)
     basis = or_nan(ask.basis)
     stop = rule.level(instrument, ref, atr, side, basis, market.ask - market.bid)
     if stop_verdict(stop, ref, ref, side, instrument.min_stop_ticks) != STOP_OK:
-        raise Refused("stop_too_near", f"A stop at {instrument.price(max(stop, 0))} cannot stand at this market.")
+        raise Refused(
+            "stop_too_near",
+            f"A stop at {instrument.price(max(stop, 0))} cannot stand at this market.",
+        )
     if position.steps > MOST_PARTS * max(1, instrument.qty_max_steps):
         most = instrument.qty(instrument.qty_max_steps)
-        text = f"It would need more than {MOST_PARTS} stops, because one order takes {most} at most."
+        text = (
+            f"It would need more than {MOST_PARTS} stops, because one order takes {most} at most."
+        )
         raise Refused("too_large", f"{text} Close a part of it first.")
     r_ticks = abs(ref - stop)
     lines = []
@@ -86,4 +103,6 @@ def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> Ent
             lines.append(TargetLine(number, level, target.share, rule=number))
     known = None if math.isnan(atr) else atr
     losses = rig_levels.loss_lines(plan, instrument, ref, r_ticks)
-    return EntryTerms(plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis, losses)
+    return EntryTerms(
+        plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis, losses
+    )

@@ -1,5 +1,5 @@
-"""What a trade's lines become where its entry filled at another price than expected, and where a plan's rules are put
-on a trade that is open already."""
+"""What a trade's lines become where its entry filled at another price than expected, and where a
+plan's rules are put on a trade that is open already."""
 
 from __future__ import annotations
 
@@ -24,16 +24,22 @@ _FIXED = ("price", "bars", "pivot", "line")  # stops that stand where they stand
 
 
 def set_stop(outbox: Outbox, trade: Trade, level: int, why: str, code: str) -> None:
-    """The stop wanted from now on, why in words and as a code of `reasons.py`; a held one counts at once, another when
-    it rests."""
-    trade.stop, trade.stop_why, trade.stop_code, trade.stop_by_hand = level, why, code, code == rs.HAND
+    """The stop wanted from now on, why in words and as a code of `reasons.py`; a held one counts at
+    once, another when it rests."""
+    trade.stop, trade.stop_why, trade.stop_code, trade.stop_by_hand = (
+        level,
+        why,
+        code,
+        code == rs.HAND,
+    )
     if trade.held:
         lay_backstop(trade)
         trade.trace.append(RestingLevel(outbox.state.now, level))
 
 
 def held_or_resting(outbox: Outbox, trade: Trade) -> None:
-    """A trade's lines are held here from now on, or rest at the venue again: what rests there moves for that reason."""
+    """A trade's lines are held here from now on, or rest at the venue again: what rests there moves
+    for that reason."""
     lay_backstop(trade)
     trade.reached_since = 0
     price = outbox.state.instruments[trade.symbol].price
@@ -54,20 +60,33 @@ def anchor(outbox: Outbox, trade: Trade) -> None:
     state, plan = outbox.state, trade.plan
     instrument = state.instruments[trade.symbol]
     ref = level_ticks(trade.entry_price, trade.side)
-    # A stop that was moved since says that somebody, or a rule, has decided after the entry: that is not undone here.
-    if plan.anchor != "fill" or ref == trade.ref or trade.stop != trade.initial_stop or trade.stop_by_hand:
+    # A stop that was moved since says that somebody, or a rule, has decided after the entry: that
+    # is not undone here.
+    if (
+        plan.anchor != "fill"
+        or ref == trade.ref
+        or trade.stop != trade.initial_stop
+        or trade.stop_by_hand
+    ):
         return
     if state.orders_of(trade, "rung"):  # a ladder stands where its rungs were sent to
         return
     stop, atr = _stop_from(state, trade, plan, ref), or_nan(trade.atr)
-    if stop < 1 or trade.side * (ref - stop) < 1:  # filled at or beyond a fixed stop: it stays, and so does R
+    # filled at or beyond a fixed stop: it stays, and so does R
+    if stop < 1 or trade.side * (ref - stop) < 1:
         return
     old, trade.ref = trade.ref, ref
     if not trade.trace or trade.side * (stop - trade.stop) > 0:
         trade.backstop = 0
         trade.initial_stop = stop
         trade.r_ticks = abs(ref - stop)
-        set_stop(outbox, trade, stop, f"initial stop, from the fill at {instrument.price(ref)}", rs.INITIAL)
+        set_stop(
+            outbox,
+            trade,
+            stop,
+            f"initial stop, from the fill at {instrument.price(ref)}",
+            rs.INITIAL,
+        )
     for line in trade.targets:
         rule = plan.targets[line.rule - 1] if line.rule else None
         if rule is not None and rule.price is None:
@@ -83,7 +102,8 @@ def anchor(outbox: Outbox, trade: Trade) -> None:
 
 
 def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
-    """The initial stop of `plan` for an entry at `ref`; one by money or investment keeps its distance."""
+    """The initial stop of `plan` for an entry at `ref`; one by money or investment keeps its
+    distance."""
     rule, instrument = plan.stop, state.instruments[trade.symbol]
     if rule is None or rule.kind == "money":
         return ref - trade.side * trade.r_ticks
@@ -96,10 +116,13 @@ def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
 
 
 def fitted(trade: Trade, plan: Plan) -> Plan:
-    """Another plan for a trade, which keeps its size and its entry. Raises Refused where it cannot have that size."""
+    """Another plan for a trade, which keeps its size and its entry. Raises Refused where it cannot
+    have that size."""
     old = trade.plan
     try:
-        return msgspec.structs.replace(plan, symbol=trade.symbol, side=trade.side, size=old.size, entry=old.entry)
+        return msgspec.structs.replace(
+            plan, symbol=trade.symbol, side=trade.side, size=old.size, entry=old.entry
+        )
     except BadInput as problem:
         text = f"This plan cannot be used with the size of this trade ({problem.sentence})."
         raise Refused(problem.code, text) from None
@@ -114,11 +137,13 @@ def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: EntryValues) -> None:
         trade.atr = None if math.isnan(now) else now
     trade.basis = basis
     atr = or_nan(trade.atr)
-    # Targets that took a part keep it, as a line that has nothing left to take. The new rig's shares are of what is
-    # left.
+    # Targets that took a part keep it, as a line that has nothing left to take. The new rig's
+    # shares are of what is left.
     whole = max(1, trade.entered)
     kept = [
-        TargetLine(line.number, line.level, line.filled / whole, line.filled) for line in trade.targets if line.filled
+        TargetLine(line.number, line.level, line.filled / whole, line.filled)
+        for line in trade.targets
+        if line.filled
     ]
     numbers, left = _numbers(trade.targets), trade.open_steps / whole
     for index, rule in enumerate(plan.targets, start=1):
@@ -140,7 +165,10 @@ def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: EntryValues) -> None:
     market = state.markets[trade.symbol]
     least = max(1, instrument.min_stop_ticks)
     # Another rig never loosens: its stop counts where it is tighter and may rest (section 7).
-    if trade.side * (stop - trade.stop) > 0 and trade.side * (market.exit_side(trade.side) - stop) >= least:
+    if (
+        trade.side * (stop - trade.stop) > 0
+        and trade.side * (market.exit_side(trade.side) - stop) >= least
+    ):
         why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(stop)}: the new plan"
         set_stop(outbox, trade, stop, why, rs.PLAN)
 
@@ -154,8 +182,8 @@ def _swap_losses(trade: Trade, plan: Plan, instrument: Instrument) -> None:
 
 
 def _numbers(lines: list[TargetLine]) -> Iterator[int]:
-    """The numbers of new lines: of those that took nothing yet, so that what rests for them is moved and no second
-    order rests beside it while it is taken back; then further ones."""
+    """The numbers of new lines: of those that took nothing yet, so that what rests for them is
+    moved and no second order rests beside it while it is taken back; then further ones."""
     yield from (line.number for line in lines if not line.filled)
     yield from count(1 + max((line.number for line in lines), default=0))
 

@@ -1,4 +1,5 @@
-"""What comes after a trade has ended: the other side where it was turned around, a follow-on where its rig says so.
+"""What comes after a trade has ended: the other side where it was turned around, a follow-on where
+its rig says so.
 
 Both are new entries like any other: sized and levelled afresh, and refused where a guard is closed.
 """
@@ -42,27 +43,42 @@ def turned(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
         return
     ask = f"{trade.turn}-turned"
     place(
-        outbox, ev.PlaceTrade(time=outbox.state.now, ask=ask, plan=turned_plan(trade), basis=event.basis, atr=event.atr)
+        outbox,
+        ev.PlaceTrade(
+            time=outbox.state.now,
+            ask=ask,
+            plan=turned_plan(trade),
+            basis=event.basis,
+            atr=event.atr,
+        ),
     )
 
 
 def _in_time(outbox: Outbox, trade: Trade, what: str) -> bool:
-    """Whether what was to come after the trade still may: not before the two sides agree and the market is open, and
-    not once a further bar has completed, or as much time has passed while the link was lost or Hawser did not run. A
-    night without bars is no delay: a rehearsal enters at the next open too."""
+    """Whether what was to come after the trade still may: not before the two sides agree and the
+    market is open, and not once a further bar has completed, or as much time has passed while the
+    link was lost or Hawser did not run. A night without bars is no delay: a rehearsal enters at the
+    next open too."""
     state, span = outbox.state, trade.plan.timeframe_ns
     market, last = state.markets.get(trade.symbol), state.bars.get(bar_key(trade.symbol, span))
-    if not trade.due or trade.state != states.ENDED or not state.reconciled:  # a late fill may have opened it again
+    # a late fill may have opened it again
+    if not trade.due or trade.state != states.ENDED or not state.reconciled:
         return False
     late = last is not None and last.opened > trade.ended - trade.ended % span
-    if state.linked_at > trade.ended:  # out of touch meanwhile: the market may have gone on without a bar told
+    # out of touch meanwhile: the market may have gone on without a bar told
+    if state.linked_at > trade.ended:
         opened = opened_since(state.instruments[trade.symbol].sessions, state.now)
         late = late or state.now - max(trade.ended, opened) > span
     if not late and (market is None or not market.open):
         return False  # it opens again, and says so
     trade.due = ""
     if late:
-        outbox.tell("caution", "lapsed", f"{what} lapsed: more than a bar has passed since the trade ended", trade)
+        outbox.tell(
+            "caution",
+            "lapsed",
+            f"{what} lapsed: more than a bar has passed since the trade ended",
+            trade,
+        )
     return not late
 
 
@@ -94,7 +110,11 @@ def followed(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
     text = f"Follow-on {trade.chain + 1} after {trade.id}: {fg.side_word(plan.side)}"
     outbox.tell("info", "follow_on", text, trade)
     ask = ev.PlaceTrade(
-        time=outbox.state.now, ask=f"{trade.id}-follow", plan=plan, basis=event.basis, atr=event.atr,
+        time=outbox.state.now,
+        ask=f"{trade.id}-follow",
+        plan=plan,
+        basis=event.basis,
+        atr=event.atr,
         chain=trade.chain + 1,
-    )  # fmt: skip
+    )
     place(outbox, ask)

@@ -1,7 +1,9 @@
-"""From a plan to an entry: size it, send it, move it while it waits, link entries so that one fill cancels the others.
+"""From a plan to an entry: size it, send it, move it while it waits, link entries so that one fill
+cancels the others.
 
-A plan comes to `Terms` at one level and one moment; a pending entry that is moved comes to new ones, which hold once
-the venue has accepted the move. Refused with a sentence where the guards, the reckoning or the level say no.
+A plan comes to `Terms` at one level and one moment; a pending entry that is moved comes to new
+ones, which hold once the venue has accepted the move. Refused with a sentence where the guards, the
+reckoning or the level say no.
 """
 
 from __future__ import annotations
@@ -40,21 +42,31 @@ from hawser.engine.protection.converge import advance_trade, converge, leave
 
 
 def account_now(state: EngineState) -> Account:
-    """The account with the venue's figures and the rates of this moment. An account has some equity: where there is
-    none, `need_equity` refuses before anything is sized on what stands here."""
+    """The account with the venue's figures and the rates of this moment. An account has some
+    equity: where there is none, `need_equity` refuses before anything is sized on what stands
+    here."""
     assert state.account is not None
     return msgspec.structs.replace(
-        state.account, equity=state.equity if state.equity > 0 else 0.01, balance=max(state.balance, 0.0),
-        margin_used=max(state.margin_used, 0.0), rates=state.current_rates(),
-    )  # fmt: skip
+        state.account,
+        equity=state.equity if state.equity > 0 else 0.01,
+        balance=max(state.balance, 0.0),
+        margin_used=max(state.margin_used, 0.0),
+        rates=state.current_rates(),
+    )
 
 
 def need_equity(equity: float, request: SizeRequest) -> None:
-    """Refuse to size on nothing, or on debts; a rate that is missing is told before. Raises Refused."""
+    """Refuse to size on nothing, or on debts; a rate that is missing is told before. Raises
+    Refused."""
     account = request.account
     if not equity > 0:
-        convert(request.instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s)
-        sentence = f"The account's equity is {fg.money(equity, account.currency)}: nothing can be sized on it."
+        convert(
+            request.instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s
+        )
+        sentence = (
+            f"The account's equity is {fg.money(equity, account.currency)}: nothing can be "
+            "sized on it."
+        )
         raise Refused("no_equity", sentence, equity=equity)
 
 
@@ -68,14 +80,25 @@ def request_for(
     held: int,
     basis: float,
 ) -> SizeRequest:
-    """A plan as a request to the core, for the engine and for the screen alike; raises Refused where its entry cannot
-    wait at its level."""
+    """A plan as a request to the core, for the engine and for the screen alike; raises Refused
+    where its entry cannot wait at its level."""
     level = plan.entry.level(instrument, *quote, atr, plan.side)
     return SizeRequest(
-        instrument=instrument, account=msgspec.structs.replace(account, size=plan.size), side=plan.side, bid=quote[0],
-        ask=quote[1], atr=atr, basis=basis, stop=plan.stop, targets=plan.targets, entry=level, open_heat=staked.heat,
-        open_heat_by_currency=staked.by_currency, positions=held, ladder=plan.rig.ladder if plan.rig else None,
-    )  # fmt: skip
+        instrument=instrument,
+        account=msgspec.structs.replace(account, size=plan.size),
+        side=plan.side,
+        bid=quote[0],
+        ask=quote[1],
+        atr=atr,
+        basis=basis,
+        stop=plan.stop,
+        targets=plan.targets,
+        entry=level,
+        open_heat=staked.heat,
+        open_heat_by_currency=staked.by_currency,
+        positions=held,
+        ladder=plan.rig.ladder if plan.rig else None,
+    )
 
 
 def terms_of(
@@ -85,8 +108,10 @@ def terms_of(
     without: Trade | None = None,
     beside: tuple[EntryTerms, ...] = (),
 ) -> EntryTerms:
-    """What the plan comes to now, beside all that the account stakes but `without`; raises Refused."""
-    # All refusals come from here, in the order of section 5, whether the plan is placed, moved or only looked at.
+    """What the plan comes to now, beside all that the account stakes but `without`; raises
+    Refused."""
+    # All refusals come from here, in the order of section 5, whether the plan is placed, moved or
+    # only looked at.
     market, instrument = state.markets[plan.symbol], state.instruments[plan.symbol]
     atr, basis = atr_of(state, plan, marks), marks.basis
     check_rig(plan, instrument, state.spans.get(plan.symbol, ()))
@@ -94,28 +119,47 @@ def terms_of(
     staked = _with(staked, instrument, sum(terms.risk for terms in beside))
     count = sum(trade is not without for trade in state.live()) + len(beside)
     request = request_for(
-        plan, account_now(state), instrument, (market.bid, market.ask), atr, staked, count,
+        plan,
+        account_now(state),
+        instrument,
+        (market.bid, market.ask),
+        atr,
+        staked,
+        count,
         or_nan(basis),
-    )  # fmt: skip
+    )
     need_equity(state.equity, request)
     sizing = sized(request)
     if sizing.rungs:  # one target for all, which no plan's line stands for
         lines: tuple[TargetLine, ...] = (TargetLine(1, sizing.rungs[0].target, 1.0),)
     else:
         lines = tuple(
-            TargetLine(target.number, target.level, plan.targets[target.number - 1].share, rule=target.number)
+            TargetLine(
+                target.number,
+                target.level,
+                plan.targets[target.number - 1].share,
+                rule=target.number,
+            )
             for target in sizing.targets
             if target.r
         )
-    # A level that was typed as a distance is a level from here on: it must not follow the market while it waits.
+    # A level that was typed as a distance is a level from here on: it must not follow the market
+    # while it waits.
     if plan.entry.pending:
         plan = msgspec.structs.replace(plan, entry=plan.entry.moved(sizing.ref, instrument))
     return EntryTerms(
-        plan, sizing.ref, sizing.r_ticks, sizing.steps, sizing.risk_money, sizing.stop, lines,
-        None if math.isnan(atr) else atr, basis,
+        plan,
+        sizing.ref,
+        sizing.r_ticks,
+        sizing.steps,
+        sizing.risk_money,
+        sizing.stop,
+        lines,
+        None if math.isnan(atr) else atr,
+        basis,
         rig_levels.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
         tuple(Rung(rung.number, rung.level, rung.steps) for rung in sizing.rungs[1:] if rung.steps),
-    )  # fmt: skip
+    )
 
 
 def _with(staked: Exposure, instrument: Instrument, risk: float) -> Exposure:
@@ -127,43 +171,59 @@ def _with(staked: Exposure, instrument: Instrument, risk: float) -> Exposure:
 
 
 def check_rig(plan: Plan, instrument: Instrument, spans: tuple[int, ...] = ()) -> None:
-    """Refuse a plan that could not be tended; raises Refused. `spans`: the bar lengths there are, none where nobody
-    says."""
+    """Refuse a plan that could not be tended; raises Refused. `spans`: the bar lengths there are,
+    none where nobody says."""
     rig = plan.rig
     for span in bars_of(plan) if spans else ():
         if span not in spans:
             there = ", ".join(map(timeframe_name, spans))
-            sentence = f"Bars of {timeframe_name(span)} cannot be made of this history; there are {there}."
+            sentence = (
+                f"Bars of {timeframe_name(span)} cannot be made of this history; there are {there}."
+            )
             raise Refused("no_timeframe", sentence, span=span)
     if rig is None:
         return
     timed = rig.time_exit
     if timed is not None and timed.session_end and not ever_closes(instrument.sessions):
-        raise Refused("no_session_end", f"{instrument.symbol} has no sessions, so the rig's time exit never comes.")
+        raise Refused(
+            "no_session_end",
+            f"{instrument.symbol} has no sessions, so the rig's time exit never comes.",
+        )
 
 
 def no_ladder(plan: Plan) -> None:
-    """Refuse a ladder on what is open already: its entries are sized before the first is sent. Raises Refused."""
+    """Refuse a ladder on what is open already: its entries are sized before the first is sent.
+    Raises Refused."""
     if plan.rig is not None and plan.rig.ladder is not None:
-        raise Refused("ladder", "A ladder is sized before its first entry: it cannot be put on what is open already.")
+        raise Refused(
+            "ladder",
+            "A ladder is sized before its first entry: it cannot be put on what is open already.",
+        )
 
 
 def atr_of(state: EngineState, plan: Plan, marks: EntryValues) -> float:
-    """The ATR that the plan means, price units; NaN where it has no value. Raises Refused where steps need it."""
+    """The ATR that the plan means, price units; NaN where it has no value. Raises Refused where
+    steps need it."""
     if own_atr(plan):
         atr = or_nan(marks.atr)
     else:
         atr = state.atr(plan.symbol, plan.timeframe_ns)
     steps = plan.rig.step if plan.rig is not None else ()
-    if not atr > 0 and any(measure.atr is not None for one in steps for measure in (one.at, one.to)):
+    if not atr > 0 and any(
+        measure.atr is not None for one in steps for measure in (one.at, one.to)
+    ):
         raise Refused("indicator_not_ready", "The ATR has no value yet: the rig's steps need it.")
     return atr
 
 
-def _may_enter(outbox: Outbox, plan: Plan, ask: str, side: int = 0, r_ticks: float = math.nan) -> bool:
+def _may_enter(
+    outbox: Outbox, plan: Plan, ask: str, side: int = 0, r_ticks: float = math.nan
+) -> bool:
     state, symbol = outbox.state, plan.symbol
     if symbol not in state.instruments:
-        outbox.tell("refused", "no_instrument", f"{symbol} is not an instrument of this venue", ask=ask)
+        outbox.tell(
+            "refused", "no_instrument", f"{symbol} is not an instrument of this venue", ask=ask
+        )
         return False
     closed = entry_verdict(state, symbol, side, plan.source, r_ticks)
     if closed:
@@ -187,11 +247,14 @@ def place(outbox: Outbox, ask: ev.PlaceTrade) -> None:
         return
     try:
         terms = terms_of(state, plan, EntryValues(ask.basis, ask.atr))
-        bound = plan.entry.bound(ask.seen if ask.seen and not plan.entry.pending else terms.ref, plan.side)
+        bound = plan.entry.bound(
+            ask.seen if ask.seen and not plan.entry.pending else terms.ref, plan.side
+        )
         if bound is not None and plan.side * (terms.ref - bound) > 0:
             price = state.instruments[plan.symbol].price
             sentence = (
-                f"The market at {price(terms.ref)} is beyond {price(bound)}, the worst price the entry may fill at."
+                f"The market at {price(terms.ref)} is beyond {price(bound)}, the worst price the "
+                "entry may fill at."
             )
             raise Refused("slippage", sentence)
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
@@ -212,14 +275,20 @@ def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:
     found: list[EntryTerms] = []
     try:
         for side, basis in zip((1, -1), ask.bases, strict=True):
-            entry = EntryRule("stop", atr=ask.atr, within_ticks=plan.entry.within_ticks, good=plan.entry.good)
+            entry = EntryRule(
+                "stop", atr=ask.atr, within_ticks=plan.entry.within_ticks, good=plan.entry.good
+            )
             one = msgspec.structs.replace(plan, side=side, entry=entry)
             found.append(terms_of(state, one, EntryValues(basis, ask.own_atr), beside=tuple(found)))
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
     except Refused as refusal:
-        outbox.tell("refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask)
+        outbox.tell(
+            "refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask
+        )
         return
-    if not all(_may_enter(outbox, plan, ask.ask, terms.plan.side, terms.r_ticks) for terms in found):
+    if not all(
+        _may_enter(outbox, plan, ask.ask, terms.plan.side, terms.r_ticks) for terms in found
+    ):
         return
     trades = []
     for word, terms in zip(("long", "short"), found, strict=True):
@@ -243,13 +312,14 @@ def enter(outbox: Outbox, ask: str, terms: EntryTerms, bound: int | None, until:
     level = terms.ref if plan.entry.pending else None
     trade.entry = outbox.submit(
         trade, "entry", plan.entry.kind, terms.steps, level, why, bound=bound, until=until
-    ).id  # fmt: skip
+    ).id
     return trade
 
 
 def session_ends(outbox: Outbox, symbol: str, at: int) -> None:
-    """The venue says when the session ends: what waits until then waits no longer, where that is earlier than it was
-    when it was placed. The venue may keep to the time it was given: it is taken back by our clock."""
+    """The venue says when the session ends: what waits until then waits no longer, where that is
+    earlier than it was when it was placed. The venue may keep to the time it was given: it is taken
+    back by our clock."""
     for trade in outbox.state.trades_in(symbol):
         waits = outbox.state.orders_of(trade, "entry") if trade.plan.entry.good.session_end else []
         for order in waits:
@@ -262,9 +332,20 @@ def new_trade(outbox: Outbox, ask: str, terms: EntryTerms) -> Trade:
     """A trade on these terms in the state; nothing is sent."""
     state, plan = outbox.state, terms.plan
     trade = Trade(
-        id=f"T{outbox.number()}", ask=ask, symbol=plan.symbol, side=plan.side, plan=plan, ref=0, r_ticks=0,
-        asked_steps=0, planned_risk=0.0, stop=0, initial_stop=0, targets=[], placed=state.now,
-    )  # fmt: skip
+        id=f"T{outbox.number()}",
+        ask=ask,
+        symbol=plan.symbol,
+        side=plan.side,
+        plan=plan,
+        ref=0,
+        r_ticks=0,
+        asked_steps=0,
+        planned_risk=0.0,
+        stop=0,
+        initial_stop=0,
+        targets=[],
+        placed=state.now,
+    )
     _apply(trade, terms)
     state.trades[trade.id] = trade
     state.by_symbol.setdefault(trade.symbol, []).append(trade.id)
@@ -272,17 +353,27 @@ def new_trade(outbox: Outbox, ask: str, terms: EntryTerms) -> Trade:
 
 
 def _apply(trade: Trade, terms: EntryTerms) -> None:
-    trade.plan, trade.ref, trade.r_ticks, trade.asked_steps = terms.plan, terms.ref, terms.r_ticks, terms.steps
+    trade.plan, trade.ref, trade.r_ticks, trade.asked_steps = (
+        terms.plan,
+        terms.ref,
+        terms.r_ticks,
+        terms.steps,
+    )
     trade.planned_risk, trade.stop, trade.initial_stop = terms.risk, terms.stop, terms.stop
-    trade.targets = [TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.targets]
-    trade.losses = [TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.losses]
+    trade.targets = [
+        TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.targets
+    ]
+    trade.losses = [
+        TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.losses
+    ]
     trade.rungs = [Rung(rung.number, rung.level, rung.steps) for rung in terms.rungs]
     trade.atr, trade.basis = terms.atr, terms.basis
     lay_backstop(trade)
 
 
 def lay_backstop(trade: Trade) -> None:
-    """The wider stop of held lines, as far behind the stop as it began; it never moves away from the market."""
+    """The wider stop of held lines, as far behind the stop as it began; it never moves away from
+    the market."""
     if trade.plan.held is None:
         trade.backstop = 0
         return
@@ -305,8 +396,12 @@ def move_entry(outbox: Outbox, ask: ev.MoveEntry) -> None:
         problem = f"Not moved: {instrument.price(ask.level)} is not a price"
         outbox.tell("refused", "not_positive", problem, trade, ask.ask)
         return
-    plan = msgspec.structs.replace(latest_plan(trade), entry=trade.plan.entry.moved(ask.level, instrument))
-    marks = EntryValues(trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr)
+    plan = msgspec.structs.replace(
+        latest_plan(trade), entry=trade.plan.entry.moved(ask.level, instrument)
+    )
+    marks = EntryValues(
+        trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr
+    )
     replan(outbox, trade, plan, ask.ask, marks)
 
 
@@ -320,7 +415,9 @@ def _latest(trade: Trade) -> EntryTerms | None:
     return trade.then or trade.moving
 
 
-def replan(outbox: Outbox, trade: Trade, plan: Plan, ask: str, marks: EntryValues | None = None) -> None:
+def replan(
+    outbox: Outbox, trade: Trade, plan: Plan, ask: str, marks: EntryValues | None = None
+) -> None:
     """Size a pending entry anew by `plan`; its terms hold once the venue has accepted them."""
     marks = marks or EntryValues(trade.basis, trade.atr)
     try:
@@ -337,8 +434,9 @@ def replan(outbox: Outbox, trade: Trade, plan: Plan, ask: str, marks: EntryValue
 
 
 def resize(outbox: Outbox, trade: Trade, level: int) -> None:
-    """The venue has a pending entry rest at another level than was asked: its lines are laid from there, and it is
-    sized anew, or taken back where it cannot be. Where it fills before it is smaller, its stop is as near as was asked.
+    """The venue has a pending entry rest at another level than was asked: its lines are laid from
+    there, and it is sized anew, or taken back where it cannot be. Where it fills before it is
+    smaller, its stop is as near as was asked.
     """
     state, order = outbox.state, outbox.state.orders[trade.entry]
     entry = trade.plan.entry.moved(level, state.instruments[trade.symbol])
@@ -346,7 +444,11 @@ def resize(outbox: Outbox, trade: Trade, level: int) -> None:
     try:
         terms = terms_of(state, plan, EntryValues(trade.basis, trade.atr), without=trade)
     except Refused:
-        leave(outbox, trade, Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"))
+        leave(
+            outbox,
+            trade,
+            Reason(rs.ENTRY_GONE, name="could not be sized where the venue has it rest"),
+        )
         return
     share = order.steps / terms.steps
     trade.moving = msgspec.structs.replace(terms, steps=order.steps, risk=terms.risk * share)
@@ -359,8 +461,17 @@ def pending_trade(outbox: Outbox, trade_id: str, ask: str) -> Trade | None:
     """The trade where its entry waits and nothing has filled; told where not."""
     trade = outbox.state.trades.get(trade_id)
     entry = outbox.state.orders.get(trade.entry) if trade is not None else None
-    if trade is None or entry is None or entry.over or entry.kind == "market" or trade.entered or trade.leave:
-        outbox.tell("refused", "not_pending", f"The entry of {trade_id} does not wait any more", ask=ask)
+    if (
+        trade is None
+        or entry is None
+        or entry.over
+        or entry.kind == "market"
+        or trade.entered
+        or trade.leave
+    ):
+        outbox.tell(
+            "refused", "not_pending", f"The entry of {trade_id} does not wait any more", ask=ask
+        )
         return None
     return trade
 
@@ -383,18 +494,22 @@ def moved(outbox: Outbox, trade: Trade, level: int, steps: int) -> None:
 
 
 def pinned_stop(trade: Trade, level: int, instrument: Instrument) -> Plan:
-    """The pending trade's plan with its stop at a price; raises Refused where a ladder's would not lie beyond it."""
+    """The pending trade's plan with its stop at a price; raises Refused where a ladder's would not
+    lie beyond it."""
     rig, stop = latest_plan(trade).rig, (_latest(trade) or trade).stop
     if rig is not None and rig.ladder is not None:
         behind = (rig.ladder.stop_ticks or 0.0) + trade.side * (stop - level)
         if behind < 1:
             raise Refused("stop_in_ladder", "A ladder's stop stays beyond its last rung.")
         return _reladdered(trade, msgspec.structs.replace(rig.ladder, stop_ticks=behind))
-    return msgspec.structs.replace(latest_plan(trade), stop=StopRule(price=Decimal(instrument.price(level))))
+    return msgspec.structs.replace(
+        latest_plan(trade), stop=StopRule(price=Decimal(instrument.price(level)))
+    )
 
 
 def pinned_target(trade: Trade, number: int, level: int, instrument: Instrument) -> Plan | None:
-    """The pending trade's plan with one target at a price; None where what it is moved to has no such target."""
+    """The pending trade's plan with one target at a price; None where what it is moved to has no
+    such target."""
     plan = latest_plan(trade)
     if plan.rig is not None and plan.rig.ladder is not None:
         beyond = float(trade.side * (level - (_latest(trade) or trade).ref))
@@ -404,7 +519,9 @@ def pinned_target(trade: Trade, number: int, level: int, instrument: Instrument)
     if level <= 0 or number > len(plan.targets):
         return None
     rules = list(plan.targets)
-    rules[number - 1] = TargetRule(share=rules[number - 1].share, price=Decimal(instrument.price(level)))
+    rules[number - 1] = TargetRule(
+        share=rules[number - 1].share, price=Decimal(instrument.price(level))
+    )
     return msgspec.structs.replace(plan, targets=tuple(rules))
 
 
@@ -440,13 +557,17 @@ def _group(outbox: Outbox, trades: list[Trade], name: str) -> None:
 
 
 def first_fill(outbox: Outbox, trade: Trade) -> None:
-    """An entry of a group has filled, even in part: the others are cancelled; a second one is closed at once."""
+    """An entry of a group has filled, even in part: the others are cancelled; a second one is
+    closed at once."""
     state = outbox.state
     if not trade.group:
         return
     first = state.groups.get(trade.group, "")
     if first and first != trade.id:
-        text = f"Two entries of an OCO group filled, {first} before this one: this one is closed at once"
+        text = (
+            f"Two entries of an OCO group filled, {first} before this one: this one is closed "
+            "at once"
+        )
         outbox.tell("alarm", "oco_second", text, trade)
         leave(outbox, trade, Reason(rs.OCO, name=first))
         return
@@ -460,4 +581,9 @@ def first_fill(outbox: Outbox, trade: Trade) -> None:
 def is_pending(state: EngineState, trade: Trade) -> bool:
     """Its entry waits at a level and nothing has filled."""
     entry = state.orders.get(trade.entry)
-    return trade.state == states.ENTERING and not trade.entered and entry is not None and entry.kind != "market"
+    return (
+        trade.state == states.ENTERING
+        and not trade.entered
+        and entry is not None
+        and entry.kind != "market"
+    )

@@ -1,4 +1,5 @@
-"""What is asked of the guards: another policy, a kill switch re-armed, calendars that have changed."""
+"""What is asked of the guards: another policy, a kill switch re-armed, calendars that have
+changed."""
 
 from __future__ import annotations
 
@@ -10,7 +11,7 @@ from hawser.core.guards.news import Calendar
 from hawser.core.guards.periods import period_at
 from hawser.engine import events as ev
 from hawser.engine.clearance.guards import remembered
-from hawser.engine.guards.memory import (  # fmt: skip
+from hawser.engine.guards.memory import (
     called,
     count_anew,
     memories,
@@ -46,24 +47,34 @@ def rearm(outbox: Outbox, ask: ev.RearmGuard) -> None:
     count_anew(state, guard, ask.subject, memory)
     memory.high = memory.base
     text = f"{called(guard, ask.subject)} re-armed, it counts anew from here: {ask.reason.strip()}"
-    outbox.tell("caution", "guard_rearmed", text, ask=ask.ask, guard=guard.name, subject=ask.subject)
+    outbox.tell(
+        "caution", "guard_rearmed", text, ask=ask.ask, guard=guard.name, subject=ask.subject
+    )
 
 
 def change(outbox: Outbox, ask: ev.ChangeGuards) -> None:
-    """Another policy. What is tighter holds at once; what is looser waits for its next period where a limit was
-    reached, or the policy says so."""
+    """Another policy. What is tighter holds at once; what is looser waits for its next period where
+    a limit was reached, or the policy says so."""
     state, old, new = outbox.state, outbox.state.guards, ask.guards
-    state.guards_later, state.rules_later = {}, None  # what was asked for before is not asked for any more
+    # what was asked for before is not asked for any more
+    state.guards_later, state.rules_later = {}, None
     whole = _held_back(outbox, old, new, ask.ask)
     late = _rules_that_wait(outbox, old, new, ask.ask)
     rules = old if late else new
     replace_guards(
-        state, zone=rules.zone, day_starts=rules.day_starts, week_starts=rules.week_starts, loosen=rules.loosen,
-        news=rules.news, guard=whole,
-    )  # fmt: skip
-    state.measures = {symbol: dict(values) for symbol, values in ask.measures.items()}  # the event stays as it is
+        state,
+        zone=rules.zone,
+        day_starts=rules.day_starts,
+        week_starts=rules.week_starts,
+        loosen=rules.loosen,
+        news=rules.news,
+        guard=whole,
+    )
+    # the event stays as it is
+    state.measures = {symbol: dict(values) for symbol, values in ask.measures.items()}
     stays = any(isinstance(one, NewsGuard) and one.name in state.guards_later for one in whole)
-    unread = stays and not ask.calendars  # a guard that stays for a while goes on by the news it had
+    # a guard that stays for a while goes on by the news it had
+    unread = stays and not ask.calendars
     news_waits = late and old.news != new.news
     if ask.calendars is not None and not news_waits and not unread:
         _take_calendars(outbox, ask.calendars)
@@ -71,7 +82,12 @@ def change(outbox: Outbox, ask: ev.ChangeGuards) -> None:
         if isinstance(guard, Counted) and guard.per == "account":
             memory_of(state, guard, "")
     count = len(whole)
-    outbox.tell("info", "guards_changed", f"{count} guard{'s watch' if count != 1 else ' watches'} now", ask=ask.ask)
+    outbox.tell(
+        "info",
+        "guards_changed",
+        f"{count} guard{'s watch' if count != 1 else ' watches'} now",
+        ask=ask.ask,
+    )
     state.guards_at = min(state.guards_at, state.now)
     look(outbox)
 
@@ -96,17 +112,21 @@ def _held_back(outbox: Outbox, old: Guards, new: Guards, ask: str) -> tuple[AnyG
 
 
 def _rules_that_wait(outbox: Outbox, old: Guards, new: Guards, ask: str) -> bool:
-    """Whether periods, news and the rest stay as they were for now. Periods of a week wait for its end: a day that
-    begins elsewhere moves it too."""
+    """Whether periods, news and the rest stay as they were for now. Periods of a week wait for its
+    end: a day that begins elsewhere moves it too."""
     state, keys = outbox.state, loosened_rules(old, new)
     latched = any(memory.latched for memory in state.memory.values())
     if not keys or (old.loosen == "now" and not latched):
         return False
     week = any(period_of(guard) == "week" for guard in old.guard)
     at = period_at(old, state.now, week)[1]
-    state.rules_later = LaterRules(at, new.zone, new.day_starts, new.week_starts, new.loosen, new.news)
+    state.rules_later = LaterRules(
+        at, new.zone, new.day_starts, new.week_starts, new.loosen, new.news
+    )
     when = "week" if week else "day"
-    text = f"{', '.join(key.replace('_', ' ') for key in keys)}: as asked for from the next {when} on"
+    text = (
+        f"{', '.join(key.replace('_', ' ') for key in keys)}: as asked for from the next {when} on"
+    )
     outbox.tell("caution", "guard_loosened", text, ask=ask)
     return True
 
@@ -115,13 +135,21 @@ def drill(outbox: Outbox, ask: ev.Drill) -> None:
     """Set a guard off on purpose, to see what follows; or only tell what would."""
     state, guard = outbox.state, outbox.state.guards.named(ask.guard)
     if guard is None or not guard.on or not _subject_fits(state, guard, ask.subject):
-        text = f"There is no guard {ask.guard}{f' for {ask.subject}' if ask.subject else ''} that watches"
+        text = (
+            f"There is no guard {ask.guard}{f' for {ask.subject}' if ask.subject else ''} that "
+            "watches"
+        )
         outbox.tell("refused", "no_guard", text, ask=ask.ask)
         return
     name, what = called(guard, ask.subject), consequence(state, guard, ask.subject)
     if ask.watch_only:
         then = f": {what}" if what else ""
-        outbox.tell("caution", "drill", f"Drill, watched only: {name} would close entries{then}", ask=ask.ask)
+        outbox.tell(
+            "caution",
+            "drill",
+            f"Drill, watched only: {name} would close entries{then}",
+            ask=ask.ask,
+        )
         return
     memory = memory_of(state, guard, ask.subject)
     if guard.LATCHES:
@@ -129,9 +157,15 @@ def drill(outbox: Outbox, ask: ev.Drill) -> None:
         return
     memory.until = state.now + round(ask.seconds * SECOND)
     memory.tripped, memory.why = state.now, "a drill"
-    memory.shut = not isinstance(guard, Counted)  # until it is found open; what counts is never looked at like that
+    # until it is found open; what counts is never looked at like that
+    memory.shut = not isinstance(guard, Counted)
     done = carry_out(outbox, guard, ask.subject)
-    outbox.tell("caution", "drill", f"Drill: {name} closes entries for {ask.seconds:g} s{done}", ask=ask.ask)
+    outbox.tell(
+        "caution",
+        "drill",
+        f"Drill: {name} closes entries for {ask.seconds:g} s{done}",
+        ask=ask.ask,
+    )
 
 
 def _subject_fits(state: EngineState, guard: AnyGuard, subject: str) -> bool:
@@ -139,7 +173,9 @@ def _subject_fits(state: EngineState, guard: AnyGuard, subject: str) -> bool:
     per = guard.per if isinstance(guard, Counted) else "instrument"
     if per == "account":
         return not subject
-    return bool(subject) if per == "source" else subject in state.instruments and guard.covers(subject)
+    return (
+        bool(subject) if per == "source" else subject in state.instruments and guard.covers(subject)
+    )
 
 
 def calendar_changed(outbox: Outbox, event: ev.CalendarChanged) -> None:
@@ -152,4 +188,8 @@ def _take_calendars(outbox: Outbox, calendars: tuple[Calendar, ...]) -> None:
     outbox.state.calendars = calendars
     for calendar in calendars:
         if calendar.state not in ("good", "unread"):
-            outbox.tell("caution", "calendar", f"News calendar {calendar.name} is {calendar.state}: {calendar.why}")
+            outbox.tell(
+                "caution",
+                "calendar",
+                f"News calendar {calendar.name} is {calendar.state}: {calendar.why}",
+            )

@@ -1,4 +1,5 @@
-"""What guards remember: periods that begin and end, what latched for them, looser guards that wait for the next."""
+"""What guards remember: periods that begin and end, what latched for them, looser guards that wait
+for the next."""
 
 from __future__ import annotations
 
@@ -49,16 +50,22 @@ def memory_of(state: EngineState, guard: AnyGuard, subject: str) -> Memory:
 
 def memories(state: EngineState, name: str) -> dict[str, Memory]:
     """All that a guard remembers, by subject."""
-    return {key[len(name) + 1 :]: memory for key, memory in state.memory.items() if key.startswith(f"{name}\n")}
+    return {
+        key[len(name) + 1 :]: memory
+        for key, memory in state.memory.items()
+        if key.startswith(f"{name}\n")
+    }
 
 
 def _equity(state: EngineState) -> float:
-    """The account's equity; NaN until the venue has told it: a file's figure is no start for a loss."""
+    """The account's equity; NaN until the venue has told it: a file's figure is no start for a
+    loss."""
     return state.equity if state.figured else math.nan
 
 
 def count_anew(state: EngineState, guard: AnyGuard, subject: str, memory: Memory) -> None:
-    """From this moment on: a loss from the present equity, or from what the open trades have come to."""
+    """From this moment on: a loss from the present equity, or from what the open trades have come
+    to."""
     memory.base, memory.won, memory.before = _equity(state), 0.0, {}
     if isinstance(guard, CountGuard):
         memory.count = 0
@@ -74,9 +81,10 @@ def unlatch(memory: Memory) -> None:
 
 
 def roll(outbox: Outbox) -> list[tuple[AnyGuard, str]]:
-    """Periods that are over give way to the next; what latched for them opens, looser guards that waited come in.
-    What opened: guards, each with its subject."""
-    # Latches open before looser guards come in: a switch that is latched keeps its own looser limit out (section 9).
+    """Periods that are over give way to the next; what latched for them opens, looser guards that
+    waited come in. What opened: guards, each with its subject."""
+    # Latches open before looser guards come in: a switch that is latched keeps its own looser limit
+    # out (section 9).
     state, opened = outbox.state, list[tuple[AnyGuard, str]]()
     guards = {guard.name: guard for guard in state.guards.guard}
     for key, memory in list(state.memory.items()):
@@ -103,22 +111,31 @@ def _let_in(outbox: Outbox) -> None:
         del state.guards_later[name]
         rest = [later.guard if one.name == name else one for one in state.guards.guard]
         replace_guards(state, guard=tuple(one for one in rest if one is not None))
-        outbox.tell("caution", "guard_loosened", f"{name} is looser from now on, as was asked for earlier")
+        outbox.tell(
+            "caution", "guard_loosened", f"{name} is looser from now on, as was asked for earlier"
+        )
     let_rules_in(outbox)
     let_policy_in(outbox)
 
 
 def let_rules_in(outbox: Outbox) -> None:
-    """Periods, news and the rest that waited; what counts in periods goes by the new ones from its next turn on."""
+    """Periods, news and the rest that waited; what counts in periods goes by the new ones from its
+    next turn on."""
     state, later = outbox.state, outbox.state.rules_later
     if later is None or later.at > state.now:
         return
     state.rules_later = None
     replace_guards(
-        state, zone=later.zone, day_starts=later.day_starts, week_starts=later.week_starts, loosen=later.loosen,
+        state,
+        zone=later.zone,
+        day_starts=later.day_starts,
+        week_starts=later.week_starts,
+        loosen=later.loosen,
         news=later.news,
-    )  # fmt: skip
-    outbox.tell("caution", "guard_loosened", "Periods, news and waiting are as was asked for earlier")
+    )
+    outbox.tell(
+        "caution", "guard_loosened", "Periods, news and waiting are as was asked for earlier"
+    )
 
 
 def let_policy_in(outbox: Outbox) -> None:
@@ -129,20 +146,30 @@ def let_policy_in(outbox: Outbox) -> None:
     state.policy_later = None
     keys = ", ".join(loosened_account(state.account.policy, later.policy))
     state.account = msgspec.structs.replace(state.account, policy=later.policy)
-    outbox.tell("caution", "account_loosened", f"The account's limits are looser from now on, as was asked for: {keys}")
+    outbox.tell(
+        "caution",
+        "account_loosened",
+        f"The account's limits are looser from now on, as was asked for: {keys}",
+    )
 
 
 def take_policy(outbox: Outbox, old: Policy, new: Policy, ask: str = "") -> Policy:
-    """Another policy of the account: what holds of it now. Looser limits wait for the next day where the guards' policy
-    says that loosening does."""
+    """Another policy of the account: what holds of it now. Looser limits wait for the next day
+    where the guards' policy says that loosening does."""
     state, keys = outbox.state, loosened_account(old, new)
     state.policy_later = None
     if not keys:
         return new
-    # A limit that waits is not lost: the tighter of both holds until the next day, whatever else the edit has changed.
+    # A limit that waits is not lost: the tighter of both holds until the next day, whatever else
+    # the edit has changed.
     told = ", ".join(keys)
     if state.guards.loosen == "now":
-        outbox.tell("caution", "account_loosened", f"The account's limits are looser from now on: {told}", ask=ask)
+        outbox.tell(
+            "caution",
+            "account_loosened",
+            f"The account's limits are looser from now on: {told}",
+            ask=ask,
+        )
         return new
     at = period_at(state.guards, state.now, week=False)[1]
     state.policy_later = LaterPolicy(at, new)
@@ -155,4 +182,6 @@ def replace_guards(state: EngineState, **changed: object) -> None:
     """Change the policy in part; guards that are gone are forgotten."""
     state.guards = msgspec.structs.replace(state.guards, **changed)
     names = {guard.name for guard in state.guards.guard}
-    state.memory = {key: memory for key, memory in state.memory.items() if key.partition("\n")[0] in names}
+    state.memory = {
+        key: memory for key, memory in state.memory.items() if key.partition("\n")[0] in names
+    }

@@ -1,8 +1,10 @@
-"""What the account's money means for the guards: losses of a period, the fall from the highest equity, the floor.
+"""What the account's money means for the guards: losses of a period, the fall from the highest
+equity, the floor.
 
-Everything here but `begin` reads: whether a switch has reached its limit is asked at every figure the venue tells, and
-nothing is recorded where the answer is no. Money whose conversion rate is missing is unknown (NaN): no limit is reached
-by it, entries are closed meanwhile (`clearance/entries.py`), and the switch judges as soon as it is known.
+Everything here but `begin` reads: whether a switch has reached its limit is asked at every figure
+the venue tells, and nothing is recorded where the answer is no. Money whose conversion rate is
+missing is unknown (NaN): no limit is reached by it, entries are closed meanwhile
+(`clearance/entries.py`), and the switch judges as soon as it is known.
 """
 
 from __future__ import annotations
@@ -51,10 +53,14 @@ def begin(state: EngineState) -> None:
 
 def follow_highs(state: EngineState, seen: Observed) -> None:
     """The highest equity of each drawdown follows the figures."""
-    # Only the highest is kept, and it is only seen: figures come with every quote, and the record need not have them
-    # all.
+    # Only the highest is kept, and it is only seen: figures come with every quote, and the record
+    # need not have them all.
     for guard in state.guards.guard:
-        if guard.on and isinstance(guard, DrawdownSwitch) and remembered(state, guard, "") is not None:
+        if (
+            guard.on
+            and isinstance(guard, DrawdownSwitch)
+            and remembered(state, guard, "") is not None
+        ):
             highest(state, memory_key(guard, ""), seen)
 
 
@@ -70,7 +76,9 @@ def reached(state: EngineState) -> Iterator[Reached]:
             yield Reached(guard, subject, why)
 
 
-def _why(state: EngineState, guard: AnyGuard, subject: str, memory: Memory, values: Valuation) -> str:
+def _why(
+    state: EngineState, guard: AnyGuard, subject: str, memory: Memory, values: Valuation
+) -> str:
     currency, equity = values.currency, state.equity
     if isinstance(guard, LossSwitch):
         result = result_of(state, guard, subject, memory, values)
@@ -82,7 +90,10 @@ def _why(state: EngineState, guard: AnyGuard, subject: str, memory: Memory, valu
             fall = fg.percent(100.0 * (1.0 - equity / memory.high), 2)
             return f"equity {fg.money(equity, currency)} is {fall} below its highest"
     elif isinstance(guard, FloorSwitch) and at_floor(equity, guard.money):
-        return f"equity {fg.money(equity, currency)} is at the floor of {fg.money(guard.money, currency)}"
+        return (
+            f"equity {fg.money(equity, currency)} is at the floor of "
+            f"{fg.money(guard.money, currency)}"
+        )
     return ""
 
 
@@ -90,9 +101,11 @@ def _limit(value: float | None) -> float:
     return math.inf if value is None else value
 
 
-def result_of(state: EngineState, guard: LossSwitch, subject: str, memory: Memory, values: Valuation) -> float:
-    """What a loss switch counts since its period began, money: all of the account, or the trades that it watches. NaN
-    where it is not known."""
+def result_of(
+    state: EngineState, guard: LossSwitch, subject: str, memory: Memory, values: Valuation
+) -> float:
+    """What a loss switch counts since its period began, money: all of the account, or the trades
+    that it watches. NaN where it is not known."""
     if whole_account(guard):
         return state.equity - memory.base
     total = memory.won
@@ -108,13 +121,16 @@ def subjects(state: EngineState, guard: Counted) -> list[str]:
         return [""]
     found = memories(state, guard.name)
     meant = [t for t in state.live() if guard.watches(t.symbol, t.plan.source)]
-    return list(dict.fromkeys([*found, *(subject_of(guard, t.symbol, t.plan.source) for t in meant)]))
+    return list(
+        dict.fromkeys([*found, *(subject_of(guard, t.symbol, t.plan.source) for t in meant)])
+    )
 
 
 def transferred(state: EngineState, amount: float) -> None:
-    """Money was paid in or out: no result. The starts of periods, the highest equity and today's figure move along."""
-    # Everything that equity is compared with moves by the same sum, so that no comparison sees the payment. Without
-    # this a withdrawal tripped the day's loss and closed open trades.
+    """Money was paid in or out: no result. The starts of periods, the highest equity and today's
+    figure move along."""
+    # Everything that equity is compared with moves by the same sum, so that no comparison sees the
+    # payment. Without this a withdrawal tripped the day's loss and closed open trades.
     state.day_equity += amount
     for memory in state.memory.values():
         memory.base += amount
@@ -122,7 +138,8 @@ def transferred(state: EngineState, amount: float) -> None:
 
 
 def first_figures(state: EngineState) -> None:
-    """The venue has told the account's money for the first time: what began before counts from it."""
+    """The venue has told the account's money for the first time: what began before counts from
+    it."""
     state.day_equity = state.equity
     for memory in state.memory.values():
         if math.isnan(memory.base):

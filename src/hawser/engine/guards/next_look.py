@@ -1,4 +1,5 @@
-"""When the guards must be looked at next though nothing else may happen: windows, sessions, periods, silence."""
+"""When the guards must be looked at next though nothing else may happen: windows, sessions,
+periods, silence."""
 
 from __future__ import annotations
 
@@ -15,16 +16,22 @@ LEAST_PAUSE = 5 * SECOND  # between two looks at silent feeds
 
 def must_watch(state: EngineState) -> bool:
     """Whether there is anything to look at: guards, or looser limits that wait."""
-    return bool(state.guards.guard) or state.policy_later is not None or state.rules_later is not None
+    return (
+        bool(state.guards.guard) or state.policy_later is not None or state.rules_later is not None
+    )
 
 
 def next_turn(state: EngineState) -> int:
-    """When what is remembered changes by its time: a period ends, a drill is over, what is looser comes in. Now, where
-    that is overdue: an earlier version forgot it."""
+    """When what is remembered changes by its time: a period ends, a drill is over, what is looser
+    comes in. Now, where that is overdue: an earlier version forgot it."""
     ends = [memory.end for memory in state.memory.values()]
-    ends += [waiting.at for waiting in (state.rules_later, state.policy_later) if waiting is not None]
+    ends += [
+        waiting.at for waiting in (state.rules_later, state.policy_later) if waiting is not None
+    ]
     moments = [max(at, state.now) for at in ends]
-    moments += [memory.until for memory in state.memory.values() if memory.shut and memory.until > state.now]
+    moments += [
+        memory.until for memory in state.memory.values() if memory.shut and memory.until > state.now
+    ]
     # One whose guard has latched waits longer than its time.
     moments += [later.at for later in state.guards_later.values() if later.at > state.now]
     return min(moments, default=NEVER)

@@ -1,6 +1,8 @@
-"""What guards make of events: they count, trip, latch and let go again, and carry out what was chosen for that.
+"""What guards make of events: they count, trip, latch and let go again, and carry out what was
+chosen for that.
 
-Whatever happens here closes entries, takes waiting ones back, tightens or closes; nothing here opens or loosens.
+Whatever happens here closes entries, takes waiting ones back, tightens or closes; nothing here
+opens or loosens.
 """
 
 from __future__ import annotations
@@ -21,13 +23,20 @@ from hawser.core.guards.declared import (
     SilenceSwitch,
     SlippageSwitch,
     StreakSwitch,
-)  # fmt: skip
+)
 from hawser.core.guards.filters.base import PREFIX, filter_verdict
 from hawser.core.guards.limits import cools, full, losses_in_a_row
 from hawser.core.guards.news import UNREAD, trouble
 from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
-from hawser.engine.clearance.guards import TAKES_BACK, about, remembered, scene_of, silent_since, subject_of
+from hawser.engine.clearance.guards import (
+    TAKES_BACK,
+    about,
+    remembered,
+    scene_of,
+    silent_since,
+    subject_of,
+)
 from hawser.engine.commands import Submit
 from hawser.engine.entries.anchoring import set_stop
 from hawser.engine.entries.placing import is_pending
@@ -46,11 +55,12 @@ HARMLESS = frozenset({"no_position"})
 
 
 def begin(outbox: Outbox, event: ev.AnyEvent) -> None:
-    """Before an event is folded: what ends by its time has ended, with the equity known until then; and filters go by a
-    bar from the moment it is complete."""
+    """Before an event is folded: what ends by its time has ended, with the equity known until then;
+    and filters go by a bar from the moment it is complete."""
     state = outbox.state
-    # Periods turn before the event is looked at, whatever it is. They once turned with the look at the guards only, and
-    # a first quote after midnight that tripped another guard left all counters on the day before.
+    # Periods turn before the event is looked at, whatever it is. They once turned with the look at
+    # the guards only, and a first quote after midnight that tripped another guard left all counters
+    # on the day before.
     if isinstance(event, ev.BarCompleted) and state.guards.guard and (found := _measures(event)):
         state.measures.setdefault(event.symbol, {}).update(found)
     if must_watch(state) and state.now >= state.guards_at:
@@ -70,13 +80,15 @@ def after(outbox: Outbox, event: ev.AnyEvent) -> None:
         _rejected(outbox, event)
     elif isinstance(event, ev.OrderFilled):
         _slipped(outbox, event)
-    # Ends before sends: a trade that ends and is followed at once counts its loss before the new entry is counted.
+    # Ends before sends: a trade that ends and is followed at once counts its loss before the new
+    # entry is counted.
     for trade in outbox.ended:
         _ended(outbox, trade)
     _sent(outbox)
     if state.now >= state.guards_at:
         look(outbox)
-    state.guards_at = min(state.guards_at, next_turn(state))  # what was begun by this event ends in time
+    # what was begun by this event ends in time
+    state.guards_at = min(state.guards_at, next_turn(state))
     if state.guards_at not in (outbox.looks_at, NEVER):
         outbox.later(f"guards:{state.guards_at}", state.guards_at - state.now)
 
@@ -86,8 +98,8 @@ def after(outbox: Outbox, event: ev.AnyEvent) -> None:
 
 def trip(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
     """A kill switch latches; what waits is taken back, and what was chosen is done."""
-    # What a latched switch does was done when it latched. Doing it again at each further loss would close what a person
-    # has adopted since, or left open on purpose.
+    # What a latched switch does was done when it latched. Doing it again at each further loss would
+    # close what a person has adopted since, or left open on purpose.
     if memory.latched:
         return
     _latch(outbox, guard, subject, memory, why)
@@ -104,8 +116,9 @@ def _latch(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: s
 
 
 def _turned_over(outbox: Outbox, opened: list[tuple[AnyGuard, str]]) -> None:
-    """A limit that is still broken when its period turns opens nothing with the new one. What was to be done was done
-    when it broke: this is the same breach, and what a person has settled since stays."""
+    """A limit that is still broken when its period turns opens nothing with the new one. What was
+    to be done was done when it broke: this is the same breach, and what a person has settled since
+    stays."""
     known = guard_money.reached(outbox.state) if opened and outbox.state.figured else ()
     broken = {(guard.name, subject): why for guard, subject, why in known}
     for guard, subject in opened:
@@ -141,7 +154,9 @@ def consequence(state: EngineState, guard: Guard, subject: str) -> str:
 
 def _counted(actions: list[str]) -> str:
     words = {"cancel": "cancelled", "close": "closed", "even": "to break-even"}
-    found = [f"{actions.count(action)} {word}" for action, word in words.items() if action in actions]
+    found = [
+        f"{actions.count(action)} {word}" for action, word in words.items() if action in actions
+    ]
     return ", ".join(found)
 
 
@@ -154,7 +169,8 @@ def carry_out(outbox: Outbox, guard: AnyGuard, subject: str) -> str:
             leave(outbox, trade, Reason(rs.GUARD, name=guard.name))
         elif action == "even":
             _even(outbox, trade, guard)
-        if action or about(guard, subject, trade):  # what waits of a trade that stays is taken back there
+        # what waits of a trade that stays is taken back there
+        if action or about(guard, subject, trade):
             converge(outbox, trade)
         done.append(action)
     words = _counted(done)
@@ -172,12 +188,16 @@ def _may_even(state: EngineState, trade: Trade) -> bool:
 
 def _even(outbox: Outbox, trade: Trade, guard: Guard) -> None:
     level, instrument = trade.break_even_level, outbox.state.instruments[trade.symbol]
-    why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(level)}: break-even by {guard.name}"
+    why = (
+        f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(level)}: break-even by "
+        f"{guard.name}"
+    )
     set_stop(outbox, trade, level, why, rs.GUARD_EVEN)
 
 
 def look(outbox: Outbox, symbols: tuple[str, ...] = ()) -> None:
-    """See which filters have closed or opened (of these instruments, or all), and when to look next."""
+    """See which filters have closed or opened (of these instruments, or all), and when to look
+    next."""
     state = outbox.state
     for guard in state.guards.guard:
         if isinstance(guard, SilenceSwitch):
@@ -215,31 +235,48 @@ def _warn(outbox: Outbox, guard: NewsGuard) -> None:
 def _turned(outbox: Outbox, guard: AnyGuard, symbol: str) -> None:
     """A filter, once it closes or opens for an instrument."""
     state = outbox.state
-    closed, memory = filter_verdict(guard, scene_of(state, symbol)), remembered(state, guard, symbol)
+    closed = filter_verdict(guard, scene_of(state, symbol))
+    memory = remembered(state, guard, symbol)
     if (closed is not None) == (memory is not None and memory.shut):
         return
     if closed is not None and closed.code == UNREAD:
-        return  # entries are closed for a moment; what is to be done on closing waits until the news is known
+        # entries are closed for a moment; what is to be done on closing waits until the news is
+        # known
+        return
     memory = memory_of(state, guard, symbol)
     memory.shut = closed is not None
     if closed is None:
-        outbox.tell("info", "guard_open", f"{called(guard, symbol)} is open again", guard=guard.name, subject=symbol)
+        outbox.tell(
+            "info",
+            "guard_open",
+            f"{called(guard, symbol)} is open again",
+            guard=guard.name,
+            subject=symbol,
+        )
         for trade in state.trades_in(symbol):  # what it had taken back is set out again
             converge(outbox, trade)
         return
     memory.tripped, memory.why = state.now, closed.text
     done = carry_out(outbox, guard, symbol)
     text = f"{called(guard, symbol)} closes entries: {closed.text}{done}"
-    outbox.tell("caution" if done else "info", "guard_closed", text, guard=guard.name, subject=symbol)
+    outbox.tell(
+        "caution" if done else "info", "guard_closed", text, guard=guard.name, subject=symbol
+    )
 
 
 # What they watch
 
 
 def spread_crossed(state: EngineState, quote: ev.Quote) -> bool:
-    """Whether a quote takes a spread beyond the limit of a guard that does something then, or back within it."""
+    """Whether a quote takes a spread beyond the limit of a guard that does something then, or back
+    within it."""
     for guard in state.guards.guard:
-        if isinstance(guard, Filter) and guard.BY_QUOTE and guard.then and guard.covers(quote.symbol):
+        if (
+            isinstance(guard, Filter)
+            and guard.BY_QUOTE
+            and guard.then
+            and guard.covers(quote.symbol)
+        ):
             memory = remembered(state, guard, quote.symbol)
             closed = filter_verdict(guard, scene_of(state, quote.symbol)) is not None
             if closed != (memory is not None and memory.shut):
@@ -265,7 +302,9 @@ def _money(outbox: Outbox) -> None:
 
 def _reached(outbox: Outbox) -> None:
     for one in list(guard_money.reached(outbox.state)):
-        trip(outbox, one.guard, one.subject, memory_of(outbox.state, one.guard, one.subject), one.why)
+        trip(
+            outbox, one.guard, one.subject, memory_of(outbox.state, one.guard, one.subject), one.why
+        )
 
 
 def cash(state: EngineState, value: float) -> str:
@@ -297,7 +336,10 @@ def _rejected(outbox: Outbox, event: ev.OrderRejected) -> None:
         if isinstance(guard, RejectSwitch):
             count = _one_more(memory, outbox.state.now, round(guard.window_min * MINUTE))
             if count >= guard.most:
-                why = f"{fg.counted(count, 'order')} refused within {guard.window_min:g} min, the last: {event.text}"
+                why = (
+                    f"{fg.counted(count, 'order')} refused within {guard.window_min:g} min, the "
+                    f"last: {event.text}"
+                )
                 trip(outbox, guard, subject, memory, why)
 
 
@@ -312,14 +354,19 @@ def _sent(outbox: Outbox) -> None:
                 count = _one_more(memory, outbox.state.now, round(guard.window_s * SECOND))
                 if count > guard.most:
                     trip(
-                        outbox, guard, subject, memory, f"{fg.counted(count, 'new order')} within {guard.window_s:g} s"
+                        outbox,
+                        guard,
+                        subject,
+                        memory,
+                        f"{fg.counted(count, 'new order')} within {guard.window_s:g} s",
                     )
             elif isinstance(guard, CountGuard) and command.role == "entry":
                 memory.count += 1
 
 
 def _slipped(outbox: Outbox, event: ev.OrderFilled) -> None:
-    """A fill that is worse than was expected: of a stop from its level, of a market order from the quote."""
+    """A fill that is worse than was expected: of a stop from its level, of a market order from the
+    quote."""
     # A target is a limit order: it fills at its level or better.
     order = outbox.state.orders.get(event.order)
     if order is None or order.role == "target":
@@ -329,7 +376,10 @@ def _slipped(outbox: Outbox, event: ev.OrderFilled) -> None:
     worse = order.side * (event.fill.price - expected)
     for guard, subject, memory in _of_trade(outbox, trade):
         if isinstance(guard, SlippageSwitch) and worse > guard.ticks:
-            why = f"the {order.role} order filled {worse} t worse than expected, at most {guard.ticks:g} t"
+            why = (
+                f"the {order.role} order filled {worse} t worse than expected, at most "
+                f"{guard.ticks:g} t"
+            )
             trip(outbox, guard, subject, memory, why)
 
 
@@ -342,7 +392,9 @@ def _ended(outbox: Outbox, trade: Trade) -> None:
     r = net / trade.planned_risk if trade.planned_risk else 0.0
     for guard, subject, memory in _of_trade(outbox, trade):
         if isinstance(guard, LossSwitch):
-            memory.won += net - Valuation(outbox.state).mark(memory.before.pop(trade.id, None), trade.symbol)
+            memory.won += net - Valuation(outbox.state).mark(
+                memory.before.pop(trade.id, None), trade.symbol
+            )
         elif isinstance(guard, StreakSwitch):
             memory.count = int(losses_in_a_row(memory.count, net))
             if full(memory.count, guard.losses):
@@ -351,7 +403,10 @@ def _ended(outbox: Outbox, trade: Trade) -> None:
             memory.until = outbox.state.now + round(guard.minutes * MINUTE)
             memory.tripped, memory.why = outbox.state.now, f"{trade.symbol} ended at {fg.r(r)}"
             done = carry_out(outbox, guard, subject)
-            text = f"{called(guard, subject)} closes entries for {guard.minutes:g} min: {memory.why}{done}"
+            text = (
+                f"{called(guard, subject)} closes entries for {guard.minutes:g} min: "
+                f"{memory.why}{done}"
+            )
             outbox.tell("caution", "guard_closed", text, guard=guard.name, subject=subject)
 
 
@@ -361,4 +416,10 @@ def _silent(outbox: Outbox, guard: SilenceSwitch) -> None:
     for subject, since in silent_since(state, guard).items():
         age = state.now - since
         if age >= limit:
-            trip(outbox, guard, subject, memory_of(state, guard, subject), f"no quote for {age // SECOND} s")
+            trip(
+                outbox,
+                guard,
+                subject,
+                memory_of(state, guard, subject),
+                f"no quote for {age // SECOND} s",
+            )

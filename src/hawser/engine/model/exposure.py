@@ -1,4 +1,5 @@
-"""What the open trades stake: heat, locked profit, floating result (reckoning section 5). Pure reads of the state."""
+"""What the open trades stake: heat, locked profit, floating result (reckoning section 5). Pure
+reads of the state."""
 
 from __future__ import annotations
 
@@ -25,8 +26,8 @@ def covered_steps(state: EngineState, trade: Trade) -> int:
 
 
 def resting_level(state: EngineState, trade: Trade) -> int:
-    """The stop that protects now: the one that rests at the venue, else the one that is wanted; a held one while the
-    link stands."""
+    """The stop that protects now: the one that rests at the venue, else the one that is wanted; a
+    held one while the link stands."""
     if trade.held and state.link_up:
         return trade.stop
     order = covering(state, trade)
@@ -34,16 +35,22 @@ def resting_level(state: EngineState, trade: Trade) -> int:
 
 
 def farthest_stop(state: EngineState, trade: Trade) -> int:
-    """The stop that a trade may have to leave at: of those that rest and the one that is wanted, the farthest from the
-    market. One that is being widened may have its new level at the venue already, one that follows not yet."""
+    """The stop that a trade may have to leave at: of those that rest and the one that is wanted,
+    the farthest from the market. One that is being widened may have its new level at the venue
+    already, one that follows not yet."""
     if trade.held and state.link_up:
         return trade.stop
-    resting = [o.level for o in state.orders_of(trade, "stop") if o.state == "resting" and o.level is not None]
+    resting = [
+        o.level
+        for o in state.orders_of(trade, "stop")
+        if o.state == "resting" and o.level is not None
+    ]
     return min([trade.stop, *resting], key=lambda level: level * trade.side)
 
 
 def unknown_money(state: EngineState) -> str:
-    """An instrument with an open or waiting trade whose conversion rate is missing; empty where there is none."""
+    """An instrument with an open or waiting trade whose conversion rate is missing; empty where
+    there is none."""
     currency = state.account.currency if state.account is not None else ""
     quotes = {state.instruments[trade.symbol].quote: trade.symbol for trade in state.live()}
     quotes.pop(currency, None)
@@ -65,7 +72,8 @@ class Exposure(msgspec.Struct, frozen=True):
 
 
 class Valuation:
-    """Trades in the account's money, at the rates of one moment. Money is NaN where a rate is missing."""
+    """Trades in the account's money, at the rates of one moment. Money is NaN where a rate is
+    missing."""
 
     def __init__(self, state: EngineState) -> None:
         self._state, self._rates = state, state.current_rates()
@@ -87,22 +95,37 @@ class Valuation:
     def money(self, symbol: str, ticks: float, steps: int) -> float:
         """What so many ticks are worth for so many steps."""
         instrument = self._state.instruments[symbol]
-        return ticks * instrument.tick_size * steps * instrument.step_size * self._unit_money(instrument)
+        return (
+            ticks
+            * instrument.tick_size
+            * steps
+            * instrument.step_size
+            * self._unit_money(instrument)
+        )
 
     def stake(self, trade: Trade) -> Stake:
-        """A trade as heat sees it: its open part and what its entry, and the rungs of a ladder, may still fill. Where a
-        change of them is under way the venue may have either: the one that risks more."""
+        """A trade as heat sees it: its open part and what its entry, and the rungs of a ladder, may
+        still fill. Where a change of them is under way the venue may have either: the one that
+        risks more."""
         order, entered = self._state.orders.get(trade.entry), trade.entered
         waits = order.left if order is not None and not order.over else 0
-        stakes = [self._stake(trade, waits, trade.entry_price, trade.rungs, farthest_stop(self._state, trade))]
+        stakes = [
+            self._stake(
+                trade, waits, trade.entry_price, trade.rungs, farthest_stop(self._state, trade)
+            )
+        ]
         for terms in (trade.moving, trade.then) if waits else ():
             if terms is not None:
                 rest = max(0, terms.steps - entered)
-                price = (trade.open_steps * trade.entry_price + rest * terms.ref) / max(1, trade.open_steps + rest)
+                price = (trade.open_steps * trade.entry_price + rest * terms.ref) / max(
+                    1, trade.open_steps + rest
+                )
                 stakes.append(self._stake(trade, rest, price, terms.rungs, terms.stop))
         return max(stakes, key=heat)
 
-    def _stake(self, trade: Trade, waits: int, price: float, rungs: Sequence[Rung], stop: int) -> Stake:
+    def _stake(
+        self, trade: Trade, waits: int, price: float, rungs: Sequence[Rung], stop: int
+    ) -> Stake:
         """What is open and `waits`, steps at `price` ticks, with the rungs that would follow."""
         instrument = self._state.instruments[trade.symbol]
         fees, tick = instrument.commission, instrument.tick_size
@@ -112,10 +135,14 @@ class Valuation:
             steps += max(0, rung.steps - rung.filled)
             value += max(0, rung.steps - rung.filled) * rung.level
         return Stake(
-            side=trade.side, qty=steps * instrument.step_size, entry=value / max(1, steps) * tick, stop=stop * tick,
-            unit_money=self._unit_money(instrument), fees=(fees.per_unit, fees.per_notional, fees.minimum),
+            side=trade.side,
+            qty=steps * instrument.step_size,
+            entry=value / max(1, steps) * tick,
+            stop=stop * tick,
+            unit_money=self._unit_money(instrument),
+            fees=(fees.per_unit, fees.per_notional, fees.minimum),
             exposure=instrument.exposure,
-        )  # fmt: skip
+        )
 
     def exposure(self, without: Trade | None = None) -> Exposure:
         """Heat, locked profit and heat by currency of all live trades but one."""
@@ -128,10 +155,13 @@ class Valuation:
         return Mark(trade.profit - trade.commission, self.floating(trade), ticks)
 
     def mark(self, mark: Mark | None, symbol: str) -> float:
-        """What a trade had come to at a moment, money; what floated without a known rate at the rate of now."""
+        """What a trade had come to at a moment, money; what floated without a known rate at the
+        rate of now."""
         if mark is None:
             return 0.0
-        floating = mark.floating if not math.isnan(mark.floating) else self.money(symbol, mark.ticks, 1)
+        floating = (
+            mark.floating if not math.isnan(mark.floating) else self.money(symbol, mark.ticks, 1)
+        )
         return mark.realised + floating
 
     def floating(self, trade: Trade) -> float:

@@ -1,8 +1,10 @@
-"""What the engine sees that leads to nothing: quotes, rates and figures that only change what is known.
+"""What the engine sees that leads to nothing: quotes, rates and figures that only change what is
+known.
 
-They are thousands a minute, and are recorded in short. What is recorded is not what came in but what it came to: the
-very values that the engine holds, as a `Seen`. Folding that decides nothing. (A record that kept the last quote of each
-instrument instead was once folded through prices that never stood side by side, and closed a protected trade.)
+They are thousands a minute, and are recorded in short. What is recorded is not what came in but
+what it came to: the very values that the engine holds, as a `Seen`. Folding that decides nothing.
+(A record that kept the last quote of each instrument instead was once folded through prices that
+never stood side by side, and closed a protected trade.)
 """
 
 from __future__ import annotations
@@ -13,8 +15,9 @@ from hawser.engine.model.state import EngineState, Market
 
 
 class Observed:
-    """What has been seen since it was last recorded: which values of the state, by their names, in the order in which
-    they came: what is new to the state comes to stand in the same order when the record is folded."""
+    """What has been seen since it was last recorded: which values of the state, by their names, in
+    the order in which they came: what is new to the state comes to stand in the same order when the
+    record is folded."""
 
     def __init__(self) -> None:
         self.clear()
@@ -36,8 +39,12 @@ class Observed:
         markets = ((symbol, state.markets[symbol]) for symbol in self.markets)
         event = ev.Seen(
             time=state.now,
-            markets=tuple(ev.SeenMarket(symbol, one.bid, one.ask, one.time) for symbol, one in markets),
-            best={name: state.trades[name].best_exit for name in self.trades if name in state.trades},
+            markets=tuple(
+                ev.SeenMarket(symbol, one.bid, one.ask, one.time) for symbol, one in markets
+            ),
+            best={
+                name: state.trades[name].best_exit for name in self.trades if name in state.trades
+            },
             rates={pair: state.rates[pair] for pair in self.rates},
             money=ev.SeenMoney(state.balance, state.equity, state.margin_used, state.figures_at)
             if self.money
@@ -59,7 +66,11 @@ def fold(state: EngineState, event: ev.Seen) -> None:
     state.rates.update(event.rates)
     if event.money is not None:
         money = event.money
-        state.balance, state.equity, state.margin_used = money.balance, money.equity, money.margin_used
+        state.balance, state.equity, state.margin_used = (
+            money.balance,
+            money.equity,
+            money.margin_used,
+        )
         state.figures_at = money.time
     for key, high in event.highs.items():
         if key in state.memory:
@@ -84,7 +95,9 @@ def best_exits(state: EngineState, event: ev.Quote, seen: Observed) -> None:
     """The best exit-side price of every open trade follows a quote."""
     for trade in state.trades_in(event.symbol):
         if trade.opened and not trade.ended:
-            best = better_exit(trade.best_exit, event.high_bid if trade.side > 0 else event.low_ask, trade.side)
+            best = better_exit(
+                trade.best_exit, event.high_bid if trade.side > 0 else event.low_ask, trade.side
+            )
             if best != trade.best_exit:
                 trade.best_exit = best
                 seen.trades[trade.id] = None

@@ -1,6 +1,7 @@
 """Why a trade is left or has ended, and why a stop moved: codes with figures.
 
-Whatever decides by a reason compares codes. `words` makes the sentence that people read; nothing reads it back.
+Whatever decides by a reason compares codes. `words` makes the sentence that people read; nothing
+reads it back.
 """
 
 from __future__ import annotations
@@ -22,7 +23,8 @@ TURNED = "turned"
 HALTED = "halted"
 GUARD = "guard"  # `name`: the guard's
 OCO = "oco"  # `name`: the trade that filled first
-BASKET_STOP, BASKET_TARGET = "basket_stop", "basket_target"  # `money`; `name`: of a basket over several trades
+# `money`; `name`: of a basket over several trades
+BASKET_STOP, BASKET_TARGET = "basket_stop", "basket_target"
 TIME_BARS = "time_bars"  # `number`: bars
 TIME_HOURS = "time_hours"
 NO_COVER = "no_cover"  # no stop could be attached in time
@@ -34,7 +36,8 @@ LEFT = "left"  # as it rests at the venue
 ENTRY_REFUSED = "entry_refused"  # `name`: the venue's own words
 ENTRY_GONE = "entry_gone"  # the same
 
-# What a command changes, and why: of a move by a rig the name that `core/rules/bar_close.py` gives it
+# What a command changes, and why: of a move by a rig the name that `core/rules/bar_close.py` gives
+# it
 INITIAL, HAND, PLAN, GUARD_EVEN = "initial", "hand", "plan", "guard_even"
 HELD_HERE, RESTS, KEPT = "held_here", "rests", "kept"
 ADJUSTED, ELSEWHERE = "adjusted", "elsewhere"  # by the venue, by another hand
@@ -65,7 +68,9 @@ def words(reason: Reason | None, currency: str = "") -> str:
         return f"{reason.name or 'basket'} {word} at {fg.money(reason.money, currency, sign=True)}"
     if reason.code in (GUARD, ENTRY_REFUSED):
         return reason.name
-    return _WORDS[reason.code].format(number=reason.number, name=reason.name, bars=fg.counted(reason.number, "bar"))
+    return _WORDS[reason.code].format(
+        number=reason.number, name=reason.name, bars=fg.counted(reason.number, "bar")
+    )
 
 
 _WORDS = {

@@ -1,4 +1,5 @@
-"""A trade's rig laid on it: its rules as levels and excursions, by the same functions as a rehearsal's. Pure reads."""
+"""A trade's rig laid on it: its rules as levels and excursions, by the same functions as a
+rehearsal's. Pure reads."""
 
 from __future__ import annotations
 
@@ -54,7 +55,9 @@ def loss_parts(trade: Trade) -> dict[int, int]:
     return {line.number: floor_steps(line.share * trade.entered) for line in trade.losses}
 
 
-def loss_lines(plan: Plan, instrument: Instrument, ref: int, r_ticks: int) -> tuple[TargetLine, ...]:
+def loss_lines(
+    plan: Plan, instrument: Instrument, ref: int, r_ticks: int
+) -> tuple[TargetLine, ...]:
     """The loss steps of a plan's rig from an entry at `ref`."""
     if plan.rig is None or not plan.rig.loss_step:
         return ()
@@ -62,12 +65,15 @@ def loss_lines(plan: Plan, instrument: Instrument, ref: int, r_ticks: int) -> tu
     trade_levels.lay_losses(setup_for(plan, instrument), plan.side, ref, r_ticks, 0, levels, parts)
     return tuple(
         TargetLine(number, level, rule.share, rule=number)
-        for number, (rule, level) in enumerate(zip(plan.rig.loss_step, levels.tolist(), strict=True), start=1)
+        for number, (rule, level) in enumerate(
+            zip(plan.rig.loss_step, levels.tolist(), strict=True), start=1
+        )
     )
 
 
 def lay(state: EngineState, trade: Trade) -> Laid:
-    """The rules of a trade, at the rates of this moment; what costs nobody can tell without a rate is left out."""
+    """The rules of a trade, at the rates of this moment; what costs nobody can tell without a rate
+    is left out."""
     instrument, account = state.instruments[trade.symbol], state.account
     assert account is not None
     setup = setup_for(trade.plan, instrument)
@@ -84,8 +90,15 @@ def lay(state: EngineState, trade: Trade) -> Laid:
             parts[line.rule - 1] = of[line.number]
     equity = trade.entry_equity or state.equity
     rules = trade_levels.lay_rules(
-        setup, money, trade.side, trade.ref, trade.r_ticks, max(1, trade.original), parts, float(equity)
-    )  # fmt: skip
+        setup,
+        money,
+        trade.side,
+        trade.ref,
+        trade.r_ticks,
+        max(1, trade.original),
+        parts,
+        float(equity),
+    )
     if math.isnan(fx) and setup.even_costs:
         rules = rules._replace(break_even=NO_LEVEL)
     step_at, step_to = np.empty((2, len(trade.plan.tended.step)), np.int64)
@@ -94,8 +107,8 @@ def lay(state: EngineState, trade: Trade) -> Laid:
 
 
 def ready(trade: Trade) -> int:
-    """The rig's targets that have filled, as bits by their number in the rig; of a ladder its one target, where that
-    has closed what was held before a rung filled."""
+    """The rig's targets that have filled, as bits by their number in the rig; of a ladder its one
+    target, where that has closed what was held before a rung filled."""
     if trade.plan.tended.ladder is not None:
         return int(any(line.whole for line in trade.targets)) << 1
     parts, bits = target_parts(trade, trade.entered), 0
@@ -106,16 +119,16 @@ def ready(trade: Trade) -> int:
 
 
 def awaited(trade: Trade, target: int) -> TargetLine | None:
-    """The line that target `target` of the trade's rig is; None where there is none. Its number is not the rig's where
-    another rig was put on the trade after a target had filled."""
+    """The line that target `target` of the trade's rig is; None where there is none. Its number is
+    not the rig's where another rig was put on the trade after a target had filled."""
     if trade.plan.tended.ladder is not None:
         return next(iter(trade.targets), None) if target == 1 else None
     return next((line for line in trade.targets if line.rule == target), None)
 
 
 class Waiting(NamedTuple):
-    """A rule that has not acted yet: where it will (exit-side ticks, 0: not at a price), what it does, and where in
-    words."""
+    """A rule that has not acted yet: where it will (exit-side ticks, 0: not at a price), what it
+    does, and where in words."""
 
     level: int
     does: str
@@ -141,32 +154,51 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
         line = awaited(trade, target) if target else None
         level = line.level if line is not None else 0 if target else trade.ref + trade.side * after
         if level:
-            found.append(Waiting(level, effect, f"at target {line.number}" if line else f"at {price(level)}"))
+            found.append(
+                Waiting(level, effect, f"at target {line.number}" if line else f"at {price(level)}")
+            )
         else:
             found.append(Waiting(0, effect, "never: its target is gone"))
 
-    if rig.break_even is not None and rules.break_even != NO_LEVEL and trade.side * (rules.break_even - trade.stop) > 0:
-        at(rules.break_even_after, rules.break_even_target, f"break-even to {price(rules.break_even)}")
-    for number, (reach, to) in enumerate(zip(laid.step_at.tolist(), laid.step_to.tolist(), strict=True), start=1):
+    if (
+        rig.break_even is not None
+        and rules.break_even != NO_LEVEL
+        and trade.side * (rules.break_even - trade.stop) > 0
+    ):
+        at(
+            rules.break_even_after,
+            rules.break_even_target,
+            f"break-even to {price(rules.break_even)}",
+        )
+    for number, (reach, to) in enumerate(
+        zip(laid.step_at.tolist(), laid.step_to.tolist(), strict=True), start=1
+    ):
         if trade.side * (to - trade.stop) > 0 and to > 0:
             at(reach, 0, f"step {number} to {price(to)}")
     for rung in trade.rungs if not trade.leave else ():
         if rung.filled < rung.steps:
             qty = state.instruments[trade.symbol].qty(rung.steps - rung.filled)
-            found.append(Waiting(rung.level, f"rung {rung.number} at {price(rung.level)}: {qty} more"))
+            found.append(
+                Waiting(rung.level, f"rung {rung.number} at {price(rung.level)}: {qty} more")
+            )
     if rig.trail is not None:
         at(rules.trail_after, rules.trail_target, "trail begins")
     parts = loss_parts(trade)
     for line in trade.losses:
         if line.filled < parts[line.number] and trade.side * (line.level - trade.stop) > 0:
-            text = f"loss step {line.number} at {price(line.level)}: {fg.percent(100 * line.share, 0)} out"
+            text = (
+                f"loss step {line.number} at {price(line.level)}: "
+                f"{fg.percent(100 * line.share, 0)} out"
+            )
             found.append(Waiting(line.level, text))
     if rules.time_bars:
         left = max(0, rules.time_bars - trade.bars_lived)
         found.append(Waiting(0, f"time exit in {fg.counted(left, 'bar')}"))
     timed = rig.time_exit
     if timed is not None and (timed.session_end or timed.before_weekend):
-        found.append(Waiting(0, f"out before the {'session' if timed.session_end else 'week'} ends"))
+        found.append(
+            Waiting(0, f"out before the {'session' if timed.session_end else 'week'} ends")
+        )
     return found
 
 

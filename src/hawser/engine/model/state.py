@@ -1,4 +1,5 @@
-"""All the engine knows, as plain records: the fold of the events. Times UTC ns, levels ticks, quantities steps."""
+"""All the engine knows, as plain records: the fold of the events. Times UTC ns, levels ticks,
+quantities steps."""
 
 from __future__ import annotations
 
@@ -23,9 +24,12 @@ from hawser.engine.model.reasons import INITIAL, Reason
 
 
 class Order(
-    msgspec.Struct, forbid_unknown_fields=True, rename={"told_filled": "owed", "steps_under_way": "hoped"}
-):  # fmt: skip
-    """One order of ours. `level` and `steps` are what the venue last confirmed (or was first asked)."""
+    msgspec.Struct,
+    forbid_unknown_fields=True,
+    rename={"told_filled": "owed", "steps_under_way": "hoped"},
+):
+    """One order of ours. `level` and `steps` are what the venue last confirmed (or was first
+    asked)."""
 
     id: str
     trade: str
@@ -40,20 +44,27 @@ class Order(
     state: str = states.SENDING
     filled: int = 0
     unwanted: bool = False  # a cancel was sent
-    told_filled: int = 0  # what the venue says it has filled, where that was told before the fills were
+    # what the venue says it has filled, where that was told before the fills were
+    told_filled: int = 0
     fills: list[str] = []
     pending: str = "submit"  # the request under way: submit, amend, cancel, query, or ""
     token: int = 0  # tells that request's time-out from older ones
     silences: int = 0
     retry_at: int = 0
     seen: int = 0  # the quote that it was to fill at when it was sent
-    steps_under_way: int = 0  # steps that a change under way would give it: it may have them already
-    asked: list[tuple[int, int]] = []  # levels and steps it was asked to rest at, the last few: others are the venue's
+    # steps that a change under way would give it: it may have them already
+    steps_under_way: int = 0
+    # levels and steps it was asked to rest at, the last few: others are the venue's
+    asked: list[tuple[int, int]] = []
     refusals: int = 0  # of changes, in a row
-    given_up: int = 0  # of one stop of several: the level wanted that the venue won't have it rest at; not asked again
-    changed: int = 0  # the number of the last request that may have changed it: what was asked before that is older
-    elsewhere: int = 0  # a level that an answer named and nobody had asked for; the venue is being asked where it rests
-    elsewhere_by_venue: bool = False  # it came while a change was under way, which may have been carried out so
+    # of one stop of several: the level wanted that the venue won't have it rest at; not asked again
+    given_up: int = 0
+    # the number of the last request that may have changed it: what was asked before that is older
+    changed: int = 0
+    # a level that an answer named and nobody had asked for; the venue is being asked where it rests
+    elsewhere: int = 0
+    # it came while a change was under way, which may have been carried out so
+    elsewhere_by_venue: bool = False
 
     @property
     def over(self) -> bool:
@@ -65,12 +76,14 @@ class Order(
 
     @property
     def surely_left(self) -> int:
-        """The same where a change to less may have been carried out: a refusal does not say which change it is for."""
+        """The same where a change to less may have been carried out: a refusal does not say which
+        change it is for."""
         return max(0, min(self.steps, self.steps_under_way or self.steps) - self.filled)
 
 
 class TargetLine(msgspec.Struct, forbid_unknown_fields=True):
-    """A target or a loss step of a trade: its number, level, share of the whole, and what it has filled."""
+    """A target or a loss step of a trade: its number, level, share of the whole, and what it has
+    filled."""
 
     number: int
     level: int
@@ -101,8 +114,8 @@ class RestingLevel(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class EntryValues(NamedTuple):
-    """What a plan stands on at one moment, price units (None: no value): the level under a stop taken from bars, and
-    the ATR of its rig where that is another than the one bars carry."""
+    """What a plan stands on at one moment, price units (None: no value): the level under a stop
+    taken from bars, and the ATR of its rig where that is another than the one bars carry."""
 
     basis: float | None = None
     atr: float | None = None
@@ -119,8 +132,8 @@ class TradeBasket(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class EntryTerms(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a plan comes to at one entry level: levels in ticks, `steps` to enter, `risk` in money, `atr` and `basis` of
-    that moment in price units (None: no value)."""
+    """What a plan comes to at one entry level: levels in ticks, `steps` to enter, `risk` in money,
+    `atr` and `basis` of that moment in price units (None: no value)."""
 
     plan: Plan
     ref: int
@@ -136,8 +149,10 @@ class EntryTerms(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Trade(
-    msgspec.Struct, forbid_unknown_fields=True, rename={"rung_steps_this_bar": "fresh", "bars_lived": "lived"}
-):  # fmt: skip
+    msgspec.Struct,
+    forbid_unknown_fields=True,
+    rename={"rung_steps_this_bar": "fresh", "bars_lived": "lived"},
+):
     """One trade from plan to end."""
 
     id: str
@@ -185,8 +200,10 @@ class Trade(
     longest_exposed: int = 0
     most: int = 0  # steps of one order of it, as the venue has taught; 0: what its instrument says
     most_at: int = 0  # since when
-    emergency: int = 0  # where a stop rests that may not rest where it should, while the trade is being closed
-    hurried: bool = False  # the time to attach a stop is up: everything that may cover it is tried at once
+    # where a stop rests that may not rest where it should, while the trade is being closed
+    emergency: int = 0
+    # the time to attach a stop is up: everything that may cover it is tried at once
+    hurried: bool = False
     leave: Reason | None = None  # why it is being closed
     losses: list[TargetLine] = []  # loss steps
     bars_lived: int = 0  # completed bars since the entry, its own included
@@ -200,12 +217,16 @@ class Trade(
     close_failures: int = 0
     end: Reason | None = None  # what ended it
     rungs: list[Rung] = []  # of a ladder, beside the entry
-    rung_steps_this_bar: int = 0  # filled by rungs since the last completed bar: the target leaves them alone
-    sent: dict[str, list[int]] = {}  # when the requests of each line left, of the last minute (`pacing.py`)
-    left: str = ""  # why it is left as it rests at the venue: its instrument is another now, or gone
+    # filled by rungs since the last completed bar: the target leaves them alone
+    rung_steps_this_bar: int = 0
+    # when the requests of each line left, of the last minute (`pacing.py`)
+    sent: dict[str, list[int]] = {}
+    # why it is left as it rests at the venue: its instrument is another now, or gone
+    left: str = ""
     wake_at: int = 0  # when it is looked at again, where something waits for its time
     entry_over: bool = False  # a person has taken back what waits of it
-    outsized: bool = False  # it was sized for a contract that is worth another amount now: what waits is taken back
+    # it was sized for a contract that is worth another amount now: what waits is taken back
+    outsized: bool = False
 
     @property
     def original(self) -> int:
@@ -271,8 +292,9 @@ class Halted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Mark(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a trade had come to at a moment, to be taken from what it comes to later: realised less commissions, money,
-    and what floated, money (NaN where no rate was known, then `ticks` times steps are valued when one is)."""
+    """What a trade had come to at a moment, to be taken from what it comes to later: realised less
+    commissions, money, and what floated, money (NaN where no rate was known, then `ticks` times
+    steps are valued when one is)."""
 
     realised: float
     floating: float
@@ -280,10 +302,11 @@ class Mark(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Memory(msgspec.Struct, forbid_unknown_fields=True):
-    """What one guard remembers of one subject. `[start, end)`: its present period; `base`: the equity when that began,
-    `high`: the highest since it watches, both NaN until the venue has told any; `won`: results of trades ended in the
-    period, `before`: what those live when it began had come to; `count`: entries in the period, or losses in a row;
-    `times`: of what it counts in a window."""
+    """What one guard remembers of one subject. `[start, end)`: its present period; `base`: the
+    equity when that began, `high`: the highest since it watches, both NaN until the venue has told
+    any; `won`: results of trades ended in the period, `before`: what those live when it began had
+    come to; `count`: entries in the period, or losses in a row; `times`: of what it counts in a
+    window."""
 
     start: int = 0
     end: int = 0
@@ -334,7 +357,8 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     counter: int = 0
     prefix: str = ""
     account: Account | None = None
-    declared: Account | None = None  # as the file or the demo has it; an edit holds while that stays the same
+    # as the file or the demo has it; an edit holds while that stays the same
+    declared: Account | None = None
     instruments: dict[str, Instrument] = {}
     spans: dict[str, tuple[int, ...]] = {}  # the bar lengths of each instrument, ns
     gone: tuple[str, ...] = ()  # instruments of trades that the venue does not have any more
@@ -346,8 +370,10 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     equity: float = 0.0
     margin_used: float = 0.0
     figures_at: int = 0
-    figured: bool = False  # the venue has told figures at least once: before that, equity is what the file says
-    transferred: float | None = None  # all that was paid in, less what was paid out, as the venue told it last
+    # the venue has told figures at least once: before that, equity is what the file says
+    figured: bool = False
+    # all that was paid in, less what was paid out, as the venue told it last
+    transferred: float | None = None
     day: int = 0
     day_equity: float = 0.0
     link_up: bool = False
@@ -357,7 +383,8 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     numbered: bool = False  # the venue tells the numbers of changes and questions with its answers
     halt: Halted | None = None
     trades: dict[str, Trade] = {}
-    by_symbol: dict[str, list[str]] = {}  # the same trades' ids by instrument: a quote looks at its own only
+    # the same trades' ids by instrument: a quote looks at its own only
+    by_symbol: dict[str, list[str]] = {}
     orders: dict[str, Order] = {}
     baskets: dict[str, TradeBasket] = {}  # over several trades, by name
     groups: dict[str, str] = {}  # OCO groups: the trade that filled first, or nothing
@@ -371,13 +398,16 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     guards_at: int = 0  # when guards are looked at next
     linked_at: int = 0
     serial: int = 0  # of the session: the ids of its orders have it
-    suspect: str = ""  # why the state may be wrong: nothing is sent until the venue has told what it holds
+    # why the state may be wrong: nothing is sent until the venue has told what it holds
+    suspect: str = ""
     record_down: str = ""  # why the record cannot be written: no entries
-    strays: tuple[str, ...] = ()  # orders of ours at the venue that no record has: of a session that could not write
+    # orders of ours at the venue that no record has: of a session that could not write
+    strays: tuple[str, ...] = ()
     compares: int = 0  # comparisons in a row that settled nothing
     sent_minute: int = 0  # the last minute in which a request left, and how many did
     sent_count: int = 0
-    left_over: tuple[str, ...] = ()  # orders that rest at the venue though they are over: each is told once
+    # orders that rest at the venue though they are over: each is told once
+    left_over: tuple[str, ...] = ()
     foreign: tuple[str, ...] = ()  # orders at the venue that are another's
     unexplained: dict[str, VenuePosition] = {}  # positions at the venue that no trade explains
 
@@ -424,8 +454,12 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
         return order_id.startswith((f"{self.prefix}.", f"{self.prefix}-"))
 
     def current_rates(self) -> dict[str, float | Rate]:
-        """Those seen on the feed with their ages; the account's own where the feed has none that would do."""
-        live = {pair: Rate(mid, max(0, self.now - seen) / SECOND) for pair, (mid, seen) in self.rates.items()}
+        """Those seen on the feed with their ages; the account's own where the feed has none that
+        would do."""
+        live = {
+            pair: Rate(mid, max(0, self.now - seen) / SECOND)
+            for pair, (mid, seen) in self.rates.items()
+        }
         filed = self.account.rates if self.account else {}
         return with_filed(live, filed, max(0, self.now - self.rates_read) / SECOND)
 

@@ -1,16 +1,18 @@
 """The lives of orders and trades, as tables.
 
-An **order** is `sending` from the moment its submit is written down. The venue accepts it (`resting`), refuses it
-(`rejected`) or stays silent (`unknown`): then it is asked, never sent again. Fills may come before the acceptance,
-twice, or after a cancel; so every row takes them, and the last three rows, which are ends, stay what they are.
-`missing` is an end with a way back: the venue said it never got the order, and an order it then has after all (the
-request was overtaken by the question) must be known again, to be cancelled where another took its place.
+An **order** is `sending` from the moment its submit is written down. The venue accepts it
+(`resting`), refuses it (`rejected`) or stays silent (`unknown`): then it is asked, never sent
+again. Fills may come before the acceptance, twice, or after a cancel; so every row takes them, and
+the last three rows, which are ends, stay what they are. `missing` is an end with a way back: the
+venue said it never got the order, and an order it then has after all (the request was overtaken by
+the question) must be known again, to be cancelled where another took its place.
 
-A **trade** is `planned`, then `entering` until its entry's first fill, which makes it `exposed`: open quantity
-exceeds what resting stops cover. The ways on are `protected` (a stop rests for all of it), `leaving` (it is being
-closed at market) and `ended`. Losing cover leads back to `exposed`. An ended trade has one row out: an entry fill
-that arrives after everybody gave the entry up must be protected like any other. `left`: it stays at the venue as it
-rests there, because its instrument is another now.
+A **trade** is `planned`, then `entering` until its entry's first fill, which makes it `exposed`:
+open quantity exceeds what resting stops cover. The ways on are `protected` (a stop rests for all of
+it), `leaving` (it is being closed at market) and `ended`. Losing cover leads back to `exposed`. An
+ended trade has one row out: an entry fill that arrives after everybody gave the entry up must be
+protected like any other. `left`: it stays at the venue as it rests there, because its instrument is
+another now.
 """
 
 from __future__ import annotations
@@ -23,22 +25,37 @@ FILLED, CANCELLED, REJECTED, MISSING = "filled", "cancelled", "rejected", "missi
 
 ORDER: dict[str, dict[str, str]] = {
     SENDING: {
-        "accept": RESTING, "reject": REJECTED, "part": RESTING, "whole": FILLED, "cancel": CANCELLED,
-        "silence": UNKNOWN, "lost": MISSING,
+        "accept": RESTING,
+        "reject": REJECTED,
+        "part": RESTING,
+        "whole": FILLED,
+        "cancel": CANCELLED,
+        "silence": UNKNOWN,
+        "lost": MISSING,
     },
     UNKNOWN: {
-        "accept": RESTING, "reject": REJECTED, "part": RESTING, "whole": FILLED, "cancel": CANCELLED,
-        "silence": UNKNOWN, "lost": MISSING,
+        "accept": RESTING,
+        "reject": REJECTED,
+        "part": RESTING,
+        "whole": FILLED,
+        "cancel": CANCELLED,
+        "silence": UNKNOWN,
+        "lost": MISSING,
     },
     RESTING: {
-        "accept": RESTING, "part": RESTING, "whole": FILLED, "cancel": CANCELLED, "reject": REJECTED,
-        "silence": RESTING, "lost": MISSING,
+        "accept": RESTING,
+        "part": RESTING,
+        "whole": FILLED,
+        "cancel": CANCELLED,
+        "reject": REJECTED,
+        "silence": RESTING,
+        "lost": MISSING,
     },
     FILLED: {},
     CANCELLED: {},
     REJECTED: {},
     MISSING: {"accept": RESTING, "part": RESTING, "whole": FILLED},
-}  # fmt: skip
+}
 
 OVER = frozenset((FILLED, CANCELLED, REJECTED, MISSING))
 
@@ -77,7 +94,9 @@ def _next(table: dict[str, dict[str, str]], state: str, signal: str) -> str:
     try:
         return table[state][signal]
     except KeyError:
-        raise HawserBug("no_transition", f"'{signal}' is not possible in state '{state}'.") from None
+        raise HawserBug(
+            "no_transition", f"'{signal}' is not possible in state '{state}'."
+        ) from None
 
 
 def mermaid(table: dict[str, dict[str, str]]) -> str:
@@ -87,5 +106,8 @@ def mermaid(table: dict[str, dict[str, str]]) -> str:
         by_target: dict[str, list[str]] = {}
         for signal, target in row.items():
             by_target.setdefault(target, []).append(signal)
-        lines += [f"    {state} --> {target}: {', '.join(signals)}" for target, signals in by_target.items()]
+        lines += [
+            f"    {state} --> {target}: {', '.join(signals)}"
+            for target, signals in by_target.items()
+        ]
     return "\n".join(lines)

@@ -1,5 +1,5 @@
-"""The stops that cover a position, and the closes that end it. Both are split where the position is larger than the
-greatest quantity of one order.
+"""The stops that cover a position, and the closes that end it. Both are split where the position is
+larger than the greatest quantity of one order.
 """
 
 from __future__ import annotations
@@ -14,14 +14,19 @@ from hawser.engine.outbox import Outbox
 from hawser.engine.pacing import free_at
 
 MOST_CLOSES = 4  # for one part of a position, under way at once
-MOST_PARTS = 50  # orders that a position is split into at once; one that needs more is closed, as many at a time
-LARGER_AGAIN = 10 * MINUTE  # after a venue has refused a quantity as too large, twice what it took is tried
+# orders that a position is split into at once; one that needs more is closed, as many at a time
+MOST_PARTS = 50
+# after a venue has refused a quantity as too large, twice what it took is tried
+LARGER_AGAIN = 10 * MINUTE
 EMERGENCY = 2  # times the least distance, for a stop that covers a trade while it is being closed
 
 
-def due(outbox: Outbox, trade: Trade, role: str, number: int, retry_at: int, parts: int = 1) -> bool:
-    """Whether a request of a line, split into `parts`, may leave now; where not, the trade is looked at again when it
-    may, or when the link stands again: what is sent without one is lost, and missing among what may follow then."""
+def due(
+    outbox: Outbox, trade: Trade, role: str, number: int, retry_at: int, parts: int = 1
+) -> bool:
+    """Whether a request of a line, split into `parts`, may leave now; where not, the trade is
+    looked at again when it may, or when the link stands again: what is sent without one is lost,
+    and missing among what may follow then."""
     if not outbox.state.link_up:
         return False
     at = max(retry_at, free_at(outbox.state, trade, role, number, parts))
@@ -32,7 +37,8 @@ def due(outbox: Outbox, trade: Trade, role: str, number: int, retry_at: int, par
 
 
 def most_steps(outbox: Outbox, trade: Trade) -> int:
-    """The greatest quantity of one order: the instrument's, or less where the venue has refused that of late."""
+    """The greatest quantity of one order: the instrument's, or less where the venue has refused
+    that of late."""
     most = max(1, outbox.state.instruments[trade.symbol].qty_max_steps)
     return min(most, trade.most) if trade.most else most
 
@@ -51,11 +57,14 @@ def parts_of(outbox: Outbox, trade: Trade) -> int:
 
 
 def want_stops(outbox: Outbox, trade: Trade) -> None:
-    """Stops for all that is open: those there are keep what they cover, then take as much more as one order may, and
-    new ones what is left."""
+    """Stops for all that is open: those there are keep what they cover, then take as much more as
+    one order may, and new ones what is left."""
     _try_larger(outbox, trade)
     most, left = most_steps(outbox, trade), trade.open_steps
-    live = sorted(outbox.state.orders_of(trade, "stop"), key=lambda one: (one.state != states.RESTING, one.number))
+    live = sorted(
+        outbox.state.orders_of(trade, "stop"),
+        key=lambda one: (one.state != states.RESTING, one.number),
+    )
     shares: dict[str, int] = {}
     for order in live:
         shares[order.id] = min(order.surely_left, most, left)
@@ -71,22 +80,31 @@ def want_stops(outbox: Outbox, trade: Trade) -> None:
 
 
 def _crowded(outbox: Outbox, trade: Trade) -> bool:
-    """All is covered by what rests, and more orders than there may be would be needed to cover it anew: some of them
-    beside what rests would only cover a part twice."""
-    return parts_of(outbox, trade) > MOST_PARTS and covered_steps(outbox.state, trade) >= trade.open_steps
+    """All is covered by what rests, and more orders than there may be would be needed to cover it
+    anew: some of them beside what rests would only cover a part twice."""
+    return (
+        parts_of(outbox, trade) > MOST_PARTS
+        and covered_steps(outbox.state, trade) >= trade.open_steps
+    )
 
 
 def _new_stops(outbox: Outbox, trade: Trade, left: int, taken: set[int]) -> None:
-    most, free = most_steps(outbox, trade), (number for number in range(MOST_PARTS) if number not in taken)
+    most = most_steps(outbox, trade)
+    free = (number for number in range(MOST_PARTS) if number not in taken)
     while left > 0 and (number := next(free, None)) is not None:
-        if _close_sets_out(outbox, trade) or not due(outbox, trade, "stop", number, trade.stop_retry_at):
+        if _close_sets_out(outbox, trade) or not due(
+            outbox, trade, "stop", number, trade.stop_retry_at
+        ):
             return
-        outbox.submit(trade, "stop", "stop", min(left, most), _restable(outbox, trade), trade.stop_why, number)
+        outbox.submit(
+            trade, "stop", "stop", min(left, most), _restable(outbox, trade), trade.stop_why, number
+        )
         left -= most
 
 
 def _keep_stop(outbox: Outbox, trade: Trade, order: Order, steps: int) -> None:
-    """One resting stop: at the level that is wanted, for `steps` of what is open; taken back where others cover all."""
+    """One resting stop: at the level that is wanted, for `steps` of what is open; taken back where
+    others cover all."""
     if order.pending or order.state != states.RESTING:
         return
     level, needed = trade.venue_stop, order.filled + steps
@@ -94,12 +112,18 @@ def _keep_stop(outbox: Outbox, trade: Trade, order: Order, steps: int) -> None:
         level = order.level
     if not outbox.state.reconciled and order.left >= steps:
         return  # an older record may not know how near it rests: what the venue holds comes first
-    if (order.level == level and order.steps == needed) or not due(outbox, trade, "stop", order.number, order.retry_at):
+    if (order.level == level and order.steps == needed) or not due(
+        outbox, trade, "stop", order.number, order.retry_at
+    ):
         return
     if not steps:
         outbox.cancel(trade, order, "another stop rests for the position")
-    elif order.left > steps and _surely_covered(outbox, trade) - order.surely_left + steps < trade.open_steps:
-        _cannot_move(outbox, trade, order)  # it covers more than one order may now: it stays until the others rest
+    elif (
+        order.left > steps
+        and _surely_covered(outbox, trade) - order.surely_left + steps < trade.open_steps
+    ):
+        # it covers more than one order may now: it stays until the others rest
+        _cannot_move(outbox, trade, order)
     else:
         open_qty = outbox.state.instruments[trade.symbol].qty(trade.open_steps)
         moves = order.level != level
@@ -109,13 +133,18 @@ def _keep_stop(outbox: Outbox, trade: Trade, order: Order, steps: int) -> None:
 
 def _surely_covered(outbox: Outbox, trade: Trade) -> int:
     """Steps that what rests covers, whatever has become of changes that make it less."""
-    return sum(one.surely_left for one in outbox.state.orders_of(trade, "stop") if one.state == states.RESTING)
+    return sum(
+        one.surely_left
+        for one in outbox.state.orders_of(trade, "stop")
+        if one.state == states.RESTING
+    )
 
 
 def _stays(trade: Trade, order: Order, level: int) -> bool:
-    """Whether one of several stops stays at the level where the venue has it. It does until another than the one that
-    it gave up is wanted; where it rests nearer to the market than that, until a still nearer one is, or a person moves
-    them away. One that rests nearer only because the venue or another hand has put it there stays too."""
+    """Whether one of several stops stays at the level where the venue has it. It does until another
+    than the one that it gave up is wanted; where it rests nearer to the market than that, until a
+    still nearer one is, or a person moves them away. One that rests nearer only because the venue
+    or another hand has put it there stays too."""
     wanted = trade.venue_stop
     if order.given_up == wanted:
         return True
@@ -125,47 +154,65 @@ def _stays(trade: Trade, order: Order, level: int) -> bool:
 
 
 def _cannot_move(outbox: Outbox, trade: Trade, order: Order) -> None:
-    """A stop that stays where it is, because too many orders would have to take its place; told once for a level."""
-    if order.level in (None, trade.venue_stop) or order.given_up == trade.venue_stop or not _crowded(outbox, trade):
+    """A stop that stays where it is, because too many orders would have to take its place; told
+    once for a level."""
+    if (
+        order.level in (None, trade.venue_stop)
+        or order.given_up == trade.venue_stop
+        or not _crowded(outbox, trade)
+    ):
         return
     instrument, parts = outbox.state.instruments[trade.symbol], parts_of(outbox, trade)
     order.given_up = trade.venue_stop
     most, level = instrument.qty(most_steps(outbox, trade)), instrument.price(order.level)
-    text = f"The stop stays at {level}: one order takes {most} at most, and {parts} orders would have to replace it"
+    text = (
+        f"The stop stays at {level}: one order takes {most} at most, and {parts} orders would "
+        "have to replace it"
+    )
     outbox.tell("caution", "stop_stays", text, trade)
 
 
 def _restable(outbox: Outbox, trade: Trade) -> int:
-    """The stop's level; farther out where time is up and the market stands too near to it: some cover is better than
-    none while the trade is being closed, and it is told."""
+    """The stop's level; farther out where time is up and the market stands too near to it: some
+    cover is better than none while the trade is being closed, and it is told."""
     wanted = trade.venue_stop
     if not trade.hurried:
         return wanted
     instrument, market = outbox.state.instruments[trade.symbol], outbox.state.markets[trade.symbol]
-    nearest = market.exit_side(trade.side) - trade.side * EMERGENCY * max(1, instrument.min_stop_ticks)
+    nearest = market.exit_side(trade.side) - trade.side * EMERGENCY * max(
+        1, instrument.min_stop_ticks
+    )
     level = max(1, min(wanted, nearest) if trade.side > 0 else max(wanted, nearest))
     if level not in (wanted, trade.emergency):
-        text = f"The stop cannot rest so near: one at {instrument.price(level)} covers the trade while it is closed"
+        text = (
+            f"The stop cannot rest so near: one at {instrument.price(level)} covers the trade "
+            "while it is closed"
+        )
         outbox.tell("alarm", "emergency_stop", text, trade)
         trade.emergency = level
     return level
 
 
 def _close_sets_out(outbox: Outbox, trade: Trade) -> bool:
-    """A close has just been sent, and before its time is up nothing says that it needs a stop beside it."""
+    """A close has just been sent, and before its time is up nothing says that it needs a stop
+    beside it."""
     closes = outbox.state.orders_of(trade, "close")
     return not trade.hurried and any(order.state == states.SENDING for order in closes)
 
 
 def want_close(outbox: Outbox, trade: Trade) -> None:
-    """Closes for all that is open. Where the time without cover is up, those that nothing is heard of do not count: no
-    close ever fills beyond the position, so that one too many does no harm. In a market that is shut nothing fills, and
-    what is sent there would be missing among the tries when it opens."""
-    closes, trading = outbox.state.orders_of(trade, "close"), outbox.state.markets[trade.symbol].open
+    """Closes for all that is open. Where the time without cover is up, those that nothing is heard
+    of do not count: no close ever fills beyond the position, so that one too many does no harm. In
+    a market that is shut nothing fills, and what is sent there would be missing among the tries
+    when it opens."""
+    closes = outbox.state.orders_of(trade, "close")
+    trading = outbox.state.markets[trade.symbol].open
     most, parts = most_steps(outbox, trade), min(MOST_PARTS, parts_of(outbox, trade))
     counted = [order for order in closes if not (trade.hurried and trading and order.silences)]
     left, room = trade.open_steps - sum(order.left for order in counted), MOST_PARTS - len(counted)
     room = min(room, MOST_CLOSES * parts - len(closes))
     while left > 0 and room > 0 and due(outbox, trade, "close", 0, trade.close_retry_at, parts):
-        outbox.submit(trade, "close", "market", min(left, most), None, words(trade.leave, outbox.currency))
+        outbox.submit(
+            trade, "close", "market", min(left, most), None, words(trade.leave, outbox.currency)
+        )
         left, room = left - most, room - 1

@@ -1,7 +1,8 @@
-"""Held lines: stop and targets that Hawser keeps and the venue does not see, watched on every quote.
+"""Held lines: stop and targets that Hawser keeps and the venue does not see, watched on every
+quote.
 
-A wider backstop rests at the venue all the while (`converge.py`); where the link is lost it alone protects. A held
-stop that only a spread spike reaches may wait `settle_ms`, never longer.
+A wider backstop rests at the venue all the while (`converge.py`); where the link is lost it alone
+protects. A held stop that only a spread spike reaches may wait `settle_ms`, never longer.
 """
 
 from __future__ import annotations
@@ -39,7 +40,9 @@ def acts(state: EngineState, trade: Trade) -> bool:
         return bool(trade.reached_since) or bool(_parts_reached(state, trade))
     assert trade.plan.held is not None  # it is watched
     settles = verdict == HELD_SPIKE and trade.plan.held.settle_ms > 0
-    return not (settles and 0 < trade.reached_since <= state.now < trade.reached_since + _wait(trade))
+    return not (
+        settles and 0 < trade.reached_since <= state.now < trade.reached_since + _wait(trade)
+    )
 
 
 def _wait(trade: Trade) -> int:
@@ -67,7 +70,10 @@ def _settle(outbox: Outbox, trade: Trade, wait: int) -> None:
         trade.reached_since = now
         outbox.later(f"settle:{trade.id}:{now}", wait)
         outbox.tell(
-            "caution", "held_waits", f"A spread spike reaches the held stop: waiting {wait // MILLISECOND} ms", trade
+            "caution",
+            "held_waits",
+            f"A spread spike reaches the held stop: waiting {wait // MILLISECOND} ms",
+            trade,
         )
     elif now - trade.reached_since >= wait:
         _reached(outbox, trade, "the spread spike did not pass")
@@ -76,7 +82,11 @@ def _settle(outbox: Outbox, trade: Trade, wait: int) -> None:
 def settled(outbox: Outbox, trade: Trade, since: int) -> None:
     """The time a spike may last is up."""
     # The timer is for one spike: the quote may have been back since, and this may be another.
-    if trade.reached_since != since or not _watched(trade) or not outbox.state.markets[trade.symbol].bid:
+    if (
+        trade.reached_since != since
+        or not _watched(trade)
+        or not outbox.state.markets[trade.symbol].bid
+    ):
         return
     if _verdict(outbox.state, trade) == HELD_QUIET:  # the stop has been moved meanwhile
         trade.reached_since = 0
@@ -85,7 +95,8 @@ def settled(outbox: Outbox, trade: Trade, since: int) -> None:
 
 
 def _reached(outbox: Outbox, trade: Trade, how: str) -> None:
-    # At market and at once: the price that a trader chose has been reached, and waiting could only make it worse.
+    # At market and at once: the price that a trader chose has been reached, and waiting could only
+    # make it worse.
     level = outbox.state.instruments[trade.symbol].price(trade.stop)
     outbox.tell("info", "held_stop", f"Held stop {level}: {how}; closing at market", trade)
     leave(outbox, trade, Reason(rs.HELD_STOP))
@@ -93,8 +104,8 @@ def _reached(outbox: Outbox, trade: Trade, how: str) -> None:
 
 
 def _parts_reached(state: EngineState, trade: Trade) -> list[tuple[Role, TargetLine, int]]:
-    """What the quote has reached of targets and loss steps that is not under way, in steps; of a line whose time has
-    not come, only until the trade is set to be looked at then."""
+    """What the quote has reached of targets and loss steps that is not under way, in steps; of a
+    line whose time has not come, only until the trade is set to be looked at then."""
     exit_side, found = state.markets[trade.symbol].exit_side(trade.side), []
     for role in PART_ROLES:
         way = trade.side if role == "target" else -trade.side
@@ -105,7 +116,11 @@ def _parts_reached(state: EngineState, trade: Trade) -> list[tuple[Role, TargetL
         wants = part_wants(trade, role)
         for line in reached:
             waits = max(line.retry_at, free_at(state, trade, role, line.number)) > state.now
-            if wants[line.number] and line.number not in under_way and not (waits and trade.wake_at > state.now):
+            if (
+                wants[line.number]
+                and line.number not in under_way
+                and not (waits and trade.wake_at > state.now)
+            ):
                 found.append((role, line, wants[line.number]))
     return found
 

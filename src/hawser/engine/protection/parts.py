@@ -1,4 +1,5 @@
-"""What rests beside the stop: targets and loss steps for their parts, the further entries of a ladder."""
+"""What rests beside the stop: targets and loss steps for their parts, the further entries of a
+ladder."""
 
 from __future__ import annotations
 
@@ -24,24 +25,33 @@ def nearest(trade: Trade, role: Role) -> list[TargetLine]:
 
 
 def part_wants(trade: Trade, role: Role) -> dict[int, int]:
-    """What each target or loss step has still to take of what is open, in steps, by number; the nearest first. A loss
-    step at or beyond the stop is void, and so is a line where no price is: the target of a ladder far down."""
-    parts = target_parts(trade, trade.entered - trade.rung_steps_this_bar) if role == "target" else loss_parts(trade)
-    # The nearest takes first, as the market will: what is left for the farther ones never adds up to more than is open.
+    """What each target or loss step has still to take of what is open, in steps, by number; the
+    nearest first. A loss step at or beyond the stop is void, and so is a line where no price is:
+    the target of a ladder far down."""
+    parts = (
+        target_parts(trade, trade.entered - trade.rung_steps_this_bar)
+        if role == "target"
+        else loss_parts(trade)
+    )
+    # The nearest takes first, as the market will: what is left for the farther ones never adds up
+    # to more than is open.
     room, wants = trade.open_steps, {}
     for line in nearest(trade, role):
         void = role == "loss" and trade.side * (line.level - trade.stop) <= 0
-        wants[line.number] = 0 if void or line.level < 1 else min(room, max(0, parts[line.number] - line.filled))
+        wants[line.number] = (
+            0 if void or line.level < 1 else min(room, max(0, parts[line.number] - line.filled))
+        )
         room -= wants[line.number]
     return wants
 
 
 def want_parts(outbox: Outbox, trade: Trade) -> None:
-    """Targets and loss steps rest only beside a stop, and are taken back when the trade is leaving, or holds its lines
-    itself."""
+    """Targets and loss steps rest only beside a stop, and are taken back when the trade is leaving,
+    or holds its lines itself."""
     _give_up(outbox, trade, "target", trade.targets)
     _give_up(outbox, trade, "loss", trade.losses)
-    # Not before the stop rests: a target that fills first would leave a stop on its way for more than is open.
+    # Not before the stop rests: a target that fills first would leave a stop on its way for more
+    # than is open.
     if trade.leave or trade.held or trade.state != states.PROTECTED:
         return
     most = most_steps(outbox, trade)
@@ -49,7 +59,8 @@ def want_parts(outbox: Outbox, trade: Trade) -> None:
         wants = part_wants(trade, role)
         resting_for = {order.number: order for order in outbox.state.orders_of(trade, role)}
         for line in nearest(trade, role):
-            want = min(most, wants[line.number])  # what is more than one order may take follows when that has filled
+            # what is more than one order may take follows when that has filled
+            want = min(most, wants[line.number])
             _want_part(outbox, trade, role, line, resting_for.get(line.number), want)
 
 
@@ -65,7 +76,9 @@ def _give_up(outbox: Outbox, trade: Trade, role: Role, lines: list[TargetLine]) 
             outbox.cancel(trade, order, "the trade is being closed" if trade.leave else why)
 
 
-def _want_part(outbox: Outbox, trade: Trade, role: Role, line: TargetLine, order: Order | None, want: int) -> None:
+def _want_part(
+    outbox: Outbox, trade: Trade, role: Role, line: TargetLine, order: Order | None, want: int
+) -> None:
     why = f"{ROLE_NAMES[role]} {line.number}"
     if order is None:
         if not want or not due(outbox, trade, role, line.number, line.retry_at):
@@ -82,54 +95,77 @@ def _want_part(outbox: Outbox, trade: Trade, role: Role, line: TargetLine, order
         if not want:
             outbox.cancel(trade, order, f"nothing left for this {role}")
         elif order.level != line.level and _passed(outbox, trade, role, line):
-            outbox.cancel(trade, order, "the market is beyond its new level")  # where a new one fills at once
+            # where a new one fills at once
+            outbox.cancel(trade, order, "the market is beyond its new level")
         else:
             instrument, moved = outbox.state.instruments[trade.symbol], order.level != line.level
             why = why[0].upper() + why[1:]
-            told = f"to {instrument.price(line.level)}" if moved else f"follows the position: {instrument.qty(want)}"
+            told = (
+                f"to {instrument.price(line.level)}"
+                if moved
+                else f"follows the position: {instrument.qty(want)}"
+            )
             outbox.amend(trade, order, line.level, order.filled + want, f"{why} {told}", rs.PART)
 
 
 def _passed(outbox: Outbox, trade: Trade, role: Role, line: TargetLine) -> bool:
     """Whether the market is at a target or a loss step, or beyond it."""
     way = 1 if role == "target" else -1
-    return way * trade.side * (outbox.state.markets[trade.symbol].exit_side(trade.side) - line.level) >= 0
+    return (
+        way * trade.side * (outbox.state.markets[trade.symbol].exit_side(trade.side) - line.level)
+        >= 0
+    )
 
 
 def _send_loss(outbox: Outbox, trade: Trade, line: TargetLine, want: int) -> None:
     """A loss step rests as a stop; where the market is there already its part goes at market."""
     why = f"loss step {line.number}"
     if _passed(outbox, trade, "loss", line):
-        outbox.submit(trade, "loss", "market", want, None, f"{why}: the market is there", line.number)
+        outbox.submit(
+            trade, "loss", "market", want, None, f"{why}: the market is there", line.number
+        )
     else:
         outbox.submit(trade, "loss", "stop", want, line.level, why, line.number)
 
 
 def want_rungs(outbox: Outbox, trade: Trade) -> None:
-    """The further entries of a ladder set out beside a stop, and are taken back when the trade is leaving."""
+    """The further entries of a ladder set out beside a stop, and are taken back when the trade is
+    leaving."""
     if not trade.rungs:
         return
     none = bool(trade.leave) or cancels(outbox.state, trade)
     wants = {rung.number: 0 if none else rung.steps - rung.filled for rung in trade.rungs}
     live = outbox.state.orders_of(trade, "rung")
     for order in live:
-        if wants[order.number] > 0 or order.pending or not due(outbox, trade, "rung", order.number, order.retry_at):
+        if (
+            wants[order.number] > 0
+            or order.pending
+            or not due(outbox, trade, "rung", order.number, order.retry_at)
+        ):
             continue
         why = words(trade.leave, outbox.currency)
-        outbox.cancel(trade, order, why or (taken_back_by(trade) if none else "no rung there any more"))
+        outbox.cancel(
+            trade, order, why or (taken_back_by(trade) if none else "no rung there any more")
+        )
     closed = entry_verdict(outbox.state, trade.symbol, trade.side, trade.plan.source)
     # A rung is part of an entry that was counted when it was made.
     if none or trade.state != states.PROTECTED or any(one.code != "trade_count" for one in closed):
         return
-    # Also a rung that is over counts while the venue says that it had filled more than was told: its fills are on their
-    # way, and one sent again would be a second of it.
+    # Also a rung that is over counts while the venue says that it had filled more than was told:
+    # its fills are on their way, and one sent again would be a second of it.
     sent = [outbox.state.orders[name] for name in trade.order_ids]
     under_way = {
-        order.number for order in sent if order.role == "rung" and (not order.over or order.told_filled > order.filled)
+        order.number
+        for order in sent
+        if order.role == "rung" and (not order.over or order.told_filled > order.filled)
     }
     most = most_steps(outbox, trade)
     for rung in trade.rungs:
         want = min(most, wants[rung.number])
-        if want > 0 and rung.number not in under_way and due(outbox, trade, "rung", rung.number, rung.retry_at):
+        if (
+            want > 0
+            and rung.number not in under_way
+            and due(outbox, trade, "rung", rung.number, rung.retry_at)
+        ):
             why = f"rung {rung.number} of {trade.rungs[-1].number}"
             outbox.submit(trade, "rung", "limit", want, rung.level, why, rung.number)

@@ -1,5 +1,5 @@
-"""Baskets over several trades (reckoning section 8): one stop and one target on what a named group wins or loses from
-the moment it was formed. Reached, every trade of it is closed.
+"""Baskets over several trades (reckoning section 8): one stop and one target on what a named group
+wins or loses from the moment it was formed. Reached, every trade of it is closed.
 """
 
 from __future__ import annotations
@@ -59,7 +59,12 @@ def form(outbox: Outbox, ask: ev.FormBasket) -> None:
     what = [f"stop at {fg.money(-lost, currency, sign=True)}"] if lost < math.inf else []
     what += [f"target at {fg.money(gained, currency, sign=True)}"] if gained < math.inf else []
     names = ", ".join(trade.id for trade in trades)
-    outbox.tell("info", "basket_formed", f"{name.capitalize()} over {names}: {', '.join(what)}, from now", ask=ask.ask)
+    outbox.tell(
+        "info",
+        "basket_formed",
+        f"{name.capitalize()} over {names}: {', '.join(what)}, from now",
+        ask=ask.ask,
+    )
     _want_minute(outbox, group)
 
 
@@ -72,7 +77,10 @@ def dissolve(outbox: Outbox, ask: ev.DissolveBasket) -> None:
     for trade in members(state, ask.name):
         trade.basket, trade.basket_quoted = "", False
     outbox.tell(
-        "info", "basket_gone", f"{ask.name.capitalize()} is taken off; its trades stay as they are", ask=ask.ask
+        "info",
+        "basket_gone",
+        f"{ask.name.capitalize()} is taken off; its trades stay as they are",
+        ask=ask.ask,
     )
 
 

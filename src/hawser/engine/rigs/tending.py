@@ -1,4 +1,5 @@
-"""Tending: what quotes and completed bars make of open trades (reckoning section 7). It only ever tightens."""
+"""Tending: what quotes and completed bars make of open trades (reckoning section 7). It only ever
+tightens."""
 
 from __future__ import annotations
 
@@ -6,10 +7,26 @@ import math
 from typing import NamedTuple
 
 from hawser.core.hours import last_opening
-from hawser.core.indicator_values import STANDARD_ATR, atr_key, best_key, lived_key, own_atr, trail_key
+from hawser.core.indicator_values import (
+    STANDARD_ATR,
+    atr_key,
+    best_key,
+    lived_key,
+    own_atr,
+    trail_key,
+)
 from hawser.core.instrument import Instrument
 from hawser.core.rig_sentences import after_words, measure_words, trail_words
-from hawser.core.rules.bar_close import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL, decided_at, move_name, moved
+from hawser.core.rules.bar_close import (
+    BASKET,
+    BREAK_EVEN,
+    STEP_1,
+    TIME,
+    TRAIL,
+    decided_at,
+    move_name,
+    moved,
+)
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.moving import better_exit
 from hawser.core.rules.trade_levels import Rules
@@ -27,7 +44,8 @@ OUT_OF_REACH = 1 << 62
 
 
 class Band(NamedTuple):
-    """Between these a quote of one instrument changes no best price and reaches no held line: nothing to look at."""
+    """Between these a quote of one instrument changes no best price and reaches no held line:
+    nothing to look at."""
 
     bid_above: int  # the highest held stop of a long
     bid_below: int  # the lowest held target of a long
@@ -51,8 +69,14 @@ def quiet(band: Band, event: ev.Quote) -> bool:
 
 
 def band_of(state: EngineState, symbol: str) -> Band:
-    """The band around what an instrument's trades are now. It holds until anything but a quote happens."""
-    bid_above, bid_below, ask_above, ask_below, high_bid, low_ask = 0, OUT_OF_REACH, 0, OUT_OF_REACH, OUT_OF_REACH, 0
+    """The band around what an instrument's trades are now. It holds until anything but a quote
+    happens."""
+    bid_above = 0
+    bid_below = OUT_OF_REACH
+    ask_above = 0
+    ask_below = OUT_OF_REACH
+    high_bid = OUT_OF_REACH
+    low_ask = 0
     for trade in state.trades_in(symbol):
         if not trade.opened or trade.ended:
             continue
@@ -65,7 +89,8 @@ def band_of(state: EngineState, symbol: str) -> Band:
         # What money or time decides cannot be told from levels: every quote is looked at then.
         if trade.reached_since or watched(trade):
             return NO_BAND
-        levels, losses = [line.level for line in trade.targets], [line.level for line in trade.losses]
+        levels = [line.level for line in trade.targets]
+        losses = [line.level for line in trade.losses]
         if trade.side > 0:
             bid_above, bid_below = max([bid_above, trade.stop, *losses]), min([bid_below, *levels])
         else:
@@ -74,9 +99,14 @@ def band_of(state: EngineState, symbol: str) -> Band:
 
 
 def watched_trades(state: EngineState, symbol: str) -> list[Trade]:
-    """The open trades of an instrument whose lines are held here, or which a basket watches at every quote."""
+    """The open trades of an instrument whose lines are held here, or which a basket watches at
+    every quote."""
     trades = state.trades_in(symbol)
-    return [one for one in trades if one.opened and not one.ended and one.open_steps and (one.held or watched(one))]
+    return [
+        one
+        for one in trades
+        if one.opened and not one.ended and one.open_steps and (one.held or watched(one))
+    ]
 
 
 def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
@@ -100,13 +130,14 @@ def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
     for trade in state.trades_in(event.symbol) if event.base else ():
         if trade.open_steps and not trade.leave:
             want_hours(outbox, trade)
-        if trade.open_steps:  # what a guard or a halt had taken back, and nothing else has set out again since
+        # what a guard or a halt had taken back, and nothing else has set out again since
+        if trade.open_steps:
             converge(outbox, trade)
 
 
 def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> None:
-    """A whole bar since the entry: its extreme counts, also where no quote told it (section 7, `after`), and so does
-    that of bars before it which nobody looked at."""
+    """A whole bar since the entry: its extreme counts, also where no quote told it (section 7,
+    `after`), and so does that of bars before it which nobody looked at."""
     tick = state.instruments[trade.symbol].tick_size
     extreme = round(event.high / tick) if trade.side > 0 else round(event.low / tick + event.spread)
     trade.best_exit = better_exit(trade.best_exit, extreme, trade.side)
@@ -116,7 +147,8 @@ def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> 
 
 
 def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
-    """What the trade's rig makes of a completed bar: its stop's next level, and whether it is left."""
+    """What the trade's rig makes of a completed bar: its stop's next level, and whether it is
+    left."""
     state, plan, side = outbox.state, trade.plan, trade.side
     rig = plan.rig
     if plan.trail is None and rig is None:
@@ -127,22 +159,41 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
     # At a start, and where a line is back, the quote is older than the bar.
     # The worse of both keeps a stop from being sent beyond a market that has moved on meanwhile.
     worse = min(market.exit_side(side), close, key=lambda price: side * price)
-    atr = event.values.get(atr_key(rig), math.nan) if rig is not None and own_atr(plan) else event.atr
+    atr = (
+        event.values.get(atr_key(rig), math.nan) if rig is not None and own_atr(plan) else event.atr
+    )
     line = math.nan
     if plan.trail is not None and plan.trail.kind in ("bars", "line"):
         smoothing = rig.atr_smoothing if rig is not None else STANDARD_ATR[1]
         line = event.values.get(trail_key(plan.trail, side, smoothing), math.nan) / tick + spread
     level, why = moved(
-        laid.rules, side, trade.ref, laid.step_at, laid.step_to, atr / tick, line, trade.stop, trade.best_exit, close,
-        worse, ready(trade),
-    )  # fmt: skip
+        laid.rules,
+        side,
+        trade.ref,
+        laid.step_at,
+        laid.step_to,
+        atr / tick,
+        line,
+        trade.stop,
+        trade.best_exit,
+        close,
+        worse,
+        ready(trade),
+    )
     aimed = _aim(outbox, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
-    # The stop moves also where the trade is left: the close may be refused, and the stop is what protects until then.
+    # The stop moves also where the trade is left: the close may be refused, and the stop is what
+    # protects until then.
     if why >= 0:
-        set_stop(outbox, trade, level, _told(state, trade, laid.rules, level, why, close), move_name(why))
+        set_stop(
+            outbox, trade, level, _told(state, trade, laid.rules, level, why, close), move_name(why)
+        )
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
-    rules = laid.rules if rig is not None and rig.basket and rig.basket.basis == "bar_close" else _no_basket(laid.rules)
+    rules = (
+        laid.rules
+        if rig is not None and rig.basket and rig.basket.basis == "bar_close"
+        else _no_basket(laid.rules)
+    )
     last = _by_hours(trade, instrument, event.opened, event.opened + event.span)
     decided, _ = decided_at(rules, 0, 0, trade.bars_lived, side, won, last)
     if decided:
@@ -152,7 +203,8 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
 
 
 def _aim(outbox: Outbox, trade: Trade, beyond: float) -> bool:
-    """Where rungs of a ladder have filled since the last bar: one target for all that is held, from the average."""
+    """Where rungs of a ladder have filled since the last bar: one target for all that is held, from
+    the average."""
     if not trade.rung_steps_this_bar:
         return False
     trade.rung_steps_this_bar = 0
@@ -173,20 +225,25 @@ def _no_basket(rules: Rules) -> Rules:
 def _won_at(state: EngineState, trade: Trade, close: int) -> float:
     """The trade's money so far, commissions paid, with what is open at `close`."""
     ticks = trade.side * (close - trade.entry_price)
-    return trade.profit - trade.commission + Valuation(state).money(trade.symbol, ticks, trade.open_steps)
+    return (
+        trade.profit
+        - trade.commission
+        + Valuation(state).money(trade.symbol, ticks, trade.open_steps)
+    )
 
 
 def _by_hours(trade: Trade, instrument: Instrument, opened: int, now: int) -> bool:
-    """Whether a time exit by the hours leaves a trade at `now`, of which the bar that opened at `opened` is the last
-    completed, or its first: the last bar of the session opens by the clock, or has opened."""
+    """Whether a time exit by the hours leaves a trade at `now`, of which the bar that opened at
+    `opened` is the last completed, or its first: the last bar of the session opens by the clock, or
+    has opened."""
     at = leaves_by_hours(trade, instrument, opened)
     return 0 < at <= now
 
 
 def leaves_by_hours(trade: Trade, instrument: Instrument, opened: int) -> int:
-    """When a time exit by the hours leaves a trade that lived the bar which opened at `opened`, UTC ns; 0: never. The
-    open of the session's last bar by the clock, whether or not anybody trades in it; after that bar where it is the
-    trade's first."""
+    """When a time exit by the hours leaves a trade that lived the bar which opened at `opened`, UTC
+    ns; 0: never. The open of the session's last bar by the clock, whether or not anybody trades in
+    it; after that bar where it is the trade's first."""
     timed = trade.plan.rig.time_exit if trade.plan.rig is not None else None
     if timed is None or not (timed.session_end or timed.before_weekend):
         return 0
@@ -231,7 +288,9 @@ def _told(state: EngineState, trade: Trade, rules: Rules, level: int, why: int, 
     if why == BREAK_EVEN:
         assert rig.break_even is not None
         line = awaited(trade, rules.break_even_target) if rules.break_even_target else None
-        rule = "break-even" + (f" after target {line.number}" if line else after_words(rig.break_even.after))
+        rule = "break-even" + (
+            f" after target {line.number}" if line else after_words(rig.break_even.after)
+        )
     elif why == TRAIL:
         assert rig.trail is not None
         rule = f"trail, {trail_words(rig.trail, side)}"
@@ -244,7 +303,10 @@ def _told(state: EngineState, trade: Trade, rules: Rules, level: int, why: int, 
 
 
 def _least(instrument: Instrument, market: Market, level: int, side: int) -> bool:
-    return instrument.min_stop_ticks > 0 and abs(market.exit_side(side) - level) == instrument.min_stop_ticks
+    return (
+        instrument.min_stop_ticks > 0
+        and abs(market.exit_side(side) - level) == instrument.min_stop_ticks
+    )
 
 
 def watched(trade: Trade) -> bool:
@@ -272,12 +334,21 @@ def watch_basket(outbox: Outbox, trade: Trade) -> None:
 
 
 def _basket_reached(state: EngineState, trade: Trade) -> float | None:
-    """What the trade has come to, money, where its basket is reached by it between bars; None where it is not."""
+    """What the trade has come to, money, where its basket is reached by it between bars; None where
+    it is not."""
     rig = trade.plan.rig
-    if rig is None or rig.basket is None or rig.basket.basis == "bar_close" or trade.leave or not trade.open_steps:
+    if (
+        rig is None
+        or rig.basket is None
+        or rig.basket.basis == "bar_close"
+        or trade.leave
+        or not trade.open_steps
+    ):
         return None
     won = Valuation(state).result(trade)
-    decided, _ = decided_at(_no_time(lay(state, trade).rules), 0, 0, trade.bars_lived, trade.side, won, False)
+    decided, _ = decided_at(
+        _no_time(lay(state, trade).rules), 0, 0, trade.bars_lived, trade.side, won, False
+    )
     return won if decided else None
 
 

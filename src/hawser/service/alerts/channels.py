@@ -1,8 +1,9 @@
-"""Alerts by mail and webhook, each on a thread of its own: nobody waits for a network, one channel never waits for
-another, and what cannot go now goes later.
+"""Alerts by mail and webhook, each on a thread of its own: nobody waits for a network, one channel
+never waits for another, and what cannot go now goes later.
 
-Whatever goes wrong in a channel is told in a sentence, and the channel goes on: a server may answer nonsense, or
-nothing for ever. Sound and the desktop's notifications are the window's to make: `local` hears of those.
+Whatever goes wrong in a channel is told in a sentence, and the channel goes on: a server may answer
+nonsense, or nothing for ever. Sound and the desktop's notifications are the window's to make:
+`local` hears of those.
 """
 
 from __future__ import annotations
@@ -27,11 +28,13 @@ LONGEST = 30.0  # and for all of an errand: a server that drips its answers keep
 KEPT = 200  # alerts that wait for a network, for each channel; older ones are told as a number
 FORGOTTEN = 7 * 86_400.0  # seconds: what waited longer is no alert any more
 PAUSES = (2.0, 5.0, 15.0, 60.0, 300.0)  # seconds between tries while it is away
-_waiting = msgspec.json.Decoder(dict[Channel, list[Alert]])  # each account's engine reads such a file at its start
+# each account's engine reads such a file at its start
+_waiting = msgspec.json.Decoder(dict[Channel, list[Alert]])
 
 
 class AlertQueue:
-    """What waits for one channel, and when it may go: a few a minute, the rest together. For several threads."""
+    """What waits for one channel, and when it may go: a few a minute, the rest together. For
+    several threads."""
 
     def __init__(self, send: Callable[[list[Alert]], None]) -> None:
         self._send, self._lock = send, threading.Lock()
@@ -58,18 +61,31 @@ class AlertQueue:
             self.lost += 1
 
     def due(self, now: float, most: int) -> bool:
-        """Whether something may go now: at most `most` times a minute, and not before a pause is over."""
+        """Whether something may go now: at most `most` times a minute, and not before a pause is
+        over."""
         while self._sent and now - self._sent[0] >= 60.0:
             self._sent.popleft()
         return bool(self.waiting) and now >= self._not_before and len(self._sent) < most
 
     def go(self, now: float) -> str:
-        """Send all that waits as one; what could not go waits on. Returns what went wrong, in words."""
+        """Send all that waits as one; what could not go waits on. Returns what went wrong, in
+        words."""
         with self._lock:
             batch, lost = list(self.waiting), self.lost
             self._going = batch
             self.waiting.clear()
-        more = [Alert(batch[0].time, batch[0].account, "caution", f"{lost} older alerts were dropped")] if lost else []
+        more = (
+            [
+                Alert(
+                    batch[0].time,
+                    batch[0].account,
+                    "caution",
+                    f"{lost} older alerts were dropped",
+                )
+            ]
+            if lost
+            else []
+        )
         try:
             _in_time(lambda: self._send(more + batch))
         except Unavailable as error:
@@ -87,8 +103,8 @@ class AlertQueue:
 
 
 def _in_time(errand: Callable[[], None]) -> None:
-    """Have something done by a thread that nobody waits for beyond `LONGEST`; raises Unavailable, whatever went wrong.
-    Words of an unforeseen error may hold a secret: only its kind is told."""
+    """Have something done by a thread that nobody waits for beyond `LONGEST`; raises Unavailable,
+    whatever went wrong. Words of an unforeseen error may hold a secret: only its kind is told."""
     wrong: list[Unavailable] = []
 
     def run() -> None:
@@ -109,9 +125,9 @@ def _in_time(errand: Callable[[], None]) -> None:
 
 
 class Alerts:
-    """Takes what is told on any thread. `local` hears what the window is to make; `fault` what is wrong, once. What
-    waits for a network is kept in the file `waiting`, for its owner only, and goes on waiting when Hawser is started
-    again."""
+    """Takes what is told on any thread. `local` hears what the window is to make; `fault` what is
+    wrong, once. What waits for a network is kept in the file `waiting`, for its owner only, and
+    goes on waiting when Hawser is started again."""
 
     def __init__(
         self,
@@ -123,13 +139,22 @@ class Alerts:
         tried: Callable[[Channel, str], None] = lambda channel, wrong: None,
         clock: Callable[[], float] = time.time,
     ) -> None:
-        self.path, self._account, self._local, self._fault, self._clock = path, account, local, fault, clock
+        self.path, self._account, self._local, self._fault, self._clock = (
+            path,
+            account,
+            local,
+            fault,
+            clock,
+        )
         self._kept, self._in_file = waiting, dict[str, list[Alert]]()
         self._tried = tried
         self._attempts: dict[Channel, deque[AlertSettings]] = {"email": deque(), "webhook": deque()}
         self._begun = False
         self.settings = AlertSettings()
-        self._wake: dict[Channel, threading.Event] = {"email": threading.Event(), "webhook": threading.Event()}
+        self._wake: dict[Channel, threading.Event] = {
+            "email": threading.Event(),
+            "webhook": threading.Event(),
+        }
         self._stop, self._disk = threading.Event(), Patient("alerts kept")
         self._boxes: dict[Channel, AlertQueue] = {
             "email": AlertQueue(lambda batch: _send("email", self.settings, batch)),
@@ -138,7 +163,8 @@ class Alerts:
         self._threads: dict[Channel, threading.Thread] = {}
 
     def begin(self) -> None:
-        """Read the settings and start; a file that is wrong is told, and nothing alerts by network."""
+        """Read the settings and start; a file that is wrong is told, and nothing alerts by
+        network."""
         if self.path.is_file():
             try:
                 self.settings = load(AlertSettings, self.path)
@@ -156,7 +182,8 @@ class Alerts:
         self._threads[channel].start()
 
     def _rouse(self, channel: Channel) -> None:
-        """Have a channel look at once what it is to do; its thread is started again should it have ended."""
+        """Have a channel look at once what it is to do; its thread is started again should it have
+        ended."""
         if self._begun and not self._stop.is_set() and not self._threads[channel].is_alive():
             self._start(channel)
             self._fault(f"Alerts by {channel} had come to an end: they are started again")
@@ -178,10 +205,17 @@ class Alerts:
         for channel, box in self._boxes.items():
             if not self._set_up(channel):
                 continue  # nobody is to be told that way any more
-            box.add(*(alert for alert in found.get(channel, ()) if self._clock() - alert.time < FORGOTTEN))
+            box.add(
+                *(
+                    alert
+                    for alert in found.get(channel, ())
+                    if self._clock() - alert.time < FORGOTTEN
+                )
+            )
 
     def _keep(self) -> None:
-        """Write down what waits, where that has changed; a disk that hangs keeps no alert from going."""
+        """Write down what waits, where that has changed; a disk that hangs keeps no alert from
+        going."""
         self._disk.ask(self._write_down, None)
 
     def _write_down(self) -> None:
@@ -230,7 +264,8 @@ class Alerts:
         self._spread(self.settings.events.get("alarm", ()), FAULT, sentence)
 
     def attempt(self, channel: Channel, settings: AlertSettings) -> None:
-        """Try mail or webhook as these settings have it; `tried` hears what came of it, empty where it went out."""
+        """Try mail or webhook as these settings have it; `tried` hears what came of it, empty where
+        it went out."""
         self._attempts[channel].append(settings)
         self._rouse(channel)
 

@@ -1,4 +1,5 @@
-"""Hands alerts to a mail server or a webhook. Whatever a server does ends in a sentence that has no secret in it."""
+"""Hands alerts to a mail server or a webhook. Whatever a server does ends in a sentence that has no
+secret in it."""
 
 from __future__ import annotations
 
@@ -25,13 +26,17 @@ def mail(smtp: Smtp | None, batch: list[Alert]) -> None:
         raise Unavailable("no_smtp", "no mail server is set up")
     message = EmailMessage()
     message["From"], message["To"] = smtp.sender, ", ".join(smtp.to)
-    first = batch[-1].text if len(batch) == 1 else f"{len(batch)} alerts, the last: {batch[-1].text}"
+    first = (
+        batch[-1].text if len(batch) == 1 else f"{len(batch)} alerts, the last: {batch[-1].text}"
+    )
     message["Subject"] = f"Hawser, {batch[-1].account}: {' '.join(first.split())[:160]}"
     message.set_content("\n".join(_line(alert) for alert in batch) + "\n")
     try:
         context = ssl.create_default_context()
         if smtp.security == "tls":
-            server: smtplib.SMTP = smtplib.SMTP_SSL(smtp.host, smtp.port, timeout=TIMEOUT, context=context)
+            server: smtplib.SMTP = smtplib.SMTP_SSL(
+                smtp.host, smtp.port, timeout=TIMEOUT, context=context
+            )
         else:
             server = smtplib.SMTP(smtp.host, smtp.port, timeout=TIMEOUT)
         with server:
@@ -41,7 +46,9 @@ def mail(smtp: Smtp | None, batch: list[Alert]) -> None:
                 _log_in(server, smtp)
             server.send_message(message)
     except smtplib.SMTPException as error:
-        raise Unavailable("mail", f"{smtp.host} did not take the mail ({type(error).__name__})") from None
+        raise Unavailable(
+            "mail", f"{smtp.host} did not take the mail ({type(error).__name__})"
+        ) from None
     except (OSError, UnicodeError) as error:
         why = getattr(error, "strerror", None) or type(error).__name__
         raise Unavailable("mail", f"{smtp.host} cannot be reached ({why})") from None
@@ -87,4 +94,7 @@ def post(webhook: Webhook | None, batch: list[Alert]) -> None:
 
 
 def _line(alert: Alert) -> str:
-    return f"{time.strftime('%Y-%m-%d %H:%M:%S UTC', time.gmtime(alert.time))}  {alert.weight}: {alert.text}"
+    return (
+        f"{time.strftime('%Y-%m-%d %H:%M:%S UTC', time.gmtime(alert.time))}  {alert.weight}: "
+        f"{alert.text}"
+    )

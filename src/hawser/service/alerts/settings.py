@@ -1,4 +1,5 @@
-"""Which events alert, by what, and where to: one table, kept in a file that only its owner may read."""
+"""Which events alert, by what, and where to: one table, kept in a file that only its owner may
+read."""
 
 from __future__ import annotations
 
@@ -28,14 +29,31 @@ class Kind(NamedTuple):
 
 
 KINDS = (
-    Kind("alarm", "Alarms: no cover, no link, a venue that does not answer, a kill switch", frozenset({"alarm"})),
-    Kind("guard", "A guard has closed entries, opened again, or was re-armed", codes=frozenset(
-        {"guard_tripped", "guard_closed", "guard_open", "guard_rearmed", "guard_loosened", "drill", "calendar"})),
+    Kind(
+        "alarm",
+        "Alarms: no cover, no link, a venue that does not answer, a kill switch",
+        frozenset({"alarm"}),
+    ),
+    Kind(
+        "guard",
+        "A guard has closed entries, opened again, or was re-armed",
+        codes=frozenset(
+            {
+                "guard_tripped",
+                "guard_closed",
+                "guard_open",
+                "guard_rearmed",
+                "guard_loosened",
+                "drill",
+                "calendar",
+            }
+        ),
+    ),
     Kind("entered", "A trade was entered", codes=frozenset({"entered", "rung_entered", "adopted"})),
     Kind("ended", "A trade has ended", codes=frozenset({"trade_ended"})),
     Kind("caution", "Cautions: what was refused, lost or done otherwise", frozenset({"caution"})),
     Kind("refused", "What somebody asked for was refused", frozenset({"refused"})),
-)  # fmt: skip
+)
 FAULT = "fault"  # something in Hawser went wrong: always an alarm
 
 
@@ -49,7 +67,9 @@ class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     sender: Annotated[str, help_text("the address mail comes from")]
     to: Annotated[tuple[str, ...], help_text("the addresses mail is sent to")]
     port: Annotated[int, help_text("its port")] = 587
-    security: Annotated[Literal["starttls", "tls", "none"], help_text("encryption of the connection")] = "starttls"
+    security: Annotated[
+        Literal["starttls", "tls", "none"], help_text("encryption of the connection")
+    ] = "starttls"
     user: Annotated[str, help_text("user name; empty: none")] = ""
     password: Annotated[str, help_text("and the password")] = ""
 
@@ -58,13 +78,31 @@ class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             _one_line(f"smtp.{key}", getattr(self, key))
         _one_line("smtp.to", "".join(self.to))
         if not _a_host(self.host):
-            raise BadInput.at("bad_alerts", "smtp.host", "expected the name of a server", key="host")
-        if not self.host or not self.to or "@" not in self.sender or not all("@" in one for one in self.to):
-            raise BadInput.at("bad_alerts", "smtp", "expected host, sender and to, addresses with an @", key="smtp")
+            raise BadInput.at(
+                "bad_alerts", "smtp.host", "expected the name of a server", key="host"
+            )
+        if (
+            not self.host
+            or not self.to
+            or "@" not in self.sender
+            or not all("@" in one for one in self.to)
+        ):
+            raise BadInput.at(
+                "bad_alerts",
+                "smtp",
+                "expected host, sender and to, addresses with an @",
+                key="smtp",
+            )
         if not 0 < self.port < 65_536:
             raise BadInput.at("bad_alerts", "smtp.port", "expected 1 to 65535", key="port")
-        if self.password and self.security == "none" and self.host not in ("localhost", "127.0.0.1", "::1"):
-            raise BadInput.at("bad_alerts", "smtp.security", "expected starttls or tls where a password is sent")
+        if (
+            self.password
+            and self.security == "none"
+            and self.host not in ("localhost", "127.0.0.1", "::1")
+        ):
+            raise BadInput.at(
+                "bad_alerts", "smtp.security", "expected starttls or tls where a password is sent"
+            )
 
 
 class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -77,17 +115,24 @@ class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         _one_line("webhook.secret", self.secret)
         scheme, host = self._parts()
         if scheme not in ("http", "https") or not _a_host(host.strip("[]")):
-            raise BadInput.at("bad_alerts", "webhook.url", "expected an address such as https://example.org/alerts")
+            raise BadInput.at(
+                "bad_alerts",
+                "webhook.url",
+                "expected an address such as https://example.org/alerts",
+            )
         if scheme == "http" and host not in ("localhost", "127.0.0.1", "[::1]"):
             raise BadInput.at("bad_alerts", "webhook.url", "expected https, except on this machine")
 
     def _parts(self) -> tuple[str, str]:
         """Scheme and host; empty where there is no making out of the address."""
-        if not self.url.isascii() or any(sign.isspace() or not sign.isprintable() for sign in self.url):
+        if not self.url.isascii() or any(
+            sign.isspace() or not sign.isprintable() for sign in self.url
+        ):
             return "", ""
         try:
             parts = urlsplit(self.url)
-            host, _ = parts.hostname or "", parts.port  # a port that is none is told when it is asked for
+            # a port that is none is told when it is asked for
+            host, _ = parts.hostname or "", parts.port
         except ValueError:
             return "", ""
         return parts.scheme, f"[{host}]" if ":" in host else host
@@ -95,7 +140,9 @@ class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def _one_line(key: str, text: str) -> None:
     if not text.isprintable():
-        raise BadInput.at("bad_alerts", key, "expected one line of text, no control characters", key=key)
+        raise BadInput.at(
+            "bad_alerts", key, "expected one line of text, no control characters", key=key
+        )
 
 
 def _a_host(name: str) -> bool:
@@ -113,19 +160,29 @@ class AlertSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     events: dict[str, tuple[Channel, ...]] = msgspec.field(default_factory=lambda: dict(FIRST))
     smtp: Smtp | None = None
     webhook: Webhook | None = None
-    most_per_min: Annotated[int, help_text("most alerts a minute by mail, and by webhook; more are sent as one")] = 6
+    most_per_min: Annotated[
+        int, help_text("most alerts a minute by mail, and by webhook; more are sent as one")
+    ] = 6
 
     def __post_init__(self) -> None:
         names = {kind.name for kind in KINDS}
         for name in self.events:
             if name not in names:
                 raise BadInput.at(
-                    "bad_alerts", f"events.{name}", f"expected one of {', '.join(sorted(names))}", key=name
+                    "bad_alerts",
+                    f"events.{name}",
+                    f"expected one of {', '.join(sorted(names))}",
+                    key=name,
                 )
         if not 1 <= self.most_per_min <= 600:
             raise BadInput.at("bad_alerts", "most_per_min", "expected 1 to 600", key="most_per_min")
 
     def channels(self, tell: Tell) -> tuple[Channel, ...]:
         """By what a Tell alerts; none: by nothing."""
-        wanted = {channel for kind in KINDS if kind.meets(tell) for channel in self.events.get(kind.name, ())}
+        wanted = {
+            channel
+            for kind in KINDS
+            if kind.meets(tell)
+            for channel in self.events.get(kind.name, ())
+        }
         return tuple(channel for channel in CHANNELS if channel in wanted)

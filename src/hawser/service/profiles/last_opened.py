@@ -1,4 +1,5 @@
-"""Which history was opened last, so that a bare `hawser` opens it again. One TOML file among the settings."""
+"""Which history was opened last, so that a bare `hawser` opens it again. One TOML file among the
+settings."""
 
 from __future__ import annotations
 
@@ -35,12 +36,19 @@ def _path(root: Path | None) -> Path:
 
 
 def note_opened(
-    root: Path | None, bars: Path, instrument: Path, accounts: list[Path], zone: str | None, speed: float
+    root: Path | None,
+    bars: Path,
+    instrument: Path,
+    accounts: list[Path],
+    zone: str | None,
+    speed: float,
 ) -> OpenedFiles:
     """The files of this start; `keep` writes them down once they have been found good."""
     names = [str(account.resolve()) for account in accounts]
     first = names[0] if names else None
-    return OpenedFiles(str(bars.resolve()), str(instrument.resolve()), first, zone, speed, tuple(names[1:]))
+    return OpenedFiles(
+        str(bars.resolve()), str(instrument.resolve()), first, zone, speed, tuple(names[1:])
+    )
 
 
 def last_opened(root: Path | None) -> OpenedFiles:

@@ -1,4 +1,5 @@
-"""Where things live: one folder of data, one of settings, one of state for each profile, under the XDG folders."""
+"""Where things live: one folder of data, one of settings, one of state for each profile, under the
+XDG folders."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ class Profile(msgspec.Struct, frozen=True):
         for folder in (self.data, self.config, self.state):
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             held = folder.stat()
-            if held.st_uid == os.getuid() and held.st_mode & 0o077:  # it was made by somebody who did not mind
+            # it was made by somebody who did not mind
+            if held.st_uid == os.getuid() and held.st_mode & 0o077:
                 folder.chmod(0o700)
         return self
 
@@ -65,7 +67,8 @@ class Profile(msgspec.Struct, frozen=True):
 
 
 def profile(name: str, root: Path | None = None) -> Profile:
-    """The folders of profile `name`: 'demo', or one of `replay_name`. `root` overrides the XDG folders."""
+    """The folders of profile `name`: 'demo', or one of `replay_name`. `root` overrides the XDG
+    folders."""
     if root is not None:
         return Profile(name, root / "data" / name, root / "config", root / "state" / name).made()
     app = "hawser-demo" if name == "demo" else "hawser"
@@ -76,14 +79,16 @@ def profile(name: str, root: Path | None = None) -> Profile:
 
 
 def replay_name(symbol: str, bars: Path) -> str:
-    """A profile of its own for each history that is replayed, so that its trades are found again."""
+    """A profile of its own for each history that is replayed, so that its trades are found
+    again."""
     return f"replay-{plain(symbol)}-{_digest(bars)}"
 
 
 def account_profile(of: str, name: str, root: Path | None = None) -> Profile:
-    """The folders of one account of several, by its name. Two names that come to the same folder name, as A/B and A-B,
-    are told apart by what is noted in the folder. Raises BadInput where what is noted cannot be a name: another
-    folder has another record, which knows nothing of what is open.
+    """The folders of one account of several, by its name. Two names that come to the same folder
+    name, as A/B and A-B, are told apart by what is noted in the folder. Raises BadInput where what
+    is noted cannot be a name: another folder has another record, which knows nothing of what is
+    open.
     """
     base, whole = f"{of}-{plain(name)}", os.fsencode(name)
     chosen = profile(base, root)
@@ -98,7 +103,9 @@ def account_profile(of: str, name: str, root: Path | None = None) -> Profile:
     try:
         noted.decode()
     except UnicodeDecodeError:
-        raise BadInput("bad_value", f"{mark}: expected the name of the account whose folders these are") from None
+        raise BadInput(
+            "bad_value", f"{mark}: expected the name of the account whose folders these are"
+        ) from None
     return profile(f"{base}-{hashlib.sha256(whole).hexdigest()[:8]}", root)
 
 

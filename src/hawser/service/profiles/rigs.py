@@ -1,4 +1,5 @@
-"""A person's rigs: one TOML file each in the settings' folder. Those that ship are laid there once, at first."""
+"""A person's rigs: one TOML file each in the settings' folder. Those that ship are laid there once,
+at first."""
 
 from __future__ import annotations
 
@@ -14,12 +15,20 @@ from hawser.service.profiles.profile import plain
 from hawser.service.timed_io import in_time
 
 SHIPPED = (
-    "short-hitch", "slow-warp", "spring-line", "bar-by-bar", "even-keel", "soft-landing", "other-tack", "three-rungs",
-)  # fmt: skip
+    "short-hitch",
+    "slow-warp",
+    "spring-line",
+    "bar-by-bar",
+    "even-keel",
+    "soft-landing",
+    "other-tack",
+    "three-rungs",
+)
 
 
 class Shelf:
-    """Rigs by name, each in its file. Changes are written at once, whole; `faults` are files that cannot be read."""
+    """Rigs by name, each in its file. Changes are written at once, whole; `faults` are files that
+    cannot be read."""
 
     def __init__(self, folder: Path | None) -> None:
         self.folder = folder
@@ -32,8 +41,8 @@ class Shelf:
             self._lay(folder)
 
     def _lay(self, folder: Path | None) -> None:
-        """The rigs that ship, all at once: a folder with some of them would stay so. Where it cannot be made they are
-        here all the same."""
+        """The rigs that ship, all at once: a folder with some of them would stay so. Where it
+        cannot be made they are here all the same."""
         self.rigs = {rig.name: rig for rig in shipped()}
         if folder is None:
             return
@@ -64,7 +73,8 @@ class Shelf:
             self.rigs[name], self._paths[name] = rig, path
 
     def put(self, rig: Rig) -> None:
-        """Keep a rig under its name, in the place of an older one; raises BadInput where it cannot be written."""
+        """Keep a rig under its name, in the place of an older one; raises BadInput where it cannot
+        be written."""
         if not rig.name.strip():
             raise BadInput("no_name", "A rig needs a name")
         folder = self.folder
@@ -89,7 +99,9 @@ class Shelf:
             try:
                 in_time(partial(path.unlink, missing_ok=True))
             except OSError as error:
-                raise BadInput("unwritable", f"{path}: cannot be deleted ({error.strerror})") from None
+                raise BadInput(
+                    "unwritable", f"{path}: cannot be deleted ({error.strerror})"
+                ) from None
         self._paths.pop(name, None)
         self.rigs.pop(name, None)
 
@@ -97,9 +109,9 @@ class Shelf:
         assert self.folder is not None
         stem, taken = plain(name) or "rig", {path.name for path in self._paths.values()}
         number = 1
-        while (found := self.folder / (f"{stem}.toml" if number == 1 else f"{stem}-{number}.toml")).name in taken or (
-            found.exists()
-        ):
+        while (
+            found := self.folder / (f"{stem}.toml" if number == 1 else f"{stem}-{number}.toml")
+        ).name in taken or (found.exists()):
             number += 1
         return found
 

@@ -1,4 +1,5 @@
-"""Price history in memory: base bars as they complete, joined timeframes with their ATR, and the bar being made."""
+"""Price history in memory: base bars as they complete, joined timeframes with their ATR, and the
+bar being made."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ ATR_LENGTH = 14
 
 
 class Series:
-    """One timeframe of one instrument: completed bars in growing arrays, and the ATR of the last."""
+    """One timeframe of one instrument: completed bars in growing arrays, and the ATR of the
+    last."""
 
     def __init__(self, span: int, bars: Bars) -> None:
         self.span = span
@@ -25,7 +27,9 @@ class Series:
         self._columns = [np.empty(room, column.dtype) for column in bars]
         for held, column in zip(self._columns, bars, strict=True):
             held[: self._size] = column
-        values = atr(bars.high, bars.low, bars.close, ATR_LENGTH, False) if self._size else np.empty(0)
+        values = (
+            atr(bars.high, bars.low, bars.close, ATR_LENGTH, False) if self._size else np.empty(0)
+        )
         self.atr = float(values[-1]) if self._size else math.nan
         self.building: list[float] | None = None  # opened, open, high, low, close, spread
 
@@ -35,11 +39,13 @@ class Series:
 
     def since(self, time: int) -> int:
         """How many completed bars end after `time`."""
-        return self._size - int(np.searchsorted(self._columns[0][: self._size], time - self.span, side="right"))
+        return self._size - int(
+            np.searchsorted(self._columns[0][: self._size], time - self.span, side="right")
+        )
 
     def best_since(self, time: int, side: int, tick: float) -> float:
-        """The best exit-side price of the completed bars that opened at `time` or later, price units; NaN where that is
-        the last one's."""
+        """The best exit-side price of the completed bars that opened at `time` or later, price
+        units; NaN where that is the last one's."""
         first = int(np.searchsorted(self._columns[0][: self._size], time))
         if self._size - first < 2:
             return math.nan
@@ -64,14 +70,20 @@ class Series:
         copy.flags.writeable = False
         return copy
 
-    def append(self, opened: int, open_: float, high: float, low: float, close: float, spread: float) -> None:
+    def append(
+        self, opened: int, open_: float, high: float, low: float, close: float, spread: float
+    ) -> None:
         """A completed bar."""
         if self._size and opened <= self._columns[0][self._size - 1]:
             return
         previous = float(self._columns[4][self._size - 1]) if self._size else math.nan
         if self._size == self._columns[0].size:
-            self._columns = [np.concatenate([column, np.empty_like(column)]) for column in self._columns]
-        for column, value in zip(self._columns, (opened, open_, high, low, close, spread), strict=True):
+            self._columns = [
+                np.concatenate([column, np.empty_like(column)]) for column in self._columns
+            ]
+        for column, value in zip(
+            self._columns, (opened, open_, high, low, close, spread), strict=True
+        ):
             column[self._size] = value
         self._size += 1
         if math.isnan(self.atr):
@@ -89,12 +101,17 @@ class BarStore:
         self.instrument, self.base_span, self.base = instrument, base_span, history
         self.even = bool((history.time % base_span == 0).all())
         self._forming: list[float] | None = None
-        self._begun = int(history.time[-1]) + base_span if history.time.size else 0  # the bar that is being made
+        # the bar that is being made
+        self._begun = int(history.time[-1]) + base_span if history.time.size else 0
         self.series: dict[int, Series] = {}
         for span in timeframes_for(Length(base_span, self.even)):
             bars = history if span == base_span else joined(history, span)
             series = Series(span, bars)
-            if span != base_span and bars.time.size and bars.time[-1] + span > int(history.time[-1]) + base_span:
+            if (
+                span != base_span
+                and bars.time.size
+                and bars.time[-1] + span > int(history.time[-1]) + base_span
+            ):
                 series = self._unfinished(span, bars)
             self.series[span] = series
 
@@ -117,9 +134,12 @@ class BarStore:
             part[2], part[3], part[4], part[5] = max(part[2], bid), min(part[3], bid), bid, spread
 
     def forming(self, span: int) -> tuple[float, ...] | None:
-        """The unfinished bar of a timeframe: opened, open, high, low, close, spread; None before its first quote."""
+        """The unfinished bar of a timeframe: opened, open, high, low, close, spread; None before
+        its first quote."""
         part, series = self._forming, self.series[span]
-        if part is None or (series.size and part[0] <= series.last_opened and span == self.base_span):
+        if part is None or (
+            series.size and part[0] <= series.last_opened and span == self.base_span
+        ):
             return None
         start = int(part[0]) - int(part[0]) % span if span != self.base_span else int(part[0])
         building = series.building
@@ -135,13 +155,19 @@ class BarStore:
     def _check(self, message: port.BarTold, prices: list[float]) -> None:
         """A bar that cannot be would stay in every average, or keep all later ones out."""
         most = MOST_TICKS * self.instrument.tick_size
-        possible = all(0 < price <= most for price in prices) and prices[2] <= min(prices) and max(prices) <= prices[1]
-        if not (possible and 0 <= message.spread <= MOST_TICKS and 0 <= message.opened <= message.time):
+        possible = (
+            all(0 < price <= most for price in prices)
+            and prices[2] <= min(prices)
+            and max(prices) <= prices[1]
+        )
+        if not (
+            possible and 0 <= message.spread <= MOST_TICKS and 0 <= message.opened <= message.time
+        ):
             raise ValueError("no bar can be so")
 
     def take(self, message: port.BarTold, now: int) -> list[ev.BarCompleted]:
-        """A completed base bar: the events of every timeframe that it completes. Raises ValueError where no bar can be
-        so."""
+        """A completed base bar: the events of every timeframe that it completes. Raises ValueError
+        where no bar can be so."""
         prices = [float(text) for text in (message.open, message.high, message.low, message.close)]
         self._check(message, prices)
         found, base = [], self.series[self.base_span]
@@ -156,7 +182,9 @@ class BarStore:
                 found.append(self._event(series, now))
         return found
 
-    def _joined_in(self, series: Series, span: int, opened: int, prices: list[float], spread: float) -> bool:
+    def _joined_in(
+        self, series: Series, span: int, opened: int, prices: list[float], spread: float
+    ) -> bool:
         before = series.size
         start = opened - opened % span
         building = series.building
@@ -177,6 +205,15 @@ class BarStore:
     def _event(self, series: Series, now: int) -> ev.BarCompleted:
         last, opened = series.last_prices(), series.last_opened
         return ev.BarCompleted(
-            time=now, symbol=self.instrument.symbol, span=series.span, opened=opened, open=last[0], high=last[1],
-            low=last[2], close=last[3], spread=last[4], atr=series.atr, base=series.span == self.base_span,
-        )  # fmt: skip
+            time=now,
+            symbol=self.instrument.symbol,
+            span=series.span,
+            opened=opened,
+            open=last[0],
+            high=last[1],
+            low=last[2],
+            close=last[3],
+            spread=last[4],
+            atr=series.atr,
+            base=series.span == self.base_span,
+        )

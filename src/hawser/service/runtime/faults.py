@@ -1,4 +1,5 @@
-"""Unexpected errors: written with their trace to the state folder, told in one sentence. Nothing secret is in them."""
+"""Unexpected errors: written with their trace to the state folder, told in one sentence. Nothing
+secret is in them."""
 
 from __future__ import annotations
 
@@ -27,7 +28,9 @@ class Faults:
             self.count += 1
             name = f"{time.strftime('%Y%m%d-%H%M%S')}-{self.count:03d}.txt"
             path = self._folder / name
-            where = self._disk.ask(partial(self._written, path, error), "nowhere, the disk does not answer")
+            where = self._disk.ask(
+                partial(self._written, path, error), "nowhere, the disk does not answer"
+            )
         what = f"{type(error).__name__}: {str(error).splitlines()[0] if str(error) else ''}"
         sentence = f"Hawser met an unexpected error ({what}); tending goes on. Trace: {where}"
         return sentence.encode(errors="replace").decode()  # it goes to files and mail

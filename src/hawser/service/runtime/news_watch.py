@@ -1,4 +1,5 @@
-"""Watches the news files on a thread of its own: read again when they change, and as the days go on."""
+"""Watches the news files on a thread of its own: read again when they change, and as the days go
+on."""
 
 from __future__ import annotations
 
@@ -20,13 +21,14 @@ Read = tuple[Calendar, ...]
 
 
 def unknown(why: str) -> Read:
-    """Calendars in the place of those that cannot be had: the guards close as they are to without news."""
+    """Calendars in the place of those that cannot be had: the guards close as they are to without
+    news."""
     return (Calendar("news", state="unreadable", why=why),)
 
 
 class NewsWatch:
-    """`now` gives the venue's time; `found` hears the calendars, on this thread; so does `fault` of what went wrong.
-    The sources name their files from anywhere."""
+    """`now` gives the venue's time; `found` hears the calendars, on this thread; so does `fault` of
+    what went wrong. The sources name their files from anywhere."""
 
     def __init__(
         self,
@@ -35,10 +37,13 @@ class NewsWatch:
         fault: Callable[[Exception], None],
     ) -> None:
         self._now, self._found, self._fault = now, found, fault
-        self._asked: queue.SimpleQueue[tuple[NewsSources, Callable[[Read], None]]] = queue.SimpleQueue()
+        self._asked: queue.SimpleQueue[tuple[NewsSources, Callable[[Read], None]]] = (
+            queue.SimpleQueue()
+        )
         self._sources = NewsSources()
         self._seen: tuple[object, ...] = ()
-        self._read_at, self._since = 0, 0.0  # of the venue's clock; of one that only goes on, while it looks
+        # of the venue's clock; of one that only goes on, while it looks
+        self._read_at, self._since = 0, 0.0
         self._changed, self._stop = threading.Event(), threading.Event()
         self._thread = threading.Thread(target=self._run, name="news", daemon=True)
 
@@ -53,8 +58,8 @@ class NewsWatch:
         self._changed.set()
 
     def read(self, sources: NewsSources, then: Callable[[Read], None]) -> None:
-        """Have `then` hear what these hold, so that a policy takes effect together with its news: without, it would
-        find none and do what is to be done then."""
+        """Have `then` hear what these hold, so that a policy takes effect together with its news:
+        without, it would find none and do what is to be done then."""
         self._asked.put((sources, then))
         self._changed.set()
 
@@ -81,15 +86,17 @@ class NewsWatch:
             self._since = time.monotonic()
             try:
                 self._look()
-            except Exception as error:  # a full disk, whatever: it is told, entries close, and it is tried again
+            # a full disk, whatever: it is told, entries close, and it is tried again
+            except Exception as error:
                 self._fault(error)
                 self._found(unknown("looking at the files failed"))
             self._since = 0.0
             self._changed.wait(PAUSE)
 
     def _look(self) -> None:
-        """Read what was asked for, and what is watched where it has changed since it was read last. Who has stopped it
-        meanwhile is told nothing: what was given up says nothing of the files."""
+        """Read what was asked for, and what is watched where it has changed since it was read last.
+        Who has stopped it meanwhile is told nothing: what was given up says nothing of the
+        files."""
         from hawser.formats.news import read_calendars
 
         given_up = self._stop.is_set

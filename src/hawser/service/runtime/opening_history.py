@@ -23,7 +23,9 @@ from hawser.venue.quay.weather import SEVERITIES
 class Inputs:
     """The person's files, read and checked before any window opens. Raises BadInput."""
 
-    def __init__(self, bars: Path, instrument: Path, account: Path | None = None, zone: str | None = None) -> None:
+    def __init__(
+        self, bars: Path, instrument: Path, account: Path | None = None, zone: str | None = None
+    ) -> None:
         self.path = bars
         self.instrument = load(Instrument, instrument)
         self.account = load(Account, account) if account else default_account(self.instrument)
@@ -46,11 +48,15 @@ def _check_rate(instrument: Instrument, account: Account, named: Path | None) ->
 
 
 def default_account(instrument: Instrument) -> Account:
-    """Where no account is given: 10 000 of the instrument's own currency, so that no conversion is needed."""
+    """Where no account is given: 10 000 of the instrument's own currency, so that no conversion is
+    needed."""
     return Account(
-        currency=instrument.quote, equity=10_000.0, balance=10_000.0, size=SizeRule(percent=0.5),
+        currency=instrument.quote,
+        equity=10_000.0,
+        balance=10_000.0,
+        size=SizeRule(percent=0.5),
         policy=Policy(max_heat_percent=3.0),
-    )  # fmt: skip
+    )
 
 
 def boot(inputs: Inputs, profile: Profile) -> Boot:
@@ -59,11 +65,19 @@ def boot(inputs: Inputs, profile: Profile) -> Boot:
         feed = ReplayFeed(inputs.instrument, inputs.history.bars, inputs.account.costs.spread_ticks)
         balance = inputs.account.basis_money("balance")
         venue = Quay(
-            feed, inputs.account.currency, balance, inputs.account.rates, SEVERITIES["fair"],
-            store=BookStore(profile.venue), not_before=ledger.look().now,
-        )  # fmt: skip
+            feed,
+            inputs.account.currency,
+            balance,
+            inputs.account.rates,
+            SEVERITIES["fair"],
+            store=BookStore(profile.venue),
+            not_before=ledger.look().now,
+        )
         notes = []
         if inputs.history.off_grid:
             count, tick = inputs.history.off_grid, inputs.instrument.tick
-            notes.append(f"{inputs.path.name}: {count} prices were off the tick of {tick} and were rounded to it")
+            notes.append(
+                f"{inputs.path.name}: {count} prices were off the tick of {tick} and were "
+                "rounded to it"
+            )
         return Boot(inputs.account, venue, ledger, venue, notes=notes)

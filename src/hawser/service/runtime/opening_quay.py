@@ -17,20 +17,27 @@ from hawser.venue.quay.server import Server
 
 
 def boot(path: Path, account: Account | None, profile: Profile) -> Boot:
-    """The session where it was left, at the venue that listens at `path`. Raises BadInput where the account is in
-    another currency there: every figure that the venue tells would be taken for one of `account`'s."""
+    """The session where it was left, at the venue that listens at `path`. Raises BadInput where the
+    account is in another currency there: every figure that the venue tells would be taken for one
+    of `account`'s."""
     with ledger_for(profile.ledger) as ledger:
         venue = FarQuay(path, not_before=ledger.look().now)
         if account is not None and account.currency != venue.welcome.currency:
             venue.close()
-            sentence = f"currency: the account at {path} is in {venue.welcome.currency}, not in {account.currency}"
+            sentence = (
+                f"currency: the account at {path} is in {venue.welcome.currency}, not in "
+                f"{account.currency}"
+            )
             raise BadInput("bad_account", sentence)
         if account is None:
             balance = max(venue.welcome.balance, 0.01)
             account = Account(
-                currency=venue.welcome.currency, equity=balance, balance=balance, size=SizeRule(percent=0.5),
+                currency=venue.welcome.currency,
+                equity=balance,
+                balance=balance,
+                size=SizeRule(percent=0.5),
                 policy=Policy(max_heat_percent=3.0),
-            )  # fmt: skip
+            )
         return Boot(account, venue, ledger, venue, venue_at=str(path))
 
 

@@ -1,7 +1,7 @@
 """The running application without its windows: one engine thread, what it is asked, what it shows.
 
-The desk calls `ask`, `watch` and the clock's controls from its own thread, and hears through the callbacks of
-`Hooks`, which are called on the engine's thread with immutable values.
+The desk calls `ask`, `watch` and the clock's controls from its own thread, and hears through the
+callbacks of `Hooks`, which are called on the engine's thread with immutable values.
 """
 
 from __future__ import annotations
@@ -56,21 +56,26 @@ from hawser.venue.quay.simulated import Simulated
 FRAME = 1 / 30
 AFTER_FAULT = 1.0  # seconds until the next picture where one has failed
 DRILL = "drill"  # the calendar of made-up events
-ASLEEP = 0.5  # seconds: where the venue has told less than that ago, it is heard before any deadline counts as missed
+# seconds: where the venue has told less than that ago, it is heard before any deadline counts as
+# missed
+ASLEEP = 0.5
 LOOK_WAIT_S = 0.5  # seconds it is waited for then
 LAST_WORDS = 600.0  # s for alerts to leave in where tending has stopped
 NOT_READ = Calendar("news", state="unread")
-ANSWERS = 0.5  # real seconds that a venue in a thread beside this one gets to answer, however fast its clock runs
+# real seconds that a venue in a thread beside this one gets to answer, however fast its clock runs
+ANSWERS = 0.5
 HEAR = 20_000  # lines of the record that the Logbook takes at once
 
 
 class Boot(msgspec.Struct):
-    """What a profile starts with. `prepare` plays what must have happened before anybody looks (lockstep)."""
+    """What a profile starts with. `prepare` plays what must have happened before anybody looks
+    (lockstep)."""
 
     account: Account
     venue: port.Connection
     ledger: Ledger
-    simulation: Simulated | None = None  # the same venue where it is a simulated one, whose weather can be set
+    # the same venue where it is a simulated one, whose weather can be set
+    simulation: Simulated | None = None
     prepare: Callable[[Session], None] | None = None
     notes: list[str] = []
     prefix: str = ""  # of client order ids; empty: drawn at random once for a ledger
@@ -98,7 +103,8 @@ class Hooks:
 
 
 def settle_memory() -> None:
-    """What is loaded by now stays: leave it out of later collections, which would hold every thread up."""
+    """What is loaded by now stays: leave it out of later collections, which would hold every thread
+    up."""
     gc.collect()
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)
@@ -122,9 +128,14 @@ class Runtime:
     """Owns the threads. `boot` is called on the engine's thread, because it loads what is heavy."""
 
     def __init__(
-        self, profile: Profile, boot: Callable[[Profile], Boot], hooks: Hooks, speed: float = 1.0, running: bool = True,
+        self,
+        profile: Profile,
+        boot: Callable[[Profile], Boot],
+        hooks: Hooks,
+        speed: float = 1.0,
+        running: bool = True,
         real: Callable[[], int] = uptime,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.profile, self._boot, self.hooks = profile, boot, hooks
         self._speed, self._running, self._real = speed, running, real
         self.clock = Clock(0, speed, running=False)
@@ -140,7 +151,12 @@ class Runtime:
         self._serial = self._first = 0
         self._venue_at = ""
         self.alerts = Alerts(
-            profile.alerts, profile.alerts_waiting, profile.name, hooks.alert, hooks.fault, hooks.tried
+            profile.alerts,
+            profile.alerts_waiting,
+            profile.name,
+            hooks.alert,
+            hooks.fault,
+            hooks.tried,
         )
         self.sentry = Sentry(profile, hooks.fault)
         self.guards_path: Path | None = None  # where the policy lies that holds now
@@ -177,11 +193,14 @@ class Runtime:
     def _nobody_hears(self) -> bool:
         """Whether what is asked for would wait for ever; told."""
         if self._over:
-            self.hooks.fault("Nothing was sent: tending has stopped. Act at the venue, or start Hawser again")
+            self.hooks.fault(
+                "Nothing was sent: tending has stopped. Act at the venue, or start Hawser again"
+            )
         return self._over
 
     def watch(self, symbol: str, span: int) -> None:
-        """Have the bars of one instrument and timeframe sent, and its unfinished bar with every snapshot."""
+        """Have the bars of one instrument and timeframe sent, and its unfinished bar with every
+        snapshot."""
 
         def change(session: Session) -> None:
             if not self._can_show(session, symbol, span):
@@ -201,8 +220,8 @@ class Runtime:
             self.hooks.bars(symbol, span, bars)
 
     def _send_bar(self, event: ev.BarCompleted, after: int, session: Session) -> None:
-        """A bar that does not follow at once on the last one that was sent: those between them completed while the line
-        was cut, or there are none."""
+        """A bar that does not follow at once on the last one that was sent: those between them
+        completed while the line was cut, or there are none."""
         if not self._can_show(session, event.symbol, event.span):
             return
         times = session.stores[event.symbol].series[event.span].bars().time
@@ -216,20 +235,29 @@ class Runtime:
         return symbol in session.stores and span in session.stores[symbol].series
 
     def measure(self, plan: Plan) -> None:
-        """Have told what the plan would stand on in every instrument: the level under a stop taken from bars, and the
-        ATR of its rig where that is its own."""
+        """Have told what the plan would stand on in every instrument: the level under a stop taken
+        from bars, and the ATR of its rig where that is its own."""
 
         def tell(session: Session) -> None:
-            plans = {symbol: msgspec.structs.replace(plan, symbol=symbol) for symbol in session.stores}
+            plans = {
+                symbol: msgspec.structs.replace(plan, symbol=symbol) for symbol in session.stores
+            }
             self.hooks.marks(
-                {symbol: EntryValues(session.basis(one), session.own_atr(one)) for symbol, one in plans.items()}
+                {
+                    symbol: EntryValues(session.basis(one), session.own_atr(one))
+                    for symbol, one in plans.items()
+                }
             )
 
         self._do(tell)
 
     def look_at_guards(self) -> None:
         """Have told what the guards are now."""
-        self._do(lambda session: self.hooks.guards(guard_picture(session.engine.state, self._watch.symbol)))
+        self._do(
+            lambda session: self.hooks.guards(
+                guard_picture(session.engine.state, self._watch.symbol)
+            )
+        )
 
     @property
     def watched(self) -> str:
@@ -244,8 +272,13 @@ class Runtime:
         guards = from_anywhere(guards, self.profile.guards.parent)
 
         def read(calendars: tuple[Calendar, ...]) -> None:
-            self._do(lambda session: session.ask(
-                ev.ChangeGuards(time=self._now(session), ask=ask_id, guards=guards, calendars=calendars)))  # fmt: skip
+            self._do(
+                lambda session: session.ask(
+                    ev.ChangeGuards(
+                        time=self._now(session), ask=ask_id, guards=guards, calendars=calendars
+                    )
+                )
+            )
 
         self._news.read(guards.news, read)
         return ask_id
@@ -255,7 +288,9 @@ class Runtime:
 
         def add(session: Session) -> None:
             state = session.engine.state
-            guards = [g for g in state.guards.guard if isinstance(g, NewsGuard) and g.covers(symbol)]
+            guards = [
+                g for g in state.guards.guard if isinstance(g, NewsGuard) and g.covers(symbol)
+            ]
             if not guards:
                 self.hooks.fault(f"No news guard watches {symbol}: there is nothing to drill")
                 return
@@ -270,8 +305,11 @@ class Runtime:
 
     def end_drills(self) -> None:
         """Take the made-up events away again."""
-        self._do(lambda session: session.set_calendars(
-            tuple(one for one in session.engine.state.calendars if one.name != DRILL)))  # fmt: skip
+        self._do(
+            lambda session: session.set_calendars(
+                tuple(one for one in session.engine.state.calendars if one.name != DRILL)
+            )
+        )
 
     def pace(self, speed: float | None = None, running: bool | None = None) -> None:
         """Change the venue's clock: how many times as fast, and whether it runs."""
@@ -279,8 +317,8 @@ class Runtime:
         self.simulate(lambda venue: venue.pace(speed, running))
 
     def simulate(self, work: Callable[[Simulated], None]) -> None:
-        """Have something done at the simulated venue, on its own thread: its weather, a gust. Nothing where the venue
-        is none."""
+        """Have something done at the simulated venue, on its own thread: its weather, a gust.
+        Nothing where the venue is none."""
         link, venue = self._link, self.simulation
         if link is not None and venue is not None:
             link.do(lambda: self._worked(work, venue))
@@ -328,7 +366,8 @@ class Runtime:
         self._beside(heart.speak)
         try:
             self._serve(session, heart)
-        except Exception as error:  # nobody knows what it has left undone: nothing may leave any more
+        # nobody knows what it has left undone: nothing may leave any more
+        except Exception as error:
             self._over = True
             sentence = self.faults.record(error)
             told = f"Tending has stopped; resting stops still protect at the venue. {sentence}"
@@ -371,12 +410,18 @@ class Runtime:
         self._link.start()
         look = threading.Thread(
             target=partial(self._look_at_the_record, boot.ledger.path), name="record", daemon=True
-        )  # fmt: skip
-        for begin in (self._news.start, self.alerts.begin, partial(self.sentry.begin, self._venue_at), look.start):
+        )
+        for begin in (
+            self._news.start,
+            self.alerts.begin,
+            partial(self.sentry.begin, self._venue_at),
+            look.start,
+        ):
             self._beside(begin)
 
     def _beside(self, work: Callable[[], object]) -> bool:
-        """Do what is not tending: an error in it is told, and tending goes on. Whether all went well."""
+        """Do what is not tending: an error in it is told, and tending goes on. Whether all went
+        well."""
         try:
             work()
         except Exception as error:
@@ -387,13 +432,19 @@ class Runtime:
     def _session(self, boot: Boot) -> Session:
         pulse = read_pulse(self.profile.heartbeat)
         return Session(
-            boot.account, boot.venue, boot.ledger, self._heard, boot.prefix, self._fault, Aside("writer"),
+            boot.account,
+            boot.venue,
+            boot.ledger,
+            self._heard,
+            boot.prefix,
+            self._fault,
+            Aside("writer"),
             pulse.extent if pulse is not None else Extent(),
-        )  # fmt: skip
+        )
 
     def _look_at_the_record(self, path: Path) -> None:
-        """Whether the file is what was written: all of it, which takes its time, so that nobody waits for it. What the
-        session stands on was checked line by line as it was folded.
+        """Whether the file is what was written: all of it, which takes its time, so that nobody
+        waits for it. What the session stands on was checked line by line as it was folded.
         """
         from hawser.ledger.verify import damage
 
@@ -403,15 +454,19 @@ class Runtime:
             found = error.sentence
         if found and not self._stop.is_set():
             sentence = (
-                f"The record is damaged ({found}). What is open was compared with the venue; keep a copy of {path}"
+                f"The record is damaged ({found}). What is open was compared with the venue; keep "
+                f"a copy of {path}"
             )
             self.hooks.fault(sentence)
             self.alerts.tell_fault(sentence)
 
     def _set_up_guards(self, session: Session, boot: Boot) -> None:
-        """The policy of the person's file, or the one that ships. A file that is wrong changes nothing. What the record
-        knows of news may be days old, and reading it may take its time: until it is read, entries are closed."""
-        path = self.guards_path = self.profile.guards if self.profile.guards.is_file() else boot.guards
+        """The policy of the person's file, or the one that ships. A file that is wrong changes
+        nothing. What the record knows of news may be days old, and reading it may take its time:
+        until it is read, entries are closed."""
+        path = self.guards_path = (
+            self.profile.guards if self.profile.guards.is_file() else boot.guards
+        )
         if path is None:
             return
         state = session.engine.state
@@ -421,7 +476,8 @@ class Runtime:
             self.hooks.fault(f"{error.sentence}; the guards stay as they were")
             guards = state.guards
         calendars: tuple[Calendar, ...] = ()
-        if guards.news.files and boot.prepare is not None:  # what it plays meets the news that ships
+        # what it plays meets the news that ships
+        if guards.news.files and boot.prepare is not None:
             from hawser.formats.news import read_calendars
 
             calendars = read_calendars(guards.news, path.parent, max(state.now, boot.venue.now))
@@ -430,7 +486,8 @@ class Runtime:
         session.set_guards(guards, f"{self._asked_prefix}-guards", calendars)
 
     def _follow_news(self, session: Session) -> None:
-        """Watch the news of the policy that holds: what makes it looser may wait, whatever its file says by now."""
+        """Watch the news of the policy that holds: what makes it looser may wait, whatever its file
+        says by now."""
         guards = session.engine.state.guards
         if guards is not self._followed:
             self._followed = guards
@@ -441,7 +498,8 @@ class Runtime:
             session.set_calendars(unknown("reading the files does not end"))
 
     def _hear_past(self, ledger: Ledger) -> None:
-        """The Logbook's last lines of what was recorded before; earlier ones when they are asked for."""
+        """The Logbook's last lines of what was recorded before; earlier ones when they are asked
+        for."""
         self._first = max(0, ledger.seq - HEAR)
         if ledger.seq:
             self._teller.begin(ledger.look())
@@ -462,7 +520,9 @@ class Runtime:
             first, self._first = self._first, max(0, self._first - HEAR)
             teller = Teller()
             teller.begin(session.engine.state)
-            self.hooks.earlier(teller.told(session.ledger.rows(self._first, first)), self._first > 0)
+            self.hooks.earlier(
+                teller.told(session.ledger.rows(self._first, first)), self._first > 0
+            )
 
         self._do(tell)
 
@@ -475,7 +535,10 @@ class Runtime:
             if isinstance(command, Tell):
                 self.hooks.told(command)
                 self.alerts.tell(command)
-        if isinstance(event, ev.BarCompleted) and (event.symbol, event.span) == (self._watch.symbol, self._watch.span):
+        if isinstance(event, ev.BarCompleted) and (event.symbol, event.span) == (
+            self._watch.symbol,
+            self._watch.span,
+        ):
             last, self._watch.sent = self._watch.sent, max(self._watch.sent, event.opened)
             if event.opened - last <= event.span:
                 self.hooks.bar(event)
@@ -483,7 +546,8 @@ class Runtime:
                 self._do(partial(self._send_bar, event, last))
 
     def _fault(self, error: Exception) -> None:
-        """Tell an unexpected error, by every way that works; one that fails as well must not end tending."""
+        """Tell an unexpected error, by every way that works; one that fails as well must not end
+        tending."""
         sentence = self.faults.record(error)
         for tell in (self.hooks.fault, self.alerts.tell_fault):
             with contextlib.suppress(Exception):
@@ -516,8 +580,13 @@ class Runtime:
         heart.beat(0.0, *_held(session), ended=True, extent=session.extent)
 
     def _look_around(self, session: Session, now: float) -> bool:
-        """News, the picture for the window, and whether somebody watches over Hawser. Whether all went well."""
-        looks = partial(self._follow_news, session), partial(self._show, session), partial(self.sentry.look, now)
+        """News, the picture for the window, and whether somebody watches over Hawser. Whether all
+        went well."""
+        looks = (
+            partial(self._follow_news, session),
+            partial(self._show, session),
+            partial(self.sentry.look, now),
+        )
         went = [self._beside(look) for look in looks]
         return all(went)
 
@@ -544,7 +613,8 @@ class Runtime:
             self._beside(self._last_words)
 
     def _last_words(self) -> None:
-        """What is to be said by mail or webhook still goes out, where nobody closes Hawser before."""
+        """What is to be said by mail or webhook still goes out, where nobody closes Hawser
+        before."""
         end = time.monotonic() + LAST_WORDS
         while time.monotonic() < end and (self.alerts.held("email") or self.alerts.held("webhook")):
             if self._stop.wait(0.1):

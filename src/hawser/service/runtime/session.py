@@ -1,14 +1,15 @@
-"""One account's session without threads: engine, ledger, venue and timers joined in the order that keeps promises.
+"""One account's session without threads: engine, ledger, venue and timers joined in the order that
+keeps promises.
 
-An event is folded, it and its commands are written down, and only then do the commands leave. What only changes what is
-known (quotes, rates, the account's figures) is recorded in short, as the values the engine holds, just before the next
-event that may lead to something.
+An event is folded, it and its commands are written down, and only then do the commands leave. What
+only changes what is known (quotes, rates, the account's figures) is recorded in short, as the
+values the engine holds, just before the next event that may lead to something.
 
-Where the record cannot be written, what protects comes first: stops, closes and questions leave all the same and are
-kept in memory until they can be written; entries do not leave.
+Where the record cannot be written, what protects comes first: stops, closes and questions leave all
+the same and are kept in memory until they can be written; entries do not leave.
 
-Time is our own: `run_until` moves it and nothing else does. A venue's times are data; the session only remembers how
-far its clock is from ours, for orders that it is to give up at a moment.
+Time is our own: `run_until` moves it and nothing else does. A venue's times are data; the session
+only remembers how far its clock is from ours, for orders that it is to give up at a moment.
 """
 
 from __future__ import annotations
@@ -27,7 +28,15 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.guards.news import Calendar
-from hawser.core.indicator_values import basis, best_key, lived_key, needs_values, own_atr, plan_atr, values_for
+from hawser.core.indicator_values import (
+    basis,
+    best_key,
+    lived_key,
+    needs_values,
+    own_atr,
+    plan_atr,
+    values_for,
+)
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.engine import commands as cm
@@ -51,10 +60,12 @@ Listener = Callable[[Entry], None]
 
 
 def _check_currency(known: Account | None, account: Account) -> None:
-    """All money of a record is in one currency: what guards count from, and what trades have won. Raises BadInput."""
+    """All money of a record is in one currency: what guards count from, and what trades have won.
+    Raises BadInput."""
     if known is not None and known.currency != account.currency:
         sentence = (
-            f"currency: this account's record is in {known.currency}; expected the same, not {account.currency}: give"
+            f"currency: this account's record is in {known.currency}; expected the same, not "
+            f"{account.currency}: give"
             " an account in another currency a name of its own"
         )
         raise BadInput("bad_account", sentence)
@@ -81,28 +92,37 @@ class Session:
         restored = ledger.restored() if ledger else Restored(Engine(), "")
         self.engine = restored.engine
         traded = tuple(venue.instruments.values())
-        self._set_up(traded, venue.base_span, {one.symbol: venue.history(one.symbol) for one in traded})
+        self._set_up(
+            traded, venue.base_span, {one.symbol: venue.history(one.symbol) for one in traded}
+        )
         self._checking = Checking()
         self._odd: dict[tuple[str, str], int] = {}
         self._timers: list[tuple[int, int, str]] = []
         self._due: set[tuple[int, str]] = set()  # the same, without their order
         self._serial = 0
         self._batch: list[Entry] = []
-        self._ahead = max(0, self.engine.state.now - venue.now)  # how far our clock is ahead of who drives us
-        # The least time that an answer is given, ns of our clock: a simulated venue at a multiple of real time still
-        # needs real time to answer.
+        # how far our clock is ahead of who drives us
+        self._ahead = max(0, self.engine.state.now - venue.now)
+        # The least time that an answer is given, ns of our clock: a simulated venue at a multiple
+        # of real time still needs real time to answer.
         self.patience = 0
-        self.stopping: Callable[[], bool] = lambda: False  # asked before each event: whether we are to end
+        # asked before each event: whether we are to end
+        self.stopping: Callable[[], bool] = lambda: False
         self._followed: set[str] = set()  # trades of which every bar is looked at
         self._linked = False  # whether the venue has said that the link stands
         self._skew = 0  # how far the venue's clock is ahead of ours, as it told last
-        self._faults = (0, -FAULTS_WITHIN)  # how many came soon after another, and when the last did
+        # how many came soon after another, and when the last did
+        self._faults = (0, -FAULTS_WITHIN)
         self.counts = {"events": 0, "commands": 0, "updates": 0}
         self._open(account, prefix, restored.trouble, last or Extent())
 
-    def _set_up(self, instruments: tuple[Instrument, ...], base_span: int, histories: dict[str, Bars]) -> None:
+    def _set_up(
+        self, instruments: tuple[Instrument, ...], base_span: int, histories: dict[str, Bars]
+    ) -> None:
         """The bars of these instruments, and what reads the messages about them."""
-        self.stores = {one.symbol: BarStore(one, base_span, histories[one.symbol]) for one in instruments}
+        self.stores = {
+            one.symbol: BarStore(one, base_span, histories[one.symbol]) for one in instruments
+        }
         self._inward = FromVenue({one.symbol: one for one in instruments})
         state = self.engine.state
         for order in state.orders.values():
@@ -119,19 +139,28 @@ class Session:
         state = self.engine.state
         _check_currency(state.account, account)
         lines = self.ledger.seq if self.ledger else 0
-        lost = last.lines - lines if last.record and (last.record == state.prefix or not lines) else 0
+        lost = (
+            last.lines - lines if last.record and (last.record == state.prefix or not lines) else 0
+        )
         self.recording.open(state, trouble)
         prefix = state.prefix or prefix or f"H{secrets.token_hex(3)}"
-        # Of the time: where an older copy of the record is put back, no order id may come a second time.
+        # Of the time: where an older copy of the record is put back, no order id may come a second
+        # time.
         serial = max(state.serial + 1, (self.now - SERIALS_SINCE) // MILLISECOND)
         instruments = tuple(store.instrument for store in self.stores.values())
         self._begin_with(
             ev.Opened(
-                time=self.now, prefix=prefix, account=account, instruments=instruments, serial=serial,
-                suspect=trouble, spans=self._spans(), lost=max(0, lost),
+                time=self.now,
+                prefix=prefix,
+                account=account,
+                instruments=instruments,
+                serial=serial,
+                suspect=trouble,
+                spans=self._spans(),
+                lost=max(0, lost),
             ),
             self.now,
-        )  # fmt: skip
+        )
 
     def _begin_with(self, event: ev.Opened | ev.InstrumentsChanged, now: int) -> None:
         """What is traded from here on, with the last bars of it."""
@@ -148,8 +177,8 @@ class Session:
         self.flush()
 
     def _take_up_timers(self, now: int) -> None:
-        """Timers do not outlive a process: every trade that is under way is looked at again soon. Those that there are
-        stay as they are."""
+        """Timers do not outlive a process: every trade that is under way is looked at again soon.
+        Those that there are stay as they are."""
         state, there = self.engine.state, {name for _, _, name in self._timers}
 
         def start(name: str, at: int) -> None:
@@ -177,7 +206,8 @@ class Session:
 
     @property
     def extent(self) -> Extent:
-        """How far the record goes now, with what the disk has not taken yet: whoever opens it without that knows."""
+        """How far the record goes now, with what the disk has not taken yet: whoever opens it
+        without that knows."""
         return Extent(self.engine.state.prefix, self.recording.lines)
 
     # Events
@@ -210,14 +240,17 @@ class Session:
             return
         if isinstance(event, ev.Quote):
             store = self.stores[event.symbol]
-            store.quote(told.time, event.bid * store.instrument.tick_size, float(event.ask - event.bid))
+            store.quote(
+                told.time, event.bid * store.instrument.tick_size, float(event.ask - event.bid)
+            )
         elif isinstance(event, (ev.VenueUp, ev.VenueDown)):
             self._linked = isinstance(event, ev.VenueUp)
             self._checking.reset(now)
         self.take(event)
 
     def _anew(self, told: port.InstrumentsTold, now: int) -> None:
-        """A line is back: what completed meanwhile is among the bars now, and what is traded may be another."""
+        """A line is back: what completed meanwhile is among the bars now, and what is traded may be
+        another."""
         before = [(store.instrument, tuple(store.series)) for store in self.stores.values()]
         self._set_up(told.instruments, told.base_span, told.histories)
         if [(store.instrument, tuple(store.series)) for store in self.stores.values()] == before:
@@ -235,8 +268,9 @@ class Session:
             self.take(self._valued(bar))
 
     def _set_aside(self, odd: Odd, now: int) -> None:
-        """What cannot be so is left out and counted: told at first, and each time the count has grown tenfold. What is
-        about an order or a position of another's may have changed ours: the venue is asked."""
+        """What cannot be so is left out and counted: told at first, and each time the count has
+        grown tenfold. What is about an order or a position of another's may have changed ours: the
+        venue is asked."""
         count = self._odd[odd] = self._odd.get(odd, 0) + 1
         if count in (1, 10, 100, 1_000, 10_000, 100_000, 1_000_000):
             self.take(ev.SetAside(time=now, what=odd.what, symbol=odd.symbol, count=count))
@@ -244,7 +278,8 @@ class Session:
             self._checking.soon(now)
 
     def _check(self, told: port.HoldingsTold, now: int) -> None:
-        """What the venue holds, where it differs from what we know; nothing is recorded where it does not."""
+        """What the venue holds, where it differs from what we know; nothing is recorded where it
+        does not."""
         event = self._inward.event(told, now)
         if not isinstance(event, ev.Holdings):
             self._set_aside(event if isinstance(event, Odd) else Odd("unreadable", ""), now)
@@ -269,7 +304,8 @@ class Session:
             self.flush()
 
     def _keep(self, event: ev.AnyEvent, commands: list[cm.AnyCommand]) -> None:
-        """For the record: what was seen when it was decided, the event, and what follows from it."""
+        """For the record: what was seen when it was decided, the event, and what follows from
+        it."""
         if self.engine.before is not None:
             self._batch.append((self.engine.before, []))
         self._batch.append((event, commands))
@@ -317,7 +353,8 @@ class Session:
     # The record
 
     def _about_writing(self, done: Written) -> None:
-        """What follows from how the writing went; the commands have left by now, whatever becomes of it."""
+        """What follows from how the writing went; the commands have left by now, whatever becomes
+        of it."""
         if done.why and not self.engine.state.record_down:  # entries are closed from here on
             self._about_the_record(ev.RecordFailed(time=self.now, why=done.why))
         if done.whole and self.engine.state.record_down:
@@ -326,7 +363,8 @@ class Session:
             self.recording.keep_snapshot(self.engine.state)
 
     def _about_the_record(self, event: ev.AnyEvent) -> None:
-        """Fold an event about the record itself; its commands wait for the next flush like any other's."""
+        """Fold an event about the record itself; its commands wait for the next flush like any
+        other's."""
         self._keep(event, self.engine.handle(event))
 
     def _refuse_unwritten(self, batch: list[Entry]) -> None:
@@ -339,7 +377,9 @@ class Session:
                 if isinstance(command, cm.Submit):
                     self.take(ev.OrderRejected(time=self.now, order=command.order, **why))
                 elif isinstance(command, cm.Amend):
-                    told = ev.AmendRejected(time=self.now, order=command.order, token=command.token, **why)
+                    told = ev.AmendRejected(
+                        time=self.now, order=command.order, token=command.token, **why
+                    )
                     self.take(told)
         if self._batch:
             self.flush()
@@ -350,7 +390,8 @@ class Session:
         self._serial += 1
         if name.partition(":")[0] in WAITS:
             at = max(at, self.now + self.patience)
-        if (at, name) in self._due:  # what waits for one moment and is asked for again and again fires once
+        # what waits for one moment and is asked for again and again fires once
+        if (at, name) in self._due:
             return
         self._due.add((at, name))
         heapq.heappush(self._timers, (at, self._serial, name))
@@ -360,8 +401,8 @@ class Session:
         return self._timers[0][0] if self._timers else None
 
     def run_until(self, until: int) -> None:
-        """Take everything that happens up to `until` of the clock that drives us, messages and timers in order of
-        time; or less, where we are to end.
+        """Take everything that happens up to `until` of the clock that drives us, messages and
+        timers in order of time; or less, where we are to end.
         """
         while not self.stopping():
             timer = self.next_timer()
@@ -391,8 +432,9 @@ class Session:
             self.venue.send(asks, self.venue.now)
 
     def ask(self, event: ev.AskEvent) -> None:
-        """Take what a person asks for. A plan whose stop is taken from bars gets the level it stands on now. Raises
-        BadInput where it cannot be written down: nothing after it could be written either."""
+        """Take what a person asks for. A plan whose stop is taken from bars gets the level it
+        stands on now. Raises BadInput where it cannot be written down: nothing after it could be
+        written either."""
         replace = msgspec.structs.replace
         if isinstance(event, (ev.PlaceTrade, ev.ChangeRules, ev.Adopt)):
             event = replace(event, basis=self.basis(event.plan), atr=self.own_atr(event.plan))
@@ -411,21 +453,26 @@ class Session:
     def set_guards(self, guards: Guards, ask: str, calendars: tuple[Calendar, ...] = ()) -> None:
         """Have this policy with its news, where they are others than those there are."""
         if guards != self.engine.state.guards:
-            self.ask(ev.ChangeGuards(time=self._later(), ask=ask, guards=guards, calendars=calendars))
+            self.ask(
+                ev.ChangeGuards(time=self._later(), ask=ask, guards=guards, calendars=calendars)
+            )
         elif calendars:
             self.set_calendars(calendars)
 
     def set_calendars(self, calendars: tuple[Calendar, ...]) -> None:
         """Take the news calendars as they are now, where they have changed."""
         if calendars != self.engine.state.calendars:
-            self._safely(self.take, recordable(ev.CalendarChanged(time=self._later(), calendars=calendars)))
+            self._safely(
+                self.take, recordable(ev.CalendarChanged(time=self._later(), calendars=calendars))
+            )
             self._safely(self.flush)
 
     def _later(self) -> int:
         return max(self.engine.state.now, self.now)
 
     def _safely(self, action: Callable[..., None], *values: object) -> None:
-        """Carry out `action`; after an unexpected error go back to what is written down and compare with the venue."""
+        """Carry out `action`; after an unexpected error go back to what is written down and compare
+        with the venue."""
         if self._on_fault is None:
             action(*values)
             return
@@ -446,8 +493,11 @@ class Session:
         self._take_up_timers(self._later() + pause)
         try:
             state = self.engine.state
-            known = {symbol: one for symbol, one in state.instruments.items() if symbol not in state.gone}
-            if known != {symbol: store.instrument for symbol, store in self.stores.items()}:  # it failed by this
+            known = {
+                symbol: one for symbol, one in state.instruments.items() if symbol not in state.gone
+            }
+            # it failed by this
+            if known != {symbol: store.instrument for symbol, store in self.stores.items()}:
                 self._begin_with(self._traded_now(self._later()), self._later())
             if self._linked:
                 self.take(ev.VenueUp(time=self._later()))
@@ -458,25 +508,38 @@ class Session:
                 self._on_fault(error)
 
     def _pause_after_fault(self) -> int:
-        """How long timers wait after one has failed, ns: not at all the first time, longer with each that follows soon.
-        What fails each time would otherwise leave no time for anything else."""
+        """How long timers wait after one has failed, ns: not at all the first time, longer with
+        each that follows soon. What fails each time would otherwise leave no time for anything
+        else."""
         count, last = self._faults
         self._faults = (count + 1 if self.now - last < FAULTS_WITHIN else 0, self.now)
         return min((1 << min(self._faults[0], 8)) - 1, MOST_PAUSE) * SECOND
 
     def basis(self, plan: Plan) -> float | None:
-        """What the plan's stop stands on, price units; None where it is not taken from bars or has no value."""
+        """What the plan's stop stands on, price units; None where it is not taken from bars or has
+        no value."""
         store = self.stores.get(plan.symbol)
-        if plan.stop is None or not plan.stop.from_bars or store is None or plan.timeframe_ns not in store.series:
+        if (
+            plan.stop is None
+            or not plan.stop.from_bars
+            or store is None
+            or plan.timeframe_ns not in store.series
+        ):
             return None
         simple = plan.rig is not None and plan.rig.atr_smoothing == "simple"
         found = basis(plan.stop, store.series[plan.timeframe_ns].bars(), plan.side, simple)
         return None if math.isnan(found) else found
 
     def own_atr(self, plan: Plan) -> float | None:
-        """The ATR of the plan's rig, price units; None where it is the one bars carry, or has no value."""
+        """The ATR of the plan's rig, price units; None where it is the one bars carry, or has no
+        value."""
         store = self.stores.get(plan.symbol)
-        if plan.rig is None or not own_atr(plan) or store is None or plan.timeframe_ns not in store.series:
+        if (
+            plan.rig is None
+            or not own_atr(plan)
+            or store is None
+            or plan.timeframe_ns not in store.series
+        ):
             return None
         found = plan_atr(plan.rig, store.series[plan.timeframe_ns].bars())
         return None if math.isnan(found) else found
@@ -484,8 +547,14 @@ class Session:
     def _valued(self, bar: ev.BarCompleted) -> ev.BarCompleted:
         """The bar with what the rigs of open trades need at it."""
         trades = self.engine.state.trades_in(bar.symbol)
-        tended = [trade for trade in trades if trade.open_steps and trade.plan.timeframe_ns == bar.span]
-        timed = [trade for trade in tended if trade.plan.rig is not None and trade.plan.rig.time_exit is not None]
+        tended = [
+            trade for trade in trades if trade.open_steps and trade.plan.timeframe_ns == bar.span
+        ]
+        timed = [
+            trade
+            for trade in tended
+            if trade.plan.rig is not None and trade.plan.rig.time_exit is not None
+        ]
         plans = [trade.plan for trade in tended]
         series = self.stores[bar.symbol].series
         values = self._measured(self.engine.state.guards, bar.symbol, bar.span)
@@ -493,19 +562,23 @@ class Session:
             values |= self._missed(bar.symbol)
         if not timed and not values and not any(needs_values(plan) for plan in plans):
             return bar
-        values |= values_for(plans, bar.span, lambda span: series[span].bars() if span in series else Bars.empty())
+        values |= values_for(
+            plans, bar.span, lambda span: series[span].bars() if span in series else Bars.empty()
+        )
         for trade in timed:  # also those that completed while nobody was looking
             values[lived_key(trade.opened)] = series[bar.span].since(trade.opened)
         return msgspec.structs.replace(bar, values=values)
 
     def _missed(self, symbol: str) -> dict[str, float]:
-        """The best prices of whole bars since an entry, of each open trade once: nobody looked at those that completed
-        while the line was cut, or before the venue told that it had filled."""
+        """The best prices of whole bars since an entry, of each open trade once: nobody looked at
+        those that completed while the line was cut, or before the venue told that it had filled."""
         store, found = self.stores[symbol], {}
         for trade in self.engine.state.trades_in(symbol):
             if trade.open_steps and trade.id not in self._followed:
                 self._followed.add(trade.id)
-                best = store.series[store.base_span].best_since(trade.opened, trade.side, store.instrument.tick_size)
+                best = store.series[store.base_span].best_since(
+                    trade.opened, trade.side, store.instrument.tick_size
+                )
                 if not math.isnan(best):
                     found[best_key(trade.opened, trade.side)] = best
         return found
@@ -515,7 +588,9 @@ class Session:
         if not guards.guard:
             return {}
         store = self.stores[symbol]
-        return measures_for(guards, symbol, span, store.base_span, lambda span: store.series[span].bars())
+        return measures_for(
+            guards, symbol, span, store.base_span, lambda span: store.series[span].bars()
+        )
 
     def _measures(self, guards: Guards) -> dict[str, dict[str, float]]:
         """The same for every instrument and timeframe."""
@@ -526,7 +601,8 @@ class Session:
         return found
 
     def _fired(self, name: str, now: int) -> ev.TimerFired:
-        """A timer; where another trade is to follow one that has ended, with what its plan stands on now."""
+        """A timer; where another trade is to follow one that has ended, with what its plan stands
+        on now."""
         kind, _, rest = name.partition(":")
         trade = self.engine.state.trades.get(rest)
         if kind not in ("turn", "follow") or trade is None:
@@ -547,5 +623,6 @@ class Session:
 
 
 def protects(command: cm.AnyCommand) -> bool:
-    """Whether a command may leave though it cannot be written down: all but what opens, enlarges or moves an entry."""
+    """Whether a command may leave though it cannot be written down: all but what opens, enlarges or
+    moves an entry."""
     return not (isinstance(command, (cm.Submit, cm.Amend)) and command.role in ("entry", "rung"))

@@ -1,10 +1,11 @@
 """Asking the venue what it holds while the link stands: what was lost without a word is found here.
 
-A stop that vanished, a fill that was never told, a position changed by another hand: nothing says so. So the venue is
-asked from time to time, sooner while something is open, and at once after a silence. Only a difference becomes an
-event; an answer that agrees leaves no trace in the record. A trade is judged only where nothing about it has changed
-from the question to the answer. What was sent before the question has arrived before it, or never will: so the answer
-also says what became of requests that were under way.
+A stop that vanished, a fill that was never told, a position changed by another hand: nothing says
+so. So the venue is asked from time to time, sooner while something is open, and at once after a
+silence. Only a difference becomes an event; an answer that agrees leaves no trace in the record. A
+trade is judged only where nothing about it has changed from the question to the answer. What was
+sent before the question has arrived before it, or never will: so the answer also says what became
+of requests that were under way.
 """
 
 from __future__ import annotations
@@ -19,9 +20,11 @@ from hawser.venue import port
 EVERY_OPEN, EVERY_IDLE = 10 * SECOND, 60 * SECOND
 AGAIN = 2 * SECOND  # where something has changed meanwhile
 SILENCE = 5 * SECOND  # without a word of the venue, after which it is asked as soon as it speaks
-UNANSWERED = 5 * SECOND // 2  # after which it is asked once more; an answer to the earlier question still counts
+# after which it is asked once more; an answer to the earlier question still counts
+UNANSWERED = 5 * SECOND // 2
 OPEN_QUESTIONS = 4
-STALE = 10 * SECOND  # an answer to what was asked so long ago, before the machine slept perhaps, says nothing of now
+# an answer to what was asked so long ago, before the machine slept perhaps, says nothing of now
+STALE = 10 * SECOND
 
 Appearance = tuple[object, ...]
 
@@ -74,8 +77,8 @@ class Checking:
         return token < 0
 
     def difference(self, state: EngineState, told: ev.Holdings, now: int) -> ev.Checked | None:
-        """What the answer says that is not known; None where there is nothing. One told twice is dropped, and so is one
-        that is stale or comes after the answer to a later question."""
+        """What the answer says that is not known; None where there is nothing. One told twice is
+        dropped, and so is one that is stale or comes after the answer to a later question."""
         asked = self._open.pop(told.token, None)
         if asked is None:
             return None
@@ -89,9 +92,13 @@ class Checking:
         if len(quiet) < len(live):
             self._next = min(self._next, now + AGAIN)
         event = ev.Checked(
-            time=now, asked=told.asked, resting=told.resting, positions=told.positions, quiet=quiet,
+            time=now,
+            asked=told.asked,
+            resting=told.resting,
+            positions=told.positions,
+            quiet=quiet,
             closing=told.closing,
-        )  # fmt: skip
+        )
         return event if differs(state, event) else None
 
 
@@ -99,6 +106,16 @@ def _look(state: EngineState, trade: Trade) -> Appearance:
     """All about a trade that a request or an answer changes."""
     orders = [state.orders[name] for name in trade.order_ids]
     kept = tuple(
-        (one.id, one.state, one.level, one.steps, one.filled, one.told_filled, one.pending, one.token) for one in orders
+        (
+            one.id,
+            one.state,
+            one.level,
+            one.steps,
+            one.filled,
+            one.told_filled,
+            one.pending,
+            one.token,
+        )
+        for one in orders
     )
     return (trade.entered, trade.closed, trade.state, kept)

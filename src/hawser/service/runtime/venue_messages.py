@@ -1,6 +1,8 @@
-"""The crossing between the engine's whole ticks and steps and the venue's decimal strings. Exact both ways.
+"""The crossing between the engine's whole ticks and steps and the venue's decimal strings. Exact
+both ways.
 
-What the venue says is data: a message that cannot be so, or cannot be read, comes out as an `Odd` and changes nothing.
+What the venue says is data: a message that cannot be so, or cannot be read, comes out as an `Odd`
+and changes nothing.
 """
 
 from __future__ import annotations
@@ -29,9 +31,12 @@ class Odd(NamedTuple):
     symbol: str
 
 
-def as_request(command: cm.VenueCommand, instruments: dict[str, Instrument], skew: int = 0) -> port.Request:
-    """A command as the venue's request. A level with too many digits cannot come out of here. `skew`: how far the
-    venue's clock is ahead of ours, ns, for orders that it gives up at a moment."""
+def as_request(
+    command: cm.VenueCommand, instruments: dict[str, Instrument], skew: int = 0
+) -> port.Request:
+    """A command as the venue's request. A level with too many digits cannot come out of here.
+    `skew`: how far the venue's clock is ahead of ours, ns, for orders that it gives up at a
+    moment."""
     if isinstance(command, cm.QueryAll):
         return port.AskHoldings(token=command.token, orders=command.orders)
     if isinstance(command, cm.Cancel):
@@ -43,19 +48,29 @@ def as_request(command: cm.VenueCommand, instruments: dict[str, Instrument], ske
         level = _level(instrument, command.level)
         bound = _bound(instrument, command.bound)
         qty = _qty(instrument, command.steps)
-        return port.AmendOrder(id=command.order, level=level, qty=qty, bound=bound, token=command.token)
+        return port.AmendOrder(
+            id=command.order, level=level, qty=qty, bound=bound, token=command.token
+        )
     return port.NewOrder(
-        id=command.order, symbol=command.symbol, side=command.side, kind=command.kind,
+        id=command.order,
+        symbol=command.symbol,
+        side=command.side,
+        kind=command.kind,
         qty=_qty(instrument, command.steps),
-        level=None if command.level is None else _level(instrument, command.level), closes=command.closes,
-        bound=_bound(instrument, command.bound), until=max(1, command.until + skew) if command.until else 0,
+        level=None if command.level is None else _level(instrument, command.level),
+        closes=command.closes,
+        bound=_bound(instrument, command.bound),
+        until=max(1, command.until + skew) if command.until else 0,
         adds=command.adds,
-    )  # fmt: skip
+    )
 
 
 def _level(instrument: Instrument, ticks: int) -> str:
     if ticks <= 0:
-        raise HawserBug("level_not_positive", f"{instrument.symbol}: a level of {ticks} ticks was about to leave.")
+        raise HawserBug(
+            "level_not_positive",
+            f"{instrument.symbol}: a level of {ticks} ticks was about to leave.",
+        )
     return instrument.price(ticks)
 
 
@@ -65,7 +80,10 @@ def _bound(instrument: Instrument, ticks: int | None) -> str | None:
 
 def _qty(instrument: Instrument, steps: int) -> str:
     if steps <= 0:
-        raise HawserBug("qty_not_positive", f"{instrument.symbol}: a quantity of {steps} steps was about to leave.")
+        raise HawserBug(
+            "qty_not_positive",
+            f"{instrument.symbol}: a quantity of {steps} steps was about to leave.",
+        )
     return instrument.qty(steps)
 
 
@@ -79,11 +97,13 @@ class FromVenue:
         self._quoted: dict[str, int] = {}  # the venue's time of each instrument's last quote
 
     def note(self, order: str, symbol: str, known: Container[str]) -> None:
-        """Remember what an order is in, so that its answers can be read; from time to time, drop those that are not
-        `known` any more."""
+        """Remember what an order is in, so that its answers can be read; from time to time, drop
+        those that are not `known` any more."""
         self._of_order[order] = symbol
         if len(self._of_order) >= self._tidy_at:
-            self._of_order = {name: symbol for name, symbol in self._of_order.items() if name in known}
+            self._of_order = {
+                name: symbol for name, symbol in self._of_order.items() if name in known
+            }
             self._tidy_at = 2 * len(self._of_order) + TIDY_AFTER
 
     def event(self, message: port.VenueMessage, now: int) -> ev.VenueEvent | Odd:
@@ -104,7 +124,9 @@ class FromVenue:
             return _figures(message, now)
         if isinstance(message, port.StateTold):
             self._instruments[message.symbol]  # one that is not traded here cannot be read
-            return ev.InstrumentState(time=now, symbol=message.symbol, open=message.open, until=message.until)
+            return ev.InstrumentState(
+                time=now, symbol=message.symbol, open=message.open, until=message.until
+            )
         if isinstance(message, port.LinkTold):
             return ev.VenueUp(time=now) if message.up else ev.VenueDown(time=now, why=message.why)
         if isinstance(message, port.HoldingsTold):
@@ -121,18 +143,25 @@ class FromVenue:
         high = ticks(instrument, message.high_bid) if message.high_bid else bid
         low = ticks(instrument, message.low_ask) if message.low_ask else ask
         self._quoted[message.symbol] = message.time
-        return ev.Quote(time=now, symbol=message.symbol, bid=bid, ask=ask, high_bid=high, low_ask=low)
+        return ev.Quote(
+            time=now, symbol=message.symbol, bid=bid, ask=ask, high_bid=high, low_ask=low
+        )
 
     def _about_order(self, message: port.VenueMessage, now: int) -> ev.VenueEvent | Odd:
-        order = message.order.id if isinstance(message, port.StatusTold) else str(getattr(message, "id", ""))
+        order = (
+            message.order.id
+            if isinstance(message, port.StatusTold)
+            else str(getattr(message, "id", ""))
+        )
         symbol = self._of_order.get(order)
         if symbol is None:
             return Odd("foreign", "")
         instrument = self._instruments.get(symbol)
         if isinstance(message, port.Rejected):
             kinds: dict[str, type[ev.OrderRejected | ev.CancelRejected]] = {
-                "order": ev.OrderRejected, "cancel": ev.CancelRejected,
-            }  # fmt: skip
+                "order": ev.OrderRejected,
+                "cancel": ev.CancelRejected,
+            }
             if message.what == "amend":
                 return ev.AmendRejected(
                     time=now, order=order, code=message.code, text=message.text, token=message.token
@@ -149,20 +178,28 @@ class FromVenue:
         if isinstance(message, port.StatusTold):
             return ev.OrderStatus(time=now, known=self._known(message.order), token=message.token)
         if isinstance(message, port.Filled):
-            return ev.OrderFilled(time=now, order=order, fill=self._fill(instrument, message.fill, now))
+            return ev.OrderFilled(
+                time=now, order=order, fill=self._fill(instrument, message.fill, now)
+            )
         if isinstance(message, port.Amended):
-            level, steps = _positive(ticks(instrument, message.level)), _positive(_steps(instrument, message.qty))
-            return ev.AmendAccepted(time=now, order=order, level=level, steps=steps, token=message.token)
-        raise HawserBug("unknown_message", f"No event for a message of type {type(message).__name__}.")
+            level = _positive(ticks(instrument, message.level))
+            steps = _positive(_steps(instrument, message.qty))
+            return ev.AmendAccepted(
+                time=now, order=order, level=level, steps=steps, token=message.token
+            )
+        raise HawserBug(
+            "unknown_message", f"No event for a message of type {type(message).__name__}."
+        )
 
     def _fill(self, instrument: Instrument, fill: port.FillTold, now: int) -> ev.Fill:
-        """A fill. Bars since an entry are counted from its time, which is the venue's: where that lies far from the
-        quotes of its instrument, the last quote's time stands for it."""
+        """A fill. Bars since an entry are counted from its time, which is the venue's: where that
+        lies far from the quotes of its instrument, the last quote's time stands for it."""
         last = self._quoted.get(instrument.symbol, now)
         time = fill.time if abs(fill.time - last) <= HOUR else last
         if not (math.isfinite(fill.profit) and math.isfinite(fill.commission)):
             raise ValueError("a fill's money is no number")
-        steps, price = _positive(_steps(instrument, fill.qty)), _positive(ticks(instrument, fill.price))
+        steps = _positive(_steps(instrument, fill.qty))
+        price = _positive(ticks(instrument, fill.price))
         return ev.Fill(fill.id, time, steps, price, fill.profit, fill.commission)
 
     def _held(self, told: port.PositionTold) -> ev.VenuePosition:
@@ -171,7 +208,9 @@ class FromVenue:
         if told.side not in (1, -1):
             raise ValueError(f"{told.side} is no side")
         steps = _steps(instrument, told.qty)
-        return ev.VenuePosition(told.id, told.symbol, told.side, steps, entry if 0 < entry <= MOST_TICKS else 0.0)
+        return ev.VenuePosition(
+            told.id, told.symbol, told.side, steps, entry if 0 < entry <= MOST_TICKS else 0.0
+        )
 
     def _known(self, order: port.OrderTold) -> ev.OrderReport:
         instrument = self._instruments.get(order.symbol)
@@ -184,12 +223,18 @@ class FromVenue:
 
     def _holdings(self, message: port.HoldingsTold, now: int) -> ev.Holdings:
         here = [self._held(one) for one in message.positions if one.symbol in self._instruments]
-        positions = tuple(one for one in here if one.steps)  # less than one step can be neither protected nor closed
+        # less than one step can be neither protected nor closed
+        positions = tuple(one for one in here if one.steps)
         asked = tuple(self._known(order) for order in message.asked)
         return ev.Holdings(
-            time=now, token=message.token, asked=asked, resting=message.resting, positions=positions,
-            as_of=message.time, closing=message.closing,
-        )  # fmt: skip
+            time=now,
+            token=message.token,
+            asked=asked,
+            resting=message.resting,
+            positions=positions,
+            as_of=message.time,
+            closing=message.closing,
+        )
 
 
 def _figures(message: port.FiguresTold, now: int) -> ev.Figures | Odd:
@@ -198,7 +243,11 @@ def _figures(message: port.FiguresTold, now: int) -> ev.Figures | Odd:
     if not all(abs(one) <= MOST for one in money):  # nor NaN
         return Odd("unreadable", "")
     return ev.Figures(
-        time=now, balance=message.balance, equity=message.equity, margin_used=message.margin_used, transferred=paid
+        time=now,
+        balance=message.balance,
+        equity=message.equity,
+        margin_used=message.margin_used,
+        transferred=paid,
     )
 
 

@@ -1,9 +1,11 @@
 """A venue in a thread of its own, joined to the engine's thread by one inbox.
 
-Where the engine falls behind, quotes in the inbox are joined per instrument; everything else waits its turn, and
-nothing overtakes: a quote is only joined with one that no other message follows for that instrument's orders.
+Where the engine falls behind, quotes in the inbox are joined per instrument; everything else waits
+its turn, and nothing overtakes: a quote is only joined with one that no other message follows for
+that instrument's orders.
 
-Messages are stamped by our own clock: a venue whose clock runs ahead, jumps or stands still moves no deadline.
+Messages are stamped by our own clock: a venue whose clock runs ahead, jumps or stands still moves
+no deadline.
 """
 
 from __future__ import annotations
@@ -80,14 +82,21 @@ def joined(first: port.QuoteTold, second: port.QuoteTold) -> port.QuoteTold:
     high = max(Decimal(first.high_bid or first.bid), Decimal(second.high_bid or second.bid))
     low = min(Decimal(first.low_ask or first.ask), Decimal(second.low_ask or second.ask))
     return port.QuoteTold(
-        time=second.time, symbol=second.symbol, bid=second.bid, ask=second.ask, high_bid=str(high), low_ask=str(low)
+        time=second.time,
+        symbol=second.symbol,
+        bid=second.bid,
+        ask=second.ask,
+        high_bid=str(high),
+        low_ask=str(low),
     )
 
 
 class Link:
     """Implements `port.Venue` over a venue that lives in its own thread."""
 
-    def __init__(self, venue: port.Venue, clock: Clock, on_fault: Callable[[Exception], None]) -> None:
+    def __init__(
+        self, venue: port.Venue, clock: Clock, on_fault: Callable[[Exception], None]
+    ) -> None:
         self._venue, self._clock, self._on_fault = venue, clock, on_fault
         self.inbox = Inbox()
         self._requests: queue.SimpleQueue[tuple[port.Request, int]] = queue.SimpleQueue()
@@ -123,8 +132,9 @@ class Link:
         return item[1]
 
     def catch_up(self, until: int, seconds: float) -> int:
-        """Wait until the venue has told what there was up to `until`, as long as it gets on: at most `seconds`
-        without. Returns how far it has told; `until` where it does not get on, for our clock does."""
+        """Wait until the venue has told what there was up to `until`, as long as it gets on: at
+        most `seconds` without. Returns how far it has told; `until` where it does not get on, for
+        our clock does."""
         seen, end = self._told_to, time.monotonic() + seconds
         while self._told_to < until and self._thread.is_alive():
             if time.monotonic() > end:

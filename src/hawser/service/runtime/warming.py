@@ -1,4 +1,5 @@
-"""Meets every compiled rule once, away from the Qt thread: where the compiled cache is cold, that is where one waits.
+"""Meets every compiled rule once, away from the Qt thread: where the compiled cache is cold, that
+is where one waits.
 
 The desk sizes plans itself, through the same rules; it gets its first snapshot only after this.
 """
@@ -37,9 +38,17 @@ def prime_rules() -> None:
     """Size made-up trades and move a made-up stop, with the types that are used for real."""
     _indicators()
     instrument = Instrument(
-        symbol="prime", kind="index", quote="CHF", tick=Decimal("0.1"), multiplier=1.0, qty_step=Decimal("0.1"),
-        qty_min=Decimal("0.1"), qty_max=Decimal(1000), margin_rate=0.05, commission=Commission(1.0, 0.0001, 0.5),
-    )  # fmt: skip
+        symbol="prime",
+        kind="index",
+        quote="CHF",
+        tick=Decimal("0.1"),
+        multiplier=1.0,
+        qty_step=Decimal("0.1"),
+        qty_min=Decimal("0.1"),
+        qty_max=Decimal(1000),
+        margin_rate=0.05,
+        commission=Commission(1.0, 0.0001, 0.5),
+    )
     targets = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.2, price=Decimal(110)))
     for size, stop in (
         (SizeRule(percent=0.5), StopRule(atr=2.0)),
@@ -47,11 +56,31 @@ def prime_rules() -> None:
         (SizeRule(method="notional_percent", percent=9.0), StopRule(ticks=40.0)),
     ):
         account = Account(currency="CHF", equity=10_000.0, size=size)
-        sized(SizeRequest(instrument=instrument, account=account, side=1, bid=1000, ask=1002, atr=1.5, stop=stop,
-                          targets=targets))  # fmt: skip
+        sized(
+            SizeRequest(
+                instrument=instrument,
+                account=account,
+                side=1,
+                bid=1000,
+                ask=1002,
+                atr=1.5,
+                stop=stop,
+                targets=targets,
+            )
+        )
     ladder = Ladder(3, Measure(ticks=10.0), 15.0, 10.0, 2.0)
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=0.5))
-    sized(SizeRequest(instrument=instrument, account=account, side=1, bid=1000, ask=1002, atr=1.5, ladder=ladder))
+    sized(
+        SizeRequest(
+            instrument=instrument,
+            account=account,
+            side=1,
+            bid=1000,
+            ask=1002,
+            atr=1.5,
+            ladder=ladder,
+        )
+    )
     common_target(2000.0, 2, 15.0, 1)
     heat(Stake(1, 1.0, 100.0, 98.0, 1.0, (1.0, 0.0, 0.5), ("CHF",)))
     steps_through(0.5, 10)
@@ -81,10 +110,14 @@ def _guards() -> None:
 
 def _tending(instrument: Instrument) -> None:
     rig = Rig(
-        stop=StopRule(atr=2.0), target=(TargetRule(share=0.5, r=1.0),), break_even=BreakEven(cover_costs=True),
-        step=(Step(Measure(r=1.0), Measure(r=0.5)),), trail=Trail(atr=3.0), loss_step=(LossStep(0.5, 0.5),),
+        stop=StopRule(atr=2.0),
+        target=(TargetRule(share=0.5, r=1.0),),
+        break_even=BreakEven(cover_costs=True),
+        step=(Step(Measure(r=1.0), Measure(r=0.5)),),
+        trail=Trail(atr=3.0),
+        loss_step=(LossStep(0.5, 0.5),),
         time_exit=TimeExit(5),
-    )  # fmt: skip
+    )
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=0.5))
     setup = setup_of(rig, account.size, instrument)
     money = money_of(account, instrument, 1.0)
@@ -106,8 +139,17 @@ def _indicators() -> None:
     atr(bars.high, bars.low, bars.close, 2, False)
     window_sums(bars.close, 2)
     wilder_next(1.0, true_range_at(2.0, 1.0, 1.5), 14)
-    for kept in (bars, bars.mapped(_read_only)):  # to the compiler arrays that may not be written are another type
-        for stop in ("3 bars", "channel 2", "pivot 1 1", "sma 2", "ema 2", "supertrend 2 2", "parabolic"):
+    # to the compiler arrays that may not be written are another type
+    for kept in (bars, bars.mapped(_read_only)):
+        for stop in (
+            "3 bars",
+            "channel 2",
+            "pivot 1 1",
+            "sma 2",
+            "ema 2",
+            "supertrend 2 2",
+            "parabolic",
+        ):
             for side in (1, -1):
                 basis(read_stop(stop, "CHF"), kept, side)
 
@@ -119,7 +161,8 @@ def _read_only(column: Array) -> Array:
 
 
 def prime_trials() -> None:
-    """Load what a trial needs, which is more than the rest together; not on a thread that somebody waits for."""
+    """Load what a trial needs, which is more than the rest together; not on a thread that somebody
+    waits for."""
     from hawser.rehearsal.trial import Trial
 
     trial = Trial(*_made_up())
@@ -139,7 +182,9 @@ def prime_rehearsal() -> None:
     rehearsal = Rehearsal(bars, Signals(signal, np.zeros_like(signal)), instrument, account, rig)
     outcome = rehearsal.run(PESSIMISTIC)
     report(outcome, rehearsal.time, "pessimistic", 252, (0.0, 0.0))
-    OutcomeTables(rehearsal, outcome, lambda times: [str(time) for time in times.tolist()], str).fills()
+    OutcomeTables(
+        rehearsal, outcome, lambda times: [str(time) for time in times.tolist()], str
+    ).fills()
 
 
 def _made_up() -> tuple[Bars, Instrument, Account, Rig]:
@@ -147,9 +192,16 @@ def _made_up() -> tuple[Bars, Instrument, Account, Rig]:
     close = 100.0 + steps
     bars = Bars(time, close, close + 2.0, close - 2.0, close, np.full(60, 1.0))
     instrument = Instrument(
-        symbol="prime", kind="index", quote="CHF", tick=Decimal("0.1"), multiplier=1.0, qty_step=Decimal("0.1"),
-        qty_min=Decimal("0.1"), qty_max=Decimal(1000), margin_rate=0.05,
-    )  # fmt: skip
+        symbol="prime",
+        kind="index",
+        quote="CHF",
+        tick=Decimal("0.1"),
+        multiplier=1.0,
+        qty_step=Decimal("0.1"),
+        qty_min=Decimal("0.1"),
+        qty_max=Decimal(1000),
+        margin_rate=0.05,
+    )
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=0.5))
     rig = Rig(stop=StopRule(bars=3), target=(TargetRule(share=0.5, r=1.0),), trail=Trail(bars=2))
     return bars.mapped(_read_only), instrument, account, rig

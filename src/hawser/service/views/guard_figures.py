@@ -1,5 +1,5 @@
-"""The figures of guards that count, for the Guards station: what each has counted, against what. A filter's are its own
-(`core/guards/filters/`)."""
+"""The figures of guards that count, for the Guards station: what each has counted, against what. A
+filter's are its own (`core/guards/filters/`)."""
 
 from __future__ import annotations
 
@@ -17,10 +17,13 @@ from hawser.engine.guards.money import result_of
 from hawser.engine.model.exposure import Valuation
 from hawser.engine.model.state import EngineState, Memory
 
-Figures = tuple[float, float, float, Callable[[float], str], str]  # used, at stake, limit, as text, what it watches
+# used, at stake, limit, as text, what it watches
+Figures = tuple[float, float, float, Callable[[float], str], str]
 
 
-def counted_figures(state: EngineState, guard: dc.AnyGuard, subject: str, memory: Memory) -> Figures:
+def counted_figures(
+    state: EngineState, guard: dc.AnyGuard, subject: str, memory: Memory
+) -> Figures:
     """What a guard that counts has counted, against what."""
     for kind, figures in _FIGURES.items():
         if isinstance(guard, kind):
@@ -33,7 +36,10 @@ def _at_stake(state: EngineState, guard: dc.Guard, subject: str) -> float:
     values, total = Valuation(state), 0.0
     for trade in state.live():
         if trade.open_steps and about(guard, subject, trade):
-            total += max(0.0, values.floating(trade) - outcome_at_stop(values.stake(trade)) - trade.commission)
+            total += max(
+                0.0,
+                values.floating(trade) - outcome_at_stop(values.stake(trade)) - trade.commission,
+            )
     return total
 
 
@@ -42,31 +48,67 @@ def _loss(state: EngineState, guard: dc.LossSwitch, subject: str, memory: Memory
     return _money_parts(state, guard, subject, lost, memory.base, f"loss this {guard.period}")
 
 
-def _drawdown(state: EngineState, guard: dc.DrawdownSwitch, subject: str, memory: Memory) -> Figures:
+def _drawdown(
+    state: EngineState, guard: dc.DrawdownSwitch, subject: str, memory: Memory
+) -> Figures:
     return _money_parts(
-        state, guard, subject, max(0.0, memory.high - state.equity), memory.high, "fall from its highest"
+        state,
+        guard,
+        subject,
+        max(0.0, memory.high - state.equity),
+        memory.high,
+        "fall from its highest",
     )
 
 
 def _money_parts(
-    state: EngineState, guard: dc.LossSwitch | dc.DrawdownSwitch, subject: str, lost: float, base: float, text: str
+    state: EngineState,
+    guard: dc.LossSwitch | dc.DrawdownSwitch,
+    subject: str,
+    lost: float,
+    base: float,
+    text: str,
 ) -> Figures:
     """A loss in percent where that limit is the nearer one, else in money."""
-    stake, currency = _at_stake(state, guard, subject), state.account.currency if state.account else ""
-    whose = "equity" if whole_account(guard) else (subject or ", ".join(guard.instruments or guard.sources))
+    stake = _at_stake(state, guard, subject)
+    currency = state.account.currency if state.account else ""
+    whose = (
+        "equity"
+        if whole_account(guard)
+        else (subject or ", ".join(guard.instruments or guard.sources))
+    )
     of_base = guard.percent * base / 100.0 if guard.percent is not None else math.inf
     money = guard.money if guard.money is not None else math.inf
     if of_base <= money and base > 0:
         part = 100.0 / base
-        return lost * part, stake * part, guard.percent or 0.0, lambda value: fg.percent(value, 2), f"{text}, {whose}"
-    return lost, stake, guard.money or 0.0, lambda value: fg.money(value, currency), f"{text}, {whose}"
+        return (
+            lost * part,
+            stake * part,
+            guard.percent or 0.0,
+            lambda value: fg.percent(value, 2),
+            f"{text}, {whose}",
+        )
+    return (
+        lost,
+        stake,
+        guard.money or 0.0,
+        lambda value: fg.money(value, currency),
+        f"{text}, {whose}",
+    )
 
 
 def _floor(state: EngineState, guard: dc.FloorSwitch, subject: str, memory: Memory) -> Figures:
-    room, currency = max(1.0, memory.high - guard.money), state.account.currency if state.account else ""
+    room = max(1.0, memory.high - guard.money)
+    currency = state.account.currency if state.account else ""
     used = max(0.0, memory.high - state.equity)
     text = f"equity above {fg.money(guard.money, currency)}, its highest less the floor"
-    return used, _at_stake(state, guard, subject), room, lambda value: fg.money(value, currency), text
+    return (
+        used,
+        _at_stake(state, guard, subject),
+        room,
+        lambda value: fg.money(value, currency),
+        text,
+    )
 
 
 def _whole(value: float) -> str:
@@ -102,17 +144,30 @@ def _rate(state: EngineState, guard: dc.RateSwitch, subject: str, memory: Memory
 def _silence(state: EngineState, guard: dc.SilenceSwitch, subject: str, memory: Memory) -> Figures:
     times = silent_since(state, guard)
     since = times.get(subject, min(times.values(), default=state.now))
-    of = "the newest quote of any open market" if guard.per == "account" else "the oldest quote of an open market"
+    of = (
+        "the newest quote of any open market"
+        if guard.per == "account"
+        else "the oldest quote of an open market"
+    )
     watches = f"the last quote of {subject}" if subject else of
     return (state.now - since) / SECOND, 0, guard.seconds, lambda value: f"{value:.0f} s", watches
 
 
-def _slippage(state: EngineState, guard: dc.SlippageSwitch, subject: str, memory: Memory) -> Figures:
+def _slippage(
+    state: EngineState, guard: dc.SlippageSwitch, subject: str, memory: Memory
+) -> Figures:
     return 0, 0, guard.ticks, lambda value: f"{value:g} t", "a fill worse than expected"
 
 
 _FIGURES: dict[type, Callable[[EngineState, Any, str, Memory], Figures]] = {
-    dc.LossSwitch: _loss, dc.DrawdownSwitch: _drawdown, dc.FloorSwitch: _floor, dc.StreakSwitch: _streak,
-    dc.CountGuard: _count, dc.CoolDownGuard: _cool, dc.RejectSwitch: _rejects, dc.RateSwitch: _rate,
-    dc.SilenceSwitch: _silence, dc.SlippageSwitch: _slippage,
-}  # fmt: skip
+    dc.LossSwitch: _loss,
+    dc.DrawdownSwitch: _drawdown,
+    dc.FloorSwitch: _floor,
+    dc.StreakSwitch: _streak,
+    dc.CountGuard: _count,
+    dc.CoolDownGuard: _cool,
+    dc.RejectSwitch: _rejects,
+    dc.RateSwitch: _rate,
+    dc.SilenceSwitch: _silence,
+    dc.SlippageSwitch: _slippage,
+}

@@ -1,4 +1,5 @@
-"""What the Guards station shows: each guard with what it watches, its present value and limit, and the day as windows.
+"""What the Guards station shows: each guard with what it watches, its present value and limit, and
+the day as windows.
 
 Made on the engine's thread from the state, when the station asks for it.
 """
@@ -26,12 +27,17 @@ from hawser.service.views.guard_figures import counted_figures
 SHOWN_BACK, SHOWN_AHEAD = 1 * HOUR, 23 * HOUR
 NEAR = 0.5  # of a limit
 Mark = Literal["hours", "news", "session", "closed"]
-DOES = {"cancel": "cancels what waits", "break_even": "stops to the entry", "close": "closes its trades",
-        "flatten": "closes everything"}  # fmt: skip
+DOES = {
+    "cancel": "cancels what waits",
+    "break_even": "stops to the entry",
+    "close": "closes its trades",
+    "flatten": "closes everything",
+}
 
 
 class Gauge(NamedTuple):
-    """Parts of a limit, each from 0 to 1: used, and what open stops or waiting entries could still use."""
+    """Parts of a limit, each from 0 to 1: used, and what open stops or waiting entries could still
+    use."""
 
     used: float
     stake: float
@@ -85,7 +91,8 @@ class GuardPicture(msgspec.Struct, frozen=True):
     coming: Coming | None
     calendar: str
     policy: dc.Guards
-    waits: tuple[tuple[int, str], ...] = ()  # what is looser and holds from then on: UTC ns, what it is
+    # what is looser and holds from then on: UTC ns, what it is
+    waits: tuple[tuple[int, str], ...] = ()
 
 
 def picture(state: EngineState, shown: str) -> GuardPicture:
@@ -93,7 +100,11 @@ def picture(state: EngineState, shown: str) -> GuardPicture:
     views: list[GuardView] = []
     for guard in state.guards.guard:
         if guard.on:
-            views += _counted(state, guard, shown) if isinstance(guard, dc.Counted) else [_filter(state, guard, shown)]
+            views += (
+                _counted(state, guard, shown)
+                if isinstance(guard, dc.Counted)
+                else [_filter(state, guard, shown)]
+            )
     days = tuple((symbol, tuple(_day(state, symbol))) for symbol in state.instruments)
     return GuardPicture(
         state.now,
@@ -108,7 +119,8 @@ def picture(state: EngineState, shown: str) -> GuardPicture:
 
 
 def _waits(state: EngineState) -> tuple[tuple[int, str], ...]:
-    """What somebody asked for that makes anything looser, and that does not hold yet; guards tell it in their rows."""
+    """What somebody asked for that makes anything looser, and that does not hold yet; guards tell
+    it in their rows."""
     found = []
     if state.rules_later is not None:
         found.append((state.rules_later.at, "looser periods, news or loosening"))
@@ -122,17 +134,30 @@ def _does(guard: dc.Guard) -> str:
     return ", ".join(["closes entries", *words])
 
 
-def _view(state: EngineState, guard: dc.AnyGuard, subject: str, memory: Memory | None, **more: Any) -> GuardView:
+def _view(
+    state: EngineState, guard: dc.AnyGuard, subject: str, memory: Memory | None, **more: Any
+) -> GuardView:
     values: dict[str, Any] = {
-        "now": "", "stake": "", "limit": "", "gauge": None, "closed": None, "where": (), "watches": "",
-    } | more  # fmt: skip
+        "now": "",
+        "stake": "",
+        "limit": "",
+        "gauge": None,
+        "closed": None,
+        "where": (),
+        "watches": "",
+    } | more
     later = state.guards_later.get(guard.name)
     waits = "" if later is None else ("goes" if later.guard is None else "is looser")
     return GuardView(
-        name=guard.name, subject=subject, latches=guard.LATCHES,
-        since=memory.latched if memory else 0, tripped=memory.tripped if memory else 0, does=_does(guard), later=waits,
+        name=guard.name,
+        subject=subject,
+        latches=guard.LATCHES,
+        since=memory.latched if memory else 0,
+        tripped=memory.tripped if memory else 0,
+        does=_does(guard),
+        later=waits,
         **values,
-    )  # fmt: skip
+    )
 
 
 # Filters
@@ -149,7 +174,17 @@ def _filter(state: EngineState, guard: dc.AnyGuard, shown: str) -> GuardView:
         now, limit, watches = guard.figures(scene_of(state, symbol))
     tripped = max((memory.tripped for memory in memories(state, guard.name).values()), default=0)
     closed = said.get(symbol) or next((one for one in said.values() if one is not None), None)
-    view = _view(state, guard, symbol, None, now=now, limit=limit, watches=watches, closed=closed, where=where)
+    view = _view(
+        state,
+        guard,
+        symbol,
+        None,
+        now=now,
+        limit=limit,
+        watches=watches,
+        closed=closed,
+        where=where,
+    )
     return msgspec.structs.replace(view, tripped=tripped)
 
 
@@ -157,8 +192,9 @@ def _filter(state: EngineState, guard: dc.AnyGuard, shown: str) -> GuardView:
 
 
 def _counted(state: EngineState, guard: dc.AnyGuard, shown: str) -> list[GuardView]:
-    """A guard that counts: once for the account; else for each subject it has closed, and of the others the one that
-    is nearest to it, or the instrument shown where none is near: a row stays what it is while a hand goes to it."""
+    """A guard that counts: once for the account; else for each subject it has closed, and of the
+    others the one that is nearest to it, or the instrument shown where none is near: a row stays
+    what it is while a hand goes to it."""
     assert isinstance(guard, dc.Counted)
     whom = subjects(state, guard)
     if guard.per == "instrument":
@@ -171,7 +207,9 @@ def _counted(state: EngineState, guard: dc.AnyGuard, shown: str) -> list[GuardVi
     closed = [view for view in found if view.closed is not None]
     open_ = sorted(
         (view for view in found if view.closed is None),
-        key=lambda view: -view.gauge.used if view.gauge is not None and view.gauge.used >= NEAR else 0.0,
+        key=lambda view: (
+            -view.gauge.used if view.gauge is not None and view.gauge.used >= NEAR else 0.0
+        ),
     )
     return closed + open_[:1]
 
@@ -179,11 +217,23 @@ def _counted(state: EngineState, guard: dc.AnyGuard, shown: str) -> list[GuardVi
 def _one_counted(state: EngineState, guard: dc.AnyGuard, subject: str) -> GuardView:
     memory = remembered(state, guard, subject) or Memory(base=state.equity, high=state.equity)
     used, stake, limit, unit, watches = counted_figures(state, guard, subject, memory)
-    gauge = Gauge(min(1.0, max(0.0, used / limit)), min(1.0, max(0.0, stake / limit))) if limit > 0 else None
+    gauge = (
+        Gauge(min(1.0, max(0.0, used / limit)), min(1.0, max(0.0, stake / limit)))
+        if limit > 0
+        else None
+    )
     return _view(
-        state, guard, subject, memory, now=unit(used), stake=unit(stake) if stake else "", limit=unit(limit),
-        gauge=gauge, closed=memory_verdict(state, guard, subject), watches=watches,
-    )  # fmt: skip
+        state,
+        guard,
+        subject,
+        memory,
+        now=unit(used),
+        stake=unit(stake) if stake else "",
+        limit=unit(limit),
+        gauge=gauge,
+        closed=memory_verdict(state, guard, subject),
+        watches=watches,
+    )
 
 
 # The day
@@ -219,7 +269,11 @@ def _coming(state: EngineState) -> Coming | None:
         for symbol, instrument in state.instruments.items():
             if not guard.covers(symbol):
                 continue
-            ahead = [one for one in guard.windows(state.calendars, instrument.news_currencies) if one.start > state.now]
+            ahead = [
+                one
+                for one in guard.windows(state.calendars, instrument.news_currencies)
+                if one.start > state.now
+            ]
             if not ahead or (nearest is not None and ahead[0].start > nearest.at):
                 continue
             first = ahead[0]
@@ -227,15 +281,23 @@ def _coming(state: EngineState) -> Coming | None:
                 event = first.event
                 then = consequence(state, guard, symbol) or "nothing waits or is open there"
                 text = f"{event.currency} {event.title}, {event.impact}"
-                nearest = Coming(first.start, (symbol,), text, first.end, f"{_does(guard)}; now: {then}")
-            elif concerns(first.event, instrument.news_currencies, guard.impact) and first.end == nearest.until:
+                nearest = Coming(
+                    first.start, (symbol,), text, first.end, f"{_does(guard)}; now: {then}"
+                )
+            elif (
+                concerns(first.event, instrument.news_currencies, guard.impact)
+                and first.end == nearest.until
+            ):
                 nearest = nearest._replace(symbols=(*nearest.symbols, symbol))
     return nearest
 
 
 def _calendar(state: EngineState) -> str:
     """How far the news can be relied on, in words."""
-    horizon = max((g.horizon_h for g in state.guards.guard if isinstance(g, dc.NewsGuard) and g.on), default=0.0)
+    horizon = max(
+        (g.horizon_h for g in state.guards.guard if isinstance(g, dc.NewsGuard) and g.on),
+        default=0.0,
+    )
     if not horizon:
         return "no guard asks for news"
     wrong = trouble(state.calendars, state.now, horizon)
@@ -243,4 +305,8 @@ def _calendar(state: EngineState) -> str:
         return wrong.text[:1].upper() + wrong.text[1:]
     ends = [calendar.reaches for calendar in state.calendars if calendar.reaches]
     names = ", ".join(calendar.name for calendar in state.calendars)
-    return f"{names}: good for {fg.duration(min(ends) - state.now)}" if ends else f"{names}: good, without an end"
+    return (
+        f"{names}: good for {fg.duration(min(ends) - state.now)}"
+        if ends
+        else f"{names}: good, without an end"
+    )

@@ -96,19 +96,28 @@ class Teller:
         if describe is None:
             return None
         kind, text = describe(self, event)
-        order = event.known.order if isinstance(event, ev.OrderStatus) else getattr(event, "order", "")
-        trade, symbol, _ = self._orders.get(order, (getattr(event, "trade", ""), getattr(event, "symbol", ""), ""))
+        order = (
+            event.known.order if isinstance(event, ev.OrderStatus) else getattr(event, "order", "")
+        )
+        trade, symbol, _ = self._orders.get(
+            order, (getattr(event, "trade", ""), getattr(event, "symbol", ""), "")
+        )
         plan = getattr(event, "plan", None)
         symbol = symbol or (plan.symbol if plan else "") or self._symbols.get(trade, "")
         return Line(event.time, kind, trade, symbol, "info", text)
 
     def _command_line(self, command: cm.AnyCommand, time: int) -> Line | None:
         if isinstance(command, cm.Tell):
-            return Line(time, "decided", command.trade, command.symbol, command.weight, command.text)
+            return Line(
+                time, "decided", command.trade, command.symbol, command.weight, command.text
+            )
         if isinstance(command, cm.StartTimer):
             return None
         if isinstance(command, cm.QueryAll):
-            text = f"Ask the venue for all it holds, and about {fg.counted(len(command.orders), 'order')}"
+            text = (
+                "Ask the venue for all it holds, and about "
+                f"{fg.counted(len(command.orders), 'order')}"
+            )
             return Line(time, "sent", "", "", "info", text)
         return Line(time, "sent", command.trade, command.symbol, "info", self._sent(command))
 
@@ -116,9 +125,16 @@ class Teller:
         if isinstance(command, cm.Submit):
             instrument = self._instruments[command.symbol]
             verb = "buy" if command.side > 0 else "sell"
-            at = "at market" if command.level is None else f"{command.kind} {instrument.price(command.level)}"
+            at = (
+                "at market"
+                if command.level is None
+                else f"{command.kind} {instrument.price(command.level)}"
+            )
             qty = instrument.qty(command.steps)
-            return f"{_called(command.role).capitalize()} order: {verb} {qty} {at} ({command.why}) [{command.order}]"
+            return (
+                f"{_called(command.role).capitalize()} order: {verb} {qty} {at} ({command.why}) "
+                f"[{command.order}]"
+            )
         if isinstance(command, cm.Amend):
             return f"{command.why} [{command.order}]"
         role = self._role(command.order)
@@ -136,11 +152,19 @@ class Teller:
 
     def _price(self, order: str, ticks: int) -> str:
         symbol = self._orders.get(order, ("", "", ""))[1]
-        return self._instruments[symbol].price(ticks) if symbol in self._instruments else f"{ticks} ticks"
+        return (
+            self._instruments[symbol].price(ticks)
+            if symbol in self._instruments
+            else f"{ticks} ticks"
+        )
 
     def _qty(self, order: str, steps: int) -> str:
         symbol = self._orders.get(order, ("", "", ""))[1]
-        return self._instruments[symbol].qty(steps) if symbol in self._instruments else f"{steps} steps"
+        return (
+            self._instruments[symbol].qty(steps)
+            if symbol in self._instruments
+            else f"{steps} steps"
+        )
 
 
 def _placed(teller: Teller, event: ev.PlaceTrade) -> tuple[str, str]:
@@ -154,36 +178,57 @@ def _rig_name(plan: Plan) -> str:
 
 
 def _rules(teller: Teller, plan: Plan) -> str:
-    stop = stop_text(plan.stop, teller.currency) if plan.stop is not None else "what the risk allows"
+    stop = (
+        stop_text(plan.stop, teller.currency) if plan.stop is not None else "what the risk allows"
+    )
     return f"size {size_text(plan.size, teller.currency)}, stop {stop}"
 
 
 def _straddled(teller: Teller, event: ev.PlaceStraddle) -> tuple[str, str]:
-    return "asked", f"Place a straddle in {event.plan.symbol}, {event.atr:g} ATR away: {_rules(teller, event.plan)}"
+    return (
+        "asked",
+        (
+            f"Place a straddle in {event.plan.symbol}, {event.atr:g} ATR away: "
+            f"{_rules(teller, event.plan)}"
+        ),
+    )
 
 
 def _target_set(teller: Teller, event: ev.SetTarget) -> tuple[str, str]:
     name = f"target {event.number}" if event.number else "a new target"
     if not event.share:
         return "asked", f"Take {name} away"
-    return "asked", f"Set {name} to {teller.level(event.trade, event.level)} for {fg.percent(100 * event.share, 0)}"
+    return (
+        "asked",
+        (
+            f"Set {name} to {teller.level(event.trade, event.level)} for "
+            f"{fg.percent(100 * event.share, 0)}"
+        ),
+    )
 
 
 def _filled(teller: Teller, event: ev.OrderFilled) -> tuple[str, str]:
     fill, role = event.fill, teller._role(event.order)
     qty, price = teller._qty(event.order, fill.steps), teller._price(event.order, fill.price)
     fee = fg.money(fill.commission, teller.currency)
-    return "venue", f"Filled: {_called(role)} order, {qty} at {price}, commission {fee} [{event.order}]"
+    return (
+        "venue",
+        f"Filled: {_called(role)} order, {qty} at {price}, commission {fee} [{event.order}]",
+    )
 
 
 def _moved(teller: Teller, event: ev.MoveStop | ev.MoveTarget | ev.MoveEntry) -> tuple[str, str]:
-    what = {ev.MoveStop: "stop", ev.MoveEntry: "entry"}.get(type(event)) or f"target {event.number}"  # type: ignore[union-attr]  # only a target's move is left
+    if isinstance(event, ev.MoveTarget):
+        what = f"target {event.number}"
+    else:
+        what = "stop" if isinstance(event, ev.MoveStop) else "entry"
     return "asked", f"Move the {what} to {teller.level(event.trade, event.level)}"
 
 
 def _bar(teller: Teller, event: ev.BarCompleted) -> tuple[str, str]:
     instrument = teller._instruments[event.symbol]
-    close, atr = f"{event.close:.{instrument.price_digits}f}", f"{event.atr:.{instrument.price_digits + 1}f}"
+    close = f"{event.close:.{instrument.price_digits}f}"
+    atr = f"{event.atr:.{instrument.price_digits + 1}f}"
     return "market", f"{timeframe_name(event.span)} bar completed: close {close}, ATR {atr}"
 
 
@@ -191,7 +236,9 @@ def _settings(account: Account) -> str:
     """The policy's limits in short."""
     policy = account.policy
     named = [(key, getattr(policy, key)) for key in policy.__struct_fields__]
-    return ", ".join(f"{key.replace('_', ' ')} {value}" for key, value in named if value is not None)
+    return ", ".join(
+        f"{key.replace('_', ' ')} {value}" for key, value in named if value is not None
+    )
 
 
 def _plain(kind: str, text: Callable[[Any], str]) -> Callable[[Teller, Any], tuple[str, str]]:
@@ -209,8 +256,12 @@ def _of_order(text: str) -> Callable[[Teller, Any], tuple[str, str]]:
 
 
 def _calendars(event: ev.CalendarChanged) -> str:
-    told = [f"{one.name} with {len(one.events)} events" if one.state == "good" else f"{one.name} is {one.state}"
-            for one in event.calendars]  # fmt: skip
+    told = [
+        f"{one.name} with {len(one.events)} events"
+        if one.state == "good"
+        else f"{one.name} is {one.state}"
+        for one in event.calendars
+    ]
     return ", ".join(told) or "no calendar"
 
 
@@ -223,15 +274,21 @@ def _closing_one(ask: ev.CloseTrade) -> str:
 def _closing(ask: ev.CloseAll) -> str:
     where = f" in {ask.symbol}" if ask.symbol else ""
     return (
-        f"Cancel all pending entries{where}" if ask.which == "pending" else f"Close {ask.which} trades{where} at market"
+        f"Cancel all pending entries{where}"
+        if ask.which == "pending"
+        else f"Close {ask.which} trades{where} at market"
     )
 
 
 _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.Opened: _plain("session", lambda e: f"Session opened, account in {e.account.currency}"),
-    ev.InstrumentsChanged: _plain("venue", lambda e: "What the venue trades is another than before"),
+    ev.InstrumentsChanged: _plain(
+        "venue", lambda e: "What the venue trades is another than before"
+    ),
     ev.BarCompleted: _bar,
-    ev.InstrumentState: _plain("market", lambda e: f"{e.symbol} {'opens' if e.open else 'closes'} for trading"),
+    ev.InstrumentState: _plain(
+        "market", lambda e: f"{e.symbol} {'opens' if e.open else 'closes'} for trading"
+    ),
     ev.VenueUp: _plain("venue", lambda e: "The link to the venue stands"),
     ev.VenueDown: _plain("venue", lambda e: f"The link to the venue is lost: {e.why}"),
     ev.OrderAccepted: _of_order("The venue accepted the {role} order"),
@@ -239,16 +296,24 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.OrderFilled: _filled,
     ev.OrderCancelled: _of_order("The {role} order is cancelled"),
     ev.AmendAccepted: lambda teller, e: (
-        "venue", f"The {teller._role(e.order)} order rests at {teller._price(e.order, e.level)} for "
+        "venue",
+        f"The {teller._role(e.order)} order rests at {teller._price(e.order, e.level)} for "
         f"{teller._qty(e.order, e.steps)} [{e.order}]",
     ),
     ev.AmendRejected: _of_order("The venue refused to change the {role} order"),
     ev.CancelRejected: _of_order("The venue refused to cancel the {role} order"),
     ev.OrderStatus: lambda teller, e: (
-        "venue", f"The venue says of the {teller._role(e.known.order)} order: {e.known.status} [{e.known.order}]"
+        "venue",
+        (
+            f"The venue says of the {teller._role(e.known.order)} order: {e.known.status} "
+            f"[{e.known.order}]"
+        ),
     ),
     ev.Holdings: _plain(
-        "venue", lambda e: f"The venue holds {len(e.positions)} positions and {len(e.resting)} resting orders"
+        "venue",
+        lambda e: (
+            f"The venue holds {len(e.positions)} positions and {len(e.resting)} resting orders"
+        ),
     ),
     ev.TimerFired: _plain("timer", lambda e: f"Timer {e.name.replace(':', ' ')}"),
     ev.PlaceTrade: _placed,
@@ -256,26 +321,43 @@ _EVENTS: dict[type, Callable[[Teller, Any], tuple[str, str]]] = {
     ev.MoveTarget: _moved,
     ev.PlaceStraddle: _straddled,
     ev.MoveEntry: _moved,
-    ev.LinkEntries: _plain("asked", lambda e: f"Link entries, one cancels the others: {', '.join(e.trades)}"),
-    ev.FormBasket: _plain("asked", lambda e: f"Basket over {', '.join(e.trades)}: {basket_text(e.basket)}"),
+    ev.LinkEntries: _plain(
+        "asked", lambda e: f"Link entries, one cancels the others: {', '.join(e.trades)}"
+    ),
+    ev.FormBasket: _plain(
+        "asked", lambda e: f"Basket over {', '.join(e.trades)}: {basket_text(e.basket)}"
+    ),
     ev.DissolveBasket: _plain("asked", lambda e: f"Take {e.name} off"),
     ev.SetTarget: _target_set,
     ev.ChangeRules: lambda teller, e: (
-        "asked", f"Tend by {_rig_name(e.plan) or 'another plan'}: {_rules(teller, e.plan)}"
+        "asked",
+        f"Tend by {_rig_name(e.plan) or 'another plan'}: {_rules(teller, e.plan)}",
     ),
-    ev.HoldLines: _plain("asked", lambda e: "Hold the lines here" if e.held else "Let the lines rest at the venue"),
+    ev.HoldLines: _plain(
+        "asked", lambda e: "Hold the lines here" if e.held else "Let the lines rest at the venue"
+    ),
     ev.Adopt: lambda teller, e: ("asked", f"Adopt position {e.position}: {_rules(teller, e.plan)}"),
     ev.CloseTrade: _plain("asked", _closing_one),
     ev.CloseAll: _plain("asked", _closing),
     ev.StopToEntry: _plain("asked", lambda e: "Move the stop to the entry"),
     ev.TurnAround: _plain("asked", lambda e: "Turn the trade around"),
     ev.Halt: _plain("asked", lambda e: f"Flatten & halt: {e.why}"),
-    ev.ChangeAccount: _plain("asked", lambda e: f"Change the account's settings: {_settings(e.account)}"),
+    ev.ChangeAccount: _plain(
+        "asked", lambda e: f"Change the account's settings: {_settings(e.account)}"
+    ),
     ev.CalendarChanged: _plain("market", lambda e: f"News: {_calendars(e)}"),
-    ev.ChangeGuards: _plain("asked", lambda e: f"Guards: {', '.join(g.name for g in e.guards.guard) or 'none'}"),
-    ev.RearmGuard: _plain("asked", lambda e: f"Re-arm {e.guard}{f' ({e.subject})' if e.subject else ''}: {e.reason}"),
+    ev.ChangeGuards: _plain(
+        "asked", lambda e: f"Guards: {', '.join(g.name for g in e.guards.guard) or 'none'}"
+    ),
+    ev.RearmGuard: _plain(
+        "asked", lambda e: f"Re-arm {e.guard}{f' ({e.subject})' if e.subject else ''}: {e.reason}"
+    ),
     ev.Drill: _plain(
-        "asked", lambda e: f"Drill {e.guard}{f' ({e.subject})' if e.subject else ''}{', watched only' * e.watch_only}"
+        "asked",
+        lambda e: (
+            "Drill "
+            f"{e.guard}{f' ({e.subject})' if e.subject else ''}{', watched only' * e.watch_only}"
+        ),
     ),
     ev.Rearm: _plain("asked", lambda e: f"Re-arm: {e.reason}"),
-}  # fmt: skip
+}

@@ -62,7 +62,8 @@ class TargetView(msgspec.Struct, frozen=True):
 
 
 class TradeView(msgspec.Struct, frozen=True):
-    """A trade now. `now_r`: the result so far in R; `price_r`: where the price stands on the R axis."""
+    """A trade now. `now_r`: the result so far in R; `price_r`: where the price stands on the R
+    axis."""
 
     id: str
     ask: str
@@ -101,7 +102,8 @@ class TradeView(msgspec.Struct, frozen=True):
     moving_to: int  # a pending entry is on its way to this level, 0: it is not
     rig: str  # the name of the rig that tends it
     basket: str  # the basket over several trades that it lies under
-    waiting: tuple[Waiting, ...]  # its rules that are still to act; only in the instrument that is watched
+    # its rules that are still to act; only in the instrument that is watched
+    waiting: tuple[Waiting, ...]
 
     def r_of(self, level: float) -> float:
         """A level on the R axis: 0 at the expected entry, -1 at the initial stop."""
@@ -109,7 +111,8 @@ class TradeView(msgspec.Struct, frozen=True):
 
 
 class BasketView(msgspec.Struct, frozen=True):
-    """A basket over several trades: money since it was formed, what it may lose and is to win (infinite: no such)."""
+    """A basket over several trades: money since it was formed, what it may lose and is to win
+    (infinite: no such)."""
 
     name: str
     won: float
@@ -119,7 +122,8 @@ class BasketView(msgspec.Struct, frozen=True):
 
 
 class Snapshot(msgspec.Struct, frozen=True):
-    """Everything a screen shows of one account at one moment. Times UTC ns, money in the account's currency."""
+    """Everything a screen shows of one account at one moment. Times UTC ns, money in the account's
+    currency."""
 
     time: int
     currency: str
@@ -144,7 +148,8 @@ class Snapshot(msgspec.Struct, frozen=True):
     exposed: int
     never_widen: bool
     unexplained: tuple[VenuePosition, ...] = ()  # positions at the venue that no trade explains
-    left: tuple[str, ...] = ()  # those of them that were ours: left as they rest, for their instrument is another now
+    # those of them that were ours: left as they rest, for their instrument is another now
+    left: tuple[str, ...] = ()
     faults: int = 0
     baskets: tuple[BasketView, ...] = ()
     guards: tuple[AnyGuard, ...] = ()  # those that some plans meet and others do not
@@ -156,8 +161,12 @@ class Snapshot(msgspec.Struct, frozen=True):
         return all(reason.code != NOT_TENDED.code for reason in self.closed)
 
     def left_alone(self) -> Snapshot:
-        """The last that was known of an account whose tending has stopped: no line to its venue, and no entries."""
-        views = tuple(msgspec.structs.replace(one, closed=(NOT_TENDED, *one.closed)) for one in self.instruments)
+        """The last that was known of an account whose tending has stopped: no line to its venue,
+        and no entries."""
+        views = tuple(
+            msgspec.structs.replace(one, closed=(NOT_TENDED, *one.closed))
+            for one in self.instruments
+        )
         closed = (NOT_TENDED, *self.closed)
         return msgspec.structs.replace(self, link_up=False, closed=closed, instruments=views)
 
@@ -167,14 +176,21 @@ class Snapshot(msgspec.Struct, frozen=True):
         if view is None:
             return ()
         spread = float(view.ask - view.bid) if view.bid else math.nan
-        scene = EntryContext(self.time, view.instrument, spread, self.measures, (), plan.side, r_ticks)
+        scene = EntryContext(
+            self.time, view.instrument, spread, self.measures, (), plan.side, r_ticks
+        )
         known = {reason.guard for reason in view.closed}
-        meant = (one for one in self.guards if one.name not in known and one.watches(plan.symbol, plan.source))
+        meant = (
+            one
+            for one in self.guards
+            if one.name not in known and one.watches(plan.symbol, plan.source)
+        )
         said = (filter_verdict(guard, scene) for guard in meant)
         return (*view.closed, *(closed for closed in said if closed is not None))
 
     def spread_limit(self, symbol: str) -> float:
-        """The widest spread that guards let pass in an instrument whatever the plan, ticks; NaN: any."""
+        """The widest spread that guards let pass in an instrument whatever the plan, ticks; NaN:
+        any."""
         known = self.measures.get(symbol, {})
         limits = [
             guard.widest(known.get(guard.measure_key, math.nan))
@@ -190,31 +206,58 @@ class Snapshot(msgspec.Struct, frozen=True):
         return next((view for view in self.instruments if view.instrument.symbol == symbol), None)
 
 
-def taken(state: EngineState, forming: tuple[float, ...] | None = None, faults: int = 0, watched: str = "") -> Snapshot:
-    """A picture of the state now; `forming` is the unfinished bar of the instrument and timeframe that are watched."""
+def taken(
+    state: EngineState, forming: tuple[float, ...] | None = None, faults: int = 0, watched: str = ""
+) -> Snapshot:
+    """A picture of the state now; `forming` is the unfinished bar of the instrument and timeframe
+    that are watched."""
     account = state.account
     values = Valuation(state)
     staked = values.exposure()
-    today = [trade for trade in state.trades.values() if trade.state != states.ENDED or _ended_today(state, trade)]
+    today = [
+        trade
+        for trade in state.trades.values()
+        if trade.state != states.ENDED or _ended_today(state, trade)
+    ]
     shown = [trade for trade in state.trades.values() if trade.state != states.PLANNED]
     trades = tuple(_trade(state, trade, values, trade.symbol == watched) for trade in shown)
     day_r = sum(values.result(trade) / trade.planned_risk for trade in today if trade.planned_risk)
     return Snapshot(
-        time=state.now, currency=account.currency if account else "", equity=state.equity, balance=state.balance,
-        margin_used=state.margin_used, day_money=state.equity - state.day_equity if state.day else 0.0, day_r=day_r,
-        heat=staked.heat, locked=staked.locked, max_heat_percent=account.policy.max_heat_percent if account else None,
-        closed=tuple(account_verdict(state)), halted=state.halt is not None,
-        halt_why=state.halt.why if state.halt else "", link_up=state.link_up,
-        instruments=tuple(_instrument(state, symbol) for symbol in state.instruments), trades=trades,
-        account=account_now(state) if account else None, settings=account, staked=staked, forming=forming,
+        time=state.now,
+        currency=account.currency if account else "",
+        equity=state.equity,
+        balance=state.balance,
+        margin_used=state.margin_used,
+        day_money=state.equity - state.day_equity if state.day else 0.0,
+        day_r=day_r,
+        heat=staked.heat,
+        locked=staked.locked,
+        max_heat_percent=account.policy.max_heat_percent if account else None,
+        closed=tuple(account_verdict(state)),
+        halted=state.halt is not None,
+        halt_why=state.halt.why if state.halt else "",
+        link_up=state.link_up,
+        instruments=tuple(_instrument(state, symbol) for symbol in state.instruments),
+        trades=trades,
+        account=account_now(state) if account else None,
+        settings=account,
+        staked=staked,
+        forming=forming,
         exposed=sum(trade.open_steps > 0 and not trade.covered for trade in trades),
         never_widen=account.policy.never_widen if account else False,
-        unexplained=tuple(state.unexplained.values()), faults=faults,
-        left=tuple(trade.entry for trade in state.trades.values() if trade.left and trade.entry in state.unexplained),
+        unexplained=tuple(state.unexplained.values()),
+        faults=faults,
+        left=tuple(
+            trade.entry
+            for trade in state.trades.values()
+            if trade.left and trade.entry in state.unexplained
+        ),
         baskets=tuple(_basket(state, group) for group in state.baskets.values()),
-        guards=tuple(one for one in state.guards.guard if isinstance(one, Filter) and one.BY_PLAN and one.on),
+        guards=tuple(
+            one for one in state.guards.guard if isinstance(one, Filter) and one.BY_PLAN and one.on
+        ),
         measures={symbol: dict(found) for symbol, found in state.measures.items()},
-    )  # fmt: skip
+    )
 
 
 def _basket(state: EngineState, group: TradeBasket) -> BasketView:
@@ -231,10 +274,16 @@ def _instrument(state: EngineState, symbol: str) -> InstrumentView:
     spans = {span: state.atr(symbol, span) for span in state.spans.get(symbol, ())}
     bid, ask, time = (market.bid, market.ask, market.time) if market else (0, 0, 0)
     return InstrumentView(
-        state.instruments[symbol], bid, ask, time, market.open if market else False, market.until if market else 0,
-        spans, tuple(entry_verdict(state, symbol, source=BY_HAND)),
+        state.instruments[symbol],
+        bid,
+        ask,
+        time,
+        market.open if market else False,
+        market.until if market else 0,
+        spans,
+        tuple(entry_verdict(state, symbol, source=BY_HAND)),
         marks(state.calendars, state.instruments[symbol], state.guards),
-    )  # fmt: skip
+    )
 
 
 def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -> TradeView:
@@ -243,45 +292,81 @@ def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -
     market, entry = state.markets.get(trade.symbol), state.orders.get(trade.entry)
     price = market.exit_side(trade.side) if market else trade.ref
     return TradeView(
-        id=trade.id, ask=trade.ask, symbol=trade.symbol, side=trade.side, state=trade.state,
-        covered=covered_steps(state, trade) >= trade.open_steps, exposed_since=trade.exposed_since, plan=trade.plan,
-        entry=trade.entry_price, ref=trade.ref, r_ticks=trade.r_ticks, steps=trade.entered or trade.asked_steps,
-        open_steps=trade.open_steps, stop=trade.stop, resting_stop=resting_level(state, trade),
-        initial_stop=trade.initial_stop, trace=tuple(trade.trace), targets=_targets(state, trade),
-        opened=trade.opened, ended=trade.ended, best_exit=trade.best_exit, break_even=trade.break_even_level,
+        id=trade.id,
+        ask=trade.ask,
+        symbol=trade.symbol,
+        side=trade.side,
+        state=trade.state,
+        covered=covered_steps(state, trade) >= trade.open_steps,
+        exposed_since=trade.exposed_since,
+        plan=trade.plan,
+        entry=trade.entry_price,
+        ref=trade.ref,
+        r_ticks=trade.r_ticks,
+        steps=trade.entered or trade.asked_steps,
+        open_steps=trade.open_steps,
+        stop=trade.stop,
+        resting_stop=resting_level(state, trade),
+        initial_stop=trade.initial_stop,
+        trace=tuple(trade.trace),
+        targets=_targets(state, trade),
+        opened=trade.opened,
+        ended=trade.ended,
+        best_exit=trade.best_exit,
+        break_even=trade.break_even_level,
         money=money,
         result_r=money / trade.planned_risk if trade.planned_risk else 0.0,
-        price_r=trade.side * (price - trade.ref) / trade.r_ticks, heat=heat(held) if live else 0.0,
-        locked=locked(held) if live else 0.0, end_reason=words(trade.end, values.currency),
-        leaving=trade.leave is not None, trail=trade.plan.trail is not None,
-        pending=is_pending(state, trade), until=entry.until if entry else 0, group=trade.group,
-        backstop=trade.backstop if trade.held else 0, moving_to=trade.moving.ref if trade.moving else 0,
-        rig=trade.plan.rig.name if trade.plan.rig else "", basket=trade.basket,
+        price_r=trade.side * (price - trade.ref) / trade.r_ticks,
+        heat=heat(held) if live else 0.0,
+        locked=locked(held) if live else 0.0,
+        end_reason=words(trade.end, values.currency),
+        leaving=trade.leave is not None,
+        trail=trade.plan.trail is not None,
+        pending=is_pending(state, trade),
+        until=entry.until if entry else 0,
+        group=trade.group,
+        backstop=trade.backstop if trade.held else 0,
+        moving_to=trade.moving.ref if trade.moving else 0,
+        rig=trade.plan.rig.name if trade.plan.rig else "",
+        basket=trade.basket,
         waiting=tuple(waiting(state, trade)) if closely and live and trade.open_steps else (),
-    )  # fmt: skip
+    )
 
 
 def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
-    resting = {order.number for order in state.orders_of(trade, "target") if order.state == states.RESTING}
+    resting = {
+        order.number for order in state.orders_of(trade, "target") if order.state == states.RESTING
+    }
     parts = target_parts(trade, trade.entered or trade.asked_steps)
     return tuple(
         TargetView(
-            line.number, line.level, trade.side * (line.level - trade.ref) / trade.r_ticks, parts[line.number],
-            line.filled, line.number in resting, line.share,
+            line.number,
+            line.level,
+            trade.side * (line.level - trade.ref) / trade.r_ticks,
+            parts[line.number],
+            line.filled,
+            line.number in resting,
+            line.share,
         )
-        for line in trade.targets if line.level > 0
-    )  # fmt: skip
+        for line in trade.targets
+        if line.level > 0
+    )
 
 
-def plan_request(snapshot: Snapshot, plan: Plan, basis: float = math.nan, atr: float = math.nan) -> SizeRequest:
-    """The plan as the engine would size it at this snapshot; raises Refused where there is no quote. `basis`: what
-    a stop taken from bars stands on; `atr`: the rig's, where it is another than the one bars carry."""
+def plan_request(
+    snapshot: Snapshot, plan: Plan, basis: float = math.nan, atr: float = math.nan
+) -> SizeRequest:
+    """The plan as the engine would size it at this snapshot; raises Refused where there is no
+    quote. `basis`: what a stop taken from bars stands on; `atr`: the rig's, where it is another
+    than the one bars carry."""
     view = snapshot.instrument(plan.symbol)
     if view is None or not view.bid or snapshot.account is None:
         raise Refused("no_quote", f"{plan.symbol} has no quote yet.")
     live = sum(trade.state != states.ENDED for trade in snapshot.trades)
     atr = atr if own_atr(plan) else view.atr.get(plan.timeframe_ns, math.nan)
     quote = (view.bid, view.ask)
-    request = request_for(plan, snapshot.account, view.instrument, quote, atr, snapshot.staked, live, basis)
+    request = request_for(
+        plan, snapshot.account, view.instrument, quote, atr, snapshot.staked, live, basis
+    )
     need_equity(snapshot.equity, request)
     return request

@@ -1,7 +1,8 @@
-"""The dead man's watch as the application keeps it: how it is set, whether one is there, and starting it.
+"""The dead man's watch as the application keeps it: how it is set, whether one is there, and
+starting it.
 
-The watch is a process of its own in a session of its own, so that nothing which ends Hawser ends it too. It holds a
-lock while it lives: whoever asks sees whether one watches, whoever started it.
+The watch is a process of its own in a session of its own, so that nothing which ends Hawser ends it
+too. It holds a lock while it lives: whoever asks sees whether one watches, whoever started it.
 """
 
 from __future__ import annotations
@@ -32,12 +33,16 @@ class WatchSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How Hawser is watched."""
 
     on: Annotated[bool, help_text("start the watch with Hawser")] = False
-    silent_s: Annotated[float, help_text("how long Hawser may be silent while positions are open", "s")] = 20.0
+    silent_s: Annotated[
+        float, help_text("how long Hawser may be silent while positions are open", "s")
+    ] = 20.0
     flatten: Annotated[bool, help_text("then close everything at the venue")] = False
 
     def __post_init__(self) -> None:
         if not LEAST <= self.silent_s <= MOST:
-            raise BadInput.at("bad_watch", "silent_s", f"expected {LEAST:g} to {MOST:g} seconds", key="silent_s")
+            raise BadInput.at(
+                "bad_watch", "silent_s", f"expected {LEAST:g} to {MOST:g} seconds", key="silent_s"
+            )
 
 
 def read_settings(profile: Profile) -> WatchSettings:
@@ -79,7 +84,8 @@ class Alone:
 
 
 def _log(path: Path) -> BinaryIO:
-    """Where a watch writes its lines: nowhere, on a disk that takes no file. That is no reason not to watch."""
+    """Where a watch writes its lines: nowhere, on a disk that takes no file. That is no reason not
+    to watch."""
     try:
         return path.open("ab")
     except OSError:
@@ -87,7 +93,8 @@ def _log(path: Path) -> BinaryIO:
 
 
 class Sentry:
-    """Starts the watch where it is wanted and none is there. `fault` hears what is wrong with its settings."""
+    """Starts the watch where it is wanted and none is there. `fault` hears what is wrong with its
+    settings."""
 
     def __init__(self, profile: Profile, fault: Callable[[str], None]) -> None:
         self.profile, self._fault, self._lock = profile, fault, Alone(profile)
@@ -105,15 +112,19 @@ class Sentry:
             self._fault(f"{error.sentence}; nobody watches over Hawser")
 
     def change(self, settings: WatchSettings) -> None:
-        """Have these from now on, and write them down; a watch that is there takes them over. Raises BadInput."""
+        """Have these from now on, and write them down; a watch that is there takes them over.
+        Raises BadInput."""
         if settings.flatten and not self.venue:
-            raise BadInput("bad_watch", "The venue of this account ends with Hawser: a watch can only alert")
+            raise BadInput(
+                "bad_watch", "The venue of this account ends with Hawser: a watch can only alert"
+            )
         in_time(lambda: save(settings, self.profile.watch))
         self.settings, self._next = settings, 0.0
 
     def look(self, now: float) -> None:
-        """From time to time, at `now` of a clock that only goes on: start a watch where one is wanted and none is. Not
-        on this thread: a disk may hang, and a process takes its time to begin."""
+        """From time to time, at `now` of a clock that only goes on: start a watch where one is
+        wanted and none is. Not on this thread: a disk may hang, and a process takes its time to
+        begin."""
         if now < self._next or not self._looks.acquire(blocking=False):
             return
         self._next = now + EVERY
@@ -137,9 +148,15 @@ class Sentry:
             command = [sys.executable, "-m", "hawser", "watch", "--as-set", "--at", of.name]
             command += [str(folder) for folder in (of.data, of.config, of.state)]
             with _log(of.state / "watch.log") as log:
-                # What is started forks and ends at once: the watch itself is nobody's child, and nobody waits for it.
+                # What is started forks and ends at once: the watch itself is nobody's child, and
+                # nobody waits for it.
                 subprocess.run(
-                    command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, check=False
+                    command,
+                    stdin=subprocess.DEVNULL,
+                    stdout=log,
+                    stderr=log,
+                    start_new_session=True,
+                    check=False,
                 )
         except Exception as error:
             why = getattr(error, "strerror", None) or repr(error)
@@ -149,13 +166,19 @@ class Sentry:
         """In a sentence: whether somebody watches, and what they will do."""
         there = self._there
         if not self.settings.on:
-            return "A watch started by hand is there" if there else "Off: nobody notices if Hawser is killed or hangs"
+            return (
+                "A watch started by hand is there"
+                if there
+                else "Off: nobody notices if Hawser is killed or hangs"
+            )
         if not there:
             return "Wanted, not there yet"
         does = " and ".join(self.does(alerts))
         if not does:
             return "Watching, but it can tell nobody: set up mail or a webhook for alarms"
-        return f"Watching: after {self.settings.silent_s:g} s of silence with positions open it {does}"
+        return (
+            f"Watching: after {self.settings.silent_s:g} s of silence with positions open it {does}"
+        )
 
     def does(self, alerts: AlertSettings) -> list[str]:
         """What a watch does, in words; nothing where it can tell nobody."""

@@ -19,9 +19,10 @@ EVERY = 1.0  # seconds
 
 
 class Pulse(msgspec.Struct, frozen=True):
-    """Written at `time` (UTC seconds) by process `pid`, which then had so many positions open and entries waiting.
-    `ended`: it has ended on purpose. `venue`: the socket of a venue that outlives it, or nothing. `extent`: how far its
-    record went: one that is opened later and ends before is an older copy."""
+    """Written at `time` (UTC seconds) by process `pid`, which then had so many positions open and
+    entries waiting. `ended`: it has ended on purpose. `venue`: the socket of a venue that outlives
+    it, or nothing. `extent`: how far its record went: one that is opened later and ends before is
+    an older copy."""
 
     time: float
     pid: int
@@ -45,12 +46,16 @@ class Heart:
         self._at_work = time.monotonic()
 
     def speak(self) -> None:
-        """From now on a watch that sees no pulse is answered too: what keeps it from the disk is no death."""
+        """From now on a watch that sees no pulse is answered too: what keeps it from the disk is no
+        death."""
         self._voice = Voice(self.path, lambda: time.monotonic() - self._at_work)
 
-    def beat(self, now: float, held: int, waiting: int, ended: bool = False, extent: Extent | None = None) -> None:
-        """At `now` of a clock that only goes on; less than a second after the last one nothing is written, unless
-        there is something to lose for the first time: a watch would think that the dead one had nothing."""
+    def beat(
+        self, now: float, held: int, waiting: int, ended: bool = False, extent: Extent | None = None
+    ) -> None:
+        """At `now` of a clock that only goes on; less than a second after the last one nothing is
+        written, unless there is something to lose for the first time: a watch would think that the
+        dead one had nothing."""
         self._at_work = time.monotonic()
         risks = held + waiting > 0
         first = risks and not self._risked
@@ -60,7 +65,16 @@ class Heart:
         if self._writing is not None and not self._writing.done() and not ended:
             return
         self._risked = risks
-        pulse = Pulse(time.time(), os.getpid(), self._account, held, waiting, self._venue, ended, extent or Extent())
+        pulse = Pulse(
+            time.time(),
+            os.getpid(),
+            self._account,
+            held,
+            waiting,
+            self._venue,
+            ended,
+            extent or Extent(),
+        )
         self._writing = self._way.begin(partial(self._write, msgspec.json.encode(pulse)))
         if ended:
             wait([self._writing], LAST_WAIT_S)
@@ -76,7 +90,8 @@ class Heart:
         try:
             fresh.write_bytes(pulse)
             fresh.replace(self.path)
-        except FileNotFoundError:  # another hand has removed the folder: the next one finds it again
+        # another hand has removed the folder: the next one finds it again
+        except FileNotFoundError:
             with contextlib.suppress(OSError):
                 self.path.parent.mkdir(mode=0o700, parents=True)
         except OSError:
@@ -84,8 +99,8 @@ class Heart:
                 self._write_over(pulse)
 
     def _write_over(self, pulse: bytes) -> None:
-        """Where the disk is full, over the last pulse, which takes no room: a watch would take Hawser for dead, and
-        may close everything. Who reads it half-written looks again."""
+        """Where the disk is full, over the last pulse, which takes no room: a watch would take
+        Hawser for dead, and may close everything. Who reads it half-written looks again."""
         with self.path.open("r+b") as file:
             file.write(pulse.ljust(self.path.stat().st_size))
 

@@ -21,8 +21,12 @@ from hawser.service.watchdog.heartbeat import Pulse
 from hawser.service.watchdog.watch import DeadMansWatch, Finding, flatten
 
 WEIGHTS: dict[str, Weight] = {
-    "silent": "alarm", "failed": "alarm", "unwritten": "alarm", "flattened": "caution", "back": "caution",
-}  # fmt: skip
+    "silent": "alarm",
+    "failed": "alarm",
+    "unwritten": "alarm",
+    "flattened": "caution",
+    "back": "caution",
+}
 _LINES = Patient("lines")
 LAST_WORDS = 3.0  # seconds for what waits to be sent
 
@@ -62,7 +66,8 @@ def say(text: str) -> None:
 
 
 def _put(text: str) -> None:
-    """A disk that is full or hangs, or a terminal that is gone, does not end the watch or hold it up."""
+    """A disk that is full or hangs, or a terminal that is gone, does not end the watch or hold it
+    up."""
     _LINES.ask(partial(print, text, end="", file=sys.stderr, flush=True), None)
 
 
@@ -89,8 +94,9 @@ def _at_its_venue(pulse: Pulse, silent: Callable[[], bool]) -> str:
 
 
 def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool = False) -> bool:
-    """Watch until Hawser has ended on purpose; True where it never fell silent, or all that was asked for was done.
-    `as_set`: by the settings that Hawser keeps, for as long as they want one."""
+    """Watch until Hawser has ended on purpose; True where it never fell silent, or all that was
+    asked for was done. `as_set`: by the settings that Hawser keeps, for as long as they want
+    one."""
     lock = Alone(profile)
     if not _alone(lock):
         print(f"{profile.name} is watched already", file=sys.stderr)
@@ -109,22 +115,35 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
             failed.append(finding.text)
         elif finding.kind == "flattened":
             failed.clear()
-        alerts.tell(Tell(weight=WEIGHTS[finding.kind], code=f"watch_{finding.kind}", text=finding.text))
+        alerts.tell(
+            Tell(weight=WEIGHTS[finding.kind], code=f"watch_{finding.kind}", text=finding.text)
+        )
 
     alerts.begin()
     watching = DeadMansWatch(
-        profile.heartbeat, silent_s, told, (lambda _, silent: flatten(socket, silent)) if socket is not None else None
+        profile.heartbeat,
+        silent_s,
+        told,
+        (lambda _, silent: flatten(socket, silent)) if socket is not None else None,
     )
     wanted: Callable[[], bool] = AsSet(profile, watching, alerts) if as_set else lambda: True
     wanted()
     say(f"Watching {profile.name}: silent for {watching.silent_s:g} s with positions open counts")
     watching.look(time.monotonic())
     if not watching.met:
-        say(f"There has been no sign of life of {profile.name} yet: nothing is watched before its Hawser is there")
+        say(
+            f"There has been no sign of life of {profile.name} yet: nothing is watched before "
+            "its "
+            "Hawser is there"
+        )
         if socket is not None and not socket.exists():
             say(f"Nobody listens at {socket}: is that the venue's socket?")
     try:
-        say("Hawser was closed: the watch ends" if watching.run(wanted) else "No watch is wanted any more: it ends")
+        say(
+            "Hawser was closed: the watch ends"
+            if watching.run(wanted)
+            else "No watch is wanted any more: it ends"
+        )
     except KeyboardInterrupt:
         say("The watch was ended by hand")
     finally:

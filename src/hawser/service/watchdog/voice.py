@@ -1,5 +1,6 @@
-"""Hawser's own word that it is at work, for a watch that sees no sign of life: over a socket in memory, since the disk
-may be what hangs. Only the same person's processes are believed; nothing is heard but that somebody asks.
+"""Hawser's own word that it is at work, for a watch that sees no sign of life: over a socket in
+memory, since the disk may be what hangs. Only the same person's processes are believed; nothing is
+heard but that somebody asks.
 """
 
 from __future__ import annotations
@@ -19,13 +20,14 @@ PEER = struct.Struct("3i")  # process, user, group
 
 
 def _name(path: Path) -> str:
-    """The socket's name, of no file, made from that of the sign of life without looking at the disk."""
+    """The socket's name, of no file, made from that of the sign of life without looking at the
+    disk."""
     return "\0hawser-" + hashlib.sha256(str(path.absolute()).encode()).hexdigest()[:32]
 
 
 class Voice:
-    """Answers whoever asks with the seconds since Hawser was last at work, as `idle` tells them. Where there is no such
-    socket on this system, nobody is answered."""
+    """Answers whoever asks with the seconds since Hawser was last at work, as `idle` tells them.
+    Where there is no such socket on this system, nobody is answered."""
 
     def __init__(self, path: Path, idle: Callable[[], float]) -> None:
         self._idle, self._ended = idle, threading.Event()
@@ -60,13 +62,15 @@ class Voice:
 
 
 def idle_of(path: Path) -> float | None:
-    """For how many seconds the Hawser of this sign of life has not been at work, as it says itself; None where it says
-    nothing, or another person's process does."""
+    """For how many seconds the Hawser of this sign of life has not been at work, as it says itself;
+    None where it says nothing, or another person's process does."""
     try:
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as line:
             line.settimeout(ANSWER_WAIT_S)
             line.connect(_name(path))
-            _, user, _ = PEER.unpack(line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, PEER.size))
+            _, user, _ = PEER.unpack(
+                line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, PEER.size)
+            )
             return float(line.recv(LONGEST)) if user == os.getuid() else None
     except (OSError, ValueError):
         return None

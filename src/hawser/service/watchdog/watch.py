@@ -1,8 +1,8 @@
-"""The dead man's watch: a process of its own that looks for Hawser's sign of life and, where it stays away while
-positions are open, alerts, and flattens at the venue where the person chose so.
+"""The dead man's watch: a process of its own that looks for Hawser's sign of life and, where it
+stays away while positions are open, alerts, and flattens at the venue where the person chose so.
 
-It needs nothing of what may have died: it reads one small file, asks Hawser itself where that says nothing new, and
-speaks to the venue on a line of its own.
+It needs nothing of what may have died: it reads one small file, asks Hawser itself where that says
+nothing new, and speaks to the venue on a line of its own.
 """
 
 from __future__ import annotations
@@ -32,22 +32,26 @@ AGAIN = 30.0  # seconds, after which flattening that has failed is tried once mo
 MOST_CLOSES = 40  # of one position, sent at once
 BACK = "back"  # why flattening ended: Hawser gives signs of life again
 
-# Closes everything at a venue for as long as the second says that Hawser is silent; what came of it, in a sentence.
+# Closes everything at a venue for as long as the second says that Hawser is silent; what came of
+# it, in a sentence.
 Flatten = Callable[[Pulse, Callable[[], bool]], str]
 
 
 class Finding(NamedTuple):
-    """What the watch has to say in a sentence: `silent`, `back`, `unwritten`, `flattened` or `failed`."""
+    """What the watch has to say in a sentence: `silent`, `back`, `unwritten`, `flattened` or
+    `failed`."""
 
     kind: str
     text: str
 
 
 class DeadMansWatch:
-    """Looks at one heartbeat. `flatten` closes everything at a venue, for as long as Hawser stays silent, and says what
-    came of it; None: it only alerts."""
+    """Looks at one heartbeat. `flatten` closes everything at a venue, for as long as Hawser stays
+    silent, and says what came of it; None: it only alerts."""
 
-    def __init__(self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Flatten | None) -> None:
+    def __init__(
+        self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Flatten | None
+    ) -> None:
         self._path, self.silent_s, self._told, self.flatten = path, silent_s, told, flatten
         self._stumbled, self._disk = False, Patient("sign of life")
         self._tripped = self._owed = False  # `owed`: everything was to be closed and is not
@@ -56,7 +60,8 @@ class DeadMansWatch:
         self._last: Pulse | None = None
 
     def look(self, now: float) -> bool:
-        """See how it stands at `now` of a clock that only goes on; False once Hawser has ended on purpose."""
+        """See how it stands at `now` of a clock that only goes on; False once Hawser has ended on
+        purpose."""
         pulse = self._pulse() or self._last  # a file that is gone or half-written says nothing new
         slept, self._looked = self._looked and now - self._looked > ASLEEP, now
         if pulse is None:
@@ -91,7 +96,10 @@ class DeadMansWatch:
         self._seen = now - idle
         if not self._unwritten:
             self._unwritten = True
-            text = "Hawser says that it is at work, but its sign of life is not written: the disk may be full, or hang"
+            text = (
+                "Hawser says that it is at work, but its sign of life is not written: the disk "
+                "may be full, or hang"
+            )
             self._tell("unwritten", text)
         return True
 
@@ -101,14 +109,22 @@ class DeadMansWatch:
         return self._last is not None
 
     def _trip(self, pulse: Pulse, age: float, now: float) -> None:
-        what = f"{fg.counted(pulse.open, 'position')} open and {fg.counted(pulse.waiting, 'entry', 'entries')} waiting"
-        then = "flattening at the venue" if self.flatten is not None else "stops that rest at the venue still protect"
+        what = (
+            f"{fg.counted(pulse.open, 'position')} open and "
+            f"{fg.counted(pulse.waiting, 'entry', 'entries')} waiting"
+        )
+        then = (
+            "flattening at the venue"
+            if self.flatten is not None
+            else "stops that rest at the venue still protect"
+        )
         self._tell("silent", f"Hawser has been silent for {age:.0f} s with {what}: {then}")
         self._flatten(pulse, now)
 
     def _flatten(self, pulse: Pulse, now: float) -> None:
-        """Where it fails, perhaps because a market is shut or the venue is away, it is tried until it is done or Hawser
-        is back, which is no failure and told by the next look. That it has failed is told once."""
+        """Where it fails, perhaps because a market is shut or the venue is away, it is tried until
+        it is done or Hawser is back, which is no failure and told by the next look. That it has
+        failed is told once."""
         if self.flatten is None:
             return
         try:
@@ -128,8 +144,8 @@ class DeadMansWatch:
             self._told(Finding(kind, text))
 
     def run(self, wanted: Callable[[], bool] = lambda: True) -> bool:
-        """Until Hawser has ended on purpose (True), or it is no longer `wanted`. A watch that ends watches nothing:
-        whatever a look fails by is told once, and the next one is taken."""
+        """Until Hawser has ended on purpose (True), or it is no longer `wanted`. A watch that ends
+        watches nothing: whatever a look fails by is told once, and the next one is taken."""
         while True:
             try:
                 if not wanted():
@@ -138,14 +154,18 @@ class DeadMansWatch:
                     return True
             except Exception as error:
                 if not self._stumbled:
-                    self._tell("failed", f"A look for the sign of life has failed ({error!r}): the watch goes on")
+                    self._tell(
+                        "failed",
+                        f"A look for the sign of life has failed ({error!r}): the watch goes on",
+                    )
                 self._stumbled = True
             time.sleep(LOOK)
 
 
 def flatten(socket: Path, silent: Callable[[], bool] = lambda: True) -> str:
-    """Close every position and take back every order at the venue that listens there; raises Unavailable. Hawser gets
-    the line to the venue back as soon as it is no longer `silent`: the two would take it from each other."""
+    """Close every position and take back every order at the venue that listens there; raises
+    Unavailable. Hawser gets the line to the venue back as soon as it is no longer `silent`: the two
+    would take it from each other."""
     venue = FarQuay(socket)
     try:
         closed, end = 0, time.monotonic() + FLATTEN_WAIT_S
@@ -170,31 +190,38 @@ def flatten(socket: Path, silent: Callable[[], bool] = lambda: True) -> str:
 
 
 def to_take_back(found: port.HoldingsTold) -> list[str]:
-    """The orders to cancel now: what may still open something at once, for nobody would set a stop for it; what closes
-    a position once there is none, for stops rest until what they cover is gone."""
+    """The orders to cancel now: what may still open something at once, for nobody would set a stop
+    for it; what closes a position once there is none, for stops rest until what they cover is
+    gone."""
     closing = found.closing if found.closing is not None else dict.fromkeys(found.resting)
     return [order for order in found.resting if not found.positions or order not in closing]
 
 
 def _closes(venue: FarQuay, position: port.PositionTold) -> Iterator[port.NewOrder]:
-    """As many as the greatest quantity of one order asks for, so many at once. No close ever fills beyond its position,
-    so that one too many does no harm."""
+    """As many as the greatest quantity of one order asks for, so many at once. No close ever fills
+    beyond its position, so that one too many does no harm."""
     instrument, left = venue.instruments.get(position.symbol), Decimal(position.qty)
     most = instrument.qty_step * instrument.qty_max_steps if instrument is not None else left
     for _ in range(MOST_CLOSES):
         if left <= 0:
             return
         yield port.NewOrder(
-            id=f"watch-{uuid.uuid4().hex[:12]}", symbol=position.symbol, side=-position.side, kind="market",
-            qty=str(min(left, most)), closes=position.id,
-        )  # fmt: skip
+            id=f"watch-{uuid.uuid4().hex[:12]}",
+            symbol=position.symbol,
+            side=-position.side,
+            kind="market",
+            qty=str(min(left, most)),
+            closes=position.id,
+        )
         left -= most
 
 
 def _holdings(venue: FarQuay) -> port.HoldingsTold | None:
     token = uuid.uuid4().int % 1_000_000_007
     venue.send(port.AskHoldings(token=token, orders=()), venue.now)
-    found = _wait(venue, lambda message: isinstance(message, port.HoldingsTold) and message.token == token)
+    found = _wait(
+        venue, lambda message: isinstance(message, port.HoldingsTold) and message.token == token
+    )
     return found if isinstance(found, port.HoldingsTold) else None
 
 

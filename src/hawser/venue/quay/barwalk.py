@@ -1,8 +1,9 @@
-"""Quay without weather and latency, walked bar by bar: fills are those of the reckoning's section 10.
+"""Quay without weather and latency, walked bar by bar: fills are those of the reckoning's section
+10.
 
-Who walks it says when the price opens, sweeps to an extreme and closes. A market order waits for the next open, unless
-it is asked for while the price stands at one; all else is carried out at once, but a limit that the market is beyond
-rests until the price moves.
+Who walks it says when the price opens, sweeps to an extreme and closes. A market order waits for
+the next open, unless it is asked for while the price stands at one; all else is carried out at
+once, but a limit that the market is beyond rests until the price moves.
 """
 
 from __future__ import annotations
@@ -77,14 +78,18 @@ class BarWalk:
         self._at_open = False
 
     def next_reached(self, bid: int, spread: int, gap: bool) -> bool:
-        """Fill the nearest order that a move to `bid` reaches, at its level, or where the open jumped over it at the
-        price; False where there is none."""
-        reached = [order for order in self.book.resting(self._symbol) if self._reaches(order, bid, spread)]
+        """Fill the nearest order that a move to `bid` reaches, at its level, or where the open
+        jumped over it at the price; False where there is none."""
+        reached = [
+            order for order in self.book.resting(self._symbol) if self._reaches(order, bid, spread)
+        ]
         if not reached:
             return False
-        reached = [order for order in reached if order.adds is not None] or reached  # rungs before the stop
+        # rungs before the stop
+        reached = [order for order in reached if order.adds is not None] or reached
         bid_now, ask_now = self.book.quotes[self._symbol]
-        way = -1 if gap else 1  # the price jumped: what lies farthest behind it came first, and targets last
+        # the price jumped: what lies farthest behind it came first, and targets last
+        way = -1 if gap else 1
 
         def place(one: BookOrder) -> tuple[bool, int]:
             far = abs(self._level(one) - (ask_now if one.side > 0 else bid_now))
@@ -108,27 +113,42 @@ class BarWalk:
         self.book.quotes[self._symbol] = (bid, bid + spread)
         self._ready.append(
             port.QuoteTold(
-                time=self.now, symbol=self._symbol, bid=price(bid), ask=price(bid + spread), high_bid=price(high),
+                time=self.now,
+                symbol=self._symbol,
+                bid=price(bid),
+                ask=price(bid + spread),
+                high_bid=price(high),
                 low_ask=price(low + spread),
             )
-        )  # fmt: skip
+        )
 
-    def complete(self, time: int, opened: int, prices: tuple[int, int, int, int], spread: int) -> None:
+    def complete(
+        self, time: int, opened: int, prices: tuple[int, int, int, int], spread: int
+    ) -> None:
         """The bar that opened at `opened` is complete."""
         self.now = self.book.state.now = time
         open_, high, low, close = map(self.instruments[self._symbol].price, prices)
         self._ready.append(
             port.BarTold(
-                time=time, symbol=self._symbol, opened=opened, open=open_, high=high, low=low, close=close,
+                time=time,
+                symbol=self._symbol,
+                opened=opened,
+                open=open_,
+                high=high,
+                low=low,
+                close=close,
                 spread=float(spread),
             )
-        )  # fmt: skip
+        )
 
     def end(self) -> None:
-        """The history is over: what is closed now fills where the price stands, without slippage, and so does what was
-        to be closed at the next open. No entry comes to anything any more."""
+        """The history is over: what is closed now fills where the price stands, without slippage,
+        and so does what was to be closed at the next open. No entry comes to anything any more."""
         self._at_open, self._exit_slip = True, 0
-        closes, self._waiting = [request for request in self._waiting if request.closes is not None], []
+        closes, self._waiting = (
+            [request for request in self._waiting if request.closes is not None],
+            [],
+        )
         for request in closes:
             self._carry_out(request)
 
@@ -147,7 +167,8 @@ class BarWalk:
         self.stand_at(bid, spread, bid, bid)
 
     def _told_when_flat(self) -> None:
-        """An account is valued at each close and when nothing is held any more, as the reckoning has it."""
+        """An account is valued at each close and when nothing is held any more, as the reckoning
+        has it."""
         if not self.book.positions():
             self._figures()
 
@@ -155,10 +176,12 @@ class BarWalk:
         balance, equity, margin = self.book.figures()
         self._ready.append(
             port.FiguresTold(
-                time=self.now, balance=balance + self._balance_off, equity=equity,
+                time=self.now,
+                balance=balance + self._balance_off,
+                equity=equity,
                 margin_used=margin + self._account.margin_used,
             )
-        )  # fmt: skip
+        )
 
     def _carry_out(self, request: port.Request) -> None:
         book = self.book
@@ -171,7 +194,9 @@ class BarWalk:
             what = {port.NewOrder: "order", port.AmendOrder: "amend"}.get(type(request), "cancel")
             order = "" if isinstance(request, port.AskHoldings) else request.id
             self._ready.append(
-                port.Rejected(time=self.now, id=order, what=what, code=refusal.code, text=refusal.sentence)
+                port.Rejected(
+                    time=self.now, id=order, what=what, code=refusal.code, text=refusal.sentence
+                )
             )
         self._told_when_flat()
 
@@ -184,13 +209,19 @@ class BarWalk:
         if isinstance(request, port.CancelOrder):
             return book.cancel(request.id)
         if isinstance(request, port.AskOrder):
-            return [port.StatusTold(time=self.now, order=book.known(request.id), token=request.token)]
+            return [
+                port.StatusTold(time=self.now, order=book.known(request.id), token=request.token)
+            ]
         return [
             port.HoldingsTold(
-                time=self.now, token=request.token, asked=tuple(map(book.known, request.orders)),
-                resting=book.resting_ids(), positions=book.positions(), closing=book.closing(),
+                time=self.now,
+                token=request.token,
+                asked=tuple(map(book.known, request.orders)),
+                resting=book.resting_ids(),
+                positions=book.positions(),
+                closing=book.closing(),
             )
-        ]  # fmt: skip
+        ]
 
     def _new(self, request: port.NewOrder) -> list[port.VenueMessage]:
         quotes = self.book.quotes

@@ -1,8 +1,9 @@
-"""Quay's book: positions, resting orders, matching on bid and ask, money. Pure; `quay.py` adds time and weather.
+"""Quay's book: positions, resting orders, matching on bid and ask, money. Pure; `quay.py` adds time
+and weather.
 
-Each entry opens a position named by its order; an order that closes names the position and never fills beyond it; one
-that adds names it too and goes with it.
-Cancelling what is left over is the client's business: the venue knows no bracket and no OCO.
+Each entry opens a position named by its order; an order that closes names the position and never
+fills beyond it; one that adds names it too and goes with it. Cancelling what is left over is the
+client's business: the venue knows no bracket and no OCO.
 """
 
 from __future__ import annotations
@@ -38,7 +39,9 @@ def _check_sense(request: port.NewOrder) -> None:
     if request.side not in (1, -1) or request.kind not in ("market", "stop", "limit"):
         raise VenueRefused("bad_order", "expected side 1 or -1, and kind market, stop or limit")
     if (request.level is None) != (request.kind == "market"):
-        raise VenueRefused("bad_level", "expected a level for a stop or a limit order, and for no other")
+        raise VenueRefused(
+            "bad_level", "expected a level for a stop or a limit order, and for no other"
+        )
 
 
 class BookOrder(msgspec.Struct):
@@ -80,44 +83,71 @@ class BookState(msgspec.Struct):
     orders: dict[str, BookOrder] = {}
     positions: dict[str, Position] = {}
     clipped: int = 0
-    ahead: int = 0  # by which the venue's clock, as it tells it, is ahead of the time that passes; ns
+    # by which the venue's clock, as it tells it, is ahead of the time that passes; ns
+    ahead: int = 0
     still: int = 0  # where it stands still; 0: it does not
     transferred: float = 0.0  # all that was paid in, less what was paid out
-    grids: dict[str, tuple[str, str]] = {}  # symbol -> the tick and the step that levels and quantities count
+    # symbol -> the tick and the step that levels and quantities count
+    grids: dict[str, tuple[str, str]] = {}
     currency: str = ""  # of all money here
 
     def go_on_with(self, instruments: dict[str, Instrument], currency: str) -> None:
-        """These are traded from here on; raises Unavailable where what is held would be something else in them."""
+        """These are traded from here on; raises Unavailable where what is held would be something
+        else in them."""
         if self.currency not in ("", currency):
-            sentence = f"The simulated venue's books are in {self.currency}; expected the same, not {currency}."
+            sentence = (
+                f"The simulated venue's books are in {self.currency}; expected the same, "
+                f"not {currency}."
+            )
             raise Unavailable("books", sentence)
-        grids = {one.symbol: (str(one.tick.normalize()), str(one.qty_step.normalize())) for one in instruments.values()}
-        held = {one.symbol for one in self.positions.values()} | {one.symbol for one in self.orders.values()}
+        grids = {
+            one.symbol: (str(one.tick.normalize()), str(one.qty_step.normalize()))
+            for one in instruments.values()
+        }
+        held = {one.symbol for one in self.positions.values()} | {
+            one.symbol for one in self.orders.values()
+        }
         for symbol in sorted(held):
             if symbol not in grids:
-                sentence = f"The simulated venue's books hold {symbol}; expected to be started with its instrument too."
+                sentence = (
+                    f"The simulated venue's books hold {symbol}; expected to be started "
+                    "with its instrument too."
+                )
                 raise Unavailable("books", sentence)
             kept = self.grids.get(symbol, grids[symbol])
             if kept != grids[symbol]:
-                was, now = (f"tick {tick} and qty_step {step}" for tick, step in (kept, grids[symbol]))
-                sentence = f"The simulated venue's books hold {symbol} with {was}; expected the same, not {now}."
+                was, now = (
+                    f"tick {tick} and qty_step {step}" for tick, step in (kept, grids[symbol])
+                )
+                sentence = (
+                    f"The simulated venue's books hold {symbol} with {was}; expected the "
+                    f"same, not {now}."
+                )
                 raise Unavailable("books", sentence)
         self.grids, self.currency = grids, currency
 
 
 class Book:
-    """Carries out requests against the present quotes. Raises VenueRefused with a code and a sentence."""
+    """Carries out requests against the present quotes. Raises VenueRefused with a code and a
+    sentence."""
 
     def __init__(
-        self, instruments: dict[str, Instrument], currency: str, rates: dict[str, float | Rate], state: BookState
+        self,
+        instruments: dict[str, Instrument],
+        currency: str,
+        rates: dict[str, float | Rate],
+        state: BookState,
     ) -> None:
         self.instruments, self.currency, self.state = instruments, currency, state
         self.rates: dict[str, float | Rate] = dict(rates)
-        self.touched: set[str] = set(state.orders)  # orders that were not written down since they changed
+        # orders that were not written down since they changed
+        self.touched: set[str] = set(state.orders)
         self.quotes: dict[str, tuple[int, int]] = {}
         self.closed: set[str] = set()
-        self.slippage: Callable[[], int] = lambda: 0  # ticks by which market and stop orders fill worse
-        self.part: Callable[[], float] = lambda: 1.0  # of a resting order that is reached, what fills at once
+        # ticks by which market and stop orders fill worse
+        self.slippage: Callable[[], int] = lambda: 0
+        # of a resting order that is reached, what fills at once
+        self.part: Callable[[], float] = lambda: 1.0
         self._resting: dict[str, list[BookOrder]] = {symbol: [] for symbol in instruments}
         for order in state.orders.values():
             if order.status == "resting" and order.kind != "market":
@@ -135,11 +165,15 @@ class Book:
         self.quotes[symbol] = (bid, ask)
         instrument = self.instruments[symbol]
         if instrument.kind == "fx":
-            self.rates[f"{instrument.base}/{instrument.quote}"] = (bid + ask) / 2 * instrument.tick_size
+            self.rates[f"{instrument.base}/{instrument.quote}"] = (
+                (bid + ask) / 2 * instrument.tick_size
+            )
         told: list[port.VenueMessage] = []
         for order in [order for order in self._resting[symbol] if self._reached(order, bid, ask)]:
             if order.status == "resting":  # it may have gone with the position that another closed
-                told += self._execute(order, max(1, int((order.steps - order.filled) * self.part())))
+                told += self._execute(
+                    order, max(1, int((order.steps - order.filled) * self.part()))
+                )
         return told
 
     def expire(self, order_id: str) -> list[port.VenueMessage]:
@@ -169,18 +203,26 @@ class Book:
     # What the client asks
 
     def new_order(self, request: port.NewOrder, part: float = 1.0) -> list[port.VenueMessage]:
-        """Accept an order, and fill it where it is at the market; only `part` of it where it fills in pieces."""
+        """Accept an order, and fill it where it is at the market; only `part` of it where it fills
+        in pieces."""
         if request.id in self.state.orders:
             raise VenueRefused("duplicate", f"order id {request.id} was used before")
         instrument = self._instrument(request.symbol)
         _check_sense(request)
         self.touched.add(request.id)
         order = BookOrder(
-            request.id, request.symbol, request.side, request.kind, self._steps(instrument, request.qty),
-            None if request.level is None else self._ticks(instrument, request.level), request.closes,
-            None if request.bound is None else self._ticks(instrument, request.bound), request.until,
-            adds=request.adds, placed=self.state.now,
-        )  # fmt: skip
+            request.id,
+            request.symbol,
+            request.side,
+            request.kind,
+            self._steps(instrument, request.qty),
+            None if request.level is None else self._ticks(instrument, request.level),
+            request.closes,
+            None if request.bound is None else self._ticks(instrument, request.bound),
+            request.until,
+            adds=request.adds,
+            placed=self.state.now,
+        )
         try:
             if order.symbol in self.closed or order.symbol not in self.quotes:
                 raise VenueRefused("market_closed", f"{order.symbol} is not trading now")
@@ -223,15 +265,26 @@ class Book:
         bound = None if request.bound is None else self._ticks(instrument, request.bound)
         if order.triggered and (level != order.level or order.closes is None):
             raise VenueRefused("filling", "the order is filling already")
-        trial = BookOrder(order.id, order.symbol, order.side, order.kind, steps, level, order.closes)
+        trial = BookOrder(
+            order.id, order.symbol, order.side, order.kind, steps, level, order.closes
+        )
         if level != order.level and self._at_market(trial, instrument):
             raise VenueRefused("wrong_side", f"{request.level} is at or through the market")
         order.level, order.steps, order.bound = level, steps, bound
         self.touched.add(order.id)
-        return [port.Amended(time=self.time, id=order.id, level=request.level, qty=request.qty, token=request.token)]
+        return [
+            port.Amended(
+                time=self.time,
+                id=order.id,
+                level=request.level,
+                qty=request.qty,
+                token=request.token,
+            )
+        ]
 
     def adjust(self, order_id: str, ticks: int) -> int:
-        """Put a resting order's level some ticks elsewhere, where it may rest; returns its level."""
+        """Put a resting order's level some ticks elsewhere, where it may rest; returns its
+        level."""
         order = self.state.orders[order_id]
         assert order.level is not None  # one that rests has one
         trial = msgspec.structs.replace(order, level=order.level + ticks)
@@ -276,7 +329,12 @@ class Book:
 
     def closing(self) -> dict[str, str]:
         """Of the resting orders that close a position, which."""
-        return {one.id: one.closes for orders in self._resting.values() for one in orders if one.closes is not None}
+        return {
+            one.id: one.closes
+            for orders in self._resting.values()
+            for one in orders
+            if one.closes is not None
+        }
 
     def resting(self, symbol: str) -> list[BookOrder]:
         return self._resting[symbol]
@@ -297,7 +355,12 @@ class Book:
         for held in self.state.positions.values():
             instrument = self.instruments[held.symbol]
             bid, ask = self.quotes.get(held.symbol, (held.entry, held.entry))
-            size = held.steps * instrument.step_size * instrument.tick_size * self.unit_money(instrument)
+            size = (
+                held.steps
+                * instrument.step_size
+                * instrument.tick_size
+                * self.unit_money(instrument)
+            )
             price = bid if held.side > 0 else ask
             floating += held.side * (price - held.entry) * size
             margin += price * size * instrument.margin_rate
@@ -336,7 +399,9 @@ class Book:
         else:
             position = self._add(order, steps, price)
         told = self._book_fill(order, instrument, price, steps, profit, clipped)
-        return told if position in self.state.positions else told + self._no_more_to_add_to(position)
+        return (
+            told if position in self.state.positions else told + self._no_more_to_add_to(position)
+        )
 
     def _to_close(self, order: BookOrder) -> Position | None:
         """The position that an order closes; one that another hand has turned about is none."""
@@ -346,7 +411,9 @@ class Book:
     def _no_more_to_add_to(self, position: str) -> list[port.VenueMessage]:
         """The position is gone: so are the orders that would add to it."""
         told: list[port.VenueMessage] = []
-        adding = [order for orders in self._resting.values() for order in orders if order.adds == position]
+        adding = [
+            order for orders in self._resting.values() for order in orders if order.adds == position
+        ]
         for order in adding:
             self._done(order, "cancelled")
             told.append(self._cancelled(order, "no position to add to"))
@@ -357,24 +424,41 @@ class Book:
         name = order.adds or order.id
         held = self.state.positions.get(name)
         if held is None:
-            self.state.positions[name] = Position(name, order.symbol, order.side, steps, float(price))
+            self.state.positions[name] = Position(
+                name, order.symbol, order.side, steps, float(price)
+            )
         else:
             held.entry = (held.entry * held.steps + price * steps) / (held.steps + steps)
             held.steps += steps
         return name
 
     def _book_fill(
-        self, order: BookOrder, instrument: Instrument, price: int, steps: int, profit: float, clipped: bool
+        self,
+        order: BookOrder,
+        instrument: Instrument,
+        price: int,
+        steps: int,
+        profit: float,
+        clipped: bool,
     ) -> list[port.VenueMessage]:
         fees = instrument.commission
         fee = commission(
-            steps * instrument.step_size, price * instrument.tick_size, self.unit_money(instrument),
-            fees.per_unit, fees.per_notional, fees.minimum,
-        )  # fmt: skip
+            steps * instrument.step_size,
+            price * instrument.tick_size,
+            self.unit_money(instrument),
+            fees.per_unit,
+            fees.per_notional,
+            fees.minimum,
+        )
         self.state.balance += profit - fee
         self.state.counter += 1
         fill = port.FillTold(
-            f"F{self.state.counter}", self.time, instrument.qty(steps), instrument.price(price), profit, fee
+            f"F{self.state.counter}",
+            self.time,
+            instrument.qty(steps),
+            instrument.price(price),
+            profit,
+            fee,
         )
         self.touched.add(order.id)
         order.filled += steps
@@ -421,13 +505,18 @@ class Book:
     @staticmethod
     def _steps(instrument: Instrument, text: str) -> int:
         value = _number(text)
-        steps = instrument.steps(value) if value is not None and value <= instrument.qty_max else None
+        steps = (
+            instrument.steps(value) if value is not None and value <= instrument.qty_max else None
+        )
         if steps is None or steps <= 0 or steps > instrument.qty_max_steps:
-            raise VenueRefused("bad_qty", f"{text[:LONGEST]} is not a quantity of {instrument.symbol}")
+            raise VenueRefused(
+                "bad_qty", f"{text[:LONGEST]} is not a quantity of {instrument.symbol}"
+            )
         return steps
 
     def _at_market(self, order: BookOrder, instrument: Instrument) -> bool:
-        """Whether the order fills at once; refuses what would rest on the wrong side or too near."""
+        """Whether the order fills at once; refuses what would rest on the wrong side or too
+        near."""
         if order.kind == "market":
             return True
         assert order.level is not None
@@ -444,14 +533,21 @@ class Book:
         if away <= 0:
             raise VenueRefused("wrong_side", f"a stop at {shown} is at or through the market")
         if away < least:
-            raise VenueRefused("too_near", f"{shown} is {away} ticks from the market, {least} are needed")
+            raise VenueRefused(
+                "too_near", f"{shown} is {away} ticks from the market, {least} are needed"
+            )
         return False
 
     def _check_margin(self, order: BookOrder, instrument: Instrument) -> None:
         _, equity, used = self.figures()
         bid, ask = self.quotes[order.symbol]
         try:
-            size = order.steps * instrument.step_size * instrument.tick_size * self.unit_money(instrument)
+            size = (
+                order.steps
+                * instrument.step_size
+                * instrument.tick_size
+                * self.unit_money(instrument)
+            )
         except Refused as error:
             raise VenueRefused("no_rate", error.sentence) from None
         price = order.level or (ask if order.side > 0 else bid)
@@ -464,7 +560,8 @@ def trim(state: BookState, keep_ns: int = 7 * 86400 * SECOND) -> list[str]:
     old = [
         order.id
         for order in state.orders.values()
-        if order.status != "resting" and max([order.placed, *(one.time for one in order.fills)]) < state.now - keep_ns
+        if order.status != "resting"
+        and max([order.placed, *(one.time for one in order.fills)]) < state.now - keep_ns
     ]
     for order_id in old:
         del state.orders[order_id]

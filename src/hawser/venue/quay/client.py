@@ -1,4 +1,5 @@
-"""A Quay in another process, as a venue like any other. Where the line is gone it says so, and comes back by itself."""
+"""A Quay in another process, as a venue like any other. Where the line is gone it says so, and
+comes back by itself."""
 
 from __future__ import annotations
 
@@ -21,17 +22,22 @@ GREETING_WAIT_S = 10.0  # seconds for the venue to say what it is
 STUCK = 1.0  # seconds a request may wait to be taken
 SILENT = 5.0  # seconds without a sign of life after which the line counts as lost
 AGAIN = 0.5  # seconds between attempts to come back
-ANOTHER = 10.0  # the same where an account in another currency answered, or another program has the line
+# the same where an account in another currency answered, or another program has the line
+ANOTHER = 10.0
 NO_VENUE = "what listens there does not answer as a simulated venue does"
 
 
 class FarQuay:
-    """Implements `venue.port.Venue` over the socket at `path`. The first connect must succeed: raises Unavailable.
+    """Implements `venue.port.Venue` over the socket at `path`. The first connect must succeed:
+    raises Unavailable.
 
-    `seconds` is the clock by which it counts a silence and waits before it tries again; nothing moves it back.
+    `seconds` is the clock by which it counts a silence and waits before it tries again; nothing
+    moves it back.
     """
 
-    def __init__(self, path: Path, not_before: int = 0, seconds: Callable[[], float] = time.monotonic) -> None:
+    def __init__(
+        self, path: Path, not_before: int = 0, seconds: Callable[[], float] = time.monotonic
+    ) -> None:
         self._path, self._now, self._seconds = path, not_before, seconds
         self._socket: socket.socket | None = None
         self._frames = wire.Frames(wire.Outward)
@@ -47,7 +53,8 @@ class FarQuay:
 
     @property
     def now(self) -> int:
-        """The clock of who drives it, as far as it was driven: the venue's own is in what it tells."""
+        """The clock of who drives it, as far as it was driven: the venue's own is in what it
+        tells."""
         return self._now
 
     @property
@@ -58,7 +65,8 @@ class FarQuay:
         return self._histories[symbol]
 
     def send(self, request: port.Message, at: int) -> None:
-        """Sets out at once, whatever `at` says: the venue has its own clock. Lost where the line is down."""
+        """Sets out at once, whatever `at` says: the venue has its own clock. Lost where the line is
+        down."""
         if self._socket is None:
             return
         left, end = memoryview(wire.framed(request)), self._seconds() + STUCK
@@ -107,12 +115,16 @@ class FarQuay:
     def _first(self) -> wire.Welcome:
         """Connect and hear what the venue is."""
         if not self._connect():
-            raise Unavailable("no_quay", f"{self._path}: no simulated venue listens there; start it with: hawser quay")
+            raise Unavailable(
+                "no_quay",
+                f"{self._path}: no simulated venue listens there; start it with: hawser quay",
+            )
         end = self._seconds() + GREETING_WAIT_S
         while self._seconds() < end:
             self._listen()
             if self.instruments and set(self._histories) == set(self.instruments):
-                self._now = max(self._now, self.welcome.time)  # the date of its world; from here on ours goes on
+                # the date of its world; from here on ours goes on
+                self._now = max(self._now, self.welcome.time)
                 return self.welcome
             time.sleep(0.005)
         self.close()
@@ -132,7 +144,11 @@ class FarQuay:
             line.close()
             return False
         line.setblocking(False)
-        self._socket, self._frames, self._heard_at = line, wire.Frames(wire.Outward), self._seconds()
+        self._socket, self._frames, self._heard_at = (
+            line,
+            wire.Frames(wire.Outward),
+            self._seconds(),
+        )
         return True
 
     def _listen(self) -> None:
@@ -171,14 +187,15 @@ class FarQuay:
             self._lost("another program has connected to this account at the venue")
             self._try_at = self._seconds() + ANOTHER
         else:
-            if self._again and isinstance(message, port.LinkTold) and message.up:  # every history has come by now
+            # every history has come by now
+            if self._again and isinstance(message, port.LinkTold) and message.up:
                 self._again = False
                 self._waiting.append(self._traded(message.time))
             self._waiting.append(message)
 
     def _greeted(self, welcome: wire.Welcome) -> None:
-        """Who answers says what it is. Another may listen there by now: all money that it told would be taken for
-        money of ours if it were in another currency."""
+        """Who answers says what it is. Another may listen there by now: all money that it told
+        would be taken for money of ours if it were in another currency."""
         traded, before = {one.symbol: one for one in welcome.instruments}, self.instruments
         if before and welcome.currency != self.welcome.currency:
             self.close()
@@ -189,7 +206,12 @@ class FarQuay:
                 self._waiting.append(port.LinkTold(time=self._now, up=False, why=why))
             return
         self._again = bool(before)
-        self.welcome, self.instruments, self.base_span, self._refused = welcome, traded, welcome.base_span, ""
+        self.welcome, self.instruments, self.base_span, self._refused = (
+            welcome,
+            traded,
+            welcome.base_span,
+            "",
+        )
 
     def _traded(self, at: int) -> port.InstrumentsTold:
         """What is traded now, with all its bars; raises Unavailable where some are missing."""
@@ -197,7 +219,10 @@ class FarQuay:
             raise Unavailable("no_quay", NO_VENUE)
         histories = {symbol: self._histories[symbol] for symbol in self.instruments}
         return port.InstrumentsTold(
-            time=at, instruments=tuple(self.instruments.values()), base_span=self.base_span, histories=histories
+            time=at,
+            instruments=tuple(self.instruments.values()),
+            base_span=self.base_span,
+            histories=histories,
         )
 
     def _lost(self, why: str) -> None:

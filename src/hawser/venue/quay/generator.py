@@ -1,8 +1,9 @@
 """Quay's own market: seeded, the same every time, made a day at a time.
 
-Volatility comes in clusters (a first-order autoregression of its logarithm), breathes with the hour, and drifts with
-slow regimes; spreads widen at the roll-over and in passing squalls; prices jump where a session opens. History and
-live ticks are cut from the same days, so a chart has no seam.
+Volatility comes in clusters (a first-order autoregression of its logarithm), breathes with the
+hour, and drifts with slow regimes; spreads widen at the roll-over and in passing squalls; prices
+jump where a session opens. History and live ticks are cut from the same days, so a chart has no
+seam.
 """
 
 from __future__ import annotations
@@ -26,7 +27,8 @@ MINUTES = 1440
 
 
 class Character(msgspec.Struct, frozen=True):
-    """How a generated instrument moves. `minute_vol`: deviation of one minute's return; spread in ticks."""
+    """How a generated instrument moves. `minute_vol`: deviation of one minute's return; spread in
+    ticks."""
 
     start_price: float
     minute_vol: float
@@ -37,7 +39,8 @@ class Character(msgspec.Struct, frozen=True):
 
 
 class Day(NamedTuple):
-    """One generated day: ticks of shape (open minutes, TICKS_A_MINUTE), prices in ticks, time UTC ns."""
+    """One generated day: ticks of shape (open minutes, TICKS_A_MINUTE), prices in ticks, time UTC
+    ns."""
 
     minutes: Array  # opening time of each open minute
     time: Array
@@ -56,7 +59,9 @@ def _open_minutes(instrument: Instrument, day: int) -> Array:
     return mask
 
 
-def _path(rng: np.random.Generator, character: Character, price: float, logvol: float) -> tuple[Array, float]:
+def _path(
+    rng: np.random.Generator, character: Character, price: float, logvol: float
+) -> tuple[Array, float]:
     """Mid prices (MINUTES, TICKS_A_MINUTE) and the log-volatility at the day's end."""
     shocks = rng.standard_normal(MINUTES)
     log_vols = np.empty(MINUTES)
@@ -64,7 +69,11 @@ def _path(rng: np.random.Generator, character: Character, price: float, logvol: 
         logvol = 0.985 * logvol + 0.09 * shocks[i]
         log_vols[i] = logvol
     hour = np.arange(MINUTES) / 60.0
-    breath = 0.55 + 0.75 * np.exp(-(((hour - 8.5) / 2.2) ** 2)) + 0.85 * np.exp(-(((hour - 14.2) / 2.0) ** 2))
+    breath = (
+        0.55
+        + 0.75 * np.exp(-(((hour - 8.5) / 2.2) ** 2))
+        + 0.85 * np.exp(-(((hour - 14.2) / 2.0) ** 2))
+    )
     vol = character.minute_vol * np.exp(log_vols) * breath
     swing = np.repeat(rng.standard_normal(MINUTES // 90), 90) * 0.03 * vol
     draws = rng.standard_normal((MINUTES, TICKS_A_MINUTE))
@@ -87,8 +96,15 @@ def _spreads(rng: np.random.Generator, character: Character) -> Array:
 class Stream:
     """One instrument's days, made on demand and in order."""
 
-    def __init__(self, instrument: Instrument, character: Character, seed: int, index: int, first_day: int) -> None:
-        self.instrument, self.character, self._seed, self._index = instrument, character, seed, index
+    def __init__(
+        self, instrument: Instrument, character: Character, seed: int, index: int, first_day: int
+    ) -> None:
+        self.instrument, self.character, self._seed, self._index = (
+            instrument,
+            character,
+            seed,
+            index,
+        )
         self._day = first_day
         self._price, self._logvol = character.start_price, 0.0
         self.base: Stream | None = None
@@ -103,7 +119,9 @@ class Stream:
         return self.days[number]
 
     def _make(self, number: int) -> Day:
-        rng = np.random.Generator(np.random.Philox(key=[self._seed, self._index * 1_000_000 + number]))
+        rng = np.random.Generator(
+            np.random.Philox(key=[self._seed, self._index * 1_000_000 + number])
+        )
         mask = _open_minutes(self.instrument, number)
         if self.base is not None:
             under = self.base.day(number).mid
@@ -115,11 +133,15 @@ class Stream:
             mid, logvol = _path(rng, self.character, price, self._logvol)
             last = float(mid[-1, -1])
         else:
-            mid, last, logvol = np.full((MINUTES, TICKS_A_MINUTE), self._price), self._price, self._logvol
+            mid = np.full((MINUTES, TICKS_A_MINUTE), self._price)
+            last = self._price
+            logvol = self._logvol
         spread = _spreads(rng, self.character)
         bid = np.maximum(1, np.round(mid / self.instrument.tick_size - spread / 2)).astype(np.int64)
         starts = number * DAY + np.arange(MINUTES, dtype=np.int64) * MINUTE
-        within = (np.arange(TICKS_A_MINUTE) + rng.random((MINUTES, TICKS_A_MINUTE)) * 0.9) * (MINUTE / TICKS_A_MINUTE)
+        within = (np.arange(TICKS_A_MINUTE) + rng.random((MINUTES, TICKS_A_MINUTE)) * 0.9) * (
+            MINUTE / TICKS_A_MINUTE
+        )
         time = starts[:, None] + within.astype(np.int64)
         return Day(starts[mask], time[mask], bid[mask], (bid + spread)[mask], mid, last, logvol)
 
@@ -133,13 +155,15 @@ class Stream:
         spread = np.round((ask - bid)[:, -1] / self.instrument.tick_size)
         digits = self.instrument.price_digits
         open_, high, low, close = (
-            np.round(column, digits) for column in (bid[:, 0], bid.max(axis=1), bid.min(axis=1), bid[:, -1])
+            np.round(column, digits)
+            for column in (bid[:, 0], bid.max(axis=1), bid.min(axis=1), bid[:, -1])
         )
         return Bars(minutes[done], open_, high, low, close, spread)
 
 
 class GeneratedFeed:
-    """Implements `feed.Feed` for a list of generated instruments and side rates that wander a little."""
+    """Implements `feed.Feed` for a list of generated instruments and side rates that wander a
+    little."""
 
     base_span = MINUTE
 
@@ -211,7 +235,9 @@ class GeneratedFeed:
         """A side rate: its mean with two slow waves; a function of time alone."""
         phase = sum(map(ord, pair))
         hours = minute / (60 * MINUTE)
-        return mid * (1 + 0.0012 * math.sin(hours / 3.1 + phase) + 0.0006 * math.sin(hours * 1.7 + phase))
+        return mid * (
+            1 + 0.0012 * math.sin(hours / 3.1 + phase) + 0.0006 * math.sin(hours * 1.7 + phase)
+        )
 
     def _fill_minute(self, after: int) -> None:
         """Queue everything of the present minute, then step to the next."""
@@ -225,7 +251,9 @@ class GeneratedFeed:
                 self._queue_ticks(symbol, day, at, after)
             changes = sessions and next_change(sessions, start - 1)
             if changes and start <= changes < end and changes > after:
-                now_open = any(a <= changes < b for a, b in open_intervals(sessions, changes // DAY))
+                now_open = any(
+                    a <= changes < b for a, b in open_intervals(sessions, changes // DAY)
+                )
                 self._push(fd.Hours(changes, symbol, now_open, next_change(sessions, changes)))
         for pair, mid in self._rates.items():
             if start > after:
@@ -239,7 +267,11 @@ class GeneratedFeed:
             if time > after:
                 self._push(fd.Tick(time, symbol, bid, ask))
         spread = float(asks[-1] - bids[-1])
-        self._push(fd.BarDone(start + MINUTE, symbol, start, bids[0], max(bids), min(bids), bids[-1], spread))
+        self._push(
+            fd.BarDone(
+                start + MINUTE, symbol, start, bids[0], max(bids), min(bids), bids[-1], spread
+            )
+        )
 
     @staticmethod
     def _drop_old_days(stream: Stream, today: int) -> None:

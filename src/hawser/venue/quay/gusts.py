@@ -60,6 +60,8 @@ class Gusts:
         shifts = (first, last, most)
         low = max(1, item.low + min(shifts))
         return item._replace(
-            open=max(low, item.open + first), high=max(low, item.high + max(shifts)), low=low,
+            open=max(low, item.open + first),
+            high=max(low, item.high + max(shifts)),
+            low=low,
             close=max(low, item.close + last),
-        )  # fmt: skip
+        )

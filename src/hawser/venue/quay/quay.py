@@ -1,8 +1,8 @@
 """Quay: a simulated venue in simulated time, driven by a feed and troubled by weather.
 
-It is a discrete-event machine: the feed's items, the arrival of requests and the delivery of answers happen in
-order of time, however coarsely the clock outside is advanced. Requests of one connection never overtake each other;
-answers do where the weather says so.
+It is a discrete-event machine: the feed's items, the arrival of requests and the delivery of
+answers happen in order of time, however coarsely the clock outside is advanced. Requests of one
+connection never overtake each other; answers do where the weather says so.
 """
 
 from __future__ import annotations
@@ -58,7 +58,8 @@ class Quay:
         self._down_until = 0
         self._gusts = Gusts()
         self._still_until = 0
-        self.meddled: set[str] = set()  # positions and orders that another hand, or the venue, has changed
+        # positions and orders that another hand, or the venue, has changed
+        self.meddled: set[str] = set()
         self._next_gust = state.now + SECOND
         self._ready: deque[port.VenueMessage] = deque()
         self._missed: list[port.VenueMessage] = []  # bars that completed while the line was down
@@ -67,7 +68,8 @@ class Quay:
         self._next_save = state.now + SAVE_EVERY
         self._delivered = state.now
         feed.seek(state.now)
-        for order in list(state.orders):  # what was filling in pieces when the venue went down goes on
+        # what was filling in pieces when the venue went down goes on
+        for order in list(state.orders):
             self._go_on(order)
             self._note_expiry(order)
         self._ready.append(port.LinkTold(time=state.now, up=True))
@@ -152,7 +154,8 @@ class Quay:
         return max(self.now, self._expiries[0][0] - self.book.state.ahead)
 
     def _soonest(self) -> tuple[int, Callable[[], None]]:
-        """What happens next, and when. At one instant answers go first, then requests, then the market."""
+        """What happens next, and when. At one instant answers go first, then requests, then the
+        market."""
         return min(
             (
                 (self._outbox[0][0] if self._outbox else fd.NEVER, self._deliver),
@@ -201,7 +204,8 @@ class Quay:
         self._next_gust = self.now + SECOND
         if self._down_until and self.now >= self._down_until:
             self._down_until = 0
-            self._ready.extend(self._missed)  # what completed meanwhile is told before the line stands
+            # what completed meanwhile is told before the line stands
+            self._ready.extend(self._missed)
             self._missed.clear()
             self._greet()
         halted = self._gusts.halted
@@ -210,15 +214,18 @@ class Quay:
             self.book.closed.discard(symbol)
             self._tell_state(symbol)
         self._end_still()
-        for symbol in [symbol for symbol, until in self._gusts.smaller.items() if self.now >= until]:
+        for symbol in [
+            symbol for symbol, until in self._gusts.smaller.items() if self.now >= until
+        ]:
             del self._gusts.smaller[symbol]
             self.book.instruments[symbol] = self.instruments[symbol]
         for kind, (symbol, length) in self.sky.gusts(list(self.instruments)).items():
             self.gust(kind, symbol, length)
 
     def gust(self, kind: str, symbol: str, length: int) -> None:
-        """Make one gust now, for `length` ns: a kind of `weather.KINDS`, or hush; of `symbol`, where it is of one. It
-        comes to nothing where there is such a one already, or nothing to change."""
+        """Make one gust now, for `length` ns: a kind of `weather.KINDS`, or hush; of `symbol`,
+        where it is of one. It comes to nothing where there is such a one already, or nothing to
+        change."""
         struck = self._struck(kind, symbol, self.now + length)
         self.counts[kind] = self.counts.get(kind, 0) + struck
 
@@ -244,7 +251,9 @@ class Quay:
         elif kind == "smaller":
             whole, most = self.instruments[symbol], round(10 ** self.sky.random.uniform(1.5, 3))
             most = min(max(most, whole.qty_min_steps), whole.qty_max_steps)
-            self.book.instruments[symbol] = msgspec.structs.replace(whole, qty_max=whole.qty_step * most)
+            self.book.instruments[symbol] = msgspec.structs.replace(
+                whole, qty_max=whole.qty_step * most
+            )
             self._gusts.smaller[symbol] = until
         elif kind == "gap" and symbol in self.book.quotes:
             bid, ask = self.book.quotes[symbol]
@@ -293,7 +302,11 @@ class Quay:
         """A quote that cannot be, or is not of now, beside the true ones."""
         if symbol not in self.book.quotes or self._down_until:
             return False
-        price, (bid, ask), draw = self.instruments[symbol].price, self.book.quotes[symbol], self.sky.random
+        price, (bid, ask), draw = (
+            self.instruments[symbol].price,
+            self.book.quotes[symbol],
+            self.sky.random,
+        )
         kind, time = draw.choice(("crossed", "one_sided", "repeated", "backward")), self.book.time
         if kind == "crossed":
             bid, ask = ask + draw.randint(1, 20), bid
@@ -343,7 +356,8 @@ class Quay:
         self.sky = Sky(weather, seed)
 
     def set_air_clear(self) -> None:
-        """Calm from now on: what a gust has hold of is let go, the clock goes right, and nothing has been counted."""
+        """Calm from now on: what a gust has hold of is let go, the clock goes right, and nothing
+        has been counted."""
         self.sky.weather = SEVERITIES["calm"]
         self._end_still(now=True)
         until = self.now
@@ -364,12 +378,16 @@ class Quay:
 
     def _tell_state(self, symbol: str) -> None:
         until = self._gusts.halted.get(symbol, 0)
-        told = port.StateTold(time=self.book.time, symbol=symbol, open=symbol not in self.book.closed, until=until)
+        told = port.StateTold(
+            time=self.book.time, symbol=symbol, open=symbol not in self.book.closed, until=until
+        )
         self._ready.append(told)
 
     def _tell_quote(self, symbol: str) -> None:
         price, (bid, ask) = self.instruments[symbol].price, self.book.quotes[symbol]
-        self._ready.append(port.QuoteTold(time=self.book.time, symbol=symbol, bid=price(bid), ask=price(ask)))
+        self._ready.append(
+            port.QuoteTold(time=self.book.time, symbol=symbol, bid=price(bid), ask=price(ask))
+        )
 
     def close(self) -> None:
         self._save()
@@ -386,7 +404,8 @@ class Quay:
             self._save()
 
     def _save(self) -> None:
-        """Write what has changed; where that cannot be, it stays to be written with what changes next."""
+        """Write what has changed; where that cannot be, it stays to be written with what changes
+        next."""
         if self._store:
             try:
                 self._store.save(self.book.state, self.book.touched)
@@ -415,20 +434,35 @@ class Quay:
         balance, equity, margin = self.book.figures()
         self._ready.append(
             port.FiguresTold(
-                time=self.book.time, balance=balance, equity=equity, margin_used=margin,
+                time=self.book.time,
+                balance=balance,
+                equity=equity,
+                margin_used=margin,
                 transferred=self.book.state.transferred,
             )
-        )  # fmt: skip
+        )
 
     def _arrived(self, request: port.Request, fate: str) -> None:
-        if fate == "reject" and isinstance(request, (port.NewOrder, port.AmendOrder, port.CancelOrder)):
+        if fate == "reject" and isinstance(
+            request, (port.NewOrder, port.AmendOrder, port.CancelOrder)
+        ):
             self._answer([self._refusal(request, "busy", "the venue is busy")])
             return
         if fate == "margin" and isinstance(request, port.NewOrder) and request.closes is None:
             self._answer([self._refusal(request, "margin", "not enough free margin")])
             return
-        if fate == "near" and isinstance(request, (port.NewOrder, port.AmendOrder)) and request.level is not None:
-            self._answer([self._refusal(request, "too_near", f"{request.level} is too near to the market just now")])
+        if (
+            fate == "near"
+            and isinstance(request, (port.NewOrder, port.AmendOrder))
+            and request.level is not None
+        ):
+            self._answer(
+                [
+                    self._refusal(
+                        request, "too_near", f"{request.level} is too near to the market just now"
+                    )
+                ]
+            )
             return
         if fate == "reject":
             return  # a question the venue is too busy for is not answered
@@ -447,7 +481,9 @@ class Quay:
     def _carried_out(self, request: port.Request) -> list[port.VenueMessage]:
         book = self.book
         if isinstance(request, port.NewOrder):
-            told = book.new_order(request, self.sky.first_piece() if request.kind == "market" else 1.0)
+            told = book.new_order(
+                request, self.sky.first_piece() if request.kind == "market" else 1.0
+            )
             self._go_on(request.id)
             self._note_expiry(request.id)
             return self._adjusted(request.id, told)
@@ -456,14 +492,22 @@ class Quay:
         if isinstance(request, port.CancelOrder):
             return book.cancel(request.id)
         if isinstance(request, port.AskOrder):
-            return [port.StatusTold(time=self.book.time, order=book.known(request.id), token=request.token)]
+            return [
+                port.StatusTold(
+                    time=self.book.time, order=book.known(request.id), token=request.token
+                )
+            ]
         asked = tuple(book.known(order) for order in request.orders)
         return [
             port.HoldingsTold(
-                time=book.time, token=request.token, asked=asked, resting=book.resting_ids(),
-                positions=book.positions(), closing=book.closing(),
+                time=book.time,
+                token=request.token,
+                asked=asked,
+                resting=book.resting_ids(),
+                positions=book.positions(),
+                closing=book.closing(),
             )
-        ]  # fmt: skip
+        ]
 
     def _adjusted(self, order_id: str, told: list[port.VenueMessage]) -> list[port.VenueMessage]:
         """The answer to a level: it may have been put elsewhere."""
@@ -473,13 +517,18 @@ class Quay:
             return told
         level = self.instruments[order.symbol].price(self.book.adjust(order_id, ticks))
         self.counts["adjust"] = self.counts.get("adjust", 0) + 1
-        return [msgspec.structs.replace(one, level=level) if hasattr(one, "level") else one for one in told]
+        return [
+            msgspec.structs.replace(one, level=level) if hasattr(one, "level") else one
+            for one in told
+        ]
 
     def _refusal(self, request: port.Request, code: str, text: str) -> port.Rejected:
         what = {port.NewOrder: "order", port.AmendOrder: "amend"}.get(type(request), "cancel")
         order = "" if isinstance(request, port.AskHoldings) else request.id
         token = request.token if isinstance(request, port.AmendOrder) else 0
-        return port.Rejected(time=self.book.time, id=order, what=what, code=code, text=text, token=token)
+        return port.Rejected(
+            time=self.book.time, id=order, what=what, code=code, text=text, token=token
+        )
 
     def _fed(self, item: fd.FeedItem) -> None:
         if isinstance(item, fd.Tick):
@@ -495,10 +544,16 @@ class Quay:
             price, shift = self.instruments[item.symbol].price, self.book.time - self.now
             self._ready.append(
                 port.BarTold(
-                    time=self.book.time, symbol=item.symbol, opened=item.opened + shift, open=price(item.open),
-                    high=price(item.high), low=price(item.low), close=price(item.close), spread=item.spread,
+                    time=self.book.time,
+                    symbol=item.symbol,
+                    opened=item.opened + shift,
+                    open=price(item.open),
+                    high=price(item.high),
+                    low=price(item.low),
+                    close=price(item.close),
+                    spread=item.spread,
                 )
-            )  # fmt: skip
+            )
         elif isinstance(item, fd.FeedRate):
             self.book.rates[item.pair] = item.mid
             if self._gusts.rateless <= self.now:
@@ -510,7 +565,9 @@ class Quay:
                 self._gusts.halted.pop(item.symbol, None)
                 self.book.closed.add(item.symbol)
             self._ready.append(
-                port.StateTold(time=self.book.time, symbol=item.symbol, open=item.open, until=item.until)
+                port.StateTold(
+                    time=self.book.time, symbol=item.symbol, open=item.open, until=item.until
+                )
             )
 
     def _ticked(self, item: fd.Tick) -> list[port.VenueMessage]:

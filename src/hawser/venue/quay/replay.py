@@ -1,7 +1,7 @@
 """A person's own bar history as Quay's feed: each bar becomes a path of quotes from open to close.
 
-Inside a bar the path runs from the open to the nearer extreme, to the other, to the close; what is between the bars'
-four prices is drawn straight. The bars themselves are handed on unchanged.
+Inside a bar the path runs from the open to the nearer extreme, to the other, to the close; what is
+between the bars' four prices is drawn straight. The bars themselves are handed on unchanged.
 """
 
 from __future__ import annotations
@@ -19,16 +19,21 @@ AT_LEAST_SHOWN = 200  # bars of history before the replay starts, where there ar
 class ReplayFeed:
     """Implements `feed.Feed` for one instrument and one history."""
 
-    def __init__(self, instrument: Instrument, bars: Bars, spread_ticks: float, start: int | None = None) -> None:
+    def __init__(
+        self, instrument: Instrument, bars: Bars, spread_ticks: float, start: int | None = None
+    ) -> None:
         self.instruments = {instrument.symbol: instrument}
         self._instrument, self._bars = instrument, bars
         self.base_span, self._even = length_of(bars.time)
-        # A bar ends where the next opens, or after its length; of uneven bars each lasts until the next.
+        # A bar ends where the next opens, or after its length; of uneven bars each lasts until the
+        # next.
         lasts = np.append(bars.time[1:], bars.time[-1:] + self.base_span)
         whole = bars.time + self.base_span
         self._ends = np.minimum(whole, lasts) if self._even or self._mostly_even(bars) else lasts
         self._spread = np.where(np.isnan(bars.spread), spread_ticks, bars.spread)
-        self._ticks = [np.rint(column / instrument.tick_size).astype(np.int64) for column in bars[1:5]]
+        self._ticks = [
+            np.rint(column / instrument.tick_size).astype(np.int64) for column in bars[1:5]
+        ]
         first = min(AT_LEAST_SHOWN, bars.time.size // 3)
         self.start = int(bars.time[first]) if start is None else start
         self._queue: list[fd.FeedItem] = []
@@ -83,7 +88,9 @@ class ReplayFeed:
         spread = max(0, round(float(self._spread[index])))
         items: list[fd.FeedItem] = []
         for part, bid in zip(grid.tolist(), bids.tolist(), strict=True):
-            time = opened + int(part * max(0, done - opened - min(1_000_000, self.base_span // 100)))
+            time = opened + int(
+                part * max(0, done - opened - min(1_000_000, self.base_span // 100))
+            )
             items.append(fd.Tick(time, symbol, bid, bid + spread))
         items.append(fd.BarDone(done, symbol, opened, open_, high, low, close, float(spread)))
         following = int(self._bars.time[index + 1]) if index + 1 < self._bars.time.size else 0

@@ -1,7 +1,7 @@
 """Quay as a process of its own: one client at a time on a Unix socket that only its owner may open.
 
-The venue goes on whether anybody listens or not; a client that comes back is told where everything stands, as on any
-venue's line. Killing either side leaves the other alive.
+The venue goes on whether anybody listens or not; a client that comes back is told where everything
+stands, as on any venue's line. Killing either side leaves the other alive.
 """
 
 from __future__ import annotations
@@ -31,7 +31,8 @@ MOST_CALLERS = 8  # connections that have not said yet who they are
 
 
 def listening(path: Path) -> socket.socket:
-    """A socket at `path`; one left over by a process that has ended is replaced. Raises Unavailable."""
+    """A socket at `path`; one left over by a process that has ended is replaced. Raises
+    Unavailable."""
     server = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -46,7 +47,9 @@ def listening(path: Path) -> socket.socket:
         server.setblocking(False)
     except OSError as error:
         server.close()
-        raise Unavailable("socket", f"{path}: cannot be listened on ({error.strerror or error})") from error
+        raise Unavailable(
+            "socket", f"{path}: cannot be listened on ({error.strerror or error})"
+        ) from error
     return server
 
 
@@ -64,7 +67,9 @@ def _makes_sense(request: port.Message, venue: Quay) -> bool:
     if isinstance(request, wire.Pace):
         return request.speed is None or 0 < request.speed <= FASTEST
     if isinstance(request, wire.MakeGust):
-        known = request.symbol in venue.instruments or (not request.symbol and request.kind in ("drop", "restart"))
+        known = request.symbol in venue.instruments or (
+            not request.symbol and request.kind in ("drop", "restart")
+        )
         return known and request.kind in (*KINDS, "hush") and 0 <= request.length <= FARTHEST
     if isinstance(request, wire.MakeStray):
         known = request.symbol in venue.instruments and request.side in (1, -1)
@@ -81,7 +86,8 @@ class Server:
         self._selector = selectors.DefaultSelector()
         self._selector.register(self._socket, selectors.EVENT_READ)
         self._client: socket.socket | None = None
-        self._lines: dict[socket.socket, wire.Frames] = {}  # of the client, and of callers that have not greeted yet
+        # of the client, and of callers that have not greeted yet
+        self._lines: dict[socket.socket, wire.Frames] = {}
         self._out = bytearray()
         self._greeted = False
         self._beat_at = 0.0
@@ -149,14 +155,18 @@ class Server:
         for request in requests:
             if line not in self._lines:
                 return
-            if line is not self._client and isinstance(request, wire.Hello) and _makes_sense(request, self._venue):
+            if (
+                line is not self._client
+                and isinstance(request, wire.Hello)
+                and _makes_sense(request, self._venue)
+            ):
                 self._give_line_to(line)
             if line is not self._client or not self._take(request):
                 self._hang_up(line)
 
     def _give_line_to(self, caller: socket.socket) -> None:
-        """Who greets last counts: the client before may be a process that hangs. It is told that it is none any more,
-        so that two programs do not take the line from each other all the time."""
+        """Who greets last counts: the client before may be a process that hangs. It is told that it
+        is none any more, so that two programs do not take the line from each other all the time."""
         if self._client is not None:
             self._tell(wire.Replaced(time=self._venue.now))
             self._flush()
@@ -180,7 +190,8 @@ class Server:
         elif isinstance(request, wire.MakeStray):
             venue.stray(request.symbol, request.side, request.steps)
         else:
-            venue.send(request, venue.now)  # type: ignore[arg-type]  # what is left of `Inward` are requests
+            # what is left of `Inward` are requests
+            venue.send(request, venue.now)  # type: ignore[arg-type]
         return True
 
     def _greet(self, hello: wire.Hello) -> None:
@@ -191,11 +202,16 @@ class Server:
         self._greeted = True
         self._tell(
             wire.Welcome(
-                time=venue.now, base_span=venue.base_span, currency=venue.currency,
-                balance=venue.book.state.balance, instruments=tuple(venue.instruments.values()),
-                weather=venue.sky.weather, speed=self._clock.speed, running=self._clock.running,
+                time=venue.now,
+                base_span=venue.base_span,
+                currency=venue.currency,
+                balance=venue.book.state.balance,
+                instruments=tuple(venue.instruments.values()),
+                weather=venue.sky.weather,
+                speed=self._clock.speed,
+                running=self._clock.running,
             )
-        )  # fmt: skip
+        )
         for symbol in venue.instruments:
             self._tell(wire.packed(venue.history(symbol), symbol, venue.now))
         venue.pick_up()

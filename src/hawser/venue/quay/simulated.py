@@ -22,7 +22,8 @@ class Simulated(port.Connection, Protocol):
         """Another weather from now on, its counts from nothing."""
 
     def gust(self, kind: str, symbol: str, length: int) -> None:
-        """Make one gust now, for `length` ns: a kind of `weather.KINDS`, or hush; of `symbol`, where it is of one."""
+        """Make one gust now, for `length` ns: a kind of `weather.KINDS`, or hush; of `symbol`,
+        where it is of one."""
 
     def stray(self, symbol: str, side: int, steps: int) -> None:
         """Open a position as if by another hand; raises VenueRefused."""

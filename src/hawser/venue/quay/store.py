@@ -30,7 +30,8 @@ class Store(Protocol):
     def load(self) -> BookState | None: ...
 
     def save(self, state: BookState, touched: Iterable[str]) -> None:
-        """Write the state; of its orders those `touched`, which are deleted where the state has them no more."""
+        """Write the state; of its orders those `touched`, which are deleted where the state has
+        them no more."""
 
     def close(self) -> None: ...
 
@@ -59,13 +60,19 @@ class BookStore:
             self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.execute("PRAGMA synchronous=NORMAL")
-            self._db.execute("CREATE TABLE IF NOT EXISTS book (one INTEGER PRIMARY KEY CHECK (one = 1), state BLOB)")
+            self._db.execute(
+                "CREATE TABLE IF NOT EXISTS book (one INTEGER PRIMARY KEY CHECK (one "
+                "= 1), state BLOB)"
+            )
             self._db.execute("CREATE TABLE IF NOT EXISTS orders (id TEXT PRIMARY KEY, body BLOB)")
         except (sqlite3.Error, OSError) as error:
-            raise Unavailable("store", f"{path}: the simulated venue's state cannot be opened ({error})") from error
+            raise Unavailable(
+                "store", f"{path}: the simulated venue's state cannot be opened ({error})"
+            ) from error
 
     def load(self) -> BookState | None:
-        """The state as it was written last, None where there is none. Raises Unavailable where it cannot be read."""
+        """The state as it was written last, None where there is none. Raises Unavailable where it
+        cannot be read."""
         try:
             return self._read()
         except (sqlite3.Error, *UNDECODABLE) as error:
@@ -84,8 +91,8 @@ class BookStore:
         return state
 
     def save(self, state: BookState, touched: Iterable[str]) -> None:
-        """Write the state; of its orders those `touched`, which are deleted where the state has them no more. Raises
-        Unavailable, and changes nothing then.
+        """Write the state; of its orders those `touched`, which are deleted where the state has
+        them no more. Raises Unavailable, and changes nothing then.
         """
         try:
             self._write(state, list(touched))
@@ -93,7 +100,9 @@ class BookStore:
             with contextlib.suppress(sqlite3.Error):
                 if self._db.in_transaction:
                     self._db.execute("ROLLBACK")
-            raise Unavailable("store", f"the simulated venue's state cannot be written ({error})") from error
+            raise Unavailable(
+                "store", f"the simulated venue's state cannot be written ({error})"
+            ) from error
 
     def _write(self, state: BookState, names: list[str]) -> None:
         head = msgspec.structs.replace(state, orders={})
@@ -101,7 +110,11 @@ class BookStore:
         self._db.execute("INSERT OR REPLACE INTO book VALUES (1, ?)", (_encode(head),))
         kept = [(name, _encode(state.orders[name])) for name in names if name in state.orders]
         self._db.executemany(
-            "INSERT INTO orders VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET body = excluded.body", kept
+            (
+                "INSERT INTO orders VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET body = "
+                "excluded.body"
+            ),
+            kept,
         )
         gone = [(name,) for name in names if name not in state.orders]
         self._db.executemany("DELETE FROM orders WHERE id = ?", gone)

@@ -1,7 +1,9 @@
-"""What Quay and its client say to each other over a Unix socket: length-framed msgpack, one tagged record a frame.
+"""What Quay and its client say to each other over a Unix socket: length-framed msgpack, one tagged
+record a frame.
 
-Requests and messages are those of `venue/port.py`; beside them stands what only a simulated venue has: its clock and
-its weather. A frame that cannot be read ends the connection; nothing in it is ever run.
+Requests and messages are those of `venue/port.py`; beside them stands what only a simulated venue
+has: its clock and its weather. A frame that cannot be read ends the connection; nothing in it is
+ever run.
 """
 
 from __future__ import annotations
@@ -82,39 +84,71 @@ class Replaced(port.VenueMessage, frozen=True):
 
 
 FromVenue = (
-    port.NewOrder | port.AmendOrder | port.CancelOrder | port.AskOrder | port.AskHoldings
-    | Hello | Pace | SetWeather | MakeGust | MakeStray
-)  # fmt: skip
+    port.NewOrder
+    | port.AmendOrder
+    | port.CancelOrder
+    | port.AskOrder
+    | port.AskHoldings
+    | Hello
+    | Pace
+    | SetWeather
+    | MakeGust
+    | MakeStray
+)
 Outward = (
-    port.QuoteTold | port.BarTold | port.RateTold | port.StateTold | port.FiguresTold | port.LinkTold | port.Accepted
-    | port.Rejected | port.Filled | port.Cancelled | port.Amended | port.StatusTold | port.HoldingsTold
-    | Welcome | SentBars | Moment | Replaced
-)  # fmt: skip
+    port.QuoteTold
+    | port.BarTold
+    | port.RateTold
+    | port.StateTold
+    | port.FiguresTold
+    | port.LinkTold
+    | port.Accepted
+    | port.Rejected
+    | port.Filled
+    | port.Cancelled
+    | port.Amended
+    | port.StatusTold
+    | port.HoldingsTold
+    | Welcome
+    | SentBars
+    | Moment
+    | Replaced
+)
 
 
 def packed(bars: Bars, symbol: str, now: int) -> SentBars:
     """A history as one message."""
     kinds = ("<i8", *("<f8" for _ in bars[1:]))
     return SentBars(
-        time=now, symbol=symbol,
-        columns=tuple(np.ascontiguousarray(one, kind).tobytes() for one, kind in zip(bars, kinds, strict=True)),
-    )  # fmt: skip
+        time=now,
+        symbol=symbol,
+        columns=tuple(
+            np.ascontiguousarray(one, kind).tobytes() for one, kind in zip(bars, kinds, strict=True)
+        ),
+    )
 
 
 def unpacked(message: SentBars) -> Bars:
-    """The history of a message; its columns can be written to. Raises Unavailable where it is none."""
+    """The history of a message; its columns can be written to. Raises Unavailable where it is
+    none."""
     try:
         first, *others = message.columns
-        bars = Bars(np.frombuffer(first, "<i8").copy(), *(np.frombuffer(one, "<f8").copy() for one in others))
+        bars = Bars(
+            np.frombuffer(first, "<i8").copy(),
+            *(np.frombuffer(one, "<f8").copy() for one in others),
+        )
     except (ValueError, TypeError) as error:
         raise Unavailable("bad_frame", f"A history could not be read: {error}.") from error
     if len({column.size for column in bars}) > 1:
-        raise Unavailable("bad_frame", "A history could not be read: its columns are not equally long.")
+        raise Unavailable(
+            "bad_frame", "A history could not be read: its columns are not equally long."
+        )
     return bars
 
 
 class Frames:
-    """Cuts a stream of bytes into records of `kinds`. Raises Unavailable for what is no frame of theirs."""
+    """Cuts a stream of bytes into records of `kinds`. Raises Unavailable for what is no frame of
+    theirs."""
 
     def __init__(self, kinds: Any) -> None:
         self._decoder: msgspec.msgpack.Decoder[Any] = msgspec.msgpack.Decoder(kinds)

@@ -1,7 +1,8 @@
 """What a filter is: a guard that remembers nothing and opens and closes with what it watches.
 
-Some go by the clock alone; the others by a figure of completed bars, which comes to the live engine with each bar, so
-that a record replays it, and to a rehearsal as a column. Both are judged by the same compiled function (`limits.py`).
+Some go by the clock alone; the others by a figure of completed bars, which comes to the live engine
+with each bar, so that a record replays it, and to a rehearsal as a column. Both are judged by the
+same compiled function (`limits.py`).
 """
 
 from __future__ import annotations
@@ -40,7 +41,8 @@ class ClosedPart(NamedTuple):
 
 
 class Filter(Guard, frozen=True, kw_only=True):
-    """One kind of filter in one file: its keys, what it goes by, what it says, and how it is shown."""
+    """One kind of filter in one file: its keys, what it goes by, what it says, and how it is
+    shown."""
 
     BY_CLOCK: ClassVar[bool] = False  # nothing but time opens and closes it
     BY_QUOTE: ClassVar[bool] = False  # each quote may open or close it
@@ -56,9 +58,11 @@ class Filter(Guard, frozen=True, kw_only=True):
 
     # What goes by the clock
 
-    def edges(self, instrument: Instrument, calendars: tuple[Calendar, ...], at: int) -> Iterator[int]:
-        """Moments (UTC ns) of which the first after `at` is that at which it may next open or close for the instrument;
-        others may be among them, and some before `at`."""
+    def edges(
+        self, instrument: Instrument, calendars: tuple[Calendar, ...], at: int
+    ) -> Iterator[int]:
+        """Moments (UTC ns) of which the first after `at` is that at which it may next open or close
+        for the instrument; others may be among them, and some before `at`."""
         return iter(())
 
     def parts(
@@ -95,7 +99,8 @@ class Filter(Guard, frozen=True, kw_only=True):
         raise NotImplementedError
 
     def shut(self, values: Array, spread: Array, side: int) -> Array:
-        """Where its figure, or the spread (ticks), closes entries of this side (0: of either); R is not known here."""
+        """Where its figure, or the spread (ticks), closes entries of this side (0: of either); R is
+        not known here."""
         raise NotImplementedError
 
 

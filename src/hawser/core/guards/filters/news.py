@@ -42,17 +42,24 @@ class NewsGuard(Filter, frozen=True, kw_only=True, tag="news"):
         ),
     ] = "closed"
 
-    def windows(self, calendars: tuple[Calendar, ...], currencies: tuple[str, ...]) -> list[NewsWindow]:
+    def windows(
+        self, calendars: tuple[Calendar, ...], currencies: tuple[str, ...]
+    ) -> list[NewsWindow]:
         """Every window it keeps around news of these currencies, in order of their beginning."""
         return windows(calendars, currencies, self.impact, self.before_min, self.after_min)
 
     def verdict(self, scene: EntryContext) -> Closed | None:
-        """Within a window; else, where the policy says so, without a calendar that reaches far enough."""
+        """Within a window; else, where the policy says so, without a calendar that reaches far
+        enough."""
         at = scene.at
         window = closed_by(self.windows(scene.calendars, scene.instrument.news_currencies), at)
         if window is not None:
             event = window.event
-            when = f"in {fg.duration(event.time - at)}" if event.time > at else f"{fg.duration(at - event.time)} ago"
+            when = (
+                f"in {fg.duration(event.time - at)}"
+                if event.time > at
+                else f"{fg.duration(at - event.time)} ago"
+            )
             text = f"news {when} ({event.currency}, {event.impact}): {event.title}"
             return Closed("news", text, window.end, self.name)
         wrong = trouble(scene.calendars, at, self.horizon_h) if self.missing == "closed" else None
@@ -60,7 +67,9 @@ class NewsGuard(Filter, frozen=True, kw_only=True, tag="news"):
             return None
         return Closed(UNREAD if wrong.code == "unread" else "no_calendar", wrong.text, 0, self.name)
 
-    def edges(self, instrument: Instrument, calendars: tuple[Calendar, ...], at: int) -> Iterator[int]:
+    def edges(
+        self, instrument: Instrument, calendars: tuple[Calendar, ...], at: int
+    ) -> Iterator[int]:
         yield from (short_from(calendar, self.horizon_h) for calendar in calendars)
         yield next_edge(self.windows(calendars, instrument.news_currencies), at)
 
@@ -73,7 +82,11 @@ class NewsGuard(Filter, frozen=True, kw_only=True, tag="news"):
                 yield ClosedPart(max(start, one.start), min(end, one.end), "news", text)
 
     def figures(self, scene: EntryContext) -> Shown:
-        ahead = [one for one in self.windows(scene.calendars, scene.instrument.news_currencies) if one.end > scene.at]
+        ahead = [
+            one
+            for one in self.windows(scene.calendars, scene.instrument.news_currencies)
+            if one.end > scene.at
+        ]
         first = ahead[0].event if ahead else None
         now = "none ahead"
         if first is not None:

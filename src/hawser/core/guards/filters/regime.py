@@ -23,14 +23,19 @@ class RegimeGuard(Filter, frozen=True, kw_only=True, tag="regime"):
     reference: Annotated[str, help_text("the instrument whose regime it is")]
     timeframe: Annotated[str, help_text("length of the bars it uses")] = "1h"
     average: Annotated[
-        Literal["sma", "ema"], help_text("the kind of its average", words={"sma": "simple", "ema": "exponential"})
+        Literal["sma", "ema"],
+        help_text("the kind of its average", words={"sma": "simple", "ema": "exponential"}),
     ] = "sma"
     length: Annotated[int, help_text("of the average", "bars", most=MOST_BARS)] = 200
     entries: Annotated[
         Literal["with", "above", "below"],
         help_text(
             "on which side of its average entries are open",
-            words={"with": "long above it, short below it", "above": "only above it", "below": "only below it"},
+            words={
+                "with": "long above it, short below it",
+                "above": "only above it",
+                "below": "only below it",
+            },
         ),
     ] = "with"
 
@@ -48,13 +53,15 @@ class RegimeGuard(Filter, frozen=True, kw_only=True, tag="regime"):
         if not against(above, wanted):
             return None
         where = "above" if above > 0 else "below" if above < 0 else "at"
-        word = {"above": "entries", "below": "entries"}.get(self.entries, "longs" if wanted > 0 else "shorts")
+        word = {"above": "entries", "below": "entries"}.get(
+            self.entries, "longs" if wanted > 0 else "shorts"
+        )
         text = f"{self.reference} is {where} its {average}: no {word}"
         return Closed("regime", text, 0, self.name)
 
     def _wanted(self, side: int) -> int:
-        """On which side of its average the reference must be for an entry of this side: +1 above, -1 below, 0
-        either."""
+        """On which side of its average the reference must be for an entry of this side: +1 above,
+        -1 below, 0 either."""
         return {"above": 1, "below": -1}.get(self.entries, side)
 
     @property
@@ -68,7 +75,8 @@ class RegimeGuard(Filter, frozen=True, kw_only=True, tag="regime"):
         return timeframe_ns(self.timeframe)
 
     def measure(self, bars: Bars, span: int) -> float:
-        """How far the last close is above its average, percent; NaN until the average has a value."""
+        """How far the last close is above its average, percent; NaN until the average has a
+        value."""
         return float(self.column(bars, span)[-1]) if bars.time.size >= self.length else math.nan
 
     def column(self, bars: Bars, span: int) -> Array:
@@ -81,6 +89,10 @@ class RegimeGuard(Filter, frozen=True, kw_only=True, tag="regime"):
 
     def figures(self, scene: EntryContext) -> Shown:
         above = scene.measure(self.reference, self.measure_key)
-        allows = {"with": "longs above, shorts below", "above": "entries above", "below": "entries below"}[self.entries]
+        allows = {
+            "with": "longs above, shorts below",
+            "above": "entries above",
+            "below": "entries below",
+        }[self.entries]
         of = f"{self.reference} over its {self.length}-bar {self.average} on {self.timeframe}"
         return Shown(f"{fg.number(above, 2, sign=True)} %", allows, of)

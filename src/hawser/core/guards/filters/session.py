@@ -22,13 +22,18 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
     LOOSER = {"after_open_min": -1, "before_close_min": -1, "before_weekend_min": -1}
 
     hours: Annotated[
-        tuple[WeeklySession, ...], help_text("entries only within these weekly hours, beside the instrument's own")
+        tuple[WeeklySession, ...],
+        help_text("entries only within these weekly hours, beside the instrument's own"),
     ] = ()
     closed_hours: Annotated[
         tuple[WeeklySession, ...], help_text("no entries within these, as around the roll-over")
     ] = ()
-    after_open_min: Annotated[float, help_text("stay closed this long after the instrument opens", "min")] = 0.0
-    before_close_min: Annotated[float, help_text("close this long before the instrument closes", "min")] = 0.0
+    after_open_min: Annotated[
+        float, help_text("stay closed this long after the instrument opens", "min")
+    ] = 0.0
+    before_close_min: Annotated[
+        float, help_text("close this long before the instrument closes", "min")
+    ] = 0.0
     before_weekend_min: Annotated[
         float, help_text("close this long before the instrument closes for a day or more", "min")
     ] = 0.0
@@ -36,20 +41,30 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
     def verdict(self, scene: EntryContext) -> Closed | None:
         at, own = scene.at, scene.instrument.sessions
         if self.hours and not is_open(self.hours, at):
-            return Closed("session", "outside the hours for entries", next_change(self.hours, at), self.name)
+            return Closed(
+                "session", "outside the hours for entries", next_change(self.hours, at), self.name
+            )
         if self.closed_hours and is_open(self.closed_hours, at):
-            return Closed("session", "in hours without entries", next_change(self.closed_hours, at), self.name)
+            return Closed(
+                "session",
+                "in hours without entries",
+                next_change(self.closed_hours, at),
+                self.name,
+            )
         if not own or not is_open(own, at):
             return None  # the instrument's own hours are the venue's to keep
         after = round(self.after_open_min * MINUTE)
         if after and not is_open(own, at - after):
             opened = next_change(own, at - after)
-            return Closed("session", f"{fg.duration(at - opened)} after the open", opened + after, self.name)
+            return Closed(
+                "session", f"{fg.duration(at - opened)} after the open", opened + after, self.name
+            )
         return self._before_close(scene)
 
     def _before_close(self, scene: EntryContext) -> Closed | None:
         at, own = scene.at, scene.instrument.sessions
-        close, weekend = round(self.before_close_min * MINUTE), round(self.before_weekend_min * MINUTE)
+        close = round(self.before_close_min * MINUTE)
+        weekend = round(self.before_weekend_min * MINUTE)
         for before, closes, what in (
             (weekend, weekend_close(own, at) if weekend else 0, "weekend"),
             (close, next_change(own, at) if close else 0, "close"),
@@ -59,12 +74,15 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
                 return Closed("session", text, next_change(own, closes), self.name)
         return None
 
-    def edges(self, instrument: Instrument, calendars: tuple[Calendar, ...], at: int) -> Iterator[int]:
+    def edges(
+        self, instrument: Instrument, calendars: tuple[Calendar, ...], at: int
+    ) -> Iterator[int]:
         yield from (next_change(hours, at) for hours in (self.hours, self.closed_hours) if hours)
         yield from self._around(at, instrument.sessions)
 
     def _around(self, now: int, sessions: tuple[WeeklySession, ...]) -> Iterator[int]:
-        """When entries open after the open, or close before a close, of the session now or the next."""
+        """When entries open after the open, or close before a close, of the session now or the
+        next."""
         after = round(self.after_open_min * MINUTE)
         weekend = weekend_close(sessions, now) if self.before_weekend_min else 0
         if weekend:
@@ -86,11 +104,29 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
                 yield ClosedPart(begins, ends, "session", self.name)
 
     def figures(self, scene: EntryContext) -> Shown:
-        parts = [f"{getattr(self, key):g} min {text}" for key, text in (
-            ("after_open_min", "after the open"), ("before_close_min", "before the close"),
-            ("before_weekend_min", "before the weekend")) if getattr(self, key)]  # fmt: skip
-        parts = [*(["its hours"] if self.hours else []), *(["its pause"] if self.closed_hours else []), *parts]
-        edge = min((one for one in (next_change(hours, scene.at) for hours in (self.hours, self.closed_hours)) if one),
-                   default=0)  # fmt: skip
+        parts = [
+            f"{getattr(self, key):g} min {text}"
+            for key, text in (
+                ("after_open_min", "after the open"),
+                ("before_close_min", "before the close"),
+                ("before_weekend_min", "before the weekend"),
+            )
+            if getattr(self, key)
+        ]
+        parts = [
+            *(["its hours"] if self.hours else []),
+            *(["its pause"] if self.closed_hours else []),
+            *parts,
+        ]
+        edge = min(
+            (
+                one
+                for one in (
+                    next_change(hours, scene.at) for hours in (self.hours, self.closed_hours)
+                )
+                if one
+            ),
+            default=0,
+        )
         now = f"changes in {fg.duration(edge - scene.at)}" if edge else ""
         return Shown(now, ", ".join(parts), f"the clock, for {scene.instrument.symbol}")

@@ -34,11 +34,15 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
 
     max_ticks: Annotated[float | None, help_text("widest spread", "ticks", name="Widest")] = None
     max_of_median: Annotated[
-        float | None, help_text("widest spread, as a multiple of its median", "times", name="Widest by median")
+        float | None,
+        help_text("widest spread, as a multiple of its median", "times", name="Widest by median"),
     ] = None
-    window_min: Annotated[float, help_text("the span of bars that the median is taken from", "min")] = 30.0
+    window_min: Annotated[
+        float, help_text("the span of bars that the median is taken from", "min")
+    ] = 30.0
     max_percent_of_r: Annotated[
-        float | None, help_text("widest spread, as a share of the trade's R", "% of R", name="Widest by R")
+        float | None,
+        help_text("widest spread, as a share of the trade's R", "% of R", name="Widest by R"),
     ] = None
 
     def check(self) -> None:
@@ -49,9 +53,13 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
     def verdict(self, scene: EntryContext) -> Closed | None:
         spread, median = scene.spread, scene.measure(scene.instrument.symbol, self.measure_key)
         beyond = spread_over(
-            spread, median, scene.r_ticks, or_nan(self.max_ticks), or_nan(self.max_of_median),
+            spread,
+            median,
+            scene.r_ticks,
+            or_nan(self.max_ticks),
+            or_nan(self.max_of_median),
             or_nan(self.max_percent_of_r),
-        )  # fmt: skip
+        )
         if beyond == SPREAD_OK:
             return None
         shown = f"spread {spread:g} t"
@@ -59,7 +67,9 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
             text = f"{shown}, at most {self.max_ticks:g} t"
         elif beyond == SPREAD_MEDIAN:
             times = f"{spread / median:.1f} times" if median else "beyond"
-            text = f"{shown} is {times} its {self.window_min:g} min median of {median:g} t, at most "
+            text = (
+                f"{shown} is {times} its {self.window_min:g} min median of {median:g} t, at most "
+            )
             text += f"{self.max_of_median:g} times"
         else:
             part = fg.percent(100.0 * spread / scene.r_ticks)
@@ -67,7 +77,8 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
         return Closed("spread", text, 0, self.name)
 
     def widest(self, median: float) -> float:
-        """The widest spread it lets pass whatever the plan, ticks; NaN: any. `median`: of its window."""
+        """The widest spread it lets pass whatever the plan, ticks; NaN: any. `median`: of its
+        window."""
         limits = (or_nan(self.max_ticks), or_nan(self.max_of_median) * median)
         return min((limit for limit in limits if not math.isnan(limit)), default=math.nan)
 
@@ -94,10 +105,15 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
         median = scene.measure(scene.instrument.symbol, self.measure_key)
         spread, symbol = scene.spread, scene.instrument.symbol
         if self.max_ticks is not None:
-            return Shown(f"{fg.number(spread, 0)} t", f"{self.max_ticks:g} t", f"spread of {symbol}")
+            return Shown(
+                f"{fg.number(spread, 0)} t", f"{self.max_ticks:g} t", f"spread of {symbol}"
+            )
         if self.max_of_median is not None:
             times = spread / median if median > 0 else math.nan
-            of = f"spread of {symbol} over its {self.window_min:g} min median of {fg.number(median, 0)} t"
+            of = (
+                f"spread of {symbol} over its {self.window_min:g} min median of "
+                f"{fg.number(median, 0)} t"
+            )
             return Shown(f"\u00d7{fg.number(times, 1)}", f"\u00d7{self.max_of_median:g}", of)
         return Shown(
             f"{fg.number(spread, 0)} t",

@@ -21,10 +21,18 @@ class VolatilityGuard(Filter, frozen=True, kw_only=True, tag="volatility"):
     LOOSER = {"low": -1, "high": 1}
 
     timeframe: Annotated[str, help_text("length of the bars it uses")] = "15m"
-    atr_length: Annotated[int, help_text("of its ATR", "bars", most=MOST_BARS, name="ATR length")] = 14
-    bars: Annotated[int, help_text("how many bars the percentile is taken from", "bars", most=MOST_BARS)] = 500
-    low: Annotated[float, help_text("lowest percentile at which entries are open", "percentile")] = 0.0
-    high: Annotated[float, help_text("highest percentile at which entries are open", "percentile")] = 100.0
+    atr_length: Annotated[
+        int, help_text("of its ATR", "bars", most=MOST_BARS, name="ATR length")
+    ] = 14
+    bars: Annotated[
+        int, help_text("how many bars the percentile is taken from", "bars", most=MOST_BARS)
+    ] = 500
+    low: Annotated[
+        float, help_text("lowest percentile at which entries are open", "percentile")
+    ] = 0.0
+    high: Annotated[
+        float, help_text("highest percentile at which entries are open", "percentile")
+    ] = 100.0
 
     def check(self) -> None:
         check_bars(self, self.timeframe, self.atr_length)
@@ -40,7 +48,10 @@ class VolatilityGuard(Filter, frozen=True, kw_only=True, tag="volatility"):
         of = f"of its last {self.bars} on {self.timeframe}"
         if math.isnan(value):
             return Closed("volatility", f"the ATR's percentile {of} is not known yet", 0, self.name)
-        text = f"the ATR stands at percentile {value:.0f} {of}, entries from {self.low:g} to {self.high:g}"
+        text = (
+            f"the ATR stands at percentile {value:.0f} {of}, entries from {self.low:g} to "
+            f"{self.high:g}"
+        )
         return Closed("volatility", text, 0, self.name)
 
     @property
@@ -66,7 +77,8 @@ class VolatilityGuard(Filter, frozen=True, kw_only=True, tag="volatility"):
 
 
 def atr_percentile(bars: Bars, length: int, among: int) -> float:
-    """Where the last ATR stands among its own last `among` values, 0 to 100; NaN until there are as many."""
+    """Where the last ATR stands among its own last `among` values, 0 to 100; NaN until there are as
+    many."""
     if bars.time.size < length + among - 1:
         return math.nan
     values = atr(bars.high, bars.low, bars.close, length, False)
