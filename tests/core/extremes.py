@@ -66,20 +66,15 @@ WHOLE = (
 )
 FLOATS = (0.0, 1e-15, 1e-9, 0.1 + 0.2, 0.5, 1.0, 1.37, 7.5, 100.0, 2.0**24, 1e9, 1e12, 1e15)
 SMALL = {
-    "kind": 5,
+    "kind": 6,
     "method": 4,
     "order": 3,
     "target": 5,
-    "break_even_target": 5,
-    "trail_target": 5,
     "spacing_kind": 4,
     "last": 4,
     "n": 1,
-    "trail": 6,
     "at_kind": 4,
     "to_kind": 4,
-    "target_kind": 4,
-    "loss_kind": 4,
 }
 SIGNS = {"side", "signal", "leave", "away"}
 ROOM = 60
@@ -119,9 +114,9 @@ def _array(draw: Random, name: str) -> Any:
     if name == "out":
         return np.zeros((ROOM, 4), np.int64)
     size = draw.randint(1, 8)
-    if name in ("target_share", "loss_share"):
+    if name == "share":
         return np.array([draw.random() for _ in range(size)])
-    whole = name not in ("target_value", "loss_r", "at_value", "to_value")
+    whole = name not in ("value", "r", "at_value", "to_value")
     return np.array(
         [(_whole if whole else _number)(draw, name) for _ in range(size)],
         np.int64 if whole else float,
@@ -154,13 +149,17 @@ def _arguments(draw: Random, function: Any) -> list[Any]:
         if _listed(name, value):
             given[name] = np.resize(value, size)
         elif isinstance(value, trade_levels.Setup):
-            lists = {
-                key: one for key, one in value._asdict().items() if isinstance(one, np.ndarray)
-            }
-            given[name] = value._replace(
-                **{key: np.resize(one, size or 1) for key, one in lists.items()}
-            )
+            given[name] = _resized(value, size or 1)
     return list(given.values())
+
+
+def _resized(value: Any, size: int) -> Any:
+    """The same with all its arrays of one size."""
+    if isinstance(value, np.ndarray):
+        return np.resize(value, size)
+    if not hasattr(value, "_fields"):
+        return value
+    return type(value)(*(_resized(one, size) for one in value))
 
 
 def _listed(name: str, value: Any) -> bool:

@@ -24,7 +24,8 @@ from hawser.core.rules.inside_bar import (
     touched,
 )
 from hawser.core.rules.ladders import ladder_base, ladder_most, ladder_worst, lay_rungs, rung_steps
-from hawser.core.rules.sizes import ALL, AtStop, Limits, cap_steps
+from hawser.core.rules.quantity import AtStop, Fees
+from hawser.core.rules.sizes import ALL, Limits, cap_steps
 from hawser.core.rules.trade_levels import Money
 from madeup import pair
 
@@ -146,7 +147,7 @@ def test_a_straddle_and_what_is_none():
 
 
 def at_stop(loss=20.0, tick_value=1.0):
-    return AtStop(loss, tick_value, 1000.0, 980.0, 1.0, 0.0, 0.0, 0.0)
+    return AtStop(loss, tick_value, 1000.0, 980.0, Fees(1.0, 0.0, 0.0, 0.0))
 
 
 NOT_SET = Limits(
@@ -166,7 +167,7 @@ def test_a_cap_that_is_not_set_allows_all_and_one_that_is_used_up_nothing():
 def test_the_largest_ladder_is_within_its_risk_and_one_step_more_is_not(risk, factor, rungs, side):
     levels, stop = lay_rungs(1000, rungs, 10.0, 10.0, side)
     assert stop == levels[-1] - side * 10
-    money = Money(1.0, 1.0, 1.0, 1.0, 0.01, 0.0, 0.5, 1.0, 0.0)
+    money = Money(1.0, 1.0, 1.0, Fees(1.0, 0.01, 0.0, 0.5), 1.0, 0.0)
     base = ladder_most(float(risk), math.inf, 10_000, levels, stop, factor, side, money)
     worst = [ladder_worst(one, levels, stop, factor, side, money) for one in (base, base + 1)]
     assert worst[1] > risk
@@ -176,7 +177,7 @@ def test_the_largest_ladder_is_within_its_risk_and_one_step_more_is_not(risk, fa
 
 def test_a_ladder_without_budget_or_room_is_none():
     levels, stop = lay_rungs(1000, 3, 10.0, 10.0, 1)
-    money = Money(1.0, 1.0, 1.0, 1.0, 0.01, 0.0, 0.5, 1.0, 0.0)
+    money = Money(1.0, 1.0, 1.0, Fees(1.0, 0.01, 0.0, 0.5), 1.0, 0.0)
     assert ladder_base(NOT_SET, 500.0, 10_000, levels, stop, 1.0, 1, money) > 0
     for limits, budget in (
         (NOT_SET, 0.0),
@@ -185,7 +186,7 @@ def test_a_ladder_without_budget_or_room_is_none():
         (NOT_SET._replace(day_loss_room=0.0), 500.0),
     ):
         assert ladder_base(limits, budget, 10_000, levels, stop, 1.0, 1, money) == 0
-    free = Money(*(0.0 for _ in money))._replace(step=0.001, tick=1.0, unit_money=1.0)
+    free = Money(0.0, 1.0, 0.001, Fees(1.0, 0.0, 0.0, 0.0), 0.0, 0.0)
     # less than one unit of money is money too
     assert ladder_base(NOT_SET, 0.9, 10_000, levels, stop, 1.0, 1, free) > 0
 

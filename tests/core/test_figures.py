@@ -13,6 +13,7 @@ from hawser.core.errors import BadInput
 from hawser.core.heat import Stake, heat, heat_by_currency, locked, outcome_at_stop
 from hawser.core.levels import LineRule, StopRule
 from hawser.core.money import minor_digits, rounded
+from hawser.core.rules.quantity import Fees
 
 NBSP, MINUS = "\u00a0", "\u2212"
 
@@ -47,8 +48,7 @@ def stake(**changes):
         "qty": 2.0,
         "entry": 100.0,
         "stop": 97.0,
-        "unit_money": 10.0,
-        "fees": (1.0, 0.0, 0.0),
+        "fees": Fees(10.0, 1.0, 0.0, 0.0),
         "exposure": ("CAD", "CHF"),
     } | changes
     return Stake(**values)

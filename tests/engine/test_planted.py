@@ -26,7 +26,7 @@ from hawser.core.rig import (
     Trail,
 )
 from hawser.core.rules.bar_close import basket_reached
-from hawser.core.rules.quantity import money_stop_distance, risk_of
+from hawser.core.rules.quantity import AtStop, Fees, money_stop_distance, risk_of
 from hawser.core.rules.rounding import floor_steps, floor_whole
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -86,20 +86,12 @@ def test_a_whole_number_is_met_within_a_billionth_and_no_more():
 
 @pytest.mark.parametrize("side", [1, -1])
 def test_the_farthest_stop_for_a_sum_counts_commissions_by_value_and_slippage_together(side):
-    given = {
-        "tick_value": 1.0,
-        "unit_money": 100_000.0,
-        "per_unit": 2.0,
-        "per_notional": 1e-3,
-        "minimum": 0.0,
-    }
-    found = money_stop_distance(5_000.0, 4.0, side, 61_242, 0.00001, 60.0, **given)
+    fees = Fees(unit_money=100_000.0, per_unit=2.0, per_notional=1e-3, minimum=0.0)
+    found = money_stop_distance(5_000.0, 4.0, side, 61_242, 0.00001, 60.0, fees)
 
     def risk(ticks):
         stop = (61_242 - side * ticks) * 0.00001
-        return risk_of(
-            4.0, ticks + 60.0, given["tick_value"], 0.61242, stop, 100_000.0, 2.0, 1e-3, 0.0
-        )
+        return risk_of(4.0, AtStop(ticks + 60.0, 1.0, 0.61242, stop, fees))
 
     assert risk(found) <= 5_000.0 < risk(found + 1)
 

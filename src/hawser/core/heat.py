@@ -7,28 +7,28 @@ from collections.abc import Iterable
 
 import msgspec
 
-from hawser.core.rules.quantity import commission
+from hawser.core.rules.quantity import Fees, commission
 
 
 class Stake(msgspec.Struct, frozen=True):
-    """An open position as heat sees it. Prices in price units; `unit_money` = multiplier*fx; fees
-    as `Commission`."""
+    """An open position as heat sees it. Prices in price units."""
 
     side: int
     qty: float
     entry: float
     stop: float
-    unit_money: float
-    fees: tuple[float, float, float]
+    fees: Fees
     exposure: tuple[str, ...]
 
 
 def outcome_at_stop(stake: Stake) -> float:
     """Money if the stop fills at its level, both commissions included; negative is a loss."""
-    fees_in = commission(stake.qty, stake.entry, stake.unit_money, *stake.fees)
-    fees_out = commission(stake.qty, stake.stop, stake.unit_money, *stake.fees)
+    fees_in = commission(stake.qty, stake.entry, stake.fees)
+    fees_out = commission(stake.qty, stake.stop, stake.fees)
     return (
-        stake.side * (stake.stop - stake.entry) * stake.qty * stake.unit_money - fees_in - fees_out
+        stake.side * (stake.stop - stake.entry) * stake.qty * stake.fees.unit_money
+        - fees_in
+        - fees_out
     )
 
 

@@ -14,6 +14,7 @@ from hawser.core.decimals import digits_of, exact_units, to_units, write_units
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import help_text
 from hawser.core.numbers import LEAST, MOST
+from hawser.core.rules.quantity import Fees
 
 MOST_SYMBOL, MOST_NAME = 64, 200  # signs
 MOST_DIGITS = 15  # decimals of a tick or a step
@@ -213,6 +214,12 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         if not (price.is_finite() and price.copy_abs() <= MOST_TICKS * self.tick):
             raise BadInput("bad_price", f"expected a price, got {price}")
         return to_units(price, self.tick)
+
+    def fees(self, unit_money: float) -> Fees:
+        """What a fill costs where a move of 1.0 by one unit is `unit_money`, in the account's
+        currency. Floats: a whole number would be another type to the compiled rules."""
+        of = self.commission
+        return Fees(unit_money, float(of.per_unit), float(of.per_notional), float(of.minimum))
 
     def price(self, ticks: int) -> str:
         """A level as it is written at every boundary: a decimal string with the instrument's

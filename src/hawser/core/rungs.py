@@ -116,7 +116,7 @@ def _ladder_answer(
         if account.size.method == "risk_percent"
         else account.equity
     )
-    entry_fee = commission(base * step, terms.ref_price, *terms.fees)
+    entry_fee = commission(base * step, terms.ref_price, terms.fees)
     beyond = request.side * (rungs[0].target - terms.ref)
     part, money = part_and_money(
         1.0,
@@ -127,7 +127,7 @@ def _ladder_answer(
         terms.tick_value,
         rungs[0].target * instrument.tick_size,
         entry_fee,
-        *terms.fees,
+        terms.fees,
     )
     target = TargetSize(1, rungs[0].target, part, beyond / r_ticks, money)
     if target.level <= 0:  # no price is there: it is off, until the average has risen

@@ -16,8 +16,8 @@ from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.numbers import or_nan
 from hawser.core.rig import Ladder
-from hawser.core.rules.quantity import money_stop_distance, risk_of
-from hawser.core.rules.sizes import AtStop, Limits
+from hawser.core.rules.quantity import AtStop, money_stop_distance, risk_of
+from hawser.core.rules.sizes import Limits
 from hawser.core.rules.stops import STOP_NOT_POSITIVE, STOP_OK, STOP_WRONG_SIDE, stop_verdict
 
 
@@ -139,13 +139,7 @@ class SizingTerms:
         self.slippage = float(
             account.costs.entry_slippage_ticks + account.costs.exit_slippage_ticks
         )
-        fees = instrument.commission
-        self.fees = (
-            self.unit_money,
-            float(fees.per_unit),
-            float(fees.per_notional),
-            float(fees.minimum),
-        )
+        self.fees = instrument.fees(self.unit_money)
         self.unit_notional = self.ref_price * self.unit_money
         self.step_notional = self.unit_notional * instrument.step_size
         self.budget = budget_of(account, account.size)
@@ -154,19 +148,16 @@ class SizingTerms:
         """The stop is known: so is what a unit loses at it."""
         loss = abs(self.ref - stop) + self.slippage
         self.at_stop = AtStop(
-            loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, *self.fees
+            loss, self.tick_value, self.ref_price, stop * self.instrument.tick_size, self.fees
         )
 
     def risk(self, qty: float) -> float:
-        return risk_of(qty, *self.at_stop)
+        return risk_of(qty, self.at_stop)
 
     def money_stop(self, budget: float, qty: float) -> int:
         """The farthest stop whose whole risk at `qty` is within `budget`."""
-        side = self.request.side
-        tick, fees = self.instrument.tick_size, self.fees
-        far = money_stop_distance(
-            budget, qty, side, self.ref, tick, self.slippage, self.tick_value, *fees
-        )
+        side, tick = self.request.side, self.instrument.tick_size
+        far = money_stop_distance(budget, qty, side, self.ref, tick, self.slippage, self.fees)
         if far < 0:
             sentence = (
                 f"The costs alone exceed the risk of {fg.money(budget, self.account.currency)}."

@@ -182,7 +182,7 @@ def _split_targets(
     request, instrument = terms.request, terms.instrument
     step, tick, r_ticks = instrument.step_size, instrument.tick_size, abs(terms.ref - stop)
     qty = steps * step
-    entry_fee = commission(qty, terms.ref_price, *terms.fees)
+    entry_fee = commission(qty, terms.ref_price, terms.fees)
     found: list[TargetSize] = []
     merged: list[int] = []
     share, taken = 0.0, 0
@@ -206,7 +206,7 @@ def _split_targets(
             terms.tick_value,
             level * tick,
             entry_fee,
-            *terms.fees,
+            terms.fees,
         )
         taken += part
         if not part:

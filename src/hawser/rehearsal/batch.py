@@ -76,7 +76,10 @@ def _allowed(
     history: BarRows, setup: Setup, guarded: gd.Guarded, bar: int, side: int, cash: float
 ) -> bool:
     """Whether the rig and the guards let an entry pass at the bar's open."""
-    if not (setup.long if side > 0 else setup.short) or not history.begin <= bar < history.end:
+    if (
+        not (setup.entry.long if side > 0 else setup.entry.short)
+        or not history.begin <= bar < history.end
+    ):
         return False
     on = guarded.watch.on
     return not (on and gd.refused(guarded, bar, side, gd.closed_for(guarded, bar, side, cash)))

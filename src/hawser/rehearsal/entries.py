@@ -14,13 +14,12 @@ from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.kinds import Kind
 from hawser.core.rules.ladders import ladder_base, ladder_worst, lay_rungs, rung_steps
-from hawser.core.rules.quantity import money_stop_distance, risk_of
+from hawser.core.rules.quantity import AtStop, money_stop_distance, risk_of
 from hawser.core.rules.sizes import (
     BUDGET,
     GIVEN,
     PLENTY,
     UNBOUND,
-    AtStop,
     Limits,
     asked_steps,
     cap_steps,
@@ -109,13 +108,10 @@ def _at_stop(money: Money, ref: int, stop: int) -> AtStop:
     loss = abs(ref - stop) + money.entry_slip + money.exit_slip
     return AtStop(
         loss,
-        money.tick * money.unit_money,
+        money.tick * money.fees.unit_money,
         ref * money.tick,
         stop * money.tick,
-        money.unit_money,
-        money.per_unit,
-        money.per_notional,
-        money.minimum,
+        money.fees,
     )
 
 
@@ -131,30 +127,28 @@ def _initial_stop(
     spread: int,
 ) -> int:
     """The stop's level; -1 where there is none."""
-    if setup.stop == Kind.MONEY:
+    if setup.stop.kind == Kind.MONEY:
         qty = given * money.step
         slip = money.entry_slip + money.exit_slip
         far = money_stop_distance(
-            setup.stop_value,
+            setup.stop.value,
             qty,
             side,
             ref,
             money.tick,
             slip,
-            money.tick * money.unit_money,
-            money.unit_money,
-            money.per_unit,
-            money.per_notional,
-            money.minimum,
+            money.fees,
         )
         return ref - side * far if far >= 0 else -1
-    if setup.stop == Kind.COLUMN:
+    if setup.stop.kind == Kind.COLUMN:
         base = history.stop_long[decided] if side > 0 else history.stop_short[decided]
         if not base > 0:
             return -1
-        value = base - side * setup.stop_offset + (spread if side < 0 else 0)
+        value = base - side * setup.stop.offset + (spread if side < 0 else 0)
         return stop_level(PRICE, value, float(ref), 0.0, side)
-    return stop_level(setup.stop, setup.stop_value, float(ref), history.bars[decided]["atr"], side)
+    return stop_level(
+        setup.stop.kind, setup.stop.value, float(ref), history.bars[decided]["atr"], side
+    )
 
 
 @inlined
@@ -196,24 +190,32 @@ def _ladder(
     laid: Levels,
 ) -> tuple[int, int, float]:
     """Stop, base steps (0: refused), worst case; the rungs beyond the first are laid."""
-    spacing = distance(setup.spacing_kind, setup.spacing, float(ref), 0.0, atr)
-    levels, stop = lay_rungs(ref, setup.rungs, spacing, setup.ladder_stop, side)
+    spacing = distance(setup.ladder.spacing_kind, setup.ladder.spacing, float(ref), 0.0, atr)
+    levels, stop = lay_rungs(ref, setup.ladder.rungs, spacing, setup.ladder.stop, side)
     base, budget = 0, _budget(sizer, equity)
     if stop_verdict(stop, ref, exit_side, side, setup.min_stop) == STOP_OK:
         base = ladder_base(
-            _limits(sizer, equity), budget, sizer.qty_max, levels, stop, setup.factor, side, money
+            _limits(sizer, equity),
+            budget,
+            sizer.qty_max,
+            levels,
+            stop,
+            setup.ladder.factor,
+            side,
+            money,
         )
     if base < max(1, sizer.qty_min):
         base = 0
     if (
         base
         and not sizer.fit
-        and base < ladder_base(UNBOUND, budget, PLENTY, levels, stop, setup.factor, side, money)
+        and base
+        < ladder_base(UNBOUND, budget, PLENTY, levels, stop, setup.ladder.factor, side, money)
     ):
         base = 0
-    worst = ladder_worst(base, levels, stop, setup.factor, side, money)
+    worst = ladder_worst(base, levels, stop, setup.ladder.factor, side, money)
     laid.rungs[:] = side * levels[1:]
-    laid.rung_steps[:] = rung_steps(base, setup.rungs, setup.factor)[1:]
+    laid.rung_steps[:] = rung_steps(base, setup.ladder.rungs, setup.ladder.factor)[1:]
     return stop, base, worst
 
 
@@ -226,9 +228,13 @@ def _mirror(side: int, levels: Array) -> None:
 @inlined
 def _wrong_target(setup: Setup, side: int, ref: int) -> bool:
     """Whether a target at a price lies on the wrong side of the entry."""
-    for k in range(setup.target_kind.size):
-        if setup.target_kind[k] == Kind.PRICE and setup.target_value[k] and setup.target_share[k]:
-            level = target_level(PRICE, setup.target_value[k], float(ref), 0.0, 0.0, side)
+    for k in range(setup.targets.kind.size):
+        if (
+            setup.targets.kind[k] == Kind.PRICE
+            and setup.targets.value[k]
+            and setup.targets.share[k]
+        ):
+            level = target_level(PRICE, setup.targets.value[k], float(ref), 0.0, 0.0, side)
             if side * (level - ref) < 0:
                 return True
     return False
@@ -256,8 +262,10 @@ def begin(
     stop, steps, risk, given = -1, 0, 0.0, sizer.given
     known = (atr > 0 or not setup.needs_atr) and not sizer.no_positions and equity > 0
     if sizer.method == GIVEN and given == 0:  # an investment
-        given = steps_of_notional(sizer.amount, ref * money.tick * money.unit_money * money.step)
-    if known and setup.rungs:
+        given = steps_of_notional(
+            sizer.amount, ref * money.tick * money.fees.unit_money * money.step
+        )
+    if known and setup.ladder.rungs:
         stop, steps, risk = _ladder(sizer, setup, money, side, ref, exit_side, atr, equity, levels)
     elif known:
         stop = _initial_stop(
@@ -268,17 +276,7 @@ def begin(
         ) == STOP_OK and not _wrong_target(setup, side, ref):
             at_stop = _at_stop(money, ref, stop)
             steps = _steps(sizer, setup, money, given, equity, atr, at_stop)
-            risk = risk_of(
-                steps * money.step,
-                at_stop.loss_ticks,
-                at_stop.tick_value,
-                at_stop.ref,
-                at_stop.stop,
-                at_stop.unit_money,
-                at_stop.per_unit,
-                at_stop.per_notional,
-                at_stop.minimum,
-            )
+            risk = risk_of(steps * money.step, at_stop)
     r_ticks = abs(ref - stop)
     if steps > 0:
         lay_targets(setup, side, ref, r_ticks, atr, steps, levels.targets, levels.target_parts)

@@ -105,10 +105,10 @@ class Levels(NamedTuple):
 
 def levels_for(setup: Setup) -> Levels:
     """Room for a setup's levels."""
-    targets, target_parts, spare_targets = np.zeros((3, setup.target_kind.size), np.int64)
-    losses, loss_parts, spare_losses = np.zeros((3, setup.loss_r.size), np.int64)
-    rungs, rung_steps, spare_rungs = np.zeros((3, max(0, setup.rungs - 1)), np.int64)
-    step_at, step_to = np.zeros((2, setup.at_kind.size), np.int64)
+    targets, target_parts, spare_targets = np.zeros((3, setup.targets.kind.size), np.int64)
+    losses, loss_parts, spare_losses = np.zeros((3, setup.losses.r.size), np.int64)
+    rungs, rung_steps, spare_rungs = np.zeros((3, max(0, setup.ladder.rungs - 1)), np.int64)
+    step_at, step_to = np.zeros((2, setup.steps.at_kind.size), np.int64)
     spare = Spare(spare_targets, spare_losses, spare_rungs, np.empty((40, 4), np.int64))
     return Levels(
         targets, target_parts, losses, loss_parts, rungs, rung_steps, step_at, step_to, spare

@@ -161,13 +161,10 @@ class Rehearsal:
             instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s
         )
         self.money = money_of(account, instrument, fx)
-        self.sizer, self.setup = (
-            sizer_of(account, instrument),
-            setup_of(rig, account.size, instrument),
-        )
-        begin, end = np.searchsorted(
-            bars.time, [self.setup.first_time, self.setup.last_time]
-        ).tolist()
+        self.sizer = sizer_of(account, instrument)
+        self.setup = setup_of(rig, account.size, instrument)
+        entry = self.setup.entry
+        begin, end = np.searchsorted(bars.time, [entry.first_time, entry.last_time]).tolist()
         self.history = loop.BarRows(
             begin, end, rows, signals.signal.astype(np.int8), *trails, *stops
         )

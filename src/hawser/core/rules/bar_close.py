@@ -10,7 +10,7 @@ from hawser.core.rules.inside_bar import NO_LEVEL, STOP, TARGET, trail_distance
 from hawser.core.rules.kinds import Kind
 from hawser.core.rules.moving import NO_MOVE, counted, sendable
 from hawser.core.rules.rounding import level_ticks
-from hawser.core.rules.trade_levels import Rules, Setup
+from hawser.core.rules.trade_levels import Begins, Rules, Setup, Trailing
 
 # Why a trade is left at the next open; what guards decide gives way to the rest
 SIGNAL, BASKET, TIME, GUARD = 1, 2, 3, 5
@@ -43,7 +43,7 @@ def decided_at(
         return SIGNAL, True
     if leave == -side:
         return SIGNAL, False
-    if basket_reached(won, rules.basket_stop, rules.basket_target):
+    if basket_reached(won, rules.basket.stop, rules.basket.target):
         return BASKET, False
     if last or 0 < rules.time_bars <= lived:
         return TIME, False
@@ -51,11 +51,11 @@ def decided_at(
 
 
 @inlined
-def begun(after: int, target: int, excursion: int, ready: int) -> bool:
+def begun(begins: Begins, excursion: int, ready: int) -> bool:
     """Whether a rule has begun: its target has filled, or the excursion was reached."""
-    if target:
-        return ready >> target & 1 == 1
-    return excursion >= after
+    if begins.target:
+        return ready >> begins.target & 1 == 1
+    return excursion >= begins.excursion
 
 
 @inlined
@@ -84,10 +84,8 @@ def moved(
     # so far: "better by one tick" is about what is sent (section 7). A tie goes to the rule that is
     # looked at first.
     excursion, level, why = side * (best - ref), stop, -1
-    if rules.break_even != NO_LEVEL and begun(
-        rules.break_even_after, rules.break_even_target, excursion, ready
-    ):
-        found = sendable(rules.break_even, stop, exit_side, rules.min_stop, side)
+    if rules.even.level != NO_LEVEL and begun(rules.even.begins, excursion, ready):
+        found = sendable(rules.even.level, stop, exit_side, rules.min_stop, side)
         if found != NO_MOVE and side * (found - level) > 0:
             level, why = found, BREAK_EVEN
     for k in range(step_at.size):
@@ -95,9 +93,9 @@ def moved(
             found = sendable(step_to[k], stop, exit_side, rules.min_stop, side)
             if found != NO_MOVE and side * (found - level) > 0:
                 level, why = found, STEP_1 + k
-    if rules.trail != Kind.NONE and begun(rules.trail_after, rules.trail_target, excursion, ready):
-        candidate = trail_candidate(rules, atr, line, side, best, close, stop)
-        if candidate != NO_MOVE and counted(candidate, stop, rules.trail_step, side):
+    if rules.trail.kind != Kind.NONE and begun(rules.trail_begins, excursion, ready):
+        candidate = trail_candidate(rules.trail, atr, line, side, best, close, stop)
+        if candidate != NO_MOVE and counted(candidate, stop, rules.trail.step, side):
             found = sendable(candidate, stop, exit_side, rules.min_stop, side)
             if found != NO_MOVE and side * (found - level) > 0:
                 level, why = found, TRAIL
@@ -106,36 +104,32 @@ def moved(
 
 @inlined
 def trail_candidate(
-    rules: Rules, atr: float, line: float, side: int, best: int, close: int, stop: int
+    trail: Trailing, atr: float, line: float, side: int, best: int, close: int, stop: int
 ) -> int:
     """The trail's candidate at a close, or NO_MOVE where it has no value or cannot count; ticks as
     in `moved`."""
-    if rules.trail == Kind.COLUMN:
-        level = line - side * rules.trail_offset
+    if trail.kind == Kind.COLUMN:
+        level = line - side * trail.offset
     else:
-        anchor = float(close if rules.trail_close else best)
-        level = anchor - side * trail_distance(
-            anchor, rules.trail, rules.trail_value, rules.trail_base, atr
-        )
+        anchor = float(close if trail.by_close else best)
+        level = anchor - side * trail_distance(anchor, trail.kind, trail.value, trail.base, atr)
     # Rounding gives at most 1e-6 of a tick: most candidates are known to be worse before it (NaN:
     # no value).
-    return (
-        level_ticks(level, side) if side * (level - stop) >= rules.trail_step - NOISE else NO_MOVE
-    )
+    return level_ticks(level, side) if side * (level - stop) >= trail.step - NOISE else NO_MOVE
 
 
 @compiled
 def follow_on(setup: Setup, side: int, ref: int, last: int, stop: int, chain: int) -> int:
     """The side that follows a trade which ended inside a bar, 0: none."""
     setup = borrowed(setup)
-    if chain >= setup.chain:
+    if chain >= setup.entry.chain:
         return 0
     follow = 0
     if last == TARGET:
         follow = side
     elif last == STOP and side * (stop - ref) < 0:
         follow = -side
-    if (follow > 0 and not setup.long) or (follow < 0 and not setup.short):
+    if (follow > 0 and not setup.entry.long) or (follow < 0 and not setup.entry.short):
         return 0
     return follow
 

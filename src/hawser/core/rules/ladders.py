@@ -52,7 +52,7 @@ def ladder_worst(
     for number in range(levels.size):
         slip = money.exit_slip + (money.entry_slip if number == 0 else 0.0)
         ticks = float(side * (levels[number] - stop)) + slip
-        loss += ticks * float(steps[number]) * money.step * money.tick * money.unit_money
+        loss += ticks * float(steps[number]) * money.step * money.tick * money.fees.unit_money
         if steps[number]:
             fees += fee(money, steps[number], levels[number])
         total += steps[number]
@@ -83,7 +83,7 @@ def ladder_most(
         for number in range(levels.size):
             worth += float(levels[number]) * float(steps[number]) * money.tick
             total += steps[number]
-        fits = total <= most_steps and worth * money.step * money.unit_money <= notional
+        fits = total <= most_steps and worth * money.step * money.fees.unit_money <= notional
         if fits:
             fits = risk >= ladder_worst(base, levels, stop, factor, side, money)
         if fits:

@@ -7,25 +7,12 @@ import math
 from typing import NamedTuple
 
 from hawser.core.compiled import compiled
-from hawser.core.rules.quantity import BUDGET_NOISE, steps_within
+from hawser.core.rules.quantity import BUDGET_NOISE, AtStop, steps_within
 from hawser.core.rules.rounding import floor_steps
 
 BUDGET, VOLATILITY, NOTIONAL, GIVEN = 0, 1, 2, 3
 ALL = 1 << 60
 PLENTY = ALL >> 20  # steps, for a search that has to end
-
-
-class AtStop(NamedTuple):
-    """What a unit loses at its stop, as the functions of `quantity.py` take it."""
-
-    loss_ticks: float
-    tick_value: float
-    ref: float
-    stop: float
-    unit_money: float
-    per_unit: float
-    per_notional: float
-    minimum: float
 
 
 class Limits(NamedTuple):
@@ -65,27 +52,11 @@ def asked_steps(
 ) -> int:
     """What a method asks for before caps; GIVEN asks for nothing here. `atr` in price units."""
     if method == BUDGET:
-        return _within(budget, step, at_stop)
+        return steps_within(budget, step, at_stop)
     money = percent / 100.0 * equity
     if method == NOTIONAL:
-        return steps_of_notional(money, at_stop.ref * at_stop.unit_money * step)
-    return max(0, floor_steps(money / (multiple * atr * at_stop.unit_money * step)))
-
-
-@compiled
-def _within(budget: float, step: float, at_stop: AtStop) -> int:
-    return steps_within(
-        budget,
-        step,
-        at_stop.loss_ticks,
-        at_stop.tick_value,
-        at_stop.ref,
-        at_stop.stop,
-        at_stop.unit_money,
-        at_stop.per_unit,
-        at_stop.per_notional,
-        at_stop.minimum,
-    )
+        return steps_of_notional(money, at_stop.ref * at_stop.fees.unit_money * step)
+    return max(0, floor_steps(money / (multiple * atr * at_stop.fees.unit_money * step)))
 
 
 @compiled
@@ -101,7 +72,7 @@ def _notional_cap(money: float, step_notional: float) -> int:
 def _risk_cap(money: float, step: float, at_stop: AtStop) -> int:
     if money == math.inf:
         return ALL
-    return _within(money, step, at_stop) if money > 0 else 0
+    return steps_within(money, step, at_stop) if money > 0 else 0
 
 
 @compiled
@@ -127,7 +98,7 @@ def cap_money(limits: Limits) -> tuple[float, float, float, float, float, float]
 @compiled
 def cap_steps(limits: Limits, step: float, at_stop: AtStop) -> tuple[int, int, int, int, int, int]:
     """What each cap allows, in the reckoning's order."""
-    worth = at_stop.ref * at_stop.unit_money * step
+    worth = at_stop.ref * at_stop.fees.unit_money * step
     free, notional, margin, heat, currency, room = cap_money(limits)
     return (
         _notional_cap(free, worth),

@@ -2,7 +2,7 @@
 
 from hawser.core.compiled import compiled
 from hawser.core.rules.kinds import Kind
-from hawser.core.rules.quantity import commission
+from hawser.core.rules.quantity import Fees, commission
 from hawser.core.rules.rounding import floor_steps, level_ticks
 
 
@@ -37,10 +37,7 @@ def part_and_money(
     tick_value: float,
     price: float,
     entry_fee: float,
-    unit_money: float,
-    per_unit: float,
-    per_notional: float,
-    minimum: float,
+    fees: Fees,
 ) -> tuple[int, float]:
     """Steps one target takes beyond what earlier ones have `taken`, and its money: gross at its
     `price`, `distance` ticks away, less its exit commission and its share, by quantity, of the one
@@ -49,5 +46,5 @@ def part_and_money(
     if part <= 0:
         return 0, 0.0
     qty = part * step
-    exit_fee = commission(qty, price, unit_money, per_unit, per_notional, minimum)
+    exit_fee = commission(qty, price, fees)
     return part, qty * distance * tick_value - exit_fee - entry_fee * part / steps

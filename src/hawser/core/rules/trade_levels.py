@@ -14,7 +14,7 @@ from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.inside_bar import NO_LEVEL, away, break_even_at
 from hawser.core.rules.kinds import Kind
-from hawser.core.rules.quantity import commission
+from hawser.core.rules.quantity import Fees, commission
 from hawser.core.rules.rounding import ceil_whole, floor_steps
 from hawser.core.rules.targets import steps_through, target_level
 
@@ -23,91 +23,155 @@ NO_TARGET = 40  # a target that no trade has
 
 
 class Money(NamedTuple):
-    """`tick_step`: money of one tick of one step; commissions as in the core; slippages in
-    ticks."""
+    """What ticks and fills of an instrument cost. `tick_step`: money of one tick of one step;
+    `tick` in price units, `step` in units of quantity; slippages in ticks."""
 
     tick_step: float
     tick: float
     step: float
-    unit_money: float
-    per_unit: float
-    per_notional: float
-    minimum: float
+    fees: Fees
     entry_slip: float
     exit_slip: float
 
 
+class Trailing(NamedTuple):
+    """How a trail follows the market: `value` of its kind behind the best price or the close
+    (`by_close`), or `offset` behind a line of its own; `base` ticks more. It moves by whole
+    `step`s."""
+
+    kind: int  # Kind.NONE: there is no trail
+    value: float
+    base: float
+    by_close: bool
+    offset: float
+    step: int
+
+
+class Begins(NamedTuple):
+    """When a rule begins: at an excursion in whole ticks, or once a target has filled."""
+
+    excursion: int
+    target: int  # its number; 0: the excursion counts
+
+
+class Even(NamedTuple):
+    """Break-even of one trade."""
+
+    level: int  # in ticks; NO_LEVEL: there is no such rule
+    begins: Begins
+
+
+class Basket(NamedTuple):
+    """The loss and the profit, in money, at which all is closed; infinite where not set."""
+
+    stop: float
+    target: float
+
+
 class Rules(NamedTuple):
-    """A rig's rules for one trade: distances in ticks, levels in ticks. `after`: an excursion in
-    whole ticks, and a target's number (0: none)."""
+    """A rig's rules for one trade: distances and levels in ticks."""
 
     min_stop: int
-    break_even: int  # its level; NO_LEVEL: no such rule
-    break_even_after: int
-    break_even_target: int
-    trail: int
-    trail_value: float
-    trail_base: float
-    trail_close: bool
-    trail_offset: float
-    trail_step: int
-    trail_after: int
-    trail_target: int
+    even: Even
+    trail: Trailing
+    trail_begins: Begins
     time_bars: int
-    basket_stop: float
-    basket_target: float
+    basket: Basket
     reverse: bool
     ladder_target: float  # ticks beyond the average entry; 0: no ladder
 
 
-class Setup(NamedTuple):
-    """A rig's rules before they are laid: kinds and values as numbers, one array for each list of
-    them."""
+class StopSetup(NamedTuple):
+    """The first stop: its `Kind`, and its value; `offset` ticks beyond a column's."""
 
-    stop: int
-    stop_value: float
-    stop_offset: float
-    needs_atr: bool
-    target_kind: Array
-    target_value: Array
-    target_share: Array
-    loss_r: Array
-    loss_share: Array
+    kind: int
+    value: float
+    offset: float
+
+
+class TargetSetup(NamedTuple):
+    """The targets, one place in each array for each."""
+
+    kind: Array
+    value: Array
+    share: Array
+
+
+class LossSetup(NamedTuple):
+    """The loss steps: at how many R, and what share goes."""
+
+    r: Array
+    share: Array
+
+
+class StepSetup(NamedTuple):
+    """The steps of the stop: where they act, and where they lead."""
+
     at_kind: Array
     at_value: Array
     to_kind: Array
     to_value: Array
-    even: bool
-    even_offset: float
-    even_costs: bool
-    even_after: float  # R; NaN: at once
-    even_target: int
-    trail: int
-    trail_value: float
-    trail_base: float
-    trail_close: bool
-    trail_offset: float
-    trail_step: int
-    trail_after: float
-    trail_target: int
-    time_bars: int
-    basket_stop: float
-    basket_stop_percent: bool
-    basket_target: float
-    basket_target_percent: bool
-    reverse: bool
+
+
+class AfterSetup(NamedTuple):
+    """When a rule begins: at so many R (NaN: at once), or once a target has filled."""
+
+    r: float
+    target: int  # its number; 0: R counts
+
+
+class EvenSetup(NamedTuple):
+    on: bool
+    offset: float
+    costs: bool
+    after: AfterSetup
+
+
+class BasketSetup(NamedTuple):
+    """Loss and profit at which all is closed: money, or percent of the equity at entry."""
+
+    stop: float
+    stop_percent: bool
+    target: float
+    target_percent: bool
+
+
+class LadderSetup(NamedTuple):
     rungs: int  # 0: no ladder
     spacing_kind: int
     spacing: float
     factor: float
-    ladder_target: float
-    ladder_stop: float
-    min_stop: int
+    target: float
+    stop: float
+
+
+class EntrySetup(NamedTuple):
+    """Which entries the rig allows; times in UTC ns."""
+
     long: bool
     short: bool
     first_time: int
     last_time: int
     chain: int  # most follow-ons in a row
+
+
+class Setup(NamedTuple):
+    """A rig's rules before they are laid: kinds and values as numbers."""
+
+    stop: StopSetup
+    targets: TargetSetup
+    losses: LossSetup
+    steps: StepSetup
+    even: EvenSetup
+    trail: Trailing
+    trail_after: AfterSetup
+    basket: BasketSetup
+    ladder: LadderSetup
+    entry: EntrySetup
+    time_bars: int
+    reverse: bool
+    min_stop: int
+    needs_atr: bool
 
 
 @compiled
@@ -122,14 +186,7 @@ def distance(kind: int, value: float, ref: float, r_ticks: float, atr: float) ->
 
 @compiled
 def fee(money: Money, steps: float, price: float) -> float:
-    return commission(
-        steps * money.step,
-        price * money.tick,
-        money.unit_money,
-        money.per_unit,
-        money.per_notional,
-        money.minimum,
-    )
+    return commission(steps * money.step, price * money.tick, money.fees)
 
 
 @inlined
@@ -146,32 +203,44 @@ def lay_targets(
     """Write the levels of the targets (the entry's where one is off) and what each takes of
     `steps`."""
     share, taken = 0.0, 0
-    for k in range(setup.target_kind.size):
+    for k in range(setup.targets.kind.size):
         parts[k] = 0
-        kind, value = setup.target_kind[k], setup.target_value[k]
-        off = value == 0 or setup.target_share[k] == 0
+        kind, value = setup.targets.kind[k], setup.targets.value[k]
+        off = value == 0 or setup.targets.share[k] == 0
         levels[k] = ref if off else target_level(kind, value, float(ref), float(r_ticks), atr, side)
         if levels[k] == ref or levels[k] <= 0:
             levels[k] = ref
             continue
-        share += setup.target_share[k]
+        share += setup.targets.share[k]
         parts[k] = max(0, steps_through(share, steps) - taken)
         taken += parts[k]
 
 
 @compiled
-def _after(
-    after: float, target: int, r_ticks: int, parts: Array, laddered: bool
-) -> tuple[int, int]:
-    """An activation as an excursion in ticks and a target's number; a merged target waits for the
-    one it went into. A ladder has one target, of its own."""
+def _begins(after: AfterSetup, r_ticks: int, parts: Array, laddered: bool) -> Begins:
+    """When a rule of one trade begins; a merged target waits for the one it went into. A ladder has
+    one target, of its own."""
+    target = after.target
     if target == 0:
-        return (AT_ONCE if math.isnan(after) else ceil_whole(after * r_ticks)), 0
+        return Begins(AT_ONCE if math.isnan(after.r) else ceil_whole(after.r * r_ticks), 0)
     if laddered:
-        return 0, 1 if target == 1 else NO_TARGET
+        return Begins(0, 1 if target == 1 else NO_TARGET)
     while target <= parts.size and parts[target - 1] == 0:
         target += 1
-    return 0, target if target <= parts.size else NO_TARGET
+    return Begins(0, target if target <= parts.size else NO_TARGET)
+
+
+@inlined
+def _even(
+    setup: Setup, money: Money, side: int, ref: int, r_ticks: int, steps: int, parts: Array
+) -> Even:
+    even, level, cost = setup.even, NO_LEVEL, 0.0
+    if even.on:
+        if even.costs:
+            both = 2 * fee(money, steps, ref) / (steps * money.tick_step)
+            cost = both + money.entry_slip + money.exit_slip
+        level = break_even_at(ref, side, even.offset + cost, even.costs)
+    return Even(level, _begins(even.after, r_ticks, parts, setup.ladder.rungs > 0))
 
 
 @inlined
@@ -185,41 +254,20 @@ def lay_rules(
     parts: Array,
     cash: float,
 ) -> Rules:
-    even, cost = NO_LEVEL, 0.0
-    if setup.even:
-        if setup.even_costs:
-            cost = (
-                2 * fee(money, steps, ref) / (steps * money.tick_step)
-                + money.entry_slip
-                + money.exit_slip
-            )
-        even = break_even_at(ref, side, setup.even_offset + cost, setup.even_costs)
-    even_after, even_target = _after(
-        setup.even_after, setup.even_target, r_ticks, parts, setup.rungs > 0
-    )
-    trail_after, trail_target = _after(
-        setup.trail_after, setup.trail_target, r_ticks, parts, setup.rungs > 0
-    )
-    lost = setup.basket_stop / 100.0 * cash if setup.basket_stop_percent else setup.basket_stop
-    won = setup.basket_target / 100.0 * cash if setup.basket_target_percent else setup.basket_target
+    """The rules of a trade of `steps`, whose targets take `parts`; `cash`: equity at entry."""
+    basket = setup.basket
     return Rules(
         min_stop=setup.min_stop,
-        break_even=even,
-        break_even_after=even_after,
-        break_even_target=even_target,
+        even=_even(setup, money, side, ref, r_ticks, steps, parts),
         trail=setup.trail,
-        trail_value=setup.trail_value,
-        trail_base=setup.trail_base,
-        trail_close=setup.trail_close,
-        trail_offset=setup.trail_offset,
-        trail_step=setup.trail_step,
-        trail_after=trail_after,
-        trail_target=trail_target,
+        trail_begins=_begins(setup.trail_after, r_ticks, parts, setup.ladder.rungs > 0),
         time_bars=setup.time_bars,
-        basket_stop=lost,
-        basket_target=won,
+        basket=Basket(
+            basket.stop / 100.0 * cash if basket.stop_percent else basket.stop,
+            basket.target / 100.0 * cash if basket.target_percent else basket.target,
+        ),
         reverse=setup.reverse,
-        ladder_target=setup.ladder_target,
+        ladder_target=setup.ladder.target,
     )
 
 
@@ -228,9 +276,9 @@ def lay_losses(
     setup: Setup, side: int, ref: int, r_ticks: int, steps: int, levels: Array, parts: Array
 ) -> None:
     """Write the levels of the loss steps, and what each takes of `steps`."""
-    for k in range(setup.loss_r.size):
-        levels[k] = away(ref, -setup.loss_r[k] * r_ticks, side)
-        parts[k] = floor_steps(setup.loss_share[k] * steps)
+    for k in range(setup.losses.r.size):
+        levels[k] = away(ref, -setup.losses.r[k] * r_ticks, side)
+        parts[k] = floor_steps(setup.losses.share[k] * steps)
 
 
 @inlined
@@ -238,12 +286,9 @@ def lay_steps(
     setup: Setup, side: int, ref: int, r_ticks: int, atr: float, at: Array, to: Array
 ) -> None:
     """Write where the steps act, as excursions in whole ticks, and the levels they lead to."""
-    for k in range(setup.at_kind.size):
-        at[k] = ceil_whole(
-            distance(setup.at_kind[k], setup.at_value[k], float(ref), float(r_ticks), atr)
-        )
-        to[k] = away(
-            ref,
-            distance(setup.to_kind[k], setup.to_value[k], float(ref), float(r_ticks), atr),
-            side,
-        )
+    steps, entry, of = setup.steps, float(ref), float(r_ticks)
+    for k in range(steps.at_kind.size):
+        reach = distance(steps.at_kind[k], steps.at_value[k], entry, of, atr)
+        secured = distance(steps.to_kind[k], steps.to_value[k], entry, of, atr)
+        at[k] = ceil_whole(reach)
+        to[k] = away(ref, secured, side)

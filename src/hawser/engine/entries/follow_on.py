@@ -88,8 +88,13 @@ def following(state: EngineState, trade: Trade) -> Plan | None:
     if rig is None or rig.follow_on is None or trade.turn or state.halt is not None:
         return None
     setup = setup_for(trade.plan, state.instruments[trade.symbol])
+    allowed = setup.entry
     side = follow_on(setup, trade.side, trade.ref, _last(trade), trade.stop, trade.chain)
-    if not side or at_a_price(trade.plan) or not setup.first_time <= state.now < setup.last_time:
+    if (
+        not side
+        or at_a_price(trade.plan)
+        or not allowed.first_time <= state.now < allowed.last_time
+    ):
         return None
     return _again(trade, side)
 

@@ -128,7 +128,7 @@ class Valuation:
     ) -> Stake:
         """What is open and `waits`, steps at `price` ticks, with the rungs that would follow."""
         instrument = self._state.instruments[trade.symbol]
-        fees, tick = instrument.commission, instrument.tick_size
+        tick = instrument.tick_size
         steps = trade.open_steps + waits
         value = steps * price
         for rung in rungs if steps and not trade.leave else ():
@@ -139,8 +139,7 @@ class Valuation:
             qty=steps * instrument.step_size,
             entry=value / max(1, steps) * tick,
             stop=stop * tick,
-            unit_money=self._unit_money(instrument),
-            fees=(fees.per_unit, fees.per_notional, fees.minimum),
+            fees=instrument.fees(self._unit_money(instrument)),
             exposure=instrument.exposure,
         )
 

@@ -22,6 +22,7 @@ from hawser.core.rules.bar_close import begun
 from hawser.core.rules.inside_bar import NO_LEVEL
 from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
+from hawser.core.rules.trade_levels import Begins
 from hawser.engine.model.state import EngineState, TargetLine, Trade
 
 _setup = lru_cache(maxsize=1024)(setup_of)
@@ -99,8 +100,8 @@ def lay(state: EngineState, trade: Trade) -> Laid:
         parts,
         float(equity),
     )
-    if math.isnan(fx) and setup.even_costs:
-        rules = rules._replace(break_even=NO_LEVEL)
+    if math.isnan(fx) and setup.even.costs:
+        rules = rules._replace(even=rules.even._replace(level=NO_LEVEL))
     step_at, step_to = np.empty((2, len(trade.plan.tended.step)), np.int64)
     trade_levels.lay_steps(setup, trade.side, trade.ref, trade.r_ticks, atr, step_at, step_to)
     return Laid(rules, step_at, step_to)
@@ -148,11 +149,14 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
     rules, bits = laid.rules, ready(trade)
     excursion = trade.side * (trade.best_exit - trade.ref)
 
-    def at(after: int, target: int, effect: str) -> None:
-        if begun(after, target, excursion, bits):
+    def at(begins: Begins, effect: str) -> None:
+        if begun(begins, excursion, bits):
             return
-        line = awaited(trade, target) if target else None
-        level = line.level if line is not None else 0 if target else trade.ref + trade.side * after
+        line = awaited(trade, begins.target) if begins.target else None
+        if begins.target:
+            level = line.level if line is not None else 0
+        else:
+            level = trade.ref + trade.side * begins.excursion
         if level:
             found.append(
                 Waiting(level, effect, f"at target {line.number}" if line else f"at {price(level)}")
@@ -162,19 +166,15 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
 
     if (
         rig.break_even is not None
-        and rules.break_even != NO_LEVEL
-        and trade.side * (rules.break_even - trade.stop) > 0
+        and rules.even.level != NO_LEVEL
+        and trade.side * (rules.even.level - trade.stop) > 0
     ):
-        at(
-            rules.break_even_after,
-            rules.break_even_target,
-            f"break-even to {price(rules.break_even)}",
-        )
+        at(rules.even.begins, f"break-even to {price(rules.even.level)}")
     for number, (reach, to) in enumerate(
         zip(laid.step_at.tolist(), laid.step_to.tolist(), strict=True), start=1
     ):
         if trade.side * (to - trade.stop) > 0 and to > 0:
-            at(reach, 0, f"step {number} to {price(to)}")
+            at(Begins(reach, 0), f"step {number} to {price(to)}")
     for rung in trade.rungs if not trade.leave else ():
         if rung.filled < rung.steps:
             qty = state.instruments[trade.symbol].qty(rung.steps - rung.filled)
@@ -182,7 +182,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
                 Waiting(rung.level, f"rung {rung.number} at {price(rung.level)}: {qty} more")
             )
     if rig.trail is not None:
-        at(rules.trail_after, rules.trail_target, "trail begins")
+        at(rules.trail_begins, "trail begins")
     parts = loss_parts(trade)
     for line in trade.losses:
         if line.filled < parts[line.number] and trade.side * (line.level - trade.stop) > 0:

@@ -29,7 +29,7 @@ from hawser.core.rules.bar_close import (
 )
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.moving import better_exit
-from hawser.core.rules.trade_levels import Rules
+from hawser.core.rules.trade_levels import Basket, Rules
 from hawser.engine import events as ev
 from hawser.engine.entries.anchoring import set_stop
 from hawser.engine.model import reasons as rs
@@ -219,7 +219,7 @@ def _aim(outbox: Outbox, trade: Trade, beyond: float) -> bool:
 
 
 def _no_basket(rules: Rules) -> Rules:
-    return rules._replace(basket_stop=math.inf, basket_target=math.inf)
+    return rules._replace(basket=Basket(math.inf, math.inf))
 
 
 def _won_at(state: EngineState, trade: Trade, close: int) -> float:
@@ -287,7 +287,8 @@ def _told(state: EngineState, trade: Trade, rules: Rules, level: int, why: int, 
     price, market = instrument.price, state.markets[trade.symbol]
     if why == BREAK_EVEN:
         assert rig.break_even is not None
-        line = awaited(trade, rules.break_even_target) if rules.break_even_target else None
+        target = rules.even.begins.target
+        line = awaited(trade, target) if target else None
         rule = "break-even" + (
             f" after target {line.number}" if line else after_words(rig.break_even.after)
         )

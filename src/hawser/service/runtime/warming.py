@@ -28,6 +28,7 @@ from hawser.core.rules import entries, moving, trade_levels
 from hawser.core.rules.bar_close import begun, decided_at, follow_on, moved
 from hawser.core.rules.inside_bar import PESSIMISTIC, STOP
 from hawser.core.rules.ladders import common_target
+from hawser.core.rules.quantity import Fees
 from hawser.core.rules.rounding import floor_steps
 from hawser.core.rules.targets import steps_through
 from hawser.core.size_terms import SizeRequest
@@ -82,7 +83,7 @@ def prime_rules() -> None:
         )
     )
     common_target(2000.0, 2, 15.0, 1)
-    heat(Stake(1, 1.0, 100.0, 98.0, 1.0, (1.0, 0.0, 0.5), ("CHF",)))
+    heat(Stake(1, 1.0, 100.0, 98.0, Fees(1.0, 1.0, 0.0, 0.5), ("CHF",)))
     steps_through(0.5, 10)
     EntryRule("stop", atr=1.0).level(instrument, 1000, 1002, 1.5, 1)
     entries.held_stop(900, 1000, 1002, 2.0, 1)
@@ -129,7 +130,7 @@ def _tending(instrument: Instrument) -> None:
     moved(rules, 1, 1000, at, to, 15.0, 0.0, 970, 1040, 1030, 1030, 0)
     decided_at(rules, 0, 0, 1, 1, 0.0, False)
     follow_on(setup, 1, 1000, STOP, 970, 0)
-    begun(30, 0, 10, 0)
+    begun(rules.trail_begins, 10, 0)
     floor_steps(0.5 * 10)
 
 

@@ -441,15 +441,8 @@ class Book:
         profit: float,
         clipped: bool,
     ) -> list[port.VenueMessage]:
-        fees = instrument.commission
-        fee = commission(
-            steps * instrument.step_size,
-            price * instrument.tick_size,
-            self.unit_money(instrument),
-            fees.per_unit,
-            fees.per_notional,
-            fees.minimum,
-        )
+        fees = instrument.fees(self.unit_money(instrument))
+        fee = commission(steps * instrument.step_size, price * instrument.tick_size, fees)
         self.state.balance += profit - fee
         self.state.counter += 1
         fill = port.FillTold(
