@@ -134,7 +134,9 @@ class Anybody:
         if choice < 0.4:
             resting = [order for order in state.orders.values() if not order.over and order.level]
             held = [
-                ev.VenuePosition(one.entry, one.symbol, one.side, one.open_steps, one.entry_price)
+                ev.VenuePosition(
+                    one.entry.order_id, one.symbol, one.side, one.open_steps, one.entry_price
+                )
                 for one in state.live()
                 if one.open_steps and draw.random() < 0.9
             ]

@@ -171,7 +171,7 @@ class Venue:
         )
 
     def all_held(self, orders: tuple[str, ...]) -> dict[str, object]:
-        entry = self.hand.trade.entry
+        entry = self.hand.trade.entry.order_id
         position = (ev.VenuePosition(entry, SYMBOL, 1, self.open, 61_242.0),) if self.open else ()
         asked = tuple(self.report(one) for one in orders if one in self.orders or one != entry)
         return {"asked": asked, "resting": self.resting, "positions": position}

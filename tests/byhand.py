@@ -138,8 +138,8 @@ class ByHand:
         """Place and fill whole; returns what the fill led to."""
         self.place(**changes)
         trade = self.trade
-        self.do(ev.OrderAccepted, order=trade.entry)
-        return self.fill(trade.entry, trade.asked_steps, trade.ref)
+        self.do(ev.OrderAccepted, order=trade.entry.order_id)
+        return self.fill(trade.entry.order_id, trade.entry.asked_steps, trade.ref)
 
     def protect(self, **changes: Any) -> list[cm.AnyCommand]:
         """Enter, and let the venue accept every order; returns what followed the stop's

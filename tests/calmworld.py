@@ -117,7 +117,7 @@ class World:
         return sum(
             one.steps - one.filled
             for one in rests
-            if one.kind == "stop" and one.closes == self.trade.entry
+            if one.kind == "stop" and one.closes == self.trade.entry.order_id
         )
 
     def told(self, since: int = 0) -> set[str]:

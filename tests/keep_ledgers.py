@@ -32,7 +32,7 @@ def summary(state: EngineState) -> dict[str, Any]:
                 "side": trade.side,
                 "open": trade.open_steps,
                 "stop": trade.stop,
-                "entry": trade.entry,
+                "entry": trade.entry.order_id,
                 "profit": trade.profit,
                 "orders": {
                     name: [
@@ -116,6 +116,6 @@ if __name__ == "__main__":
         False,
         False,
         lambda state: any(
-            rung.filled for trade in state.live() if trade.open_steps for rung in trade.rungs
+            rung.filled for trade in state.live() if trade.open_steps for rung in trade.ladder.rungs
         ),
     )

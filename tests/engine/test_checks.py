@@ -17,7 +17,7 @@ def checked(
     hand: ByHand, *known: ev.OrderReport, steps: int, quiet: bool = True, side: int = 1
 ) -> ev.Checked:
     """The venue's answer: these orders, and a position of so many steps."""
-    position = ev.VenuePosition(hand.trade.entry, SYMBOL, side, steps, 61242.0)
+    position = ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, side, steps, 61242.0)
     return ev.Checked(
         time=hand.now,
         asked=known,
@@ -58,16 +58,16 @@ def test_an_entry_that_has_filled_in_part_is_not_laid_out_anew_where_it_rests():
     """Its stop, its targets and what it risks stand by what has filled."""
     hand = ByHand()
     hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
-    trade, steps = hand.trade, hand.trade.asked_steps
-    hand.do(ev.OrderAccepted, order=trade.entry)
-    hand.fill(trade.entry, 10, trade.ref)
+    trade, steps = hand.trade, hand.trade.entry.asked_steps
+    hand.do(ev.OrderAccepted, order=trade.entry.order_id)
+    hand.fill(trade.entry.order_id, 10, trade.ref)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    before = (trade.ref, trade.stop, trade.asked_steps)
+    before = (trade.ref, trade.stop, trade.entry.asked_steps)
     for level, asked in ((trade.ref - 40, steps), (trade.ref, steps - 20)):
         told = hand.engine.handle(
-            checked(hand, ev.OrderReport(trade.entry, "resting", level, asked), steps=10)
+            checked(hand, ev.OrderReport(trade.entry.order_id, "resting", level, asked), steps=10)
         )
-        assert (trade.ref, trade.stop, trade.asked_steps) == before
+        assert (trade.ref, trade.stop, trade.entry.asked_steps) == before
         assert "entry" not in {one.role for one in of(told, cm.Amend)}
 
 
@@ -76,7 +76,7 @@ def test_a_stop_stays_while_the_answer_that_ends_its_trade_says_that_something_i
     back first."""
     hand = ByHand()
     hand.protect(targets=())
-    stop, entry = hand.order("stop"), hand.trade.entry
+    stop, entry = hand.order("stop"), hand.trade.entry.order_id
     hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
     close = hand.order("close")
     fill = ev.Fill("F9", hand.now, 104, 61230, 0.0, 1.0)
@@ -133,7 +133,7 @@ def test_a_stop_that_rests_for_more_than_an_older_record_knows_is_not_made_small
         ev.OrderReport(order.id, "filled", order.level, order.steps, (fill,))
         for order, fill in zip(rungs, fills, strict=True)
     )
-    held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, whole, hand.trade.entry_price)
+    held = ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, whole, hand.trade.entry_price)
     known = (*asked, ev.OrderReport(stop.id, "resting", stop.level, whole))
     told = hand.holdings(positions=(held,), resting=(stop.id,), asked=known)
     assert not [one for one in of(told, cm.Amend) if one.role == "stop"]
@@ -144,7 +144,9 @@ def test_fills_that_one_answer_tells_are_covered_by_one_stop():
     hand = ByHand()
     hand.place(targets=())
     fills = tuple(ev.Fill(f"U{number}", hand.now, 20, 61_242, 0.0, 1.0) for number in range(3))
-    known = ev.OrderReport(hand.trade.entry, "resting", 0, hand.trade.asked_steps, fills)
+    known = ev.OrderReport(
+        hand.trade.entry.order_id, "resting", 0, hand.trade.entry.asked_steps, fills
+    )
     sent = of(hand.do(ev.OrderStatus, known=known), cm.Submit)
     assert [(one.role, one.steps) for one in sent] == [("stop", 60)]
 
@@ -171,7 +173,7 @@ def test_what_becomes_of_a_foreign_position_is_told():
 def test_a_foreign_position_that_a_late_fill_explains_is_not_told_as_closed():
     hand = ByHand()
     hand.protect(targets=())
-    stop, entry = hand.order("stop"), hand.trade.entry
+    stop, entry = hand.order("stop"), hand.trade.entry.order_id
     hand.fill(stop.id, 104, stop.level)
     hand.engine.state.unexplained[entry] = held = ev.VenuePosition(entry, SYMBOL, 1, 8)
     hand.fill(entry, 8, 61_242)
@@ -203,7 +205,7 @@ def test_a_stop_that_was_put_nearer_while_something_is_under_way_is_not_put_back
     """A rung had filled: the change of its quantity would have moved the stop away again."""
     hand = ByHand()
     hand.protect(targets=())
-    stop, entry = hand.order("stop"), hand.trade.entry
+    stop, entry = hand.order("stop"), hand.trade.entry.order_id
     nearer = stop.level + 150
     busy = checked(
         hand, ev.OrderReport(stop.id, "resting", nearer, stop.steps), steps=104, quiet=False
@@ -214,7 +216,7 @@ def test_a_stop_that_was_put_nearer_while_something_is_under_way_is_not_put_back
     assert not differs(hand.engine.state, busy)
     earlier = checked(
         hand,
-        ev.OrderReport(stop.id, "resting", hand.trade.initial_stop, stop.steps),
+        ev.OrderReport(stop.id, "resting", hand.trade.cover.initial_stop, stop.steps),
         steps=104,
         quiet=False,
     )

@@ -23,7 +23,7 @@ def waiting(**changes) -> ByHand:
     """A buy stop that rests at 0.61500."""
     hand = ByHand()
     hand.place(**{"entry": BUY_STOP} | changes)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     return hand
 
 
@@ -47,7 +47,7 @@ def test_a_pending_entry_is_sized_from_its_own_level():
     hand = waiting()
     assert hand.trade.ref == 61500
     assert hand.trade.stop == 61137  # 2.5 ATR below the entry, not below the market
-    assert hand.trade.asked_steps == 104
+    assert hand.trade.entry.asked_steps == 104
     assert hand.trade.state == states.ENTERING
 
 
@@ -86,7 +86,7 @@ def test_the_venue_is_told_until_when():
 
 def test_an_expired_entry_ends_the_trade_with_nothing_opened():
     hand = waiting()
-    found = hand.do(ev.OrderCancelled, order=hand.trade.entry, why="expired")
+    found = hand.do(ev.OrderCancelled, order=hand.trade.entry.order_id, why="expired")
     assert hand.trade.state == states.ENDED
     assert hand.trade.end == Reason(rs.ENTRY_GONE, name="expired")
     assert "entry_void" in codes(found)
@@ -131,24 +131,24 @@ def test_an_entry_on_its_way_to_risk_more_is_heat_at_once():
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61900)  # R is twice what it was
     assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
     hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=61300)
-    assert hand.trade.then is not None
+    assert hand.trade.entry.then is not None
     # until the venue has answered the first
     assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
-    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61900, steps=50)
+    hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=61900, steps=50)
     assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
-    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61300, steps=50)
+    hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=61300, steps=50)
     assert heat_of(hand) == pytest.approx(before / 2, rel=0.03)
 
 
 def test_moving_an_entry_sizes_it_anew_once_the_venue_agrees():
     hand = waiting(stop=StopRule(price=Decimal("0.61100")))
-    before = hand.trade.asked_steps
+    before = hand.trade.entry.asked_steps
     sent = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600), cm.Amend)
     assert [(order.level, order.steps) for order in sent] == [(61600, sent[0].steps)]
     assert sent[0].steps < before  # the stop stayed, R grew
     assert hand.trade.ref == 61500  # not yet
-    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61600, steps=sent[0].steps)
-    assert (hand.trade.ref, hand.trade.asked_steps, hand.trade.r_ticks) == (
+    hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=61600, steps=sent[0].steps)
+    assert (hand.trade.ref, hand.trade.entry.asked_steps, hand.trade.r_ticks) == (
         61600,
         sent[0].steps,
         500,
@@ -164,8 +164,13 @@ def test_a_fixed_quantity_stays_when_the_entry_moves():
 def test_an_entry_that_fills_while_it_is_moved_keeps_the_lines_it_filled_with():
     hand = waiting()
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600)
-    hand.fill(hand.trade.entry, 104, 61500)
-    hand.do(ev.AmendRejected, order=hand.trade.entry, code="not_resting", text="it does not rest")
+    hand.fill(hand.trade.entry.order_id, 104, 61500)
+    hand.do(
+        ev.AmendRejected,
+        order=hand.trade.entry.order_id,
+        code="not_resting",
+        text="it does not rest",
+    )
     assert (hand.trade.ref, hand.trade.stop) == (61500, 61137)
     assert hand.order("stop").level == 61137
 
@@ -173,9 +178,11 @@ def test_an_entry_that_fills_while_it_is_moved_keeps_the_lines_it_filled_with():
 def test_a_move_the_venue_refuses_leaves_the_entry_where_it_rests():
     hand = waiting()
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600)
-    found = hand.do(ev.AmendRejected, order=hand.trade.entry, code="too_near", text="too near")
+    found = hand.do(
+        ev.AmendRejected, order=hand.trade.entry.order_id, code="too_near", text="too near"
+    )
     assert "move_refused" in codes(found)
-    assert hand.trade.moving is None
+    assert hand.trade.entry.moving is None
     assert not of(hand.later(3), cm.Amend)
 
 
@@ -183,28 +190,28 @@ def test_dragging_the_stop_of_a_waiting_entry_sizes_it_anew():
     hand = waiting()
     sent = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=61300), cm.Amend)
     assert sent[0].level == 61500 and sent[0].steps > 104  # a nearer stop, the same risk
-    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61500, steps=sent[0].steps)
+    hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=61500, steps=sent[0].steps)
     assert hand.trade.stop == 61300
 
 
 def test_lines_follow_the_part_that_has_filled():
     hand = waiting()
-    hand.fill(hand.trade.entry, 40, 61500)
+    hand.fill(hand.trade.entry.order_id, 40, 61500)
     stop = hand.order("stop")
     assert stop.steps == 40
     hand.do(ev.OrderAccepted, order=stop.id)
     assert [hand.order("target", number).steps for number in (1, 2)] == [16, 12]
-    amends = of(hand.fill(hand.trade.entry, 64, 61500), cm.Amend)
+    amends = of(hand.fill(hand.trade.entry.order_id, 64, 61500), cm.Amend)
     assert (stop.id, 104) in [(order.order, order.steps) for order in amends]
 
 
 def test_the_rest_of_an_entry_is_cancelled_once_anything_was_closed():
     hand = waiting()
-    hand.fill(hand.trade.entry, 40, 61500)
+    hand.fill(hand.trade.entry.order_id, 40, 61500)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     found = hand.fill(hand.order("stop").id, 40, 61137)
-    assert [cancel.order for cancel in of(found, cm.Cancel)][:1] == [hand.trade.entry]
-    hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for")
+    assert [cancel.order for cancel in of(found, cm.Cancel)][:1] == [hand.trade.entry.order_id]
+    hand.do(ev.OrderCancelled, order=hand.trade.entry.order_id, why="asked for")
     for order in [o for o in hand.engine.state.orders.values() if not o.over]:
         hand.do(ev.OrderCancelled, order=order.id, why="asked for")
     assert hand.trade.state == states.ENDED
@@ -213,8 +220,8 @@ def test_the_rest_of_an_entry_is_cancelled_once_anything_was_closed():
 def test_cancelling_a_waiting_entry_by_hand_ends_it():
     hand = waiting()
     found = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
-    assert [cancel.order for cancel in of(found, cm.Cancel)] == [hand.trade.entry]
-    hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for")
+    assert [cancel.order for cancel in of(found, cm.Cancel)] == [hand.trade.entry.order_id]
+    hand.do(ev.OrderCancelled, order=hand.trade.entry.order_id, why="asked for")
     assert (hand.trade.state, hand.trade.end) == (states.ENDED, Reason(rs.CANCELLED_BY_HAND))
 
 
@@ -232,7 +239,7 @@ def test_halting_cancels_what_waits():
 def test_a_fill_at_another_price_keeps_or_moves_the_lines_as_the_plan_says(anchor, stop, target):
     hand = ByHand()
     hand.place(anchor=anchor)
-    hand.fill(hand.trade.entry, 104, 61250)  # 8 ticks worse
+    hand.fill(hand.trade.entry.order_id, 104, 61250)  # 8 ticks worse
     assert hand.order("stop").level == stop
     assert hand.trade.targets[0].level == target
     assert hand.trade.ref == (61250 if anchor == "fill" else 61242)
@@ -241,9 +248,9 @@ def test_a_fill_at_another_price_keeps_or_moves_the_lines_as_the_plan_says(ancho
 def test_anchoring_never_loosens_a_stop_that_rests():
     hand = ByHand()
     hand.place(anchor="fill")
-    hand.fill(hand.trade.entry, 50, 61250)
+    hand.fill(hand.trade.entry.order_id, 50, 61250)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    hand.fill(hand.trade.entry, 54, 61200)  # the average falls
+    hand.fill(hand.trade.entry.order_id, 54, 61200)  # the average falls
     assert hand.trade.stop == 60887
 
 
@@ -287,7 +294,7 @@ def test_both_sides_of_a_straddle_count_for_every_cap_on_heat():
     for cap in ("max_heat_percent", "max_currency_heat_percent"):
         hand = ByHand(policy=Policy(**{cap: 0.7}))
         found = of(hand.do(ev.PlaceStraddle, ask="S", plan=plan(targets=()), atr=1.0), cm.Submit)
-        risks = [trade.planned_risk for trade in hand.engine.state.trades.values()]
+        risks = [trade.entry.planned_risk for trade in hand.engine.state.trades.values()]
         assert len(found) == 2
         assert sum(risks) <= hand.engine.state.equity * 0.007, cap
         assert risks[1] < risks[0]
@@ -308,10 +315,10 @@ def test_selected_entries_become_one_group_by_one_action():
     first = hand.trade
     hand.place(ask="A2", entry=EntryRule("limit", price=Decimal("0.61000")))
     second = hand.trade
-    hand.do(ev.OrderAccepted, order=second.entry)
+    hand.do(ev.OrderAccepted, order=second.entry.order_id)
     assert codes(hand.do(ev.LinkEntries, ask="G", trades=(first.id, second.id))) == ["linked"]
-    found = hand.fill(second.entry, second.asked_steps, 61000)
-    assert first.entry in [cancel.order for cancel in of(found, cm.Cancel)]
+    found = hand.fill(second.entry.order_id, second.entry.asked_steps, 61000)
+    assert first.entry.order_id in [cancel.order for cancel in of(found, cm.Cancel)]
 
 
 def test_an_entry_can_leave_its_group():
@@ -382,7 +389,7 @@ def test_another_plan_s_rules_never_loosen_the_stop():
 def test_a_target_that_a_waiting_entry_is_about_to_lose_cannot_be_moved():
     hand = ByHand()
     hand.place(entry=EntryRule("limit", price=Decimal("0.61100")))
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=2, level=0, share=0.0)
     told = of(hand.do(ev.MoveTarget, ask="2", trade=hand.trade.id, number=2, level=62500), cm.Tell)
     assert [(one.code, one.weight) for one in told] == [("target_refused", "refused")]
@@ -392,12 +399,13 @@ def test_a_target_that_a_waiting_entry_is_about_to_lose_cannot_be_moved():
 def test_a_waiting_entry_loses_the_target_that_was_named(number, left):
     hand = ByHand()
     hand.place(entry=EntryRule("limit", price=Decimal("0.61100")))
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=number, level=0, share=0.0)
     for order in [one for one in hand.engine.state.orders.values() if one.pending == "amend"]:
         hand.do(ev.AmendAccepted, order=order.id, level=order.level, steps=order.steps)
     assert [
-        rule.r for rule in (hand.trade.then or hand.trade.moving or hand.trade).plan.targets
+        rule.r
+        for rule in (hand.trade.entry.then or hand.trade.entry.moving or hand.trade).plan.targets
     ] == [left]
 
 

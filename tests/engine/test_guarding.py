@@ -50,7 +50,7 @@ def submitted(commands: list[cm.AnyCommand], role: str) -> list[cm.Submit]:
 
 def waiting(hand: ByHand, ask: str = "W") -> Any:
     hand.place(ask, entry=LIMIT)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     return hand.trade
 
 
@@ -135,7 +135,7 @@ def test_entering_a_news_window_does_what_was_chosen(then, role, even):
         f"News ({SYMBOL}) closes entries: news in 30\u00a0s (CHF, high): Rate decision"
     )
     cancelled = [one.order for one in of(told, cm.Cancel)]
-    assert (pending.entry in cancelled) == (not even)
+    assert (pending.entry.order_id in cancelled) == (not even)
     assert bool(submitted(told, "close")) == (role == "close")
     assert (open_trade.stop > stop) == even
     hand.now = event.time + 10 * MINUTE - 1
@@ -384,7 +384,9 @@ def test_rejects_within_the_window_trip_and_older_ones_do_not_count():
         hand.later(pause)
         hand.quote(61230, 61242)
         hand.place(f"A{number}")
-        hand.do(ev.OrderRejected, order=hand.trade.entry, code="busy", text="the venue is busy")
+        hand.do(
+            ev.OrderRejected, order=hand.trade.entry.order_id, code="busy", text="the venue is busy"
+        )
         assert closed(hand) == (["latched"] if number == 2 else [])
 
 
@@ -401,7 +403,7 @@ def test_an_order_rate_beyond_the_limit_trips_and_protection_goes_on():
 def test_a_fill_beyond_the_slippage_allowed_trips(price, trips):
     hand = guarded(dc.SlippageSwitch(name="Slip", ticks=5))
     hand.place()
-    hand.fill(hand.trade.entry, 104, price)
+    hand.fill(hand.trade.entry.order_id, 104, price)
     assert bool(closed(hand)) == trips
 
 

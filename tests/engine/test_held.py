@@ -146,7 +146,7 @@ def test_lines_change_places():
 def test_a_widened_held_stop_takes_its_backstop_along():
     hand = held()
     hand.do(ev.MoveStop, ask="W", trade=hand.trade.id, level=60800, widen=True)
-    assert hand.trade.backstop == 60437
+    assert hand.trade.cover.backstop == 60437
 
 
 def test_a_held_stop_that_is_reached_says_so():
@@ -171,7 +171,10 @@ def test_another_plan_that_holds_its_lines_lays_the_backstop_behind_its_stop():
     # a looser stop is not taken
     other = plan(stop=StopRule(ticks=500), targets=(), held=HeldRule(backstop_r=1.5))
     hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other)
-    assert (hand.trade.stop, hand.trade.backstop) == (60_879, 60_879 - backstop_behind(363, 1.5))
+    assert (hand.trade.stop, hand.trade.cover.backstop) == (
+        60_879,
+        60_879 - backstop_behind(363, 1.5),
+    )
 
 
 @pytest.mark.parametrize(

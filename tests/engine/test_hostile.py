@@ -21,14 +21,14 @@ def split(most: int = 50) -> ByHand:
     """A trade of 104 steps where one order may have `most`: stops for all of it, under way."""
     hand = ByHand()
     hand.place()
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     instruments = hand.engine.state.instruments
     instruments[SYMBOL] = msgspec.structs.replace(
         instruments[SYMBOL],
         qty_max=instruments[SYMBOL].qty_step * most,
         qty_min=instruments[SYMBOL].qty_step,
     )
-    hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
+    hand.fill(hand.trade.entry.order_id, hand.trade.entry.asked_steps, hand.trade.ref)
     return hand
 
 
@@ -72,7 +72,7 @@ def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_plac
     less = msgspec.structs.replace(state.instruments[SYMBOL], qty_max=Decimal("0.02"))
     hand.do(ev.Opened, prefix="P", account=account(), instruments=(less,))
     hand.do(ev.VenueUp)
-    held = (ev.VenuePosition(trade.entry, SYMBOL, 1, trade.open_steps, 61_242.0),)
+    held = (ev.VenuePosition(trade.entry.order_id, SYMBOL, 1, trade.open_steps, 61_242.0),)
     hand.holdings(held, (stop.id,), (ev.OrderReport(stop.id, "resting", stop.level, stop.steps),))
     found = hand.do(ev.MoveStop, ask="M", trade=trade.id, level=trade.stop + 20)
     assert [one.text for one in of(found, cm.Tell) if one.code == "stop_stays"] == [
@@ -112,12 +112,12 @@ def test_what_a_venue_took_is_doubled_after_ten_minutes_until_its_instrument_say
         hand.now += minutes * MINUTE
         for order in stops(hand):
             hand.do(ev.OrderAccepted, order=order)
-        found.append(hand.trade.most)
+        found.append(hand.trade.cover.most_steps)
     assert found == [25, 25, 0, 0]  # 50 is what the instrument says
-    hand.trade.most = 5
+    hand.trade.cover.most_steps = 5
     hand.now += 10 * MINUTE
     hand.do(ev.OrderAccepted, order=stops(hand)[1])
-    assert hand.trade.most == 10
+    assert hand.trade.cover.most_steps == 10
 
 
 def test_a_position_that_would_take_more_than_50_stops_is_not_adopted():
@@ -239,7 +239,11 @@ def test_when_the_time_without_cover_is_up_the_venue_is_asked_for_all_it_holds()
 
 def check(hand: ByHand, resting: tuple[str, ...]) -> list[cm.AnyCommand]:
     trade = hand.trade
-    held = (ev.VenuePosition(trade.entry, SYMBOL, 1, trade.open_steps),) if trade.open_steps else ()
+    held = (
+        (ev.VenuePosition(trade.entry.order_id, SYMBOL, 1, trade.open_steps),)
+        if trade.open_steps
+        else ()
+    )
     return hand.do(ev.Checked, asked=(), resting=resting, positions=held, quiet=(trade.id,))
 
 
@@ -283,8 +287,8 @@ def test_what_covers_a_trade_that_is_being_closed_stays_though_no_record_has_it_
         asked=(),
         resting=("P-lost-1", "P-lost-2"),
         quiet=(hand.trade.id,),
-        positions=(ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 104, 61242.0),),
-        closing={"P-lost-1": hand.trade.entry},
+        positions=(ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, 104, 61242.0),),
+        closing={"P-lost-1": hand.trade.entry.order_id},
     )
     hand.engine.handle(event)
     assert differs(hand.engine.state, event)
@@ -298,7 +302,7 @@ def test_a_check_says_that_strays_differ_for_as_long_as_they_can_be_taken_back()
     own = tuple(
         order.id for role in ("stop", "target") for order in state.orders_of(hand.trade, role)
     )
-    held = (ev.VenuePosition(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps),)
+    held = (ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, hand.trade.open_steps),)
     event = ev.Checked(
         time=hand.now, asked=(), resting=(*own, "P-lost-1"), positions=held, quiet=(hand.trade.id,)
     )
@@ -314,7 +318,7 @@ def test_a_retry_of_an_earlier_version_s_record_is_taken_and_an_overtaken_one_is
     hand.enter()
     hand.do(ev.OrderRejected, order=hand.order("stop").id, code="busy", text="busy")
     trade = hand.trade
-    hand.now = trade.stop_retry_at
+    hand.now = trade.cover.retry_at
     assert not of(
         hand.do(ev.TimerFired, name=f"retry:{trade.id}:{trade.wake_at + 10**9}"), cm.Submit
     )

@@ -49,13 +49,13 @@ def test_rungs_leave_only_once_a_stop_rests():
     found = hand.enter(**PLAN)
     assert [order.role for order in of(found, cm.Submit)] == ["stop"]
     found = of(hand.do(ev.OrderAccepted, order=hand.order("stop").id), cm.Submit)
-    base, ref = hand.trade.asked_steps, hand.trade.ref
+    base, ref = hand.trade.entry.asked_steps, hand.trade.ref
     assert [(one.role, one.kind, one.level, one.steps) for one in found] == [
         ("target", "limit", ref + 60, base),
         ("rung", "limit", ref - 100, 2 * base),
         ("rung", "limit", ref - 200, 4 * base),
     ]
-    assert {(one.closes, one.adds) for one in found[1:]} == {(None, hand.trade.entry)}
+    assert {(one.closes, one.adds) for one in found[1:]} == {(None, hand.trade.entry.order_id)}
     assert (hand.trade.stop, hand.trade.r_ticks) == (ref - 280, 280)
 
 
@@ -64,9 +64,9 @@ def test_rungs_leave_beside_stops_that_bear_the_same_numbers():
     hand = ByHand()
     hand.place(**PLAN)
     trade = hand.trade
-    hand.do(ev.OrderAccepted, order=trade.entry)
-    trade.most, trade.most_at = -(-trade.asked_steps // 4), hand.now
-    hand.fill(trade.entry, trade.asked_steps, trade.ref)
+    hand.do(ev.OrderAccepted, order=trade.entry.order_id)
+    trade.cover.most_steps, trade.cover.most_at = -(-trade.entry.asked_steps // 4), hand.now
+    hand.fill(trade.entry.order_id, trade.entry.asked_steps, trade.ref)
     stops = hand.engine.state.orders_of(trade, "stop")
     assert {order.number for order in stops} == {0, 1, 2, 3}
     found = [
@@ -112,9 +112,9 @@ def test_rungs_that_a_kill_switch_took_back_are_set_out_again_at_the_first_bar_o
 def test_the_worst_case_is_the_risk_and_the_heat_before_any_rung_has_filled():
     hand = laddered()
     heat = Valuation(hand.engine.state).exposure().heat
-    assert hand.trade.planned_risk <= 0.006 * 64_000 * (1 + 1e-9)
+    assert hand.trade.entry.planned_risk <= 0.006 * 64_000 * (1 + 1e-9)
     # less the slippage that is expected
-    assert heat == pytest.approx(hand.trade.planned_risk, rel=0.03)
+    assert heat == pytest.approx(hand.trade.entry.planned_risk, rel=0.03)
     before = heat
     add(hand, 2)
     assert Valuation(hand.engine.state).exposure().heat == pytest.approx(before, rel=1e-6)
@@ -122,7 +122,7 @@ def test_the_worst_case_is_the_risk_and_the_heat_before_any_rung_has_filled():
 
 def test_a_rung_that_fills_is_covered_at_once_and_aimed_at_the_average_from_the_next_bar():
     hand = laddered()
-    base, ref = hand.trade.asked_steps, hand.trade.ref
+    base, ref = hand.trade.entry.asked_steps, hand.trade.ref
     found = add(hand, 2)
     assert [(one.role, one.steps) for one in of(found, cm.Amend)] == [("stop", 3 * base)]
     assert hand.order("target").left == base  # what was held before goes at the old level
@@ -140,7 +140,7 @@ def test_a_target_that_a_person_set_holds_until_the_next_rung():
         ev.AmendAccepted,
         order=hand.order("target").id,
         level=hand.trade.ref + 200,
-        steps=hand.trade.asked_steps,
+        steps=hand.trade.entry.asked_steps,
     )
     assert not of(hand.bar(0.6123, atr=0.00145), cm.Amend)
     add(hand, 2)
@@ -157,7 +157,7 @@ def test_a_common_target_that_the_market_has_passed_fills_where_it_is():
         hand.do(ev.OrderCancelled, order=hand.order("target").id, why="asked for"), cm.Submit
     )
     assert [(one.role, one.kind, one.steps) for one in found] == [
-        ("target", "limit", 3 * hand.trade.asked_steps)
+        ("target", "limit", 3 * hand.trade.entry.asked_steps)
     ]
 
 
@@ -213,7 +213,7 @@ def test_a_rung_refused_for_another_reason_is_sent_again_after_a_pause():
     opens = hand.do(ev.InstrumentState, symbol="CAD/CHF", open=True, until=0)
     again = [one for one in of(opens, cm.Submit) if one.role == "rung"]
     assert [(one.level, one.steps) for one in again] == [
-        (hand.trade.ref - 100, 2 * hand.trade.asked_steps)
+        (hand.trade.ref - 100, 2 * hand.trade.entry.asked_steps)
     ]
 
 
@@ -251,7 +251,7 @@ def test_another_rig_adds_nothing():
         for one in of(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other), cm.Cancel)
     }
     assert {hand.order("rung", 2).id, hand.order("rung", 3).id} <= gone
-    assert not hand.trade.rungs[0].steps
+    assert not hand.trade.ladder.rungs[0].steps
 
 
 def test_a_ladder_is_not_put_on_what_is_open_already():
@@ -287,11 +287,11 @@ def test_break_even_costs_are_those_of_the_first_entry():
 def test_the_ladder_is_laid_anew_from_the_fill_where_the_plan_says_so():
     hand = ByHand()
     hand.place(**PLAN | {"anchor": "fill"})
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     ref = hand.trade.ref
-    hand.fill(hand.trade.entry, hand.trade.asked_steps, ref + 7)
+    hand.fill(hand.trade.entry.order_id, hand.trade.entry.asked_steps, ref + 7)
     assert (hand.trade.stop, hand.trade.targets[0].level) == (ref - 273, ref + 67)
-    assert [rung.level for rung in hand.trade.rungs] == [ref - 93, ref - 193]
+    assert [rung.level for rung in hand.trade.ladder.rungs] == [ref - 93, ref - 193]
 
 
 def test_a_target_where_no_price_is_is_off_until_the_average_has_risen():
@@ -299,7 +299,7 @@ def test_a_target_where_no_price_is_is_off_until_the_average_has_risen():
     not be written."""
     far = Rig(ladder=Ladder(2, Measure(ticks=20_000.0), 65_000.0, 80.0, factor=9.0))
     hand = laddered(side=-1, rig=far)
-    ref, base = hand.trade.ref, hand.trade.asked_steps
+    ref, base = hand.trade.ref, hand.trade.entry.asked_steps
     assert hand.trade.targets[0].level == ref - 65_000 < 0
     assert not [one for one in of(hand.all, cm.Submit) if one.role == "target"]
     assert hand.trade.state == states.PROTECTED
@@ -340,12 +340,12 @@ def test_a_ladder_s_target_moves_at_its_own_bar_also_where_that_is_joined_from_o
 def test_lines_of_a_ladder_that_waits_are_moved_from_where_it_is_on_its_way_to():
     hand = ByHand()
     hand.place(**PLAN | {"entry": EntryRule("stop", price=Decimal("0.61500"))})
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600)
     hand.do(ev.MoveStop, ask="S", trade=hand.trade.id, level=61350)
-    assert hand.trade.then.stop == 61350
+    assert hand.trade.entry.then.stop == 61350
     hand.do(ev.MoveTarget, ask="T", trade=hand.trade.id, number=1, level=61700)
-    assert hand.trade.then.targets[0].level == 61700
+    assert hand.trade.entry.then.targets[0].level == 61700
     found = hand.do(ev.MoveStop, ask="S2", trade=hand.trade.id, level=61450)  # within the ladder
     assert codes(found) == ["stop_in_ladder"]
 

@@ -57,34 +57,34 @@ def test_a_fill_exposes_then_the_stop_s_rest_protects_then_targets_follow():
         ("target", 61605, 41),
         ("target", 62149, 31),
     ]
-    assert all(order.closes == hand.trade.entry for order in followed)
+    assert all(order.closes == hand.trade.entry.order_id for order in followed)
 
 
 def test_a_fill_before_its_acceptance_is_protected_all_the_same():
     hand = ByHand()
     hand.place()
-    sent = of(hand.fill(hand.trade.entry, 104, 61242), cm.Submit)
+    sent = of(hand.fill(hand.trade.entry.order_id, 104, 61242), cm.Submit)
     assert [order.role for order in sent] == ["stop"]
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     assert hand.trade.open_steps == 104
 
 
 def test_a_fill_told_twice_counts_once():
     hand = ByHand()
     hand.place()
-    hand.fill(hand.trade.entry, 104, 61242, fill="F1")
-    assert not of(hand.fill(hand.trade.entry, 104, 61242, fill="F1"), cm.Submit)
+    hand.fill(hand.trade.entry.order_id, 104, 61242, fill="F1")
+    assert not of(hand.fill(hand.trade.entry.order_id, 104, 61242, fill="F1"), cm.Submit)
     assert hand.trade.open_steps == 104
 
 
 def test_the_stop_follows_an_entry_that_fills_in_parts():
     hand = ByHand()
     hand.place()
-    first = of(hand.fill(hand.trade.entry, 60, 61242), cm.Submit)
+    first = of(hand.fill(hand.trade.entry.order_id, 60, 61242), cm.Submit)
     assert first[0].steps == 60
     hand.do(ev.OrderAccepted, order=first[0].order)
     assert hand.trade.state == states.PROTECTED
-    more = hand.fill(hand.trade.entry, 44, 61244)
+    more = hand.fill(hand.trade.entry.order_id, 44, 61244)
     assert of(more, cm.Amend)[0].steps == 104
     assert hand.trade.state == states.EXPOSED
     hand.do(ev.AmendAccepted, order=first[0].order, level=60879, steps=104)
@@ -182,7 +182,7 @@ def test_a_stop_the_market_has_passed_closes_the_trade():
 def test_silence_is_asked_about_and_never_sent_again_blindly():
     hand = ByHand()
     hand.place()
-    entry = hand.trade.entry
+    entry = hand.trade.entry.order_id
     late = hand.later(0.5)
     assert [query.order for query in of(late, cm.Query)] == [entry]
     assert not of(late, cm.Submit)
@@ -196,10 +196,10 @@ def test_silence_is_asked_about_and_never_sent_again_blindly():
 def grown(hand):
     """A stop that is asked to cover a second part of the entry; nothing is heard of it."""
     hand.place()
-    hand.fill(hand.trade.entry, 40, 61242)
+    hand.fill(hand.trade.entry.order_id, 40, 61242)
     stop = hand.order("stop")
     hand.do(ev.OrderAccepted, order=stop.id)
-    found = of(hand.fill(hand.trade.entry, 64, 61242), cm.Amend)
+    found = of(hand.fill(hand.trade.entry.order_id, 64, 61242), cm.Amend)
     assert [(one.order, one.steps) for one in found] == [(stop.id, 104)]
     return stop
 
@@ -236,7 +236,10 @@ def test_a_query_that_finds_fills_protects_them():
     hand.later(0.5)
     fill = ev.Fill("F9", hand.now, 104, 61242, 0.0, 2.6)
     sent = of(
-        hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "filled", 0, 104, (fill,))),
+        hand.do(
+            ev.OrderStatus,
+            known=ev.OrderReport(hand.trade.entry.order_id, "filled", 0, 104, (fill,)),
+        ),
         cm.Submit,
     )
     assert [order.role for order in sent] == ["stop"]
@@ -246,8 +249,8 @@ def test_an_entry_that_fills_after_it_was_given_up_is_closed():
     hand = ByHand()
     hand.place()
     hand.later(0.5)
-    hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "missing", 0, 0))
-    told = hand.fill(hand.trade.entry, 104, 61242)
+    hand.do(ev.OrderStatus, known=ev.OrderReport(hand.trade.entry.order_id, "missing", 0, 0))
+    told = hand.fill(hand.trade.entry.order_id, 104, 61242)
     assert "late_fill" in codes(told)
     assert "close" in [order.role for order in of(told, cm.Submit)]
     assert hand.trade.state == states.LEAVING
@@ -357,7 +360,7 @@ def test_a_close_during_the_entry_waits_for_its_fill():
     hand = ByHand()
     hand.place()
     hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
-    told = hand.fill(hand.trade.entry, 104, 61242)
+    told = hand.fill(hand.trade.entry.order_id, 104, 61242)
     assert "close" in [order.role for order in of(told, cm.Submit)]
 
 
@@ -418,7 +421,7 @@ def test_the_trail_moves_on_completed_bars_and_only_tightens():
     hand.do(ev.AmendAccepted, order=stop, level=61110, steps=104)
     hand.quote(61400, 61412)
     assert not of(hand.bar(0.614, atr=0.0020), cm.Amend)  # farther away now: stays
-    assert [rest.level for rest in hand.trade.trace] == [60879, 61110]
+    assert [rest.level for rest in hand.trade.cover.trace] == [60879, 61110]
 
 
 def test_a_trail_needs_its_own_timeframe_and_an_atr():
@@ -520,7 +523,7 @@ def test_what_the_venue_holds_counts(steps, code, state):
     assert codes(hand.place("A5")) == ["link_down"]
     hand.do(ev.VenueUp)
     stop = hand.order("stop")
-    held = (ev.VenuePosition(hand.trade.entry, "CAD/CHF", 1, steps),) if steps else ()
+    held = (ev.VenuePosition(hand.trade.entry.order_id, "CAD/CHF", 1, steps),) if steps else ()
     asked = (ev.OrderReport(stop.id, "resting", stop.level, 104),)
     told = hand.holdings(positions=held, resting=(stop.id,), asked=asked)
     assert (code in codes(told)) if code else ("quantity_differs" not in codes(told))
@@ -559,13 +562,13 @@ def test_a_part_that_is_more_than_one_order_may_take_is_closed_by_several():
 def test_who_takes_an_entry_back_that_has_just_filled_closes_nothing():
     hand = ByHand()
     hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    hand.fill(hand.trade.entry, 30, hand.trade.ref)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    hand.fill(hand.trade.entry.order_id, 30, hand.trade.ref)
     told = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, entry_only=True)
     assert [(one.order, one.why) for one in of(told, cm.Cancel)] == [
-        (hand.trade.entry, "taken back by hand")
+        (hand.trade.entry.order_id, "taken back by hand")
     ]
-    hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for", filled=30)
+    hand.do(ev.OrderCancelled, order=hand.trade.entry.order_id, why="asked for", filled=30)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     told = hand.do(ev.CloseTrade, ask="D", trade=hand.trade.id, entry_only=True)
     assert codes(told) == ["not_pending"]
@@ -611,7 +614,8 @@ def test_an_order_left_over_from_an_ended_trade_is_cancelled():
     hand.do(ev.OrderCancelled, order=target, why="gone")
     hand.do(ev.VenueUp)
     told = hand.holdings(
-        positions=(ev.VenuePosition(hand.trade.entry, "CAD/CHF", 1, 104),), resting=(target,)
+        positions=(ev.VenuePosition(hand.trade.entry.order_id, "CAD/CHF", 1, 104),),
+        resting=(target,),
     )
     assert target in [cancel.order for cancel in of(told, cm.Cancel)]
 
@@ -755,21 +759,21 @@ def test_the_other_side_waits_where_the_first_is_open_again():
     with."""
     hand = ByHand()
     hand.place()
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    hand.fill(hand.trade.entry, 50, 61242)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    hand.fill(hand.trade.entry.order_id, 50, 61242)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     hand.do(ev.TurnAround, ask="t", trade=hand.trade.id)
     first = hand.trade
-    hand.do(ev.OrderCancelled, order=first.entry, why="asked for", filled=50)
+    hand.do(ev.OrderCancelled, order=first.entry.order_id, why="asked for", filled=50)
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
     hand.fill(hand.order("close").id, 50, 61230)
-    assert (first.state, first.due) == (states.ENDED, "turn")
-    hand.fill(first.entry, 10, 61242)
+    assert (first.state, first.progress.due) == (states.ENDED, "turn")
+    hand.fill(first.entry.order_id, 10, 61242)
     assert first.open_steps == 10
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
     hand.do(ev.VenueDown, why="the line dropped")
     hand.do(ev.VenueUp)
-    hand.holdings(positions=(ev.VenuePosition(first.entry, SYMBOL, 1, 10),))
+    hand.holdings(positions=(ev.VenuePosition(first.entry.order_id, SYMBOL, 1, 10),))
     found = hand.later(1)
     assert "lapsed" not in codes(found)
     assert not [order for order in of(found, cm.Submit) if order.role == "entry"]
@@ -804,7 +808,7 @@ def test_in_a_shut_market_one_unheard_close_is_enough_and_at_the_opening_another
     hand.protect(targets=())
     trade = hand.trade
     hand.do(ev.OrderCancelled, order=hand.order("stop").id, why="cancelled at the venue")
-    trade.hurried = True  # its time without cover is up
+    trade.cover.hurried = True  # its time without cover is up
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
     found = hand.do(ev.CloseTrade, ask="C", trade=trade.id)
     for _ in range(12):
@@ -824,9 +828,9 @@ def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(fil
     hand = ByHand()
     hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
     trade = hand.trade
-    hand.do(ev.OrderAccepted, order=trade.entry)
+    hand.do(ev.OrderAccepted, order=trade.entry.order_id)
     if filled:
-        hand.fill(trade.entry, filled, trade.ref)
+        hand.fill(trade.entry.order_id, filled, trade.ref)
         hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     dearer = msgspec.structs.replace(
         pair(), multiplier=pair().multiplier * 10, tick=pair().tick / ticks
@@ -835,8 +839,8 @@ def test_what_waits_is_taken_back_where_its_contract_is_worth_another_amount(fil
     told = hand.do(ev.InstrumentsChanged, instruments=(dearer,), spans={})
     assert "outsized" in codes(told)
     found = of(hand.do(ev.VenueUp) + hand.holdings() + hand.later(1), cm.Cancel)
-    assert {one.order for one in found} == {trade.entry}
-    hand.do(ev.OrderCancelled, order=trade.entry, why="asked for", filled=filled)
+    assert {one.order for one in found} == {trade.entry.order_id}
+    hand.do(ev.OrderCancelled, order=trade.entry.order_id, why="asked for", filled=filled)
     assert (hand.trade.state == states.ENDED) == (not filled)
     assert hand.trade.open_steps == filled
 
@@ -846,7 +850,7 @@ def test_what_waits_to_enter_for_a_trade_that_is_left_as_it_rests_is_taken_back(
     hand = ByHand()
     hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61103")), targets=())
     trade = hand.trade
-    hand.do(ev.OrderAccepted, order=trade.entry)
+    hand.do(ev.OrderAccepted, order=trade.entry.order_id)
     hand.do(ev.VenueDown, why="it was cut")
     coarser = msgspec.structs.replace(pair(), tick=pair().tick * 7)
     told = hand.do(ev.InstrumentsChanged, instruments=(coarser,), spans={})
@@ -854,7 +858,7 @@ def test_what_waits_to_enter_for_a_trade_that_is_left_as_it_rests_is_taken_back(
         "What waits to enter is taken back"
     )
     hand.do(ev.VenueUp)
-    found = hand.holdings(resting=(trade.entry,))
-    assert [one.order for one in of(found, cm.Cancel)] == [trade.entry]
-    hand.do(ev.OrderCancelled, order=trade.entry, why="asked for")
+    found = hand.holdings(resting=(trade.entry.order_id,))
+    assert [one.order for one in of(found, cm.Cancel)] == [trade.entry.order_id]
+    hand.do(ev.OrderCancelled, order=trade.entry.order_id, why="asked for")
     assert not of(hand.holdings(), cm.Cancel)

@@ -161,7 +161,9 @@ def check_parts(story: Parts) -> None:
         # What a venue won't take in one order follows when the first has filled; larger ones are
         # tried after minutes.
         wants = {
-            number: min(steps, trade.most or steps) for number, steps in wants.items() if steps
+            number: min(steps, trade.cover.most_steps or steps)
+            for number, steps in wants.items()
+            if steps
         }
         rests = story.resting(role)
         assert sum(rests.values()) <= venue.open
@@ -177,17 +179,17 @@ def check_rungs(story: Parts) -> None:
     """No rung fills more than it was to, and one that has not filled whole has an order that
     rests."""
     trade, state, venue = story.hand.trade, story.hand.engine.state, story.venue
-    filled = dict.fromkeys((rung.number for rung in trade.rungs), 0)
+    filled = dict.fromkeys((rung.number for rung in trade.ladder.rungs), 0)
     for name, order in venue.orders.items():
         if name in state.orders and state.orders[name].role == "rung":
             filled[state.orders[name].number] += order.filled
-    assert filled == {rung.number: rung.filled for rung in trade.rungs}
-    assert all(rung.filled <= rung.steps for rung in trade.rungs)
+    assert filled == {rung.number: rung.filled for rung in trade.ladder.rungs}
+    assert all(rung.filled <= rung.steps for rung in trade.ladder.rungs)
     if trade.state == states.PROTECTED:
         rests = story.resting("rung")
         wants = {
             rung.number: rung.steps - rung.filled
-            for rung in trade.rungs
+            for rung in trade.ladder.rungs
             if rung.steps > rung.filled
         }
         assert rests.keys() == wants.keys()
@@ -234,7 +236,7 @@ def test_a_target_moved_while_a_change_is_under_way_goes_there_wherever_it_is_to
         ev.OrderReport(one.id, "resting", 61_498 if one is target else one.level or 0, one.steps)
         for one in live
     )
-    held = (ev.VenuePosition(trade.entry, SYMBOL, 1, trade.open_steps, 61_242.0),)
+    held = (ev.VenuePosition(trade.entry.order_id, SYMBOL, 1, trade.open_steps, 61_242.0),)
     found = hand.holdings(held, tuple(one.id for one in live), asked)
     assert [(one.order, one.level) for one in of(found, cm.Amend)] == [(target.id, 61_700)]
     assert trade.targets[0].level == 61_700

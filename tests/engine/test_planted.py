@@ -53,7 +53,7 @@ def guarded(*guards, **policy):
 def resting(**changes):
     hand = ByHand()
     hand.place(entry=LIMIT, **changes)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     return hand
 
 
@@ -218,7 +218,7 @@ def test_a_rung_that_the_venue_puts_elsewhere_is_known_there():
     order = hand.order("rung", 2)
     told = hand.do(ev.OrderAccepted, order=order.id, level=order.level - 3)
     assert "level_adjusted" in codes(told)
-    assert hand.trade.rungs[0].level == order.level
+    assert hand.trade.ladder.rungs[0].level == order.level
     assert not of(told, cm.Amend)
 
 
@@ -227,18 +227,19 @@ def test_a_moved_entry_whose_answer_is_lost_is_known_where_a_question_finds_it()
     moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_050), cm.Amend)[0]
     hand.later(5)
     told = hand.do(
-        ev.OrderStatus, known=ev.OrderReport(hand.trade.entry, "resting", moved.level, moved.steps)
+        ev.OrderStatus,
+        known=ev.OrderReport(hand.trade.entry.order_id, "resting", moved.level, moved.steps),
     )
     assert texts(told, "entry_moved")[0].startswith("Entry 0.61097 → 0.61050 for ")
-    assert (hand.trade.ref, hand.trade.asked_steps) == (61_050, moved.steps)
+    assert (hand.trade.ref, hand.trade.entry.asked_steps) == (61_050, moved.steps)
 
 
 def test_an_entry_whose_size_stays_is_not_changed_when_the_venue_puts_it_elsewhere():
     hand = ByHand()
     hand.place(entry=LIMIT, size=SizeRule("fixed", qty=Decimal("0.50")))
-    told = hand.do(ev.OrderAccepted, order=hand.trade.entry, level=hand.trade.ref - 2)
+    told = hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id, level=hand.trade.ref - 2)
     assert not of(told, cm.Amend)
-    assert hand.trade.moving is None
+    assert hand.trade.entry.moving is None
     assert not of(hand.later(30), cm.Amend)
 
 
@@ -247,11 +248,11 @@ def test_an_entry_past_its_time_by_our_own_clock_ends_the_trade():
     hand.place(
         entry=EntryRule("limit", atr=1.0, good=msgspec.structs.replace(LIMIT.good, minutes=1.0))
     )
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     # the venue gives it up by itself, a moment later by our clock
     assert not of(hand.later(61), cm.Cancel)
-    assert [one.order for one in of(hand.later(2), cm.Cancel)] == [hand.trade.entry]
-    hand.do(ev.OrderCancelled, order=hand.trade.entry, why="cancelled")
+    assert [one.order for one in of(hand.later(2), cm.Cancel)] == [hand.trade.entry.order_id]
+    hand.do(ev.OrderCancelled, order=hand.trade.entry.order_id, why="cancelled")
     assert hand.trade.state == states.ENDED
     assert hand.trade.end.name == "expired"
 
@@ -292,7 +293,7 @@ def test_a_stop_that_may_not_move_says_that_it_stays():
     hand.protect()
     hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=hand.trade.stop + 10)
     hand.do(ev.AmendRejected, order=hand.order("stop").id, code="too_near", text="too near")
-    assert hand.trade.stop_why == "kept where it rests"
+    assert hand.trade.cover.why == "kept where it rests"
 
 
 def test_money_that_changes_under_an_open_trade_is_an_alarm_and_other_terms_are_a_caution():
@@ -321,24 +322,26 @@ def test_a_held_entry_that_moves_takes_its_backstop_along(side):
     hand = resting(side=side, held=HeldRule(2.0, 0))
     level = hand.trade.ref - side * 20
     moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=level), cm.Amend)[0]
-    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=level, steps=moved.steps)
-    hand.fill(hand.trade.entry, moved.steps, level)
+    hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=level, steps=moved.steps)
+    hand.fill(hand.trade.entry.order_id, moved.steps, level)
     assert hand.order("stop").level == level - side * 2 * hand.trade.r_ticks
 
 
 def test_a_second_part_that_fills_higher_takes_stop_and_backstop_along():
     hand = ByHand()
     hand.place(anchor="fill", held=HeldRule(2.0, 0))
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    first, ref = hand.trade.ref, hand.trade.asked_steps
-    half = hand.trade.asked_steps // 2
-    hand.fill(hand.trade.entry, half, first)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    first, ref = hand.trade.ref, hand.trade.entry.asked_steps
+    half = hand.trade.entry.asked_steps // 2
+    hand.fill(hand.trade.entry.order_id, half, first)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    told = hand.fill(hand.trade.entry, hand.trade.asked_steps - half, first + 2)
+    told = hand.fill(hand.trade.entry.order_id, hand.trade.entry.asked_steps - half, first + 2)
     assert hand.trade.ref == first + 1
     assert ref == hand.trade.entered
-    assert hand.trade.backstop == hand.trade.ref - 2 * hand.trade.r_ticks
-    assert [one.level for one in of(told, cm.Amend) if one.role == "stop"] == [hand.trade.backstop]
+    assert hand.trade.cover.backstop == hand.trade.ref - 2 * hand.trade.r_ticks
+    assert [one.level for one in of(told, cm.Amend) if one.role == "stop"] == [
+        hand.trade.cover.backstop
+    ]
 
 
 def test_a_held_target_is_taken_though_the_trade_is_to_be_looked_at_later_for_something_else():
@@ -382,7 +385,7 @@ def test_what_waits_one_tick_beyond_the_stop_is_shown():
 def test_a_trade_of_no_planned_risk_ends_at_no_r():
     hand = guarded(dc.CoolDownGuard(name="calm", minutes=5))
     hand.protect()
-    hand.trade.planned_risk = 0.0
+    hand.trade.entry.planned_risk = 0.0
     stop = hand.order("stop")
     told = hand.fill(stop.id, stop.steps, stop.level, profit=-300.0)
     assert hand.trade.state == states.ENDED
@@ -418,9 +421,9 @@ def test_an_entry_moved_with_a_stop_from_bars_takes_what_it_stands_on_now():
     hand = ByHand()
     bars = plan(entry=LIMIT, stop=StopRule(bars=5))
     hand.do(ev.PlaceTrade, ask="A", plan=bars, basis=0.60900, atr=None)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_120, basis=0.60800)
-    assert hand.trade.moving.stop == 60_800
+    assert hand.trade.entry.moving.stop == 60_800
 
 
 # Money
@@ -430,7 +433,7 @@ def test_the_highest_bid_since_entry_follows_quotes_and_a_pair_is_a_rate_of_its_
     hand = ByHand()
     hand.protect()
     hand.quote(61_300, 61_312)
-    assert hand.trade.best_exit == 61_300
+    assert hand.trade.progress.best_exit == 61_300
     assert hand.engine.state.rates[SYMBOL][0] == pytest.approx(0.61306, abs=1e-12)
 
 
@@ -506,7 +509,7 @@ def test_a_filter_says_what_it_did_and_sets_out_again_what_it_took_back():
     assert [one.role for one in of(told, cm.Submit)] == ["rung", "rung"]
     hand = guarded(dc.SpreadGuard(name="Wide", max_ticks=20, then=("cancel",)))
     hand.place("1", entry=LIMIT)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     assert texts(hand.quote(61_230, 61_280), "guard_closed")[0].endswith("; 1 cancelled")
 
 
@@ -518,10 +521,10 @@ def test_an_exit_by_the_hours_has_its_timer_whichever_hours_they_are(timed):
     hand.engine.state.instruments[SYMBOL] = msgspec.structs.replace(instrument, sessions=hours)
     rig = Rig(name="test", stop=StopRule(atr=2.5), time_exit=timed)
     hand.protect(targets=(), trail=None, rig=rig, own_atr=0.00145)
-    assert hand.now < hand.trade.hours_at <= hand.now + 7 * DAY
-    hand.now = hand.trade.hours_at
+    assert hand.now < hand.trade.progress.hours_at <= hand.now + 7 * DAY
+    hand.now = hand.trade.progress.hours_at
     hand.quote(61_230, 61_242)
-    told = hand.do(ev.TimerFired, name=f"hours:{hand.trade.id}:{hand.trade.hours_at}")
+    told = hand.do(ev.TimerFired, name=f"hours:{hand.trade.id}:{hand.trade.progress.hours_at}")
     assert [one.role for one in of(told, cm.Submit)] == ["close"]
     assert "hours" in hand.trade.leave.code
     assert hand.now % MINUTE == 0
@@ -539,18 +542,18 @@ def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     hand.do(ev.InstrumentsChanged, instruments=(until["22:00"],), spans={})
     timed = Rig(name="test", stop=StopRule(atr=2.5), time_exit=TimeExit(None, True))
     hand.protect(targets=(), trail=None, rig=timed, own_atr=0.00145)
-    trade, first = hand.trade, hand.trade.hours_at
+    trade, first = hand.trade, hand.trade.progress.hours_at
     told = hand.do(ev.InstrumentsChanged, instruments=(until["21:00"],), spans={})
     assert "other trading hours" in texts(told, "instrument_changed")[0]
-    assert hand.trade.hours_at == first - HOUR
+    assert hand.trade.progress.hours_at == first - HOUR
     assert f"hours:{trade.id}:{first - HOUR}" in {one.name for one in of(told, cm.StartTimer)}
     told = hand.do(ev.InstrumentsChanged, instruments=(pair(),), spans={})
     assert "does not come" in texts(told, "no_session_end")[0]
-    assert not hand.trade.hours_at
+    assert not hand.trade.progress.hours_at
     hand.do(ev.InstrumentsChanged, instruments=(until["21:00"],), spans={})
     untimed = msgspec.structs.replace(trade.plan, rig=Rig(name="other", stop=StopRule(atr=2.5)))
     hand.do(ev.ChangeRules, ask="E", trade=trade.id, plan=untimed)
-    assert not hand.trade.hours_at
+    assert not hand.trade.progress.hours_at
     hand.now = first
     hand.quote(61_230, 61_242)
     assert not of(hand.do(ev.TimerFired, name=f"hours:{trade.id}:{first - HOUR}"), cm.Submit)
@@ -571,7 +574,7 @@ def test_a_trade_of_some_days_is_not_closed_by_its_first_day_s_end_where_its_bar
         instruments=(msgspec.structs.replace(day, tick=day.tick / 10),),
         spans={},
     )
-    assert hand.now < hand.trade.hours_at <= hand.now + DAY
+    assert hand.now < hand.trade.progress.hours_at <= hand.now + DAY
 
 
 def test_what_waits_until_the_session_ends_is_taken_back_where_that_comes_earlier():
@@ -581,17 +584,17 @@ def test_what_waits_until_the_session_ends_is_taken_back_where_that_comes_earlie
         entry=EntryRule("limit", price=Decimal("0.61100"), good=GoodUntil(session_end=True)),
         targets=(),
     )
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    name, sooner = f"until:{hand.trade.entry}", hand.now + HOUR
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    name, sooner = f"until:{hand.trade.entry.order_id}", hand.now + HOUR
     told = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=sooner)
     assert [(one.name, one.at) for one in of(told, cm.StartTimer)] == [(name, sooner + 2 * SECOND)]
-    assert hand.engine.state.orders[hand.trade.entry].until == sooner
+    assert hand.engine.state.orders[hand.trade.entry.order_id].until == sooner
     assert not of(
         hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=sooner + HOUR), cm.StartTimer
     )
     hand.now = sooner + 2 * SECOND
     assert [one.order for one in of(hand.do(ev.TimerFired, name=name), cm.Cancel)] == [
-        hand.trade.entry
+        hand.trade.entry.order_id
     ]
 
 
@@ -636,16 +639,16 @@ def test_a_stop_whose_quantity_the_venue_will_not_have_is_sent_in_smaller_parts(
 def test_an_entry_whose_quantity_the_venue_will_not_have_ends():
     hand = ByHand()
     hand.place()
-    hand.do(ev.OrderRejected, order=hand.trade.entry, code="bad_qty", text="too many")
+    hand.do(ev.OrderRejected, order=hand.trade.entry.order_id, code="bad_qty", text="too many")
     assert hand.trade.state == states.ENDED
-    assert hand.trade.most == 0
+    assert hand.trade.cover.most_steps == 0
 
 
 def test_held_lines_of_what_is_not_open_are_not_said_to_be_unwatched():
     hand = resting(held=HeldRule(2.0, 0))
     assert "held lines" not in texts(hand.do(ev.VenueDown, why="cable"), "link_down")[0]
     hand.do(ev.VenueUp)
-    hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
+    hand.fill(hand.trade.entry.order_id, hand.trade.entry.asked_steps, hand.trade.ref)
     assert (
         "the held lines of 1 trade are" in texts(hand.do(ev.VenueDown, why="cable"), "link_down")[0]
     )
@@ -726,10 +729,12 @@ def test_a_held_trade_risks_as_far_as_its_stop_while_the_link_stands_and_its_bac
     hand = ByHand()
     hand.protect(targets=(), held=HeldRule(backstop_r=2.0))
     trade = hand.trade
-    assert trade.backstop < trade.stop
+    assert trade.cover.backstop < trade.stop
     assert resting_level(hand.engine.state, trade) == trade.stop
     hand.do(ev.VenueDown, why="cut")
-    assert resting_level(hand.engine.state, trade) == trade.backstop == hand.order("stop").level
+    assert (
+        resting_level(hand.engine.state, trade) == trade.cover.backstop == hand.order("stop").level
+    )
 
 
 def test_a_target_of_one_step_counts_as_filled():
@@ -782,7 +787,7 @@ def test_a_ladder_s_target_may_be_moved_to_one_tick_beyond_its_entry():
     for ticks, moved in ((1, True), (0, False)):
         hand = ByHand()
         hand.place(rig=rig, entry=wait, stop=None, targets=(), trail=None)
-        hand.do(ev.OrderAccepted, order=hand.trade.entry)
+        hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
         found = hand.do(
             ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=hand.trade.ref + ticks
         )
@@ -832,9 +837,12 @@ def test_a_guard_is_re_armed_for_a_reason_of_three_letters():
 def test_an_entry_whose_time_is_up_is_taken_back_also_where_it_is_being_asked_about_just_then():
     hand = ByHand()
     hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    hand.fill(hand.trade.entry, 30, hand.trade.ref)
-    entry, name = hand.engine.state.orders[hand.trade.entry], f"until:{hand.trade.entry}"
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    hand.fill(hand.trade.entry.order_id, 30, hand.trade.ref)
+    entry, name = (
+        hand.engine.state.orders[hand.trade.entry.order_id],
+        f"until:{hand.trade.entry.order_id}",
+    )
     entry.pending = "query"
     told = hand.do(ev.TimerFired, name=name)
     assert [one.name for one in of(told, cm.StartTimer)] == [name]

@@ -103,7 +103,7 @@ def test_a_trade_has_five_targets_and_they_take_at_most_all_of_it():
 def test_the_targets_of_a_plan_that_waits_are_bounded_too():
     hand = ByHand()
     hand.place(entry=WAITS, targets=(TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.5)))
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     name = hand.trade.id
     first = hand.do(ev.SetTarget, ask="S", trade=name, number=1, level=61_900, share=0.8)
     assert told(first) == [
@@ -117,7 +117,7 @@ def test_the_targets_of_a_plan_that_waits_are_bounded_too():
     ladder = ByHand()
     rig = Rig(name="L", ladder=Ladder(2, Measure(ticks=60.0), 80.0, 60.0))
     ladder.place(rig=rig, entry=WAITS, stop=None, targets=(), trail=None)
-    ladder.do(ev.OrderAccepted, order=ladder.trade.entry)
+    ladder.do(ev.OrderAccepted, order=ladder.trade.entry.order_id)
     more = ladder.do(
         ev.SetTarget, ask="S", trade=ladder.trade.id, number=0, level=61_900, share=0.5
     )
@@ -143,7 +143,7 @@ def test_an_entry_whose_time_is_up_is_let_go_by_our_clock():
     """The venue should have given it up two seconds before."""
     hand = ByHand()
     hand.place(entry=EntryRule("limit", price=Decimal("0.61000"), good=GoodUntil(minutes=2)))
-    order = hand.engine.state.orders[hand.trade.entry]
+    order = hand.engine.state.orders[hand.trade.entry.order_id]
     hand.do(ev.OrderAccepted, order=order.id)
     assert not of(hand.later(121), cm.Cancel)
     found = hand.later(2)

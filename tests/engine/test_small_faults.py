@@ -37,7 +37,7 @@ LADDER = Rig(name="Rungs", ladder=Ladder(3, Measure(ticks=100.0), 60.0, 80.0, fa
 def waiting(**changes):
     hand = ByHand()
     hand.place(**{"entry": BUY_STOP} | changes)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     return hand
 
 
@@ -141,8 +141,8 @@ def test_a_guard_that_never_closed_has_no_time_of_it():
 def test_what_a_trade_becomes_is_told_with_side_sign_and_r(side, word):
     hand = ByHand()
     hand.place(side=side)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    told = hand.fill(hand.trade.entry, hand.trade.asked_steps, hand.trade.ref)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    told = hand.fill(hand.trade.entry.order_id, hand.trade.entry.asked_steps, hand.trade.ref)
     assert texts(told, "entered") == [
         f"Entered {word} 1.04 CAD/CHF at {hand.trade.ref / 100_000:.5f}"
     ]
@@ -202,7 +202,7 @@ def test_a_waiting_entry_and_its_stop_are_not_moved_to_what_is_no_price(level):
     assert codes(told) == ["not_positive"]
     told = hand.do(ev.MoveStop, ask="S", trade=hand.trade.id, level=level)
     assert codes(told) == ["stop_refused"]
-    assert hand.trade.moving is None
+    assert hand.trade.entry.moving is None
 
 
 def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
@@ -219,7 +219,7 @@ def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
         "fixed)."
     )
     assert texts(told, "bad_rig") == [f"Not put on the trade: {why}"]
-    assert (hand.trade.plan, hand.trade.moving) == (before, None)
+    assert (hand.trade.plan, hand.trade.entry.moving) == (before, None)
     hand = ByHand()
     hand.protect()
     by_money = plan(
@@ -233,7 +233,7 @@ def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
 def test_the_number_of_trades_is_counted_without_the_one_that_moves():
     hand = ByHand(policy=Policy(max_positions=1))
     hand.place(entry=BUY_STOP)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     assert codes(hand.place(ask="A2")) == ["max_positions"]
     assert len(of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_600), cm.Amend)) == 1
 
@@ -310,7 +310,7 @@ def test_what_was_really_sent_names_the_trade_where_other_rules_would_number_it_
     align(hand.engine.state, folded, theirs)
     assert hand.trade.wake_at == wakes
     assert set(hand.engine.state.trades) == {"T99"}
-    assert hand.trade.entry == "P-99"
+    assert hand.trade.entry.order_id == "P-99"
     assert hand.engine.state.orders["P-99"].steps == sent.steps - 1
 
 
@@ -326,7 +326,7 @@ def test_an_order_that_other_rules_would_not_send_may_rest_all_the_same():
         kind="limit",
         steps=3,
         level=62_000,
-        closes=hand.trade.entry,
+        closes=hand.trade.entry.order_id,
         why="target 9",
     )
     align(hand.engine.state, [], [sent])
@@ -432,9 +432,13 @@ def test_a_position_that_grew_before_anything_was_told_is_open_from_now():
     hand = waiting()
     hand.do(ev.VenueUp)
     hand.holdings(
-        positions=(ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 7, 61_500.0),),
-        resting=(hand.trade.entry,),
-        asked=(ev.OrderReport(hand.trade.entry, "resting", 61_500, hand.trade.asked_steps),),
+        positions=(ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, 7, 61_500.0),),
+        resting=(hand.trade.entry.order_id,),
+        asked=(
+            ev.OrderReport(
+                hand.trade.entry.order_id, "resting", 61_500, hand.trade.entry.asked_steps
+            ),
+        ),
     )
     assert (hand.trade.open_steps, hand.trade.opened) == (7, hand.now)
 
@@ -443,9 +447,9 @@ def test_what_entered_while_nobody_listened_counts_before_what_has_left():
     """More was closed than was known to be open: no alarm is due, for it had entered meanwhile."""
     hand = ByHand()
     hand.place(targets=())
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    hand.fill(hand.trade.entry, 10, 61_242, fill="E1")
-    stop, entry = hand.order("stop"), hand.engine.state.orders[hand.trade.entry]
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    hand.fill(hand.trade.entry.order_id, 10, 61_242, fill="E1")
+    stop, entry = hand.order("stop"), hand.engine.state.orders[hand.trade.entry.order_id]
     hand.do(ev.OrderAccepted, order=stop.id)
     more = ev.Fill("E2", hand.now, 5, 61_242, 0.0, 1.0)
     out = ev.Fill("S1", hand.now, 15, stop.level, -9.0, 1.0)
@@ -467,7 +471,7 @@ def test_a_position_that_is_gone_has_ended_at_the_venue_and_one_that_shrank_has_
     hand.protect(targets=())
     stop = hand.order("stop")
     hand.do(ev.VenueUp)
-    held = (ev.VenuePosition(hand.trade.entry, SYMBOL, 1, left, 61_242.0),) if left else ()
+    held = (ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, left, 61_242.0),) if left else ()
     hand.holdings(
         positions=held,
         resting=(stop.id,),
@@ -489,7 +493,7 @@ def test_what_is_left_of_a_position_of_which_more_was_closed_than_was_known_is_c
     hand.fill(close.id, 80, stop.level)
     assert (hand.trade.entered, hand.trade.closed, hand.trade.state) == (104, 184, states.ENDED)
     hand.later(40)
-    held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 1, 61_242.0)
+    held = ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, 1, 61_242.0)
     found = hand.do(ev.Checked, asked=(), resting=(), positions=(held,), quiet=(hand.trade.id,))
     assert hand.trade.open_steps == 1
     assert hand.trade.entry_price == pytest.approx(hand.trade.ref)
@@ -500,7 +504,7 @@ def test_what_is_left_of_a_position_of_which_more_was_closed_than_was_known_is_c
 def test_a_position_that_another_hand_turned_about_and_back_stays_another_s():
     hand = ByHand()
     hand.protect(targets=())
-    entry, stop = hand.trade.entry, hand.order("stop").id
+    entry, stop = hand.trade.entry.order_id, hand.order("stop").id
     for side in (-1, 1):
         hand.do(ev.VenueUp)
         held = ev.VenuePosition(entry, SYMBOL, side, 9, 61_242.0)
@@ -522,7 +526,7 @@ def test_an_order_that_rests_though_it_was_taken_back_is_taken_back_until_it_is_
     """The cancel that a comparison sent for it was lost, and no check looked at it again: an entry
     could fill."""
     hand = waiting()
-    entry = hand.trade.entry
+    entry = hand.trade.entry.order_id
     hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
     hand.do(ev.OrderCancelled, order=entry, why="asked for")
     assert hand.trade.state == states.ENDED
@@ -550,7 +554,7 @@ def test_a_stop_that_rests_though_it_was_said_to_be_missing_stays_until_another_
     hand.enter(targets=())
     first = hand.order("stop")
     hand.do(ev.OrderStatus, known=ev.OrderReport(first.id, "missing", 0, 0))
-    held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, hand.trade.open_steps, 61_242.0)
+    held = ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, hand.trade.open_steps, 61_242.0)
     found = {"asked": (), "positions": (held,), "resting": (first.id,), "quiet": (hand.trade.id,)}
     assert not of(hand.do(ev.Checked, **found), cm.Cancel)
     hand.later(0.3)
@@ -582,15 +586,15 @@ def test_a_check_finds_a_foreign_position_that_is_new_or_another_now():
 def test_what_has_left_while_its_entry_still_fills_is_not_exposed():
     hand = ByHand()
     hand.place(targets=())
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    hand.fill(hand.trade.entry, 10, 61_242)
-    assert hand.trade.exposed_since
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    hand.fill(hand.trade.entry.order_id, 10, 61_242)
+    assert hand.trade.cover.exposed_since
     stop = hand.order("stop")
     hand.do(ev.OrderAccepted, order=stop.id)
-    hand.fill(hand.trade.entry, 5, 61_242)  # more than the stop covers
-    assert hand.trade.exposed_since
+    hand.fill(hand.trade.entry.order_id, 5, 61_242)  # more than the stop covers
+    assert hand.trade.cover.exposed_since
     hand.fill(stop.id, 15, stop.level)
-    assert (hand.trade.open_steps, hand.trade.exposed_since) == (0, 0)
+    assert (hand.trade.open_steps, hand.trade.cover.exposed_since) == (0, 0)
     assert hand.trade.state != states.ENDED  # its entry may still fill
 
 
@@ -604,15 +608,15 @@ def test_what_filters_look_at_is_of_neither_side_where_none_is_asked_for():
 def elsewhere(level=61_600):
     """An entry that another hand has moved away from its stop, where it may have less."""
     hand = waiting(stop=StopRule(price=Decimal("0.61300")), targets=())
-    steps = hand.trade.asked_steps
-    asked = hand.do(ev.AmendAccepted, order=hand.trade.entry, level=level, steps=steps)
+    steps = hand.trade.entry.asked_steps
+    asked = hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=level, steps=steps)
     return hand, steps, told_where(hand, asked, level, steps)
 
 
 def told_where(hand, asked, level, steps):
     """The venue's answer to the question where the entry rests."""
     [question] = of(asked, cm.Query)
-    known = ev.OrderReport(hand.trade.entry, "resting", level, steps)
+    known = ev.OrderReport(hand.trade.entry.order_id, "resting", level, steps)
     return hand.do(ev.OrderStatus, known=known, token=question.token)
 
 
@@ -623,31 +627,35 @@ def test_an_entry_that_another_hand_has_moved_is_sized_where_it_rests():
     assert smaller[0].steps < steps
     # before the venue has made it smaller
     assert (hand.trade.ref, hand.trade.r_ticks) == (61_600, 300)
-    hand.do(ev.AmendAccepted, order=hand.trade.entry, level=61_600, steps=smaller[0].steps)
-    assert hand.trade.asked_steps == smaller[0].steps
-    assert hand.trade.planned_risk <= 0.006 * 64_000 * (1 + 1e-9)
+    hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=61_600, steps=smaller[0].steps)
+    assert hand.trade.entry.asked_steps == smaller[0].steps
+    assert hand.trade.entry.planned_risk <= 0.006 * 64_000 * (1 + 1e-9)
 
 
 def test_one_that_cannot_be_made_smaller_there_is_taken_back():
     """Its stop stood where it had been sized for: had it filled, it would have risked a
     multiple."""
     hand, _, _ = elsewhere()
-    told = hand.do(ev.AmendRejected, order=hand.trade.entry, code="too_near", text="too near")
-    assert [one.order for one in of([*told, *hand.later(1)], cm.Cancel)] == [hand.trade.entry]
-    hand.do(ev.OrderCancelled, order=hand.trade.entry, why="asked for")
+    told = hand.do(
+        ev.AmendRejected, order=hand.trade.entry.order_id, code="too_near", text="too near"
+    )
+    assert [one.order for one in of([*told, *hand.later(1)], cm.Cancel)] == [
+        hand.trade.entry.order_id
+    ]
+    hand.do(ev.OrderCancelled, order=hand.trade.entry.order_id, why="asked for")
     assert hand.trade.state == states.ENDED
     assert "sized where the venue has it rest" in rs.words(hand.trade.end)
 
 
 def test_one_that_has_filled_in_part_is_where_it_was_though_its_lines_are_laid_from_the_fill():
     hand = waiting(targets=(), anchor="fill")
-    entry, level = hand.trade.entry, hand.trade.ref
+    entry, level = hand.trade.entry.order_id, hand.trade.ref
     hand.fill(entry, 10, level - 3)
     assert hand.trade.ref == level - 3
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     stop = hand.order("stop")
     rests = ev.OrderReport(stop.id, "resting", hand.trade.stop, stop.steps)
-    waits = ev.OrderReport(entry, "resting", level, hand.trade.asked_steps)
+    waits = ev.OrderReport(entry, "resting", level, hand.trade.entry.asked_steps)
     found = ev.Checked(
         time=hand.now,
         asked=(waits, rests),
@@ -660,9 +668,9 @@ def test_one_that_has_filled_in_part_is_where_it_was_though_its_lines_are_laid_f
 
 def test_a_late_answer_does_not_take_an_entry_back_to_where_the_venue_had_it_before():
     hand = waiting(targets=())
-    entry, before = hand.trade.entry, hand.trade.ref
+    entry, before = hand.trade.entry.order_id, hand.trade.ref
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=before + 100)
-    steps = hand.trade.moving.steps
+    steps = hand.trade.entry.moving.steps
     told_where(
         hand,
         hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=steps),
@@ -670,7 +678,7 @@ def test_a_late_answer_does_not_take_an_entry_back_to_where_the_venue_had_it_bef
         steps,
     )
     hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=before + 200)
-    steps = hand.trade.moving.steps
+    steps = hand.trade.entry.moving.steps
     hand.do(ev.AmendAccepted, order=entry, level=before + 200, steps=steps)
     asked = hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=steps)
     told = told_where(hand, asked, before + 200, steps)
@@ -682,9 +690,9 @@ def test_what_was_asked_for_an_entry_holds_where_the_venue_puts_it_elsewhere():
     """Its new stop was lost with the move that the venue changed, and so was the next move, which
     waited for it."""
     hand = waiting(targets=())
-    entry, before, stop = hand.trade.entry, hand.trade.ref, hand.trade.stop + 50
+    entry, before, stop = hand.trade.entry.order_id, hand.trade.ref, hand.trade.stop + 50
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop)
-    steps = hand.trade.moving.steps
+    steps = hand.trade.entry.moving.steps
     hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=before + 200)
     asked = hand.do(ev.AmendAccepted, order=entry, level=before + 4, steps=steps)
     told = of(told_where(hand, asked, before + 4, steps), cm.Amend)
@@ -698,13 +706,13 @@ def test_where_an_answer_tells_another_level_and_another_quantity_both_count():
     """A lost answer to a change, and a venue that put it three ticks away: it was sized from the
     quantity before."""
     hand = waiting(targets=())
-    before = hand.trade.asked_steps
+    before = hand.trade.entry.asked_steps
     moved = of(
         hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=hand.trade.stop + 100), cm.Amend
     )[0]
     assert moved.steps > before
     hand.later(1)
-    known = ev.OrderReport(hand.trade.entry, "resting", moved.level + 30, moved.steps)
+    known = ev.OrderReport(hand.trade.entry.order_id, "resting", moved.level + 30, moved.steps)
     found = of(hand.do(ev.OrderStatus, known=known), cm.Amend)
     assert hand.trade.ref == moved.level + 30
     assert [(one.level, one.steps < moved.steps) for one in found] == [(moved.level + 30, True)]
@@ -714,13 +722,13 @@ def test_a_check_that_finds_an_entry_where_an_earlier_change_put_it_lays_it_out_
     """Two changes were under way; the venue put the first elsewhere, and the answer to the second
     was lost."""
     hand = waiting(targets=())
-    entry, before = hand.trade.entry, hand.trade.ref
+    entry, before = hand.trade.entry.order_id, hand.trade.ref
     hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=before + 100)
-    moved = hand.trade.moving.steps
+    moved = hand.trade.entry.moving.steps
     asked = hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=moved)
     told_where(hand, asked, before + 104, moved)
     assert hand.trade.ref == before + 104
-    steps = hand.trade.asked_steps
+    steps = hand.trade.entry.asked_steps
     # it may be an older answer
     hand.do(ev.OrderStatus, known=ev.OrderReport(entry, "resting", before + 100, steps))
     assert hand.trade.ref == before + 104
@@ -787,7 +795,7 @@ def test_a_move_that_is_refused_as_too_large_makes_smaller_parts():
     stop = hand.order("stop")
     hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 20)
     hand.do(ev.AmendRejected, order=stop.id, code="bad_qty", text="too many")
-    assert hand.trade.most == stop.steps // 2
+    assert hand.trade.cover.most_steps == stop.steps // 2
 
 
 def test_a_late_refusal_of_an_earlier_change_makes_no_part_smaller_again():
@@ -805,15 +813,15 @@ def test_a_late_refusal_of_an_earlier_change_makes_no_part_smaller_again():
     [second] = of(hand.do(ev.OrderStatus, known=known), cm.Amend)
     assert (first.steps, second.steps) == (104, 104)
     [beside] = of(hand.do(ev.AmendRejected, token=second.token, **refused), cm.Submit)
-    assert (hand.trade.most, beside.steps) == (52, 52)
+    assert (hand.trade.cover.most_steps, beside.steps) == (52, 52)
     hand.do(ev.OrderAccepted, order=beside.order)
     [third] = of(hand.later(1), cm.Amend)
     assert third.steps == 52
     for one in (first, second):
         assert hand.do(ev.AmendRejected, token=one.token, **refused) == []
-    assert (hand.trade.most, stop.pending) == (52, "amend")
+    assert (hand.trade.cover.most_steps, stop.pending) == (52, "amend")
     hand.do(ev.AmendRejected, token=third.token, **refused)  # it is too much after all
-    assert hand.trade.most == 26
+    assert hand.trade.cover.most_steps == 26
 
 
 def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_smaller_parts():
@@ -827,13 +835,13 @@ def test_a_smaller_quantity_that_is_refused_asks_for_fills_before_it_teaches_sma
         ev.AmendRejected, order=target.id, code="bad_qty", text="not above what has filled"
     )
     assert [one.order for one in of(told, cm.Query)] == [target.id]
-    assert hand.trade.most == 0
+    assert hand.trade.cover.most_steps == 0
     known = ev.OrderReport(target.id, "resting", target.level, target.steps)
     hand.do(ev.OrderStatus, known=known)
     again = of(hand.later(5), cm.Amend)
     assert target.id in {one.order for one in again}
     hand.do(ev.AmendRejected, order=target.id, code="bad_qty", text="too many")
-    assert hand.trade.most > 0  # it is too much after all
+    assert hand.trade.cover.most_steps > 0  # it is too much after all
 
 
 def test_a_target_that_has_filled_in_part_and_may_not_be_changed_any_more_is_sent_anew():
@@ -847,7 +855,7 @@ def test_a_target_that_has_filled_in_part_and_may_not_be_changed_any_more_is_sen
     hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=target.level + 20)
     told = hand.do(ev.AmendRejected, order=target.id, code="bad_qty", text="too many")
     assert [one.order for one in of(told, cm.Cancel)] == [target.id]
-    assert hand.trade.most == 0
+    assert hand.trade.cover.most_steps == 0
     [anew] = of(hand.do(ev.OrderCancelled, order=target.id, why="asked for"), cm.Submit)
     assert (anew.role, anew.steps, anew.level) == ("target", 11, target.level + 20)
 
@@ -855,14 +863,14 @@ def test_a_target_that_has_filled_in_part_and_may_not_be_changed_any_more_is_sen
 def test_parts_that_were_too_large_are_no_failures_and_teach_once():
     hand = ByHand()
     hand.place(targets=())
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    hand.trade.most, hand.trade.most_at = 20, hand.now
-    hand.fill(hand.trade.entry, 104, hand.trade.ref)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    hand.trade.cover.most_steps, hand.trade.cover.most_at = 20, hand.now
+    hand.fill(hand.trade.entry.order_id, 104, hand.trade.ref)
     stops = [order.id for order in hand.engine.state.orders_of(hand.trade, "stop")]
     assert len(stops) == 6
     for order in stops[:-1]:  # of 20 steps each
         hand.do(ev.OrderRejected, order=order, code="bad_qty", text="too many")
-    assert (hand.trade.stop_failures, hand.trade.most) == (0, 10)
+    assert (hand.trade.cover.failures, hand.trade.cover.most_steps) == (0, 10)
     hand.later(0.15)
     again = hand.engine.state.orders_of(hand.trade, "stop")
     assert sum(order.steps for order in again) == 98  # the one of 4 takes the other 6 once it rests
@@ -871,12 +879,12 @@ def test_parts_that_were_too_large_are_no_failures_and_teach_once():
 def test_an_entry_that_was_given_up_without_a_link_is_taken_back_also_while_the_market_is_shut():
     """Else it could fill at the opening."""
     hand = waiting()
-    entry = hand.trade.entry
+    entry = hand.trade.entry.order_id
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=hand.now + DAY)
     hand.do(ev.VenueDown, why="cut")
     assert not of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Cancel)
     hand.do(ev.VenueUp)
-    known = ev.OrderReport(entry, "resting", hand.trade.ref, hand.trade.asked_steps)
+    known = ev.OrderReport(entry, "resting", hand.trade.ref, hand.trade.entry.asked_steps)
     assert [
         one.order for one in of(hand.holdings(resting=(entry,), asked=(known,)), cm.Cancel)
     ] == [entry]
@@ -885,17 +893,17 @@ def test_an_entry_that_was_given_up_without_a_link_is_taken_back_also_while_the_
 def test_an_entry_that_fills_beyond_a_fixed_stop_keeps_stop_and_r():
     hand = ByHand()
     hand.place(anchor="fill", stop=StopRule(price=Decimal("0.61000")), targets=())
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     before = hand.trade.stop, hand.trade.r_ticks
-    hand.fill(hand.trade.entry, hand.trade.asked_steps, 60_990)
+    hand.fill(hand.trade.entry.order_id, hand.trade.entry.asked_steps, 60_990)
     assert (hand.trade.stop, hand.trade.r_ticks) == before
 
 
 def test_an_entry_that_fills_one_tick_before_a_fixed_stop_has_an_r_of_one_tick():
     hand = ByHand()
     hand.place(anchor="fill", stop=StopRule(price=Decimal("0.61000")), targets=())
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    hand.fill(hand.trade.entry, hand.trade.asked_steps, 61_001)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    hand.fill(hand.trade.entry.order_id, hand.trade.entry.asked_steps, 61_001)
     assert (hand.trade.ref, hand.trade.stop, hand.trade.r_ticks) == (61_001, 61_000, 1)
 
 
@@ -903,11 +911,13 @@ def test_a_group_is_known_for_as_long_as_one_of_it_waits():
     hand = waiting()
     first = hand.trade.id
     hand.place(ask="A2", entry=BUY_STOP)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     second = hand.trade.id
     hand.do(ev.LinkEntries, ask="L", trades=(first, second))
     [group] = hand.engine.state.groups
-    hand.do(ev.OrderCancelled, order=hand.engine.state.trades[first].entry, why="by the venue")
+    hand.do(
+        ev.OrderCancelled, order=hand.engine.state.trades[first].entry.order_id, why="by the venue"
+    )
     hand.now += 3 * DAY
     hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
     assert set(hand.engine.state.trades) == {second}
@@ -973,7 +983,7 @@ def test_a_position_of_a_trade_that_ended_long_ago_is_found_by_a_check():
     hand.fill(stop.id, stop.steps, stop.level)
     assert hand.trade.state == states.ENDED
     hand.now += 40 * SECOND
-    held = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 5, 61_242.0)
+    held = ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, 5, 61_242.0)
     found = hand.do(ev.Checked, asked=(), resting=(), positions=(held,), quiet=())
     assert "check_differs" in codes(found)
     assert (hand.trade.open_steps, hand.engine.state.unexplained) == (5, {})
@@ -1024,7 +1034,7 @@ def test_a_move_of_an_entry_that_waited_for_an_earlier_one_is_not_carried_out_af
     """What waits for its pause to end is moved by a person once more: the one before it came back
     afterwards."""
     hand = waiting(targets=())
-    entry, before = hand.trade.entry, hand.trade.ref
+    entry, before = hand.trade.entry.order_id, hand.trade.ref
     [first] = of(hand.do(ev.MoveEntry, ask="A", trade=hand.trade.id, level=before + 100), cm.Amend)
     hand.do(ev.MoveEntry, ask="B", trade=hand.trade.id, level=before + 200)
     hand.do(ev.AmendRejected, order=entry, code="busy", text="busy", token=first.token)
@@ -1033,7 +1043,11 @@ def test_a_move_of_an_entry_that_waited_for_an_earlier_one_is_not_carried_out_af
         ev.AmendAccepted, order=entry, level=last.level, steps=last.steps, token=last.token
     )
     assert not of([*told, *hand.later(60)], cm.Amend)
-    assert (hand.trade.ref, hand.trade.moving, hand.trade.then) == (before + 50, None, None)
+    assert (hand.trade.ref, hand.trade.entry.moving, hand.trade.entry.then) == (
+        before + 50,
+        None,
+        None,
+    )
 
 
 # An entry whose move the venue refuses
@@ -1042,7 +1056,7 @@ def test_a_move_of_an_entry_that_waited_for_an_earlier_one_is_not_carried_out_af
 def refused_move(hand, change):
     return hand.do(
         ev.AmendRejected,
-        order=hand.trade.entry,
+        order=hand.trade.entry.order_id,
         code="too_near",
         text="too near",
         token=change.token,
@@ -1054,7 +1068,7 @@ def test_an_entry_whose_move_is_refused_waits_as_it_did(ask, more):
     """It risks no more than was asked for: farther from its stop it was to be smaller, nearer to it
     larger."""
     hand = waiting(targets=(), stop=StopRule(price=Decimal("0.61300")))
-    ref, steps, stop = hand.trade.ref, hand.trade.asked_steps, hand.trade.stop
+    ref, steps, stop = hand.trade.ref, hand.trade.entry.asked_steps, hand.trade.stop
     [change] = of(
         hand.do(
             ask, ask="M", trade=hand.trade.id, level=more + (ref if ask is ev.MoveEntry else stop)
@@ -1065,14 +1079,14 @@ def test_an_entry_whose_move_is_refused_waits_as_it_did(ask, more):
     told = refused_move(hand, change)
     assert "move_refused" in codes(told)
     assert not of([*told, *hand.later(60)], (cm.Amend, cm.Cancel))
-    assert (hand.trade.ref, hand.trade.asked_steps, hand.trade.stop) == (ref, steps, stop)
+    assert (hand.trade.ref, hand.trade.entry.asked_steps, hand.trade.stop) == (ref, steps, stop)
 
 
 def test_one_that_could_not_be_made_smaller_goes_on_to_where_it_is_wanted_next():
     hand = waiting(targets=(), stop=StopRule(price=Decimal("0.61300")))
     ref, stop = hand.trade.ref, hand.trade.stop
     [smaller] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop - 60), cm.Amend)
-    assert (smaller.level, smaller.steps < hand.trade.asked_steps) == (ref, True)
+    assert (smaller.level, smaller.steps < hand.trade.entry.asked_steps) == (ref, True)
     hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=ref + 100)
     told = [*refused_move(hand, smaller), *hand.later(1)]
     assert [one.level for one in of(told, cm.Amend)] == [ref + 100]
@@ -1081,7 +1095,9 @@ def test_one_that_could_not_be_made_smaller_goes_on_to_where_it_is_wanted_next()
 
 def test_a_refusal_without_a_number_of_a_move_that_nobody_waits_for_changes_nothing():
     hand = waiting(targets=())
-    ref, steps = hand.trade.ref, hand.trade.asked_steps
-    told = hand.do(ev.AmendRejected, order=hand.trade.entry, code="too_near", text="too near")
+    ref, steps = hand.trade.ref, hand.trade.entry.asked_steps
+    told = hand.do(
+        ev.AmendRejected, order=hand.trade.entry.order_id, code="too_near", text="too near"
+    )
     assert not of([*told, *hand.later(60)], (cm.Amend, cm.Cancel))
-    assert (hand.trade.ref, hand.trade.asked_steps) == (ref, steps)
+    assert (hand.trade.ref, hand.trade.entry.asked_steps) == (ref, steps)

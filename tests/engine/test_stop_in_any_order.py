@@ -54,7 +54,7 @@ def test_a_stop_never_leaves_where_it_is_known_to_rest_and_ends_where_it_is_want
     for name, one in stops:
         order = hand.engine.state.orders[name]
         assert (one.level, one.steps) == (order.level, order.steps)
-        assert one.level >= min([*venue.wishes[-1:], trade.initial_stop]) - 4
+        assert one.level >= min([*venue.wishes[-1:], trade.cover.initial_stop]) - 4
     if venue.wishes and stops and not venue.refused and trade.state == states.PROTECTED:
         assert max(one.level for _, one in stops) >= venue.wishes[-1] - 4
 
@@ -64,14 +64,14 @@ def test_a_stop_never_leaves_where_it_is_known_to_rest_and_ends_where_it_is_want
 def test_an_entry_that_waits_ends_where_it_is_wanted_with_the_size_of_its_stop(seed):
     story = played(seed, kind=Waiting)
     venue, trade = story.venue, story.hand.trade
-    entry = venue.orders.get(trade.entry)
+    entry = venue.orders.get(trade.entry.order_id)
     # lost, or taken back where it could not be sized
     if entry is None or entry.status != "resting":
         assert trade.state == states.ENDED
         return
     assert trade.state == states.ENTERING
-    assert (trade.moving, trade.then) == (None, None)
-    assert (entry.level, entry.steps) == (trade.ref, trade.asked_steps)
+    assert (trade.entry.moving, trade.entry.then) == (None, None)
+    assert (entry.level, entry.steps) == (trade.ref, trade.entry.asked_steps)
     loss = entry.steps * (abs(trade.ref - trade.stop)) * 0.01  # a step and a tick are 0.01 CHF
     assert loss <= 0.006 * 64_000 * 1.05
     if not (venue.meddled or venue.refused):

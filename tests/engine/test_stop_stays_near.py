@@ -69,7 +69,7 @@ def test_a_move_that_is_carried_out_after_its_first_try_was_refused_stays():
     assert "move_refused" in codes(
         hand.do(ev.AmendRejected, order=stop.id, code="too_near", text="too near")
     )
-    assert (hand.trade.stop, hand.trade.stop_code) == (level, rs.KEPT)
+    assert (hand.trade.stop, hand.trade.cover.code) == (level, rs.KEPT)
     told = hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
     assert "moved_after_all" in codes(told)
     assert not of([*told, *hand.later(60)], cm.Amend)  # it went back to where it had been
@@ -207,7 +207,7 @@ def test_a_move_away_that_is_carried_out_after_all_is_put_back():
     hand.protect(targets=())
     stop = hand.order("stop")
     level = stop.level
-    hand.trade.stop_code, stop.asked = rs.KEPT, [*stop.asked, (level - 50, stop.steps)]
+    hand.trade.cover.code, stop.asked = rs.KEPT, [*stop.asked, (level - 50, stop.steps)]
     told = hand.do(ev.AmendAccepted, order=stop.id, level=level - 50, steps=stop.steps)
     assert [one.level for one in of(told, cm.Amend)] == [level]
 
@@ -216,14 +216,14 @@ def test_the_backstop_of_a_new_plan_says_why_it_is_farther_away():
     """It said "as it rests at the venue"."""
     hand = ByHand()
     hand.protect(targets=())
-    hand.trade.stop_why, hand.trade.stop_code = "as it rests at the venue", rs.ADJUSTED
+    hand.trade.cover.why, hand.trade.cover.code = "as it rests at the venue", rs.ADJUSTED
     told = hand.do(
         ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(targets=(), held=HeldRule())
     )
     [moved] = of(told, cm.Amend)
-    assert (moved.code, moved.level) == (rs.HELD_HERE, hand.trade.backstop)
+    assert (moved.code, moved.level) == (rs.HELD_HERE, hand.trade.cover.backstop)
     assert moved.why.startswith("Backstop to ")
-    assert hand.trade.trace[-1].level == hand.trade.stop
+    assert hand.trade.cover.trace[-1].level == hand.trade.stop
 
 
 def test_no_stop_is_moved_before_it_is_known_where_it_rests():
@@ -237,7 +237,7 @@ def test_no_stop_is_moved_before_it_is_known_where_it_rests():
     hand.quote(61430, 61442)
     assert not of(hand.bar(0.6143, atr=0.00145), cm.Amend)
     nearer = ev.OrderReport(stop.id, "resting", stop.level + 420, stop.steps)
-    position = ev.VenuePosition(hand.trade.entry, SYMBOL, 1, 104, 61242.0)
+    position = ev.VenuePosition(hand.trade.entry.order_id, SYMBOL, 1, 104, 61242.0)
     told = hand.holdings((position,), (stop.id,), (nearer,))
     assert "moved_elsewhere" in codes(told)
     assert not of(told, cm.Amend)
@@ -338,14 +338,14 @@ def test_a_target_that_the_venue_puts_elsewhere_stays_there_also_where_the_stop_
 def test_an_entry_that_has_filled_in_part_is_not_sized_anew_where_the_venue_has_it():
     hand = ByHand()
     hand.place(entry=EntryRule("limit", price=Decimal("0.61200")), targets=())
-    entry, ref = hand.trade.entry, hand.trade.ref
+    entry, ref = hand.trade.entry.order_id, hand.trade.ref
     hand.do(ev.OrderAccepted, order=entry)
-    steps = hand.trade.asked_steps
+    steps = hand.trade.entry.asked_steps
     hand.fill(entry, 10, ref)
     known = ev.OrderReport(entry, "resting", ref + 3, steps)
     told = hand.do(ev.OrderStatus, known=known, token=10**6)
     assert not [one for one in of(told, cm.Amend) if one.order == entry]
-    assert (hand.trade.ref, hand.trade.asked_steps) == (ref, steps)
+    assert (hand.trade.ref, hand.trade.entry.asked_steps) == (ref, steps)
 
 
 def test_a_target_goes_on_to_where_it_is_wanted_also_from_beyond():

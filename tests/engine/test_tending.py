@@ -233,7 +233,7 @@ def test_after_a_losing_stop_the_follow_on_goes_the_other_way_once():
     sent = of(hand.do(ev.TimerFired, name=f"follow:{first.id}"), cm.Submit)
     assert [(one.role, one.side) for one in sent] == [("entry", -1)]
     second = hand.engine.state.trades[sent[0].trade]
-    assert second.chain == 1
+    assert second.entry.chain == 1
     second.end = Reason(rs.STOP)
     assert following(hand.engine.state, second) is None  # the chain is at its end
 
@@ -304,7 +304,7 @@ def test_a_basket_at_the_minute_s_end_needs_no_quote_in_that_second():
     assert not hand.trade.leave
     sent = of(hand.later(60), cm.Submit)
     assert [one.role for one in sent] == ["close"]
-    assert hand.trade.minute_at % MINUTE == 59 * SECOND
+    assert hand.trade.progress.minute_at % MINUTE == 59 * SECOND
 
 
 def test_another_rig_never_loosens_and_its_rules_begin_at_the_next_bar():
@@ -508,7 +508,7 @@ def test_a_rig_that_cannot_be_carried_out_is_refused_on_an_open_trade_and_change
             "indicator_not_ready",
         ),
     ):
-        hand.trade.atr = None
+        hand.trade.entry.atr = None
         plan = msgspec.structs.replace(before, stop=rig.stop, rig=rig)
         found = hand.do(ev.ChangeRules, ask=code, trade=hand.trade.id, plan=plan)
         assert code in codes(found)

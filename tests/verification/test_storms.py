@@ -171,7 +171,7 @@ def test_the_judge_sees_a_position_stripped_that_an_older_record_lacks():
     storm = Storm(12, "calm")
     trade = protected_trade(storm)
     storm.judge.put_back()
-    trade.entry = "another"  # as if the record had no such trade
+    trade.entry.order_id = "another"  # as if the record had no such trade
     storm.judge.look()
     assert "naked" not in storm.found.broken
     storm.state.reconciled = False  # which excuses nothing
@@ -254,7 +254,7 @@ def protected_trade(storm):
         found = [
             trade
             for trade in storm.state.live()
-            if trade.state == "protected" and storm.judge._cover(trade.entry, trade.symbol)
+            if trade.state == "protected" and storm.judge._cover(trade.entry.order_id, trade.symbol)
         ]
         if found:
             return found[0]
@@ -270,35 +270,35 @@ def test_the_judge_can_fail():
     stop = next(
         order
         for order in book.resting(trade.symbol)
-        if order.closes == trade.entry and order.kind == "stop"
+        if order.closes == trade.entry.order_id and order.kind == "stop"
     )
     long_ago = storm.venue.now - SHOWN_FALSELY - 1
-    judge._whole[trade.entry] = long_ago
+    judge._whole[trade.entry.order_id] = long_ago
     rests = book._resting[trade.symbol]
-    book._resting[trade.symbol] = [order for order in rests if order.closes != trade.entry]
+    book._resting[trade.symbol] = [order for order in rests if order.closes != trade.entry.order_id]
     judge.look()
     assert "uncovered" in broken
     book._resting[trade.symbol] = [*rests, msgspec.structs.replace(stop, id="S-forged")]
-    judge._fitting[trade.entry] = storm.venue.now - FITS_AFTER - 1
+    judge._fitting[trade.entry.order_id] = storm.venue.now - FITS_AFTER - 1
     judge.look()
     assert "overcovered" in broken
     broken.clear()
     judge.settled()
     assert "overcovered" in broken
-    storm.state.orders[trade.entry].fills.clear()
+    storm.state.orders[trade.entry.order_id].fills.clear()
     judge._fills()
     assert "lost_fills" in broken
-    trade.rungs = [Rung(2, 100, 4, filled=4)]
+    trade.ladder.rungs = [Rung(2, 100, 4, filled=4)]
     for name in ("S-r1", "S-r2"):  # the same rung sent twice over
         storm.state.orders[name] = Order(name, trade.id, "rung", 1, "limit", 4, 100, 2, filled=4)
         trade.order_ids.append(name)
     judge._entries()
     assert "doubled" in broken
-    trade.rungs[0].filled = 8  # known as such, and still twice what was to be
+    trade.ladder.rungs[0].filled = 8  # known as such, and still twice what was to be
     broken.clear()
     judge._entries()
     assert "doubled" in broken
-    book.state.positions[trade.entry].steps += 1
+    book.state.positions[trade.entry.order_id].steps += 1
     book._resting[trade.symbol].clear()
     judge._agree()
     assert "naked" in broken
@@ -313,14 +313,14 @@ def test_a_stop_that_the_venue_put_elsewhere_counts_there_once_that_is_told():
     stop = next(
         order
         for order in book.resting(trade.symbol)
-        if order.closes == trade.entry and order.kind == "stop"
+        if order.closes == trade.entry.order_id and order.kind == "stop"
     )
     asked, moved = stop.level, book.adjust(stop.id, -3 * trade.side)
     assert moved == asked - 3 * trade.side
-    assert judge.stop_levels(trade.entry, trade.symbol) == [asked]
+    assert judge.stop_levels(trade.entry.order_id, trade.symbol) == [asked]
     level = storm.venue.instruments[trade.symbol].price(moved)
     judge.told(port.Amended(time=storm.venue.now, id=stop.id, level=level, qty="1"))
-    assert judge.stop_levels(trade.entry, trade.symbol) == [moved]
+    assert judge.stop_levels(trade.entry.order_id, trade.symbol) == [moved]
 
 
 def test_the_judge_counts_floods_and_time_without_cover():
@@ -332,7 +332,7 @@ def test_the_judge_counts_floods_and_time_without_cover():
     assert "floods" not in storm.found.broken
     storm.judge.sent(amend)
     assert "floods" in storm.found.broken
-    trade.exposed_since = storm.state.now - 6 * SECOND
+    trade.cover.exposed_since = storm.state.now - 6 * SECOND
     storm.judge._blocked.clear()
     storm.judge.look()
     # it has its stop at the venue, whatever is believed of it
@@ -430,7 +430,7 @@ def test_the_watch_over_sizes_can_fail():
     storm = Storm(12, "calm")
     trade = protected_trade(storm)
     state, policy = storm.state, storm.account.policy
-    entry = storm.venue.book.state.orders[trade.entry]
+    entry = storm.venue.book.state.orders[trade.entry.order_id]
     sent = Submit(
         order=entry.id,
         trade=trade.id,

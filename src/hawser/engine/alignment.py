@@ -123,8 +123,8 @@ def _rename_orders(state: EngineState, names: dict[str, str]) -> None:
         trade = state.trades[order.trade]
         trade.order_ids = [new if name == order.id else name for name in trade.order_ids]
         trade.live_ids = [new if name == order.id else name for name in trade.live_ids]
-        if trade.entry == order.id:
-            trade.entry = new
+        if trade.entry.order_id == order.id:
+            trade.entry.order_id = new
         order.id = new
         state.orders[new] = order
 
@@ -168,6 +168,6 @@ def _never_sent(state: EngineState, one: Submit) -> None:
     trade.order_ids.remove(order.id)
     if order.id in trade.live_ids:
         trade.live_ids.remove(order.id)
-    if trade.entry == order.id and not trade.entered:
+    if trade.entry.order_id == order.id and not trade.entered:
         trade.state, trade.ended = states.ENDED, state.now
-        trade.end, trade.entry = Reason(rs.ENTRY_GONE, name="never sent"), ""
+        trade.end, trade.entry.order_id = Reason(rs.ENTRY_GONE, name="never sent"), ""

@@ -74,7 +74,7 @@ def _succeeded(trade: Trade, order: Order) -> None:
     if line is not None:
         line.failures = 0
     elif order.role == "close":
-        trade.close_failures = 0
+        trade.closing.failures = 0
 
 
 def _was_asked(order: Order, level: int) -> bool:
@@ -112,9 +112,11 @@ def _adjusted(outbox: Outbox, trade: Trade, order: Order, level: int) -> None:
         if rung is not None:
             rung.level = level
     elif order.role == "entry" and not trade.entered:
-        next_terms, trade.then = trade.then, None
+        next_terms, trade.entry.then = trade.entry.then, None
         resize(outbox, trade, level)
-        trade.moving = next_terms or trade.moving  # what was asked for meanwhile comes next
+        trade.entry.moving = (
+            next_terms or trade.entry.moving
+        )  # what was asked for meanwhile comes next
     elif line is not None:
         line.level = level
 
@@ -141,10 +143,10 @@ def _one_of_several(outbox: Outbox, trade: Trade) -> bool:
 
 def _take_stop(outbox: Outbox, trade: Trade, level: int, code: str) -> None:
     """The stop wanted is the one that rests."""
-    trade.stop_why = "kept where it rests" if code == rs.KEPT else "as it rests at the venue"
-    trade.stop_code = code
+    trade.cover.why = "kept where it rests" if code == rs.KEPT else "as it rests at the venue"
+    trade.cover.code = code
     if trade.held:
-        trade.backstop = level
+        trade.cover.backstop = level
     else:
         trade.stop = level
 
@@ -154,7 +156,7 @@ def _moved_after_all(outbox: Outbox, trade: Trade, order: Order, level: int) -> 
     that answer was to another try of it. The stop stays where it rests, which is nearer: to put it
     back would move it away from the market, and nobody has asked for that."""
     nearer = trade.side * (level - trade.venue_stop) > 0
-    if order.role != "stop" or trade.stop_code not in rs.AS_IT_RESTS or not nearer:
+    if order.role != "stop" or trade.cover.code not in rs.AS_IT_RESTS or not nearer:
         return
     price = outbox.state.instruments[trade.symbol].price(level)
     outbox.tell(
@@ -173,9 +175,9 @@ def _note_rest(outbox: Outbox, trade: Trade, order: Order) -> None:
     if (
         not trade.held
         and order.level is not None
-        and (not trade.trace or trade.trace[-1].level != order.level)
+        and (not trade.cover.trace or trade.cover.trace[-1].level != order.level)
     ):
-        trade.trace.append(RestingLevel(outbox.state.now, order.level))
+        trade.cover.trace.append(RestingLevel(outbox.state.now, order.level))
 
 
 def rejected(outbox: Outbox, order: Order, code: str, text: str) -> None:
@@ -205,7 +207,10 @@ def _note_most(outbox: Outbox, trade: Trade, order: Order, steps: int, code: str
     # Half, and not one step less: what the venue takes is not known, and each try is a stretch
     # without cover.
     half = max(least, steps // 2)
-    trade.most, trade.most_at = min(trade.most or half, half), outbox.state.now
+    trade.cover.most_steps, trade.cover.most_at = (
+        min(trade.cover.most_steps or half, half),
+        outbox.state.now,
+    )
     return True
 
 
@@ -235,7 +240,7 @@ def _without(
     elif order.role == "rung":
         _without_rung(outbox, trade, order, code, text)
     elif order.role == "stop":
-        trade.stop_failures += failed
+        trade.cover.failures += failed
         # A stop that the market has passed can never rest there: the trade is where it was to end.
         market = outbox.state.markets[trade.symbol]
         if trade.side * (market.exit_side(trade.side) - trade.venue_stop) <= 0 and trade.open_steps:
@@ -245,9 +250,9 @@ def _without(
             leave(outbox, trade, Reason(rs.STOP_PASSED))
         elif (
             code in LEVEL_CODES
-            and trade.stop_failures >= LEVEL_TRIES
+            and trade.cover.failures >= LEVEL_TRIES
             and trade.open_steps
-            and trade.exposed_since
+            and trade.cover.exposed_since
         ):
             outbox.tell(
                 "caution",
@@ -255,20 +260,20 @@ def _without(
                 "No stop may rest so near the market: closing",
                 trade,
             )
-            trade.hurried = True
+            trade.cover.hurried = True
             leave(outbox, trade, Reason(rs.STOP_TOO_NEAR))
-        trade.stop_retry_at = _again_at(outbox, trade, "stop", trade.stop_failures, code)
+        trade.cover.retry_at = _again_at(outbox, trade, "stop", trade.cover.failures, code)
     elif order.role == "close":
-        trade.close_failures += failed
+        trade.closing.failures += failed
         # Told at growing distances: an alarm at each try would bury the others.
-        if trade.close_failures in (3, 10, 30, 100):
+        if trade.closing.failures in (3, 10, 30, 100):
             outbox.tell(
                 "alarm",
                 "close_fails",
-                f"Closing has failed {trade.close_failures} times: {text}",
+                f"Closing has failed {trade.closing.failures} times: {text}",
                 trade,
             )
-        trade.close_retry_at = _again_at(outbox, trade, "close", trade.close_failures, code)
+        trade.closing.retry_at = _again_at(outbox, trade, "close", trade.closing.failures, code)
     else:
         line = line_of(trade, order)
         if line is not None:
@@ -325,8 +330,8 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
     instrument, market = outbox.state.instruments[trade.symbol], outbox.state.markets[trade.symbol]
     if not trade.opened:
         trade.opened = fill.time
-        trade.best_exit = market.exit_side(trade.side)
-        trade.entry_equity = outbox.state.equity
+        trade.progress.best_exit = market.exit_side(trade.side)
+        trade.entry.equity = outbox.state.equity
     # An entry may fill after its trade was given up: its cancel and the fill have crossed. What has
     # filled is a position, so the trade lives again, gets its stop like any other, and is closed.
     if trade.state in (states.ENTERING, states.ENDED):
@@ -345,7 +350,7 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
         rung = rung_of(trade, order)
         if rung is not None:
             rung.filled += fill.steps
-        trade.rung_steps_this_bar += fill.steps
+        trade.ladder.steps_this_bar += fill.steps
         average = instrument.price(level_ticks(trade.entry_price, trade.side))
         outbox.tell(
             "info",
@@ -356,15 +361,15 @@ def _entered(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
         return
     outbox.tell("info", "entered", f"Entered {text}", trade)
     anchor(outbox, trade)
-    if trade.held and not trade.trace:
-        trade.trace.append(RestingLevel(outbox.state.now, trade.stop))
+    if trade.held and not trade.cover.trace:
+        trade.cover.trace.append(RestingLevel(outbox.state.now, trade.stop))
     want_hours(outbox, trade)
     first_fill(outbox, trade)
 
 
 def rung_of(trade: Trade, order: Order) -> Rung | None:
     """The rung that an order is for; None where another rig has taken it away."""
-    return next((rung for rung in trade.rungs if rung.number == order.number), None)
+    return next((rung for rung in trade.ladder.rungs if rung.number == order.number), None)
 
 
 def line_of(trade: Trade, order: Order) -> TargetLine | None:
@@ -384,7 +389,7 @@ def _left(outbox: Outbox, trade: Trade, order: Order, fill: ev.Fill) -> None:
     line = line_of(trade, order)
     if line is not None:
         line.filled += fill.steps
-        line.whole = line.whole or trade.open_steps <= trade.rung_steps_this_bar
+        line.whole = line.whole or trade.open_steps <= trade.ladder.steps_this_bar
     if trade.closed >= trade.entered:
         trade.end = by
     qty, price = instrument.qty(fill.steps), instrument.price(fill.price)
@@ -448,7 +453,7 @@ def amended(outbox: Outbox, order: Order, level: int, steps: int, token: int = 0
     if not token and level != order.level and not _was_asked(order, level):
         _ask_where(outbox, order, level, changing)
         return
-    if token or order.role != "entry" or (trade.ref, trade.asked_steps) == (level, steps):
+    if token or order.role != "entry" or (trade.ref, trade.entry.asked_steps) == (level, steps):
         order.level, order.steps = level, steps
     if order.pending in ("amend", "query") and not order.elsewhere:
         settled(order)
@@ -531,13 +536,15 @@ def _give_level_up(outbox: Outbox, trade: Trade, order: Order, rests: int, text:
             order.given_up = trade.venue_stop
         else:
             _take_stop(outbox, trade, rests, rs.KEPT)
-    if order.role == "entry" and trade.moving is not None:
+    if order.role == "entry" and trade.entry.moving is not None:
         outbox.tell(
             "caution", "move_refused", f"The venue refused to move the entry: {text}", trade
         )
-        smaller = trade.moving.ref == rests and trade.moving.steps < order.steps
-        trade.moving, trade.then = trade.then, None
-        if smaller and trade.moving is None:  # it risks more than was asked for where it rests
+        smaller = trade.entry.moving.ref == rests and trade.entry.moving.steps < order.steps
+        trade.entry.moving, trade.entry.then = trade.entry.then, None
+        if (
+            smaller and trade.entry.moving is None
+        ):  # it risks more than was asked for where it rests
             leave(
                 outbox,
                 trade,
@@ -545,7 +552,7 @@ def _give_level_up(outbox: Outbox, trade: Trade, order: Order, rests: int, text:
             )
     line = line_of(trade, order)
     # a ladder's is where the average says
-    if line is not None and line.level != rests and not trade.rungs:
+    if line is not None and line.level != rests and not trade.ladder.rungs:
         name = f"{ROLE_NAMES[order.role]} {line.number}"
         outbox.tell("caution", "move_refused", f"The venue refused to move {name}: {text}", trade)
         line.level = rests
@@ -554,9 +561,16 @@ def _give_level_up(outbox: Outbox, trade: Trade, order: Order, rests: int, text:
 def displaced(trade: Trade, order: Order, known: ev.OrderReport) -> bool:
     """Whether an entry waits elsewhere, or for other steps, than its trade was sized for, and is
     not on its way."""
-    waits = not trade.entered and trade.moving is None and not trade.left and order.kind != "market"
+    waits = (
+        not trade.entered
+        and trade.entry.moving is None
+        and not trade.left
+        and order.kind != "market"
+    )
     return (
-        waits and known.level != 0 and (known.level, known.steps) != (trade.ref, trade.asked_steps)
+        waits
+        and known.level != 0
+        and (known.level, known.steps) != (trade.ref, trade.entry.asked_steps)
     )
 
 
@@ -620,7 +634,7 @@ def nearer_elsewhere(trade: Trade, order: Order, known: ev.OrderReport) -> bool:
     ):
         return False
     earlier = _was_asked(order, known.level) or any(
-        rest.level == known.level for rest in trade.trace
+        rest.level == known.level for rest in trade.cover.trace
     )
     return known.level != order.level and not earlier
 

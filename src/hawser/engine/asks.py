@@ -68,7 +68,7 @@ def move_stop(outbox: Outbox, ask: ev.MoveStop) -> None:
         return
     word = "widened by hand" if looser else "by hand"
     if looser:
-        trade.backstop = 0  # it goes out with the stop
+        trade.cover.backstop = 0  # it goes out with the stop
     why = f"Stop {instrument.price(trade.stop)} \u2192 {instrument.price(ask.level)}: {word}"
     set_stop(outbox, trade, ask.level, why, rs.HAND)
     converge(outbox, trade)
@@ -272,7 +272,7 @@ def hold_lines(outbox: Outbox, ask: ev.HoldLines) -> None:
     held_or_resting(outbox, trade)
     price = outbox.state.instruments[trade.symbol].price
     if trade.held:
-        text = f"Lines held here, backstop {price(trade.backstop)} at the venue"
+        text = f"Lines held here, backstop {price(trade.cover.backstop)} at the venue"
     else:
         text = f"Lines rest at the venue again, stop {price(trade.stop)}"
     outbox.tell("info", "lines_held" if trade.held else "lines_rest", text, trade, ask.ask)
@@ -309,7 +309,7 @@ def _take_back_the_rest(outbox: Outbox, trade: Trade, ask: str) -> None:
     """The entry was to be taken back, and has filled meanwhile, in part perhaps: nothing that is
     open is closed."""
     if any(outbox.state.orders_of(trade, role) for role in ("entry", "rung")):
-        trade.entry_over = True
+        trade.entry.over = True
         outbox.tell(
             "info",
             "rest_taken_back",
@@ -415,7 +415,7 @@ def turn_around(outbox: Outbox, ask: ev.TurnAround) -> None:
             ask.ask,
         )
         return
-    trade.turn = ask.ask
+    trade.progress.turn = ask.ask
     _close(outbox, trade, Reason(rs.TURNED))
 
 

@@ -290,7 +290,7 @@ def _forget_ended(state: EngineState) -> None:
     for trade in old:
         # What it won still counts in its basket; what it opened, where another hand has it now, is
         # in the record.
-        if trade.basket in state.baskets or trade.entry in state.unexplained:
+        if trade.progress.basket in state.baskets or trade.entry.order_id in state.unexplained:
             continue
         orders = [state.orders[name] for name in trade.order_ids]
         if all(order.over for order in orders) and trade.ended // DAY != state.now // DAY:
@@ -298,10 +298,10 @@ def _forget_ended(state: EngineState) -> None:
             state.by_symbol[trade.symbol].remove(trade.id)
             for order in orders:
                 del state.orders[order.id]
-            if trade.group and not any(
-                other.group == trade.group for other in state.trades.values()
+            if trade.entry.group and not any(
+                other.entry.group == trade.entry.group for other in state.trades.values()
             ):
-                state.groups.pop(trade.group, None)
+                state.groups.pop(trade.entry.group, None)
 
 
 def _instrument_state(outbox: Outbox, event: ev.InstrumentState) -> None:
@@ -314,8 +314,8 @@ def _instrument_state(outbox: Outbox, event: ev.InstrumentState) -> None:
     for trade in outbox.state.trades_in(event.symbol) if event.open else ():
         if trade.under_way:
             without_waiting(outbox, trade)
-        if trade.state == states.ENDED and trade.due:
-            outbox.later(f"{trade.due}:{trade.id}", 0)
+        if trade.state == states.ENDED and trade.progress.due:
+            outbox.later(f"{trade.progress.due}:{trade.id}", 0)
 
 
 def _timer(outbox: Outbox, event: ev.TimerFired) -> None:

@@ -107,7 +107,7 @@ class Outbox:
         self.state.orders[order_id] = order
         trade.order_ids.append(order_id)
         self.state.list_live(trade, order)
-        closes = None if role in ("entry", "rung") else trade.entry
+        closes = None if role in ("entry", "rung") else trade.entry.order_id
         self.out.append(
             Submit(
                 order=order_id,
@@ -122,7 +122,7 @@ class Outbox:
                 why=why,
                 bound=bound,
                 until=until,
-                adds=trade.entry if role == "rung" else None,
+                adds=trade.entry.order_id if role == "rung" else None,
             )
         )
         self._time(trade, order, "submit")
@@ -213,7 +213,9 @@ class Outbox:
         order.pending, order.token = request, token or self.number()
         if request != "query":
             order.changed = order.token
-        exposed = order.role == "entry" or trade.exposed_since or trade.state == states.EXPOSED
+        exposed = (
+            order.role == "entry" or trade.cover.exposed_since or trade.state == states.EXPOSED
+        )
         wait = silence_allowed(EXPOSED_TIMEOUT if exposed else REQUEST_TIMEOUT, order.silences)
         self.later(f"request:{order.id}:{order.token}", wait)
 

@@ -36,7 +36,7 @@ def line_name(role: str, number: int) -> str:
 
 def urgent(trade: Trade, role: str) -> bool:
     """Whether a request of this role may be what covers an uncovered position."""
-    return role in ("stop", "close") and bool(trade.exposed_since)
+    return role in ("stop", "close") and bool(trade.cover.exposed_since)
 
 
 def free_at(state: EngineState, trade: Trade, role: str, number: int, parts: int = 1) -> int:

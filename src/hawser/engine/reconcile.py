@@ -102,8 +102,10 @@ def holdings(outbox: Outbox, event: ev.Holdings) -> None:
         else:
             converge(outbox, trade)
     for trade in state.trades.values():
-        if trade.due:  # what was to come after a trade, where nobody was there to carry it out
-            outbox.later(f"{trade.due}:{trade.id}", 0)
+        if (
+            trade.progress.due
+        ):  # what was to come after a trade, where nobody was there to carry it out
+            outbox.later(f"{trade.progress.due}:{trade.id}", 0)
     if len(outbox.out) == told:
         count = fg.counted(len(event.positions), "position")
         outbox.tell("info", "reconciled", f"Checked with the venue: {count}, no differences")
@@ -198,7 +200,9 @@ def _order_differs(state: EngineState, order: Order, known: ev.OrderReport) -> b
 def _positions_differ(
     state: EngineState, positions: tuple[ev.VenuePosition, ...], judged: set[str]
 ) -> bool:
-    by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
+    by_entry = {
+        trade.entry.order_id: trade for trade in state.trades.values() if trade.entry.order_id
+    }
     held = {position.id: position for position in positions}
     for position in positions:
         trade = by_entry.get(position.id)
@@ -212,7 +216,7 @@ def _positions_differ(
     if any(name not in held for name in state.unexplained):
         return True
     return any(
-        trade.open_steps and trade.id in judged and trade.entry not in held
+        trade.open_steps and trade.id in judged and trade.entry.order_id not in held
         for trade in state.live()
     )
 
@@ -285,7 +289,7 @@ def _guarding(state: EngineState, event: ev.Holdings | ev.Checked) -> set[str]:
     """Orders by a name of ours that may be all that protects a position which no record has: where
     a copy of the record was put back, say, that is older than the trade. Where the venue does not
     tell what an order closes, any may."""
-    known = {trade.entry for trade in state.live()}
+    known = {trade.entry.order_id for trade in state.live()}
     bare = {position.id for position in event.positions} - known
     strays = _strays(state, event.resting)
     return {
@@ -351,9 +355,15 @@ def _foreign_orders(outbox: Outbox, event: ev.Holdings | ev.Checked) -> None:
 
 def _positions(outbox: Outbox, positions: tuple[ev.VenuePosition, ...], judged: set[str]) -> None:
     state = outbox.state
-    by_entry = {trade.entry: trade for trade in state.trades.values() if trade.entry}
+    by_entry = {
+        trade.entry.order_id: trade for trade in state.trades.values() if trade.entry.order_id
+    }
     unexplained: dict[str, ev.VenuePosition] = {}
-    gone = {trade.entry: trade for trade in state.live() if trade.open_steps and trade.id in judged}
+    gone = {
+        trade.entry.order_id: trade
+        for trade in state.live()
+        if trade.open_steps and trade.id in judged
+    }
     for position in positions:
         trade = by_entry.get(position.id)
         another_s = position.id in state.unexplained and (
@@ -418,9 +428,9 @@ def _differs(outbox: Outbox, trade: Trade, steps: int, entry: float = 0.0) -> No
         if trade.state in (states.ENTERING, states.ENDED):
             trade.state = states.next_trade_state(trade.state, "open")
             trade.ended, trade.opened = 0, trade.opened or outbox.state.now
-            trade.best_exit = trade.best_exit or outbox.state.markets[trade.symbol].exit_side(
-                trade.side
-            )
+            trade.progress.best_exit = trade.progress.best_exit or outbox.state.markets[
+                trade.symbol
+            ].exit_side(trade.side)
     else:
         _book_unheard(outbox, trade, -more)
         trade.closed = trade.entered - steps

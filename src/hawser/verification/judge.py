@@ -171,7 +171,7 @@ class Judge:
         trade = state.trades.get(line[0])
         if trade is not None:
             self._asks[trade.id] = trade.ask
-            for rung in trade.rungs:  # another rig may make less of it
+            for rung in trade.ladder.rungs:  # another rig may make less of it
                 key = (trade.id, rung.number)
                 units = rung.steps * state.instruments[trade.symbol].qty_step
                 self._rungs[key] = max(units, self._rungs.get(key, units))
@@ -340,7 +340,7 @@ class Judge:
         if not isinstance(event, MoveStop):
             return
         trade = self._state().trades.get(event.trade)
-        if trade is not None and (trade.stop, trade.stop_code) == (event.level, HAND):
+        if trade is not None and (trade.stop, trade.cover.code) == (event.level, HAND):
             for order in self._state().orders_of(trade, "stop"):
                 self._wished[order.id] = trade.venue_stop
 
@@ -379,12 +379,14 @@ class Judge:
         for trade in state.live():
             beyond = self._parts(state, trade.id) >= SPLIT  # closing it takes as long as it takes
             if (
-                trade.exposed_since
+                trade.cover.exposed_since
                 and trade.open_steps
                 and not (trade.left or beyond)
                 and self._bare(trade)
             ):
-                exposed = state.now - max(trade.exposed_since, self._blocked.get(trade.symbol, 0))
+                exposed = state.now - max(
+                    trade.cover.exposed_since, self._blocked.get(trade.symbol, 0)
+                )
                 self.found.longest_exposed = max(self.found.longest_exposed, exposed)
                 if exposed > DEADLINE_S * SECOND:
                     self.broke(
@@ -396,28 +398,30 @@ class Judge:
         """An entry waits where it was sized for, and for the contract that it was; where another
         hand or the venue has made it another, it is put right within a while."""
         for trade in state.live():
-            order = self._venue().book.state.orders.get(trade.entry)
+            order = self._venue().book.state.orders.get(trade.entry.order_id)
             known = (
                 order is None
                 or order.status != "resting"
                 or order.filled
                 or trade.left
-                or trade.moving is not None
+                or trade.entry.moving is not None
                 or order.kind == "market"
                 or (
                     order.level == trade.ref
-                    and order.steps <= trade.asked_steps
+                    and order.steps <= trade.entry.asked_steps
                     and self._same_worth(order)
                 )
             )
             if known or self._blocked.get(trade.symbol, 0) == self.now:
-                self._placed[trade.entry] = self.now
+                self._placed[trade.entry.order_id] = self.now
             elif (
                 order is not None
-                and self.now - self._placed.setdefault(trade.entry, self.now) > SHOWN_FALSELY
+                and self.now - self._placed.setdefault(trade.entry.order_id, self.now)
+                > SHOWN_FALSELY
             ):
                 text = (
-                    f"{trade.id} was sized for {trade.asked_steps} at {trade.ref}, {order.steps} "
+                    f"{trade.id} was sized for {trade.entry.asked_steps} at {trade.ref}, "
+                    f"{order.steps} "
                     f"wait at {order.level}"
                 )
                 self.broke("oversized", text)
@@ -431,7 +435,7 @@ class Judge:
         )
 
     def _bare(self, trade: Trade) -> bool:
-        held = self._venue().book.state.positions.get(trade.entry)
+        held = self._venue().book.state.positions.get(trade.entry.order_id)
         return held is not None and self._cover(held.id, held.symbol) < held.steps
 
     def _shown(self, state: EngineState) -> None:
@@ -439,7 +443,7 @@ class Judge:
         within a while."""
         book = self._venue().book
         for trade in state.live():
-            held = book.state.positions.get(trade.entry)
+            held = book.state.positions.get(trade.entry.order_id)
             whole = (
                 trade.state != states.PROTECTED
                 or trade.left
@@ -448,9 +452,9 @@ class Judge:
                 or self._cover(held.id, held.symbol) >= held.steps
             )
             if whole or self._blocked.get(trade.symbol, 0) == self.now:
-                self._whole[trade.entry] = self.now
-            elif self.now - self._whole.setdefault(trade.entry, self.now) > SHOWN_FALSELY:
-                cover = self._cover(trade.entry, trade.symbol)
+                self._whole[trade.entry.order_id] = self.now
+            elif self.now - self._whole.setdefault(trade.entry.order_id, self.now) > SHOWN_FALSELY:
+                cover = self._cover(trade.entry.order_id, trade.symbol)
                 text = (
                     f"{trade.id} is shown as protected, {cover} of {held.steps if held else 0} "
                     "steps are covered"
@@ -556,7 +560,7 @@ class Judge:
     def _trade_of(self, state: EngineState, position: str) -> Trade | None:
         """The trade that has a position: the last, where one that had ended was followed by an
         adopted one."""
-        found = [trade for trade in state.trades.values() if trade.entry == position]
+        found = [trade for trade in state.trades.values() if trade.entry.order_id == position]
         return found[-1] if found else None
 
     def _resting(self, position: str, symbol: str) -> list[BookOrder]:
@@ -631,7 +635,7 @@ class Judge:
             if count > 1 + (ask in older):
                 self.broke("doubled", f"{count} entries for {ask}")
         for one in state.trades.values():
-            for rung in one.rungs:
+            for rung in one.ladder.rungs:
                 sent = [state.orders[name] for name in one.order_ids]
                 sent = [each for each in sent if (each.role, each.number) == ("rung", rung.number)]
                 filled = sum(each.filled for each in sent)
@@ -649,7 +653,7 @@ class Judge:
     def _agree(self) -> None:
         """Every position has exactly its cover."""
         book, state = self._venue().book, self._state()
-        held = {one.entry: one for one in state.live() if one.open_steps and not one.left}
+        held = {one.entry.order_id: one for one in state.live() if one.open_steps and not one.left}
         for position in book.state.positions.values():
             trade = self._trade_of(state, position.id)
             if (
@@ -719,7 +723,7 @@ class Judge:
         for one in state.trades.values():
             # Another hand may have added, or a rung that an older record does not have.
             known = (
-                one.entry not in self._venue().meddled
+                one.entry.order_id not in self._venue().meddled
                 and self._all_known(state, one)
                 and not one.left
             )
@@ -739,7 +743,10 @@ class Judge:
             if missing and not state.trades[order.trade].left:
                 self.broke("lost_fills", f"{order.role} {order.id}: {sorted(missing)}")
         for trade in state.trades.values():
-            own = trade.entry not in self._venue().meddled and not self.gone & {trade.symbol, "all"}
+            own = trade.entry.order_id not in self._venue().meddled and not self.gone & {
+                trade.symbol,
+                "all",
+            }
             if trade.entered and own and not trade.left:
                 self._money(state, trade)
 
@@ -748,7 +755,7 @@ class Judge:
         sent = (
             one.id
             for one in self._venue().book.state.orders.values()
-            if trade.entry in (one.closes, one.adds)
+            if trade.entry.order_id in (one.closes, one.adds)
         )
         return all(name in state.orders for name in sent)
 

@@ -39,8 +39,10 @@ class SizesWatch:
                 yield from self._sized(state, trade, command.steps, command.level, trade)
                 yield from self._limits(state, trade)
             # A move that is tried again is that of the moment when it was asked for.
-            elif trade.moving is not None and isinstance(entry[0], AskEvent):
-                yield from self._sized(state, trade, command.steps, command.level, trade.moving)
+            elif trade.entry.moving is not None and isinstance(entry[0], AskEvent):
+                yield from self._sized(
+                    state, trade, command.steps, command.level, trade.entry.moving
+                )
 
     def _sized(
         self,
@@ -57,7 +59,8 @@ class SizesWatch:
         if unit is None or percent is None:
             yield f"{trade.id} was sized though its money is not known"
             return
-        parts = [(steps, entry), *((rung.steps, rung.level) for rung in terms.rungs)]
+        rungs = terms.rungs if isinstance(terms, EntryTerms) else terms.ladder.rungs
+        parts = [(steps, entry), *((rung.steps, rung.level) for rung in rungs)]
         risk = _loss(instrument, unit, trade.side, parts, terms.stop)
         if risk > percent / 100 * state.equity * NOISE:
             yield f"{trade.id} risks {risk:.2f}: more than {percent:.3f} % of {state.equity:.2f}"
@@ -91,11 +94,11 @@ class SizesWatch:
         under way counts as made: the wanted stop where it lies farther than those that rest, and
         what an entry is being moved to."""
         instrument = state.instruments[trade.symbol]
-        unit, order = _unit(state, instrument), state.orders.get(trade.entry)
+        unit, order = _unit(state, instrument), state.orders.get(trade.entry.order_id)
         if unit is None:
             return 0.0
         parts, stops = list[tuple[float, float]](), list[int]()
-        held = self._venue().book.state.positions.get(trade.entry)
+        held = self._venue().book.state.positions.get(trade.entry.order_id)
         if held is not None and held.side == trade.side:
             # The venue averages what is held now, Hawser all that entered; where a part has left
             # they differ.
@@ -108,7 +111,7 @@ class SizesWatch:
             rest = [order.level or trade.ref, trade.ref, *(price for _, price in parts)]
             parts.append((order.left, min(rest, key=lambda price: price * trade.side)))
         if any(steps for steps, _ in parts) and not trade.leave:
-            parts += [(max(0, rung.steps - rung.filled), rung.level) for rung in trade.rungs]
+            parts += [(max(0, rung.steps - rung.filled), rung.level) for rung in trade.ladder.rungs]
         tightest = max(stops, key=lambda level: level * trade.side, default=trade.stop)
         # what rests then is only the backstop
         held_here = trade.held and trade.side * (trade.stop - tightest) > 0
@@ -119,7 +122,7 @@ class SizesWatch:
         )
         lost = [0.0, _loss(instrument, unit, trade.side, parts, stop)]
         pending = order is not None and not order.over and not trade.entered and not trade.leave
-        for terms in (trade.moving, trade.then) if pending else ():
+        for terms in (trade.entry.moving, trade.entry.then) if pending else ():
             if terms is not None:
                 parts = [
                     (terms.steps, terms.ref),

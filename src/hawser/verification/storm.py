@@ -266,7 +266,7 @@ class Storm:
         self.settle()
         self.found.trades = len(self.state.trades)
         self.found.exposed = [
-            trade.longest_exposed for trade in self.state.trades.values() if trade.opened
+            trade.cover.longest_exposed for trade in self.state.trades.values() if trade.opened
         ]
         for kind, count in self.venue.sky.counts.items():
             self.found.faults[kind] = self.found.faults.get(kind, 0) + count

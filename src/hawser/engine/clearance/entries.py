@@ -55,7 +55,7 @@ def unrecorded(state: EngineState) -> list[str]:
     copy of it was put back. What is risked is not known then."""
     if not state.unexplained:
         return []
-    known = {trade.entry for trade in state.trades.values()}
+    known = {trade.entry.order_id for trade in state.trades.values()}
     strange = state.unexplained.values()
     return sorted({one.symbol for one in strange if one.id not in known and state.is_ours(one.id)})
 

@@ -131,15 +131,17 @@ def silent_since(state: EngineState, guard: SilenceSwitch) -> dict[str, int]:
 
 def taken_back_by(trade: Trade) -> str:
     """Why what still waits to enter for a trade is taken back, where it is."""
-    if trade.entry_over:
+    if trade.entry.over:
         return "taken back by hand"
-    return "its contract is worth another amount now" if trade.outsized else "a guard is closed"
+    return (
+        "its contract is worth another amount now" if trade.entry.outsized else "a guard is closed"
+    )
 
 
 def cancels(state: EngineState, trade: Trade) -> bool:
     """Whether what still waits to enter for a trade is taken back: a person has done so, a guard
     that is closed does, and it goes where it was sized for another contract."""
-    if trade.entry_over or trade.outsized:
+    if trade.entry.over or trade.entry.outsized:
         return True
     for guard in watching(state, trade.symbol, trade.plan.source):
         memory = remembered(state, guard, subject_of(guard, trade.symbol, trade.plan.source))

@@ -42,23 +42,23 @@ def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
         return
     del state.unexplained[ask.position]
     trade = new_trade(outbox, ask.ask, terms)
-    trade.entry, trade.opened = position.id, state.now
+    trade.entry.order_id, trade.opened = position.id, state.now
     trade.entered, trade.entry_value = (
         position.steps,
         position.steps * (position.entry or terms.ref),
     )
-    trade.best_exit = state.markets[trade.symbol].exit_side(trade.side)
-    trade.entry_equity = state.equity
+    trade.progress.best_exit = state.markets[trade.symbol].exit_side(trade.side)
+    trade.entry.equity = state.equity
     risk = Valuation(state).money(trade.symbol, terms.r_ticks, position.steps)
     # a rate is missing: its result in R stays unknown
-    trade.planned_risk = 0.0 if math.isnan(risk) else risk
+    trade.entry.planned_risk = 0.0 if math.isnan(risk) else risk
     advance_trade(outbox, trade, "send")
     advance_trade(outbox, trade, "open")
     instrument = state.instruments[trade.symbol]
     currency = state.account.currency if state.account else ""
     text = (
         f"Adopted {fg.side_word(trade.side)} {instrument.qty(position.steps)} {trade.symbol}: stop "
-        f"{instrument.price(terms.stop)}, {fg.money(trade.planned_risk, currency)} from here"
+        f"{instrument.price(terms.stop)}, {fg.money(trade.entry.planned_risk, currency)} from here"
     )
     outbox.tell("caution", "adopted", text, trade, ask.ask)
     converge(outbox, trade)

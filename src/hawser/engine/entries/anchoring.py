@@ -26,7 +26,7 @@ _FIXED = ("price", "bars", "pivot", "line")  # stops that stand where they stand
 def set_stop(outbox: Outbox, trade: Trade, level: int, why: str, code: str) -> None:
     """The stop wanted from now on, why in words and as a code of `reasons.py`; a held one counts at
     once, another when it rests."""
-    trade.stop, trade.stop_why, trade.stop_code, trade.stop_by_hand = (
+    trade.stop, trade.cover.why, trade.cover.code, trade.cover.by_hand = (
         level,
         why,
         code,
@@ -34,22 +34,24 @@ def set_stop(outbox: Outbox, trade: Trade, level: int, why: str, code: str) -> N
     )
     if trade.held:
         lay_backstop(trade)
-        trade.trace.append(RestingLevel(outbox.state.now, level))
+        trade.cover.trace.append(RestingLevel(outbox.state.now, level))
 
 
 def held_or_resting(outbox: Outbox, trade: Trade) -> None:
     """A trade's lines are held here from now on, or rest at the venue again: what rests there moves
     for that reason."""
     lay_backstop(trade)
-    trade.reached_since = 0
+    trade.cover.reached_since = 0
     price = outbox.state.instruments[trade.symbol].price
     if trade.held:
-        trade.trace.append(RestingLevel(outbox.state.now, trade.stop))
-        trade.stop_why = f"Backstop to {price(trade.backstop)}: the lines are held here from now on"
-        trade.stop_code = rs.HELD_HERE
+        trade.cover.trace.append(RestingLevel(outbox.state.now, trade.stop))
+        trade.cover.why = (
+            f"Backstop to {price(trade.cover.backstop)}: the lines are held here from now on"
+        )
+        trade.cover.code = rs.HELD_HERE
     else:
-        trade.stop_why = f"Stop to {price(trade.stop)}: the lines rest at the venue again"
-        trade.stop_code = rs.RESTS
+        trade.cover.why = f"Stop to {price(trade.stop)}: the lines rest at the venue again"
+        trade.cover.code = rs.RESTS
 
 
 def anchor(outbox: Outbox, trade: Trade) -> None:
@@ -65,20 +67,20 @@ def anchor(outbox: Outbox, trade: Trade) -> None:
     if (
         plan.anchor != "fill"
         or ref == trade.ref
-        or trade.stop != trade.initial_stop
-        or trade.stop_by_hand
+        or trade.stop != trade.cover.initial_stop
+        or trade.cover.by_hand
     ):
         return
     if state.orders_of(trade, "rung"):  # a ladder stands where its rungs were sent to
         return
-    stop, atr = _stop_from(state, trade, plan, ref), or_nan(trade.atr)
+    stop, atr = _stop_from(state, trade, plan, ref), or_nan(trade.entry.atr)
     # filled at or beyond a fixed stop: it stays, and so does R
     if stop < 1 or trade.side * (ref - stop) < 1:
         return
     old, trade.ref = trade.ref, ref
-    if not trade.trace or trade.side * (stop - trade.stop) > 0:
-        trade.backstop = 0
-        trade.initial_stop = stop
+    if not trade.cover.trace or trade.side * (stop - trade.stop) > 0:
+        trade.cover.backstop = 0
+        trade.cover.initial_stop = stop
         trade.r_ticks = abs(ref - stop)
         set_stop(
             outbox,
@@ -91,9 +93,9 @@ def anchor(outbox: Outbox, trade: Trade) -> None:
         rule = plan.targets[line.rule - 1] if line.rule else None
         if rule is not None and rule.price is None:
             line.level = max(1, rule.level(instrument, ref, trade.r_ticks, atr, trade.side))
-    for rung in trade.rungs:
+    for rung in trade.ladder.rungs:
         rung.level += ref - old
-    if trade.rungs and trade.targets:
+    if trade.ladder.rungs and trade.targets:
         trade.targets[0].level += ref - old
     if not any(line.filled for line in trade.losses):
         trade.losses = list(rig_levels.loss_lines(plan, instrument, ref, trade.r_ticks))
@@ -108,9 +110,9 @@ def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
     if rule is None or rule.kind == "money":
         return ref - trade.side * trade.r_ticks
     if rule.kind in _FIXED and plan is trade.plan:
-        return trade.initial_stop
-    atr = or_nan(trade.atr)
-    basis = or_nan(trade.basis)
+        return trade.cover.initial_stop
+    atr = or_nan(trade.entry.atr)
+    basis = or_nan(trade.entry.basis)
     market = state.markets[trade.symbol]
     return rule.level(instrument, ref, atr, trade.side, basis, market.ask - market.bid)
 
@@ -132,11 +134,11 @@ def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: EntryValues) -> None:
     """Tend an open trade by the rules of `plan`; what its targets took already stays taken."""
     state, instrument = outbox.state, outbox.state.instruments[trade.symbol]
     basis, mine = marks.basis, fitted(trade, plan)
-    if trade.atr is None:
+    if trade.entry.atr is None:
         now = atr_of(state, plan, marks)
-        trade.atr = None if math.isnan(now) else now
-    trade.basis = basis
-    atr = or_nan(trade.atr)
+        trade.entry.atr = None if math.isnan(now) else now
+    trade.entry.basis = basis
+    atr = or_nan(trade.entry.atr)
     # Targets that took a part keep it, as a line that has nothing left to take. The new rig's
     # shares are of what is left.
     whole = max(1, trade.entered)
@@ -152,8 +154,8 @@ def equip(outbox: Outbox, trade: Trade, plan: Plan, marks: EntryValues) -> None:
         if level > 0 and trade.side * (level - trade.ref) > 0:
             kept.append(TargetLine(number, level, rule.share * left, rule=index))
     stop = _stop_from(state, trade, plan, trade.ref) if _known(plan, atr, basis) else trade.stop
-    trade.targets, trade.rung_steps_this_bar = kept, 0
-    for rung in trade.rungs:  # another rig adds nothing
+    trade.targets, trade.ladder.steps_this_bar = kept, 0
+    for rung in trade.ladder.rungs:  # another rig adds nothing
         rung.steps = rung.filled
     _swap_losses(trade, plan, instrument)
     was_held = trade.held

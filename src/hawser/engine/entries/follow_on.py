@@ -41,7 +41,7 @@ def turned(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
     """The trade that was turned around has ended: the other side, as any new entry."""
     if not _in_time(outbox, trade, "Turning around"):
         return
-    ask = f"{trade.turn}-turned"
+    ask = f"{trade.progress.turn}-turned"
     place(
         outbox,
         ev.PlaceTrade(
@@ -62,7 +62,7 @@ def _in_time(outbox: Outbox, trade: Trade, what: str) -> bool:
     state, span = outbox.state, trade.plan.timeframe_ns
     market, last = state.markets.get(trade.symbol), state.bars.get(bar_key(trade.symbol, span))
     # a late fill may have opened it again
-    if not trade.due or trade.state != states.ENDED or not state.reconciled:
+    if not trade.progress.due or trade.state != states.ENDED or not state.reconciled:
         return False
     late = last is not None and last.opened > trade.ended - trade.ended % span
     # out of touch meanwhile: the market may have gone on without a bar told
@@ -71,7 +71,7 @@ def _in_time(outbox: Outbox, trade: Trade, what: str) -> bool:
         late = late or state.now - max(trade.ended, opened) > span
     if not late and (market is None or not market.open):
         return False  # it opens again, and says so
-    trade.due = ""
+    trade.progress.due = ""
     if late:
         outbox.tell(
             "caution",
@@ -85,11 +85,11 @@ def _in_time(outbox: Outbox, trade: Trade, what: str) -> bool:
 def following(state: EngineState, trade: Trade) -> Plan | None:
     """The plan that follows a trade by its rig; None: there is no such."""
     rig = trade.plan.rig
-    if rig is None or rig.follow_on is None or trade.turn or state.halt is not None:
+    if rig is None or rig.follow_on is None or trade.progress.turn or state.halt is not None:
         return None
     setup = setup_for(trade.plan, state.instruments[trade.symbol])
     allowed = setup.entry
-    side = follow_on(setup, trade.side, trade.ref, _last(trade), trade.stop, trade.chain)
+    side = follow_on(setup, trade.side, trade.ref, _last(trade), trade.stop, trade.entry.chain)
     if (
         not side
         or at_a_price(trade.plan)
@@ -112,7 +112,7 @@ def followed(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
     plan = following(outbox.state, trade)
     if plan is None:
         return
-    text = f"Follow-on {trade.chain + 1} after {trade.id}: {fg.side_word(plan.side)}"
+    text = f"Follow-on {trade.entry.chain + 1} after {trade.id}: {fg.side_word(plan.side)}"
     outbox.tell("info", "follow_on", text, trade)
     ask = ev.PlaceTrade(
         time=outbox.state.now,
@@ -120,6 +120,6 @@ def followed(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
         plan=plan,
         basis=event.basis,
         atr=event.atr,
-        chain=trade.chain + 1,
+        chain=trade.entry.chain + 1,
     )
     place(outbox, ask)

@@ -262,7 +262,7 @@ def place(outbox: Outbox, ask: ev.PlaceTrade) -> None:
         outbox.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
         return
     if _may_enter(outbox, plan, ask.ask, plan.side, terms.r_ticks):
-        enter(outbox, ask.ask, terms, bound, until).chain = ask.chain
+        enter(outbox, ask.ask, terms, bound, until).entry.chain = ask.chain
 
 
 def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:
@@ -310,7 +310,7 @@ def enter(outbox: Outbox, ask: str, terms: EntryTerms, bound: int | None, until:
         f"stop {instrument.price(terms.stop)}, R {terms.r_ticks} t"
     )
     level = terms.ref if plan.entry.pending else None
-    trade.entry = outbox.submit(
+    trade.entry.order_id = outbox.submit(
         trade, "entry", plan.entry.kind, terms.steps, level, why, bound=bound, until=until
     ).id
     return trade
@@ -337,13 +337,6 @@ def new_trade(outbox: Outbox, ask: str, terms: EntryTerms) -> Trade:
         symbol=plan.symbol,
         side=plan.side,
         plan=plan,
-        ref=0,
-        r_ticks=0,
-        asked_steps=0,
-        planned_risk=0.0,
-        stop=0,
-        initial_stop=0,
-        targets=[],
         placed=state.now,
     )
     _apply(trade, terms)
@@ -353,21 +346,17 @@ def new_trade(outbox: Outbox, ask: str, terms: EntryTerms) -> Trade:
 
 
 def _apply(trade: Trade, terms: EntryTerms) -> None:
-    trade.plan, trade.ref, trade.r_ticks, trade.asked_steps = (
-        terms.plan,
-        terms.ref,
-        terms.r_ticks,
-        terms.steps,
-    )
-    trade.planned_risk, trade.stop, trade.initial_stop = terms.risk, terms.stop, terms.stop
+    trade.plan, trade.ref, trade.r_ticks = terms.plan, terms.ref, terms.r_ticks
+    trade.stop = trade.cover.initial_stop = terms.stop
+    trade.entry.asked_steps, trade.entry.planned_risk = terms.steps, terms.risk
     trade.targets = [
         TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.targets
     ]
     trade.losses = [
         TargetLine(line.number, line.level, line.share, rule=line.rule) for line in terms.losses
     ]
-    trade.rungs = [Rung(rung.number, rung.level, rung.steps) for rung in terms.rungs]
-    trade.atr, trade.basis = terms.atr, terms.basis
+    trade.ladder.rungs = [Rung(rung.number, rung.level, rung.steps) for rung in terms.rungs]
+    trade.entry.atr, trade.entry.basis = terms.atr, terms.basis
     lay_backstop(trade)
 
 
@@ -375,12 +364,12 @@ def lay_backstop(trade: Trade) -> None:
     """The wider stop of held lines, as far behind the stop as it began; it never moves away from
     the market."""
     if trade.plan.held is None:
-        trade.backstop = 0
+        trade.cover.backstop = 0
         return
     behind = backstop_behind(trade.r_ticks, float(trade.plan.held.backstop_r))
     level = max(1, trade.stop - trade.side * behind)
-    if not trade.backstop or trade.side * (level - trade.backstop) > 0:
-        trade.backstop = level
+    if not trade.cover.backstop or trade.side * (level - trade.cover.backstop) > 0:
+        trade.cover.backstop = level
 
 
 # Moving what waits
@@ -400,7 +389,8 @@ def move_entry(outbox: Outbox, ask: ev.MoveEntry) -> None:
         latest_plan(trade), entry=trade.plan.entry.moved(ask.level, instrument)
     )
     marks = EntryValues(
-        trade.basis if ask.basis is None else ask.basis, trade.atr if ask.atr is None else ask.atr
+        trade.entry.basis if ask.basis is None else ask.basis,
+        trade.entry.atr if ask.atr is None else ask.atr,
     )
     replan(outbox, trade, plan, ask.ask, marks)
 
@@ -412,24 +402,27 @@ def latest_plan(trade: Trade) -> Plan:
 
 
 def _latest(trade: Trade) -> EntryTerms | None:
-    return trade.then or trade.moving
+    return trade.entry.then or trade.entry.moving
 
 
 def replan(
     outbox: Outbox, trade: Trade, plan: Plan, ask: str, marks: EntryValues | None = None
 ) -> None:
     """Size a pending entry anew by `plan`; its terms hold once the venue has accepted them."""
-    marks = marks or EntryValues(trade.basis, trade.atr)
+    marks = marks or EntryValues(trade.entry.basis, trade.entry.atr)
     try:
         terms = terms_of(outbox.state, plan, marks, without=trade)
     except Refused as refusal:
         outbox.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask)
         return
-    if trade.moving is not None and outbox.state.orders[trade.entry].pending:
-        trade.then = terms
+    if trade.entry.moving is not None and outbox.state.orders[trade.entry.order_id].pending:
+        trade.entry.then = terms
     else:
-        trade.moving, trade.then = terms, None  # what was asked for earlier does not come after it
-    outbox.state.orders[trade.entry].retry_at = 0
+        trade.entry.moving, trade.entry.then = (
+            terms,
+            None,
+        )  # what was asked for earlier does not come after it
+    outbox.state.orders[trade.entry.order_id].retry_at = 0
     converge(outbox, trade)
 
 
@@ -438,11 +431,13 @@ def resize(outbox: Outbox, trade: Trade, level: int) -> None:
     there, and it is sized anew, or taken back where it cannot be. Where it fills before it is
     smaller, its stop is as near as was asked.
     """
-    state, order = outbox.state, outbox.state.orders[trade.entry]
+    state, order = outbox.state, outbox.state.orders[trade.entry.order_id]
     entry = trade.plan.entry.moved(level, state.instruments[trade.symbol])
     plan = msgspec.structs.replace(latest_plan(trade), entry=entry)
     try:
-        terms = terms_of(state, plan, EntryValues(trade.basis, trade.atr), without=trade)
+        terms = terms_of(
+            state, plan, EntryValues(trade.entry.basis, trade.entry.atr), without=trade
+        )
     except Refused:
         leave(
             outbox,
@@ -451,16 +446,16 @@ def resize(outbox: Outbox, trade: Trade, level: int) -> None:
         )
         return
     share = order.steps / terms.steps
-    trade.moving = msgspec.structs.replace(terms, steps=order.steps, risk=terms.risk * share)
+    trade.entry.moving = msgspec.structs.replace(terms, steps=order.steps, risk=terms.risk * share)
     moved(outbox, trade, level, order.steps)
     if terms.steps < order.steps:  # it may risk too much there: less of it
-        trade.moving = terms
+        trade.entry.moving = terms
 
 
 def pending_trade(outbox: Outbox, trade_id: str, ask: str) -> Trade | None:
     """The trade where its entry waits and nothing has filled; told where not."""
     trade = outbox.state.trades.get(trade_id)
-    entry = outbox.state.orders.get(trade.entry) if trade is not None else None
+    entry = outbox.state.orders.get(trade.entry.order_id) if trade is not None else None
     if (
         trade is None
         or entry is None
@@ -478,14 +473,14 @@ def pending_trade(outbox: Outbox, trade_id: str, ask: str) -> Trade | None:
 
 def moved(outbox: Outbox, trade: Trade, level: int, steps: int) -> None:
     """The venue says where the entry rests: the terms it was moved to hold from now on."""
-    terms = trade.moving
+    terms = trade.entry.moving
     if terms is None or (terms.ref, terms.steps) != (level, steps):
         return
-    trade.moving, trade.then = trade.then, None
+    trade.entry.moving, trade.entry.then = trade.entry.then, None
     if trade.entered:  # it filled on its way: the stop that may rest already is not loosened
         return
     instrument, old = outbox.state.instruments[trade.symbol], trade.ref
-    trade.backstop = 0
+    trade.cover.backstop = 0
     _apply(trade, terms)
     at = instrument.price(terms.ref)
     where = f"{instrument.price(old)} \u2192 {at}" if old != terms.ref else f"stays at {at}, now"
@@ -542,7 +537,7 @@ def link(outbox: Outbox, ask: ev.LinkEntries) -> None:
     if len(found) < len(names) or not found:
         return
     if len(found) == 1:
-        found[0].group = ""
+        found[0].entry.group = ""
         outbox.tell("info", "unlinked", "The entry stands alone now", found[0], ask.ask)
         return
     _group(outbox, found, ask.ask)
@@ -550,7 +545,7 @@ def link(outbox: Outbox, ask: ev.LinkEntries) -> None:
 
 def _group(outbox: Outbox, trades: list[Trade], name: str) -> None:
     for trade in trades:
-        trade.group = name
+        trade.entry.group = name
     outbox.state.groups[name] = ""
     names = ", ".join(trade.id for trade in trades)
     outbox.tell("info", "linked", f"One cancels the others: {names}", ask=name)
@@ -560,9 +555,9 @@ def first_fill(outbox: Outbox, trade: Trade) -> None:
     """An entry of a group has filled, even in part: the others are cancelled; a second one is
     closed at once."""
     state = outbox.state
-    if not trade.group:
+    if not trade.entry.group:
         return
-    first = state.groups.get(trade.group, "")
+    first = state.groups.get(trade.entry.group, "")
     if first and first != trade.id:
         text = (
             f"Two entries of an OCO group filled, {first} before this one: this one is closed "
@@ -571,16 +566,16 @@ def first_fill(outbox: Outbox, trade: Trade) -> None:
         outbox.tell("alarm", "oco_second", text, trade)
         leave(outbox, trade, Reason(rs.OCO, name=first))
         return
-    state.groups[trade.group] = trade.id
+    state.groups[trade.entry.group] = trade.id
     for other in state.live():
-        if other.group == trade.group and other is not trade and not other.leave:
+        if other.entry.group == trade.entry.group and other is not trade and not other.leave:
             leave(outbox, other, Reason(rs.OCO, name=trade.id))
             converge(outbox, other)
 
 
 def is_pending(state: EngineState, trade: Trade) -> bool:
     """Its entry waits at a level and nothing has filled."""
-    entry = state.orders.get(trade.entry)
+    entry = state.orders.get(trade.entry.order_id)
     return (
         trade.state == states.ENTERING
         and not trade.entered

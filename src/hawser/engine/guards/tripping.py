@@ -389,7 +389,7 @@ def _ended(outbox: Outbox, trade: Trade) -> None:
     if not trade.entered:
         return
     net = trade.profit - trade.commission
-    r = net / trade.planned_risk if trade.planned_risk else 0.0
+    r = net / trade.entry.planned_risk if trade.entry.planned_risk else 0.0
     for guard, subject, memory in _of_trade(outbox, trade):
         if isinstance(guard, LossSwitch):
             memory.won += net - Valuation(outbox.state).mark(

@@ -107,14 +107,18 @@ class Valuation:
         """A trade as heat sees it: its open part and what its entry, and the rungs of a ladder, may
         still fill. Where a change of them is under way the venue may have either: the one that
         risks more."""
-        order, entered = self._state.orders.get(trade.entry), trade.entered
+        order, entered = self._state.orders.get(trade.entry.order_id), trade.entered
         waits = order.left if order is not None and not order.over else 0
         stakes = [
             self._stake(
-                trade, waits, trade.entry_price, trade.rungs, farthest_stop(self._state, trade)
+                trade,
+                waits,
+                trade.entry_price,
+                trade.ladder.rungs,
+                farthest_stop(self._state, trade),
             )
         ]
-        for terms in (trade.moving, trade.then) if waits else ():
+        for terms in (trade.entry.moving, trade.entry.then) if waits else ():
             if terms is not None:
                 rest = max(0, terms.steps - entered)
                 price = (trade.open_steps * trade.entry_price + rest * terms.ref) / max(

@@ -43,7 +43,9 @@ class Observed:
                 ev.SeenMarket(symbol, one.bid, one.ask, one.time) for symbol, one in markets
             ),
             best={
-                name: state.trades[name].best_exit for name in self.trades if name in state.trades
+                name: state.trades[name].progress.best_exit
+                for name in self.trades
+                if name in state.trades
             },
             rates={pair: state.rates[pair] for pair in self.rates},
             money=ev.SeenMoney(state.balance, state.equity, state.margin_used, state.figures_at)
@@ -62,7 +64,7 @@ def fold(state: EngineState, event: ev.Seen) -> None:
         market.bid, market.ask, market.time = one.bid, one.ask, one.time
     for name, level in event.best.items():
         if name in state.trades:
-            state.trades[name].best_exit = level
+            state.trades[name].progress.best_exit = level
     state.rates.update(event.rates)
     if event.money is not None:
         money = event.money
@@ -96,10 +98,12 @@ def best_exits(state: EngineState, event: ev.Quote, seen: Observed) -> None:
     for trade in state.trades_in(event.symbol):
         if trade.opened and not trade.ended:
             best = better_exit(
-                trade.best_exit, event.high_bid if trade.side > 0 else event.low_ask, trade.side
+                trade.progress.best_exit,
+                event.high_bid if trade.side > 0 else event.low_ask,
+                trade.side,
             )
-            if best != trade.best_exit:
-                trade.best_exit = best
+            if best != trade.progress.best_exit:
+                trade.progress.best_exit = best
                 seen.trades[trade.id] = None
 
 

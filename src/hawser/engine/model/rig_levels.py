@@ -83,13 +83,13 @@ def lay(state: EngineState, trade: Trade) -> Laid:
     except Refused:
         fx = math.nan
     money = money_of(account, instrument, fx)
-    atr = math.nan if trade.atr is None else trade.atr / instrument.tick_size
+    atr = math.nan if trade.entry.atr is None else trade.entry.atr / instrument.tick_size
     parts = np.zeros(len(trade.plan.targets), np.int64)
     of = target_parts(trade, trade.entered)
     for line in trade.targets:
         if line.rule:
             parts[line.rule - 1] = of[line.number]
-    equity = trade.entry_equity or state.equity
+    equity = trade.entry.equity or state.equity
     rules = trade_levels.lay_rules(
         setup,
         money,
@@ -147,7 +147,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
         return []
     laid, found = lay(state, trade), []
     rules, bits = laid.rules, ready(trade)
-    excursion = trade.side * (trade.best_exit - trade.ref)
+    excursion = trade.side * (trade.progress.best_exit - trade.ref)
 
     def at(begins: Begins, effect: str) -> None:
         if begun(begins, excursion, bits):
@@ -175,7 +175,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
     ):
         if trade.side * (to - trade.stop) > 0 and to > 0:
             at(Begins(reach, 0), f"step {number} to {price(to)}")
-    for rung in trade.rungs if not trade.leave else ():
+    for rung in trade.ladder.rungs if not trade.leave else ():
         if rung.filled < rung.steps:
             qty = state.instruments[trade.symbol].qty(rung.steps - rung.filled)
             found.append(
@@ -192,7 +192,7 @@ def waiting(state: EngineState, trade: Trade) -> list[Waiting]:
             )
             found.append(Waiting(line.level, text))
     if rules.time_bars:
-        left = max(0, rules.time_bars - trade.bars_lived)
+        left = max(0, rules.time_bars - trade.progress.bars)
         found.append(Waiting(0, f"time exit in {fg.counted(left, 'bar')}"))
     timed = rig.time_exit
     if timed is not None and (timed.session_end or timed.before_weekend):

@@ -148,11 +148,79 @@ class EntryTerms(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rungs: tuple[Rung, ...] = ()
 
 
-class Trade(
-    msgspec.Struct,
-    forbid_unknown_fields=True,
-    rename={"rung_steps_this_bar": "fresh", "bars_lived": "lived"},
-):
+class TradeEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """How a trade is entered: what was asked, on what it stands, and what becomes of it while it
+    waits."""
+
+    order_id: str = ""
+    asked_steps: int = 0
+    planned_risk: float = 0.0
+    atr: float | None = None  # at the entry, price units
+    basis: float | None = None  # what a stop taken from bars stood on then
+    equity: float = 0.0  # of the account when it was filled
+    group: str = ""  # its OCO group
+    chain: int = 0  # how many follow-ons led to it
+    moving: EntryTerms | None = None  # a pending entry is on its way to these
+    then: EntryTerms | None = None  # and from there to these, asked for meanwhile
+    over: bool = False  # a person has taken back what waits of it
+    # it was sized for a contract that is worth another amount now: what waits is taken back
+    outsized: bool = False
+
+
+class TradeCover(msgspec.Struct, forbid_unknown_fields=True):
+    """What protects a trade: where its stop came from, and how far it is from resting at the venue.
+    Levels in ticks."""
+
+    initial_stop: int = 0
+    backstop: int = 0  # with held lines: what rests at the venue instead of the stop
+    reached_since: int = 0  # a held stop waits since then for a spread spike to pass
+    why: str = "initial stop"
+    code: str = INITIAL
+    by_hand: bool = False
+    retry_at: int = 0
+    failures: int = 0
+    trace: list[RestingLevel] = []
+    exposed_since: int = 0
+    longest_exposed: int = 0
+    # of one order of it, as the venue has taught; 0: what its instrument says
+    most_steps: int = 0
+    most_at: int = 0  # since when
+    # where a stop rests that may not rest where it should, while the trade is being closed
+    emergency: int = 0
+    # the time to attach a stop is up: everything that may cover it is tried at once
+    hurried: bool = False
+
+
+class TradeLadder(msgspec.Struct, forbid_unknown_fields=True):
+    """The rungs of a ladder beside the entry."""
+
+    rungs: list[Rung] = []
+    # filled by rungs since the last completed bar: the target leaves them alone
+    steps_this_bar: int = 0
+
+
+class RigProgress(msgspec.Struct, forbid_unknown_fields=True):
+    """How far a rig has come with a trade."""
+
+    bars: int = 0  # completed since the entry, its own included
+    best_exit: int = 0
+    hours_at: int = 0  # when a time exit by the hours leaves it
+    minute_at: int = 0  # when a basket that counts at each minute's end is looked at next
+    basket: str = ""  # the basket it lies under with others
+    basket_before: float = 0.0  # money it had won when it came under it
+    basket_quoted: bool = False  # which looks at every quote
+    turn: str = ""  # the ask that wants the other side once this has ended
+    due: str = ""  # what is to come after its end: turn or follow
+
+
+class CloseTries(msgspec.Struct, forbid_unknown_fields=True):
+    """Closes of a trade that the venue has refused."""
+
+    retry_at: int = 0
+    failures: int = 0
+
+
+class Trade(msgspec.Struct, forbid_unknown_fields=True):
     """One trade from plan to end."""
 
     id: str
@@ -160,34 +228,20 @@ class Trade(
     symbol: str
     side: int
     plan: Plan
-    ref: int
-    r_ticks: int
-    asked_steps: int
-    planned_risk: float
-    stop: int
-    initial_stop: int
-    targets: list[TargetLine]
     placed: int
+    ref: int = 0
+    r_ticks: int = 0
+    stop: int = 0
     state: str = states.PLANNED
-    entry: str = ""
-    atr: float | None = None  # at the entry, price units
-    basis: float | None = None  # what a stop taken from bars stood on then
-    group: str = ""  # its OCO group
-    basket: str = ""  # the basket it lies under with others
-    basket_before: float = 0.0  # money it had won when it came under it
-    basket_quoted: bool = False  # which looks at every quote
-    moving: EntryTerms | None = None  # a pending entry is on its way to these
-    then: EntryTerms | None = None  # and from there to these, asked for meanwhile
-    backstop: int = 0  # with held lines: what rests at the venue instead of the stop
-    reached_since: int = 0  # a held stop waits since then for a spread spike to pass
+    entry: TradeEntry = msgspec.field(default_factory=TradeEntry)
+    cover: TradeCover = msgspec.field(default_factory=TradeCover)
+    ladder: TradeLadder = msgspec.field(default_factory=TradeLadder)
+    progress: RigProgress = msgspec.field(default_factory=RigProgress)
+    closing: CloseTries = msgspec.field(default_factory=CloseTries)
+    targets: list[TargetLine] = []
+    losses: list[TargetLine] = []  # loss steps
     order_ids: list[str] = []
     live_ids: list[str] = []  # of those that are not over
-    stop_why: str = "initial stop"
-    stop_code: str = INITIAL
-    stop_by_hand: bool = False
-    stop_retry_at: int = 0
-    stop_failures: int = 0
-    trace: list[RestingLevel] = []
     entered: int = 0  # steps filled by the entry and by rungs
     closed: int = 0  # steps closed since
     entry_value: float = 0.0  # sum of steps * price (ticks)
@@ -195,43 +249,18 @@ class Trade(
     commission: float = 0.0
     opened: int = 0
     ended: int = 0
-    best_exit: int = 0
-    exposed_since: int = 0
-    longest_exposed: int = 0
-    most: int = 0  # steps of one order of it, as the venue has taught; 0: what its instrument says
-    most_at: int = 0  # since when
-    # where a stop rests that may not rest where it should, while the trade is being closed
-    emergency: int = 0
-    # the time to attach a stop is up: everything that may cover it is tried at once
-    hurried: bool = False
     leave: Reason | None = None  # why it is being closed
-    losses: list[TargetLine] = []  # loss steps
-    bars_lived: int = 0  # completed bars since the entry, its own included
-    entry_equity: float = 0.0
-    chain: int = 0  # how many follow-ons led to it
-    hours_at: int = 0  # when a time exit by the hours leaves it
-    minute_at: int = 0  # when a basket that counts at each minute's end is looked at next
-    turn: str = ""  # the ask that wants the other side once this has ended
-    due: str = ""  # what is to come after its end: turn or follow
-    close_retry_at: int = 0
-    close_failures: int = 0
     end: Reason | None = None  # what ended it
-    rungs: list[Rung] = []  # of a ladder, beside the entry
-    # filled by rungs since the last completed bar: the target leaves them alone
-    rung_steps_this_bar: int = 0
     # when the requests of each line left, of the last minute (`pacing.py`)
     sent: dict[str, list[int]] = {}
     # why it is left as it rests at the venue: its instrument is another now, or gone
     left: str = ""
     wake_at: int = 0  # when it is looked at again, where something waits for its time
-    entry_over: bool = False  # a person has taken back what waits of it
-    # it was sized for a contract that is worth another amount now: what waits is taken back
-    outsized: bool = False
 
     @property
     def original(self) -> int:
         """What the entry itself has filled."""
-        return self.entered - sum(rung.filled for rung in self.rungs)
+        return self.entered - sum(rung.filled for rung in self.ladder.rungs)
 
     @property
     def open_steps(self) -> int:
@@ -250,7 +279,7 @@ class Trade(
     @property
     def venue_stop(self) -> int:
         """The stop that should rest at the venue."""
-        return self.backstop if self.held else self.stop
+        return self.cover.backstop if self.held else self.stop
 
     @property
     def entry_price(self) -> float:

@@ -87,7 +87,7 @@ def heard_out(outbox: Outbox) -> Iterator[None]:
 def _want_entry(outbox: Outbox, trade: Trade) -> None:
     """What still waits of the entry: to another level where it is being moved, away once anything
     was closed."""
-    order = outbox.state.orders.get(trade.entry)
+    order = outbox.state.orders.get(trade.entry.order_id)
     if order is None or order.over or order.pending or order.state != states.RESTING:
         return
     why = ""
@@ -97,12 +97,14 @@ def _want_entry(outbox: Outbox, trade: Trade) -> None:
         why = words(trade.leave, outbox.currency) or "the trade is being closed"
     elif cancels(outbox.state, trade):
         why = taken_back_by(trade)
-    if not (why or trade.moving is not None) or not due(outbox, trade, "entry", 0, order.retry_at):
+    if not (why or trade.entry.moving is not None) or not due(
+        outbox, trade, "entry", 0, order.retry_at
+    ):
         return
     if why:
         outbox.cancel(trade, order, why)
-    elif trade.moving is not None:
-        terms = trade.moving
+    elif trade.entry.moving is not None:
+        terms = trade.entry.moving
         qty = outbox.state.instruments[trade.symbol].qty(terms.steps)
         bound = terms.plan.entry.bound(terms.ref, trade.side)
         level = outbox.state.instruments[trade.symbol].price(terms.ref)
@@ -118,7 +120,7 @@ def _want_entry(outbox: Outbox, trade: Trade) -> None:
 
 
 def _without_position(outbox: Outbox, trade: Trade) -> None:
-    entry = outbox.state.orders.get(trade.entry)
+    entry = outbox.state.orders.get(trade.entry.order_id)
     if (entry is not None and not entry.over) or outbox.state.orders_of(trade, "rung"):
         # A stop that is left would open a position the other way if it filled; the entry or a rung
         # may still fill, and the trade goes on then.
@@ -133,18 +135,18 @@ def _without_position(outbox: Outbox, trade: Trade) -> None:
         advance_trade(outbox, trade, "flat")
         trade.end = trade.end or trade.leave or Reason(rs.CLOSED)
         net, currency = trade.profit - trade.commission, outbox.currency
-        r = net / trade.planned_risk if trade.planned_risk else 0.0
+        r = net / trade.entry.planned_risk if trade.entry.planned_risk else 0.0
         text = (
             f"Trade ended by {words(trade.end, currency)}: "
             f"{fg.money(net, currency, sign=True)}, {fg.r(r)}"
         )
         outbox.tell("info", "trade_ended", text, trade)
         follows = trade.plan.rig is not None and trade.plan.rig.follow_on is not None
-        trade.due = "turn" if trade.turn else "follow" if follows else ""
+        trade.progress.due = "turn" if trade.progress.turn else "follow" if follows else ""
         # What follows is an event of its own, so that it is recorded, and sized by the equity after
         # this end.
-        if trade.due:
-            outbox.later(f"{trade.due}:{trade.id}", 0)
+        if trade.progress.due:
+            outbox.later(f"{trade.progress.due}:{trade.id}", 0)
     else:
         advance_trade(outbox, trade, "void")
         trade.end = trade.end or trade.leave or Reason(rs.ENTRY_GONE, name="not filled")
@@ -179,7 +181,7 @@ def _judge_cover(outbox: Outbox, trade: Trade) -> None:
         text = f"Protected: the stop rests at {price(trade.stop)}"
         if trade.held:
             text = (
-                f"Protected: the backstop rests at {price(trade.backstop)}, the stop "
+                f"Protected: the backstop rests at {price(trade.cover.backstop)}, the stop "
                 f"{price(trade.stop)} is held here"
             )
         outbox.tell("info", "protected", text, trade)
@@ -191,21 +193,23 @@ def _judge_cover(outbox: Outbox, trade: Trade) -> None:
 
 def _note_exposed(outbox: Outbox, trade: Trade, exposed: bool) -> None:
     now, policy = outbox.state.now, outbox.state.account.policy if outbox.state.account else None
-    if exposed and not trade.exposed_since:
-        trade.exposed_since = now
+    if exposed and not trade.cover.exposed_since:
+        trade.cover.exposed_since = now
         # The timer carries the moment: one that was started for an earlier stretch without cover
         # means nothing now.
         deadline_s = policy.exposed_deadline_s if policy else 5.0
         outbox.later(f"deadline:{trade.id}:{now}", int(deadline_s * ATTACH_SHARE * SECOND))
-    elif not exposed and trade.exposed_since:
-        trade.longest_exposed = max(trade.longest_exposed, now - trade.exposed_since)
-        trade.exposed_since = 0
-        trade.stop_failures, trade.hurried, trade.emergency = 0, False, 0
+    elif not exposed and trade.cover.exposed_since:
+        trade.cover.longest_exposed = max(
+            trade.cover.longest_exposed, now - trade.cover.exposed_since
+        )
+        trade.cover.exposed_since = 0
+        trade.cover.failures, trade.cover.hurried, trade.cover.emergency = 0, False, 0
 
 
 def deadline(outbox: Outbox, trade: Trade, since: int) -> None:
     """The time to attach a stop is up."""
-    if trade.exposed_since != since or not trade.open_steps:
+    if trade.cover.exposed_since != since or not trade.open_steps:
         return
     text, orders = "No stop could be attached in time: closing at market", parts_of(outbox, trade)
     if orders > MOST_PARTS:
@@ -218,8 +222,8 @@ def deadline(outbox: Outbox, trade: Trade, since: int) -> None:
     leave(outbox, trade, Reason(rs.NO_COVER))
     # Nothing waits for the end of an earlier pause now, and the stop is tried again beside the
     # close.
-    trade.hurried = True
-    trade.close_retry_at = trade.stop_retry_at = 0
+    trade.cover.hurried = True
+    trade.closing.retry_at = trade.cover.retry_at = 0
     converge(outbox, trade)
     if outbox.state.reconciled:
         outbox.compare()  # a fill or an answer may have been lost without a word
@@ -237,11 +241,11 @@ def leave(outbox: Outbox, trade: Trade, why: Reason) -> None:
 def without_waiting(outbox: Outbox, trade: Trade) -> None:
     """Whatever waits for a pause to end is tried now: the market has opened, the venue answers
     again."""
-    trade.stop_retry_at = trade.close_retry_at = 0
-    trade.stop_failures = trade.close_failures = 0
+    trade.cover.retry_at = trade.closing.retry_at = 0
+    trade.cover.failures = trade.closing.failures = 0
     for line in (*trade.targets, *trade.losses):
         line.retry_at = line.failures = 0
-    for rung in trade.rungs:
+    for rung in trade.ladder.rungs:
         rung.retry_at = rung.failures = 0
     for name in trade.order_ids:
         order = outbox.state.orders[name]
@@ -257,9 +261,9 @@ def _want_minute(outbox: Outbox, trade: Trade) -> None:
         rig is None
         or rig.basket is None
         or rig.basket.basis != "minute_end"
-        or trade.minute_at > outbox.state.now
+        or trade.progress.minute_at > outbox.state.now
     ):
         return
     now = outbox.state.now
-    trade.minute_at = next_minute_end(now)
-    outbox.later(f"minute:{trade.id}", trade.minute_at - now)
+    trade.progress.minute_at = next_minute_end(now)
+    outbox.later(f"minute:{trade.id}", trade.progress.minute_at - now)

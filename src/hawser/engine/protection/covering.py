@@ -40,15 +40,15 @@ def most_steps(outbox: Outbox, trade: Trade) -> int:
     """The greatest quantity of one order: the instrument's, or less where the venue has refused
     that of late."""
     most = max(1, outbox.state.instruments[trade.symbol].qty_max_steps)
-    return min(most, trade.most) if trade.most else most
+    return min(most, trade.cover.most_steps) if trade.cover.most_steps else most
 
 
 def _try_larger(outbox: Outbox, trade: Trade) -> None:
     """What a venue refused as too large some time ago it may take now."""
-    if trade.most and outbox.state.now - trade.most_at >= LARGER_AGAIN:
-        trade.most, trade.most_at = 2 * trade.most, outbox.state.now
-        if trade.most >= outbox.state.instruments[trade.symbol].qty_max_steps:
-            trade.most = 0
+    if trade.cover.most_steps and outbox.state.now - trade.cover.most_at >= LARGER_AGAIN:
+        trade.cover.most_steps, trade.cover.most_at = 2 * trade.cover.most_steps, outbox.state.now
+        if trade.cover.most_steps >= outbox.state.instruments[trade.symbol].qty_max_steps:
+            trade.cover.most_steps = 0
 
 
 def parts_of(outbox: Outbox, trade: Trade) -> int:
@@ -93,11 +93,17 @@ def _new_stops(outbox: Outbox, trade: Trade, left: int, taken: set[int]) -> None
     free = (number for number in range(MOST_PARTS) if number not in taken)
     while left > 0 and (number := next(free, None)) is not None:
         if _close_sets_out(outbox, trade) or not due(
-            outbox, trade, "stop", number, trade.stop_retry_at
+            outbox, trade, "stop", number, trade.cover.retry_at
         ):
             return
         outbox.submit(
-            trade, "stop", "stop", min(left, most), _restable(outbox, trade), trade.stop_why, number
+            trade,
+            "stop",
+            "stop",
+            min(left, most),
+            _restable(outbox, trade),
+            trade.cover.why,
+            number,
         )
         left -= most
 
@@ -127,8 +133,8 @@ def _keep_stop(outbox: Outbox, trade: Trade, order: Order, steps: int) -> None:
     else:
         open_qty = outbox.state.instruments[trade.symbol].qty(trade.open_steps)
         moves = order.level != level
-        why = trade.stop_why if moves else f"Stop quantity follows the position: {open_qty}"
-        outbox.amend(trade, order, level, needed, why, trade.stop_code if moves else rs.QTY)
+        why = trade.cover.why if moves else f"Stop quantity follows the position: {open_qty}"
+        outbox.amend(trade, order, level, needed, why, trade.cover.code if moves else rs.QTY)
 
 
 def _surely_covered(outbox: Outbox, trade: Trade) -> int:
@@ -150,7 +156,7 @@ def _stays(trade: Trade, order: Order, level: int) -> bool:
         return True
     nearer = trade.side * (level - wanted) > 0
     moved_away = not order.given_up or trade.side * (wanted - order.given_up) < 0
-    return nearer and (trade.stop_code in rs.AS_IT_RESTS or not moved_away)
+    return nearer and (trade.cover.code in rs.AS_IT_RESTS or not moved_away)
 
 
 def _cannot_move(outbox: Outbox, trade: Trade, order: Order) -> None:
@@ -176,20 +182,20 @@ def _restable(outbox: Outbox, trade: Trade) -> int:
     """The stop's level; farther out where time is up and the market stands too near to it: some
     cover is better than none while the trade is being closed, and it is told."""
     wanted = trade.venue_stop
-    if not trade.hurried:
+    if not trade.cover.hurried:
         return wanted
     instrument, market = outbox.state.instruments[trade.symbol], outbox.state.markets[trade.symbol]
     nearest = market.exit_side(trade.side) - trade.side * EMERGENCY * max(
         1, instrument.min_stop_ticks
     )
     level = max(1, min(wanted, nearest) if trade.side > 0 else max(wanted, nearest))
-    if level not in (wanted, trade.emergency):
+    if level not in (wanted, trade.cover.emergency):
         text = (
             f"The stop cannot rest so near: one at {instrument.price(level)} covers the trade "
             "while it is closed"
         )
         outbox.tell("alarm", "emergency_stop", text, trade)
-        trade.emergency = level
+        trade.cover.emergency = level
     return level
 
 
@@ -197,7 +203,7 @@ def _close_sets_out(outbox: Outbox, trade: Trade) -> bool:
     """A close has just been sent, and before its time is up nothing says that it needs a stop
     beside it."""
     closes = outbox.state.orders_of(trade, "close")
-    return not trade.hurried and any(order.state == states.SENDING for order in closes)
+    return not trade.cover.hurried and any(order.state == states.SENDING for order in closes)
 
 
 def want_close(outbox: Outbox, trade: Trade) -> None:
@@ -208,10 +214,12 @@ def want_close(outbox: Outbox, trade: Trade) -> None:
     closes = outbox.state.orders_of(trade, "close")
     trading = outbox.state.markets[trade.symbol].open
     most, parts = most_steps(outbox, trade), min(MOST_PARTS, parts_of(outbox, trade))
-    counted = [order for order in closes if not (trade.hurried and trading and order.silences)]
+    counted = [
+        order for order in closes if not (trade.cover.hurried and trading and order.silences)
+    ]
     left, room = trade.open_steps - sum(order.left for order in counted), MOST_PARTS - len(counted)
     room = min(room, MOST_CLOSES * parts - len(closes))
-    while left > 0 and room > 0 and due(outbox, trade, "close", 0, trade.close_retry_at, parts):
+    while left > 0 and room > 0 and due(outbox, trade, "close", 0, trade.closing.retry_at, parts):
         outbox.submit(
             trade, "close", "market", min(left, most), None, words(trade.leave, outbox.currency)
         )

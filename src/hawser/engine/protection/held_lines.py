@@ -37,11 +37,12 @@ def acts(state: EngineState, trade: Trade) -> bool:
         return False
     verdict = _verdict(state, trade)
     if verdict == HELD_QUIET:
-        return bool(trade.reached_since) or bool(_parts_reached(state, trade))
+        return bool(trade.cover.reached_since) or bool(_parts_reached(state, trade))
     assert trade.plan.held is not None  # it is watched
     settles = verdict == HELD_SPIKE and trade.plan.held.settle_ms > 0
     return not (
-        settles and 0 < trade.reached_since <= state.now < trade.reached_since + _wait(trade)
+        settles
+        and 0 < trade.cover.reached_since <= state.now < trade.cover.reached_since + _wait(trade)
     )
 
 
@@ -56,7 +57,7 @@ def watch(outbox: Outbox, trade: Trade) -> None:
         return
     verdict = _verdict(outbox.state, trade)
     if verdict == HELD_QUIET:
-        trade.reached_since = 0
+        trade.cover.reached_since = 0
         _take_parts(outbox, trade)
     elif verdict == HELD_SPIKE and _wait(trade):
         _settle(outbox, trade, _wait(trade))
@@ -66,8 +67,8 @@ def watch(outbox: Outbox, trade: Trade) -> None:
 
 def _settle(outbox: Outbox, trade: Trade, wait: int) -> None:
     now = outbox.state.now
-    if not trade.reached_since:
-        trade.reached_since = now
+    if not trade.cover.reached_since:
+        trade.cover.reached_since = now
         outbox.later(f"settle:{trade.id}:{now}", wait)
         outbox.tell(
             "caution",
@@ -75,7 +76,7 @@ def _settle(outbox: Outbox, trade: Trade, wait: int) -> None:
             f"A spread spike reaches the held stop: waiting {wait // MILLISECOND} ms",
             trade,
         )
-    elif now - trade.reached_since >= wait:
+    elif now - trade.cover.reached_since >= wait:
         _reached(outbox, trade, "the spread spike did not pass")
 
 
@@ -83,13 +84,13 @@ def settled(outbox: Outbox, trade: Trade, since: int) -> None:
     """The time a spike may last is up."""
     # The timer is for one spike: the quote may have been back since, and this may be another.
     if (
-        trade.reached_since != since
+        trade.cover.reached_since != since
         or not _watched(trade)
         or not outbox.state.markets[trade.symbol].bid
     ):
         return
     if _verdict(outbox.state, trade) == HELD_QUIET:  # the stop has been moved meanwhile
-        trade.reached_since = 0
+        trade.cover.reached_since = 0
     else:
         _reached(outbox, trade, "the spread spike did not pass")
 

@@ -29,7 +29,7 @@ def part_wants(trade: Trade, role: Role) -> dict[int, int]:
     nearest first. A loss step at or beyond the stop is void, and so is a line where no price is:
     the target of a ladder far down."""
     parts = (
-        target_parts(trade, trade.entered - trade.rung_steps_this_bar)
+        target_parts(trade, trade.entered - trade.ladder.steps_this_bar)
         if role == "target"
         else loss_parts(trade)
     )
@@ -131,10 +131,10 @@ def _send_loss(outbox: Outbox, trade: Trade, line: TargetLine, want: int) -> Non
 def want_rungs(outbox: Outbox, trade: Trade) -> None:
     """The further entries of a ladder set out beside a stop, and are taken back when the trade is
     leaving."""
-    if not trade.rungs:
+    if not trade.ladder.rungs:
         return
     none = bool(trade.leave) or cancels(outbox.state, trade)
-    wants = {rung.number: 0 if none else rung.steps - rung.filled for rung in trade.rungs}
+    wants = {rung.number: 0 if none else rung.steps - rung.filled for rung in trade.ladder.rungs}
     live = outbox.state.orders_of(trade, "rung")
     for order in live:
         if (
@@ -160,12 +160,12 @@ def want_rungs(outbox: Outbox, trade: Trade) -> None:
         if order.role == "rung" and (not order.over or order.told_filled > order.filled)
     }
     most = most_steps(outbox, trade)
-    for rung in trade.rungs:
+    for rung in trade.ladder.rungs:
         want = min(most, wants[rung.number])
         if (
             want > 0
             and rung.number not in under_way
             and due(outbox, trade, "rung", rung.number, rung.retry_at)
         ):
-            why = f"rung {rung.number} of {trade.rungs[-1].number}"
+            why = f"rung {rung.number} of {trade.ladder.rungs[-1].number}"
             outbox.submit(trade, "rung", "limit", want, rung.level, why, rung.number)

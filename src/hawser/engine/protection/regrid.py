@@ -31,6 +31,7 @@ from hawser.engine.model.state import (
     Rung,
     TargetLine,
     Trade,
+    TradeCover,
 )
 from hawser.engine.outbox import Outbox
 
@@ -75,7 +76,10 @@ def take_instruments(
 
 def _tell_without_bars(outbox: Outbox, trade: Trade) -> None:
     """A trade whose bars cannot be made any more is not tended by them: nobody may think so."""
-    spans, group = outbox.state.spans.get(trade.symbol), outbox.state.baskets.get(trade.basket)
+    spans, group = (
+        outbox.state.spans.get(trade.symbol),
+        outbox.state.baskets.get(trade.progress.basket),
+    )
     waits = trade.plan.trail is not None or trade.plan.rig is not None
     if not spans or not (waits or (group is not None and group.basket.basis == "bar_close")):
         return
@@ -162,7 +166,7 @@ def _changed(outbox: Outbox, before: Instrument, after: Instrument) -> None:
 
 def _outsize(outbox: Outbox, trade: Trade) -> None:
     """What waits to enter was sized for another contract: it would risk another sum."""
-    trade.outsized = True
+    trade.entry.outsized = True
     if outbox.state.orders_of(trade, "entry") or outbox.state.orders_of(trade, "rung"):
         text = (
             "What waits to enter was sized for a contract that is worth another amount now: it "
@@ -198,7 +202,7 @@ def _leave_as_it_rests(outbox: Outbox, trade: Trade, why: str) -> None:
     open_steps = trade.open_steps
     trade.left = why
     trade.state, trade.ended = states.next_trade_state(trade.state, "left"), outbox.state.now
-    trade.end, trade.due, trade.exposed_since = Reason(rs.LEFT), "", 0
+    trade.end, trade.progress.due, trade.cover.exposed_since = Reason(rs.LEFT), "", 0
     text = (
         f"Left as it rests at the venue: {why}. Stops there still protect; nothing of it is "
         "moved or closed"
@@ -286,28 +290,41 @@ class Grid:
 
     def trade(self, trade: Trade) -> Trade:
         """A trade as it is on the new grid; raises OffGrid."""
-        return msgspec.structs.replace(
+        replace = msgspec.structs.replace
+        return replace(
             trade,
             plan=self.rules(trade.plan),
             ref=self.level(trade.ref),
             r_ticks=self.level(trade.r_ticks),
-            asked_steps=self.qty(trade.asked_steps),
             stop=self.level(trade.stop),
-            initial_stop=self.level(trade.initial_stop),
+            entry=replace(
+                trade.entry,
+                asked_steps=self.qty(trade.entry.asked_steps),
+                moving=self.terms(trade.entry.moving),
+                then=self.terms(trade.entry.then),
+            ),
+            cover=self._cover(trade.cover),
+            ladder=replace(
+                trade.ladder,
+                rungs=list(map(self.rung, trade.ladder.rungs)),
+                steps_this_bar=self.qty(trade.ladder.steps_this_bar),
+            ),
+            progress=replace(trade.progress, best_exit=self.near(trade.progress.best_exit)),
             targets=list(map(self.line, trade.targets)),
-            moving=self.terms(trade.moving),
-            then=self.terms(trade.then),
-            backstop=self.level(trade.backstop),
-            trace=[RestingLevel(one.time, self.level(one.level)) for one in trade.trace],
+            losses=list(map(self.line, trade.losses)),
             entered=self.qty(trade.entered),
             closed=self.qty(trade.closed),
             entry_value=float(trade.entry_value * self._ticks * self._steps),
-            best_exit=self.near(trade.best_exit),
-            most=self.qty(trade.most),
-            emergency=self.level(trade.emergency),
-            losses=list(map(self.line, trade.losses)),
-            rungs=list(map(self.rung, trade.rungs)),
-            rung_steps_this_bar=self.qty(trade.rung_steps_this_bar),
+        )
+
+    def _cover(self, cover: TradeCover) -> TradeCover:
+        return msgspec.structs.replace(
+            cover,
+            initial_stop=self.level(cover.initial_stop),
+            backstop=self.level(cover.backstop),
+            trace=[RestingLevel(one.time, self.level(one.level)) for one in cover.trace],
+            most_steps=self.qty(cover.most_steps),
+            emergency=self.level(cover.emergency),
         )
 
     def order(self, order: Order) -> Order:
@@ -332,5 +349,5 @@ def left_with(state: EngineState, trade: Trade) -> list[Trade]:
     return [
         one
         for one in state.trades.values()
-        if one.left and one.entry == trade.entry and one is not trade
+        if one.left and one.entry.order_id == trade.entry.order_id and one is not trade
     ]

@@ -21,13 +21,15 @@ from hawser.engine.protection.converge import converge, leave
 
 def members(state: EngineState, name: str) -> list[Trade]:
     """The trades of a group, those that have ended among them."""
-    return [trade for trade in state.trades.values() if trade.basket == name]
+    return [trade for trade in state.trades.values() if trade.progress.basket == name]
 
 
 def won(state: EngineState, group: TradeBasket) -> float:
     """Money since the group was formed: realised and floating, commissions paid."""
     values = Valuation(state)
-    return sum(values.result(trade) - trade.basket_before for trade in members(state, group.name))
+    return sum(
+        values.result(trade) - trade.progress.basket_before for trade in members(state, group.name)
+    )
 
 
 def limits(group: TradeBasket) -> tuple[float, float]:
@@ -50,8 +52,8 @@ def form(outbox: Outbox, ask: ev.FormBasket) -> None:
     name = f"basket {outbox.number()}"
     values = Valuation(state)
     for trade in trades:
-        trade.basket, trade.basket_before = name, values.result(trade)
-        trade.basket_quoted = ask.basket.basis == "tick"
+        trade.progress.basket, trade.progress.basket_before = name, values.result(trade)
+        trade.progress.basket_quoted = ask.basket.basis == "tick"
     group = state.baskets[name] = TradeBasket(name, ask.basket, state.equity)
     end_empty(state)
     lost, gained = limits(group)
@@ -75,7 +77,7 @@ def dissolve(outbox: Outbox, ask: ev.DissolveBasket) -> None:
         outbox.tell("refused", "no_basket", f"There is no {ask.name} any more", ask=ask.ask)
         return
     for trade in members(state, ask.name):
-        trade.basket, trade.basket_quoted = "", False
+        trade.progress.basket, trade.progress.basket_quoted = "", False
     outbox.tell(
         "info",
         "basket_gone",
@@ -86,16 +88,16 @@ def dissolve(outbox: Outbox, ask: ev.DissolveBasket) -> None:
 
 def acts(state: EngineState, trade: Trade) -> bool:
     """Whether a basket over the trade, where it counts every quote, is reached."""
-    group = state.baskets.get(trade.basket)
-    if group is None or not trade.basket_quoted or group.reached:
+    group = state.baskets.get(trade.progress.basket)
+    if group is None or not trade.progress.basket_quoted or group.reached:
         return False
     return bool(basket_reached(won(state, group), *limits(group)))
 
 
 def quoted(outbox: Outbox, trade: Trade) -> None:
     """A quote of one of its trades."""
-    group = outbox.state.baskets.get(trade.basket)
-    if group is not None and trade.basket_quoted:
+    group = outbox.state.baskets.get(trade.progress.basket)
+    if group is not None and trade.progress.basket_quoted:
         _look(outbox, group)
 
 
@@ -106,7 +108,7 @@ def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
     if last is None or last.opened != event.opened:  # an old one
         return
     for trade in state.trades_in(event.symbol):
-        group = state.baskets.get(trade.basket)
+        group = state.baskets.get(trade.progress.basket)
         whose = trade.plan.timeframe_ns == event.span and trade.open_steps
         if group is not None and whose and group.basket.basis == "bar_close":
             _look(outbox, group)

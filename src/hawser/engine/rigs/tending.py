@@ -81,13 +81,13 @@ def band_of(state: EngineState, symbol: str) -> Band:
         if not trade.opened or trade.ended:
             continue
         if trade.side > 0:
-            high_bid = min(high_bid, trade.best_exit)
+            high_bid = min(high_bid, trade.progress.best_exit)
         else:
-            low_ask = max(low_ask, trade.best_exit)
+            low_ask = max(low_ask, trade.progress.best_exit)
         if not trade.open_steps or trade.leave or not (trade.held or watched(trade)):
             continue
         # What money or time decides cannot be told from levels: every quote is looked at then.
-        if trade.reached_since or watched(trade):
+        if trade.cover.reached_since or watched(trade):
             return NO_BAND
         levels = [line.level for line in trade.targets]
         losses = [line.level for line in trade.losses]
@@ -124,7 +124,9 @@ def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
             _lived_through(state, trade, event)
         if trade.plan.timeframe_ns != event.span or event.opened + event.span <= trade.opened:
             continue
-        trade.bars_lived = int(event.values.get(lived_key(trade.opened), trade.bars_lived + 1))
+        trade.progress.bars = int(
+            event.values.get(lived_key(trade.opened), trade.progress.bars + 1)
+        )
         if trade.open_steps and not trade.leave:
             _tend(outbox, trade, event)
     for trade in state.trades_in(event.symbol) if event.base else ():
@@ -140,10 +142,12 @@ def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> 
     `after`), and so does that of bars before it which nobody looked at."""
     tick = state.instruments[trade.symbol].tick_size
     extreme = round(event.high / tick) if trade.side > 0 else round(event.low / tick + event.spread)
-    trade.best_exit = better_exit(trade.best_exit, extreme, trade.side)
+    trade.progress.best_exit = better_exit(trade.progress.best_exit, extreme, trade.side)
     missed = event.values.get(best_key(trade.opened, trade.side))
     if missed is not None:
-        trade.best_exit = better_exit(trade.best_exit, round(missed / tick), trade.side)
+        trade.progress.best_exit = better_exit(
+            trade.progress.best_exit, round(missed / tick), trade.side
+        )
 
 
 def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
@@ -175,7 +179,7 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
         atr / tick,
         line,
         trade.stop,
-        trade.best_exit,
+        trade.progress.best_exit,
         close,
         worse,
         ready(trade),
@@ -195,7 +199,7 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
         else _no_basket(laid.rules)
     )
     last = _by_hours(trade, instrument, event.opened, event.opened + event.span)
-    decided, _ = decided_at(rules, 0, 0, trade.bars_lived, side, won, last)
+    decided, _ = decided_at(rules, 0, 0, trade.progress.bars, side, won, last)
     if decided:
         _leave(outbox, trade, decided, won, last)
     if why >= 0 or decided or aimed:
@@ -205,9 +209,9 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
 def _aim(outbox: Outbox, trade: Trade, beyond: float) -> bool:
     """Where rungs of a ladder have filled since the last bar: one target for all that is held, from
     the average."""
-    if not trade.rung_steps_this_bar:
+    if not trade.ladder.steps_this_bar:
         return False
-    trade.rung_steps_this_bar = 0
+    trade.ladder.steps_this_bar = 0
     level = int(common_target(trade.entry_value, trade.entered, beyond, trade.side))
     for line in trade.targets[:1]:  # none where a person took it away
         price = outbox.state.instruments[trade.symbol].price
@@ -259,22 +263,22 @@ def want_hours(outbox: Outbox, trade: Trade) -> None:
     # No bar is known on a new grid.
     known = last.opened if last is not None else outbox.state.now - outbox.state.now % span
     at = leaves_by_hours(trade, instrument, max(trade.opened - trade.opened % span, known))
-    if at != trade.hours_at:
-        trade.hours_at = at
+    if at != trade.progress.hours_at:
+        trade.progress.hours_at = at
         if at:
             outbox.later(f"hours:{trade.id}:{at}", max(0, at - outbox.state.now))
 
 
 def hours_ended(outbox: Outbox, trade: Trade, at: int) -> None:
     """The timer: out, where no bar has said so."""
-    if trade.hours_at == at and trade.open_steps and not trade.leave:
+    if trade.progress.hours_at == at and trade.open_steps and not trade.leave:
         _leave(outbox, trade, TIME, 0.0, True)
         converge(outbox, trade)
 
 
 def _leave(outbox: Outbox, trade: Trade, decided: int, won: float, last: bool) -> None:
     if decided == TIME:
-        why = Reason(rs.TIME_HOURS) if last else Reason(rs.TIME_BARS, trade.bars_lived)
+        why = Reason(rs.TIME_HOURS) if last else Reason(rs.TIME_BARS, trade.progress.bars)
     else:
         why = Reason(rs.BASKET_STOP if won < 0 else rs.BASKET_TARGET, money=won)
     outbox.tell("info", "rig_leaves", f"Closing: {words(why, outbox.currency)}", trade)
@@ -296,7 +300,7 @@ def _told(state: EngineState, trade: Trade, rules: Rules, level: int, why: int, 
         assert rig.trail is not None
         rule = f"trail, {trail_words(rig.trail, side)}"
         if rig.trail.kind in ("atr", "ticks", "percent"):
-            rule += f" {price(close if rig.trail.anchor == 'close' else trade.best_exit)}"
+            rule += f" {price(close if rig.trail.anchor == 'close' else trade.progress.best_exit)}"
     else:
         rule = f"step {why - STEP_1 + 1} at +{measure_words(rig.step[why - STEP_1].at)}"
     nearest = ", held at the least distance" if _least(instrument, market, level, side) else ""
@@ -312,7 +316,7 @@ def _least(instrument: Instrument, market: Market, level: int, side: int) -> boo
 
 def watched(trade: Trade) -> bool:
     """Whether every quote is looked at, and not bars alone."""
-    return trade.basket_quoted or rig_watched(trade)
+    return trade.progress.basket_quoted or rig_watched(trade)
 
 
 def rig_watched(trade: Trade) -> bool:
@@ -348,7 +352,7 @@ def _basket_reached(state: EngineState, trade: Trade) -> float | None:
         return None
     won = Valuation(state).result(trade)
     decided, _ = decided_at(
-        _no_time(lay(state, trade).rules), 0, 0, trade.bars_lived, trade.side, won, False
+        _no_time(lay(state, trade).rules), 0, 0, trade.progress.bars, trade.side, won, False
     )
     return won if decided else None
 

@@ -187,12 +187,14 @@ class Session:
 
         for trade in state.under_way():
             start(f"retry:{trade.id}:0", now)
-            if trade.minute_at:
-                start(f"minute:{trade.id}", max(now, trade.minute_at))
-            if trade.hours_at:
-                start(f"hours:{trade.id}:{trade.hours_at}", max(now, trade.hours_at))
-            if trade.exposed_since:
-                start(f"deadline:{trade.id}:{trade.exposed_since}", now + 2 * SECOND)
+            if trade.progress.minute_at:
+                start(f"minute:{trade.id}", max(now, trade.progress.minute_at))
+            if trade.progress.hours_at:
+                start(
+                    f"hours:{trade.id}:{trade.progress.hours_at}", max(now, trade.progress.hours_at)
+                )
+            if trade.cover.exposed_since:
+                start(f"deadline:{trade.id}:{trade.cover.exposed_since}", now + 2 * SECOND)
         if must_watch(state):
             start(f"guards:{state.guards_at}", max(now, state.guards_at))
         for name, group in state.baskets.items():

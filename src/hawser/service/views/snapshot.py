@@ -221,7 +221,11 @@ def taken(
     ]
     shown = [trade for trade in state.trades.values() if trade.state != states.PLANNED]
     trades = tuple(_trade(state, trade, values, trade.symbol == watched) for trade in shown)
-    day_r = sum(values.result(trade) / trade.planned_risk for trade in today if trade.planned_risk)
+    day_r = sum(
+        values.result(trade) / trade.entry.planned_risk
+        for trade in today
+        if trade.entry.planned_risk
+    )
     return Snapshot(
         time=state.now,
         currency=account.currency if account else "",
@@ -248,9 +252,9 @@ def taken(
         unexplained=tuple(state.unexplained.values()),
         faults=faults,
         left=tuple(
-            trade.entry
+            trade.entry.order_id
             for trade in state.trades.values()
-            if trade.left and trade.entry in state.unexplained
+            if trade.left and trade.entry.order_id in state.unexplained
         ),
         baskets=tuple(_basket(state, group) for group in state.baskets.values()),
         guards=tuple(
@@ -289,7 +293,7 @@ def _instrument(state: EngineState, symbol: str) -> InstrumentView:
 def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -> TradeView:
     money, held = values.result(trade), values.stake(trade)
     live = trade.state != states.ENDED
-    market, entry = state.markets.get(trade.symbol), state.orders.get(trade.entry)
+    market, entry = state.markets.get(trade.symbol), state.orders.get(trade.entry.order_id)
     price = market.exit_side(trade.side) if market else trade.ref
     return TradeView(
         id=trade.id,
@@ -298,24 +302,24 @@ def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -
         side=trade.side,
         state=trade.state,
         covered=covered_steps(state, trade) >= trade.open_steps,
-        exposed_since=trade.exposed_since,
+        exposed_since=trade.cover.exposed_since,
         plan=trade.plan,
         entry=trade.entry_price,
         ref=trade.ref,
         r_ticks=trade.r_ticks,
-        steps=trade.entered or trade.asked_steps,
+        steps=trade.entered or trade.entry.asked_steps,
         open_steps=trade.open_steps,
         stop=trade.stop,
         resting_stop=resting_level(state, trade),
-        initial_stop=trade.initial_stop,
-        trace=tuple(trade.trace),
+        initial_stop=trade.cover.initial_stop,
+        trace=tuple(trade.cover.trace),
         targets=_targets(state, trade),
         opened=trade.opened,
         ended=trade.ended,
-        best_exit=trade.best_exit,
+        best_exit=trade.progress.best_exit,
         break_even=trade.break_even_level,
         money=money,
-        result_r=money / trade.planned_risk if trade.planned_risk else 0.0,
+        result_r=money / trade.entry.planned_risk if trade.entry.planned_risk else 0.0,
         price_r=trade.side * (price - trade.ref) / trade.r_ticks,
         heat=heat(held) if live else 0.0,
         locked=locked(held) if live else 0.0,
@@ -324,11 +328,11 @@ def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -
         trail=trade.plan.trail is not None,
         pending=is_pending(state, trade),
         until=entry.until if entry else 0,
-        group=trade.group,
-        backstop=trade.backstop if trade.held else 0,
-        moving_to=trade.moving.ref if trade.moving else 0,
+        group=trade.entry.group,
+        backstop=trade.cover.backstop if trade.held else 0,
+        moving_to=trade.entry.moving.ref if trade.entry.moving else 0,
         rig=trade.plan.rig.name if trade.plan.rig else "",
-        basket=trade.basket,
+        basket=trade.progress.basket,
         waiting=tuple(waiting(state, trade)) if closely and live and trade.open_steps else (),
     )
 
@@ -337,7 +341,7 @@ def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
     resting = {
         order.number for order in state.orders_of(trade, "target") if order.state == states.RESTING
     }
-    parts = target_parts(trade, trade.entered or trade.asked_steps)
+    parts = target_parts(trade, trade.entered or trade.entry.asked_steps)
     return tuple(
         TargetView(
             line.number,
