@@ -747,10 +747,10 @@ def test_what_floated_while_no_rate_was_known_is_valued_by_the_rate_of_now():
     hand.protect()
     hand.quote(61_300, 61_312)
     values = Valuation(hand.engine.state)
-    mark = values.mark_of(hand.trade)
+    mark = values.so_far(hand.trade)
     assert mark.floating > 0
     unknown = msgspec.structs.replace(mark, floating=float("nan"))
-    assert values.mark(unknown, SYMBOL) == pytest.approx(values.mark(mark, SYMBOL))
+    assert values.earlier(unknown, SYMBOL) == pytest.approx(values.earlier(mark, SYMBOL))
 
 
 def test_only_the_quote_of_a_pair_is_a_rate():

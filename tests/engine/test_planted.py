@@ -12,6 +12,7 @@ from hawser.core.account import SizeRule
 from hawser.core.clock import DAY, HOUR, MINUTE, SECOND
 from hawser.core.entry import EntryRule, GoodUntil, HeldRule
 from hawser.core.guards import declared as dc
+from hawser.core.guards.memory import GuardMemory
 from hawser.core.instrument import WeeklySession
 from hawser.core.levels import MAX_TARGETS, StopRule, TargetRule
 from hawser.core.rig import (
@@ -35,7 +36,6 @@ from hawser.engine.guards.memory import count_anew
 from hawser.engine.model import transitions as states
 from hawser.engine.model.exposure import resting_level
 from hawser.engine.model.rig_levels import ready, waiting
-from hawser.engine.model.state import Memory
 from hawser.engine.pacing import silence_allowed
 from hawser.engine.reconcile import differs
 from hawser.verification.places import clock_of
@@ -458,7 +458,7 @@ def test_each_payment_moves_the_start_of_a_loss_by_itself():
 
 def test_counting_anew_begins_at_nothing():
     hand = guarded(dc.LossSwitch(name="Pair", money=500.0, per="instrument"))
-    memory = Memory(won=-7.0)
+    memory = GuardMemory(won=-7.0)
     count_anew(hand.engine.state, hand.engine.state.guards.guard[0], SYMBOL, memory)
     assert memory.won == 0.0
 

@@ -13,6 +13,7 @@ from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.entry import EntryRule
 from hawser.core.errors import Refused
 from hawser.core.guards import declared as dc
+from hawser.core.guards.memory import GuardMemory
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import Amount, Basket, BreakEven, Ladder, LossStep, Measure, Rig, TimeExit
 from hawser.core.rules.entries import filled_at
@@ -27,7 +28,6 @@ from hawser.engine.guards.next_look import next_moment
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states
 from hawser.engine.model.exposure import Exposure
-from hawser.engine.model.state import Memory
 from hawser.engine.reconcile import differs
 
 BUY_STOP = EntryRule("stop", price=Decimal("0.61500"))
@@ -134,7 +134,7 @@ def test_another_rig_is_refused_in_words_while_a_trade_is_being_closed():
 
 
 def test_a_guard_that_never_closed_has_no_time_of_it():
-    assert (Memory().tripped, Memory().latched) == (0, 0)
+    assert (GuardMemory().tripped, GuardMemory().latched) == (0, 0)
 
 
 @pytest.mark.parametrize(("side", "word"), [(1, "long"), (-1, "short")])

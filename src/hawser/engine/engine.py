@@ -15,7 +15,6 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.clock import DAY, SECOND
-from hawser.core.guards.declared import DrawdownSwitch
 from hawser.engine import answers, asks, reconcile
 from hawser.engine import events as ev
 from hawser.engine.clearance.guards import remembered
@@ -258,7 +257,7 @@ def _figures(outbox: Outbox, event: ev.Figures) -> None:
     # of an older record: what several figures stand for
     for guard, subject in guard_money.watching(state):
         memory = remembered(state, guard, subject)
-        if isinstance(guard, DrawdownSwitch) and memory is not None:
+        if guard.BY_HIGH and memory is not None:
             memory.high = max(memory.high, event.equity, event.high)
 
 

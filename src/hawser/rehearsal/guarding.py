@@ -14,7 +14,13 @@ import numpy as np
 
 from hawser.core.compiled import compiled, inlined
 from hawser.core.guards.limits import (
+    COOL_DOWN,
+    COUNT,
+    DRAWDOWN,
+    FLOOR,
+    LOSS,
     SPREAD_OK,
+    STREAK,
     at_floor,
     cools,
     full,
@@ -25,7 +31,6 @@ from hawser.core.guards.limits import (
 from hawser.core.indicators import Array
 
 CLOSE, EVEN = 1, 2  # what is to follow, as bits
-COUNT, COOL_DOWN, STREAK, LOSS, DRAWDOWN, FLOOR = range(6)  # guards that count
 OPEN, UNTIL_END, FOR_GOOD = range(3)  # latched
 REFUSED, TRIPPED, CLOSED = range(3)  # what is written down
 OPENS, CLOSES = 0, 1  # moments of a bar

@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from hawser.core.bars import Bars, joined, span_of
-from hawser.core.clock import MINUTE, timeframe_name
+from hawser.core.clock import timeframe_name
 from hawser.core.columns import known_at_closes
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
@@ -21,17 +21,6 @@ from hawser.core.instrument import Instrument
 from hawser.rehearsal import guarding as gd
 
 DOES = {"close": gd.CLOSE, "even": gd.EVEN, "": 0}
-COUNTED: dict[type, int] = {
-    dc.CountGuard: gd.COUNT,
-    dc.CoolDownGuard: gd.COOL_DOWN,
-    dc.StreakSwitch: gd.STREAK,
-    dc.LossSwitch: gd.LOSS,
-    dc.DrawdownSwitch: gd.DRAWDOWN,
-    dc.FloorSwitch: gd.FLOOR,
-}
-# What a rehearsal has nothing of: orders that fail or hurry, feeds that fall silent, slippage that
-# is not expected.
-IDLE = (dc.RejectSwitch, dc.RateSwitch, dc.SilenceSwitch, dc.SlippageSwitch)
 
 
 class HistoryPolicy(NamedTuple):
@@ -75,15 +64,14 @@ def acting(policy: HistoryPolicy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
     closes."""
 
     def acts(one: dc.AnyGuard) -> bool:
-        looks = isinstance(one, (dc.DrawdownSwitch, dc.FloorSwitch)) or not isinstance(
-            one, dc.Counted
-        )
-        flattens = (
-            "flatten" in one.then
-            and looks
-            and (one.on if isinstance(one, dc.Counted) else one.covers(symbol))
-        )
-        return not isinstance(one, IDLE) and (one.watches(symbol, policy.source) or flattens)
+        if isinstance(one, dc.Counted):
+            # Without any: what a rehearsal has nothing of, such as orders that fail or hurry, feeds
+            # that fall silent, slippage that is not expected.
+            rehearsed, flattens = one.REHEARSED >= 0, one.on and one.BY_EQUITY
+        else:
+            rehearsed, flattens = True, one.covers(symbol)
+        watched = one.watches(symbol, policy.source)
+        return rehearsed and (watched or ("flatten" in one.then and flattens))
 
     return [(n, one) for n, one in enumerate(policy.guards.guard) if acts(one)]
 
@@ -142,21 +130,15 @@ def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) ->
     """The guards that count, as `guarding.Watch` has them from `kind` on."""
     rows: list[list[float]] = [[] for _ in range(10)]
     for number, guard in counted:
-        period = getattr(guard, "period", "day")
-        percent = getattr(guard, "from_r", getattr(guard, "percent", None))
-        money = getattr(guard, "money", None)
-        most = getattr(guard, "losses", getattr(guard, "most", 0))
+        period, limits = getattr(guard, "period", "day"), guard.rehearsed()
         row = (
-            COUNTED[type(guard)],
+            guard.REHEARSED,
             number,
             guard.watches(symbol, source),
             period == "week",
             guard.LATCHES and period != "none",
             DOES[guard.leads_to],
-            most,
-            math.inf if percent is None else percent,
-            math.inf if money is None else money,
-            round(getattr(guard, "minutes", 0) * MINUTE),
+            *limits,
         )
         for held, value in zip(rows, row, strict=True):
             held.append(value)

@@ -1,5 +1,5 @@
 """What all guards have (reckoning section 9). Each kind is a class of its own: filters, one a file,
-in `filters/`; guards that count in `counted.py`.
+in `filters/`; guards that count, one a file, in `counting/`.
 
 Filters open and close with what they watch. Kill switches latch: tripped, they stay closed until
 their period ends or a person re-arms them with a reason.

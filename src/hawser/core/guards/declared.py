@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 import msgspec
 
@@ -11,22 +11,17 @@ from hawser.core.clock import zone_known
 from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
 from hawser.core.guards.base import Guard, Then
-from hawser.core.guards.counted import (
-    CoolDownGuard,
-    Counted,
-    CountGuard,
-    DrawdownSwitch,
-    FloorSwitch,
-    LossSwitch,
-    Per,
-    Period,
-    RateSwitch,
-    RejectSwitch,
-    SilenceSwitch,
-    SlippageSwitch,
-    StreakSwitch,
-    Switch,
-)
+from hawser.core.guards.counting.base import Counted, Per, Period, Switch
+from hawser.core.guards.counting.cool_down import CoolDownGuard
+from hawser.core.guards.counting.drawdown import DrawdownSwitch
+from hawser.core.guards.counting.equity_floor import FloorSwitch
+from hawser.core.guards.counting.feed_silence import SilenceSwitch
+from hawser.core.guards.counting.losing_streak import StreakSwitch
+from hawser.core.guards.counting.loss import LossSwitch
+from hawser.core.guards.counting.order_rate import RateSwitch
+from hawser.core.guards.counting.rejects import RejectSwitch
+from hawser.core.guards.counting.slippage import SlippageSwitch
+from hawser.core.guards.counting.trade_count import CountGuard
 from hawser.core.guards.filters.base import Filter
 from hawser.core.guards.filters.news import NewsGuard
 from hawser.core.guards.filters.regime import RegimeGuard
@@ -93,23 +88,7 @@ AnyGuard = (
     | SilenceSwitch
     | SlippageSwitch
 )
-KINDS: tuple[type[Guard], ...] = (
-    SpreadGuard,
-    NewsGuard,
-    SessionGuard,
-    VolatilityGuard,
-    RegimeGuard,
-    CountGuard,
-    CoolDownGuard,
-    LossSwitch,
-    DrawdownSwitch,
-    FloorSwitch,
-    StreakSwitch,
-    RejectSwitch,
-    RateSwitch,
-    SilenceSwitch,
-    SlippageSwitch,
-)
+KINDS: tuple[type[Guard], ...] = get_args(AnyGuard)
 
 
 class NewsRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -11,6 +11,8 @@ from hawser.core.indicators import Array
 
 # of a limit that is reached, and of money that is none: what sums of floats may be off
 NOISE, CENT_NOISE = 1e-9, 1e-7
+# what a rehearsal counts for a guard
+COUNT, COOL_DOWN, STREAK, LOSS, DRAWDOWN, FLOOR = range(6)
 SPREAD_OK, SPREAD_TICKS, SPREAD_MEDIAN, SPREAD_OF_R = range(4)
 
 

@@ -7,10 +7,10 @@ import math
 
 from hawser.core import figures as fg
 from hawser.core.guards.context import Closed, EntryContext
-from hawser.core.guards.declared import AnyGuard, Counted, CountGuard, Guard, SilenceSwitch
+from hawser.core.guards.declared import AnyGuard, Counted, Guard
 from hawser.core.guards.filters.base import filter_verdict
-from hawser.core.guards.limits import full
-from hawser.engine.model.state import EngineState, Memory, Trade
+from hawser.core.guards.memory import GuardMemory
+from hawser.engine.model.state import EngineState, Trade
 
 # what a closed filter does that takes waiting entries back
 TAKES_BACK = frozenset({"cancel", "close", "flatten"})
@@ -27,7 +27,7 @@ def memory_key(guard: Guard, subject: str) -> str:
     return f"{guard.name}\n{subject}"
 
 
-def remembered(state: EngineState, guard: Guard, subject: str) -> Memory | None:
+def remembered(state: EngineState, guard: Guard, subject: str) -> GuardMemory | None:
     return state.memory.get(memory_key(guard, subject))
 
 
@@ -85,14 +85,14 @@ def account_guards(state: EngineState) -> list[Closed]:
 
 
 def one_verdict(
-    state: EngineState, guard: AnyGuard, scene: EntryContext, source: str
+    state: EngineState, guard: Guard, scene: EntryContext, source: str
 ) -> Closed | None:
     """What one guard that watches it says of an entry; None: open."""
     subject = subject_of(guard, scene.instrument.symbol, source)
     return filter_verdict(guard, scene) or memory_verdict(state, guard, subject)
 
 
-def memory_verdict(state: EngineState, guard: AnyGuard, subject: str) -> Closed | None:
+def memory_verdict(state: EngineState, guard: Guard, subject: str) -> Closed | None:
     """What a guard says by what it remembers of a subject: latched, counted full, or closed for a
     time."""
     memory = remembered(state, guard, subject)
@@ -100,12 +100,8 @@ def memory_verdict(state: EngineState, guard: AnyGuard, subject: str) -> Closed 
         return None
     if memory.latched:
         return Closed("latched", f"{guard.name}: {memory.why}", memory.latched_until, guard.name)
-    if isinstance(guard, CountGuard) and state.now < memory.end and full(memory.count, guard.most):
-        text = (
-            f"{guard.name}: {fg.counted(memory.count, 'entry', 'entries')} this {guard.period}, "
-            f"at most {guard.most}"
-        )
-        return Closed("trade_count", text, memory.end, guard.name)
+    if isinstance(guard, Counted) and (spent := guard.spent(memory, state.now)) is not None:
+        return spent
     if state.now < memory.until:
         left = fg.duration(memory.until - state.now)
         return Closed(
@@ -114,10 +110,10 @@ def memory_verdict(state: EngineState, guard: AnyGuard, subject: str) -> Closed 
     return None
 
 
-def silent_since(state: EngineState, guard: SilenceSwitch) -> dict[str, int]:
+def silent_since(state: EngineState, guard: Counted) -> dict[str, int]:
     """Since when each subject has had no quote, UTC ns; none while no link stands or no market is
     open."""
-    if not guard.on or not state.link_up:
+    if not guard.on or not guard.silence_ns or not state.link_up:
         return {}
     times = {
         symbol: max(market.time, state.linked_at)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from hawser.core import figures as fg
 from hawser.core.clock import MINUTE, SECOND
-from hawser.core.guards.declared import AnyGuard, Counted, FloorSwitch, Guards, NewsGuard
+from hawser.core.guards.declared import AnyGuard, Counted, Guard, Guards, NewsGuard
 from hawser.core.guards.looseness import loosened, loosened_rules, tightest_guard
 from hawser.core.guards.news import Calendar
 from hawser.core.guards.periods import period_at
@@ -21,8 +21,9 @@ from hawser.engine.guards.memory import (
     replace_guards,
     unlatch,
 )
-from hawser.engine.guards.tripping import carry_out, cash, consequence, look, trip
-from hawser.engine.model.state import EngineState, Later, LaterRules
+from hawser.engine.guards.money import EngineFacts
+from hawser.engine.guards.tripping import carry_out, consequence, look, trip
+from hawser.engine.model.state import EngineState, LaterGuard, LaterRules
 from hawser.engine.outbox import Outbox
 
 
@@ -35,8 +36,10 @@ def rearm(outbox: Outbox, ask: ev.RearmGuard) -> None:
         problem = f"{ask.guard} is not latched"
     elif len(ask.reason.strip()) < 3:
         problem = "Re-arming needs a reason in words"
-    elif isinstance(guard, FloorSwitch) and state.equity <= guard.money:
-        problem = f"Equity is still at or below the floor of {cash(state, guard.money)}"
+    elif isinstance(guard, Counted) and (
+        why := guard.not_rearmed(EngineFacts(state, guard, ask.subject, memory))
+    ):
+        problem = why
     else:
         left = memory.latched + round(getattr(guard, "cool_down_min", 0.0) * MINUTE) - state.now
         problem = f"{guard.name} can be re-armed in {fg.duration(left)}" if left > 0 else ""
@@ -101,7 +104,7 @@ def _held_back(outbox: Outbox, old: Guards, new: Guards, ask: str) -> tuple[AnyG
         reached = any(memory.latched for memory in memories(state, guard.name).values())
         if keys and (reached or old.loosen == "next_period"):
             kept[guard.name] = tightest_guard(guard, fresh)
-            state.guards_later[guard.name] = Later(period_now(state, guard)[1], fresh)
+            state.guards_later[guard.name] = LaterGuard(period_now(state, guard)[1], fresh)
             why = "its limit was reached" if reached else "the policy says so"
             text = f"{guard.name} is looser ({keys}) from its next period on: {why}"
             outbox.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
@@ -168,7 +171,7 @@ def drill(outbox: Outbox, ask: ev.Drill) -> None:
     )
 
 
-def _subject_fits(state: EngineState, guard: AnyGuard, subject: str) -> bool:
+def _subject_fits(state: EngineState, guard: Guard, subject: str) -> bool:
     """Whether the guard remembers anything under that name."""
     per = guard.per if isinstance(guard, Counted) else "instrument"
     if per == "account":

@@ -9,12 +9,13 @@ from typing import Literal
 import msgspec
 
 from hawser.core.account import Policy
-from hawser.core.guards.declared import AnyGuard, CountGuard, Guard, LossSwitch
+from hawser.core.guards.declared import Counted, Guard
 from hawser.core.guards.looseness import loosened_account, tightest_account
+from hawser.core.guards.memory import GuardMemory
 from hawser.core.guards.periods import period_at
 from hawser.engine.clearance.guards import about, memory_key, whole_account
 from hawser.engine.model.exposure import Valuation
-from hawser.engine.model.state import EngineState, LaterPolicy, Memory
+from hawser.engine.model.state import EngineState, LaterPolicy
 from hawser.engine.outbox import Outbox
 
 
@@ -28,27 +29,22 @@ def period_now(state: EngineState, guard: Guard) -> tuple[int, int]:
     return period_at(state.guards, state.now, period_of(guard) == "week")
 
 
-def counted_within(memory: Memory, now: int, window: int) -> list[int]:
-    """When what it counts happened in the last `window` ns."""
-    return [time for time in memory.times if time > now - window]
-
-
 def called(guard: Guard, subject: str) -> str:
     return f"{guard.name} ({subject})" if subject else guard.name
 
 
-def memory_of(state: EngineState, guard: AnyGuard, subject: str) -> Memory:
+def memory_of(state: EngineState, guard: Guard, subject: str) -> GuardMemory:
     """What a guard remembers of a subject, begun where it remembers nothing yet."""
     key = memory_key(guard, subject)
     memory = state.memory.get(key)
     if memory is None:
-        memory = state.memory[key] = Memory(high=_equity(state))
+        memory = state.memory[key] = GuardMemory(high=_equity(state))
         memory.start, memory.end = period_now(state, guard)
         count_anew(state, guard, subject, memory)
     return memory
 
 
-def memories(state: EngineState, name: str) -> dict[str, Memory]:
+def memories(state: EngineState, name: str) -> dict[str, GuardMemory]:
     """All that a guard remembers, by subject."""
     return {
         key[len(name) + 1 :]: memory
@@ -63,29 +59,30 @@ def _equity(state: EngineState) -> float:
     return state.equity if state.figured else math.nan
 
 
-def count_anew(state: EngineState, guard: AnyGuard, subject: str, memory: Memory) -> None:
+def count_anew(state: EngineState, guard: Guard, subject: str, memory: GuardMemory) -> None:
     """From this moment on: a loss from the present equity, or from what the open trades have come
     to."""
     memory.base, memory.won, memory.before = _equity(state), 0.0, {}
-    if isinstance(guard, CountGuard):
-        memory.count = 0
-    if isinstance(guard, LossSwitch) and not whole_account(guard):
+    if not isinstance(guard, Counted):
+        return
+    guard.period_begins(memory)
+    if guard.BY_RESULT and not whole_account(guard):
         values = Valuation(state)
         meant = [trade for trade in state.live() if trade.entered and about(guard, subject, trade)]
-        memory.before = {trade.id: values.mark_of(trade) for trade in meant}
+        memory.before = {trade.id: values.so_far(trade) for trade in meant}
 
 
-def unlatch(memory: Memory) -> None:
+def unlatch(memory: GuardMemory) -> None:
     memory.latched, memory.latched_until, memory.why, memory.count = 0, 0, "", 0
     memory.times = []
 
 
-def roll(outbox: Outbox) -> list[tuple[AnyGuard, str]]:
+def roll(outbox: Outbox) -> list[tuple[Guard, str]]:
     """Periods that are over give way to the next; what latched for them opens, looser guards that
     waited come in. What opened: guards, each with its subject."""
     # Latches open before looser guards come in: a switch that is latched keeps its own looser limit
     # out (section 9).
-    state, opened = outbox.state, list[tuple[AnyGuard, str]]()
+    state, opened = outbox.state, list[tuple[Guard, str]]()
     guards = {guard.name: guard for guard in state.guards.guard}
     for key, memory in list(state.memory.items()):
         name, _, subject = key.partition("\n")

@@ -13,30 +13,39 @@ import math
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from hawser.core import figures as fg
-from hawser.core.guards.declared import AnyGuard, Counted, DrawdownSwitch, FloorSwitch, LossSwitch
-from hawser.core.guards.limits import at_floor, lost
-from hawser.engine.clearance.guards import about, memory_key, remembered, subject_of, whole_account
+from hawser.core.guards.declared import Counted
+from hawser.core.guards.memory import GuardMemory
+from hawser.core.heat import outcome_at_stop
+from hawser.engine.clearance.guards import (
+    about,
+    memory_key,
+    remembered,
+    silent_since,
+    subject_of,
+    whole_account,
+)
 from hawser.engine.guards.memory import memories, memory_of
 from hawser.engine.model.exposure import Valuation
 from hawser.engine.model.observed import Observed, highest
-from hawser.engine.model.state import EngineState, Memory
+from hawser.engine.model.state import EngineState, Trade
 
 
 class Reached(NamedTuple):
     """A switch at its limit, for a subject, and why in words."""
 
-    guard: AnyGuard
+    guard: Counted
     subject: str
     why: str
 
 
-def watching(state: EngineState) -> Iterator[tuple[AnyGuard, str]]:
+def watching(state: EngineState) -> Iterator[tuple[Counted, str]]:
     """The guards that look at money, with everything each remembers by itself."""
     for guard in state.guards.guard:
-        if guard.on and isinstance(guard, LossSwitch):
+        if not guard.on or not isinstance(guard, Counted):
+            continue
+        if guard.BY_RESULT:
             yield from ((guard, subject) for subject in subjects(state, guard))
-        elif guard.on and isinstance(guard, (DrawdownSwitch, FloorSwitch)):
+        elif guard.BY_EQUITY:
             yield guard, ""
 
 
@@ -55,13 +64,9 @@ def follow_highs(state: EngineState, seen: Observed) -> None:
     """The highest equity of each drawdown follows the figures."""
     # Only the highest is kept, and it is only seen: figures come with every quote, and the record
     # need not have them all.
-    for guard in state.guards.guard:
-        if (
-            guard.on
-            and isinstance(guard, DrawdownSwitch)
-            and remembered(state, guard, "") is not None
-        ):
-            highest(state, memory_key(guard, ""), seen)
+    for guard, subject in watching(state):
+        if guard.BY_HIGH and remembered(state, guard, subject) is not None:
+            highest(state, memory_key(guard, subject), seen)
 
 
 def reached(state: EngineState) -> Iterator[Reached]:
@@ -71,48 +76,61 @@ def reached(state: EngineState) -> Iterator[Reached]:
         memory = remembered(state, guard, subject)
         if memory is None or memory.latched:
             continue
-        why = _why(state, guard, subject, memory, values)
-        if why:
+        if why := guard.reached(memory, EngineFacts(state, guard, subject, memory, values)):
             yield Reached(guard, subject, why)
 
 
-def _why(
-    state: EngineState, guard: AnyGuard, subject: str, memory: Memory, values: Valuation
-) -> str:
-    currency, equity = values.currency, state.equity
-    if isinstance(guard, LossSwitch):
-        result = result_of(state, guard, subject, memory, values)
-        if lost(memory.base, memory.base + result, _limit(guard.percent), _limit(guard.money)):
-            part = fg.percent(-100.0 * result / memory.base, 2) if memory.base else ""
-            return f"{fg.money(result, currency)} this {guard.period}, {part} of its first equity"
-    elif isinstance(guard, DrawdownSwitch):
-        if lost(memory.high, equity, _limit(guard.percent), _limit(guard.money)):
-            fall = fg.percent(100.0 * (1.0 - equity / memory.high), 2)
-            return f"equity {fg.money(equity, currency)} is {fall} below its highest"
-    elif isinstance(guard, FloorSwitch) and at_floor(equity, guard.money):
-        return (
-            f"equity {fg.money(equity, currency)} is at the floor of "
-            f"{fg.money(guard.money, currency)}"
-        )
-    return ""
+class EngineFacts:
+    """What the engine knows of all that a guard counts for one subject: `counting.base.Facts`."""
 
+    def __init__(
+        self,
+        state: EngineState,
+        guard: Counted,
+        subject: str,
+        memory: GuardMemory,
+        values: Valuation | None = None,
+    ) -> None:
+        self._state, self._guard, self.subject, self._memory = state, guard, subject, memory
+        self._values = values if values is not None else Valuation(state)
+        self.now, self.equity = state.now, state.equity
+        self.currency = self._values.currency
 
-def _limit(value: float | None) -> float:
-    return math.inf if value is None else value
+    @property
+    def whose(self) -> str:
+        if whole_account(self._guard):
+            return "equity"
+        return self.subject or ", ".join(self._guard.instruments or self._guard.sources)
 
+    def _trades(self) -> Iterator[Trade]:
+        return (one for one in self._state.live() if about(self._guard, self.subject, one))
 
-def result_of(
-    state: EngineState, guard: LossSwitch, subject: str, memory: Memory, values: Valuation
-) -> float:
-    """What a loss switch counts since its period began, money: all of the account, or the trades
-    that it watches. NaN where it is not known."""
-    if whole_account(guard):
-        return state.equity - memory.base
-    total = memory.won
-    for trade in state.live():
-        if trade.entered and about(guard, subject, trade):
-            total += values.result(trade) - values.mark(memory.before.get(trade.id), trade.symbol)
-    return total
+    def result(self) -> float:
+        """Money since the guard's period began: all of the account, or the trades that it watches.
+        NaN where it is not known."""
+        if whole_account(self._guard):
+            return self.equity - self._memory.base
+        total, before = self._memory.won, self._memory.before
+        for trade in self._trades():
+            if trade.entered:
+                earlier = self._values.earlier(before.get(trade.id), trade.symbol)
+                total += self._values.result(trade) - earlier
+        return total
+
+    def at_stake(self) -> float:
+        """What is lost from now on if every stop of what it watches is hit, money."""
+        values, total = self._values, 0.0
+        for trade in self._trades():
+            if trade.open_steps:
+                at_stop = outcome_at_stop(values.stake(trade)) - trade.commission
+                total += max(0.0, values.floating(trade) - at_stop)
+        return total
+
+    def open_trades(self) -> int:
+        return sum(trade.open_steps > 0 for trade in self._trades())
+
+    def silences(self) -> dict[str, int]:
+        return silent_since(self._state, self._guard)
 
 
 def subjects(state: EngineState, guard: Counted) -> list[str]:

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hawser.core.clock import SECOND
-from hawser.core.guards.declared import Filter, SilenceSwitch
+from hawser.core.guards.declared import Counted, Filter
 from hawser.engine.clearance.guards import silent_since
 from hawser.engine.model.state import EngineState
 
@@ -44,7 +44,7 @@ def next_moment(state: EngineState) -> int:
 
 def _edges(state: EngineState) -> Iterator[int]:
     for guard in state.guards.guard:
-        if isinstance(guard, SilenceSwitch):
+        if isinstance(guard, Counted):
             yield from _silence(state, guard)
         elif isinstance(guard, Filter):
             alike = {
@@ -56,7 +56,7 @@ def _edges(state: EngineState) -> Iterator[int]:
                 yield from guard.edges(instrument, state.calendars, state.now)
 
 
-def _silence(state: EngineState, guard: SilenceSwitch) -> Iterator[int]:
-    since, limit = silent_since(state, guard), round(guard.seconds * SECOND)
+def _silence(state: EngineState, guard: Counted) -> Iterator[int]:
+    since, limit = silent_since(state, guard), guard.silence_ns
     if since:
         yield max(state.now + min(LEAST_PAUSE, limit), min(since.values()) + limit)

@@ -7,25 +7,11 @@ opens or loosens.
 
 from __future__ import annotations
 
-from hawser.core import figures as fg
-from hawser.core.clock import MINUTE, SECOND
-from hawser.core.guards.declared import (
-    AnyGuard,
-    CoolDownGuard,
-    Counted,
-    CountGuard,
-    Filter,
-    Guard,
-    LossSwitch,
-    NewsGuard,
-    RateSwitch,
-    RejectSwitch,
-    SilenceSwitch,
-    SlippageSwitch,
-    StreakSwitch,
-)
+from hawser.core.clock import MINUTE
+from hawser.core.guards.counting.base import EndedTrade, Stop
+from hawser.core.guards.declared import AnyGuard, Counted, Filter, Guard, NewsGuard
 from hawser.core.guards.filters.base import PREFIX, filter_verdict
-from hawser.core.guards.limits import cools, full, losses_in_a_row
+from hawser.core.guards.memory import GuardMemory
 from hawser.core.guards.news import UNREAD, trouble
 from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
@@ -41,12 +27,12 @@ from hawser.engine.commands import Submit
 from hawser.engine.entries.anchoring import set_stop
 from hawser.engine.entries.placing import is_pending
 from hawser.engine.guards import money as guard_money
-from hawser.engine.guards.memory import called, counted_within, memory_of, period_of, roll
+from hawser.engine.guards.memory import called, memory_of, period_of, roll
 from hawser.engine.guards.next_look import NEVER, must_watch, next_moment, next_turn
 from hawser.engine.model import reasons as rs
 from hawser.engine.model.exposure import Valuation
 from hawser.engine.model.reasons import Reason
-from hawser.engine.model.state import EngineState, Memory, Trade
+from hawser.engine.model.state import EngineState, Trade
 from hawser.engine.outbox import Outbox
 from hawser.engine.protection.converge import converge, leave
 
@@ -96,7 +82,7 @@ def after(outbox: Outbox, event: ev.AnyEvent) -> None:
 # Tripping
 
 
-def trip(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
+def trip(outbox: Outbox, guard: Guard, subject: str, memory: GuardMemory, why: str) -> None:
     """A kill switch latches; what waits is taken back, and what was chosen is done."""
     # What a latched switch does was done when it latched. Doing it again at each further loss would
     # close what a person has adopted since, or left open on purpose.
@@ -109,13 +95,13 @@ def trip(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: str
     outbox.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
 
 
-def _latch(outbox: Outbox, guard: AnyGuard, subject: str, memory: Memory, why: str) -> None:
+def _latch(outbox: Outbox, guard: Guard, subject: str, memory: GuardMemory, why: str) -> None:
     memory.latched = memory.tripped = outbox.state.now
     memory.latched_until = 0 if getattr(guard, "period", "none") == "none" else memory.end
     memory.why = why
 
 
-def _turned_over(outbox: Outbox, opened: list[tuple[AnyGuard, str]]) -> None:
+def _turned_over(outbox: Outbox, opened: list[tuple[Guard, str]]) -> None:
     """A limit that is still broken when its period turns opens nothing with the new one. What was
     to be done was done when it broke: this is the same breach, and what a person has settled since
     stays."""
@@ -160,7 +146,7 @@ def _counted(actions: list[str]) -> str:
     return ", ".join(found)
 
 
-def carry_out(outbox: Outbox, guard: AnyGuard, subject: str) -> str:
+def carry_out(outbox: Outbox, guard: Guard, subject: str) -> str:
     """Do what a guard does on closing, to what waits and to what is open; told in words."""
     done = []
     for trade in outbox.state.live():
@@ -200,9 +186,9 @@ def look(outbox: Outbox, symbols: tuple[str, ...] = ()) -> None:
     next."""
     state = outbox.state
     for guard in state.guards.guard:
-        if isinstance(guard, SilenceSwitch):
+        if isinstance(guard, Counted):
             _silent(outbox, guard)
-        elif not isinstance(guard, Counted):
+        else:
             if isinstance(guard, NewsGuard) and guard.missing == "warn":
                 _warn(outbox, guard)
             for symbol in symbols or tuple(state.instruments):
@@ -307,14 +293,10 @@ def _reached(outbox: Outbox) -> None:
         )
 
 
-def cash(state: EngineState, value: float) -> str:
-    return fg.money(value, state.account.currency if state.account else "")
-
-
-def _of_trade(outbox: Outbox, trade: Trade) -> list[tuple[AnyGuard, str, Memory]]:
+def _of_trade(outbox: Outbox, trade: Trade) -> list[tuple[Counted, str, GuardMemory]]:
     """The guards that count a trade, each with what it remembers."""
     state = outbox.state
-    found: list[tuple[AnyGuard, str, Memory]] = []
+    found: list[tuple[Counted, str, GuardMemory]] = []
     for guard in state.guards.guard:
         if isinstance(guard, Counted) and guard.watches(trade.symbol, trade.plan.source):
             subject = subject_of(guard, trade.symbol, trade.plan.source)
@@ -322,25 +304,13 @@ def _of_trade(outbox: Outbox, trade: Trade) -> list[tuple[AnyGuard, str, Memory]
     return found
 
 
-def _one_more(memory: Memory, now: int, window: int) -> int:
-    """Count one more of what happened in the last `window` ns; how many those are."""
-    memory.times = [*counted_within(memory, now, window), now]
-    return len(memory.times)
-
-
 def _rejected(outbox: Outbox, event: ev.OrderRejected) -> None:
     order = outbox.state.orders.get(event.order)
     if order is None or event.code in HARMLESS:
         return
     for guard, subject, memory in _of_trade(outbox, outbox.state.trades[order.trade]):
-        if isinstance(guard, RejectSwitch):
-            count = _one_more(memory, outbox.state.now, round(guard.window_min * MINUTE))
-            if count >= guard.most:
-                why = (
-                    f"{fg.counted(count, 'order')} refused within {guard.window_min:g} min, the "
-                    f"last: {event.text}"
-                )
-                trip(outbox, guard, subject, memory, why)
+        if why := guard.order_refused(memory, outbox.state.now, event.text):
+            trip(outbox, guard, subject, memory, why)
 
 
 def _sent(outbox: Outbox) -> None:
@@ -348,20 +318,10 @@ def _sent(outbox: Outbox) -> None:
     for command in list(outbox.out):
         if not isinstance(command, Submit):
             continue
-        trade = outbox.state.trades[command.trade]
+        entry, trade = command.role == "entry", outbox.state.trades[command.trade]
         for guard, subject, memory in _of_trade(outbox, trade):
-            if isinstance(guard, RateSwitch):
-                count = _one_more(memory, outbox.state.now, round(guard.window_s * SECOND))
-                if count > guard.most:
-                    trip(
-                        outbox,
-                        guard,
-                        subject,
-                        memory,
-                        f"{fg.counted(count, 'new order')} within {guard.window_s:g} s",
-                    )
-            elif isinstance(guard, CountGuard) and command.role == "entry":
-                memory.count += 1
+            if why := guard.order_sent(memory, outbox.state.now, entry):
+                trip(outbox, guard, subject, memory, why)
 
 
 def _slipped(outbox: Outbox, event: ev.OrderFilled) -> None:
@@ -375,11 +335,7 @@ def _slipped(outbox: Outbox, event: ev.OrderFilled) -> None:
     expected = order.seen if order.level is None else order.level
     worse = order.side * (event.fill.price - expected)
     for guard, subject, memory in _of_trade(outbox, trade):
-        if isinstance(guard, SlippageSwitch) and worse > guard.ticks:
-            why = (
-                f"the {order.role} order filled {worse} t worse than expected, at most "
-                f"{guard.ticks:g} t"
-            )
+        if why := guard.order_filled(order.role, worse):
             trip(outbox, guard, subject, memory, why)
 
 
@@ -388,38 +344,32 @@ def _ended(outbox: Outbox, trade: Trade) -> None:
     # An entry that never filled is neither a win nor a loss.
     if not trade.entered:
         return
-    net = trade.profit - trade.commission
-    r = net / trade.entry.planned_risk if trade.entry.planned_risk else 0.0
+    net, planned = trade.profit - trade.commission, trade.entry.planned_risk
+    r = net / planned if planned else 0.0
+    values = Valuation(outbox.state)
     for guard, subject, memory in _of_trade(outbox, trade):
-        if isinstance(guard, LossSwitch):
-            memory.won += net - Valuation(outbox.state).mark(
-                memory.before.pop(trade.id, None), trade.symbol
-            )
-        elif isinstance(guard, StreakSwitch):
-            memory.count = int(losses_in_a_row(memory.count, net))
-            if full(memory.count, guard.losses):
-                trip(outbox, guard, subject, memory, f"{memory.count} losing trades in a row")
-        elif isinstance(guard, CoolDownGuard) and cools(net, r, guard.from_r):
-            memory.until = outbox.state.now + round(guard.minutes * MINUTE)
-            memory.tripped, memory.why = outbox.state.now, f"{trade.symbol} ended at {fg.r(r)}"
-            done = carry_out(outbox, guard, subject)
-            text = (
-                f"{called(guard, subject)} closes entries for {guard.minutes:g} min: "
-                f"{memory.why}{done}"
-            )
-            outbox.tell("caution", "guard_closed", text, guard=guard.name, subject=subject)
+        since = net - values.earlier(memory.before.pop(trade.id, None), trade.symbol)
+        ended = EndedTrade(trade.symbol, net, r, since)
+        stop = guard.trade_ended(memory, outbox.state.now, ended)
+        if stop is not None and stop.until:
+            _pause(outbox, guard, subject, memory, stop)
+        elif stop is not None:
+            trip(outbox, guard, subject, memory, stop.why)
 
 
-def _silent(outbox: Outbox, guard: SilenceSwitch) -> None:
+def _pause(outbox: Outbox, guard: Counted, subject: str, memory: GuardMemory, stop: Stop) -> None:
+    """Closed for a time; what was chosen is done."""
+    now = outbox.state.now
+    memory.until, memory.tripped, memory.why = stop.until, now, stop.why
+    done = carry_out(outbox, guard, subject)
+    minutes = (stop.until - now) / MINUTE
+    text = f"{called(guard, subject)} closes entries for {minutes:g} min: {stop.why}{done}"
+    outbox.tell("caution", "guard_closed", text, guard=guard.name, subject=subject)
+
+
+def _silent(outbox: Outbox, guard: Counted) -> None:
     """No quote for too long, while the link stands and the instrument is open."""
-    state, limit = outbox.state, round(guard.seconds * SECOND)
+    state = outbox.state
     for subject, since in silent_since(state, guard).items():
-        age = state.now - since
-        if age >= limit:
-            trip(
-                outbox,
-                guard,
-                subject,
-                memory_of(state, guard, subject),
-                f"no quote for {age // SECOND} s",
-            )
+        if why := guard.silent(state.now - since):
+            trip(outbox, guard, subject, memory_of(state, guard, subject), why)

@@ -10,9 +10,10 @@ import msgspec
 
 from hawser.core.errors import Refused
 from hawser.core.fx import convert
+from hawser.core.guards.memory import SoFar
 from hawser.core.heat import Stake, heat, heat_by_currency, locked
 from hawser.core.instrument import Instrument
-from hawser.engine.model.state import EngineState, Mark, Order, Rung, Trade
+from hawser.engine.model.state import EngineState, Order, Rung, Trade
 
 
 def covering(state: EngineState, trade: Trade) -> Order | None:
@@ -152,20 +153,20 @@ class Valuation:
         stakes = [self.stake(trade) for trade in self._state.live() if trade is not without]
         return Exposure(sum(map(heat, stakes)), sum(map(locked, stakes)), heat_by_currency(stakes))
 
-    def mark_of(self, trade: Trade) -> Mark:
+    def so_far(self, trade: Trade) -> SoFar:
         """What a trade has come to now."""
         ticks = self._floating_ticks(trade) * trade.open_steps
-        return Mark(trade.profit - trade.commission, self.floating(trade), ticks)
+        return SoFar(trade.profit - trade.commission, self.floating(trade), ticks)
 
-    def mark(self, mark: Mark | None, symbol: str) -> float:
+    def earlier(self, before: SoFar | None, symbol: str) -> float:
         """What a trade had come to at a moment, money; what floated without a known rate at the
         rate of now."""
-        if mark is None:
+        if before is None:
             return 0.0
-        floating = (
-            mark.floating if not math.isnan(mark.floating) else self.money(symbol, mark.ticks, 1)
-        )
-        return mark.realised + floating
+        floating = before.floating
+        if math.isnan(floating):
+            floating = self.money(symbol, before.ticks, 1)
+        return before.realised + floating
 
     def floating(self, trade: Trade) -> float:
         """Unrealised money of a trade's open part at the exit side of the quote."""

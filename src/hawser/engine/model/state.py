@@ -12,6 +12,7 @@ from hawser.core.account import Account, Policy, Rate
 from hawser.core.clock import SECOND
 from hawser.core.fx import with_filed
 from hawser.core.guards.declared import AnyGuard, Guards, Loosen, NewsSources, Weekday
+from hawser.core.guards.memory import GuardMemory
 from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
@@ -320,41 +321,7 @@ class Halted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     why: str
 
 
-class Mark(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a trade had come to at a moment, to be taken from what it comes to later: realised less
-    commissions, money, and what floated, money (NaN where no rate was known, then `ticks` times
-    steps are valued when one is)."""
-
-    realised: float
-    floating: float
-    ticks: float
-
-
-class Memory(msgspec.Struct, forbid_unknown_fields=True):
-    """What one guard remembers of one subject. `[start, end)`: its present period; `base`: the
-    equity when that began, `high`: the highest since it watches, both NaN until the venue has told
-    any; `won`: results of trades ended in the period, `before`: what those live when it began had
-    come to; `count`: entries in the period, or losses in a row; `times`: of what it counts in a
-    window."""
-
-    start: int = 0
-    end: int = 0
-    base: float = 0.0
-    high: float = 0.0
-    won: float = 0.0
-    before: dict[str, Mark] = {}
-    count: int = 0
-    times: list[int] = []
-    until: int = 0  # a cool-down's end
-    shut: bool = False  # a filter, as it was found last
-    latched: int = 0  # a kill switch: since when; 0: it is not
-    latched_until: int = 0  # 0: until it is re-armed
-    why: str = ""
-    code: str = ""  # of a guard that only warns: what it last warned of
-    tripped: int = 0  # when it last closed
-
-
-class Later(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class LaterGuard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a guard becomes at a moment, at the earliest; None: it goes."""
 
     at: int
@@ -418,10 +385,12 @@ class EngineState(msgspec.Struct, forbid_unknown_fields=True):
     baskets: dict[str, TradeBasket] = {}  # over several trades, by name
     groups: dict[str, str] = {}  # OCO groups: the trade that filled first, or nothing
     guards: Guards = Guards()
-    guards_later: dict[str, Later] = {}  # looser ones, by name, that wait for their next period
+    guards_later: dict[
+        str, LaterGuard
+    ] = {}  # looser ones, by name, that wait for their next period
     rules_later: LaterRules | None = None  # looser ones that wait
     policy_later: LaterPolicy | None = None  # the account's
-    memory: dict[str, Memory] = {}  # by guard and subject
+    memory: dict[str, GuardMemory] = {}  # by guard and subject
     calendars: tuple[Calendar, ...] = ()
     measures: dict[str, dict[str, float]] = {}  # what filters look at, by instrument
     guards_at: int = 0  # when guards are looked at next

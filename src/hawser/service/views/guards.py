@@ -14,15 +14,15 @@ from hawser.core import figures as fg
 from hawser.core.clock import HOUR
 from hawser.core.guards import declared as dc
 from hawser.core.guards.context import Closed
+from hawser.core.guards.memory import GuardMemory
 from hawser.core.guards.news import concerns, trouble
 from hawser.core.hours import open_parts
 from hawser.core.plan import BY_HAND
 from hawser.engine.clearance.guards import memory_verdict, one_verdict, remembered, scene_of
 from hawser.engine.guards.memory import memories
-from hawser.engine.guards.money import subjects
+from hawser.engine.guards.money import EngineFacts, subjects
 from hawser.engine.guards.tripping import actions_of, consequence
-from hawser.engine.model.state import EngineState, Memory
-from hawser.service.views.guard_figures import counted_figures
+from hawser.engine.model.state import EngineState
 
 SHOWN_BACK, SHOWN_AHEAD = 1 * HOUR, 23 * HOUR
 NEAR = 0.5  # of a limit
@@ -135,7 +135,7 @@ def _does(guard: dc.Guard) -> str:
 
 
 def _view(
-    state: EngineState, guard: dc.AnyGuard, subject: str, memory: Memory | None, **more: Any
+    state: EngineState, guard: dc.Guard, subject: str, memory: GuardMemory | None, **more: Any
 ) -> GuardView:
     values: dict[str, Any] = {
         "now": "",
@@ -163,7 +163,7 @@ def _view(
 # Filters
 
 
-def _filter(state: EngineState, guard: dc.AnyGuard, shown: str) -> GuardView:
+def _filter(state: EngineState, guard: dc.Guard, shown: str) -> GuardView:
     """A filter over all its instruments; its present value is that of the one shown."""
     covered = [symbol for symbol in state.instruments if guard.covers(symbol)]
     said = {symbol: one_verdict(state, guard, scene_of(state, symbol), "") for symbol in covered}
@@ -191,11 +191,10 @@ def _filter(state: EngineState, guard: dc.AnyGuard, shown: str) -> GuardView:
 # What counts
 
 
-def _counted(state: EngineState, guard: dc.AnyGuard, shown: str) -> list[GuardView]:
+def _counted(state: EngineState, guard: dc.Counted, shown: str) -> list[GuardView]:
     """A guard that counts: once for the account; else for each subject it has closed, and of the
     others the one that is nearest to it, or the instrument shown where none is near: a row stays
     what it is while a hand goes to it."""
-    assert isinstance(guard, dc.Counted)
     whom = subjects(state, guard)
     if guard.per == "instrument":
         covered = [symbol for symbol in state.instruments if guard.covers(symbol)]
@@ -214,9 +213,11 @@ def _counted(state: EngineState, guard: dc.AnyGuard, shown: str) -> list[GuardVi
     return closed + open_[:1]
 
 
-def _one_counted(state: EngineState, guard: dc.AnyGuard, subject: str) -> GuardView:
-    memory = remembered(state, guard, subject) or Memory(base=state.equity, high=state.equity)
-    used, stake, limit, unit, watches = counted_figures(state, guard, subject, memory)
+def _one_counted(state: EngineState, guard: dc.Counted, subject: str) -> GuardView:
+    memory = remembered(state, guard, subject) or GuardMemory(base=state.equity, high=state.equity)
+    used, stake, limit, unit, watches = guard.figures(
+        memory, EngineFacts(state, guard, subject, memory)
+    )
     gauge = (
         Gauge(min(1.0, max(0.0, used / limit)), min(1.0, max(0.0, stake / limit)))
         if limit > 0

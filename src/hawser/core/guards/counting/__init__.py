@@ -1,0 +1,1 @@
+"""Guards that count, one kind a file (reckoning section 9)."""
