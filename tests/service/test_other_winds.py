@@ -76,7 +76,7 @@ def test_a_stop_that_filled_untold_ends_the_trade():
 def test_a_position_that_another_hand_changed_is_covered_as_it_is(change):
     world = World()
     world.place()
-    held = world.venue.book.state.positions[world.trade.entry]
+    held = world.venue.book.state.positions[world.trade.entry.order_id]
     held.steps += change
     world.run(25)
     assert world.trade.open_steps == world.stops() == held.steps > 0
@@ -85,7 +85,7 @@ def test_a_position_that_another_hand_changed_is_covered_as_it_is(change):
 def test_a_position_that_was_turned_about_is_shown_as_not_ours_and_nothing_of_ours_is_left():
     world = World()
     world.place()
-    held = world.venue.book.state.positions[world.trade.entry]
+    held = world.venue.book.state.positions[world.trade.entry.order_id]
     held.side, held.steps = -1, 7
     world.run(60)
     assert world.trade.state == states.ENDED
@@ -115,7 +115,7 @@ def test_deadlines_hold_whatever_the_venue_s_clock_says(ahead):
     world.place()
     world.run(4)
     assert world.trade.state == states.ENDED
-    assert world.trade.longest_exposed <= 5 * SECOND
+    assert world.trade.cover.longest_exposed <= 5 * SECOND
     assert world.state.now - world.venue.now < SECOND
 
 
@@ -326,7 +326,7 @@ def test_the_whole_account_has_a_bound_too_which_no_cover_waits_for():
     state, trade = world.state, world.trade
     state.sent_minute, state.sent_count = state.now // MINUTE, VENUE_A_MINUTE
     assert free_at(state, trade, "target", 1) == (state.now // MINUTE + 1) * MINUTE
-    trade.exposed_since = state.now
+    trade.cover.exposed_since = state.now
     assert free_at(state, trade, "stop", 0) <= state.now
 
 
@@ -372,7 +372,7 @@ def test_a_position_larger_than_one_order_may_be_is_covered_and_closed_in_parts(
     most = max(1, world.trade.open_steps // 3)
     for book in (world.venue.book.instruments, world.state.instruments):
         book[SYMBOL] = msgspec.structs.replace(whole, qty_max=whole.qty_step * most)
-    held = world.venue.book.state.positions[world.trade.entry]
+    held = world.venue.book.state.positions[world.trade.entry.order_id]
     held.steps += 2 * most  # another hand has made it larger
     world.run(25)
     assert world.stops() == held.steps == world.trade.open_steps > 2 * most
@@ -406,7 +406,7 @@ def test_a_loss_is_counted_beside_payments():
     loss = dc.LossSwitch(name="Day loss", money=100.0)
     world.session.set_guards(dc.Guards(guard=(loss,)), "guards")
     world.place()
-    world.venue.book.state.positions[world.trade.entry].entry += 300
+    world.venue.book.state.positions[world.trade.entry.order_id].entry += 300
     world.run(10)
     assert any(memory.latched for memory in world.state.memory.values())
 
@@ -494,7 +494,7 @@ def test_bars_that_completed_while_the_line_was_cut_count_like_the_others(whole)
     times = world.session.stores[SYMBOL].series[MINUTE].bars().time[-12:]
     assert set(times[1:] - times[:-1]) == {MINUTE}
     assert world.state.bars[f"{SYMBOL}@{MINUTE}"].opened == times[-1]
-    assert world.trade.bars_lived >= 6
+    assert world.trade.progress.bars >= 6
     assert world.trade.state == states.ENDED
     assert not [
         event for event, _ in world.entries[since:] if isinstance(event, ev.InstrumentsChanged)
@@ -591,13 +591,13 @@ def test_what_was_left_as_it_rests_is_as_it_is_at_each_check():
     hand.do(ev.Opened, prefix="P", account=account(), instruments=(other,))
     hand.do(ev.VenueUp)
     rests = [state.orders[name] for name in trade.live_ids]
-    held = (ev.VenuePosition(trade.entry, trade.symbol, 1, trade.open_steps, 61_242.0),)
+    held = (ev.VenuePosition(trade.entry.order_id, trade.symbol, 1, trade.open_steps, 61_242.0),)
     known = tuple(ev.OrderReport(one.id, "resting", one.level, one.steps) for one in rests)
     names = tuple(one.id for one in rests)
     hand.holdings(held, names, known)
     assert trade.left
     assert names
-    assert taken(state).left == (trade.entry,)
+    assert taken(state).left == (trade.entry.order_id,)
     checking = Checking()
     asked = checking.due(state, hand.now)
     told = ev.Holdings(time=hand.now, token=asked.token, asked=known, resting=names, positions=held)
@@ -642,7 +642,7 @@ def test_an_older_copy_of_the_record_never_strips_a_position_of_its_stop(tmp_pat
     ):
         own.backup(older)
     world.place(symbol="Harbour 40", stop=StopRule(ticks=400), targets=())
-    position = world.trade.entry
+    position = world.trade.entry.order_id
     world.venue.hang_up()
     world.ledger.close()
     world.venue.pick_up()
@@ -719,7 +719,7 @@ def test_a_check_without_an_answer_is_asked_again_soon_and_a_late_answer_still_c
     asked = [first] + [checking.due(state, now + count * 13 * SECOND // 5) for count in range(1, 6)]
     assert len({one.token for one in asked}) == 6
     held = tuple(
-        ev.VenuePosition(one.entry, one.symbol, one.side, one.open_steps + 7)
+        ev.VenuePosition(one.entry.order_id, one.symbol, one.side, one.open_steps + 7)
         for one in state.live()
     )
 
@@ -774,7 +774,7 @@ def test_an_ended_trade_is_remembered_while_another_hand_has_what_it_opened():
     would close."""
     world = World()
     world.place()
-    held = world.venue.book.state.positions[world.trade.entry]
+    held = world.venue.book.state.positions[world.trade.entry.order_id]
     held.side, held.steps = -1, 7
     for _ in range(60):
         world.run(1)
@@ -830,7 +830,7 @@ def test_the_best_price_of_a_bar_that_nobody_looked_at_counts(side, spikes):
     )
     world.session._safely(world.session.message, anew, world.session.now)
     assert not world.faults
-    best = side * (world.trade.best_exit - trade.ref)
+    best = side * (world.trade.progress.best_exit - trade.ref)
     assert (best > trade.r_ticks) == spikes
 
 
@@ -842,7 +842,7 @@ def test_an_entry_until_the_session_s_end_follows_the_hours_of_who_answers_now()
         entry=EntryRule("limit", atr=9.0, good=GoodUntil(session_end=True)),
         stop=StopRule(ticks=40),
     )
-    order = world.state.orders[world.trade.entry]
+    order = world.state.orders[world.trade.entry.order_id]
     before = order.until
     earlier = [
         (
