@@ -25,6 +25,7 @@ from typing import NamedTuple
 import msgspec
 
 from hawser.core import field_parser as fp
+from hawser.core import rig as rigs
 from hawser.core.account import Account
 from hawser.core.errors import BadInput, HawserError
 from hawser.core.guards.declared import Guards, NewsSources
@@ -178,7 +179,12 @@ TYPED = (
     "900, or 1.5 %",
     "0.61605",
 )
-READERS = [getattr(fp, name) for name in dir(fp) if name.startswith("read_")]
+READERS = [
+    getattr(module, name)
+    for module in (fp, rigs)
+    for name in module.__dict__
+    if name.startswith("read_") and name != "read_unit"
+]
 MORE = {"read_size": ("CHF",), "read_stop": ("CHF",), "read_target": (0.5,), "read_share": (0.5,)}
 
 

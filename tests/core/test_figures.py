@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from hawser.core import field_parser as fp
 from hawser.core import figures as fg
+from hawser.core import rig as rigs
 from hawser.core.account import SizeRule
 from hawser.core.errors import BadInput
 from hawser.core.heat import Stake, heat, heat_by_currency, locked, outcome_at_stop
@@ -134,9 +135,9 @@ def test_targets_shares_and_trails():
     assert fp.read_share("1", 1.0) == 1.0
     assert fp.read_share("25", 1.0) == 0.25
     assert fp.read_share("rest", 0.3) == 0.3
-    assert fp.read_trail("3 atr").atr == 3.0
-    assert fp.read_trail("") is None
-    assert fp.read_trail(" none ") is None
+    assert rigs.read_trail("3 atr").atr == 3.0
+    assert rigs.read_trail("") is None
+    assert rigs.read_trail(" none ") is None
 
 
 def read_size(text):
@@ -168,11 +169,11 @@ def read_stop(text):
         (read_stop, "sma 2.5"),
         (read_stop, "0 bars"),
         (read_stop, "pivot 0 2"),
-        (fp.read_trail, "3 R"),
-        (fp.read_trail, "pivot 2 2"),
-        (fp.read_after, "target 7"),
-        (fp.read_measure, "1 furlong"),
-        (fp.read_amount, "3 R"),
+        (rigs.read_trail, "3 R"),
+        (rigs.read_trail, "pivot 2 2"),
+        (rigs.read_after, "target 7"),
+        (rigs.read_measure, "1 furlong"),
+        (rigs.read_amount, "3 R"),
         (lambda text: fp.read_share(text, 1.0), "140 %"),
         (lambda text: fp.read_target(text, 0.5), "1.5 x"),
     ],
@@ -206,7 +207,7 @@ WORDS = st.sampled_from(
 
 @given(st.one_of(st.text(max_size=12), st.lists(WORDS, max_size=6).map(" ".join)))
 def test_no_typing_ever_raises_anything_else(text):
-    for reader in (read_size, read_stop, fp.read_trail):
+    for reader in (read_size, read_stop, rigs.read_trail):
         try:
             reader(text)
         except BadInput as error:

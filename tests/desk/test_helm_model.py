@@ -69,8 +69,8 @@ class At:
         assert self.model.place(()) == ""
         hand = self.account.hand
         trade = hand.trade
-        hand.do(ev.OrderAccepted, order=trade.entry)
-        hand.fill(trade.entry, trade.asked_steps, trade.ref)
+        hand.do(ev.OrderAccepted, order=trade.entry.order_id)
+        hand.fill(trade.entry.order_id, trade.entry.asked_steps, trade.ref)
         hand.do(ev.OrderAccepted, order=hand.order("stop").id)
         self.look()
         return self.model.selected_trade
@@ -108,8 +108,8 @@ def test_a_plan_that_was_refused_brings_no_later_trade_into_view(at):
     assert at.model.place(()) == ""
     hand, ask = at.account.hand, at.account.asked[0].ask
     at.model.refused(ask)
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
-    hand.fill(hand.trade.entry, 1, hand.trade.ref)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
+    hand.fill(hand.trade.entry.order_id, 1, hand.trade.ref)
     at.look()
     assert at.model.selected == ""
 
@@ -155,14 +155,14 @@ def test_an_entry_that_waits_is_moved_and_taken_back_not_closed(at):
     assert at.model.planning.errors == {}
     assert at.model.place(()) == ""
     hand = at.account.hand
-    hand.do(ev.OrderAccepted, order=hand.trade.entry)
+    hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     at.look()
     trade = at.model.selected_trade
     assert trade.pending
     at.model.wish = Wish("entry", 0, 61_520)
     assert at.model.wish_words == "Entry to 0.61520: the size follows when the venue accepts"
     at.model.ask_for(trade, at.model.wish)
-    assert hand.trade.moving.ref == 61_520
+    assert hand.trade.entry.moving.ref == 61_520
     at.model.close(trade.id)
     assert at.account.asked[-1].entry_only
 

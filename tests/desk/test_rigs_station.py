@@ -15,10 +15,9 @@ from PyQt6.QtWidgets import QComboBox, QLineEdit
 
 from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail
-from hawser.core.rig_sentences import sentence
+from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail, brief, sentence
 from hawser.desk.app.stations import RIGS
-from hawser.desk.models.rig_draft import SECTIONS, RigDraft, brief
+from hawser.desk.models.rig_draft import RigDraft
 from hawser.engine.model import transitions as states
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals
@@ -276,7 +275,7 @@ def test_the_list_says_of_each_rig_what_it_is_also_where_another_is_picked_at_on
 
 
 def test_every_blank_can_be_reached_and_says_what_it_is(rigs):
-    for section in SECTIONS:
+    for section in rigs.editor.draft.sections.values():
         if not rigs.editor.draft.texts[section.key]:
             rigs.editor.parts[section.key].added.emit(section.key)
         for field in rigs.editor.parts[section.key].fields.values():

@@ -11,7 +11,7 @@ from hawser.core.levels import StopRule
 from hawser.core.numbers import LEAST, MOST
 from hawser.core.rig import Rig, TimeExit
 from hawser.desk.models.planning import Draft, Planning
-from hawser.desk.models.rig_draft import SECTIONS, RigDraft
+from hawser.desk.models.rig_draft import RigDraft, sections_of
 from hawser.formats.declared import as_read
 
 NUMBERS = st.sampled_from(
@@ -108,7 +108,7 @@ def test_no_plan_has_a_number_that_no_file_could_have(draft):
 @settings(max_examples=300)
 @given(st.data())
 def test_no_rig_has_a_number_that_no_file_could_have(data):
-    section = data.draw(st.sampled_from(SECTIONS))
+    section = data.draw(st.sampled_from(sections_of(Rig)))
     draft = RigDraft(Rig(name="Extreme", stop=StopRule(atr=2.0)))
     if not draft.texts[section.key]:
         draft.add(section.key)

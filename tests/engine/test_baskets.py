@@ -9,8 +9,7 @@ from hypothesis import strategies as st
 from byhand import SYMBOL, ByHand, codes, of
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
-from hawser.core.field_parser import basket_text, read_basket
-from hawser.core.rig import Amount, Basket
+from hawser.core.rig import Amount, Basket, basket_text, read_basket
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model import transitions as states

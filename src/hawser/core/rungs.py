@@ -6,8 +6,8 @@ from __future__ import annotations
 import math
 
 from hawser.core.errors import Refused
-from hawser.core.rig import Ladder
-from hawser.core.rig_numbers import ladder_spacing, money_of
+from hawser.core.rig import Ladder, ladder_spacing
+from hawser.core.rig_numbers import money_of
 from hawser.core.rules.ladders import (
     common_target,
     ladder_base,

@@ -11,7 +11,7 @@ from hawser.core import figures as fg
 from hawser.core.errors import Refused
 from hawser.core.levels import MAX_TARGETS, TargetRule
 from hawser.core.plan import Plan
-from hawser.core.rig_sentences import sentence
+from hawser.core.rig import sentence
 from hawser.core.rules.rounding import floor_steps
 from hawser.engine import events as ev
 from hawser.engine.entries.anchoring import equip, fitted, held_or_resting, set_stop

@@ -6,7 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QVBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
-from hawser.core.field_parser import read_basket
+from hawser.core.rig import read_basket
 from hawser.desk.common.words import Label
 from hawser.formats.declared import as_read
 

@@ -23,8 +23,7 @@ from PyQt6.QtWidgets import (
 )
 
 from hawser.core.derivation import AT_RISK, DerivationStep, derivation
-from hawser.core.rig import Rig
-from hawser.core.rig_sentences import sentence
+from hawser.core.rig import Rig, sentence
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import OnceButton
 from hawser.desk.common.choice import Choice

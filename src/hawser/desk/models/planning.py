@@ -21,7 +21,7 @@ from hawser.core.guards.context import Closed
 from hawser.core.indicator_values import basis, own_atr, plan_atr
 from hawser.core.levels import MAX_TARGETS
 from hawser.core.plan import Plan
-from hawser.core.rig import Ladder, Rig
+from hawser.core.rig import Ladder, Rig, read_trail, trail_text
 from hawser.core.size_terms import SizeRequest, Sizing
 from hawser.core.sizing import sized
 from hawser.desk.models import figures as fg
@@ -85,7 +85,7 @@ class Planning:
         stop = None
         if not brought or draft.stop.strip():  # an investment, or a ladder, brings its own stop
             stop = self._field("stop", lambda text: fp.read_stop(text, self.currency), draft.stop)
-        trail = self._field("trail", fp.read_trail, draft.trail)
+        trail = self._field("trail", read_trail, draft.trail)
         held = self._field("held", fp.read_held, draft.held)
         entry, rig = self._entry(draft), self._rig(draft.rig)
         if (
@@ -270,7 +270,7 @@ def with_rig(draft: Draft, rig: Rig | None, currency: str) -> Draft:
     targets = tuple((fp.target_text(one), fp.share_text(one.share)) for one in rig.target)
     stop = fp.stop_text(rig.stop, currency) if rig.stop is not None else ""
     return msgspec.structs.replace(
-        draft, rig=rig.name, stop=stop, targets=targets, trail=fp.trail_text(rig.trail)
+        draft, rig=rig.name, stop=stop, targets=targets, trail=trail_text(rig.trail)
     )
 
 

@@ -20,13 +20,12 @@ from PyQt6.QtWidgets import (
 )
 
 from hawser.core.levels import StopRule
-from hawser.core.rig import Rig
-from hawser.core.rig_sentences import sentence
+from hawser.core.rig import Blank, Rig, Section, sentence
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.flow import Flow
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
-from hawser.desk.models.rig_draft import SECTIONS, Blank, Place, RigDraft, Section
+from hawser.desk.models.rig_draft import Place, RigDraft
 from hawser.desk.theme.roles import give
 
 LEAST, PAD = 42, 18
@@ -182,7 +181,7 @@ class RigEditor(QFrame):
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(0)
         grid.setColumnStretch(1, 1)
-        for number, section in enumerate(SECTIONS):
+        for number, section in enumerate(self.draft.sections.values()):
             part = self.parts[section.key] = Part(section)
             part.typed.connect(self._typed)
             part.added.connect(lambda key: self._structure(self.draft.add(key)))
@@ -196,7 +195,7 @@ class RigEditor(QFrame):
             rule.setObjectName("rule")
             rule.setFixedHeight(1)
             grid.addWidget(rule, 2 * number + 1, 0, 1, 2)
-        grid.setRowStretch(2 * len(SECTIONS), 1)
+        grid.setRowStretch(2 * len(self.draft.sections), 1)
         scroll = QScrollArea()
         scroll.setWidget(inside)
         scroll.setWidgetResizable(True)

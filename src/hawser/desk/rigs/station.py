@@ -28,8 +28,7 @@ from hawser.core.clock import timeframe_name
 from hawser.core.errors import BadInput, Refused
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule
-from hawser.core.rig import LONGEST_NAME, LONGEST_NOTE, Rig
-from hawser.core.rig_sentences import sentence
+from hawser.core.rig import LONGEST_NAME, LONGEST_NOTE, Rig, brief, sentence
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.station import Desk, StationAccount, StationView
@@ -37,7 +36,7 @@ from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.pyramid import Pyramid
-from hawser.desk.models.rig_draft import RigDraft, Texts, brief
+from hawser.desk.models.rig_draft import RigDraft, Texts
 from hawser.desk.models.settings import Kept
 from hawser.desk.models.trade_actions import is_open
 from hawser.desk.rigs.editor import RigEditor

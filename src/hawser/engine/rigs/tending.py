@@ -16,7 +16,7 @@ from hawser.core.indicator_values import (
     trail_key,
 )
 from hawser.core.instrument import Instrument
-from hawser.core.rig_sentences import after_words, measure_words, trail_words
+from hawser.core.rig import after_words, measure_words, trail_words
 from hawser.core.rules.bar_close import (
     BASKET,
     BREAK_EVEN,

@@ -10,9 +10,10 @@ import msgspec
 from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.clock import timeframe_name
-from hawser.core.field_parser import basket_text, entry_text, size_text, stop_text
+from hawser.core.field_parser import entry_text, size_text, stop_text
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
+from hawser.core.rig import basket_text
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model.state import EngineState
