@@ -337,7 +337,7 @@ def test_finds_the_same_trades_lines_halt_and_plan_after_a_restart(open_desk):
     assert after.covered
     assert second.helm.symbol == "NZD/SEK"
     assert second.plan.field("risk").text() == "0.45 %"
-    assert second.window.look.palette.name == "night"
+    assert second.window.appearance.palette.name == "night"
     assert second.window.size().width() == 1400
     assert second.window.helm.whole.sizes() == kept
     assert any(line.trade == trade.id for line in second.window.logbook.model.lines)

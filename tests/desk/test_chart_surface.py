@@ -73,12 +73,12 @@ def test_what_is_behind_is_kept_as_pixels_until_it_changes(surface):
 def test_another_theme_is_painted_at_once(surface):
     surface.add(Counted(kept=True))
     light = surface.grab().toImage().pixelColor(5, 5)
-    surface._look.set_theme("night")
+    surface._appearance.set_theme("night")
     assert surface.grab().toImage().pixelColor(5, 5).lightness() < light.lightness() / 2
 
 
 def lines_on(surface, *levels):
-    layer = Levels(surface._look)
+    layer = Levels(surface._appearance)
     layer.lines = list(levels)
     surface.add(layer)
     surface.grips = list(levels)
@@ -145,7 +145,7 @@ def test_the_mouse_pans_and_a_click_is_no_pan(surface):
 
 
 def test_the_unfinished_bar_leaves_the_others_pixels_alone(surface):
-    behind, forming = Counted(kept=True), FormingCandle(surface._look)
+    behind, forming = Counted(kept=True), FormingCandle(surface._appearance)
     surface.add(behind, forming)
     surface.grab()
     behind.painted = 0
@@ -156,9 +156,9 @@ def test_the_unfinished_bar_leaves_the_others_pixels_alone(surface):
 
 
 def test_the_price_s_flag_leaves_no_half_of_a_price_behind_it(surface):
-    axis = PriceAxis(surface._look)
+    axis = PriceAxis(surface._appearance)
     axis.digits = 2
-    flag = PriceFlag(surface._look, axis)
+    flag = PriceFlag(surface._appearance, axis)
     surface.add(axis, flag)
     bare = {price for price in price_marks(surface.view, 2)[1:-1] if _inked(surface, price)}
     assert bare
@@ -173,7 +173,7 @@ def test_the_price_s_flag_leaves_no_half_of_a_price_behind_it(surface):
 def _inked(surface, price, below=0):
     """Whether there are letters where the axis tells a price, from so many pixels above the foot of
     its words."""
-    picture, panel = surface.grab().toImage(), surface._look.color("panel").rgb()
+    picture, panel = surface.grab().toImage(), surface._appearance.color("panel").rgb()
     y = round(surface.view.y(price))
     rows = range(y + 8 - below, y + 8) if below else range(y - 8, y + 8)
     left = round(surface.view.width) + 6

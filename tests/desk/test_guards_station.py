@@ -212,7 +212,7 @@ def test_news_stands_on_the_chart_and_in_the_list_of_instruments(trader):
     coming = view.next_news(trader.now.time)
     model = trader.helm.instruments.model
     told = model._texts[model.row_of("CAD/CHF")][0]
-    clock = fg.clock(coming.time, trader.window.look.zone, seconds=False)
+    clock = fg.clock(coming.time, trader.window.appearance.zone, seconds=False)
     assert f"news {clock}" in told or "opens" in told
     tip = model.data(model.index(model.row_of("CAD/CHF"), 0), Qt.ItemDataRole.ToolTipRole)
     assert f"({coming.currency}, {coming.impact}): {coming.title}" in tip

@@ -114,7 +114,7 @@ def test_the_finder_finds_by_the_beginnings_of_words(trader):
     finder.open()
     QTest.keyClicks(finder.field, "theme")
     QTest.keyClick(finder.field, Qt.Key.Key_Return)
-    assert trader.window.look.palette.name == "night"
+    assert trader.window.appearance.palette.name == "night"
 
 
 def test_the_finder_reaches_every_action_without_harm(trader):

@@ -82,9 +82,9 @@ class NoticeBar(QWidget):
     stays until it is read, the newest first. A refusal answers what was just asked: it is shown
     over an alarm, which comes back behind it."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         row = _ground(self, 34)
         self.text = Label()
         self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -133,9 +133,9 @@ class FootBar(QWidget):
 
     theme = pyqtSignal()
 
-    def __init__(self, look: Appearance, paced: QWidget) -> None:
+    def __init__(self, appearance: Appearance, paced: QWidget) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         row = _ground(self, 34)
         self.clock, self.link, self._caption = Label(), Label(), Label()
         for label in (self.link, self._caption):
@@ -150,7 +150,7 @@ class FootBar(QWidget):
         finder.setProperty("role", "second")
         row.addWidget(finder)
         row.addWidget(self.themes)
-        look.changed.connect(self._themed)
+        appearance.changed.connect(self._themed)
         self._themed()
 
     def name_clock(self, name: str) -> None:
@@ -158,10 +158,10 @@ class FootBar(QWidget):
         self.clock.setAccessibleName(name)
 
     def _themed(self) -> None:
-        self.themes.setText("Night watch" if self._look.palette.name == "paper" else "Paper")
+        self.themes.setText("Night watch" if self._appearance.palette.name == "paper" else "Paper")
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
-        at = fg.moment(snapshot.time, self._look.zone)
+        at = fg.moment(snapshot.time, self._appearance.zone)
         text = f"{at:%a %d %b %Y  %H:%M:%S} {at.tzname()}"
         if self.clock.text() != text:
             self.clock.setText(text)

@@ -19,9 +19,9 @@ class Rail(QWidget):
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, look: Appearance, stations: Sequence[Station]) -> None:
+    def __init__(self, appearance: Appearance, stations: Sequence[Station]) -> None:
         super().__init__()
-        self._look, self._stations = look, stations
+        self._appearance, self._stations = appearance, stations
         self.setObjectName("ground")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(68)
@@ -45,11 +45,11 @@ class Rail(QWidget):
             self.buttons[name] = button
             column.addWidget(button)
         column.addStretch(1)
-        look.changed.connect(self.restyle)
+        appearance.changed.connect(self.restyle)
         self.restyle()
 
     def restyle(self) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         for station in self._stations:
             button = self.buttons[station.name]
             button.setIcon(icon(station.icon, p.color("ink")))
@@ -69,5 +69,5 @@ class Rail(QWidget):
         painter = QPainter(self)
         for button in self.buttons.values():
             if button.isChecked():
-                painter.fillRect(0, button.y(), 3, button.height(), self._look.color("ink"))
+                painter.fillRect(0, button.y(), 3, button.height(), self._appearance.color("ink"))
         painter.end()

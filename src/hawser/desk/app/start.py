@@ -67,12 +67,12 @@ def make_window(
     runtime of its own. `real`: counts real time for their clocks.
     """
     settings = Settings(profile.config / f"desk-{profile.name}.json")
-    look = Appearance(theme or settings.kept.theme, zone)
+    appearance = Appearance(theme or settings.kept.theme, zone)
     accounts = []
     for one, where, make in ((name, profile, boot), *more):
         bridge = Bridge()
         accounts.append((one, Runtime(where, make, bridge.hooks(), speed, running, real), bridge))
-    window = Window(accounts, look, settings, title, speed, Shelf(profile.config / "rigs"))
+    window = Window(accounts, appearance, settings, title, speed, Shelf(profile.config / "rigs"))
     window.commands = Commands(window).all
     return window
 

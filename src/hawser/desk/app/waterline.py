@@ -41,9 +41,9 @@ class Figure(QWidget):
 class HeatBar(QWidget):
     """Heat as part of its limit; beyond the limit the bar is full and magenta."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look, self._part = look, 0.0
+        self._appearance, self._part = appearance, 0.0
         self.setFixedHeight(10)
         self.setMinimumWidth(150)
 
@@ -56,7 +56,7 @@ class HeatBar(QWidget):
         return QSize(160, 10)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        p, painter = self._look.palette, QPainter(self)
+        p, painter = self._appearance.palette, QPainter(self)
         box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
         painter.fillRect(
             QRectF(box.left(), box.top(), box.width() * min(1.0, self._part), box.height()),
@@ -73,14 +73,14 @@ class Waterline(QWidget):
     flatten = pyqtSignal()
     heat_asked = pyqtSignal()
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self.setObjectName("ground")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(56)
         self.equity, self.today = Figure("equity", 132), Figure("today", 150)
-        self.heat, self.bar = Figure("heat", 190), HeatBar(look)
+        self.heat, self.bar = Figure("heat", 190), HeatBar(appearance)
         self.protection, self.entries = Figure("protection", 148), Figure("entries", 120)
         self.entries.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         self.entries.value.setMinimumWidth(40)
@@ -90,7 +90,7 @@ class Waterline(QWidget):
         self.heat.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.heat.setAccessibleName("Heat; press Enter for what each stop would cost")
         self.heat.installEventFilter(self)
-        self.hold = HoldButton("Flatten && halt", look)
+        self.hold = HoldButton("Flatten && halt", appearance)
         self.hold.setText("Flatten & halt")
         self.hold.setToolTip(
             "Hold for half a second, or hold Ctrl+Shift+End anywhere: cancels "
@@ -119,7 +119,7 @@ class Waterline(QWidget):
         return bool(super().eventFilter(watched, event))
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
-        p, cur = self._look.palette, snapshot.currency
+        p, cur = self._appearance.palette, snapshot.currency
         self.equity.show_value(
             f"<span style='font-size:15px'>{fg.number(snapshot.equity, 2)}</span> {cur}"
         )
@@ -147,7 +147,7 @@ class Waterline(QWidget):
         self.bar.show_part(share / limit if limit else share / 100)
 
     def _show_protection(self, snapshot: Snapshot) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         held = sum(trade.open_steps > 0 for trade in snapshot.trades)
         unwatched = sum(bool(trade.backstop and trade.open_steps) for trade in snapshot.trades)
         waiting = sum(trade.pending for trade in snapshot.trades)
@@ -168,7 +168,7 @@ class Waterline(QWidget):
         self.protection.show_value(text)
 
     def _show_entries(self, snapshot: Snapshot) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         if snapshot.closed:
             first, *others = longest_first(snapshot.closed)
             head = f"CLOSED by {1 + len(others)}:" if others else "CLOSED"
@@ -211,5 +211,7 @@ class Waterline(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
         painter = QPainter(self)
-        painter.fillRect(0, self.height() - 2, self.width(), 2, self._look.palette.color("ink"))
+        painter.fillRect(
+            0, self.height() - 2, self.width(), 2, self._appearance.palette.color("ink")
+        )
         painter.end()

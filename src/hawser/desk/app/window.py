@@ -68,14 +68,14 @@ class Window(QMainWindow):
     def __init__(
         self,
         accounts: list[tuple[str, Runtime, Bridge]],
-        look: Appearance,
+        appearance: Appearance,
         settings: Settings,
         title: str,
         speed: float,
         shelf: Shelf,
     ) -> None:
         super().__init__()
-        self.look, self._settings, self._at, self._leaving = look, settings, 0, False
+        self.appearance, self._settings, self._at, self._leaving = appearance, settings, 0, False
         self.shelf = shelf
         known = {
             name: StationAccount(runtime, bridge, settings.kept.desk(name, not number))
@@ -89,13 +89,17 @@ class Window(QMainWindow):
         self.setWindowTitle(f"Hawser \u2013 {title}")
         self.setMinimumSize(980, 620)
         self.resize(1280, 800)
-        self.waterline, self.halt_bar, self.notice = Waterline(look), HaltBar(), NoticeBar(look)
+        self.waterline, self.halt_bar, self.notice = (
+            Waterline(appearance),
+            HaltBar(),
+            NoticeBar(appearance),
+        )
         self.simulation = Simulation(
             self, [account.runtime for account in self.accounts], speed, self._in_view
         )
-        self.foot = FootBar(look, self.simulation.bar)
+        self.foot = FootBar(appearance, self.simulation.bar)
         self.accounts_bar = AccountsBar([account_desk.name for account_desk in self.account_desks])
-        self.rail = Rail(look, STATIONS)
+        self.rail = Rail(appearance, STATIONS)
         self.banner = Label(
             "Opening \u2026 connecting to the venue; trades at the venue stay protected"
         )
@@ -184,7 +188,7 @@ class Window(QMainWindow):
         self.waterline.heat_asked.connect(self.show_heat)
         self.halt_bar.rearm.connect(self.rearm)
         self.foot.theme.connect(self.swap_theme)
-        self.look.changed.connect(self.restyle)
+        self.appearance.changed.connect(self.restyle)
         self._app().focusWindowChanged.connect(self._listen)
         self._app().applicationStateChanged.connect(self._let_go)
 
@@ -445,12 +449,12 @@ class Window(QMainWindow):
         return self.simulation.drills()
 
     def swap_theme(self) -> None:
-        self.look.set_theme("night" if self.look.palette.name == "paper" else "paper")
-        self._settings.kept.theme = self.look.palette.name
+        self.appearance.set_theme("night" if self.appearance.palette.name == "paper" else "paper")
+        self._settings.kept.theme = self.appearance.palette.name
 
     def restyle(self) -> None:
-        QApplication.setPalette(qt_palette(self.look.palette))
-        self.setStyleSheet(stylesheet(self.look.palette))
+        QApplication.setPalette(qt_palette(self.appearance.palette))
+        self.setStyleSheet(stylesheet(self.appearance.palette))
         if self.latest is not None:
             self.waterline.show_snapshot(self.latest)
 

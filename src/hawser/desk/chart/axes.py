@@ -55,18 +55,18 @@ class PriceAxis(Layer):
 
     beside = True
 
-    def __init__(self, look: Appearance) -> None:
-        self._look = look
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self.digits = 5
 
     def paint(self, painter: QPainter, view: Viewport) -> None:
         marks = price_marks(view, self.digits)
-        painter.setPen(QPen(self._look.color("hairline", 178), 1))
+        painter.setPen(QPen(self._appearance.color("hairline", 178), 1))
         for price in marks:
             painter.drawLine(QLineF(0, view.y(price), view.width, view.y(price)))
-        painter.setPen(QPen(self._look.color("hairline"), 1))
+        painter.setPen(QPen(self._appearance.color("hairline"), 1))
         painter.drawLine(QLineF(view.width, 0, view.width, view.height))
-        painter.setPen(self._look.color("ink2"))
+        painter.setPen(self._appearance.color("ink2"))
         painter.setFont(font(11))
         for price in marks:
             box = _box(view, price)
@@ -85,8 +85,8 @@ class PriceFlag(Layer):
 
     kept, beside = False, True
 
-    def __init__(self, look: Appearance, axis: PriceAxis) -> None:
-        self._look, self._axis = look, axis
+    def __init__(self, appearance: Appearance, axis: PriceAxis) -> None:
+        self._appearance, self._axis = appearance, axis
         self.price: float | None = None
 
     def show_price(self, price: float | None) -> None:
@@ -98,14 +98,14 @@ class PriceFlag(Layer):
         y = view.y(self.price) if self.price is not None else -1.0
         if self.price is None or not 0 <= y <= view.height:
             return
-        painter.setPen(QPen(self._look.color("ink"), 1))
+        painter.setPen(QPen(self._appearance.color("ink"), 1))
         painter.drawLine(QLineF(0, y, view.width, y))
         for mark in price_marks(view, self._axis.digits):
             if abs(view.y(mark) - y) < (FLAG_HIGH + WORDS_HIGH) / 2:
-                painter.fillRect(_box(view, mark), self._look.color("panel"))
+                painter.fillRect(_box(view, mark), self._appearance.color("panel"))
         box = QRectF(view.width + 1, y - FLAG_HIGH / 2, PRICES_WIDE - 2, FLAG_HIGH)
-        painter.fillRect(box, self._look.color("ink"))
-        painter.setPen(self._look.color("on_ink"))
+        painter.fillRect(box, self._appearance.color("ink"))
+        painter.setPen(self._appearance.color("on_ink"))
         painter.setFont(font(11, bold=True))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{self.price:.{self._axis.digits}f}")
 
@@ -116,14 +116,14 @@ class TimeAxis(Layer):
 
     beside = True
 
-    def __init__(self, look: Appearance) -> None:
-        self._look = look
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self.times = np.empty(0, np.int64)
         self.span = MINUTE
 
     @property
     def zone(self) -> tzinfo:
-        return self._look.zone
+        return self._appearance.zone
 
     def show_times(self, times: np.ndarray, span: int) -> None:
         self.times, self.span = times, span
@@ -166,12 +166,12 @@ class TimeAxis(Layer):
         return texts
 
     def paint(self, painter: QPainter, view: Viewport) -> None:
-        painter.setPen(QPen(self._look.color("hairline"), 1))
+        painter.setPen(QPen(self._appearance.color("hairline"), 1))
         painter.drawLine(QLineF(0, view.height, view.width + PRICES_WIDE, view.height))
         step, bars = self.marks(view)
         for bar in bars:
             painter.drawLine(QLineF(view.x(bar), view.height, view.x(bar), view.height + 4))
-        painter.setPen(self._look.color("ink2"))
+        painter.setPen(self._appearance.color("ink2"))
         painter.setFont(font(11))
         for bar, text in zip(bars, self.words(bars, step), strict=True):
             box = QRectF(view.x(bar) - TIME_PX / 2, view.height + 3, TIME_PX, TIMES_HIGH - 3)

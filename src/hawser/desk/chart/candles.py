@@ -29,17 +29,19 @@ def drawable(kind: type[QLineF] | type[QRectF], *columns: Array | float) -> Any:
     return found
 
 
-def paint_columns(painter: QPainter, view: Viewport, columns: Columns, look: Appearance) -> None:
+def paint_columns(
+    painter: QPainter, view: Viewport, columns: Columns, appearance: Appearance
+) -> None:
     """Columns of bars; the painter's brush and pen are another's afterwards."""
     x, half = view.xs(columns.x), max(0.5, HALF * columns.width * view.across)
     high, low = view.ys(columns.high), view.ys(columns.low)
     top = view.ys(np.maximum(columns.open, columns.close))
     bottom = view.ys(np.minimum(columns.open, columns.close))
-    up, ink = columns.close >= columns.open, look.color("ink")
+    up, ink = columns.close >= columns.open, appearance.color("ink")
     painter.setPen(QPen(ink, 1))
     painter.drawLines(drawable(QLineF, x, high, x, top))
     painter.drawLines(drawable(QLineF, x, bottom, x, low))
-    for kind, brush in ((up, look.color("panel")), (~up, ink)):
+    for kind, brush in ((up, appearance.color("panel")), (~up, ink)):
         painter.setBrush(QBrush(brush))
         painter.drawRects(
             drawable(QRectF, x[kind] - half, top[kind], 2 * half, (bottom - top)[kind])
@@ -49,8 +51,8 @@ def paint_columns(painter: QPainter, view: Viewport, columns: Columns, look: App
 class Candles(Layer):
     """The completed bars."""
 
-    def __init__(self, look: Appearance) -> None:
-        self._look = look
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self._pyramid: Pyramid | None = None
 
     def show_bars(self, pyramid: Pyramid) -> None:
@@ -64,7 +66,7 @@ class Candles(Layer):
                 painter,
                 view,
                 self._pyramid.columns(view.left, view.right, MOST_COLUMNS),
-                self._look,
+                self._appearance,
             )
 
 
@@ -73,8 +75,8 @@ class FormingCandle(Layer):
 
     kept = False
 
-    def __init__(self, look: Appearance) -> None:
-        self._look = look
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self.at = 0  # its number
         self.bar: tuple[float, ...] | None = None
 
@@ -86,4 +88,4 @@ class FormingCandle(Layer):
     def paint(self, painter: QPainter, view: Viewport) -> None:
         if self.bar is not None and view.right >= self.at - 1:
             figures = (np.array([figure]) for figure in (self.at, *self.bar[1:6]))
-            paint_columns(painter, view, Columns._make((*figures, 1)), self._look)
+            paint_columns(painter, view, Columns._make((*figures, 1)), self._appearance)

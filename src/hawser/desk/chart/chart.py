@@ -43,10 +43,10 @@ class Chart(QFrame):
     dropped = pyqtSignal(str, int, int)
     menu_asked = pyqtSignal(object)
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self._look = look
+        self._appearance = appearance
         self._instrument: Instrument | None = None
         self._span = 0
         self._pyramid: Pyramid | None = None
@@ -56,7 +56,7 @@ class Chart(QFrame):
         self._focus: Focus | None = None
         self.shown = float(DEFAULT_BARS)
         self._offset = 0.0  # bars between the newest and the right end of what is shown
-        self.scale = RScale(look)
+        self.scale = RScale(appearance)
         self._make_plot()
         self._make_header()
         self.scale.moved.connect(self.moved)
@@ -74,14 +74,14 @@ class Chart(QFrame):
         box.addLayout(middle, 1)
 
     def _make_plot(self) -> None:
-        look = self._look
-        self.plot = Surface(look)
+        appearance = self._appearance
+        self.plot = Surface(appearance)
         self.plot.setAccessibleName("Chart")
-        self.time_axis, self._price_axis = TimeAxis(look), PriceAxis(look)
-        self.ribbon, self.news = Ribbon(look), NewsLines(look, self._place)
-        self._candles, self._forming_candle = Candles(look), FormingCandle(look)
-        self._trace, self._crosshair = Polyline(look, "loss", 1.5), Crosshair(look)
-        self._levels, self._flag = Levels(look), PriceFlag(look, self._price_axis)
+        self.time_axis, self._price_axis = TimeAxis(appearance), PriceAxis(appearance)
+        self.ribbon, self.news = Ribbon(appearance), NewsLines(appearance, self._place)
+        self._candles, self._forming_candle = Candles(appearance), FormingCandle(appearance)
+        self._trace, self._crosshair = Polyline(appearance, "loss", 1.5), Crosshair(appearance)
+        self._levels, self._flag = Levels(appearance), PriceFlag(appearance, self._price_axis)
         self._lines: dict[tuple[str, int], Level] = {}
         self.plot.add(
             self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._trace
@@ -475,7 +475,7 @@ class Chart(QFrame):
             index = min(max(0, index), pyramid.size - 1)
             bar = tuple(float(column[index]) for column in pyramid.bars)
             bar = (int(pyramid.bars.time[index]), *bar[1:])
-        at = fg.moment(int(bar[0]), self._look.zone)
+        at = fg.moment(int(bar[0]), self._appearance.zone)
         digits = of.price_digits
         prices = "  ".join(
             f"{name} {value:.{digits}f}" for name, value in zip("OHLC", bar[1:5], strict=True)
@@ -488,7 +488,7 @@ class Chart(QFrame):
             self.news.nearest(self.view, x, NEAR_PX / self.view.across) if x is not None else None
         )
         if told is not None:
-            clock = fg.clock(told.time, self._look.zone, seconds=False)
+            clock = fg.clock(told.time, self._appearance.zone, seconds=False)
             spread, pointer = pointer, f"  news {clock} {told.currency} {told.impact}: {told.title}"
         self._readout.setText(f"{when}  {prices}{spread}{pointer}")
         self._readout.setToolTip(

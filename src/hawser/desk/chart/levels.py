@@ -50,15 +50,15 @@ class Levels(Layer):
 
     kept = False
 
-    def __init__(self, look: Appearance) -> None:
-        self._look = look
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self.lines: list[Level] = []
 
     def paint(self, painter: QPainter, view: Viewport) -> None:
         part_words(self.lines, view)
         painter.setFont(font(11))
         for line in self.lines:
-            y, color = line.y(view), self._look.color(line.tone)
+            y, color = line.y(view), self._appearance.color(line.tone)
             if not 0 <= y <= view.height:
                 continue
             under = self.surface is not None and line.movable and self.surface.hovers(line)
@@ -67,8 +67,8 @@ class Levels(Layer):
             painter.drawLine(QLineF(0, y, view.width, y))
         for line in self.lines:  # in front of all of them
             if line.text and 0 <= line.y(view) <= view.height:
-                painter.fillRect(line.words, self._look.color("panel"))
-                painter.setPen(self._look.color(line.tone))
+                painter.fillRect(line.words, self._appearance.color("panel"))
+                painter.setPen(self._appearance.color(line.tone))
                 painter.drawText(line.words, Qt.AlignmentFlag.AlignCenter, line.text)
 
 

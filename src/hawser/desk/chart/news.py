@@ -26,8 +26,8 @@ class NewsLines(Layer):
     """A line for each event, dotted where it closes nothing; what closes entries as a band. `at`
     gives a moment's place among the bars, those to come among them."""
 
-    def __init__(self, look: Appearance, at: Callable[[int], float]) -> None:
-        self._look, self._at = look, at
+    def __init__(self, appearance: Appearance, at: Callable[[int], float]) -> None:
+        self._appearance, self._at = appearance, at
         self.marks: tuple[NewsMark, ...] = ()
         self.now = 0  # UTC ns
         self._taken: list[tuple[float, float, float]] = []
@@ -66,24 +66,24 @@ class NewsLines(Layer):
         for _, left, right, mark in found:
             if mark.closes:
                 band = QRectF(view.x(left), 0, view.x(right) - view.x(left), high)
-                painter.fillRect(band, self._look.color("caution", 26))
+                painter.fillRect(band, self._appearance.color("caution", 26))
         for x, _, _, mark in found:
             self._stand(painter, view.x(x), mark, high - ABOVE, high)
         named = [
             (view.x(x), mark) for x, _, _, mark in found if mark.closes and mark.ends > self.now
         ][:NAMED]
-        boxes = self.boxes([(x, _words(mark, self._look)) for x, mark in named], view)
+        boxes = self.boxes([(x, _words(mark, self._appearance)) for x, mark in named], view)
         painter.setFont(font(10))
         for (x, mark), box in zip(named, boxes, strict=False):
             self._stand(painter, x, mark, box.top(), high)
-            painter.fillRect(box, self._look.color("panel", 220))
-            painter.setPen(self._look.color("caution"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, _words(mark, self._look))
+            painter.fillRect(box, self._appearance.color("panel", 220))
+            painter.setPen(self._appearance.color("caution"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, _words(mark, self._appearance))
 
     def _stand(self, painter: QPainter, x: float, mark: NewsMark, top: float, foot: float) -> None:
         """The event's line, up to its words where it has some."""
         style = Qt.PenStyle.SolidLine if mark.closes else Qt.PenStyle.DotLine
-        painter.setPen(QPen(self._look.color("caution" if mark.closes else "ink2"), 1, style))
+        painter.setPen(QPen(self._appearance.color("caution" if mark.closes else "ink2"), 1, style))
         painter.drawLine(QLineF(x, foot, x, top))
 
     def boxes(self, named: list[tuple[float, str]], view: Viewport) -> list[QRectF]:
@@ -113,5 +113,5 @@ class NewsLines(Layer):
         return found
 
 
-def _words(mark: NewsMark, look: Appearance) -> str:
-    return f"{fg.clock(mark.time, look.zone, seconds=False)} {mark.currency} {mark.impact}"
+def _words(mark: NewsMark, appearance: Appearance) -> str:
+    return f"{fg.clock(mark.time, appearance.zone, seconds=False)} {mark.currency} {mark.impact}"

@@ -24,8 +24,8 @@ class Ribbon(Layer):
     """One column for each bar (the widest of those that share one); beyond the limit in the guards'
     colour."""
 
-    def __init__(self, look: Appearance) -> None:
-        self._look = look
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self._pyramid: Pyramid | None = None
         self.limit = math.nan  # ticks
 
@@ -62,12 +62,12 @@ class Ribbon(Layer):
         left, wide = view.xs(at - 0.4 * each), 0.8 * each * view.across
         painter.setPen(Qt.PenStyle.NoPen)
         for shut, role in ((False, "hairline"), (True, "caution")):
-            painter.setBrush(self._look.color(role))
+            painter.setBrush(self._appearance.color(role))
             kind = over == shut
             painter.drawRects(
                 drawable(QRectF, left[kind], (view.height - heights)[kind], wide, heights[kind])
             )
         if self.limit > 0:
-            painter.setPen(QPen(self._look.color("caution"), 1, Qt.PenStyle.DotLine))
+            painter.setPen(QPen(self._appearance.color("caution"), 1, Qt.PenStyle.DotLine))
             y = view.height - room / OVER
             painter.drawLine(QLineF(0, y, view.width, y))

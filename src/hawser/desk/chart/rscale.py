@@ -40,9 +40,9 @@ class RScale(QWidget):
     dropped = pyqtSignal(str, int, int)
     cancelled = pyqtSignal()
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self.focus: Focus | None = None
         self._low, self._high, self._top, self._bottom = 0.0, 1.0, 0.0, 100.0
         self._grabbed: tuple[str, int] | None = None
@@ -55,7 +55,7 @@ class RScale(QWidget):
         self.setToolTip(
             "Drag a mark, or Left/Right to choose one, Up/Down by a tick, Enter to set it"
         )
-        look.changed.connect(self.update)
+        appearance.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         return QSize(84, 300)
@@ -208,7 +208,7 @@ class RScale(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p = self._look.palette
+        p = self._appearance.palette
         painter.fillRect(self.rect(), p.color("ground"))
         painter.setFont(font(11))
         if self.focus is None:
@@ -222,7 +222,7 @@ class RScale(QWidget):
         painter.end()
 
     def _paint_scale(self, painter: QPainter, focus: Focus) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         spread = abs(self._y(focus.price) - self._y(focus.price + focus.side * focus.spread))
         top = min(self._y(focus.price), self._y(focus.price + focus.side * focus.spread))
         painter.fillRect(QRectF(AXIS_X - 8, top, 16, max(1.0, spread)), p.color("hairline"))
@@ -244,7 +244,7 @@ class RScale(QWidget):
             )
 
     def _paint_marks(self, painter: QPainter, focus: Focus) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         painter.setPen(QPen(p.color("loss"), 1.5, Qt.PenStyle.DotLine))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(QPointF(AXIS_X, self._y(focus.initial_stop)), 5, 5)
@@ -270,7 +270,7 @@ class RScale(QWidget):
                 self._flag(painter, y, fg.r(focus.r(level)), "ink")
 
     def _diamond(self, painter: QPainter, y: float, filled: bool) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         painter.setPen(QPen(p.color("gain"), 1.5))
         painter.setBrush(p.color("gain" if filled else "panel"))
         shape = [
@@ -282,7 +282,7 @@ class RScale(QWidget):
         painter.drawPolygon(QPolygonF(shape))
 
     def _paint_price(self, painter: QPainter, focus: Focus) -> None:
-        p, y = self._look.palette, self._y(focus.price)
+        p, y = self._appearance.palette, self._y(focus.price)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(p.color("ink"))
         painter.drawPolygon(
@@ -293,7 +293,7 @@ class RScale(QWidget):
         self._flag(painter, y, fg.r(focus.r(focus.price)), "ink")
 
     def _flag(self, painter: QPainter, y: float, text: str, role: str) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         box = QRectF(AXIS_X + 13, y - 8, self.width() - AXIS_X - 14, 16)
         painter.fillRect(box, p.color("ground"))
         painter.setPen(p.color(role))

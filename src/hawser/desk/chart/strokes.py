@@ -28,8 +28,8 @@ def steps(points: Points, end: float) -> list[tuple[float, float]]:
 class Polyline(Layer):
     """Points joined by a line."""
 
-    def __init__(self, look: Appearance, tone: str, width: float, dash: bool = False) -> None:
-        self._look, self._tone, self._width = look, tone, width
+    def __init__(self, appearance: Appearance, tone: str, width: float, dash: bool = False) -> None:
+        self._appearance, self._tone, self._width = appearance, tone, width
         self._style = Qt.PenStyle.DashLine if dash else Qt.PenStyle.SolidLine
         self.points: Points = ()
 
@@ -40,7 +40,7 @@ class Polyline(Layer):
 
     def paint(self, painter: QPainter, view: Viewport) -> None:
         if self.points:
-            painter.setPen(QPen(self._look.color(self._tone), self._width, self._style))
+            painter.setPen(QPen(self._appearance.color(self._tone), self._width, self._style))
             painter.drawPolyline(
                 QPolygonF([QPointF(view.x(bar), view.y(price)) for bar, price in self.points])
             )
@@ -51,8 +51,8 @@ class Crosshair(Layer):
 
     kept = False
 
-    def __init__(self, look: Appearance) -> None:
-        self._look = look
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self.at: tuple[float, float] | None = None
 
     def show_at(self, at: tuple[float, float] | None) -> None:
@@ -64,6 +64,6 @@ class Crosshair(Layer):
         if self.at is None:
             return
         x, y = view.x(round(self.at[0])), view.y(self.at[1])
-        painter.setPen(QPen(self._look.color("ink2"), 1, Qt.PenStyle.DotLine))
+        painter.setPen(QPen(self._appearance.color("ink2"), 1, Qt.PenStyle.DotLine))
         painter.drawLine(QLineF(x, 0, x, view.height))
         painter.drawLine(QLineF(0, y, view.width, y))

@@ -72,9 +72,9 @@ class Surface(QWidget):
     menu_asked = pyqtSignal(object)
     pressed = pyqtSignal(QKeyEvent)
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self._layers: list[Layer] = []
         self.grips: list[Grip] = []
         self._behind: QPixmap | None = None
@@ -86,7 +86,7 @@ class Surface(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
-        look.changed.connect(self.spoil)
+        appearance.changed.connect(self.spoil)
 
     def add(self, *layers: Layer) -> None:
         """Layers from the back to the front; those that are kept lie behind all others."""
@@ -139,7 +139,7 @@ class Surface(QWidget):
     def _pixels(self, scale: float) -> QPixmap:
         pixels = QPixmap((QSizeF(self.size()) * scale).toSize())
         pixels.setDevicePixelRatio(scale)
-        pixels.fill(self._look.color("panel"))
+        pixels.fill(self._appearance.color("panel"))
         painter = QPainter(pixels)
         self._paint_layers(painter, kept=True)
         painter.end()

@@ -22,9 +22,9 @@ class HoldButton(QPushButton):
 
     fired = pyqtSignal()
 
-    def __init__(self, text: str, look: Appearance, parent: QWidget | None = None) -> None:
+    def __init__(self, text: str, appearance: Appearance, parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
-        self._look, self._held = look, QElapsedTimer()
+        self._appearance, self._held = appearance, QElapsedTimer()
         self._timer = every(self, 16, self._tick)
         self._down = False
         self.setMinimumSize(132, 32)
@@ -75,7 +75,7 @@ class HoldButton(QPushButton):
         super().focusOutEvent(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)

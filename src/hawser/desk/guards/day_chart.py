@@ -20,9 +20,9 @@ WORDS = {"news": "news", "session": "no entries", "closed": "closed", "hours": "
 class DayChart(QWidget):
     """Painted from a GuardPicture; the pointer over a part tells it whole."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self._picture: GuardPicture | None = None
         self.setMinimumHeight(HEAD + 3 * DAY_ROW_PX)
         self.setAccessibleName("The next 24 hours of every instrument")
@@ -44,7 +44,7 @@ class DayChart(QWidget):
         return f"{symbol}: {', '.join(told) or 'nothing planned'}"
 
     def _times(self, span: Span) -> str:
-        zone = self._look.zone
+        zone = self._appearance.zone
         return (
             f"{fg.clock(span.start, zone, seconds=False)} to "
             f"{fg.clock(span.end, zone, seconds=False)}"
@@ -66,7 +66,7 @@ class DayChart(QWidget):
         for number, (symbol, spans) in enumerate(self._picture.days):
             self._paint_row(painter, HEAD + number * DAY_ROW_PX, symbol, spans)
         x = self._x(self._picture.time)
-        painter.setPen(QPen(self._look.color("ink"), 2))
+        painter.setPen(QPen(self._appearance.color("ink"), 2))
         painter.drawLine(QPointF(x, HEAD - 6), QPointF(x, self.height() - 4))
         painter.end()
 
@@ -77,19 +77,19 @@ class DayChart(QWidget):
         first = (now - SHOWN_BACK) // HOUR * HOUR + HOUR
         painter.setFont(font(11))
         for at in range(first, now + SHOWN_AHEAD + 1, HOUR):
-            text = fg.clock(at, self._look.zone, seconds=False)
+            text = fg.clock(at, self._appearance.zone, seconds=False)
             if int(text[:2]) % 2:
                 continue
             x = self._x(at)
-            painter.setPen(self._look.color("hairline"))
+            painter.setPen(self._appearance.color("hairline"))
             painter.drawLine(QPointF(x, HEAD - 4), QPointF(x, self.height() - 4))
-            painter.setPen(self._look.color("ink2"))
+            painter.setPen(self._appearance.color("ink2"))
             painter.drawText(QRectF(x - 24, 0, 48, HEAD - 5), Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_row(self, painter: QPainter, top: int, symbol: str, spans: tuple[Span, ...]) -> None:
         middle = top + DAY_ROW_PX / 2
         painter.setFont(font(12, bold=True))
-        painter.setPen(self._look.color("ink"))
+        painter.setPen(self._appearance.color("ink"))
         name = QFontMetricsF(painter.font()).elidedText(
             symbol, Qt.TextElideMode.ElideRight, NAMES - 20
         )
@@ -97,8 +97,8 @@ class DayChart(QWidget):
             QRectF(10, top, NAMES - 14, DAY_ROW_PX), Qt.AlignmentFlag.AlignVCenter, name
         )
         for span in (one for one in spans if one.mark == "hours"):
-            painter.setPen(QPen(self._look.color("ink2"), 1))
-            painter.setBrush(self._look.color("ground"))
+            painter.setPen(QPen(self._appearance.color("ink2"), 1))
+            painter.setBrush(self._appearance.color("ground"))
             painter.drawRect(
                 QRectF(self._x(span.start), middle - 5, self._x(span.end) - self._x(span.start), 10)
             )
@@ -120,17 +120,17 @@ class DayChart(QWidget):
         box = QRectF(
             self._x(span.start), middle - 8, max(3.0, self._x(span.end) - self._x(span.start)), 16
         )
-        painter.fillRect(box, self._look.color("caution"))
+        painter.fillRect(box, self._appearance.color("caution"))
         painter.setFont(font(11, bold=True))
         if QFontMetricsF(painter.font()).horizontalAdvance(span.text) + 12 < box.width():
-            painter.setPen(self._look.color("on_caution"))
+            painter.setPen(self._appearance.color("on_caution"))
             painter.drawText(box.adjusted(6, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, span.text)
 
     def _paint_span(self, painter: QPainter, span: Span, middle: float) -> None:
         left = self._x(span.start)
         wide = max(3.0, self._x(span.end) - left)
         box = QRectF(left, middle - 8, wide, 16)
-        tone = self._look.color("caution")
+        tone = self._appearance.color("caution")
         brush = QBrush(tone)
         if span.mark == "session":
             brush.setStyle(Qt.BrushStyle.BDiagPattern)
@@ -146,8 +146,8 @@ class DayChart(QWidget):
         box = QRectF(at, middle - 8, QFontMetricsF(painter.font()).horizontalAdvance(word) + 4, 16)
         if box.right() > room:
             return
-        painter.fillRect(box, self._look.color("panel"))
-        painter.setPen(self._look.color("caution"))
+        painter.fillRect(box, self._appearance.color("panel"))
+        painter.setPen(self._appearance.color("caution"))
         painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, word)
 
     # Telling a part whole

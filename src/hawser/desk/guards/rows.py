@@ -33,9 +33,9 @@ class GuardRow(QWidget):
     rearm = pyqtSignal(str, str)
     edit = pyqtSignal(str)
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self.view: GuardView | None = None
         self._time = 0
         self.setFixedHeight(GUARD_ROW_PX)
@@ -99,7 +99,7 @@ class GuardRow(QWidget):
         if view.closed is None:
             return f"open, {view.later} from its next period" if view.later else "open"
         until = (
-            f" until {_when(view.closed.until, self._time, self._look.zone)}"
+            f" until {_when(view.closed.until, self._time, self._appearance.zone)}"
             if view.closed.until
             else ""
         )
@@ -113,7 +113,7 @@ class GuardRow(QWidget):
         view = self.view
         if view is None or not view.tripped:
             return "It has not closed entries yet"
-        return f"It closed entries last at {fg.clock(view.tripped, self._look.zone)}"
+        return f"It closed entries last at {fg.clock(view.tripped, self._appearance.zone)}"
 
     # Keys and mouse
 
@@ -143,10 +143,10 @@ class GuardRow(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.hasFocus() or self.underMouse():
-            painter.fillRect(self.rect().adjusted(1, 0, -1, -1), self._look.color("ground"))
+            painter.fillRect(self.rect().adjusted(1, 0, -1, -1), self._appearance.color("ground"))
         if self.hasFocus():
-            painter.fillRect(0, 0, 3, GUARD_ROW_PX - 1, self._look.color("ink"))
-        painter.setPen(self._look.color("hairline"))
+            painter.fillRect(0, 0, 3, GUARD_ROW_PX - 1, self._appearance.color("ink"))
+        painter.setPen(self._appearance.color("hairline"))
         painter.drawLine(0, GUARD_ROW_PX - 1, self.width(), GUARD_ROW_PX - 1)
         name = f"{view.name} \u00b7 {view.subject}" if view.subject and view.gauge else view.name
         closed = view.closed is not None
@@ -179,7 +179,7 @@ class GuardRow(QWidget):
         right: bool = False,
     ) -> None:
         painter.setFont(font(12, bold))
-        painter.setPen(self._look.color(role))
+        painter.setPen(self._appearance.color(role))
         side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
         fits = QFontMetricsF(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, wide)
         painter.drawText(
@@ -189,7 +189,7 @@ class GuardRow(QWidget):
     def _gauge(self, painter: QPainter, box: QRectF, view: GuardView) -> None:
         """Used in full, what open stops could still use hatched, the rest free."""
         assert view.gauge is not None
-        tone = self._look.color("caution" if view.closed is not None else "loss")
+        tone = self._appearance.color("caution" if view.closed is not None else "loss")
         used = box.width() * view.gauge.used
         stake = min(box.width() - used, box.width() * view.gauge.stake)
         painter.fillRect(QRectF(box.left(), box.top(), used, box.height()), tone)
@@ -197,7 +197,7 @@ class GuardRow(QWidget):
             QRectF(box.left() + used, box.top(), stake, box.height()),
             QBrush(tone, Qt.BrushStyle.BDiagPattern),
         )
-        painter.setPen(QPen(self._look.color("ink"), 1))
+        painter.setPen(QPen(self._appearance.color("ink"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(box)
 
@@ -217,9 +217,9 @@ class GuardList(QWidget):
     rearm = pyqtSignal(str, str)
     edit = pyqtSignal(str)
 
-    def __init__(self, look: Appearance, title: str, gauges: bool) -> None:
+    def __init__(self, appearance: Appearance, title: str, gauges: bool) -> None:
         super().__init__()
-        self._look, self._title, self._gauges = look, title, gauges
+        self._appearance, self._title, self._gauges = appearance, title, gauges
         self.rows: dict[tuple[str, str], GuardRow] = {}
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(0, HEAD + 4, 0, 6)
@@ -235,7 +235,7 @@ class GuardList(QWidget):
         for number, (key, view) in enumerate(wanted.items()):
             row = self.rows.get(key)
             if row is None:
-                row = self.rows[key] = GuardRow(self._look)
+                row = self.rows[key] = GuardRow(self._appearance)
                 row.drill.connect(self.drill)
                 row.ask.connect(self.ask)
                 row.rearm.connect(self.rearm)
@@ -246,11 +246,11 @@ class GuardList(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.setFont(font(12, bold=True))
-        painter.setPen(self._look.color("ink"))
+        painter.setPen(self._appearance.color("ink"))
         middle = Qt.AlignmentFlag.AlignVCenter
         painter.drawText(QRectF(10, 0, NAME, HEAD), middle, self._title)
         painter.setFont(font(11))
-        painter.setPen(self._look.color("ink2"))
+        painter.setPen(self._appearance.color("ink2"))
         right = middle | Qt.AlignmentFlag.AlignRight
         painter.drawText(QRectF(NAME, 0, NOW, HEAD), right, "now")
         left = NAME + NOW
@@ -263,6 +263,6 @@ class GuardList(QWidget):
             painter.drawText(QRectF(left + 16, 0, LIMIT, HEAD), middle, "entries within")
         painter.drawText(QRectF(left + LIMIT + GAUGE, 0, 300, HEAD), middle, "watches")
         painter.drawText(QRectF(self.width() - STATE - ACTS, 0, STATE, HEAD), middle, "state")
-        painter.setPen(self._look.color("hairline"))
+        painter.setPen(self._appearance.color("hairline"))
         painter.drawLine(0, HEAD + 3, self.width(), HEAD + 3)
         painter.end()

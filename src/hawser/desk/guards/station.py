@@ -46,7 +46,7 @@ EVERY_MS = 500
 
 def opened(desk: Desk, account: StationAccount) -> GuardStation:
     """The guards of an account."""
-    guards = GuardStation(desk.look, account.runtime, account.shown, desk.drills)
+    guards = GuardStation(desk.appearance, account.runtime, account.shown, desk.drills)
     account.bridge.guards.connect(guards.show_picture)
     account.bridge.tried.connect(guards.alerts.show_tried)
     guards.refused.connect(lambda text: desk.tell("refused", text))
@@ -59,19 +59,23 @@ class GuardStation(StationView):
     refused = pyqtSignal(str)
 
     def __init__(
-        self, look: Appearance, runtime: Runtime, shown: Shown, drills: Callable[[], list[Drill]]
+        self,
+        appearance: Appearance,
+        runtime: Runtime,
+        shown: Shown,
+        drills: Callable[[], list[Drill]],
     ) -> None:
         super().__init__()
         self._drills_there, self._has_drills = drills, False
         self.setObjectName("ground")
-        self._look, self._runtime = look, runtime
+        self._appearance, self._runtime = appearance, runtime
         self._demo = runtime.profile.name.startswith("demo")
         self.picture: GuardPicture | None = None
         self._latched = ("", "")
-        self.day = DayChart(look)
+        self.day = DayChart(appearance)
         self.switches, self.filters = (
-            GuardList(look, "Kill switches, counts", True),
-            GuardList(look, "Filters", False),
+            GuardList(appearance, "Kill switches, counts", True),
+            GuardList(appearance, "Filters", False),
         )
         for rows in (self.switches, self.filters):
             rows.drill.connect(self.drill)
@@ -243,7 +247,7 @@ class GuardStation(StationView):
         self.empty.setVisible(not picture.views)
         for rows in (self.switches, self.filters):
             rows.setVisible(bool(rows.rows))
-        zone = self._look.zone
+        zone = self._appearance.zone
         waits = [
             f"From {fg.moment(at, zone):%a %d %b %H:%M} on: {what}" for at, what in picture.waits
         ]
@@ -264,7 +268,7 @@ class GuardStation(StationView):
             if hours
             else f"{rest // 60:02d}:{rest % 60:02d}"
         )
-        zone = self._look.zone
+        zone = self._appearance.zone
         span = (
             f"{fg.clock(coming.at, zone, seconds=False)} to "
             f"{fg.clock(coming.until, zone, seconds=False)}"

@@ -35,9 +35,9 @@ WORDS = (0, 1, len(COLUMNS) - 1)  # columns that hold words, not figures
 class AcrossModel(QAbstractTableModel):
     """Rows as the core sized them; only rows that changed are repainted."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self.rows: list[AcrossRow] = []
 
     # Qt's own default
@@ -73,7 +73,7 @@ class AcrossModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.ForegroundRole:
             closed = column == 1 and row.values[1] != "open"
             if closed or (row.loud and column == WORDS[-1]):
-                return self._look.color("caution")
+                return self._appearance.color("caution")
         return None
 
     def headerData(
@@ -95,10 +95,10 @@ class AcrossPanel(QWidget):
 
     taken = pyqtSignal(str)
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self.model, self._proxy, self.table = (
-            AcrossModel(look),
+            AcrossModel(appearance),
             QSortFilterProxyModel(),
             LineTable(),
         )

@@ -35,9 +35,9 @@ WORDS = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 class InstrumentModel(QAbstractTableModel):
     """Rows follow the snapshot; only cells whose text changed are repainted."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self._views: tuple[InstrumentView, ...] = ()
         self._texts: list[tuple[str, ...]] = []
         self.timeframe = 15 * MINUTE
@@ -85,12 +85,12 @@ class InstrumentModel(QAbstractTableModel):
             coming = view.next_news(self._now)
             if coming is None or coming.time - self._now > DAY:
                 return "entries open"
-            return f"open, news {fg.clock(coming.time, self._look.zone, seconds=False)}"
+            return f"open, news {fg.clock(coming.time, self._appearance.zone, seconds=False)}"
         until = longest_first(view.closed)[0].until
         if not until:
             return "entries closed"
         day = "%a " if until - self._now > DAY // 2 else ""
-        return f"opens {fg.moment(until, self._look.zone):{day}%H:%M}"
+        return f"opens {fg.moment(until, self._appearance.zone):{day}%H:%M}"
 
     def symbol(self, row: int) -> str:
         return self._views[row].instrument.symbol
@@ -111,10 +111,10 @@ class InstrumentModel(QAbstractTableModel):
             coming = view.next_news(self._now)
             if coming is not None:
                 from_, to = (
-                    fg.clock(at, self._look.zone, seconds=False)
+                    fg.clock(at, self._appearance.zone, seconds=False)
                     for at in (coming.starts, coming.ends)
                 )
-                at = f"{fg.moment(coming.time, self._look.zone):%a %d %b %H:%M}"
+                at = f"{fg.moment(coming.time, self._appearance.zone):%a %d %b %H:%M}"
                 reasons += (
                     f"\nNext news {at} ({coming.currency}, {coming.impact}): {coming.title}\n"
                 )
@@ -145,15 +145,15 @@ class TwoLines(QStyledItemDelegate):
     """Paints a cell's two lines: the first as what one looks for, the second smaller; a closed
     guard is told loudly."""
 
-    def __init__(self, look: Appearance, model: InstrumentModel) -> None:
+    def __init__(self, appearance: Appearance, model: InstrumentModel) -> None:
         super().__init__()
-        self._look, self._model = look, model
+        self._appearance, self._model = appearance, model
 
     def paint(
         self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex
     ) -> None:
         assert painter is not None
-        p = self._look.palette
+        p = self._appearance.palette
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(option.rect, p.color("ground"))
             if index.column() == 0:
@@ -181,12 +181,12 @@ class InstrumentPanel(QFrame):
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self.model, self.table = InstrumentModel(look), QTableView()
+        self.model, self.table = InstrumentModel(appearance), QTableView()
         self.table.setModel(self.model)
-        self._delegate = TwoLines(look, self.model)
+        self._delegate = TwoLines(appearance, self.model)
         self.table.setItemDelegate(self._delegate)
         self.table.setAccessibleName("Instruments")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)

@@ -74,15 +74,15 @@ HELP = {
 class SideButton(QPushButton):
     """Long or short: a word and a drawn triangle."""
 
-    def __init__(self, side: int, look: Appearance) -> None:
+    def __init__(self, side: int, appearance: Appearance) -> None:
         super().__init__(fg.side_word(side).capitalize())
-        self._side, self._look = side, look
+        self._side, self._appearance = side, appearance
         self.setCheckable(True)
         self.setMinimumHeight(32)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
-        p, painter = self._look.palette, QPainter(self)
+        p, painter = self._appearance.palette, QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(p.color("on_ink" if self.isChecked() else "ink"))
@@ -169,10 +169,10 @@ class PlanPanel(QFrame):
     place = pyqtSignal()
     focused = pyqtSignal()
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self._look, self.planning = look, Planning()
+        self._appearance, self.planning = appearance, Planning()
         self._fields: dict[str, QLineEdit] = {}
         self._rows: dict[str, list[QWidget]] = {}
         self._problems: dict[str, QLabel] = {}  # what is wrong with a field, told under it
@@ -228,7 +228,11 @@ class PlanPanel(QFrame):
 
     def _make_pages(self) -> QHBoxLayout:
         """The reckoning and the what-if curve share one place."""
-        self.pages, self.reckoning, self.what_if = QStackedWidget(), Reckoning(), WhatIf(self._look)
+        self.pages, self.reckoning, self.what_if = (
+            QStackedWidget(),
+            Reckoning(),
+            WhatIf(self._appearance),
+        )
         self.what_if.stop_moved.connect(lambda price: self.take(self.planning.with_stop_at(price)))
         self.what_if.locked.connect(self._lock)
         scroll = QScrollArea()
@@ -281,7 +285,7 @@ class PlanPanel(QFrame):
 
     def _make_sides(self) -> None:
         self._sides = QHBoxLayout()
-        self.long, self.short = SideButton(1, self._look), SideButton(-1, self._look)
+        self.long, self.short = SideButton(1, self._appearance), SideButton(-1, self._appearance)
         self.long.setChecked(True)
         self.long.clicked.connect(lambda: self.set_side(1))
         self.short.clicked.connect(lambda: self.set_side(-1))

@@ -32,7 +32,7 @@ ACROSS_HEIGHT = 268
 
 def opened(desk: Desk, account: StationAccount) -> Helm:
     """The Helm of an account."""
-    helm = Helm(desk.look, account.runtime, account.shown, desk.kept.plans)
+    helm = Helm(desk.appearance, account.runtime, account.shown, desk.kept.plans)
     account.bridge.marks.connect(helm.show_marks)
     helm.refused.connect(lambda text: desk.tell("refused", text))
     helm.set_rigs(desk.shelf.rigs)
@@ -45,13 +45,17 @@ class Helm(StationView):
     refused = pyqtSignal(str)
 
     def __init__(
-        self, look: Appearance, runtime: Runtime, shown: Shown, plans: dict[str, Draft]
+        self, appearance: Appearance, runtime: Runtime, shown: Shown, plans: dict[str, Draft]
     ) -> None:
         super().__init__()
         self.setObjectName("ground")
-        self._look, self._runtime, self._kept = look, runtime, shown
-        self.instruments, self.chart = InstrumentPanel(look), Chart(look)
-        self.plan, self.strips, self.across = PlanPanel(look), StripPanel(look), AcrossPanel(look)
+        self._appearance, self._runtime, self._kept = appearance, runtime, shown
+        self.instruments, self.chart = InstrumentPanel(appearance), Chart(appearance)
+        self.plan, self.strips, self.across = (
+            PlanPanel(appearance),
+            StripPanel(appearance),
+            AcrossPanel(appearance),
+        )
         self.strips.add_page("Across", self.across)
         self.plan.names.set_plans(plans)
         self.model = HelmModel(runtime, shown, self.plan.planning)

@@ -79,9 +79,9 @@ class TradeRow(QWidget):
     close_asked = pyqtSignal(str)
     menu_asked = pyqtSignal(str, object)
 
-    def __init__(self, look: Appearance, axis: RAxis) -> None:
+    def __init__(self, appearance: Appearance, axis: RAxis) -> None:
         super().__init__()
-        self._look, self._axis = look, axis
+        self._appearance, self._axis = appearance, axis
         self.marked = False
         self._link_up = self._tended = True
         self.trade: TradeView | None = None
@@ -180,7 +180,7 @@ class TradeRow(QWidget):
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p, trade = self._look.palette, self.trade
+        p, trade = self._appearance.palette, self.trade
         if self.selected:
             painter.fillRect(self.rect(), p.color("ground"))
             painter.fillRect(0, 0, 3, self.height(), p.color("ink"))
@@ -206,7 +206,7 @@ class TradeRow(QWidget):
         bold: bool = False,
         right: bool = False,
     ) -> None:
-        painter.setPen(self._look.color(role))
+        painter.setPen(self._appearance.color(role))
         painter.setFont(font(12, bold))
         side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
         if not right:
@@ -218,12 +218,12 @@ class TradeRow(QWidget):
     def _paint_name(self, painter: QPainter, trade: TradeView) -> None:
         assert self._instrument is not None
         box = QRectF(10, STRIP_PX / 2 - 5, 10, 10)
-        painter.setPen(QPen(self._look.color("ink2"), 1))
-        painter.setBrush(self._look.color("ink" if self.marked else "panel"))
+        painter.setPen(QPen(self._appearance.color("ink2"), 1))
+        painter.setBrush(self._appearance.color("ink" if self.marked else "panel"))
         painter.drawRect(box)
         self._text(painter, QRectF(MARK, 0, 100, STRIP_PX), trade.symbol, bold=True)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(self._look.color("ink"))
+        painter.setBrush(self._appearance.color("ink"))
         tip = -4 * trade.side
         shape = QPolygonF(
             [
@@ -238,7 +238,7 @@ class TradeRow(QWidget):
         self._text(painter, QRectF(178, 0, LEFT - 190, STRIP_PX), qty, right=True)
 
     def _paint_strip(self, painter: QPainter, trade: TradeView, width: float) -> None:
-        p, y = self._look.palette, STRIP_PX / 2
+        p, y = self._appearance.palette, STRIP_PX / 2
 
         def x(r: float) -> float:
             return self._axis.x(r, width)
@@ -276,7 +276,7 @@ class TradeRow(QWidget):
         self, painter: QPainter, trade: TradeView, x: Callable[[float], float]
     ) -> None:
         """Nothing is open: what would be, in outline, and how far the price is from it."""
-        p, y = self._look.palette, STRIP_PX / 2
+        p, y = self._appearance.palette, STRIP_PX / 2
         painter.setBrush(p.color("panel"))
         painter.setPen(QPen(p.color("ink"), 1.5))
         painter.drawRect(QRectF(x(0) - 5, y - 4, 10, 8))
@@ -295,13 +295,13 @@ class TradeRow(QWidget):
         self, painter: QPainter, start: float, end: float, y: float, role: str, hatch: bool = False
     ) -> None:
         box = QRectF(min(start, end), y - 4, abs(end - start), 8)
-        brush = QBrush(self._look.color(role))
+        brush = QBrush(self._appearance.color(role))
         if hatch:
             brush.setStyle(Qt.BrushStyle.BDiagPattern)
         painter.fillRect(box, brush)
 
     def _diamond(self, painter: QPainter, x: float, y: float, filled: bool) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         painter.setPen(QPen(p.color("gain"), 1.5))
         painter.setBrush(p.color("gain" if filled else "panel"))
         painter.drawPolygon(
@@ -362,7 +362,9 @@ class TradeRow(QWidget):
             return f"moving to {self._instrument.price(trade.moving_to)}"
         linked = ", OCO" if trade.group else ""
         until = (
-            f" until {fg.clock(trade.until, self._look.zone, seconds=False)}" if trade.until else ""
+            f" until {fg.clock(trade.until, self._appearance.zone, seconds=False)}"
+            if trade.until
+            else ""
         )
         entry = waits_text(trade.side, trade.plan.entry.kind)
         return f"{entry} {self._instrument.price(trade.ref)}{until}{linked}"
@@ -411,10 +413,10 @@ class StripPanel(QFrame):
     marked_menu = pyqtSignal(object)
     paged = pyqtSignal(int)
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self._look, self._axis = look, RAxis()
+        self._appearance, self._axis = appearance, RAxis()
         self.rows: dict[str, TradeRow] = {}
         self.marked: list[str] = []
         self.strangers: dict[str, StrangerRow] = {}
@@ -428,7 +430,7 @@ class StripPanel(QFrame):
         )
         self._empty.setProperty("role", "second")
         self._empty.setContentsMargins(12, 8, 12, 8)
-        self._ruler = _Ruler(look, self._axis)
+        self._ruler = _Ruler(appearance, self._axis)
         inside = QWidget()
         self._list = QVBoxLayout(inside)
         self._list.setContentsMargins(0, 0, 0, 0)
@@ -460,7 +462,7 @@ class StripPanel(QFrame):
         page.addWidget(self.list_area, 1)
         self.add_page("Open trades", trades)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
-        look.changed.connect(self.update)
+        appearance.changed.connect(self.update)
 
     def _make_head(self) -> QHBoxLayout:
         """Pages on the left; what is marked, the sums and the way out on the right."""
@@ -543,7 +545,7 @@ class StripPanel(QFrame):
             self.list_area.ensureWidgetVisible(row, 0, 0)
 
     def _new_row(self, trade_id: str) -> TradeRow:
-        row = TradeRow(self._look, self._axis)
+        row = TradeRow(self._appearance, self._axis)
         row.chosen.connect(self.chosen)
         row.close_asked.connect(self.close_asked)
         row.menu_asked.connect(self._menu)
@@ -640,14 +642,14 @@ def _basket_text(view: BasketView, currency: str) -> str:
 class _Ruler(QWidget):
     """The column heads and the R axis above the rows."""
 
-    def __init__(self, look: Appearance, axis: RAxis) -> None:
+    def __init__(self, appearance: Appearance, axis: RAxis) -> None:
         super().__init__()
-        self._look, self._axis = look, axis
+        self._appearance, self._axis = appearance, axis
         self.setFixedHeight(20)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        painter.setPen(self._look.color("ink2"))
+        painter.setPen(self._appearance.color("ink2"))
         painter.setFont(font(11))
         height = self.height()
         middle = Qt.AlignmentFlag.AlignVCenter

@@ -22,9 +22,9 @@ class Curve(QWidget):
 
     moved = pyqtSignal(str)  # the stop's price as typed
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self._points: list[Point] = []
         self._here = 0
         self._key: tuple[object, ...] = ()
@@ -34,7 +34,7 @@ class Curve(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("What if: quantity over the stop's distance")
         self.setToolTip("Drag the point, or Left/Right, to move the stop")
-        look.changed.connect(self.update)
+        appearance.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         return QSize(250, 150)
@@ -112,7 +112,7 @@ class Curve(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p = self._look.palette
+        p = self._appearance.palette
         painter.setFont(font(11))
         if len(self._points) < 2:
             painter.setPen(p.color("ink2"))
@@ -142,7 +142,7 @@ class Curve(QWidget):
         painter.end()
 
     def _words(self, painter: QPainter, here: Point) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         main = (
             fg.money(here.risk, self._currency)
             if self.by_risk
@@ -176,9 +176,9 @@ class WhatIf(QWidget):
     stop_moved = pyqtSignal(str)
     locked = pyqtSignal(bool)  # True: the quantity stays
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self.curve = Curve(look)
+        self.curve = Curve(appearance)
         self.curve.moved.connect(self.stop_moved)
         self.risk, self.quantity = QPushButton("the risk stays"), QPushButton("the quantity stays")
         group, row = QButtonGroup(self), QHBoxLayout()

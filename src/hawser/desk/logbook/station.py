@@ -41,16 +41,16 @@ ANY = "all"
 class LogbookModel(QAbstractTableModel):
     """Lines in order, and the numbers of those that pass the filter."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self.lines: list[Line] = []
         self.shown: list[int] = []
         self.trade = self.symbol = ANY
         self.words, self.quiet = "", False
         self.trades: list[str] = []
         self.symbols: list[str] = []
-        look.changed.connect(self.layoutChanged.emit)
+        appearance.changed.connect(self.layoutChanged.emit)
 
     def passes(self, line: Line) -> bool:
         return (
@@ -102,7 +102,7 @@ class LogbookModel(QAbstractTableModel):
 
     def row(self, line: Line) -> tuple[str, ...]:
         return (
-            fg.date_clock(line.time, self._look.zone),
+            fg.date_clock(line.time, self._appearance.zone),
             line.kind,
             line.trade,
             line.symbol,
@@ -117,9 +117,11 @@ class LogbookModel(QAbstractTableModel):
             return plain_tip(self.row(line)[index.column()])
         if role == Qt.ItemDataRole.ForegroundRole:
             if line.weight in ("alarm", "caution", "refused"):
-                return self._look.color("caution")
+                return self._appearance.color("caution")
             return (
-                self._look.color("ink2") if line.kind in QUIET_KINDS or index.column() < 2 else None
+                self._appearance.color("ink2")
+                if line.kind in QUIET_KINDS or index.column() < 2
+                else None
             )
         return None
 
@@ -152,7 +154,7 @@ class LogbookModel(QAbstractTableModel):
 
 def opened(desk: Desk, account: StationAccount) -> Logbook:
     """The Logbook of an account, which hears every line from the start."""
-    logbook = Logbook(desk.look)
+    logbook = Logbook(desk.appearance)
     account.bridge.lines.connect(logbook.add)
     account.bridge.earlier.connect(logbook.add_earlier)
     logbook.earlier.clicked.connect(account.runtime.earlier)
@@ -162,10 +164,10 @@ def opened(desk: Desk, account: StationAccount) -> Logbook:
 class Logbook(StationView):
     """The station."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self.setObjectName("ground")
-        self.model, self.table = LogbookModel(look), LineTable()
+        self.model, self.table = LogbookModel(appearance), LineTable()
         self.trades, self.symbols, self.words = Choice(), Choice(), QLineEdit()
         self.quiet, self.follow = QCheckBox("timers and bars"), QCheckBox("follow the newest")
         self.follow.setChecked(True)

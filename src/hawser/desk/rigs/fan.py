@@ -22,13 +22,13 @@ MARGIN, AXIS, FAN_ROW_PX, HEAD = 22.0, 22.0, 22.0, 22.0
 class FanView(QWidget):
     """Draws a Fan, and another rig's in outline beside it."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
         self.fan: Fan | None = None
         self.other: Fan | None = None
         self.setMinimumHeight(150)
-        look.changed.connect(self.update)
+        appearance.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         return QSize(500, 270)
@@ -54,7 +54,7 @@ class FanView(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(font(11))
-        fan, p = self.fan, self._look.palette
+        fan, p = self.fan, self._appearance.palette
         if fan is None or not fan.results.size:
             painter.setPen(p.color("ink2"))
             ended = (
@@ -89,7 +89,7 @@ class FanView(QWidget):
         return box.left() + (min(max(r, low), high) - low) / (high - low) * box.width()
 
     def _axis(self, painter: QPainter, box: QRectF, low: float, high: float) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         painter.setPen(QPen(p.color("ink2"), 1))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         for r in range(math.ceil(low), math.floor(high) + 1):
@@ -102,7 +102,7 @@ class FanView(QWidget):
 
     def _dots(self, painter: QPainter, box: QRectF, low: float, high: float, fan: Fan) -> None:
         """A dot a trade where there is room, else a column as high."""
-        p = self._look.palette
+        p = self._appearance.palette
         # Each column is of the results nearest to its tenth: a full loss is not split by what its
         # costs weigh.
         first, last = round(low / BIN), round(high / BIN)
@@ -129,7 +129,7 @@ class FanView(QWidget):
                 )
 
     def _means(self, painter: QPainter, box: QRectF, low: float, high: float) -> None:
-        p, fans = self._look.palette, [("mean", self.fan), ("beside: mean", self.other)]
+        p, fans = self._appearance.palette, [("mean", self.fan), ("beside: mean", self.other)]
         for number, (word, fan) in enumerate(fans):
             if fan is None or not math.isfinite(fan.mean):
                 continue
@@ -148,7 +148,7 @@ class FanView(QWidget):
             painter.drawText(spot, Qt.AlignmentFlag.AlignCenter, text)
 
     def _table(self, painter: QPainter, box: QRectF, fan: Fan, rows: int) -> None:
-        p = self._look.palette
+        p = self._appearance.palette
         other = {one.why: one for one in self.other.ended} if self.other is not None else {}
         beside = self.other is not None
         heads = [("ended by", 0.0), ("share", 150.0), ("mean", 215.0)]

@@ -13,9 +13,9 @@ from hawser.desk.theme.fonts import font
 class Named(QStyledItemDelegate):
     """A rig in the list: its name and who uses it, and below it what it is made of."""
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self._look = look
+        self._appearance = appearance
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
         return QSize(160, 46)
@@ -24,7 +24,7 @@ class Named(QStyledItemDelegate):
         self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex
     ) -> None:
         assert painter is not None
-        p, box = self._look.palette, QRectF(option.rect)
+        p, box = self._appearance.palette, QRectF(option.rect)
         name, _, more = str(index.data()).partition("\n")
         painter.save()
         if option.state & QStyle.StateFlag.State_Selected:

@@ -64,7 +64,7 @@ def _button(text: str, tip: str, act: Callable[[], object]) -> QPushButton:
 
 def opened(desk: Desk, _: StationAccount) -> Rigs:
     """The rigs, which all accounts share."""
-    rigs = Rigs(desk.look, desk.shelf, desk.kept)
+    rigs = Rigs(desk.appearance, desk.shelf, desk.kept)
     rigs.changed.connect(desk.rigs_changed)
     rigs.told.connect(lambda text: desk.tell("refused", text))
     rigs.wanted.connect(desk.plan_with)
@@ -85,7 +85,7 @@ class Rigs(StationView):
 
     follows = True
 
-    def __init__(self, look: Appearance, shelf: Shelf, kept: Kept) -> None:
+    def __init__(self, appearance: Appearance, shelf: Shelf, kept: Kept) -> None:
         super().__init__()
         self.shelf, self.side, self._seed, self._kept = shelf, 1, 1, kept
         self.drafts: dict[str, RigDraft] = {}
@@ -94,7 +94,7 @@ class Rigs(StationView):
         self._snapshot: Snapshot | None = None
         self._of: tuple[Instrument, Bars, int] | None = None
         self._trials: dict[str, tuple[object, Trial]] = {}
-        self.editor, self.chart, self.fan = RigEditor(), TrialChart(look), FanView(look)
+        self.editor, self.chart, self.fan = RigEditor(), TrialChart(appearance), FanView(appearance)
         self.editor.changed.connect(self._edited)
         self.chart.chosen.connect(lambda _: self.try_out())
         self.chart.side_asked.connect(self.set_side)
@@ -111,7 +111,7 @@ class Rigs(StationView):
         right.setStretchFactor(0, 1)
         right.setSizes([390, 300])
         self.right = right
-        for part in (self._list_pane(look), self._edit_pane(), right):
+        for part in (self._list_pane(appearance), self._edit_pane(), right):
             self.panes.addWidget(part)
         self.panes.setSizes([220, 380, 600])
         self.panes.setStretchFactor(2, 1)
@@ -135,14 +135,14 @@ class Rigs(StationView):
 
     # Panes
 
-    def _list_pane(self, look: Appearance) -> QFrame:
+    def _list_pane(self, appearance: Appearance) -> QFrame:
         pane, box = _pane()
         head = _head("Rigs")
         head.addWidget(_button("New", "A rig with a stop and nothing else", self.new))
         head.addWidget(_button("From file", "A rig from a TOML file", self._import))
         box.addLayout(head)
         self.list = QListWidget()
-        self.list.setItemDelegate(Named(look))
+        self.list.setItemDelegate(Named(appearance))
         self.list.setAccessibleName("Rigs")
         self.list.currentItemChanged.connect(self._picked)
         box.addWidget(self.list, 1)

@@ -42,8 +42,8 @@ class TrialMarks(Layer):
 
     kept = False
 
-    def __init__(self, look: Appearance) -> None:
-        self._look = look
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self._start, self._tick = -1, 1.0
         self._trial: TrialResult | None = None
         self._said: list[_Saying] = []
@@ -63,7 +63,7 @@ class TrialMarks(Layer):
     def paint(self, painter: QPainter, view: Viewport) -> None:
         if self._start >= 0:
             x = view.x(self._start + 0.5)
-            painter.setPen(QPen(self._look.color("ink2"), 1, Qt.PenStyle.DotLine))
+            painter.setPen(QPen(self._appearance.color("ink2"), 1, Qt.PenStyle.DotLine))
             painter.drawLine(QLineF(x, 0, x, view.height))
         if self._trial is not None:
             self._paint_levels(painter, view, self._trial)
@@ -72,19 +72,19 @@ class TrialMarks(Layer):
 
     def _paint_levels(self, painter: QPainter, view: Viewport, trial: TrialResult) -> None:
         left, right = view.x(trial.first - 0.5), view.x(trial.last + 0.5)
-        painter.setPen(QPen(self._look.color("gain"), 1))
+        painter.setPen(QPen(self._appearance.color("gain"), 1))
         for level in trial.targets:
             y = view.y(level * self._tick)
             painter.drawLine(QLineF(left, y, right, y))
         y = view.y(trial.ref * self._tick)
-        painter.setPen(QPen(self._look.color("ink"), 1, Qt.PenStyle.DashLine))
+        painter.setPen(QPen(self._appearance.color("ink"), 1, Qt.PenStyle.DashLine))
         painter.drawLine(QLineF(left, y, right, y))
 
     def _paint_fills(self, painter: QPainter, view: Viewport, trial: TrialResult) -> None:
         """Triangles that point the way of the trade where it entered, rings where it left."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(self._look.color("ink"))
+        painter.setBrush(self._appearance.color("ink"))
         for bar, price in (
             (trial.first, float(trial.ref)),
             *((one.bar, one.price) for one in trial.rungs),
@@ -96,7 +96,7 @@ class TrialMarks(Layer):
                 QPointF(x + ENTERED, y - up),
             ]
             painter.drawPolygon(QPolygonF(corners))
-        painter.setPen(QPen(self._look.color("ink"), 2))
+        painter.setPen(QPen(self._appearance.color("ink"), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for one in trial.exits:
             painter.drawEllipse(
@@ -113,12 +113,12 @@ class TrialMarks(Layer):
         for one, place in zip(seen, places, strict=True):
             wide = words_wide(one.text)
             box = QRectF(view.width - wide, place - WORDS_HEIGHT / 2, wide, WORDS_HEIGHT)
-            painter.setPen(QPen(self._look.color("ink2"), 1, Qt.PenStyle.DotLine))
+            painter.setPen(QPen(self._appearance.color("ink2"), 1, Qt.PenStyle.DotLine))
             painter.drawLine(
                 QPointF(view.x(trial.last + 0.5), view.y(one.price)), QPointF(box.left(), place)
             )
-            painter.fillRect(box, self._look.color("panel"))
-            painter.setPen(self._look.color(one.tone))
+            painter.fillRect(box, self._appearance.color("panel"))
+            painter.setPen(self._appearance.color(one.tone))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, one.text)
 
 
@@ -129,22 +129,25 @@ class TrialChart(QFrame):
     chosen = pyqtSignal(int)
     side_asked = pyqtSignal(int)
 
-    def __init__(self, look: Appearance) -> None:
+    def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self._instrument: Instrument | None = None
         self._pyramid: Pyramid | None = None
         self._trials: list[TrialResult | None] = [None, None]
         self.start = -1  # the bar at whose close the entry is decided
         self.shown, self._right = BEGINS, 0.0
-        self.plot = Surface(look)
+        self.plot = Surface(appearance)
         self.plot.setAccessibleName("Trial: click a bar, or use Left and Right; L long, S short")
         self._time_axis, self._price_axis, self._candles = (
-            TimeAxis(look),
-            PriceAxis(look),
-            Candles(look),
+            TimeAxis(appearance),
+            PriceAxis(appearance),
+            Candles(appearance),
         )
-        self._traces = [Polyline(look, "loss", 2.0), Polyline(look, "loss", 1.5, dash=True)]
-        self._marks = TrialMarks(look)
+        self._traces = [
+            Polyline(appearance, "loss", 2.0),
+            Polyline(appearance, "loss", 1.5, dash=True),
+        ]
+        self._marks = TrialMarks(appearance)
         self.plot.add(self._price_axis, self._time_axis, self._candles, *self._traces, self._marks)
         self.plot.resized.connect(self._set_range)
         self.plot.zoomed.connect(self.zoom)
