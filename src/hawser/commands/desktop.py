@@ -206,10 +206,10 @@ def _replay(options: argparse.Namespace) -> int:
         files = note_opened(
             root,
             options.bars,
-            options.instrument,
-            options.account,
-            options.tz,
-            options.speed or 1.0,
+            instrument=options.instrument,
+            accounts=options.account,
+            zone=options.tz,
+            speed=options.speed or 1.0,
         )
         speed = options.speed or 1.0
     accounts = [files.account, *files.accounts] if files.account else []

@@ -55,14 +55,14 @@ def files_of(options: argparse.Namespace) -> Files:
     from hawser.service.rehearsing import Files
 
     return Files(
-        options.bars,
-        options.instrument,
-        options.rig,
-        options.account,
-        options.signal,
-        options.exit_signal,
-        options.tz,
-        options.guards,
-        options.source,
-        tuple(getattr(options, "reference", ())),
+        bars=options.bars,
+        instrument=options.instrument,
+        rig=options.rig,
+        account=options.account,
+        signal=options.signal,
+        exit_signal=options.exit_signal,
+        zone=options.tz,
+        guards=options.guards,
+        source=options.source,
+        references=tuple(getattr(options, "reference", ())),
     )

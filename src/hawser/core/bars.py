@@ -34,7 +34,9 @@ class Bars(NamedTuple):
     @staticmethod
     def empty() -> Bars:
         none = np.empty(0)
-        return Bars(np.empty(0, np.int64), none, none, none, none, none)
+        return Bars(
+            time=np.empty(0, np.int64), open=none, high=none, low=none, close=none, spread=none
+        )
 
 
 @compiled

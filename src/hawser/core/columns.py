@@ -19,7 +19,12 @@ def line_column(line: LineRule, bars: Bars, side: int, simple: bool) -> Array:
         return (sma if line.kind == "sma" else ema)(bars.close, line.length)
     if line.kind == "supertrend":
         return supertrend(
-            bars.high, bars.low, bars.close, line.length, float(line.factor or 0.0), simple
+            bars.high,
+            bars.low,
+            close=bars.close,
+            length=line.length,
+            factor=float(line.factor or 0.0),
+            simple=simple,
         )
     if line.kind == "parabolic":
         return parabolic(bars.high, bars.low, bars.close, float(line.step), float(line.ceiling))[1]

@@ -111,15 +111,15 @@ def keys_of(kind: type[msgspec.Struct], prefix: str = "") -> list[FieldHelp]:
         name = extra.get("name", "") or named(field.name, unit)
         counts = {prefix + other: values for other, values in only.items()}
         key = FieldHelp(
-            prefix + field.name,
-            meta,
-            field.required,
-            default,
-            text,
-            unit,
-            name,
-            extra.get("words", {}),
-            counts,
+            path=prefix + field.name,
+            type=meta,
+            required=field.required,
+            default=default,
+            help=text,
+            unit=unit,
+            name=name,
+            words=extra.get("words", {}),
+            only=counts,
         )
         own.append(key)
     return own + inner

@@ -201,7 +201,12 @@ class TargetRule(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         value = in_ticks(self.price, instrument) if self.price is not None else float(self.value)
         kind = self.KINDS[self.kind]
         return targets.target_level(
-            kind, value, float(ref), float(r_ticks), atr / instrument.tick_size, side
+            kind,
+            value,
+            ref=float(ref),
+            r_ticks=float(r_ticks),
+            atr=atr / instrument.tick_size,
+            side=side,
         )
 
 

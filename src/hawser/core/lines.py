@@ -88,7 +88,12 @@ class LineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             return atr(bars.high, bars.low, bars.close, length, simple)
         if self.kind == "supertrend":
             return supertrend(
-                bars.high, bars.low, bars.close, length, float(self.factor or 0.0), simple
+                bars.high,
+                bars.low,
+                close=bars.close,
+                length=length,
+                factor=float(self.factor or 0.0),
+                simple=simple,
             )
         if self.kind == "parabolic":
             return parabolic(

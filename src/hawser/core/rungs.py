@@ -56,7 +56,18 @@ def ladder_sized(terms: SizingTerms, rule: Ladder) -> Sizing:
     budget = float(terms.budget or 0.0)
 
     def most(limits: Limits, money_to_lose: float, steps: int) -> int:
-        return int(ladder_base(limits, money_to_lose, steps, levels, stop, factor, side, money))
+        return int(
+            ladder_base(
+                limits,
+                money_to_lose,
+                most_steps=steps,
+                levels=levels,
+                stop=stop,
+                factor=factor,
+                side=side,
+                money=money,
+            )
+        )
 
     asked, least = most(UNBOUND, budget, PLENTY), max(1, instrument.qty_min_steps)
     found = [("qty_max", most(UNBOUND, math.inf, instrument.qty_max_steps))]
@@ -65,11 +76,17 @@ def ladder_sized(terms: SizingTerms, rule: Ladder) -> Sizing:
     ]
     caps, base = within_caps(terms, asked, found)
     if base < least:
-        raise below_min(terms, caps, float(ladder_worst(least, levels, stop, factor, side, money)))
+        raise below_min(
+            terms,
+            caps,
+            float(ladder_worst(least, levels, stop=stop, factor=factor, side=side, money=money)),
+        )
     steps = rung_steps(base, rule.rungs, factor)
 
     def worst(number: int) -> float:
-        return float(ladder_worst(base, levels[:number], stop, factor, side, money))
+        return float(
+            ladder_worst(base, levels[:number], stop=stop, factor=factor, side=side, money=money)
+        )
 
     rungs, value, total = [], 0.0, 0
     for number, (level, part) in enumerate(
@@ -77,8 +94,17 @@ def ladder_sized(terms: SizingTerms, rule: Ladder) -> Sizing:
     ):
         value, total = value + level * part, total + part
         target = int(common_target(value, total, float(rule.target_ticks), side))
-        rungs.append(RungSize(number, level, part, value / total, target, worst(number)))
-    return _ladder_answer(terms, stop, asked, base, caps, tuple(rungs))
+        rungs.append(
+            RungSize(
+                number=number,
+                level=level,
+                steps=part,
+                average=value / total,
+                target=target,
+                worst=worst(number),
+            )
+        )
+    return _ladder_answer(terms, stop, asked=asked, base=base, caps=caps, rungs=tuple(rungs))
 
 
 def _one_by_one(limits: Limits) -> list[tuple[str, Limits]]:
@@ -121,13 +147,13 @@ def _ladder_answer(
     part, money = part_and_money(
         1.0,
         base,
-        0,
-        step,
-        float(beyond),
-        terms.tick_value,
-        rungs[0].target * instrument.tick_size,
-        entry_fee,
-        terms.fees,
+        taken=0,
+        step=step,
+        distance=float(beyond),
+        tick_value=terms.tick_value,
+        price=rungs[0].target * instrument.tick_size,
+        entry_fee=entry_fee,
+        fees=terms.fees,
     )
     target = TargetSize(1, rungs[0].target, part, beyond / r_ticks, money)
     if target.level <= 0:  # no price is there: it is off, until the average has risen

@@ -157,7 +157,15 @@ class SizingTerms:
     def money_stop(self, budget: float, qty: float) -> int:
         """The farthest stop whose whole risk at `qty` is within `budget`."""
         side, tick = self.request.side, self.instrument.tick_size
-        far = money_stop_distance(budget, qty, side, self.ref, tick, self.slippage, self.fees)
+        far = money_stop_distance(
+            budget,
+            qty,
+            side=side,
+            ref_ticks=self.ref,
+            tick=tick,
+            slippage=self.slippage,
+            fees=self.fees,
+        )
         if far < 0:
             sentence = (
                 f"The costs alone exceed the risk of {fg.money(budget, self.account.currency)}."
@@ -230,16 +238,16 @@ def limits_of(request: SizeRequest) -> Limits:
     account, policy, instrument = request.account, request.account.policy, request.instrument
     taken = max(request.open_heat_by_currency.get(name, 0.0) for name in instrument.exposure)
     return Limits(
-        float(account.equity),
-        float(account.free_margin),
-        float(instrument.margin_rate),
-        or_nan(policy.max_notional_percent),
-        or_nan(policy.max_margin_percent),
-        or_nan(policy.max_heat_percent),
-        or_nan(policy.max_currency_heat_percent),
-        or_nan(request.day_loss_room),
-        float(request.open_heat),
-        float(taken),
+        equity=float(account.equity),
+        free_margin=float(account.free_margin),
+        margin_rate=float(instrument.margin_rate),
+        max_notional_percent=or_nan(policy.max_notional_percent),
+        max_margin_percent=or_nan(policy.max_margin_percent),
+        max_heat_percent=or_nan(policy.max_heat_percent),
+        max_currency_heat_percent=or_nan(policy.max_currency_heat_percent),
+        day_loss_room=or_nan(request.day_loss_room),
+        open_heat=float(request.open_heat),
+        currency_heat=float(taken),
     )
 
 

@@ -138,12 +138,12 @@ def _asked_steps(terms: SizingTerms) -> int:
     return asked_steps(
         METHODS[rule.method],
         float(terms.budget or 0.0),
-        float(rule.percent or 0.0),
-        float(rule.multiple or 0.0),
-        float(account.equity),
-        float(terms.request.atr),
-        terms.instrument.step_size,
-        terms.at_stop,
+        percent=float(rule.percent or 0.0),
+        multiple=float(rule.multiple or 0.0),
+        equity=float(account.equity),
+        atr=float(terms.request.atr),
+        step=terms.instrument.step_size,
+        at_stop=terms.at_stop,
     )
 
 
@@ -200,13 +200,13 @@ def _split_targets(
         part, money = part_and_money(
             share,
             steps,
-            taken,
-            step,
-            float(distance),
-            terms.tick_value,
-            level * tick,
-            entry_fee,
-            terms.fees,
+            taken=taken,
+            step=step,
+            distance=float(distance),
+            tick_value=terms.tick_value,
+            price=level * tick,
+            entry_fee=entry_fee,
+            fees=terms.fees,
         )
         taken += part
         if not part:

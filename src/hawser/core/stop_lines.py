@@ -53,7 +53,7 @@ def parabolic(
     extreme = max(high[0], high[1]) if side > 0 else min(low[0], low[1])
     rate = step
     out[1] = stop
-    following[1] = _next_parabolic(stop, extreme, rate, side, high, low, 2)
+    following[1] = _next_parabolic(stop, extreme, rate=rate, side=side, high=high, low=low, index=2)
     for i in range(2, n):
         stop = following[i - 1]
         touched = low[i] <= stop if side > 0 else high[i] >= stop
@@ -69,7 +69,9 @@ def parabolic(
             extreme = high[i] if side > 0 else low[i]
             rate = min(rate + step, ceiling)
         out[i] = stop
-        following[i] = _next_parabolic(stop, extreme, rate, side, high, low, i + 1)
+        following[i] = _next_parabolic(
+            stop, extreme, rate=rate, side=side, high=high, low=low, index=i + 1
+        )
     return out, following
 
 

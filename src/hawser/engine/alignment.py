@@ -144,13 +144,13 @@ def _rename_trade(state: EngineState, old: str, new: str) -> None:
 def _add(state: EngineState, trade: Trade, sent: Submit) -> None:
     """An order that was sent and is not decided any more: it may rest or have filled."""
     order = Order(
-        sent.order,
-        trade.id,
-        sent.role,
-        sent.side,
-        sent.kind,
-        sent.steps,
-        sent.level,
+        id=sent.order,
+        trade=trade.id,
+        role=sent.role,
+        side=sent.side,
+        kind=sent.kind,
+        steps=sent.steps,
+        level=sent.level,
         bound=sent.bound,
         until=sent.until,
     )

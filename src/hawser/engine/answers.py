@@ -701,7 +701,7 @@ def _stands(outbox: Outbox, order: Order, known: ev.OrderReport, sure: bool) -> 
         # an entry that rests elsewhere is sized anew from what it has now
         order.steps = known.steps
         if order.kind != "market":
-            _rests_at(outbox, trade, order, known, asked, sure)
+            _rests_at(outbox, trade, order=order, known=known, asked=asked, sure=sure)
         accepted(outbox, order)
     elif known.status == "filled":  # with all its fills, which were taken above
         order.steps = order.filled

@@ -302,7 +302,9 @@ def close_trade(outbox: Outbox, ask: ev.CloseTrade) -> None:
     else:
         for part in range(0, steps, most):
             why = f"{fg.percent(100 * ask.share, 0)} closed by hand"
-            outbox.submit(trade, "close", "market", min(most, steps - part), None, why)
+            outbox.submit(
+                trade, "close", kind="market", steps=min(most, steps - part), level=None, why=why
+            )
 
 
 def _take_back_the_rest(outbox: Outbox, trade: Trade, ask: str) -> None:

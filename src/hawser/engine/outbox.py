@@ -99,7 +99,18 @@ class Outbox:
         side = trade.side if role in ("entry", "rung") else -trade.side
         session = f".{self.state.serial}" if self.state.serial else ""
         order_id = f"{self.state.prefix}{session}-{self.number()}"
-        order = Order(order_id, trade.id, role, side, kind, steps, level, number, bound, until)
+        order = Order(
+            id=order_id,
+            trade=trade.id,
+            role=role,
+            side=side,
+            kind=kind,
+            steps=steps,
+            level=level,
+            number=number,
+            bound=bound,
+            until=until,
+        )
         if level is not None:
             order.asked = [(level, steps)]
         market = self.state.markets.get(trade.symbol)

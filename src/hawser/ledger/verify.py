@@ -56,35 +56,49 @@ def verify(path: Path) -> Verdict:
         for one in recorded(db, earlier):
             if one.event is None or one.damaged:
                 told = "a line that does not fit its check sum"
-                return Verdict(events, commands, one.seq, told, "(not replayed)", earlier)
+                return Verdict(
+                    events=events,
+                    commands=commands,
+                    line=one.seq,
+                    recorded=told,
+                    replayed="(not replayed)",
+                    earlier=earlier,
+                )
             line = one.seq
             try:
                 due = [_encode(command) for command in engine.handle(one.event)]
             except Exception as error:  # an event that cannot have happened
                 told = f"{shape.wire_name(type(one.event))} {_shown(_encode(one.event))}"
                 return Verdict(
-                    events,
-                    commands,
-                    line,
-                    told,
-                    f"(cannot be: {error or type(error).__name__})",
-                    earlier,
+                    events=events,
+                    commands=commands,
+                    line=line,
+                    recorded=told,
+                    replayed=f"(cannot be: {error or type(error).__name__})",
+                    earlier=earlier,
                 )
             events += 1
             for number, command in enumerate(one.commands, start=1):
                 body, replayed = _encode(command), due[number - 1] if number <= len(due) else b""
                 if body != replayed:
                     told = f"{shape.wire_name(type(command))} {_shown(body)}"
-                    return Verdict(events, commands, line + number, told, _shown(replayed), earlier)
+                    return Verdict(
+                        events=events,
+                        commands=commands,
+                        line=line + number,
+                        recorded=told,
+                        replayed=_shown(replayed),
+                        earlier=earlier,
+                    )
                 commands += 1
             if len(due) > len(one.commands):
                 return Verdict(
-                    events,
-                    commands,
-                    line + len(one.commands) + 1,
-                    "(no command)",
-                    _shown(due[len(one.commands)]),
-                    earlier,
+                    events=events,
+                    commands=commands,
+                    line=line + len(one.commands) + 1,
+                    recorded="(no command)",
+                    replayed=_shown(due[len(one.commands)]),
+                    earlier=earlier,
                 )
         return Verdict(events, commands, earlier=earlier)
 

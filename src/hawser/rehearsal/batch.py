@@ -156,16 +156,35 @@ def run_batch(
         if first >= n:
             at = -1
             break
-        if not _allowed(history, setup, guarded, first, side, cash):
+        if not _allowed(history, setup, guarded=guarded, bar=first, side=side, cash=cash):
             at, side = first, 0
             continue
-        begun = begin(history, money, sizer, setup, side, decided, cash, levels)
+        begun = begin(
+            history,
+            money,
+            sizer=sizer,
+            setup=setup,
+            side=side,
+            decided=decided,
+            cash=cash,
+            levels=levels,
+        )
         trade = begun.trade
         if not _entered(history, guarded, trade):
             at, side = first, 0
             continue
         room = Written(written.fills[nf:], written.moves[nm:], written.equity, written.out)
-        end = play(history, money, begun.rules, trade, levels, room, order, cash, guarded)
+        end = play(
+            history,
+            money,
+            rules=begun.rules,
+            trade=trade,
+            levels=levels,
+            written=room,
+            order=order,
+            cash=cash,
+            guarded=guarded,
+        )
         if guarded.watch.on:
             gd.trade_ended(
                 guarded, end.bar, gd.CLOSES if end.how == INSIDE else gd.OPENS, end.net, begun.risk
@@ -178,7 +197,7 @@ def run_batch(
         nf, nm, count, cash, at = nf + end.fills, nm + end.moves, count + 1, cash + end.net, end.bar
         if end.how == INSIDE:
             decided, follows = end.bar, True
-            side = follow_on(setup, side, trade.ref, end.last, end.stop, chain)
+            side = follow_on(setup, side, ref=trade.ref, last=end.last, stop=end.stop, chain=chain)
             chain += 1
         elif end.turns:
             side, decided, follows, chain = -side, end.bar - 1, False, 0
@@ -221,10 +240,29 @@ def fan(
     for k in range(starts.size):
         if starts[k] + 1 >= history.bars.size:
             continue
-        begun = begin(history, money, sizer, setup, side, starts[k], cash, levels)
+        begun = begin(
+            history,
+            money,
+            sizer=sizer,
+            setup=setup,
+            side=side,
+            decided=starts[k],
+            cash=cash,
+            levels=levels,
+        )
         if begun.trade.steps == 0 or begun.risk <= 0:
             continue
-        end = play(history, money, begun.rules, begun.trade, levels, written, 0, cash, guarded)
+        end = play(
+            history,
+            money,
+            rules=begun.rules,
+            trade=begun.trade,
+            levels=levels,
+            written=written,
+            order=0,
+            cash=cash,
+            guarded=guarded,
+        )
         results[k] = end.net / begun.risk
         ends[k, 0], ends[k, 1] = end.how, end.last
         ends[k, 2] = written.moves[end.moves - 1, 2] if end.moves else -1

@@ -78,16 +78,16 @@ class Begun(NamedTuple):
 @compiled
 def _limits(sizer: Sizer, equity: float) -> Limits:
     return Limits(
-        equity,
-        equity - sizer.margin_used,
-        sizer.margin_rate,
-        sizer.max_notional_percent,
-        sizer.max_margin_percent,
-        sizer.max_heat_percent,
-        sizer.max_currency_heat_percent,
-        math.nan,
-        0.0,
-        0.0,
+        equity=equity,
+        free_margin=equity - sizer.margin_used,
+        margin_rate=sizer.margin_rate,
+        max_notional_percent=sizer.max_notional_percent,
+        max_margin_percent=sizer.max_margin_percent,
+        max_heat_percent=sizer.max_heat_percent,
+        max_currency_heat_percent=sizer.max_currency_heat_percent,
+        day_loss_room=math.nan,
+        open_heat=0.0,
+        currency_heat=0.0,
     )
 
 
@@ -133,11 +133,11 @@ def _initial_stop(
         far = money_stop_distance(
             setup.stop.value,
             qty,
-            side,
-            ref,
-            money.tick,
-            slip,
-            money.fees,
+            side=side,
+            ref_ticks=ref,
+            tick=money.tick,
+            slippage=slip,
+            fees=money.fees,
         )
         return ref - side * far if far >= 0 else -1
     if setup.stop.kind == Kind.COLUMN:
@@ -162,12 +162,12 @@ def _steps(
         asked = asked_steps(
             sizer.method,
             budget,
-            sizer.percent,
-            sizer.multiple,
-            equity,
-            atr * money.tick,
-            money.step,
-            at_stop,
+            percent=sizer.percent,
+            multiple=sizer.multiple,
+            equity=equity,
+            atr=atr * money.tick,
+            step=money.step,
+            at_stop=at_stop,
         )
     steps = min(asked, sizer.qty_max)
     for cap in cap_steps(_limits(sizer, equity), money.step, at_stop):
@@ -197,12 +197,12 @@ def _ladder(
         base = ladder_base(
             _limits(sizer, equity),
             budget,
-            sizer.qty_max,
-            levels,
-            stop,
-            setup.ladder.factor,
-            side,
-            money,
+            most_steps=sizer.qty_max,
+            levels=levels,
+            stop=stop,
+            factor=setup.ladder.factor,
+            side=side,
+            money=money,
         )
     if base < max(1, sizer.qty_min):
         base = 0
@@ -210,10 +210,21 @@ def _ladder(
         base
         and not sizer.fit
         and base
-        < ladder_base(UNBOUND, budget, PLENTY, levels, stop, setup.ladder.factor, side, money)
+        < ladder_base(
+            UNBOUND,
+            budget,
+            most_steps=PLENTY,
+            levels=levels,
+            stop=stop,
+            factor=setup.ladder.factor,
+            side=side,
+            money=money,
+        )
     ):
         base = 0
-    worst = ladder_worst(base, levels, stop, setup.ladder.factor, side, money)
+    worst = ladder_worst(
+        base, levels, stop=stop, factor=setup.ladder.factor, side=side, money=money
+    )
     laid.rungs[:] = side * levels[1:]
     laid.rung_steps[:] = rung_steps(base, setup.ladder.rungs, setup.ladder.factor)[1:]
     return stop, base, worst
@@ -234,7 +245,9 @@ def _wrong_target(setup: Setup, side: int, ref: int) -> bool:
             and setup.targets.value[k]
             and setup.targets.share[k]
         ):
-            level = target_level(PRICE, setup.targets.value[k], float(ref), 0.0, 0.0, side)
+            level = target_level(
+                PRICE, setup.targets.value[k], ref=float(ref), r_ticks=0.0, atr=0.0, side=side
+            )
             if side * (level - ref) < 0:
                 return True
     return False
@@ -266,23 +279,70 @@ def begin(
             sizer.amount, ref * money.tick * money.fees.unit_money * money.step
         )
     if known and setup.ladder.rungs:
-        stop, steps, risk = _ladder(sizer, setup, money, side, ref, exit_side, atr, equity, levels)
+        stop, steps, risk = _ladder(
+            sizer,
+            setup,
+            money=money,
+            side=side,
+            ref=ref,
+            exit_side=exit_side,
+            atr=atr,
+            equity=equity,
+            laid=levels,
+        )
     elif known:
         stop = _initial_stop(
-            history, setup, money, max(given, sizer.qty_min, 1), side, decided, ref, spread
+            history,
+            setup,
+            money=money,
+            given=max(given, sizer.qty_min, 1),
+            side=side,
+            decided=decided,
+            ref=ref,
+            spread=spread,
         )
         if stop_verdict(
             stop, ref, exit_side, side, setup.min_stop
         ) == STOP_OK and not _wrong_target(setup, side, ref):
             at_stop = _at_stop(money, ref, stop)
-            steps = _steps(sizer, setup, money, given, equity, atr, at_stop)
+            steps = _steps(
+                sizer, setup, money=money, given=given, equity=equity, atr=atr, at_stop=at_stop
+            )
             risk = risk_of(steps * money.step, at_stop)
     r_ticks = abs(ref - stop)
     if steps > 0:
-        lay_targets(setup, side, ref, r_ticks, atr, steps, levels.targets, levels.target_parts)
-        lay_losses(setup, side, ref, r_ticks, steps, levels.losses, levels.loss_parts)
-        lay_steps(setup, side, ref, r_ticks, atr, levels.step_at, levels.step_to)
+        lay_targets(
+            setup,
+            side,
+            ref=ref,
+            r_ticks=r_ticks,
+            atr=atr,
+            steps=steps,
+            levels=levels.targets,
+            parts=levels.target_parts,
+        )
+        lay_losses(
+            setup,
+            side,
+            ref=ref,
+            r_ticks=r_ticks,
+            steps=steps,
+            levels=levels.losses,
+            parts=levels.loss_parts,
+        )
+        lay_steps(
+            setup, side, ref=ref, r_ticks=r_ticks, atr=atr, at=levels.step_at, to=levels.step_to
+        )
         _mirror(side, levels.targets)
         _mirror(side, levels.losses)
-    rules = lay_rules(setup, money, side, ref, r_ticks, max(1, steps), levels.target_parts, cash)
+    rules = lay_rules(
+        setup,
+        money,
+        side=side,
+        ref=ref,
+        r_ticks=r_ticks,
+        steps=max(1, steps),
+        parts=levels.target_parts,
+        cash=cash,
+    )
     return Begun(TradeStart(side, first, ref, steps, stop), rules, risk)

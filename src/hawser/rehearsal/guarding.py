@@ -95,13 +95,13 @@ def memory_for(watch: GuardColumns, equity: float) -> GuardCounts:
     n = watch.kind.size
     latched, counts, until = np.zeros((3, n), np.int64)
     return GuardCounts(
-        latched,
-        np.full(n, -1, np.int64),
-        counts,
-        until,
-        np.full(n, equity),
-        np.full(n, equity),
-        np.zeros(2, np.int64),
+        latched=latched,
+        period=np.full(n, -1, np.int64),
+        counts=counts,
+        until=until,
+        base=np.full(n, equity),
+        high=np.full(n, equity),
+        place=np.zeros(2, np.int64),
     )
 
 
@@ -223,7 +223,14 @@ def too_wide(guarded: Guarded, spread: int, r_ticks: int) -> int:
     watch = guarded.watch
     for k in range(watch.of_r.size):
         if (
-            spread_over(float(spread), np.nan, float(r_ticks), np.nan, np.nan, watch.of_r[k])
+            spread_over(
+                float(spread),
+                np.nan,
+                r_ticks=float(r_ticks),
+                max_ticks=np.nan,
+                max_of_median=np.nan,
+                max_percent_of_r=watch.of_r[k],
+            )
             != SPREAD_OK
         ):
             number: int = watch.of_r_number[k]

@@ -111,7 +111,15 @@ def levels_for(setup: Setup) -> Levels:
     step_at, step_to = np.zeros((2, setup.steps.at_kind.size), np.int64)
     spare = Spare(spare_targets, spare_losses, spare_rungs, np.empty((40, 4), np.int64))
     return Levels(
-        targets, target_parts, losses, loss_parts, rungs, rung_steps, step_at, step_to, spare
+        targets=targets,
+        target_parts=target_parts,
+        losses=losses,
+        loss_parts=loss_parts,
+        rungs=rungs,
+        rung_steps=rung_steps,
+        step_at=step_at,
+        step_to=step_to,
+        spare=spare,
     )
 
 
@@ -200,15 +208,45 @@ def _within(
     if goal != NO_LEVEL:
         spare.rung_steps[:] = levels.rung_steps
         m = ladder_inside(
-            0, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, spare.out
+            0,
+            opens,
+            high=high,
+            low=low,
+            spread=spread,
+            stop=stop,
+            held=left,
+            target=goal,
+            rungs=levels.rungs,
+            rung_steps=spare.rung_steps,
+            out=spare.out,
         )
         spare.rung_steps[:] = levels.rung_steps
         k = ladder_inside(
-            1, opens, high, low, spread, stop, left, goal, levels.rungs, spare.rung_steps, out
+            1,
+            opens,
+            high=high,
+            low=low,
+            spread=spread,
+            stop=stop,
+            held=left,
+            target=goal,
+            rungs=levels.rungs,
+            rung_steps=spare.rung_steps,
+            out=out,
         )
         apart = _differs(out, k, spare.out, m)
         return ladder_inside(
-            order, opens, high, low, spread, stop, left, goal, levels.rungs, levels.rung_steps, out
+            order,
+            opens,
+            high=high,
+            low=low,
+            spread=spread,
+            stop=stop,
+            held=left,
+            target=goal,
+            rungs=levels.rungs,
+            rung_steps=levels.rung_steps,
+            out=out,
         ), int(apart)
     differs = 0
     if sides == ADVERSE | FAVOURABLE:  # else there is one way through the bar
@@ -216,43 +254,43 @@ def _within(
         m = inside(
             0,
             opens,
-            high,
-            low,
-            stop,
-            left,
-            levels.targets,
-            spare.target_parts,
-            levels.losses,
-            spare.loss_parts,
-            spare.out,
+            high=high,
+            low=low,
+            stop=stop,
+            left=left,
+            targets=levels.targets,
+            target_parts=spare.target_parts,
+            losses=levels.losses,
+            loss_parts=spare.loss_parts,
+            out=spare.out,
         )
         spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
         k = inside(
             1,
             opens,
-            high,
-            low,
-            stop,
-            left,
-            levels.targets,
-            spare.target_parts,
-            levels.losses,
-            spare.loss_parts,
-            out,
+            high=high,
+            low=low,
+            stop=stop,
+            left=left,
+            targets=levels.targets,
+            target_parts=spare.target_parts,
+            losses=levels.losses,
+            loss_parts=spare.loss_parts,
+            out=out,
         )
         differs = int(_differs(out, k, spare.out, m))
     return inside(
         order,
         opens,
-        high,
-        low,
-        stop,
-        left,
-        levels.targets,
-        levels.target_parts,
-        levels.losses,
-        levels.loss_parts,
-        out,
+        high=high,
+        low=low,
+        stop=stop,
+        left=left,
+        targets=levels.targets,
+        target_parts=levels.target_parts,
+        losses=levels.losses,
+        loss_parts=levels.loss_parts,
+        out=out,
     ), differs
 
 
@@ -335,8 +373,26 @@ def _booked(
             last = what
             ready |= 1 << number if what == TARGET else 0
         net -= fee(money, float(steps), price)
-        nf = _write(fills, nf, i, 1 if what == RUNG else -1, what, number, price, steps)
-    return TradeAccount(flow, value, net, entered, left, nf, last, ready)
+        nf = _write(
+            fills,
+            nf,
+            bar=i,
+            way=1 if what == RUNG else -1,
+            what=what,
+            number=number,
+            price=price,
+            steps=steps,
+        )
+    return TradeAccount(
+        flow=flow,
+        value=value,
+        net=net,
+        entered=entered,
+        left=left,
+        fills=nf,
+        last=last,
+        ready=ready,
+    )
 
 
 @inlined
@@ -376,7 +432,7 @@ def play(  # noqa: PLR0912, PLR0915
     loss_parts = levels.loss_parts
     stop, left, entered = trade.stop, trade.steps, trade.steps
     price = filled_at(trade.ref + side * money.entry_slip)
-    nf = _write(fills, 0, trade.first, 1, 0, 0, price, trade.steps)
+    nf = _write(fills, 0, bar=trade.first, way=1, what=0, number=0, price=price, steps=trade.steps)
     nm, dependent, ready, last = 0, 0, 0, STOP
     net = -fee(money, float(trade.steps), price)
     value, flow = price * trade.steps, -side * price * trade.steps
@@ -385,11 +441,22 @@ def play(  # noqa: PLR0912, PLR0915
         goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
     top, bottom = nearest(targets, target_parts, losses, loss_parts)
     decided, turning, best, worst, on, marked = 0, False, 0, 0, guarded.watch.on, cash
-    book = TradeAccount(flow, value, net, entered, left, nf, last, ready)
+    book = TradeAccount(
+        flow=flow,
+        value=value,
+        net=net,
+        entered=entered,
+        left=left,
+        fills=nf,
+        last=last,
+        ready=ready,
+    )
     for k in range(bars.size):
         i, bar = trade.first + k, bars[k]
         spread = bar["spread"]
-        prices = _mirrored(bar["open"], bar["high"], bar["low"], bar["close"], spread, side)
+        prices = _mirrored(
+            bar["open"], bar["high"], low=bar["low"], close=bar["close"], spread=spread, side=side
+        )
         opens, high, low, closes = prices
         if k == 0:
             best = worst = opens  # of the entry's own bar the open counts (section 10)
@@ -399,11 +466,22 @@ def play(  # noqa: PLR0912, PLR0915
             if follows & gd.CLOSE and not decided:
                 decided = GUARD
             if follows & gd.EVEN and not decided:
-                stop, nm = _evened(rules, side, value / entered, stop, side * opens, moves, nm, i)
+                stop, nm = _evened(
+                    rules,
+                    side,
+                    entry=value / entered,
+                    stop=stop,
+                    exit_side=side * opens,
+                    moves=moves,
+                    nm=nm,
+                    bar=i,
+                )
         if decided:  # at market, at this open
             price = filled_at(side * opens - side * money.exit_slip)
             net += (flow + side * price * left) * money.tick_step - fee(money, float(left), price)
-            nf = _write(fills, nf, i, -1, 10 + decided, 0, price, left)
+            nf = _write(
+                fills, nf, bar=i, way=-1, what=10 + decided, number=0, price=price, steps=left
+            )
             best, worst = max(best, opens), min(worst, opens)
             break
         # Most bars reach nothing, and are done with here: what a bar fills costs ten times as much
@@ -412,11 +490,19 @@ def play(  # noqa: PLR0912, PLR0915
         sides = touched(high, low, side * stop, top, bottom)
         if goal != NO_LEVEL or sides:
             count, differs = _within(
-                order, prices, spread, side * stop, left, goal, levels, out, sides
+                order,
+                prices,
+                spread=spread,
+                stop=side * stop,
+                left=left,
+                goal=goal,
+                levels=levels,
+                out=out,
+                sides=sides,
             )
         dependent += differs
         if count:
-            book = _booked(book, fills, i, side, money, out, count)
+            book = _booked(book, fills, i=i, side=side, money=money, out=out, count=count)
             flow, value, net, entered, left, nf, last, ready = book
             top, bottom = nearest(targets, target_parts, losses, loss_parts)
         if left == 0:
@@ -434,7 +520,16 @@ def play(  # noqa: PLR0912, PLR0915
         equity[k] = cash + won
         if k == bars.size - 1:
             net += profit - fee(money, float(left), float(side * closes))
-            nf = _write(fills, nf, i, -1, 10 + END, 0, float(side * closes), left)
+            nf = _write(
+                fills,
+                nf,
+                bar=i,
+                way=-1,
+                what=10 + END,
+                number=0,
+                price=float(side * closes),
+                steps=left,
+            )
             decided = END
             break
         # Guards judge before signals: a limit that is reached at this close must not be overtaken
@@ -446,10 +541,25 @@ def play(  # noqa: PLR0912, PLR0915
             marked = cash + won
             judged = gd.judge(guarded, i, marked)
             if judged & gd.EVEN:
-                stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
+                stop, nm = _evened(
+                    rules,
+                    side,
+                    entry=value / entered,
+                    stop=stop,
+                    exit_side=at_close,
+                    moves=moves,
+                    nm=nm,
+                    bar=i + 1,
+                )
             ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0
         decided, turning = decided_at(
-            rules, bar["signal"], bar["leave"], k + 1, side, won, bar["last_next"]
+            rules,
+            bar["signal"],
+            leave=bar["leave"],
+            lived=k + 1,
+            side=side,
+            won=won,
+            last=bar["last_next"],
         )
         if ends and not decided:
             decided = GUARD
@@ -459,20 +569,41 @@ def play(  # noqa: PLR0912, PLR0915
         level, why = moved(
             rules,
             side,
-            ref,
-            step_at,
-            step_to,
-            bar["atr"],
-            value_of,
-            stop,
-            side * best,
-            at_close,
-            at_close,
-            ready,
+            ref=ref,
+            step_at=step_at,
+            step_to=step_to,
+            atr=bar["atr"],
+            line=value_of,
+            stop=stop,
+            best=side * best,
+            close=at_close,
+            exit_side=at_close,
+            ready=ready,
         )
         if why >= 0:
             stop, nm = level, _move(moves, nm, i + 1, level, why)
         if on and guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
-            stop, nm = _evened(rules, side, value / entered, stop, at_close, moves, nm, i + 1)
+            stop, nm = _evened(
+                rules,
+                side,
+                entry=value / entered,
+                stop=stop,
+                exit_side=at_close,
+                moves=moves,
+                nm=nm,
+                bar=i + 1,
+            )
     equity[i - trade.first] = cash + net
-    return TradeEnd(i, decided, turning, nf, nm, dependent, best, worst, net, last, stop)
+    return TradeEnd(
+        bar=i,
+        how=decided,
+        turns=turning,
+        fills=nf,
+        moves=nm,
+        dependent=dependent,
+        best=best,
+        worst=worst,
+        net=net,
+        last=last,
+        stop=stop,
+    )

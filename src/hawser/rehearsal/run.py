@@ -106,16 +106,16 @@ class Outcome:
             own_moves = moves[row[batch.MOVE_FROM] : row[batch.MOVE_TO]]
             found.append(
                 Played(
-                    row[batch.SIDE],
-                    row[batch.FIRST],
-                    row[batch.LAST],
-                    reason,
-                    row[batch.STOP_AT],
-                    risk,
-                    net,
-                    own,
-                    own_moves,
-                    exit_name(own[-1]),
+                    side=row[batch.SIDE],
+                    first=row[batch.FIRST],
+                    last=row[batch.LAST],
+                    reason=reason,
+                    stop=row[batch.STOP_AT],
+                    planned_risk=risk,
+                    net=net,
+                    fills=own,
+                    moves=own_moves,
+                    end=exit_name(own[-1]),
                 )
             )
         return found
@@ -188,22 +188,30 @@ class Rehearsal:
             place = batch.run_batch(
                 self.history,
                 self.money,
-                self.sizer,
-                self.setup,
-                levels,
-                written,
-                rows,
-                order,
-                place,
-                at_once,
-                guarded,
+                sizer=self.sizer,
+                setup=self.setup,
+                levels=levels,
+                written=written,
+                rows=rows,
+                order=order,
+                place=place,
+                most=at_once,
+                guarded=guarded,
             )
             if progress is not None:
                 progress(n if place.at < 0 else int(place.at))
         rows = batch.Table(*(table[: place.trades] for table in rows))
         fills, moves = written.fills[: place.fills], written.moves[: place.moves]
         acted = guarded.written[: guarded.memory.place[0]]
-        return Outcome(rows, fills, moves, written.equity, start, float(place.cash), acted)
+        return Outcome(
+            rows=rows,
+            fills=fills,
+            moves=moves,
+            equity=written.equity,
+            start=start,
+            end=float(place.cash),
+            guarded=acted,
+        )
 
     def guarded(self) -> gd.Guarded:
         """The guards before the first bar. Each may write a row at a bar's open and at its close,

@@ -88,20 +88,29 @@ class Trial:
         if not 0 <= start < self.size - 1:
             return "No bar follows this one: there is nothing to trade"
         of, cash = self._of, float(self._account.equity)
-        begun = begin(of.history, of.money, of.sizer, of.setup, side, start, cash, self._levels)
+        begun = begin(
+            of.history,
+            of.money,
+            sizer=of.sizer,
+            setup=of.setup,
+            side=side,
+            decided=start,
+            cash=cash,
+            levels=self._levels,
+        )
         if begun.trade.steps == 0:
             return self._refusal(start, side)
         levels, parts = (side * self._levels.targets).tolist(), self._levels.target_parts.tolist()
         end = loop.play(
             of.history,
             of.money,
-            begun.rules,
-            begun.trade,
-            self._levels,
-            self._written,
-            0,
-            cash,
-            of.guarded(),
+            rules=begun.rules,
+            trade=begun.trade,
+            levels=self._levels,
+            written=self._written,
+            order=0,
+            cash=cash,
+            guarded=of.guarded(),
         )
         fills = self._written.fills[: end.fills].tolist()
         moves = self._written.moves[: end.moves].tolist()
@@ -111,18 +120,18 @@ class Trial:
         )
         why = moves[-1][2] if moves else -1
         return TrialResult(
-            side,
-            start + 1,
-            int(end.bar),
-            int(begun.trade.ref),
-            int(begun.trade.stop),
-            tuple(level for level, part in zip(levels, parts, strict=True) if part),
-            tuple((bar, level, _moved_by(why)) for bar, level, why in moves),
-            exits,
-            rungs,
-            end.net / begun.risk,
-            _ended(end.how, end.last, why),
-            end.how == loop.END,
+            side=side,
+            first=start + 1,
+            last=int(end.bar),
+            ref=int(begun.trade.ref),
+            stop=int(begun.trade.stop),
+            targets=tuple(level for level, part in zip(levels, parts, strict=True) if part),
+            moves=tuple((bar, level, _moved_by(why)) for bar, level, why in moves),
+            exits=exits,
+            rungs=rungs,
+            result=end.net / begun.risk,
+            ended=_ended(end.how, end.last, why),
+            open_at_end=end.how == loop.END,
         )
 
     def _refusal(self, start: int, side: int) -> str:

@@ -73,7 +73,12 @@ def read(files: Files) -> Read:
             file=sys.stderr,
         )
     return Read(
-        history.bars, Signals(signal, leave), instrument, account, rig, _policy(files, history.bars)
+        bars=history.bars,
+        signals=Signals(signal, leave),
+        instrument=instrument,
+        account=account,
+        rig=rig,
+        policy=_policy(files, history.bars),
     )
 
 

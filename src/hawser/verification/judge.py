@@ -75,16 +75,16 @@ class Findings(msgspec.Struct):
             for kind in self.faults | other.faults
         }
         return Findings(
-            self.seed,
-            self.trades + other.trades,
-            self.requests + other.requests,
-            self.kills + other.kills,
-            self.simulated + other.simulated,
-            counts,
-            [*self.exposed, *other.exposed],
-            max(self.longest_exposed, other.longest_exposed),
-            max(self.longest_naked, other.longest_naked),
-            texts,
+            seed=self.seed,
+            trades=self.trades + other.trades,
+            requests=self.requests + other.requests,
+            kills=self.kills + other.kills,
+            simulated=self.simulated + other.simulated,
+            faults=counts,
+            exposed=[*self.exposed, *other.exposed],
+            longest_exposed=max(self.longest_exposed, other.longest_exposed),
+            longest_naked=max(self.longest_naked, other.longest_naked),
+            broken=texts,
         )
 
 

@@ -142,14 +142,14 @@ class Walk:
     def _filled(self, trade: Trade, role: str, number: int, fill: ev.Fill) -> None:
         if trade.id not in self.found:
             self.found[trade.id] = Compared(
-                trade.side,
-                self._bar,
-                self._bar,
-                trade.cover.initial_stop,
-                trade.entry.planned_risk,
-                0.0,
-                [],
-                [],
+                side=trade.side,
+                first=self._bar,
+                last=self._bar,
+                stop=trade.cover.initial_stop,
+                risk=trade.entry.planned_risk,
+                net=0.0,
+                fills=[],
+                moves=[],
             )
         compared = self.found[trade.id]
         compared.last = self._bar
@@ -299,7 +299,14 @@ def _compared(one: Played) -> Compared:
     ]
     moves = [(bar, level, move_name(why)) for bar, level, why in one.moves]
     return Compared(
-        one.side, one.first, one.last, one.stop, one.planned_risk, one.net, fills, moves
+        side=one.side,
+        first=one.first,
+        last=one.last,
+        stop=one.stop,
+        risk=one.planned_risk,
+        net=one.net,
+        fills=fills,
+        moves=moves,
     )
 
 
@@ -379,8 +386,18 @@ def compare(
     policy: HistoryPolicy | None = None,
 ) -> Report:
     """Run both over the same bars; raises BadInput."""
-    outcome = Rehearsal(bars, signals, instrument, account, rig, policy).run(order)
-    live = Walk(bars, signals, instrument, account, rig, order, policy).run()
+    outcome = Rehearsal(
+        bars=bars, signals=signals, instrument=instrument, account=account, rig=rig, policy=policy
+    ).run(order)
+    live = Walk(
+        bars=bars,
+        signals=signals,
+        instrument=instrument,
+        account=account,
+        rig=rig,
+        order=order,
+        policy=policy,
+    ).run()
     other = rehearsed(outcome)
     if policy is not None:
         live, other = list(map(_meant, live)), list(map(_meant, other))
@@ -398,7 +415,15 @@ def parity(files: Files, order: str) -> Report:
         at = files.guards if error.code == "bad_guard" else files.account
         raise BadInput(error.code, f"{at}: {error.sentence}") from None
     bars, signals, instrument, account, rig, policy = found
-    return compare(bars, signals, instrument, account, rig, ORDERS[order], policy)
+    return compare(
+        bars,
+        signals,
+        instrument=instrument,
+        account=account,
+        rig=rig,
+        order=ORDERS[order],
+        policy=policy,
+    )
 
 
 def written(report: Report) -> str:

@@ -83,7 +83,13 @@ def place_of(seed: int) -> Place:
         costs = Costs(0, draw.choice((0, 0, 2)), draw.choice((0, 0, 3)))
         account = msgspec.structs.replace(account, costs=costs)
     return Place(
-        start, world, rates, zone, account, draw.choice((1.0, 1.0, 1.0, 3.0)), seed % 5 == 2
+        start=start,
+        world=world,
+        rates=rates,
+        zone=zone,
+        account=account,
+        far=draw.choice((1.0, 1.0, 1.0, 3.0)),
+        wilful=seed % 5 == 2,
     )
 
 

@@ -207,14 +207,14 @@ class Storm:
     def _opened(self) -> Session:
         self.venue.judge = None
         session = Session(
-            self.account,
-            self.venue,
-            self.ledger,
-            self.heard,
-            "S",
-            self._failed,
-            self._disk,
-            self._extent,
+            account=self.account,
+            venue=self.venue,
+            ledger=self.ledger,
+            listener=self.heard,
+            prefix="S",
+            on_fault=self._failed,
+            way=self._disk,
+            last=self._extent,
         )
         self.venue.judge = self.judge
         return session

@@ -58,13 +58,20 @@ OTHER_HOURS = (
 )
 WORLD: World = [
     (
-        _instrument("CAD/CHF", "CHF", "CAD", "0.00001", 100_000.0, "0.01"),
+        _instrument(
+            "CAD/CHF", "CHF", base="CAD", tick="0.00001", multiplier=100_000.0, step="0.01"
+        ),
         Character(0.6124, 0.0006, 8),
     ),
-    (_instrument("Harbour 40", "CHF", None, "0.5", 5.0, "0.1"), Character(4118.0, 0.0008, 3)),
+    (
+        _instrument("Harbour 40", "CHF", base=None, tick="0.5", multiplier=5.0, step="0.1"),
+        Character(4118.0, 0.0008, 3),
+    ),
     (
         msgspec.structs.replace(
-            _instrument("Tin Z", "USD", None, "0.25", 10.0, "1"), sessions=HOURS, min_stop_ticks=4
+            _instrument("Tin Z", "USD", base=None, tick="0.25", multiplier=10.0, step="1"),
+            sessions=HOURS,
+            min_stop_ticks=4,
         ),
         Character(1204.0, 0.0007, 2),
     ),

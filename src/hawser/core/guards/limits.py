@@ -147,7 +147,12 @@ def each_spread_over(
     out = np.empty(spreads.size, np.bool_)
     for index in range(spreads.size):
         beyond = spread_over(
-            spreads[index], median[index], np.nan, max_ticks, max_of_median, np.nan
+            spreads[index],
+            median[index],
+            r_ticks=np.nan,
+            max_ticks=max_ticks,
+            max_of_median=max_of_median,
+            max_percent_of_r=np.nan,
         )
         out[index] = beyond != SPREAD_OK
     return out

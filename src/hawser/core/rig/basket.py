@@ -105,10 +105,10 @@ def amount_blank(key: str, name: str) -> Blank:
 
 
 SECTION = Section(
-    "basket",
-    "Basket",
-    1,
-    (
+    key="basket",
+    title="Basket",
+    most=1,
+    words=(
         "leave with",
         amount_blank("stop", "lost"),
         "lost or",
@@ -116,9 +116,9 @@ SECTION = Section(
         "won, looked at on",
         one_of("basis", "looked at on", tuple(BASES)),
     ),
-    "none",
-    lambda values: Basket(values["stop"], values["target"], BASES[values["basis"]]),
-    lambda rule: {
+    empty="none",
+    make=lambda values: Basket(values["stop"], values["target"], BASES[values["basis"]]),
+    fill=lambda rule: {
         "stop": amount_text(rule.stop),
         "target": amount_text(rule.target),
         "basis": next(text for text, basis in BASES.items() if basis == rule.basis),

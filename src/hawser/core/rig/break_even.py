@@ -49,10 +49,10 @@ def _says(rules: tuple[BreakEven, ...], rig: Rig) -> list[str]:
 
 
 SECTION = Section(
-    "break_even",
-    "Break-even",
-    1,
-    (
+    key="break_even",
+    title="Break-even",
+    most=1,
+    words=(
         "after",
         after_blank(),
         "to the entry and",
@@ -66,11 +66,11 @@ SECTION = Section(
         "t, costs on top",
         one_of("cover_costs", "costs on top", YES),
     ),
-    "none",
-    lambda values: BreakEven(
+    empty="none",
+    make=lambda values: BreakEven(
         values["after"], values["offset_ticks"], values["cover_costs"] == "yes"
     ),
-    lambda rule: {
+    fill=lambda rule: {
         "after": after_text(rule.after),
         "offset_ticks": plain(rule.offset_ticks),
         "cover_costs": YES[rule.cover_costs],

@@ -42,17 +42,17 @@ def _says(rules: tuple[FollowOn, ...], rig: Rig) -> list[str]:
 
 
 SECTION = Section(
-    "follow_on",
-    "Follow-on",
-    1,
-    (
+    key="follow_on",
+    title="Follow-on",
+    most=1,
+    words=(
         "the same way after the last target, the other way after a losing stop; at most",
         Blank("max_chain", "in a row", "How many follow-ons in a row", whole_number, "1"),
         "in a row",
     ),
-    "none",
-    lambda values: FollowOn(values["max_chain"]),
-    lambda rule: {"max_chain": str(rule.max_chain)},
+    empty="none",
+    make=lambda values: FollowOn(values["max_chain"]),
+    fill=lambda rule: {"max_chain": str(rule.max_chain)},
     says=_says,
     brief=lambda rules: "follow-on",
     rank=90,

@@ -69,7 +69,9 @@ def numbers(ladder: Ladder | None) -> LadderSetup:
     from hawser.core.rules.trade_levels import LadderSetup
 
     if ladder is None:
-        return LadderSetup(0, int(Kind.TICKS), 1.0, 1.0, 0.0, 0.0)
+        return LadderSetup(
+            rungs=0, spacing_kind=int(Kind.TICKS), spacing=1.0, factor=1.0, target=0.0, stop=0.0
+        )
     kind, spacing = measures([ladder.spacing])
     return LadderSetup(
         rungs=ladder.rungs,
@@ -108,10 +110,10 @@ def _fill_ladder(ladder: Ladder) -> dict[str, str]:
 
 
 SECTION = Section(
-    "ladder",
-    "Ladder",
-    1,
-    (
+    key="ladder",
+    title="Ladder",
+    most=1,
+    words=(
         Blank("rungs", "rungs", "Entries in all, the first included", whole_number, "4"),
         "rungs",
         Blank(
@@ -129,9 +131,9 @@ SECTION = Section(
         Blank("stop_ticks", "common stop", "Ticks beyond the last rung", any_number, "60"),
         "t beyond the last rung",
     ),
-    "none",
-    lambda values: Ladder(**values),
-    _fill_ladder,
+    empty="none",
+    make=lambda values: Ladder(**values),
+    fill=_fill_ladder,
     says=_says,
     brief=lambda rules: "ladder",
     rank=10,

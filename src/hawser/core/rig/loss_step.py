@@ -64,10 +64,10 @@ def _r(text: str) -> float:
 
 
 SECTION = Section(
-    "loss_step",
-    "Loss steps",
-    MAX_LOSS_STEPS,
-    (
+    key="loss_step",
+    title="Loss steps",
+    most=MAX_LOSS_STEPS,
+    words=(
         "at \u2212",
         Blank("r", "loss step at", "How far against the trade: 0.5 R", _r, "0.5 R"),
         "give up",
@@ -79,9 +79,9 @@ SECTION = Section(
             "25 %",
         ),
     ),
-    "none",
-    lambda values: LossStep(values["r"], values["share"]),
-    lambda rule: {"r": f"{plain(rule.r)} R", "share": share_text(rule.share)},
+    empty="none",
+    make=lambda values: LossStep(values["r"], values["share"]),
+    fill=lambda rule: {"r": f"{plain(rule.r)} R", "share": share_text(rule.share)},
     says=_says,
     brief=lambda rules: "loss steps",
     rank=30,

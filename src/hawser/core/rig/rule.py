@@ -66,7 +66,14 @@ def as_typed(text: str) -> str:
 
 def one_of(key: str, name: str, choices: tuple[str, ...], first: str = "") -> Blank:
     """A blank with a choice."""
-    return Blank(key, name, f"One of {', '.join(choices)}", as_typed, first or choices[0], choices)
+    return Blank(
+        key=key,
+        name=name,
+        help=f"One of {', '.join(choices)}",
+        read=as_typed,
+        first=first or choices[0],
+        choices=choices,
+    )
 
 
 def after_blank() -> Blank:

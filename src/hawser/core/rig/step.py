@@ -42,10 +42,10 @@ def _says(rules: tuple[Step, ...], rig: Rig) -> list[str]:
 
 
 SECTION = Section(
-    "step",
-    "Steps",
-    MAX_STEPS,
-    (
+    key="step",
+    title="Steps",
+    most=MAX_STEPS,
+    words=(
         "at",
         Blank(
             "at",
@@ -63,9 +63,9 @@ SECTION = Section(
             "1 R",
         ),
     ),
-    "none",
-    lambda values: Step(values["at"], values["to"]),
-    lambda rule: {"at": measure_text(rule.at), "to": measure_text(rule.to)},
+    empty="none",
+    make=lambda values: Step(values["at"], values["to"]),
+    fill=lambda rule: {"at": measure_text(rule.at), "to": measure_text(rule.to)},
     says=_says,
     brief=lambda rules: "steps",
     rank=50,

@@ -55,10 +55,10 @@ def _says(rules: tuple[StopRule, ...], rig: Rig) -> list[str]:
 
 
 SECTION = Section(
-    "stop",
-    "Stop",
-    1,
-    (
+    key="stop",
+    title="Stop",
+    most=1,
+    words=(
         Blank(
             "stop",
             "stop",
@@ -69,9 +69,9 @@ SECTION = Section(
             "2.5 atr",
         ),
     ),
-    "set by the ladder",
-    lambda values: values["stop"],
-    lambda stop: {"stop": stop_text(stop, "?")},
+    empty="set by the ladder",
+    make=lambda values: values["stop"],
+    fill=lambda stop: {"stop": stop_text(stop, "?")},
     says=_says,
     brief=lambda rules: f"stop {stop_text(rules[0], '')}",
     rank=0,

@@ -63,10 +63,10 @@ def share_or_none(text: str) -> float:
 
 
 SECTION = Section(
-    "target",
-    "Targets",
-    MAX_TARGETS,
-    (
+    key="target",
+    title="Targets",
+    most=MAX_TARGETS,
+    words=(
         "at",
         Blank(
             "level",
@@ -78,9 +78,9 @@ SECTION = Section(
         "close",
         Blank("share", "share", "How much of the position: 40 %", share_or_none, "50 %"),
     ),
-    "none: all rides until the stop",
-    lambda values: msgspec.structs.replace(values["level"], share=values["share"]),
-    lambda rule: {"level": target_text(rule), "share": share_text(rule.share)},
+    empty="none: all rides until the stop",
+    make=lambda values: msgspec.structs.replace(values["level"], share=values["share"]),
+    fill=lambda rule: {"level": target_text(rule), "share": share_text(rule.share)},
     says=_says,
     brief=_brief,
     rank=20,

@@ -66,18 +66,18 @@ def _fill_time(rule: TimeExit) -> dict[str, str]:
 
 
 SECTION = Section(
-    "time_exit",
-    "Time",
-    1,
-    (
+    key="time_exit",
+    title="Time",
+    most=1,
+    words=(
         "leave after",
         Blank("bars", "bars", "Completed bars, the entry's own included", _maybe, "200"),
         "bars, before the hours end:",
         one_of("until", "before", tuple(UNTIL)),
     ),
-    "no limit",
-    _make_time,
-    _fill_time,
+    empty="no limit",
+    make=_make_time,
+    fill=_fill_time,
     says=_says,
     brief=lambda rules: "time exit",
     rank=70,

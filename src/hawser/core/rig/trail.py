@@ -154,7 +154,9 @@ def numbers(trail: Trail | None) -> Trailing:
     from hawser.core.rules.trade_levels import Trailing
 
     if trail is None:
-        return Trailing(int(Kind.NONE), 0.0, 0.0, False, 0.0, 1)
+        return Trailing(
+            kind=int(Kind.NONE), value=0.0, base=0.0, by_close=False, offset=0.0, step=1
+        )
     return Trailing(
         kind=KINDS.get(trail.kind, int(Kind.COLUMN)),
         value=float(getattr(trail, trail.kind)) if trail.kind in KINDS else 0.0,
@@ -206,10 +208,10 @@ def _fill_trail(trail: Trail) -> dict[str, str]:
 
 
 SECTION = Section(
-    "trail",
-    "Trail",
-    1,
-    (
+    key="trail",
+    title="Trail",
+    most=1,
+    words=(
         Blank(
             "what",
             "trail",
@@ -226,9 +228,9 @@ SECTION = Section(
         "t, on bars of",
         one_of("timeframe", "trail's timeframe", ("the chart's", *TIMEFRAMES)),
     ),
-    "none",
-    _make_trail,
-    _fill_trail,
+    empty="none",
+    make=_make_trail,
+    fill=_fill_trail,
     says=_says,
     brief=lambda rules: f"trail {trail_text(rules[0])}",
     rank=60,

@@ -94,7 +94,9 @@ def moved(
             if found != NO_MOVE and side * (found - level) > 0:
                 level, why = found, STEP_1 + k
     if rules.trail.kind != Kind.NONE and begun(rules.trail_begins, excursion, ready):
-        candidate = trail_candidate(rules.trail, atr, line, side, best, close, stop)
+        candidate = trail_candidate(
+            rules.trail, atr, line=line, side=side, best=best, close=close, stop=stop
+        )
         if candidate != NO_MOVE and counted(candidate, stop, rules.trail.step, side):
             found = sendable(candidate, stop, exit_side, rules.min_stop, side)
             if found != NO_MOVE and side * (found - level) > 0:

@@ -73,11 +73,13 @@ def _adverse(
         if best < 0:
             break
         take = min(parts[best], left)
-        n = _note(out, n, LOSS_STEP, best + 1, min(opens, levels[best]), take)
+        n = _note(
+            out, n, what=LOSS_STEP, number=best + 1, price=min(opens, levels[best]), steps=take
+        )
         left -= take
         parts[best] = 0
     if left > 0 and low <= stop:
-        n = _note(out, n, STOP, 0, min(opens, stop), left)
+        n = _note(out, n, what=STOP, number=0, price=min(opens, stop), steps=left)
         left = 0
     return n, left
 
@@ -96,7 +98,7 @@ def _favourable(
         if best < 0:
             break
         take = min(parts[best], left)
-        n = _note(out, n, TARGET, best + 1, max(opens, levels[best]), take)
+        n = _note(out, n, what=TARGET, number=best + 1, price=max(opens, levels[best]), steps=take)
         left -= take
         parts[best] = 0
     return n, left
@@ -149,14 +151,22 @@ def inside(
     losses, loss_parts = borrowed((losses, loss_parts))
     # A gap has no order inside the bar: what lies beyond the open fills there, whichever side is
     # looked at first after it.
-    n, left = _adverse(opens, opens, stop, losses, loss_parts, left, out, 0)
-    n, left = _favourable(opens, opens, targets, target_parts, left, out, n)
+    n, left = _adverse(
+        opens, opens, stop=stop, levels=losses, parts=loss_parts, left=left, out=out, n=0
+    )
+    n, left = _favourable(opens, opens, levels=targets, parts=target_parts, left=left, out=out, n=n)
     first_up = favourable_first(order, opens, high, low)
     if first_up:
-        n, left = _favourable(opens, high, targets, target_parts, left, out, n)
-    n, left = _adverse(opens, low, stop, losses, loss_parts, left, out, n)
+        n, left = _favourable(
+            opens, high, levels=targets, parts=target_parts, left=left, out=out, n=n
+        )
+    n, left = _adverse(
+        opens, low, stop=stop, levels=losses, parts=loss_parts, left=left, out=out, n=n
+    )
     if not first_up:
-        n, left = _favourable(opens, high, targets, target_parts, left, out, n)
+        n, left = _favourable(
+            opens, high, levels=targets, parts=target_parts, left=left, out=out, n=n
+        )
     return n
 
 
@@ -187,16 +197,23 @@ def ladder_inside(
         for turn in range(2):
             if (turn == 0) == first_up:
                 if base > 0 and top >= target:
-                    n = _note(out, n, TARGET, 1, max(opens, target), base)
+                    n = _note(out, n, what=TARGET, number=1, price=max(opens, target), steps=base)
                     left -= base
                     base = 0
             elif left > 0:
                 for k in range(rungs.size):
                     if rung_steps[k] > 0 and bottom + spread <= rungs[k]:
-                        n = _note(out, n, RUNG, k + 1, min(opens + spread, rungs[k]), rung_steps[k])
+                        n = _note(
+                            out,
+                            n,
+                            what=RUNG,
+                            number=k + 1,
+                            price=min(opens + spread, rungs[k]),
+                            steps=rung_steps[k],
+                        )
                         left += rung_steps[k]
                         rung_steps[k] = 0
                 if bottom <= stop:
-                    n = _note(out, n, STOP, 0, min(opens, stop), left)
+                    n = _note(out, n, what=STOP, number=0, price=min(opens, stop), steps=left)
                     left = base = 0
     return n

@@ -85,7 +85,9 @@ def ladder_most(
             total += steps[number]
         fits = total <= most_steps and worth * money.step * money.fees.unit_money <= notional
         if fits:
-            fits = risk >= ladder_worst(base, levels, stop, factor, side, money)
+            fits = risk >= ladder_worst(
+                base, levels, stop=stop, factor=factor, side=side, money=money
+            )
         if fits:
             low = base
         else:
@@ -112,5 +114,12 @@ def ladder_base(
     if risk <= 0 or notional <= 0:
         return 0
     return ladder_most(
-        risk * noise, notional * noise, most_steps, levels, stop, factor, side, money
+        risk * noise,
+        notional * noise,
+        most_steps=most_steps,
+        levels=levels,
+        stop=stop,
+        factor=factor,
+        side=side,
+        money=money,
     )

@@ -109,11 +109,13 @@ def money_stop_distance(
     far = min(far, (most - cost_in - slip - rate_out) / slope)
     ticks = _whole_within(far, -1)
     for _ in range(LOOKS):
-        at = _at_distance(ticks, side, ref_ticks, tick, slippage, fees)
+        at = _at_distance(ticks, side, ref_ticks=ref_ticks, tick=tick, slippage=slippage, fees=fees)
         if ticks >= 0 and risk_of(qty, at) > most:
             ticks -= 1
     for _ in range(LOOKS):
-        at = _at_distance(ticks + 1, side, ref_ticks, tick, slippage, fees)
+        at = _at_distance(
+            ticks + 1, side, ref_ticks=ref_ticks, tick=tick, slippage=slippage, fees=fees
+        )
         if ticks < MOST_COUNTED and risk_of(qty, at) <= most:
             ticks += 1
     return ticks

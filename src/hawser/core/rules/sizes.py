@@ -30,7 +30,18 @@ class Limits(NamedTuple):
     currency_heat: float
 
 
-UNBOUND = Limits(1.0, math.inf, 0.0, math.nan, math.nan, math.nan, math.nan, math.nan, 0.0, 0.0)
+UNBOUND = Limits(
+    equity=1.0,
+    free_margin=math.inf,
+    margin_rate=0.0,
+    max_notional_percent=math.nan,
+    max_margin_percent=math.nan,
+    max_heat_percent=math.nan,
+    max_currency_heat_percent=math.nan,
+    day_loss_room=math.nan,
+    open_heat=0.0,
+    currency_heat=0.0,
+)
 
 
 @compiled

@@ -207,7 +207,13 @@ def lay_targets(
         parts[k] = 0
         kind, value = setup.targets.kind[k], setup.targets.value[k]
         off = value == 0 or setup.targets.share[k] == 0
-        levels[k] = ref if off else target_level(kind, value, float(ref), float(r_ticks), atr, side)
+        levels[k] = (
+            ref
+            if off
+            else target_level(
+                kind, value, ref=float(ref), r_ticks=float(r_ticks), atr=atr, side=side
+            )
+        )
         if levels[k] == ref or levels[k] <= 0:
             levels[k] = ref
             continue
@@ -258,7 +264,7 @@ def lay_rules(
     basket = setup.basket
     return Rules(
         min_stop=setup.min_stop,
-        even=_even(setup, money, side, ref, r_ticks, steps, parts),
+        even=_even(setup, money, side=side, ref=ref, r_ticks=r_ticks, steps=steps, parts=parts),
         trail=setup.trail,
         trail_begins=_begins(setup.trail_after, r_ticks, parts, setup.ladder.rungs > 0),
         time_bars=setup.time_bars,

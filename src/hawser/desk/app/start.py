@@ -71,8 +71,28 @@ def make_window(
     accounts = []
     for one, where, make in ((name, profile, boot), *more):
         bridge = Bridge()
-        accounts.append((one, Runtime(where, make, bridge.hooks(), speed, running, real), bridge))
-    window = Window(accounts, appearance, settings, title, speed, Shelf(profile.config / "rigs"))
+        accounts.append(
+            (
+                one,
+                Runtime(
+                    profile=where,
+                    boot=make,
+                    hooks=bridge.hooks(),
+                    speed=speed,
+                    running=running,
+                    real=real,
+                ),
+                bridge,
+            )
+        )
+    window = Window(
+        accounts=accounts,
+        appearance=appearance,
+        settings=settings,
+        title=title,
+        speed=speed,
+        shelf=Shelf(profile.config / "rigs"),
+    )
     window.commands = Commands(window).all
     return window
 

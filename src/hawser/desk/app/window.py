@@ -257,14 +257,14 @@ class Window(QMainWindow):
         if "account" not in account_desk.editors:
             title = f"Account {account_desk.name}" if len(self.account_desks) > 1 else "Account"
             editor = Editor(
-                self,
-                title,
-                Account,
-                account_desk.latest.currency,
-                "Apply",
-                KEPT_BY_VENUE,
-                account_desk.account_consequence,
-                account_desk.shown.forms,
+                parent=self,
+                title=title,
+                kind=Account,
+                currency=account_desk.latest.currency,
+                apply_text="Apply",
+                fixed=KEPT_BY_VENUE,
+                consequence=account_desk.account_consequence,
+                kept=account_desk.shown.forms,
             )
             editor.applied.connect(
                 lambda made: account_desk.runtime.ask(

@@ -111,12 +111,12 @@ class GuardForms(QObject):
         form = self.forms.get(type(guard))
         if form is None:
             form = GuardForm(
-                self._parent,
-                type(guard),
-                self._currency(),
-                self._consequence,
-                self._kept,
-                self._known,
+                parent=self._parent,
+                kind=type(guard),
+                currency=self._currency(),
+                told=self._consequence,
+                kept=self._kept,
+                known=self._known,
             )
             self.forms[type(guard)] = form
             form.applied.connect(lambda made: self.changed.emit(self._name, made))

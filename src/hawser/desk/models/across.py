@@ -97,7 +97,14 @@ def _row(plan: Plan, snapshot: Snapshot, view: InstrumentView, marks: EntryValue
     if not verdict:
         verdict = short = "closed" if closed else "can be placed"
     atr = view.atr.get(plan.timeframe_ns, math.nan) if not own_atr(plan) else math.nan
-    row = _written(snapshot, view, atr if marks.atr is None else marks.atr, sizing, entries, loud)
+    row = _written(
+        snapshot,
+        view,
+        atr=atr if marks.atr is None else marks.atr,
+        sizing=sizing,
+        entries=entries,
+        loud=loud,
+    )
     return row._replace(texts=(*row.texts, short), values=(*row.values, verdict))
 
 

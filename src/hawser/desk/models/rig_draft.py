@@ -22,10 +22,10 @@ Place = tuple[str, int, str]  # section, row, blank
 
 # what is no rule: fields of the rig itself
 GENERAL = Section(
-    "general",
-    "Reckons with",
-    1,
-    (
+    key="general",
+    title="Reckons with",
+    most=1,
+    words=(
         "an ATR of",
         Blank("atr_length", "ATR length", "Bars in every ATR of this rig", whole_number, "14"),
         "bars,",
@@ -35,9 +35,9 @@ GENERAL = Section(
         "signals, turns on the opposite one",
         one_of("reverse", "turns", YES),
     ),
-    "",
-    lambda values: values,
-    lambda rig: {},
+    empty="",
+    make=lambda values: values,
+    fill=lambda rig: {},
     says=lambda values, rig: [],
     brief=lambda values: "",
     rank=99,

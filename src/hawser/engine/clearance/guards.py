@@ -51,7 +51,13 @@ def scene_of(
     market = state.markets.get(symbol)
     spread = float(market.ask - market.bid) if market is not None and market.bid else math.nan
     return EntryContext(
-        state.now, state.instruments[symbol], spread, state.measures, state.calendars, side, r_ticks
+        at=state.now,
+        instrument=state.instruments[symbol],
+        spread=spread,
+        measures=state.measures,
+        calendars=state.calendars,
+        side=side,
+        r_ticks=r_ticks,
     )
 
 

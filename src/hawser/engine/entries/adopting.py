@@ -104,5 +104,14 @@ def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> Ent
     known = None if math.isnan(atr) else atr
     losses = rig_levels.loss_lines(plan, instrument, ref, r_ticks)
     return EntryTerms(
-        plan, ref, r_ticks, position.steps, 0.0, stop, tuple(lines), known, ask.basis, losses
+        plan=plan,
+        ref=ref,
+        r_ticks=r_ticks,
+        steps=position.steps,
+        risk=0.0,
+        stop=stop,
+        targets=tuple(lines),
+        atr=known,
+        basis=ask.basis,
+        losses=losses,
     )

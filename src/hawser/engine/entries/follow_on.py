@@ -89,7 +89,14 @@ def following(state: EngineState, trade: Trade) -> Plan | None:
         return None
     setup = setup_for(trade.plan, state.instruments[trade.symbol])
     allowed = setup.entry
-    side = follow_on(setup, trade.side, trade.ref, _last(trade), trade.stop, trade.entry.chain)
+    side = follow_on(
+        setup,
+        trade.side,
+        ref=trade.ref,
+        last=_last(trade),
+        stop=trade.stop,
+        chain=trade.entry.chain,
+    )
     if (
         not side
         or at_a_price(trade.plan)

@@ -121,12 +121,12 @@ def terms_of(
     request = request_for(
         plan,
         account_now(state),
-        instrument,
-        (market.bid, market.ask),
-        atr,
-        staked,
-        count,
-        or_nan(basis),
+        instrument=instrument,
+        quote=(market.bid, market.ask),
+        atr=atr,
+        staked=staked,
+        held=count,
+        basis=or_nan(basis),
     )
     need_equity(state.equity, request)
     sizing = sized(request)
@@ -148,17 +148,19 @@ def terms_of(
     if plan.entry.pending:
         plan = msgspec.structs.replace(plan, entry=plan.entry.moved(sizing.ref, instrument))
     return EntryTerms(
-        plan,
-        sizing.ref,
-        sizing.r_ticks,
-        sizing.steps,
-        sizing.risk_money,
-        sizing.stop,
-        lines,
-        None if math.isnan(atr) else atr,
-        basis,
-        rig_levels.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
-        tuple(Rung(rung.number, rung.level, rung.steps) for rung in sizing.rungs[1:] if rung.steps),
+        plan=plan,
+        ref=sizing.ref,
+        r_ticks=sizing.r_ticks,
+        steps=sizing.steps,
+        risk=sizing.risk_money,
+        stop=sizing.stop,
+        targets=lines,
+        atr=None if math.isnan(atr) else atr,
+        basis=basis,
+        losses=rig_levels.loss_lines(plan, instrument, sizing.ref, sizing.r_ticks),
+        rungs=tuple(
+            Rung(rung.number, rung.level, rung.steps) for rung in sizing.rungs[1:] if rung.steps
+        ),
     )
 
 
@@ -311,7 +313,14 @@ def enter(outbox: Outbox, ask: str, terms: EntryTerms, bound: int | None, until:
     )
     level = terms.ref if plan.entry.pending else None
     trade.entry.order_id = outbox.submit(
-        trade, "entry", plan.entry.kind, terms.steps, level, why, bound=bound, until=until
+        trade,
+        "entry",
+        kind=plan.entry.kind,
+        steps=terms.steps,
+        level=level,
+        why=why,
+        bound=bound,
+        until=until,
     ).id
     return trade
 

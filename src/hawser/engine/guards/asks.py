@@ -124,7 +124,12 @@ def _rules_that_wait(outbox: Outbox, old: Guards, new: Guards, ask: str) -> bool
     week = any(period_of(guard) == "week" for guard in old.guard)
     at = period_at(old, state.now, week)[1]
     state.rules_later = LaterRules(
-        at, new.zone, new.day_starts, new.week_starts, new.loosen, new.news
+        at=at,
+        zone=new.zone,
+        day_starts=new.day_starts,
+        week_starts=new.week_starts,
+        loosen=new.loosen,
+        news=new.news,
     )
     when = "week" if week else "day"
     text = (

@@ -63,7 +63,15 @@ def loss_lines(
     if plan.rig is None or not plan.rig.loss_step:
         return ()
     levels, parts = np.empty((2, len(plan.rig.loss_step)), np.int64)
-    trade_levels.lay_losses(setup_for(plan, instrument), plan.side, ref, r_ticks, 0, levels, parts)
+    trade_levels.lay_losses(
+        setup_for(plan, instrument),
+        plan.side,
+        ref=ref,
+        r_ticks=r_ticks,
+        steps=0,
+        levels=levels,
+        parts=parts,
+    )
     return tuple(
         TargetLine(number, level, rule.share, rule=number)
         for number, (rule, level) in enumerate(
@@ -93,17 +101,19 @@ def lay(state: EngineState, trade: Trade) -> Laid:
     rules = trade_levels.lay_rules(
         setup,
         money,
-        trade.side,
-        trade.ref,
-        trade.r_ticks,
-        max(1, trade.original),
-        parts,
-        float(equity),
+        side=trade.side,
+        ref=trade.ref,
+        r_ticks=trade.r_ticks,
+        steps=max(1, trade.original),
+        parts=parts,
+        cash=float(equity),
     )
     if math.isnan(fx) and setup.even.costs:
         rules = rules._replace(even=rules.even._replace(level=NO_LEVEL))
     step_at, step_to = np.empty((2, len(trade.plan.tended.step)), np.int64)
-    trade_levels.lay_steps(setup, trade.side, trade.ref, trade.r_ticks, atr, step_at, step_to)
+    trade_levels.lay_steps(
+        setup, trade.side, ref=trade.ref, r_ticks=trade.r_ticks, atr=atr, at=step_at, to=step_to
+    )
     return Laid(rules, step_at, step_to)
 
 

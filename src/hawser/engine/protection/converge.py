@@ -111,11 +111,11 @@ def _want_entry(outbox: Outbox, trade: Trade) -> None:
         outbox.amend(
             trade,
             order,
-            terms.ref,
-            terms.steps,
-            f"Entry moved to {level} for {qty}",
-            rs.ENTRY,
-            bound,
+            level=terms.ref,
+            steps=terms.steps,
+            why=f"Entry moved to {level} for {qty}",
+            code=rs.ENTRY,
+            bound=bound,
         )
 
 

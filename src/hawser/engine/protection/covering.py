@@ -99,11 +99,11 @@ def _new_stops(outbox: Outbox, trade: Trade, left: int, taken: set[int]) -> None
         outbox.submit(
             trade,
             "stop",
-            "stop",
-            min(left, most),
-            _restable(outbox, trade),
-            trade.cover.why,
-            number,
+            kind="stop",
+            steps=min(left, most),
+            level=_restable(outbox, trade),
+            why=trade.cover.why,
+            number=number,
         )
         left -= most
 
@@ -134,7 +134,14 @@ def _keep_stop(outbox: Outbox, trade: Trade, order: Order, steps: int) -> None:
         open_qty = outbox.state.instruments[trade.symbol].qty(trade.open_steps)
         moves = order.level != level
         why = trade.cover.why if moves else f"Stop quantity follows the position: {open_qty}"
-        outbox.amend(trade, order, level, needed, why, trade.cover.code if moves else rs.QTY)
+        outbox.amend(
+            trade,
+            order,
+            level=level,
+            steps=needed,
+            why=why,
+            code=trade.cover.code if moves else rs.QTY,
+        )
 
 
 def _surely_covered(outbox: Outbox, trade: Trade) -> int:
@@ -219,8 +226,17 @@ def want_close(outbox: Outbox, trade: Trade) -> None:
     ]
     left, room = trade.open_steps - sum(order.left for order in counted), MOST_PARTS - len(counted)
     room = min(room, MOST_CLOSES * parts - len(closes))
-    while left > 0 and room > 0 and due(outbox, trade, "close", 0, trade.closing.retry_at, parts):
+    while (
+        left > 0
+        and room > 0
+        and due(outbox, trade, role="close", number=0, retry_at=trade.closing.retry_at, parts=parts)
+    ):
         outbox.submit(
-            trade, "close", "market", min(left, most), None, words(trade.leave, outbox.currency)
+            trade,
+            "close",
+            kind="market",
+            steps=min(left, most),
+            level=None,
+            why=words(trade.leave, outbox.currency),
         )
         left, room = left - most, room - 1

@@ -132,4 +132,12 @@ def _take_parts(outbox: Outbox, trade: Trade) -> None:
     for role, line, want in _parts_reached(outbox.state, trade):
         if due(outbox, trade, role, line.number, line.retry_at):
             why = f"held {ROLE_NAMES[role]} {line.number}"
-            outbox.submit(trade, role, "market", min(most, want), None, why, line.number)
+            outbox.submit(
+                trade,
+                role,
+                kind="market",
+                steps=min(most, want),
+                level=None,
+                why=why,
+                number=line.number,
+            )

@@ -61,7 +61,9 @@ def want_parts(outbox: Outbox, trade: Trade) -> None:
         for line in nearest(trade, role):
             # what is more than one order may take follows when that has filled
             want = min(most, wants[line.number])
-            _want_part(outbox, trade, role, line, resting_for.get(line.number), want)
+            _want_part(
+                outbox, trade, role=role, line=line, order=resting_for.get(line.number), want=want
+            )
 
 
 def _give_up(outbox: Outbox, trade: Trade, role: Role, lines: list[TargetLine]) -> None:
@@ -84,7 +86,9 @@ def _want_part(
         if not want or not due(outbox, trade, role, line.number, line.retry_at):
             return
         if role == "target":
-            outbox.submit(trade, role, "limit", want, line.level, why, line.number)
+            outbox.submit(
+                trade, role, kind="limit", steps=want, level=line.level, why=why, number=line.number
+            )
         else:
             _send_loss(outbox, trade, line, want)
     elif not order.pending and order.state == states.RESTING and order.kind != "market":
@@ -105,7 +109,14 @@ def _want_part(
                 if moved
                 else f"follows the position: {instrument.qty(want)}"
             )
-            outbox.amend(trade, order, line.level, order.filled + want, f"{why} {told}", rs.PART)
+            outbox.amend(
+                trade,
+                order,
+                level=line.level,
+                steps=order.filled + want,
+                why=f"{why} {told}",
+                code=rs.PART,
+            )
 
 
 def _passed(outbox: Outbox, trade: Trade, role: Role, line: TargetLine) -> bool:
@@ -122,10 +133,18 @@ def _send_loss(outbox: Outbox, trade: Trade, line: TargetLine, want: int) -> Non
     why = f"loss step {line.number}"
     if _passed(outbox, trade, "loss", line):
         outbox.submit(
-            trade, "loss", "market", want, None, f"{why}: the market is there", line.number
+            trade,
+            "loss",
+            kind="market",
+            steps=want,
+            level=None,
+            why=f"{why}: the market is there",
+            number=line.number,
         )
     else:
-        outbox.submit(trade, "loss", "stop", want, line.level, why, line.number)
+        outbox.submit(
+            trade, "loss", kind="stop", steps=want, level=line.level, why=why, number=line.number
+        )
 
 
 def want_rungs(outbox: Outbox, trade: Trade) -> None:
@@ -168,4 +187,12 @@ def want_rungs(outbox: Outbox, trade: Trade) -> None:
             and due(outbox, trade, "rung", rung.number, rung.retry_at)
         ):
             why = f"rung {rung.number} of {trade.ladder.rungs[-1].number}"
-            outbox.submit(trade, "rung", "limit", want, rung.level, why, rung.number)
+            outbox.submit(
+                trade,
+                "rung",
+                kind="limit",
+                steps=want,
+                level=rung.level,
+                why=why,
+                number=rung.number,
+            )

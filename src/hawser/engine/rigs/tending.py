@@ -55,7 +55,14 @@ class Band(NamedTuple):
     low_ask: int
 
 
-NO_BAND = Band(OUT_OF_REACH, 0, OUT_OF_REACH, 0, 0, OUT_OF_REACH)
+NO_BAND = Band(
+    bid_above=OUT_OF_REACH,
+    bid_below=0,
+    ask_above=OUT_OF_REACH,
+    ask_below=0,
+    high_bid=0,
+    low_ask=OUT_OF_REACH,
+)
 
 
 def quiet(band: Band, event: ev.Quote) -> bool:
@@ -95,7 +102,14 @@ def band_of(state: EngineState, symbol: str) -> Band:
             bid_above, bid_below = max([bid_above, trade.stop, *losses]), min([bid_below, *levels])
         else:
             ask_below, ask_above = min([ask_below, trade.stop, *losses]), max([ask_above, *levels])
-    return Band(bid_above, bid_below, ask_above, ask_below, high_bid, low_ask)
+    return Band(
+        bid_above=bid_above,
+        bid_below=bid_below,
+        ask_above=ask_above,
+        ask_below=ask_below,
+        high_bid=high_bid,
+        low_ask=low_ask,
+    )
 
 
 def watched_trades(state: EngineState, symbol: str) -> list[Trade]:
@@ -173,16 +187,16 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
     level, why = moved(
         laid.rules,
         side,
-        trade.ref,
-        laid.step_at,
-        laid.step_to,
-        atr / tick,
-        line,
-        trade.stop,
-        trade.progress.best_exit,
-        close,
-        worse,
-        ready(trade),
+        ref=trade.ref,
+        step_at=laid.step_at,
+        step_to=laid.step_to,
+        atr=atr / tick,
+        line=line,
+        stop=trade.stop,
+        best=trade.progress.best_exit,
+        close=close,
+        exit_side=worse,
+        ready=ready(trade),
     )
     aimed = _aim(outbox, trade, laid.rules.ladder_target)
     level, why = int(level), int(why)  # interpreted rules give NumPy's own numbers
@@ -190,7 +204,11 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
     # protects until then.
     if why >= 0:
         set_stop(
-            outbox, trade, level, _told(state, trade, laid.rules, level, why, close), move_name(why)
+            outbox,
+            trade,
+            level,
+            _told(state, trade, rules=laid.rules, level=level, why=why, close=close),
+            move_name(why),
         )
     won = _won_at(state, trade, close) if rig is not None and rig.basket is not None else 0.0
     rules = (
@@ -199,7 +217,9 @@ def _tend(outbox: Outbox, trade: Trade, event: ev.BarCompleted) -> None:
         else _no_basket(laid.rules)
     )
     last = _by_hours(trade, instrument, event.opened, event.opened + event.span)
-    decided, _ = decided_at(rules, 0, 0, trade.progress.bars, side, won, last)
+    decided, _ = decided_at(
+        rules, 0, leave=0, lived=trade.progress.bars, side=side, won=won, last=last
+    )
     if decided:
         _leave(outbox, trade, decided, won, last)
     if why >= 0 or decided or aimed:
@@ -352,7 +372,13 @@ def _basket_reached(state: EngineState, trade: Trade) -> float | None:
         return None
     won = Valuation(state).result(trade)
     decided, _ = decided_at(
-        _no_time(lay(state, trade).rules), 0, 0, trade.progress.bars, trade.side, won, False
+        _no_time(lay(state, trade).rules),
+        0,
+        leave=0,
+        lived=trade.progress.bars,
+        side=trade.side,
+        won=won,
+        last=False,
     )
     return won if decided else None
 

@@ -47,7 +47,12 @@ def note_opened(
     names = [str(account.resolve()) for account in accounts]
     first = names[0] if names else None
     return OpenedFiles(
-        str(bars.resolve()), str(instrument.resolve()), first, zone, speed, tuple(names[1:])
+        bars=str(bars.resolve()),
+        instrument=str(instrument.resolve()),
+        account=first,
+        zone=zone,
+        speed=speed,
+        accounts=tuple(names[1:]),
     )
 
 

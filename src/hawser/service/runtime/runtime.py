@@ -151,12 +151,12 @@ class Runtime:
         self._serial = self._first = 0
         self._venue_at = ""
         self.alerts = Alerts(
-            profile.alerts,
-            profile.alerts_waiting,
-            profile.name,
-            hooks.alert,
-            hooks.fault,
-            hooks.tried,
+            path=profile.alerts,
+            waiting=profile.alerts_waiting,
+            account=profile.name,
+            local=hooks.alert,
+            fault=hooks.fault,
+            tried=hooks.tried,
         )
         self.sentry = Sentry(profile, hooks.fault)
         self.guards_path: Path | None = None  # where the policy lies that holds now
@@ -432,14 +432,14 @@ class Runtime:
     def _session(self, boot: Boot) -> Session:
         pulse = read_pulse(self.profile.heartbeat)
         return Session(
-            boot.account,
-            boot.venue,
-            boot.ledger,
-            self._heard,
-            boot.prefix,
-            self._fault,
-            Aside("writer"),
-            pulse.extent if pulse is not None else Extent(),
+            account=boot.account,
+            venue=boot.venue,
+            ledger=boot.ledger,
+            listener=self._heard,
+            prefix=boot.prefix,
+            on_fault=self._fault,
+            way=Aside("writer"),
+            last=pulse.extent if pulse is not None else Extent(),
         )
 
     def _look_at_the_record(self, path: Path) -> None:

@@ -200,7 +200,14 @@ class FromVenue:
             raise ValueError("a fill's money is no number")
         steps = _positive(_steps(instrument, fill.qty))
         price = _positive(ticks(instrument, fill.price))
-        return ev.Fill(fill.id, time, steps, price, fill.profit, fill.commission)
+        return ev.Fill(
+            id=fill.id,
+            time=time,
+            steps=steps,
+            price=price,
+            profit=fill.profit,
+            commission=fill.commission,
+        )
 
     def _held(self, told: port.PositionTold) -> ev.VenuePosition:
         instrument = self._instruments[told.symbol]

@@ -83,7 +83,16 @@ def prime_rules() -> None:
         )
     )
     common_target(2000.0, 2, 15.0, 1)
-    heat(Stake(1, 1.0, 100.0, 98.0, Fees(1.0, 1.0, 0.0, 0.5), ("CHF",)))
+    heat(
+        Stake(
+            side=1,
+            qty=1.0,
+            entry=100.0,
+            stop=98.0,
+            fees=Fees(1.0, 1.0, 0.0, 0.5),
+            exposure=("CHF",),
+        )
+    )
     steps_through(0.5, 10)
     EntryRule("stop", atr=1.0).level(instrument, 1000, 1002, 1.5, 1)
     entries.held_stop(900, 1000, 1002, 2.0, 1)
@@ -94,7 +103,14 @@ def prime_rules() -> None:
 
 
 def _guards() -> None:
-    limits.spread_over(12.0, math.nan, math.nan, 30.0, math.nan, math.nan)
+    limits.spread_over(
+        12.0,
+        math.nan,
+        r_ticks=math.nan,
+        max_ticks=30.0,
+        max_of_median=math.nan,
+        max_percent_of_r=math.nan,
+    )
     limits.in_window(5, 5, 0, 5)
     limits.outside(50.0, 0.0, 100.0)
     limits.lost(100.0, 99.0, 2.0, math.inf)
@@ -123,20 +139,42 @@ def _tending(instrument: Instrument) -> None:
     setup = setup_of(rig, account.size, instrument)
     money = money_of(account, instrument, 1.0)
     targets, parts, losses, loss_parts, at, to = np.empty((6, 1), np.int64)
-    trade_levels.lay_targets(setup, 1, 1000, 30, 15.0, 10, targets, parts)
-    trade_levels.lay_losses(setup, 1, 1000, 30, 10, losses, loss_parts)
-    rules = trade_levels.lay_rules(setup, money, 1, 1000, 30, 10, parts, 10_000.0)
-    trade_levels.lay_steps(setup, 1, 1000, 30, 15.0, at, to)
-    moved(rules, 1, 1000, at, to, 15.0, 0.0, 970, 1040, 1030, 1030, 0)
-    decided_at(rules, 0, 0, 1, 1, 0.0, False)
-    follow_on(setup, 1, 1000, STOP, 970, 0)
+    trade_levels.lay_targets(
+        setup, 1, ref=1000, r_ticks=30, atr=15.0, steps=10, levels=targets, parts=parts
+    )
+    trade_levels.lay_losses(
+        setup, 1, ref=1000, r_ticks=30, steps=10, levels=losses, parts=loss_parts
+    )
+    rules = trade_levels.lay_rules(
+        setup, money, side=1, ref=1000, r_ticks=30, steps=10, parts=parts, cash=10_000.0
+    )
+    trade_levels.lay_steps(setup, 1, ref=1000, r_ticks=30, atr=15.0, at=at, to=to)
+    moved(
+        rules,
+        1,
+        ref=1000,
+        step_at=at,
+        step_to=to,
+        atr=15.0,
+        line=0.0,
+        stop=970,
+        best=1040,
+        close=1030,
+        exit_side=1030,
+        ready=0,
+    )
+    decided_at(rules, 0, leave=0, lived=1, side=1, won=0.0, last=False)
+    follow_on(setup, 1, ref=1000, last=STOP, stop=970, chain=0)
     begun(rules.trail_begins, 10, 0)
     floor_steps(0.5 * 10)
 
 
 def _indicators() -> None:
     time, prices = np.arange(20, dtype=np.int64) * MINUTE, np.full(20, 100.0)
-    bars = joined(Bars(time, prices, prices, prices, prices, prices), 5 * MINUTE)
+    bars = joined(
+        Bars(time=time, open=prices, high=prices, low=prices, close=prices, spread=prices),
+        5 * MINUTE,
+    )
     atr(bars.high, bars.low, bars.close, 2, False)
     window_sums(bars.close, 2)
     wilder_next(1.0, true_range_at(2.0, 1.0, 1.5), 14)
@@ -191,7 +229,14 @@ def prime_rehearsal() -> None:
 def _made_up() -> tuple[Bars, Instrument, Account, Rig]:
     time, steps = np.arange(60, dtype=np.int64) * MINUTE, np.arange(60) % 7
     close = 100.0 + steps
-    bars = Bars(time, close, close + 2.0, close - 2.0, close, np.full(60, 1.0))
+    bars = Bars(
+        time=time,
+        open=close,
+        high=close + 2.0,
+        low=close - 2.0,
+        close=close,
+        spread=np.full(60, 1.0),
+    )
     instrument = Instrument(
         symbol="prime",
         kind="index",

@@ -107,14 +107,14 @@ def picture(state: EngineState, shown: str) -> GuardPicture:
             )
     days = tuple((symbol, tuple(_day(state, symbol))) for symbol in state.instruments)
     return GuardPicture(
-        state.now,
-        state.account.currency if state.account else "",
-        tuple(views),
-        days,
-        _coming(state),
-        _calendar(state),
-        state.guards,
-        _waits(state),
+        time=state.now,
+        currency=state.account.currency if state.account else "",
+        views=tuple(views),
+        days=days,
+        coming=_coming(state),
+        calendar=_calendar(state),
+        policy=state.guards,
+        waits=_waits(state),
     )
 
 

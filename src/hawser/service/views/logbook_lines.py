@@ -105,12 +105,19 @@ class Teller:
         )
         plan = getattr(event, "plan", None)
         symbol = symbol or (plan.symbol if plan else "") or self._symbols.get(trade, "")
-        return Line(event.time, kind, trade, symbol, "info", text)
+        return Line(
+            time=event.time, kind=kind, trade=trade, symbol=symbol, weight="info", text=text
+        )
 
     def _command_line(self, command: cm.AnyCommand, time: int) -> Line | None:
         if isinstance(command, cm.Tell):
             return Line(
-                time, "decided", command.trade, command.symbol, command.weight, command.text
+                time=time,
+                kind="decided",
+                trade=command.trade,
+                symbol=command.symbol,
+                weight=command.weight,
+                text=command.text,
             )
         if isinstance(command, cm.StartTimer):
             return None
@@ -119,8 +126,15 @@ class Teller:
                 "Ask the venue for all it holds, and about "
                 f"{fg.counted(len(command.orders), 'order')}"
             )
-            return Line(time, "sent", "", "", "info", text)
-        return Line(time, "sent", command.trade, command.symbol, "info", self._sent(command))
+            return Line(time=time, kind="sent", trade="", symbol="", weight="info", text=text)
+        return Line(
+            time=time,
+            kind="sent",
+            trade=command.trade,
+            symbol=command.symbol,
+            weight="info",
+            text=self._sent(command),
+        )
 
     def _sent(self, command: cm.Submit | cm.Amend | cm.Cancel | cm.Query) -> str:
         if isinstance(command, cm.Submit):

@@ -177,7 +177,13 @@ class Snapshot(msgspec.Struct, frozen=True):
             return ()
         spread = float(view.ask - view.bid) if view.bid else math.nan
         scene = EntryContext(
-            self.time, view.instrument, spread, self.measures, (), plan.side, r_ticks
+            at=self.time,
+            instrument=view.instrument,
+            spread=spread,
+            measures=self.measures,
+            calendars=(),
+            side=plan.side,
+            r_ticks=r_ticks,
         )
         known = {reason.guard for reason in view.closed}
         meant = (
@@ -278,15 +284,15 @@ def _instrument(state: EngineState, symbol: str) -> InstrumentView:
     spans = {span: state.atr(symbol, span) for span in state.spans.get(symbol, ())}
     bid, ask, time = (market.bid, market.ask, market.time) if market else (0, 0, 0)
     return InstrumentView(
-        state.instruments[symbol],
-        bid,
-        ask,
-        time,
-        market.open if market else False,
-        market.until if market else 0,
-        spans,
-        tuple(entry_verdict(state, symbol, source=BY_HAND)),
-        marks(state.calendars, state.instruments[symbol], state.guards),
+        instrument=state.instruments[symbol],
+        bid=bid,
+        ask=ask,
+        time=time,
+        open=market.open if market else False,
+        until=market.until if market else 0,
+        atr=spans,
+        closed=tuple(entry_verdict(state, symbol, source=BY_HAND)),
+        news=marks(state.calendars, state.instruments[symbol], state.guards),
     )
 
 
@@ -344,13 +350,13 @@ def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
     parts = target_parts(trade, trade.entered or trade.entry.asked_steps)
     return tuple(
         TargetView(
-            line.number,
-            line.level,
-            trade.side * (line.level - trade.ref) / trade.r_ticks,
-            parts[line.number],
-            line.filled,
-            line.number in resting,
-            line.share,
+            number=line.number,
+            level=line.level,
+            r=trade.side * (line.level - trade.ref) / trade.r_ticks,
+            steps=parts[line.number],
+            filled=line.filled,
+            resting=line.number in resting,
+            share=line.share,
         )
         for line in trade.targets
         if line.level > 0
@@ -370,7 +376,14 @@ def plan_request(
     atr = atr if own_atr(plan) else view.atr.get(plan.timeframe_ns, math.nan)
     quote = (view.bid, view.ask)
     request = request_for(
-        plan, snapshot.account, view.instrument, quote, atr, snapshot.staked, live, basis
+        plan,
+        snapshot.account,
+        instrument=view.instrument,
+        quote=quote,
+        atr=atr,
+        staked=snapshot.staked,
+        held=live,
+        basis=basis,
     )
     need_equity(snapshot.equity, request)
     return request

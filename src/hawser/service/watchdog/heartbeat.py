@@ -66,14 +66,14 @@ class Heart:
             return
         self._risked = risks
         pulse = Pulse(
-            time.time(),
-            os.getpid(),
-            self._account,
-            held,
-            waiting,
-            self._venue,
-            ended,
-            extent or Extent(),
+            time=time.time(),
+            pid=os.getpid(),
+            account=self._account,
+            open=held,
+            waiting=waiting,
+            venue=self._venue,
+            ended=ended,
+            extent=extent or Extent(),
         )
         self._writing = self._way.begin(partial(self._write, msgspec.json.encode(pulse)))
         if ended:

@@ -211,15 +211,15 @@ class Book:
         _check_sense(request)
         self.touched.add(request.id)
         order = BookOrder(
-            request.id,
-            request.symbol,
-            request.side,
-            request.kind,
-            self._steps(instrument, request.qty),
-            None if request.level is None else self._ticks(instrument, request.level),
-            request.closes,
-            None if request.bound is None else self._ticks(instrument, request.bound),
-            request.until,
+            id=request.id,
+            symbol=request.symbol,
+            side=request.side,
+            kind=request.kind,
+            steps=self._steps(instrument, request.qty),
+            level=None if request.level is None else self._ticks(instrument, request.level),
+            closes=request.closes,
+            bound=None if request.bound is None else self._ticks(instrument, request.bound),
+            until=request.until,
             adds=request.adds,
             placed=self.state.now,
         )
@@ -266,7 +266,13 @@ class Book:
         if order.triggered and (level != order.level or order.closes is None):
             raise VenueRefused("filling", "the order is filling already")
         trial = BookOrder(
-            order.id, order.symbol, order.side, order.kind, steps, level, order.closes
+            id=order.id,
+            symbol=order.symbol,
+            side=order.side,
+            kind=order.kind,
+            steps=steps,
+            level=level,
+            closes=order.closes,
         )
         if level != order.level and self._at_market(trial, instrument):
             raise VenueRefused("wrong_side", f"{request.level} is at or through the market")
@@ -310,7 +316,14 @@ class Book:
         instrument = self.instruments[order.symbol]
         level = None if order.level is None else instrument.price(order.level)
         qty = instrument.qty(order.steps)
-        return port.OrderTold(order.id, order.symbol, order.status, level, qty, tuple(order.fills))
+        return port.OrderTold(
+            id=order.id,
+            symbol=order.symbol,
+            status=order.status,
+            level=level,
+            qty=qty,
+            fills=tuple(order.fills),
+        )
 
     def positions(self) -> tuple[port.PositionTold, ...]:
         return tuple(
@@ -398,7 +411,9 @@ class Book:
                 del self.state.positions[position]
         else:
             position = self._add(order, steps, price)
-        told = self._book_fill(order, instrument, price, steps, profit, clipped)
+        told = self._book_fill(
+            order, instrument, price=price, steps=steps, profit=profit, clipped=clipped
+        )
         return (
             told if position in self.state.positions else told + self._no_more_to_add_to(position)
         )
@@ -446,12 +461,12 @@ class Book:
         self.state.balance += profit - fee
         self.state.counter += 1
         fill = port.FillTold(
-            f"F{self.state.counter}",
-            self.time,
-            instrument.qty(steps),
-            instrument.price(price),
-            profit,
-            fee,
+            id=f"F{self.state.counter}",
+            time=self.time,
+            qty=instrument.qty(steps),
+            price=instrument.price(price),
+            profit=profit,
+            commission=fee,
         )
         self.touched.add(order.id)
         order.filled += steps

@@ -143,7 +143,15 @@ class Stream:
             MINUTE / TICKS_A_MINUTE
         )
         time = starts[:, None] + within.astype(np.int64)
-        return Day(starts[mask], time[mask], bid[mask], (bid + spread)[mask], mid, last, logvol)
+        return Day(
+            minutes=starts[mask],
+            time=time[mask],
+            bid=bid[mask],
+            ask=(bid + spread)[mask],
+            mid=mid,
+            last_price=last,
+            last_logvol=logvol,
+        )
 
     def bars(self, first: int, now: int) -> Bars:
         """Completed minute bars from day `first` up to `now`."""
@@ -158,7 +166,7 @@ class Stream:
             np.round(column, digits)
             for column in (bid[:, 0], bid.max(axis=1), bid.min(axis=1), bid[:, -1])
         )
-        return Bars(minutes[done], open_, high, low, close, spread)
+        return Bars(time=minutes[done], open=open_, high=high, low=low, close=close, spread=spread)
 
 
 class GeneratedFeed:
@@ -269,7 +277,14 @@ class GeneratedFeed:
         spread = float(asks[-1] - bids[-1])
         self._push(
             fd.BarDone(
-                start + MINUTE, symbol, start, bids[0], max(bids), min(bids), bids[-1], spread
+                time=start + MINUTE,
+                symbol=symbol,
+                opened=start,
+                open=bids[0],
+                high=max(bids),
+                low=min(bids),
+                close=bids[-1],
+                spread=spread,
             )
         )
 

@@ -92,7 +92,18 @@ class ReplayFeed:
                 part * max(0, done - opened - min(1_000_000, self.base_span // 100))
             )
             items.append(fd.Tick(time, symbol, bid, bid + spread))
-        items.append(fd.BarDone(done, symbol, opened, open_, high, low, close, float(spread)))
+        items.append(
+            fd.BarDone(
+                time=done,
+                symbol=symbol,
+                opened=opened,
+                open=open_,
+                high=high,
+                low=low,
+                close=close,
+                spread=float(spread),
+            )
+        )
         following = int(self._bars.time[index + 1]) if index + 1 < self._bars.time.size else 0
         if following != done:
             items.append(fd.Hours(done, symbol, False, following))

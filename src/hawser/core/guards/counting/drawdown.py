@@ -50,7 +50,9 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
 
     def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
         fall, of = max(0.0, memory.high - facts.equity), f"fall from its highest, {facts.whose}"
-        return money_figures(facts, fall, memory.high, self.percent, self.money, of)
+        return money_figures(
+            facts, fall, base=memory.high, percent=self.percent, money=self.money, of=of
+        )
 
     def rehearsed(self) -> RehearsedLimits:
         return RehearsedLimits(percent=limit_of(self.percent), money=limit_of(self.money))

@@ -56,7 +56,9 @@ class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
 
     def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
         loss, of = max(0.0, -facts.result()), f"loss this {self.period}, {facts.whose}"
-        return money_figures(facts, loss, memory.base, self.percent, self.money, of)
+        return money_figures(
+            facts, loss, base=memory.base, percent=self.percent, money=self.money, of=of
+        )
 
     def rehearsed(self) -> RehearsedLimits:
         return RehearsedLimits(percent=limit_of(self.percent), money=limit_of(self.money))

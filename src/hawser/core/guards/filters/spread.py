@@ -55,10 +55,10 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
         beyond = spread_over(
             spread,
             median,
-            scene.r_ticks,
-            or_nan(self.max_ticks),
-            or_nan(self.max_of_median),
-            or_nan(self.max_percent_of_r),
+            r_ticks=scene.r_ticks,
+            max_ticks=or_nan(self.max_ticks),
+            max_of_median=or_nan(self.max_of_median),
+            max_percent_of_r=or_nan(self.max_percent_of_r),
         )
         if beyond == SPREAD_OK:
             return None
