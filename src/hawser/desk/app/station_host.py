@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QStackedWidget
 
+from hawser.desk.app.stages import Stages
 from hawser.desk.app.stations import HELM, STATIONS, view_of
 from hawser.desk.common.station import Desk, Station, StationAccount, StationView
 from hawser.desk.common.timing import once
@@ -25,7 +26,7 @@ class StationHost(QStackedWidget):
         super().__init__()
         self._desk, self._accounts = desk, accounts
         self._views: dict[tuple[str, str], StationView] = {}
-        self._next = once(self, 0, self._make_next)
+        self._next, self._stages = once(self, 0, self._make_next), Stages(self)
         self._loaded.connect(self._next.start)
         for station, name in self._wanted():
             if station.from_start:
@@ -43,6 +44,8 @@ class StationHost(QStackedWidget):
 
     def show_view(self, station: str, account: str) -> StationView:
         view = self.view(station, account)
+        if view is not self.currentWidget():
+            self._stages.begin(view)
         self.setCurrentWidget(view)
         return view
 

@@ -25,6 +25,7 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.errors import BadInput
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.cells import LineCells
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.lines import LineTable
 from hawser.desk.common.station import Desk, StationAccount, StationView
@@ -101,20 +102,19 @@ class LogbookModel(QAbstractTableModel):
         return len(COLUMNS)
 
     def row(self, line: Line) -> tuple[str, ...]:
-        return (
-            fg.date_clock(line.time, self._appearance.zone),
-            line.kind,
-            line.trade,
-            line.symbol,
-            line.text,
-        )
+        return tuple(self._cell(line, column) for column in range(len(COLUMNS)))
+
+    def _cell(self, line: Line, column: int) -> str:
+        if column == 0:
+            return fg.date_clock(line.time, self._appearance.zone)
+        return (line.kind, line.trade, line.symbol, line.text)[column - 1]
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         line = self.lines[self.shown[index.row()]]
         if role == Qt.ItemDataRole.DisplayRole:
-            return self.row(line)[index.column()]
+            return self._cell(line, index.column())
         if role == Qt.ItemDataRole.ToolTipRole:
-            return plain_tip(self.row(line)[index.column()])
+            return plain_tip(self._cell(line, index.column()))
         if role == Qt.ItemDataRole.ForegroundRole:
             if line.weight in ("alarm", "caution", "refused"):
                 return self._appearance.color("caution")
@@ -168,6 +168,7 @@ class Logbook(StationView):
         super().__init__()
         self.setObjectName("ground")
         self.model, self.table = LogbookModel(appearance), LineTable()
+        self._cells = LineCells(appearance)
         self.trades, self.symbols, self.words = Choice(), Choice(), QLineEdit()
         self.quiet, self.follow = QCheckBox("timers and bars"), QCheckBox("follow the newest")
         self.follow.setChecked(True)
@@ -221,6 +222,7 @@ class Logbook(StationView):
 
     def _make_table(self) -> None:
         self.table.setModel(self.model)
+        self.table.setItemDelegate(self._cells)
         self.table.setAccessibleName("Logbook")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setShowGrid(False)
