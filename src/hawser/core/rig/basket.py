@@ -61,11 +61,15 @@ def read_basket(text: str) -> Basket:
     return Basket(found.get("stop"), found.get("target"), basis)
 
 
+def _basis_words(rule: Basket) -> str:
+    return next(text for text, basis in BASES.items() if basis == rule.basis)
+
+
 def basket_text(basket: Basket) -> str:
     """A basket as it would be typed."""
     parts = [f"stop {amount_text(basket.stop)}"] if basket.stop is not None else []
     parts += [f"target {amount_text(basket.target)}"] if basket.target is not None else []
-    return ", ".join([*parts, next(text for text, basis in BASES.items() if basis == basket.basis)])
+    return ", ".join([*parts, _basis_words(basket)])
 
 
 def _limit(amount: Amount | None) -> tuple[float, bool]:
@@ -90,12 +94,7 @@ def _says(rules: tuple[Basket, ...], rig: Rig) -> list[str]:
     for rule in rules:
         when = [f"{amount_words(rule.stop)} lost"] if rule.stop else []
         when += [f"{amount_words(rule.target)} won"] if rule.target else []
-        basis = {
-            "tick": "every quote",
-            "bar_close": "each bar's close",
-            "minute_end": "each minute's end",
-        }
-        found.append(f"Leaves with {' or '.join(when)}, looked at on {basis[rule.basis]}.")
+        found.append(f"Leaves with {' or '.join(when)}, looked at on {_basis_words(rule)}.")
     return found
 
 
@@ -121,7 +120,7 @@ SECTION = Section(
     fill=lambda rule: {
         "stop": amount_text(rule.stop),
         "target": amount_text(rule.target),
-        "basis": next(text for text, basis in BASES.items() if basis == rule.basis),
+        "basis": _basis_words(rule),
     },
     says=_says,
     brief=lambda rules: "basket",
