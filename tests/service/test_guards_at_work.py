@@ -135,6 +135,22 @@ def test_the_gauge_of_a_silent_feed_is_what_the_switch_counts():
     assert (views["Each", "CAD/CHF"].now, views["Each", "CAD/CHF"].closed) == ("25 s", None)
 
 
+def test_at_stake_is_what_a_stop_would_still_cost_and_no_commission_twice():
+    hand = ByHand()
+    hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
+    policy = dc.Guards(guard=(dc.LossSwitch(name="Loss", money=1_000.0),))
+    hand.do(ev.ChangeGuards, ask="G", guards=policy)
+    hand.protect()
+    trade, instrument = hand.trade, hand.engine.state.instruments["CAD/CHF"]
+    hand.quote(trade.stop + 300, trade.stop + 312)
+    qty, unit = instrument.qty_step * trade.open_steps, instrument.multiplier
+    fee = max(instrument.commission.minimum, instrument.commission.per_unit * float(qty))
+    falls = 300 * instrument.tick_size * float(qty) * unit
+    falls += 2 * fee - trade.commission  # both ways, less what has been paid
+    [view] = picture(hand.engine.state, "CAD/CHF").views
+    assert view.gauge.stake == pytest.approx(falls / 1_000.0)
+
+
 def test_of_two_limits_the_gauge_shows_the_nearer():
     hand = ByHand()
     hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)

@@ -64,9 +64,10 @@ def follow_highs(state: EngineState, seen: Observed) -> None:
     """The highest equity of each drawdown follows the figures."""
     # Only the highest is kept, and it is only seen: figures come with every quote, and the record
     # need not have them all.
-    for guard, subject in watching(state):
-        if guard.BY_HIGH and remembered(state, guard, subject) is not None:
-            highest(state, memory_key(guard, subject), seen)
+    for guard in state.guards.guard:
+        follows = guard.on and isinstance(guard, Counted) and guard.BY_HIGH
+        if follows and remembered(state, guard, "") is not None:
+            highest(state, memory_key(guard, ""), seen)
 
 
 def reached(state: EngineState) -> Iterator[Reached]:
@@ -122,8 +123,9 @@ class EngineFacts:
         values, total = self._values, 0.0
         for trade in self._trades():
             if trade.open_steps:
-                at_stop = outcome_at_stop(values.stake(trade)) - trade.commission
-                total += max(0.0, values.floating(trade) - at_stop)
+                beyond = values.floating(trade) - outcome_at_stop(values.stake(trade))
+                # what has been paid is in the outcome too, and cannot be lost once more
+                total += max(0.0, beyond - trade.commission)
         return total
 
     def open_trades(self) -> int:

@@ -40,7 +40,7 @@ class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
         return f"equity {fg.money(facts.equity, facts.currency)} is at the floor of {floor}"
 
     def not_rearmed(self, facts: Facts) -> str:
-        if facts.equity > self.money:
+        if not facts.equity <= self.money:
             return ""
         return f"Equity is still at or below the floor of {fg.money(self.money, facts.currency)}"
 
