@@ -140,11 +140,11 @@ def _demo(options: argparse.Namespace) -> int:
     return show(
         chosen,
         boot,
-        "demo",
-        options.speed or 1.0,
-        options.zone,
-        tuple(more),
-        world.ACCOUNT.name or "demo",
+        title="demo",
+        speed=options.speed or 1.0,
+        zone=options.zone,
+        more=tuple(more),
+        name=world.ACCOUNT.name or "demo",
     )
 
 
@@ -233,11 +233,11 @@ def _replay(options: argparse.Namespace) -> int:
     return show(
         profile(name, root),
         partial(boot, inputs[0]),
-        title,
-        speed,
-        options.zone,
-        tuple(starts),
-        shown,
+        title=title,
+        speed=speed,
+        zone=options.zone,
+        more=tuple(starts),
+        name=shown,
     )
 
 

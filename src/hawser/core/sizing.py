@@ -117,7 +117,12 @@ def _stop(terms: SizingTerms, given: int | None) -> int:
     else:
         spread = request.ask - request.bid
         stop = request.stop.level(
-            instrument, terms.ref, request.atr, request.side, request.basis, spread
+            instrument,
+            terms.ref,
+            atr=request.atr,
+            side=request.side,
+            basis=request.basis,
+            spread=spread,
         )
     check_stop(terms, stop)
     terms.stand(stop)

@@ -36,6 +36,21 @@ REFUSED, TRIPPED, CLOSED = range(3)  # what is written down
 OPENS, CLOSES = 0, 1  # moments of a bar
 
 
+class CountedColumns(NamedTuple):
+    """The guards that count, in the policy's order, one place in each array for each."""
+
+    kind: Array  # what it counts (`limits.py`)
+    number: Array  # in the policy
+    watches: Array  # whether it watches the signals; else it only flattens
+    weekly: Array
+    until_end: Array  # whether what latches opens with the next period
+    does: Array  # on tripping, as bits
+    most: Array
+    percent: Array  # of a cool-down the loss it begins from, R
+    money: Array
+    pause: Array  # ns
+
+
 class GuardColumns(NamedTuple):
     """What the guards of a policy are and what is known of each bar beforehand; `on`: there are
     any.
@@ -43,10 +58,7 @@ class GuardColumns(NamedTuple):
     By bar: `time` (UTC ns); `shut`, for longs and shorts, the number of the first filter that is
     closed at its open, counted from 1 (0: none); `follows`, what filters that close at its open and
     at its close do, as bits; `period`, its day at open and close and its week at open and close.
-    `span`: ns of a bar. By spread guard: `of_r` (percent) and `of_r_number`. By guard that counts,
-    in the policy's order: `kind`, `number`, whether it `watches` the signals (else it only
-    flattens), `weekly`, `until_end`, what it `does` on tripping as bits, and its limits (`percent`:
-    of a cool-down the loss it begins from, R).
+    `span`: ns of a bar. By spread guard: `of_r` (percent) and `of_r_number`.
     """
 
     on: bool
@@ -57,16 +69,7 @@ class GuardColumns(NamedTuple):
     period: Array
     of_r: Array
     of_r_number: Array
-    kind: Array
-    number: Array
-    watches: Array
-    weekly: Array
-    until_end: Array
-    does: Array
-    most: Array
-    percent: Array
-    money: Array
-    pause: Array  # ns
+    counted: CountedColumns
 
 
 class GuardCounts(NamedTuple):
@@ -92,7 +95,7 @@ class Guarded(NamedTuple):
 
 def memory_for(watch: GuardColumns, equity: float) -> GuardCounts:
     """Nothing has happened yet."""
-    n = watch.kind.size
+    n = watch.counted.kind.size
     latched, counts, until = np.zeros((3, n), np.int64)
     return GuardCounts(
         latched=latched,
@@ -120,14 +123,14 @@ def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> None:
     equity known. A limit that is still broken opens nothing with the new period; what was to follow
     followed when it broke."""
     watch, memory = guarded.watch, guarded.memory
-    for g in range(watch.kind.size):
-        now = watch.period[bar, 2 * watch.weekly[g] + moment]
+    for g in range(watch.counted.kind.size):
+        now = watch.period[bar, 2 * watch.counted.weekly[g] + moment]
         if now != memory.period[g]:
             opened = memory.latched[g] == UNTIL_END
             if opened:
                 memory.latched[g], memory.counts[g] = OPEN, 0
             memory.period[g], memory.base[g] = now, equity
-            if watch.kind[g] == COUNT:
+            if watch.counted.kind[g] == COUNT:
                 memory.counts[g] = 0
             if opened and _reached(guarded, g, equity):
                 _trip(guarded, bar, g)
@@ -137,20 +140,20 @@ def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> None:
 def _reached(guarded: Guarded, g: int, equity: float) -> bool:
     """Whether a kill switch that looks at money has reached its limit."""
     watch, memory = guarded.watch, guarded.memory
-    kind = watch.kind[g]
+    kind = watch.counted.kind[g]
     if kind == LOSS:
-        return lost(memory.base[g], equity, watch.percent[g], watch.money[g])
+        return lost(memory.base[g], equity, watch.counted.percent[g], watch.counted.money[g])
     if kind == DRAWDOWN:
-        return lost(memory.high[g], equity, watch.percent[g], watch.money[g])
-    return kind == FLOOR and at_floor(equity, watch.money[g])
+        return lost(memory.high[g], equity, watch.counted.percent[g], watch.counted.money[g])
+    return kind == FLOOR and at_floor(equity, watch.counted.money[g])
 
 
 @compiled
 def _trip(guarded: Guarded, bar: int, g: int) -> int:
     watch, memory = guarded.watch, guarded.memory
-    memory.latched[g] = UNTIL_END if watch.until_end[g] else FOR_GOOD
-    note(guarded, bar, watch.number[g], TRIPPED, 0)
-    does: int = watch.does[g]
+    memory.latched[g] = UNTIL_END if watch.counted.until_end[g] else FOR_GOOD
+    note(guarded, bar, watch.counted.number[g], TRIPPED, 0)
+    does: int = watch.counted.does[g]
     return does
 
 
@@ -158,7 +161,7 @@ def _trip(guarded: Guarded, bar: int, g: int) -> int:
 def judge(guarded: Guarded, bar: int, equity: float) -> int:
     """What money kill switches make of the equity; what is to follow, as bits."""
     watch, memory, follows = guarded.watch, guarded.memory, 0
-    for g in range(watch.kind.size):
+    for g in range(watch.counted.kind.size):
         memory.high[g] = max(memory.high[g], equity)
         if not memory.latched[g] and _reached(guarded, g, equity):
             follows |= _trip(guarded, bar, g)
@@ -171,22 +174,22 @@ def trade_ended(guarded: Guarded, bar: int, moment: int, net: float, risk: float
     or its end."""
     watch, memory = guarded.watch, guarded.memory
     memory.place[1], r = bar, net / risk if risk else 0.0
-    for g in range(watch.kind.size):
-        if watch.kind[g] == STREAK:
+    for g in range(watch.counted.kind.size):
+        if watch.counted.kind[g] == STREAK:
             memory.counts[g] = losses_in_a_row(memory.counts[g], net)
-            if full(memory.counts[g], watch.most[g]) and not memory.latched[g]:
+            if full(memory.counts[g], watch.counted.most[g]) and not memory.latched[g]:
                 _trip(guarded, bar, g)
-        elif watch.kind[g] == COOL_DOWN and cools(net, r, watch.percent[g]):
-            memory.until[g] = watch.time[bar] + moment * watch.span + watch.pause[g]
-            note(guarded, bar, watch.number[g], CLOSED, 0)
+        elif watch.counted.kind[g] == COOL_DOWN and cools(net, r, watch.counted.percent[g]):
+            memory.until[g] = watch.time[bar] + moment * watch.span + watch.counted.pause[g]
+            note(guarded, bar, watch.counted.number[g], CLOSED, 0)
 
 
 @compiled
 def entered(guarded: Guarded) -> None:
     """One entry more in each period."""
     watch, memory = guarded.watch, guarded.memory
-    for g in range(watch.kind.size):
-        if watch.kind[g] == COUNT:
+    for g in range(watch.counted.kind.size):
+        if watch.counted.kind[g] == COUNT:
             memory.counts[g] += 1
 
 
@@ -208,12 +211,12 @@ def closed_for(guarded: Guarded, bar: int, side: int, equity: float) -> int:
     idle(guarded, bar, equity)
     roll(guarded, bar, OPENS, equity)
     first: int = watch.shut[bar, 0 if side > 0 else 1] - 1
-    for g in range(watch.kind.size):
-        cold = watch.kind[g] == COOL_DOWN and watch.time[bar] < memory.until[g]
-        spent = watch.kind[g] == COUNT and full(memory.counts[g], watch.most[g])
-        closed = watch.watches[g] and (memory.latched[g] or cold or spent)
-        if closed and (first < 0 or watch.number[g] < first):
-            first = watch.number[g]
+    for g in range(watch.counted.kind.size):
+        cold = watch.counted.kind[g] == COOL_DOWN and watch.time[bar] < memory.until[g]
+        spent = watch.counted.kind[g] == COUNT and full(memory.counts[g], watch.counted.most[g])
+        closed = watch.counted.watches[g] and (memory.latched[g] or cold or spent)
+        if closed and (first < 0 or watch.counted.number[g] < first):
+            first = watch.counted.number[g]
     return first
 
 

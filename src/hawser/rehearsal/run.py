@@ -216,7 +216,7 @@ class Rehearsal:
     def guarded(self) -> gd.Guarded:
         """The guards before the first bar. Each may write a row at a bar's open and at its close,
         and entries are refused at most once there."""
-        most = self.time.size * (1 + 2 * self.watch.kind.size) if self.watch.on else 0
+        most = self.time.size * (1 + 2 * self.watch.counted.kind.size) if self.watch.on else 0
         return gd.Guarded(
             self.watch,
             gd.memory_for(self.watch, self.account.equity),

@@ -173,14 +173,14 @@ class Trial:
         results, ends = batch.fan(
             of.history,
             of.money,
-            of.sizer,
-            of.setup,
-            levels,
-            written,
-            side,
-            starts,
-            float(self._account.equity),
-            of.guarded(),
+            sizer=of.sizer,
+            setup=of.setup,
+            levels=levels,
+            written=written,
+            side=side,
+            starts=starts,
+            cash=float(self._account.equity),
+            guarded=of.guarded(),
         )
         entered = ~np.isnan(results)
         running = entered & (ends[:, 0] == loop.END)

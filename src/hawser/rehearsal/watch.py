@@ -4,6 +4,7 @@ numbers."""
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from typing import NamedTuple
 
 import numpy as np
@@ -45,16 +46,7 @@ def unwatched() -> gd.GuardColumns:
         period=np.empty((0, 4), np.int32),
         of_r=money,
         of_r_number=whole,
-        kind=whole,
-        number=whole,
-        watches=whole,
-        weekly=whole,
-        until_end=whole,
-        does=whole,
-        most=whole,
-        percent=money,
-        money=money,
-        pause=whole,
+        counted=_numbers([], "", ""),
     )
 
 
@@ -101,15 +93,15 @@ def watch_of(
         (at, guard) for at, guard in found if isinstance(guard, dc.Counted)
     ]
     return gd.GuardColumns(
-        bool(found),
-        span,
-        bars.time,
-        shut,
-        follows,
-        _periods(policy.guards, bars.time, span),
-        np.array([percent for _, percent in of_r]),
-        np.array([number for number, _ in of_r], np.int64),
-        *_numbers(counted, instrument.symbol, policy.source),
+        on=bool(found),
+        span=span,
+        time=bars.time,
+        shut=shut,
+        follows=follows,
+        period=_periods(policy.guards, bars.time, span),
+        of_r=np.array([percent for _, percent in of_r], np.float64),
+        of_r_number=np.array([number for number, _ in of_r], np.int64),
+        counted=_numbers(counted, instrument.symbol, policy.source),
     )
 
 
@@ -126,23 +118,30 @@ def _periods(rules: dc.Guards, times: Array, span: int) -> Array:
     return found
 
 
-def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) -> list[Array]:
-    """The guards that count, as `guarding.Watch` has them from `kind` on."""
-    rows: list[list[float]] = [[] for _ in range(10)]
-    for number, guard in counted:
-        period, limits = getattr(guard, "period", "day"), guard.rehearsed()
-        row = (
-            guard.REHEARSED,
-            number,
-            guard.watches(symbol, source),
-            period == "week",
-            guard.LATCHES and period != "none",
-            DOES[guard.leads_to],
-            *limits,
-        )
-        for held, value in zip(rows, row, strict=True):
-            held.append(value)
-    return [np.array(row, np.float64 if k in (7, 8) else np.int64) for k, row in enumerate(rows)]
+def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) -> gd.CountedColumns:
+    """The guards that count, as the compiled loop reads them."""
+    guards = [guard for _, guard in counted]
+    periods = [getattr(guard, "period", "day") for guard in guards]
+    limits = [guard.rehearsed() for guard in guards]
+
+    def whole(values: Iterable[int]) -> Array:
+        return np.array(list(values), np.int64)
+
+    return gd.CountedColumns(
+        kind=whole(guard.REHEARSED for guard in guards),
+        number=whole(number for number, _ in counted),
+        watches=whole(guard.watches(symbol, source) for guard in guards),
+        weekly=whole(period == "week" for period in periods),
+        until_end=whole(
+            guard.LATCHES and period != "none"
+            for guard, period in zip(guards, periods, strict=True)
+        ),
+        does=whole(DOES[guard.leads_to] for guard in guards),
+        most=whole(one.most for one in limits),
+        percent=np.array([one.percent for one in limits], np.float64),
+        money=np.array([one.money for one in limits], np.float64),
+        pause=whole(one.pause for one in limits),
+    )
 
 
 def _follow(follows: Array, scenes: _Scenes, guard: dc.Filter) -> None:

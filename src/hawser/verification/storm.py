@@ -186,14 +186,14 @@ class Storm:
         feed = storm_world.feed_of(self._world, self._seed, self.place.start, self.place.rates)
         rates: dict[str, float | Rate] = dict(self.place.rates)
         return Overheard(
-            feed,
-            self.account.currency,
-            self.account.equity,
-            rates,
-            self._chosen,
-            self._seed,
-            store,
-            not_before,
+            feed=feed,
+            currency=self.account.currency,
+            balance=self.account.equity,
+            rates=rates,
+            weather=self._chosen,
+            seed=self._seed,
+            store=store,
+            not_before=not_before,
         )
 
     def _begin_careless(self) -> None:

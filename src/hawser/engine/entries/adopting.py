@@ -82,7 +82,9 @@ def _terms(state: EngineState, position: ev.VenuePosition, ask: ev.Adopt) -> Ent
         )
     side, ref = plan.side, market.exit_side(plan.side)
     basis = or_nan(ask.basis)
-    stop = rule.level(instrument, ref, atr, side, basis, market.ask - market.bid)
+    stop = rule.level(
+        instrument, ref, atr=atr, side=side, basis=basis, spread=market.ask - market.bid
+    )
     if stop_verdict(stop, ref, ref, side, instrument.min_stop_ticks) != STOP_OK:
         raise Refused(
             "stop_too_near",

@@ -114,7 +114,9 @@ def _stop_from(state: EngineState, trade: Trade, plan: Plan, ref: int) -> int:
     atr = or_nan(trade.entry.atr)
     basis = or_nan(trade.entry.basis)
     market = state.markets[trade.symbol]
-    return rule.level(instrument, ref, atr, trade.side, basis, market.ask - market.bid)
+    return rule.level(
+        instrument, ref, atr=atr, side=trade.side, basis=basis, spread=market.ask - market.bid
+    )
 
 
 def fitted(trade: Trade, plan: Plan) -> Plan:
