@@ -1,8 +1,8 @@
 """A ladder on the Helm: chosen, shown whole before it is placed, its rungs drawn at the venue, and
 taken back."""
 
+from keyboard import search
 from PyQt6.QtCore import Qt
-from PyQt6.QtTest import QTest
 
 from hawser.desk.app.stations import RIGS
 from hawser.engine.model import transitions as states
@@ -12,7 +12,7 @@ def chosen(trader):
     """The ladder, picked from the list of rigs with the keyboard."""
     trader.choose("NZD/SEK")
     trader.plan.rig.setFocus()
-    QTest.keyClicks(trader.plan.rig, "Three")
+    search(trader.plan.rig, "Three")
     trader.key(trader.plan.rig, Qt.Key.Key_Return)
     trader.plan._rig_chosen(trader.plan.rig.currentIndex())
     trader.frames()

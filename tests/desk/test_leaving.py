@@ -71,7 +71,7 @@ def test_a_full_disk_keeps_no_history_from_being_opened(tmp_path, monkeypatch, c
         raise OSError(errno.ENOSPC, "No space left on device")
 
     opened: list[object] = []
-    monkeypatch.setattr("hawser.desk.app.start.run", lambda *told: opened.append(told) or 0)
+    monkeypatch.setattr("hawser.desk.app.start.run", lambda *told, **_: opened.append(told) or 0)
     monkeypatch.setattr("hawser.formats.atomic.os.fsync", full)
     files = Path(__file__).parents[2] / "examples"
     bars = [
