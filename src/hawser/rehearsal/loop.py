@@ -189,109 +189,76 @@ def _mirrored(
     return -(opens + spread), -(low + spread), -(high + spread), -(close + spread)
 
 
+class Reach(NamedTuple):
+    """What a bar may fill, mirrored: its prices and spread, the stop, what is left of the position,
+    and a ladder's common target (NO_LEVEL: there is none)."""
+
+    opens: int
+    high: int
+    low: int
+    spread: int
+    stop: int
+    left: int
+    goal: int
+
+
 @inlined
-def _within(
-    order: int,
-    prices: tuple[int, int, int, int],
-    spread: int,
-    stop: int,
-    left: int,
-    goal: int,
-    levels: Levels,
-    out: Array,
-    sides: int,
-) -> tuple[int, int]:
-    """What a bar fills that reaches these `sides`, and 1 where the two orders would fill it
-    differently."""
-    opens, high, low, _ = prices
-    spare = levels.spare
-    if goal != NO_LEVEL:
-        spare.rung_steps[:] = levels.rung_steps
-        m = ladder_inside(
-            0,
-            opens,
-            high=high,
-            low=low,
-            spread=spread,
-            stop=stop,
-            held=left,
-            target=goal,
-            rungs=levels.rungs,
-            rung_steps=spare.rung_steps,
-            out=spare.out,
-        )
-        spare.rung_steps[:] = levels.rung_steps
-        k = ladder_inside(
-            1,
-            opens,
-            high=high,
-            low=low,
-            spread=spread,
-            stop=stop,
-            held=left,
-            target=goal,
-            rungs=levels.rungs,
-            rung_steps=spare.rung_steps,
-            out=out,
-        )
-        apart = _differs(out, k, spare.out, m)
-        return ladder_inside(
-            order,
-            opens,
-            high=high,
-            low=low,
-            spread=spread,
-            stop=stop,
-            held=left,
-            target=goal,
-            rungs=levels.rungs,
-            rung_steps=levels.rung_steps,
-            out=out,
-        ), int(apart)
-    differs = 0
-    if sides == ADVERSE | FAVOURABLE:  # else there is one way through the bar
-        spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
-        m = inside(
-            0,
-            opens,
-            high=high,
-            low=low,
-            stop=stop,
-            left=left,
-            targets=levels.targets,
-            target_parts=spare.target_parts,
-            losses=levels.losses,
-            loss_parts=spare.loss_parts,
-            out=spare.out,
-        )
-        spare.target_parts[:], spare.loss_parts[:] = levels.target_parts, levels.loss_parts
-        k = inside(
-            1,
-            opens,
-            high=high,
-            low=low,
-            stop=stop,
-            left=left,
-            targets=levels.targets,
-            target_parts=spare.target_parts,
-            losses=levels.losses,
-            loss_parts=spare.loss_parts,
-            out=out,
-        )
-        differs = int(_differs(out, k, spare.out, m))
+def _ladder_way(order: int, bar: Reach, levels: Levels, rung_steps: Array, out: Array) -> int:
+    """What a bar fills of a ladder in one order of its high and low; `rung_steps` are used up."""
+    return ladder_inside(
+        order,
+        bar.opens,
+        high=bar.high,
+        low=bar.low,
+        spread=bar.spread,
+        stop=bar.stop,
+        held=bar.left,
+        target=bar.goal,
+        rungs=levels.rungs,
+        rung_steps=rung_steps,
+        out=out,
+    )
+
+
+@inlined
+def _way(order: int, bar: Reach, levels: Levels, parts: tuple[Array, Array], out: Array) -> int:
+    """The same without a ladder; the `parts` of targets and loss steps are used up."""
     return inside(
         order,
-        opens,
-        high=high,
-        low=low,
-        stop=stop,
-        left=left,
+        bar.opens,
+        high=bar.high,
+        low=bar.low,
+        stop=bar.stop,
+        left=bar.left,
         targets=levels.targets,
-        target_parts=levels.target_parts,
+        target_parts=parts[0],
         losses=levels.losses,
-        loss_parts=levels.loss_parts,
+        loss_parts=parts[1],
         out=out,
-    ), differs
+    )
+
+
+@inlined
+def _within(order: int, bar: Reach, levels: Levels, out: Array, sides: int) -> tuple[int, int]:
+    """What a bar fills that reaches these `sides`, and 1 where the two orders would fill it
+    differently."""
+    spare = levels.spare
+    if bar.goal != NO_LEVEL:
+        spare.rung_steps[:] = levels.rung_steps
+        m = _ladder_way(0, bar, levels, spare.rung_steps, spare.out)
+        spare.rung_steps[:] = levels.rung_steps
+        k = _ladder_way(1, bar, levels, spare.rung_steps, out)
+        apart = _differs(out, k, spare.out, m)
+        return _ladder_way(order, bar, levels, levels.rung_steps, out), int(apart)
+    differs = 0
+    if sides == ADVERSE | FAVOURABLE:  # else there is one way through the bar
+        tried = (spare.target_parts, spare.loss_parts)
+        tried[0][:], tried[1][:] = levels.target_parts, levels.loss_parts
+        m = _way(0, bar, levels, tried, spare.out)
+        tried[0][:], tried[1][:] = levels.target_parts, levels.loss_parts
+        k = _way(1, bar, levels, tried, out)
+        differs = int(_differs(out, k, spare.out, m))
+    return _way(order, bar, levels, (levels.target_parts, levels.loss_parts), out), differs
 
 
 @inlined
@@ -489,17 +456,16 @@ def play(  # noqa: PLR0912, PLR0915
         count, differs = 0, 0
         sides = touched(high, low, side * stop, top, bottom)
         if goal != NO_LEVEL or sides:
-            count, differs = _within(
-                order,
-                prices,
+            reach = Reach(
+                opens=opens,
+                high=high,
+                low=low,
                 spread=spread,
                 stop=side * stop,
                 left=left,
                 goal=goal,
-                levels=levels,
-                out=out,
-                sides=sides,
             )
+            count, differs = _within(order, reach, levels, out, sides)
         dependent += differs
         if count:
             book = _booked(book, fills, i=i, side=side, money=money, out=out, count=count)

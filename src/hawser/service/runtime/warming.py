@@ -38,18 +38,7 @@ from hawser.core.sizing import sized
 def prime_rules() -> None:
     """Size made-up trades and move a made-up stop, with the types that are used for real."""
     _indicators()
-    instrument = Instrument(
-        symbol="prime",
-        kind="index",
-        quote="CHF",
-        tick=Decimal("0.1"),
-        multiplier=1.0,
-        qty_step=Decimal("0.1"),
-        qty_min=Decimal("0.1"),
-        qty_max=Decimal(1000),
-        margin_rate=0.05,
-        commission=Commission(1.0, 0.0001, 0.5),
-    )
+    instrument = _instrument()
     targets = (TargetRule(share=0.4, r=1.0), TargetRule(share=0.2, price=Decimal(110)))
     for size, stop in (
         (SizeRule(percent=0.5), StopRule(atr=2.0)),
@@ -100,6 +89,22 @@ def prime_rules() -> None:
     moving.better_exit(1000, 1004, 1)
     _tending(instrument)
     _guards()
+
+
+def _instrument() -> Instrument:
+    """A made-up one, which nobody sees."""
+    return Instrument(
+        symbol="prime",
+        kind="index",
+        quote="CHF",
+        tick=Decimal("0.1"),
+        multiplier=1.0,
+        qty_step=Decimal("0.1"),
+        qty_min=Decimal("0.1"),
+        qty_max=Decimal(1000),
+        margin_rate=0.05,
+        commission=Commission(1.0, 0.0001, 0.5),
+    )
 
 
 def _guards() -> None:
@@ -237,17 +242,7 @@ def _made_up() -> tuple[Bars, Instrument, Account, Rig]:
         close=close,
         spread=np.full(60, 1.0),
     )
-    instrument = Instrument(
-        symbol="prime",
-        kind="index",
-        quote="CHF",
-        tick=Decimal("0.1"),
-        multiplier=1.0,
-        qty_step=Decimal("0.1"),
-        qty_min=Decimal("0.1"),
-        qty_max=Decimal(1000),
-        margin_rate=0.05,
-    )
+    instrument = _instrument()
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=0.5))
     rig = Rig(stop=StopRule(bars=3), target=(TargetRule(share=0.5, r=1.0),), trail=Trail(bars=2))
     return bars.mapped(_read_only), instrument, account, rig
