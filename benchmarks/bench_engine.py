@@ -25,7 +25,6 @@ from hawser.engine import events as ev
 from hawser.engine.model import transitions as states
 from hawser.ledger.ledger import Ledger
 from hawser.service.runtime.session import Session
-from hawser.service.runtime.venue_messages import ticks
 from hawser.venue import port
 from hawser.venue.quay.generator import Character, GeneratedFeed
 from hawser.venue.quay.quay import Quay
@@ -129,7 +128,7 @@ def main() -> None:
         begun = time.process_time()
         for message in told:
             of = session.venue.instruments[message.symbol]
-            ticks(of, message.bid), ticks(of, message.ask)
+            of.ticks_written(message.bid), of.ticks_written(message.ask)
         reading = time.process_time() - begun
         watched = Watched(session.venue)  # type: ignore[arg-type]  # it is a Quay
         session.venue = watched  # type: ignore[assignment]  # stands in for it

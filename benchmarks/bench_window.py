@@ -109,6 +109,7 @@ def acts(window: Window) -> list[tuple[str, Callable[[], Any]]]:
         ("to the guards", to(3)),
         ("to the logbook", to(5)),
         ("to the helm", to(1)),
+        ("the other theme", lambda: click(window.foot.themes)),
     ]
 
 
@@ -116,9 +117,8 @@ def click(widget: QWidget, at: Any = None) -> None:
     QTest.mouseClick(widget, LEFT, pos=at or widget.rect().center())
 
 
-def toured(app: Watched, folder: Path) -> float:
-    """Go round; returns the seconds that a click for the other theme takes, which styles every
-    widget anew."""
+def toured(app: Watched, folder: Path) -> None:
+    """Go round."""
     window = make_window(profile("demo", folder), boot, "demo", theme="paper")
     window.resize(*SIZE)
     window.show()
@@ -135,17 +135,9 @@ def toured(app: Watched, folder: Path) -> float:
                 app.found.setdefault(name, []).append([])
                 app.act = name
             act()
-            settle(window, lambda: True)
+            settle(window, lambda: not window.curtain.drawn)
     app.act = ""
-    swaps = []
-    # nothing is noted meanwhile: there are thousands of events in one click
-    for _ in range(ROUNDS):
-        begun = time.thread_time()
-        click(window.foot.themes)
-        swaps.append(time.thread_time() - begun)
-        settle(window, lambda: True)
     window.close()
-    return median(swaps)
 
 
 def reference() -> float:
@@ -167,19 +159,18 @@ def reference() -> float:
 def main() -> int:
     app = Watched()
     with tempfile.TemporaryDirectory() as name:
-        swap = toured(app, Path(name))
+        toured(app, Path(name))
     print("The longest event on the Qt thread, by what the trader does")
     longest = {}
     for act, rounds in app.found.items():
         each = sorted(max(events) for events in rounds)
         longest[act], what = each[len(each) // 2]
         line(act, longest[act] * 1e3, f"ms  {what}")
-    line("the other theme, which has no limit yet", swap * 1e3, "ms")
     every = [seconds for rounds in app.found.values() for events in rounds for seconds, _ in events]
     over = sum(seconds * 1e3 > WANTED_MS for seconds in every)
     line("of all events over 8 ms", over, f"of {len(every)}")
     line("99.9th percentile", percentile(every, 0.999) * 1e3, "ms")
-    kept = ratio("the longest, to 2,000 texts laid out", max(longest.values()), reference(), 1.0)
+    kept = ratio("the longest, to 2,000 texts laid out", max(longest.values()), reference(), 0.5)
     return 0 if kept else 1
 
 

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hawser.core.decimals import digits_of, exact_units, to_units, write_units
+from hawser.core.decimals import Grid, digits_of, exact_units, of_text, to_units, write_units
 from hawser.core.rules.rounding import ceil_whole, floor_steps, floor_whole, level_ticks
 from madeup import pair
 
@@ -65,13 +65,31 @@ def test_levels_mirror(tenths, side):
     assert level_ticks(tenths / 10, side) == -level_ticks(-tenths / 10, -side)
 
 
-@given(st.integers(1, 10**9), st.sampled_from(["0.00001", "0.25", "0.02", "1", "5"]))
+TICKS = ["0.00001", "0.25", "0.02", "1", "5", "0.010", "1E+1", "2.5E-7"]
+
+
+@given(st.integers(-(10**9), 10**15), st.sampled_from(TICKS))
 def test_a_level_is_written_and_read_back_exactly(count, tick):
     unit = Decimal(tick)
     text = write_units(count, unit, digits_of(unit))
+    assert Grid.of(unit).read(text) == (count if count >= 0 else None)
     assert to_units(Decimal(text), unit) == count
     assert exact_units(Decimal(text), unit) == count
     assert Fraction(text) == Fraction(tick) * count
+
+
+NUMBERS = st.one_of(
+    st.from_regex(r"[0-9]{0,20}\.?[0-9]{0,12}", fullmatch=True),
+    st.from_regex(r"[+-]?[0-9.eE_ \u0661\u00b2]{0,12}", fullmatch=True),
+    st.text(max_size=6),
+)
+
+
+@given(NUMBERS, st.sampled_from(TICKS))
+def test_whole_numbers_read_a_text_as_decimals_do_or_leave_it_to_them(text, tick):
+    found = Grid.of(Decimal(tick)).read(text)
+    if found is not None:
+        assert exact_units(of_text(text), Decimal(tick)) == found
 
 
 def test_digits_are_those_written():

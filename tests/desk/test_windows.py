@@ -37,7 +37,7 @@ from hawser.desk.app.stations import GUARDS, LOGBOOK
 from hawser.desk.models.planning import Draft
 from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.settings import Kept, Settings
-from hawser.desk.theme.palette import NIGHT, PAPER, contrast, stylesheet
+from hawser.desk.theme.palette import NIGHT, PAPER, contrast, qt_palette, stylesheet
 from hawser.engine import events as ev
 from hawser.engine.model.state import Halted
 from hawser.service.alerts.settings import AlertSettings
@@ -417,14 +417,28 @@ def test_no_level_of_detail_hides_an_extreme(size, start, part, most):
 @given(st.integers(1, 3000), st.integers(1, 9))
 def test_a_pyramid_grown_bar_by_bar_equals_one_made_at_once(size, more):
     bars = bars_of(size + more)
-    grown = Pyramid(bars.mapped(lambda column: column[:size]))
+    grown = first = Pyramid(bars.mapped(lambda column: column[:size]))
+    before = [column.tolist() for column in first.columns(0, size, 500)[:6]]
     for index in range(size, size + more):
         prices = tuple(float(column[index]) for column in bars[1:5])
         grown = grown.with_bar(int(bars.time[index]), prices, 1.0)
     whole = Pyramid(bars)
-    for mine, theirs in zip(grown._levels, whole._levels, strict=False):
-        for a, b in zip(mine, theirs, strict=True):
-            assert a.tolist() == b.tolist()
+    assert all(a.tolist() == b.tolist() for a, b in zip(grown.bars, bars, strict=True))
+    for most in (1, 40, 500):
+        mine, theirs = (one.columns(0, size + more, most) for one in (grown, whole))
+        if mine.width == theirs.width:
+            assert [np.asarray(one).tolist() for one in mine] == [
+                np.asarray(one).tolist() for one in theirs
+            ]
+    assert [column.tolist() for column in first.columns(0, size, 500)[:6]] == before
+
+
+def test_two_bars_that_follow_on_the_same_history_do_not_disturb_each_other():
+    first = Pyramid(bars_of(300))
+    one = first.with_bar(300 * MINUTE, (1.0, 2.0, 0.5, 1.5), 1.0)
+    other = first.with_bar(301 * MINUTE, (5.0, 6.0, 4.5, 5.5), 2.0)
+    assert (one.bars.close[-1], other.bars.close[-1]) == (1.5, 5.5)
+    assert (first.size, one.size, other.size) == (300, 301, 301)
 
 
 SCALED = """
@@ -489,7 +503,8 @@ def test_no_line_of_one_instrument_stands_over_the_bars_of_another(trader):
 @pytest.mark.parametrize("make", [QMessageBox, QFileDialog, QInputDialog])
 def test_dialogs_wear_the_theme_where_the_desktop_brings_none_of_its_own(qtbot, palette, make):
     ground = QWidget()
-    ground.setStyleSheet(stylesheet(palette))
+    QApplication.setPalette(qt_palette(palette))
+    ground.setStyleSheet(stylesheet())
     dialog = make(ground)
     qtbot.addWidget(ground)
     if make is QFileDialog:

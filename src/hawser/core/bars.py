@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -37,6 +37,39 @@ class Bars(NamedTuple):
         return Bars(
             time=np.empty(0, np.int64), open=none, high=none, low=none, close=none, spread=none
         )
+
+
+class GrowingColumns:
+    """Columns of equal length that grow at the end. Nothing before the end ever changes, so what
+    `columns` gave stays as it was, and another thread may keep it without a copy."""
+
+    def __init__(self, columns: Sequence[Array], ready: bool = False) -> None:
+        """The given arrays are not written to: what is added goes to new ones, which are made now
+        where it is to be `ready` for that."""
+        self._columns, self.size = list(columns), int(columns[0].size)
+        if ready:
+            self._make_room()
+
+    def columns(self) -> Iterator[Array]:
+        """Each column as it is now, read-only."""
+        for column in self._columns:
+            view = column[: self.size]
+            view.flags.writeable = False
+            yield view
+
+    def append(self, values: Iterable[float]) -> None:
+        """One more value for each column."""
+        if self.size == self._columns[0].size:
+            self._make_room()
+        for column, value in zip(self._columns, values, strict=True):
+            column[self.size] = value
+        self.size += 1
+
+    def _make_room(self) -> None:
+        room = max(64, self.size // 4)
+        self._columns = [
+            np.concatenate([column, np.empty(room, column.dtype)]) for column in self._columns
+        ]
 
 
 @compiled

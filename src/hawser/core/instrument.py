@@ -10,7 +10,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from hawser.core.clock import zone_known
-from hawser.core.decimals import digits_of, exact_units, to_units, write_units
+from hawser.core.decimals import Grid, digits_of, exact_units, of_text, to_units, write_units
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import help_text
 from hawser.core.numbers import LEAST, MOST
@@ -183,6 +183,10 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         return float(self.qty_step)
 
     @cached_property
+    def price_grid(self) -> Grid:
+        return Grid.of(self.tick)
+
+    @cached_property
     def price_digits(self) -> int:
         return digits_of(self.tick)
 
@@ -214,6 +218,14 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         if not (price.is_finite() and price.copy_abs() <= MOST_TICKS * self.tick):
             raise BadInput("bad_price", f"expected a price, got {price}")
         return to_units(price, self.tick)
+
+    def ticks_written(self, text: str) -> int:
+        """The same for a price as a venue or a file writes it; ValueError where it is no
+        number."""
+        count = self.price_grid.read(text)
+        if count is not None and count <= MOST_TICKS:
+            return count
+        return self.ticks(of_text(text))
 
     def fees(self, unit_money: float) -> Fees:
         """What a fill costs where a move of 1.0 by one unit is `unit_money`, in the account's

@@ -36,6 +36,7 @@ class Rail(QWidget):
             button.setText(name)
             button.setToolTip(plain_tip(f"{name} ({station.key})"))
             button.setCheckable(True)
+            button.setProperty("role", "station")
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
             button.setIconSize(QSize(22, 22))
             button.setFixedSize(64, 52)
@@ -45,20 +46,13 @@ class Rail(QWidget):
             self.buttons[name] = button
             column.addWidget(button)
         column.addStretch(1)
-        appearance.changed.connect(self.restyle)
-        self.restyle()
+        appearance.changed.connect(self._tint)
+        self._tint()
 
-    def restyle(self) -> None:
-        p = self._appearance.palette
+    def _tint(self) -> None:
         for station in self._stations:
-            button = self.buttons[station.name]
-            button.setIcon(icon(station.icon, p.color("ink")))
-            button.setStyleSheet(
-                f"QToolButton {{ border: none; background: transparent; color: {p.ink2}; }}"
-                f"QToolButton:checked {{ color: {p.ink}; font-weight: bold; background: {p.panel}; "
-                f"}}"
-                f"QToolButton:focus {{ border: 1px solid {p.ink2}; border-radius: 3px; }}"
-            )
+            ink = self._appearance.color("ink")
+            self.buttons[station.name].setIcon(icon(station.icon, ink))
 
     def show_station(self, name: str) -> None:
         self.buttons[name].setChecked(True)

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QStackedWidget
 
-from hawser.desk.app.stages import Stages
+from hawser.desk.app.curtain import Curtain, panels_of
 from hawser.desk.app.stations import HELM, STATIONS, view_of
 from hawser.desk.common.station import Desk, Station, StationAccount, StationView
 from hawser.desk.common.timing import once
@@ -22,11 +22,11 @@ class StationHost(QStackedWidget):
 
     _loaded = pyqtSignal()
 
-    def __init__(self, desk: Desk, accounts: dict[str, StationAccount]) -> None:
+    def __init__(self, desk: Desk, accounts: dict[str, StationAccount], curtain: Curtain) -> None:
         super().__init__()
-        self._desk, self._accounts = desk, accounts
+        self._desk, self._accounts, self._curtain = desk, accounts, curtain
         self._views: dict[tuple[str, str], StationView] = {}
-        self._next, self._stages = once(self, 0, self._make_next), Stages(self)
+        self._next = once(self, 0, self._make_next)
         self._loaded.connect(self._next.start)
         for station, name in self._wanted():
             if station.from_start:
@@ -40,14 +40,19 @@ class StationHost(QStackedWidget):
             view = self._views[key] = view_of(one)(self._desk, self._accounts[account])
             self._restore(view)
             self.addWidget(view)
+            view.changing.connect(self._draw_curtain)
         return self._views[key]
 
     def show_view(self, station: str, account: str) -> StationView:
         view = self.view(station, account)
         if view is not self.currentWidget():
-            self._stages.begin(view)
-        self.setCurrentWidget(view)
+            self.setCurrentWidget(view)
+            self._draw_curtain()
         return view
+
+    def _draw_curtain(self) -> None:
+        """What is shown is painted piece by piece."""
+        self._curtain.draw(panels_of(self.shown))
 
     @property
     def shown(self) -> StationView:

@@ -27,12 +27,14 @@ from hawser.core.rig import Rig
 from hawser.desk.app.account_desk import AccountDesk, together
 from hawser.desk.app.accounts_bar import AccountsBar
 from hawser.desk.app.bars import FootBar, HaltBar, NoticeBar
+from hawser.desk.app.curtain import Curtain, panels_of
 from hawser.desk.app.finder import Action, Finder
 from hawser.desk.app.heat_panel import HeatPanel
 from hawser.desk.app.rail import Rail
 from hawser.desk.app.simulation import InView, Simulation
 from hawser.desk.app.station_host import StationHost
 from hawser.desk.app.stations import HELM, RIGS, STATIONS, named
+from hawser.desk.app.theming import Theming
 from hawser.desk.app.waterline import Waterline
 from hawser.desk.common import notifying
 from hawser.desk.common.appearance import Appearance
@@ -47,7 +49,7 @@ from hawser.desk.models.editing import KEPT_BY_VENUE
 from hawser.desk.models.helm import OtherAccount
 from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.settings import Kept, Settings
-from hawser.desk.theme.palette import qt_palette, stylesheet
+from hawser.desk.theme.roles import give
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell, Weight
 from hawser.service import timed_io
@@ -82,7 +84,8 @@ class Window(QMainWindow):
             for number, (name, runtime, bridge) in enumerate(accounts)
         }
         self.accounts = tuple(known.values())
-        self.stack = StationHost(self, known)
+        self.curtain = Curtain(self)
+        self.stack = StationHost(self, known, self.curtain)
         self.account_desks = [
             AccountDesk(name, account, self.stack.view) for name, account in known.items()
         ]
@@ -116,7 +119,7 @@ class Window(QMainWindow):
         self._keys()
         self._restore()
         self._remembers.start()
-        self.restyle()
+        self._theming = Theming(self, appearance, self.curtain, self._parts)
 
     @property
     def account_desk(self) -> AccountDesk:
@@ -177,6 +180,11 @@ class Window(QMainWindow):
         row.addWidget(right, 1)
         self.setCentralWidget(whole)
 
+    def _parts(self) -> list[QWidget]:
+        """What the window is made of now."""
+        above = (self.rail, self.waterline, self.accounts_bar, self.halt_bar, self.banner)
+        return [*above, *panels_of(self.stack.shown), self.foot, self.notice]
+
     def _connect(self) -> None:
         for account_desk in self.account_desks:
             self._connect_account(account_desk)
@@ -188,7 +196,7 @@ class Window(QMainWindow):
         self.waterline.heat_asked.connect(self.show_heat)
         self.halt_bar.rearm.connect(self.rearm)
         self.foot.theme.connect(self.swap_theme)
-        self.appearance.changed.connect(self.restyle)
+        self.appearance.changed.connect(self._show_waterline)
         self._app().focusWindowChanged.connect(self._listen)
         self._app().applicationStateChanged.connect(self._let_go)
 
@@ -327,6 +335,7 @@ class Window(QMainWindow):
         self._show_accounts()
         self._show_venue()
         if self.latest is not None:
+            self.curtain.draw(self._parts())
             self.show_snapshot(self.latest, None)
 
     def show_snapshot(self, snapshot: Snapshot, before: Snapshot | None) -> None:
@@ -373,12 +382,11 @@ class Window(QMainWindow):
         self._failures[account_desk.name] = self._of(account_desk) + sentence
         self._opening.discard(account_desk.name)
         self.banner.setText("\n".join(self._failures.values()))
-        self.banner.setProperty("role", "caution")
+        give(self.banner, "role", "caution")
         self.banner.setWordWrap(True)
         self.banner.show()
         if account_desk.latest is not None:
             self._take(account_desk, account_desk.latest.left_alone())
-        self.restyle()
 
     def tell(self, weight: Weight, text: str) -> None:
         self.notice.tell(weight, text)
@@ -452,9 +460,8 @@ class Window(QMainWindow):
         self.appearance.set_theme("night" if self.appearance.palette.name == "paper" else "paper")
         self._settings.kept.theme = self.appearance.palette.name
 
-    def restyle(self) -> None:
-        QApplication.setPalette(qt_palette(self.appearance.palette))
-        self.setStyleSheet(stylesheet(self.appearance.palette))
+    def _show_waterline(self) -> None:
+        """Its colours are in its words."""
         if self.latest is not None:
             self.waterline.show_snapshot(self.latest)
 

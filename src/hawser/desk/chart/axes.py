@@ -10,6 +10,7 @@ from PyQt6.QtCore import QLineF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 
 from hawser.core.clock import DAY, HOUR, MINUTE
+from hawser.desk.chart.strokes import drawable
 from hawser.desk.chart.surface import PRICES_WIDE, TIMES_HIGH, Layer
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
@@ -62,8 +63,8 @@ class PriceAxis(Layer):
     def paint(self, painter: QPainter, view: Viewport) -> None:
         marks = price_marks(view, self.digits)
         painter.setPen(QPen(self._appearance.color("hairline", 178), 1))
-        for price in marks:
-            painter.drawLine(QLineF(0, view.y(price), view.width, view.y(price)))
+        across = np.array([view.y(price) for price in marks])
+        painter.drawLines(drawable(QLineF, 0.0, across, view.width, across))
         painter.setPen(QPen(self._appearance.color("hairline"), 1))
         painter.drawLine(QLineF(view.width, 0, view.width, view.height))
         painter.setPen(self._appearance.color("ink2"))

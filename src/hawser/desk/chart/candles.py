@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
-from PyQt6 import sip
 from PyQt6.QtCore import QLineF, QRectF
 from PyQt6.QtGui import QBrush, QPainter, QPen
 
-from hawser.core.indicators import Array
+from hawser.desk.chart.strokes import drawable
 from hawser.desk.chart.surface import Layer
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
@@ -17,16 +14,6 @@ from hawser.desk.models.pyramid import Columns, Pyramid
 
 MOST_COLUMNS = 560
 HALF = 0.34  # of a bar's width: half its body
-
-
-def drawable(kind: type[QLineF] | type[QRectF], *columns: Array | float) -> Any:
-    """Lines (x, y, x, y) or boxes (x, y, width, height) for a QPainter, without an object for
-    each."""
-    rows = np.column_stack(np.broadcast_arrays(*(np.atleast_1d(column) for column in columns)))
-    found: Any = sip.array(kind, len(rows))  # type: ignore[call-arg]  # the stubs know no arguments
-    if len(rows):
-        np.frombuffer(found, np.float64)[:] = rows.ravel()
-    return found
 
 
 def paint_columns(

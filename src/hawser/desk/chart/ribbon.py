@@ -10,7 +10,8 @@ from PyQt6.QtCore import QLineF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 
 from hawser.core.indicators import Array
-from hawser.desk.chart.candles import MOST_COLUMNS, drawable
+from hawser.desk.chart.candles import MOST_COLUMNS
+from hawser.desk.chart.strokes import drawable
 from hawser.desk.chart.surface import Layer
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance

@@ -22,7 +22,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
-from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.appearance import CANVAS, Appearance
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about
 from hawser.desk.theme.fonts import font
@@ -42,6 +42,7 @@ class RScale(QWidget):
 
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
+        self.setObjectName(CANVAS)
         self._appearance = appearance
         self.focus: Focus | None = None
         self._low, self._high, self._top, self._bottom = 0.0, 1.0, 0.0, 100.0

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
-from PyQt6.QtCore import QLineF, QPointF, Qt
+import numpy as np
+from PyQt6 import sip
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
+from hawser.core.indicators import Array
 from hawser.desk.chart.surface import Layer
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
@@ -23,6 +27,18 @@ def steps(points: Points, end: float) -> list[tuple[float, float]]:
             found.append((at, found[-1][1]))
         found.append((at, level))
     return [*found, (end, found[-1][1])] if found else []
+
+
+def drawable(kind: type[QLineF] | type[QRectF], *columns: Array | float) -> Any:
+    """Lines (x, y, x, y) or boxes (x, y, width, height) for a QPainter, without an object for each;
+    columns are as long as each other, or one figure for all."""
+    size = min((np.size(column) for column in columns if isinstance(column, np.ndarray)), default=1)
+    found: Any = sip.array(kind, size)  # type: ignore[call-arg]  # the stubs know no arguments
+    if size:
+        rows = np.frombuffer(found, np.float64).reshape(size, len(columns))
+        for number, column in enumerate(columns):
+            rows[:, number] = column
+    return found
 
 
 class Polyline(Layer):

@@ -21,7 +21,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from hawser.desk.chart.viewport import Viewport
-from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.appearance import CANVAS, Appearance
 
 PRICES_WIDE, TIMES_HIGH = 66.0, 20.0  # pixels of the axes, to the right and below
 STILL = 4.0  # pixels that the pointer may move between press and release of a click
@@ -74,6 +74,7 @@ class Surface(QWidget):
 
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
+        self.setObjectName(CANVAS)
         self._appearance = appearance
         self._layers: list[Layer] = []
         self.grips: list[Grip] = []

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import threading
+from concurrent.futures import ThreadPoolExecutor
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from hawser.core.bars import Bars
 from hawser.desk.models.pyramid import Pyramid
+from hawser.engine.events import BarCompleted
 from hawser.service.runtime.runtime import Hooks
 from hawser.service.views.snapshot import Snapshot
 
@@ -33,6 +35,7 @@ class Bridge(QObject):
     def __init__(self) -> None:
         super().__init__()
         self._lock = threading.Lock()
+        self._maker = ThreadPoolExecutor(1, "bars")
         self._latest: Snapshot | None = None
         self.is_ready = False  # whether the account is open: who comes later hears no `ready`
         self._there.connect(self._deliver)
@@ -44,7 +47,7 @@ class Bridge(QObject):
             earlier=self.earlier.emit,
             told=self.told.emit,
             bars=self._bars,
-            bar=self.bar.emit,
+            bar=self._bar,
             marks=self.marks.emit,
             guards=self.guards.emit,
             ready=self._ready,
@@ -72,5 +75,10 @@ class Bridge(QObject):
         self.snapshot.emit(snapshot)
 
     def _bars(self, symbol: str, span: int, bars: Bars) -> None:
-        """Made on the engine's thread, so that a long history never holds the window up."""
-        self.bars.emit(symbol, span, Pyramid(bars))
+        """A long history takes some tenths of a second: neither the engine nor the window waits for
+        it."""
+        self._maker.submit(lambda: self.bars.emit(symbol, span, Pyramid(bars)))
+
+    def _bar(self, bar: BarCompleted) -> None:
+        """Behind the history that it follows on."""
+        self._maker.submit(self.bar.emit, bar)

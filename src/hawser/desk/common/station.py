@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import NamedTuple, Protocol
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QSplitter, QTableView, QWidget
 
 from hawser.core.bars import Bars
@@ -87,6 +88,7 @@ class StationView(QWidget):
     """A station as it is looked at; each overrides what it needs."""
 
     follows = False  # whether it is told of snapshots and of the Helm's history while it is shown
+    changing = pyqtSignal()  # most of what it shows is about to be drawn anew
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         """The newest snapshot of the account in view."""

@@ -131,7 +131,7 @@ class GuardStation(StationView):
         around = QVBoxLayout(table)
         around.setContentsMargins(1, 1, 1, 1)
         around.addWidget(scroll)
-        left = QSplitter(Qt.Orientation.Vertical)
+        self.left = left = QSplitter(Qt.Orientation.Vertical)
         left.addWidget(day)
         left.addWidget(table)
         left.setStretchFactor(1, 1)
@@ -356,7 +356,7 @@ class GuardStation(StationView):
             self.refused.emit(error.sentence)
 
     def splitters(self) -> dict[str, QSplitter]:
-        return {"guards": self.panes}
+        return {"guards": self.panes, "guards, left": self.left}
 
     def remember(self) -> None:
         self.editor.remember()

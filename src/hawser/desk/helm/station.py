@@ -196,6 +196,7 @@ class Helm(StationView):
             self._take_up(symbol, by_hand=True)
 
     def _take_up(self, symbol: str, by_hand: bool = False) -> None:
+        self.changing.emit()
         self._remember()
         draft = self.model.take_up(symbol, by_hand)
         self.plan.set_instrument(symbol, self.span, draft)

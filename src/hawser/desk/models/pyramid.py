@@ -1,20 +1,21 @@
 """Level of detail for long histories: bars joined by fours, so that a frame never draws more than
 the screen can show.
 
-Built away from the Qt thread. Bars that complete afterwards are kept beside it and joined in when
-there are many.
+Built away from the Qt thread. A bar that completes afterwards is added to the ends of its levels.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
 
-from hawser.core.bars import Bars
+from hawser.core.bars import Bars, GrowingColumns
 from hawser.core.indicators import Array
 
 FACTOR = 4
+LEAST = 256  # bars; fewer are drawn as they are
 
 
 class Columns(NamedTuple):
@@ -30,43 +31,36 @@ class Columns(NamedTuple):
     width: int
 
 
-class _Level(NamedTuple):
-    open: Array
-    high: Array
-    low: Array
-    close: Array
-    spread: Array
+def _joined(columns: Sequence[Array]) -> list[float]:
+    """One bar of many: open, high, low, close, spread."""
+    open_, high, low, close, spread = columns
+    return [open_[0], high.max(), low.min(), close[-1], np.fmax.reduce(spread)]
 
 
-def _level(bars: Bars) -> _Level:
-    return _Level(bars.open, bars.high, bars.low, bars.close, bars.spread)
-
-
-def _coarser(level: _Level) -> _Level:
-    whole = level.open.size // FACTOR * FACTOR
-    grouped = [column[:whole].reshape(-1, FACTOR) for column in level]
-    made = [
-        grouped[0][:, 0],
-        grouped[1].max(axis=1),
-        grouped[2].min(axis=1),
-        grouped[3][:, -1],
-        np.fmax.reduce(grouped[4], axis=1),
+def _coarser(columns: Sequence[Array]) -> list[Array]:
+    """Every four bars as one; what is left over has no bar yet."""
+    whole = columns[0].size // FACTOR * FACTOR
+    open_, high, low, close, spread = (column[:whole].reshape(-1, FACTOR) for column in columns)
+    return [
+        open_[:, 0].copy(),
+        high.max(axis=1),
+        low.min(axis=1),
+        close[:, -1].copy(),
+        np.fmax.reduce(spread, axis=1),
     ]
-    if whole < level.open.size:
-        rest = [column[whole:] for column in level]
-        tail = (rest[0][0], rest[1].max(), rest[2].min(), rest[3][-1], np.fmax.reduce(rest[4]))
-        made = [np.append(column, value) for column, value in zip(made, tail, strict=True)]
-    return _Level._make(made)
 
 
 class Pyramid:
-    """Bars of one instrument and timeframe at every level of detail."""
+    """Bars of one instrument and timeframe at every level of detail. A level has whole groups only;
+    the last, unfinished one is joined when it is asked for."""
 
     def __init__(self, bars: Bars) -> None:
-        self.bars = bars
-        self._levels = [_level(bars)]
-        while self._levels[-1].open.size > 256:
-            self._levels.append(_coarser(self._levels[-1]))
+        self._levels = [GrowingColumns(bars, ready=True)]  # with the times
+        self.bars = Bars._make(self._levels[0].columns())
+        columns: Sequence[Array] = bars[1:]
+        while columns[0].size > LEAST:
+            columns = _coarser(columns)
+            self._levels.append(GrowingColumns(columns, ready=True))
 
     @property
     def size(self) -> int:
@@ -75,20 +69,20 @@ class Pyramid:
     def with_bar(
         self, opened: int, prices: tuple[float, float, float, float], spread: float
     ) -> Pyramid:
-        """One more bar; only the ends of the levels are made anew."""
-        fresh = Pyramid.__new__(Pyramid)
-        values = (opened, *prices, spread)
-        fresh.bars = Bars._make(
-            np.append(column, value) for column, value in zip(self.bars, values, strict=True)
-        )
-        fresh._levels = [_level(fresh.bars)]
-        for old in self._levels[1:]:
-            below = fresh._levels[-1]
-            keep = (below.open.size - 1) // FACTOR
-            end = _coarser(_Level._make(column[keep * FACTOR :] for column in below))
-            joined = (np.append(held[:keep], new) for held, new in zip(old, end, strict=True))
-            fresh._levels.append(_Level._make(joined))
-        return fresh
+        """One more bar. Only the ends of the levels grow, and both share what was there."""
+        if self._levels[0].size != self.size:  # another bar has followed on this one already
+            return Pyramid(self.bars.mapped(np.copy)).with_bar(opened, prices, spread)
+        grown = Pyramid.__new__(Pyramid)
+        grown._levels = self._levels
+        self._levels[0].append((opened, *prices, spread))
+        grown.bars = Bars._make(self._levels[0].columns())
+        below: Sequence[Array] = grown.bars[1:]
+        for level in self._levels[1:]:
+            if below[0].size % FACTOR:
+                break
+            level.append(_joined([column[-FACTOR:] for column in below]))
+            below = tuple(level.columns())
+        return grown
 
     def columns(self, first: float, last: float, most: int) -> Columns:
         """At most about `most` columns that cover bar numbers `first` to `last`."""
@@ -96,10 +90,15 @@ class Pyramid:
         depth, width = 0, 1
         while (last_bar - first_bar) / width > most and depth + 1 < len(self._levels):
             depth, width = depth + 1, width * FACTOR
-        level = self._levels[depth]
-        start, end = first_bar // width, -(-last_bar // width)
-        x = np.arange(start, min(end, level.open.size)) * width + (width - 1) / 2
-        return Columns._make((x, *(column[start:end] for column in level), width))
+        whole = self.size // width
+        start, end = first_bar // width, min(-(-last_bar // width), -(-self.size // width))
+        level = self.bars[1:] if depth == 0 else tuple(self._levels[depth].columns())
+        found = [column[start : min(end, whole)] for column in level]
+        if end > max(whole, start):
+            rest = _joined([column[whole * width :] for column in self.bars[1:]])
+            found = [np.append(column, value) for column, value in zip(found, rest, strict=True)]
+        x = np.arange(start, max(start, end)) * width + (width - 1) / 2
+        return Columns._make((x, *found, width))
 
     def extremes(self, first: float, last: float) -> tuple[float, float] | None:
         """Lowest low and highest high of a range of bar numbers."""

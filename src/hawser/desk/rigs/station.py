@@ -92,7 +92,8 @@ class Rigs(StationView):
         self.name = ""
         self._gone: list[Rig] = []  # deleted, newest last
         self._snapshot: Snapshot | None = None
-        self._of: tuple[Instrument, Bars, int] | None = None
+        self._of: tuple[Instrument, Bars, int] | None = None  # the part of it that is tried on
+        self._given: tuple[Instrument, int, Bars] | None = None
         self._trials: dict[str, tuple[object, Trial]] = {}
         self.editor, self.chart, self.fan = RigEditor(), TrialChart(appearance), FanView(appearance)
         self.editor.changed.connect(self._edited)
@@ -101,6 +102,8 @@ class Rigs(StationView):
         self.primer = Primer(self, self._show_history)
         self._write = once(self, 400, self.write_down)
         self._soon = once(self, FRAME_MS, self.try_out)
+        # to show the station, and what there is to try on, would together hold the window
+        self._history_soon = once(self, 0, self._show_history)
         self._later = once(self, FRAME_MS, self._fan_out)
         self.fans = Fans(self)
         self.fans.drawn.connect(self._show_fans)
@@ -265,6 +268,7 @@ class Rigs(StationView):
     def show_rig(self, name: str) -> None:
         """Bring a rig into the editor; what was typed into another stays there."""
         self.write_down()
+        self.changing.emit()
         self.name = name
         rig = self.shelf.rigs.get(name)
         choices = self.beside.model()
@@ -498,6 +502,9 @@ class Rigs(StationView):
 
     def show_history(self, instrument: Instrument, span: int, bars: Bars) -> None:
         """Another history, or the same with another bar; the last bars of it are tried on."""
+        given, self._given = self._given, (instrument, span, bars)
+        if given is not None and given[:2] == (instrument, span) and given[2] is bars:
+            return
         last, chosen = bars.last(MOST_BARS), self.chart.start
         if (
             self._of is not None
@@ -511,8 +518,7 @@ class Rigs(StationView):
         self._of = (instrument, last, span)
         self._trials.clear()
         self.of.setText(f"{instrument.symbol}, {timeframe_name(span)} bars as on the Helm")
-        if self.isVisible():
-            self._show_history()
+        self._history_soon.start()
 
     def _show_history(self) -> None:
         if self._of is None or not self.isVisible():
@@ -618,7 +624,7 @@ class Rigs(StationView):
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
-        self._show_history()
+        self._history_soon.start()
 
     def hideEvent(self, event: QHideEvent | None) -> None:
         super().hideEvent(event)

@@ -34,7 +34,8 @@ class Palette(NamedTuple):
     on_caution: str
 
     def color(self, role: str, alpha: int = 255) -> QColor:
-        return QColor(_color(getattr(self, role), alpha))  # a copy, which costs next to nothing
+        """Shared by all who ask: none of them changes it."""
+        return _color(getattr(self, role), alpha)
 
 
 PAPER = Palette(
@@ -81,8 +82,8 @@ def contrast(first: str, second: str) -> float:
 
 
 def qt_palette(p: Palette) -> QPalette:
-    """The same for what the style sheet says nothing of: text of every widget, dialogs that are not
-    ours."""
+    """The colours for Qt: those that the style sheet names, and what it says nothing of, as the
+    text of every widget and dialogs that are not ours."""
     found, roles = QPalette(), QPalette.ColorRole
     for role, color in (
         (roles.Window, p.panel),
@@ -96,6 +97,8 @@ def qt_palette(p: Palette) -> QPalette:
         (roles.Highlight, p.ink),
         (roles.HighlightedText, p.on_ink),
         (roles.Mid, p.hairline),
+        (roles.Midlight, p.ground),
+        (roles.BrightText, p.caution),
         (roles.ToolTipBase, p.panel),
         (roles.ToolTipText, p.ink),
     ):
@@ -108,8 +111,30 @@ def icon_folder() -> str:
     return str(files("hawser.desk.theme").joinpath("icons")).replace("\\", "/")
 
 
-def stylesheet(p: Palette) -> str:
-    """The widgets' style sheet for a palette. 4 px grid, corners 3 px, no gradients, no shadows."""
+# The roles as a style sheet names them, each a colour of the palette that `qt_palette` made.
+NAMED = Palette(
+    "named",
+    ground="palette(midlight)",
+    panel="palette(window)",
+    hairline="palette(mid)",
+    ink="palette(text)",
+    ink2="palette(placeholder-text)",
+    gain="",  # only what paints itself shows gains and losses
+    loss="",
+    caution="palette(bright-text)",
+    on_ink="palette(highlighted-text)",
+    on_caution="palette(highlighted-text)",
+)
+
+
+def stylesheet() -> str:
+    """The widgets' style sheet, for every palette. 4 px grid, corners 3 px, no gradients, no
+    shadows."""
+    p = NAMED
+    arrow, folder = "QComboBox::down-arrow", icon_folder()
+    arrows = "".join(
+        f'*[theme="{name}"] {arrow} {{ image: url({folder}/open-{name}.svg); }}' for name in THEMES
+    )
     return f"""
     QWidget#ground, QMainWindow, QSplitter, QStackedWidget {{ background: {p.ground}; }}
     QSplitter::handle {{ background: {p.ground}; }}
@@ -154,8 +179,8 @@ def stylesheet(p: Palette) -> str:
     QComboBox QAbstractItemView {{ background: {p.panel}; border: 1px solid {p.ink2};
         selection-background-color: {p.ink}; selection-color: {p.on_ink}; }}
     QComboBox::drop-down {{ width: 18px; border: none; }}
-    QComboBox::down-arrow {{ image: url({icon_folder()}/open-{p.name}.svg); width: 12px;
-        height: 12px; }}
+    QComboBox::down-arrow {{ width: 12px; height: 12px; }}
+    {arrows}
     QFrame#rule {{ background: {p.hairline}; border: none; }}
     QTableView, QListView, QTreeView {{ background: {p.panel}; border: none; outline: none;
         gridline-color: {p.hairline}; selection-background-color: {p.ground};
@@ -167,6 +192,10 @@ def stylesheet(p: Palette) -> str:
     QTableCornerButton::section {{ background: {p.panel}; border: none; }}
     QToolButton {{ background: {p.ground}; border: 1px solid {p.hairline}; border-radius: 3px; }}
     QToolButton:hover, QToolButton:focus {{ border-color: {p.ink}; }}
+    QToolButton[role="station"] {{ border: none; background: transparent; color: {p.ink2}; }}
+    QToolButton[role="station"]:checked {{ color: {p.ink}; font-weight: bold;
+        background: {p.panel}; }}
+    QToolButton[role="station"]:focus {{ border: 1px solid {p.ink2}; border-radius: 3px; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: {p.panel}; border: none; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
     QScrollBar:horizontal {{ background: transparent; height: 10px; margin: 0; }}

@@ -10,7 +10,13 @@ def give(widget: QWidget, name: str, value: str | bool) -> None:
     if widget.property(name) == value:
         return
     widget.setProperty(name, value)
+    look_again(widget)
+
+
+def look_again(widget: QWidget) -> None:
+    """Have the style sheet looked up anew: for another property, or for other colours."""
     style = widget.style()
     assert style is not None
     style.unpolish(widget)
     style.polish(widget)
+    widget.update()

@@ -7,8 +7,8 @@ import math
 
 import numpy as np
 
-from hawser.core.bars import Bars, Length, joined, timeframes_for
-from hawser.core.indicators import Array, atr, true_range_at, wilder_next
+from hawser.core.bars import Bars, GrowingColumns, Length, joined, timeframes_for
+from hawser.core.indicators import atr, true_range_at, wilder_next
 from hawser.core.instrument import MOST_TICKS, Instrument
 from hawser.engine import events as ev
 from hawser.venue import port
@@ -17,79 +17,59 @@ ATR_LENGTH = 14
 
 
 class Series:
-    """One timeframe of one instrument: completed bars in growing arrays, and the ATR of the
-    last."""
+    """One timeframe of one instrument: completed bars, and the ATR of the last."""
 
     def __init__(self, span: int, bars: Bars) -> None:
         self.span = span
-        self._size = bars.time.size
-        room = max(1024, self._size * 5 // 4)
-        self._columns = [np.empty(room, column.dtype) for column in bars]
-        for held, column in zip(self._columns, bars, strict=True):
-            held[: self._size] = column
-        values = (
-            atr(bars.high, bars.low, bars.close, ATR_LENGTH, False) if self._size else np.empty(0)
-        )
-        self.atr = float(values[-1]) if self._size else math.nan
+        self._held = GrowingColumns(bars)
+        self.atr = math.nan
+        if self.size:
+            self.atr = float(atr(bars.high, bars.low, bars.close, ATR_LENGTH, False)[-1])
         self.building: list[float] | None = None  # opened, open, high, low, close, spread
 
     @property
     def size(self) -> int:
-        return self._size
+        return self._held.size
+
+    def bars(self) -> Bars:
+        """Completed bars, read-only; another thread may keep them."""
+        return Bars._make(self._held.columns())
 
     def since(self, time: int) -> int:
         """How many completed bars end after `time`."""
-        return self._size - int(
-            np.searchsorted(self._columns[0][: self._size], time - self.span, side="right")
-        )
+        opened = self.bars().time
+        return self.size - int(np.searchsorted(opened, time - self.span, side="right"))
 
     def best_since(self, time: int, side: int, tick: float) -> float:
         """The best exit-side price of the completed bars that opened at `time` or later, price
         units; NaN where that is the last one's."""
-        first = int(np.searchsorted(self._columns[0][: self._size], time))
-        if self._size - first < 2:
+        bars = self.bars()
+        later = bars.last(self.size - int(np.searchsorted(bars.time, time)))
+        if later.time.size < 2:
             return math.nan
-        _, _, high, low, _, spread = (column[first : self._size] for column in self._columns)
-        return float(high.max() if side > 0 else (low + spread * tick).min())
+        return float(later.high.max() if side > 0 else (later.low + later.spread * tick).min())
 
     @property
     def last_opened(self) -> int:
         """When the last completed bar opened."""
-        return int(self._columns[0][self._size - 1])
+        return int(self.bars().time[-1])
 
     def last_prices(self) -> list[float]:
         """Open, high, low, close and spread of the last completed bar."""
-        return [float(column[self._size - 1]) for column in self._columns[1:]]
-
-    def bars(self) -> Bars:
-        """Completed bars, as read-only copies another thread may keep."""
-        return Bars._make(self._columns).mapped(self._copied)
-
-    def _copied(self, column: Array) -> Array:
-        copy = column[: self._size].copy()
-        copy.flags.writeable = False
-        return copy
+        return [float(column[-1]) for column in self.bars()[1:]]
 
     def append(
         self, opened: int, open_: float, high: float, low: float, close: float, spread: float
     ) -> None:
         """A completed bar."""
-        if self._size and opened <= self._columns[0][self._size - 1]:
+        if self.size and opened <= self.last_opened:
             return
-        previous = float(self._columns[4][self._size - 1]) if self._size else math.nan
-        if self._size == self._columns[0].size:
-            self._columns = [
-                np.concatenate([column, np.empty_like(column)]) for column in self._columns
-            ]
-        for column, value in zip(
-            self._columns, (opened, open_, high, low, close, spread), strict=True
-        ):
-            column[self._size] = value
-        self._size += 1
+        previous = self.last_prices()[3] if self.size else math.nan
+        self._held.append((opened, open_, high, low, close, spread))
         if math.isnan(self.atr):
-            if self._size >= ATR_LENGTH:
-                last = self.bars()
-                self.atr = float(atr(last.high, last.low, last.close, ATR_LENGTH, False)[-1])
+            if self.size >= ATR_LENGTH:
+                bars = self.bars()
+                self.atr = float(atr(bars.high, bars.low, bars.close, ATR_LENGTH, False)[-1])
         else:
             self.atr = wilder_next(self.atr, true_range_at(high, low, previous), ATR_LENGTH)
 
@@ -98,7 +78,7 @@ class BarStore:
     """All series of one instrument, fed with its base bars."""
 
     def __init__(self, instrument: Instrument, base_span: int, history: Bars) -> None:
-        self.instrument, self.base_span, self.base = instrument, base_span, history
+        self.instrument, self.base_span = instrument, base_span
         self.even = bool((history.time % base_span == 0).all())
         self._forming: list[float] | None = None
         # the bar that is being made

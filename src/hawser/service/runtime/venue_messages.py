@@ -110,7 +110,7 @@ class FromVenue:
         """One message as an event."""
         try:
             return self._event(message, now)
-        except (HawserError, ValueError, ArithmeticError, KeyError, TypeError):
+        except (HawserError, ValueError, ArithmeticError, KeyError, TypeError, AttributeError):
             return Odd("unreadable", str(getattr(message, "symbol", "")))
 
     def _event(self, message: port.VenueMessage, now: int) -> ev.VenueEvent | Odd:
@@ -135,13 +135,13 @@ class FromVenue:
 
     def _quote(self, message: port.QuoteTold, now: int) -> ev.Quote | Odd:
         instrument = self._instruments[message.symbol]
-        bid, ask = ticks(instrument, message.bid), ticks(instrument, message.ask)
+        bid, ask = instrument.ticks_written(message.bid), instrument.ticks_written(message.ask)
         if bid <= 0 or ask <= 0:
             return Odd("one_sided", message.symbol)
         if bid > ask:
             return Odd("crossed", message.symbol)
-        high = ticks(instrument, message.high_bid) if message.high_bid else bid
-        low = ticks(instrument, message.low_ask) if message.low_ask else ask
+        high = instrument.ticks_written(message.high_bid) if message.high_bid else bid
+        low = instrument.ticks_written(message.low_ask) if message.low_ask else ask
         self._quoted[message.symbol] = message.time
         return ev.Quote(
             time=now, symbol=message.symbol, bid=bid, ask=ask, high_bid=high, low_ask=low
@@ -170,7 +170,11 @@ class FromVenue:
         if instrument is None:
             return Odd("unreadable", symbol)
         if isinstance(message, port.Accepted):
-            rests = None if message.level is None else _positive(ticks(instrument, message.level))
+            rests = (
+                None
+                if message.level is None
+                else _positive(instrument.ticks_written(message.level))
+            )
             return ev.OrderAccepted(time=now, order=order, level=rests)
         if isinstance(message, port.Cancelled):
             filled = _steps(instrument, message.filled)
@@ -182,7 +186,7 @@ class FromVenue:
                 time=now, order=order, fill=self._fill(instrument, message.fill, now)
             )
         if isinstance(message, port.Amended):
-            level = _positive(ticks(instrument, message.level))
+            level = _positive(instrument.ticks_written(message.level))
             steps = _positive(_steps(instrument, message.qty))
             return ev.AmendAccepted(
                 time=now, order=order, level=level, steps=steps, token=message.token
@@ -199,7 +203,7 @@ class FromVenue:
         if not (math.isfinite(fill.profit) and math.isfinite(fill.commission)):
             raise ValueError("a fill's money is no number")
         steps = _positive(_steps(instrument, fill.qty))
-        price = _positive(ticks(instrument, fill.price))
+        price = _positive(instrument.ticks_written(fill.price))
         return ev.Fill(
             id=fill.id,
             time=time,
@@ -224,7 +228,7 @@ class FromVenue:
         if instrument is None:
             return ev.OrderReport(order.id, order.status, 0, 0)
         self._of_order[order.id] = order.symbol
-        level = 0 if order.level is None else _positive(ticks(instrument, order.level))
+        level = 0 if order.level is None else _positive(instrument.ticks_written(order.level))
         fills = tuple(self._fill(instrument, fill, fill.time) for fill in order.fills)
         return ev.OrderReport(order.id, order.status, level, _steps(instrument, order.qty), fills)
 
@@ -256,11 +260,6 @@ def _figures(message: port.FiguresTold, now: int) -> ev.Figures | Odd:
         margin_used=message.margin_used,
         transferred=paid,
     )
-
-
-def ticks(instrument: Instrument, text: str) -> int:
-    """A price as the venue writes it, in ticks."""
-    return instrument.ticks(of_text(text))
 
 
 def _steps(instrument: Instrument, text: str) -> int:
