@@ -75,7 +75,7 @@ def opened(folder: Path) -> Session:
         symbol = f"Pier {number % INSTRUMENTS}"
         session.ask(
             ev.PlaceTrade(
-                time=venue.now, ask=f"b{number}", plan=plan(symbol, number // INSTRUMENTS)
+                time=venue.now, ask_id=f"b{number}", plan=plan(symbol, number // INSTRUMENTS)
             )
         )
         session.run_until(venue.now)

@@ -119,7 +119,7 @@ def prepare(session: Session) -> None:
             trail=Trail(atr=9.0),
             timeframe_ns=MINUTE,
         )
-        session.ask(ev.PlaceTrade(time=session.venue.now, ask=f"b{number}", plan=plan))
+        session.ask(ev.PlaceTrade(time=session.venue.now, ask_id=f"b{number}", plan=plan))
         session.run_until(session.venue.now + SECOND)
 
 

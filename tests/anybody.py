@@ -63,7 +63,7 @@ class Anybody:
                 dc.LossSwitch(name="l", percent=2.0, then=("flatten",)),
                 dc.SpreadGuard(name="s", max_ticks=100),
             )
-            self.hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=guards))
+            self.hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=guards))
 
     def act(self) -> None:
         draw, hand = self.draw, self.hand
@@ -234,4 +234,4 @@ class Anybody:
             (ev.Rearm, {"reason": "it is well"}),
         ]
         kind, values = draw.choice(asks)
-        hand.do(kind, ask=f"a{len(hand.events)}", **values)
+        hand.do(kind, ask_id=f"a{len(hand.events)}", **values)

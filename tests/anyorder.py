@@ -266,7 +266,7 @@ class Story:
         if level > 61_230 - BEFORE_MARKET or trade.state not in (states.EXPOSED, states.PROTECTED):
             return
         self.venue.wishes.append(level)
-        self.hand.do(ev.MoveStop, ask=f"W{level}", trade=trade.id, level=level)
+        self.hand.do(ev.MoveStop, ask_id=f"W{level}", trade=trade.id, level=level)
 
     def reach_target(self) -> None:
         self.fill_some("target")

@@ -121,9 +121,9 @@ class ByHand:
 
     # Shortcuts through a trade's life
 
-    def place(self, ask: str = "A1", **changes: Any) -> list[cm.AnyCommand]:
+    def place(self, ask_id: str = "A1", **changes: Any) -> list[cm.AnyCommand]:
         own = changes.pop("own_atr", None)
-        return self.do(ev.PlaceTrade, ask=ask, plan=plan(**changes), atr=own)
+        return self.do(ev.PlaceTrade, ask_id=ask_id, plan=plan(**changes), atr=own)
 
     def fill(
         self, order: str, steps: int, price: int, profit: float = 0.0, fill: str = ""

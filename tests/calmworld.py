@@ -108,7 +108,9 @@ class World:
 
     def place(self, **changes: object) -> None:
         plan = msgspec.structs.replace(PLAN, **changes)
-        self.session.ask(ev.PlaceTrade(time=self.venue.now, ask=f"a{len(self.entries)}", plan=plan))
+        self.session.ask(
+            ev.PlaceTrade(time=self.venue.now, ask_id=f"a{len(self.entries)}", plan=plan)
+        )
         self.run(3)
 
     def stops(self) -> int:

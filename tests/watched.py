@@ -42,7 +42,7 @@ def live(socket: Path, root: Path, asks: int) -> None:
         if asks:
             side, size, stop = 1 - 2 * (asks % 2), SizeRule(percent=0.2), StopRule(ticks=4000.0)
             plan = Plan("CAD/CHF", side, size, stop, timeframe_ns=MINUTE)
-            runtime.ask(lambda now, ask, plan=plan: ev.PlaceTrade(time=now, ask=ask, plan=plan))
+            runtime.ask(lambda now, ask, plan=plan: ev.PlaceTrade(time=now, ask_id=ask, plan=plan))
             asks -= 1
             time.sleep(1)
         say(f"held {sum(trade.open_steps > 0 for trade in shot.trades)}")

@@ -88,7 +88,7 @@ def test_a_plan_is_placed_as_it_was_seen_and_its_trade_comes_into_view(at):
     placed = at.account.asked[0]
     assert isinstance(placed, ev.PlaceTrade)
     assert placed.seen == 61242  # the ask that the plan was sized at
-    assert trade.ask == placed.ask
+    assert trade.ask_id == placed.ask_id
     assert at.model.focus.trade == trade.id
 
 
@@ -98,7 +98,7 @@ def test_a_plan_with_an_error_is_not_placed_and_says_why(at):
     assert problem == at.model.planning.errors["stop"]
     assert at.account.asked == []
     at.plan(Draft())
-    at.account.hand.do(ev.Halt, ask="H", why="by hand")
+    at.account.hand.do(ev.Halt, ask_id="H", why="by hand")
     at.look()
     assert at.model.place(()).startswith("Entries closed: ")
     assert at.account.asked == []
@@ -181,7 +181,7 @@ def test_a_position_that_is_not_ours_is_adopted_by_the_plan_that_has_no_error():
 
 def test_a_rig_that_was_edited_goes_on_the_trades_that_have_it_else_into_the_plan(at):
     rig = Rig(name="Keel", stop=plan().stop, target=plan().targets)
-    at.model.rigs = at.model.planning.rigs = {"Keel": rig}
+    at.model.planning.rigs = {"Keel": rig}
     at.plan(msgspec.structs.replace(at.model.planning.draft, rig="Keel"))
     assert not at.model.put_rig(rig)
     at.opened()

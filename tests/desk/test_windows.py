@@ -530,6 +530,6 @@ def test_what_halts_says_whether_anything_is_being_closed(qtbot):
     bar.show_snapshot(taken(hand.engine.state))
     assert "put back; 1 open." in bar.text.text()
     hand.engine.state.halt = None
-    hand.do(ev.Halt, ask="H", why="enough")
+    hand.do(ev.Halt, ask_id="H", why="enough")
     bar.show_snapshot(taken(hand.engine.state))
     assert "enough; 1 still closing." in bar.text.text()

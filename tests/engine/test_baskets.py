@@ -22,10 +22,10 @@ def two(**basket) -> ByHand:
     """A long and a second long under one basket."""
     hand = ByHand()
     hand.protect()
-    hand.protect(ask="A2")
+    hand.protect(ask_id="A2")
     hand.quote(61260, 61272)  # both are ahead: that does not count
     first, second = hand.engine.state.trades
-    hand.do(ev.FormBasket, ask="B", trades=(first, second), basket=Basket(**basket))
+    hand.do(ev.FormBasket, ask_id="B", trades=(first, second), basket=Basket(**basket))
     return hand
 
 
@@ -49,7 +49,7 @@ def test_a_basket_counts_from_when_it_was_laid_and_closes_all():
 def test_what_was_realised_counts_too():
     hand = two(target=Amount(percent=0.2), basis="tick")  # 128 of 64 000
     first = next(iter(hand.engine.state.trades.values()))
-    close = of(hand.do(ev.CloseTrade, ask="C", trade=first.id), cm.Submit)[0]
+    close = of(hand.do(ev.CloseTrade, ask_id="C", trade=first.id), cm.Submit)[0]
     hand.fill(close.order, first.open_steps, 61320, profit=100.0)
     assert first.state == states.ENDED
     assert baskets.won(hand.engine.state, group(hand)) > 50
@@ -66,7 +66,7 @@ def test_one_that_looks_at_bars_looks_at_those_of_trades_that_are_still_open():
     hand = two(stop=Amount(money=150.0), basis="bar_close")
     first, second = hand.engine.state.trades.values()
     second.plan = msgspec.structs.replace(second.plan, timeframe_ns=60 * MINUTE)
-    close = of(hand.do(ev.CloseTrade, ask="C", trade=first.id), cm.Submit)[0]
+    close = of(hand.do(ev.CloseTrade, ask_id="C", trade=first.id), cm.Submit)[0]
     hand.fill(close.order, first.open_steps, 61150)
     hand.quote(61100, 61112)
     assert not [one for one in of(hand.bar(0.6110, atr=0.00145), cm.Submit) if one.role == "close"]
@@ -91,7 +91,7 @@ def test_a_trade_that_goes_under_another_basket_takes_its_share_of_the_first_alo
     whole = baskets.won(hand.engine.state, old)
     hand.do(
         ev.FormBasket,
-        ask="B2",
+        ask_id="B2",
         trades=(second.id,),
         basket=Basket(target=Amount(money=900.0), basis="tick"),
     )
@@ -102,12 +102,12 @@ def test_a_trade_that_goes_under_another_basket_takes_its_share_of_the_first_alo
 def test_a_basket_can_be_taken_off_and_is_gone_with_its_trades():
     hand = two(stop=Amount(money=150.0), basis="tick")
     name = group(hand).name
-    assert "basket_gone" in codes(hand.do(ev.DissolveBasket, ask="D", name=name))
+    assert "basket_gone" in codes(hand.do(ev.DissolveBasket, ask_id="D", name=name))
     assert not of(hand.quote(61150, 61162), cm.Submit)
-    assert codes(hand.do(ev.DissolveBasket, ask="D2", name=name)) == ["no_basket"]
+    assert codes(hand.do(ev.DissolveBasket, ask_id="D2", name=name)) == ["no_basket"]
     again = two(target=Amount(money=150.0), basis="tick")
     for trade in list(again.engine.state.trades.values()):
-        close = of(again.do(ev.CloseTrade, ask=f"c{trade.id}", trade=trade.id), cm.Submit)[0]
+        close = of(again.do(ev.CloseTrade, ask_id=f"c{trade.id}", trade=trade.id), cm.Submit)[0]
         again.fill(close.order, trade.open_steps, 61260)
     again.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
     assert not again.engine.state.baskets
@@ -117,11 +117,13 @@ def test_a_trade_lies_under_one_basket_and_one_that_is_not_open_under_none():
     hand = two(stop=Amount(money=150.0), basis="tick")
     first, second = hand.engine.state.trades
     hand.do(
-        ev.FormBasket, ask="B2", trades=(first, second), basket=Basket(target=Amount(money=90.0))
+        ev.FormBasket, ask_id="B2", trades=(first, second), basket=Basket(target=Amount(money=90.0))
     )
     assert len(hand.engine.state.baskets) == 1
     assert codes(
-        hand.do(ev.FormBasket, ask="B3", trades=("T99",), basket=Basket(target=Amount(money=90.0)))
+        hand.do(
+            ev.FormBasket, ask_id="B3", trades=("T99",), basket=Basket(target=Amount(money=90.0))
+        )
     ) == ["nothing_meant"]
     (view,) = taken(hand.engine.state, watched=SYMBOL).baskets
     assert (view.trades, view.gain, view.lose) == (2, 90.0, float("inf"))

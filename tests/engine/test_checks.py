@@ -77,7 +77,7 @@ def test_a_stop_stays_while_the_answer_that_ends_its_trade_says_that_something_i
     hand = ByHand()
     hand.protect(targets=())
     stop, entry = hand.order("stop"), hand.trade.entry.order_id
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id, share=1.0)
     close = hand.order("close")
     fill = ev.Fill("F9", hand.now, 104, 61230, 0.0, 1.0)
     hand.now += 60 * SECOND
@@ -229,7 +229,7 @@ def test_an_older_answer_that_a_stop_was_nearer_does_not_undo_what_a_person_wide
     hand = ByHand()
     hand.protect(targets=())
     stop, was = hand.order("stop"), hand.trade.stop
-    hand.do(ev.MoveStop, ask="W", trade=hand.trade.id, level=was - 100, widen=True)
+    hand.do(ev.MoveStop, ask_id="W", trade=hand.trade.id, level=was - 100, widen=True)
     hand.do(ev.AmendAccepted, order=stop.id, level=was - 100, steps=104)
     older = checked(
         hand, ev.OrderReport(stop.id, "resting", was, stop.steps), steps=104, quiet=False
@@ -243,7 +243,7 @@ def test_a_picture_older_than_a_close_says_nothing_of_the_trade_it_ended():
     hand = ByHand()
     hand.protect(targets=())
     hand.do(ev.OrderCancelled, order=hand.order("stop").id, why="cancelled at the venue")
-    close = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)[-1]
+    close = of(hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id), cm.Submit)[-1]
     hand.fill(close.order, 104, 61230)
     for name in hand.trade.live_ids:
         hand.do(ev.OrderCancelled, order=name, why="asked for")

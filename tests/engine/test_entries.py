@@ -71,10 +71,10 @@ def test_an_entry_that_cannot_wait_there_is_refused(entry, code):
 def test_a_market_that_ran_away_from_what_was_seen_is_not_followed():
     hand = ByHand()
     entry = EntryRule(within_ticks=5)
-    assert codes(hand.do(ev.PlaceTrade, ask="A", plan=plan(entry=entry), seen=61236)) == [
+    assert codes(hand.do(ev.PlaceTrade, ask_id="A", plan=plan(entry=entry), seen=61236)) == [
         "slippage"
     ]
-    sent = of(hand.do(ev.PlaceTrade, ask="B", plan=plan(entry=entry), seen=61238), cm.Submit)
+    sent = of(hand.do(ev.PlaceTrade, ask_id="B", plan=plan(entry=entry), seen=61238), cm.Submit)
     assert sent[0].bound == 61243
 
 
@@ -97,7 +97,7 @@ def test_what_waits_is_heat_and_counts_for_the_next_size():
     heat = Valuation(hand.engine.state).exposure().heat
     assert heat == pytest.approx(382.7, abs=1)
     hand.engine.state.account = ByHand(policy=Policy(max_heat_percent=0.9)).engine.state.account
-    sent = of(hand.place(ask="A2"), cm.Submit)
+    sent = of(hand.place(ask_id="A2"), cm.Submit)
     assert sent[0].steps < 104  # the cap leaves 0.9 % less what waits
 
 
@@ -111,12 +111,12 @@ def test_a_stop_on_its_way_to_be_wider_is_heat_at_once_and_one_that_follows_only
     hand = ByHand()
     hand.protect()
     trade, before = hand.trade, heat_of(hand)
-    hand.do(ev.MoveStop, ask="N", trade=trade.id, level=trade.stop + 100)
+    hand.do(ev.MoveStop, ask_id="N", trade=trade.id, level=trade.stop + 100)
     assert heat_of(hand) == before
     hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=trade.stop, steps=trade.open_steps)
     nearer = heat_of(hand)
     assert nearer < before
-    hand.do(ev.MoveStop, ask="W", trade=trade.id, level=trade.stop - 300, widen=True)
+    hand.do(ev.MoveStop, ask_id="W", trade=trade.id, level=trade.stop - 300, widen=True)
     assert heat_of(hand) > before
     hand.do(ev.AmendRejected, order=hand.order("stop").id, code="not_allowed", text="it stays")
     assert hand.trade.stop < hand.order("stop").level
@@ -128,9 +128,9 @@ def test_an_entry_on_its_way_to_risk_more_is_heat_at_once():
         size=SizeRule("fixed", qty=Decimal("0.50")), stop=StopRule(price=Decimal("0.61100"))
     )
     before = heat_of(hand)
-    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61900)  # R is twice what it was
+    hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61900)  # R is twice what it was
     assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
-    hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=61300)
+    hand.do(ev.MoveEntry, ask_id="N", trade=hand.trade.id, level=61300)
     assert hand.trade.entry.then is not None
     # until the venue has answered the first
     assert heat_of(hand) == pytest.approx(2 * before, rel=0.02)
@@ -143,7 +143,7 @@ def test_an_entry_on_its_way_to_risk_more_is_heat_at_once():
 def test_moving_an_entry_sizes_it_anew_once_the_venue_agrees():
     hand = waiting(stop=StopRule(price=Decimal("0.61100")))
     before = hand.trade.entry.asked_steps
-    sent = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600), cm.Amend)
+    sent = of(hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61600), cm.Amend)
     assert [(order.level, order.steps) for order in sent] == [(61600, sent[0].steps)]
     assert sent[0].steps < before  # the stop stayed, R grew
     assert hand.trade.ref == 61500  # not yet
@@ -157,13 +157,13 @@ def test_moving_an_entry_sizes_it_anew_once_the_venue_agrees():
 
 def test_a_fixed_quantity_stays_when_the_entry_moves():
     hand = waiting(size=SizeRule("fixed", qty=Decimal("0.50")))
-    sent = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600), cm.Amend)
+    sent = of(hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61600), cm.Amend)
     assert sent[0].steps == 50
 
 
 def test_an_entry_that_fills_while_it_is_moved_keeps_the_lines_it_filled_with():
     hand = waiting()
-    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600)
+    hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61600)
     hand.fill(hand.trade.entry.order_id, 104, 61500)
     hand.do(
         ev.AmendRejected,
@@ -177,7 +177,7 @@ def test_an_entry_that_fills_while_it_is_moved_keeps_the_lines_it_filled_with():
 
 def test_a_move_the_venue_refuses_leaves_the_entry_where_it_rests():
     hand = waiting()
-    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600)
+    hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61600)
     found = hand.do(
         ev.AmendRejected, order=hand.trade.entry.order_id, code="too_near", text="too near"
     )
@@ -188,7 +188,7 @@ def test_a_move_the_venue_refuses_leaves_the_entry_where_it_rests():
 
 def test_dragging_the_stop_of_a_waiting_entry_sizes_it_anew():
     hand = waiting()
-    sent = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=61300), cm.Amend)
+    sent = of(hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=61300), cm.Amend)
     assert sent[0].level == 61500 and sent[0].steps > 104  # a nearer stop, the same risk
     hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=61500, steps=sent[0].steps)
     assert hand.trade.stop == 61300
@@ -219,7 +219,7 @@ def test_the_rest_of_an_entry_is_cancelled_once_anything_was_closed():
 
 def test_cancelling_a_waiting_entry_by_hand_ends_it():
     hand = waiting()
-    found = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    found = hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id)
     assert [cancel.order for cancel in of(found, cm.Cancel)] == [hand.trade.entry.order_id]
     hand.do(ev.OrderCancelled, order=hand.trade.entry.order_id, why="asked for")
     assert (hand.trade.state, hand.trade.end) == (states.ENDED, Reason(rs.CANCELLED_BY_HAND))
@@ -227,7 +227,7 @@ def test_cancelling_a_waiting_entry_by_hand_ends_it():
 
 def test_halting_cancels_what_waits():
     hand = waiting()
-    assert of(hand.do(ev.Halt, ask="H", why="enough"), cm.Cancel)
+    assert of(hand.do(ev.Halt, ask_id="H", why="enough"), cm.Cancel)
 
 
 # Anchors
@@ -259,7 +259,7 @@ def test_anchoring_never_loosens_a_stop_that_rests():
 
 def straddled() -> tuple[ByHand, list]:
     hand = ByHand()
-    sent = of(hand.do(ev.PlaceStraddle, ask="S", plan=plan(targets=()), atr=1.0), cm.Submit)
+    sent = of(hand.do(ev.PlaceStraddle, ask_id="S", plan=plan(targets=()), atr=1.0), cm.Submit)
     for order in sent:
         hand.do(ev.OrderAccepted, order=order.order)
     return hand, sent
@@ -275,7 +275,7 @@ def test_a_straddle_is_a_buy_stop_above_and_a_sell_stop_below():
 
 def test_a_straddle_asked_twice_is_one():
     hand, _ = straddled()
-    assert codes(hand.do(ev.PlaceStraddle, ask="S", plan=plan(targets=()), atr=1.0)) == [
+    assert codes(hand.do(ev.PlaceStraddle, ask_id="S", plan=plan(targets=()), atr=1.0)) == [
         "asked_twice"
     ]
 
@@ -283,7 +283,7 @@ def test_a_straddle_asked_twice_is_one():
 def test_a_straddle_is_both_sides_or_none():
     hand = ByHand()
     small = plan(targets=(), size=SizeRule("risk_money", amount=3.0))
-    found = hand.do(ev.PlaceStraddle, ask="S", plan=small, atr=1.0)
+    found = hand.do(ev.PlaceStraddle, ask_id="S", plan=small, atr=1.0)
     assert codes(found) == ["below_min"]
     assert not of(found, cm.Submit)
 
@@ -293,7 +293,7 @@ def test_both_sides_of_a_straddle_count_for_every_cap_on_heat():
     currency."""
     for cap in ("max_heat_percent", "max_currency_heat_percent"):
         hand = ByHand(policy=Policy(**{cap: 0.7}))
-        found = of(hand.do(ev.PlaceStraddle, ask="S", plan=plan(targets=()), atr=1.0), cm.Submit)
+        found = of(hand.do(ev.PlaceStraddle, ask_id="S", plan=plan(targets=()), atr=1.0), cm.Submit)
         risks = [trade.entry.planned_risk for trade in hand.engine.state.trades.values()]
         assert len(found) == 2
         assert sum(risks) <= hand.engine.state.equity * 0.007, cap
@@ -313,17 +313,17 @@ def test_the_first_fill_cancels_the_other_and_a_second_is_closed_at_once():
 def test_selected_entries_become_one_group_by_one_action():
     hand = waiting()
     first = hand.trade
-    hand.place(ask="A2", entry=EntryRule("limit", price=Decimal("0.61000")))
+    hand.place(ask_id="A2", entry=EntryRule("limit", price=Decimal("0.61000")))
     second = hand.trade
     hand.do(ev.OrderAccepted, order=second.entry.order_id)
-    assert codes(hand.do(ev.LinkEntries, ask="G", trades=(first.id, second.id))) == ["linked"]
+    assert codes(hand.do(ev.LinkEntries, ask_id="G", trades=(first.id, second.id))) == ["linked"]
     found = hand.fill(second.entry.order_id, second.entry.asked_steps, 61000)
     assert first.entry.order_id in [cancel.order for cancel in of(found, cm.Cancel)]
 
 
 def test_an_entry_can_leave_its_group():
     hand, (buy, sell) = straddled()
-    hand.do(ev.LinkEntries, ask="G", trades=(next(iter(hand.engine.state.trades)),))
+    hand.do(ev.LinkEntries, ask_id="G", trades=(next(iter(hand.engine.state.trades)),))
     found = hand.fill(buy.order, buy.steps, 61387)
     assert not [cancel for cancel in of(found, cm.Cancel) if cancel.order == sell.order]
 
@@ -331,7 +331,7 @@ def test_an_entry_can_leave_its_group():
 def test_only_what_waits_can_be_linked():
     hand = ByHand()
     hand.protect()
-    assert codes(hand.do(ev.LinkEntries, ask="G", trades=(hand.trade.id,))) == ["not_pending"]
+    assert codes(hand.do(ev.LinkEntries, ask_id="G", trades=(hand.trade.id,))) == ["not_pending"]
 
 
 # Targets of an open trade, and another plan's rules
@@ -341,7 +341,7 @@ def test_a_target_is_added_changed_and_taken_away():
     hand = ByHand()
     hand.protect()
     added = of(
-        hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=0, level=62500, share=0.2),
+        hand.do(ev.SetTarget, ask_id="1", trade=hand.trade.id, number=0, level=62500, share=0.2),
         cm.Submit,
     )
     assert [(order.level, order.steps) for order in added] == [
@@ -349,13 +349,14 @@ def test_a_target_is_added_changed_and_taken_away():
     ]  # to 90 % of 104, floored, less what the others take
     hand.do(ev.OrderAccepted, order=added[0].order)
     changed = of(
-        hand.do(ev.SetTarget, ask="2", trade=hand.trade.id, number=3, level=62600, share=0.3),
+        hand.do(ev.SetTarget, ask_id="2", trade=hand.trade.id, number=3, level=62600, share=0.3),
         cm.Amend,
     )
     assert [(order.level, order.steps) for order in changed] == [(62600, 32)]
     hand.do(ev.AmendAccepted, order=added[0].order, level=62600, steps=32)
     gone = of(
-        hand.do(ev.SetTarget, ask="3", trade=hand.trade.id, number=3, level=0, share=0.0), cm.Cancel
+        hand.do(ev.SetTarget, ask_id="3", trade=hand.trade.id, number=3, level=0, share=0.0),
+        cm.Cancel,
     )
     assert [order.order for order in gone] == [added[0].order]
 
@@ -368,7 +369,7 @@ def test_a_target_that_cannot_be_is_refused(number, level, share):
     hand = ByHand()
     hand.protect()
     found = hand.do(
-        ev.SetTarget, ask="1", trade=hand.trade.id, number=number, level=level, share=share
+        ev.SetTarget, ask_id="1", trade=hand.trade.id, number=number, level=level, share=share
     )
     assert codes(found) == ["target_refused"]
 
@@ -377,12 +378,12 @@ def test_another_plan_s_rules_never_loosen_the_stop():
     hand = ByHand()
     hand.protect(trail=None)
     wide = plan(stop=StopRule(atr=5.0), targets=TARGETS[:1])
-    found = hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=wide)
+    found = hand.do(ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=wide)
     assert hand.trade.stop == 60879
     assert hand.trade.plan.trail is not None
     # the second target goes; what rests for the first is the new one's
     assert len(of(found, cm.Cancel)) == 1
-    hand.do(ev.ChangeRules, ask="R2", trade=hand.trade.id, plan=plan(stop=StopRule(atr=2.0)))
+    hand.do(ev.ChangeRules, ask_id="R2", trade=hand.trade.id, plan=plan(stop=StopRule(atr=2.0)))
     assert hand.trade.stop == 60952
 
 
@@ -390,8 +391,10 @@ def test_a_target_that_a_waiting_entry_is_about_to_lose_cannot_be_moved():
     hand = ByHand()
     hand.place(entry=EntryRule("limit", price=Decimal("0.61100")))
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
-    hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=2, level=0, share=0.0)
-    told = of(hand.do(ev.MoveTarget, ask="2", trade=hand.trade.id, number=2, level=62500), cm.Tell)
+    hand.do(ev.SetTarget, ask_id="1", trade=hand.trade.id, number=2, level=0, share=0.0)
+    told = of(
+        hand.do(ev.MoveTarget, ask_id="2", trade=hand.trade.id, number=2, level=62500), cm.Tell
+    )
     assert [(one.code, one.weight) for one in told] == [("target_refused", "refused")]
 
 
@@ -400,7 +403,7 @@ def test_a_waiting_entry_loses_the_target_that_was_named(number, left):
     hand = ByHand()
     hand.place(entry=EntryRule("limit", price=Decimal("0.61100")))
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
-    hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=number, level=0, share=0.0)
+    hand.do(ev.SetTarget, ask_id="1", trade=hand.trade.id, number=number, level=0, share=0.0)
     for order in [one for one in hand.engine.state.orders.values() if one.pending == "amend"]:
         hand.do(ev.AmendAccepted, order=order.id, level=order.level, steps=order.steps)
     assert [
@@ -415,5 +418,7 @@ def test_another_plan_s_stop_is_taken_as_near_as_a_stop_may_rest_and_no_nearer()
         hand.protect()
         level = hand.market.bid - away
         price = Decimal(hand.engine.state.instruments[SYMBOL].price(level))
-        hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(price=price)))
+        hand.do(
+            ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=plan(stop=StopRule(price=price))
+        )
         assert (hand.trade.stop == level) is taken

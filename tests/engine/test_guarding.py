@@ -32,7 +32,7 @@ LIMIT = EntryRule("limit", atr=1.0)
 
 def guarded(*guards: Any, **policy: Any) -> ByHand:
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=guards, **policy))
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=guards, **policy))
     return hand
 
 
@@ -82,9 +82,9 @@ def test_a_closed_filter_refuses_an_entry_with_its_sentence_and_exits_pass():
     told = hand.place("A2")
     assert not of(told, cm.Submit)
     assert of(told, cm.Tell)[0].text == "Entries closed: spread 22 t, at most 20 t"
-    moved = hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=hand.trade.stop + 10)
+    moved = hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=hand.trade.stop + 10)
     assert of(moved, cm.Amend)[0].order == stop.id
-    assert submitted(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), "close")
+    assert submitted(hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id), "close")
 
 
 def test_the_spread_as_a_part_of_r_is_looked_at_once_r_is_known():
@@ -185,9 +185,9 @@ def test_a_news_guard_that_waits_to_go_is_not_left_without_its_news():
     news = dc.NewsGuard(name="News", then=("flatten",))
     hand = ByHand()
     calendars = (Calendar("c", (), reaches=0),)
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(news,)), calendars=calendars)
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=(news,)), calendars=calendars)
     hand.protect()
-    hand.do(ev.ChangeGuards, ask="G2", guards=dc.Guards(), calendars=())
+    hand.do(ev.ChangeGuards, ask_id="G2", guards=dc.Guards(), calendars=())
     assert hand.engine.state.guards.named("News") == news
     assert closed(hand) == []
     assert hand.trade.state == states.PROTECTED
@@ -244,7 +244,7 @@ def test_latches_survive_being_written_down_and_read_again():
     state = msgspec.msgpack.decode(msgspec.msgpack.encode(hand.engine.state), type=EngineState)
     hand.engine = Engine(state)
     assert closed(hand) == ["latched", "trade_count"]
-    told = hand.do(ev.RearmGuard, ask="R", guard="Week", reason="looked into it")
+    told = hand.do(ev.RearmGuard, ask_id="R", guard="Week", reason="looked into it")
     assert codes(told) == ["guard_rearmed"]
     assert closed(hand) == ["trade_count"]
 
@@ -261,7 +261,7 @@ def test_rearming_needs_a_reason_and_the_cool_down(seconds, reason, code):
     hand = guarded(dc.LossSwitch(name="Loss", percent=1.0, cool_down_min=10))
     equity(hand, 63_000.0)
     hand.later(seconds)
-    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Loss", reason=reason)) == [code]
+    assert codes(hand.do(ev.RearmGuard, ask_id="R", guard="Loss", reason=reason)) == [code]
     if code == "guard_rearmed":
         equity(hand, 62_500.0)  # it counts anew from 63 000
         assert "latched" not in closed(hand)
@@ -271,16 +271,16 @@ def test_rearming_needs_a_reason_and_the_cool_down(seconds, reason, code):
 
 def test_nothing_latched_cannot_be_rearmed_and_a_floor_not_while_equity_lies_below():
     hand = guarded(dc.FloorSwitch(name="Floor", money=63_000.0))
-    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == [
+    assert codes(hand.do(ev.RearmGuard, ask_id="R", guard="Floor", reason="because")) == [
         "not_rearmed"
     ]
     equity(hand, 63_000.0)
     assert closed(hand) == ["latched"]
-    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == [
+    assert codes(hand.do(ev.RearmGuard, ask_id="R", guard="Floor", reason="because")) == [
         "not_rearmed"
     ]
     equity(hand, 63_000.01)
-    assert codes(hand.do(ev.RearmGuard, ask="R", guard="Floor", reason="because")) == [
+    assert codes(hand.do(ev.RearmGuard, ask_id="R", guard="Floor", reason="because")) == [
         "guard_rearmed"
     ]
 
@@ -334,9 +334,9 @@ def test_a_file_s_equity_latches_nothing_when_a_day_turns():
 
 
 def losing(hand: ByHand, ask: str, profit: float = -100.0) -> None:
-    hand.enter(ask=ask)
+    hand.enter(ask_id=ask)
     trade = hand.trade
-    hand.do(ev.CloseTrade, ask=f"{ask}-c", trade=trade.id)
+    hand.do(ev.CloseTrade, ask_id=f"{ask}-c", trade=trade.id)
     hand.fill(hand.order("close").id, trade.open_steps, 61230, profit)
     assert trade.state == states.ENDED
 
@@ -364,7 +364,7 @@ def test_a_losing_streak_and_a_cool_down():
 def test_a_close_of_what_is_closed_already_is_no_reject_of_the_venue():
     hand = guarded(dc.RejectSwitch(name="Rejects", most=1))
     hand.protect()
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id)
     close = hand.order("close").id
     hand.do(ev.OrderRejected, order=close, code="no_position", text="there is no position to close")
     assert "latched" not in closed(hand)  # what the venue holds is asked; nobody is at fault
@@ -373,7 +373,7 @@ def test_a_close_of_what_is_closed_already_is_no_reject_of_the_venue():
 def test_a_close_the_venue_is_too_busy_for_is_a_reject():
     hand = guarded(dc.RejectSwitch(name="Rejects", most=1))
     hand.protect()
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id)
     hand.do(ev.OrderRejected, order=hand.order("close").id, code="busy", text="the venue is busy")
     assert "latched" in closed(hand)
 
@@ -440,11 +440,11 @@ def test_a_limit_that_was_reached_is_loosened_from_the_next_period_on():
     hand = guarded(dc.LossSwitch(name="Day", percent=1.0), loosen="now")
     equity(hand, 63_000.0)
     looser = dc.Guards(loosen="now", guard=(dc.LossSwitch(name="Day", percent=9.0),))
-    assert "guard_loosened" in codes(hand.do(ev.ChangeGuards, ask="G2", guards=looser))
+    assert "guard_loosened" in codes(hand.do(ev.ChangeGuards, ask_id="G2", guards=looser))
     assert closed(hand) == ["latched"]
     assert hand.engine.state.guards.named("Day").percent == 1.0
     # taking it away does not help either
-    hand.do(ev.ChangeGuards, ask="G3", guards=dc.Guards(loosen="now"))
+    hand.do(ev.ChangeGuards, ask_id="G3", guards=dc.Guards(loosen="now"))
     assert closed(hand) == ["latched"]
     hand.later(((hand.now // DAY + 1) * DAY - hand.now) / SECOND)
     assert hand.engine.state.guards.named("Day") is None
@@ -454,10 +454,10 @@ def test_a_limit_that_was_reached_is_loosened_from_the_next_period_on():
 def test_an_unreached_limit_is_loosened_when_the_policy_lets_it(loosen, at_once):
     hand = guarded(dc.LossSwitch(name="Day", percent=1.0), loosen=loosen)
     looser = dc.Guards(loosen="now", guard=(dc.LossSwitch(name="Day", percent=2.0),))
-    assert "guard_loosened" in codes(hand.do(ev.ChangeGuards, ask="G2", guards=looser))
+    assert "guard_loosened" in codes(hand.do(ev.ChangeGuards, ask_id="G2", guards=looser))
     assert hand.engine.state.guards.named("Day").percent == at_once
     tighter = dc.Guards(loosen="now", guard=(dc.LossSwitch(name="Day", percent=0.5),))
-    hand.do(ev.ChangeGuards, ask="G3", guards=tighter)
+    hand.do(ev.ChangeGuards, ask_id="G3", guards=tighter)
     assert hand.engine.state.guards.named("Day").percent == 0.5  # tightening holds at once
     assert not hand.engine.state.guards_later
     hand.later(((hand.now // DAY + 1) * DAY - hand.now) / SECOND)
@@ -471,7 +471,7 @@ def test_other_news_waits_with_the_rules_that_wait_and_the_same_news_is_taken_at
     news = dc.NewsSources(files=("other.csv",)) if with_news else old.news
     calendars = (Calendar("other", (), reaches=hand.now + DAY),)
     later = msgspec.structs.replace(old, day_starts="05:00", news=news)
-    hand.do(ev.ChangeGuards, ask="G2", guards=later, calendars=calendars)
+    hand.do(ev.ChangeGuards, ask_id="G2", guards=later, calendars=calendars)
     assert hand.engine.state.rules_later is not None
     assert hand.engine.state.guards.news == old.news
     assert hand.engine.state.calendars == (() if with_news else calendars)
@@ -482,7 +482,7 @@ def test_a_looser_guard_waits_for_its_own_turn_not_for_that_of_another():
     week = dc.LossSwitch(name="Week", percent=3.0, period="week")
     hand = guarded(day, week)
     looser = dc.Guards(guard=(day, dc.LossSwitch(name="Week", percent=6.0, period="week")))
-    hand.do(ev.ChangeGuards, ask="G2", guards=looser)
+    hand.do(ev.ChangeGuards, ask_id="G2", guards=looser)
     turn = hand.engine.state.guards_later["Week"].at
     assert turn > (hand.now // DAY + 1) * DAY
     hand.later(((hand.now // DAY + 1) * DAY - hand.now) / SECOND)  # the day's
@@ -579,7 +579,10 @@ def _step(hand: ByHand, what: str, n: int, number: int) -> list[cm.AnyCommand]:
         return hand.bar(0.61 + n / 1e5, atr=0.00145, span=MINUTE)
     if what == "rearm":
         return hand.do(
-            ev.RearmGuard, ask=f"R{number}", guard=ALL[n % len(ALL)].name, reason="looked into it"
+            ev.RearmGuard,
+            ask_id=f"R{number}",
+            guard=ALL[n % len(ALL)].name,
+            reason="looked into it",
         )
     if not live:
         return []
@@ -590,7 +593,7 @@ def _step(hand: ByHand, what: str, n: int, number: int) -> list[cm.AnyCommand]:
     if what == "reject" and order.state == states.SENDING:
         return hand.do(ev.OrderRejected, order=order.id, code="busy", text="busy")
     if what == "close":
-        return hand.do(ev.CloseTrade, ask=f"C{number}", trade=order.trade)
+        return hand.do(ev.CloseTrade, ask_id=f"C{number}", trade=order.trade)
     return hand.do(ev.OrderAccepted, order=order.id)
 
 
@@ -635,7 +638,7 @@ def test_a_guard_of_one_instrument_closes_nothing_of_another():
     assert action_for(state, loss, "EUR/USD", hand.trade) == ""
     everything = msgspec.structs.replace(loss, then=("flatten",))
     assert action_for(state, everything, "EUR/USD", hand.trade) == "close"
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id)
     assert action_for(state, everything, SYMBOL, hand.trade) == ""
 
 
@@ -699,7 +702,7 @@ def test_a_record_that_forgot_the_end_of_a_period_is_put_right():
 def test_looser_limits_come_in_without_any_guard():
     hand = ByHand(policy=Policy(max_positions=2))
     account = msgspec.structs.replace(hand.engine.state.account, policy=Policy(max_positions=5))
-    hand.do(ev.ChangeAccount, ask="A", account=account)
+    hand.do(ev.ChangeAccount, ask_id="A", account=account)
     assert hand.engine.state.account.policy.max_positions == 2
     hand.later(DAY // SECOND + 1)
     assert hand.engine.state.account.policy.max_positions == 5
@@ -707,7 +710,7 @@ def test_looser_limits_come_in_without_any_guard():
 
 def test_a_drill_of_a_filter_is_over_in_time():
     hand = guarded(dc.SpreadGuard(name="Wide", max_ticks=20))
-    hand.do(ev.Drill, ask="D", guard="Wide", subject=SYMBOL, seconds=30)
+    hand.do(ev.Drill, ask_id="D", guard="Wide", subject=SYMBOL, seconds=30)
     hand.later(0)
     assert closed(hand) == ["cool_down"]
     told = hand.later(31)
@@ -724,7 +727,7 @@ def test_a_drill_of_a_filter_is_over_in_time():
 )
 def test_a_drill_of_a_guard_that_counts_takes_nothing_back_once_it_is_over(guard):
     hand = guarded(guard)
-    hand.do(ev.Drill, ask="D", guard="x", seconds=30)
+    hand.do(ev.Drill, ask_id="D", guard="x", seconds=30)
     assert closed(hand) == ["cool_down"]
     hand.later(31)
     hand.quote(61_230, 61_242)

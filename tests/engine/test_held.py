@@ -66,7 +66,7 @@ def test_a_spread_spike_is_waited_for_also_where_a_quote_is_looked_at_for_someth
 
 def test_quotes_of_what_is_being_closed_leave_nothing_in_the_record():
     hand = held()
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id)
     assert hand.trade.leave is not None
     assert not quoted(hand, 60870, 60882)  # beyond the held stop
     assert not hand.engine.decided
@@ -84,7 +84,7 @@ def test_a_spread_spike_may_last_so_long_and_no_longer():
 def test_who_moves_the_held_stop_out_of_a_spread_spike_is_not_closed_by_it():
     hand = held(settle_ms=500)
     quoted(hand, 60870, 60930)
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=60_800, widen=True)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=60_800, widen=True)
     assert hand.trade.stop == 60_800
     assert not of(hand.later(0.6), cm.Submit)
     assert not hand.trade.leave
@@ -129,23 +129,23 @@ def test_the_backstop_follows_the_held_stop_and_only_tightens():
 def test_lines_change_places():
     hand = ByHand()
     hand.protect()
-    found = hand.do(ev.HoldLines, ask="H", trade=hand.trade.id, held=HeldRule())
+    found = hand.do(ev.HoldLines, ask_id="H", trade=hand.trade.id, held=HeldRule())
     assert [order.level for order in of(found, cm.Amend)] == [60516]
     assert len(of(found, cm.Cancel)) == 2
     hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=60516, steps=104)
     for number in (1, 2):
         hand.do(ev.OrderCancelled, order=hand.order("target", number).id, why="asked for")
-    back = hand.do(ev.HoldLines, ask="B", trade=hand.trade.id, held=None)
+    back = hand.do(ev.HoldLines, ask_id="B", trade=hand.trade.id, held=None)
     assert [order.level for order in of(back, cm.Amend)] == [60879]
     assert [order.role for order in of(back, cm.Submit)] == ["target", "target"]
-    assert codes(hand.do(ev.HoldLines, ask="B2", trade=hand.trade.id, held=None)) == [
+    assert codes(hand.do(ev.HoldLines, ask_id="B2", trade=hand.trade.id, held=None)) == [
         "held_already"
     ]
 
 
 def test_a_widened_held_stop_takes_its_backstop_along():
     hand = held()
-    hand.do(ev.MoveStop, ask="W", trade=hand.trade.id, level=60800, widen=True)
+    hand.do(ev.MoveStop, ask_id="W", trade=hand.trade.id, level=60800, widen=True)
     assert hand.trade.cover.backstop == 60437
 
 
@@ -162,7 +162,7 @@ def test_a_stop_that_a_person_moves_counts_at_the_next_quote():
     happened."""
     hand = held()
     assert not quoted(hand, 61_200, 61_212)
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=61_150)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=61_150)
     assert [order.role for order in of(quoted(hand, 61_150, 61_162), cm.Submit)] == ["close"]
 
 
@@ -170,7 +170,7 @@ def test_another_plan_that_holds_its_lines_lays_the_backstop_behind_its_stop():
     hand = held()
     # a looser stop is not taken
     other = plan(stop=StopRule(ticks=500), targets=(), held=HeldRule(backstop_r=1.5))
-    hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other)
+    hand.do(ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=other)
     assert (hand.trade.stop, hand.trade.cover.backstop) == (
         60_879,
         60_879 - backstop_behind(363, 1.5),
@@ -209,7 +209,7 @@ def found_position(steps: int = 50, side: int = 1) -> ByHand:
 
 def test_an_adopted_position_gets_its_stop_at_once():
     hand = found_position()
-    sent = of(hand.do(ev.Adopt, ask="A", position="X-1", plan=plan()), cm.Submit)
+    sent = of(hand.do(ev.Adopt, ask_id="A", position="X-1", plan=plan()), cm.Submit)
     assert [(order.role, order.steps, order.level, order.closes) for order in sent] == [
         ("stop", 50, 60867, "X-1")
     ]
@@ -222,15 +222,17 @@ def test_an_adopted_position_gets_its_stop_at_once():
 def test_a_stop_from_bars_of_an_adopted_position_stands_on_what_bars_say_now():
     hand = found_position()
     bars = plan(stop=StopRule(bars=5), targets=(), trail=None)
-    sent = of(hand.do(ev.Adopt, ask="A", position="X-1", plan=bars, basis=0.60900), cm.Submit)
+    sent = of(hand.do(ev.Adopt, ask_id="A", position="X-1", plan=bars, basis=0.60900), cm.Submit)
     assert [(order.role, order.level) for order in sent] == [("stop", 60_900)]
     hand = found_position()
-    assert codes(hand.do(ev.Adopt, ask="A", position="X-1", plan=bars)) == ["indicator_not_ready"]
+    assert codes(hand.do(ev.Adopt, ask_id="A", position="X-1", plan=bars)) == [
+        "indicator_not_ready"
+    ]
 
 
 def test_an_adopted_position_is_compared_like_any_other():
     hand = found_position()
-    hand.do(ev.Adopt, ask="A", position="X-1", plan=plan())
+    hand.do(ev.Adopt, ask_id="A", position="X-1", plan=plan())
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
     hand.do(ev.VenueUp)
     resting = tuple(order.id for order in hand.engine.state.orders.values() if not order.over)
@@ -249,23 +251,23 @@ def test_an_adopted_position_is_compared_like_any_other():
 )
 def test_what_cannot_be_adopted_is_refused(position, changes, code):
     hand = found_position()
-    assert codes(hand.do(ev.Adopt, ask="A", position=position, plan=plan(**changes))) == [code]
+    assert codes(hand.do(ev.Adopt, ask_id="A", position=position, plan=plan(**changes))) == [code]
     assert "X-1" in hand.engine.state.unexplained
 
 
 def test_adopting_waits_for_a_quote():
     hand = found_position()
     hand.market.bid = 0
-    told = hand.do(ev.Adopt, ask="A", position="X-1", plan=plan())
+    told = hand.do(ev.Adopt, ask_id="A", position="X-1", plan=plan())
     assert [one.text for one in of(told, cm.Tell)] == ["Not adopted: CAD/CHF has no quote yet."]
     assert "X-1" in hand.engine.state.unexplained
 
 
 def test_an_adopted_position_can_be_closed():
     hand = found_position()
-    hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(targets=()))
+    hand.do(ev.Adopt, ask_id="A", position="X-1", plan=plan(targets=()))
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
+    sent = of(hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id), cm.Submit)
     hand.fill(sent[0].order, 50, 61230)
     assert hand.trade.state == states.ENDED
 
@@ -287,7 +289,7 @@ def test_a_quiet_band_never_hides_a_quote_that_matters(moves):
         for hand in (plain, banded):
             hand.now += 100_000_000
             if other == 0:  # now and then something else happens
-                hand.do(ev.MoveStop, ask=f"m{number}", trade=hand.trade.id, level=bid - 200)
+                hand.do(ev.MoveStop, ask_id=f"m{number}", trade=hand.trade.id, level=bid - 200)
         plain.engine._bands.clear()
         told = [quoted(hand, bid, bid + spread) for hand in (plain, banded)]
         assert told[0] == told[1]

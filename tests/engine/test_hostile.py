@@ -74,7 +74,7 @@ def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_plac
     hand.do(ev.VenueUp)
     held = (ev.VenuePosition(trade.entry.order_id, SYMBOL, 1, trade.open_steps, 61_242.0),)
     hand.holdings(held, (stop.id,), (ev.OrderReport(stop.id, "resting", stop.level, stop.steps),))
-    found = hand.do(ev.MoveStop, ask="M", trade=trade.id, level=trade.stop + 20)
+    found = hand.do(ev.MoveStop, ask_id="M", trade=trade.id, level=trade.stop + 20)
     assert [one.text for one in of(found, cm.Tell) if one.code == "stop_stays"] == [
         "The stop stays at 0.60879: one order takes 0.02 at most, and 52 orders would have to "
         "replace it"
@@ -84,7 +84,7 @@ def test_a_stop_that_covers_all_stays_where_too_many_would_have_to_take_its_plac
     assert "stop_stays" not in codes(later)  # it is told once
     assert not of(later, cm.Submit)
     assert trade.state == states.PROTECTED
-    told = hand.do(ev.MoveStop, ask="N", trade=trade.id, level=trade.stop + 30)
+    told = hand.do(ev.MoveStop, ask_id="N", trade=trade.id, level=trade.stop + 30)
     assert "stop_stays" in codes(told)
     # three would do: they take its place
     some = msgspec.structs.replace(less, qty_max=Decimal("0.50"))
@@ -123,14 +123,14 @@ def test_what_a_venue_took_is_doubled_after_ten_minutes_until_its_instrument_say
 def test_a_position_that_would_take_more_than_50_stops_is_not_adopted():
     hand = split(most=2)
     hand.engine.state.unexplained["X"] = ev.VenuePosition("X", SYMBOL, 1, 101, 61200.0)
-    [told] = of(hand.do(ev.Adopt, ask="A", position="X", plan=plan()), cm.Tell)
+    [told] = of(hand.do(ev.Adopt, ask_id="A", position="X", plan=plan()), cm.Tell)
     assert told.code == "too_large"
     assert told.text == (
         "Not adopted: It would need more than 50 stops, because one order takes 0.02 at most. "
         "Close a part of it first."
     )
     hand.engine.state.unexplained["X"] = ev.VenuePosition("X", SYMBOL, 1, 100, 61200.0)
-    assert "adopted" in codes(hand.do(ev.Adopt, ask="B", position="X", plan=plan()))
+    assert "adopted" in codes(hand.do(ev.Adopt, ask_id="B", position="X", plan=plan()))
 
 
 def test_one_stop_of_several_that_the_venue_adjusts_moves_none_of_the_others():
@@ -145,13 +145,13 @@ def test_one_stop_of_several_that_the_venue_adjusts_moves_none_of_the_others():
     assert (hand.trade.stop, hand.trade.state) == (wanted, states.PROTECTED)
     assert not of(hand.later(120), cm.Amend)
     # Another level is wanted: all of them are asked again, also the one that stands elsewhere.
-    moved = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted + 20), cm.Amend)
+    moved = of(hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=wanted + 20), cm.Amend)
     assert {one.order for one in moved} == {first, *others}
     for one in moved:
         hand.do(ev.AmendAccepted, order=one.order, level=one.level, steps=one.steps)
     # And back to the level it would not have before: that is asked for again.
     back = of(
-        hand.do(ev.MoveStop, ask="B", trade=hand.trade.id, level=wanted, widen=True), cm.Amend
+        hand.do(ev.MoveStop, ask_id="B", trade=hand.trade.id, level=wanted, widen=True), cm.Amend
     )
     assert {one.order for one in back} == {first, *others}
 
@@ -172,7 +172,8 @@ def test_a_stop_that_another_hand_moves_takes_none_of_the_others_away_from_the_m
     assert {one.order for one in moved} == set(others)
     assert {one.level for one in moved} == {wanted + 2}
     wished = of(
-        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted - 5, widen=True), cm.Amend
+        hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=wanted - 5, widen=True),
+        cm.Amend,
     )
     assert second in {one.order for one in wished}  # a person may
 
@@ -188,12 +189,12 @@ def test_one_of_several_stops_that_the_venue_has_nearer_is_not_moved_back_by_a_s
     hand.do(ev.OrderAccepted, order=first, level=wanted + 4)  # the venue has it there
     for step in (2, 4):
         moved = of(
-            hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted + step), cm.Amend
+            hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=wanted + step), cm.Amend
         )
         assert {one.order for one in moved} == set(others)
         for one in moved:
             hand.do(ev.AmendAccepted, order=one.order, level=one.level, steps=one.steps)
-    nearer = of(hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=wanted + 6), cm.Amend)
+    nearer = of(hand.do(ev.MoveStop, ask_id="N", trade=hand.trade.id, level=wanted + 6), cm.Amend)
     assert {one.order for one in nearer} == {first, *others}
 
 
@@ -212,7 +213,7 @@ def test_one_stop_of_several_whose_move_is_refused_stays_where_it_is_and_the_oth
     for order in (first, *others):
         hand.do(ev.OrderAccepted, order=order)
     wanted = hand.trade.stop + 20
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=wanted)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=wanted)
     told = hand.do(ev.AmendRejected, order=first, code="too_near", text="too near")
     assert codes(told) == ["move_refused"]
     assert hand.trade.stop == wanted
@@ -280,7 +281,7 @@ def test_what_covers_a_trade_that_is_being_closed_stays_though_no_record_has_it_
         code="market_closed",
         text="not trading now",
     )
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id, share=1.0)
     assert hand.trade.state == states.LEAVING
     event = ev.Checked(
         time=hand.now,

@@ -79,25 +79,25 @@ def test_rungs_leave_beside_stops_that_bear_the_same_numbers():
 def test_the_entry_that_fills_a_day_s_count_keeps_its_rungs_and_a_kill_switch_takes_them_back():
     few, streak = dc.CountGuard(name="few", most=1), dc.StreakSwitch(name="streak", losses=9)
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(few, streak)))
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=(few, streak)))
     hand.protect(**PLAN)
     rungs = hand.engine.state.orders_of(hand.trade, "rung")
     assert len(rungs) == 2
     for order in rungs:
         hand.do(ev.OrderAccepted, order=order.id)
-    taken = of(hand.do(ev.Drill, ask="D", guard="streak", subject=""), cm.Cancel)
+    taken = of(hand.do(ev.Drill, ask_id="D", guard="streak", subject=""), cm.Cancel)
     assert {cancel.order for cancel in taken} == {order.id for order in rungs}
 
 
 def test_rungs_that_a_kill_switch_took_back_are_set_out_again_at_the_first_bar_of_the_next_day():
     loss = dc.LossSwitch(name="loss", percent=1.0)
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(loss,)))
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=(loss,)))
     hand.protect(**PLAN)
     rungs = [order.id for order in hand.engine.state.orders_of(hand.trade, "rung")]
     for order in rungs:
         hand.do(ev.OrderAccepted, order=order)
-    taken = of(hand.do(ev.Drill, ask="D", guard="loss", subject=""), cm.Cancel)
+    taken = of(hand.do(ev.Drill, ask_id="D", guard="loss", subject=""), cm.Cancel)
     assert {one.order for one in taken} == set(rungs)
     for order in rungs:
         hand.do(ev.OrderCancelled, order=order, why="asked for")
@@ -135,7 +135,7 @@ def test_a_rung_that_fills_is_covered_at_once_and_aimed_at_the_average_from_the_
 
 def test_a_target_that_a_person_set_holds_until_the_next_rung():
     hand = laddered()
-    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=hand.trade.ref + 200)
+    hand.do(ev.MoveTarget, ask_id="M", trade=hand.trade.id, number=1, level=hand.trade.ref + 200)
     hand.do(
         ev.AmendAccepted,
         order=hand.order("target").id,
@@ -237,7 +237,7 @@ def test_a_rung_given_up_by_the_venue_is_not_sent_again_before_its_fills_are_kno
 
 def test_leaving_takes_the_rungs_back_first_of_all():
     hand = laddered()
-    found = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    found = hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id)
     assert {"close"} == {one.role for one in of(found, cm.Submit)}
     gone = {one.order for one in of(found, cm.Cancel)}
     assert {hand.order("rung", 2).id, hand.order("rung", 3).id} <= gone
@@ -248,7 +248,9 @@ def test_another_rig_adds_nothing():
     other = plan(rig=Rig(name="Plain", stop=StopRule(atr=2.5)), stop=StopRule(atr=2.5))
     gone = {
         one.order
-        for one in of(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other), cm.Cancel)
+        for one in of(
+            hand.do(ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=other), cm.Cancel
+        )
     }
     assert {hand.order("rung", 2).id, hand.order("rung", 3).id} <= gone
     assert not hand.trade.ladder.rungs[0].steps
@@ -258,9 +260,11 @@ def test_a_ladder_is_not_put_on_what_is_open_already():
     hand = ByHand()
     hand.protect()
     ladder = plan(**PLAN)
-    assert codes(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=ladder)) == ["ladder"]
+    assert codes(hand.do(ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=ladder)) == [
+        "ladder"
+    ]
     hand.engine.state.unexplained["other"] = ev.VenuePosition("other", SYMBOL, 1, 10, 61240.0)
-    assert codes(hand.do(ev.Adopt, ask="A", position="other", plan=ladder)) == ["ladder"]
+    assert codes(hand.do(ev.Adopt, ask_id="A", position="other", plan=ladder)) == ["ladder"]
 
 
 @pytest.mark.parametrize(
@@ -341,12 +345,12 @@ def test_lines_of_a_ladder_that_waits_are_moved_from_where_it_is_on_its_way_to()
     hand = ByHand()
     hand.place(**PLAN | {"entry": EntryRule("stop", price=Decimal("0.61500"))})
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
-    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61600)
-    hand.do(ev.MoveStop, ask="S", trade=hand.trade.id, level=61350)
+    hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61600)
+    hand.do(ev.MoveStop, ask_id="S", trade=hand.trade.id, level=61350)
     assert hand.trade.entry.then.stop == 61350
-    hand.do(ev.MoveTarget, ask="T", trade=hand.trade.id, number=1, level=61700)
+    hand.do(ev.MoveTarget, ask_id="T", trade=hand.trade.id, number=1, level=61700)
     assert hand.trade.entry.then.targets[0].level == 61700
-    found = hand.do(ev.MoveStop, ask="S2", trade=hand.trade.id, level=61450)  # within the ladder
+    found = hand.do(ev.MoveStop, ask_id="S2", trade=hand.trade.id, level=61450)  # within the ladder
     assert codes(found) == ["stop_in_ladder"]
 
 

@@ -278,7 +278,7 @@ def test_a_lost_telling_of_a_part_is_asked_about():
     is to know."""
     hand = ByHand()
     hand.protect()
-    hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="A2", trade=hand.trade.id)
     close = hand.order("close").id
     hand.fill(close, 40, 61230, fill="F-second")
     assert close in [query.order for query in of(hand.later(1.0), cm.Query)]
@@ -294,7 +294,7 @@ def test_a_lost_telling_of_a_part_is_asked_about():
 def test_an_unheard_order_that_is_cancelled_is_asked_for_its_fills():
     hand = ByHand()
     hand.protect()
-    hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="A2", trade=hand.trade.id)
     close = hand.order("close").id
     asked = of(hand.do(ev.OrderCancelled, order=close, why="no more to close"), cm.Query)
     assert [query.order for query in asked] == [close]
@@ -311,7 +311,7 @@ def test_an_unheard_order_that_is_cancelled_is_asked_for_its_fills():
 def test_a_close_that_finds_nothing_is_compared_with_the_venue():
     hand = ByHand()
     hand.protect()
-    hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="A2", trade=hand.trade.id)
     told = hand.do(
         ev.OrderRejected, order=hand.order("close").id, code="no_position", text="nothing to close"
     )
@@ -346,10 +346,10 @@ def test_a_stop_the_venue_finds_too_near_twice_is_not_waited_for():
 def test_closing_by_hand_takes_targets_back_and_sends_one_close():
     hand = ByHand()
     hand.protect()
-    told = hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    told = hand.do(ev.CloseTrade, ask_id="A2", trade=hand.trade.id)
     assert [order.role for order in of(told, cm.Submit)] == ["close"]
     assert len(of(told, cm.Cancel)) == 2
-    assert not of(hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id), cm.Submit)
+    assert not of(hand.do(ev.CloseTrade, ask_id="A3", trade=hand.trade.id), cm.Submit)
     told = hand.fill(hand.order("close").id, 104, 61240)
     assert hand.trade.state == states.ENDED
     assert hand.trade.end == Reason(rs.BY_HAND)
@@ -359,7 +359,7 @@ def test_closing_by_hand_takes_targets_back_and_sends_one_close():
 def test_a_close_during_the_entry_waits_for_its_fill():
     hand = ByHand()
     hand.place()
-    hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="A2", trade=hand.trade.id)
     told = hand.fill(hand.trade.entry.order_id, 104, 61242)
     assert "close" in [order.role for order in of(told, cm.Submit)]
 
@@ -368,7 +368,7 @@ def test_a_close_during_the_entry_waits_for_its_fill():
     ("change", "code"),
     [
         (lambda hand: hand.do(ev.VenueDown, why="cable"), "link_down"),
-        (lambda hand: hand.do(ev.Halt, ask="h", why="by hand"), "halted"),
+        (lambda hand: hand.do(ev.Halt, ask_id="h", why="by hand"), "halted"),
         (
             lambda hand: hand.do(ev.InstrumentState, symbol="CAD/CHF", open=False, until=0),
             "market_closed",
@@ -388,8 +388,8 @@ def test_entries_are_closed_with_a_reason(change, code):
 def test_an_unknown_instrument_or_trade_is_refused():
     hand = ByHand()
     assert codes(hand.place(symbol="Nothing")) == ["no_instrument"]
-    assert codes(hand.do(ev.CloseTrade, ask="A", trade="T99")) == ["no_trade"]
-    assert codes(hand.do(ev.MoveStop, ask="A", trade="T99", level=5)) == ["no_trade"]
+    assert codes(hand.do(ev.CloseTrade, ask_id="A", trade="T99")) == ["no_trade"]
+    assert codes(hand.do(ev.MoveStop, ask_id="A", trade="T99", level=5)) == ["no_trade"]
 
 
 def test_a_size_that_is_refused_is_told_with_its_code():
@@ -401,13 +401,13 @@ def test_a_size_that_is_refused_is_told_with_its_code():
 def test_halt_latches_closes_and_is_lifted_by_a_reason_only():
     hand = ByHand()
     hand.protect()
-    told = hand.do(ev.Halt, ask="h", why="by hand")
+    told = hand.do(ev.Halt, ask_id="h", why="by hand")
     assert [order.role for order in of(told, cm.Submit)] == ["close"]
-    assert codes(hand.do(ev.Rearm, ask="r", reason=" ")) == ["no_reason"]
+    assert codes(hand.do(ev.Rearm, ask_id="r", reason=" ")) == ["no_reason"]
     assert codes(hand.place("A9")) == ["halted"]
-    assert codes(hand.do(ev.Rearm, ask="r", reason="news has passed")) == ["rearmed"]
+    assert codes(hand.do(ev.Rearm, ask_id="r", reason="news has passed")) == ["rearmed"]
     assert of(hand.place("A10"), cm.Submit)
-    assert codes(hand.do(ev.Rearm, ask="r", reason="again")) == ["not_halted"]
+    assert codes(hand.do(ev.Rearm, ask_id="r", reason="again")) == ["not_halted"]
 
 
 def test_the_trail_moves_on_completed_bars_and_only_tightens():
@@ -464,28 +464,28 @@ def test_moving_a_stop_by_hand():
     hand = ByHand()
     hand.protect()
     name = hand.trade.id
-    assert of(hand.do(ev.MoveStop, ask="m", trade=name, level=61000), cm.Amend)[0].level == 61000
+    assert of(hand.do(ev.MoveStop, ask_id="m", trade=name, level=61000), cm.Amend)[0].level == 61000
     hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=61000, steps=104)
-    assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=60900)) == ["widen_unconfirmed"]
-    wider = hand.do(ev.MoveStop, ask="m", trade=name, level=60900, widen=True)
+    assert codes(hand.do(ev.MoveStop, ask_id="m", trade=name, level=60900)) == ["widen_unconfirmed"]
+    wider = hand.do(ev.MoveStop, ask_id="m", trade=name, level=60900, widen=True)
     assert "widened by hand" in of(wider, cm.Amend)[0].why
     # 5 ticks away
-    assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=61225)) == ["stop_refused"]
-    assert codes(hand.do(ev.MoveStop, ask="m", trade=name, level=61300)) == ["stop_refused"]
-    assert hand.do(ev.MoveStop, ask="m", trade=name, level=60900) == []
+    assert codes(hand.do(ev.MoveStop, ask_id="m", trade=name, level=61225)) == ["stop_refused"]
+    assert codes(hand.do(ev.MoveStop, ask_id="m", trade=name, level=61300)) == ["stop_refused"]
+    assert hand.do(ev.MoveStop, ask_id="m", trade=name, level=60900) == []
 
 
 def test_a_policy_that_never_widens():
     hand = ByHand(policy=Policy(never_widen=True))
     hand.protect()
-    told = hand.do(ev.MoveStop, ask="m", trade=hand.trade.id, level=60000, widen=True)
+    told = hand.do(ev.MoveStop, ask_id="m", trade=hand.trade.id, level=60000, widen=True)
     assert codes(told) == ["never_widen"]
 
 
 def test_a_move_the_venue_refuses_is_given_up_and_told():
     hand = ByHand()
     hand.protect()
-    hand.do(ev.MoveStop, ask="m", trade=hand.trade.id, level=61000)
+    hand.do(ev.MoveStop, ask_id="m", trade=hand.trade.id, level=61000)
     told = hand.do(
         ev.AmendRejected, order=hand.order("stop").id, code="too_near", text="10 ticks are needed"
     )
@@ -498,12 +498,12 @@ def test_moving_a_target_by_hand():
     hand = ByHand()
     hand.protect()
     name = hand.trade.id
-    moved = hand.do(ev.MoveTarget, ask="m", trade=name, number=1, level=61700)
+    moved = hand.do(ev.MoveTarget, ask_id="m", trade=name, number=1, level=61700)
     assert [(order.role, order.level) for order in of(moved, cm.Amend)] == [("target", 61700)]
-    assert codes(hand.do(ev.MoveTarget, ask="m", trade=name, number=1, level=61235)) == [
+    assert codes(hand.do(ev.MoveTarget, ask_id="m", trade=name, number=1, level=61235)) == [
         "target_refused"
     ]
-    assert codes(hand.do(ev.MoveTarget, ask="m", trade=name, number=3, level=61900)) == [
+    assert codes(hand.do(ev.MoveTarget, ask_id="m", trade=name, number=3, level=61900)) == [
         "target_refused"
     ]
 
@@ -548,14 +548,14 @@ def test_a_part_that_is_more_than_one_order_may_take_is_closed_by_several():
     hand.protect()
     smaller = msgspec.structs.replace(pair(), qty_max=pair().qty_step * 20)
     hand.do(ev.InstrumentsChanged, instruments=(smaller,), spans={})
-    sent = of(hand.do(ev.CloseTrade, ask="A", trade=hand.trade.id, share=0.5), cm.Submit)
+    sent = of(hand.do(ev.CloseTrade, ask_id="A", trade=hand.trade.id, share=0.5), cm.Submit)
     assert [(one.role, one.steps) for one in sent] == [("close", 20), ("close", 20), ("close", 12)]
     for one in sent:
         hand.fill(one.order, one.steps, 61_230)
     assert (hand.trade.open_steps, hand.trade.leave) == (52, None)
     least = msgspec.structs.replace(pair(), qty_max=pair().qty_step)
     hand.do(ev.InstrumentsChanged, instruments=(least,), spans={})
-    told = hand.do(ev.CloseTrade, ask="B", trade=hand.trade.id, share=0.99)
+    told = hand.do(ev.CloseTrade, ask_id="B", trade=hand.trade.id, share=0.99)
     assert codes(told) == ["share_refused"] and not of(told, cm.Submit)
 
 
@@ -564,13 +564,13 @@ def test_who_takes_an_entry_back_that_has_just_filled_closes_nothing():
     hand.place(entry=EntryRule(kind="limit", price=Decimal("0.61100")), targets=())
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     hand.fill(hand.trade.entry.order_id, 30, hand.trade.ref)
-    told = hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, entry_only=True)
+    told = hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id, entry_only=True)
     assert [(one.order, one.why) for one in of(told, cm.Cancel)] == [
         (hand.trade.entry.order_id, "taken back by hand")
     ]
     hand.do(ev.OrderCancelled, order=hand.trade.entry.order_id, why="asked for", filled=30)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    told = hand.do(ev.CloseTrade, ask="D", trade=hand.trade.id, entry_only=True)
+    told = hand.do(ev.CloseTrade, ask_id="D", trade=hand.trade.id, entry_only=True)
     assert codes(told) == ["not_pending"]
     assert not [one for one in of(hand.later(30), cm.Submit) if one.role == "close"]
     assert (hand.trade.leave, hand.trade.open_steps) == (None, 30)
@@ -580,7 +580,7 @@ def test_a_part_is_not_closed_on_a_line_that_is_cut():
     hand = ByHand()
     hand.protect()
     hand.do(ev.VenueDown, why="it was cut")
-    told = hand.do(ev.CloseTrade, ask="A", trade=hand.trade.id, share=0.5)
+    told = hand.do(ev.CloseTrade, ask_id="A", trade=hand.trade.id, share=0.5)
     assert codes(told) == ["share_refused"] and not of(told, cm.Submit)
 
 
@@ -597,7 +597,9 @@ def test_a_foreign_position_follows_its_instrument():
     }
     told = hand.do(ev.InstrumentsChanged, instruments=(), spans={})
     assert "position_unseen" in codes(told)
-    assert codes(hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(side=-1))) == ["no_position"]
+    assert codes(hand.do(ev.Adopt, ask_id="A", position="X-1", plan=plan(side=-1))) == [
+        "no_position"
+    ]
     assert "position_gone" not in codes(hand.holdings())  # nobody knows
 
 
@@ -626,7 +628,7 @@ def test_the_same_events_give_the_same_commands_to_the_byte():
     hand.quote(61545, 61557)
     hand.bar(0.61545, atr=0.00145)
     hand.later(5)
-    hand.do(ev.Halt, ask="h", why="by hand")
+    hand.do(ev.Halt, ask_id="h", why="by hand")
     again, commands = Engine(), []
     for event in hand.events:
         commands += again.handle(event)
@@ -660,9 +662,9 @@ def test_a_stop_without_an_indicator_is_not_placed():
 def test_closing_a_share_leaves_the_rest_covered():
     hand = ByHand()
     hand.protect()
-    sent = of(hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id, share=0.5), cm.Submit)
+    sent = of(hand.do(ev.CloseTrade, ask_id="A2", trade=hand.trade.id, share=0.5), cm.Submit)
     assert [(order.role, order.steps) for order in sent] == [("close", 52)]
-    assert codes(hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id, share=0.5)) == [
+    assert codes(hand.do(ev.CloseTrade, ask_id="A3", trade=hand.trade.id, share=0.5)) == [
         "share_refused"
     ]
     amends = of(hand.fill(hand.order("close").id, 52, 61240), cm.Amend)
@@ -674,10 +676,10 @@ def test_closing_a_share_leaves_the_rest_covered():
 def test_a_share_below_one_step_is_refused_and_one_that_fails_is_told_and_not_repeated():
     hand = ByHand()
     hand.protect()
-    assert codes(hand.do(ev.CloseTrade, ask="A2", trade=hand.trade.id, share=0.001)) == [
+    assert codes(hand.do(ev.CloseTrade, ask_id="A2", trade=hand.trade.id, share=0.001)) == [
         "share_refused"
     ]
-    hand.do(ev.CloseTrade, ask="A3", trade=hand.trade.id, share=0.25)
+    hand.do(ev.CloseTrade, ask_id="A3", trade=hand.trade.id, share=0.25)
     told = hand.do(
         ev.OrderRejected, order=hand.order("close").id, code="busy", text="the venue is busy"
     )
@@ -685,19 +687,21 @@ def test_a_share_below_one_step_is_refused_and_one_that_fails_is_told_and_not_re
     assert not [order for order in of(hand.later(5), cm.Submit) if order.role == "close"]
     assert hand.trade.open_steps == 104
     with pytest.raises(ValueError, match="share"):
-        ev.CloseTrade(time=1, ask="x", trade="T1", share=0.0)
+        ev.CloseTrade(time=1, ask_id="x", trade="T1", share=0.0)
 
 
 def test_the_stop_goes_to_the_entry_where_that_tightens_it():
     hand = ByHand()
     hand.protect()
     # the market is below it
-    assert codes(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id)) == ["stop_refused"]
+    assert codes(hand.do(ev.StopToEntry, ask_id="b", trade=hand.trade.id)) == ["stop_refused"]
     hand.quote(61345, 61357)
-    moved = of(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id), cm.Amend)
+    moved = of(hand.do(ev.StopToEntry, ask_id="b", trade=hand.trade.id), cm.Amend)
     assert [(order.role, order.level) for order in moved] == [("stop", 61242)]
     hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=61242, steps=104)
-    assert "already" in of(hand.do(ev.StopToEntry, ask="b", trade=hand.trade.id), cm.Tell)[0].text
+    assert (
+        "already" in of(hand.do(ev.StopToEntry, ask_id="b", trade=hand.trade.id), cm.Tell)[0].text
+    )
 
 
 BOTH = ["T-long", "T-short"]
@@ -718,9 +722,9 @@ def test_closing_some_closes_those_and_no_others(values, closed):
     hand = ByHand()
     hand.protect()
     first = hand.trade.id
-    hand.protect(ask="A2", side=-1)
+    hand.protect(ask_id="A2", side=-1)
     names = {"T-long": first, "T-short": hand.trade.id}
-    told = hand.do(ev.CloseAll, ask="c", **values)
+    told = hand.do(ev.CloseAll, ask_id="c", **values)
     assert [order.trade for order in of(told, cm.Submit)] == [names[name] for name in closed]
     assert ("nothing_meant" in codes(told)) == (not closed)
 
@@ -730,7 +734,7 @@ def test_turning_around_opens_the_other_side_only_once_the_first_is_closed():
     hand.protect()
     first = hand.trade
     assert [
-        order.role for order in of(hand.do(ev.TurnAround, ask="t", trade=first.id), cm.Submit)
+        order.role for order in of(hand.do(ev.TurnAround, ask_id="t", trade=first.id), cm.Submit)
     ] == ["close"]
     assert not [order for order in of(hand.later(0.3), cm.Submit) if order.role == "entry"]
     hand.fill(hand.order("close").id, 104, 61230)
@@ -744,13 +748,13 @@ def test_turning_around_opens_the_other_side_only_once_the_first_is_closed():
 def test_turning_around_asks_the_guards_like_any_entry_and_never_turns_a_price():
     hand = ByHand()
     hand.protect()
-    hand.do(ev.TurnAround, ask="t", trade=hand.trade.id)
-    hand.do(ev.Halt, ask="h", why="by hand")
+    hand.do(ev.TurnAround, ask_id="t", trade=hand.trade.id)
+    hand.do(ev.Halt, ask_id="h", why="by hand")
     hand.fill(hand.order("close").id, 104, 61230)
     assert codes(hand.later(0.1))[-1] == "halted"
     hand = ByHand()
     hand.protect(stop=StopRule(price=Decimal("0.60900")), targets=())
-    assert codes(hand.do(ev.TurnAround, ask="t", trade=hand.trade.id)) == ["turn_refused"]
+    assert codes(hand.do(ev.TurnAround, ask_id="t", trade=hand.trade.id)) == ["turn_refused"]
     assert hand.trade.state == states.PROTECTED
 
 
@@ -762,7 +766,7 @@ def test_the_other_side_waits_where_the_first_is_open_again():
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     hand.fill(hand.trade.entry.order_id, 50, 61242)
     hand.do(ev.OrderAccepted, order=hand.order("stop").id)
-    hand.do(ev.TurnAround, ask="t", trade=hand.trade.id)
+    hand.do(ev.TurnAround, ask_id="t", trade=hand.trade.id)
     first = hand.trade
     hand.do(ev.OrderCancelled, order=first.entry.order_id, why="asked for", filled=50)
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
@@ -810,7 +814,7 @@ def test_in_a_shut_market_one_unheard_close_is_enough_and_at_the_opening_another
     hand.do(ev.OrderCancelled, order=hand.order("stop").id, why="cancelled at the venue")
     trade.cover.hurried = True  # its time without cover is up
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
-    found = hand.do(ev.CloseTrade, ask="C", trade=trade.id)
+    found = hand.do(ev.CloseTrade, ask_id="C", trade=trade.id)
     for _ in range(12):
         found += hand.later(0.4)
     closes = [order for order in of(found, cm.Submit) if order.role == "close"]

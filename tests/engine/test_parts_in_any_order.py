@@ -70,18 +70,18 @@ class Parts(Story):
         if kind in ("target", "loss", "rung"):
             self.fill_some(kind)
         elif kind == "hold":
-            do(ev.HoldLines, ask="H", trade=trade.id, held=None if trade.held else HeldRule(1.5))
+            do(ev.HoldLines, ask_id="H", trade=trade.id, held=None if trade.held else HeldRule(1.5))
         elif kind == "close":
             do(
                 ev.CloseTrade,
-                ask=f"C{self.hand.now}",
+                ask_id=f"C{self.hand.now}",
                 trade=trade.id,
                 share=draw.choice((0.02, 0.2, 0.5)),
             )
         elif kind == "gone":
             self.take_back()
         elif kind == "even":
-            do(ev.StopToEntry, ask=f"E{self.hand.now}", trade=trade.id)
+            do(ev.StopToEntry, ask_id=f"E{self.hand.now}", trade=trade.id)
         elif kind == "market":
             self.move_market()
         elif kind == "rules" and not self.laddered:
@@ -89,7 +89,7 @@ class Parts(Story):
         elif trade.targets and not self.laddered:
             number, level = draw.choice(trade.targets).number, 61_260 + draw.randint(0, 600)
             if kind == "move":
-                do(ev.MoveTarget, ask=f"T{level}", trade=trade.id, number=number, level=level)
+                do(ev.MoveTarget, ask_id=f"T{level}", trade=trade.id, number=number, level=level)
                 # it was not refused
                 if any((one.number, one.level) == (number, level) for one in trade.targets):
                     self.moved[number] = level
@@ -99,7 +99,7 @@ class Parts(Story):
                 share = draw.choice((0.0, 0.2, 0.5))
                 do(
                     ev.SetTarget,
-                    ask=f"S{level}",
+                    ask_id=f"S{level}",
                     trade=trade.id,
                     number=number,
                     level=level,
@@ -121,7 +121,9 @@ class Parts(Story):
         chosen = plan(
             stop=rig.stop, targets=targets, rig=rig, trail=trail if draw.random() < 0.5 else None
         )
-        self.hand.do(ev.ChangeRules, ask=f"R{self.hand.now}", trade=self.hand.trade.id, plan=chosen)
+        self.hand.do(
+            ev.ChangeRules, ask_id=f"R{self.hand.now}", trade=self.hand.trade.id, plan=chosen
+        )
 
     def move_market(self) -> None:
         bid = 61_230 + self.draw.randint(-25, 200)
@@ -225,10 +227,12 @@ def test_a_target_moved_while_a_change_is_under_way_goes_there_wherever_it_is_to
     hand = ByHand()
     hand.protect(trail=None)
     target, trade = hand.order("target", 1), hand.trade
-    move = of(hand.do(ev.MoveTarget, ask="M", trade=trade.id, number=1, level=61_450), cm.Amend)[0]
+    move = of(hand.do(ev.MoveTarget, ask_id="M", trade=trade.id, number=1, level=61_450), cm.Amend)[
+        0
+    ]
     hand.do(ev.AmendAccepted, order=target.id, level=61_450, steps=move.steps, token=move.token)
     for level in (61_500, 61_700):
-        hand.do(ev.MoveTarget, ask=f"M{level}", trade=trade.id, number=1, level=level)
+        hand.do(ev.MoveTarget, ask_id=f"M{level}", trade=trade.id, number=1, level=level)
     hand.do(ev.VenueDown, why="cut")
     hand.do(ev.VenueUp)
     live = [hand.engine.state.orders[name] for name in trade.live_ids]

@@ -46,7 +46,7 @@ LIMIT = EntryRule("limit", atr=1.0)
 
 def guarded(*guards, **policy):
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=guards, **policy))
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=guards, **policy))
     return hand
 
 
@@ -97,16 +97,16 @@ def test_the_farthest_stop_for_a_sum_counts_commissions_by_value_and_slippage_to
 
 
 def test_what_is_asked_for_may_be_as_long_and_as_much_as_is_said_and_no_more():
-    ev.Drill(time=1, ask="D", guard="x", subject="", seconds=3600.0)
+    ev.Drill(time=1, ask_id="D", guard="x", subject="", seconds=3600.0)
     with pytest.raises(ValueError, match="3600"):
-        ev.Drill(time=1, ask="D", guard="x", subject="", seconds=3600.5)
-    ev.SetTarget(time=1, ask="S", trade="T", number=1, level=1, share=1.0)
+        ev.Drill(time=1, ask_id="D", guard="x", subject="", seconds=3600.5)
+    ev.SetTarget(time=1, ask_id="S", trade="T", number=1, level=1, share=1.0)
     with pytest.raises(ValueError, match="share"):
-        ev.SetTarget(time=1, ask="S", trade="T", number=1, level=1, share=1.5)
+        ev.SetTarget(time=1, ask_id="S", trade="T", number=1, level=1, share=1.5)
     hand = ByHand()
-    hand.do(ev.Halt, ask="H", why="x")
-    assert codes(hand.do(ev.Rearm, ask="R", reason=" ok")) == ["no_reason"]
-    assert codes(hand.do(ev.Rearm, ask="R2", reason="fix")) == ["rearmed"]
+    hand.do(ev.Halt, ask_id="H", why="x")
+    assert codes(hand.do(ev.Rearm, ask_id="R", reason=" ok")) == ["no_reason"]
+    assert codes(hand.do(ev.Rearm, ask_id="R2", reason="fix")) == ["rearmed"]
 
 
 def test_a_stop_refused_where_the_market_just_touches_it_closes():
@@ -154,7 +154,7 @@ def test_a_foreign_order_is_told_once_and_a_stray_of_ours_is_none():
 def test_a_close_that_fails_is_an_alarm_at_the_third_time_and_not_at_each():
     hand = ByHand()
     hand.protect()
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id, share=1.0)
     told = []
     for _ in range(5):
         told.append(
@@ -167,10 +167,10 @@ def test_a_close_that_fails_is_an_alarm_at_the_third_time_and_not_at_each():
 def test_the_sentences_say_what_was_asked_for():
     hand = ByHand()
     hand.protect()
-    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=0.9), cm.Submit)
+    sent = of(hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id, share=0.9), cm.Submit)
     assert [one.why for one in sent] == ["90\u00a0% closed by hand"]
     account = msgspec.structs.replace(hand.engine.state.account, size=SizeRule(percent=0.3))
-    told = hand.do(ev.ChangeAccount, ask="A", account=account)
+    told = hand.do(ev.ChangeAccount, ask_id="A", account=account)
     assert texts(told, "account_changed") == [
         "Account changed (size): holds from the next entry on, open trades keep their lines"
     ]
@@ -224,7 +224,7 @@ def test_a_rung_that_the_venue_puts_elsewhere_is_known_there():
 
 def test_a_moved_entry_whose_answer_is_lost_is_known_where_a_question_finds_it():
     hand = resting()
-    moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_050), cm.Amend)[0]
+    moved = of(hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61_050), cm.Amend)[0]
     hand.later(5)
     told = hand.do(
         ev.OrderStatus,
@@ -259,7 +259,7 @@ def test_an_entry_past_its_time_by_our_own_clock_ends_the_trade():
 
 def move_stop(hand, level):
     """By hand, and the venue agrees."""
-    hand.do(ev.MoveStop, ask=f"to {level}", trade=hand.trade.id, level=level)
+    hand.do(ev.MoveStop, ask_id=f"to {level}", trade=hand.trade.id, level=level)
     stop = hand.order("stop")
     hand.do(ev.AmendAccepted, order=stop.id, level=level, steps=stop.steps)
     return stop
@@ -291,7 +291,7 @@ def test_a_stop_found_where_it_was_earlier_is_moved_on_again():
 def test_a_stop_that_may_not_move_says_that_it_stays():
     hand = ByHand()
     hand.protect()
-    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=hand.trade.stop + 10)
+    hand.do(ev.MoveStop, ask_id="1", trade=hand.trade.id, level=hand.trade.stop + 10)
     hand.do(ev.AmendRejected, order=hand.order("stop").id, code="too_near", text="too near")
     assert hand.trade.cover.why == "kept where it rests"
 
@@ -321,7 +321,7 @@ def test_money_that_changes_under_an_open_trade_is_an_alarm_and_other_terms_are_
 def test_a_held_entry_that_moves_takes_its_backstop_along(side):
     hand = resting(side=side, held=HeldRule(2.0, 0))
     level = hand.trade.ref - side * 20
-    moved = of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=level), cm.Amend)[0]
+    moved = of(hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=level), cm.Amend)[0]
     hand.do(ev.AmendAccepted, order=hand.trade.entry.order_id, level=level, steps=moved.steps)
     hand.fill(hand.trade.entry.order_id, moved.steps, level)
     assert hand.order("stop").level == level - side * 2 * hand.trade.r_ticks
@@ -397,13 +397,13 @@ def test_a_target_on_the_wrong_side_is_no_target_of_a_plan_put_on_a_trade():
     right = TargetRule(share=0.5, price=Decimal("0.63000"))
     hand = ByHand()
     hand.protect()
-    hand.do(ev.ChangeRules, ask="P", trade=hand.trade.id, plan=plan(targets=(wrong, right)))
+    hand.do(ev.ChangeRules, ask_id="P", trade=hand.trade.id, plan=plan(targets=(wrong, right)))
     assert 60_000 not in [line.level for line in hand.trade.targets if line.share]
     assert 63_000 in [line.level for line in hand.trade.targets]
     hand = ByHand()
     hand.do(ev.VenueUp)
     hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, 1, 20, 61_200.0),))
-    hand.do(ev.Adopt, ask="A", position="X-1", plan=plan(targets=(wrong, right)))
+    hand.do(ev.Adopt, ask_id="A", position="X-1", plan=plan(targets=(wrong, right)))
     assert [line.level for line in hand.trade.targets] == [63_000]
 
 
@@ -412,7 +412,10 @@ def test_a_plan_whose_stop_is_one_tick_nearer_moves_it_there():
     hand.protect()
     nearer = StopRule(price=Decimal(hand.trade.stop + 1) / 100_000)
     hand.do(
-        ev.ChangeRules, ask="P", trade=hand.trade.id, plan=plan(stop=nearer, targets=(), trail=None)
+        ev.ChangeRules,
+        ask_id="P",
+        trade=hand.trade.id,
+        plan=plan(stop=nearer, targets=(), trail=None),
     )
     assert hand.trade.stop == 60_880
 
@@ -420,9 +423,9 @@ def test_a_plan_whose_stop_is_one_tick_nearer_moves_it_there():
 def test_an_entry_moved_with_a_stop_from_bars_takes_what_it_stands_on_now():
     hand = ByHand()
     bars = plan(entry=LIMIT, stop=StopRule(bars=5))
-    hand.do(ev.PlaceTrade, ask="A", plan=bars, basis=0.60900, atr=None)
+    hand.do(ev.PlaceTrade, ask_id="A", plan=bars, basis=0.60900, atr=None)
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
-    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_120, basis=0.60800)
+    hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61_120, basis=0.60800)
     assert hand.trade.entry.moving.stop == 60_800
 
 
@@ -484,11 +487,11 @@ def test_news_and_days_may_be_loosened_at_once_only_while_nothing_has_latched():
     later = dc.Guards(
         guard=(dc.LossSwitch(name="Day", percent=1.0),), loosen="now", day_starts="09:00"
     )
-    hand.do(ev.ChangeGuards, ask="1", guards=later)
+    hand.do(ev.ChangeGuards, ask_id="1", guards=later)
     assert hand.engine.state.guards.day_starts == "09:00"
     hand.do(ev.Figures, balance=64_000.0, equity=60_000.0, margin_used=0.0)
     again = msgspec.structs.replace(later, day_starts="11:00")
-    told = hand.do(ev.ChangeGuards, ask="2", guards=again)
+    told = hand.do(ev.ChangeGuards, ask_id="2", guards=again)
     assert hand.engine.state.guards.day_starts == "09:00"
     assert any("day starts" in text for text in texts(told, "guard_loosened"))
 
@@ -552,7 +555,7 @@ def test_an_exit_by_the_hours_follows_another_plan_and_other_hours():
     assert not hand.trade.progress.hours_at
     hand.do(ev.InstrumentsChanged, instruments=(until["21:00"],), spans={})
     untimed = msgspec.structs.replace(trade.plan, rig=Rig(name="other", stop=StopRule(atr=2.5)))
-    hand.do(ev.ChangeRules, ask="E", trade=trade.id, plan=untimed)
+    hand.do(ev.ChangeRules, ask_id="E", trade=trade.id, plan=untimed)
     assert not hand.trade.progress.hours_at
     hand.now = first
     hand.quote(61_230, 61_242)
@@ -610,7 +613,7 @@ def test_a_guard_looks_again_where_the_hours_it_goes_by_have_changed():
     late, soon = closes.values()
     hand.do(ev.InstrumentsChanged, instruments=(late,), spans={})
     guard = dc.SessionGuard(name="Near", before_close_min=30.0, then=("flatten",))
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(guard,)))
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=(guard,)))
     hand.protect()
     told = hand.do(ev.InstrumentsChanged, instruments=(soon,), spans={})
     assert [one.role for one in of(told, cm.Submit)] == ["close"]
@@ -620,7 +623,7 @@ def test_a_target_that_is_off_is_none_for_a_short_either():
     hand = ByHand()
     hand.protect(side=-1)
     off = plan(side=-1, targets=(TargetRule(share=0.0, r=1.0), TargetRule(share=0.5, r=2.0)))
-    hand.do(ev.ChangeRules, ask="P", trade=hand.trade.id, plan=off)
+    hand.do(ev.ChangeRules, ask_id="P", trade=hand.trade.id, plan=off)
     assert all(line.level > 0 for line in hand.trade.targets)
 
 
@@ -660,7 +663,7 @@ def test_a_close_refused_for_a_market_that_has_opened_meanwhile_is_tried_again_a
     hand = ByHand()
     hand.protect()
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
-    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
+    sent = of(hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id), cm.Submit)
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
     hand.do(ev.OrderRejected, order=sent[0].order, code="market_closed", text="not trading")
     assert [one.role for one in of(hand.later(1), cm.Submit)] == ["close"]
@@ -669,7 +672,7 @@ def test_a_close_refused_for_a_market_that_has_opened_meanwhile_is_tried_again_a
 def test_a_market_that_is_refused_as_closed_though_told_as_open_is_asked_now_and_then():
     hand = ByHand()
     hand.protect()
-    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
+    sent = of(hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id), cm.Submit)
     hand.do(ev.OrderRejected, order=sent[0].order, code="market_closed", text="not trading")
     assert not of(hand.later(29), cm.Submit)
     assert of(hand.later(2), cm.Submit)
@@ -679,7 +682,7 @@ def test_whatever_fails_in_a_shut_market_leaves_the_tries_for_its_opening():
     hand = ByHand()
     hand.protect()
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
-    sent = of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Submit)
+    sent = of(hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id), cm.Submit)
     hand.do(ev.OrderRejected, order=sent[0].order, code="busy", text="busy")
     assert not of(hand.later(29), cm.Submit)
     opens = hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
@@ -690,7 +693,7 @@ def test_what_is_left_of_an_ended_trade_in_a_shut_market_is_taken_back_when_it_o
     hand = ByHand()
     hand.protect()
     stop, target = hand.order("stop"), hand.order("target", 1)
-    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=target.level + 30)
+    hand.do(ev.MoveTarget, ask_id="M", trade=hand.trade.id, number=1, level=target.level + 30)
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
     hand.fill(stop.id, stop.steps, stop.level)
     assert hand.trade.ended
@@ -777,7 +780,7 @@ def test_a_target_one_tick_away_is_adopted_and_one_at_the_market_is_not():
         hand.holdings(positions=(ev.VenuePosition("X-1", SYMBOL, 1, 50, 61_300.0),))
         level = Decimal(hand.market.bid + ticks) / 100_000
         adopted = plan(targets=(TargetRule(share=1.0, price=level),), trail=None)
-        hand.do(ev.Adopt, ask="A", position="X-1", plan=adopted)
+        hand.do(ev.Adopt, ask_id="A", position="X-1", plan=adopted)
         assert len(hand.trade.targets) == count
 
 
@@ -789,18 +792,18 @@ def test_a_ladder_s_target_may_be_moved_to_one_tick_beyond_its_entry():
         hand.place(rig=rig, entry=wait, stop=None, targets=(), trail=None)
         hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
         found = hand.do(
-            ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=hand.trade.ref + ticks
+            ev.MoveTarget, ask_id="M", trade=hand.trade.id, number=1, level=hand.trade.ref + ticks
         )
         assert ("refused" in {one.weight for one in of(found, cm.Tell)}) != moved
 
 
 def test_a_drill_lasts_some_time_and_a_reason_has_three_letters():
     with pytest.raises(ValueError, match="a drill lasts"):
-        ev.Drill(time=1, ask="D", guard="g", seconds=0.0)
+        ev.Drill(time=1, ask_id="D", guard="g", seconds=0.0)
     hand = ByHand()
     for reason, halted in (("no", True), (" no ", True), ("yes", False)):
-        hand.do(ev.Halt, ask=f"H{reason}", why="x")
-        hand.do(ev.Rearm, ask=f"R{reason}", reason=reason)
+        hand.do(ev.Halt, ask_id=f"H{reason}", why="x")
+        hand.do(ev.Rearm, ask_id=f"R{reason}", reason=reason)
         assert (hand.engine.state.halt is not None) == halted
 
 
@@ -825,12 +828,12 @@ def test_a_target_that_another_hand_moves_is_taken_over_and_a_loss_step_is_put_b
 def test_a_guard_is_re_armed_for_a_reason_of_three_letters():
     hand = ByHand()
     hand.do(
-        ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.LossSwitch(name="l", percent=2.0),))
+        ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=(dc.LossSwitch(name="l", percent=2.0),))
     )
-    hand.do(ev.Drill, ask="D", guard="l")
+    hand.do(ev.Drill, ask_id="D", guard="l")
     (memory,) = hand.engine.state.memory.values()
     for reason, latched in ((" no ", True), ("yes", False)):
-        hand.do(ev.RearmGuard, ask=f"R{reason}", guard="l", reason=reason)
+        hand.do(ev.RearmGuard, ask_id=f"R{reason}", guard="l", reason=reason)
         assert bool(memory.latched) == latched
 
 
@@ -869,7 +872,7 @@ def test_no_more_targets_are_planned_than_a_trade_may_have_however_little_each_t
             )
         )
         told = hand.do(
-            ev.SetTarget, ask="T", trade=hand.trade.id, number=0, level=64_000, share=0.1
+            ev.SetTarget, ask_id="T", trade=hand.trade.id, number=0, level=64_000, share=0.1
         )
         found[already] = codes(told).count("target_refused")
     assert found == {MAX_TARGETS - 1: 0, MAX_TARGETS: 1}

@@ -94,9 +94,9 @@ def test_a_trade_has_five_targets_and_they_take_at_most_all_of_it():
     hand = ByHand()
     hand.protect(targets=tuple(TargetRule(share=0.1, r=1.0 + number) for number in range(5)))
     name, far = hand.trade.id, hand.trade.ref + 900
-    one_more = hand.do(ev.SetTarget, ask="S", trade=name, number=0, level=far, share=0.1)
+    one_more = hand.do(ev.SetTarget, ask_id="S", trade=name, number=0, level=far, share=0.1)
     assert told(one_more) == [("target_refused", "A trade has at most 5 targets")]
-    larger = hand.do(ev.SetTarget, ask="T", trade=name, number=2, level=far, share=0.7)
+    larger = hand.do(ev.SetTarget, ask_id="T", trade=name, number=2, level=far, share=0.7)
     assert told(larger) == [("target_refused", "The targets would take 110\u00a0% of the position")]
 
 
@@ -105,21 +105,21 @@ def test_the_targets_of_a_plan_that_waits_are_bounded_too():
     hand.place(entry=WAITS, targets=(TargetRule(share=0.4, r=1.0), TargetRule(share=0.3, r=2.5)))
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     name = hand.trade.id
-    first = hand.do(ev.SetTarget, ask="S", trade=name, number=1, level=61_900, share=0.8)
+    first = hand.do(ev.SetTarget, ask_id="S", trade=name, number=1, level=61_900, share=0.8)
     assert told(first) == [
         ("target_refused", "At most 5 targets that take at most all; these 2 take 110\u00a0%")
     ]
-    none = hand.do(ev.SetTarget, ask="T", trade=name, number=3, level=61_900, share=0.1)
+    none = hand.do(ev.SetTarget, ask_id="T", trade=name, number=3, level=61_900, share=0.1)
     assert told(none) == [("target_refused", "There is no target 3")]
     assert not of(first + none, cm.Amend)
-    hand.do(ev.SetTarget, ask="U", trade=name, number=1, level=61_900, share=0.6)
+    hand.do(ev.SetTarget, ask_id="U", trade=name, number=1, level=61_900, share=0.6)
     assert [rule.share for rule in latest_plan(hand.trade).targets] == [0.6, 0.3]
     ladder = ByHand()
     rig = Rig(name="L", ladder=Ladder(2, Measure(ticks=60.0), 80.0, 60.0))
     ladder.place(rig=rig, entry=WAITS, stop=None, targets=(), trail=None)
     ladder.do(ev.OrderAccepted, order=ladder.trade.entry.order_id)
     more = ladder.do(
-        ev.SetTarget, ask="S", trade=ladder.trade.id, number=0, level=61_900, share=0.5
+        ev.SetTarget, ask_id="S", trade=ladder.trade.id, number=0, level=61_900, share=0.5
     )
     assert told(more) == [
         ("target_refused", "A ladder has one target: it can be moved, not added to")
@@ -132,7 +132,7 @@ def test_what_a_target_has_taken_stays_when_the_rest_of_it_is_taken_away():
     target = hand.order("target", 1)
     hand.fill(target.id, 20, target.level)
     found = hand.do(
-        ev.SetTarget, ask="S", trade=hand.trade.id, number=1, level=target.level, share=0.0
+        ev.SetTarget, ask_id="S", trade=hand.trade.id, number=1, level=target.level, share=0.0
     )
     assert [one.order for one in of(found, cm.Cancel)] == [target.id]
     [line] = hand.trade.targets
@@ -164,9 +164,9 @@ def test_looser_limits_wait_for_the_next_day_or_hold_at_once():
         ),
     ):
         hand = ByHand(policy=Policy(max_positions=2))
-        hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(loosen=loosen))
+        hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(loosen=loosen))
         wider = msgspec.structs.replace(hand.engine.state.account, policy=Policy(max_positions=3))
-        found = hand.do(ev.ChangeAccount, ask="C", account=wider)
+        found = hand.do(ev.ChangeAccount, ask_id="C", account=wider)
         assert ("account_loosened", text) in told(found)
         assert hand.engine.state.account.policy.max_positions == (3 if loosen == "now" else 2)
         hand.now += DAY

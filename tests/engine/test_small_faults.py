@@ -52,7 +52,7 @@ def test_a_basket_says_what_it_stops_and_takes_with_its_sign():
     hand = ByHand()
     hand.protect()
     basket = Basket(stop=Amount(money=120.0), target=Amount(money=300.0), basis="tick")
-    told = hand.do(ev.FormBasket, ask="B", trades=(hand.trade.id,), basket=basket)
+    told = hand.do(ev.FormBasket, ask_id="B", trades=(hand.trade.id,), basket=basket)
     assert (
         "stop at \u2212120.00\u00a0CHF, target at +300.00\u00a0CHF, from now"
         in texts(told, "basket_formed")[0]
@@ -64,7 +64,9 @@ def test_a_basket_says_what_it_stops_and_takes_with_its_sign():
 def test_a_loss_is_told_in_money_and_as_a_share_of_what_the_day_began_with():
     hand = ByHand()
     hand.do(
-        ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.LossSwitch(name="loss", percent=1.0),))
+        ev.ChangeGuards,
+        ask_id="G",
+        guards=dc.Guards(guard=(dc.LossSwitch(name="loss", percent=1.0),)),
     )
     told = hand.do(ev.Figures, balance=64_000.0, equity=63_120.0, margin_used=0.0)
     assert (
@@ -77,12 +79,12 @@ def test_looser_limits_that_wait_are_told():
     hand = ByHand(policy=Policy(max_positions=2))
     hand.do(
         ev.ChangeGuards,
-        ask="G",
+        ask_id="G",
         guards=dc.Guards(loosen="next_period", guard=(dc.CountGuard(name="n", most=9),)),
     )
     account = hand.engine.state.account
     looser = msgspec.structs.replace(account, policy=Policy(max_positions=5))
-    told = hand.do(ev.ChangeAccount, ask="A", account=looser)
+    told = hand.do(ev.ChangeAccount, ask_id="A", account=looser)
     assert "from the next day on" in texts(told, "account_loosened")[0]
     assert hand.engine.state.account.policy.max_positions == 2
 
@@ -93,7 +95,7 @@ def test_an_account_s_file_that_replaces_what_was_edited_here_is_told():
     opened = {"prefix": "P", "instruments": tuple(hand.engine.state.instruments.values())}
     hand.do(
         ev.ChangeAccount,
-        ask="A",
+        ask_id="A",
         account=msgspec.structs.replace(account, size=SizeRule(percent=0.1)),
     )
     # the file is as it was
@@ -120,16 +122,16 @@ def test_a_record_that_may_be_wrong_is_told_in_a_whole_sentence():
 def test_a_drill_of_what_is_not_there_says_which():
     hand = ByHand()
     for subject, of_it in (("", ""), (SYMBOL, f" for {SYMBOL}")):
-        told = hand.do(ev.Drill, ask="D", guard="none", subject=subject)
+        told = hand.do(ev.Drill, ask_id="D", guard="none", subject=subject)
         assert texts(told, "no_guard") == [f"There is no guard none{of_it} that watches"]
 
 
 def test_another_rig_is_refused_in_words_while_a_trade_is_being_closed():
     hand = ByHand()
     hand.protect()
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id, share=1.0)
     assert codes(
-        hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(stop=StopRule(ticks=99)))
+        hand.do(ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=plan(stop=StopRule(ticks=99)))
     ) == ["leaving"]
 
 
@@ -155,14 +157,14 @@ def test_what_a_trade_becomes_is_told_with_side_sign_and_r(side, word):
 def test_a_target_that_follows_says_where_or_how_much():
     hand = ByHand()
     hand.protect()
-    found = hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=61_655)
+    found = hand.do(ev.MoveTarget, ask_id="M", trade=hand.trade.id, number=1, level=61_655)
     assert [one.why for one in of(found, cm.Amend)] == ["Target 1 to 0.61655"]
 
 
 @pytest.mark.parametrize("share", [0.0, 1.01, math.nan, -0.5])
 def test_no_more_than_all_of_a_trade_can_be_closed(share):
     with pytest.raises(ValueError, match="a share"):
-        ev.CloseTrade(time=1, ask="C", trade="T1", share=share)
+        ev.CloseTrade(time=1, ask_id="C", trade="T1", share=share)
 
 
 def test_a_stop_that_an_answer_finds_elsewhere_before_it_was_known_to_rest_is_the_venue_s_doing():
@@ -189,7 +191,7 @@ def test_a_stop_that_an_answer_finds_elsewhere_before_it_was_known_to_rest_is_th
 def test_a_stop_at_nothing_is_refused():
     hand = ByHand()
     hand.protect()
-    assert codes(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=0, widen=True)) == [
+    assert codes(hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=0, widen=True)) == [
         "stop_refused"
     ]
     assert hand.trade.stop > 0
@@ -198,9 +200,9 @@ def test_a_stop_at_nothing_is_refused():
 @pytest.mark.parametrize("level", [0, -1, -(10**15)])
 def test_a_waiting_entry_and_its_stop_are_not_moved_to_what_is_no_price(level):
     hand = waiting()
-    told = hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=level)
+    told = hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=level)
     assert codes(told) == ["not_positive"]
-    told = hand.do(ev.MoveStop, ask="S", trade=hand.trade.id, level=level)
+    told = hand.do(ev.MoveStop, ask_id="S", trade=hand.trade.id, level=level)
     assert codes(told) == ["stop_refused"]
     assert hand.trade.entry.moving is None
 
@@ -210,7 +212,7 @@ def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
     before = hand.trade.plan
     told = hand.do(
         ev.ChangeRules,
-        ask="R",
+        ask_id="R",
         trade=hand.trade.id,
         plan=plan(rig=LADDER, stop=None, targets=(), trail=None),
     )
@@ -226,7 +228,9 @@ def test_a_plan_that_does_not_go_with_how_a_trade_is_sized_is_not_put_on_it():
         stop=StopRule(money=200.0), size=SizeRule("fixed", qty=Decimal("0.05")), targets=()
     )
     before = hand.trade.plan, list(hand.trade.targets)
-    assert "bad_stop" in codes(hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=by_money))
+    assert "bad_stop" in codes(
+        hand.do(ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=by_money)
+    )
     assert (hand.trade.plan, hand.trade.targets) == before
 
 
@@ -234,8 +238,10 @@ def test_the_number_of_trades_is_counted_without_the_one_that_moves():
     hand = ByHand(policy=Policy(max_positions=1))
     hand.place(entry=BUY_STOP)
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
-    assert codes(hand.place(ask="A2")) == ["max_positions"]
-    assert len(of(hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=61_600), cm.Amend)) == 1
+    assert codes(hand.place(ask_id="A2")) == ["max_positions"]
+    assert (
+        len(of(hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=61_600), cm.Amend)) == 1
+    )
 
 
 def test_an_equity_of_half_a_franc_can_be_sized_on():
@@ -258,11 +264,11 @@ def test_an_equity_of_half_a_franc_can_be_sized_on():
 
 def test_a_rig_without_a_ladder_lets_a_waiting_entry_have_more_targets():
     hand = waiting(rig=Rig(name="x", stop=StopRule(atr=2.5), break_even=BreakEven()), trail=None)
-    told = hand.do(ev.SetTarget, ask="T", trade=hand.trade.id, number=0, level=62_000, share=0.2)
+    told = hand.do(ev.SetTarget, ask_id="T", trade=hand.trade.id, number=0, level=62_000, share=0.2)
     assert "target_refused" not in codes(told)
     laddered = waiting(rig=LADDER, stop=None, targets=(), trail=None)
     told = laddered.do(
-        ev.SetTarget, ask="T", trade=laddered.trade.id, number=0, level=62_000, share=0.2
+        ev.SetTarget, ask_id="T", trade=laddered.trade.id, number=0, level=62_000, share=0.2
     )
     assert codes(told) == ["target_refused"]
 
@@ -290,7 +296,7 @@ def test_another_plan_moves_no_target_of_its_own_at_the_next_bar():
     targets = (TargetRule(share=0.5, ticks=300.0),)
     rig = Rig(stop=StopRule(ticks=280), target=targets, break_even=BreakEven())
     other = plan(stop=rig.stop, targets=targets, trail=None, rig=rig)
-    hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=other)
+    hand.do(ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=other)
     hand.bar(0.6123, atr=0.00145)
     assert [line.level for line in hand.trade.targets] == [hand.trade.ref + 300]
 
@@ -385,7 +391,9 @@ def test_a_target_on_the_entry_is_off_also_for_a_position_that_is_adopted():
         TargetRule(share=0.5, price=Decimal("0.61230")),
         TargetRule(share=0.5, price=Decimal("0.61900")),
     )
-    hand.do(ev.Adopt, ask="A", position="other", plan=plan(stop=StopRule(ticks=200), targets=rules))
+    hand.do(
+        ev.Adopt, ask_id="A", position="other", plan=plan(stop=StopRule(ticks=200), targets=rules)
+    )
     assert [line.level for line in hand.trade.targets] == [61_900]
 
 
@@ -393,7 +401,7 @@ def test_a_target_that_is_off_is_no_line_on_an_open_short():
     hand = ByHand()
     hand.protect(side=-1)
     off = (TargetRule(share=0.5, ticks=0.0), TargetRule(share=0.5, ticks=300.0))
-    hand.do(ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(side=-1, targets=off))
+    hand.do(ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=plan(side=-1, targets=off))
     assert [line.level for line in hand.trade.targets] == [hand.trade.ref - 300]
 
 
@@ -402,14 +410,14 @@ def test_a_refused_move_leaves_a_target_where_it_rests_and_a_ladder_s_where_the_
     hand.protect()
     order = hand.order("target", 1)
     before = order.level
-    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=before + 50)
+    hand.do(ev.MoveTarget, ask_id="M", trade=hand.trade.id, number=1, level=before + 50)
     told = hand.do(ev.AmendRejected, order=order.id, code="too_near", text="too near")
     assert "move_refused" in codes(told)
     assert hand.trade.targets[0].level == before
     hand = ByHand()
     hand.protect(rig=LADDER, stop=None, targets=(), trail=None)
     order = hand.order("target", 1)
-    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=order.level + 50)
+    hand.do(ev.MoveTarget, ask_id="M", trade=hand.trade.id, number=1, level=order.level + 50)
     told = hand.do(ev.AmendRejected, order=order.id, code="too_near", text="too near")
     assert "move_refused" not in codes(told)
     assert hand.trade.targets[0].level == order.level + 50
@@ -418,7 +426,9 @@ def test_a_refused_move_leaves_a_target_where_it_rests_and_a_ladder_s_where_the_
 def test_a_silent_feed_is_looked_at_again_after_five_seconds():
     hand = ByHand()
     hand.do(
-        ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(dc.SilenceSwitch(name="s", seconds=20),))
+        ev.ChangeGuards,
+        ask_id="G",
+        guards=dc.Guards(guard=(dc.SilenceSwitch(name="s", seconds=20),)),
     )
     hand.now += 100 * SECOND
     hand.do(ev.TimerFired, name="guards:0")
@@ -487,7 +497,7 @@ def test_what_is_left_of_a_position_of_which_more_was_closed_than_was_known_is_c
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id)
     close = hand.order("close")
     hand.fill(stop.id, stop.steps, stop.level)
     hand.fill(close.id, 80, stop.level)
@@ -527,7 +537,7 @@ def test_an_order_that_rests_though_it_was_taken_back_is_taken_back_until_it_is_
     could fill."""
     hand = waiting()
     entry = hand.trade.entry.order_id
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id)
     hand.do(ev.OrderCancelled, order=entry, why="asked for")
     assert hand.trade.state == states.ENDED
     found = ev.Checked(time=hand.now, asked=(), resting=(entry,), positions=(), quiet=())
@@ -540,7 +550,7 @@ def test_an_order_that_rests_though_it_was_taken_back_is_taken_back_until_it_is_
         told = hand.engine.handle(found)
         assert ("order_left_over" in codes(told)) == told_now
         assert [one.order for one in of(told, cm.Cancel)] == [entry]
-    hand.protect(ask="A2")
+    hand.protect(ask_id="A2")
     target = hand.order("target", 1)
     hand.do(ev.OrderCancelled, order=target.id, why="by the venue")
     found = {"asked": (), "positions": (), "resting": (target.id,), "time": hand.now}
@@ -669,7 +679,7 @@ def test_one_that_has_filled_in_part_is_where_it_was_though_its_lines_are_laid_f
 def test_a_late_answer_does_not_take_an_entry_back_to_where_the_venue_had_it_before():
     hand = waiting(targets=())
     entry, before = hand.trade.entry.order_id, hand.trade.ref
-    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=before + 100)
+    hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=before + 100)
     steps = hand.trade.entry.moving.steps
     told_where(
         hand,
@@ -677,7 +687,7 @@ def test_a_late_answer_does_not_take_an_entry_back_to_where_the_venue_had_it_bef
         before + 104,
         steps,
     )
-    hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=before + 200)
+    hand.do(ev.MoveEntry, ask_id="N", trade=hand.trade.id, level=before + 200)
     steps = hand.trade.entry.moving.steps
     hand.do(ev.AmendAccepted, order=entry, level=before + 200, steps=steps)
     asked = hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=steps)
@@ -691,9 +701,9 @@ def test_what_was_asked_for_an_entry_holds_where_the_venue_puts_it_elsewhere():
     waited for it."""
     hand = waiting(targets=())
     entry, before, stop = hand.trade.entry.order_id, hand.trade.ref, hand.trade.stop + 50
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=stop)
     steps = hand.trade.entry.moving.steps
-    hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=before + 200)
+    hand.do(ev.MoveEntry, ask_id="N", trade=hand.trade.id, level=before + 200)
     asked = hand.do(ev.AmendAccepted, order=entry, level=before + 4, steps=steps)
     told = of(told_where(hand, asked, before + 4, steps), cm.Amend)
     assert (hand.trade.ref, hand.trade.stop) == (before + 4, stop)
@@ -708,7 +718,7 @@ def test_where_an_answer_tells_another_level_and_another_quantity_both_count():
     hand = waiting(targets=())
     before = hand.trade.entry.asked_steps
     moved = of(
-        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=hand.trade.stop + 100), cm.Amend
+        hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=hand.trade.stop + 100), cm.Amend
     )[0]
     assert moved.steps > before
     hand.later(1)
@@ -723,7 +733,7 @@ def test_a_check_that_finds_an_entry_where_an_earlier_change_put_it_lays_it_out_
     was lost."""
     hand = waiting(targets=())
     entry, before = hand.trade.entry.order_id, hand.trade.ref
-    hand.do(ev.MoveEntry, ask="M", trade=hand.trade.id, level=before + 100)
+    hand.do(ev.MoveEntry, ask_id="M", trade=hand.trade.id, level=before + 100)
     moved = hand.trade.entry.moving.steps
     asked = hand.do(ev.AmendAccepted, order=entry, level=before + 104, steps=moved)
     told_where(hand, asked, before + 104, moved)
@@ -751,7 +761,7 @@ def test_a_filter_goes_by_a_bar_from_the_moment_it_is_complete():
     hand = ByHand()
     hand.do(
         ev.ChangeGuards,
-        ask="G",
+        ask_id="G",
         guards=dc.Guards(guard=(wild,)),
         measures={SYMBOL: {wild.measure_key: 50.0}},
     )
@@ -793,7 +803,7 @@ def test_a_move_that_is_refused_as_too_large_makes_smaller_parts():
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 20)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=stop.level + 20)
     hand.do(ev.AmendRejected, order=stop.id, code="bad_qty", text="too many")
     assert hand.trade.cover.most_steps == stop.steps // 2
 
@@ -806,7 +816,7 @@ def test_a_late_refusal_of_an_earlier_change_makes_no_part_smaller_again():
     stop = hand.order("stop")
     refused = {"order": stop.id, "code": "bad_qty", "text": "too many"}
     [first] = of(
-        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 20), cm.Amend
+        hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=stop.level + 20), cm.Amend
     )
     hand.later(2)
     known = ev.OrderReport(stop.id, "resting", stop.level, stop.steps)
@@ -852,7 +862,7 @@ def test_a_target_that_has_filled_in_part_and_may_not_be_changed_any_more_is_sen
     target = hand.order("target", 1)
     hand.fill(target.id, 30, target.level)
     hand.do(ev.AmendAccepted, order=hand.order("stop").id, level=60_879, steps=74)
-    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=target.level + 20)
+    hand.do(ev.MoveTarget, ask_id="M", trade=hand.trade.id, number=1, level=target.level + 20)
     told = hand.do(ev.AmendRejected, order=target.id, code="bad_qty", text="too many")
     assert [one.order for one in of(told, cm.Cancel)] == [target.id]
     assert hand.trade.cover.most_steps == 0
@@ -882,7 +892,7 @@ def test_an_entry_that_was_given_up_without_a_link_is_taken_back_also_while_the_
     entry = hand.trade.entry.order_id
     hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=hand.now + DAY)
     hand.do(ev.VenueDown, why="cut")
-    assert not of(hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id), cm.Cancel)
+    assert not of(hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id), cm.Cancel)
     hand.do(ev.VenueUp)
     known = ev.OrderReport(entry, "resting", hand.trade.ref, hand.trade.entry.asked_steps)
     assert [
@@ -910,10 +920,10 @@ def test_an_entry_that_fills_one_tick_before_a_fixed_stop_has_an_r_of_one_tick()
 def test_a_group_is_known_for_as_long_as_one_of_it_waits():
     hand = waiting()
     first = hand.trade.id
-    hand.place(ask="A2", entry=BUY_STOP)
+    hand.place(ask_id="A2", entry=BUY_STOP)
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     second = hand.trade.id
-    hand.do(ev.LinkEntries, ask="L", trades=(first, second))
+    hand.do(ev.LinkEntries, ask_id="L", trades=(first, second))
     [group] = hand.engine.state.groups
     hand.do(
         ev.OrderCancelled, order=hand.engine.state.trades[first].entry.order_id, why="by the venue"
@@ -960,16 +970,16 @@ def test_distances_in_ticks_are_carried_over_to_another_tick_exactly():
 def test_a_drill_may_be_of_one_source():
     hand = ByHand()
     loss = dc.LossSwitch(name="Loss", percent=1.0, per="source")
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(loss,)))
-    assert "guard_tripped" in codes(hand.do(ev.Drill, ask="D", guard="Loss", subject="relay"))
-    assert codes(hand.do(ev.Drill, ask="E", guard="Loss")) == ["no_guard"]
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=(loss,)))
+    assert "guard_tripped" in codes(hand.do(ev.Drill, ask_id="D", guard="Loss", subject="relay"))
+    assert codes(hand.do(ev.Drill, ask_id="E", guard="Loss")) == ["no_guard"]
 
 
 def test_a_filter_is_looked_at_with_each_bar_of_its_instrument():
     hand = ByHand()
     hand.do(
         ev.ChangeGuards,
-        ask="G",
+        ask_id="G",
         guards=dc.Guards(guard=(dc.SpreadGuard(name="Wide", max_ticks=20),)),
     )
     hand.quote(61_230, 61_290)
@@ -994,7 +1004,7 @@ def test_a_basket_that_wins_less_than_one_has_still_won():
     hand = ByHand()
     hand.protect(size=SizeRule("fixed", qty=Decimal("0.20")), targets=())
     basket = Basket(target=Amount(money=0.5), basis="tick")
-    hand.do(ev.FormBasket, ask="B", trades=(hand.trade.id,), basket=basket)
+    hand.do(ev.FormBasket, ask_id="B", trades=(hand.trade.id,), basket=basket)
     hand.quote(hand.market.bid + 4, hand.market.ask + 4)
     assert 0.5 < hand.trade.leave.money < 1
     assert hand.trade.leave.code == rs.BASKET_TARGET
@@ -1012,7 +1022,7 @@ def test_a_refusal_that_comes_twice_takes_no_cover_from_beside_a_stop_that_is_be
     hand.protect(targets=())
     first = hand.order("stop")
     [moved] = of(
-        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=first.level + 20), cm.Amend
+        hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=first.level + 20), cm.Amend
     )
     refused = {"order": first.id, "code": "bad_qty", "text": "too many", "token": moved.token}
     [beside] = of(hand.do(ev.AmendRejected, **refused), cm.Submit)
@@ -1035,10 +1045,12 @@ def test_a_move_of_an_entry_that_waited_for_an_earlier_one_is_not_carried_out_af
     afterwards."""
     hand = waiting(targets=())
     entry, before = hand.trade.entry.order_id, hand.trade.ref
-    [first] = of(hand.do(ev.MoveEntry, ask="A", trade=hand.trade.id, level=before + 100), cm.Amend)
-    hand.do(ev.MoveEntry, ask="B", trade=hand.trade.id, level=before + 200)
+    [first] = of(
+        hand.do(ev.MoveEntry, ask_id="A", trade=hand.trade.id, level=before + 100), cm.Amend
+    )
+    hand.do(ev.MoveEntry, ask_id="B", trade=hand.trade.id, level=before + 200)
     hand.do(ev.AmendRejected, order=entry, code="busy", text="busy", token=first.token)
-    [last] = of(hand.do(ev.MoveEntry, ask="C", trade=hand.trade.id, level=before + 50), cm.Amend)
+    [last] = of(hand.do(ev.MoveEntry, ask_id="C", trade=hand.trade.id, level=before + 50), cm.Amend)
     told = hand.do(
         ev.AmendAccepted, order=entry, level=last.level, steps=last.steps, token=last.token
     )
@@ -1071,7 +1083,10 @@ def test_an_entry_whose_move_is_refused_waits_as_it_did(ask, more):
     ref, steps, stop = hand.trade.ref, hand.trade.entry.asked_steps, hand.trade.stop
     [change] = of(
         hand.do(
-            ask, ask="M", trade=hand.trade.id, level=more + (ref if ask is ev.MoveEntry else stop)
+            ask,
+            ask_id="M",
+            trade=hand.trade.id,
+            level=more + (ref if ask is ev.MoveEntry else stop),
         ),
         cm.Amend,
     )
@@ -1085,9 +1100,9 @@ def test_an_entry_whose_move_is_refused_waits_as_it_did(ask, more):
 def test_one_that_could_not_be_made_smaller_goes_on_to_where_it_is_wanted_next():
     hand = waiting(targets=(), stop=StopRule(price=Decimal("0.61300")))
     ref, stop = hand.trade.ref, hand.trade.stop
-    [smaller] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop - 60), cm.Amend)
+    [smaller] = of(hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=stop - 60), cm.Amend)
     assert (smaller.level, smaller.steps < hand.trade.entry.asked_steps) == (ref, True)
-    hand.do(ev.MoveEntry, ask="N", trade=hand.trade.id, level=ref + 100)
+    hand.do(ev.MoveEntry, ask_id="N", trade=hand.trade.id, level=ref + 100)
     told = [*refused_move(hand, smaller), *hand.later(1)]
     assert [one.level for one in of(told, cm.Amend)] == [ref + 100]
     assert not of(told, cm.Cancel)

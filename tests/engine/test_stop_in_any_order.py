@@ -28,11 +28,11 @@ class Waiting(Story):
         if draw.random() < 0.6:
             level = draw.randint(61_400, 61_700)
             self.venue.wishes.append(level)
-            self.hand.do(ev.MoveEntry, ask=f"E{level}", trade=trade.id, level=level)
+            self.hand.do(ev.MoveEntry, ask_id=f"E{level}", trade=trade.id, level=level)
         else:
             level = draw.randint(60_600, 61_200)
             self.stops.append(level)
-            self.hand.do(ev.MoveStop, ask=f"S{level}", trade=trade.id, level=level)
+            self.hand.do(ev.MoveStop, ask_id=f"S{level}", trade=trade.id, level=level)
 
     def reach_target(self) -> None:
         pass

@@ -28,7 +28,7 @@ def asked_twice() -> tuple[ByHand, Order, int]:
     hand.protect(targets=())
     stop = hand.order("stop")
     rests = ev.OrderReport(stop.id, "resting", stop.level, stop.steps)
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 340)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=stop.level + 340)
     hand.later(1)
     assert of(hand.do(ev.OrderStatus, known=rests), cm.Amend)
     return hand, stop, stop.level
@@ -96,7 +96,7 @@ def test_a_move_that_was_put_elsewhere_first_and_then_where_it_was_asked_for_sta
 
 def test_a_level_that_the_venue_chooses_counts_once_it_has_been_asked_and_is_not_asked_for_again():
     hand, stop, level = protected()
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 340)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=level + 340)
     farther = level + 320
     told = hand.do(ev.AmendAccepted, order=stop.id, level=farther, steps=stop.steps)
     assert [one.order for one in of(told, cm.Query)] == [stop.id]
@@ -124,10 +124,10 @@ def test_an_answer_to_a_question_from_before_a_change_ends_no_wait_for_that_chan
     """Its level, which the venue had chosen before, would have counted as where the stop is
     wanted."""
     hand, stop, level = protected()
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 330)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=level + 330)
     [question] = of(hand.later(1), cm.Query)
     rests = ev.OrderReport(stop.id, "resting", level, stop.steps)
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 340)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=level + 340)
     assert of(hand.do(ev.OrderStatus, known=rests, token=question.token), cm.Amend)
     older = ev.OrderReport(stop.id, "resting", level - 4, stop.steps)
     told = hand.do(ev.OrderStatus, known=older, token=question.token)
@@ -141,7 +141,7 @@ def test_an_acceptance_told_again_once_the_stop_was_moved_does_not_move_it_back(
     stop, level = hand.order("stop"), hand.order("stop").level
     hand.do(ev.OrderAccepted, order=stop.id, level=level - 3)
     assert hand.trade.stop == level - 3
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 340)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=level + 340)
     hand.do(ev.AmendAccepted, order=stop.id, level=level + 340, steps=stop.steps)
     told = hand.do(ev.OrderAccepted, order=stop.id, level=level - 3)
     assert [one.order for one in of(told, cm.Query)] == [stop.id]
@@ -156,7 +156,9 @@ def test_a_foreign_hand_s_looser_level_is_put_back_also_while_a_change_of_ours_i
     """It was taken for the venue's answer to that change: the stop stayed there, and the person's
     move was lost."""
     hand, stop, level = protected()
-    [change] = of(hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300), cm.Amend)
+    [change] = of(
+        hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=level + 300), cm.Amend
+    )
     [question] = of(
         hand.do(ev.AmendAccepted, order=stop.id, level=level - 40, steps=stop.steps), cm.Query
     )
@@ -218,7 +220,7 @@ def test_the_backstop_of_a_new_plan_says_why_it_is_farther_away():
     hand.protect(targets=())
     hand.trade.cover.why, hand.trade.cover.code = "as it rests at the venue", rs.ADJUSTED
     told = hand.do(
-        ev.ChangeRules, ask="R", trade=hand.trade.id, plan=plan(targets=(), held=HeldRule())
+        ev.ChangeRules, ask_id="R", trade=hand.trade.id, plan=plan(targets=(), held=HeldRule())
     )
     [moved] = of(told, cm.Amend)
     assert (moved.code, moved.level) == (rs.HELD_HERE, hand.trade.cover.backstop)
@@ -265,8 +267,10 @@ def test_what_a_person_wants_of_a_stop_meanwhile_is_not_lost_with_the_change_bef
     """The stop stayed where the venue had it, and its next move, which waited for the answer, was
     forgotten."""
     hand, stop, level = protected()
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
-    assert not of(hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=level + 340), cm.Amend)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=level + 300)
+    assert not of(
+        hand.do(ev.MoveStop, ask_id="N", trade=hand.trade.id, level=level + 340), cm.Amend
+    )
     told = answered(hand, stop, level + 304, how)
     assert [one.level for one in of(told, cm.Amend)] == [level + 340]
     assert hand.trade.stop == level + 340
@@ -278,8 +282,8 @@ def test_nor_what_is_wanted_of_a_target(how):
     hand.protect()
     target = hand.order("target", 1)
     level = target.level
-    hand.do(ev.MoveTarget, ask="M", trade=hand.trade.id, number=1, level=level + 300)
-    hand.do(ev.MoveTarget, ask="N", trade=hand.trade.id, number=1, level=level + 340)
+    hand.do(ev.MoveTarget, ask_id="M", trade=hand.trade.id, number=1, level=level + 300)
+    hand.do(ev.MoveTarget, ask_id="N", trade=hand.trade.id, number=1, level=level + 340)
     told = answered(hand, target, level + 304, how)
     assert [one.level for one in of(told, cm.Amend)] == [level + 340]
     assert hand.trade.targets[0].level == level + 340
@@ -289,7 +293,7 @@ def test_a_stop_moved_before_the_venue_has_taken_it_goes_on_from_where_the_venue
     hand = ByHand()
     hand.enter(targets=())
     stop, level = hand.order("stop"), hand.order("stop").level
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=level + 300)
     told = hand.do(ev.OrderAccepted, order=stop.id, level=level - 3)
     assert [one.level for one in of(told, cm.Amend)] == [level + 300]
     assert "it goes on to" in next(
@@ -299,8 +303,8 @@ def test_a_stop_moved_before_the_venue_has_taken_it_goes_on_from_where_the_venue
 
 def test_a_stop_that_was_to_be_nearer_and_that_the_venue_has_nearer_still_stays():
     hand, stop, level = protected()
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=level + 300)
-    hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=level + 302)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=level + 300)
+    hand.do(ev.MoveStop, ask_id="N", trade=hand.trade.id, level=level + 302)
     told = answered(hand, stop, level + 304, "put elsewhere")
     assert not of([*told, *hand.later(60)], cm.Amend)
     assert (hand.trade.stop, stop.level) == (level + 304, level + 304)
@@ -354,7 +358,7 @@ def test_a_target_goes_on_to_where_it_is_wanted_also_from_beyond():
     target = hand.order("target", 1)
     level = target.level
     for ask, more in (("M", 300), ("N", 302)):
-        hand.do(ev.MoveTarget, ask=ask, trade=hand.trade.id, number=1, level=level + more)
+        hand.do(ev.MoveTarget, ask_id=ask, trade=hand.trade.id, number=1, level=level + more)
     told = answered(hand, target, level + 304, "put elsewhere")
     assert [one.level for one in of(told, cm.Amend)] == [level + 302]
 
@@ -382,7 +386,7 @@ def test_where_a_stop_that_is_being_taken_back_rests_is_not_asked():
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
-    hand.do(ev.CloseTrade, ask="C", trade=hand.trade.id, share=1.0)
+    hand.do(ev.CloseTrade, ask_id="C", trade=hand.trade.id, share=1.0)
     close = hand.order("close")
     hand.fill(close.id, close.steps, 61_230)
     assert stop.pending == "cancel"
@@ -397,7 +401,7 @@ def test_a_change_that_the_venue_carried_out_for_less_covers_less_and_is_asked_f
     hand.protect(targets=())
     stop = hand.order("stop")
     [change] = of(
-        hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 340), cm.Amend
+        hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=stop.level + 340), cm.Amend
     )
     told = {
         "order": stop.id,
@@ -418,7 +422,7 @@ def test_an_end_counts_whichever_question_it_is_the_answer_to():
     hand = ByHand()
     hand.protect(targets=())
     stop = hand.order("stop")
-    hand.do(ev.MoveStop, ask="M", trade=hand.trade.id, level=stop.level + 330)
+    hand.do(ev.MoveStop, ask_id="M", trade=hand.trade.id, level=stop.level + 330)
     [question] = of(hand.later(1), cm.Query)
     hand.do(
         ev.AmendAccepted,
@@ -427,7 +431,7 @@ def test_an_end_counts_whichever_question_it_is_the_answer_to():
         steps=stop.steps,
         token=stop.changed,
     )
-    hand.do(ev.MoveStop, ask="N", trade=hand.trade.id, level=stop.level + 340)
+    hand.do(ev.MoveStop, ask_id="N", trade=hand.trade.id, level=stop.level + 340)
     gone = ev.OrderReport(stop.id, "cancelled", stop.level, stop.steps)
     told = hand.do(ev.OrderStatus, known=gone, token=question.token)
     assert "cancelled_by_venue" in codes(told)

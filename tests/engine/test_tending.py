@@ -180,7 +180,7 @@ def test_loss_steps_rest_beside_the_stop_and_the_stop_follows_what_is_left():
 
 def test_a_loss_step_at_or_beyond_the_stop_is_void():
     hand = opened(loss_step=(LossStep(0.5, 0.25),))
-    moved = hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=61100)
+    moved = hand.do(ev.MoveStop, ask_id="1", trade=hand.trade.id, level=61100)
     order = next(one for one in of(hand.all, cm.Submit) if one.role == "loss")
     assert [one.order for one in of(moved, cm.Cancel)] == [order.order]
 
@@ -255,10 +255,10 @@ def test_what_a_guard_is_called_decides_nothing(name):
     hand = opened(follow_on=FollowOn(1))
     hand.do(
         ev.ChangeGuards,
-        ask="g",
+        ask_id="g",
         guards=Guards(guard=(SpreadGuard(name=name, max_ticks=50.0, then=("flatten",)),)),
     )
-    hand.do(ev.Drill, ask="d", guard=name, subject=SYMBOL)
+    hand.do(ev.Drill, ask_id="d", guard=name, subject=SYMBOL)
     close = hand.order("close")
     hand.fill(close.id, hand.trade.entered, 61230)
     assert hand.trade.end == Reason(rs.GUARD, name=name)
@@ -269,7 +269,7 @@ def test_what_a_guard_is_called_decides_nothing(name):
 def test_a_halt_or_a_closed_guard_keeps_a_follow_on_out():
     hand = opened(follow_on=FollowOn(1))
     taken(hand, "stop", 0, 104)
-    hand.do(ev.Halt, ask="h", why="by hand")
+    hand.do(ev.Halt, ask_id="h", why="by hand")
     assert following(hand.engine.state, hand.trade) is None
     again = opened(follow_on=FollowOn(1))
     taken(again, "stop", 0, 104)
@@ -314,7 +314,7 @@ def test_another_rig_never_loosens_and_its_rules_begin_at_the_next_bar():
     plan = msgspec.structs.replace(
         hand.trade.plan, stop=wide.stop, targets=(), trail=None, rig=wide
     )
-    found = hand.do(ev.ChangeRules, ask="1", trade=hand.trade.id, plan=plan)
+    found = hand.do(ev.ChangeRules, ask_id="1", trade=hand.trade.id, plan=plan)
     assert hand.trade.stop == stop
     assert of(found, cm.Cancel)  # its loss step is not the new rig's
     assert any("wide: Stop 4 ATR from the entry." in one.text for one in of(found, cm.Tell))
@@ -330,7 +330,7 @@ def test_another_rig_s_loss_step_already_passed_goes_at_market_once_the_old_one_
     )
     found = hand.do(
         ev.ChangeRules,
-        ask="1",
+        ask_id="1",
         trade=hand.trade.id,
         plan=msgspec.structs.replace(hand.trade.plan, rig=nearer),
     )
@@ -347,7 +347,7 @@ def test_another_rig_s_loss_step_farther_off_is_where_the_old_one_is_moved_to():
         hand.trade.plan.rig, name="farther", loss_step=(LossStep(0.8, 0.5),)
     )
     plan = msgspec.structs.replace(hand.trade.plan, rig=farther)
-    found = hand.do(ev.ChangeRules, ask="1", trade=hand.trade.id, plan=plan)
+    found = hand.do(ev.ChangeRules, ask_id="1", trade=hand.trade.id, plan=plan)
     assert not of(found, cm.Cancel)
     assert [(one.level, one.steps) for one in of(found, cm.Amend) if one.role == "loss"] == [
         (60951, 52)
@@ -385,7 +385,7 @@ def test_what_waits_is_told_with_the_price_at_which_it_acts():
         "time",
     ]
     # beyond where the step would put it
-    hand.do(ev.MoveStop, ask="1", trade=hand.trade.id, level=61_610)
+    hand.do(ev.MoveStop, ask_id="1", trade=hand.trade.id, level=61_610)
     assert [one.text.split(" ")[0] for one in waiting(hand.engine.state, hand.trade)] == ["time"]
 
 
@@ -405,7 +405,7 @@ def test_what_waits_for_a_target_acts_at_its_level_under_the_number_that_the_tra
     rig = msgspec.structs.replace(hand.trade.plan.rig, name="again")
     found = hand.do(
         ev.ChangeRules,
-        ask="1",
+        ask_id="1",
         trade=hand.trade.id,
         plan=msgspec.structs.replace(hand.trade.plan, rig=rig),
     )
@@ -427,7 +427,7 @@ def test_what_waits_for_a_target_acts_at_its_level_under_the_number_that_the_tra
 
 def test_a_rule_whose_target_was_taken_away_says_that_it_never_comes():
     hand = opened((TargetRule(share=0.4, r=1.0),), break_even=BreakEven(After(target=1)))
-    hand.do(ev.SetTarget, ask="1", trade=hand.trade.id, number=1, level=0, share=0.0)
+    hand.do(ev.SetTarget, ask_id="1", trade=hand.trade.id, number=1, level=0, share=0.0)
     told = waiting(hand.engine.state, hand.trade)
     assert [(one.level, one.text) for one in told] == [
         (0, "break-even to 0.61242 never: its target is gone")
@@ -510,7 +510,7 @@ def test_a_rig_that_cannot_be_carried_out_is_refused_on_an_open_trade_and_change
     ):
         hand.trade.entry.atr = None
         plan = msgspec.structs.replace(before, stop=rig.stop, rig=rig)
-        found = hand.do(ev.ChangeRules, ask=code, trade=hand.trade.id, plan=plan)
+        found = hand.do(ev.ChangeRules, ask_id=code, trade=hand.trade.id, plan=plan)
         assert code in codes(found)
         assert hand.trade.plan == before
 

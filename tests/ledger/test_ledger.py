@@ -107,13 +107,13 @@ def test_a_number_that_cannot_be_written_leaves_nothing_open(ledger):
 @pytest.mark.parametrize(
     "event",
     [
-        ev.Rearm(time=1, ask="a", reason="half of a \ud83d"),
-        ev.MoveStop(time=1, ask="a", trade="T1", level=10**30),
+        ev.Rearm(time=1, ask_id="a", reason="half of a \ud83d"),
+        ev.MoveStop(time=1, ask_id="a", trade="T1", level=10**30),
     ],
 )
 def test_what_cannot_be_written_is_known_before_it_is_taken(event):
     assert not writable(event)
-    assert writable(ev.Rearm(time=1, ask="a", reason="whole \U0001f4a9"))
+    assert writable(ev.Rearm(time=1, ask_id="a", reason="whole \U0001f4a9"))
 
 
 def test_nothing_half_is_written(ledger):

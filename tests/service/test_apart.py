@@ -54,7 +54,7 @@ def place(one, percent):
         stop=StopRule(atr=2.0),
         timeframe_ns=MINUTE,
     )
-    return one.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
+    return one.ask(lambda now, ask_id: ev.PlaceTrade(time=now, ask_id=ask_id, plan=plan))
 
 
 def test_one_account_s_storm_never_delays_another_s_protection(tmp_path):
@@ -77,9 +77,11 @@ def test_one_account_s_storm_never_delays_another_s_protection(tmp_path):
         for _ in range(100):
             place(rough, 0.05)
         until(
-            lambda: any(t.ask == ask and t.state == states.PROTECTED for t in shots["calm"].trades)
+            lambda: any(
+                t.ask_id == ask and t.state == states.PROTECTED for t in shots["calm"].trades
+            )
         )
-        trade = next(t for t in shots["calm"].trades if t.ask == ask)
+        trade = next(t for t in shots["calm"].trades if t.ask_id == ask)
         # of the venue's time: in fair weather, as if it were alone
         assert trade.trace[0].time - trade.opened <= 5 * SECOND
         until(lambda: place(rough, 0.05) and len(shots["rough"].trades) > 20)

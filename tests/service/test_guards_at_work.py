@@ -57,7 +57,7 @@ def test_a_latch_and_its_counters_are_there_after_a_restart_and_the_record_repla
     )
     session.run_until(session.venue.now + 2 * MINUTE)
     assert session.engine.state.measures["CAD/CHF"]["guard: median spread 30 min"] > 0
-    session.ask(ev.Drill(time=session.venue.now, ask="d", guard="Loss"))
+    session.ask(ev.Drill(time=session.venue.now, ask_id="d", guard="Loss"))
     session.run_until(session.venue.now + 3 * MINUTE)
     session.close()
     again = opened(where)
@@ -117,7 +117,7 @@ def test_the_gauge_of_a_silent_feed_is_what_the_switch_counts():
         dc.SilenceSwitch(name="All", seconds=60, per="account"),
         dc.SilenceSwitch(name="Each", seconds=60),
     )
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=guards))
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=guards))
     for symbol in ("CAD/CHF", "NZD/SEK"):
         hand.do(ev.Quote, symbol=symbol, bid=60_000, ask=60_010, high_bid=60_000, low_ask=60_010)
     hand.later(40)
@@ -139,7 +139,7 @@ def test_at_stake_is_what_a_stop_would_still_cost_and_no_commission_twice():
     hand = ByHand()
     hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
     policy = dc.Guards(guard=(dc.LossSwitch(name="Loss", money=1_000.0),))
-    hand.do(ev.ChangeGuards, ask="G", guards=policy)
+    hand.do(ev.ChangeGuards, ask_id="G", guards=policy)
     hand.protect()
     trade, instrument = hand.trade, hand.engine.state.instruments["CAD/CHF"]
     hand.quote(trade.stop + 300, trade.stop + 312)
@@ -158,7 +158,7 @@ def test_of_two_limits_the_gauge_shows_the_nearer():
         policy = dc.Guards(
             loosen="now", guard=(dc.LossSwitch(name="Loss", percent=1.0, money=money),)
         )
-        hand.do(ev.ChangeGuards, ask=f"G{money}", guards=policy)
+        hand.do(ev.ChangeGuards, ask_id=f"G{money}", guards=policy)
         assert picture(hand.engine.state, "CAD/CHF").views[0].limit == limit
 
 
@@ -166,7 +166,7 @@ def test_a_guard_of_one_source_closes_for_plans_by_hand_where_it_names_them():
     hand = ByHand()
     for source, codes in (("by hand", ["spread"]), ("robot", [])):
         guard = dc.SpreadGuard(name=source, max_ticks=2, sources=(source,))
-        hand.do(ev.ChangeGuards, ask=source, guards=dc.Guards(loosen="now", guard=(guard,)))
+        hand.do(ev.ChangeGuards, ask_id=source, guards=dc.Guards(loosen="now", guard=(guard,)))
         shown = taken(hand.engine.state)
         assert [one.code for one in shown.instruments[0].closed] == codes
         assert (shown.spread_limit("CAD/CHF") == 2) == bool(codes)
@@ -288,7 +288,7 @@ def test_the_command_knows_the_latches_of_a_recorded_session(tmp_path, files):
     where = profile("demo", tmp_path)
     session = opened(where)
     session.set_guards(dc.Guards(guard=(dc.FloorSwitch(name="Floor", money=1.0),)), "g1")
-    session.ask(ev.Drill(time=session.venue.now, ask="d", guard="Floor"))
+    session.ask(ev.Drill(time=session.venue.now, ask_id="d", guard="Floor"))
     session.close()
     instrument = tmp_path / "one.toml"
     save(next(one for one, _ in world.INSTRUMENTS if one.symbol == "Tin Z"), instrument)

@@ -65,7 +65,7 @@ ENOUGH = BigLossSwitch(name="Enough", losses=1, then=("cancel",))
 
 def test_the_engine_counts_by_it_and_the_station_shows_it():
     hand = ByHand()
-    hand.do(ev.ChangeGuards, ask="G", guards=dc.Guards(guard=(ENOUGH,)))
+    hand.do(ev.ChangeGuards, ask_id="G", guards=dc.Guards(guard=(ENOUGH,)))
     hand.protect()
     stop = hand.order("stop")
     assert not entry_verdict(hand.engine.state, SYMBOL, 1)
@@ -73,7 +73,7 @@ def test_the_engine_counts_by_it_and_the_station_shows_it():
     assert any("Enough" in getattr(one, "text", "") for one in told)
     assert [one.code for one in entry_verdict(hand.engine.state, SYMBOL, 1)] == ["latched"]
     trades = len(hand.engine.state.trades)
-    hand.do(ev.PlaceTrade, ask="P", plan=plan())
+    hand.do(ev.PlaceTrade, ask_id="P", plan=plan())
     assert len(hand.engine.state.trades) == trades
     [view] = [one for one in picture(hand.engine.state, SYMBOL).views if one.name == "Enough"]
     assert (view.now, view.limit) == ("1", "1")

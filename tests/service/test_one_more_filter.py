@@ -98,7 +98,7 @@ def test_the_engine_closes_entries_by_it_and_the_station_shows_it():
     hand = ByHand()
     hand.do(
         ev.ChangeGuards,
-        ask="G",
+        ask_id="G",
         guards=dc.Guards(guard=(CALM,)),
         measures={SYMBOL: {CALM.measure_key: 2.0}},
     )
@@ -122,7 +122,7 @@ def test_the_engine_closes_entries_by_it_and_the_station_shows_it():
     )
     assert any("Calm bars" in getattr(one, "text", "") for one in told)
     assert [one.code for one in entry_verdict(hand.engine.state, SYMBOL, 1)] == ["range"]
-    hand.do(ev.PlaceTrade, ask="P", plan=plan())
+    hand.do(ev.PlaceTrade, ask_id="P", plan=plan())
     assert not hand.engine.state.trades
     [view] = [one for one in picture(hand.engine.state, SYMBOL).views if one.name == "Calm bars"]
     assert (view.now, view.limit, view.closed.text) == ("5", "3", "the last bar is 5 long")

@@ -136,7 +136,7 @@ def test_a_venue_s_clock_that_stands_still_stops_no_deadline():
 def test_what_is_open_is_protected_though_nothing_can_be_written_and_all_is_written_later(tmp_path):
     ledger = Ledger(tmp_path / "ledger.sqlite")
     world = World(ledger)
-    world.session.ask(ev.PlaceTrade(time=world.venue.now, ask="a", plan=PLAN))
+    world.session.ask(ev.PlaceTrade(time=world.venue.now, ask_id="a", plan=PLAN))
     ledger.limit(full=True)
     world.run(5)
     assert world.trade.state == states.PROTECTED
@@ -185,7 +185,9 @@ def test_an_engine_that_fails_begins_anew_also_while_the_disk_hangs(tmp_path):
     world.place()
     disk.trouble(ledger, 1, "hanging disk")
     world.session.ask(
-        ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=world.trade.stop + 5)
+        ev.MoveStop(
+            time=world.venue.now, ask_id="m", trade=world.trade.id, level=world.trade.stop + 5
+        )
     )
     handle, engine = world.session.engine.handle, world.session.engine
 
@@ -220,7 +222,7 @@ def test_an_engine_that_fails_without_a_link_does_not_take_it_for_standing(tmp_p
 
     world.session.engine.handle = failing
     since = len(world.entries)
-    world.session.ask(ev.StopToEntry(time=world.venue.now, ask="b", trade=world.trade.id))
+    world.session.ask(ev.StopToEntry(time=world.venue.now, ask_id="b", trade=world.trade.id))
     assert world.faults
     assert world.state.link_up == linked
     assert bool(world.sent(cm.QueryAll, since)) == linked
@@ -273,7 +275,7 @@ def test_an_amend_that_is_answered_with_another_level_is_taken_as_it_is():
     world.venue.otherwise = coarse
     since, wanted = len(world.entries), world.trade.stop // 5 * 5 + 13
     world.session.ask(
-        ev.MoveStop(time=world.venue.now, ask="m", trade=world.trade.id, level=wanted)
+        ev.MoveStop(time=world.venue.now, ask_id="m", trade=world.trade.id, level=wanted)
     )
     world.run(60)
     assert world.sent(cm.Amend, since) == 1
@@ -293,7 +295,7 @@ def test_what_still_rests_of_an_ended_trade_is_taken_back_after_a_restart(tmp_pa
         return None
 
     world.venue.otherwise = busy
-    world.session.ask(ev.CloseTrade(time=world.venue.now, ask="c", trade=world.trade.id))
+    world.session.ask(ev.CloseTrade(time=world.venue.now, ask_id="c", trade=world.trade.id))
     world.run(2)
     while any(world.state.orders[name].pending for name in world.trade.live_ids):
         world.run(0.1)
@@ -379,7 +381,7 @@ def test_a_position_larger_than_one_order_may_be_is_covered_and_closed_in_parts(
     rests = [one for one in world.venue.book.resting(SYMBOL) if one.kind == "stop"]
     assert len(rests) > 3
     assert max(one.steps for one in rests) <= most
-    world.session.ask(ev.CloseTrade(time=world.venue.now, ask="c", trade=world.trade.id))
+    world.session.ask(ev.CloseTrade(time=world.venue.now, ask_id="c", trade=world.trade.id))
     world.run(30)
     assert world.trade.state == states.ENDED
     assert not world.venue.book.state.positions
@@ -507,7 +509,7 @@ def test_a_contract_that_is_worth_more_while_hawser_lives_makes_the_next_size_sm
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
     before = world.trade.entered
-    world.session.ask(ev.CloseTrade(time=world.venue.now, ask="c", trade=world.trade.id))
+    world.session.ask(ev.CloseTrade(time=world.venue.now, ask_id="c", trade=world.trade.id))
     world.run(10)
     old = world.state.instruments[SYMBOL]
     dearer = msgspec.structs.replace(old, multiplier=old.multiplier * 10)
@@ -661,7 +663,7 @@ def test_an_older_copy_of_the_record_never_strips_a_position_of_its_stop(tmp_pat
     # what is risked is not known
     assert "record_behind" in {one.code for one in account_verdict(world.state)}
     plan = msgspec.structs.replace(PLAN, symbol="Harbour 40", stop=StopRule(ticks=300), targets=())
-    world.session.ask(ev.Adopt(time=world.venue.now, ask="adopt", position=position, plan=plan))
+    world.session.ask(ev.Adopt(time=world.venue.now, ask_id="adopt", position=position, plan=plan))
     for _ in range(60):
         world.run(1)
     resting = [one for one in world.venue.book.resting("Harbour 40") if one.closes == position]
@@ -683,7 +685,7 @@ def test_an_older_copy_of_the_record_enters_nothing_before_a_person_has_re_armed
     ):
         own.backup(older)
     reached, count = world.session.extent, world.ledger.seq
-    world.session.ask(ev.Halt(time=world.venue.now, ask="h", why="enough"))
+    world.session.ask(ev.Halt(time=world.venue.now, ask_id="h", why="enough"))
     world.run(3)
     for lines, closed in ((world.ledger.seq, True), (count, False)):
         world.venue.hang_up()
@@ -704,7 +706,7 @@ def test_an_older_copy_of_the_record_enters_nothing_before_a_person_has_re_armed
         )
         assert entered != closed
         if closed:
-            world.session.ask(ev.Rearm(time=world.venue.now, ask="r", reason="I have looked"))
+            world.session.ask(ev.Rearm(time=world.venue.now, ask_id="r", reason="I have looked"))
             assert not account_verdict(world.state)
 
 

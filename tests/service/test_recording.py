@@ -236,7 +236,7 @@ def test_half_of_a_character_keeps_nobody_from_halting(tmp_path):
     """Pasted as the reason: nothing could have been written behind it."""
     world = World(Ledger(tmp_path / "ledger.sqlite"))
     world.place()
-    world.session.ask(Halt(time=world.session.engine.state.now, ask="H", why="enough \ud83d"))
+    world.session.ask(Halt(time=world.session.engine.state.now, ask_id="H", why="enough \ud83d"))
     world.run(20)
     assert world.session.engine.state.halt.why == "enough ?"
     assert world.trade.state == states.ENDED
@@ -249,7 +249,7 @@ def test_what_cannot_be_written_down_is_refused_and_changes_nothing(tmp_path):
     now, stop = world.session.engine.state.now, world.trade.stop
     with pytest.raises(BadInput, match="cannot be written down"):
         world.session.ask(
-            MoveStop(time=now, ask="M", trade=world.trade.id, level=-(10**30), widen=True)
+            MoveStop(time=now, ask_id="M", trade=world.trade.id, level=-(10**30), widen=True)
         )
     with pytest.raises(BadInput, match="cannot be written down"):
         world.session.set_calendars((Calendar("news", (NewsEvent(now, "CHF", "high", "\ud83d"),)),))

@@ -25,7 +25,10 @@ def test_a_basket_over_two_instruments_is_recorded_price_by_price(tmp_path):
     spreads = {symbol: state.markets[symbol].ask - bid for symbol, bid in bids.items()}
     session.ask(
         ev.FormBasket(
-            time=begun, ask="B", trades=pair, basket=Basket(stop=Amount(money=60.0), basis="tick")
+            time=begun,
+            ask_id="B",
+            trades=pair,
+            basket=Basket(stop=Amount(money=60.0), basis="tick"),
         )
     )
     (group,) = state.baskets.values()

@@ -429,14 +429,14 @@ def test_trades_and_the_halt_survive_a_restart(started):
     runtime, heard = started(speed=20.0)
     after = heard.until(lambda s: s.link_up and not s.closed)
     assert {t.id for t in after.trades} >= {t.id for t in before.trades if t.open_steps}
-    runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+    runtime.ask(lambda now, ask_id: ev.Halt(time=now, ask_id=ask_id, why="by hand"))
     heard.until(lambda s: s.halted and not any(t.open_steps for t in s.trades))
     runtime.stop()
     runtime, heard = started(speed=20.0)
     found = heard.until(lambda s: s.link_up)
     assert found.halted
     assert found.closed[0].code == "halted"
-    runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason="looked at it"))
+    runtime.ask(lambda now, ask_id: ev.Rearm(time=now, ask_id=ask_id, reason="looked at it"))
     heard.until(lambda s: not s.halted)
 
 
@@ -495,14 +495,14 @@ def test_an_unexpected_error_takes_nothing_down(started, monkeypatch):
         monkeypatch.setattr(session.engine, "handle", boom)
 
     runtime._do(broken)
-    runtime.ask(lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade="T0"))
+    runtime.ask(lambda now, ask_id: ev.CloseTrade(time=now, ask_id=ask_id, trade="T0"))
     found = heard.until(lambda s: s.faults == 1 and s.link_up and not s.closed)
     assert {t.id for t in found.trades} == {t.id for t in before.trades}
     heard.until(lambda _: heard.faults)
     assert "made for the test" in heard.faults[0]
     assert "tending goes on" in heard.faults[0]
     assert list((runtime.profile.state / "faults").glob("*.txt"))
-    runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
+    runtime.ask(lambda now, ask_id: ev.CloseAll(time=now, ask_id=ask_id))
     heard.until(lambda s: not any(t.open_steps for t in s.trades))
 
 
@@ -522,7 +522,7 @@ def test_who_asks_where_nobody_tends_is_told(tmp_path, morning, monkeypatch, whe
     runtime.start()
     runtime._thread.join(300)
     assert heard.failed
-    runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+    runtime.ask(lambda now, ask_id: ev.Halt(time=now, ask_id=ask_id, why="by hand"))
     assert "Nothing was sent" in heard.faults[-1]
     assert bool(alerted) == (where == "_serve")  # whom an alert reaches is read while opening
     assert all("Tending has stopped" in text for text in alerted)
@@ -541,7 +541,7 @@ def test_whatever_fails_beside_it_tending_goes_on(started):
     runtime.hooks.snapshot = runtime.hooks.lines = runtime.hooks.fault = (
         runtime.alerts.tell_fault
     ) = broken
-    runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
+    runtime.ask(lambda now, ask_id: ev.CloseAll(time=now, ask_id=ask_id))
     end = time.monotonic() + 300
     while not held or held[-1]:
         runtime._do(
@@ -568,7 +568,7 @@ def test_where_the_system_has_no_room_for_what_is_beside_it_tending_begins(start
     monkeypatch.setattr(threading.Thread, "start", begin)
     runtime, heard = started(speed=20.0)
     heard.until(lambda s: s.link_up and any(t.open_steps for t in s.trades) and not s.exposed)
-    runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
+    runtime.ask(lambda now, ask_id: ev.CloseAll(time=now, ask_id=ask_id))
     heard.until(lambda s: not any(t.open_steps for t in s.trades))
     assert {"news", "record", "voice"} < set(refused)
     assert len(heard.faults) >= 4  # news, alerts, the look at the record, the answers to a watch

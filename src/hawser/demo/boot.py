@@ -64,7 +64,9 @@ def play_morning(session: Session) -> None:
             session.run_until(at)
             if session.stopping():
                 return  # the next start goes on from here
-            session.ask(ev.PlaceTrade(time=session.venue.now, ask=f"morning-{number}", plan=plan))
+            session.ask(
+                ev.PlaceTrade(time=session.venue.now, ask_id=f"morning-{number}", plan=plan)
+            )
     session.run_until(world.OPENS_AT)
 
 

@@ -39,7 +39,7 @@ from hawser.engine.rigs.tending import want_hours
 
 def move_stop(outbox: Outbox, ask: ev.MoveStop) -> None:
     """Move a stop by hand. Looser only where it is confirmed and the policy lets it."""
-    trade = _open_trade(outbox, ask.trade, ask.ask)
+    trade = _open_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     state, instrument = outbox.state, outbox.state.instruments[trade.symbol]
@@ -48,14 +48,14 @@ def move_stop(outbox: Outbox, ask: ev.MoveStop) -> None:
         return
     problem = stop_problem(state, trade, ask.level)
     if problem:
-        outbox.tell("refused", "stop_refused", problem, trade, ask.ask)
+        outbox.tell("refused", "stop_refused", problem, trade, ask.ask_id)
         return
     if ask.level == trade.stop:
         return
     looser = trade.side * (ask.level - trade.stop) < 0
     assert state.account is not None
     if looser and state.account.policy.never_widen:
-        outbox.tell("refused", "never_widen", "The policy never widens a stop", trade, ask.ask)
+        outbox.tell("refused", "never_widen", "The policy never widens a stop", trade, ask.ask_id)
         return
     if looser and not ask.widen:
         outbox.tell(
@@ -63,7 +63,7 @@ def move_stop(outbox: Outbox, ask: ev.MoveStop) -> None:
             "widen_unconfirmed",
             "Widening a stop needs to be confirmed",
             trade,
-            ask.ask,
+            ask.ask_id,
         )
         return
     word = "widened by hand" if looser else "by hand"
@@ -79,12 +79,12 @@ def _pin_stop(outbox: Outbox, trade: Trade, ask: ev.MoveStop) -> None:
     instrument = outbox.state.instruments[trade.symbol]
     if ask.level <= 0:
         problem = f"A stop at {instrument.price(ask.level)} is not a price"
-        outbox.tell("refused", "stop_refused", problem, trade, ask.ask)
+        outbox.tell("refused", "stop_refused", problem, trade, ask.ask_id)
         return
     try:
-        replan(outbox, trade, pinned_stop(trade, ask.level, instrument), ask.ask)
+        replan(outbox, trade, pinned_stop(trade, ask.level, instrument), ask.ask_id)
     except Refused as refusal:
-        outbox.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask.ask)
+        outbox.tell("refused", refusal.code, f"Not moved: {refusal.sentence}", trade, ask.ask_id)
 
 
 def stop_problem(state: EngineState, trade: Trade, level: int) -> str:
@@ -106,7 +106,7 @@ def stop_problem(state: EngineState, trade: Trade, level: int) -> str:
 
 
 def move_target(outbox: Outbox, ask: ev.MoveTarget) -> None:
-    trade = _open_trade(outbox, ask.trade, ask.ask)
+    trade = _open_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     line = next((line for line in trade.targets if line.number == ask.number), None)
@@ -118,16 +118,16 @@ def move_target(outbox: Outbox, ask: ev.MoveTarget) -> None:
                 "target_refused",
                 f"There is no target {ask.number} any more",
                 trade,
-                ask.ask,
+                ask.ask_id,
             )
         else:
-            replan(outbox, trade, plan, ask.ask)
+            replan(outbox, trade, plan, ask.ask_id)
         return
     problem = target_problem(outbox.state, trade, ask.level)
     if line is None or (trade.entered and line.filled >= trade.entered):
         problem = f"There is no target {ask.number} left"
     if problem or line is None:
-        outbox.tell("refused", "target_refused", problem, trade, ask.ask)
+        outbox.tell("refused", "target_refused", problem, trade, ask.ask_id)
         return
     line.level, line.retry_at = ask.level, 0
     converge(outbox, trade)
@@ -148,7 +148,7 @@ def target_problem(state: EngineState, trade: Trade, level: int) -> str:
 
 def set_target(outbox: Outbox, ask: ev.SetTarget) -> None:
     """Set, add or take away one target of a trade."""
-    trade = _open_trade(outbox, ask.trade, ask.ask)
+    trade = _open_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     if is_pending(outbox.state, trade):
@@ -157,7 +157,7 @@ def set_target(outbox: Outbox, ask: ev.SetTarget) -> None:
     line = next((line for line in trade.targets if line.number == ask.number), None)
     problem = _set_problem(outbox.state, trade, line, ask)
     if problem:
-        outbox.tell("refused", "target_refused", problem, trade, ask.ask)
+        outbox.tell("refused", "target_refused", problem, trade, ask.ask_id)
         return
     if line is None:
         number = max((line.number for line in trade.targets), default=0) + 1
@@ -194,7 +194,7 @@ def _plan_target(outbox: Outbox, trade: Trade, ask: ev.SetTarget) -> None:
             "target_refused",
             "A ladder has one target: it can be moved, not added to",
             trade,
-            ask.ask,
+            ask.ask_id,
         )
         return
     rules = list(plan.targets)
@@ -204,7 +204,9 @@ def _plan_target(outbox: Outbox, trade: Trade, ask: ev.SetTarget) -> None:
         else None
     )
     if ask.number > len(rules) or (not ask.number and rule is None):
-        outbox.tell("refused", "target_refused", f"There is no target {ask.number}", trade, ask.ask)
+        outbox.tell(
+            "refused", "target_refused", f"There is no target {ask.number}", trade, ask.ask_id
+        )
         return
     if not ask.number and rule is not None:
         rules.append(rule)
@@ -218,23 +220,23 @@ def _plan_target(outbox: Outbox, trade: Trade, ask: ev.SetTarget) -> None:
             f"At most {MAX_TARGETS} targets that take at most all; these {len(rules)} take "
             f"{fg.percent(100 * share, 0)}"
         )
-        outbox.tell("refused", "target_refused", problem, trade, ask.ask)
+        outbox.tell("refused", "target_refused", problem, trade, ask.ask_id)
         return
-    replan(outbox, trade, msgspec.structs.replace(plan, targets=tuple(rules)), ask.ask)
+    replan(outbox, trade, msgspec.structs.replace(plan, targets=tuple(rules)), ask.ask_id)
 
 
 def reequip(outbox: Outbox, ask: ev.ChangeRules) -> None:
     """Put another plan's rules on a trade."""
-    trade = _open_trade(outbox, ask.trade, ask.ask)
+    trade = _open_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     plan = ask.plan
     if trade.leave:
-        outbox.tell("refused", "leaving", "The trade is being closed", trade, ask.ask)
+        outbox.tell("refused", "leaving", "The trade is being closed", trade, ask.ask_id)
         return
     try:
         if is_pending(outbox.state, trade):
-            replan(outbox, trade, fitted(trade, plan), ask.ask, EntryValues(ask.basis, ask.atr))
+            replan(outbox, trade, fitted(trade, plan), ask.ask_id, EntryValues(ask.basis, ask.atr))
             return
         no_ladder(plan)
         check_rig(
@@ -243,11 +245,11 @@ def reequip(outbox: Outbox, ask: ev.ChangeRules) -> None:
         equip(outbox, trade, plan, EntryValues(ask.basis, ask.atr))
     except Refused as refusal:  # before anything was changed
         outbox.tell(
-            "refused", refusal.code, f"Not put on the trade: {refusal.sentence}", trade, ask.ask
+            "refused", refusal.code, f"Not put on the trade: {refusal.sentence}", trade, ask.ask_id
         )
         return
     outbox.tell(
-        "info", "equipped", f"Tended by another plan from now on: {_rules(plan)}", trade, ask.ask
+        "info", "equipped", f"Tended by another plan from now on: {_rules(plan)}", trade, ask.ask_id
     )
     want_hours(outbox, trade)
     converge(outbox, trade)
@@ -261,12 +263,12 @@ def _rules(plan: Plan) -> str:
 
 def hold_lines(outbox: Outbox, ask: ev.HoldLines) -> None:
     """Keep a trade's lines here, or let them rest at the venue."""
-    trade = _open_trade(outbox, ask.trade, ask.ask)
+    trade = _open_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     if (trade.plan.held is None) == (ask.held is None):
         where = "held here" if trade.held else "at the venue"
-        outbox.tell("refused", "held_already", f"The lines are {where} already", trade, ask.ask)
+        outbox.tell("refused", "held_already", f"The lines are {where} already", trade, ask.ask_id)
         return
     trade.plan = msgspec.structs.replace(trade.plan, held=ask.held)
     held_or_resting(outbox, trade)
@@ -275,16 +277,16 @@ def hold_lines(outbox: Outbox, ask: ev.HoldLines) -> None:
         text = f"Lines held here, backstop {price(trade.cover.backstop)} at the venue"
     else:
         text = f"Lines rest at the venue again, stop {price(trade.stop)}"
-    outbox.tell("info", "lines_held" if trade.held else "lines_rest", text, trade, ask.ask)
+    outbox.tell("info", "lines_held" if trade.held else "lines_rest", text, trade, ask.ask_id)
     converge(outbox, trade)
 
 
 def close_trade(outbox: Outbox, ask: ev.CloseTrade) -> None:
-    trade = _open_trade(outbox, ask.trade, ask.ask)
+    trade = _open_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     if ask.entry_only and not is_pending(outbox.state, trade):
-        _take_back_the_rest(outbox, trade, ask.ask)
+        _take_back_the_rest(outbox, trade, ask.ask_id)
         return
     if ask.share == 1.0 or is_pending(outbox.state, trade):
         _close(
@@ -296,7 +298,7 @@ def close_trade(outbox: Outbox, ask: ev.CloseTrade) -> None:
     steps, most = floor_steps(ask.share * trade.open_steps), most_steps(outbox, trade)
     problem = _share_problem(outbox, trade, ask.share, steps, most)
     if problem:
-        outbox.tell("refused", "share_refused", problem, trade, ask.ask)
+        outbox.tell("refused", "share_refused", problem, trade, ask.ask_id)
     elif steps >= trade.open_steps:
         _close(outbox, trade, Reason(rs.BY_HAND))
     else:
@@ -364,7 +366,7 @@ def close_some(outbox: Outbox, ask: ev.CloseAll) -> None:
 
     trades = [trade for trade in outbox.state.live() if meant(trade)]
     if not trades:
-        outbox.tell("refused", "nothing_meant", "There is no such trade open", ask=ask.ask)
+        outbox.tell("refused", "nothing_meant", "There is no such trade open", ask_id=ask.ask_id)
     why = (
         Reason(rs.CANCELLED_BY_HAND)
         if ask.which == "pending"
@@ -381,11 +383,11 @@ def close_all(outbox: Outbox, why: Reason) -> None:
 
 def break_even(outbox: Outbox, ask: ev.StopToEntry) -> None:
     """The stop to the entry now, where that tightens it."""
-    trade = _open_trade(outbox, ask.trade, ask.ask)
+    trade = _open_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     if not trade.open_steps:
-        outbox.tell("refused", "not_open", "Nothing is open of this trade yet", trade, ask.ask)
+        outbox.tell("refused", "not_open", "Nothing is open of this trade yet", trade, ask.ask_id)
         return
     level = trade.break_even_level
     if trade.side * (level - trade.stop) <= 0:
@@ -394,19 +396,21 @@ def break_even(outbox: Outbox, ask: ev.StopToEntry) -> None:
             "stop_refused",
             "The stop is at the entry or better already",
             trade,
-            ask.ask,
+            ask.ask_id,
         )
         return
-    move_stop(outbox, ev.MoveStop(time=ask.time, ask=ask.ask, trade=trade.id, level=level))
+    move_stop(outbox, ev.MoveStop(time=ask.time, ask_id=ask.ask_id, trade=trade.id, level=level))
 
 
 def turn_around(outbox: Outbox, ask: ev.TurnAround) -> None:
     """Close, and once that is done open the other side."""
-    trade = _open_trade(outbox, ask.trade, ask.ask)
+    trade = _open_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     if is_pending(outbox.state, trade):
-        outbox.tell("refused", "turn_refused", "Nothing is open of this trade yet", trade, ask.ask)
+        outbox.tell(
+            "refused", "turn_refused", "Nothing is open of this trade yet", trade, ask.ask_id
+        )
         return
     if at_a_price(trade.plan):
         outbox.tell(
@@ -414,10 +418,10 @@ def turn_around(outbox: Outbox, ask: ev.TurnAround) -> None:
             "turn_refused",
             "A stop or target at a price cannot be turned around",
             trade,
-            ask.ask,
+            ask.ask_id,
         )
         return
-    trade.progress.turn = ask.ask
+    trade.progress.turn = ask.ask_id
     _close(outbox, trade, Reason(rs.TURNED))
 
 
@@ -432,18 +436,20 @@ def halt(outbox: Outbox, ask: ev.Halt) -> None:
         outbox.state.halt = Halted(ask.time, ask.why)
         count = len(outbox.state.live())
         text = f"Flatten & halt: {ask.why}; closing {fg.counted(count, 'trade')}, entries closed"
-        outbox.tell("alarm", "halted", text, ask=ask.ask)
+        outbox.tell("alarm", "halted", text, ask_id=ask.ask_id)
     close_all(outbox, Reason(rs.HALTED))
 
 
 def rearm(outbox: Outbox, ask: ev.Rearm) -> None:
     if outbox.state.halt is None:
-        outbox.tell("refused", "not_halted", "Entries are not halted", ask=ask.ask)
+        outbox.tell("refused", "not_halted", "Entries are not halted", ask_id=ask.ask_id)
     elif len(ask.reason.strip()) < 3:
-        outbox.tell("refused", "no_reason", "Re-arming needs a reason in words", ask=ask.ask)
+        outbox.tell("refused", "no_reason", "Re-arming needs a reason in words", ask_id=ask.ask_id)
     else:
         outbox.state.halt = None
-        outbox.tell("caution", "rearmed", f"Entries re-armed: {ask.reason.strip()}", ask=ask.ask)
+        outbox.tell(
+            "caution", "rearmed", f"Entries re-armed: {ask.reason.strip()}", ask_id=ask.ask_id
+        )
 
 
 def change_account(outbox: Outbox, ask: ev.ChangeAccount) -> None:
@@ -451,7 +457,7 @@ def change_account(outbox: Outbox, ask: ev.ChangeAccount) -> None:
     targets."""
     old, new = outbox.state.account, ask.account
     assert old is not None
-    policy = take_policy(outbox, old.policy, new.policy, ask.ask)
+    policy = take_policy(outbox, old.policy, new.policy, ask.ask_id)
     outbox.state.account = msgspec.structs.replace(
         old,
         size=new.size,
@@ -471,12 +477,12 @@ def change_account(outbox: Outbox, ask: ev.ChangeAccount) -> None:
     ]
     what = ", ".join(changed) or "nothing"
     text = f"Account changed ({what}): holds from the next entry on, open trades keep their lines"
-    outbox.tell("caution", "account_changed", text, ask=ask.ask)
+    outbox.tell("caution", "account_changed", text, ask_id=ask.ask_id)
 
 
-def _open_trade(outbox: Outbox, trade_id: str, ask: str) -> Trade | None:
+def _open_trade(outbox: Outbox, trade_id: str, ask_id: str) -> Trade | None:
     trade = outbox.state.trades.get(trade_id)
     if trade is None or trade.state == states.ENDED:
-        outbox.tell("refused", "no_trade", f"Trade {trade_id} is not open", ask=ask)
+        outbox.tell("refused", "no_trade", f"Trade {trade_id} is not open", ask_id=ask_id)
         return None
     return trade

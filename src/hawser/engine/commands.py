@@ -86,7 +86,7 @@ class StartTimer(Command, frozen=True, tag="StartTimer"):
     at: int
 
 
-class Tell(Command, frozen=True, tag="Tell"):
+class Tell(Command, frozen=True, tag="Tell", rename={"ask_id": "ask"}):
     """Something a person should know: one sentence, a code, and what it is about: a trade, an ask,
     a guard and whom it counts (`subject`)."""
 
@@ -95,7 +95,7 @@ class Tell(Command, frozen=True, tag="Tell"):
     text: str
     trade: str = ""
     symbol: str = ""
-    ask: str = ""
+    ask_id: str = ""
     guard: str = ""
     subject: str = ""
 

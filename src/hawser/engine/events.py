@@ -306,10 +306,10 @@ class TimerFired(Event, frozen=True, tag="TimerFired"):
     atr: float | None = None
 
 
-class Ask(Event, frozen=True):
-    """Something a person or a program asks for; `ask` tells its answers apart."""
+class Ask(Event, frozen=True, rename={"ask_id": "ask"}):
+    """Something a person or a program asks for; its answers name `ask_id`."""
 
-    ask: str
+    ask_id: str
 
 
 class PlaceTrade(Ask, frozen=True, tag="PlaceTrade"):

@@ -64,7 +64,7 @@ class Outbox:
         code: str,
         text: str,
         trade: Trade | None = None,
-        ask: str = "",
+        ask_id: str = "",
         guard: str = "",
         subject: str = "",
     ) -> None:
@@ -76,7 +76,7 @@ class Outbox:
                 text=text,
                 trade=name,
                 symbol=symbol,
-                ask=ask,
+                ask_id=ask_id,
                 guard=guard,
                 subject=subject,
             )

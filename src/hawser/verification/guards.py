@@ -140,13 +140,13 @@ class GuardWatch:
                 yield f"{name} did not trip at an equity of {state.equity:.2f}"
 
 
-def an_ask(draw: random.Random, state: EngineState, now: int, ask: str) -> ev.AskEvent | None:
+def an_ask(draw: random.Random, state: EngineState, now: int, ask_id: str) -> ev.AskEvent | None:
     """What a person may do about guards: re-arm one that has latched, or drill one."""
     held = [key.split("\n") for key, memory in state.memory.items() if memory.latched]
     if held and draw.random() < 0.8:
         name, subject = draw.choice(held)
         return ev.RearmGuard(
-            time=now, ask=ask, guard=name, subject=subject, reason="the storm goes on"
+            time=now, ask_id=ask_id, guard=name, subject=subject, reason="the storm goes on"
         )
     if draw.random() < 0.2:
         guard = draw.choice(POLICY.guard)
@@ -154,6 +154,11 @@ def an_ask(draw: random.Random, state: EngineState, now: int, ask: str) -> ev.As
         subject = draw.choice(list(state.instruments)) if per == "instrument" else ""
         watched = draw.random() < 0.5
         return ev.Drill(
-            time=now, ask=ask, guard=guard.name, subject=subject, seconds=5.0, watch_only=watched
+            time=now,
+            ask_id=ask_id,
+            guard=guard.name,
+            subject=subject,
+            seconds=5.0,
+            watch_only=watched,
         )
     return None

@@ -170,7 +170,7 @@ class Judge:
             )
         trade = state.trades.get(line[0])
         if trade is not None:
-            self._asks[trade.id] = trade.ask
+            self._asks[trade.id] = trade.ask_id
             for rung in trade.ladder.rungs:  # another rig may make less of it
                 key = (trade.id, rung.number)
                 units = rung.steps * state.instruments[trade.symbol].qty_step
@@ -623,7 +623,7 @@ class Judge:
             trade, role, _ = self._line.get(order.id, ("", "", 0))
             if role == "entry" and order.filled:
                 ask = (
-                    state.trades[trade].ask
+                    state.trades[trade].ask_id
                     if trade in state.trades
                     else self._asks.get(trade, trade)
                 )

@@ -63,13 +63,13 @@ def policy_of(place: Place) -> dc.Guards:
 
 
 def an_edit(
-    draw: random.Random, state: EngineState, now: int, ask: str, place: Place
+    draw: random.Random, state: EngineState, now: int, ask_id: str, place: Place
 ) -> ev.AskEvent | None:
     """Another policy, or other limits of the account."""
     if draw.random() < 0.35 and state.account is not None:
-        return ev.ChangeAccount(time=now, ask=ask, account=_account(draw, state.account))
+        return ev.ChangeAccount(time=now, ask_id=ask_id, account=_account(draw, state.account))
     return ev.ChangeGuards(
-        time=now, ask=ask, guards=_guards(draw, state.guards, place), measures={}
+        time=now, ask_id=ask_id, guards=_guards(draw, state.guards, place), measures={}
     )
 
 

@@ -210,7 +210,7 @@ class Walk:
         if within and rig.allows(self._want):
             self._asks += 1
             plan = msgspec.structs.replace(self._plan, side=self._want)
-            self.session.ask(ev.PlaceTrade(time=time, ask=f"s{self._asks}", plan=plan))
+            self.session.ask(ev.PlaceTrade(time=time, ask_id=f"s{self._asks}", plan=plan))
             self._hear()
 
     def _inside(self) -> None:
@@ -257,7 +257,7 @@ class Walk:
         turns = self._rig.reverse and signal == -trade.side
         if turns or self._leave[bar] == -trade.side:
             self._signalled.add(trade.id)
-            self.session.ask(ev.CloseTrade(time=self.venue.now, ask=f"x{bar}", trade=trade.id))
+            self.session.ask(ev.CloseTrade(time=self.venue.now, ask_id=f"x{bar}", trade=trade.id))
             self._hear()
             self._want = signal if turns else 0
 
@@ -274,7 +274,7 @@ class Walk:
         self.venue.end()
         self._hear()
         if trade is not None:
-            self.session.ask(ev.CloseTrade(time=self.venue.now, ask="end", trade=trade.id))
+            self.session.ask(ev.CloseTrade(time=self.venue.now, ask_id="end", trade=trade.id))
             self._hear()
             fills = self.found[trade.id].fills
             fills[before:] = [(bar, "end", price, steps) for bar, _, price, steps in fills[before:]]

@@ -200,7 +200,7 @@ class Storm:
         self.session.set_guards(limits.policy_of(self.place), "careless")
         account = msgspec.structs.replace(self.account, policy=limits.LIMITS)
         self.session.ask(
-            ev.ChangeAccount(time=self.venue.now, ask="careless-limits", account=account)
+            ev.ChangeAccount(time=self.venue.now, ask_id="careless-limits", account=account)
         )
         self._limits = LimitsWatch(self.state)
 

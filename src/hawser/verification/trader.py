@@ -50,50 +50,52 @@ class Trader:
         draw, live, state = self._random, session.engine.state.live(), session.engine.state
         choice = draw.random()
         self._asks += 1
-        ask = f"{self._name}-{self._asks}"
+        ask_id = f"{self._name}-{self._asks}"
         if state.halt is not None and choice < 0.4:
-            session.ask(ev.Rearm(time=now, ask=ask, reason="the storm goes on"))
+            session.ask(ev.Rearm(time=now, ask_id=ask_id, reason="the storm goes on"))
         elif choice < 0.45 and len(live) < self._most:
-            event = self._placing(ask)
+            event = self._placing(ask_id)
             session.ask(event)
             if draw.random() < 0.2:  # a double click
                 session.ask(event)
         elif choice < 0.7 and live:
-            session.ask(self._move(draw.choice(live), ask, choice < 0.6))
+            session.ask(self._move(draw.choice(live), ask_id, choice < 0.6))
         elif choice < 0.85 and live:
-            session.ask(self._tend(draw.choice(live), ask))
+            session.ask(self._tend(draw.choice(live), ask_id))
         elif choice < 0.88:
-            session.ask(ev.CloseAll(time=now, ask=ask))
+            session.ask(ev.CloseAll(time=now, ask_id=ask_id))
         elif choice < 0.91:
-            session.ask(ev.Halt(time=now, ask=ask, why="storm"))
+            session.ask(ev.Halt(time=now, ask_id=ask_id, why="storm"))
         elif state.unexplained:
             position = next(iter(state.unexplained.values()))
             plan = msgspec.structs.replace(self._plan(), symbol=position.symbol, side=position.side)
-            session.ask(ev.Adopt(time=now, ask=ask, position=position.id, plan=plan))
+            session.ask(ev.Adopt(time=now, ask_id=ask_id, position=position.id, plan=plan))
 
-    def _placing(self, ask: str) -> ev.AskEvent:
+    def _placing(self, ask_id: str) -> ev.AskEvent:
         now, draw = self._now, self._random
         if draw.random() < 0.12:
             return ev.PlaceStraddle(
-                time=now, ask=ask, plan=self._plan(), atr=draw.uniform(0.3, 2.0)
+                time=now, ask_id=ask_id, plan=self._plan(), atr=draw.uniform(0.3, 2.0)
             )
-        return ev.PlaceTrade(time=now, ask=ask, plan=self._plan())
+        return ev.PlaceTrade(time=now, ask_id=ask_id, plan=self._plan())
 
-    def _move(self, trade: Trade, ask: str, stop: bool) -> ev.AskEvent:
+    def _move(self, trade: Trade, ask_id: str, stop: bool) -> ev.AskEvent:
         now, draw = self._now, self._random
         if is_pending(self._session.engine.state, trade) and draw.random() < 0.7:
             level = max(1, trade.ref + draw.randint(-60, 60))
-            return ev.MoveEntry(time=now, ask=ask, trade=trade.id, level=level)
+            return ev.MoveEntry(time=now, ask_id=ask_id, trade=trade.id, level=level)
         if stop or not trade.targets:
             level = max(1, trade.stop + draw.randint(-40, 60) * trade.side)
             return ev.MoveStop(
-                time=now, ask=ask, trade=trade.id, level=level, widen=draw.random() < 0.5
+                time=now, ask_id=ask_id, trade=trade.id, level=level, widen=draw.random() < 0.5
             )
         line = draw.choice(trade.targets)
         level = max(1, line.level + draw.randint(-50, 50))
-        return ev.MoveTarget(time=now, ask=ask, trade=trade.id, number=line.number, level=level)
+        return ev.MoveTarget(
+            time=now, ask_id=ask_id, trade=trade.id, number=line.number, level=level
+        )
 
-    def _tend(self, trade: Trade, ask: str) -> ev.AskEvent:
+    def _tend(self, trade: Trade, ask_id: str) -> ev.AskEvent:
         now, draw = self._now, self._random
         kind = draw.choice(
             ("whole", "whole", "share", "even", "turn", "target", "equip", "hold", "link", "basket")
@@ -102,33 +104,33 @@ class Trader:
             level = max(1, trade.ref + trade.side * draw.randint(-20, 400))
             number, share = draw.randint(0, 3), draw.choice((0.0, 0.2, 0.5))
             return ev.SetTarget(
-                time=now, ask=ask, trade=trade.id, number=number, level=level, share=share
+                time=now, ask_id=ask_id, trade=trade.id, number=number, level=level, share=share
             )
         if kind == "equip":
             plan = msgspec.structs.replace(self._plan(), symbol=trade.symbol, side=trade.side)
-            return ev.ChangeRules(time=now, ask=ask, trade=trade.id, plan=plan)
+            return ev.ChangeRules(time=now, ask_id=ask_id, trade=trade.id, plan=plan)
         if kind == "hold":
             held = None if trade.held else self._held()
-            return ev.HoldLines(time=now, ask=ask, trade=trade.id, held=held)
+            return ev.HoldLines(time=now, ask_id=ask_id, trade=trade.id, held=held)
         if kind == "link":
             waiting = [
                 one.id
                 for one in self._session.engine.state.live()
                 if is_pending(self._session.engine.state, one)
             ]
-            return ev.LinkEntries(time=now, ask=ask, trades=tuple(waiting) or (trade.id,))
+            return ev.LinkEntries(time=now, ask_id=ask_id, trades=tuple(waiting) or (trade.id,))
         if kind == "basket":
             names = tuple(one.id for one in self._session.engine.state.live() if one.open_steps)
             basket = Basket(
                 Amount(percent=draw.uniform(0.05, 0.5)), Amount(percent=0.5), draw.choice(BASES)
             )
-            return ev.FormBasket(time=now, ask=ask, trades=names, basket=basket)
+            return ev.FormBasket(time=now, ask_id=ask_id, trades=names, basket=basket)
         if kind == "even":
-            return ev.StopToEntry(time=now, ask=ask, trade=trade.id)
+            return ev.StopToEntry(time=now, ask_id=ask_id, trade=trade.id)
         if kind == "turn":
-            return ev.TurnAround(time=now, ask=ask, trade=trade.id)
+            return ev.TurnAround(time=now, ask_id=ask_id, trade=trade.id)
         share = 1.0 if kind == "whole" else draw.uniform(0.05, 0.95)
-        return ev.CloseTrade(time=now, ask=ask, trade=trade.id, share=share)
+        return ev.CloseTrade(time=now, ask_id=ask_id, trade=trade.id, share=share)
 
     def _plan(self) -> Plan:
         draw = self._random

@@ -4,9 +4,10 @@ foot."""
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.reason import ReasonField
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
@@ -38,22 +39,13 @@ class HaltBar(QWidget):
         row = _ground(self, 40)
         self.text = Label()
         self.text.setProperty("role", "caution")
-        self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why is it safe to trade again?")
-        self.reason.setAccessibleName("Reason for re-arming")
         self.button = QPushButton("Re-arm entries")
-        self.button.setEnabled(False)
-        self.reason.textChanged.connect(lambda text: self.button.setEnabled(len(text.strip()) >= 3))
-        self.reason.returnPressed.connect(self._send)
-        self.button.clicked.connect(self._send)
+        self.reason = ReasonField("Reason for re-arming", self.button)
+        self.reason.said.connect(self.rearm)
         row.addWidget(self.text)
         row.addWidget(self.reason, 1)
         row.addWidget(self.button)
         self.hide()
-
-    def _send(self) -> None:
-        if self.button.isEnabled():
-            self.rearm.emit(self.reason.text())
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         if snapshot.halted != self.isVisible():

@@ -75,6 +75,7 @@ def has_bars(window: Window) -> bool:
 
 
 def take(window: Window, folder: Path, name: str) -> None:
+    window.curtain.open()  # what still waits for its turn would be missing
     window.grab().save(str(folder / f"{name}.png"))
     print(f"{name}.png")
 
@@ -204,7 +205,7 @@ def order_pictures(window: Window, folder: Path) -> None:
     )
     if held is not None:
         window.runtime.ask(
-            lambda now, ask: HoldLines(time=now, ask=ask, trade=held.id, held=HeldRule())
+            lambda now, ask_id: HoldLines(time=now, ask_id=ask_id, trade=held.id, held=HeldRule())
         )
     step(window, 3)
     settle(
@@ -293,7 +294,7 @@ def play_own(session: Session) -> None:
     start = session.venue.now
     for number, (minutes, plan) in enumerate(world.OWN_PLANS):
         session.run_until(start + minutes * MINUTE)
-        session.ask(PlaceTrade(time=session.venue.now, ask=f"own-{number}", plan=plan))
+        session.ask(PlaceTrade(time=session.venue.now, ask_id=f"own-{number}", plan=plan))
     session.run_until(start + world.OWN_MINUTES * MINUTE)
 
 

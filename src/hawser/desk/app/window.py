@@ -276,7 +276,7 @@ class Window(QMainWindow):
             )
             editor.applied.connect(
                 lambda made: account_desk.runtime.ask(
-                    lambda now, ask: ev.ChangeAccount(time=now, ask=ask, account=made)
+                    lambda now, ask_id: ev.ChangeAccount(time=now, ask_id=ask_id, account=made)
                 )
             )
             account_desk.editors["account"] = editor
@@ -368,8 +368,8 @@ class Window(QMainWindow):
             self._show_history()
 
     def _told(self, account_desk: AccountDesk, tell: Tell) -> None:
-        if tell.ask and tell.weight == "refused":
-            account_desk.helm.model.refused(tell.ask)
+        if tell.ask_id and tell.weight == "refused":
+            account_desk.helm.model.refused(tell.ask_id)
         subject = f"{tell.symbol}: " if tell.symbol else ""
         self.notice.tell(tell.weight, self._of(account_desk) + subject + tell.text)
 
@@ -429,10 +429,12 @@ class Window(QMainWindow):
     def flatten(self) -> None:
         """Every account: who reaches for this does not choose."""
         for account_desk in self.account_desks:
-            account_desk.runtime.ask(lambda now, ask: ev.Halt(time=now, ask=ask, why="by hand"))
+            account_desk.runtime.ask(
+                lambda now, ask_id: ev.Halt(time=now, ask_id=ask_id, why="by hand")
+            )
 
     def rearm(self, reason: str) -> None:
-        self.runtime.ask(lambda now, ask: ev.Rearm(time=now, ask=ask, reason=reason))
+        self.runtime.ask(lambda now, ask_id: ev.Rearm(time=now, ask_id=ask_id, reason=reason))
 
     def place(self) -> None:
         """Place the plan that is seen: from another station it is shown first."""

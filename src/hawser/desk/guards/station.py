@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QFrame,
     QHBoxLayout,
-    QLineEdit,
     QMenu,
     QPushButton,
     QScrollArea,
@@ -26,6 +25,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
 from hawser.core.plan import BY_HAND
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.reason import ReasonField
 from hawser.desk.common.station import Desk, Drill, StationAccount, StationView
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label, escaped
@@ -212,17 +212,10 @@ class GuardStation(StationView):
         self.bar.setObjectName("panel")
         row = QHBoxLayout(self.bar)
         row.setContentsMargins(12, 4, 12, 4)
-        self.of, self.reason = Label(), QLineEdit()
+        self.of, self.confirm = Label(), QPushButton("Re-arm")
         self.of.setProperty("role", "caution")
-        self.reason.setPlaceholderText("Why is it safe to trade again?")
-        self.reason.setAccessibleName("Reason for re-arming the guard")
-        self.confirm = QPushButton("Re-arm")
-        self.confirm.setEnabled(False)
-        self.reason.textChanged.connect(
-            lambda text: self.confirm.setEnabled(len(text.strip()) >= 3)
-        )
-        self.reason.returnPressed.connect(self._rearm)
-        self.confirm.clicked.connect(self._rearm)
+        self.reason = ReasonField("Reason for re-arming the guard", self.confirm)
+        self.reason.said.connect(self._rearm)
         leave = QPushButton("Leave it latched")
         leave.clicked.connect(self.bar.hide)
         row.addWidget(self.of)
@@ -284,8 +277,8 @@ class GuardStation(StationView):
 
     def _drill(self, name: str, subject: str, watched: bool) -> None:
         self._runtime.ask(
-            lambda now, ask: ev.Drill(
-                time=now, ask=ask, guard=name, subject=subject, watch_only=watched
+            lambda now, ask_id: ev.Drill(
+                time=now, ask_id=ask_id, guard=name, subject=subject, watch_only=watched
             )
         )
 
@@ -324,13 +317,11 @@ class GuardStation(StationView):
         self.bar.show()
         self.reason.setFocus()
 
-    def _rearm(self) -> None:
-        if not self.confirm.isEnabled():
-            return
-        (name, subject), reason = self._latched, self.reason.text()
+    def _rearm(self, reason: str) -> None:
+        name, subject = self._latched
         self._runtime.ask(
-            lambda now, ask: ev.RearmGuard(
-                time=now, ask=ask, guard=name, subject=subject, reason=reason
+            lambda now, ask_id: ev.RearmGuard(
+                time=now, ask_id=ask_id, guard=name, subject=subject, reason=reason
             )
         )
         self.bar.hide()

@@ -366,7 +366,6 @@ class Helm(StationView):
 
     def set_rigs(self, rigs: dict[str, Rig]) -> None:
         """The rigs there are now."""
-        self.model.rigs = rigs
         self.plan.set_rigs(rigs)
 
     def put_rig(self, rig: Rig) -> None:

@@ -76,11 +76,15 @@ class HelmModel:
         self.selected = ""
         self.traded: Instrument | None = None  # what the symbol is, as it was taken up
         self.wish: Wish | None = None
-        self.rigs: dict[str, Rig] = {}
         self.plans: dict[str, Draft] = {}  # saved by name
         self.others: list[OtherAccount] = []
         self._placed = ""  # the last ask to place, until its trade is shown
         self._measured: tuple[object, int] = (None, 0)
+
+    @property
+    def rigs(self) -> dict[str, Rig]:
+        """By name, as they are on the shelf."""
+        return self.planning.rigs
 
     # What the runtime tells
 
@@ -101,7 +105,7 @@ class HelmModel:
         if trade is None or trade.state == states.ENDED:
             self.selected = ""
         for one in self.snapshot.trades if self._placed else ():
-            if one.ask == self._placed and (one.opened or one.pending):
+            if one.ask_id == self._placed and (one.opened or one.pending):
                 self._placed = ""
                 if one.symbol == self.symbol and one.state != states.ENDED:
                     self.selected = one.id
@@ -234,12 +238,14 @@ class HelmModel:
         """Ask for a line of a trade to be where it was dropped; a stop is moved by `move_stop`."""
         if wish.role == "entry":
             self._runtime.ask(
-                lambda now, ask: ev.MoveEntry(time=now, ask=ask, trade=trade.id, level=wish.level)
+                lambda now, ask_id: ev.MoveEntry(
+                    time=now, ask_id=ask_id, trade=trade.id, level=wish.level
+                )
             )
         else:
             self._runtime.ask(
-                lambda now, ask: ev.MoveTarget(
-                    time=now, ask=ask, trade=trade.id, number=wish.number, level=wish.level
+                lambda now, ask_id: ev.MoveTarget(
+                    time=now, ask_id=ask_id, trade=trade.id, number=wish.number, level=wish.level
                 )
             )
 
@@ -272,8 +278,8 @@ class HelmModel:
         """Ask for the stop to be moved; who widens it has been asked before."""
         wider = widens(trade, level)
         self._runtime.ask(
-            lambda now, ask: ev.MoveStop(
-                time=now, ask=ask, trade=trade.id, level=level, widen=wider
+            lambda now, ask_id: ev.MoveStop(
+                time=now, ask_id=ask_id, trade=trade.id, level=level, widen=wider
             )
         )
 
@@ -298,14 +304,16 @@ class HelmModel:
         ):
             if straddle is not None:
                 runtime.ask(
-                    lambda now, ask: ev.PlaceStraddle(time=now, ask=ask, plan=plan, atr=straddle)
+                    lambda now, ask_id: ev.PlaceStraddle(
+                        time=now, ask_id=ask_id, plan=plan, atr=straddle
+                    )
                 )
             elif runtime is self._runtime:
                 self._placed = runtime.ask(
-                    lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan, seen=seen)
+                    lambda now, ask_id: ev.PlaceTrade(time=now, ask_id=ask_id, plan=plan, seen=seen)
                 )
             else:  # nobody has seen that venue's price, and its tick may be another
-                runtime.ask(lambda now, ask: ev.PlaceTrade(time=now, ask=ask, plan=plan))
+                runtime.ask(lambda now, ask_id: ev.PlaceTrade(time=now, ask_id=ask_id, plan=plan))
         return ""
 
     def refused(self, ask: str) -> None:
@@ -387,7 +395,9 @@ class HelmModel:
         assert plan is not None  # the plain plan has no errors
         adopted = plan
         self._runtime.ask(
-            lambda now, ask: ev.Adopt(time=now, ask=ask, position=position_id, plan=adopted)
+            lambda now, ask_id: ev.Adopt(
+                time=now, ask_id=ask_id, position=position_id, plan=adopted
+            )
         )
 
     def actions_of(self, trade_id: str) -> list[TradeAction]:
@@ -417,7 +427,7 @@ class HelmModel:
 
     def lay_basket(self, trades: tuple[str, ...], basket: Basket) -> None:
         self._runtime.ask(
-            lambda now, ask: ev.FormBasket(time=now, ask=ask, trades=trades, basket=basket)
+            lambda now, ask_id: ev.FormBasket(time=now, ask_id=ask_id, trades=trades, basket=basket)
         )
 
     def close(self, trade_id: str) -> None:
@@ -426,11 +436,13 @@ class HelmModel:
         trade = self.snapshot.trade(trade_id) if self.snapshot is not None else None
         waits = trade is not None and trade.pending
         self._runtime.ask(
-            lambda now, ask: ev.CloseTrade(time=now, ask=ask, trade=trade_id, entry_only=waits)
+            lambda now, ask_id: ev.CloseTrade(
+                time=now, ask_id=ask_id, trade=trade_id, entry_only=waits
+            )
         )
 
     def close_all(self) -> None:
-        self._runtime.ask(lambda now, ask: ev.CloseAll(time=now, ask=ask))
+        self._runtime.ask(lambda now, ask_id: ev.CloseAll(time=now, ask_id=ask_id))
 
     def carry_out(self, action: TradeAction) -> None:
         for make in action.makes:

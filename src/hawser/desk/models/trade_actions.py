@@ -49,18 +49,18 @@ def _closing(trade: TradeView, share: float, word: str, snapshot: Snapshot) -> T
 
 
 def _close(trade: TradeView, share: float = 1.0) -> Make:
-    return lambda now, ask: ev.CloseTrade(
-        time=now, ask=ask, trade=trade.id, share=share, entry_only=trade.pending
+    return lambda now, ask_id: ev.CloseTrade(
+        time=now, ask_id=ask_id, trade=trade.id, share=share, entry_only=trade.pending
     )
 
 
 def _even(trade: TradeView) -> Make:
-    return lambda now, ask: ev.StopToEntry(time=now, ask=ask, trade=trade.id)
+    return lambda now, ask_id: ev.StopToEntry(time=now, ask_id=ask_id, trade=trade.id)
 
 
 def _hold(trade: TradeView) -> Make:
     held = None if trade.backstop else HELD
-    return lambda now, ask: ev.HoldLines(time=now, ask=ask, trade=trade.id, held=held)
+    return lambda now, ask_id: ev.HoldLines(time=now, ask_id=ask_id, trade=trade.id, held=held)
 
 
 def _tightens(trade: TradeView) -> bool:
@@ -88,7 +88,10 @@ def of_trade(
         if trade.group:
             text = "Take it out of its OCO group: it stands alone"
             found.append(
-                _one(text, lambda now, ask: ev.LinkEntries(time=now, ask=ask, trades=(trade.id,)))
+                _one(
+                    text,
+                    lambda now, ask_id: ev.LinkEntries(time=now, ask_id=ask_id, trades=(trade.id,)),
+                )
             )
         return found + _targets(trade, snapshot) + _plans(trade, plans or {})
     if not is_open(trade):
@@ -119,7 +122,7 @@ def of_trade(
 
 
 def _turn(trade: TradeView) -> Make:
-    return lambda now, ask: ev.TurnAround(time=now, ask=ask, trade=trade.id)
+    return lambda now, ask_id: ev.TurnAround(time=now, ask_id=ask_id, trade=trade.id)
 
 
 def _shut(trade: TradeView, snapshot: Snapshot) -> tuple[Closed, ...]:
@@ -182,8 +185,8 @@ def _further(trade: TradeView) -> tuple[int, float] | None:
 
 
 def _target(trade: TradeView, number: int, level: int, share: float) -> Make:
-    return lambda now, ask: ev.SetTarget(
-        time=now, ask=ask, trade=trade.id, number=number, level=level, share=min(1.0, share)
+    return lambda now, ask_id: ev.SetTarget(
+        time=now, ask_id=ask_id, trade=trade.id, number=number, level=level, share=min(1.0, share)
     )
 
 
@@ -200,7 +203,7 @@ def _aim(trade: TradeView) -> Make:
 
 def equip(trade: TradeView, plan: Plan) -> Make:
     """Tend an open trade by a plan's rules."""
-    return lambda now, ask: ev.ChangeRules(time=now, ask=ask, trade=trade.id, plan=plan)
+    return lambda now, ask_id: ev.ChangeRules(time=now, ask_id=ask_id, trade=trade.id, plan=plan)
 
 
 def _fits(rig: Rig, plan: Plan) -> bool:
@@ -303,14 +306,16 @@ def of_marked(
     if len(waiting) > 1:
         names = tuple(trade.id for trade in waiting)
         text = f"OCO: the first of these {len(names)} entries to fill cancels the others"
-        found.append(_one(text, lambda now, ask: ev.LinkEntries(time=now, ask=ask, trades=names)))
+        found.append(
+            _one(text, lambda now, ask_id: ev.LinkEntries(time=now, ask_id=ask_id, trades=names))
+        )
     return found
 
 
 def _undo_basket(view: BasketView) -> TradeAction:
     return _one(
         f"Take {view.name} off: its {fg.counted(view.trades, 'trade')} stay as they are",
-        lambda now, ask: ev.DissolveBasket(time=now, ask=ask, name=view.name),
+        lambda now, ask_id: ev.DissolveBasket(time=now, ask_id=ask_id, name=view.name),
     )
 
 
@@ -349,4 +354,4 @@ def of_many(snapshot: Snapshot) -> list[TradeAction]:
 
 
 def _all(which: Which | Literal["all"], symbol: str = "") -> Make:
-    return lambda now, ask: ev.CloseAll(time=now, ask=ask, which=which, symbol=symbol)
+    return lambda now, ask_id: ev.CloseAll(time=now, ask_id=ask_id, which=which, symbol=symbol)

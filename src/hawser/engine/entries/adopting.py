@@ -32,16 +32,16 @@ def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
             "refused",
             "no_position",
             f"There is no unexplained position {ask.position}",
-            ask=ask.ask,
+            ask_id=ask.ask_id,
         )
         return
     try:
         terms = _terms(state, position, ask)
     except Refused as refusal:
-        outbox.tell("refused", refusal.code, f"Not adopted: {refusal.sentence}", ask=ask.ask)
+        outbox.tell("refused", refusal.code, f"Not adopted: {refusal.sentence}", ask_id=ask.ask_id)
         return
     del state.unexplained[ask.position]
-    trade = new_trade(outbox, ask.ask, terms)
+    trade = new_trade(outbox, ask.ask_id, terms)
     trade.entry.order_id, trade.opened = position.id, state.now
     trade.entered, trade.entry_value = (
         position.steps,
@@ -60,7 +60,7 @@ def adopt(outbox: Outbox, ask: ev.Adopt) -> None:
         f"Adopted {fg.side_word(trade.side)} {instrument.qty(position.steps)} {trade.symbol}: stop "
         f"{instrument.price(terms.stop)}, {fg.money(trade.entry.planned_risk, currency)} from here"
     )
-    outbox.tell("caution", "adopted", text, trade, ask.ask)
+    outbox.tell("caution", "adopted", text, trade, ask.ask_id)
     converge(outbox, trade)
 
 

@@ -41,12 +41,12 @@ def turned(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
     """The trade that was turned around has ended: the other side, as any new entry."""
     if not _in_time(outbox, trade, "Turning around"):
         return
-    ask = f"{trade.progress.turn}-turned"
+    ask_id = f"{trade.progress.turn}-turned"
     place(
         outbox,
         ev.PlaceTrade(
             time=outbox.state.now,
-            ask=ask,
+            ask_id=ask_id,
             plan=turned_plan(trade),
             basis=event.basis,
             atr=event.atr,
@@ -123,7 +123,7 @@ def followed(outbox: Outbox, trade: Trade, event: ev.TimerFired) -> None:
     outbox.tell("info", "follow_on", text, trade)
     ask = ev.PlaceTrade(
         time=outbox.state.now,
-        ask=f"{trade.id}-follow",
+        ask_id=f"{trade.id}-follow",
         plan=plan,
         basis=event.basis,
         atr=event.atr,

@@ -219,33 +219,36 @@ def atr_of(state: EngineState, plan: Plan, marks: EntryValues) -> float:
 
 
 def _may_enter(
-    outbox: Outbox, plan: Plan, ask: str, side: int = 0, r_ticks: float = math.nan
+    outbox: Outbox, plan: Plan, ask_id: str, side: int = 0, r_ticks: float = math.nan
 ) -> bool:
     state, symbol = outbox.state, plan.symbol
     if symbol not in state.instruments:
         outbox.tell(
-            "refused", "no_instrument", f"{symbol} is not an instrument of this venue", ask=ask
+            "refused",
+            "no_instrument",
+            f"{symbol} is not an instrument of this venue",
+            ask_id=ask_id,
         )
         return False
     closed = entry_verdict(state, symbol, side, plan.source, r_ticks)
     if closed:
         text = "; ".join(reason.text for reason in closed)
-        outbox.tell("refused", closed[0].code, f"Entries closed: {text}", ask=ask)
+        outbox.tell("refused", closed[0].code, f"Entries closed: {text}", ask_id=ask_id)
     return not closed
 
 
-def _asked_before(outbox: Outbox, ask: str) -> bool:
+def _asked_before(outbox: Outbox, ask_id: str) -> bool:
     """One ask gives at most one trade."""
-    twice = any(trade.ask == ask for trade in outbox.state.trades.values())
+    twice = any(trade.ask_id == ask_id for trade in outbox.state.trades.values())
     if twice:
-        outbox.tell("info", "asked_twice", "This request was already carried out", ask=ask)
+        outbox.tell("info", "asked_twice", "This request was already carried out", ask_id=ask_id)
     return twice
 
 
 def place(outbox: Outbox, ask: ev.PlaceTrade) -> None:
     """Size the plan at this moment's quote and send its entry."""
     state, plan = outbox.state, ask.plan
-    if _asked_before(outbox, ask.ask) or not _may_enter(outbox, plan, ask.ask, plan.side):
+    if _asked_before(outbox, ask.ask_id) or not _may_enter(outbox, plan, ask.ask_id, plan.side):
         return
     try:
         terms = terms_of(state, plan, EntryValues(ask.basis, ask.atr))
@@ -261,18 +264,18 @@ def place(outbox: Outbox, ask: ev.PlaceTrade) -> None:
             raise Refused("slippage", sentence)
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
     except Refused as refusal:
-        outbox.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask=ask.ask)
+        outbox.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask_id=ask.ask_id)
         return
-    if _may_enter(outbox, plan, ask.ask, plan.side, terms.r_ticks):
-        enter(outbox, ask.ask, terms, bound, until).entry.chain = ask.chain
+    if _may_enter(outbox, plan, ask.ask_id, plan.side, terms.r_ticks):
+        enter(outbox, ask.ask_id, terms, bound, until).entry.chain = ask.chain
 
 
 def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:
     """Both sides or none, one OCO group."""
     state, plan = outbox.state, ask.plan
-    if any(_asked_before(outbox, f"{ask.ask}-{word}") for word in ("long", "short")):
+    if any(_asked_before(outbox, f"{ask.ask_id}-{word}") for word in ("long", "short")):
         return
-    if not all(_may_enter(outbox, plan, ask.ask, side) for side in (1, -1)):
+    if not all(_may_enter(outbox, plan, ask.ask_id, side) for side in (1, -1)):
         return
     found: list[EntryTerms] = []
     try:
@@ -285,18 +288,18 @@ def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:
         until = plan.entry.good.until(state.now, state.markets[plan.symbol].until)
     except Refused as refusal:
         outbox.tell(
-            "refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask=ask.ask
+            "refused", refusal.code, f"Straddle not placed: {refusal.sentence}", ask_id=ask.ask_id
         )
         return
     if not all(
-        _may_enter(outbox, plan, ask.ask, terms.plan.side, terms.r_ticks) for terms in found
+        _may_enter(outbox, plan, ask.ask_id, terms.plan.side, terms.r_ticks) for terms in found
     ):
         return
     trades = []
     for word, terms in zip(("long", "short"), found, strict=True):
         bound = terms.plan.entry.bound(terms.ref, terms.plan.side)
-        trades.append(enter(outbox, f"{ask.ask}-{word}", terms, bound, until))
-    _group(outbox, trades, ask.ask)
+        trades.append(enter(outbox, f"{ask.ask_id}-{word}", terms, bound, until))
+    _group(outbox, trades, ask.ask_id)
 
 
 def enter(outbox: Outbox, ask: str, terms: EntryTerms, bound: int | None, until: int) -> Trade:
@@ -337,12 +340,12 @@ def session_ends(outbox: Outbox, symbol: str, at: int) -> None:
                 outbox.later(f"until:{order.id}", at - outbox.state.now + OVERDUE)
 
 
-def new_trade(outbox: Outbox, ask: str, terms: EntryTerms) -> Trade:
+def new_trade(outbox: Outbox, ask_id: str, terms: EntryTerms) -> Trade:
     """A trade on these terms in the state; nothing is sent."""
     state, plan = outbox.state, terms.plan
     trade = Trade(
         id=f"T{outbox.number()}",
-        ask=ask,
+        ask_id=ask_id,
         symbol=plan.symbol,
         side=plan.side,
         plan=plan,
@@ -386,13 +389,13 @@ def lay_backstop(trade: Trade) -> None:
 
 def move_entry(outbox: Outbox, ask: ev.MoveEntry) -> None:
     """A pending entry to another level; the plan is sized anew from there."""
-    trade = pending_trade(outbox, ask.trade, ask.ask)
+    trade = pending_trade(outbox, ask.trade, ask.ask_id)
     if trade is None:
         return
     instrument = outbox.state.instruments[trade.symbol]
     if ask.level <= 0:
         problem = f"Not moved: {instrument.price(ask.level)} is not a price"
-        outbox.tell("refused", "not_positive", problem, trade, ask.ask)
+        outbox.tell("refused", "not_positive", problem, trade, ask.ask_id)
         return
     plan = msgspec.structs.replace(
         latest_plan(trade), entry=trade.plan.entry.moved(ask.level, instrument)
@@ -401,7 +404,7 @@ def move_entry(outbox: Outbox, ask: ev.MoveEntry) -> None:
         trade.entry.basis if ask.basis is None else ask.basis,
         trade.entry.atr if ask.atr is None else ask.atr,
     )
-    replan(outbox, trade, plan, ask.ask, marks)
+    replan(outbox, trade, plan, ask.ask_id, marks)
 
 
 def latest_plan(trade: Trade) -> Plan:
@@ -461,7 +464,7 @@ def resize(outbox: Outbox, trade: Trade, level: int) -> None:
         trade.entry.moving = terms
 
 
-def pending_trade(outbox: Outbox, trade_id: str, ask: str) -> Trade | None:
+def pending_trade(outbox: Outbox, trade_id: str, ask_id: str) -> Trade | None:
     """The trade where its entry waits and nothing has filled; told where not."""
     trade = outbox.state.trades.get(trade_id)
     entry = outbox.state.orders.get(trade.entry.order_id) if trade is not None else None
@@ -474,7 +477,10 @@ def pending_trade(outbox: Outbox, trade_id: str, ask: str) -> Trade | None:
         or trade.leave
     ):
         outbox.tell(
-            "refused", "not_pending", f"The entry of {trade_id} does not wait any more", ask=ask
+            "refused",
+            "not_pending",
+            f"The entry of {trade_id} does not wait any more",
+            ask_id=ask_id,
         )
         return None
     return trade
@@ -541,15 +547,15 @@ def _reladdered(trade: Trade, ladder: Ladder) -> Plan:
 def link(outbox: Outbox, ask: ev.LinkEntries) -> None:
     """Pending entries become one group."""
     names = tuple(dict.fromkeys(ask.trades))
-    trades = [pending_trade(outbox, name, ask.ask) for name in names]
+    trades = [pending_trade(outbox, name, ask.ask_id) for name in names]
     found = [trade for trade in trades if trade is not None]
     if len(found) < len(names) or not found:
         return
     if len(found) == 1:
         found[0].entry.group = ""
-        outbox.tell("info", "unlinked", "The entry stands alone now", found[0], ask.ask)
+        outbox.tell("info", "unlinked", "The entry stands alone now", found[0], ask.ask_id)
         return
-    _group(outbox, found, ask.ask)
+    _group(outbox, found, ask.ask_id)
 
 
 def _group(outbox: Outbox, trades: list[Trade], name: str) -> None:
@@ -557,7 +563,7 @@ def _group(outbox: Outbox, trades: list[Trade], name: str) -> None:
         trade.entry.group = name
     outbox.state.groups[name] = ""
     names = ", ".join(trade.id for trade in trades)
-    outbox.tell("info", "linked", f"One cancels the others: {names}", ask=name)
+    outbox.tell("info", "linked", f"One cancels the others: {names}", ask_id=name)
 
 
 def first_fill(outbox: Outbox, trade: Trade) -> None:

@@ -44,14 +44,14 @@ def rearm(outbox: Outbox, ask: ev.RearmGuard) -> None:
         left = memory.latched + round(getattr(guard, "cool_down_min", 0.0) * MINUTE) - state.now
         problem = f"{guard.name} can be re-armed in {fg.duration(left)}" if left > 0 else ""
     if problem or guard is None or memory is None:
-        outbox.tell("refused", "not_rearmed", problem, ask=ask.ask)
+        outbox.tell("refused", "not_rearmed", problem, ask_id=ask.ask_id)
         return
     unlatch(memory)
     count_anew(state, guard, ask.subject, memory)
     memory.high = memory.base
     text = f"{called(guard, ask.subject)} re-armed, it counts anew from here: {ask.reason.strip()}"
     outbox.tell(
-        "caution", "guard_rearmed", text, ask=ask.ask, guard=guard.name, subject=ask.subject
+        "caution", "guard_rearmed", text, ask_id=ask.ask_id, guard=guard.name, subject=ask.subject
     )
 
 
@@ -61,8 +61,8 @@ def change(outbox: Outbox, ask: ev.ChangeGuards) -> None:
     state, old, new = outbox.state, outbox.state.guards, ask.guards
     # what was asked for before is not asked for any more
     state.guards_later, state.rules_later = {}, None
-    whole = _held_back(outbox, old, new, ask.ask)
-    late = _rules_that_wait(outbox, old, new, ask.ask)
+    whole = _held_back(outbox, old, new, ask.ask_id)
+    late = _rules_that_wait(outbox, old, new, ask.ask_id)
     rules = old if late else new
     replace_guards(
         state,
@@ -89,13 +89,13 @@ def change(outbox: Outbox, ask: ev.ChangeGuards) -> None:
         "info",
         "guards_changed",
         f"{count} guard{'s watch' if count != 1 else ' watches'} now",
-        ask=ask.ask,
+        ask_id=ask.ask_id,
     )
     state.guards_at = min(state.guards_at, state.now)
     look(outbox)
 
 
-def _held_back(outbox: Outbox, old: Guards, new: Guards, ask: str) -> tuple[AnyGuard, ...]:
+def _held_back(outbox: Outbox, old: Guards, new: Guards, ask_id: str) -> tuple[AnyGuard, ...]:
     """The guards that hold now: the new ones, but for what is looser in them and waits."""
     state, kept = outbox.state, dict[str, AnyGuard]()
     for guard in old.guard:
@@ -107,14 +107,14 @@ def _held_back(outbox: Outbox, old: Guards, new: Guards, ask: str) -> tuple[AnyG
             state.guards_later[guard.name] = LaterGuard(period_now(state, guard)[1], fresh)
             why = "its limit was reached" if reached else "the policy says so"
             text = f"{guard.name} is looser ({keys}) from its next period on: {why}"
-            outbox.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
+            outbox.tell("caution", "guard_loosened", text, ask_id=ask_id, guard=guard.name)
         elif keys:
             text = f"{guard.name} is looser from now on: {keys}"
-            outbox.tell("caution", "guard_loosened", text, ask=ask, guard=guard.name)
+            outbox.tell("caution", "guard_loosened", text, ask_id=ask_id, guard=guard.name)
     return tuple(kept.pop(guard.name, guard) for guard in new.guard) + tuple(kept.values())
 
 
-def _rules_that_wait(outbox: Outbox, old: Guards, new: Guards, ask: str) -> bool:
+def _rules_that_wait(outbox: Outbox, old: Guards, new: Guards, ask_id: str) -> bool:
     """Whether periods, news and the rest stay as they were for now. Periods of a week wait for its
     end: a day that begins elsewhere moves it too."""
     state, keys = outbox.state, loosened_rules(old, new)
@@ -135,7 +135,7 @@ def _rules_that_wait(outbox: Outbox, old: Guards, new: Guards, ask: str) -> bool
     text = (
         f"{', '.join(key.replace('_', ' ') for key in keys)}: as asked for from the next {when} on"
     )
-    outbox.tell("caution", "guard_loosened", text, ask=ask)
+    outbox.tell("caution", "guard_loosened", text, ask_id=ask_id)
     return True
 
 
@@ -147,7 +147,7 @@ def drill(outbox: Outbox, ask: ev.Drill) -> None:
             f"There is no guard {ask.guard}{f' for {ask.subject}' if ask.subject else ''} that "
             "watches"
         )
-        outbox.tell("refused", "no_guard", text, ask=ask.ask)
+        outbox.tell("refused", "no_guard", text, ask_id=ask.ask_id)
         return
     name, what = called(guard, ask.subject), consequence(state, guard, ask.subject)
     if ask.watch_only:
@@ -156,7 +156,7 @@ def drill(outbox: Outbox, ask: ev.Drill) -> None:
             "caution",
             "drill",
             f"Drill, watched only: {name} would close entries{then}",
-            ask=ask.ask,
+            ask_id=ask.ask_id,
         )
         return
     memory = memory_of(state, guard, ask.subject)
@@ -172,7 +172,7 @@ def drill(outbox: Outbox, ask: ev.Drill) -> None:
         "caution",
         "drill",
         f"Drill: {name} closes entries for {ask.seconds:g} s{done}",
-        ask=ask.ask,
+        ask_id=ask.ask_id,
     )
 
 

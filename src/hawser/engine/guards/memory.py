@@ -150,7 +150,7 @@ def let_policy_in(outbox: Outbox) -> None:
     )
 
 
-def take_policy(outbox: Outbox, old: Policy, new: Policy, ask: str = "") -> Policy:
+def take_policy(outbox: Outbox, old: Policy, new: Policy, ask_id: str = "") -> Policy:
     """Another policy of the account: what holds of it now. Looser limits wait for the next day
     where the guards' policy says that loosening does."""
     state, keys = outbox.state, loosened_account(old, new)
@@ -165,13 +165,13 @@ def take_policy(outbox: Outbox, old: Policy, new: Policy, ask: str = "") -> Poli
             "caution",
             "account_loosened",
             f"The account's limits are looser from now on: {told}",
-            ask=ask,
+            ask_id=ask_id,
         )
         return new
     at = period_at(state.guards, state.now, week=False)[1]
     state.policy_later = LaterPolicy(at, new)
     text = f"The account's limits are looser ({told}) from the next day on: the policy says so"
-    outbox.tell("caution", "account_loosened", text, ask=ask)
+    outbox.tell("caution", "account_loosened", text, ask_id=ask_id)
     return tightest_account(old, new)
 
 

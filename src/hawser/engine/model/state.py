@@ -221,11 +221,11 @@ class CloseTries(msgspec.Struct, forbid_unknown_fields=True):
     failures: int = 0
 
 
-class Trade(msgspec.Struct, forbid_unknown_fields=True):
+class Trade(msgspec.Struct, forbid_unknown_fields=True, rename={"ask_id": "ask"}):
     """One trade from plan to end."""
 
     id: str
-    ask: str
+    ask_id: str
     symbol: str
     side: int
     plan: Plan

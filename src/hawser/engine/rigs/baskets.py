@@ -47,7 +47,7 @@ def form(outbox: Outbox, ask: ev.FormBasket) -> None:
     trades = [state.trades[name] for name in dict.fromkeys(ask.trades) if name in state.trades]
     trades = [trade for trade in trades if trade.open_steps and not trade.leave]
     if not trades:
-        outbox.tell("refused", "nothing_meant", "None of these trades is open", ask=ask.ask)
+        outbox.tell("refused", "nothing_meant", "None of these trades is open", ask_id=ask.ask_id)
         return
     name = f"basket {outbox.number()}"
     values = Valuation(state)
@@ -65,7 +65,7 @@ def form(outbox: Outbox, ask: ev.FormBasket) -> None:
         "info",
         "basket_formed",
         f"{name.capitalize()} over {names}: {', '.join(what)}, from now",
-        ask=ask.ask,
+        ask_id=ask.ask_id,
     )
     _want_minute(outbox, group)
 
@@ -74,7 +74,7 @@ def dissolve(outbox: Outbox, ask: ev.DissolveBasket) -> None:
     """Take a basket off; its trades stay as they are."""
     state = outbox.state
     if state.baskets.pop(ask.name, None) is None:
-        outbox.tell("refused", "no_basket", f"There is no {ask.name} any more", ask=ask.ask)
+        outbox.tell("refused", "no_basket", f"There is no {ask.name} any more", ask_id=ask.ask_id)
         return
     for trade in members(state, ask.name):
         trade.progress.basket, trade.progress.basket_quoted = "", False
@@ -82,7 +82,7 @@ def dissolve(outbox: Outbox, ask: ev.DissolveBasket) -> None:
         "info",
         "basket_gone",
         f"{ask.name.capitalize()} is taken off; its trades stay as they are",
-        ask=ask.ask,
+        ask_id=ask.ask_id,
     )
 
 

@@ -275,7 +275,7 @@ class Runtime:
             self._do(
                 lambda session: session.ask(
                     ev.ChangeGuards(
-                        time=self._now(session), ask=ask_id, guards=guards, calendars=calendars
+                        time=self._now(session), ask_id=ask_id, guards=guards, calendars=calendars
                     )
                 )
             )

@@ -452,11 +452,13 @@ class Session:
         self._safely(self.take, recordable(event))
         self._safely(self.flush)
 
-    def set_guards(self, guards: Guards, ask: str, calendars: tuple[Calendar, ...] = ()) -> None:
+    def set_guards(self, guards: Guards, ask_id: str, calendars: tuple[Calendar, ...] = ()) -> None:
         """Have this policy with its news, where they are others than those there are."""
         if guards != self.engine.state.guards:
             self.ask(
-                ev.ChangeGuards(time=self._later(), ask=ask, guards=guards, calendars=calendars)
+                ev.ChangeGuards(
+                    time=self._later(), ask_id=ask_id, guards=guards, calendars=calendars
+                )
             )
         elif calendars:
             self.set_calendars(calendars)

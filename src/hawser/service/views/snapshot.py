@@ -66,7 +66,7 @@ class TradeView(msgspec.Struct, frozen=True):
     axis."""
 
     id: str
-    ask: str
+    ask_id: str
     symbol: str
     side: int
     state: str
@@ -303,7 +303,7 @@ def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -
     price = market.exit_side(trade.side) if market else trade.ref
     return TradeView(
         id=trade.id,
-        ask=trade.ask,
+        ask_id=trade.ask_id,
         symbol=trade.symbol,
         side=trade.side,
         state=trade.state,
