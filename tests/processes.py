@@ -43,7 +43,7 @@ class TooSlow(Exception):
     then."""
 
 
-class EntryContext:
+class Story:
     """Three processes around one folder, and what is done to them."""
 
     def __init__(self, seed: int, folder: Path) -> None:
@@ -282,17 +282,17 @@ class EntryContext:
 def played(seed: int) -> bool:
     """Whether all went as it should."""
     with tempfile.TemporaryDirectory(prefix="processes-") as folder:
-        scene, wrong = EntryContext(seed, Path(folder)), ""
+        story, wrong = Story(seed, Path(folder)), ""
         try:
-            scene.play()
+            story.play()
         except TooSlow:
-            scene.told.append("too slow")
+            story.told.append("too slow")
         except Broken as broken:
             said = Path(folder) / "watch.txt"
             wrong = f"BAD: {broken}\n{said.read_text() if said.exists() else ''}"
         finally:
-            scene.close()
-        print(seed, "; ".join(scene.told), wrong or "as it should be", flush=True)
+            story.close()
+        print(seed, "; ".join(story.told), wrong or "as it should be", flush=True)
         return not wrong
 
 

@@ -1,4 +1,4 @@
-"""Figures and money as they are written, heat, and what people type into fields."""
+"""CountFigures and money as they are written, heat, and what people type into fields."""
 
 from decimal import Decimal
 

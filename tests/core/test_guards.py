@@ -142,7 +142,7 @@ def test_periods_follow_each_other_without_a_gap(moment, weeks, clock, weekday, 
 EVENT = nw.NewsEvent(at("2031-03-05T14:00"), "CHF", "high", "Rate decision")
 
 
-def scene(moment: int, events: tuple[nw.NewsEvent, ...] = (EVENT,), **more) -> EntryContext:
+def context(moment: int, events: tuple[nw.NewsEvent, ...] = (EVENT,), **more) -> EntryContext:
     calendars = (nw.Calendar("made up", events),)
     return EntryContext(moment, pair(), 12.0, {}, calendars, **more)
 
@@ -150,12 +150,12 @@ def scene(moment: int, events: tuple[nw.NewsEvent, ...] = (EVENT,), **more) -> E
 def test_news_closes_from_its_first_nanosecond_to_its_last():
     guard = dc.NewsGuard(name="news", before_min=15, after_min=30)
     first, last = EVENT.time - 15 * MINUTE, EVENT.time + 30 * MINUTE
-    assert filter_verdict(guard, scene(first - 1)) is None
-    found = filter_verdict(guard, scene(first))
+    assert filter_verdict(guard, context(first - 1)) is None
+    found = filter_verdict(guard, context(first))
     assert (found.code, found.until) == ("news", last)
     assert "in 15\u00a0min (CHF, high): Rate decision" in found.text
-    assert filter_verdict(guard, scene(last - 1)).text.startswith("news 29\u00a0min ago")
-    assert filter_verdict(guard, scene(last)) is None
+    assert filter_verdict(guard, context(last - 1)).text.startswith("news 29\u00a0min ago")
+    assert filter_verdict(guard, context(last)) is None
 
 
 @pytest.mark.parametrize(
@@ -169,17 +169,17 @@ def test_news_closes_from_its_first_nanosecond_to_its_last():
 )
 def test_only_news_of_the_instrument_s_currencies_and_of_enough_impact(currency, impact, closed):
     event = nw.NewsEvent(EVENT.time, currency, impact, "x")
-    found = filter_verdict(dc.NewsGuard(name="n"), scene(EVENT.time, (event,)))
+    found = filter_verdict(dc.NewsGuard(name="n"), context(EVENT.time, (event,)))
     assert (found is not None) == closed
 
 
 def test_windows_that_touch_are_told_as_one():
     second = nw.NewsEvent(EVENT.time + 45 * MINUTE, "CAD", "high", "Employment")
-    found = filter_verdict(dc.NewsGuard(name="n"), scene(EVENT.time, (EVENT, second)))
+    found = filter_verdict(dc.NewsGuard(name="n"), context(EVENT.time, (EVENT, second)))
     assert found.until == second.time + 30 * MINUTE
     apart = nw.NewsEvent(EVENT.time + 45 * MINUTE + 1, "CAD", "high", "Employment")
     assert (
-        filter_verdict(dc.NewsGuard(name="n"), scene(EVENT.time, (EVENT, apart))).until
+        filter_verdict(dc.NewsGuard(name="n"), context(EVENT.time, (EVENT, apart))).until
         == EVENT.time + 30 * MINUTE
     )
 
@@ -201,7 +201,7 @@ def test_a_calendar_that_cannot_be_relied_on_closes_or_warns(calendars, word):
     wrong = nw.trouble(calendars, EVENT.time, 24.0)
     assert (wrong is not None) == bool(word)
     assert wrong is None or word in wrong.text
-    where = scene(EVENT.time)._replace(calendars=calendars)
+    where = context(EVENT.time)._replace(calendars=calendars)
     closed = filter_verdict(dc.NewsGuard(name="n"), where)
     assert (closed is not None) == bool(word)
     assert filter_verdict(dc.NewsGuard(name="n", missing="warn"), where) is None
@@ -240,7 +240,7 @@ def test_sessions_in_their_own_zone(changes, moment, word):
     changes = {**changes}
     instrument = msgspec.structs.replace(pair(), sessions=changes.pop("sessions", WEEK))
     found = filter_verdict(
-        dc.SessionGuard(name="s", **changes), scene(at(moment))._replace(instrument=instrument)
+        dc.SessionGuard(name="s", **changes), context(at(moment))._replace(instrument=instrument)
     )
     assert (word in found.text) if word else found is None
 
@@ -253,7 +253,7 @@ def test_volatility_within_its_band_and_not_before_it_is_known():
     assert np.isnan(atr_percentile(bars.last(60), 14, 50))
     key = "guard: atr percentile 15m 14 50"
     for value, closed in ((9.9, True), (10.0, False), (90.0, False), (90.1, True), (NAN, True)):
-        found = filter_verdict(guard, scene(0)._replace(measures={pair().symbol: {key: value}}))
+        found = filter_verdict(guard, context(0)._replace(measures={pair().symbol: {key: value}}))
         assert (found is not None) == closed
 
 
@@ -274,9 +274,9 @@ def test_a_regime_lets_one_side_pass(entries, side, above, closed):
     guard = dc.RegimeGuard(name="r", reference="Harbour 40", entries=entries)
     measures = {"Harbour 40": {"guard: sma 200 1h": above}}
     assert (
-        filter_verdict(guard, scene(0, side=side)._replace(measures=measures)) is not None
+        filter_verdict(guard, context(0, side=side)._replace(measures=measures)) is not None
     ) == closed
-    assert filter_verdict(guard, scene(0, side=side)) is not None  # not known yet
+    assert filter_verdict(guard, context(0, side=side)) is not None  # not known yet
 
 
 def test_a_median_spread_is_that_of_the_last_minutes():

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hawser.core.decimals import Grid, digits_of, exact_units, of_text, to_units, write_units
+from hawser.core.decimals import DecimalGrid, digits_of, exact_units, of_text, to_units, write_units
 from hawser.core.rules.rounding import ceil_whole, floor_steps, floor_whole, level_ticks
 from madeup import pair
 
@@ -72,7 +72,7 @@ TICKS = ["0.00001", "0.25", "0.02", "1", "5", "0.010", "1E+1", "2.5E-7"]
 def test_a_level_is_written_and_read_back_exactly(count, tick):
     unit = Decimal(tick)
     text = write_units(count, unit, digits_of(unit))
-    assert Grid.of(unit).read(text) == (count if count >= 0 else None)
+    assert DecimalGrid.of(unit).read(text) == (count if count >= 0 else None)
     assert to_units(Decimal(text), unit) == count
     assert exact_units(Decimal(text), unit) == count
     assert Fraction(text) == Fraction(tick) * count
@@ -87,7 +87,7 @@ NUMBERS = st.one_of(
 
 @given(NUMBERS, st.sampled_from(TICKS))
 def test_whole_numbers_read_a_text_as_decimals_do_or_leave_it_to_them(text, tick):
-    found = Grid.of(Decimal(tick)).read(text)
+    found = DecimalGrid.of(Decimal(tick)).read(text)
     if found is not None:
         assert exact_units(of_text(text), Decimal(tick)) == found
 

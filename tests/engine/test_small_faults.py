@@ -21,7 +21,7 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.alignment import align
 from hawser.engine.asks import stop_problem
-from hawser.engine.clearance.guards import scene_of
+from hawser.engine.clearance.guards import context_of
 from hawser.engine.entries.anchoring import _known
 from hawser.engine.entries.placing import need_equity, request_for
 from hawser.engine.guards.next_look import next_moment
@@ -609,7 +609,7 @@ def test_what_has_left_while_its_entry_still_fills_is_not_exposed():
 
 
 def test_what_filters_look_at_is_of_neither_side_where_none_is_asked_for():
-    assert scene_of(ByHand().engine.state, SYMBOL).side == 0
+    assert context_of(ByHand().engine.state, SYMBOL).side == 0
 
 
 # An entry that rests elsewhere

@@ -334,7 +334,7 @@ def test_no_trade_begins_while_a_filter_is_closed_and_chunks_change_nothing(seed
         if isinstance(one, (dc.NewsGuard, dc.SessionGuard, dc.SpreadGuard))
     ]
     for trade in outcome.trades:
-        scene = EntryContext(
+        context = EntryContext(
             int(bars.time[trade.first]),
             instrument,
             float(bars.spread[trade.first]),
@@ -343,14 +343,14 @@ def test_no_trade_begins_while_a_filter_is_closed_and_chunks_change_nothing(seed
         )
         for guard in timed:
             if guard.watches(instrument.symbol, SOURCE):
-                assert filter_verdict(guard, scene) is None
+                assert filter_verdict(guard, context) is None
                 if isinstance(guard, dc.SpreadGuard):
                     r_ticks = abs(
                         int(outcome.rows.whole[outcome.trades.index(trade), 5]) - trade.stop
                     )
                     nan = float("nan")
                     assert (
-                        spread_over(scene.spread, nan, r_ticks, nan, nan, guard.max_percent_of_r)
+                        spread_over(context.spread, nan, r_ticks, nan, nan, guard.max_percent_of_r)
                         == SPREAD_OK
                     )
     assert all(exit_name(row) != "guard" for trade in outcome.trades for row in trade.fills[:-1])

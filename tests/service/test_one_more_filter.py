@@ -17,7 +17,7 @@ from hawser.core.clock import MINUTE
 from hawser.core.field_help import help_text, keys_of
 from hawser.core.guards import declared as dc
 from hawser.core.guards.context import Closed, EntryContext
-from hawser.core.guards.filters.base import PREFIX, Filter, Shown
+from hawser.core.guards.filters.base import PREFIX, Filter, FilterFigures
 from hawser.core.guards.looseness import loosened
 from hawser.core.guards.measures import measures_for
 from hawser.core.indicators import Array
@@ -40,8 +40,8 @@ class RangeGuard(Filter, frozen=True, kw_only=True, tag="range"):
 
     most: Annotated[float, help_text("longest bar", "price")]
 
-    def verdict(self, scene: EntryContext) -> Closed | None:
-        length = scene.measure(scene.instrument.symbol, self.measure_key)
+    def verdict(self, context: EntryContext) -> Closed | None:
+        length = context.measure(context.instrument.symbol, self.measure_key)
         return (
             Closed("range", f"the last bar is {length:g} long", 0, self.name)
             if length > self.most
@@ -61,12 +61,12 @@ class RangeGuard(Filter, frozen=True, kw_only=True, tag="range"):
     def shut(self, values: Array, spread: Array, side: int) -> Array:
         return values > self.most
 
-    def figures(self, scene: EntryContext) -> Shown:
-        length = scene.measure(scene.instrument.symbol, self.measure_key)
-        return Shown(
+    def figures(self, context: EntryContext) -> FilterFigures:
+        length = context.measure(context.instrument.symbol, self.measure_key)
+        return FilterFigures(
             f"{length:g}",
             f"{self.most:g}",
-            f"length of the last bar of {scene.instrument.symbol}",
+            f"length of the last bar of {context.instrument.symbol}",
         )
 
 

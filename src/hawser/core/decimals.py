@@ -43,7 +43,7 @@ def exact_units(value: Decimal, unit: Decimal) -> int | None:
     return int(whole) if whole == count else None
 
 
-class Grid(NamedTuple):
+class DecimalGrid(NamedTuple):
     """A tick in whole numbers: `unit` counts the last of its `digits` decimals. Every quote comes
     through here, and to read it by `Decimal` takes twice as long."""
 
@@ -51,9 +51,9 @@ class Grid(NamedTuple):
     digits: int
 
     @staticmethod
-    def of(unit: Decimal) -> Grid:
+    def of(unit: Decimal) -> DecimalGrid:
         digits = digits_of(unit)
-        return Grid(int(unit.scaleb(digits)), digits)
+        return DecimalGrid(int(unit.scaleb(digits)), digits)
 
     def read(self, text: str) -> int | None:
         """The whole count that plain digits stand for, as `0.64347`; None where the text is

@@ -10,7 +10,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from hawser.core.clock import zone_known
-from hawser.core.decimals import Grid, digits_of, exact_units, of_text, to_units, write_units
+from hawser.core.decimals import DecimalGrid, digits_of, exact_units, of_text, to_units, write_units
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import help_text
 from hawser.core.numbers import LEAST, MOST
@@ -183,8 +183,8 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         return float(self.qty_step)
 
     @cached_property
-    def price_grid(self) -> Grid:
-        return Grid.of(self.tick)
+    def price_grid(self) -> DecimalGrid:
+        return DecimalGrid.of(self.tick)
 
     @cached_property
     def price_digits(self) -> int:

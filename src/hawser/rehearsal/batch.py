@@ -14,7 +14,7 @@ from hawser.core.rules.bar_close import follow_on
 from hawser.core.rules.trade_levels import Money, Setup
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.entries import Sizer, begin
-from hawser.rehearsal.loop import INSIDE, BarRows, Levels, TradeEnd, TradeStart, Written, play
+from hawser.rehearsal.loop import INSIDE, BarRows, Levels, PlayArrays, TradeEnd, TradeStart, play
 
 TRADES = 4096  # in a batch, where nothing else is asked for
 ROWS = 48  # of fills that one trade may need
@@ -126,7 +126,7 @@ def run_batch(
     sizer: Sizer,
     setup: Setup,
     levels: Levels,
-    written: Written,
+    written: PlayArrays,
     rows: Table,
     order: int,
     place: RunState,
@@ -173,7 +173,7 @@ def run_batch(
         if not _entered(history, guarded, trade):
             at, side = first, 0
             continue
-        room = Written(written.fills[nf:], written.moves[nm:], written.equity, written.out)
+        room = PlayArrays(written.fills[nf:], written.moves[nm:], written.equity, written.out)
         end = play(
             history,
             money,
@@ -223,7 +223,7 @@ def fan(
     sizer: Sizer,
     setup: Setup,
     levels: Levels,
-    written: Written,
+    written: PlayArrays,
     side: int,
     starts: Array,
     cash: float,

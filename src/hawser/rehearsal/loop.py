@@ -123,7 +123,7 @@ def levels_for(setup: Setup) -> Levels:
     )
 
 
-class Written(NamedTuple):
+class PlayArrays(NamedTuple):
     """What trades write: fills (bar, entry 1 or exit -1, what, number, price, steps); moves (bar,
     level, why), at most one a bar by the rig and two by guards."""
 
@@ -133,10 +133,10 @@ class Written(NamedTuple):
     out: Array  # one bar's fills
 
 
-def written_for(bars: int, fills: int) -> Written:
+def play_arrays(bars: int, fills: int) -> PlayArrays:
     """Room for what is written about so many bars and fills. What is never written to takes no
     memory."""
-    return Written(
+    return PlayArrays(
         np.empty((fills, 6)),
         np.empty((3 * bars, 3), np.int64),
         np.empty(bars),
@@ -379,7 +379,7 @@ def play(  # noqa: PLR0912, PLR0915
     rules: Rules,
     trade: TradeStart,
     levels: Levels,
-    written: Written,
+    written: PlayArrays,
     order: int,
     cash: float,
     guarded: gd.Guarded,

@@ -176,7 +176,7 @@ class Rehearsal:
         give up."""
         n, start = self.time.size, float(self.account.equity)
         rows = batch.table(at_once)
-        written = loop.written_for(n, at_once * batch.ROWS)
+        written = loop.play_arrays(n, at_once * batch.ROWS)
         levels = loop.levels_for(self.setup)
         guarded = self.guarded()
         place = batch.first_state(start)

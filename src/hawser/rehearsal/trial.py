@@ -81,7 +81,7 @@ class Trial:
         self._of = Rehearsal(bars, Signals(none, none), instrument, account, free)
         self._account, self._rig, self._instrument = account, free, instrument
         self._levels = loop.levels_for(self._of.setup)
-        self._written = loop.written_for(self.size, FILLS)
+        self._written = loop.play_arrays(self.size, FILLS)
 
     def one(self, start: int, side: int) -> TrialResult | str:
         """The trade decided at the close of bar `start`; a sentence where there is none."""
@@ -169,7 +169,7 @@ class Trial:
             np.random.default_rng(seed).choice(pool, min(count, pool.size), replace=False)
         )
         # `one` may run meanwhile
-        levels, written = loop.levels_for(of.setup), loop.written_for(self.size, FILLS)
+        levels, written = loop.levels_for(of.setup), loop.play_arrays(self.size, FILLS)
         results, ends = batch.fan(
             of.history,
             of.money,

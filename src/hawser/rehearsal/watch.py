@@ -189,12 +189,12 @@ class _Scenes:
         closed, k, calendars = np.zeros(moments.size, np.bool_), 0, self._policy.calendars
         while k < moments.size:
             at = int(moments[k])
-            scene = EntryContext(at, self._instrument, math.nan, {}, calendars)
+            context = EntryContext(at, self._instrument, math.nan, {}, calendars)
             until = min(
                 (one for one in guard.edges(self._instrument, calendars, at) if one > at), default=0
             )
             end = int(np.searchsorted(moments, until)) if until else moments.size
-            closed[k:end] = guard.verdict(scene) is not None
+            closed[k:end] = guard.verdict(context) is not None
             k = end
         return closed
 

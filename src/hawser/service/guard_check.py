@@ -15,7 +15,7 @@ from hawser.core.guards.declared import Guards
 from hawser.core.guards.measures import measures_for
 from hawser.core.instrument import Instrument
 from hawser.core.numbers import or_nan
-from hawser.engine.clearance.guards import one_verdict, scene_of, watching
+from hawser.engine.clearance.guards import context_of, one_verdict, watching
 from hawser.engine.guards.memory import roll
 from hawser.engine.model.state import EngineState, Market
 from hawser.engine.outbox import Outbox
@@ -72,10 +72,10 @@ def check(
     state = _state(files, at)
     found = []
     for symbol in state.instruments:
-        scene = scene_of(state, symbol, side, or_nan(r_ticks))
+        context = context_of(state, symbol, side, or_nan(r_ticks))
         for guard in watching(state, symbol, source):
             found.append(
-                Said(symbol, guard.name, guard.KIND, one_verdict(state, guard, scene, source))
+                Said(symbol, guard.name, guard.KIND, one_verdict(state, guard, context, source))
             )
     return found
 

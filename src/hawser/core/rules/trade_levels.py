@@ -61,7 +61,7 @@ class Even(NamedTuple):
     begins: Begins
 
 
-class Basket(NamedTuple):
+class BasketRules(NamedTuple):
     """The loss and the profit, in money, at which all is closed; infinite where not set."""
 
     stop: float
@@ -76,7 +76,7 @@ class Rules(NamedTuple):
     trail: Trailing
     trail_begins: Begins
     time_bars: int
-    basket: Basket
+    basket: BasketRules
     reverse: bool
     ladder_target: float  # ticks beyond the average entry; 0: no ladder
 
@@ -268,7 +268,7 @@ def lay_rules(
         trail=setup.trail,
         trail_begins=_begins(setup.trail_after, r_ticks, parts, setup.ladder.rungs > 0),
         time_bars=setup.time_bars,
-        basket=Basket(
+        basket=BasketRules(
             basket.stop / 100.0 * cash if basket.stop_percent else basket.stop,
             basket.target / 100.0 * cash if basket.target_percent else basket.target,
         ),

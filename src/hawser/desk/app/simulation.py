@@ -16,7 +16,7 @@ from hawser.core.instrument import Instrument
 from hawser.desk.app.finder import Action
 from hawser.desk.app.quay_panel import QuayPanel
 from hawser.desk.common.choice import Choice
-from hawser.desk.common.station import Drill
+from hawser.desk.common.station import VenueDrill
 from hawser.desk.common.words import Label
 from hawser.service.runtime.runtime import Runtime
 from hawser.venue.quay.simulated import Simulated
@@ -138,14 +138,14 @@ class Simulation:
             Action("Quay: weather fault by fault, gusts now", "Ctrl+Shift+Q", self.show_panel),
         ]
 
-    def drills(self) -> list[Drill]:
+    def drills(self) -> list[VenueDrill]:
         """What can be made to happen there, to try guards."""
         if self._venue is None:
             return []
         where = "At the simulated venue, for the instrument on the Helm"
         return [
-            Drill("Spread \u00d73 for 20 s", where, partial(self.gust, "squall", 20 * SECOND)),
-            Drill("Silent feed for 100 s", where, partial(self.gust, "hush", 100 * SECOND)),
+            VenueDrill("Spread \u00d73 for 20 s", where, partial(self.gust, "squall", 20 * SECOND)),
+            VenueDrill("Silent feed for 100 s", where, partial(self.gust, "hush", 100 * SECOND)),
         ]
 
     def _counts(self) -> dict[str, int]:

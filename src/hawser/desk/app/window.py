@@ -40,7 +40,7 @@ from hawser.desk.common import notifying
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.bridge import Bridge
 from hawser.desk.common.editor import Editor
-from hawser.desk.common.station import Drill, StationAccount
+from hawser.desk.common.station import StationAccount, VenueDrill
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label
 from hawser.desk.helm.station import ALL_TURNS, Helm
@@ -455,7 +455,7 @@ class Window(QMainWindow):
         view = self.latest.instrument(self.helm.symbol) if self.latest is not None else None
         return InView(self.runtime, self.helm.symbol, view.instrument if view is not None else None)
 
-    def drills(self) -> list[Drill]:
+    def drills(self) -> list[VenueDrill]:
         return self.simulation.drills()
 
     def swap_theme(self) -> None:

@@ -13,7 +13,7 @@ from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.desk.chart.axes import PriceAxis, PriceFlag, TimeAxis
 from hawser.desk.chart.candles import Candles, FormingCandle
-from hawser.desk.chart.levels import Level, Levels, part_words
+from hawser.desk.chart.levels import Level, LevelLines, part_words
 from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
@@ -36,7 +36,7 @@ EASY = 1.25  # how much larger than needed the price range may be before it is f
 
 
 class Chart(QFrame):
-    """One instrument, one timeframe. Levels cross its signals in ticks."""
+    """One instrument, one timeframe. LevelLines cross its signals in ticks."""
 
     span_chosen = pyqtSignal(object)
     moved = pyqtSignal(str, int, int)
@@ -81,7 +81,7 @@ class Chart(QFrame):
         self.ribbon, self.news = Ribbon(appearance), NewsLines(appearance, self._place)
         self._candles, self._forming_candle = Candles(appearance), FormingCandle(appearance)
         self._trace, self._crosshair = Polyline(appearance, "loss", 1.5), Crosshair(appearance)
-        self._levels, self._flag = Levels(appearance), PriceFlag(appearance, self._price_axis)
+        self._levels, self._flag = LevelLines(appearance), PriceFlag(appearance, self._price_axis)
         self._lines: dict[tuple[str, int], Level] = {}
         self.plot.add(
             self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._trace

@@ -45,7 +45,7 @@ class Level(Grip):
         self.price = price
 
 
-class Levels(Layer):
+class LevelLines(Layer):
     """The lines there are, in front of the bars."""
 
     kept = False

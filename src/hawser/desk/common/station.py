@@ -47,7 +47,7 @@ class StationAccount(NamedTuple):
     shown: Shown
 
 
-class Drill(NamedTuple):
+class VenueDrill(NamedTuple):
     """Something that is made to happen: what the button says, its help, and what it does."""
 
     text: str
@@ -79,7 +79,7 @@ class Desk(Protocol):
     def plan_with(self, rig: Rig) -> None:
         """Go to the Helm, and put this rig into the plan or on the trade that is chosen there."""
 
-    def drills(self) -> list[Drill]:
+    def drills(self) -> list[VenueDrill]:
         """What can be made to happen at the venue, to try guards; none where it is no simulated
         one."""
 

@@ -26,7 +26,7 @@ from hawser.core.guards.declared import AnyGuard, Guard
 from hawser.core.plan import BY_HAND
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.reason import ReasonField
-from hawser.desk.common.station import Desk, Drill, StationAccount, StationView
+from hawser.desk.common.station import Desk, StationAccount, StationView, VenueDrill
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label, escaped
 from hawser.desk.guards.alerts_panel import AlertsPanel
@@ -63,7 +63,7 @@ class GuardStation(StationView):
         appearance: Appearance,
         runtime: Runtime,
         shown: Shown,
-        drills: Callable[[], list[Drill]],
+        drills: Callable[[], list[VenueDrill]],
     ) -> None:
         super().__init__()
         self._drills_there, self._has_drills = drills, False
@@ -167,13 +167,14 @@ class GuardStation(StationView):
         inner.addWidget(self.watch_only)
         self._happenings = inner
         self._add_drill(
-            Drill(
+            VenueDrill(
                 "News in 10 s", "A made-up event for the instrument on the Helm", self.drill_news
             ),
             1,
         )
         self._add_drill(
-            Drill("End the made-up news", "Removes made-up events", self._runtime.end_drills), 2
+            VenueDrill("End the made-up news", "Removes made-up events", self._runtime.end_drills),
+            2,
         )
         box.addLayout(inner)
         watch, box = _panel("Dead man's watch", "")
@@ -291,7 +292,7 @@ class GuardStation(StationView):
             return
         self._runtime.drill_news(self._runtime.watched)
 
-    def _add_drill(self, drill: Drill, place: int) -> None:
+    def _add_drill(self, drill: VenueDrill, place: int) -> None:
         button = QPushButton(drill.text)
         button.setToolTip(drill.tip)
         button.clicked.connect(lambda _: drill.act())

@@ -44,7 +44,7 @@ def about(guard: Guard, subject: str, trade: Trade) -> bool:
     )
 
 
-def scene_of(
+def context_of(
     state: EngineState, symbol: str, side: int = 0, r_ticks: float = math.nan
 ) -> EntryContext:
     """What filters look at for an instrument now."""
@@ -67,9 +67,9 @@ def guards_verdict(
     """Every guard that closes an entry, but those of the whole account; empty: open."""
     if not state.guards.guard or symbol not in state.instruments:
         return []
-    scene = scene_of(state, symbol, side, r_ticks)
+    context = context_of(state, symbol, side, r_ticks)
     guards = (guard for guard in watching(state, symbol, source) if not whole_account(guard))
-    said = (one_verdict(state, guard, scene, source) for guard in guards)
+    said = (one_verdict(state, guard, context, source) for guard in guards)
     return [closed for closed in said if closed is not None]
 
 
@@ -91,11 +91,11 @@ def account_guards(state: EngineState) -> list[Closed]:
 
 
 def one_verdict(
-    state: EngineState, guard: Guard, scene: EntryContext, source: str
+    state: EngineState, guard: Guard, context: EntryContext, source: str
 ) -> Closed | None:
     """What one guard that watches it says of an entry; None: open."""
-    subject = subject_of(guard, scene.instrument.symbol, source)
-    return filter_verdict(guard, scene) or memory_verdict(state, guard, subject)
+    subject = subject_of(guard, context.instrument.symbol, source)
+    return filter_verdict(guard, context) or memory_verdict(state, guard, subject)
 
 
 def memory_verdict(state: EngineState, guard: Guard, subject: str) -> Closed | None:

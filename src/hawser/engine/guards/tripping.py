@@ -18,8 +18,8 @@ from hawser.engine import events as ev
 from hawser.engine.clearance.guards import (
     TAKES_BACK,
     about,
+    context_of,
     remembered,
-    scene_of,
     silent_since,
     subject_of,
 )
@@ -221,7 +221,7 @@ def _warn(outbox: Outbox, guard: NewsGuard) -> None:
 def _turned(outbox: Outbox, guard: AnyGuard, symbol: str) -> None:
     """A filter, once it closes or opens for an instrument."""
     state = outbox.state
-    closed = filter_verdict(guard, scene_of(state, symbol))
+    closed = filter_verdict(guard, context_of(state, symbol))
     memory = remembered(state, guard, symbol)
     if (closed is not None) == (memory is not None and memory.shut):
         return
@@ -264,7 +264,7 @@ def spread_crossed(state: EngineState, quote: ev.Quote) -> bool:
             and guard.covers(quote.symbol)
         ):
             memory = remembered(state, guard, quote.symbol)
-            closed = filter_verdict(guard, scene_of(state, quote.symbol)) is not None
+            closed = filter_verdict(guard, context_of(state, quote.symbol)) is not None
             if closed != (memory is not None and memory.shut):
                 return True
     return False

@@ -29,7 +29,7 @@ from hawser.core.rules.bar_close import (
 )
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.moving import better_exit
-from hawser.core.rules.trade_levels import Basket, Rules
+from hawser.core.rules.trade_levels import BasketRules, Rules
 from hawser.engine import events as ev
 from hawser.engine.entries.anchoring import set_stop
 from hawser.engine.model import reasons as rs
@@ -243,7 +243,7 @@ def _aim(outbox: Outbox, trade: Trade, beyond: float) -> bool:
 
 
 def _no_basket(rules: Rules) -> Rules:
-    return rules._replace(basket=Basket(math.inf, math.inf))
+    return rules._replace(basket=BasketRules(math.inf, math.inf))
 
 
 def _won_at(state: EngineState, trade: Trade, close: int) -> float:

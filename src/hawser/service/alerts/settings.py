@@ -16,7 +16,7 @@ Channel = Literal["sound", "desktop", "email", "webhook"]
 CHANNELS: tuple[Channel, ...] = ("sound", "desktop", "email", "webhook")
 
 
-class Kind(NamedTuple):
+class AlertKind(NamedTuple):
     """One row of the table: what a Tell must be to count as it."""
 
     name: str
@@ -29,12 +29,12 @@ class Kind(NamedTuple):
 
 
 KINDS = (
-    Kind(
+    AlertKind(
         "alarm",
         "Alarms: no cover, no link, a venue that does not answer, a kill switch",
         frozenset({"alarm"}),
     ),
-    Kind(
+    AlertKind(
         "guard",
         "A guard has closed entries, opened again, or was re-armed",
         codes=frozenset(
@@ -49,10 +49,14 @@ KINDS = (
             }
         ),
     ),
-    Kind("entered", "A trade was entered", codes=frozenset({"entered", "rung_entered", "adopted"})),
-    Kind("ended", "A trade has ended", codes=frozenset({"trade_ended"})),
-    Kind("caution", "Cautions: what was refused, lost or done otherwise", frozenset({"caution"})),
-    Kind("refused", "What somebody asked for was refused", frozenset({"refused"})),
+    AlertKind(
+        "entered", "A trade was entered", codes=frozenset({"entered", "rung_entered", "adopted"})
+    ),
+    AlertKind("ended", "A trade has ended", codes=frozenset({"trade_ended"})),
+    AlertKind(
+        "caution", "Cautions: what was refused, lost or done otherwise", frozenset({"caution"})
+    ),
+    AlertKind("refused", "What somebody asked for was refused", frozenset({"refused"})),
 )
 FAULT = "fault"  # something in Hawser went wrong: always an alarm
 

@@ -123,10 +123,10 @@ class Session:
         self.stores = {
             one.symbol: BarStore(one, base_span, histories[one.symbol]) for one in instruments
         }
-        self._inward = FromVenue({one.symbol: one for one in instruments})
+        self._from_venue = FromVenue({one.symbol: one for one in instruments})
         state = self.engine.state
         for order in state.orders.values():
-            self._inward.note(order.id, state.trades[order.trade].symbol, state.orders)
+            self._from_venue.note(order.id, state.trades[order.trade].symbol, state.orders)
 
     def _spans(self) -> dict[str, tuple[int, ...]]:
         return {symbol: tuple(store.series) for symbol, store in self.stores.items()}
@@ -236,7 +236,7 @@ class Session:
         if isinstance(told, port.HoldingsTold) and self._checking.answers(told.token):
             self._check(told, now)
             return
-        event = self._inward.event(told, now)
+        event = self._from_venue.event(told, now)
         if isinstance(event, Odd):
             self._set_aside(event, now)
             return
@@ -282,7 +282,7 @@ class Session:
     def _check(self, told: port.HoldingsTold, now: int) -> None:
         """What the venue holds, where it differs from what we know; nothing is recorded where it
         does not."""
-        event = self._inward.event(told, now)
+        event = self._from_venue.event(told, now)
         if not isinstance(event, ev.Holdings):
             self._set_aside(event if isinstance(event, Odd) else Odd("unreadable", ""), now)
             return
@@ -348,7 +348,7 @@ class Session:
             self._start(command.name, command.at)
         elif not isinstance(command, cm.Tell):
             if isinstance(command, cm.Submit):
-                self._inward.note(command.order, command.symbol, self.engine.state.orders)
+                self._from_venue.note(command.order, command.symbol, self.engine.state.orders)
             request = as_request(command, self.engine.state.instruments, self._skew)
             self.venue.send(request, now - self._ahead)
 

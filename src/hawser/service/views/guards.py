@@ -18,7 +18,7 @@ from hawser.core.guards.memory import GuardMemory
 from hawser.core.guards.news import concerns, trouble
 from hawser.core.hours import open_parts
 from hawser.core.plan import BY_HAND
-from hawser.engine.clearance.guards import memory_verdict, one_verdict, remembered, scene_of
+from hawser.engine.clearance.guards import context_of, memory_verdict, one_verdict, remembered
 from hawser.engine.guards.memory import memories
 from hawser.engine.guards.money import EngineFacts, subjects
 from hawser.engine.guards.tripping import actions_of, consequence
@@ -166,12 +166,12 @@ def _view(
 def _filter(state: EngineState, guard: dc.Guard, shown: str) -> GuardView:
     """A filter over all its instruments; its present value is that of the one shown."""
     covered = [symbol for symbol in state.instruments if guard.covers(symbol)]
-    said = {symbol: one_verdict(state, guard, scene_of(state, symbol), "") for symbol in covered}
+    said = {symbol: one_verdict(state, guard, context_of(state, symbol), "") for symbol in covered}
     where = tuple(symbol for symbol, closed in said.items() if closed is not None)
     symbol = shown if shown in covered else (where or tuple(covered) or ("",))[0]
     now, limit, watches = "", "", ""
     if symbol and isinstance(guard, dc.Filter):
-        now, limit, watches = guard.figures(scene_of(state, symbol))
+        now, limit, watches = guard.figures(context_of(state, symbol))
     tripped = max((memory.tripped for memory in memories(state, guard.name).values()), default=0)
     closed = said.get(symbol) or next((one for one in said.values() if one is not None), None)
     view = _view(

@@ -176,7 +176,7 @@ class Snapshot(msgspec.Struct, frozen=True):
         if view is None:
             return ()
         spread = float(view.ask - view.bid) if view.bid else math.nan
-        scene = EntryContext(
+        context = EntryContext(
             at=self.time,
             instrument=view.instrument,
             spread=spread,
@@ -191,7 +191,7 @@ class Snapshot(msgspec.Struct, frozen=True):
             for one in self.guards
             if one.name not in known and one.watches(plan.symbol, plan.source)
         )
-        said = (filter_verdict(guard, scene) for guard in meant)
+        said = (filter_verdict(guard, context) for guard in meant)
         return (*view.closed, *(closed for closed in said if closed is not None))
 
     def spread_limit(self, symbol: str) -> float:

@@ -65,7 +65,7 @@ class Stop(NamedTuple):
     until: int = 0
 
 
-class Figures(NamedTuple):
+class CountFigures(NamedTuple):
     """What has been counted, what is at stake, and the limit, as numbers of one unit; the unit; and
     what is counted."""
 
@@ -143,7 +143,7 @@ class Counted(Guard, frozen=True, kw_only=True):
         """Why a person cannot re-arm it now."""
         return ""
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         """What it has counted, for the Guards station."""
         raise NotImplementedError
 
@@ -177,12 +177,12 @@ def limit_of(value: float | None) -> float:
 
 def money_figures(
     facts: Facts, lost: float, base: float, percent: float | None, money: float | None, of: str
-) -> Figures:
+) -> CountFigures:
     """A loss in percent of `base` where that limit is the nearer one, else in money."""
     stake, currency = facts.at_stake(), facts.currency
     of_base = percent * base / 100.0 if percent is not None else math.inf
     if of_base <= limit_of(money) and base > 0:
         part = 100.0 / base
         in_percent = lambda value: fg.percent(value, 2)  # noqa: E731
-        return Figures(lost * part, stake * part, percent or 0.0, in_percent, of)
-    return Figures(lost, stake, money or 0.0, lambda value: fg.money(value, currency), of)
+        return CountFigures(lost * part, stake * part, percent or 0.0, in_percent, of)
+    return CountFigures(lost, stake, money or 0.0, lambda value: fg.money(value, currency), of)

@@ -9,9 +9,9 @@ from hawser.core.clock import MINUTE
 from hawser.core.field_help import help_text
 from hawser.core.guards.counting.base import (
     Counted,
+    CountFigures,
     EndedTrade,
     Facts,
-    Figures,
     RehearsedLimits,
     Stop,
 )
@@ -43,10 +43,10 @@ class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
     def _pause(self) -> int:
         return round(self.minutes * MINUTE)
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         left = max(0, memory.until - facts.now) / MINUTE
         of = f"after a loss of {self.from_r:g} R or more" if self.from_r else "after a loss"
-        return Figures(left, 0, self.minutes, lambda value: f"{value:.0f} min", of)
+        return CountFigures(left, 0, self.minutes, lambda value: f"{value:.0f} min", of)
 
     def rehearsed(self) -> RehearsedLimits:
         return RehearsedLimits(percent=self.from_r, pause=self._pause)

@@ -8,8 +8,8 @@ from hawser.core import figures as fg
 from hawser.core.field_help import help_text
 from hawser.core.guards.counting.base import (
     PERIOD_WORDS,
+    CountFigures,
     Facts,
-    Figures,
     Period,
     RehearsedLimits,
     Switch,
@@ -48,7 +48,7 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
         fall = fg.percent(100.0 * (1.0 - facts.equity / memory.high), 2)
         return f"equity {fg.money(facts.equity, facts.currency)} is {fall} below its highest"
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         fall, of = max(0.0, memory.high - facts.equity), f"fall from its highest, {facts.whose}"
         return money_figures(
             facts, fall, base=memory.high, percent=self.percent, money=self.money, of=of

@@ -8,8 +8,8 @@ from hawser.core import figures as fg
 from hawser.core.field_help import help_text
 from hawser.core.guards.counting.base import (
     PERIOD_WORDS,
+    CountFigures,
     Facts,
-    Figures,
     Period,
     RehearsedLimits,
     Switch,
@@ -44,12 +44,12 @@ class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
             return ""
         return f"Equity is still at or below the floor of {fg.money(self.money, facts.currency)}"
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         room, currency = max(1.0, memory.high - self.money), facts.currency
         used = max(0.0, memory.high - facts.equity)
         of = f"equity above {fg.money(self.money, currency)}, its highest less the floor"
         in_money = lambda value: fg.money(value, currency)  # noqa: E731
-        return Figures(used, facts.at_stake(), room, in_money, of)
+        return CountFigures(used, facts.at_stake(), room, in_money, of)
 
     def rehearsed(self) -> RehearsedLimits:
         return RehearsedLimits(money=self.money)

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from hawser.core.clock import SECOND
 from hawser.core.field_help import help_text
-from hawser.core.guards.counting.base import PER_WORDS, Facts, Figures, Per, Switch
+from hawser.core.guards.counting.base import PER_WORDS, CountFigures, Facts, Per, Switch
 from hawser.core.guards.memory import GuardMemory
 
 
@@ -38,7 +38,7 @@ class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
     def silent(self, age: int) -> str:
         return f"no quote for {age // SECOND} s" if age >= self.silence_ns else ""
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         times, subject = facts.silences(), facts.subject
         since = times.get(subject, min(times.values(), default=facts.now))
         of = f"the last quote of {subject}"
@@ -46,4 +46,4 @@ class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
             newest = self.per == "account"
             of = f"the {'newest quote of any' if newest else 'oldest quote of an'} open market"
         age = (facts.now - since) / SECOND
-        return Figures(age, 0, self.seconds, lambda value: f"{value:.0f} s", of)
+        return CountFigures(age, 0, self.seconds, lambda value: f"{value:.0f} s", of)

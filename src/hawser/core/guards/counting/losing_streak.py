@@ -6,9 +6,9 @@ from typing import Annotated
 
 from hawser.core.field_help import help_text
 from hawser.core.guards.counting.base import (
+    CountFigures,
     EndedTrade,
     Facts,
-    Figures,
     RehearsedLimits,
     Stop,
     Switch,
@@ -37,9 +37,9 @@ class StreakSwitch(Switch, frozen=True, kw_only=True, tag="losing_streak"):
             return None
         return Stop(f"{memory.count} losing trades in a row")
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         of = "losing trades in a row"
-        return Figures(memory.count, facts.open_trades(), self.losses, whole, of)
+        return CountFigures(memory.count, facts.open_trades(), self.losses, whole, of)
 
     def rehearsed(self) -> RehearsedLimits:
         return RehearsedLimits(most=self.losses)

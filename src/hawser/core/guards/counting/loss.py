@@ -7,9 +7,9 @@ from typing import Annotated
 from hawser.core import figures as fg
 from hawser.core.field_help import help_text
 from hawser.core.guards.counting.base import (
+    CountFigures,
     EndedTrade,
     Facts,
-    Figures,
     RehearsedLimits,
     Stop,
     Switch,
@@ -54,7 +54,7 @@ class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
         loss = fg.money(result, facts.currency)
         return f"{loss} this {self.period}, {part} of its first equity"
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         loss, of = max(0.0, -facts.result()), f"loss this {self.period}, {facts.whose}"
         return money_figures(
             facts, loss, base=memory.base, percent=self.percent, money=self.money, of=of

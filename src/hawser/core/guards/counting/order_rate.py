@@ -7,7 +7,7 @@ from typing import Annotated
 from hawser.core import figures as fg
 from hawser.core.clock import SECOND
 from hawser.core.field_help import help_text
-from hawser.core.guards.counting.base import Facts, Figures, Switch, whole
+from hawser.core.guards.counting.base import CountFigures, Facts, Switch, whole
 from hawser.core.guards.memory import GuardMemory
 
 
@@ -34,6 +34,6 @@ class RateSwitch(Switch, frozen=True, kw_only=True, tag="order_rate"):
             return ""
         return f"{fg.counted(count, 'new order')} within {self.window_s:g} s"
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         used = len(memory.within(facts.now, self._window))
-        return Figures(used, 0, self.most, whole, f"new orders in {self.window_s:g} s")
+        return CountFigures(used, 0, self.most, whole, f"new orders in {self.window_s:g} s")

@@ -7,7 +7,7 @@ from typing import Annotated
 from hawser.core import figures as fg
 from hawser.core.clock import MINUTE
 from hawser.core.field_help import help_text
-from hawser.core.guards.counting.base import Facts, Figures, Switch, whole
+from hawser.core.guards.counting.base import CountFigures, Facts, Switch, whole
 from hawser.core.guards.memory import GuardMemory
 
 
@@ -35,6 +35,6 @@ class RejectSwitch(Switch, frozen=True, kw_only=True, tag="rejects"):
         orders = fg.counted(count, "order")
         return f"{orders} refused within {self.window_min:g} min, the last: {text}"
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         used = len(memory.within(facts.now, self._window))
-        return Figures(used, 0, self.most, whole, f"orders refused in {self.window_min:g} min")
+        return CountFigures(used, 0, self.most, whole, f"orders refused in {self.window_min:g} min")

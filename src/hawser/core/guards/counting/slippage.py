@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from hawser.core.field_help import help_text
-from hawser.core.guards.counting.base import Facts, Figures, Switch
+from hawser.core.guards.counting.base import CountFigures, Facts, Switch
 from hawser.core.guards.memory import GuardMemory
 
 
@@ -25,6 +25,6 @@ class SlippageSwitch(Switch, frozen=True, kw_only=True, tag="slippage"):
             return ""
         return f"the {role} order filled {worse} t worse than expected, at most {self.ticks:g} t"
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         in_ticks = lambda value: f"{value:g} t"  # noqa: E731
-        return Figures(0, 0, self.ticks, in_ticks, "a fill worse than expected")
+        return CountFigures(0, 0, self.ticks, in_ticks, "a fill worse than expected")

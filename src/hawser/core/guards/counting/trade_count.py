@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from hawser.core import figures as fg
 from hawser.core.field_help import help_text
 from hawser.core.guards.context import Closed
-from hawser.core.guards.counting.base import Counted, Facts, Figures, RehearsedLimits, whole
+from hawser.core.guards.counting.base import Counted, CountFigures, Facts, RehearsedLimits, whole
 from hawser.core.guards.limits import COUNT, full
 from hawser.core.guards.memory import GuardMemory
 
@@ -41,9 +41,9 @@ class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
         )
         return Closed("trade_count", text, memory.end, self.name)
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
         count = memory.count if facts.now < memory.end else 0
-        return Figures(count, 0, self.most, whole, f"entries this {self.period}")
+        return CountFigures(count, 0, self.most, whole, f"entries this {self.period}")
 
     def rehearsed(self) -> RehearsedLimits:
         return RehearsedLimits(most=self.most)

@@ -23,7 +23,7 @@ from hawser.core.instrument import Instrument
 PREFIX = "guard: "  # of every key, among what completed bars carry
 
 
-class Shown(NamedTuple):
+class FilterFigures(NamedTuple):
     """A filter in figures with units: what it goes by now, its limit, and what that is of."""
 
     now: str
@@ -48,11 +48,11 @@ class Filter(Guard, frozen=True, kw_only=True):
     BY_QUOTE: ClassVar[bool] = False  # each quote may open or close it
     BY_PLAN: ClassVar[bool] = False  # what it says depends on the side or on R of the plan
 
-    def verdict(self, scene: EntryContext) -> Closed | None:
+    def verdict(self, context: EntryContext) -> Closed | None:
         """Why an entry is closed; None: open."""
         raise NotImplementedError
 
-    def figures(self, scene: EntryContext) -> Shown:
+    def figures(self, context: EntryContext) -> FilterFigures:
         """What it goes by, for the Guards station."""
         raise NotImplementedError
 
@@ -104,9 +104,9 @@ class Filter(Guard, frozen=True, kw_only=True):
         raise NotImplementedError
 
 
-def filter_verdict(guard: Guard, scene: EntryContext) -> Closed | None:
+def filter_verdict(guard: Guard, context: EntryContext) -> Closed | None:
     """What a filter says; None: open, and of every guard that counts."""
-    return guard.verdict(scene) if isinstance(guard, Filter) else None
+    return guard.verdict(context) if isinstance(guard, Filter) else None
 
 
 def timeframe_ns(timeframe: str) -> int:

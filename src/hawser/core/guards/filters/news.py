@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 from hawser.core import figures as fg
 from hawser.core.field_help import help_text
 from hawser.core.guards.context import Closed, EntryContext
-from hawser.core.guards.filters.base import ClosedPart, Filter, Shown
+from hawser.core.guards.filters.base import ClosedPart, Filter, FilterFigures
 from hawser.core.guards.news import (
     UNREAD,
     Calendar,
@@ -48,11 +48,11 @@ class NewsGuard(Filter, frozen=True, kw_only=True, tag="news"):
         """Every window it keeps around news of these currencies, in order of their beginning."""
         return windows(calendars, currencies, self.impact, self.before_min, self.after_min)
 
-    def verdict(self, scene: EntryContext) -> Closed | None:
+    def verdict(self, context: EntryContext) -> Closed | None:
         """Within a window; else, where the policy says so, without a calendar that reaches far
         enough."""
-        at = scene.at
-        window = closed_by(self.windows(scene.calendars, scene.instrument.news_currencies), at)
+        at = context.at
+        window = closed_by(self.windows(context.calendars, context.instrument.news_currencies), at)
         if window is not None:
             event = window.event
             when = (
@@ -62,7 +62,7 @@ class NewsGuard(Filter, frozen=True, kw_only=True, tag="news"):
             )
             text = f"news {when} ({event.currency}, {event.impact}): {event.title}"
             return Closed("news", text, window.end, self.name)
-        wrong = trouble(scene.calendars, at, self.horizon_h) if self.missing == "closed" else None
+        wrong = trouble(context.calendars, at, self.horizon_h) if self.missing == "closed" else None
         if wrong is None:
             return None
         return Closed(UNREAD if wrong.code == "unread" else "no_calendar", wrong.text, 0, self.name)
@@ -81,15 +81,15 @@ class NewsGuard(Filter, frozen=True, kw_only=True, tag="news"):
                 text = f"{one.event.currency} {one.event.title}, {one.event.impact}"
                 yield ClosedPart(max(start, one.start), min(end, one.end), "news", text)
 
-    def figures(self, scene: EntryContext) -> Shown:
+    def figures(self, context: EntryContext) -> FilterFigures:
         ahead = [
             one
-            for one in self.windows(scene.calendars, scene.instrument.news_currencies)
-            if one.end > scene.at
+            for one in self.windows(context.calendars, context.instrument.news_currencies)
+            if one.end > context.at
         ]
         first = ahead[0].event if ahead else None
         now = "none ahead"
         if first is not None:
-            now = f"in {fg.duration(first.time - scene.at)}" if first.time > scene.at else "now"
+            now = f"in {fg.duration(first.time - context.at)}" if first.time > context.at else "now"
         limit = f"{self.before_min:g} min before to {self.after_min:g} after"
-        return Shown(now, limit, f"{self.impact} news for {scene.instrument.symbol}")
+        return FilterFigures(now, limit, f"{self.impact} news for {context.instrument.symbol}")

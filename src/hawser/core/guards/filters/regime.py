@@ -9,7 +9,7 @@ from hawser.core import figures as fg
 from hawser.core.bars import Bars
 from hawser.core.field_help import help_text
 from hawser.core.guards.context import Closed, EntryContext
-from hawser.core.guards.filters.base import PREFIX, Filter, Shown, check_bars, timeframe_ns
+from hawser.core.guards.filters.base import PREFIX, Filter, FilterFigures, check_bars, timeframe_ns
 from hawser.core.guards.limits import against, each_against
 from hawser.core.indicators import Array, ema, sma
 from hawser.core.numbers import MOST_BARS
@@ -44,12 +44,12 @@ class RegimeGuard(Filter, frozen=True, kw_only=True, tag="regime"):
             raise self.wrong("reference", "an instrument")
         check_bars(self, self.timeframe, self.length)
 
-    def verdict(self, scene: EntryContext) -> Closed | None:
-        above = scene.measure(self.reference, self.measure_key)
+    def verdict(self, context: EntryContext) -> Closed | None:
+        above = context.measure(self.reference, self.measure_key)
         average = f"{self.length}-bar {self.average} on {self.timeframe}"
         if math.isnan(above):
             return Closed("regime", f"{self.reference}'s {average} is not known yet", 0, self.name)
-        wanted = self._wanted(scene.side)
+        wanted = self._wanted(context.side)
         if not against(above, wanted):
             return None
         where = "above" if above > 0 else "below" if above < 0 else "at"
@@ -87,12 +87,12 @@ class RegimeGuard(Filter, frozen=True, kw_only=True, tag="regime"):
     def shut(self, values: Array, spread: Array, side: int) -> Array:
         return each_against(values, self._wanted(side))
 
-    def figures(self, scene: EntryContext) -> Shown:
-        above = scene.measure(self.reference, self.measure_key)
+    def figures(self, context: EntryContext) -> FilterFigures:
+        above = context.measure(self.reference, self.measure_key)
         allows = {
             "with": "longs above, shorts below",
             "above": "entries above",
             "below": "entries below",
         }[self.entries]
         of = f"{self.reference} over its {self.length}-bar {self.average} on {self.timeframe}"
-        return Shown(f"{fg.number(above, 2, sign=True)} %", allows, of)
+        return FilterFigures(f"{fg.number(above, 2, sign=True)} %", allows, of)

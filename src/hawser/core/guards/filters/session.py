@@ -9,7 +9,7 @@ from hawser.core import figures as fg
 from hawser.core.clock import MINUTE
 from hawser.core.field_help import help_text
 from hawser.core.guards.context import Closed, EntryContext
-from hawser.core.guards.filters.base import ClosedPart, Filter, Shown
+from hawser.core.guards.filters.base import ClosedPart, Filter, FilterFigures
 from hawser.core.guards.news import Calendar
 from hawser.core.hours import is_open, next_change, open_parts, weekend_close
 from hawser.core.instrument import Instrument, WeeklySession
@@ -38,8 +38,8 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
         float, help_text("close this long before the instrument closes for a day or more", "min")
     ] = 0.0
 
-    def verdict(self, scene: EntryContext) -> Closed | None:
-        at, own = scene.at, scene.instrument.sessions
+    def verdict(self, context: EntryContext) -> Closed | None:
+        at, own = context.at, context.instrument.sessions
         if self.hours and not is_open(self.hours, at):
             return Closed(
                 "session", "outside the hours for entries", next_change(self.hours, at), self.name
@@ -59,10 +59,10 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
             return Closed(
                 "session", f"{fg.duration(at - opened)} after the open", opened + after, self.name
             )
-        return self._before_close(scene)
+        return self._before_close(context)
 
-    def _before_close(self, scene: EntryContext) -> Closed | None:
-        at, own = scene.at, scene.instrument.sessions
+    def _before_close(self, context: EntryContext) -> Closed | None:
+        at, own = context.at, context.instrument.sessions
         close = round(self.before_close_min * MINUTE)
         weekend = round(self.before_weekend_min * MINUTE)
         for before, closes, what in (
@@ -103,7 +103,7 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
             for begins, ends in open_parts(self.closed_hours, start, end):
                 yield ClosedPart(begins, ends, "session", self.name)
 
-    def figures(self, scene: EntryContext) -> Shown:
+    def figures(self, context: EntryContext) -> FilterFigures:
         parts = [
             f"{getattr(self, key):g} min {text}"
             for key, text in (
@@ -122,11 +122,11 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
             (
                 one
                 for one in (
-                    next_change(hours, scene.at) for hours in (self.hours, self.closed_hours)
+                    next_change(hours, context.at) for hours in (self.hours, self.closed_hours)
                 )
                 if one
             ),
             default=0,
         )
-        now = f"changes in {fg.duration(edge - scene.at)}" if edge else ""
-        return Shown(now, ", ".join(parts), f"the clock, for {scene.instrument.symbol}")
+        now = f"changes in {fg.duration(edge - context.at)}" if edge else ""
+        return FilterFigures(now, ", ".join(parts), f"the clock, for {context.instrument.symbol}")

@@ -10,7 +10,7 @@ from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.field_help import help_text
 from hawser.core.guards.context import Closed, EntryContext
-from hawser.core.guards.filters.base import PREFIX, Filter, Shown, nothing_known
+from hawser.core.guards.filters.base import PREFIX, Filter, FilterFigures, nothing_known
 from hawser.core.guards.limits import (
     SPREAD_MEDIAN,
     SPREAD_OK,
@@ -50,12 +50,15 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
         if not 1 <= self.window_min <= 24 * 60:
             raise self.wrong("window_min", "from 1 to 1440 minutes")
 
-    def verdict(self, scene: EntryContext) -> Closed | None:
-        spread, median = scene.spread, scene.measure(scene.instrument.symbol, self.measure_key)
+    def verdict(self, context: EntryContext) -> Closed | None:
+        spread, median = (
+            context.spread,
+            context.measure(context.instrument.symbol, self.measure_key),
+        )
         beyond = spread_over(
             spread,
             median,
-            r_ticks=scene.r_ticks,
+            r_ticks=context.r_ticks,
             max_ticks=or_nan(self.max_ticks),
             max_of_median=or_nan(self.max_of_median),
             max_percent_of_r=or_nan(self.max_percent_of_r),
@@ -72,7 +75,7 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
             )
             text += f"{self.max_of_median:g} times"
         else:
-            part = fg.percent(100.0 * spread / scene.r_ticks)
+            part = fg.percent(100.0 * spread / context.r_ticks)
             text = f"{shown} is {part} of R, at most {fg.percent(self.max_percent_of_r or 0.0)}"
         return Closed("spread", text, 0, self.name)
 
@@ -101,11 +104,11 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
     def shut(self, values: Array, spread: Array, side: int) -> Array:
         return each_spread_over(spread, values, or_nan(self.max_ticks), or_nan(self.max_of_median))
 
-    def figures(self, scene: EntryContext) -> Shown:
-        median = scene.measure(scene.instrument.symbol, self.measure_key)
-        spread, symbol = scene.spread, scene.instrument.symbol
+    def figures(self, context: EntryContext) -> FilterFigures:
+        median = context.measure(context.instrument.symbol, self.measure_key)
+        spread, symbol = context.spread, context.instrument.symbol
         if self.max_ticks is not None:
-            return Shown(
+            return FilterFigures(
                 f"{fg.number(spread, 0)} t", f"{self.max_ticks:g} t", f"spread of {symbol}"
             )
         if self.max_of_median is not None:
@@ -114,8 +117,10 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
                 f"spread of {symbol} over its {self.window_min:g} min median of "
                 f"{fg.number(median, 0)} t"
             )
-            return Shown(f"\u00d7{fg.number(times, 1)}", f"\u00d7{self.max_of_median:g}", of)
-        return Shown(
+            return FilterFigures(
+                f"\u00d7{fg.number(times, 1)}", f"\u00d7{self.max_of_median:g}", of
+            )
+        return FilterFigures(
             f"{fg.number(spread, 0)} t",
             f"{self.max_percent_of_r:g} % of R",
             f"spread of {symbol} against each plan's R",

@@ -9,7 +9,7 @@ from hawser.core import figures as fg
 from hawser.core.bars import Bars
 from hawser.core.field_help import help_text
 from hawser.core.guards.context import Closed, EntryContext
-from hawser.core.guards.filters.base import PREFIX, Filter, Shown, check_bars, timeframe_ns
+from hawser.core.guards.filters.base import PREFIX, Filter, FilterFigures, check_bars, timeframe_ns
 from hawser.core.guards.limits import each_outside, outside, percentile_at, percentiles
 from hawser.core.indicators import Array, atr
 from hawser.core.numbers import MOST_BARS
@@ -41,8 +41,8 @@ class VolatilityGuard(Filter, frozen=True, kw_only=True, tag="volatility"):
         if not self.low < self.high <= 100:
             raise self.wrong("high", "more than low, at most 100")
 
-    def verdict(self, scene: EntryContext) -> Closed | None:
-        value = scene.measure(scene.instrument.symbol, self.measure_key)
+    def verdict(self, context: EntryContext) -> Closed | None:
+        value = context.measure(context.instrument.symbol, self.measure_key)
         if not outside(value, self.low, self.high):
             return None
         of = f"of its last {self.bars} on {self.timeframe}"
@@ -70,10 +70,12 @@ class VolatilityGuard(Filter, frozen=True, kw_only=True, tag="volatility"):
     def shut(self, values: Array, spread: Array, side: int) -> Array:
         return each_outside(values, self.low, self.high)
 
-    def figures(self, scene: EntryContext) -> Shown:
-        value = scene.measure(scene.instrument.symbol, self.measure_key)
-        of = f"ATR percentile of {scene.instrument.symbol} in {self.bars} bars of {self.timeframe}"
-        return Shown(fg.number(value, 0), f"{self.low:g} to {self.high:g}", of)
+    def figures(self, context: EntryContext) -> FilterFigures:
+        value = context.measure(context.instrument.symbol, self.measure_key)
+        of = (
+            f"ATR percentile of {context.instrument.symbol} in {self.bars} bars of {self.timeframe}"
+        )
+        return FilterFigures(fg.number(value, 0), f"{self.low:g} to {self.high:g}", of)
 
 
 def atr_percentile(bars: Bars, length: int, among: int) -> float:
