@@ -14,7 +14,7 @@ from hawser.core.bars import Bars
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.desk.chart.axes import PRICE_PX, TIME_PX, PriceAxis, PriceFlag, TimeAxis, price_marks
 from hawser.desk.chart.candles import FormingCandle
-from hawser.desk.chart.levels import Level, Levels
+from hawser.desk.chart.levels import Level, LevelLines
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.strokes import steps
 from hawser.desk.chart.surface import Layer, Surface
@@ -78,7 +78,7 @@ def test_another_theme_is_painted_at_once(surface):
 
 
 def lines_on(surface, *levels):
-    layer = Levels(surface._appearance)
+    layer = LevelLines(surface._appearance)
     layer.lines = list(levels)
     surface.add(layer)
     surface.grips = list(levels)

@@ -21,7 +21,7 @@ from hawser.core.guards import declared as dc
 from hawser.core.guards.counting.base import (
     EndedTrade,
     Facts,
-    Figures,
+    CountFigures,
     RehearsedLimits,
     Stop,
     Switch,
@@ -53,8 +53,8 @@ class BigLossSwitch(Switch, frozen=True, kw_only=True, tag="big_losses"):
         lost = full(memory.count, self.losses)
         return Stop(f"{memory.count} losses, the last {fg.r(trade.r)}") if lost else None
 
-    def figures(self, memory: GuardMemory, facts: Facts) -> Figures:
-        return Figures(memory.count, 0, self.losses, lambda value: f"{value:g}", "big losses")
+    def figures(self, memory: GuardMemory, facts: Facts) -> CountFigures:
+        return CountFigures(memory.count, 0, self.losses, lambda value: f"{value:g}", "big losses")
 
     def rehearsed(self) -> RehearsedLimits:
         return RehearsedLimits(most=self.losses)
