@@ -540,6 +540,7 @@ class Window(QMainWindow):
         self._app().applicationStateChanged.disconnect(self._let_go)
         for account_desk in self.account_desks:
             account_desk.runtime.stop()
+            account_desk.bridge.end()
         super().closeEvent(event)
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -77,8 +79,16 @@ class Bridge(QObject):
     def _bars(self, symbol: str, span: int, bars: Bars) -> None:
         """A long history takes some tenths of a second: neither the engine nor the window waits for
         it."""
-        self._maker.submit(lambda: self.bars.emit(symbol, span, Pyramid(bars)))
+        self._aside(lambda: self.bars.emit(symbol, span, Pyramid(bars)))
 
     def _bar(self, bar: BarCompleted) -> None:
         """Behind the history that it follows on."""
-        self._maker.submit(self.bar.emit, bar)
+        self._aside(lambda: self.bar.emit(bar))
+
+    def _aside(self, work: Callable[[], None]) -> None:
+        with contextlib.suppress(RuntimeError):  # the window is gone meanwhile
+            self._maker.submit(work)
+
+    def end(self) -> None:
+        """The window is gone: nothing is made for it any more."""
+        self._maker.shutdown(wait=False, cancel_futures=True)
