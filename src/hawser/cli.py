@@ -14,7 +14,22 @@ from hawser.commands.parsing import DONE, REFUSED, WRONG
 from hawser.commands.process import say
 from hawser.core.errors import HawserError
 
-COMMANDS = ("size", "lines", "verify", "storm", "quay", "rehearse", "parity", "guards", "watch")
+COMMANDS = {  # each with its module
+    name: f"hawser.commands.{module}"
+    for name, module in (
+        ("size", "size"),
+        ("import", "import_"),
+        ("lines", "lines"),
+        ("rehearse", "rehearse"),
+        ("parity", "parity"),
+        ("guards", "guards"),
+        ("watch", "watch"),
+        ("quay", "quay"),
+        ("verify", "verify"),
+        ("storm", "storm"),
+    )
+}
+DESKTOP = "hawser.commands.desktop"
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -23,10 +38,9 @@ def main(arguments: list[str] | None = None) -> int:
     _fill_streams()
     before = [(number, signal.getsignal(number)) for number in (signal.SIGINT, signal.SIGTERM)]
     try:
-        name, rest = (
-            (given[0], given[1:]) if given[:1] and given[0] in COMMANDS else ("desktop", given)
-        )
-        status: int = import_module(f"hawser.commands.{name}").run(rest)
+        named = bool(given) and given[0] in COMMANDS
+        module = COMMANDS[given[0]] if named else DESKTOP
+        status: int = import_module(module).run(given[1:] if named else given)
         sys.stdout.flush()
         return status
     except HawserError as error:

@@ -31,7 +31,7 @@ class Account:
         self.asked.append(event)
         values = {name: getattr(event, name) for name in event.__struct_fields__ if name != "time"}
         self.hand.do(type(event), **values)
-        return event.ask
+        return event.ask_id
 
     def measure(self, wanted) -> None:
         self.measured.append(wanted)
@@ -106,7 +106,7 @@ def test_a_plan_with_an_error_is_not_placed_and_says_why(at):
 
 def test_a_plan_that_was_refused_brings_no_later_trade_into_view(at):
     assert at.model.place(()) == ""
-    hand, ask = at.account.hand, at.account.asked[0].ask
+    hand, ask = at.account.hand, at.account.asked[0].ask_id
     at.model.refused(ask)
     hand.do(ev.OrderAccepted, order=hand.trade.entry.order_id)
     hand.fill(hand.trade.entry.order_id, 1, hand.trade.ref)

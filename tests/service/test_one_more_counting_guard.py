@@ -19,9 +19,9 @@ from hawser.core.clock import MINUTE
 from hawser.core.field_help import help_text, keys_of
 from hawser.core.guards import declared as dc
 from hawser.core.guards.counting.base import (
+    CountFigures,
     EndedTrade,
     Facts,
-    CountFigures,
     RehearsedLimits,
     Stop,
     Switch,

@@ -16,6 +16,7 @@ from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.instrument import MOST_TICKS, Instrument
+from hawser.formats.zones import in_zone
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -184,43 +185,15 @@ def _times(path: Path, table: pa.Table, zone: str | None) -> Array:
             ),
         )
     if naive:
-        return _in_zone(path, stamps, zone or "")
+        return in_zone(stamps, zone or "", lambda at: _never(path, at, zone or ""))
     if stamps.null_count:
         raise _empty_time(path, stamps)
     return np.asarray(stamps.cast(pa.int64()), np.int64)
 
 
-def _in_zone(path: Path, stamps: pa.Array, zone: str) -> Array:
-    """Local times as UTC ns. The hour that comes twice in autumn is told apart by the order of the
-    rows: where the clock goes back from one row to the next, the second has begun. Raises BadInput
-    for a time that never was.
-    """
-    import pyarrow as pa
-    import pyarrow.compute as pc
-
-    def read(ambiguous: str, nonexistent: str) -> Array:
-        made = pc.assume_timezone(stamps, zone, ambiguous=ambiguous, nonexistent=nonexistent)
-        return np.array(made.cast(pa.int64()), np.int64)
-
-    try:
-        first = read("earliest", "latest")
-        second = read("latest", "latest")
-        before = read("earliest", "earliest")
-    except (pa.ArrowInvalid, ValueError):
-        raise BadInput("bad_zone", f"--tz {zone}: expected the name of a time zone") from None
-    _refuse(
-        path,
-        before != first,
-        "time",
-        f"there is no such time in {zone}: the clock was put forward then",
-    )
-    twice, local = first != second, np.asarray(stamps.cast(pa.int64()), np.int64)
-    edges = np.flatnonzero(np.diff(np.concatenate(([False], twice, [False])).astype(np.int8)))
-    for begins, ends in edges.reshape(-1, 2):
-        back = np.flatnonzero(np.diff(local[begins:ends]) <= 0)
-        if back.size:
-            first[begins + back[0] + 1 : ends] = second[begins + back[0] + 1 : ends]
-    return first
+def _never(path: Path, at: int, zone: str) -> BadInput:
+    row, told = at + FIRST_ROW, f"there is no such time in {zone}: the clock was put forward then"
+    return BadInput("bad_bars", f"{path}: row {row}, column time: {told}", row=row, column="time")
 
 
 def _empty_time(path: Path, column: pa.Array) -> BadInput:

@@ -1,0 +1,1 @@
+"""Histories as other programs write them, read into bars."""

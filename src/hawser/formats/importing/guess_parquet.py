@@ -1,0 +1,56 @@
+"""What a Parquet file seems to be, by the names and types of its columns."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from hawser.core.errors import BadInput
+from hawser.formats.importing.guess import WORDS, plain
+from hawser.formats.importing.recipe import NEEDED, PRICES, Dates, Kind, Recipe
+
+
+def guess_parquet(path: Path) -> tuple[Recipe, tuple[str, ...], list[str]]:
+    """Its recipe, its columns, and what is doubtful; raises BadInput."""
+    import pyarrow as pa
+    import pyarrow.parquet
+
+    from hawser.core.written_times import numbers_in
+    from hawser.formats.importing.times import bytes_of, decided
+
+    try:
+        schema = pyarrow.parquet.read_schema(path)
+    except OSError as error:
+        raise BadInput(
+            "unreadable", f"{path}: cannot be read ({error.strerror or error})"
+        ) from None
+    except pa.ArrowException as error:
+        raise BadInput("bad_import", f"{path}: {str(error).splitlines()[0]}") from None
+    columns: dict[str, str] = {}
+    for role in ("time", *PRICES, "spread", "bid", "ask"):
+        for name in schema.names:
+            if plain(name) in WORDS[role] and name not in columns.values():
+                columns[role] = name
+                break
+    kind: Kind = "bars" if set(PRICES) <= set(columns) else "ticks"
+    missing = [role for role in NEEDED[kind] if role not in columns]
+    if missing:
+        raise BadInput(
+            "bad_import",
+            f"{path}: no column for {', '.join(missing)}; it has {', '.join(schema.names)}",
+        )
+    columns = {role: name for role, name in columns.items() if role in (*NEEDED[kind], "spread")}
+    keep = tuple(
+        name
+        for name in schema.names
+        if name not in columns.values()
+        and (
+            pa.types.is_floating(schema.field(name).type)
+            or pa.types.is_integer(schema.field(name).type)
+        )
+    )
+    dates: Dates = "ymd"
+    if pa.types.is_string(schema.field(columns["time"]).type):
+        texts = pyarrow.parquet.read_table(path, columns=[columns["time"]]).column(0)
+        dates = decided(numbers_in(*bytes_of(texts.combine_chunks())), "dmy").dates
+    recipe = Recipe(kind=kind, columns=columns, keep=keep, dates=dates)
+    return recipe, tuple(schema.names), []

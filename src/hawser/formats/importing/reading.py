@@ -1,0 +1,236 @@
+"""A file read by a recipe into columns, with the rows that are worth a look. Nothing is mended in
+silence: what is left out is counted, and what cannot be is refused with its row."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Sequence
+from pathlib import Path
+from typing import IO, TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
+from hawser.core.written_times import NOWHERE
+from hawser.formats.bars import is_parquet
+from hawser.formats.importing import times as ts
+from hawser.formats.importing.guess import guess
+from hawser.formats.importing.opened import opened
+from hawser.formats.importing.recipe import NEEDED, PRICES, Dates, Recipe
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+BLOCK = 1 << 22  # bytes that are read at once
+
+
+class Read(NamedTuple):
+    """One file's rows, oldest first. `times` UTC ns; `columns` float64 by name; `row`: the file's
+    row of each; `decided`: what showed how dates are written; `turned`: the newest came first."""
+
+    path: Path
+    times: Array
+    columns: dict[str, Array]
+    row: Array
+    decided: ts.Decided
+    turned: bool
+
+
+def read(path: Path, recipe: Recipe, names: Sequence[str], sure: bool = False) -> Read:
+    """Read `path`; `names` are its columns from the left. `sure`: a person chose the recipe, so the
+    order of dates is not looked for. Raises BadInput."""
+    missing = [role for role in NEEDED[recipe.kind] if role not in recipe.columns]
+    if missing:
+        raise BadInput("bad_import", f"{path}: no column for {', '.join(missing)}")
+    for role, name in recipe.columns.items():
+        if name not in names:
+            raise BadInput(
+                "bad_import",
+                f"{path}: there is no column {name} for {role}; it has {', '.join(names)}",
+            )
+    table = _parquet(path, recipe) if is_parquet(path) else _csv(path, recipe, names)
+    if not table.num_rows:
+        raise BadInput("bad_import", f"{path}: holds no rows")
+    first = 1 if is_parquet(path) else recipe.above + recipe.header + 1
+    return _arranged(path, recipe, table, first, sure)
+
+
+def _csv(path: Path, recipe: Recipe, names: Sequence[str]) -> pa.Table:
+    import pyarrow as pa
+    import pyarrow.csv as pc
+
+    wanted = [*recipe.columns.values(), *recipe.keep]
+    text = {recipe.columns.get("time"), recipe.columns.get("clock")}
+    as_text = recipe.grouping != ""
+    types = {name: pa.string() if as_text or name in text else pa.float64() for name in wanted}
+    comment = recipe.comment
+
+    def odd(row: pc.InvalidRow) -> str:
+        return "skip" if comment and str(row.text).lstrip().startswith(comment) else "error"
+
+    try:
+        with opened(path) as file:
+            spaced = recipe.separator == "spaces"
+            return pc.read_csv(
+                _single_spaced(file, recipe) if spaced else file,
+                read_options=pc.ReadOptions(
+                    skip_rows=recipe.above + recipe.header,
+                    column_names=list(names),
+                    encoding=recipe.encoding,
+                    block_size=BLOCK,
+                ),
+                parse_options=pc.ParseOptions(
+                    delimiter=" " if spaced else recipe.separator, invalid_row_handler=odd
+                ),
+                convert_options=pc.ConvertOptions(
+                    include_columns=wanted,
+                    column_types=types,
+                    decimal_point=recipe.decimal,
+                    strings_can_be_null=False,
+                    null_values=["", "NaN", "nan", "NA", "null", "-"],
+                ),
+            )
+    except UnicodeDecodeError as error:
+        raise BadInput(
+            "bad_import", f"{path}: is not written in {recipe.encoding} ({error.reason})"
+        ) from None
+    except LookupError:
+        raise BadInput(
+            "bad_import", f"{path}: encoding: expected one such as utf-8, got {recipe.encoding}"
+        ) from None
+    except (pa.ArrowException, ValueError) as error:
+        raise BadInput("bad_import", f"{path}: {_plainly(str(error))}") from None
+
+
+def _plainly(told: str) -> str:
+    """What Arrow says is wrong, for a trader: the column and the text where it names them."""
+    line = told.splitlines()[0]
+    number = re.search(
+        r"column #(\d+)(?:.*)?: CSV conversion error to double: invalid value '(.*)'", line
+    )
+    if number:
+        return f"column {int(number[1]) + 1}: expected a number, got '{number[2][:40]}'"
+    width = re.search(r"Expected (\d+) columns, got (\d+): (.*)", line)
+    if width:
+        return f"expected {width[1]} cells in each row, got {width[2]} in: {width[3][:60]}"
+    return line
+
+
+def _single_spaced(file: IO[bytes], recipe: Recipe) -> IO[bytes]:
+    """Any number of spaces or tabs between two cells as one."""
+    text = io.TextIOWrapper(file, encoding=recipe.encoding, newline=None)
+    try:
+        lines = (" ".join(line.split()) + "\n" for line in text)
+        return io.BytesIO("".join(lines).encode(recipe.encoding))
+    finally:
+        text.detach()  # the file is closed by whoever opened it
+
+
+def _parquet(path: Path, recipe: Recipe) -> pa.Table:
+    import pyarrow as pa
+    import pyarrow.parquet
+
+    try:
+        return pyarrow.parquet.read_table(path, columns=[*recipe.columns.values(), *recipe.keep])
+    except OSError as error:
+        raise BadInput(
+            "unreadable", f"{path}: cannot be read ({error.strerror or error})"
+        ) from None
+    except pa.ArrowException as error:
+        raise BadInput("bad_import", f"{path}: {str(error).splitlines()[0]}") from None
+
+
+def _arranged(path: Path, recipe: Recipe, table: pa.Table, first: int, sure: bool) -> Read:
+    """Times and figures, the oldest first."""
+    place = ts.Place(path, first, recipe.columns["time"])
+    found = _times(place, recipe, table, sure)
+    turned = _newest_first(found.local)
+    if turned:
+        found = found._replace(local=found.local[::-1], offset=found.offset[::-1])
+    rows = np.arange(first, first + table.num_rows)
+    moments = ts.in_utc(place, found, recipe.zone)
+    columns = {}
+    for role, name in recipe.columns.items():
+        if role not in ("time", "clock"):
+            columns[role] = _figures(place._replace(column=name), recipe, table.column(name), role)
+    for name in recipe.keep:
+        columns[name] = _figures(place._replace(column=name), recipe, table.column(name), "")
+    if turned:
+        columns = {name: column[::-1].copy() for name, column in columns.items()}
+        rows = rows[::-1]
+    return Read(path, moments, columns, rows, found.decided, turned)
+
+
+def _newest_first(local: Array) -> bool:
+    """Whether most rows are older than the one above them."""
+    steps = np.diff(local)
+    return bool((steps < 0).sum() > (steps > 0).sum())
+
+
+def _times(place: ts.Place, recipe: Recipe, table: pa.Table, sure: bool) -> ts.LocalTimes:
+    import pyarrow as pa
+
+    column = table.column(recipe.columns["time"]).combine_chunks()
+    clock = recipe.columns.get("clock")
+    of_day = table.column(clock).combine_chunks() if clock else None
+    if column.null_count:
+        raise place.wrong(int(np.argmax(np.asarray(column.is_null()))), "a time, got nothing")
+    if pa.types.is_timestamp(column.type):
+        local = np.asarray(column.cast(pa.timestamp("ns", column.type.tz)).cast(pa.int64()))
+        bare = column.type.tz is None
+        offset = np.full(local.size, NOWHERE if bare else 0, np.int32)
+        return ts.LocalTimes(local, offset, ts.Decided("ns", -1))
+    if pa.types.is_integer(column.type) or pa.types.is_floating(column.type):
+        whole = np.asarray(column.cast(pa.float64(), safe=False))
+        units: tuple[tuple[float, Dates], ...] = ((1e11, "s"), (1e14, "ms"), (1e17, "us"))
+        unit: Dates = next((dates for most, dates in units if abs(whole).max() < most), "ns")
+        if pa.types.is_integer(column.type):
+            local = np.asarray(column.cast(pa.int64())) * ts.UNITS[unit]
+        else:
+            local = np.rint(whole * ts.UNITS[unit]).astype(np.int64)
+        return ts.LocalTimes(local, np.zeros(local.size, np.int32), ts.Decided(unit, -1))
+    column = column.cast(pa.string())  # dates without a time of day come as days
+    return ts.local_times(place, column, of_day, recipe.dates, sure)
+
+
+def _figures(place: ts.Place, recipe: Recipe, column: pa.ChunkedArray, role: str) -> Array:
+    """A column of numbers; empty ones are NaN, which a price may not be."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
+        texts = column
+        for sign in (recipe.grouping, *(" \u00a0\u202f" if recipe.grouping.isspace() else "")):
+            if sign:
+                texts = pc.replace_substring(texts, sign, "")
+        if recipe.decimal == ",":
+            texts = pc.replace_substring(texts, ",", ".")
+        empty = pc.equal(pc.utf8_trim_whitespace(texts), "")
+        try:
+            column = pc.if_else(empty, None, texts).cast(pa.float64())
+        except pa.ArrowInvalid as error:
+            text = re.search(r"'(.*?)'", str(error))
+            raise BadInput(
+                "bad_import",
+                f"{place.path}: column {place.column}: expected a number, got "
+                f"'{text[1] if text else ''}'",
+            ) from None
+    numbers = np.asarray(column.cast(pa.float64()).combine_chunks().to_numpy(zero_copy_only=False))
+    if role in (*PRICES, "bid", "ask"):
+        bad = ~np.isfinite(numbers) | (numbers <= 0)
+        if bad.any():
+            at = int(np.argmax(bad))
+            raise place.wrong(at, "a price above zero", str(numbers[at]))
+    return numbers
+
+
+def guessed(path: Path) -> tuple[Recipe, tuple[str, ...], list[str]]:
+    """What a file seems to be: its recipe, its columns, and what is doubtful."""
+    if not is_parquet(path):
+        found = guess(path)
+        return found.recipe, found.names, found.doubts
+    from hawser.formats.importing.guess_parquet import guess_parquet
+
+    return guess_parquet(path)

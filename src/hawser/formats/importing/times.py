@@ -1,0 +1,200 @@
+"""A column of times as UTC ns, however it was written, and which row told how to read it."""
+
+from __future__ import annotations
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
+from hawser.core.written_times import CLOCK, NOWHERE, Numbers, Order, moments, numbers_in
+from hawser.formats.importing.recipe import Dates
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+ORDERS: dict[Dates, Order] = {"ymd": Order.YMD, "dmy": Order.DMY, "mdy": Order.MDY}
+UNITS: dict[Dates, int] = {"s": 1_000_000_000, "ms": 1_000_000, "us": 1_000, "ns": 1}
+MANY = 50_000  # rows
+MINUTE = 60_000_000_000
+
+
+class Decided(NamedTuple):
+    """In which order a date's parts stand, and the row that shows it; -1: none does, and both
+    orders of day and month are possible where `open` says so."""
+
+    dates: Dates
+    row: int
+    open: bool = False
+
+
+class LocalTimes(NamedTuple):
+    """`local`: ns as written; `offset`: minutes from UTC, NOWHERE where none is written."""
+
+    local: Array
+    offset: Array
+    decided: Decided
+
+
+class Place(NamedTuple):
+    """Where a column stands, for sentences: `first` is the file's row of its first cell."""
+
+    path: Path
+    first: int
+    column: str
+
+    def wrong(self, at: int, expected: str, text: str = "") -> BadInput:
+        row, got = at + self.first, f", got '{text[:40]}'" if text else ""
+        return BadInput(
+            "bad_import",
+            f"{self.path}: row {row}, column {self.column}: expected {expected}{got}",
+            row=row,
+            column=self.column,
+        )
+
+
+def bytes_of(column: pa.Array) -> tuple[Array, Array]:
+    """The bytes of an array of texts, and where each begins."""
+    import pyarrow as pa
+
+    column = column.cast(pa.large_string())
+    _, offsets, data = column.buffers()
+    at = np.frombuffer(offsets, np.int64)[column.offset : column.offset + len(column) + 1]
+    if data is None or not data.size:
+        return np.zeros(1, np.uint8), at
+    return np.frombuffer(data, np.uint8), at
+
+
+def _numbers_side_by_side(data: Array, offsets: Array, clock: bool) -> Numbers:
+    """A long column in pieces, as many at once as there are processors."""
+    rows, pieces = offsets.size - 1, os.cpu_count() or 1
+    if rows < MANY or pieces == 1:
+        return numbers_in(data, offsets, clock)
+    edges = [rows * number // pieces for number in range(pieces + 1)]
+    with ThreadPoolExecutor(pieces) as pool:
+        parts = list(
+            pool.map(
+                lambda edge: numbers_in(data, offsets[edge[0] : edge[1] + 1], clock),
+                pairwise(edges),
+            )
+        )
+    bad = next((e + one.bad for e, one in zip(edges, parts, strict=False) if one.bad >= 0), -1)
+    return Numbers(
+        slots=np.concatenate([one.slots for one in parts]),
+        filled=np.concatenate([one.filled for one in parts]),
+        offset=np.concatenate([one.offset for one in parts]),
+        named=max(one.named for one in parts),
+        bad=bad,
+    )
+
+
+def numbers_of(place: Place, column: pa.Array, clock: bool = False) -> Numbers:
+    """The numbers in each text of a column; raises BadInput for the first that holds no time."""
+    found = _numbers_side_by_side(*bytes_of(column), clock)
+    if found.bad >= 0:
+        what = "a time of day" if clock else "a date, or a date and a time"
+        raise place.wrong(found.bad, what, str(column[found.bad]))
+    return found
+
+
+def counted(place: Place, column: pa.Array, dates: Dates) -> Array:
+    """Seconds or parts of them since 1970, as ns."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    unit = UNITS[dates]
+    try:
+        whole = column.cast(pa.int64())
+        return np.asarray(pc.multiply_checked(whole, unit), np.int64)
+    except pa.ArrowInvalid:
+        pass
+    try:
+        exact = pc.multiply(column.cast(pa.decimal128(28, 9)), pa.scalar(unit, pa.int64()))
+        return np.asarray(exact.cast(pa.decimal128(38, 0)).cast(pa.int64()), np.int64)
+    except pa.ArrowInvalid:
+        texts = column.to_pylist()
+        at = next((n for n, text in enumerate(texts) if not _counts(text)), 0)
+        raise place.wrong(at, f"{dates} since 1970", texts[at] or "nothing") from None
+
+
+def _counts(text: str) -> bool:
+    whole, _, part = text.strip().partition(".")
+    return whole.lstrip("-").isdigit() and len(whole) < 20 and (not part or part.isdigit())
+
+
+def decided(numbers: Numbers, guess: Dates) -> Decided:
+    """What the whole column says of the order of its parts."""
+    first, second = numbers.slots[:, 0], numbers.slots[:, 1]
+    if numbers.named >= 0:
+        return Decided("dmy" if numbers.named == 1 else "mdy", 0)
+    if first.max() > 31:
+        return Decided("ymd", int(np.argmax(first > 31)))
+    over: tuple[tuple[Dates, Array], ...] = (("dmy", first > 12), ("mdy", second > 12))
+    for dates, beyond in over:
+        if beyond.any():
+            return Decided(dates, int(np.argmax(beyond)))
+    ways: dict[Dates, int] = {"dmy": 0, "mdy": 0}
+    for dates in ways:
+        local, bad = moments(numbers.slots, ORDERS[dates])
+        ways[dates] = _turns(local) if bad < 0 else len(local)
+    if ways["dmy"] != ways["mdy"]:
+        return Decided(min(ways, key=lambda one: ways[one]), -1)
+    return Decided(guess if guess in ways else "dmy", -1, open=True)
+
+
+def _turns(local: Array) -> int:
+    """How often times change between going on and going back."""
+    steps = np.sign(np.diff(local))
+    steps = steps[steps != 0]
+    return int((steps[1:] != steps[:-1]).sum())
+
+
+def local_times(
+    place: Place, dates: pa.Array, clock: pa.Array | None, wanted: Dates, sure: bool
+) -> LocalTimes:
+    """A column of dates, with another of times of day where there is one. `sure`: `wanted` was
+    chosen by a person, and no other order is looked for."""
+    if wanted in UNITS:
+        local = counted(place, dates, wanted)
+        return LocalTimes(local, np.zeros(local.size, np.int32), Decided(wanted, -1))
+    found = numbers_of(place, dates)
+    slots, offset = found.slots, found.offset
+    if clock is not None:
+        of_day = numbers_of(place._replace(column="clock"), clock, clock=True)
+        slots[:, CLOCK:] = of_day.slots[:, CLOCK:]
+        offset = np.where(of_day.offset == NOWHERE, offset, of_day.offset)
+    how = Decided(wanted, -1) if sure else decided(found, wanted)
+    local, bad = moments(slots, ORDERS[how.dates])
+    if bad >= 0:
+        order = {"ymd": "year, month, day", "dmy": "day, month, year", "mdy": "month, day, year"}
+        raise place.wrong(bad, f"a time whose date is {order[how.dates]}", str(dates[bad]))
+    return LocalTimes(local, offset, how)
+
+
+def in_utc(place: Place, times: LocalTimes, zone: str) -> Array:
+    """UTC ns, in the order of the rows: where the hour that comes twice in autumn stands twice, the
+    second is the later. Raises BadInput where no zone is known, or a time never was."""
+    bare = times.offset == NOWHERE
+    if not bare.any():
+        return times.local - times.offset.astype(np.int64) * MINUTE
+    if not bare.all():
+        with_one = not bare[0]
+        at = int(np.argmax(bare if with_one else ~bare))
+        raise place.wrong(at, "an offset like the others" if with_one else "no offset")
+    if not zone:
+        raise BadInput(
+            "naive_time",
+            f"{place.path}: row {place.first}, column {place.column}: has no offset; name the zone "
+            "of its times with --tz, as --tz UTC",
+        )
+    import pyarrow as pa
+
+    from hawser.formats.zones import in_zone
+
+    stamps = pa.array(times.local).view(pa.timestamp("ns"))
+    return in_zone(stamps, zone, lambda at: place.wrong(at, f"a time that there is in {zone}"))

@@ -1,0 +1,34 @@
+"""A history written as Hawser's own bar file: CSV or Parquet, by the name's ending."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from hawser.formats.atomic import written
+from hawser.formats.bars import is_parquet
+from hawser.formats.importing.history import History
+
+SECOND = 1_000_000_000
+
+
+def write_history(history: History, out: Path) -> None:
+    """Write `out`, whole or not at all; raises BadInput."""
+    import pyarrow as pa
+    import pyarrow.csv
+    import pyarrow.parquet
+
+    columns = {"time": pa.array(history.times).view(pa.timestamp("ns", "UTC"))}
+    whole = not is_parquet(out) and not (history.times % SECOND).any()
+    if whole:
+        columns["time"] = pa.array(history.times // SECOND).view(pa.timestamp("s", "UTC"))
+    for name, values in history.columns.items():
+        columns[name] = pa.array(values, mask=np.isnan(values))
+    table = pa.table(columns)
+    with written(out) as file:
+        if is_parquet(out):
+            pyarrow.parquet.write_table(table, file)
+        else:
+            options = pyarrow.csv.WriteOptions(quoting_style="none")
+            pyarrow.csv.write_csv(table, file, options)

@@ -1,0 +1,242 @@
+"""Histories as other programs write them come out as the same bars, to the bit."""
+
+from __future__ import annotations
+
+import json
+from decimal import Decimal
+
+import msgspec
+import numpy as np
+import pytest
+
+from dialects import DIALECTS, LOCAL, PLAIN, ZONE, history, write
+from hawser.cli import main
+from hawser.core.bars import Bars
+from hawser.core.errors import BadInput
+from hawser.formats.importing.importing import import_files
+from madeup import pair
+
+BARS = history()
+
+
+def same(found, bars: Bars = BARS) -> bool:
+    """What has no name in the file is kept as the column that it is."""
+    columns = {"time": found.history.times, **found.history.columns}
+    columns["spread"] = columns.get("spread", columns[list(columns)[-1]])
+    return all(
+        columns[name].tobytes() == column.tobytes() for name, column in bars._asdict().items()
+    )
+
+
+@pytest.mark.parametrize("name", DIALECTS)
+def test_a_history_is_the_same_in_every_dialect(tmp_path, name):
+    dialect = DIALECTS[name]
+    found = import_files([write(BARS, dialect, tmp_path)], zone=dialect.zone)
+    assert same(found)
+    again = import_files(
+        [write(BARS, dialect, tmp_path)], msgspec.structs.replace(found.recipe, zone=dialect.zone)
+    )
+    assert same(again)
+
+
+def refused(tmp_path, text: str, **given) -> BadInput:
+    path = tmp_path / "export.csv"
+    path.write_text(text)
+    with pytest.raises(BadInput) as told:
+        import_files([path], **{"zone": "UTC", **given})
+    assert str(path) in told.value.sentence or "--tz" in told.value.sentence
+    assert "\n" not in told.value.sentence
+    return told.value
+
+
+def lines(*rows: str, header: str = "time,open,high,low,close") -> str:
+    return "\n".join([header, *rows]) + "\n"
+
+
+GOOD = "2031-03-05T09:30:00Z,1.0,1.2,0.9,1.1"
+
+
+def test_one_row_decides_between_day_and_month(tmp_path):
+    days = [f"{day:02d}.03.2031 10:00,1.0,1.2,0.9,1.1" for day in (3, 4, 13)]
+    path = tmp_path / "export.csv"
+    path.write_text(lines(*days))
+    found = import_files([path], zone="UTC").as_json()["files"][0]
+    assert (found["dates"], found["decided_by_row"], found["doubtful"]) == ("dmy", 4, False)
+
+
+def test_where_no_row_decides_the_order_in_which_times_go_on_does(tmp_path):
+    path = tmp_path / "export.csv"
+    # 2 March to 5 March, written month first: day first they would jump from month to month and
+    # come back
+    rows = [f"{m:02d}/{d:02d}/2031 10:00,1.0,1.2,0.9,1.1" for m, d in ((3, 11), (3, 12), (4, 1))]
+    path.write_text(lines(*rows))
+    found = import_files([path], zone="UTC")
+    assert found.reads[0].decided.dates == "mdy"
+    assert not found.reads[0].decided.open
+
+
+def test_what_nothing_decides_is_told(tmp_path):
+    path = tmp_path / "export.csv"
+    path.write_text(lines(*(f"0{day}.04.2031,1.0,1.2,0.9,1.1" for day in (3, 5, 6))))
+    found = import_files([path], zone="UTC")
+    assert found.reads[0].decided.open
+    assert any("no row shows whether day or month comes first" in one for one in found.sentences())
+
+
+def test_a_recipe_is_taken_at_its_word(tmp_path):
+    path = tmp_path / "export.csv"
+    path.write_text(lines(*(f"0{day}.04.2031,1.0,1.2,0.9,1.1" for day in (3, 5, 6))))
+    recipe = msgspec.structs.replace(import_files([path], zone="UTC").recipe, dates="mdy")
+    found = import_files([path], recipe, zone="UTC")
+    assert str(found.history.times.astype("datetime64[ns]")[0])[:10] == "2031-03-04"
+    path.write_text(lines("13.04.2031,1.0,1.2,0.9,1.1"))
+    with pytest.raises(BadInput, match=r"row 2, column time: .*month, day, year, got '13.04.2031'"):
+        import_files([path], recipe)
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("", "holds no rows"),
+        ("nothing\nbut words\n", "no row of figures"),
+        (lines(GOOD, "2031-03-05T09:45:00Z,1.0,x,0.9,1.1"), "expected a number, got 'x'"),
+        (lines(GOOD, "2031-03-05T09:45:00Z,1.0,,0.9,1.1"), "row 3, column high: expected a price"),
+        (lines(GOOD, "2031-03-05T09:45:00Z,1.0,1.2,0.9,-1"), "row 3, column close: expected"),
+        (lines(GOOD, "2031-03-05T09:45:00Z,1.0,1.2,0.9"), "expected 5 cells in each row, got 4"),
+        (lines(GOOD, "2031-03-05T09:45:00Z,1.0,0.8,0.9,1.1"), "row 3, column high: expected a hi"),
+        (lines(GOOD, "2031-03-05T09:45:00Z,1.3,1.2,0.9,1.1"), "row 3, column open: expected a pr"),
+        (lines(GOOD, "2031-02-30T09:45:00Z,1.0,1.2,0.9,1.1"), "row 3, column time: expected a ti"),
+        (lines(GOOD, "2031-03-05T09:45:00,1.0,1.2,0.9,1.1"), "row 3, column time: expected an off"),
+        (lines(GOOD, "soon,1.0,1.2,0.9,1.1"), "row 3, column time: expected a date"),
+        (
+            lines(GOOD, "2031-03-05T09:45:00Z,1,1,1,1", "2031-03-05T09:40:00Z,1,1,1,1"),
+            "row 4: its time 2031-03-05T09:40:00Z is before",
+        ),
+        (
+            lines(GOOD, "2031-03-05T09:30:00Z,1.0,1.2,0.9,1.15"),
+            "have the same time 2031-03-05T09:30:00Z and differ in close",
+        ),
+        (
+            lines("2031-03-05T09:30:00Z,1.2,1.1", header="time,bid,ask"),
+            "row 2, column ask: expected an ask at or above",
+        ),
+    ],
+)
+def test_what_cannot_be_is_refused_with_its_row(tmp_path, text, told):
+    assert told in refused(tmp_path, text).sentence
+
+
+def test_times_without_an_offset_need_a_zone(tmp_path):
+    text = lines("2031-03-05 09:30,1.0,1.2,0.9,1.1")
+    error = refused(tmp_path, text, zone="")
+    assert error.code == "naive_time"
+    assert refused(tmp_path, text, zone="Nowhere/None").code == "bad_zone"
+    never = lines("2031-03-30 02:30,1.0,1.2,0.9,1.1")
+    assert "a time that there is in Europe/Zurich" in refused(tmp_path, never, zone=ZONE).sentence
+
+
+def test_several_files_are_one_history(tmp_path):
+    early, late = (BARS.mapped(lambda c: c[:250]), BARS.mapped(lambda c: c[200:]))
+    paths = []
+    for name, part in (("b", late), ("a", early)):
+        (tmp_path / name).mkdir()
+        paths.append(
+            write(part, DIALECTS["semicolons" if name == "a" else "tabs"], tmp_path / name)
+        )
+    found = import_files(paths)
+    assert same(found)
+    assert [(one.code, one.often) for one in found.found if one.code == "twice"] == [("twice", 50)]
+
+
+def test_two_files_that_contradict_each_other_are_refused(tmp_path):
+    other = BARS._replace(close=np.where(np.arange(400) == 220, BARS.close + 1e-5, BARS.close))
+    other = other._replace(high=np.maximum(other.high, other.close))
+    for name, part in (("a", BARS), ("b", other)):
+        (tmp_path / name).mkdir()
+        write(part, PLAIN, tmp_path / name)
+    with pytest.raises(BadInput, match=r"have the same time .* and differ in"):
+        import_files([tmp_path / "a/export.csv", tmp_path / "b/export.csv"])
+
+
+def test_ticks(tmp_path):
+    path = tmp_path / "ticks.csv"
+    path.write_text(
+        "Time;Bid;Ask;Volume\n"
+        "05.03.2031 09:30:00.125;0,64001;0,64003;5\n"
+        "05.03.2031 09:30:00.125;0,64002;0,64002;1\n"
+        "13.03.2031 09:30:01.5;0,64002;0,64004;7\n"
+    )
+    found = import_files([path], zone="UTC")
+    assert found.history.ticks
+    assert list(found.history.columns) == ["bid", "ask", "Volume"]
+    assert found.history.times[0] % 10**9 == 125_000_000
+    assert found.history.columns["bid"].tolist() == [0.64001, 0.64002, 0.64002]
+    assert [(one.code, one.rows[0][1]) for one in found.found] == [("no_spread", 3)]
+
+
+def test_parquet_with_other_names_and_types(tmp_path):
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    path = tmp_path / "history.parquet"
+    for times in (
+        pa.array(BARS.time).view(pa.timestamp("ns", "UTC")),
+        pa.array(BARS.time // 10**6).view(pa.timestamp("ms", "UTC")),
+        pa.array(BARS.time // 10**9),
+        pa.array([str(np.datetime64(int(one), "ns")) + "Z" for one in BARS.time]),
+    ):
+        table = {"Timestamp": times, "Spread": BARS.spread.astype(np.int32)}
+        table |= {name.title(): getattr(BARS, name) for name in ("close", "open", "high", "low")}
+        pq.write_table(pa.table(table), path)
+        assert same(import_files([path]))
+
+
+def test_what_is_worth_a_look_is_told_with_its_rows(tmp_path):
+    high = BARS.high.copy()
+    high[300] += 0.5
+    path = write(BARS._replace(high=high, spread=BARS.spread * 0), PLAIN, tmp_path)
+    found = {one.code: one for one in import_files([path], instrument=pair()).found}
+    assert [row for _, row in found["spikes"].rows] == [302]
+    assert [row for _, row in found["gaps"].rows] == [202]
+    assert found["no_spread"].often == 400
+    coarse = pair(tick=Decimal("0.0001"))
+    found = {one.code: one for one in import_files([path], instrument=coarse).found}
+    assert found["off_tick"].often > 300
+
+
+def test_the_command_writes_what_the_others_read(tmp_path, capsys):
+    path = write(BARS, DIALECTS["all at once"], tmp_path)
+    out, recipe = tmp_path / "bars.parquet", tmp_path / "recipe.toml"
+    given = ["import", str(path), "--out", str(out), "--tz", ZONE, "--recipe-out", str(recipe)]
+    assert main([*given, "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert (told["rows"], told["bar_s"], told["files"][0]["newest_first"]) == (400, 900.0, True)
+    from hawser.formats.bars import read_bars, read_unrounded
+
+    again = read_unrounded(out)
+    assert all(a.tobytes() == b.tobytes() for a, b in zip(again, BARS, strict=True))
+    text = tmp_path / "bars.csv"
+    assert main(["import", str(path), "--out", str(text), "--recipe", str(recipe)]) == 0
+    assert "400 bars from 2031-10-24T20:00:00Z" in capsys.readouterr().out
+    again = read_bars(text, pair()).bars
+    assert all(a.tobytes() == b.tobytes() for a, b in zip(again, BARS, strict=True))
+
+
+def test_nothing_is_written_where_something_is_wrong(tmp_path, capsys):
+    path = tmp_path / "export.csv"
+    path.write_text(lines(GOOD, "2031-03-05T09:45:00Z,1.0,1.2,0.9,-1"))
+    out = tmp_path / "bars.csv"
+    assert main(["import", str(path), "--out", str(out)]) == 2
+    assert not out.exists()
+    assert "row 3, column close" in capsys.readouterr().err
+
+
+def test_rows_are_named_as_in_the_file_also_where_the_newest_comes_first(tmp_path):
+    rows = ["2031-03-05T09:45:00Z,1.0,1.2,0.9,1.3", GOOD]
+    assert "row 2, column close" in refused(tmp_path, lines(*rows)).sentence
+
+
+def test_the_hour_that_comes_twice_is_told_apart_by_order(tmp_path):
+    found = import_files([write(BARS, LOCAL, tmp_path)], zone=ZONE)
+    assert (np.diff(found.history.times) > 0).all()
+    assert same(found)
