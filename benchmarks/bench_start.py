@@ -30,8 +30,10 @@ import os, resource
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, flush=True)
 os._exit(0)
 """
+# as `commands/desktop.py` begins
 DEMO = """
-import sys, os
+import gc, sys, os
+gc.disable()
 from pathlib import Path
 from hawser.demo.boot import boot
 from hawser.desk.app.start import application, make_window

@@ -4,6 +4,7 @@ elsewhere."""
 from __future__ import annotations
 
 import argparse
+import gc
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -90,11 +91,15 @@ def run(arguments: list[str]) -> int:
         raise BadInput(
             "usage", "--quay: expected one account; a simulated venue keeps the books of one"
         )
-    if options.demo:
-        return _demo(options)
-    if options.quay:
-        return _far(options)
-    return _replay(options)
+    gc.disable()  # until the window stands: hundreds of modules are loaded, and nothing is garbage
+    try:
+        if options.demo:
+            return _demo(options)
+        if options.quay:
+            return _far(options)
+        return _replay(options)
+    finally:
+        gc.enable()
 
 
 def _check_zone(zone: str | None) -> None:

@@ -5,7 +5,7 @@ at once. A venue that is none has nothing of this.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from functools import partial
+from functools import cached_property, partial
 from typing import NamedTuple
 
 from PyQt6.QtCore import pyqtSignal
@@ -94,16 +94,33 @@ class Simulation:
     def __init__(
         self, window: QWidget, runtimes: Sequence[Runtime], speed: float, view: Callable[[], InView]
     ) -> None:
-        self._runtimes, self._view = runtimes, view
-        self.bar, self.panel = SimulationBar(speed), QuayPanel(window, self._counts)
+        self._window, self._runtimes, self._view = window, runtimes, view
+        self.bar, self._weather = SimulationBar(speed), SEVERITIES["fair"]
         self.bar.speed.connect(lambda speed: self._pace(speed=speed))
         self.bar.running.connect(lambda running: self._pace(running=running))
         self.bar.weather.connect(self._set_severity)
         self.bar.asked.connect(self.show_panel)
-        self.panel.weather.connect(self._set_weather)
-        self.panel.named.connect(self.bar.show_weather)
-        self.panel.gust.connect(self.gust)
-        self.panel.stray.connect(self.stray)
+
+    @cached_property
+    def panel(self) -> QuayPanel:
+        """Made when it is first wanted: its form takes longer than the rest of the foot."""
+        panel = QuayPanel(self._window, self._counts)
+        panel.show_weather(self._weather)
+        panel.weather.connect(self._set_weather)
+        panel.named.connect(self.bar.show_weather)
+        panel.gust.connect(self.gust)
+        panel.stray.connect(self.stray)
+        return panel
+
+    @property
+    def _panel(self) -> QuayPanel | None:
+        """The panel, where it was wanted already."""
+        return self.__dict__.get("panel")
+
+    def _show_weather(self, weather: Weather) -> None:
+        self._weather = weather
+        if self._panel is not None:
+            self._panel.show_weather(weather)
 
     @property
     def _venue(self) -> Simulated | None:
@@ -115,9 +132,10 @@ class Simulation:
         venue = self._venue
         self.bar.setVisible(venue is not None)
         if venue is None:
-            self.panel.hide()
+            if self._panel is not None:
+                self._panel.hide()
             return
-        self.panel.show_weather(venue.weather)
+        self._show_weather(venue.weather)
         self.bar.show_weather(severity_of(venue.weather))
 
     @property
@@ -158,10 +176,11 @@ class Simulation:
 
     def _set_severity(self, severity: str) -> None:
         if severity in SEVERITIES:
-            self.panel.show_weather(SEVERITIES[severity])
+            self._show_weather(SEVERITIES[severity])
             self._set_weather(SEVERITIES[severity], 1)
 
     def _set_weather(self, weather: Weather, seed: int) -> None:
+        self._weather = weather
         self._view().runtime.simulate(lambda venue: venue.set_weather(weather, seed))
 
     def gust(self, kind: str, length: int) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import os
 import signal
 import sys
@@ -111,6 +112,7 @@ def run(
     window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
     _catch_errors(window)
     window.show()
+    QTimer.singleShot(0, gc.enable)  # `commands/desktop.py` has held it off so far
     # The engine starts once the window has been painted; the stations that are not shown follow.
     for account_desk in window.account_desks:
         QTimer.singleShot(0, account_desk.runtime.start)

@@ -85,6 +85,8 @@ class Window(QMainWindow):
         }
         self.accounts = tuple(known.values())
         self.curtain = Curtain(self)
+        # before there is anything in the window: a style sheet lays out anew whatever there is
+        self._theming = Theming(self, appearance, self.curtain, self._parts)
         self.stack = StationHost(self, known, self.curtain)
         self.account_desks = [
             AccountDesk(name, account, self.stack.view) for name, account in known.items()
@@ -119,7 +121,6 @@ class Window(QMainWindow):
         self._keys()
         self._restore()
         self._remembers.start()
-        self._theming = Theming(self, appearance, self.curtain, self._parts)
 
     @property
     def account_desk(self) -> AccountDesk:
