@@ -99,10 +99,16 @@ def test_a_recipe_is_taken_at_its_word(tmp_path):
     [
         ("", "holds no rows"),
         ("nothing\nbut words\n", "no row of figures"),
-        (lines(GOOD, "2031-03-05T09:45:00Z,1.0,x,0.9,1.1"), "expected a number, got 'x'"),
+        (
+            lines(GOOD, "2031-03-05T09:45:00Z,1.0,x,0.9,1.1"),
+            "row 3, column high: expected a number, got 'x'",
+        ),
         (lines(GOOD, "2031-03-05T09:45:00Z,1.0,,0.9,1.1"), "row 3, column high: expected a price"),
         (lines(GOOD, "2031-03-05T09:45:00Z,1.0,1.2,0.9,-1"), "row 3, column close: expected"),
-        (lines(GOOD, "2031-03-05T09:45:00Z,1.0,1.2,0.9"), "expected 5 cells in each row, got 4"),
+        (
+            lines(GOOD, "2031-03-05T09:45:00Z,1.0,1.2,0.9"),
+            "row 3, expected 5 cells in each row, got 4",
+        ),
         (lines(GOOD, "2031-03-05T09:45:00Z,1.0,0.8,0.9,1.1"), "row 3, column high: expected a hi"),
         (lines(GOOD, "2031-03-05T09:45:00Z,1.3,1.2,0.9,1.1"), "row 3, column open: expected a pr"),
         (lines(GOOD, "2031-02-30T09:45:00Z,1.0,1.2,0.9,1.1"), "row 3, column time: expected a ti"),

@@ -59,6 +59,28 @@ def read(path: Path, recipe: Recipe, names: Sequence[str], sure: bool = False) -
 
 def _csv(path: Path, recipe: Recipe, names: Sequence[str]) -> pa.Table:
     import pyarrow as pa
+
+    try:
+        return _read_csv(path, recipe, names)
+    except UnicodeDecodeError as error:
+        raise BadInput(
+            "bad_import", f"{path}: is not written in {recipe.encoding} ({error.reason})"
+        ) from None
+    except LookupError:
+        raise BadInput(
+            "bad_import", f"{path}: encoding: expected one such as utf-8, got {recipe.encoding}"
+        ) from None
+    except (pa.ArrowException, ValueError) as error:
+        told = str(error)
+    try:  # once more, row by row: threads do not know their rows
+        _read_csv(path, recipe, names, threads=False)
+    except (pa.ArrowException, ValueError, LookupError) as error:
+        told = str(error)
+    raise _explained(path, names, told.splitlines()[0])
+
+
+def _read_csv(path: Path, recipe: Recipe, names: Sequence[str], threads: bool = True) -> pa.Table:
+    import pyarrow as pa
     import pyarrow.csv as pc
 
     wanted = [*recipe.columns.values(), *recipe.keep]
@@ -70,52 +92,46 @@ def _csv(path: Path, recipe: Recipe, names: Sequence[str]) -> pa.Table:
     def odd(row: pc.InvalidRow) -> str:
         return "skip" if comment and str(row.text).lstrip().startswith(comment) else "error"
 
-    try:
-        with opened(path) as file:
-            spaced = recipe.separator == "spaces"
-            return pc.read_csv(
-                _single_spaced(file, recipe) if spaced else file,
-                read_options=pc.ReadOptions(
-                    skip_rows=recipe.above + recipe.header,
-                    column_names=list(names),
-                    encoding=recipe.encoding,
-                    block_size=BLOCK,
-                ),
-                parse_options=pc.ParseOptions(
-                    delimiter=" " if spaced else recipe.separator, invalid_row_handler=odd
-                ),
-                convert_options=pc.ConvertOptions(
-                    include_columns=wanted,
-                    column_types=types,
-                    decimal_point=recipe.decimal,
-                    strings_can_be_null=False,
-                    null_values=["", "NaN", "nan", "NA", "null", "-"],
-                ),
-            )
-    except UnicodeDecodeError as error:
-        raise BadInput(
-            "bad_import", f"{path}: is not written in {recipe.encoding} ({error.reason})"
-        ) from None
-    except LookupError:
-        raise BadInput(
-            "bad_import", f"{path}: encoding: expected one such as utf-8, got {recipe.encoding}"
-        ) from None
-    except (pa.ArrowException, ValueError) as error:
-        raise BadInput("bad_import", f"{path}: {_plainly(str(error))}") from None
+    with opened(path) as file:
+        spaced = recipe.separator == "spaces"
+        return pc.read_csv(
+            _single_spaced(file, recipe) if spaced else file,
+            read_options=pc.ReadOptions(
+                skip_rows=recipe.above + recipe.header,
+                column_names=list(names),
+                encoding=recipe.encoding,
+                block_size=BLOCK,
+                use_threads=threads,
+            ),
+            parse_options=pc.ParseOptions(
+                delimiter=" " if spaced else recipe.separator, invalid_row_handler=odd
+            ),
+            convert_options=pc.ConvertOptions(
+                include_columns=wanted,
+                column_types=types,
+                decimal_point=recipe.decimal,
+                strings_can_be_null=False,
+                null_values=["", "NaN", "nan", "NA", "null", "-"],
+            ),
+        )
 
 
-def _plainly(told: str) -> str:
-    """What Arrow says is wrong, for a trader: the column and the text where it names them."""
-    line = told.splitlines()[0]
+def _explained(path: Path, names: Sequence[str], told: str) -> BadInput:
+    """What Arrow says is wrong, for a trader: the row, the column and the text, where it names
+    them."""
+    at = re.search(r"Row #(\d+)", told)
+    row = f"row {int(at[1])}, " if at else ""
     number = re.search(
-        r"column #(\d+)(?:.*)?: CSV conversion error to double: invalid value '(.*)'", line
+        r"column #(\d+).*: CSV conversion error to double: invalid value '(.*)'", told
     )
+    width = re.search(r"Expected (\d+) columns, got (\d+): (.*)", told)
     if number:
-        return f"column {int(number[1]) + 1}: expected a number, got '{number[2][:40]}'"
-    width = re.search(r"Expected (\d+) columns, got (\d+): (.*)", line)
-    if width:
-        return f"expected {width[1]} cells in each row, got {width[2]} in: {width[3][:60]}"
-    return line
+        what = f"column {names[int(number[1])]}: expected a number, got '{number[2][:40]}'"
+    elif width:
+        what = f"expected {width[1]} cells in each row, got {width[2]} in: {width[3][:60]}"
+    else:
+        what = told
+    return BadInput("bad_import", f"{path}: {row}{what}")
 
 
 def _single_spaced(file: IO[bytes], recipe: Recipe) -> IO[bytes]:
