@@ -13,7 +13,9 @@ from dialects import DIALECTS, LOCAL, PLAIN, ZONE, history, write
 from hawser.cli import main
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
+from hawser.formats.declared import load
 from hawser.formats.importing.importing import import_files
+from hawser.formats.importing.recipe import Recipe
 from madeup import pair
 
 BARS = history()
@@ -246,3 +248,35 @@ def test_the_hour_that_comes_twice_is_told_apart_by_order(tmp_path):
     found = import_files([write(BARS, LOCAL, tmp_path)], zone=ZONE)
     assert (np.diff(found.history.times) > 0).all()
     assert same(found)
+
+
+def test_a_column_that_is_meant_twice_is_refused(tmp_path):
+    path = write(BARS, PLAIN, tmp_path)
+    recipe = import_files([path]).recipe
+    for changed in (
+        {"columns": recipe.columns | {"high": "open"}},
+        {"keep": ("spread",)},
+    ):
+        with pytest.raises(BadInput, match="is meant twice"):
+            import_files([path], msgspec.structs.replace(recipe, **changed))
+
+
+def test_a_recipe_that_names_no_column_of_the_file_is_refused(tmp_path):
+    path = write(BARS, PLAIN, tmp_path)
+    recipe = import_files([path]).recipe
+    for columns, told in (
+        (recipe.columns | {"high": "top"}, "there is no column top for high; it has time, open"),
+        ({"time": "time"}, "no column for open, high, low, close"),
+    ):
+        with pytest.raises(BadInput, match=told):
+            import_files([path], msgspec.structs.replace(recipe, columns=columns))
+    for changed, told in (
+        ({"encoding": "klingon"}, "encoding: expected one such as utf-8"),
+        ({"decimal": ","}, "expected a number"),
+    ):
+        with pytest.raises(BadInput, match=told):
+            import_files([path], msgspec.structs.replace(recipe, **changed))
+    kept = tmp_path / "recipe.toml"
+    kept.write_text('separator = ";;"')
+    with pytest.raises(BadInput, match=r"recipe.toml: separator: expected one sign, .* got ';;'"):
+        load(Recipe, kept)

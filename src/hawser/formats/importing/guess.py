@@ -303,7 +303,7 @@ def _dates(cells: Sequence[str]) -> tuple[Dates, list[str]]:
     found = numbers_of(some)
     if found.named >= 0:
         return ("dmy" if found.named == 1 else "mdy"), []
-    first, second = found.slots[:, 0], found.slots[:, 1]
+    first, second = found.date[:, 0], found.date[:, 1]
     if first.max() > 31:
         return "ymd", []
     if (first > 12).any():

@@ -6,16 +6,13 @@ from pathlib import Path
 
 from hawser.core.errors import BadInput
 from hawser.formats.importing.guess import WORDS, plain
-from hawser.formats.importing.recipe import NEEDED, PRICES, Dates, Kind, Recipe
+from hawser.formats.importing.recipe import NEEDED, PRICES, Kind, Recipe
 
 
 def guess_parquet(path: Path) -> tuple[Recipe, tuple[str, ...], list[str]]:
     """Its recipe, its columns, and what is doubtful; raises BadInput."""
     import pyarrow as pa
     import pyarrow.parquet
-
-    from hawser.core.written_times import numbers_in
-    from hawser.formats.importing.times import bytes_of, decided
 
     try:
         schema = pyarrow.parquet.read_schema(path)
@@ -48,9 +45,5 @@ def guess_parquet(path: Path) -> tuple[Recipe, tuple[str, ...], list[str]]:
             or pa.types.is_integer(schema.field(name).type)
         )
     )
-    dates: Dates = "ymd"
-    if pa.types.is_string(schema.field(columns["time"]).type):
-        texts = pyarrow.parquet.read_table(path, columns=[columns["time"]]).column(0)
-        dates = decided(numbers_in(*bytes_of(texts.combine_chunks())), "dmy").dates
-    recipe = Recipe(kind=kind, columns=columns, keep=keep, dates=dates)
+    recipe = Recipe(kind=kind, columns=columns, keep=keep)
     return recipe, tuple(schema.names), []

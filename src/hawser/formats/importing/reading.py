@@ -50,11 +50,22 @@ def read(path: Path, recipe: Recipe, names: Sequence[str], sure: bool = False) -
                 "bad_import",
                 f"{path}: there is no column {name} for {role}; it has {', '.join(names)}",
             )
-    table = _parquet(path, recipe) if is_parquet(path) else _csv(path, recipe, names)
-    if not table.num_rows:
+    used = [*recipe.columns.values(), *recipe.keep]
+    twice = next((name for name in used if used.count(name) > 1), "")
+    if twice:
+        raise BadInput(
+            "bad_import", f"{path}: column {twice} is meant twice; expected each column once"
+        )
+    columns = _columns(_parquet(path, recipe) if is_parquet(path) else _csv(path, recipe, names))
+    if not len(next(iter(columns.values()))):
         raise BadInput("bad_import", f"{path}: holds no rows")
     first = 1 if is_parquet(path) else recipe.above + recipe.header + 1
-    return _arranged(path, recipe, table, first, sure)
+    return _arranged(path, recipe, columns, first, sure)
+
+
+def _columns(table: pa.Table) -> dict[str, pa.ChunkedArray]:
+    """Each column by itself: what has been read can be given back before the next."""
+    return dict(zip(table.column_names, table.columns, strict=True))
 
 
 def _csv(path: Path, recipe: Recipe, names: Sequence[str]) -> pa.Table:
@@ -158,25 +169,32 @@ def _parquet(path: Path, recipe: Recipe) -> pa.Table:
         raise BadInput("bad_import", f"{path}: {str(error).splitlines()[0]}") from None
 
 
-def _arranged(path: Path, recipe: Recipe, table: pa.Table, first: int, sure: bool) -> Read:
-    """Times and figures, the oldest first."""
+def _arranged(
+    path: Path, recipe: Recipe, held: dict[str, pa.ChunkedArray], first: int, sure: bool
+) -> Read:
+    """Times and figures, the oldest first. What `held` has is given back column by column: all of
+    it beside all that is made of it would be twice the memory."""
+    import pyarrow as pa
+
     place = ts.Place(path, first, recipe.columns["time"])
-    found = _times(place, recipe, table, sure)
+    found = _times(place, recipe, held, sure)
     turned = _newest_first(found.local)
     if turned:
         found = found._replace(local=found.local[::-1], offset=found.offset[::-1])
-    rows = np.arange(first, first + table.num_rows)
-    moments = ts.in_utc(place, found, recipe.zone)
+    moments, decided = ts.in_utc(place, found, recipe.zone), found.decided
+    del found
+    rows = np.arange(first, first + moments.size)
+    named = {role: name for role, name in recipe.columns.items() if role not in ("time", "clock")}
+    named |= {name: name for name in recipe.keep}
     columns = {}
-    for role, name in recipe.columns.items():
-        if role not in ("time", "clock"):
-            columns[role] = _figures(place._replace(column=name), recipe, table.column(name), role)
-    for name in recipe.keep:
-        columns[name] = _figures(place._replace(column=name), recipe, table.column(name), "")
+    for role, name in named.items():
+        of = role if role in recipe.columns else ""
+        columns[role] = _figures(place._replace(column=name), recipe, held.pop(name), of)
+        pa.default_memory_pool().release_unused()
     if turned:
         columns = {name: column[::-1].copy() for name, column in columns.items()}
         rows = rows[::-1]
-    return Read(path, moments, columns, rows, found.decided, turned)
+    return Read(path, moments, columns, rows, decided, turned)
 
 
 def _newest_first(local: Array) -> bool:
@@ -185,12 +203,14 @@ def _newest_first(local: Array) -> bool:
     return bool((steps < 0).sum() > (steps > 0).sum())
 
 
-def _times(place: ts.Place, recipe: Recipe, table: pa.Table, sure: bool) -> ts.LocalTimes:
+def _times(
+    place: ts.Place, recipe: Recipe, held: dict[str, pa.ChunkedArray], sure: bool
+) -> ts.LocalTimes:
     import pyarrow as pa
 
-    column = table.column(recipe.columns["time"]).combine_chunks()
+    column = held.pop(recipe.columns["time"])
     clock = recipe.columns.get("clock")
-    of_day = table.column(clock).combine_chunks() if clock else None
+    of_day = held.pop(clock) if clock else None
     if column.null_count:
         raise place.wrong(int(np.argmax(np.asarray(column.is_null()))), "a time, got nothing")
     if pa.types.is_timestamp(column.type):

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
 
 PRICES = ("open", "high", "low", "close")
@@ -39,3 +40,14 @@ class Recipe(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         Dates, help_text("the order of day, month and year; or what is counted from 1970")
     ] = "ymd"
     zone: Annotated[str, help_text("the zone of times without an offset, as Europe/Zurich")] = ""
+
+    def __post_init__(self) -> None:
+        for key, value, holds, expected in (
+            ("separator", self.separator, len(self.separator) == 1, "one sign, or 'spaces'"),
+            ("grouping", self.grouping, len(self.grouping) < 2, "one sign, or nothing"),
+            ("above", str(self.above), self.above >= 0, "0 lines or more"),
+        ):
+            if not holds and value != "spaces":
+                raise BadInput.at(
+                    "bad_recipe", key, f"expected {expected}, got '{value[:40]}'", key=key
+                )

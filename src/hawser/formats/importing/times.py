@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from concurrent.futures import ThreadPoolExecutor
-from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -12,7 +11,7 @@ import numpy as np
 
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
-from hawser.core.written_times import CLOCK, NOWHERE, Numbers, Order, moments, numbers_in
+from hawser.core.written_times import NOWHERE, Numbers, Order, moments, numbers_in
 from hawser.formats.importing.recipe import Dates
 
 if TYPE_CHECKING:
@@ -20,7 +19,6 @@ if TYPE_CHECKING:
 
 ORDERS: dict[Dates, Order] = {"ymd": Order.YMD, "dmy": Order.DMY, "mdy": Order.MDY}
 UNITS: dict[Dates, int] = {"s": 1_000_000_000, "ms": 1_000_000, "us": 1_000, "ns": 1}
-MANY = 50_000  # rows
 MINUTE = 60_000_000_000
 
 
@@ -58,51 +56,35 @@ class Place(NamedTuple):
         )
 
 
-def bytes_of(column: pa.Array) -> tuple[Array, Array]:
+def bytes_of(texts: pa.Array) -> tuple[Array, Array]:
     """The bytes of an array of texts, and where each begins."""
-    import pyarrow as pa
-
-    column = column.cast(pa.large_string())
-    _, offsets, data = column.buffers()
-    at = np.frombuffer(offsets, np.int64)[column.offset : column.offset + len(column) + 1]
+    _, offsets, data = texts.buffers()
+    at = np.frombuffer(offsets, np.int32)[texts.offset : texts.offset + len(texts) + 1]
     if data is None or not data.size:
         return np.zeros(1, np.uint8), at
     return np.frombuffer(data, np.uint8), at
 
 
-def _numbers_side_by_side(data: Array, offsets: Array, clock: bool) -> Numbers:
-    """A long column in pieces, as many at once as there are processors."""
-    rows, pieces = offsets.size - 1, os.cpu_count() or 1
-    if rows < MANY or pieces == 1:
-        return numbers_in(data, offsets, clock)
-    edges = [rows * number // pieces for number in range(pieces + 1)]
-    with ThreadPoolExecutor(pieces) as pool:
-        parts = list(
-            pool.map(
-                lambda edge: numbers_in(data, offsets[edge[0] : edge[1] + 1], clock),
-                pairwise(edges),
-            )
-        )
-    bad = next((e + one.bad for e, one in zip(edges, parts, strict=False) if one.bad >= 0), -1)
-    return Numbers(
-        slots=np.concatenate([one.slots for one in parts]),
-        filled=np.concatenate([one.filled for one in parts]),
-        offset=np.concatenate([one.offset for one in parts]),
-        named=max(one.named for one in parts),
-        bad=bad,
-    )
+def numbers_of(place: Place, column: pa.ChunkedArray, clock: bool = False) -> Numbers:
+    """The numbers in each text of a column, as many pieces at once as there are processors; raises
+    BadInput for the first that holds no time."""
+    ends = np.cumsum([0, *map(len, column.chunks)]).tolist()
+    found = Numbers.room(ends[-1])
 
+    def read(number: int) -> Numbers:
+        into = found.part(ends[number], ends[number + 1])
+        return numbers_in(*bytes_of(column.chunk(number)), clock=clock, into=into)
 
-def numbers_of(place: Place, column: pa.Array, clock: bool = False) -> Numbers:
-    """The numbers in each text of a column; raises BadInput for the first that holds no time."""
-    found = _numbers_side_by_side(*bytes_of(column), clock)
-    if found.bad >= 0:
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        parts = list(pool.map(read, range(column.num_chunks)))
+    bad = next((end + one.bad for end, one in zip(ends, parts, strict=False) if one.bad >= 0), -1)
+    if bad >= 0:
         what = "a time of day" if clock else "a date, or a date and a time"
-        raise place.wrong(found.bad, what, str(column[found.bad]))
-    return found
+        raise place.wrong(bad, what, str(column[bad]))
+    return found._replace(named=max(one.named for one in parts))
 
 
-def counted(place: Place, column: pa.Array, dates: Dates) -> Array:
+def counted(place: Place, column: pa.ChunkedArray, dates: Dates) -> Array:
     """Seconds or parts of them since 1970, as ns."""
     import pyarrow as pa
     import pyarrow.compute as pc
@@ -129,7 +111,7 @@ def _counts(text: str) -> bool:
 
 def decided(numbers: Numbers, guess: Dates) -> Decided:
     """What the whole column says of the order of its parts."""
-    first, second = numbers.slots[:, 0], numbers.slots[:, 1]
+    first, second = numbers.date[:, 0], numbers.date[:, 1]
     if numbers.named >= 0:
         return Decided("dmy" if numbers.named == 1 else "mdy", 0)
     if first.max() > 31:
@@ -140,7 +122,7 @@ def decided(numbers: Numbers, guess: Dates) -> Decided:
             return Decided(dates, int(np.argmax(beyond)))
     ways: dict[Dates, int] = {"dmy": 0, "mdy": 0}
     for dates in ways:
-        local, bad = moments(numbers.slots, ORDERS[dates])
+        local, bad = moments(numbers, ORDERS[dates])
         ways[dates] = _turns(local) if bad < 0 else len(local)
     if ways["dmy"] != ways["mdy"]:
         return Decided(min(ways, key=lambda one: ways[one]), -1)
@@ -155,7 +137,7 @@ def _turns(local: Array) -> int:
 
 
 def local_times(
-    place: Place, dates: pa.Array, clock: pa.Array | None, wanted: Dates, sure: bool
+    place: Place, dates: pa.ChunkedArray, clock: pa.ChunkedArray | None, wanted: Dates, sure: bool
 ) -> LocalTimes:
     """A column of dates, with another of times of day where there is one. `sure`: `wanted` was
     chosen by a person, and no other order is looked for."""
@@ -163,17 +145,16 @@ def local_times(
         local = counted(place, dates, wanted)
         return LocalTimes(local, np.zeros(local.size, np.int32), Decided(wanted, -1))
     found = numbers_of(place, dates)
-    slots, offset = found.slots, found.offset
     if clock is not None:
         of_day = numbers_of(place._replace(column="clock"), clock, clock=True)
-        slots[:, CLOCK:] = of_day.slots[:, CLOCK:]
-        offset = np.where(of_day.offset == NOWHERE, offset, of_day.offset)
+        offset = np.where(of_day.offset == NOWHERE, found.offset, of_day.offset)
+        found = found._replace(clock=of_day.clock, offset=offset)
     how = Decided(wanted, -1) if sure else decided(found, wanted)
-    local, bad = moments(slots, ORDERS[how.dates])
+    local, bad = moments(found, ORDERS[how.dates])
     if bad >= 0:
         order = {"ymd": "year, month, day", "dmy": "day, month, year", "mdy": "month, day, year"}
         raise place.wrong(bad, f"a time whose date is {order[how.dates]}", str(dates[bad]))
-    return LocalTimes(local, offset, how)
+    return LocalTimes(local, found.offset, how)
 
 
 def in_utc(place: Place, times: LocalTimes, zone: str) -> Array:
