@@ -94,7 +94,7 @@ def _offset(data: Array, at: int, end: int) -> int:
     value, digits = 0, 0
     for i in range(at + 1, end):
         if _is_digit(data[i]):
-            value, digits = 10 * value + data[i] - 48, digits + 1
+            value, digits = 10 * value + int(data[i]) - 48, digits + 1
         elif data[i] != 58 or digits != 2:
             return NOWHERE
     if digits == 2:
@@ -177,7 +177,7 @@ def _figure(
     begun, value = i, 0
     most = FRACTION if slot == SLOTS - 1 else 14
     while i < end and _is_digit(data[i]) and i - begun < most:
-        value, i = 10 * value + data[i] - 48, i + 1
+        value, i = 10 * value + int(data[i]) - 48, i + 1
     digits = i - begun
     _note(place, begun - begin, slot, digits)
     while slot == SLOTS - 1 and i < end and data[i] == 48:  # noughts that do not count
@@ -323,16 +323,27 @@ def _days(year: int, month: int, day: int) -> int:
     return era * 146097 + of_era * 365 + of_era // 4 - of_era // 100 + of_year - 719468
 
 
+@inlined
+def _same_day(date: Array, row: int) -> bool:
+    """Whether a row has the date of the one before."""
+    same = date[row, 0] == date[row - 1, 0] and date[row, 1] == date[row - 1, 1]
+    return bool(same and date[row, 2] == date[row - 1, 2])
+
+
 @compiled
 def _add_days(date: Array, order: int, found: Array) -> int:
     """Adds to `found`, ns since midnight, the days of each date since 1970; returns the first row
     that is no date."""
+    days = 0
     for row in range(found.size):
-        year, month, day = date[row, 0], date[row, 1], date[row, 2]
+        if row and _same_day(date, row):
+            found[row] += np.int64(days) * 86400 * SECOND
+            continue
+        year, month, day = int(date[row, 0]), int(date[row, 1]), int(date[row, 2])
         if order != 0:
-            year, day = date[row, 2], date[row, 0]
+            year, day = day, year
             if order == 2:
-                month, day = date[row, 0], date[row, 1]
+                month, day = day, month
         if year < 100:
             year += 2000 if year < 70 else 1900
         if not (1678 <= year <= 2261 and 1 <= month <= 12 and 1 <= day <= 31):
