@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import csv
 import json
+from dataclasses import replace
 from decimal import Decimal
 
 import msgspec
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from dialects import DIALECTS, LOCAL, PLAIN, ZONE, history, write
+from dialects import DIALECTS, LOCAL, PLAIN, TWO, ZONE, history, write
 from hawser.cli import main
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
@@ -280,3 +284,62 @@ def test_a_recipe_that_names_no_column_of_the_file_is_refused(tmp_path):
     kept.write_text('separator = ";;"')
     with pytest.raises(BadInput, match=r"recipe.toml: separator: expected one sign, .* got ';;'"):
         load(Recipe, kept)
+
+
+@pytest.mark.parametrize(
+    ("decimal", "grouping"), [(".", ","), (",", "."), (".", "'"), (",", "\u00a0"), (".", " ")]
+)
+@pytest.mark.parametrize("separator", [";", ","])
+def test_signs_between_thousands_are_left_out(tmp_path, decimal, grouping, separator):
+    prices = [np.array([float(f"{price * 1e4:.5f}") for price in one]) for one in BARS[1:5]]
+    high = BARS._replace(open=prices[0], high=prices[1], low=prices[2], close=prices[3])
+    dialect = replace(PLAIN, decimal=decimal, grouping=grouping, separator=separator)
+    found = import_files([write(high, dialect, tmp_path)])
+    assert (found.recipe.decimal, found.recipe.grouping) == (decimal, grouping)
+    assert same(found, high)
+
+
+DATES = [
+    ("%Y-%m-%dT%H:%M:%SZ", ""),
+    ("%d.%m.%Y %H:%M:%S", ""),
+    ("%m/%d/%Y %I:%M %p", ""),
+    ("%b %d, %Y %H:%M", ""),
+    ("%Y%m%d%H%M", ""),
+    ("%d-%m-%Y %H.%M", ""),
+    ("%Y/%m/%d %H:%M:%S,000", ""),
+    ("%d.%m.%y", "%H:%M:%S.000"),
+    ("%Y%m%d", "%H%M"),
+    ("%m/%d/%Y", "%I:%M %p"),
+    ("%d %b %Y", "%H:%M"),
+]
+
+
+@settings(max_examples=60, deadline=None)
+@given(data=st.data())
+def test_what_no_list_foresaw_is_the_same_history_too(tmp_path_factory, data):
+    """Any date with any separator, letters, packing and order."""
+
+    def one(*choices):
+        return data.draw(st.sampled_from(choices))
+
+    date, clock = one(*DATES)
+    zone = "UTC" if date.endswith("Z") else one("UTC", ZONE, "America/New_York")
+    dialect = replace(
+        PLAIN,
+        separator=one(",", ";", "\t", "|"),
+        decimal=one(".", ","),
+        header=one(TWO if clock else PLAIN.header, None),
+        date=date,
+        clock=clock,
+        zone=zone,
+        encoding=one("utf-8", "utf-8-sig", "utf-16", "cp1252"),
+        quoting=one(csv.QUOTE_MINIMAL, csv.QUOTE_ALL),
+        above=one((), ("# x", "# y; z"), ("Made up", "")),
+        comment_at=one(-1, 20),
+        newest_first=one(False, True),
+        packed=one("", "gz", "zip", "xz"),
+        ending=one("\r\n", "\n"),
+        trailing=one(False, True),
+        blank=one(False, True),
+    )
+    assert same(import_files([write(BARS, dialect, tmp_path_factory.mktemp("any"))], zone=zone))
