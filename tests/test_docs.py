@@ -5,6 +5,7 @@ import os
 import re
 import subprocess
 import sys
+from importlib import import_module
 
 import pytest
 
@@ -48,10 +49,14 @@ def test_every_option_of_the_command_is_told():
 
 
 def test_every_command_is_told():
-    from hawser.cli import COMMANDS
+    from hawser.commands.declared import COMMANDS, commands_help
 
-    for name in COMMANDS:
-        assert f"`hawser {name}" in README, name
+    files = (ROOT / "docs" / "files.md").read_text()
+    for one in COMMANDS.values():
+        assert f"`hawser {one.name}" in README, one.name
+        assert f"| `hawser {one.name}" in files, one.name
+        assert f"hawser {one.name} " in commands_help()
+        assert callable(import_module(f"hawser.commands.{one.module}").run)
 
 
 def test_every_picture_is_linked_and_there():

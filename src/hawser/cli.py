@@ -10,26 +10,10 @@ import sys
 from contextlib import suppress
 from importlib import import_module
 
+from hawser.commands.declared import COMMANDS
 from hawser.commands.parsing import DONE, REFUSED, WRONG
 from hawser.commands.process import say
 from hawser.core.errors import HawserError
-
-COMMANDS = {  # each with its module
-    name: f"hawser.commands.{module}"
-    for name, module in (
-        ("size", "size"),
-        ("import", "import_"),
-        ("lines", "lines"),
-        ("rehearse", "rehearse"),
-        ("parity", "parity"),
-        ("guards", "guards"),
-        ("watch", "watch"),
-        ("quay", "quay"),
-        ("verify", "verify"),
-        ("storm", "storm"),
-    )
-}
-DESKTOP = "hawser.commands.desktop"
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -39,8 +23,9 @@ def main(arguments: list[str] | None = None) -> int:
     before = [(number, signal.getsignal(number)) for number in (signal.SIGINT, signal.SIGTERM)]
     try:
         named = bool(given) and given[0] in COMMANDS
-        module = COMMANDS[given[0]] if named else DESKTOP
-        status: int = import_module(module).run(given[1:] if named else given)
+        module = COMMANDS[given[0]].module if named else "desktop"
+        run = import_module(f"hawser.commands.{module}").run
+        status: int = run(given[1:] if named else given)
         sys.stdout.flush()
         return status
     except HawserError as error:

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hawser import __version__
+from hawser.commands.declared import commands_help
 from hawser.commands.parsing import Parser
 from hawser.commands.process import leavable, say
 from hawser.core.errors import BadInput
@@ -22,12 +23,10 @@ if TYPE_CHECKING:
 def desktop_parser() -> Parser:
     parser = Parser(
         prog="hawser",
-        description=(
-            "Sizes, protects and tends trades. Without options: opens the history opened last."
-        ),
-        epilog="Commands: hawser size REQUEST sizes a trade from JSON; hawser lines adds indicator "
-        "columns to bars; "
-        "hawser verify SESSION replays a recorded session and compares. Each has its own --help.",
+        description="Sizes, protects and tends trades. Without options: opens the history opened "
+        "last.",
+        epilog=commands_help(),
+        formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     parser.add_argument("--version", action="version", version=f"hawser {__version__}")
     parser.add_argument(

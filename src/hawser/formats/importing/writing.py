@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import csv
+import io
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -11,6 +14,13 @@ from hawser.formats.bars import is_parquet
 from hawser.formats.importing.history import History
 
 SECOND = 1_000_000_000
+
+
+def _row(cells: Iterable[str]) -> str:
+    """A row of CSV; pyarrow would quote every name of a header."""
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\n").writerow(cells)
+    return out.getvalue()
 
 
 def write_history(history: History, out: Path) -> None:
@@ -30,5 +40,6 @@ def write_history(history: History, out: Path) -> None:
         if is_parquet(out):
             pyarrow.parquet.write_table(table, file)
         else:
-            options = pyarrow.csv.WriteOptions(quoting_style="none")
+            file.write(_row(columns).encode())
+            options = pyarrow.csv.WriteOptions(include_header=False, quoting_style="none")
             pyarrow.csv.write_csv(table, file, options)
