@@ -343,3 +343,24 @@ def test_what_no_list_foresaw_is_the_same_history_too(tmp_path_factory, data):
         blank=one(False, True),
     )
     assert same(import_files([write(BARS, dialect, tmp_path_factory.mktemp("any"))], zone=zone))
+
+
+def test_a_recipe_reads_what_nobody_would_guess(tmp_path):
+    """Columns without names, in an order of their own, after a row that looks like figures."""
+    path = tmp_path / "export.txt"
+    rows = [f"x~{4000 + day}~4011~3990~4001~{day}.3.31 9:05" for day in range(1, 10)]
+    path.write_text("\n".join(["1~2~3~4~5~6", *rows]))
+    names = {"open": 2, "high": 3, "low": 4, "close": 5, "time": 6}
+    recipe = Recipe(
+        separator="~",
+        above=1,
+        header=False,
+        columns={role: f"column {number}" for role, number in names.items()},
+        dates="dmy",
+        zone=ZONE,
+    )
+    found = import_files([path], recipe)
+    assert found.history.columns["open"].tolist() == [4000.0 + day for day in range(1, 10)]
+    assert found.history.row[0] == 2
+    with pytest.raises(BadInput, match=r"no column holds dates|no row of figures|expected columns"):
+        import_files([path])

@@ -1,5 +1,4 @@
-"""What a file seems to be, from its first lines: every guess is one field of the recipe, and what
-is doubtful is told."""
+"""What a file seems to be, from its first lines: every guess is one field of the recipe."""
 
 from __future__ import annotations
 
@@ -9,8 +8,8 @@ import unicodedata
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
 
+import msgspec
 import numpy as np
 
 from hawser.core.errors import BadInput
@@ -41,20 +40,15 @@ NAMES = {
 WORDS = {role: frozenset(names.split()) for role, names in NAMES.items()}
 
 
-class Guess(NamedTuple):
-    """A recipe, the column names of the file, its first rows of cells, and what is doubtful."""
-
-    recipe: Recipe
-    names: tuple[str, ...]
-    rows: list[list[str]]
-    doubts: list[str]
-
-
 def split(lines: Sequence[str], separator: str) -> list[list[str]]:
     """Lines as rows of cells."""
     if separator == "spaces":
         return [line.split() for line in lines]
-    return [[cell.strip() for cell in row] for row in csv.reader(lines, delimiter=separator) if row]
+    try:
+        rows = list(csv.reader(lines, delimiter=separator))
+    except csv.Error:  # a cell longer than any
+        return [[line] for line in lines]
+    return [[cell.strip() for cell in row] for row in rows if row]
 
 
 def plain(name: str) -> str:
@@ -84,17 +78,37 @@ def is_clock(cell: str) -> bool:
     return ":" in cell and numbers_of([cell], clock=True).bad < 0
 
 
-def guess(path: Path) -> Guess:
-    """What `path` seems to be; raises BadInput where it is no table of bars or ticks."""
-    start = sample(path)
-    encoding = encoding_of(start)
-    lines = lines_of(start, encoding)[:MOST_LINES]
-    comment = next((one for one in COMMENTS if any(line.startswith(one) for line in lines)), "")
-    rows_at = [
+def columns_of(path: Path, recipe: Recipe) -> tuple[str, ...]:
+    """The columns of a file that is read by a recipe, from the left; raises BadInput."""
+    try:
+        lines = lines_of(sample(path), recipe.encoding)
+    except LookupError:
+        raise BadInput(
+            "bad_import", f"{path}: encoding: expected one such as utf-8, got {recipe.encoding}"
+        ) from None
+    used = [lines[at] for at in _used(lines, recipe.comment) if at >= recipe.above]
+    rows = split(used[:2], recipe.separator)
+    if not rows:
+        raise BadInput("bad_import", f"{path}: holds no rows")
+    return _names(rows[0] if recipe.header else [], len(rows[-1]))
+
+
+def _used(lines: Sequence[str], comment: str) -> list[int]:
+    """Which lines are neither empty nor a comment."""
+    return [
         number
         for number, line in enumerate(lines)
         if line.strip() and not (comment and line.startswith(comment))
     ]
+
+
+def guess(path: Path) -> Recipe:
+    """How `path` seems to be written; raises BadInput where it is no table of bars or ticks."""
+    start = sample(path)
+    encoding = encoding_of(start)
+    lines = lines_of(start, encoding)[:MOST_LINES]
+    comment = next((one for one in COMMENTS if any(line.startswith(one) for line in lines)), "")
+    rows_at = _used(lines, comment)
     used = [lines[number] for number in rows_at]
     if not used:
         raise BadInput("bad_import", f"{path}: holds no rows")
@@ -161,7 +175,9 @@ def _names(header: list[str], width: int) -> tuple[str, ...]:
     return tuple(found)
 
 
-def _with_columns(path: Path, made: Recipe, names: tuple[str, ...], body: list[list[str]]) -> Guess:
+def _with_columns(
+    path: Path, made: Recipe, names: tuple[str, ...], body: list[list[str]]
+) -> Recipe:
     cells = {
         name: [row[number] if number < len(row) else "" for row in body]
         for number, name in enumerate(names)
@@ -176,7 +192,6 @@ def _with_columns(path: Path, made: Recipe, names: tuple[str, ...], body: list[l
             columns, kind = _by_place(path, names, cells, columns)
     wanted = (*NEEDED[kind], "clock", "spread")
     columns = {role: name for role, name in columns.items() if role in wanted}
-    doubts: list[str] = []
     decimal, grouping = _decimal(
         [
             cell
@@ -185,8 +200,6 @@ def _with_columns(path: Path, made: Recipe, names: tuple[str, ...], body: list[l
             for cell in cells[name]
         ]
     )
-    dates, told = _dates(cells[columns["time"]])
-    doubts += told
     taken = set(columns.values())
     keep = tuple(
         name
@@ -195,14 +208,15 @@ def _with_columns(path: Path, made: Recipe, names: tuple[str, ...], body: list[l
         and any(cells[name])
         and all(not cell or is_number(cell) for cell in cells[name])
     )
-    fields = {"kind": kind, "columns": columns, "decimal": decimal, "grouping": grouping}
-    return Guess(_changed(made, fields | {"dates": dates, "keep": keep}), names, body, doubts)
-
-
-def _changed(recipe: Recipe, fields: dict[str, object]) -> Recipe:
-    import msgspec
-
-    return msgspec.structs.replace(recipe, **fields)
+    return msgspec.structs.replace(
+        made,
+        kind=kind,
+        columns=columns,
+        decimal=decimal,
+        grouping=grouping,
+        dates=_dates(cells[columns["time"]]),
+        keep=keep,
+    )
 
 
 def _by_name(names: tuple[str, ...], cells: dict[str, list[str]]) -> dict[str, str]:
@@ -293,21 +307,17 @@ def _decimal(cells: Sequence[str]) -> tuple[str, str]:
     return decimal, grouping
 
 
-def _dates(cells: Sequence[str]) -> tuple[Dates, list[str]]:
+def _dates(cells: Sequence[str]) -> Dates:
     """The order of a date's parts by what the first rows show; the whole file decides later."""
     some = [cell for cell in cells if cell]
     if all(_epoch(cell) for cell in some):
         digits = len(some[0].split(".")[0])
         units: dict[int, Dates] = {10: "s", 13: "ms", 16: "us", 19: "ns"}
-        return units[digits], []
+        return units[digits]
     found = numbers_of(some)
     if found.named >= 0:
-        return ("dmy" if found.named == 1 else "mdy"), []
+        return "dmy" if found.named == 1 else "mdy"
     first, second = found.date[:, 0], found.date[:, 1]
     if first.max() > 31:
-        return "ymd", []
-    if (first > 12).any():
-        return "dmy", []
-    if (second > 12).any():
-        return "mdy", []
-    return "dmy", ["day_or_month"]
+        return "ymd"
+    return "mdy" if (second > 12).any() and not (first > 12).any() else "dmy"

@@ -3,25 +3,36 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from hawser.core.errors import BadInput
 from hawser.formats.importing.guess import WORDS, plain
 from hawser.formats.importing.recipe import NEEDED, PRICES, Kind, Recipe
 
+if TYPE_CHECKING:
+    import pyarrow as pa
 
-def guess_parquet(path: Path) -> tuple[Recipe, tuple[str, ...], list[str]]:
-    """Its recipe, its columns, and what is doubtful; raises BadInput."""
+
+def schema_of(path: Path) -> pa.Schema:
+    """The names and types of its columns; raises BadInput."""
     import pyarrow as pa
     import pyarrow.parquet
 
     try:
-        schema = pyarrow.parquet.read_schema(path)
+        return pyarrow.parquet.read_schema(path)
     except OSError as error:
         raise BadInput(
             "unreadable", f"{path}: cannot be read ({error.strerror or error})"
         ) from None
     except pa.ArrowException as error:
         raise BadInput("bad_import", f"{path}: {str(error).splitlines()[0]}") from None
+
+
+def guess_parquet(path: Path) -> Recipe:
+    """How it seems to be written; raises BadInput."""
+    import pyarrow as pa
+
+    schema = schema_of(path)
     columns: dict[str, str] = {}
     for role in ("time", *PRICES, "spread", "bid", "ask"):
         for name in schema.names:
@@ -45,5 +56,4 @@ def guess_parquet(path: Path) -> tuple[Recipe, tuple[str, ...], list[str]]:
             or pa.types.is_integer(schema.field(name).type)
         )
     )
-    recipe = Recipe(kind=kind, columns=columns, keep=keep)
-    return recipe, tuple(schema.names), []
+    return Recipe(kind=kind, columns=columns, keep=keep)

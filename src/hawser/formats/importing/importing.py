@@ -110,11 +110,10 @@ def import_files(
         raise BadInput("usage", f"--tz {zone}: the recipe says {recipe.zone}")
     reads, used = [], []
     for path in paths:
-        made, names, _ = guessed(path)
-        of = made if recipe is None else recipe
+        of = guessed(path) if recipe is None else recipe
         if zone:
             of = msgspec.structs.replace(of, zone=zone)
-        reads.append(read(path, of, names, sure=recipe is not None))
+        reads.append(read(path, of, sure=recipe is not None))
         used.append(of)
     kinds = {one.kind for one in used}
     if len(kinds) > 1:

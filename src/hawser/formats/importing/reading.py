@@ -16,7 +16,7 @@ from hawser.core.indicators import Array
 from hawser.core.written_times import NOWHERE
 from hawser.formats.bars import is_parquet
 from hawser.formats.importing import times as ts
-from hawser.formats.importing.guess import guess
+from hawser.formats.importing.guess import columns_of, guess
 from hawser.formats.importing.opened import opened
 from hawser.formats.importing.recipe import NEEDED, PRICES, Dates, Recipe
 
@@ -38,9 +38,10 @@ class Read(NamedTuple):
     turned: bool
 
 
-def read(path: Path, recipe: Recipe, names: Sequence[str], sure: bool = False) -> Read:
-    """Read `path`; `names` are its columns from the left. `sure`: a person chose the recipe, so the
-    order of dates is not looked for. Raises BadInput."""
+def read(path: Path, recipe: Recipe, sure: bool = False) -> Read:
+    """Read `path`. `sure`: a person chose the recipe, so the order of dates is not looked for.
+    Raises BadInput."""
+    names = names_in(path, recipe)
     missing = [role for role in NEEDED[recipe.kind] if role not in recipe.columns]
     if missing:
         raise BadInput("bad_import", f"{path}: no column for {', '.join(missing)}")
@@ -262,11 +263,19 @@ def _figures(place: ts.Place, recipe: Recipe, column: pa.ChunkedArray, role: str
     return numbers
 
 
-def guessed(path: Path) -> tuple[Recipe, tuple[str, ...], list[str]]:
-    """What a file seems to be: its recipe, its columns, and what is doubtful."""
+def guessed(path: Path) -> Recipe:
+    """How a file seems to be written; raises BadInput."""
     if not is_parquet(path):
-        found = guess(path)
-        return found.recipe, found.names, found.doubts
+        return guess(path)
     from hawser.formats.importing.guess_parquet import guess_parquet
 
     return guess_parquet(path)
+
+
+def names_in(path: Path, recipe: Recipe) -> tuple[str, ...]:
+    """The columns that a file has, read by a recipe; raises BadInput."""
+    if not is_parquet(path):
+        return columns_of(path, recipe)
+    from hawser.formats.importing.guess_parquet import schema_of
+
+    return tuple(schema_of(path).names)
