@@ -38,14 +38,19 @@ class _Piece(QWidget):
     """Lies before a part of the window. It is opaque, so nothing behind it is painted, and paints
     nothing, so that what was painted stays."""
 
-    def __init__(self, before: QWidget, region: QRegion) -> None:
+    def __init__(self, before: QWidget) -> None:
         super().__init__(before)
+        self.hide()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setAttribute(Qt.WidgetAttribute.WA_NoSystemBackground)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+
+    def hang(self, region: QRegion) -> None:
         self.setGeometry(region.boundingRect())
         if region.rectCount() > 1:
             self.setMask(region.translated(-self.pos()))
+        else:
+            self.clearMask()
         self.show()
         self.raise_()
 
@@ -59,7 +64,8 @@ class Curtain(QObject):
     def __init__(self, whole: QWidget) -> None:
         super().__init__(whole)
         self._whole = whole
-        self._pieces: list[_Piece] = []
+        self._pieces: list[_Piece] = []  # that hang, the next to be taken away first
+        self._spare: list[_Piece] = []
         self._work: Iterator[int] = iter(())
         self._next = once(self, 0, self._turn)
         self.drawn = False  # something waits for its turn
@@ -80,7 +86,7 @@ class Curtain(QObject):
         for part in parts:
             ground -= QRegion(self._box(part))
         if self._whole.isVisible():
-            self._pieces.append(_Piece(self._whole, ground))
+            self._hang_piece(ground)
         self._hang(parts)
         self._work = work
         self._begin()
@@ -90,8 +96,13 @@ class Curtain(QObject):
 
     def _hang(self, parts: Iterable[QWidget]) -> None:
         for part in parts:
-            if part.isVisible():
-                self._pieces += [_Piece(self._whole, region) for region in self._regions(part)]
+            for region in self._regions(part) if part.isVisible() else ():
+                self._hang_piece(region)
+
+    def _hang_piece(self, region: QRegion) -> None:
+        piece = self._spare.pop() if self._spare else _Piece(self._whole)
+        piece.hang(region)
+        self._pieces.append(piece)
 
     def _regions(self, part: QWidget) -> Iterator[QRegion]:
         """The pieces of a part; a canvas in it is one of its own."""
@@ -114,10 +125,8 @@ class Curtain(QObject):
         self._next.stop()
         for _ in self._work:
             pass
-        for piece in self._pieces:
-            piece.hide()
-            piece.deleteLater()
-        self._pieces = []
+        while self._pieces:
+            self._take_away()
         self.drawn = False
 
     def _turn(self) -> None:
@@ -130,6 +139,9 @@ class Curtain(QObject):
         if not self._pieces:
             self.drawn = False
             return
+        self._take_away()
+
+    def _take_away(self) -> None:
         piece = self._pieces.pop(0)
         piece.hide()  # Qt paints what lay behind it, before the next turn
-        piece.deleteLater()
+        self._spare.append(piece)

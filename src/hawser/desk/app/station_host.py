@@ -7,7 +7,7 @@ import contextlib
 import threading
 from collections.abc import Iterator
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QStackedWidget
 
 from hawser.desk.app.curtain import Curtain, panels_of
@@ -40,7 +40,9 @@ class StationHost(QStackedWidget):
             view = self._views[key] = view_of(one)(self._desk, self._accounts[account])
             self._restore(view)
             self.addWidget(view)
-            view.changing.connect(self._draw_curtain)
+            # in an event of its own, which Qt delivers before it paints
+            queued = Qt.ConnectionType.QueuedConnection
+            view.changing.connect(self._draw_curtain, type=queued)  # type: ignore[call-arg]
         return self._views[key]
 
     def show_view(self, station: str, account: str) -> StationView:
