@@ -3,6 +3,7 @@ stays unpainted whatever comes between."""
 
 from __future__ import annotations
 
+import msgspec
 from PyQt6.QtCore import QRect, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent
 from PyQt6.QtTest import QTest
@@ -157,3 +158,17 @@ def test_another_theme_reaches_every_part_and_comes_back(trader):
     trader.click(window.foot.themes)  # before the first is through
     trader.click(window.foot.themes)
     assert colours() == first
+
+
+def test_what_matters_waits_behind_no_curtain(trader):
+    """A link that is cut is seen at once, whatever is being shown piece by piece."""
+    window = trader.window
+    window.curtain.draw(window._parts())
+    assert window.curtain.drawn
+    latest = window.latest
+    window.show_snapshot(msgspec.structs.replace(latest, link_up=not latest.link_up), latest)
+    assert not window.curtain.drawn
+    assert "LINK DOWN" in window.foot.link.text()
+    window.curtain.draw(window._parts())
+    window.show_snapshot(latest, latest)
+    assert window.curtain.drawn  # nothing has happened

@@ -344,6 +344,8 @@ class Window(QMainWindow):
         at once."""
         urgent = before is None or _alerting(before) != _alerting(snapshot)
         turn = ALL_TURNS if urgent else self.snapshots % 4
+        if urgent and before is not None:
+            self.curtain.open()  # what matters waits behind nothing
         self.snapshots += 1
         if turn in (3, ALL_TURNS):
             self._show_accounts()
