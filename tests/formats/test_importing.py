@@ -66,7 +66,9 @@ def test_one_row_decides_between_day_and_month(tmp_path):
     days = [f"{day:02d}.03.2031 10:00,1.0,1.2,0.9,1.1" for day in (3, 4, 13)]
     path = tmp_path / "export.csv"
     path.write_text(lines(*days))
-    found = import_files([path], zone="UTC").as_json()["files"][0]
+    read = import_files([path], zone="UTC")
+    assert any(one.endswith("day before month; row 4 shows it") for one in read.sentences())
+    found = read.as_json()["files"][0]
     assert (found["dates"], found["decided_by_row"], found["doubtful"]) == ("dmy", 4, False)
 
 
@@ -115,7 +117,10 @@ def test_a_recipe_is_taken_at_its_word(tmp_path):
             lines(GOOD, "2031-03-05T09:45:00Z,1.0,1.2,0.9"),
             "row 3, expected 5 cells in each row, got 4",
         ),
-        (lines(GOOD, "2031-03-05T09:45:00Z,1.0,0.8,0.9,1.1"), "row 3, column high: expected a hi"),
+        (
+            lines(GOOD, "2031-03-05T09:45:00Z,1.0,0.8,0.9,1.1"),
+            "row 3, column high: expected high at",
+        ),
         (lines(GOOD, "2031-03-05T09:45:00Z,1.3,1.2,0.9,1.1"), "row 3, column open: expected a pr"),
         (lines(GOOD, "2031-02-30T09:45:00Z,1.0,1.2,0.9,1.1"), "row 3, column time: expected a ti"),
         (lines(GOOD, "2031-03-05T09:45:00,1.0,1.2,0.9,1.1"), "row 3, column time: expected an off"),
@@ -364,3 +369,16 @@ def test_a_recipe_reads_what_nobody_would_guess(tmp_path):
     assert found.history.row[0] == 2
     with pytest.raises(BadInput, match=r"no column holds dates|no row of figures|expected columns"):
         import_files([path])
+
+
+def test_a_time_that_never_was_is_named_by_its_row_also_where_the_newest_comes_first(tmp_path):
+    rows = [f"2031-03-{day} {hour}:30,1.0,1.2,0.9,1.1" for day, hour in ((31, 10), (30, "02"))]
+    text = lines(*rows, "2031-03-29 10:30,1.0,1.2,0.9,1.1")
+    assert "row 3, column time" in refused(tmp_path, text, zone=ZONE).sentence
+
+
+def test_a_spread_in_prices_is_told(tmp_path):
+    path = write(BARS._replace(spread=BARS.spread / 100), PLAIN, tmp_path)
+    path.write_text(path.read_text().replace(",0\n", ",0.3\n"))
+    found = {one.code: one.often for one in import_files([path]).found}
+    assert found["small_spread"] > 300

@@ -6,7 +6,7 @@ header is row 1.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -82,7 +82,8 @@ def _bars(path: Path, table: pa.Table, zone: str | None) -> Bars:
         else np.full(time.size, np.nan)
     )
     _check_order(path, time)
-    _check_prices(path, prices, spread)
+    for name, bad, what in impossible(prices | {"spread": spread}):
+        _refuse(path, bad, name, what)
     return Bars._make([time, *prices.values(), spread])
 
 
@@ -286,19 +287,19 @@ def _check_order(path: Path, time: Array) -> None:
     )
 
 
-def _check_prices(path: Path, prices: dict[str, Array], spread: Array) -> None:
-    for name, values in prices.items():
-        _refuse(path, values <= 0, name, "expected a price above zero")
-    high, low = prices["high"], prices["low"]
-    _refuse(path, high < low, "high", "expected high at or above low")
+def impossible(columns: Mapping[str, Array]) -> Iterator[tuple[str, Array, str]]:
+    """What no bar can be: the column, which rows, and what is expected there. `columns` by name;
+    the spread may be missing."""
+    for name in PRICES:
+        yield name, columns[name] <= 0, "expected a price above zero"
+    high, low = columns["high"], columns["low"]
+    yield "high", high < low, "expected high at or above low"
     for name in ("open", "close"):
-        _refuse(
-            path,
-            (prices[name] > high) | (prices[name] < low),
-            name,
-            "expected a price from low to high",
-        )
-    _refuse(path, (spread < 0) | (spread > MOST_TICKS), "spread", "expected ticks, 0 or more")
+        out = (columns[name] > high) | (columns[name] < low)
+        yield name, out, "expected a price from low to high"
+    if "spread" in columns:
+        spread = columns["spread"]
+        yield "spread", (spread < 0) | (spread > MOST_TICKS), "expected ticks, 0 or more"
 
 
 def _on_grid(path: Path, bars: Bars, instrument: Instrument) -> tuple[Bars, int]:

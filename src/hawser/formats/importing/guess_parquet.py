@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from hawser.core.errors import BadInput
 from hawser.formats.importing.guess import WORDS, plain
+from hawser.formats.importing.opened import parquet_read
 from hawser.formats.importing.recipe import NEEDED, PRICES, Kind, Recipe
 
 if TYPE_CHECKING:
@@ -15,17 +16,10 @@ if TYPE_CHECKING:
 
 def schema_of(path: Path) -> pa.Schema:
     """The names and types of its columns; raises BadInput."""
-    import pyarrow as pa
     import pyarrow.parquet
 
-    try:
+    with parquet_read(path):
         return pyarrow.parquet.read_schema(path)
-    except OSError as error:
-        raise BadInput(
-            "unreadable", f"{path}: cannot be read ({error.strerror or error})"
-        ) from None
-    except pa.ArrowException as error:
-        raise BadInput("bad_import", f"{path}: {str(error).splitlines()[0]}") from None
 
 
 def guess_parquet(path: Path) -> Recipe:

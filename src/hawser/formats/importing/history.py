@@ -11,6 +11,7 @@ from hawser.core.bars import length_of
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array, atr, true_range
 from hawser.core.instrument import Instrument
+from hawser.formats.bars import impossible
 from hawser.formats.importing.reading import Read
 from hawser.formats.importing.recipe import PRICES
 
@@ -126,23 +127,14 @@ def _without_doubles(history: History) -> History:
 
 def check_bars(history: History) -> None:
     """What no bar can be is refused with its row."""
-    columns = history.columns
-    high, low = columns["high"], columns["low"]
-    wrong = [("high", high < low, "a high at or above the low")]
-    wrong += [
-        (name, (columns[name] > high) | (columns[name] < low), "a price from low to high")
-        for name in ("open", "close")
-    ]
-    if "spread" in columns:
-        wrong.append(("spread", columns["spread"] < 0, "0 ticks or more"))
-    for name, bad, expected in wrong:
+    for name, bad, expected in impossible(history.columns):
         _refuse(history, bad, name, expected)
 
 
 def check_ticks(history: History) -> None:
     """An ask below its bid is refused with its row."""
     columns = history.columns
-    _refuse(history, columns["ask"] < columns["bid"], "ask", "an ask at or above the bid")
+    _refuse(history, columns["ask"] < columns["bid"], "ask", "expected an ask at or above the bid")
 
 
 def _refuse(history: History, bad: Array, column: str, expected: str) -> None:
@@ -151,7 +143,7 @@ def _refuse(history: History, bad: Array, column: str, expected: str) -> None:
         name, row = history.place(at)
         raise BadInput(
             "bad_import",
-            f"{name}: row {row}, column {column}: expected {expected}, got "
+            f"{name}: row {row}, column {column}: {expected}, got "
             f"{history.columns[column][at]:.15g}",
             row=row,
             column=column,
@@ -224,7 +216,12 @@ def _spreads(history: History) -> list[Finding]:
         zero = history.columns["spread"] == 0
     else:
         return []
-    return _told(history, "no_spread", zero, "rows have a spread of 0")
+    found = _told(history, "no_spread", zero, "rows have a spread of 0")
+    if not history.ticks:
+        spread = history.columns["spread"]
+        text = "rows have a spread below 1 tick: Hawser counts it in ticks, not in prices"
+        found += _told(history, "small_spread", (spread > 0) & (spread < 1), text)
+    return found
 
 
 def _off_grid(history: History, instrument: Instrument) -> list[Finding]:

@@ -37,7 +37,7 @@ class Imported(NamedTuple):
         history, times = self.history, self.history.times
         what = "ticks" if history.ticks else "bars"
         told = [f"{times.size} {what} from {utc_text(int(times[0]))} to {utc_text(int(times[-1]))}"]
-        told += [text for one in self.reads for text in _doubts(one, self.recipe)]
+        told += [text for one in self.reads for text in _doubts(one)]
         for one in self.found:
             at = ", ".join(f"row {row} of {Path(name).name}" for name, row in one.rows)
             told.append(f"{one.often} {one.text}{f': {at}' if at else ''}")
@@ -85,14 +85,18 @@ def _deciding_row(one: Read) -> int | None:
     return first + one.decided.row
 
 
-def _doubts(one: Read, recipe: Recipe) -> list[str]:
+def _doubts(one: Read) -> list[str]:
+    """What was decided about the dates and the order of the rows."""
     told = []
+    order = {"dmy": "day before month", "mdy": "month before day"}.get(one.decided.dates, "")
+    row = _deciding_row(one)
     if one.decided.open:
-        order = "day before month" if one.decided.dates == "dmy" else "month before day"
         told.append(
             f"{one.path}: no row shows whether day or month comes first; read as {order}. Set "
             "dates in a recipe to be sure"
         )
+    elif order and row is not None:
+        told.append(f"{one.path}: dates are read as {order}; row {row} shows it")
     if one.turned:
         told.append(f"{one.path}: the newest rows came first, and were turned around")
     return told

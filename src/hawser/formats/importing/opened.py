@@ -51,6 +51,21 @@ def opened(path: Path) -> Iterator[IO[bytes]]:
         raise BadInput("unreadable", f"{path}: cannot be unpacked ({error})") from None
 
 
+@contextmanager
+def parquet_read(path: Path) -> Iterator[None]:
+    """What goes wrong with a Parquet file, as one sentence."""
+    import pyarrow as pa
+
+    try:
+        yield
+    except OSError as error:
+        raise BadInput(
+            "unreadable", f"{path}: cannot be read ({error.strerror or error})"
+        ) from None
+    except pa.ArrowException as error:
+        raise BadInput("bad_import", f"{path}: {str(error).splitlines()[0]}") from None
+
+
 def _only_file(path: Path, folder: zipfile.ZipFile) -> zipfile.ZipInfo:
     files = [one for one in folder.infolist() if not one.is_dir()]
     if len(files) != 1:

@@ -17,7 +17,7 @@ from hawser.core.written_times import NOWHERE
 from hawser.formats.bars import is_parquet
 from hawser.formats.importing import times as ts
 from hawser.formats.importing.guess import columns_of, guess
-from hawser.formats.importing.opened import opened
+from hawser.formats.importing.opened import opened, parquet_read
 from hawser.formats.importing.recipe import NEEDED, PRICES, Dates, Recipe
 
 if TYPE_CHECKING:
@@ -157,17 +157,10 @@ def _single_spaced(file: IO[bytes], recipe: Recipe) -> IO[bytes]:
 
 
 def _parquet(path: Path, recipe: Recipe) -> pa.Table:
-    import pyarrow as pa
     import pyarrow.parquet
 
-    try:
+    with parquet_read(path):
         return pyarrow.parquet.read_table(path, columns=[*recipe.columns.values(), *recipe.keep])
-    except OSError as error:
-        raise BadInput(
-            "unreadable", f"{path}: cannot be read ({error.strerror or error})"
-        ) from None
-    except pa.ArrowException as error:
-        raise BadInput("bad_import", f"{path}: {str(error).splitlines()[0]}") from None
 
 
 def _arranged(
@@ -179,12 +172,13 @@ def _arranged(
 
     place = ts.Place(path, first, recipe.columns["time"])
     found = _times(place, recipe, held, sure)
-    turned = _newest_first(found.local)
+    turned, last = _newest_first(found.local), first + found.local.size - 1
     if turned:
         found = found._replace(local=found.local[::-1], offset=found.offset[::-1])
-    moments, decided = ts.in_utc(place, found, recipe.zone), found.decided
+    oldest_first = place._replace(first=last, step=-1) if turned else place
+    moments, decided = ts.in_utc(oldest_first, found, recipe.zone), found.decided
     del found
-    rows = np.arange(first, first + moments.size)
+    rows = np.arange(first, last + 1)
     named = {role: name for role, name in recipe.columns.items() if role not in ("time", "clock")}
     named |= {name: name for name in recipe.keep}
     columns = {}

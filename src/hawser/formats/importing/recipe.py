@@ -10,10 +10,6 @@ from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
 
 PRICES = ("open", "high", "low", "close")
-ROLES = {
-    "bars": ("time", "clock", *PRICES, "spread"),
-    "ticks": ("time", "clock", "bid", "ask"),
-}
 NEEDED = {"bars": ("time", *PRICES), "ticks": ("time", "bid", "ask")}
 Kind = Literal["bars", "ticks"]
 Dates = Literal["ymd", "dmy", "mdy", "s", "ms", "us", "ns"]

@@ -40,14 +40,16 @@ class LocalTimes(NamedTuple):
 
 
 class Place(NamedTuple):
-    """Where a column stands, for sentences: `first` is the file's row of its first cell."""
+    """Where a column stands, for sentences: `first` is the file's row of its first cell, `step`
+    leads to the row of the next (-1: the column was turned around)."""
 
     path: Path
     first: int
     column: str
+    step: int = 1
 
     def wrong(self, at: int, expected: str, text: str = "") -> BadInput:
-        row, got = at + self.first, f", got '{text[:40]}'" if text else ""
+        row, got = self.first + at * self.step, f", got '{text[:40]}'" if text else ""
         return BadInput(
             "bad_import",
             f"{self.path}: row {row}, column {self.column}: expected {expected}{got}",
