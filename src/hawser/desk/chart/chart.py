@@ -36,7 +36,7 @@ EASY = 1.25  # how much larger than needed the price range may be before it is f
 
 
 class Chart(QFrame):
-    """One instrument, one timeframe. LevelLines cross its signals in ticks."""
+    """One instrument, one timeframe. Levels cross its signals in ticks."""
 
     span_chosen = pyqtSignal(object)
     moved = pyqtSignal(str, int, int)

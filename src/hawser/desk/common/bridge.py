@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import threading
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -87,7 +87,12 @@ class Bridge(QObject):
 
     def _aside(self, work: Callable[[], None]) -> None:
         with contextlib.suppress(RuntimeError):  # the window is gone meanwhile
-            self._maker.submit(work)
+            self._maker.submit(work).add_done_callback(self._failed)
+
+    def _failed(self, made: Future[None]) -> None:
+        """What fails there would else be told to nobody."""
+        if not made.cancelled() and made.exception() is not None:
+            self.fault.emit(f"The bars of the chart could not be prepared ({made.exception()})")
 
     def end(self) -> None:
         """The window is gone: nothing is made for it any more."""

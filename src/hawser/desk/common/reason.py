@@ -17,7 +17,6 @@ class ReasonField(QLineEdit):
         super().__init__()
         self.setPlaceholderText("Why is it safe to trade again?")
         self.setAccessibleName(name)
-        self._button = button
         button.setEnabled(self.given)
         self.textChanged.connect(lambda _: button.setEnabled(self.given))
         self.returnPressed.connect(self._send)
