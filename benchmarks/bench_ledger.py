@@ -15,7 +15,7 @@ from hawser.core.instrument import Commission, Instrument
 from hawser.engine import events as ev
 from hawser.engine.engine import Engine
 from hawser.ledger.ledger import Entry, Ledger
-from hawser.service.runtime.runtime import HEAR
+from hawser.service.runtime.engine_thread import HEAR
 from hawser.service.views.logbook_lines import Teller
 
 EVENTS, BATCH = 1_000_000, 20_000

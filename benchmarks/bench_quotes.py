@@ -39,7 +39,7 @@ from hawser.engine import events as ev
 from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.profile import Profile, profile
 from hawser.service.runtime import venue_thread
-from hawser.service.runtime.runtime import Boot
+from hawser.service.runtime.hooks import Boot
 from hawser.service.runtime.session import Session
 from hawser.venue import port
 from hawser.venue.quay import feed as fd
@@ -229,7 +229,7 @@ def main() -> int:
         window.show()
         window.runtime.start()
         elapsed, gaps = measured(window, watch)
-        joined, delays = window.runtime._link.inbox.joined, list(watch.delays)
+        joined, delays = window.runtime.link.inbox.joined, list(watch.delays)
         held = sum(trade.open_steps > 0 for trade in window.latest.trades)
         window.close()
     app.processEvents()

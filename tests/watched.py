@@ -17,8 +17,9 @@ from hawser.core.levels import StopRule
 from hawser.core.plan import Plan
 from hawser.engine import events as ev
 from hawser.service.profiles.profile import far_name, profile
+from hawser.service.runtime.hooks import Hooks
 from hawser.service.runtime.opening_quay import boot
-from hawser.service.runtime.runtime import Hooks, Runtime
+from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot
 
 

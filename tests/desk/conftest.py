@@ -241,7 +241,7 @@ def quick() -> Iterator[None]:
         patch.setattr(Stream, "_make", made)
         patch.setattr(newsics, "read_apart", read)
         patch.setattr("hawser.service.runtime.runtime.FRAME", FRAME)
-        patch.setattr("hawser.service.runtime.runtime.settle_memory", lambda: None)
+        patch.setattr("hawser.service.runtime.engine_thread.settle_memory", lambda: None)
         gc.collect()
         gc.freeze()
         gc.disable()

@@ -25,7 +25,7 @@ from hawser.desk.models.trade_actions import of_trade
 from hawser.formats.declared import load
 from hawser.formats.policytext import read_policy
 from hawser.service.alerts.settings import AlertSettings, Webhook
-from hawser.service.views.guards import picture
+from hawser.service.views.guard_picture import picture
 from hawser.service.watchdog.control import WatchSettings
 
 KEY = Qt.Key

@@ -14,7 +14,7 @@ from hawser.desk.models.planning import Draft, Planning
 from hawser.desk.models.settings import Shown
 from hawser.desk.models.trade_actions import of_many
 from hawser.engine import events as ev
-from hawser.service.views.snapshot import taken
+from hawser.service.views.taking import taken
 from madeup import pair
 
 

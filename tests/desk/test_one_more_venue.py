@@ -13,7 +13,7 @@ from hawser.core.instrument import Instrument
 from hawser.demo.boot import boot
 from hawser.desk.app.stations import GUARDS
 from hawser.service.profiles.profile import Profile
-from hawser.service.runtime.runtime import Boot
+from hawser.service.runtime.hooks import Boot
 from hawser.venue import port
 
 

@@ -42,7 +42,7 @@ from hawser.engine import events as ev
 from hawser.engine.model.state import Halted
 from hawser.service.alerts.settings import AlertSettings
 from hawser.service.runtime import opening_history
-from hawser.service.views.snapshot import taken
+from hawser.service.views.taking import taken
 from hawser.service.watchdog.control import WatchSettings
 from madeup import NO_JSON, ROOT
 
@@ -269,7 +269,7 @@ def test_the_venue_s_silence_is_shown_where_one_looks(open_desk):
     session_venue = trader.window.runtime.simulation
     from hawser.venue import port
 
-    trader.window.runtime._link.inbox.put(
+    trader.window.runtime.link.inbox.put(
         session_venue.now, port.LinkTold(time=session_venue.now, up=False, why="cable")
     )
     trader.until(lambda s: not s.link_up)

@@ -15,7 +15,7 @@ from hawser.engine import events as ev
 from hawser.engine.model import transitions as states
 from hawser.engine.model.state import bar_key
 from hawser.engine.rigs import baskets
-from hawser.service.views.snapshot import taken
+from hawser.service.views.taking import taken
 
 
 def two(**basket) -> ByHand:

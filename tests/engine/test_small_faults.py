@@ -23,11 +23,11 @@ from hawser.engine.alignment import align
 from hawser.engine.asks import stop_problem
 from hawser.engine.clearance.guards import context_of
 from hawser.engine.entries.anchoring import _known
-from hawser.engine.entries.placing import need_equity, request_for
 from hawser.engine.guards.next_look import next_moment
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import transitions as states
 from hawser.engine.model.exposure import Exposure
+from hawser.engine.model.requests import need_equity, request_for
 from hawser.engine.reconcile import differs
 
 BUY_STOP = EntryRule("stop", price=Decimal("0.61500"))

@@ -10,7 +10,8 @@ from hawser.engine import events as ev
 from hawser.engine.model import transitions as states
 from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.profile import profile
-from hawser.service.runtime.runtime import Boot, Hooks, Runtime
+from hawser.service.runtime.hooks import Boot, Hooks
+from hawser.service.runtime.runtime import Runtime
 from hawser.venue.quay.generator import GeneratedFeed
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.weather import SEVERITIES

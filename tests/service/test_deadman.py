@@ -452,7 +452,7 @@ def test_a_watch_that_cannot_be_started_now_is_started_later(tmp_path, monkeypat
         started.set()
         raise MemoryError
 
-    monkeypatch.setattr("hawser.service.watchdog.control.subprocess.run", run)
+    monkeypatch.setattr("subprocess.run", run)
     sentry.look(100.0)
     assert started.wait(60)
     until(lambda: wrong)

@@ -27,8 +27,8 @@ from hawser.ledger.verify import verify
 from hawser.service.profiles.profile import profile
 from hawser.service.runtime.news_watch import NewsWatch
 from hawser.service.runtime.session import Session
-from hawser.service.views.guards import picture
-from hawser.service.views.snapshot import taken
+from hawser.service.views.guard_picture import picture
+from hawser.service.views.taking import taken
 from madeup import pair
 
 HEAD = "time,currency,impact,title\n"

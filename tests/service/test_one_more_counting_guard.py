@@ -36,7 +36,7 @@ from hawser.engine import events as ev
 from hawser.engine.clearance.entries import entry_verdict
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.watch import HistoryPolicy
-from hawser.service.views.guards import picture
+from hawser.service.views.guard_picture import picture
 
 
 class BigLossSwitch(Switch, frozen=True, kw_only=True, tag="big_losses"):

@@ -28,8 +28,8 @@ from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.clearance.entries import account_verdict
 from hawser.engine.engine import Engine
-from hawser.engine.entries.placing import account_now
 from hawser.engine.model import transitions as states
+from hawser.engine.model.requests import account_now
 from hawser.engine.model.state import EngineState
 from hawser.engine.pacing import URGENT_BURST, VENUE_A_MINUTE, free_at
 from hawser.ledger.ledger import Ledger
@@ -37,7 +37,7 @@ from hawser.ledger.verify import verify
 from hawser.service.runtime.session import Session
 from hawser.service.runtime.venue_checks import Checking
 from hawser.service.runtime.venue_messages import FromVenue
-from hawser.service.views.snapshot import taken
+from hawser.service.views.taking import taken
 from hawser.venue import port
 from hawser.venue.quay import hands
 from hawser.venue.quay.quay import Quay

@@ -29,8 +29,10 @@ from hawser.service.profiles.last_opened import last_opened, note_opened
 from hawser.service.profiles.profile import profile, replay_name
 from hawser.service.runtime import opening_history
 from hawser.service.runtime.bar_store import ATR_LENGTH, BarStore
+from hawser.service.runtime.engine_thread import EngineThread
 from hawser.service.runtime.faults import Faults
-from hawser.service.runtime.runtime import Hooks, Runtime
+from hawser.service.runtime.hooks import Hooks
+from hawser.service.runtime.runtime import Runtime
 from hawser.service.runtime.venue_thread import BEHIND, MOST_PAUSE, PACE, Inbox, Link
 from hawser.service.runtime.venue_thread import joined as joined_quotes
 from hawser.service.views.logbook_lines import Teller
@@ -494,7 +496,7 @@ def test_an_unexpected_error_takes_nothing_down(started, monkeypatch):
 
         monkeypatch.setattr(session.engine, "handle", boom)
 
-    runtime._do(broken)
+    runtime.do(broken)
     runtime.ask(lambda now, ask_id: ev.CloseTrade(time=now, ask_id=ask_id, trade="T0"))
     found = heard.until(lambda s: s.faults == 1 and s.link_up and not s.closed)
     assert {t.id for t in found.trades} == {t.id for t in before.trades}
@@ -544,9 +546,9 @@ def test_whatever_fails_beside_it_tending_goes_on(started):
     runtime.ask(lambda now, ask_id: ev.CloseAll(time=now, ask_id=ask_id))
     end = time.monotonic() + 300
     while not held or held[-1]:
-        runtime._do(
-            lambda session: held.append(
-                sum(trade.open_steps for trade in session.engine.state.live())
+        runtime.do(
+            lambda engine: held.append(
+                sum(trade.open_steps for trade in engine.session.engine.state.live())
             )
         )
         time.sleep(0.05)
@@ -583,14 +585,17 @@ def test_a_window_that_lacks_bars_is_sent_all_of_them_and_else_one_at_a_time(tmp
     hooks = Hooks(bar=sent.append, bars=lambda *told: sent.append("all"))
     runtime = Runtime(profile("demo", tmp_path), boot, hooks)
 
+    engine = EngineThread(runtime)
+    engine.session = world.session
+
     def heard():
-        while not runtime._asks.empty():
-            runtime._asks.get()(world.session)
+        while not runtime.asks.empty():
+            runtime.asks.get()(engine)
         found, sent[:] = list(sent), []
         return ["one" if isinstance(one, ev.BarCompleted) else one for one in found]
 
-    runtime._teller.begin(world.state)
-    world.session._listener = runtime._heard
+    engine.teller.begin(world.state)
+    world.session._listener = engine.heard
     runtime.watch(SYMBOL, MINUTE)
     assert heard() == ["all"]
     world.run(130)
@@ -625,7 +630,7 @@ def test_who_tends_opens_no_file(started, monkeypatch):
     opened: list[str] = []
     monkeypatch.setattr(sys.modules[__name__], "OPENED", opened)
     runtime.sentry._next = 0.0
-    runtime._do(lambda session: 1 / 0)
+    runtime.do(lambda session: 1 / 0)
     runtime.look_at_guards()
     heard.until(lambda s: heard.faults and s.time > first.time + 2 * MINUTE)
     assert not opened

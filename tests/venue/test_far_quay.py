@@ -17,8 +17,9 @@ from hawser.core.account import Account
 from hawser.core.errors import BadInput, Unavailable
 from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.profile import profile
+from hawser.service.runtime.hooks import Boot, Hooks
 from hawser.service.runtime.opening_quay import boot
-from hawser.service.runtime.runtime import Boot, Hooks, Runtime
+from hawser.service.runtime.runtime import Runtime
 from hawser.service.runtime.session import Session
 from hawser.venue import port
 from hawser.venue.quay import wire

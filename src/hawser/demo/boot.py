@@ -3,9 +3,9 @@ time."""
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -13,13 +13,12 @@ from hawser.core.account import Account
 from hawser.core.clock import MINUTE
 from hawser.demo import world
 from hawser.engine import events as ev
-from hawser.ledger.ledger import ledger_for
 from hawser.service.profiles.profile import Profile
-from hawser.service.runtime.runtime import Boot
-from hawser.service.runtime.session import Session
-from hawser.venue.quay.quay import Quay
-from hawser.venue.quay.store import BookStore
+from hawser.service.runtime.hooks import Boot
 from hawser.venue.quay.weather import SEVERITIES
+
+if TYPE_CHECKING:
+    from hawser.service.runtime.session import Session
 
 
 def boot(profile: Profile) -> Boot:
@@ -37,6 +36,11 @@ def boot_beside(account: Account, profile: Profile) -> Boot:
 def _booted(
     account: Account, profile: Profile, morning: Callable[[Session], None], prefix: str
 ) -> Boot:
+    # the window imports this module before it is painted, and needs no ledger for that
+    from hawser.ledger.ledger import ledger_for
+    from hawser.venue.quay.quay import Quay
+    from hawser.venue.quay.store import BookStore
+
     with ledger_for(profile.ledger) as ledger:
         left_at = ledger.look().now
         rates = {**world.ACCOUNT.rates, **account.rates}
@@ -72,6 +76,8 @@ def play_morning(session: Session) -> None:
 
 def begin_anew(profile: Profile) -> None:
     """Forget the demo's past: its own folders only."""
+    import shutil
+
     shutil.rmtree(profile.data, ignore_errors=True)
     profile.heartbeat.unlink(missing_ok=True)  # it says how far the record went
     profile.made()

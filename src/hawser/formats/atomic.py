@@ -9,11 +9,8 @@ what it points to is written.
 from __future__ import annotations
 
 import contextlib
-import csv
-import ctypes
 import io
 import os
-import shutil
 import signal
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -40,6 +37,8 @@ def discard() -> bool:
 def _away(path: Path) -> None:
     with contextlib.suppress(OSError):
         if path.is_dir():
+            import shutil
+
             shutil.rmtree(path)
         else:
             path.unlink()
@@ -218,6 +217,8 @@ def _swapped(folder: Path, names: Sequence[str]) -> Iterator[Callable[[str], IO[
             for other in folder.iterdir():
                 if other.name not in names:
                     os.link(other, fresh / other.name)
+            import shutil
+
             shutil.copymode(folder, fresh)
         with _undisturbed():
             _exchange(fresh, folder)
@@ -236,6 +237,8 @@ def _exchange(fresh: Path, folder: Path) -> None:
     if not folder.exists():
         fresh.rename(folder)
         return
+    import ctypes
+
     here, there = os.fsencode(fresh), os.fsencode(folder)
     swap = getattr(ctypes.CDLL(None, use_errno=True), "renameat2", None)
     if swap is not None and swap(-100, here, -100, there, SWAP) == 0:
@@ -270,6 +273,8 @@ def _no_formula(cell: object) -> object:
 
 def write_csv(path: Path, rows: Iterable[Iterable[object]]) -> None:
     """Rows, the first of them the header, as CSV (RFC 4180, UTF-8)."""
+    import csv
+
     with written(path) as file:
         text = io.TextIOWrapper(file, encoding="utf-8", newline="")
         csv.writer(text).writerows(rows)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
 from decimal import Decimal
@@ -125,6 +124,8 @@ def _explained(kind: type[msgspec.Struct], text: str) -> tuple[str, str]:
     told = text[: place.start()] if place else text
     unknown = re.search(r"unknown field `(.*)`", told)
     if unknown:
+        import difflib
+
         known, key = sorted(_keys(kind)), unknown.group(1)[:MOST_SHOWN]
         near = difflib.get_close_matches(key, known, n=1, cutoff=0.0)
         full = f"{path}.{key}" if path else key

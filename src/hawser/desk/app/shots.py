@@ -26,8 +26,8 @@ from hawser.desk.app.window import Window
 from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
 from hawser.service.profiles.profile import Profile, profile
+from hawser.service.runtime.hooks import Boot
 from hawser.service.runtime.opening_history import Inputs, boot
-from hawser.service.runtime.runtime import Boot
 from hawser.service.runtime.session import Session
 
 SIZE = (1280, 800)

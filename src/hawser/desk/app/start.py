@@ -7,7 +7,8 @@ import gc
 import os
 import signal
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import partial
 from types import TracebackType
 from typing import NoReturn
 
@@ -23,7 +24,9 @@ from hawser.desk.models.settings import Settings
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.service.profiles.profile import Profile
 from hawser.service.profiles.rigs import Shelf
-from hawser.service.runtime.runtime import Boot, Runtime
+from hawser.service.runtime.hooks import Boot
+from hawser.service.runtime.preparing import prepared
+from hawser.service.runtime.runtime import Runtime
 from hawser.venue.clock import uptime
 
 LOOK_MS = 100  # between looks whether a signal has come: Python sees none while Qt waits
@@ -113,12 +116,20 @@ def run(
     _catch_errors(window)
     window.show()
     QTimer.singleShot(0, gc.enable)  # `commands/desktop.py` has held it off so far
-    # The engine starts once the window has been painted; the stations that are not shown follow.
-    for account_desk in window.account_desks:
-        QTimer.singleShot(0, account_desk.runtime.start)
-    QTimer.singleShot(0, window.stack.load_rest)
+    QTimer.singleShot(0, partial(_begin, window, prepared()))
     leave_on_signals(window)
     _leave(int(app.exec()))
+
+
+def _begin(window: Window, pieces: Iterator[None]) -> None:
+    """Once the window has been painted: load what the engines need, one piece in each turn of Qt's,
+    start them, and load the stations that are not shown."""
+    for _ in pieces:
+        QTimer.singleShot(0, partial(_begin, window, pieces))
+        return
+    for account_desk in window.account_desks:
+        account_desk.runtime.start()
+    QTimer.singleShot(0, window.stack.load_rest)
 
 
 def leave_on_signals(window: Window) -> None:

@@ -36,7 +36,6 @@ from hawser.desk.app.station_host import StationHost
 from hawser.desk.app.stations import HELM, RIGS, STATIONS, named
 from hawser.desk.app.theming import Theming
 from hawser.desk.app.waterline import Waterline
-from hawser.desk.common import notifying
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.bridge import Bridge
 from hawser.desk.common.editor import Editor
@@ -247,6 +246,8 @@ class Window(QMainWindow):
 
     def _alert(self, channel: str, alert: Alert) -> None:
         """A sound, or a notification of the desktop; the notice bar has it in any case."""
+        from hawser.desk.common import notifying
+
         if channel == "sound":
             notifying.sound()
             return

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-import contextlib
 import threading
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from hawser.core.bars import Bars
 from hawser.desk.models.pyramid import Pyramid
 from hawser.engine.events import BarCompleted
-from hawser.service.runtime.runtime import Hooks
+from hawser.service.runtime.hooks import Hooks
 from hawser.service.views.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
 
 
 class Bridge(QObject):
@@ -37,7 +39,8 @@ class Bridge(QObject):
     def __init__(self) -> None:
         super().__init__()
         self._lock = threading.Lock()
-        self._maker = ThreadPoolExecutor(1, "bars")
+        self._maker: ThreadPoolExecutor | None = None  # from the first bars on
+        self._ended = False
         self._latest: Snapshot | None = None
         self.is_ready = False  # whether the account is open: who comes later hears no `ready`
         self._there.connect(self._deliver)
@@ -86,7 +89,13 @@ class Bridge(QObject):
         self._aside(lambda: self.bar.emit(bar))
 
     def _aside(self, work: Callable[[], None]) -> None:
-        with contextlib.suppress(RuntimeError):  # the window is gone meanwhile
+        with self._lock:
+            if self._ended:
+                return
+            if self._maker is None:
+                from concurrent.futures import ThreadPoolExecutor
+
+                self._maker = ThreadPoolExecutor(1, "bars")
             self._maker.submit(work).add_done_callback(self._failed)
 
     def _failed(self, made: Future[None]) -> None:
@@ -96,4 +105,7 @@ class Bridge(QObject):
 
     def end(self) -> None:
         """The window is gone: nothing is made for it any more."""
-        self._maker.shutdown(wait=False, cancel_futures=True)
+        with self._lock:
+            self._ended = True
+            if self._maker is not None:
+                self._maker.shutdown(wait=False, cancel_futures=True)

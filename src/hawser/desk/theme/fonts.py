@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 
 from PyQt6.QtGui import QFont, QFontDatabase
 
@@ -13,7 +13,7 @@ FILES = ("B612-Regular.otf", "B612-Bold.otf", "B612Mono-Regular.otf")
 def load_fonts() -> None:
     """Make the shipped fonts known to Qt."""
     for name in FILES:
-        data = files("hawser.desk.theme").joinpath("fonts", name).read_bytes()
+        data = Path(__file__).with_name("fonts").joinpath(name).read_bytes()
         QFontDatabase.addApplicationFontFromData(data)
 
 

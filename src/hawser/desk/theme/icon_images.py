@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 
 from PyQt6.QtCore import QByteArray, QSize, Qt
 from PyQt6.QtGui import QColor, QIcon, QPainter, QPixmap
@@ -17,7 +17,7 @@ def icon(name: str, color: QColor) -> QIcon:
 
 @cache
 def _icon(name: str, color: str, side: int = 24, ratio: float = 2.0) -> QIcon:
-    text = files("hawser.desk.theme").joinpath("icons", f"{name}.svg").read_text("utf-8")
+    text = Path(__file__).with_name("icons").joinpath(f"{name}.svg").read_text("utf-8")
     renderer = QSvgRenderer(QByteArray(text.replace("#000", color).encode()))
     pixmap = QPixmap(QSize(int(side * ratio), int(side * ratio)))
     pixmap.fill(Qt.GlobalColor.transparent)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 from typing import NamedTuple
 
 from PyQt6.QtGui import QColor, QPalette
@@ -108,7 +108,7 @@ def qt_palette(p: Palette) -> QPalette:
 
 def icon_folder() -> str:
     """Where the shipped icons are, as a style sheet writes a path."""
-    return str(files("hawser.desk.theme").joinpath("icons")).replace("\\", "/")
+    return Path(__file__).with_name("icons").as_posix()
 
 
 # The roles as a style sheet names them, each a colour of the palette that `qt_palette` made.

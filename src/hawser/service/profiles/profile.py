@@ -4,7 +4,6 @@ XDG folders."""
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 from pathlib import Path
 
@@ -106,6 +105,8 @@ def account_profile(of: str, name: str, root: Path | None = None) -> Profile:
         raise BadInput(
             "bad_value", f"{mark}: expected the name of the account whose folders these are"
         ) from None
+    import hashlib
+
     return profile(f"{base}-{hashlib.sha256(whole).hexdigest()[:8]}", root)
 
 
@@ -120,4 +121,6 @@ def plain(text: str) -> str:
 
 
 def _digest(path: Path) -> str:
+    import hashlib
+
     return hashlib.sha256(str(path.resolve()).encode()).hexdigest()[:8]

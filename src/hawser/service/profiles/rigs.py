@@ -4,7 +4,6 @@ at first."""
 from __future__ import annotations
 
 from functools import partial
-from importlib.resources import files
 from pathlib import Path
 
 from hawser.core.errors import BadInput
@@ -118,5 +117,7 @@ class Shelf:
 
 def shipped() -> list[Rig]:
     """The rigs that come with Hawser."""
+    from importlib.resources import files
+
     root = files("hawser.demo") / "rigs"
     return [read_rig((root / f"{name}.toml").read_text(encoding="utf-8"), name) for name in SHIPPED]

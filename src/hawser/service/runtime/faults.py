@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import threading
 import time
-import traceback
 from functools import partial
 from pathlib import Path
 
@@ -38,6 +37,8 @@ class Faults:
     def _written(self, path: Path, error: BaseException) -> str:
         """Where the trace is, in words; whoever tells a fault must not meet another."""
         try:
+            import traceback
+
             trace = "".join(traceback.format_exception(error))  # which reads the sources
             self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             path.write_text(trace, encoding="utf-8", errors="backslashreplace")

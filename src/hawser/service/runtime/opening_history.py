@@ -13,7 +13,7 @@ from hawser.formats.bars import read_bars
 from hawser.formats.declared import load
 from hawser.ledger.ledger import ledger_for
 from hawser.service.profiles.profile import Profile
-from hawser.service.runtime.runtime import Boot
+from hawser.service.runtime.hooks import Boot
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.replay import ReplayFeed
 from hawser.venue.quay.store import BookStore

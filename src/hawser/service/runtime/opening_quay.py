@@ -10,7 +10,7 @@ from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.errors import BadInput
 from hawser.ledger.ledger import ledger_for
 from hawser.service.profiles.profile import Profile
-from hawser.service.runtime.runtime import Boot
+from hawser.service.runtime.hooks import Boot
 from hawser.venue.quay.client import FarQuay
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.server import Server

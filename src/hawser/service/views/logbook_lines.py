@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -17,7 +17,9 @@ from hawser.core.rig import basket_text
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model.state import EngineState
-from hawser.ledger.ledger import RecordLine
+
+if TYPE_CHECKING:
+    from hawser.ledger.ledger import RecordLine
 
 HEADER = ("time", "kind", "trade", "instrument", "weight", "text")
 

@@ -1,4 +1,5 @@
-"""What the desk is shown: immutable pictures of the engine's state, made on the engine's thread."""
+"""What the desk is shown: immutable pictures of the engine's state. `taking.py` makes them, on the
+engine's thread."""
 
 from __future__ import annotations
 
@@ -7,26 +8,21 @@ import math
 import msgspec
 
 from hawser.core.account import Account
-from hawser.core.clock import DAY
 from hawser.core.errors import Refused
 from hawser.core.guards.context import Closed, EntryContext
-from hawser.core.guards.declared import AnyGuard, Filter, SpreadGuard
+from hawser.core.guards.declared import AnyGuard, SpreadGuard
 from hawser.core.guards.filters.base import filter_verdict
-from hawser.core.heat import heat, locked
 from hawser.core.indicator_values import own_atr
 from hawser.core.instrument import Instrument
 from hawser.core.plan import BY_HAND, Plan
 from hawser.core.size_terms import SizeRequest
-from hawser.engine.clearance.entries import account_verdict, entry_verdict
-from hawser.engine.entries.placing import account_now, is_pending, need_equity, request_for
 from hawser.engine.events import VenuePosition
 from hawser.engine.model import transitions as states
-from hawser.engine.model.exposure import Exposure, Valuation, covered_steps, resting_level
-from hawser.engine.model.reasons import words
-from hawser.engine.model.rig_levels import Waiting, target_parts, waiting
-from hawser.engine.model.state import EngineState, RestingLevel, Trade, TradeBasket
-from hawser.engine.rigs.baskets import limits, members, won
-from hawser.service.views.news import NewsMark, marks
+from hawser.engine.model.exposure import Exposure
+from hawser.engine.model.requests import need_equity, request_for
+from hawser.engine.model.rig_levels import Waiting
+from hawser.engine.model.state import RestingLevel
+from hawser.service.views.news import NewsMark
 
 NOT_TENDED = Closed("not_tended", "tending has stopped")
 
@@ -210,157 +206,6 @@ class Snapshot(msgspec.Struct, frozen=True):
 
     def instrument(self, symbol: str) -> InstrumentView | None:
         return next((view for view in self.instruments if view.instrument.symbol == symbol), None)
-
-
-def taken(
-    state: EngineState, forming: tuple[float, ...] | None = None, faults: int = 0, watched: str = ""
-) -> Snapshot:
-    """A picture of the state now; `forming` is the unfinished bar of the instrument and timeframe
-    that are watched."""
-    account = state.account
-    values = Valuation(state)
-    staked = values.exposure()
-    today = [
-        trade
-        for trade in state.trades.values()
-        if trade.state != states.ENDED or _ended_today(state, trade)
-    ]
-    shown = [trade for trade in state.trades.values() if trade.state != states.PLANNED]
-    trades = tuple(_trade(state, trade, values, trade.symbol == watched) for trade in shown)
-    day_r = sum(
-        values.result(trade) / trade.entry.planned_risk
-        for trade in today
-        if trade.entry.planned_risk
-    )
-    return Snapshot(
-        time=state.now,
-        currency=account.currency if account else "",
-        equity=state.equity,
-        balance=state.balance,
-        margin_used=state.margin_used,
-        day_money=state.equity - state.day_equity if state.day else 0.0,
-        day_r=day_r,
-        heat=staked.heat,
-        locked=staked.locked,
-        max_heat_percent=account.policy.max_heat_percent if account else None,
-        closed=tuple(account_verdict(state)),
-        halted=state.halt is not None,
-        halt_why=state.halt.why if state.halt else "",
-        link_up=state.link_up,
-        instruments=tuple(_instrument(state, symbol) for symbol in state.instruments),
-        trades=trades,
-        account=account_now(state) if account else None,
-        settings=account,
-        staked=staked,
-        forming=forming,
-        exposed=sum(trade.open_steps > 0 and not trade.covered for trade in trades),
-        never_widen=account.policy.never_widen if account else False,
-        unexplained=tuple(state.unexplained.values()),
-        faults=faults,
-        left=tuple(
-            trade.entry.order_id
-            for trade in state.trades.values()
-            if trade.left and trade.entry.order_id in state.unexplained
-        ),
-        baskets=tuple(_basket(state, group) for group in state.baskets.values()),
-        guards=tuple(
-            one for one in state.guards.guard if isinstance(one, Filter) and one.BY_PLAN and one.on
-        ),
-        measures={symbol: dict(found) for symbol, found in state.measures.items()},
-    )
-
-
-def _basket(state: EngineState, group: TradeBasket) -> BasketView:
-    live = sum(trade.state != states.ENDED for trade in members(state, group.name))
-    return BasketView(group.name, won(state, group), *limits(group), live)
-
-
-def _ended_today(state: EngineState, trade: Trade) -> bool:
-    return trade.ended // DAY == state.day
-
-
-def _instrument(state: EngineState, symbol: str) -> InstrumentView:
-    market = state.markets.get(symbol)
-    spans = {span: state.atr(symbol, span) for span in state.spans.get(symbol, ())}
-    bid, ask, time = (market.bid, market.ask, market.time) if market else (0, 0, 0)
-    return InstrumentView(
-        instrument=state.instruments[symbol],
-        bid=bid,
-        ask=ask,
-        time=time,
-        open=market.open if market else False,
-        until=market.until if market else 0,
-        atr=spans,
-        closed=tuple(entry_verdict(state, symbol, source=BY_HAND)),
-        news=marks(state.calendars, state.instruments[symbol], state.guards),
-    )
-
-
-def _trade(state: EngineState, trade: Trade, values: Valuation, closely: bool) -> TradeView:
-    money, held = values.result(trade), values.stake(trade)
-    live = trade.state != states.ENDED
-    market, entry = state.markets.get(trade.symbol), state.orders.get(trade.entry.order_id)
-    price = market.exit_side(trade.side) if market else trade.ref
-    return TradeView(
-        id=trade.id,
-        ask_id=trade.ask_id,
-        symbol=trade.symbol,
-        side=trade.side,
-        state=trade.state,
-        covered=covered_steps(state, trade) >= trade.open_steps,
-        exposed_since=trade.cover.exposed_since,
-        plan=trade.plan,
-        entry=trade.entry_price,
-        ref=trade.ref,
-        r_ticks=trade.r_ticks,
-        steps=trade.entered or trade.entry.asked_steps,
-        open_steps=trade.open_steps,
-        stop=trade.stop,
-        resting_stop=resting_level(state, trade),
-        initial_stop=trade.cover.initial_stop,
-        trace=tuple(trade.cover.trace),
-        targets=_targets(state, trade),
-        opened=trade.opened,
-        ended=trade.ended,
-        best_exit=trade.progress.best_exit,
-        break_even=trade.break_even_level,
-        money=money,
-        result_r=money / trade.entry.planned_risk if trade.entry.planned_risk else 0.0,
-        price_r=trade.side * (price - trade.ref) / trade.r_ticks,
-        heat=heat(held) if live else 0.0,
-        locked=locked(held) if live else 0.0,
-        end_reason=words(trade.end, values.currency),
-        leaving=trade.leave is not None,
-        trail=trade.plan.trail is not None,
-        pending=is_pending(state, trade),
-        until=entry.until if entry else 0,
-        group=trade.entry.group,
-        backstop=trade.cover.backstop if trade.held else 0,
-        moving_to=trade.entry.moving.ref if trade.entry.moving else 0,
-        rig=trade.plan.rig.name if trade.plan.rig else "",
-        basket=trade.progress.basket,
-        waiting=tuple(waiting(state, trade)) if closely and live and trade.open_steps else (),
-    )
-
-
-def _targets(state: EngineState, trade: Trade) -> tuple[TargetView, ...]:
-    resting = {
-        order.number for order in state.orders_of(trade, "target") if order.state == states.RESTING
-    }
-    parts = target_parts(trade, trade.entered or trade.entry.asked_steps)
-    return tuple(
-        TargetView(
-            number=line.number,
-            level=line.level,
-            r=trade.side * (line.level - trade.ref) / trade.r_ticks,
-            steps=parts[line.number],
-            filled=line.filled,
-            resting=line.number in resting,
-            share=line.share,
-        )
-        for line in trade.targets
-        if line.level > 0
-    )
 
 
 def plan_request(

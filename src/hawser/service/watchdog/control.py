@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import fcntl
 import os
-import subprocess
 import sys
 import threading
 from collections.abc import Callable
@@ -143,6 +142,8 @@ class Sentry:
             self._looks.release()
 
     def _start(self) -> None:
+        import subprocess
+
         try:
             of = self.profile
             command = [sys.executable, "-m", "hawser", "watch", "--as-set", "--at", of.name]

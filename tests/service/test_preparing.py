@@ -11,7 +11,8 @@ import hawser.demo
 from hawser.core.account import Account
 from hawser.ledger.ledger import Ledger
 from hawser.service.profiles.profile import profile
-from hawser.service.runtime.runtime import Boot, Hooks, Runtime
+from hawser.service.runtime.hooks import Boot, Hooks
+from hawser.service.runtime.runtime import Runtime
 from hawser.venue.quay.generator import GeneratedFeed
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
