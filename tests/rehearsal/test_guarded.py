@@ -94,7 +94,8 @@ def leaves(outcome):
 
 
 def noted(outcome):
-    return [tuple(row) for row in outcome.guarded.tolist()]
+    """Rows of what guards did; the bar in the place of its time."""
+    return [(at // MINUTE, *row) for at, *row in outcome.guarded.tolist()]
 
 
 # Filters

@@ -37,6 +37,12 @@ def history_parser(name: str, told: str) -> Parser:
         default="pessimistic",
         help="what fills first inside a bar that reaches both sides (pessimistic)",
     )
+    parser.add_argument(
+        "--timeframe",
+        metavar="SPAN",
+        help="decide on bars of this length, as 1h, joined of the finer bars or ticks; fills "
+        "are made on those. Goes before the rig's",
+    )
     parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
     parser.add_argument(
         "--guards", type=Path, metavar="FILE", help="a policy (TOML) that guards the entries"
@@ -65,4 +71,5 @@ def files_of(options: argparse.Namespace) -> Files:
         guards=options.guards,
         source=options.source,
         references=tuple(getattr(options, "reference", ())),
+        timeframe=options.timeframe,
     )

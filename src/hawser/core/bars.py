@@ -74,7 +74,14 @@ class GrowingColumns:
 
 @compiled
 def _join(
-    time: Array, open_: Array, high: Array, low: Array, close: Array, spread: Array, span: int
+    time: Array,
+    open_: Array,
+    high: Array,
+    low: Array,
+    close: Array,
+    spread: Array,
+    span: int,
+    begins: int,
 ) -> tuple[Array, Array, Array, Array, Array, Array]:
     n = time.size
     out_time = np.empty(n, np.int64)
@@ -82,7 +89,7 @@ def _join(
     out_close, out_spread = np.empty(n), np.empty(n)
     k = -1
     for i in range(n):
-        start = time[i] - time[i] % span
+        start = time[i] - (time[i] - begins) % span
         if k < 0 or out_time[k] != start:
             k += 1
             out_time[k], out_open[k], out_high[k], out_low[k] = start, open_[i], high[i], low[i]
@@ -93,11 +100,12 @@ def _join(
     return out_time[:m], out_open[:m], out_high[:m], out_low[:m], out_close[:m], out_spread[:m]
 
 
-def joined(bars: Bars, span_ns: int) -> Bars:
-    """`bars` joined into bars of `span_ns`, aligned to UTC; the last may be unfinished."""
+def joined(bars: Bars, span_ns: int, begins: int = 0) -> Bars:
+    """`bars` joined into bars of `span_ns`, which open whole numbers of it after `begins` (UTC ns);
+    the last may be unfinished."""
     if bars.time.size == 0:
         return bars
-    return Bars(*_join(*bars, span_ns))
+    return Bars(*_join(*bars, span_ns, begins))
 
 
 def span_of(times: Array) -> int:

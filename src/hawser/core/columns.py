@@ -54,13 +54,13 @@ def trail_values(trail: Trail, bars: Bars, side: int, simple: bool) -> Array:
     return line_column(trail.line, bars, side, simple)
 
 
-def trail_column(trail: Trail, bars: Bars, side: int, simple: bool, span: int) -> Array:
-    """What a trail by bars or a line follows at each bar's close, on the chart's or a coarser
-    timeframe."""
+def trail_column(trail: Trail, bars: Bars, fine: Bars, side: int, simple: bool, span: int) -> Array:
+    """What a trail by bars or a line follows at the close of each of `bars`, on their timeframe or
+    a coarser one, which is joined of `fine`, the bars that they are made of."""
     coarse, wide = bars, 0
     if trail.timeframe is not None and TIMEFRAMES[trail.timeframe] > span:
         wide = TIMEFRAMES[trail.timeframe]
-        coarse = joined(bars, wide)
+        coarse = joined(fine, wide)
     values = trail_values(trail, coarse, side, simple)
     if not wide:
         return values

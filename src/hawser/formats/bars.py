@@ -22,34 +22,73 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 PRICES = ("open", "high", "low", "close")
+QUOTES = ("bid", "ask")
 FIRST_ROW = 2  # the header is row 1
 
 
 class BarFile(NamedTuple):
     """Bars on the instrument's grid (spread NaN where the file has none), how many prices were off
-    it, and the columns of signals that were asked for: +1, -1 and 0 as int8."""
+    it, and the columns of signals that were asked for: +1, -1 and 0 as int8. `ticks`: each is one
+    quote."""
 
     bars: Bars
     off_grid: int
     signals: list[Array]
+    ticks: bool = False
 
 
 def read_bars(
-    path: Path, instrument: Instrument, zone: str | None = None, signals: Sequence[str] = ()
+    path: Path,
+    instrument: Instrument,
+    zone: str | None = None,
+    signals: Sequence[str] = (),
+    ticks: bool = False,
 ) -> BarFile:
     """Read a bar file onto the instrument's grid; raises BadInput. `zone`: of times written without
-    an offset."""
-    history = _history(path, instrument, zone, signals)
+    an offset. `ticks`: a file of quotes (`time,bid,ask`) may stand there too; of quotes of one time
+    the last counts."""
+    history = _history(path, instrument, zone, signals, ticks)
     _release()
     return history
 
 
 def _history(
-    path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str]
+    path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str], ticks: bool
 ) -> BarFile:
-    table = read_table(path, ("time", *PRICES, "spread", *signals))
+    table = read_table(path, ("time", *PRICES, "spread", *QUOTES, *signals))
+    names = table.column_names
+    if set(QUOTES) <= set(names) and not set(PRICES) & set(names):
+        if ticks:
+            return _ticks(path, table, instrument, zone=zone, signals=signals)
+        raise BadInput(
+            "bad_bars",
+            f"{path}: holds quotes, not bars; make bars of them first: hawser import",
+        )
     bars, off = _on_grid(path, _bars(path, table, zone), instrument)
     return BarFile(bars, off, [_signals(path, table, name) for name in signals])
+
+
+def _ticks(
+    path: Path, table: pa.Table, instrument: Instrument, zone: str | None, signals: Sequence[str]
+) -> BarFile:
+    """Quotes as bars of one price."""
+    if table.num_rows == 0:
+        raise BadInput("bad_bars", f"{path}: holds no quotes")
+    time = _times(path, table, zone)
+    bid, ask = (_numbers(path, table, name) for name in QUOTES)
+    late = np.zeros(time.size, bool)
+    late[1:] = time[1:] < time[:-1]
+    _refuse(path, late, "time", "expected a time that is not before that of the row above")
+    _refuse(path, ask < bid, "ask", "expected a price at or above the bid")
+    last = np.append(time[1:] != time[:-1], True)
+    (bids, off), (asks, more) = (
+        _grid_prices(path, name, values, instrument)
+        for name, values in zip(QUOTES, (bid, ask), strict=True)
+    )
+    spread = np.rint(asks[last] / instrument.tick_size) - np.rint(bids[last] / instrument.tick_size)
+    found = [_signals(path, table, name)[last] for name in signals]
+    price = bids[last]
+    return BarFile(Bars(time[last], price, price, price, price, spread), off + more, found, True)
 
 
 def _release() -> None:
@@ -302,31 +341,39 @@ def impossible(columns: Mapping[str, Array]) -> Iterator[tuple[str, Array, str]]
         yield "spread", (spread < 0) | (spread > MOST_TICKS), "expected ticks, 0 or more"
 
 
+def _grid_prices(path: Path, name: str, values: Array, instrument: Instrument) -> tuple[Array, int]:
+    """A column of prices rounded to the nearest tick, in memory of its own, and how many were off
+    it; raises BadInput."""
+    tick = instrument.tick_size
+    over, under = map(float, instrument.tick.as_integer_ratio())
+    with np.errstate(over="ignore"):  # refused below
+        # and on in the same memory: of a long history, new memory costs more than the sums
+        prices = values / tick
+    np.rint(prices, out=prices)
+    _refuse(
+        path,
+        prices < 1,
+        name,
+        f"expected a price of at least half a tick, which is {instrument.tick}",
+    )
+    _refuse(
+        path,
+        prices > MOST_TICKS,
+        name,
+        f"expected at most {MOST_TICKS:,} ticks of {instrument.tick}",
+    )
+    prices *= over  # the float nearest to the decimal, as if it had been read from text
+    prices /= under
+    apart = values - prices
+    return prices, int((np.abs(apart, out=apart) > tick * 1e-6).sum())
+
+
 def _on_grid(path: Path, bars: Bars, instrument: Instrument) -> tuple[Bars, int]:
     """Prices rounded to the nearest tick, in memory of their own, and how many were off it; raises
     BadInput."""
-    off, columns, tick = 0, [], instrument.tick_size
-    over, under = map(float, instrument.tick.as_integer_ratio())
+    off, columns = 0, []
     for name, values in zip(PRICES, bars[1:5], strict=True):
-        with np.errstate(over="ignore"):  # refused below
-            # and on in the same memory: of a long history, new memory costs more than the sums
-            prices = values / tick
-        np.rint(prices, out=prices)
-        _refuse(
-            path,
-            prices < 1,
-            name,
-            f"expected a price of at least half a tick, which is {instrument.tick}",
-        )
-        _refuse(
-            path,
-            prices > MOST_TICKS,
-            name,
-            f"expected at most {MOST_TICKS:,} ticks of {instrument.tick}",
-        )
-        prices *= over  # the float nearest to the decimal, as if it had been read from text
-        prices /= under
-        apart = values - prices
-        off += int((np.abs(apart, out=apart) > tick * 1e-6).sum())
+        prices, apart = _grid_prices(path, name, values, instrument)
+        off += apart
         columns.append(prices)
     return Bars._make([np.array(bars.time), *columns, np.array(bars.spread)]), off

@@ -20,18 +20,19 @@ TRADES = 4096  # in a batch, where nothing else is asked for
 ROWS = 48  # of fills that one trade may need
 # Columns of a trade's row
 SIDE, DECIDED, FIRST, LAST, FOLLOWS, REF, STOP_AT, STEPS, BEST, WORST = range(10)
-FILL_FROM, FILL_TO, MOVE_FROM, MOVE_TO, HOW, DEPENDENT = range(10, 16)
+FILL_FROM, FILL_TO, MOVE_FROM, MOVE_TO, HOW, DEPENDENT, LATE = range(10, 17)
 RISK, NET = range(2)
 
 
 class RunState(NamedTuple):
     """Where a run stands: the bar from which signals count, cash, an entry that is pending (`side`
-    0: none); how many trades, fills and moves are written."""
+    0: none) and the row of prices it is for; how many trades, fills and moves are written."""
 
     at: int
     cash: float
     side: int
     decided: int
+    price: int
     follows: bool
     chain: int
     trades: int
@@ -42,7 +43,16 @@ class RunState(NamedTuple):
 def first_state(cash: float) -> RunState:
     """At the beginning of a history: nothing is pending, and nothing is written."""
     return RunState(
-        at=0, cash=cash, side=0, decided=0, follows=False, chain=0, trades=0, fills=0, moves=0
+        at=0,
+        cash=cash,
+        side=0,
+        decided=0,
+        price=0,
+        follows=False,
+        chain=0,
+        trades=0,
+        fills=0,
+        moves=0,
     )
 
 
@@ -54,7 +64,7 @@ class Table(NamedTuple):
 
 
 def table(trades: int) -> Table:
-    return Table(np.empty((trades, 16), np.int64), np.empty((trades, 2)))
+    return Table(np.empty((trades, 17), np.int64), np.empty((trades, 2)))
 
 
 @compiled
@@ -73,16 +83,26 @@ def _signal(history: BarRows, at: int, equity: Array, cash: float) -> int:
 
 @inlined
 def _allowed(
-    history: BarRows, setup: Setup, guarded: gd.Guarded, bar: int, side: int, cash: float
+    history: BarRows,
+    setup: Setup,
+    guarded: gd.Guarded,
+    bar: int,
+    price: int,
+    late: bool,
+    side: int,
+    cash: float,
 ) -> bool:
-    """Whether the rig and the guards let an entry pass at the bar's open."""
+    """Whether the rig and the guards let an entry pass at the open of a row of prices, which lies
+    in `bar`. `late`: others lie before it there."""
     if (
         not (setup.entry.long if side > 0 else setup.entry.short)
-        or not history.begin <= bar < history.end
+        or not history.begin <= price < history.end
     ):
         return False
-    on = guarded.watch.on
-    return not (on and gd.refused(guarded, bar, side, gd.closed_for(guarded, bar, side, cash)))
+    if not guarded.watch.on:
+        return True
+    number = gd.closed_for(guarded, bar, price=price, late=late, side=side, equity=cash)
+    return not gd.refused(guarded, price, side, number)
 
 
 @inlined
@@ -91,17 +111,15 @@ def _entered(history: BarRows, guarded: gd.Guarded, trade: TradeStart) -> bool:
     if trade.steps == 0:
         return False
     if guarded.watch.on:
-        wide = gd.too_wide(
-            guarded, history.bars[trade.first]["spread"], abs(trade.ref - trade.stop)
-        )
-        if gd.refused(guarded, trade.first, trade.side, wide):
+        wide = gd.too_wide(guarded, history.prices[trade.at]["spread"], abs(trade.ref - trade.stop))
+        if gd.refused(guarded, trade.at, trade.side, wide):
             return False
         gd.entered(guarded)
     return True
 
 
 @inlined
-def _write_trade(row: Array, trade: TradeStart, end: TradeEnd) -> None:
+def _write_trade(row: Array, trade: TradeStart, end: TradeEnd, late: bool) -> None:
     row[SIDE], row[FIRST], row[REF], row[STOP_AT], row[STEPS] = (
         trade.side,
         trade.first,
@@ -116,6 +134,7 @@ def _write_trade(row: Array, trade: TradeStart, end: TradeEnd) -> None:
         end.how,
         end.dependent,
     )
+    row[LATE] = late
     row[FILL_TO], row[MOVE_TO] = row[FILL_FROM] + end.fills, row[MOVE_FROM] + end.moves
 
 
@@ -141,7 +160,7 @@ def run_batch(
     written = borrowed(written)
     rows = borrowed(rows)
     guarded = borrowed(guarded)
-    at, cash, side, decided, follows, chain, count, nf, nm = place
+    at, cash, side, decided, price, follows, chain, count, nf, nm = place
     n, full = history.bars.size, count + most
     while count < full:
         if side == 0:
@@ -151,12 +170,24 @@ def run_batch(
                 if guarded.watch.on:
                     gd.idle(guarded, n, cash)
                 break
-            side = int(history.signal[decided])
-        first = decided + 1
-        if first >= n:
+            side, price = int(history.signal[decided]), history.bars[decided]["end"]
+        if price >= history.prices.size:
             at = -1
             break
-        if not _allowed(history, setup, guarded=guarded, bar=first, side=side, cash=cash):
+        # A follow-on enters at the next row of prices, which may lie in the very bar that its
+        # forerunner ended in.
+        late = price < history.bars[decided]["end"]
+        first = decided if late else decided + 1
+        if not _allowed(
+            history,
+            setup,
+            guarded=guarded,
+            bar=first,
+            price=price,
+            late=late,
+            side=side,
+            cash=cash,
+        ):
             at, side = first, 0
             continue
         begun = begin(
@@ -165,7 +196,8 @@ def run_batch(
             sizer=sizer,
             setup=setup,
             side=side,
-            decided=decided,
+            first=first,
+            at=price,
             cash=cash,
             levels=levels,
         )
@@ -187,20 +219,25 @@ def run_batch(
         )
         if guarded.watch.on:
             gd.trade_ended(
-                guarded, end.bar, gd.CLOSES if end.how == INSIDE else gd.OPENS, end.net, begun.risk
+                guarded,
+                end.bar,
+                price=end.at,
+                moment=gd.CLOSES if end.how == INSIDE else gd.OPENS,
+                net=end.net,
+                risk=begun.risk,
             )
             gd.judge(guarded, end.bar, cash + end.net)
         row = rows.whole[count]
         row[DECIDED], row[FOLLOWS], row[FILL_FROM], row[MOVE_FROM] = decided, follows, nf, nm
-        _write_trade(row, trade, end)
+        _write_trade(row, trade, end, late)
         rows.money[count, RISK], rows.money[count, NET] = begun.risk, end.net
         nf, nm, count, cash, at = nf + end.fills, nm + end.moves, count + 1, cash + end.net, end.bar
         if end.how == INSIDE:
-            decided, follows = end.bar, True
+            decided, price, follows = end.bar, end.at + 1, True
             side = follow_on(setup, side, ref=trade.ref, last=end.last, stop=end.stop, chain=chain)
             chain += 1
         elif end.turns:
-            side, decided, follows, chain = -side, end.bar - 1, False, 0
+            side, decided, price, follows, chain = -side, end.bar - 1, end.at, False, 0
         else:
             side = 0
     return RunState(
@@ -208,6 +245,7 @@ def run_batch(
         cash=cash,
         side=side,
         decided=decided,
+        price=price,
         follows=follows,
         chain=chain,
         trades=count,
@@ -246,7 +284,8 @@ def fan(
             sizer=sizer,
             setup=setup,
             side=side,
-            decided=starts[k],
+            first=starts[k] + 1,
+            at=history.bars[starts[k]]["end"],
             cash=cash,
             levels=levels,
         )

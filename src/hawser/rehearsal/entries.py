@@ -260,14 +260,15 @@ def begin(
     sizer: Sizer,
     setup: Setup,
     side: int,
-    decided: int,
+    first: int,
+    at: int,
     cash: float,
     levels: Levels,
 ) -> Begun:
-    """The trade for a signal at the close of `decided`, entered at the next open; `levels` are laid
-    for it."""
-    first = decided + 1
-    entered = history.bars[first]
+    """The trade that is entered at the open of the row `at` of prices, in the bar `first`, by what
+    is known of the bar before; `levels` are laid for it."""
+    decided = first - 1
+    entered = history.prices[at]
     bid, spread = entered["open"], entered["spread"]
     ref = bid + spread if side > 0 else bid
     exit_side = bid if side > 0 else bid + spread
@@ -345,4 +346,4 @@ def begin(
         parts=levels.target_parts,
         cash=cash,
     )
-    return Begun(TradeStart(side, first, ref, steps, stop), rules, risk)
+    return Begun(TradeStart(side, first, at, ref, steps, stop), rules, risk)

@@ -55,16 +55,18 @@ class GuardColumns(NamedTuple):
     """What the guards of a policy are and what is known of each bar beforehand; `on`: there are
     any.
 
-    By bar: `time` (UTC ns); `shut`, for longs and shorts, the number of the first filter that is
-    closed at its open, counted from 1 (0: none); `follows`, what filters that close at its open and
-    at its close do, as bits; `period`, its day at open and close and its week at open and close.
-    `span`: ns of a bar. By spread guard: `of_r` (percent) and `of_r_number`.
+    By row of prices: `time` (UTC ns; each `span` ns long); `shut`, for longs and shorts, the number
+    of the first filter that is closed at its open, counted from 1 (0: none). By bar: `opened` (UTC
+    ns); `follows`, what filters that close at its open and at its close do, as bits; `period`, its
+    day at open and close and its week at open and close. By spread guard: `of_r` (percent) and
+    `of_r_number`.
     """
 
     on: bool
     span: int
     time: Array
     shut: Array
+    opened: Array
     follows: Array
     period: Array
     of_r: Array
@@ -86,7 +88,7 @@ class GuardCounts(NamedTuple):
 
 
 class Guarded(NamedTuple):
-    """Guards at work: `written` gets rows of (bar, number, what, side)."""
+    """Guards at work: `written` gets rows of (UTC ns, number, what, side)."""
 
     watch: GuardColumns
     memory: GuardCounts
@@ -109,11 +111,11 @@ def memory_for(watch: GuardColumns, equity: float) -> GuardCounts:
 
 
 @compiled
-def note(guarded: Guarded, bar: int, number: int, what: int, side: int) -> None:
+def note(guarded: Guarded, time: int, number: int, what: int, side: int) -> None:
     """Write down what a guard did."""
     place = guarded.memory.place
     row = guarded.written[place[0]]
-    row[0], row[1], row[2], row[3] = bar, number, what, side
+    row[0], row[1], row[2], row[3] = time, number, what, side
     place[0] += 1
 
 
@@ -152,7 +154,7 @@ def _reached(guarded: Guarded, g: int, equity: float) -> bool:
 def _trip(guarded: Guarded, bar: int, g: int) -> int:
     watch, memory = guarded.watch, guarded.memory
     memory.latched[g] = UNTIL_END if watch.counted.until_end[g] else FOR_GOOD
-    note(guarded, bar, watch.counted.number[g], TRIPPED, 0)
+    note(guarded, watch.opened[bar], watch.counted.number[g], TRIPPED, 0)
     does: int = watch.counted.does[g]
     return does
 
@@ -169,9 +171,11 @@ def judge(guarded: Guarded, bar: int, equity: float) -> int:
 
 
 @compiled
-def trade_ended(guarded: Guarded, bar: int, moment: int, net: float, risk: float) -> None:
-    """What the end of a trade counts for: losing streaks, cool-downs. Its moment is the bar's open,
-    or its end."""
+def trade_ended(
+    guarded: Guarded, bar: int, price: int, moment: int, net: float, risk: float
+) -> None:
+    """What the end of a trade counts for: losing streaks, cool-downs. Its moment is the open of its
+    row of prices, or that row's end."""
     watch, memory = guarded.watch, guarded.memory
     memory.place[1], r = bar, net / risk if risk else 0.0
     for g in range(watch.counted.kind.size):
@@ -180,8 +184,8 @@ def trade_ended(guarded: Guarded, bar: int, moment: int, net: float, risk: float
             if full(memory.counts[g], watch.counted.most[g]) and not memory.latched[g]:
                 _trip(guarded, bar, g)
         elif watch.counted.kind[g] == COOL_DOWN and cools(net, r, watch.counted.percent[g]):
-            memory.until[g] = watch.time[bar] + moment * watch.span + watch.counted.pause[g]
-            note(guarded, bar, watch.counted.number[g], CLOSED, 0)
+            memory.until[g] = watch.time[price] + moment * watch.span + watch.counted.pause[g]
+            note(guarded, watch.time[price], watch.counted.number[g], CLOSED, 0)
 
 
 @compiled
@@ -204,15 +208,15 @@ def idle(guarded: Guarded, until: int, equity: float) -> None:
 
 
 @compiled
-def closed_for(guarded: Guarded, bar: int, side: int, equity: float) -> int:
-    """The number of the first guard that closes an entry at the bar's open, -1: none. No position
-    is held."""
+def closed_for(guarded: Guarded, bar: int, price: int, late: bool, side: int, equity: float) -> int:
+    """The number of the first guard that closes an entry at the open of a row of prices, -1: none.
+    No position is held. `late`: others lie before it in the bar."""
     watch, memory = guarded.watch, guarded.memory
     idle(guarded, bar, equity)
-    roll(guarded, bar, OPENS, equity)
-    first: int = watch.shut[bar, 0 if side > 0 else 1] - 1
+    roll(guarded, bar, CLOSES if late else OPENS, equity)
+    first: int = watch.shut[price, 0 if side > 0 else 1] - 1
     for g in range(watch.counted.kind.size):
-        cold = watch.counted.kind[g] == COOL_DOWN and watch.time[bar] < memory.until[g]
+        cold = watch.counted.kind[g] == COOL_DOWN and watch.time[price] < memory.until[g]
         spent = watch.counted.kind[g] == COUNT and full(memory.counts[g], watch.counted.most[g])
         closed = watch.counted.watches[g] and (memory.latched[g] or cold or spent)
         if closed and (first < 0 or watch.counted.number[g] < first):
@@ -242,9 +246,10 @@ def too_wide(guarded: Guarded, spread: int, r_ticks: int) -> int:
 
 
 @inlined
-def refused(guarded: Guarded, bar: int, side: int, number: int) -> bool:
-    """Whether an entry at the bar is refused by the guard of this number, which is written down."""
+def refused(guarded: Guarded, price: int, side: int, number: int) -> bool:
+    """Whether an entry at a row of prices is refused by the guard of this number, which is written
+    down."""
     if number < 0:
         return False
-    note(guarded, bar, number, REFUSED, side)
+    note(guarded, guarded.watch.time[price], number, REFUSED, side)
     return True

@@ -35,16 +35,22 @@ from hawser.rehearsal import guarding as gd
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
 
-# One bar as the loop reads it, all of it from one place in memory: bid prices and spread in ticks,
-# ATR in ticks (NaN: none yet), what its close signals for an early exit, whether the next bar is
-# the last a time exit by the hours allows.
-BAR = np.dtype(
+# What fills are made on: bid prices and spread in ticks.
+PRICES = np.dtype(
     [
         ("open", np.int64),
         ("high", np.int64),
         ("low", np.int64),
         ("close", np.int64),
         ("spread", np.int64),
+    ]
+)
+# What is decided on: the first row of prices after the bar, its ATR in ticks (NaN: none yet), what
+# its close signals for an early exit, whether the next bar is the last a time exit by the hours
+# allows.
+BAR = np.dtype(
+    [
+        ("end", np.int64),
         ("atr", np.float64),
         ("signal", np.int8),
         ("leave", np.int8),
@@ -55,12 +61,14 @@ BAR = np.dtype(
 
 
 class BarRows(NamedTuple):
-    """Of one length: bars (rows of BAR), and signals once more, as a column to be searched; what a
-    stop or a trail taken from bars stands on, in ticks, of no length where there is no such. The
-    rig enters from bar `begin` to before bar `end`."""
+    """Of one length: bars that decide (rows of BAR), and signals once more, as a column to be
+    searched; what a stop or a trail taken from bars stands on, in ticks, of no length where there
+    is no such. `prices`: the bars that fills are made on (rows of PRICES), one or more within each
+    that decides. The rig enters from row `begin` to before row `end` of them."""
 
     begin: int
     end: int
+    prices: Array
     bars: Array
     signal: Array
     trail_long: Array
@@ -73,7 +81,8 @@ class TradeStart(NamedTuple):
     """How a trade begins: steps, and levels in ticks."""
 
     side: int
-    first: int  # the bar it is entered at
+    first: int  # the bar it is entered in
+    at: int  # the row of prices that it is entered at
     ref: int
     steps: int
     stop: int
@@ -124,8 +133,8 @@ def levels_for(setup: Setup) -> Levels:
 
 
 class PlayArrays(NamedTuple):
-    """What trades write: fills (bar, entry 1 or exit -1, what, number, price, steps); moves (bar,
-    level, why), at most one a bar by the rig and two by guards."""
+    """What trades write: fills (row of prices, entry 1 or exit -1, what, number, price, steps);
+    moves (row of prices, level, why), at most one a bar by the rig and two by guards."""
 
     fills: Array
     moves: Array
@@ -145,11 +154,12 @@ def play_arrays(bars: int, fills: int) -> PlayArrays:
 
 
 class TradeEnd(NamedTuple):
-    """How a trade ended: the bar, how, whether it turns; rows of fills and moves; bars whose order
-    mattered; the best and the worst mirrored exit price; its net, money; the last fill's kind, and
-    the stop."""
+    """How a trade ended: the bar and the row of prices, how, whether it turns; rows of fills and
+    moves; rows of prices whose order mattered; the best and the worst mirrored exit price; its net,
+    money; the last fill's kind, and the stop."""
 
     bar: int
+    at: int
     how: int
     turns: bool
     fills: int
@@ -191,7 +201,7 @@ def _mirrored(
 
 class Reach(NamedTuple):
     """What a bar may fill, mirrored: its prices and spread, the stop, what is left of the position,
-    and a ladder's common target (NO_LEVEL: there is none)."""
+    and a ladder's common target (NO_LEVEL: there is none), which closes `held`."""
 
     opens: int
     high: int
@@ -200,6 +210,7 @@ class Reach(NamedTuple):
     stop: int
     left: int
     goal: int
+    held: int
 
 
 @inlined
@@ -212,7 +223,8 @@ def _ladder_way(order: int, bar: Reach, levels: Levels, rung_steps: Array, out: 
         low=bar.low,
         spread=bar.spread,
         stop=bar.stop,
-        held=bar.left,
+        left=bar.left,
+        held=bar.held,
         target=bar.goal,
         rungs=levels.rungs,
         rung_steps=rung_steps,
@@ -363,6 +375,15 @@ def _booked(
 
 
 @inlined
+def _still_held(out: Array, count: int, held: int) -> int:
+    """What a ladder's common target may still close in this bar: nothing, once it has."""
+    for row in range(count):
+        if out[row, 0] == TARGET:
+            held = 0
+    return held
+
+
+@inlined
 def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
     """The best and worst with an ending bar's exits, which is all that counts of it."""
     for row in range(count):
@@ -386,10 +407,10 @@ def play(  # noqa: PLR0912, PLR0915
 ) -> TradeEnd:
     """Play one trade to its end, or to the history's; `cash` is what there is before it. Its own
     account begins at 0: a small trade's cents are not lost in a large account's."""
-    side, i = trade.side, trade.first
+    side, i, at = trade.side, trade.first, trade.at
     fills, moves, out = written.fills, written.moves, written.out
     # counted from 0, an index is known not to be from the end
-    bars, equity = history.bars[i:], written.equity[i:]
+    rows, bars, equity = history.prices, history.bars[i:], written.equity[i:]
     ref, step_at, step_to = trade.ref, levels.step_at, levels.step_to
     line = (history.trail_long if side > 0 else history.trail_short)[i:]
     lined = line.size > 0
@@ -399,7 +420,7 @@ def play(  # noqa: PLR0912, PLR0915
     loss_parts = levels.loss_parts
     stop, left, entered = trade.stop, trade.steps, trade.steps
     price = filled_at(trade.ref + side * money.entry_slip)
-    nf = _write(fills, 0, bar=trade.first, way=1, what=0, number=0, price=price, steps=trade.steps)
+    nf = _write(fills, 0, bar=at, way=1, what=0, number=0, price=price, steps=trade.steps)
     nm, dependent, ready, last = 0, 0, 0, STOP
     net = -fee(money, float(trade.steps), price)
     value, flow = price * trade.steps, -side * price * trade.steps
@@ -420,11 +441,11 @@ def play(  # noqa: PLR0912, PLR0915
     )
     for k in range(bars.size):
         i, bar = trade.first + k, bars[k]
-        spread = bar["spread"]
-        prices = _mirrored(
-            bar["open"], bar["high"], low=bar["low"], close=bar["close"], spread=spread, side=side
+        end, row = bar["end"], rows[at]
+        spread = row["spread"]
+        opens, high, low, closes = _mirrored(
+            row["open"], row["high"], low=row["low"], close=row["close"], spread=spread, side=side
         )
-        opens, high, low, closes = prices
         if k == 0:
             best = worst = opens  # of the entry's own bar the open counts (section 10)
         elif on:  # at the entry itself the guards were asked before it
@@ -441,55 +462,76 @@ def play(  # noqa: PLR0912, PLR0915
                     exit_side=side * opens,
                     moves=moves,
                     nm=nm,
-                    bar=i,
+                    bar=at,
                 )
         if decided:  # at market, at this open
             price = filled_at(side * opens - side * money.exit_slip)
             net += (flow + side * price * left) * money.tick_step - fee(money, float(left), price)
             nf = _write(
-                fills, nf, bar=i, way=-1, what=10 + decided, number=0, price=price, steps=left
+                fills, nf, bar=at, way=-1, what=10 + decided, number=0, price=price, steps=left
             )
             best, worst = max(best, opens), min(worst, opens)
             break
-        # Most bars reach nothing, and are done with here: what a bar fills costs ten times as much
-        # to find out.
-        count, differs = 0, 0
-        sides = touched(high, low, side * stop, top, bottom)
-        if goal != NO_LEVEL or sides:
-            reach = Reach(
-                opens=opens,
-                high=high,
-                low=low,
+        # Levels stand as they stood at the open, while the prices within the bar go by.
+        held = left
+        while True:
+            # Most prices reach nothing, and are done with here: what a bar fills costs ten times as
+            # much to find out.
+            count, differs = 0, 0
+            sides = touched(high, low, side * stop, top, bottom)
+            if goal != NO_LEVEL or sides:
+                reach = Reach(
+                    opens=opens,
+                    high=high,
+                    low=low,
+                    spread=spread,
+                    stop=side * stop,
+                    left=left,
+                    goal=goal,
+                    held=held,
+                )
+                count, differs = _within(order, reach, levels, out, sides)
+            dependent += differs
+            if count:
+                book = _booked(book, fills, i=at, side=side, money=money, out=out, count=count)
+                flow, value, net, entered, left, nf, last, ready = book
+                top, bottom = nearest(targets, target_parts, losses, loss_parts)
+                held = _still_held(out, count, held)
+            if left == 0:
+                best, worst = _ending(out, count, best, worst)
+                break
+            best, worst = max(best, high), min(worst, low)
+            at += 1
+            if at == end:
+                break
+            row = rows[at]
+            spread = row["spread"]
+            opens, high, low, closes = _mirrored(
+                row["open"],
+                row["high"],
+                low=row["low"],
+                close=row["close"],
                 spread=spread,
-                stop=side * stop,
-                left=left,
-                goal=goal,
+                side=side,
             )
-            count, differs = _within(order, reach, levels, out, sides)
-        dependent += differs
-        if count:
-            book = _booked(book, fills, i=i, side=side, money=money, out=out, count=count)
-            flow, value, net, entered, left, nf, last, ready = book
-            top, bottom = nearest(targets, target_parts, losses, loss_parts)
         if left == 0:
             if on:
                 gd.roll(guarded, i, gd.CLOSES, marked)
             net += flow * money.tick_step
-            best, worst = _ending(out, count, best, worst)
             break
         # The common target follows the average of all fills, from the next bar on (section 8).
         if goal != NO_LEVEL and entered > trade.steps:
             goal = side * common_target(value, entered, rules.ladder_target, side)
-        best, worst = max(best, high), min(worst, low)
         profit = (flow + float(closes) * left) * money.tick_step
         won = net + profit
         equity[k] = cash + won
         if k == bars.size - 1:
             net += profit - fee(money, float(left), float(side * closes))
+            at -= 1
             nf = _write(
                 fills,
                 nf,
-                bar=i,
+                bar=at,
                 way=-1,
                 what=10 + END,
                 number=0,
@@ -515,7 +557,7 @@ def play(  # noqa: PLR0912, PLR0915
                     exit_side=at_close,
                     moves=moves,
                     nm=nm,
-                    bar=i + 1,
+                    bar=at,
                 )
             ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0
         decided, turning = decided_at(
@@ -547,7 +589,7 @@ def play(  # noqa: PLR0912, PLR0915
             ready=ready,
         )
         if why >= 0:
-            stop, nm = level, _move(moves, nm, i + 1, level, why)
+            stop, nm = level, _move(moves, nm, at, level, why)
         if on and guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
             stop, nm = _evened(
                 rules,
@@ -557,11 +599,12 @@ def play(  # noqa: PLR0912, PLR0915
                 exit_side=at_close,
                 moves=moves,
                 nm=nm,
-                bar=i + 1,
+                bar=at,
             )
     equity[i - trade.first] = cash + net
     return TradeEnd(
         bar=i,
+        at=at,
         how=decided,
         turns=turning,
         fills=nf,

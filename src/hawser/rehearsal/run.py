@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 
 from hawser.core.account import Account
-from hawser.core.bars import Bars, span_of
+from hawser.core.bars import Bars
 from hawser.core.columns import atr_column, stop_column, trail_column
 from hawser.core.errors import BadInput
 from hawser.core.fx import convert
@@ -22,6 +22,7 @@ from hawser.core.rig import Rig
 from hawser.core.rig_numbers import money_of, setup_of
 from hawser.core.rules import bar_close
 from hawser.core.rules.inside_bar import LOSS_STEP, RUNG, STOP, TARGET
+from hawser.core.timeframes import Joined, alone
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.setup import sizer_of
@@ -31,15 +32,16 @@ NO_COLUMN = np.empty(0)
 
 
 class Signals(NamedTuple):
-    """+1, -1 or 0 at each bar's close; `leave` the same for early exits."""
+    """+1, -1 or 0 at each bar's close; `leave` the same for early exits. Of finer bars those count
+    that are the last of a bar that is decided on."""
 
     signal: Array
     leave: Array
 
 
 class Played(msgspec.Struct):
-    """One trade: rows of fills and moves as the loop wrote them; money in the account's
-    currency."""
+    """One trade: rows of fills and moves as the loop wrote them, the rows of prices of its entry
+    and its end; money in the account's currency."""
 
     side: int
     first: int
@@ -92,7 +94,8 @@ class Outcome:
             whole[:, batch.HOW],
             (bar_close.SIGNAL, bar_close.BASKET, bar_close.TIME, bar_close.GUARD),
         )
-        return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open).sum())
+        late = whole[:, batch.LATE] != 0
+        return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open - late).sum())
 
     @cached_property
     def trades(self) -> list[Played]:
@@ -107,8 +110,8 @@ class Outcome:
             found.append(
                 Played(
                     side=row[batch.SIDE],
-                    first=row[batch.FIRST],
-                    last=row[batch.LAST],
+                    first=int(own[0][0]),
+                    last=int(own[-1][0]),
                     reason=reason,
                     stop=row[batch.STOP_AT],
                     planned_risk=risk,
@@ -132,30 +135,39 @@ class Rehearsal:
         account: Account,
         rig: Rig,
         policy: HistoryPolicy | None = None,
+        joined: Joined | None = None,
     ) -> None:
         self.instrument, self.account, self.rig, self.policy = instrument, account, rig, policy
-        self.time = bars.time
+        self.joined = joined
+        fine, joined = bars, joined or alone(bars)
+        bars, span, lasts = joined.bars, joined.span, joined.lasts
+        self.time, self.fine_time = bars.time, fine.time
         tick, simple = instrument.tick_size, rig.atr_smoothing == "simple"
-        spread = np.where(np.isnan(bars.spread), float(account.costs.spread_ticks), bars.spread)
-        span = span_of(bars.time)
+        spread = np.where(np.isnan(fine.spread), float(account.costs.spread_ticks), fine.spread)
         trails = stops = [NO_COLUMN, NO_COLUMN]
         if rig.trail is not None and rig.trail.kind in ("bars", "line"):
-            trails = [trail_column(rig.trail, bars, side, simple, span) / tick for side in (1, -1)]
+            trails = [
+                trail_column(rig.trail, bars, fine, side=side, simple=simple, span=span) / tick
+                for side in (1, -1)
+            ]
         if rig.stop is not None and rig.stop.from_bars:
             stops = [stop_column(rig.stop, bars, side, simple) / tick for side in (1, -1)]
-        rows = np.empty(bars.time.size, loop.BAR)
+        prices = np.empty(fine.time.size, loop.PRICES)
         for name in ("open", "high", "low", "close"):
-            rows[name] = np.rint(getattr(bars, name) / tick)
-        rows["spread"], rows["atr"] = (
-            np.rint(spread),
+            prices[name] = np.rint(getattr(fine, name) / tick)
+        prices["spread"] = np.rint(spread)
+        signal = signals.signal[lasts].astype(np.int8)
+        rows = np.empty(bars.time.size, loop.BAR)
+        rows["end"], rows["atr"] = (
+            joined.ends,
             atr_column(bars, rig.atr_length, simple) / tick,
         )
-        rows["signal"], rows["leave"] = signals.signal, signals.leave
+        rows["signal"], rows["leave"] = signal, signals.leave[lasts]
         rows["last_next"] = left_by_hours(rig, instrument, bars.time, span)
         self.watch = (
             unwatched()
             if policy is None
-            else watch_of(policy, instrument, bars, np.rint(spread), span)
+            else watch_of(policy, instrument, fine._replace(spread=np.rint(spread)), joined)
         )
         fx = convert(
             instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s
@@ -164,10 +176,8 @@ class Rehearsal:
         self.sizer = sizer_of(account, instrument)
         self.setup = setup_of(rig, account.size, instrument)
         entry = self.setup.entry
-        begin, end = np.searchsorted(bars.time, [entry.first_time, entry.last_time]).tolist()
-        self.history = loop.BarRows(
-            begin, end, rows, signals.signal.astype(np.int8), *trails, *stops
-        )
+        begin, end = np.searchsorted(fine.time, [entry.first_time, entry.last_time]).tolist()
+        self.history = loop.BarRows(begin, end, prices, rows, signal, *trails, *stops)
 
     def run(
         self, order: int, progress: Callable[[int], None] | None = None, at_once: int = batch.TRADES

@@ -47,11 +47,8 @@ class OutcomeTables:
     ) -> None:
         self._outcome, self._moments, self._price = outcome, moments, price
         # Not the rehearsal itself: its bars need not be there while the tables are written.
-        self._time, self._instrument, self._money = (
-            rehearsal.time,
-            rehearsal.instrument,
-            rehearsal.money,
-        )
+        self._time, self._fine_time = rehearsal.time, rehearsal.fine_time
+        self._instrument, self._money = rehearsal.instrument, rehearsal.money
         self._ladder = rehearsal.rig.ladder is not None
         policy = rehearsal.policy
         self._guards = [one.name for one in policy.guards.guard] if policy is not None else []
@@ -60,6 +57,9 @@ class OutcomeTables:
 
     def _at(self, bars: Array) -> Column:
         return _picked(bars.astype(np.int64), lambda one: self._moments(self._time[one]))
+
+    def _filled_at(self, rows: Array) -> Column:
+        return _picked(rows.astype(np.int64), lambda one: self._moments(self._fine_time[one]))
 
     def _prices(self, ticks: Array) -> Column:
         return _picked(ticks, lambda one: [self._price(value) for value in one.tolist()])
@@ -104,8 +104,8 @@ class OutcomeTables:
             "id": self._number,
             "side": (["short", "long"], (side > 0).astype(np.int64)),
             "signal_time": self._at(rows[:, batch.DECIDED]),
-            "entry_time": self._at(rows[:, batch.FIRST]),
-            "exit_time": self._at(rows[:, batch.LAST]),
+            "entry_time": self._filled_at(fills[begins, 0]),
+            "exit_time": self._filled_at(ending[:, 0]),
             "entry": self._prices(fills[begins, 4]),
             "qty": self._quantities(whole),
             "initial_stop": self._levels(stop),
@@ -122,7 +122,7 @@ class OutcomeTables:
         of = np.repeat(self._number, rows[:, batch.FILL_TO] - rows[:, batch.FILL_FROM])
         return {
             "trade": of,
-            "time": self._at(fills[:, 0]),
+            "time": self._filled_at(fills[:, 0]),
             "action": (["exit", "entry"], (fills[:, 1] > 0).astype(np.int64)),
             "reason": self._reasons(fills, rows[of - 1, batch.FOLLOWS]),
             "price": self._prices(fills[:, 4]),
@@ -135,8 +135,10 @@ class OutcomeTables:
         rows, moves = self._rows, self._outcome.moves
         of = np.repeat(self._number - 1, rows[:, batch.MOVE_TO] - rows[:, batch.MOVE_FROM])
         table = np.empty((len(rows) + len(moves), 4), np.int64)
-        first = rows[:, [batch.FIRST, batch.STOP_AT]]
-        initial = np.column_stack([self._number, first, np.full(len(rows), -1)])
+        entered = self._outcome.fills[rows[:, batch.FILL_FROM], 0].astype(np.int64)
+        initial = np.column_stack(
+            [self._number, entered, rows[:, batch.STOP_AT], np.full(len(rows), -1)]
+        )
         table[rows[:, batch.MOVE_FROM] + self._number - 1] = initial
         table[np.arange(len(moves)) + of + 1] = np.column_stack([of + 1, moves])
         begins = "ladder" if self._ladder else "initial"
@@ -146,7 +148,7 @@ class OutcomeTables:
 
         return {
             "trade": table[:, 0],
-            "time": self._at(table[:, 1]),
+            "time": self._filled_at(table[:, 1]),
             "level": self._levels(table[:, 2]),
             "reason": _picked(table[:, 3], named),
         }
@@ -157,7 +159,7 @@ class OutcomeTables:
             return None
         acted = self._outcome.guarded
         return {
-            "time": self._at(acted[:, 0]),
+            "time": _picked(acted[:, 0], self._moments),
             "guard": (self._guards, acted[:, 1]),
             "action": (["refused", "tripped", "cools_down"], acted[:, 2]),
             "side": (["short", "", "long"], acted[:, 3] + 1),

@@ -94,7 +94,8 @@ class Trial:
             sizer=of.sizer,
             setup=of.setup,
             side=side,
-            decided=start,
+            first=start + 1,
+            at=start + 1,
             cash=cash,
             levels=self._levels,
         )
@@ -138,7 +139,7 @@ class Trial:
         """Why there is no entry, by the size itself."""
         of, rig = self._of, self._rig
         history = of.history
-        entered = history.bars[start + 1]
+        entered = history.prices[start + 1]
         bid, spread = int(entered["open"]), int(entered["spread"])
         tick, basis = self._instrument.tick_size, np.nan
         if rig.stop is not None and rig.stop.from_bars:

@@ -19,6 +19,7 @@ from hawser.core.guards.news import Calendar
 from hawser.core.guards.periods import period_at
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
+from hawser.core.timeframes import Joined
 from hawser.rehearsal import guarding as gd
 
 DOES = {"close": gd.CLOSE, "even": gd.EVEN, "": 0}
@@ -42,6 +43,7 @@ def unwatched() -> gd.GuardColumns:
         span=0,
         time=whole,
         shut=np.empty((0, 2), np.int16),
+        opened=whole,
         follows=np.empty((0, 2), np.int8),
         period=np.empty((0, 4), np.int32),
         of_r=money,
@@ -69,14 +71,14 @@ def acting(policy: HistoryPolicy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
 
 
 def watch_of(
-    policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: Array, span: int
+    policy: HistoryPolicy, instrument: Instrument, fine: Bars, joined: Joined
 ) -> gd.GuardColumns:
-    """The policy as the compiled loop reads it; `spread` in ticks, of each bar. Raises BadInput
-    where a regime refers to bars that are not there."""
-    found = acting(policy, instrument.symbol)
-    n = bars.time.size
-    shut, follows = np.zeros((n, 2), np.int16), np.zeros((n, 2), np.int8)
-    scenes = _Scenes(policy, instrument, bars, spread, span)
+    """The policy as the compiled loop reads it; `fine`: the bars that fills are made on, their
+    spread in ticks. Raises BadInput where a regime refers to bars that are not there."""
+    found, bars = acting(policy, instrument.symbol), joined.bars
+    shut = np.zeros((fine.time.size, 2), np.int16)
+    follows = np.zeros((bars.time.size, 2), np.int8)
+    scenes = _Scenes(policy, instrument, fine, joined)
     of_r = []
     for number, guard in found:
         if not isinstance(guard, dc.Filter):
@@ -94,11 +96,12 @@ def watch_of(
     ]
     return gd.GuardColumns(
         on=bool(found),
-        span=span,
-        time=bars.time,
+        span=span_of(fine.time),
+        time=fine.time,
         shut=shut,
+        opened=bars.time,
         follows=follows,
-        period=_periods(policy.guards, bars.time, span),
+        period=_periods(policy.guards, bars.time, joined.span),
         of_r=np.array([percent for _, percent in of_r], np.float64),
         of_r_number=np.array([number for number, _ in of_r], np.int64),
         counted=_numbers(counted, instrument.symbol, policy.source),
@@ -149,7 +152,7 @@ def _follow(follows: Array, scenes: _Scenes, guard: dc.Filter) -> None:
     then = DOES[guard.leads_to]
     if not then:
         return
-    opens, closes = scenes.at_opens(guard, 0), scenes.at_closes(guard)
+    opens, closes = scenes.at_opens(guard, 0)[scenes.firsts], scenes.at_closes(guard)
     before = np.concatenate([[False], closes[:-1]])
     follows[:, gd.OPENS] |= np.where(opens & ~before, then, 0).astype(np.int8)
     follows[:, gd.CLOSES] |= np.where(closes & ~opens, then, 0).astype(np.int8)
@@ -159,25 +162,30 @@ class _Scenes:
     """What filters say at the opens and the closes of a history."""
 
     def __init__(
-        self, policy: HistoryPolicy, instrument: Instrument, bars: Bars, spread: Array, span: int
+        self, policy: HistoryPolicy, instrument: Instrument, fine: Bars, joined: Joined
     ) -> None:
-        self._policy, self._instrument, self._span = policy, instrument, span
-        self._bars, self._spread = bars._replace(spread=spread), spread
+        self._policy, self._instrument, self._fine = policy, instrument, fine
+        self._spread = fine.spread
+        self._ends, self._lasts = joined.bars.time + joined.span, joined.lasts
+        self._span, self._begins = joined.span, joined.begins
+        self.firsts = np.concatenate([[0], joined.ends[:-1]])  # of each bar, its first of prices
+        # of each row of prices, how many bars are completed before it
+        self._before = np.searchsorted(joined.lasts, np.arange(fine.time.size))
         self._known: dict[str, Array] = {}  # by guard: what it goes by at each close
 
     def at_opens(self, guard: dc.Filter, side: int) -> Array:
-        """Whether it is closed at each open: measured by the bars before, the spread by that of the
-        open."""
+        """Whether it is closed at the open of each row of prices: measured by the bars before, the
+        spread by that of the open."""
         if guard.BY_CLOCK:
-            return self._by_time(guard, self._bars.time)
-        before = np.concatenate([[np.nan], self._known_at_closes(guard)[:-1]])
+            return self._by_time(guard, self._fine.time)
+        before = np.concatenate([[np.nan], self._known_at_closes(guard)])[self._before]
         return guard.shut(before, self._spread, side)
 
     def at_closes(self, guard: dc.Filter) -> Array:
         """Whether it is closed at each close, of whatever side."""
         if guard.BY_CLOCK:
-            return self._by_time(guard, self._bars.time + self._span)
-        return guard.shut(self._known_at_closes(guard), self._spread, 0)
+            return self._by_time(guard, self._ends)
+        return guard.shut(self._known_at_closes(guard), self._spread[self._lasts], 0)
 
     def _known_at_closes(self, guard: dc.Filter) -> Array:
         if guard.name not in self._known:
@@ -200,21 +208,20 @@ class _Scenes:
 
     def _measured(self, guard: dc.Filter) -> Array:
         """What a filter goes by, at each close; NaN where it is not known yet."""
-        bars, span = self._bars, self._span
+        bars = self._fine
         if isinstance(guard, dc.RegimeGuard) and guard.reference != self._instrument.symbol:
             bars = self._reference(guard)
-            span = span_of(bars.time)
-        wide = guard.bars_span(span)
+        span = span_of(bars.time)
+        wide = guard.bars_span(self._span if bars is self._fine else span)
         if wide % span:
             sentence = (
                 f"guard '{guard.name}': timeframe: {timeframe_name(wide)} cannot be joined "
                 "from the bars given"
             )
             raise BadInput("bad_guard", sentence)
-        coarse = joined(bars, wide) if wide != span else bars
-        return known_at_closes(
-            guard.column(coarse, wide), coarse.time + wide, self._bars.time + self._span
-        )
+        begins = self._begins if wide == self._span else 0
+        coarse = joined(bars, wide, begins) if wide != span else bars
+        return known_at_closes(guard.column(coarse, wide), coarse.time + wide, self._ends)
 
     def _reference(self, guard: dc.RegimeGuard) -> Bars:
         found = self._policy.references.get(guard.reference)

@@ -17,7 +17,8 @@ from hawser.core.guards.declared import Guards
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
-from hawser.formats.bars import read_bars, read_unrounded
+from hawser.core.timeframes import Joined, joined_to, timeframe
+from hawser.formats.bars import BarFile, read_bars, read_unrounded
 from hawser.formats.declared import load
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.rigs import load_rig
@@ -42,6 +43,7 @@ class Files(NamedTuple):
     guards: Path | None = None
     source: str = ""
     references: tuple[str, ...] = ()  # NAME=FILE
+    timeframe: str | None = None  # of the bars that are decided on
 
 
 class Read(NamedTuple):
@@ -53,6 +55,7 @@ class Read(NamedTuple):
     account: Account
     rig: Rig
     policy: HistoryPolicy | None
+    joined: Joined | None  # the bars that are decided on, where they are others
 
 
 def read(files: Files) -> Read:
@@ -64,7 +67,7 @@ def read(files: Files) -> Read:
     except BadInput as error:
         raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
     names = [files.signal] + ([files.exit_signal] if files.exit_signal else [])
-    history = read_bars(files.bars, instrument, files.zone, names)
+    history = read_bars(files.bars, instrument, files.zone, names, ticks=True)
     signal = history.signals[0]
     leave = history.signals[1] if files.exit_signal else np.zeros_like(signal)
     if history.off_grid:
@@ -79,7 +82,21 @@ def read(files: Files) -> Read:
         account=account,
         rig=rig,
         policy=_policy(files, history.bars),
+        joined=_joined(files, rig, history),
     )
+
+
+def _joined(files: Files, rig: Rig, history: BarFile) -> Joined | None:
+    """The bars that are decided on, where a timeframe is given; the command's goes before the
+    rig's."""
+    text = files.timeframe or rig.timeframe
+    if text is None:
+        return None
+    try:
+        return joined_to(history.bars, timeframe(text), history.ticks)
+    except BadInput as error:
+        at = "--timeframe" if files.timeframe else f"{files.rig}: timeframe"
+        raise BadInput(error.code, f"{at}: {error.sentence}") from None
 
 
 def _policy(files: Files, bars: Bars) -> HistoryPolicy | None:
@@ -124,6 +141,8 @@ def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
             net[name] = other.end - other.start
     both = (net["pessimistic"], net["optimistic"])
     told = report(chosen, rehearsal.time, order, rehearsal.account.days_per_year, both)
+    if rehearsal.joined is not None:
+        told["fine_bars"] = int(rehearsal.fine_time.size)
     if rehearsal.policy is not None:
         told["guards"] = guard_figures(chosen, rehearsal.policy, rehearsal.instrument.symbol)
     price = partial(price_text, rehearsal.instrument)

@@ -32,6 +32,7 @@ from hawser.core.rig.rule import Section
 from hawser.core.rig.step import MAX_STEPS, Step
 from hawser.core.rig.time_exit import TimeExit
 from hawser.core.rig.trail import Trail
+from hawser.core.timeframes import timeframe
 
 LONGEST_NAME, LONGEST_NOTE = 120, 4_000  # signs
 # in the order of the form
@@ -60,6 +61,9 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
     reverse: bool = False
     from_: int | None = None  # UTC ns; in the file a time with an offset
     to: int | None = None
+    timeframe: Annotated[
+        str | None, help_text("of the bars that it decides on; without: the chart's, or the file's")
+    ] = None
     stop: StopRule | None = None
     target: tuple[TargetRule, ...] = ()
     break_even: BreakEven | None = None
@@ -87,6 +91,11 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
             raise BadInput.at(
                 "bad_rig", "atr_length", "expected a whole number, 1 or more", key="atr_length"
             )
+        if self.timeframe is not None:
+            try:
+                timeframe(self.timeframe)
+            except BadInput as error:
+                raise BadInput.at("bad_rig", "timeframe", error.sentence, key="timeframe") from None
         if (self.stop is None) == (self.ladder is None):
             raise BadInput.at(
                 "bad_rig",
@@ -110,6 +119,11 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
     def sections(cls) -> tuple[Section, ...]:
         """The kinds of rules, in the order of the form."""
         return SECTIONS
+
+    @property
+    def span(self) -> int:
+        """ns of the bars that it decides on, 0: those of the chart or the file."""
+        return timeframe(self.timeframe).span if self.timeframe is not None else 0
 
     def allows(self, side: int) -> bool:
         """Whether `direction` lets this side in."""

@@ -178,6 +178,7 @@ def ladder_inside(
     low: int,
     spread: int,
     stop: int,
+    left: int,
     held: int,
     target: int,
     rungs: Array,
@@ -185,21 +186,20 @@ def ladder_inside(
     out: Array,
 ) -> int:
     """The same for a ladder: rungs are limit orders on the entry side (`spread` above the exit
-    side), filled before the stop; the target closes what was held at the bar's open. `rung_steps`
-    are what is still to come."""
-    # `base` is what the target may close: a rung that fills in this bar raises the average only
-    # from the next bar on (section 8), so that the target stands where it stood and takes nothing
-    # of the rung.
-    n, left, base = 0, held, held
+    side), filled before the stop; the target closes what is `held` of what was held at the bar's
+    open. `rung_steps` are what is still to come; `left`: the position."""
+    # A rung that fills in this bar raises the average only from the next bar on (section 8), so
+    # that the target stands where it stood and takes nothing of the rung.
+    n = 0
     for phase in range(2):
         bottom, top = (opens, opens) if phase == 0 else (low, high)
         first_up = phase == 1 and favourable_first(order, opens, high, low)
         for turn in range(2):
             if (turn == 0) == first_up:
-                if base > 0 and top >= target:
-                    n = _note(out, n, what=TARGET, number=1, price=max(opens, target), steps=base)
-                    left -= base
-                    base = 0
+                if held > 0 and top >= target:
+                    n = _note(out, n, what=TARGET, number=1, price=max(opens, target), steps=held)
+                    left -= held
+                    held = 0
             elif left > 0:
                 for k in range(rungs.size):
                     if rung_steps[k] > 0 and bottom + spread <= rungs[k]:
@@ -215,5 +215,5 @@ def ladder_inside(
                         rung_steps[k] = 0
                 if bottom <= stop:
                     n = _note(out, n, what=STOP, number=0, price=min(opens, stop), steps=left)
-                    left = base = 0
+                    left = held = 0
     return n

@@ -125,7 +125,7 @@ class Planning:
                 stop=stop,
                 targets=tuple(targets),
                 trail=trail,
-                timeframe_ns=self.span,
+                timeframe_ns=(rig.span if rig is not None else 0) or self.span,
                 entry=entry,
                 anchor=ANCHORS.get(draft.anchor, "planned"),
                 held=held,
@@ -278,5 +278,10 @@ def plan_of(rig: Rig, like: Plan) -> Plan:
     """A plan that puts the rig on a trade which has the plan `like`; raises BadInput where it
     cannot."""
     return msgspec.structs.replace(
-        like, stop=rig.stop, targets=rig.target, trail=rig.trail, rig=rig
+        like,
+        stop=rig.stop,
+        targets=rig.target,
+        trail=rig.trail,
+        rig=rig,
+        timeframe_ns=rig.span or like.timeframe_ns,
     )

@@ -10,14 +10,25 @@ from typing import Any
 
 import msgspec
 
+from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput
 from hawser.core.rig import YES, Blank, Rig, Section
 from hawser.core.rig.rule import one_of
+from hawser.core.timeframes import timeframe
 from hawser.core.typed_numbers import whole_number
 from hawser.formats.declared import as_read
 
 Texts = dict[str, list[dict[str, str]]]  # by section, a row for each time it stands there
 Place = tuple[str, int, str]  # section, row, blank
+
+
+CHARTS = "the chart's"
+
+
+def decided_on(text: str) -> str | None:
+    """The timeframe that a rig decides on; None: the chart's. Raises BadInput."""
+    written = text.strip()
+    return None if written in ("", CHARTS) else timeframe(written).text
 
 
 # what is no rule: fields of the rig itself
@@ -34,6 +45,15 @@ GENERAL = Section(
         one_of("direction", "direction", ("both", "long", "short")),
         "signals, turns on the opposite one",
         one_of("reverse", "turns", YES),
+        "; decides on bars of",
+        Blank(
+            "timeframe",
+            "bars",
+            "Such as 15m, 1h or 1d: ATR, trail and all that is decided at a close go by these bars",
+            decided_on,
+            CHARTS,
+            (CHARTS, *TIMEFRAMES),
+        ),
     ),
     empty="",
     make=lambda values: values,
@@ -173,7 +193,7 @@ class RigDraft:
         """What is wrong with the rig as a whole, beside its section where one is named."""
         head, _, name = error.place.partition(".")
         head, _, row = head.rstrip("]").partition("[")
-        key = {"targets": "target", "atr_length": "general"}.get(head, head)
+        key = {"targets": "target", "atr_length": "general", "timeframe": "general"}.get(head, head)
         if key in self.sections and self.texts[key]:
             blanks = [blank.key for blank in self.sections[key].blanks]
             blank = next((one for one in (name, head) if one in blanks), blanks[-1])
@@ -193,6 +213,7 @@ def texts_of(rig: Rig) -> Texts:
                     "atr_smoothing": rig.atr_smoothing,
                     "direction": rig.direction,
                     "reverse": YES[rig.reverse],
+                    "timeframe": rig.timeframe or CHARTS,
                 }
             ]
             continue
