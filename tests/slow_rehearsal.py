@@ -47,7 +47,8 @@ class Held:
     """A trade that is open, mirrored."""
 
     side: int
-    first: int
+    first: int  # the bar it was entered in
+    row: int  # and the finer one
     decided: int
     chain: int  # follow-ons in a row, this one included
     ref: int
@@ -70,15 +71,17 @@ class Held:
     best: int = 0
     worst: int = 0
     filled: set[int] = field(default_factory=set)
-    # bar, action, reason, ticks as traded, steps, fee
+    at_open: int = 0  # of a ladder: what its target closes in this bar
+    grown: bool = False  # whether a rung has filled in this bar
+    # finer bar, action, reason, ticks as traded, steps, fee
     fills: list[tuple[Any, ...]] = field(default_factory=list)
     moves: list[tuple[int, int, str]] = field(default_factory=list)
 
 
 class SlowRehearsal:
-    """One folder's history under one order."""
+    """One folder's history under one order; `timeframe` in seconds, 0: its bars as they are."""
 
-    def __init__(self, folder: Path, order: str) -> None:
+    def __init__(self, folder: Path, order: str, timeframe: int = 0) -> None:
         self.order = order
         self.instrument, self.account, self.rig = (
             tomllib.loads((folder / f"{name}.toml").read_text())
@@ -91,22 +94,29 @@ class SlowRehearsal:
         )
         with (folder / "bars.csv").open(newline="") as file:
             rows = list(csv.DictReader(file))
-        self.times = [seconds(row["time"]) for row in rows]
-        self.bars = [
+        self.fine_times = [seconds(row["time"]) for row in rows]
+        self.fine = [
             Bar(
                 *(self.near(row[name]) for name in ("open", "high", "low", "close")),
                 round(Fraction(row.get("spread") or str(costs.get("spread_ticks", 0)))),
             )
             for row in rows
         ]
+        self.times, self.bars, self.rows = self.fine_times, self.fine, []
+        self.span = min(b - a for a, b in pairwise(self.times))
+        if timeframe:
+            self.span = timeframe
+            self.times, self.bars, self.rows = self.grouped(timeframe)
+        self.rows = self.rows or [range(i, i + 1) for i in range(len(rows))]
         self.signal, self.leave = (
-            [int(float(row.get(name) or 0)) for row in rows] for name in ("signal", "leave")
+            [int(float(rows[own[-1]].get(name) or 0)) for own in self.rows]
+            for name in ("signal", "leave")
         )
         self.smoothing = self.rig.get("atr_smoothing", "wilder")
         self.atr = atr(self.bars, self.rig.get("atr_length", 14), self.smoothing)
         self.stop_rule = self.rig.get("stop", {})
         # told: whether the hours end a trade after each bar
-        self.left_after: list[bool] = [False] * len(rows)
+        self.left_after: list[bool] = [False] * len(self.bars)
         self.margin = max(1, self.instrument.get("min_stop_ticks", 0))
         self.cash = float(self.account["equity"])
         self.trades: list[dict[str, Any]] = []
@@ -116,6 +126,25 @@ class SlowRehearsal:
         self.dependent = 0
         self.stops = {side: self.stop_line(side) for side in (1, -1)}
         self.trails = {side: self.trail_line(side) for side in (1, -1)}
+
+    def grouped(self, span: int) -> tuple[list[int], list[Bar], list[range]]:
+        """Bars of `span` seconds: when each opens, what it is, and the finer ones it is made of."""
+        groups: dict[int, list[int]] = {}
+        for i, at in enumerate(self.fine_times):
+            groups.setdefault(at - at % span, []).append(i)
+        rows = [range(k[0], k[-1] + 1) for k in groups.values()]
+        parts = [[self.fine[i] for i in own] for own in rows]
+        bars = [
+            Bar(
+                b[0].open,
+                max(x.high for x in b),
+                min(x.low for x in b),
+                b[-1].close,
+                b[-1].spread,
+            )
+            for b in parts
+        ]
+        return list(groups), bars, rows
 
     def near(self, text: str) -> int:
         return round(Fraction(text) / self.tick)
@@ -148,27 +177,21 @@ class SlowRehearsal:
         span = (
             int(rule["timeframe"][:-1]) * {"m": 60, "h": 3600, "d": 86_400}[rule["timeframe"][-1]]
         )
-        own = min(b - a for a, b in pairwise(self.times))
-        groups: dict[int, list[int]] = {}
-        for i, at in enumerate(self.times):
-            groups.setdefault(at - at % span, []).append(i)
-        bars = [self.bars[k[0] : k[-1] + 1] for k in groups.values()]
-        joined = [
-            Bar(b[0].open, max(x.high for x in b), min(x.low for x in b), b[-1].close, 0)
-            for b in bars
-        ]
-        values, begins = of(joined), list(groups)
+        if span <= self.span:
+            return of(self.bars)
+        begins, joined, _ = self.grouped(span)
+        values = of(joined)
         found: list[float | None] = []
         for at in self.times:
-            done = sum(begin + span <= at + own for begin in begins)
+            done = sum(begin + span <= at + self.span for begin in begins)
             found.append(values[done - 1] if done else None)
         return found
 
     # Entries
 
-    def sized(self, side: int, at: int) -> Slow:
-        """The request at bar `at`'s open, as `hawser size` would have it."""
-        bar, value = self.bars[at], self.atr[at - 1]
+    def sized(self, side: int, at: int, row: int) -> Slow:
+        """The request at the open of a finer bar in bar `at`, as `hawser size` would have it."""
+        bar, value = self.fine[row], self.atr[at - 1]
         account = dict(self.account)
         moved = self.cash - float(account["equity"])
         account["balance"] = float(account.get("balance", account["equity"])) + moved
@@ -180,46 +203,41 @@ class SlowRehearsal:
                 "side": "long" if side > 0 else "short",
                 "quote": {"bid": self.text(bar.open), "ask": self.text(bar.open + bar.spread)},
                 "atr": None if value is None else Fraction(value) * self.tick,
-                "stop": self.stop_for(side, at),
+                "stop": self.stop_for(side, at, bar.spread),
                 "targets": self.rig.get("target", []),
             }
         )
 
-    def stop_for(self, side: int, at: int) -> dict[str, Any]:
+    def stop_for(self, side: int, at: int, spread: int) -> dict[str, Any]:
         # there the risk is the stop
         if not self.stops[side] or self.account["size"]["method"] == "invest":
             return {key: value for key, value in self.stop_rule.items() if key != "offset_ticks"}
         value = self.stops[side][at - 1]
         if value is None:
             raise No("indicator_not_ready")
-        away = exact(self.stop_rule.get("offset_ticks", 0)) + (
-            self.bars[at].spread if side < 0 else 0
-        )
+        away = exact(self.stop_rule.get("offset_ticks", 0)) + (spread if side < 0 else 0)
         return {"price": (Fraction(value) - side * away) * self.tick}
 
-    def allowed(self, side: int, at: int) -> bool:
+    def allowed(self, side: int, row: int) -> bool:
         way = self.rig.get("direction", "both")
-        if way == ("short" if side > 0 else "long") or at >= len(self.bars):
+        if way == ("short" if side > 0 else "long"):
             return False
-        begin, end = self.rig.get("from"), self.rig.get("to")
-        return not (begin is not None and self.times[at] < seconds(begin)) and not (
-            end is not None and self.times[at] >= seconds(end)
+        begin, end, at = self.rig.get("from"), self.rig.get("to"), self.fine_times[row]
+        return not (begin is not None and at < seconds(begin)) and not (
+            end is not None and at >= seconds(end)
         )
 
-    def enter(self, side: int, decided: int, chain: int) -> Held | None:
-        at = decided + 1
-        if not self.allowed(side, at):
+    def enter(self, side: int, decided: int, chain: int, at: int, row: int) -> Held | None:
+        """At the open of a finer bar in bar `at`."""
+        if not self.allowed(side, row):
             return None
         if self.cash <= 0:
             return None
         try:
-            slow = self.sized(side, at)
+            slow = self.sized(side, at, row)
             slow.money()
-            held = (
-                self.laddered(slow, side, decided, chain)
-                if "ladder" in self.rig
-                else self.laid(slow, side, decided, chain)
-            )
+            lay = self.laddered if "ladder" in self.rig else self.laid
+            held = lay(slow, side, decided, chain, at, row)
             held.steps = [
                 (
                     self.measure(step["at"], slow.ref, held.r, at),
@@ -234,9 +252,10 @@ class SlowRehearsal:
         held.flow -= held.whole * price
         held.value += held.whole * price
         held.entered = held.whole
-        held.best = held.worst = self.mirrored(at, side).open
-        held.moves.append((at, held.stop, "ladder" if "ladder" in self.rig else "initial"))
-        self.fill(held, at, "entry", "follow_on" if chain else "signal", price, held.whole)
+        held.best = held.worst = self.mirrored(self.fine[row], side).open
+        held.at_open = held.left
+        held.moves.append((row, held.stop, "ladder" if "ladder" in self.rig else "initial"))
+        self.fill(held, row, "entry", "follow_on" if chain else "signal", price, held.whole)
         return held
 
     @staticmethod
@@ -244,7 +263,7 @@ class SlowRehearsal:
         """A mirrored price, whose fill is never below one tick."""
         return side * max(Fraction(1), side * Fraction(price))
 
-    def laid(self, slow: Slow, side: int, decided: int, chain: int) -> Held:
+    def laid(self, slow: Slow, side: int, decided: int, chain: int, at: int, row: int) -> Held:
         answer = slow.answer()
         whole, ref, stop = answer["steps"], side * answer["ref"], side * answer["stop"]
         r = answer["r_ticks"]
@@ -263,7 +282,8 @@ class SlowRehearsal:
         ]
         return Held(
             side,
-            decided + 1,
+            at,
+            row,
             decided,
             chain,
             ref,
@@ -279,9 +299,9 @@ class SlowRehearsal:
             [],
         )
 
-    def laddered(self, slow: Slow, side: int, decided: int, chain: int) -> Held:
+    def laddered(self, slow: Slow, side: int, decided: int, chain: int, at: int, row: int) -> Held:
         rule, ref = self.rig["ladder"], side * slow.ref
-        spacing = self.measure(rule["spacing"], slow.ref, 0, decided + 1)
+        spacing = self.measure(rule["spacing"], slow.ref, 0, at)
         levels = [down(ref - i * spacing) for i in range(rule["rungs"])]
         stop = down(levels[-1] - exact(rule["stop_ticks"]))
         slow.check_stop(side * stop)
@@ -314,7 +334,8 @@ class SlowRehearsal:
         rungs = [[i, levels[i], n] for i, n in enumerate(quantities(base)) if i and n]
         held = Held(
             side,
-            decided + 1,
+            at,
+            row,
             decided,
             chain,
             ref,
@@ -380,8 +401,7 @@ class SlowRehearsal:
 
     # Inside a bar
 
-    def mirrored(self, at: int, side: int) -> Bar:
-        bar = self.bars[at]
+    def mirrored(self, bar: Bar, side: int) -> Bar:
         if side > 0:
             return bar
         up = bar.spread
@@ -429,7 +449,7 @@ class SlowRehearsal:
 
     def through_ladder(self, held: Held, bar: Bar, order: str) -> list[tuple[str, int, int]]:
         found: list[tuple[str, int, int]] = []
-        held_at_open, left, rungs = held.left, held.left, [*held.rungs]
+        held_at_open, left, rungs = held.at_open, held.left, [*held.rungs]
         assert held.goal is not None
 
         def adverse(reach: int) -> None:
@@ -453,7 +473,8 @@ class SlowRehearsal:
         return found
 
     def inside(self, held: Held, at: int) -> None:
-        bar = self.mirrored(at, held.side)
+        """What the finer bar `at` fills."""
+        bar = self.mirrored(self.fine[at], held.side)
         through = self.through_ladder if "ladder" in self.rig else self.through
         first, second = (
             sorted(through(held, bar, order)) for order in ("pessimistic", "optimistic")
@@ -467,6 +488,7 @@ class SlowRehearsal:
                 held.flow -= price * steps
                 held.value += price * steps
                 held.left, held.entered = held.left + steps, held.entered + steps
+                held.grown = True
                 self.fill(held, at, "entry", reason, Fraction(price), steps)
                 continue
             slipped = self.at_least_a_tick(
@@ -477,11 +499,10 @@ class SlowRehearsal:
             held.losses = [one for one in held.losses if reason != f"loss_step_{one[0]}"]
             if kind == "target":
                 held.filled.add(int(number))
+                held.at_open = 0
         exits = [price for reason, price, _ in filled if not reason.startswith("rung")]
         lived = [bar.high, bar.low] if held.left else exits
         held.best, held.worst = max([held.best, *lived]), min([held.worst, *lived])
-        if held.left and any(reason.startswith("rung") for reason, _, _ in filled):
-            held.goal = down(held.value / held.entered + exact(self.rig["ladder"]["target_ticks"]))
 
     def fill(
         self, held: Held, at: int, action: str, reason: str, price: Fraction, steps: int
@@ -566,7 +587,7 @@ class SlowRehearsal:
                 best = kept, reason
         if best is not None:
             held.stop = best[0]
-            held.moves.append((at + 1, *best))
+            held.moves.append((self.rows[at][-1] + 1, *best))
 
     def decided(self, held: Held, at: int, worth: float) -> tuple[str | None, bool]:
         """Why it is left at the next open, and whether it turns."""
@@ -601,7 +622,7 @@ class SlowRehearsal:
                 "id": number,
                 "side": "long" if held.side > 0 else "short",
                 "signal_time": held.decided,
-                "entry_time": held.first,
+                "entry_time": held.row,
                 "exit_time": at,
                 "entry": first[3],
                 "qty": held.entered,
@@ -641,33 +662,39 @@ class SlowRehearsal:
         leaving: str | None = None
         turning, n = False, len(self.bars)
         for at in range(n):
+            first, last = self.rows[at][0], self.rows[at][-1]
             if held is not None:
-                bar = self.mirrored(at, held.side)
+                held.at_open, held.grown = held.left, False
+                bar = self.mirrored(self.fine[first], held.side)
                 if leaving is not None:
                     held.best, held.worst = max(held.best, bar.open), min(held.worst, bar.open)
                     price = self.at_least_a_tick(bar.open - self.exit_slip, held.side)
-                    self.exit(held, at, leaving, price, held.left)
-                    self.ended(held, at)
+                    self.exit(held, first, leaving, price, held.left)
+                    self.ended(held, first)
                     pending = (-held.side, at - 1, 0) if turning else None
                     held, leaving = None, None
-            if held is None and pending is not None:
-                side, decided, chain = pending
-                held = self.enter(side, decided, chain)
-            pending = None
-            follows = 0
-            if held is not None:
-                self.inside(held, at)
+            for row in self.rows[at]:
+                if held is None and pending is not None:
+                    side, decided, chain = pending
+                    held = self.enter(side, decided, chain, at, row)
+                pending = None
+                if held is None:
+                    continue
+                self.inside(held, row)
                 if held.left == 0:
-                    self.ended(held, at)
+                    self.ended(held, row)
                     follows = self.follow(held)
                     if follows:
                         pending = follows, at, held.chain + 1
                     held = None
             if held is not None:
-                close = self.mirrored(at, held.side).close
+                if held.grown:
+                    target = exact(self.rig["ladder"]["target_ticks"])
+                    held.goal = down(held.value / held.entered + target)
+                close = self.mirrored(self.bars[at], held.side).close
                 if at == n - 1:
-                    self.exit(held, at, "end", Fraction(close), held.left)
-                    self.ended(held, at)
+                    self.exit(held, last, "end", Fraction(close), held.left)
+                    self.ended(held, last)
                     held = None
                 else:
                     worth = self.worth(held, close)

@@ -16,13 +16,13 @@ import pytest
 import tomli_w
 
 from hawser.cli import main
-from hawser.core.bars import span_of
-from hawser.core.clock import DAY, MINUTE
+from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.hours import is_open
-from hawser.core.instrument import Commission, WeeklySession
+from hawser.core.instrument import Commission, Instrument, WeeklySession
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
 from hawser.formats.rigs import save_rig
+from hawser.rehearsal.run import Signals
 from madeup import CASES, needs_cases
 from randomrigs import a_ladder, a_rig, fitting, history
 from slow_rehearsal import SlowRehearsal, seconds
@@ -81,10 +81,17 @@ def plain(value: Any) -> Any:
     return str(value) if isinstance(value, Decimal) else value
 
 
-def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
-    """Files drawn at random, their rig, and which bars its time exit allows as the last."""
+def drawn(draw: Random, folder: Path, fine: bool = False) -> tuple[Rig, Instrument]:
+    """Files drawn at random, their rig, and their instrument. `fine`: with holes, and signals that
+    last, so that some are heard where bars are joined."""
     ladder = draw.random() < 0.25
-    bars, signals, instrument = history(draw, draw.choice([150, 400]))
+    bars, signals, instrument = history(draw, draw.choice([150, 400]) * (4 if fine else 1))
+    if fine:
+        dice = np.random.default_rng(draw.randrange(1 << 30))
+        kept = dice.random(bars.time.size) > draw.choice([0.0, 0.05, 0.6])
+        kept[draw.randrange(400) :][: draw.choice([0, 40])] = False
+        bars = bars.mapped(lambda column: column[kept])
+        signals = Signals(*(column[kept] for column in signals))
     size = instrument.tick_size
     tick, multiplier, step = draw.choice(
         [*GRIDS, (instrument.tick, instrument.multiplier, instrument.qty_step)]
@@ -122,12 +129,16 @@ def drawn(draw: Random, folder: Path) -> tuple[Rig, list[bool]]:
                     leave,
                 ]
             )
+    return rig, instrument
+
+
+def hours(rig: Rig, instrument: Instrument, times: list[int], span: int) -> list[bool]:
+    """Whether the rig's hours end a trade after each bar; times and `span` in seconds."""
     timed = rig.time_exit
     if timed is None or not (timed.session_end or timed.before_weekend):
-        return rig, [False] * bars.time.size
-    return rig, left_after(
-        instrument.sessions, bars.time, span_of(bars.time), not timed.session_end
-    )
+        return [False] * len(times)
+    opened = np.array(times, np.int64) * SECOND
+    return left_after(instrument.sessions, opened, span * SECOND, not timed.session_end)
 
 
 def left_after(
@@ -167,12 +178,11 @@ def check(slow: SlowRehearsal, out: Path) -> None:
         return pytest.approx(value, rel=1e-6, abs=1e-6)
 
     def at(text: str) -> int:
-        return slow.times.index(seconds(text))
+        return slow.fine_times.index(seconds(text))
 
     def trade(row: dict[str, str]) -> dict[str, Any]:
-        found: dict[str, Any] = {
-            key: at(row[key]) for key in ("signal_time", "entry_time", "exit_time")
-        }
+        found: dict[str, Any] = {key: at(row[key]) for key in ("entry_time", "exit_time")}
+        found["signal_time"] = slow.times.index(seconds(row["signal_time"]))
         found |= {"id": int(row["id"]), "side": row["side"], "exit_reason": row["exit_reason"]}
         found |= {
             "qty": round(float(row["qty"]) / step),
@@ -201,7 +211,9 @@ def check(slow: SlowRehearsal, out: Path) -> None:
         (int(row["trade"]), at(row["time"]), round(float(row["level"]) / tick), row["reason"])
         for row in rows(out / "stops.csv")
     ]
-    assert slow.equity == [near(float(row["equity"])) for row in rows(out / "equity.csv")]
+    equity = rows(out / "equity.csv")
+    assert slow.equity == [near(float(row["equity"])) for row in equity]
+    assert slow.times == [seconds(row["time"]) for row in equity]
     assert slow.dependent == json.loads((out / "report.json").read_text())["order_dependent_bars"]
 
 
@@ -209,12 +221,25 @@ def check(slow: SlowRehearsal, out: Path) -> None:
 def test_both_readings_agree(seed, tmp_path, monkeypatch):
     draw = Random(seed)
     monkeypatch.chdir(tmp_path)
-    rig, last = drawn(draw, tmp_path)
+    agree(draw, tmp_path)
+
+
+@pytest.mark.parametrize("seed", range(1000, 1060))
+def test_both_readings_agree_on_finer_bars(seed, tmp_path, monkeypatch):
+    draw = Random(seed)
+    monkeypatch.chdir(tmp_path)
+    agree(draw, tmp_path, draw.choice([2, 3, 5, 7, 15, 60]))
+
+
+def agree(draw: Random, folder: Path, minutes: int = 0) -> None:
+    """A rehearsal of what is drawn, and the slow reading of it; `minutes`: of the bars that are
+    decided on, 0: the file's."""
+    rig, instrument = drawn(draw, folder, fine=minutes > 0)
     order, leaves = draw.choice(["pessimistic", "optimistic", "path"]), draw.random() < 0.5
-    slow = SlowRehearsal(tmp_path, order)
-    slow.left_after = last
+    slow = SlowRehearsal(folder, order, minutes * 60)
+    slow.left_after = hours(rig, instrument, slow.times, slow.span)
     if not leaves:
-        slow.leave = [0] * len(last)
+        slow.leave = [0] * len(slow.leave)
     words = [
         "rehearse",
         "--bars",
@@ -225,8 +250,10 @@ def test_both_readings_agree(seed, tmp_path, monkeypatch):
         "rig.toml",
     ]
     words += ["--account", "account.toml", "--out", "out", "--order", order]
-    assert main([*words, *(["--exit-signal", "leave"] if leaves else [])]) == 0, rig
-    check(slow.run(), tmp_path / "out")
+    words += ["--exit-signal", "leave"] if leaves else []
+    words += ["--timeframe", f"{minutes}m"] if minutes else []
+    assert main(words) == 0, rig
+    check(slow.run(), folder / "out")
 
 
 @needs_cases

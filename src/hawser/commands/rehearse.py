@@ -30,7 +30,6 @@ def run(arguments: list[str]) -> int:
     with uncollected():
         from hawser.service.rehearsing import rehearse
 
-        report = aside(lambda: rehearse(files_of(options), options.out, options.order))
-    if options.json:
-        print(json.dumps(report, indent=1))
+        done = aside(lambda: rehearse(files_of(options), options.out, options.order))
+    print(json.dumps(done.report, indent=1) if options.json else "\n".join(done.told))
     return DONE

@@ -70,7 +70,8 @@ class BarCompleted(Event, frozen=True, tag="BarCompleted"):
     """A bar of `span` ns that opened at `opened` is complete. Bid prices in price units, `spread`
     in ticks; `atr` is NaN until it has its look-back; `values` are those that open trades need
     beside it (`core/indicator_values.py`). `base`: as the venue told it; a joined bar has the
-    spread of its last part only."""
+    spread of its last part only. `low_ask`: the lowest ask in it, 0: the low and the spread tell
+    it."""
 
     symbol: str
     span: int
@@ -83,6 +84,7 @@ class BarCompleted(Event, frozen=True, tag="BarCompleted"):
     atr: float
     values: dict[str, float] = {}
     base: bool = True
+    low_ask: float = 0.0
 
 
 class RateSeen(Event, frozen=True, tag="RateSeen"):

@@ -27,7 +27,7 @@ def report(
     start, end = outcome.start, outcome.end
     deepest, percent, days = drawdown(outcome.equity, time, start)
     years = (int(time[-1]) - int(time[0])) / DAY / YEAR_DAYS
-    cagr = ((end / start) ** (1 / years) - 1) * 100 if years > 0 and end > 0 else None
+    cagr = growth(end / start, years)
     return {
         "bars": int(time.size),
         "trades": int(net.size),
@@ -53,6 +53,16 @@ def report(
         "net_pessimistic": nets[0],
         "net_optimistic": nets[1],
     }
+
+
+def growth(times: float, years: float) -> float | None:
+    """Percent a year of what came to so many times itself; None where there is no such number."""
+    if years <= 0 or times <= 0:
+        return None
+    try:
+        return float((times ** (1 / years) - 1) * 100)
+    except OverflowError:
+        return None
 
 
 def guard_figures(outcome: Outcome, policy: HistoryPolicy, symbol: str) -> list[dict[str, Any]]:

@@ -22,6 +22,7 @@ from hawser.core.rig import Rig
 from hawser.core.rig_numbers import money_of, setup_of
 from hawser.core.rules import bar_close
 from hawser.core.rules.inside_bar import LOSS_STEP, RUNG, STOP, TARGET
+from hawser.core.size_terms import SizeRequest
 from hawser.core.timeframes import Joined, alone
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal import guarding as gd
@@ -87,6 +88,11 @@ class Outcome:
         return int(self.rows.whole[:, batch.DEPENDENT].sum())
 
     @property
+    def count(self) -> int:
+        """How many trades."""
+        return len(self.rows.whole)
+
+    @property
     def held(self) -> int:
         """Bars in which a position was held after what the open did."""
         whole = self.rows.whole
@@ -138,7 +144,7 @@ class Rehearsal:
         joined: Joined | None = None,
     ) -> None:
         self.instrument, self.account, self.rig, self.policy = instrument, account, rig, policy
-        self.joined = joined
+        self.joined, self.signals = joined, signals
         fine, joined = bars, joined or alone(bars)
         bars, span, lasts = joined.bars, joined.span, joined.lasts
         self.time, self.fine_time = bars.time, fine.time
@@ -221,6 +227,34 @@ class Rehearsal:
             start=start,
             end=float(place.cash),
             guarded=acted,
+        )
+
+    def alone(self) -> Rehearsal:
+        """The same on the bars that are decided on, without the finer ones inside them."""
+        assert self.joined is not None
+        lasts = self.joined.lasts
+        signals = Signals(self.signals.signal[lasts], self.signals.leave[lasts])
+        return Rehearsal(
+            self.joined.bars, signals, self.instrument, self.account, self.rig, self.policy
+        )
+
+    def request(self, bar: int, side: int) -> SizeRequest:
+        """An entry at the open that follows a bar, with the account as it begins."""
+        history, rig, tick = self.history, self.rig, self.instrument.tick_size
+        entered, basis = history.prices[history.bars[bar]["end"]], np.nan
+        if rig.stop is not None and rig.stop.from_bars:
+            basis = float((history.stop_long if side > 0 else history.stop_short)[bar]) * tick
+        return SizeRequest(
+            instrument=self.instrument,
+            account=self.account,
+            side=side,
+            bid=int(entered["open"]),
+            ask=int(entered["open"] + entered["spread"]),
+            atr=float(history.bars[bar]["atr"]) * tick,
+            basis=basis,
+            stop=rig.stop,
+            targets=rig.target,
+            ladder=rig.ladder,
         )
 
     def guarded(self) -> gd.Guarded:

@@ -15,7 +15,6 @@ from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.core.rules.bar_close import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL
 from hawser.core.rules.inside_bar import LOSS_STEP, STOP, TARGET
-from hawser.core.size_terms import SizeRequest
 from hawser.core.sizing import sized
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal.entries import begin
@@ -79,7 +78,7 @@ class Trial:
         self.size = bars.time.size
         none = np.zeros(self.size, np.int8)
         self._of = Rehearsal(bars, Signals(none, none), instrument, account, free)
-        self._account, self._rig, self._instrument = account, free, instrument
+        self._account = account
         self._levels = loop.levels_for(self._of.setup)
         self._written = loop.play_arrays(self.size, FILLS)
 
@@ -137,27 +136,8 @@ class Trial:
 
     def _refusal(self, start: int, side: int) -> str:
         """Why there is no entry, by the size itself."""
-        of, rig = self._of, self._rig
-        history = of.history
-        entered = history.prices[start + 1]
-        bid, spread = int(entered["open"]), int(entered["spread"])
-        tick, basis = self._instrument.tick_size, np.nan
-        if rig.stop is not None and rig.stop.from_bars:
-            basis = float((history.stop_long if side > 0 else history.stop_short)[start]) * tick
-        request = SizeRequest(
-            instrument=self._instrument,
-            account=self._account,
-            side=side,
-            bid=bid,
-            ask=bid + spread,
-            atr=float(history.bars[start]["atr"]) * tick,
-            basis=basis,
-            stop=rig.stop,
-            targets=rig.target,
-            ladder=rig.ladder,
-        )
         try:
-            sized(request)
+            sized(self._of.request(start, side))
         except Refused as refusal:
             return f"No entry from here: {refusal.sentence}"
         return "No entry from here: an indicator of the rig has no value yet."

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput, Refused
@@ -22,6 +23,7 @@ from hawser.formats.bars import BarFile, read_bars, read_unrounded
 from hawser.formats.declared import load
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.rigs import load_rig
+from hawser.rehearsal.nothing import why_nothing
 from hawser.rehearsal.report import guard_figures, report
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
 from hawser.rehearsal.tables import OutcomeTables
@@ -130,8 +132,15 @@ def made(files: Files, found: Read) -> Rehearsal:
         raise BadInput(error.code, of + error.sentence) from None
 
 
-def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
-    """Rehearse and write every file; returns the report. Raises BadInput."""
+class Done(NamedTuple):
+    """What a rehearsal came to: the report as it was written, and in sentences."""
+
+    report: dict[str, Any]
+    told: list[str]
+
+
+def rehearse(files: Files, out: Path, order: str) -> Done:
+    """Rehearse and write every file. Raises BadInput."""
     rehearsal = made(files, read(files))  # what was read is not kept beside what was made of it
     chosen = _told(rehearsal, order)
     net = {order: chosen.end - chosen.start}
@@ -140,16 +149,38 @@ def rehearse(files: Files, out: Path, order: str) -> dict[str, Any]:
             other = _told(rehearsal, name)
             net[name] = other.end - other.start
     both = (net["pessimistic"], net["optimistic"])
-    told = report(chosen, rehearsal.time, order, rehearsal.account.days_per_year, both)
+    figures = report(chosen, rehearsal.time, order, rehearsal.account.days_per_year, both)
     if rehearsal.joined is not None:
-        told["fine_bars"] = int(rehearsal.fine_time.size)
+        figures["fine_bars"] = int(rehearsal.fine_time.size)
     if rehearsal.policy is not None:
-        told["guards"] = guard_figures(chosen, rehearsal.policy, rehearsal.instrument.symbol)
+        figures["guards"] = guard_figures(chosen, rehearsal.policy, rehearsal.instrument.symbol)
+    told = [*_came_to(rehearsal, chosen, figures), f"Written: {out}/"]
     price = partial(price_text, rehearsal.instrument)
     tables = OutcomeTables(rehearsal, chosen, instants, price)
     del rehearsal  # its bars are a large part of what is in memory
-    write_rehearsal(out, tables, told)
-    return told
+    write_rehearsal(out, tables, figures)
+    return Done(figures, told)
+
+
+def _came_to(rehearsal: Rehearsal, chosen: Outcome, figures: dict[str, Any]) -> list[str]:
+    """What a run came to, or why it made no trade; and how much hangs on the order inside bars."""
+    currency, bars = rehearsal.account.currency, figures["bars"]
+    if not chosen.count:
+        return [f"No trade over {fg.counted(bars, 'bar')}", *why_nothing(rehearsal, chosen)]
+    told = [
+        f"{fg.counted(chosen.count, 'trade')} over {fg.counted(bars, 'bar')}, net "
+        f"{fg.money(figures['net'], currency, sign=True)}; at most "
+        f"{fg.money(figures['max_drawdown'], currency)} below the peak at a close"
+    ]
+    depends = fg.counted(chosen.dependent, "bar")
+    if rehearsal.joined is None:
+        return [*told, f"The order of high and low inside them matters in {depends} of {bars:,}"]
+    fine, coarse = rehearsal.fine_time.size, rehearsal.alone().run(ORDERS[figures["order"]])
+    return [
+        *told,
+        f"The order of high and low matters in {depends} of the {fine:,} finer ones; without them "
+        f"it would in {coarse.dependent:,} of {bars:,}",
+    ]
 
 
 def _told(rehearsal: Rehearsal, name: str) -> Outcome:

@@ -93,7 +93,7 @@ class QuoteTold(VenueMessage, frozen=True):
 
 class BarTold(VenueMessage, frozen=True):
     """A completed base bar that opened at `opened`, complete at `time`; bid prices; `spread` in
-    ticks."""
+    ticks, as it was last. `low_ask`: the lowest ask, where the venue knows it."""
 
     symbol: str
     opened: int
@@ -102,6 +102,7 @@ class BarTold(VenueMessage, frozen=True):
     low: str
     close: str
     spread: float
+    low_ask: str = ""
 
 
 class RateTold(VenueMessage, frozen=True):

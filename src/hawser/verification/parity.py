@@ -13,6 +13,7 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.bars import Bars, span_of
+from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import RegimeGuard
 from hawser.core.instrument import Instrument
@@ -20,6 +21,7 @@ from hawser.core.plan import Plan
 from hawser.core.rig import Rig
 from hawser.core.rules.bar_close import BREAK_EVEN, move_name
 from hawser.core.rules.inside_bar import favourable_first
+from hawser.core.timeframes import Joined, alone
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.entries.follow_on import following
@@ -40,8 +42,8 @@ AT_ONE_CLOSE = {("guard", "basket"), ("guard", "time")}
 
 
 class Compared(msgspec.Struct):
-    """A trade as both sides tell it: fills (bar, what, price in ticks, steps) and moves (bar,
-    level, rule)."""
+    """A trade as both sides tell it: fills (row of prices, what, price in ticks, steps) and moves
+    (row of prices, level, rule)."""
 
     side: int
     first: int
@@ -63,6 +65,14 @@ def check_parity(found: Read) -> None:
                 f"not {guard.reference}"
             )
             raise BadInput("bad_guard", sentence)
+    trail, joined = found.rig.trail, found.joined
+    wide = TIMEFRAMES[trail.timeframe] if trail is not None and trail.timeframe else 0
+    if trail and joined is not None and wide > joined.span and wide % joined.span:
+        sentence = (
+            f"trail.timeframe: bars of {trail.timeframe} cannot be joined of those that are "
+            f"decided on, {timeframe_name(joined.span)}"
+        )
+        raise BadInput("bad_rig", sentence)
     for key in ("entry_slippage_ticks", "exit_slippage_ticks"):
         if getattr(account.costs, key) != round(getattr(account.costs, key)):
             raise BadInput(
@@ -93,12 +103,16 @@ class Walk:
         rig: Rig,
         order: int,
         policy: HistoryPolicy | None = None,
+        joined: Joined | None = None,
     ) -> None:
-        self._time, self._span = bars.time.tolist(), span_of(bars.time)
-        rows = Rehearsal(bars, signals, instrument, account, rig).history.bars
-        self._prices = rows[["open", "high", "low", "close"]].tolist()
-        self._spread = rows["spread"].tolist()
-        self._signal, self._leave = signals.signal.tolist(), signals.leave.tolist()
+        history = Rehearsal(bars, signals, instrument, account, rig, joined=joined).history
+        decided = joined or alone(bars)
+        self._time, self._fine_span = bars.time.tolist(), span_of(bars.time)
+        self._opened, self._span = decided.bars.time.tolist(), decided.span
+        self._ends = decided.ends.tolist()
+        self._prices = history.prices[["open", "high", "low", "close"]].tolist()
+        self._spread = history.prices["spread"].tolist()
+        self._signal, self._leave = history.signal.tolist(), history.bars["leave"].tolist()
         self._rig, self._order, self._symbol = rig, order, instrument.symbol
         self._plan = Plan(
             symbol=instrument.symbol,
@@ -113,7 +127,7 @@ class Walk:
         )
         self._policy = policy
         self.venue = BarWalk(instrument, account, self._span)
-        # a move holds from the bar `_from` on
+        # the row of prices; a move holds from the row `_from` on
         self._bar, self._from, self.found = 0, 0, dict[str, Compared]()
         self.session = Session(account, self.venue, None, self._heard)
         self._signalled: set[str] = set()  # trades that a signal closed
@@ -173,13 +187,16 @@ class Walk:
         self._hear()
         if self._policy is not None:
             self.session.set_guards(self._policy.guards, "guards", self._policy.calendars)
-        for bar in range(len(self._time)):
-            self._bar = self._from = bar
-            self._open()
-            self._from = bar + 1
-            self._inside()
-            if bar < len(self._time) - 1:
-                self._close()
+        first = 0
+        for bar, end in enumerate(self._ends):
+            for row in range(first, end):
+                self._bar = self._from = row
+                self._open(row == first)
+                self._from = end
+                self._inside(row == end - 1)
+            if bar < len(self._ends) - 1:
+                self._close(bar, first)
+            first = end
         self._end()
         return list(self.found.values())
 
@@ -191,7 +208,8 @@ class Walk:
     def _trade(self) -> Trade | None:
         return next(iter(self.session.engine.state.live()), None)
 
-    def _open(self) -> None:
+    def _open(self, first: bool) -> None:
+        """A row of prices opens; `first`: so does a bar that is decided on."""
         time = self._time[self._bar]
         prices = self._prices[self._bar]
         spread = self._spread[self._bar]
@@ -199,9 +217,10 @@ class Walk:
         self._hear()
         self.session.run_until(time)  # a follow-on is a timer's
         self._hear()
-        if self._want and self._trade() is None:
-            self._enter()
-        self._want = 0
+        if first:
+            if self._want and self._trade() is None:
+                self._enter()
+            self._want = 0
         self.venue.leave_open()
 
     def _enter(self) -> None:
@@ -213,7 +232,8 @@ class Walk:
             self.session.ask(ev.PlaceTrade(time=time, ask_id=f"s{self._asks}", plan=plan))
             self._hear()
 
-    def _inside(self) -> None:
+    def _inside(self, last: bool) -> None:
+        """A row of prices goes by; `last`: an account is valued at its close."""
         open_, high, low, close = self._prices[self._bar]
         spread, trade = self._spread[self._bar], self._trade()
         # A bar does not say when it came to what is inside. As in a rehearsal, what leaves a part
@@ -228,7 +248,8 @@ class Walk:
             self._sweep(bid, spread, gap=False)
         self.venue.now = self._before_end()
         self.venue.stand_at(close, spread, high, low)
-        self.venue.mark()
+        if last:
+            self.venue.mark()
         self._hear()
 
     def _sweep(self, bid: int, spread: int, gap: bool) -> None:
@@ -240,13 +261,16 @@ class Walk:
         self._hear()
 
     def _before_end(self) -> int:
-        return int(self._time[self._bar]) + self._span - 1
+        return int(self._time[self._bar]) + self._fine_span - 1
 
-    def _close(self) -> None:
-        bar, trade = self._bar, self._trade()
-        self.venue.complete(
-            self._time[bar] + self._span, self._time[bar], self._prices[bar], self._spread[bar]
-        )
+    def _close(self, bar: int, first: int) -> None:
+        """The bar whose rows of prices begin with `first` is complete."""
+        trade, opened, rows = self._trade(), self._opened[bar], self._prices[first : self._bar + 1]
+        opens, highs, lows, closes = zip(*rows, strict=True)
+        whole = (opens[0], max(highs), min(lows), closes[-1])
+        spreads = self._spread[first : self._bar + 1]
+        low_ask = min(low + spread for low, spread in zip(lows, spreads, strict=True))
+        self.venue.complete(opened + self._span, opened, whole, spreads[-1], low_ask)
         self._hear()
         signal = self._signal[bar]
         if trade is None:
@@ -262,7 +286,8 @@ class Walk:
             self._want = signal if turns else 0
 
     def _last_ended(self) -> Trade | None:
-        """The trade that ended inside this bar."""
+        """The trade that ended inside the last row of prices: what follows it waits for the
+        next."""
         state, last = self.session.engine.state, next(reversed(self.found), None)
         if last is None or last not in state.trades or self.found[last].last != self._bar:
             return None
@@ -384,10 +409,17 @@ def compare(
     rig: Rig,
     order: int,
     policy: HistoryPolicy | None = None,
+    joined: Joined | None = None,
 ) -> Report:
     """Run both over the same bars; raises BadInput."""
     outcome = Rehearsal(
-        bars=bars, signals=signals, instrument=instrument, account=account, rig=rig, policy=policy
+        bars=bars,
+        signals=signals,
+        instrument=instrument,
+        account=account,
+        rig=rig,
+        policy=policy,
+        joined=joined,
     ).run(order)
     live = Walk(
         bars=bars,
@@ -397,12 +429,14 @@ def compare(
         rig=rig,
         order=order,
         policy=policy,
+        joined=joined,
     ).run()
     other = rehearsed(outcome)
     if policy is not None:
         live, other = list(map(_meant, live)), list(map(_meant, other))
     fills, moves = sum(len(one.fills) for one in other), sum(len(one.moves) for one in other)
-    return Report(bars.time.size, len(other), fills, moves, differences(live, other))
+    count = bars.time.size if joined is None else joined.bars.time.size
+    return Report(count, len(other), fills, moves, differences(live, other))
 
 
 def parity(files: Files, order: str) -> Report:
@@ -412,17 +446,17 @@ def parity(files: Files, order: str) -> Report:
     try:
         check_parity(found)
     except BadInput as error:
-        at = files.guards if error.code == "bad_guard" else files.account
+        at = {"bad_guard": files.guards, "bad_rig": files.rig}.get(error.code, files.account)
         raise BadInput(error.code, f"{at}: {error.sentence}") from None
-    bars, signals, instrument, account, rig, policy = found
     return compare(
-        bars,
-        signals,
-        instrument=instrument,
-        account=account,
-        rig=rig,
+        found.bars,
+        found.signals,
+        instrument=found.instrument,
+        account=found.account,
+        rig=found.rig,
         order=ORDERS[order],
-        policy=policy,
+        policy=found.policy,
+        joined=found.joined,
     )
 
 

@@ -155,7 +155,8 @@ def _lived_through(state: EngineState, trade: Trade, event: ev.BarCompleted) -> 
     """A whole bar since the entry: its extreme counts, also where no quote told it (section 7,
     `after`), and so does that of bars before it which nobody looked at."""
     tick = state.instruments[trade.symbol].tick_size
-    extreme = round(event.high / tick) if trade.side > 0 else round(event.low / tick + event.spread)
+    low_ask = event.low_ask / tick if event.low_ask else event.low / tick + event.spread
+    extreme = round(event.high / tick if trade.side > 0 else low_ask)
     trade.progress.best_exit = better_exit(trade.progress.best_exit, extreme, trade.side)
     missed = event.values.get(best_key(trade.opened, trade.side))
     if missed is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 
+import msgspec
 import numpy as np
 
 from hawser.core.bars import Bars, GrowingColumns, Length, joined, timeframes_for
@@ -141,7 +142,10 @@ class BarStore:
             and max(prices) <= prices[1]
         )
         if not (
-            possible and 0 <= message.spread <= MOST_TICKS and 0 <= message.opened <= message.time
+            possible
+            and (not message.low_ask or prices[2] <= float(message.low_ask) <= most)
+            and 0 <= message.spread <= MOST_TICKS
+            and 0 <= message.opened <= message.time
         ):
             raise ValueError("no bar can be so")
 
@@ -155,7 +159,8 @@ class BarStore:
         base.append(message.opened, *[*prices, message.spread])
         self._begun = max(message.time, message.opened)
         if base.size > before:
-            found.append(self._event(base, now))
+            low_ask = float(message.low_ask) if message.low_ask else 0.0
+            found.append(msgspec.structs.replace(self._event(base, now), low_ask=low_ask))
         for span, series in self.series.items():
             joins = span != self.base_span and message.opened % self.base_span == 0
             if joins and self._joined_in(series, span, message.opened, prices, message.spread):

@@ -123,11 +123,17 @@ class BarWalk:
         )
 
     def complete(
-        self, time: int, opened: int, prices: tuple[int, int, int, int], spread: int
+        self,
+        time: int,
+        opened: int,
+        prices: tuple[int, int, int, int],
+        spread: int,
+        low_ask: int,
     ) -> None:
         """The bar that opened at `opened` is complete."""
         self.now = self.book.state.now = time
-        open_, high, low, close = map(self.instruments[self._symbol].price, prices)
+        price = self.instruments[self._symbol].price
+        open_, high, low, close = map(price, prices)
         self._ready.append(
             port.BarTold(
                 time=time,
@@ -138,6 +144,7 @@ class BarWalk:
                 low=low,
                 close=close,
                 spread=float(spread),
+                low_ask=price(low_ask),
             )
         )
 

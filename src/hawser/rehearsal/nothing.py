@@ -1,0 +1,71 @@
+"""Why a rehearsal made no trade: its signals, counted by what kept each from being entered."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import numpy as np
+
+from hawser.core import figures as fg
+from hawser.core.errors import Refused
+from hawser.core.sizing import sized
+from hawser.rehearsal.guarding import REFUSED
+from hawser.rehearsal.run import Outcome, Rehearsal
+
+MOST = 2_000  # signals that are looked at one by one
+
+
+def why_nothing(rehearsal: Rehearsal, outcome: Outcome) -> list[str]:
+    """A sentence for each reason, the most frequent first."""
+    history = rehearsal.history
+    at = np.flatnonzero(history.signal)
+    if not at.size:
+        return [
+            f"None of the {fg.counted(history.bars.size, 'bar')} has a signal: the column holds "
+            "nothing but 0"
+        ]
+    told = [f"{fg.counted(at.size, 'signal')}, and none was entered"]
+    found = _by_guards(rehearsal, outcome)
+    # what a guard refused is told by the guard
+    found += _by_the_rest(rehearsal, at) if not found else Counter()
+    more = at.size - sum(found.values())
+    if more > 0:
+        found["not looked at one by one"] = more
+    return told + [f"{count}: {why}" for why, count in found.most_common()]
+
+
+def _by_guards(rehearsal: Rehearsal, outcome: Outcome) -> Counter[str]:
+    found: Counter[str] = Counter()
+    if rehearsal.policy is not None:
+        refused = outcome.guarded[outcome.guarded[:, 2] == REFUSED, 1]
+        for number, count in zip(*np.unique(refused, return_counts=True), strict=True):
+            name = rehearsal.policy.guards.guard[int(number)].name
+            found[f"the guard '{name}' was closed"] = int(count)
+    return found
+
+
+def _by_the_rest(rehearsal: Rehearsal, at: np.ndarray) -> Counter[str]:
+    history, rig, found = rehearsal.history, rehearsal.rig, Counter[str]()
+    examples: dict[str, str] = {}
+    for bar in at[:MOST].tolist():
+        side, row = int(history.signal[bar]), int(history.bars[bar]["end"])
+        if row >= history.prices.size:
+            found["no bar follows at which it could be entered"] += 1
+        elif not rig.allows(side):
+            found[f"the rig's direction is {rig.direction}"] += 1
+        elif not history.begin <= row < history.end:
+            found["it lies outside the rig's from and to"] += 1
+        else:
+            code, sentence = _refusal(rehearsal, bar, side)
+            found[examples.setdefault(code, sentence)] += 1
+    return found
+
+
+def _refusal(rehearsal: Rehearsal, bar: int, side: int) -> tuple[str, str]:
+    """The code and the sentence of what refuses an entry after a bar; of many the first stands for
+    all."""
+    try:
+        sized(rehearsal.request(bar, side))
+    except Refused as refusal:
+        return refusal.code, refusal.sentence.rstrip(".")
+    return "", "an indicator of the rig has no value yet"
