@@ -43,7 +43,8 @@ PRICES = np.dtype(
         ("low", np.int64),
         ("close", np.int64),
         ("spread", np.int64),
-    ]
+    ],
+    align=True,
 )
 # What is decided on: the first row of prices after the bar, its ATR in ticks (NaN: none yet), what
 # its close signals for an early exit, whether the next bar is the last a time exit by the hours
@@ -410,7 +411,7 @@ def play(  # noqa: PLR0912, PLR0915
     side, i, at = trade.side, trade.first, trade.at
     fills, moves, out = written.fills, written.moves, written.out
     # counted from 0, an index is known not to be from the end
-    rows, bars, equity = history.prices, history.bars[i:], written.equity[i:]
+    rows, bars, equity = history.prices[at:], history.bars[i:], written.equity[i:]
     ref, step_at, step_to = trade.ref, levels.step_at, levels.step_to
     line = (history.trail_long if side > 0 else history.trail_short)[i:]
     lined = line.size > 0
@@ -439,86 +440,77 @@ def play(  # noqa: PLR0912, PLR0915
         last=last,
         ready=ready,
     )
-    for k in range(bars.size):
-        i, bar = trade.first + k, bars[k]
-        end, row = bar["end"], rows[at]
+    # One loop over the rows of prices: most bars have one, and a loop within this one would cost
+    # them half as much again.
+    k, end, held, i, at = 0, trade.at, left, trade.first, trade.at
+    bar = bars[0]
+    for f in range(rows.size):
+        row, at = rows[f], trade.at + f
         spread = row["spread"]
         opens, high, low, closes = _mirrored(
             row["open"], row["high"], low=row["low"], close=row["close"], spread=spread, side=side
         )
-        if k == 0:
-            best = worst = opens  # of the entry's own bar the open counts (section 10)
-        elif on:  # at the entry itself the guards were asked before it
-            gd.roll(guarded, i, gd.OPENS, marked)
-            follows = guarded.watch.follows[i, gd.OPENS]
-            if follows & gd.CLOSE and not decided:
-                decided = GUARD
-            if follows & gd.EVEN and not decided:
-                stop, nm = _evened(
-                    rules,
-                    side,
-                    entry=value / entered,
-                    stop=stop,
-                    exit_side=side * opens,
-                    moves=moves,
-                    nm=nm,
-                    bar=at,
+        if at == end:  # a bar opens
+            i, bar = trade.first + k, bars[k]
+            # levels stand as they stand now, while the prices within the bar go by
+            end, held = bar["end"], left
+            if k == 0:
+                best = worst = opens  # of the entry's own bar the open counts (section 10)
+            elif on:  # at the entry itself the guards were asked before it
+                gd.roll(guarded, i, gd.OPENS, marked)
+                follows = guarded.watch.follows[i, gd.OPENS]
+                if follows & gd.CLOSE and not decided:
+                    decided = GUARD
+                if follows & gd.EVEN and not decided:
+                    stop, nm = _evened(
+                        rules,
+                        side,
+                        entry=value / entered,
+                        stop=stop,
+                        exit_side=side * opens,
+                        moves=moves,
+                        nm=nm,
+                        bar=at,
+                    )
+            if decided:  # at market, at this open
+                price = filled_at(side * opens - side * money.exit_slip)
+                paid = fee(money, float(left), price)
+                net += (flow + side * price * left) * money.tick_step - paid
+                nf = _write(
+                    fills, nf, bar=at, way=-1, what=10 + decided, number=0, price=price, steps=left
                 )
-        if decided:  # at market, at this open
-            price = filled_at(side * opens - side * money.exit_slip)
-            net += (flow + side * price * left) * money.tick_step - fee(money, float(left), price)
-            nf = _write(
-                fills, nf, bar=at, way=-1, what=10 + decided, number=0, price=price, steps=left
+                best, worst = max(best, opens), min(worst, opens)
+                break
+        # Most prices reach nothing, and are done with here: what a bar fills costs ten times as
+        # much to find out.
+        sides = touched(high, low, side * stop, top, bottom)
+        if goal != NO_LEVEL or sides:
+            reach = Reach(
+                opens=opens,
+                high=high,
+                low=low,
+                spread=spread,
+                stop=side * stop,
+                left=left,
+                goal=goal,
+                held=held,
             )
-            best, worst = max(best, opens), min(worst, opens)
-            break
-        # Levels stand as they stood at the open, while the prices within the bar go by.
-        held = left
-        while True:
-            # Most prices reach nothing, and are done with here: what a bar fills costs ten times as
-            # much to find out.
-            count, differs = 0, 0
-            sides = touched(high, low, side * stop, top, bottom)
-            if goal != NO_LEVEL or sides:
-                reach = Reach(
-                    opens=opens,
-                    high=high,
-                    low=low,
-                    spread=spread,
-                    stop=side * stop,
-                    left=left,
-                    goal=goal,
-                    held=held,
-                )
-                count, differs = _within(order, reach, levels, out, sides)
+            count, differs = _within(order, reach, levels, out, sides)
             dependent += differs
             if count:
                 book = _booked(book, fills, i=at, side=side, money=money, out=out, count=count)
                 flow, value, net, entered, left, nf, last, ready = book
                 top, bottom = nearest(targets, target_parts, losses, loss_parts)
                 held = _still_held(out, count, held)
-            if left == 0:
-                best, worst = _ending(out, count, best, worst)
-                break
-            best, worst = max(best, high), min(worst, low)
-            at += 1
-            if at == end:
-                break
-            row = rows[at]
-            spread = row["spread"]
-            opens, high, low, closes = _mirrored(
-                row["open"],
-                row["high"],
-                low=row["low"],
-                close=row["close"],
-                spread=spread,
-                side=side,
-            )
-        if left == 0:
-            if on:
-                gd.roll(guarded, i, gd.CLOSES, marked)
-            net += flow * money.tick_step
-            break
+                if left == 0:
+                    if on:
+                        gd.roll(guarded, i, gd.CLOSES, marked)
+                    net += flow * money.tick_step
+                    best, worst = _ending(out, count, best, worst)
+                    break
+        best, worst = max(best, high), min(worst, low)
+        if at + 1 < end:
+            continue
         # The common target follows the average of all fills, from the next bar on (section 8).
         if goal != NO_LEVEL and entered > trade.steps:
             goal = side * common_target(value, entered, rules.ladder_target, side)
@@ -527,7 +519,6 @@ def play(  # noqa: PLR0912, PLR0915
         equity[k] = cash + won
         if k == bars.size - 1:
             net += profit - fee(money, float(left), float(side * closes))
-            at -= 1
             nf = _write(
                 fills,
                 nf,
@@ -557,7 +548,7 @@ def play(  # noqa: PLR0912, PLR0915
                     exit_side=at_close,
                     moves=moves,
                     nm=nm,
-                    bar=at,
+                    bar=at + 1,
                 )
             ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0
         decided, turning = decided_at(
@@ -589,7 +580,7 @@ def play(  # noqa: PLR0912, PLR0915
             ready=ready,
         )
         if why >= 0:
-            stop, nm = level, _move(moves, nm, at, level, why)
+            stop, nm = level, _move(moves, nm, at + 1, level, why)
         if on and guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
             stop, nm = _evened(
                 rules,
@@ -599,8 +590,9 @@ def play(  # noqa: PLR0912, PLR0915
                 exit_side=at_close,
                 moves=moves,
                 nm=nm,
-                bar=at,
+                bar=at + 1,
             )
+        k += 1
     equity[i - trade.first] = cash + net
     return TradeEnd(
         bar=i,
