@@ -656,7 +656,7 @@ class SlowRehearsal:
             else 0
         )
 
-    def run(self) -> SlowRehearsal:
+    def run(self) -> SlowRehearsal:  # noqa: PLR0912  # the steps of section 10, one after the other
         held: Held | None = None
         pending: tuple[int, int, int] | None = None  # side, bar decided at, chain
         leaving: str | None = None

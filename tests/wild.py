@@ -2,7 +2,8 @@
 spreads, broken weeks.
 
 `python tests/wild.py FROM COUNT` compares the live engine with the rehearsal over so many of them,
-whatever each has for account, rig, ladder and guards, and tells the seeds that differ.
+whatever each has for account, rig, ladder and guards, and tells the seeds that differ; with `finer`
+behind it, decided on joined bars and filled on the finer ones inside.
 """
 
 from __future__ import annotations
@@ -16,12 +17,13 @@ import msgspec
 import numpy as np
 
 from hawser.core.account import Account, Costs, Policy, SizeRule
-from hawser.core.bars import Bars
+from hawser.core.bars import Bars, span_of
 from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.errors import HawserError
 from hawser.core.guards.declared import LossSwitch
 from hawser.core.instrument import Commission, Instrument, WeeklySession
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.core.timeframes import Timeframe, joined_to
 from hawser.engine.clearance.guards import whole_account
 from hawser.rehearsal import watch
 from hawser.rehearsal.run import Signals
@@ -157,8 +159,9 @@ def at_midnight(policy: watch.HistoryPolicy) -> watch.HistoryPolicy:
     )
 
 
-def compared(seed: int) -> parity.Report:
-    """One seed's history, live and rehearsed; raises a HawserError for what both refuse."""
+def compared(seed: int, finer: bool = False) -> parity.Report:
+    """One seed's history, live and rehearsed; raises a HawserError for what both refuse. `finer`:
+    decided on joined bars."""
     draw = Random(seed)
     bars, signals, instrument = a_history(draw, draw.choice([200, 500]))
     account, order = an_account(draw, instrument), draw.choice([PESSIMISTIC, OPTIMISTIC, PATH])
@@ -166,15 +169,21 @@ def compared(seed: int) -> parity.Report:
     laddered = kind < 0.2 and account.size.method in ("risk_percent", "risk_money")
     rig = fitting((a_ladder if laddered else a_rig)(draw), instrument)
     policy = at_midnight(a_policy(draw, bars, instrument)) if kind > 0.5 else None
-    return parity.compare(bars, signals, instrument, account, rig, order, policy)
+    if not finer:
+        return parity.compare(bars, signals, instrument, account, rig, order, policy)
+    span = span_of(bars.time) * draw.choice([2, 3, 5, 15])
+    joined = joined_to(bars, Timeframe(span, 0, "a multiple"))
+    parity.check_inside(rig, policy, joined)
+    return parity.compare(bars, signals, instrument, account, rig, order, policy, joined)
 
 
 def main() -> int:
-    first, count = map(int, sys.argv[1:])
+    first, count = map(int, sys.argv[1:3])
+    finer = sys.argv[3:] == ["finer"]
     trades, differing, refused = 0, 0, Counter[str]()
     for seed in range(first, first + count):
         try:
-            report = compared(seed)
+            report = compared(seed, finer)
         except HawserError as error:
             refused[error.code] += 1
             continue

@@ -172,14 +172,15 @@ def _came_to(rehearsal: Rehearsal, chosen: Outcome, figures: dict[str, Any]) -> 
         f"{fg.money(figures['net'], currency, sign=True)}; at most "
         f"{fg.money(figures['max_drawdown'], currency)} below the peak at a close"
     ]
-    depends = fg.counted(chosen.dependent, "bar")
+    depends, all_of = fg.counted(chosen.dependent, "bar"), fg.number(bars, 0)
     if rehearsal.joined is None:
-        return [*told, f"The order of high and low inside them matters in {depends} of {bars:,}"]
-    fine, coarse = rehearsal.fine_time.size, rehearsal.alone().run(ORDERS[figures["order"]])
+        return [*told, f"The order of high and low matters in {depends} of {all_of}"]
+    coarse = rehearsal.alone().run(ORDERS[figures["order"]]).dependent
     return [
         *told,
-        f"The order of high and low matters in {depends} of the {fine:,} finer ones; without them "
-        f"it would in {coarse.dependent:,} of {bars:,}",
+        f"The order of high and low matters in {depends} of the "
+        f"{fg.number(rehearsal.fine_time.size, 0)} finer ones; without them it would in "
+        f"{fg.number(coarse, 0)} of {all_of}",
     ]
 
 

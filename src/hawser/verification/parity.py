@@ -15,7 +15,7 @@ from hawser.core.account import Account
 from hawser.core.bars import Bars, span_of
 from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.errors import BadInput
-from hawser.core.guards.declared import RegimeGuard
+from hawser.core.guards.declared import Filter, RegimeGuard
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
@@ -65,14 +65,8 @@ def check_parity(found: Read) -> None:
                 f"not {guard.reference}"
             )
             raise BadInput("bad_guard", sentence)
-    trail, joined = found.rig.trail, found.joined
-    wide = TIMEFRAMES[trail.timeframe] if trail is not None and trail.timeframe else 0
-    if trail and joined is not None and wide > joined.span and wide % joined.span:
-        sentence = (
-            f"trail.timeframe: bars of {trail.timeframe} cannot be joined of those that are "
-            f"decided on, {timeframe_name(joined.span)}"
-        )
-        raise BadInput("bad_rig", sentence)
+    if found.joined is not None:
+        check_inside(found.rig, found.policy, found.joined)
     for key in ("entry_slippage_ticks", "exit_slippage_ticks"):
         if getattr(account.costs, key) != round(getattr(account.costs, key)):
             raise BadInput(
@@ -89,6 +83,36 @@ def check_parity(found: Read) -> None:
             "and a venue moves"
         )
         raise BadInput("bad_account", sentence)
+
+
+def check_inside(rig: Rig, policy: HistoryPolicy | None, joined: Joined) -> None:
+    """What the two do otherwise where finer bars lie inside those that are decided on; raises
+    BadInput. The engine is told the latter alone, and joins of them what a trail or a guard needs;
+    and a filter that closes within one acts at once, in a rehearsal when it is over."""
+    text = rig.trail.timeframe if rig.trail is not None else None
+    wide = TIMEFRAMES[text] if text else 0
+    if wide > joined.span and wide % joined.span:
+        sentence = (
+            f"trail.timeframe: bars of {text} cannot be joined of those that are decided on, "
+            f"{timeframe_name(joined.span)}"
+        )
+        raise BadInput("bad_rig", sentence)
+    for guard in policy.guards.guard if policy is not None else ():
+        if not isinstance(guard, Filter):
+            continue
+        wide = guard.bars_span(joined.span)
+        if not guard.BY_CLOCK and wide % joined.span:
+            sentence = (
+                f"guard '{guard.name}': timeframe: {timeframe_name(wide)} cannot be joined of the "
+                f"bars that are decided on, {timeframe_name(joined.span)}"
+            )
+            raise BadInput("bad_guard", sentence)
+        if guard.leads_to:
+            sentence = (
+                f"guard '{guard.name}': then: it acts at once, in a rehearsal at the close of the "
+                "bar that is decided on; expected nothing, or no finer bars inside"
+            )
+            raise BadInput("bad_guard", sentence)
 
 
 class Walk:
