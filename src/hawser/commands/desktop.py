@@ -12,19 +12,20 @@ from typing import TYPE_CHECKING
 
 from hawser import __version__
 from hawser.commands.declared import commands_help
-from hawser.commands.parsing import Parser
+from hawser.commands.parsing import DONE, Parser
 from hawser.commands.process import leavable, say
 from hawser.core.errors import BadInput
 
 if TYPE_CHECKING:
     from hawser.core.account import Account
+    from hawser.service.profiles.last_opened import OpenedFiles
 
 
 def desktop_parser() -> Parser:
     parser = Parser(
         prog="hawser",
-        description="Sizes, protects and tends trades. Without options: opens the history opened "
-        "last.",
+        description="Sizes, protects and tends trades. Without options: opens what was open "
+        "last, or asks.",
         epilog=commands_help(),
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
@@ -96,7 +97,7 @@ def run(arguments: list[str]) -> int:
             return _demo(options)
         if options.quay:
             return _far(options)
-        return _replay(options)
+        return _replay(options) if options.bars else _again(options)
     finally:
         gc.enable()
 
@@ -195,16 +196,86 @@ def _far(options: argparse.Namespace) -> int:
     )
 
 
-def _replay(options: argparse.Namespace) -> int:
+def _again(options: argparse.Namespace) -> int:
+    """What was opened last; where there is nothing, or it cannot be opened any more, a person is
+    asked."""
+    from hawser.desk.app.start import display_missing
+    from hawser.service.profiles.last_opened import last_opened
+
+    if display_missing():  # nobody could answer
+        return _open(options, last_opened(options.profile_root))
+    try:
+        return _open(options, last_opened(options.profile_root))
+    except BadInput as error:
+        told = "" if error.code == "nothing_opened" else error.sentence
+    while True:
+        chosen = _asked(options, told)
+        if chosen is None:
+            return DONE
+        try:
+            return _open(options, chosen)
+        except BadInput as error:
+            told = error.sentence
+
+
+def _asked(options: argparse.Namespace, told: str) -> OpenedFiles | None:
+    """What a person chooses to begin with; None where the window is closed."""
     from functools import partial
 
-    from hawser.service.profiles.last_opened import last_opened, note_opened
+    from hawser.desk.app.start import application
+    from hawser.desk.app.welcome import Keeping, Welcome
+    from hawser.desk.common.appearance import Appearance
+    from hawser.service.profiles.own_files import keep_account, keep_history
+
+    application()
+    root = options.profile_root
+    keeping = Keeping(partial(keep_history, root), partial(keep_account, root))
+    window = Welcome(Appearance(zone=options.zone), keeping, told)
+    window.exec()
+    return window.opened
+
+
+def _open(options: argparse.Namespace, files: OpenedFiles) -> int:
+    if files.of == "demo":
+        with _only_told():
+            files.keep(options.profile_root)
+        return _demo(options)
+    if files.of == "account":
+        return _own_account(options, files)
+    return _replay(options, files)
+
+
+def _own_account(options: argparse.Namespace, files: OpenedFiles) -> int:
+    """An account of one's own in the demo's market."""
+    from functools import partial
+
+    from hawser.demo.boot import boot_beside
+    from hawser.desk.app.start import run as show
+    from hawser.service.profiles.profile import account_profile
+
+    ((name, account),) = _accounts([Path(files.account or "")])
+    _need_display()
+    with _only_told():
+        files.keep(options.profile_root)
+    return show(
+        account_profile("own", name, options.profile_root),
+        partial(boot_beside, account),
+        title=name,
+        speed=options.speed or 1.0,
+        zone=options.zone,
+        name=name,
+    )
+
+
+def _replay(options: argparse.Namespace, files: OpenedFiles | None = None) -> int:
+    from functools import partial
+
+    from hawser.service.profiles.last_opened import note_opened
     from hawser.service.profiles.profile import account_profile, profile, replay_name
     from hawser.service.runtime.opening_history import Inputs, boot
 
     root = options.profile_root
-    if options.bars is None:
-        files = last_opened(root)
+    if files is not None:
         speed = options.speed or files.speed
     else:
         files = note_opened(
@@ -225,9 +296,8 @@ def _replay(options: argparse.Namespace) -> int:
     from hawser.desk.app.start import run as show
 
     name = replay_name(inputs[0].instrument.symbol, inputs[0].path)
-    if options.bars is not None:
-        with _only_told():
-            files.keep(root)
+    with _only_told():
+        files.keep(root)
     starts = [
         (one, account_profile(name, one, root), partial(boot, given))
         for (one, _), given in zip(named[1:], inputs[1:], strict=True)

@@ -23,6 +23,8 @@ from hawser.formats.importing.history import (
 from hawser.formats.importing.reading import Read, guessed, read
 from hawser.formats.importing.recipe import Recipe
 
+DATE_ORDERS = {"dmy": "day before month", "mdy": "month before day"}
+
 
 class Imported(NamedTuple):
     """The history, the recipe it was read by, and all there is to tell of it."""
@@ -58,7 +60,7 @@ class Imported(NamedTuple):
                     "file": str(one.path),
                     "rows": int(one.times.size),
                     "dates": one.decided.dates,
-                    "decided_by_row": _deciding_row(one),
+                    "decided_by_row": deciding_row(one),
                     "doubtful": one.decided.open,
                     "newest_first": one.turned,
                 }
@@ -77,7 +79,7 @@ class Imported(NamedTuple):
         }
 
 
-def _deciding_row(one: Read) -> int | None:
+def deciding_row(one: Read) -> int | None:
     """The file's row that shows the order of day and month."""
     if one.decided.row < 0:
         return None
@@ -88,8 +90,8 @@ def _deciding_row(one: Read) -> int | None:
 def _doubts(one: Read) -> list[str]:
     """What was decided about the dates and the order of the rows."""
     told = []
-    order = {"dmy": "day before month", "mdy": "month before day"}.get(one.decided.dates, "")
-    row = _deciding_row(one)
+    order = DATE_ORDERS.get(one.decided.dates, "")
+    row = deciding_row(one)
     if one.decided.open:
         told.append(
             f"{one.path}: no row shows whether day or month comes first; read as {order}. Set "

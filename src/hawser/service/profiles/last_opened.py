@@ -4,6 +4,7 @@ settings."""
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 
@@ -18,10 +19,12 @@ NOTHING = (
 
 
 class OpenedFiles(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The files of a replay, as absolute paths."""
+    """What was opened: the files of a replay, as absolute paths; or the demo (`of`), or an account
+    of one's own in the demo's market, whose file `account` is."""
 
-    bars: str
-    instrument: str
+    bars: str = ""
+    instrument: str = ""
+    of: Literal["history", "demo", "account"] = "history"
     account: str | None = None
     zone: str | None = None
     speed: float = 1.0

@@ -1,0 +1,112 @@
+"""An account of one's own in the demo's market: three figures, and no trade yet."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+
+from hawser.core import figures as fg
+from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.errors import BadInput
+from hawser.core.typed_numbers import any_number
+from hawser.desk.common.words import Label
+from hawser.formats.declared import as_read
+
+CURRENCY = "CHF"  # what the demo's market has rates to
+MOST_AT_ONCE = 6  # risks of one trade that may be open at once
+
+
+class EmptyAccountPage(QWidget):
+    """Says what one trade risks, in money, while it is typed."""
+
+    back, wanted = pyqtSignal(), pyqtSignal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.name, self.equity = QLineEdit("Own"), QLineEdit("10000")
+        self.percent = QLineEdit("0.5")
+        rows = QVBoxLayout(self)
+        rows.setContentsMargins(56, 44, 56, 44)
+        title = Label("An empty account")
+        title.setProperty("role", "big")
+        rows.addWidget(title)
+        rows.addWidget(Label("In the demo's made-up market. All of it can be changed later."))
+        rows.addSpacing(20)
+        grid = QGridLayout()
+        grid.setVerticalSpacing(12)
+        for row, (text, field, unit) in enumerate(
+            (
+                ("&Name", self.name, ""),
+                ("&Money in it", self.equity, CURRENCY),
+                ("&Risk of one trade", self.percent, "% of it"),
+            )
+        ):
+            label = Label(text)
+            label.setBuddy(field)
+            field.setFixedWidth(180)
+            field.textChanged.connect(self._say)
+            field.returnPressed.connect(self._want)
+            grid.addWidget(label, row, 0)
+            grid.addWidget(field, row, 1)
+            grid.addWidget(Label(unit), row, 2)
+        grid.setColumnStretch(3, 1)
+        rows.addLayout(grid)
+        rows.addSpacing(12)
+        self.said = Label()
+        self.said.setWordWrap(True)
+        self.wrong = Label()
+        self.wrong.setProperty("role", "caution")
+        self.wrong.setWordWrap(True)
+        rows.addWidget(self.said)
+        rows.addWidget(self.wrong)
+        rows.addStretch(1)
+        self.go = QPushButton("&Open the account")
+        self.go.setProperty("role", "place")
+        back = QPushButton("&Back")
+        foot = QHBoxLayout()
+        foot.addWidget(back)
+        foot.addStretch(1)
+        foot.addWidget(self.go)
+        rows.addLayout(foot)
+        back.clicked.connect(self.back)
+        self.go.clicked.connect(self._want)
+        self.setFocusProxy(self.equity)
+        self._say()
+
+    def made(self) -> Account:
+        """Raises BadInput, in words."""
+        equity, percent = any_number(self.equity.text()), any_number(self.percent.text())
+        return as_read(
+            Account(
+                name=self.name.text().strip() or "Own",
+                currency=CURRENCY,
+                equity=equity,
+                balance=equity,
+                size=SizeRule(percent=percent),
+                policy=Policy(caps="fit", max_heat_percent=MOST_AT_ONCE * percent),
+            )
+        )
+
+    def _say(self) -> None:
+        self.wrong.setText("")
+        try:
+            account = self.made()
+        except BadInput as error:
+            self.said.setText("")
+            self.wrong.setText(error.sentence)
+            self.go.setEnabled(False)
+            return
+        self.go.setEnabled(True)
+        percent = account.size.percent or 0.0
+        one = fg.money(account.equity * percent / 100, CURRENCY)
+        self.said.setText(
+            f"One trade risks {one} at its stop. All that is open risks at most "
+            f"{fg.percent(MOST_AT_ONCE * percent)} together."
+        )
+
+    def tell(self, sentence: str) -> None:
+        self.wrong.setText(sentence)
+
+    def _want(self) -> None:
+        if self.go.isEnabled():
+            self.wanted.emit(self.made())

@@ -1,0 +1,172 @@
+"""A trader's own history, before it is opened: its files, how they are read, and what they are of;
+without Qt."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from decimal import Decimal, InvalidOperation
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from hawser.core import figures as fg
+from hawser.core.bars import Bars, joined
+from hawser.core.clock import MINUTE
+from hawser.core.errors import BadInput
+from hawser.core.instrument import Instrument, Kind
+from hawser.formats.declared import as_read
+from hawser.formats.importing.guess import guess
+from hawser.formats.importing.head import Head, head
+from hawser.formats.importing.history import History
+from hawser.formats.importing.importing import Imported, import_files
+from hawser.formats.importing.recipe import Recipe
+
+PAIR = re.compile(r"([A-Z]{3})[/_.-]?([A-Z]{3})")
+# What an instrument of each kind is like, as a first proposal: multiplier, quantity step, least and
+# greatest quantity, margin as a fraction, and what the multiplier is, in words.
+KINDS: dict[Kind, tuple[str, str, str, str, str]] = {
+    "fx": ("100000", "0.01", "100", "0.05", "how much of the first currency one unit is"),
+    "equity": ("1", "1", "1000000", "1", "1 for a share: one unit gains what its price does"),
+    "index": ("1", "0.1", "10000", "0.05", "what one unit gains where the index rises by 1"),
+    "future": ("10", "1", "1000", "0.1", "what one contract gains where the price rises by 1"),
+    "option": ("100", "1", "1000", "1", "how many shares one contract is for"),
+    "crypto": ("1", "0.0001", "100000", "0.5", "1 where one unit is one coin"),
+}
+
+
+class OwnHistory:
+    """What is chosen and typed. `head` is None while nothing can be read, and `wrong` says why."""
+
+    def __init__(self) -> None:
+        self.paths: tuple[Path, ...] = ()
+        self.recipe = Recipe()
+        self.head: Head | None = None
+        self.wrong = ""
+        self.symbol, self.quote, self.tick = "", "CHF", "0.01"
+        self.kind: Kind = "equity"
+        self.multiplier = KINDS["equity"][0]
+        self._from_file: Instrument | None = None
+
+    def choose(self, paths: Sequence[Path]) -> None:
+        """Other files, read as the first one looks."""
+        self.paths, self._from_file, zone = tuple(paths), None, self.recipe.zone
+        try:
+            self.recipe = msgspec.structs.replace(guess(self.paths[0]), zone=zone)
+        except BadInput as error:
+            self.head, self.wrong = None, error.sentence
+            return
+        self._name_it()
+        self._look()
+        if self.head is not None:
+            self.tick = self.head.tick
+
+    def change(self, **keys: Any) -> None:
+        """The files are read another way."""
+        try:
+            self.recipe = as_read(msgspec.structs.replace(self.recipe, **keys))
+        except BadInput as error:
+            self.head, self.wrong = None, error.sentence
+            return
+        before = self.head
+        self._look()
+        if before is None and self.head is not None:
+            self.tick = self.head.tick
+
+    def _look(self) -> None:
+        self.head, self.wrong = None, ""
+        if not self.paths:
+            return
+        try:
+            self.head = head(self.paths[0], self.recipe)
+        except BadInput as error:
+            self.wrong = error.sentence
+            if error.code == "naive_time":
+                self.wrong = "Its times have no offset: choose the zone that they are in"
+
+    def _name_it(self) -> None:
+        """What it is of, by the file's name."""
+        stem = self.paths[0].name.split(".")[0]
+        pair = PAIR.search(stem.upper())
+        if pair is not None:
+            self.symbol, self.quote = f"{pair[1]}/{pair[2]}", pair[2]
+            self.take_kind("fx")
+        else:
+            self.symbol = stem[:40]
+            self.take_kind("equity")
+
+    def take_kind(self, kind: Kind) -> None:
+        """Another kind of instrument, with what is usual for it."""
+        self.kind, self.multiplier = kind, KINDS[kind][0]
+
+    def take_instrument(self, instrument: Instrument) -> None:
+        """An instrument from a file; what no field shows is kept."""
+        self._from_file = instrument
+        self.symbol, self.kind, self.quote = instrument.symbol, instrument.kind, instrument.quote
+        self.tick, self.multiplier = str(instrument.tick), f"{instrument.multiplier:.12g}"
+
+    @property
+    def example(self) -> str:
+        """What the figures come to, in money, while they are typed."""
+        try:
+            gains = float(Decimal(self.tick) * Decimal(self.multiplier))
+        except InvalidOperation:
+            return ""
+        money = f"{fg.number(gains, 2 if gains >= 0.01 else 6)} {self.quote}"
+        return f"A rise of {self.tick} gains {money} for each unit"
+
+    def instrument(self) -> Instrument:
+        """Raises BadInput, in words."""
+        numbers: dict[str, Decimal] = {}
+        for key, text in (("tick", self.tick), ("multiplier", self.multiplier)):
+            try:
+                numbers[key] = Decimal(text.strip())
+            except InvalidOperation:
+                raise BadInput(
+                    "bad_instrument", f"{key}: expected a number, got '{text}'"
+                ) from None
+        _, step, most, margin, _ = KINDS[self.kind]
+        symbol = self.symbol.strip()
+        pair = PAIR.fullmatch(symbol.upper()) if self.kind == "fx" else None
+        beside = self._from_file or Instrument(
+            symbol=symbol or "?",
+            kind=self.kind,
+            quote="CHF",
+            base=pair[1] if pair is not None else None,
+            tick=Decimal(1),
+            multiplier=1.0,
+            qty_step=Decimal(step),
+            qty_min=Decimal(step),
+            qty_max=Decimal(most),
+            margin_rate=float(margin),
+        )
+        return as_read(
+            msgspec.structs.replace(
+                beside,
+                symbol=symbol,
+                kind=self.kind,
+                quote=self.quote.strip().upper(),
+                tick=numbers["tick"],
+                multiplier=float(numbers["multiplier"]),
+            )
+        )
+
+    def read(self) -> tuple[Imported, Instrument]:
+        """All of it; raises BadInput. Quotes come as bars of a minute."""
+        instrument = self.instrument()
+        found = import_files(self.paths, self.recipe, instrument=instrument)
+        if found.history.ticks:
+            found = found._replace(history=bars_of(found.history, instrument))
+        return found, instrument
+
+
+def bars_of(ticks: History, instrument: Instrument) -> History:
+    """Quotes as bars of a minute, with the spread of the last quote in ticks."""
+    bid, ask = ticks.columns["bid"], ticks.columns["ask"]
+    spread = np.rint((ask - bid) / instrument.tick_size)
+    made = joined(Bars(ticks.times, bid, bid, bid, bid, spread), MINUTE)
+    columns = dict(zip(("open", "high", "low", "close", "spread"), made[1:], strict=True))
+    nowhere = np.zeros(made.time.size, np.int64)
+    return ticks._replace(ticks=False, times=made.time, columns=columns, file=nowhere, row=nowhere)

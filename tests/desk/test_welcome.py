@@ -1,0 +1,271 @@
+"""What a bare `hawser` shows where nothing was opened before, driven by keys and by the mouse."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+from functools import partial
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtWidgets import QDialog
+
+from hawser.commands import desktop
+from hawser.core.account import Account
+from hawser.core.clock import MINUTE
+from hawser.core.errors import BadInput
+from hawser.core.instrument import Instrument
+from hawser.desk.app.welcome import Keeping, Welcome
+from hawser.desk.common.appearance import Appearance
+from hawser.formats.bars import read_bars
+from hawser.formats.declared import load
+from hawser.service.profiles.last_opened import OpenedFiles, last_opened
+from hawser.service.profiles.own_files import keep_account, keep_history
+
+LINES = [
+    f"{1 + k // 10:02}.04.2031;0{k % 10}:00;0,6124{k % 10};0,613;0,612;0,6125" for k in range(40)
+]
+EXPORT = "\n".join(["Datum;Zeit;Open;High;Low;Close", *LINES]) + "\n"
+QUOTES = "\n".join(
+    [
+        "time,bid,ask",
+        *(f"2031-04-01T08:0{k // 6}:{k % 6 * 10:02}Z,{100 + k},{101 + k}" for k in range(30)),
+    ]
+)
+
+
+@pytest.fixture
+def window(qtbot, tmp_path):
+    keeping = Keeping(partial(keep_history, tmp_path), partial(keep_account, tmp_path))
+    made = Welcome(Appearance(), keeping)
+    qtbot.addWidget(made)
+    made.show()
+    qtbot.waitExposed(made)
+    return made
+
+
+def export(folder: Path, text: str = EXPORT, name: str = "CADCHF export.csv") -> Path:
+    path = folder / name
+    path.write_text(text)
+    return path
+
+
+def test_the_demo_is_one_key_away(window, qtbot):
+    qtbot.keyClick(window.focusWidget() or window, Qt.Key.Key_Return)
+    assert window.opened == OpenedFiles(of="demo")
+    assert window.result() == QDialog.DialogCode.Accepted
+
+
+def test_an_account_of_one_s_own_by_keys_alone(window, qtbot):
+    qtbot.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.AltModifier)
+    page = window.account
+    page.equity.selectAll()
+    qtbot.keyClicks(page.equity, "nothing")
+    assert "Expected a number" in page.wrong.text()
+    assert not page.go.isEnabled()
+    page.equity.selectAll()
+    qtbot.keyClicks(page.equity, "20000")
+    assert "One trade risks 100.00" in page.said.text()
+    qtbot.keyClick(page.equity, Qt.Key.Key_Return)
+    made = load(Account, Path(window.opened.account))
+    assert (made.name, made.equity, made.balance, made.size.percent) == ("Own", 20_000, 20_000, 0.5)
+
+
+def test_a_second_account_of_the_same_name_gets_another(window, qtbot, tmp_path):
+    first = keep_account(tmp_path, Account(name="Own", currency="CHF", equity=1.0))
+    window.begin("account")
+    qtbot.mouseClick(window.account.go, Qt.MouseButton.LeftButton)
+    assert window.opened.account != first.account
+    assert load(Account, Path(window.opened.account)).name == "Own 2"
+    assert load(Account, Path(first.account)).equity == 1.0
+
+
+def test_an_export_is_shown_as_it_will_be_read_and_opened(window, qtbot, tmp_path):
+    window.show_files([export(tmp_path)])
+    page = window.history
+    assert "choose the zone" in page.wrong.text()
+    assert not page.go.isEnabled()
+    qtbot.keyClicks(page.zone.lineEdit(), "Europe/Zurich")  # it is selected, and typed over
+    assert [page.table.horizontalHeaderItem(k).text() for k in range(5)] == [
+        "time, UTC",
+        "open",
+        "high",
+        "low",
+        "close",
+    ]
+    assert page.table.item(0, 0).text() == "2031-03-31T22:00:00Z"
+    assert page.table.item(0, 1).text() == "0.61240"  # with the digits of the step found
+    assert "None of the first rows shows the order of dates" in page.doubts.text()
+    assert (page.symbol.text(), page.quote.text(), page.tick.text()) == (
+        "CAD/CHF",
+        "CHF",
+        "0.00001",
+    )
+    assert page.example.text() == "A rise of 0.00001 gains 1.00 CHF for each unit"
+    page.dates.setCurrentIndex(page.dates.findData("mdy"))
+    page.dates.activated.emit(page.dates.currentIndex())
+    assert page.table.item(0, 0).text() == "2031-01-03T23:00:00Z"
+    page.dates.setCurrentIndex(page.dates.findData("dmy"))
+    page.dates.activated.emit(page.dates.currentIndex())
+    qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.opened is not None)
+    instrument = load(Instrument, Path(window.opened.instrument))
+    assert (instrument.symbol, instrument.base, str(instrument.tick)) == (
+        "CAD/CHF",
+        "CAD",
+        "0.00001",
+    )
+    bars = read_bars(Path(window.opened.bars), instrument).bars
+    assert bars.time.size == 40
+    again = keep_history(tmp_path, *page.own.read())
+    assert again.bars != window.opened.bars  # nothing is written over
+
+
+def test_a_change_that_reads_nothing_is_told_and_taken_back(window, qtbot, tmp_path):
+    window.show_files([export(tmp_path)])
+    page = window.history
+    qtbot.keyClicks(page.zone.lineEdit(), "UTC")
+    page.separator.setCurrentIndex(page.separator.findData("|"))
+    page.separator.activated.emit(0)
+    assert page.wrong.text()
+    assert page.table.rowCount() == 0
+    assert not page.go.isEnabled()
+    page.separator.setCurrentIndex(page.separator.findData(";"))
+    page.separator.activated.emit(0)
+    assert (page.wrong.text(), page.table.rowCount(), page.go.isEnabled()) == ("", 8, True)
+
+
+def test_quotes_become_bars_of_a_minute(window, qtbot, tmp_path):
+    window.show_files([export(tmp_path, QUOTES, "pier.csv")])
+    page = window.history
+    assert "made bars of one minute" in page.doubts.text()
+    qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.opened is not None)
+    bars = read_bars(
+        Path(window.opened.bars), load(Instrument, Path(window.opened.instrument))
+    ).bars
+    assert (bars.time.size, int(bars.time[1] - bars.time[0])) == (5, MINUTE)
+    assert (bars.open[0], bars.high[0], bars.close[0], bars.spread[0]) == (100.0, 105.0, 105.0, 1.0)
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [("", "holds no rows"), ("a,b\n1,2\n", "time"), ("\0\1\2" * 50, "")],
+)
+def test_a_file_that_is_no_history_is_told_in_the_window(window, tmp_path, text, told):
+    window.show_files([export(tmp_path, text, "odd.csv")])
+    assert window.history.wrong.text()
+    assert told in window.history.wrong.text()
+    assert not window.history.go.isEnabled()
+
+
+def test_wrong_rows_further_down_are_told_and_nothing_is_written(window, qtbot, tmp_path):
+    lines = [
+        f"2031-04-0{1 + k // 1000}T{k // 60 % 24:02}:{k % 60:02}:00Z,5,6,4,5" for k in range(900)
+    ]
+    text = "\n".join(
+        ["time,open,high,low,close", *lines[:800], lines[800][:-1] + "soon", *lines[801:]]
+    )
+    window.show_files([export(tmp_path, text, "pier.csv")])
+    assert window.history.go.isEnabled()
+    qtbot.mouseClick(window.history.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: bool(window.history.wrong.text()))
+    assert "row 802" in window.history.wrong.text()
+    assert window.history.isEnabled()
+    assert window.opened is None
+    assert not list(tmp_path.rglob("*.parquet"))
+
+
+def test_a_file_is_dropped(window, tmp_path):
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(export(tmp_path)))])
+    window.dropEvent(
+        QDropEvent(
+            QPointF(9, 9),
+            Qt.DropAction.CopyAction,
+            data,
+            Qt.MouseButton.LeftButton,
+            Qt.KeyboardModifier.NoModifier,
+        )
+    )
+    assert window.pages.currentIndex() == 1
+    assert window.history.files.text() == "CADCHF export.csv"
+
+
+def test_an_instrument_keeps_what_no_field_shows(window, tmp_path):
+    own = window.history.own
+    own.choose([export(tmp_path, QUOTES, "pier.csv")])
+    given = load(Instrument, Path(__file__).parents[2] / "examples/instrument.toml")
+    own.take_instrument(given)
+    own.multiplier = "7"
+    assert (
+        own.instrument() == given.__replace__(multiplier=7.0)
+        if hasattr(given, "__replace__")
+        else own.instrument().sessions == given.sessions
+    )
+    own.multiplier = "soon"
+    with pytest.raises(BadInput, match="multiplier: expected a number, got 'soon'"):
+        own.instrument()
+
+
+# The whole start
+
+
+@pytest.fixture
+def started(monkeypatch, tmp_path):
+    """Starts a bare `hawser`; gives what the window of trades was told to open."""
+    shown: list[str] = []
+
+    def show(profile, boot, title, **_):
+        shown.append(title)
+        return 0
+
+    monkeypatch.setattr("hawser.desk.app.start.run", show)
+
+    def start() -> list[str]:
+        shown.clear()
+        options = Namespace(profile_root=tmp_path, zone=None, speed=None, account=[], fresh=False)
+        options.bars = options.instrument = options.tz = None
+        desktop._again(options)
+        return [*shown]
+
+    return start
+
+
+def test_a_first_start_asks_and_the_next_opens_what_was_open(started, monkeypatch, tmp_path, qtbot):
+    asked = []
+
+    def choose(window):
+        asked.append(window.told.text())
+        window.begin("demo")
+
+    monkeypatch.setattr(Welcome, "exec", choose)
+    assert started() == ["demo"]
+    assert started() == ["demo"]
+    assert asked == [""]
+    assert last_opened(tmp_path).of == "demo"
+
+
+def test_a_window_that_is_closed_opens_nothing(started, monkeypatch, qtbot):
+    monkeypatch.setattr(Welcome, "exec", lambda window: window.reject())
+    assert started() == []
+
+
+def test_a_history_that_is_gone_is_told_where_one_chooses_again(
+    started, monkeypatch, tmp_path, qtbot
+):
+    asked = []
+    OpenedFiles(bars=str(tmp_path / "gone.csv"), instrument=str(tmp_path / "gone.toml")).keep(
+        tmp_path
+    )
+
+    def choose(window):
+        asked.append(window.told.text())
+        window.opened = keep_account(tmp_path, window.account.made())
+
+    monkeypatch.setattr(Welcome, "exec", choose)
+    assert started() == ["Own"]
+    assert "gone.toml" in asked[0]
+    assert started() == ["Own"]
+    assert len(asked) == 1
