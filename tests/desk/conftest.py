@@ -240,7 +240,7 @@ def quick() -> Iterator[None]:
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(Stream, "_make", made)
         patch.setattr(newsics, "read_apart", read)
-        patch.setattr("hawser.service.runtime.runtime.FRAME", FRAME)
+        patch.setattr("hawser.service.runtime.engine_thread.FRAME", FRAME)
         patch.setattr("hawser.service.runtime.engine_thread.settle_memory", lambda: None)
         gc.collect()
         gc.freeze()

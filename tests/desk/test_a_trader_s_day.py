@@ -366,7 +366,7 @@ def test_reads_the_logbook_filters_by_trade_and_exports_it(trader, tmp_path):
 
 
 def test_a_long_record_is_taken_in_by_parts(open_desk, monkeypatch):
-    monkeypatch.setattr("hawser.service.runtime.runtime.HEAR", 60)
+    monkeypatch.setattr("hawser.service.runtime.engine_thread.HEAR", 60)
     trader = open_desk()
     log = trader.window.logbook
     trader.window.show_station(LOGBOOK)

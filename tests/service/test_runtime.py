@@ -489,12 +489,12 @@ def test_an_unexpected_error_takes_nothing_down(started, monkeypatch):
     runtime, heard = started(speed=20.0)
     before = heard.until(lambda s: s.link_up and s.trades)
 
-    def broken(session):
+    def broken(engine):
         def boom(event):
             monkeypatch.undo()
             raise RuntimeError("made for the test")
 
-        monkeypatch.setattr(session.engine, "handle", boom)
+        monkeypatch.setattr(engine.session.engine, "handle", boom)
 
     runtime.do(broken)
     runtime.ask(lambda now, ask_id: ev.CloseTrade(time=now, ask_id=ask_id, trade="T0"))
@@ -518,7 +518,7 @@ def test_who_asks_where_nobody_tends_is_told(tmp_path, morning, monkeypatch, whe
     shutil.copytree(morning, tmp_path, dirs_exist_ok=True)
     heard = Heard()
     runtime = Runtime(profile("demo", tmp_path), boot, heard.hooks(), running=False)
-    monkeypatch.setattr(runtime, where, boom)
+    monkeypatch.setattr(EngineThread, where, boom)
     alerted = []
     monkeypatch.setattr(runtime.alerts, "tell_fault", alerted.append)
     runtime.start()
