@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from argparse import Namespace
 from functools import partial
 from pathlib import Path
@@ -266,3 +268,30 @@ def test_a_history_that_is_gone_is_told_where_one_chooses_again(
     assert "gone.toml" in asked[0]
     assert started() == ["Own"]
     assert len(asked) == 1
+
+
+BARE = """
+import sys
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication
+from hawser.desk.app import start
+from hawser.desk.app.welcome import Welcome
+
+real = Welcome.exec
+Welcome.exec = lambda window: (QTimer.singleShot(0, lambda: window.begin("demo")), real(window))
+start.run = lambda profile, boot, title, **_: print(title, QApplication.instance() is not None) or 0
+from hawser.commands.desktop import run
+sys.exit(run(["--profile-root", sys.argv[1]]))
+"""
+
+
+def test_a_bare_start_in_a_process_of_its_own(tmp_path):
+    """Qt was gone before its first widget, where nobody else held the application."""
+    done = subprocess.run(
+        [sys.executable, "-c", BARE, str(tmp_path)],
+        capture_output=True,
+        text=True,
+        timeout=300,
+        check=False,
+    )
+    assert (done.returncode, done.stdout) == (0, "demo True\n"), done.stderr[-800:]

@@ -8,7 +8,7 @@ import os
 import signal
 import sys
 from collections.abc import Callable, Iterator
-from functools import partial
+from functools import cache, partial
 from types import TracebackType
 from typing import NoReturn
 
@@ -38,8 +38,9 @@ def display_missing() -> bool:
     return not (chosen or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
 
 
+@cache
 def application() -> QApplication:
-    """The one QApplication, with Hawser's fonts."""
+    """The one QApplication, with Hawser's fonts; kept, for Qt ends with the last that holds it."""
     app = QApplication.instance()
     if not isinstance(app, QApplication):
         app = QApplication(sys.argv[:1])
