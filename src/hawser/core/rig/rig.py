@@ -133,7 +133,10 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
 def sentence(rig: Rig) -> str:
     """What the rig will do, in plain words, in the order in which a trader thinks of it."""
     ranked = sorted(rig.sections(), key=lambda one: one.rank)
-    return " ".join(text for one in ranked if (of := one.of(rig)) for text in one.says(of, rig))
+    said = [text for one in ranked if (of := one.of(rig)) for text in one.says(of, rig)]
+    if rig.timeframe is not None:
+        said.append(f"It decides on bars of {rig.timeframe}.")
+    return " ".join(said)
 
 
 def brief(rig: Rig) -> str:

@@ -22,9 +22,12 @@ from hawser.demo.boot import boot as demo_boot
 from hawser.demo.boot import boot_beside
 from hawser.desk.app.start import application, make_window
 from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS
+from hawser.desk.app.welcome import Keeping, Welcome
 from hawser.desk.app.window import Window
+from hawser.desk.common.appearance import Appearance
 from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
+from hawser.service.profiles.own_files import keep_account, keep_history
 from hawser.service.profiles.profile import Profile, profile
 from hawser.service.runtime.hooks import Boot
 from hawser.service.runtime.opening_history import Inputs, boot
@@ -113,10 +116,6 @@ def demo_pictures(root: Path, folder: Path) -> None:
     window.show_station(LOGBOOK)
     settle(window, lambda: True)
     take(window, folder, "logbook-paper")
-    window.appearance.set_theme("night")
-    settle(window, lambda: True)
-    take(window, folder, "logbook-night")
-    window.appearance.set_theme("paper")
     window.show_station(HELM)
     window.helm.choose_instrument("CAD/CHF")
     window.flatten()
@@ -173,17 +172,14 @@ def rig_pictures(window: Window, folder: Path) -> None:
 
 
 def sizing_pictures(window: Window, folder: Path) -> None:
-    """Across with the what-if curve in both themes, and the account's form."""
+    """Across with the what-if curve, and the account's form."""
     window.helm.strips.show_page(1)
     window.helm.plan.show_page(1)
-    for theme in ("paper", "night"):
-        window.appearance.set_theme(theme)
-        settle(window, lambda: True)
-        take(window, folder, f"across-{theme}")
+    settle(window, lambda: True)
+    take(window, folder, "across-paper")
     window.helm.strips.show_page(0)
     window.helm.plan.show_page(0)
     window.helm.whole.setSizes([516, 164])
-    window.appearance.set_theme("paper")
     window.edit_account()
     settle(window, lambda: True)
     take(window, folder, "account-paper")
@@ -298,6 +294,33 @@ def play_own(session: Session) -> None:
     session.run_until(start + world.OWN_MINUTES * MINUTE)
 
 
+EXPORT = """Datum;Zeit;Open;High;Low;Close;Volume;Spread
+04.03.2031;08:00;0,64012;0,64038;0,64001;0,64020;812;9
+04.03.2031;08:15;0,64020;0,64051;0,64016;0,64047;640;9
+04.03.2031;08:30;0,64047;0,64049;0,64022;0,64025;731;10
+04.03.2031;08:45;0,64025;0,64030;0,63990;0,63994;905;9
+13.03.2031;09:00;0,63994;0,64007;0,63981;0,64003;702;9
+13.03.2031;09:15;0,64003;0,64036;0,64000;0,64031;655;9
+13.03.2031;09:30;0,64031;0,64033;0,64011;0,64018;587;9
+13.03.2031;09:45;0,64018;0,64024;0,63995;0,63999;618;11
+"""
+
+
+def first_pictures(root: Path, folder: Path) -> None:
+    """The first start, and a file of another program as it will be read."""
+    keeping = Keeping(partial(keep_history, root), partial(keep_account, root))
+    first = Welcome(Appearance("paper"), keeping)
+    first.show()
+    first.grab().save(str(folder / "first-paper.png"))
+    file = root / "CADCHF export.csv"
+    file.write_text(EXPORT)
+    read = Welcome(Appearance("night"), keeping)
+    read.show_files([file])
+    read.history.zone.setCurrentText("Europe/Zurich")
+    read.show()
+    read.grab().save(str(folder / "import-night.png"))
+
+
 def main(folder: Path) -> None:
     app = application()  # held: Qt ends with the last reference
     folder.mkdir(parents=True, exist_ok=True)
@@ -306,6 +329,7 @@ def main(folder: Path) -> None:
         own_data_picture(Path(root), folder)
     with tempfile.TemporaryDirectory() as root:
         account_pictures(Path(root), folder)
+        first_pictures(Path(root), folder)
     app.quit()
 
 

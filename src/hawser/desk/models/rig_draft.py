@@ -10,7 +10,6 @@ from typing import Any
 
 import msgspec
 
-from hawser.core.clock import TIMEFRAMES
 from hawser.core.errors import BadInput
 from hawser.core.rig import YES, Blank, Rig, Section
 from hawser.core.rig.rule import one_of
@@ -52,7 +51,6 @@ GENERAL = Section(
             "Such as 15m, 1h or 1d: ATR, trail and all that is decided at a close go by these bars",
             decided_on,
             CHARTS,
-            (CHARTS, *TIMEFRAMES),
         ),
     ),
     empty="",
