@@ -175,11 +175,14 @@ def _came_to(rehearsal: Rehearsal, chosen: Outcome, figures: dict[str, Any]) -> 
     depends, all_of = fg.counted(chosen.dependent, "bar"), fg.number(bars, 0)
     if rehearsal.joined is None:
         return [*told, f"The order of high and low matters in {depends} of {all_of}"]
-    coarse = rehearsal.alone().run(ORDERS[figures["order"]]).dependent
+    within = f"{depends} of the {fg.number(rehearsal.fine_time.size, 0)} finer ones"
+    try:
+        coarse = rehearsal.alone().run(ORDERS[figures["order"]]).dependent
+    except BadInput:  # a guard needs bars between the two
+        return [*told, f"The order of high and low matters in {within}"]
     return [
         *told,
-        f"The order of high and low matters in {depends} of the "
-        f"{fg.number(rehearsal.fine_time.size, 0)} finer ones; without them it would in "
+        f"The order of high and low matters in {within}; without them it would in "
         f"{fg.number(coarse, 0)} of {all_of}",
     ]
 
