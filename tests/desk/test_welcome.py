@@ -19,6 +19,7 @@ from hawser.core.account import Account
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
+from hawser.desk.app import start
 from hawser.desk.app.welcome import Keeping, Welcome
 from hawser.desk.common.appearance import Appearance
 from hawser.formats.bars import read_bars
@@ -295,3 +296,46 @@ def test_a_bare_start_in_a_process_of_its_own(tmp_path):
         check=False,
     )
     assert (done.returncode, done.stdout) == (0, "demo True\n"), done.stderr[-800:]
+
+
+def test_a_file_dropped_on_the_window_of_trades_is_offered_beside_it(trader, monkeypatch, tmp_path):
+    begun = []
+    monkeypatch.setattr(
+        "hawser.desk.app.start.QProcess.startDetached",
+        lambda program, words: begun.append((program, words)) or (True, 1),
+    )
+    monkeypatch.setattr("sys.argv", ["hawser", "--demo", "--profile-root", str(tmp_path)])
+    trader.window.dropped.connect(start.open_beside)
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(tmp_path / "bars.csv"))])
+    drop = QDropEvent(
+        QPointF(9, 9),
+        Qt.DropAction.CopyAction,
+        data,
+        Qt.MouseButton.LeftButton,
+        Qt.KeyboardModifier.NoModifier,
+    )
+    trader.window.dropEvent(drop)
+    words = [
+        "-m",
+        "hawser",
+        "--profile-root",
+        str(tmp_path),
+        "--import",
+        str(tmp_path / "bars.csv"),
+    ]
+    assert begun == [(sys.executable, words)]
+
+
+def test_import_shows_the_file_at_once(monkeypatch, tmp_path, qtbot):
+    seen = []
+
+    def look(window):
+        seen.append((window.pages.currentIndex(), window.history.files.text()))
+
+    monkeypatch.setattr(Welcome, "exec", look)
+    words = ["--import", str(export(tmp_path)), "--profile-root", str(tmp_path)]
+    assert desktop.run(words) == 0
+    assert seen == [(1, "CADCHF export.csv")]
+    with pytest.raises(BadInput, match="expected one of them"):
+        desktop.run([*words, "--demo"])

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import argparse
 import gc
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -36,6 +36,15 @@ def desktop_parser() -> Parser:
     parser.add_argument("--fresh", action="store_true", help="with --demo: begin the demo anew")
     parser.add_argument(
         "--bars", type=Path, metavar="FILE", help="replay this bar history (CSV or Parquet)"
+    )
+    parser.add_argument(
+        "--import",
+        type=Path,
+        nargs="+",
+        default=[],
+        dest="files",
+        metavar="FILE",
+        help="look at bars or quotes of another program, and open them",
     )
     parser.add_argument(
         "--instrument", type=Path, metavar="FILE", help="with --bars: its instrument (TOML)"
@@ -77,8 +86,8 @@ def run(arguments: list[str]) -> int:
     if options.speed is not None and not 0 < options.speed <= 3600:
         raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
     _check_zone(options.zone)
-    if sum(map(bool, (options.demo, options.bars, options.quay))) > 1:
-        raise BadInput("usage", "--demo, --bars and --quay: expected one of them")
+    if sum(map(bool, (options.demo, options.bars, options.quay, options.files))) > 1:
+        raise BadInput("usage", "--demo, --bars, --import and --quay: expected one of them")
     if options.fresh and not options.demo:
         raise BadInput("usage", "--fresh: expected together with --demo")
     for name in ("instrument", "account", "tz"):
@@ -97,6 +106,9 @@ def run(arguments: list[str]) -> int:
             return _demo(options)
         if options.quay:
             return _far(options)
+        if options.files:
+            _need_display()
+            return _ask(options, "", options.files)
         return _replay(options) if options.bars else _again(options)
     finally:
         gc.enable()
@@ -208,8 +220,13 @@ def _again(options: argparse.Namespace) -> int:
         return _open(options, last_opened(options.profile_root))
     except BadInput as error:
         told = "" if error.code == "nothing_opened" else error.sentence
+    return _ask(options, told)
+
+
+def _ask(options: argparse.Namespace, told: str, files: Sequence[Path] = ()) -> int:
+    """Open what a person chooses; where that cannot be, ask once more and say why."""
     while True:
-        chosen = _asked(options, told)
+        chosen = _asked(options, told, files)
         if chosen is None:
             return DONE
         try:
@@ -218,7 +235,7 @@ def _again(options: argparse.Namespace) -> int:
             told = error.sentence
 
 
-def _asked(options: argparse.Namespace, told: str) -> OpenedFiles | None:
+def _asked(options: argparse.Namespace, told: str, files: Sequence[Path]) -> OpenedFiles | None:
     """What a person chooses to begin with; None where the window is closed."""
     from functools import partial
 
@@ -231,6 +248,7 @@ def _asked(options: argparse.Namespace, told: str) -> OpenedFiles | None:
     root = options.profile_root
     keeping = Keeping(partial(keep_history, root), partial(keep_account, root))
     window = Welcome(Appearance(zone=options.zone), keeping, told)
+    window.show_files(files)
     window.exec()
     return window.opened
 

@@ -7,12 +7,12 @@ import gc
 import os
 import signal
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from functools import cache, partial
 from types import TracebackType
 from typing import NoReturn
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QProcess, QTimer
 from PyQt6.QtWidgets import QApplication
 
 from hawser.desk.app.commands import Commands
@@ -115,11 +115,21 @@ def run(
     app = application()
     window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
     _catch_errors(window)
+    window.dropped.connect(open_beside)
     window.show()
     QTimer.singleShot(0, gc.enable)  # `commands/desktop.py` has held it off so far
     QTimer.singleShot(0, partial(_begin, window, prepared()))
     leave_on_signals(window)
     _leave(int(app.exec()))
+
+
+def open_beside(paths: Sequence[str]) -> bool:
+    """Files that were dropped on the window, in a Hawser of their own: this one goes on as it is.
+    Whether it could be started."""
+    folders = sys.argv[1:]  # where data lies, if it was told
+    at = folders.index("--profile-root") if "--profile-root" in folders else len(folders)
+    words = ["-m", "hawser", *folders[at : at + 2], "--import", *paths]
+    return QProcess.startDetached(sys.executable, words)[0]
 
 
 def _begin(window: Window, pieces: Iterator[None]) -> None:

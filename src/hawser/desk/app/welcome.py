@@ -18,6 +18,7 @@ from hawser.core.instrument import Instrument
 from hawser.desk.app.empty_account import EmptyAccountPage
 from hawser.desk.app.history_page import HistoryPage
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.dropping import dropped_files
 from hawser.desk.common.words import Label
 from hawser.desk.models.own_history import OwnHistory
 from hawser.desk.theme.palette import qt_palette, stylesheet
@@ -136,12 +137,12 @@ class Welcome(QDialog):
     # Files that are dropped
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        if event is not None and _dropped(event):
+        if event is not None and dropped_files(event):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
         if event is not None:
-            self.show_files(_dropped(event))
+            self.show_files(dropped_files(event))
 
     def show_files(self, paths: Sequence[Path]) -> None:
         """Files, as they would be read."""
@@ -179,9 +180,3 @@ class Welcome(QDialog):
             self.account.tell(error.sentence)
             return
         self.accept()
-
-
-def _dropped(event: QDropEvent) -> list[Path]:
-    data = event.mimeData()
-    urls = data.urls() if data is not None and data.hasUrls() else []
-    return [Path(url.toLocalFile()) for url in urls if url.isLocalFile()]

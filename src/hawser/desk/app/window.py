@@ -9,8 +9,16 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, cast
 
-from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt
-from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut, QWindow
+from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QKeySequence,
+    QShortcut,
+    QWindow,
+)
 from PyQt6.QtWidgets import (
     QApplication,
     QGridLayout,
@@ -38,6 +46,7 @@ from hawser.desk.app.theming import Theming
 from hawser.desk.app.waterline import Waterline
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.bridge import Bridge
+from hawser.desk.common.dropping import dropped_files
 from hawser.desk.common.editor import Editor
 from hawser.desk.common.station import StationAccount, VenueDrill
 from hawser.desk.common.timing import every
@@ -66,6 +75,8 @@ if TYPE_CHECKING:  # loaded when it is first wanted
 class Window(QMainWindow):
     """The desk of one account, or of several: the one that is shown is `account_desk`."""
 
+    dropped = pyqtSignal(object)  # names of files
+
     def __init__(
         self,
         accounts: list[tuple[str, Runtime, Bridge]],
@@ -92,6 +103,7 @@ class Window(QMainWindow):
         ]
         self.setWindowTitle(f"Hawser \u2013 {title}")
         self.setMinimumSize(980, 620)
+        self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.waterline, self.halt_bar, self.notice = (
             Waterline(appearance),
@@ -532,6 +544,15 @@ class Window(QMainWindow):
         """Close, on a signal; one that comes while it closes changes nothing."""
         if not self._leaving:
             self.close()
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        if event is not None and dropped_files(event):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """A file of bars is offered to be read, in a window of its own."""
+        if event is not None:
+            self.dropped.emit([str(path) for path in dropped_files(event)])
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self._leaving = True
