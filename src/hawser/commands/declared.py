@@ -26,6 +26,7 @@ COMMANDS = {
         Command("parity", "parity", "Try a rig", "whether the live engine trades the same"),
         Command("watch", "watch", "Be away", "look for Hawser's sign of life, and act without it"),
         Command("quay", "quay", "Be away", "the simulated venue as a process of its own"),
+        Command("doctor", "doctor", "Check Hawser", "what is wrong here, if anything"),
         Command("verify", "verify", "Check Hawser", "a recorded session once more"),
         Command("storm", "storm", "Check Hawser", "trade through bad weather, count what breaks"),
     )

@@ -69,6 +69,7 @@ from hawser.service.views.snapshot import Snapshot
 REMEMBER_MS = 5000  # between two looks at what is to be remembered
 
 if TYPE_CHECKING:  # loaded when it is first wanted
+    from hawser.desk.app.doctor_panel import DoctorPanel
     from hawser.desk.rigs.station import Rigs
 
 
@@ -124,6 +125,7 @@ class Window(QMainWindow):
         self._lay_out()
         self.commands: Callable[[], list[Action]] = list  # what the finder offers (`commands.py`)
         self.finder, self.heat = Finder(self, self._offered), HeatPanel(self)
+        self._doctor: DoctorPanel | None = None
         self.snapshots = 0
         self._failures: dict[str, str] = {}  # accounts that are not tended, and why
         self._opening = {account_desk.name for account_desk in self.account_desks}
@@ -409,7 +411,15 @@ class Window(QMainWindow):
 
     def tell_fault(self, sentence: str) -> None:
         """An error on the window's own side."""
-        self.tell("caution", sentence)
+        self.tell("caution", f"{sentence}. Ctrl+K, doctor: what is wrong here")
+
+    def show_doctor(self) -> None:
+        """What a stranger who is to help would ask for."""
+        if self._doctor is None:
+            from hawser.desk.app.doctor_panel import DoctorPanel
+
+            self._doctor = DoctorPanel(self)
+        self._doctor.open_anew()
 
     # What people ask
 
