@@ -27,10 +27,11 @@ from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.indicators import atr
 from hawser.core.instrument import Commission, Instrument
+from hawser.core.joined_bars import Joined, joined_to
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
-from hawser.core.timeframes import Joined, joined_to, timeframe
+from hawser.core.timeframes import timeframe
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals
 

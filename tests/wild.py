@@ -22,8 +22,9 @@ from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.errors import HawserError
 from hawser.core.guards.declared import LossSwitch
 from hawser.core.instrument import Commission, Instrument, WeeklySession
+from hawser.core.joined_bars import joined_to
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
-from hawser.core.timeframes import Timeframe, joined_to
+from hawser.core.timeframes import Timeframe
 from hawser.engine.clearance.guards import whole_account
 from hawser.rehearsal import watch
 from hawser.rehearsal.run import Signals

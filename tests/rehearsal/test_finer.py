@@ -24,10 +24,11 @@ from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.instrument import Instrument
+from hawser.core.joined_bars import joined_to
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import FollowOn, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
-from hawser.core.timeframes import joined_to, timeframe
+from hawser.core.timeframes import timeframe
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.report import growth
 from hawser.rehearsal.run import Rehearsal, Signals

@@ -15,10 +15,11 @@ from hawser.cli import main
 from hawser.core.account import SizeRule
 from hawser.core.errors import BadInput, HawserError
 from hawser.core.guards.declared import Guards, SpreadGuard
+from hawser.core.joined_bars import joined_to
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig, Trail
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
-from hawser.core.timeframes import joined_to, timeframe
+from hawser.core.timeframes import timeframe
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.verification import parity
 from madeup import CASES, needs_cases

@@ -18,12 +18,12 @@ from hawser.core.fx import convert
 from hawser.core.hours import ever_closes, leaves_after
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
+from hawser.core.joined_bars import Joined, alone
 from hawser.core.rig import Rig
 from hawser.core.rig_numbers import money_of, setup_of
 from hawser.core.rules import bar_close
 from hawser.core.rules.inside_bar import LOSS_STEP, RUNG, STOP, TARGET
 from hawser.core.size_terms import SizeRequest
-from hawser.core.timeframes import Joined, alone
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.setup import sizer_of

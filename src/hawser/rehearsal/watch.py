@@ -19,7 +19,7 @@ from hawser.core.guards.news import Calendar
 from hawser.core.guards.periods import period_at
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
-from hawser.core.timeframes import Joined
+from hawser.core.joined_bars import Joined
 from hawser.rehearsal import guarding as gd
 
 DOES = {"close": gd.CLOSE, "even": gd.EVEN, "": 0}

@@ -16,9 +16,10 @@ from hawser.core.bars import Bars
 from hawser.core.errors import BadInput, Refused
 from hawser.core.guards.declared import Guards
 from hawser.core.instrument import Instrument
+from hawser.core.joined_bars import Joined, joined_to
 from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
-from hawser.core.timeframes import Joined, joined_to, timeframe
+from hawser.core.timeframes import timeframe
 from hawser.formats.bars import BarFile, read_bars, read_unrounded
 from hawser.formats.declared import load
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal

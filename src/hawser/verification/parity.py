@@ -17,11 +17,11 @@ from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import Filter, RegimeGuard
 from hawser.core.instrument import Instrument
+from hawser.core.joined_bars import Joined, alone
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
 from hawser.core.rules.bar_close import BREAK_EVEN, move_name
 from hawser.core.rules.inside_bar import favourable_first
-from hawser.core.timeframes import Joined, alone
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.entries.follow_on import following

@@ -1,0 +1,61 @@
+"""A history's bars joined to a timeframe, to decide on, with the finer ones inside (reckoning
+section 10)."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.bars import Bars, joined, span_of
+from hawser.core.clock import timeframe_name
+from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
+from hawser.core.timeframes import Timeframe
+
+
+class Joined(NamedTuple):
+    """Bars that are decided on, and of each the first row of the finer ones that comes after it
+    (int64, of the same length)."""
+
+    bars: Bars
+    ends: Array
+    span: int
+    begins: int = 0
+
+    @property
+    def lasts(self) -> Array:
+        """The row of the last finer bar that each has."""
+        return self.ends - 1
+
+
+def alone(bars: Bars) -> Joined:
+    """Bars that are decided on as they are."""
+    return Joined(bars, np.arange(1, bars.time.size + 1), span_of(bars.time))
+
+
+def joined_to(bars: Bars, wanted: Timeframe, ticks: bool = False) -> Joined:
+    """`bars` joined to a timeframe. Raises BadInput where it is finer than they are, no whole
+    multiple, or where some do not lie whole within one; `ticks` have no length, and lie in any.
+    """
+    span, step = wanted.span, span_of(bars.time)
+    if not ticks:
+        if bars.time.size > 1 and (span < step or span % step):
+            what = "finer than" if span < step else "no whole multiple of"
+            raise BadInput(
+                "bad_timeframe", f"{wanted.text} is {what} the bars, {timeframe_name(step)}"
+            )
+        across = (bars.time - wanted.begins) % span + step > span
+        if across.any():
+            row = int(np.argmax(across))
+            opens = np.datetime_as_string(bars.time[row].astype("datetime64[ns]"), unit="s")
+            raise BadInput(
+                "bad_timeframe",
+                f"the bar of {opens}Z does not lie whole within one of {wanted.text}",
+                row=row,
+            )
+        if span == step:
+            return alone(bars)
+    coarse = joined(bars, span, wanted.begins)
+    ends = np.searchsorted(bars.time, coarse.time + span)
+    return Joined(coarse, ends, span, wanted.begins)
