@@ -64,6 +64,7 @@ def test_the_demo_is_one_key_away(window, qtbot):
 def test_an_account_of_one_s_own_by_keys_alone(window, qtbot):
     qtbot.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.AltModifier)
     page = window.account
+    qtbot.waitUntil(lambda: window.focusWidget() is page.equity)
     page.equity.selectAll()
     qtbot.keyClicks(page.equity, "nothing")
     assert "Expected a number" in page.wrong.text()

@@ -101,6 +101,8 @@ def test_the_finder_finds_by_the_beginnings_of_words(trader):
     finder = trader.window.finder
     QTest.keyClick(trader.window, Qt.Key.Key_K, CTRL)
     assert finder.isVisible()
+    assert matches("Instrument: NZD/SEK", "NZD/SEK")
+    assert nearness("Instrument: NZD/SEK", "nzd/sek") < nearness("Close NZD/SEK", "nzd/sek")
     QTest.keyClicks(finder.field, "inst nzd")
     assert finder.list.count() == 1
     QTest.keyClick(finder.field, Qt.Key.Key_Return)

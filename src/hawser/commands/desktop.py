@@ -162,6 +162,7 @@ def _demo(options: argparse.Namespace) -> int:
         zone=options.zone,
         more=tuple(more),
         name=world.ACCOUNT.name or "demo",
+        first_steps=True,
     )
 
 
@@ -282,6 +283,7 @@ def _own_account(options: argparse.Namespace, files: OpenedFiles) -> int:
         speed=options.speed or 1.0,
         zone=options.zone,
         name=name,
+        first_steps=True,
     )
 
 

@@ -11,6 +11,7 @@ from hawser.desk.common.reason import ReasonField
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
+from hawser.desk.models.first_steps import DONE, PROTECTED, FirstSteps
 from hawser.desk.theme.roles import give
 from hawser.service.views.snapshot import Snapshot
 
@@ -67,6 +68,48 @@ class HaltBar(QWidget):
             )
             if self.text.text() != text:
                 self.text.setText(text)
+
+
+class FirstStepsBar(QWidget):
+    """Three steps to a protected trade; `over` once they are done or left."""
+
+    over = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        row = _ground(self, 40)
+        self.steps = FirstSteps()
+        self.text = Label()
+        self.text.setProperty("role", "strong")
+        self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.leave = QPushButton("S&kip")
+        self.leave.clicked.connect(self._leave)
+        row.addWidget(self.text, 1)
+        row.addWidget(self.leave)
+        self.hide()
+
+    def begin(self) -> None:
+        """From the first step on."""
+        self.steps.begin()
+        self.text.setText("Three steps to a protected trade begin as soon as the account is open")
+        self.leave.setText("S&kip")
+        self.show()
+
+    def show_snapshot(self, snapshot: Snapshot, symbol: str) -> None:
+        if self.steps.step == DONE:
+            return
+        text = self.steps.look(snapshot, symbol)
+        if self.text.text() != text:
+            self.text.setText(text)
+            self.text.setToolTip(plain_tip(text))
+        wanted = f"&{UNDERSTOOD}" if self.steps.step == PROTECTED else "S&kip"
+        if self.leave.text() != wanted:
+            self.leave.setText(wanted)
+
+    def _leave(self) -> None:
+        self.steps.end()
+        self.hide()
+        self.over.emit()
 
 
 class NoticeBar(QWidget):

@@ -88,6 +88,7 @@ class Commands:
             Action("Account: edit size, costs, policy and caps", "", window.edit_account),
             Action("Instrument: edit, import or export its file", "", window.edit_instrument),
             Action("Theme: swap Paper and Night watch", "", window.swap_theme),
+            Action("First steps: to a protected trade", "", window.first_steps.begin),
             Action("Doctor: what is wrong here, if anything", "", window.show_doctor),
             *window.simulation.actions(),
             Action("Quit Hawser", "Ctrl+Q", window.close),

@@ -20,14 +20,16 @@ class Action(NamedTuple):
 
 def matches(text: str, words: str) -> bool:
     """Every word typed begins a word of the action's text."""
-    parts = text.lower().replace("/", " ").split()
-    return all(any(part.startswith(word) for part in parts) for word in words.lower().split())
+    parts, typed = (one.lower().replace("/", " ").split() for one in (text, words))
+    return all(any(part.startswith(word) for part in parts) for word in typed)
 
 
 def nearness(text: str, words: str) -> int:
     """How well what is typed names the action; the least first: Enter must do what was meant."""
     plain, typed = text.lower(), words.lower().split()
     if not typed or plain.startswith(" ".join(typed)):
+        return 0
+    if plain.endswith(f"instrument: {' '.join(typed)}"):  # its name alone
         return 0
     return 1 if plain.startswith(typed[0]) else 2
 

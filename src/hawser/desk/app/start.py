@@ -110,12 +110,16 @@ def run(
     zone: str | None = None,
     more: tuple[Start, ...] = (),
     name: str = "first",
+    first_steps: bool = False,
 ) -> NoReturn:
-    """Open the desk and stay until it is closed; the process ends with it."""
+    """Open the desk and stay until it is closed; the process ends with it. `first_steps`: lead to a
+    first trade, where nobody has been led before."""
     app = application()
     window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
     _catch_errors(window)
     window.dropped.connect(open_beside)
+    if first_steps:
+        window.offer_first_steps()
     window.show()
     QTimer.singleShot(0, gc.enable)  # `commands/desktop.py` has held it off so far
     QTimer.singleShot(0, partial(_begin, window, prepared()))

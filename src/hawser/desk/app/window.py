@@ -34,7 +34,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.desk.app.account_desk import AccountDesk, together
 from hawser.desk.app.accounts_bar import AccountsBar
-from hawser.desk.app.bars import FootBar, HaltBar, NoticeBar
+from hawser.desk.app.bars import FirstStepsBar, FootBar, HaltBar, NoticeBar
 from hawser.desk.app.curtain import Curtain, panels_of
 from hawser.desk.app.finder import Action, Finder
 from hawser.desk.app.heat_panel import HeatPanel
@@ -106,6 +106,7 @@ class Window(QMainWindow):
         self.setMinimumSize(980, 620)
         self.setAcceptDrops(True)
         self.resize(1280, 800)
+        self.first_steps = FirstStepsBar()
         self.waterline, self.halt_bar, self.notice = (
             Waterline(appearance),
             HaltBar(),
@@ -177,7 +178,13 @@ class Window(QMainWindow):
         column = QVBoxLayout(right)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for part in (self.waterline, self.accounts_bar, self.halt_bar, self.banner):
+        for part in (
+            self.waterline,
+            self.accounts_bar,
+            self.halt_bar,
+            self.first_steps,
+            self.banner,
+        ):
             column.addWidget(part)
         column.addWidget(self.stack, 1)
         # A notice lies over the foot: nothing above may move under a pointer that drags a line.
@@ -196,8 +203,8 @@ class Window(QMainWindow):
 
     def _parts(self) -> list[QWidget]:
         """What the window is made of now."""
-        above = (self.rail, self.waterline, self.accounts_bar, self.halt_bar, self.banner)
-        return [*above, *panels_of(self.stack.shown), self.foot, self.notice]
+        bars = (self.waterline, self.accounts_bar, self.halt_bar, self.first_steps, self.banner)
+        return [self.rail, *bars, *panels_of(self.stack.shown), self.foot, self.notice]
 
     def _connect(self) -> None:
         for account_desk in self.account_desks:
@@ -209,6 +216,7 @@ class Window(QMainWindow):
         self.waterline.flatten.connect(self.flatten)
         self.waterline.heat_asked.connect(self.show_heat)
         self.halt_bar.rearm.connect(self.rearm)
+        self.first_steps.over.connect(self._steps_over)
         self.foot.theme.connect(self.swap_theme)
         self.appearance.changed.connect(self._show_waterline)
         self._app().focusWindowChanged.connect(self._listen)
@@ -368,6 +376,7 @@ class Window(QMainWindow):
             self.waterline.show_snapshot(snapshot)
             self.heat.show_snapshot(snapshot)
             self.halt_bar.show_snapshot(snapshot)
+            self.first_steps.show_snapshot(snapshot, self.helm.symbol)
             self.foot.show_snapshot(snapshot)
         self.helm.show_snapshot(snapshot, turn)
         if turn in (3, ALL_TURNS) and self.stack.shown.follows:
@@ -412,6 +421,14 @@ class Window(QMainWindow):
     def tell_fault(self, sentence: str) -> None:
         """An error on the window's own side."""
         self.tell("caution", f"{sentence}. Ctrl+K, doctor: what is wrong here")
+
+    def offer_first_steps(self) -> None:
+        """The steps to a first trade, where they were never done or left."""
+        if not self.kept.first_steps_over:
+            self.first_steps.begin()
+
+    def _steps_over(self) -> None:
+        self.kept.first_steps_over = True
 
     def show_doctor(self) -> None:
         """What a stranger who is to help would ask for."""

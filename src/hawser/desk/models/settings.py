@@ -44,6 +44,7 @@ class Kept(Shown):
     # by name; settings of before have its place
     station: Annotated[int, msgspec.Meta(ge=0)] | str = 0
     plans: dict[str, Draft] = {}  # saved by name
+    first_steps_over: bool = False
     unfinished_rigs: dict[str, Texts] = {}  # what is typed and makes no rig yet
 
     def __post_init__(self) -> None:
