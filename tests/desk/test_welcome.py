@@ -70,7 +70,10 @@ def test_an_account_of_one_s_own_by_keys_alone(window, qtbot):
     assert "Expected a number" in page.wrong.text()
     assert not page.go.isEnabled()
     page.equity.selectAll()
-    qtbot.keyClicks(page.equity, "20000")
+    qtbot.keyClicks(page.equity, "20 000")
+    page.percent.setText("50")
+    assert "at most 10 %" in page.wrong.text()
+    page.percent.setText("0.5")
     assert "One trade risks 100.00" in page.said.text()
     qtbot.keyClick(page.equity, Qt.Key.Key_Return)
     made = load(Account, Path(window.opened.account))
@@ -180,6 +183,28 @@ def test_wrong_rows_further_down_are_told_and_nothing_is_written(window, qtbot, 
     assert window.history.isEnabled()
     assert window.opened is None
     assert not list(tmp_path.rglob("*.parquet"))
+
+
+def test_where_the_instrument_cannot_be_written_no_bars_are_left(
+    window, qtbot, tmp_path, monkeypatch
+):
+    def full(*_):
+        raise BadInput("unwritable", "the disk is full")
+
+    monkeypatch.setattr("hawser.service.profiles.own_files.save", full)
+    window.show_files([export(tmp_path, QUOTES, "pier.csv")])
+    qtbot.mouseClick(window.history.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.history.wrong.text() == "the disk is full")
+    assert not list(tmp_path.rglob("*.parquet"))
+
+
+def test_settings_that_cannot_be_read_are_told_where_one_chooses(started, monkeypatch, tmp_path):
+    asked = []
+    OpenedFiles(of="demo").keep(tmp_path)
+    (tmp_path / "config/last-opened.toml").write_text("nothing = ")
+    monkeypatch.setattr(Welcome, "exec", lambda window: asked.append(window.told.text()))
+    assert started() == []
+    assert "last-opened.toml" in asked[0]
 
 
 def test_a_file_is_dropped(window, tmp_path):

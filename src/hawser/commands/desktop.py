@@ -251,6 +251,7 @@ def _asked(options: argparse.Namespace, told: str, files: Sequence[Path]) -> Ope
     window = Welcome(Appearance(zone=options.zone), keeping, told)
     window.show_files(files)
     window.exec()
+    window.settle()
     return window.opened
 
 

@@ -14,6 +14,7 @@ from hawser.formats.declared import as_read
 
 CURRENCY = "CHF"  # what the demo's market has rates to
 MOST_AT_ONCE = 6  # risks of one trade that may be open at once
+MOST_PERCENT = 10  # more is a slip of the hand
 
 
 class EmptyAccountPage(QWidget):
@@ -75,7 +76,12 @@ class EmptyAccountPage(QWidget):
 
     def made(self) -> Account:
         """Raises BadInput, in words."""
-        equity, percent = any_number(self.equity.text()), any_number(self.percent.text())
+        equity, percent = (
+            any_number(field.text().replace(" ", "").replace("\u00a0", ""))
+            for field in (self.equity, self.percent)
+        )
+        if percent > MOST_PERCENT:
+            raise BadInput("bad_account", f"Expected a risk of at most {MOST_PERCENT} % a trade")
         return as_read(
             Account(
                 name=self.name.text().strip() or "Own",

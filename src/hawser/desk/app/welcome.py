@@ -22,6 +22,7 @@ from hawser.desk.common.dropping import dropped_files
 from hawser.desk.common.words import Label
 from hawser.desk.models.own_history import OwnHistory
 from hawser.desk.theme.palette import qt_palette, stylesheet
+from hawser.formats.importing.head import warm_up
 from hawser.formats.importing.importing import Imported
 from hawser.service.profiles.last_opened import OpenedFiles
 
@@ -82,6 +83,13 @@ class Welcome(QDialog):
         self.history.wanted.connect(self._read)
         self.account.wanted.connect(self._keep_account)
         self._done.connect(self._finished)
+        self._warming = threading.Thread(target=warm_up, name="readers", daemon=True)
+        self._warming.start()
+
+    def settle(self) -> None:
+        """Wait until nothing is loaded any more: a process must not end under a library that is
+        being loaded."""
+        self._warming.join()
 
     def _first_page(self, told: str) -> QWidget:
         page = QWidget()

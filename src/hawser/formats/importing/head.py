@@ -14,6 +14,7 @@ import numpy as np
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.formats.bars import is_parquet
+from hawser.formats.importing.guess import guess
 from hawser.formats.importing.history import utc_text
 from hawser.formats.importing.importing import DATE_ORDERS, deciding_row
 from hawser.formats.importing.opened import lines_of, parquet_read, sample
@@ -63,6 +64,14 @@ def head(path: Path, recipe: Recipe, shown: int = 8) -> Head:
         tick,
         [name for name in names_in(path, recipe) if name not in used],
     )
+
+
+def warm_up() -> None:
+    """Look at a made-up file once: it loads what reads, which takes half a second."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "made-up.csv"
+        path.write_text("time,open,high,low,close\n2031-01-06T08:00:00Z,1,1,1,1\n")
+        head(path, guess(path))
 
 
 def _found_out(found: Read) -> list[str]:

@@ -24,8 +24,12 @@ def keep_history(root: Path | None, found: Imported, instrument: Instrument) -> 
     folder = _folder(root, "histories")
     base = plain(instrument.symbol) or "history"
     bars = next(path for path in _names(folder, base, ".parquet") if not path.exists())
-    save(instrument, bars.with_suffix(".toml"))
     write_history(found.history, bars)
+    try:
+        save(instrument, bars.with_suffix(".toml"))
+    except BadInput:
+        bars.unlink(missing_ok=True)  # bars without their instrument are of no use
+        raise
     return OpenedFiles(bars=str(bars), instrument=str(bars.with_suffix(".toml")))
 
 
