@@ -234,3 +234,11 @@ def test_a_time_that_comes_a_third_time_or_never_was_is_refused(tmp_path):
         BadInput, match=(r"row 3, column time: there is no such time in " r"Europe/Zurich")
     ):
         read_unrounded(path, "Europe/Zurich")
+
+
+def test_quotes_are_no_bars_and_where_to_make_some_is_told(tmp_path):
+    path = tmp_path / "quotes.csv"
+    path.write_text("time,bid,ask\n2031-01-06T08:00:00Z,1.5,1.6\n")
+    with pytest.raises(BadInput, match=r"holds quotes, not bars; hawser --import quotes.csv makes"):
+        read_bars(path, pair())
+    assert read_bars(path, pair(), ticks=True).ticks

@@ -62,7 +62,7 @@ def _history(
             return _ticks(path, table, instrument, zone=zone, signals=signals)
         raise BadInput(
             "bad_bars",
-            f"{path}: holds quotes, not bars; make bars of them first: hawser import",
+            f"{path}: holds quotes, not bars; hawser --import {path.name} makes bars of them",
         )
     bars, off = _on_grid(path, _bars(path, table, zone), instrument)
     return BarFile(bars, off, [_signals(path, table, name) for name in signals])
