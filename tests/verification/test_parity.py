@@ -115,7 +115,7 @@ def test_every_case_is_traded_alike(folder, monkeypatch, capsys):
     status = main([word for i, word in enumerate(words) if word != "--json" or i == len(words) - 1])
     told = capsys.readouterr()
     report = json.loads(told.out)
-    assert (status, report["differences"]) == (0, [])
+    assert (status, report["same"], report["differences"]) == (0, True, [])
     assert report["fills"] >= 2 * report["trades"]
 
 

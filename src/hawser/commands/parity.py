@@ -19,5 +19,6 @@ def run(arguments: list[str]) -> int:
     from hawser.verification.parity import parity, written
 
     report = aside(lambda: parity(files_of(options), options.order))
-    print(json.dumps(report._asdict(), indent=1) if options.json else written(report))
+    told = {"same": not report.differences} | report._asdict()
+    print(json.dumps(told, indent=1) if options.json else written(report))
     return REFUSED if report.differences else DONE
