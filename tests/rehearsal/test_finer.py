@@ -9,7 +9,6 @@ from __future__ import annotations
 import csv
 import json
 import shutil
-from decimal import Decimal
 from pathlib import Path
 
 import msgspec
@@ -23,7 +22,7 @@ from hawser.core.clock import DAY, HOUR, MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.core.guards.news import Calendar, NewsEvent
-from hawser.core.instrument import Instrument
+from hawser.core.instrument import Commission
 from hawser.core.joined_bars import joined_to
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import FollowOn, Rig, Trail
@@ -34,19 +33,9 @@ from hawser.rehearsal.report import growth
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.watch import HistoryPolicy
 from madeup import CASES, needs_cases
+from randomrigs import PIER as OTHER_PIER
 
-PIER = Instrument(
-    symbol="Pier",
-    kind="index",
-    quote="CHF",
-    tick=Decimal(1),
-    multiplier=1.0,
-    qty_step=Decimal(1),
-    qty_min=Decimal(1),
-    qty_max=Decimal(1000),
-    margin_rate=0.0,
-    min_stop_ticks=1,
-)
+PIER = msgspec.structs.replace(OTHER_PIER, commission=Commission(), sessions=())  # free, and open
 ACCOUNT = Account(currency="CHF", equity=10_000.0, policy=Policy())
 RIG = Rig(stop=StopRule(ticks=10.0), target=(TargetRule(share=1.0, ticks=10.0),))
 FILES = ("trades.csv", "fills.csv", "stops.csv", "equity.csv")

@@ -78,14 +78,19 @@ def is_clock(cell: str) -> bool:
     return ":" in cell and numbers_of([cell], clock=True).bad < 0
 
 
-def columns_of(path: Path, recipe: Recipe) -> tuple[str, ...]:
-    """The columns of a file that is read by a recipe, from the left; raises BadInput."""
+def first_lines(path: Path, recipe: Recipe) -> list[str]:
+    """The whole lines of the file's beginning; raises BadInput."""
     try:
-        lines = lines_of(sample(path), recipe.encoding)
+        return lines_of(sample(path), recipe.encoding)
     except LookupError:
         raise BadInput(
             "bad_import", f"{path}: encoding: expected one such as utf-8, got {recipe.encoding}"
         ) from None
+
+
+def columns_of(path: Path, recipe: Recipe) -> tuple[str, ...]:
+    """The columns of a file that is read by a recipe, from the left; raises BadInput."""
+    lines = first_lines(path, recipe)
     used = [lines[at] for at in _used(lines, recipe.comment) if at >= recipe.above]
     rows = split(used[:2], recipe.separator)
     if not rows:

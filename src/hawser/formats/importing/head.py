@@ -14,10 +14,10 @@ import numpy as np
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.formats.bars import is_parquet
-from hawser.formats.importing.guess import guess
+from hawser.formats.importing.guess import first_lines, guess
 from hawser.formats.importing.history import utc_text
 from hawser.formats.importing.importing import DATE_ORDERS, deciding_row
-from hawser.formats.importing.opened import lines_of, parquet_read, sample
+from hawser.formats.importing.opened import parquet_read
 from hawser.formats.importing.reading import Read, names_in, read
 from hawser.formats.importing.recipe import Recipe
 
@@ -98,13 +98,7 @@ def _write_head(path: Path, part: Path, recipe: Recipe) -> None:
         table = file.schema_arrow.empty_table() if batch is None else pa.table(batch)
         pyarrow.parquet.write_table(table, part)
         return
-    try:
-        lines = lines_of(sample(path), recipe.encoding)
-    except LookupError:
-        raise BadInput(
-            "bad_import", f"{path}: encoding: expected one such as utf-8, got {recipe.encoding}"
-        ) from None
-    kept = lines[: recipe.above + recipe.header + ROWS]
+    kept = first_lines(path, recipe)[: recipe.above + recipe.header + ROWS]
     part.write_bytes(os.linesep.join([*kept, ""]).encode(recipe.encoding, errors="replace"))
 
 
