@@ -26,6 +26,7 @@ from hawser.formats.bars import read_bars
 from hawser.formats.declared import load
 from hawser.service.profiles.last_opened import OpenedFiles, last_opened
 from hawser.service.profiles.own_files import keep_account, keep_history
+from hawser.service.profiles.recipes import Recipes
 
 LINES = [
     f"{1 + k // 10:02}.04.2031;0{k % 10}:00;0,6124{k % 10};0,613;0,612;0,6125" for k in range(40)
@@ -41,8 +42,12 @@ QUOTES = "\n".join(
 
 @pytest.fixture
 def window(qtbot, tmp_path):
-    keeping = Keeping(partial(keep_history, tmp_path), partial(keep_account, tmp_path))
-    made = Welcome(Appearance(), keeping)
+    return opened(qtbot, tmp_path)
+
+
+def opened(qtbot, folder: Path) -> Welcome:
+    keep = partial(keep_history, folder), partial(keep_account, folder)
+    made = Welcome(Appearance(), Keeping(*keep, Recipes(folder / "recipes")))
     qtbot.addWidget(made)
     made.show()
     qtbot.waitExposed(made)
@@ -142,6 +147,30 @@ def test_a_change_that_reads_nothing_is_told_and_taken_back(window, qtbot, tmp_p
     page.separator.setCurrentIndex(page.separator.findData(";"))
     page.separator.activated.emit(0)
     assert (page.wrong.text(), page.table.rowCount(), page.go.isEnabled()) == ("", 8, True)
+
+
+def test_the_next_file_of_the_same_shape_is_read_the_same_way(window, qtbot, tmp_path):
+    window.show_files([export(tmp_path)])
+    page = window.history
+    qtbot.keyClicks(page.zone.lineEdit(), "Europe/Zurich")
+    page.dates.setCurrentIndex(page.dates.findData("mdy"))
+    page.dates.activated.emit(0)
+    assert not page.own.remembered
+    qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.opened is not None or bool(page.wrong.text()))
+    second = opened(qtbot, tmp_path)
+    second.show_files([export(tmp_path, name="NZDSEK other.csv")])
+    again = second.history
+    assert again.own.recipe == page.own.recipe
+    assert again.doubts.text().startswith("Read as the last file with these columns.")
+    assert again.symbol.text() == "NZD/SEK"
+    other = EXPORT.replace("Datum", "Day")
+    second.show_files([export(tmp_path, other, "CADCHF third.csv")])
+    assert not again.own.remembered
+    for kept in (tmp_path / "recipes").glob("*.toml"):
+        kept.write_text("nothing = ")
+    second.show_files([export(tmp_path, name="NZDSEK other.csv")])
+    assert not again.own.remembered
 
 
 def test_quotes_become_bars_of_a_minute(window, qtbot, tmp_path):

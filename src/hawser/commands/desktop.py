@@ -244,10 +244,13 @@ def _asked(options: argparse.Namespace, told: str, files: Sequence[Path]) -> Ope
     from hawser.desk.app.welcome import Keeping, Welcome
     from hawser.desk.common.appearance import Appearance
     from hawser.service.profiles.own_files import keep_account, keep_history
+    from hawser.service.profiles.profile import profile
+    from hawser.service.profiles.recipes import Recipes
 
     application()
     root = options.profile_root
-    keeping = Keeping(partial(keep_history, root), partial(keep_account, root))
+    recipes = Recipes(profile("own", root).config / "recipes")
+    keeping = Keeping(partial(keep_history, root), partial(keep_account, root), recipes)
     window = Welcome(Appearance(zone=options.zone), keeping, told)
     window.show_files(files)
     window.exec()

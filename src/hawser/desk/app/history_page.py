@@ -30,6 +30,7 @@ from hawser.desk.common.words import Label
 from hawser.desk.models.own_history import KINDS, OwnHistory
 from hawser.desk.theme.roles import give
 from hawser.formats.declared import load
+from hawser.service.profiles.recipes import Recipes
 
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright line", "spaces": "spaces"}
 DECIMALS = {".": "point", ",": "comma"}
@@ -59,9 +60,9 @@ class HistoryPage(QWidget):
 
     back, wanted = pyqtSignal(), pyqtSignal(object)
 
-    def __init__(self) -> None:
+    def __init__(self, recipes: Recipes | None = None) -> None:
         super().__init__()
-        self.own = OwnHistory()
+        self.own = OwnHistory(recipes)
         self._filling = False
         self.files, self.wrong, self.doubts = Label(), Label(), Label()
         self.table = QTableWidget()
@@ -271,6 +272,8 @@ class HistoryPage(QWidget):
         self.wrong.setText(self.own.wrong)
         self.wrong.setVisible(bool(self.own.wrong))
         told = [] if head is None else [*head.told]
+        if self.own.remembered:
+            told.insert(0, "Read as the last file with these columns.")
         if head is not None and head.left_out:
             told.append(f"Left out: {', '.join(head.left_out)}.")
         if head is not None and self.own.recipe.kind == "ticks":

@@ -29,6 +29,7 @@ from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
 from hawser.service.profiles.own_files import keep_account, keep_history
 from hawser.service.profiles.profile import Profile, profile
+from hawser.service.profiles.recipes import Recipes
 from hawser.service.runtime.hooks import Boot
 from hawser.service.runtime.opening_history import Inputs, boot
 from hawser.service.runtime.session import Session
@@ -308,7 +309,8 @@ EXPORT = """Datum;Zeit;Open;High;Low;Close;Volume;Spread
 
 def first_pictures(root: Path, folder: Path) -> None:
     """The first start, and a file of another program as it will be read."""
-    keeping = Keeping(partial(keep_history, root), partial(keep_account, root))
+    keep = partial(keep_history, root), partial(keep_account, root)
+    keeping = Keeping(*keep, Recipes(root / "recipes"))
     first = Welcome(Appearance("paper"), keeping)
     first.show()
     first.grab().save(str(folder / "first-paper.png"))

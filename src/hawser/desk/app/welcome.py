@@ -25,6 +25,7 @@ from hawser.desk.theme.palette import qt_palette, stylesheet
 from hawser.formats.importing.head import warm_up
 from hawser.formats.importing.importing import Imported
 from hawser.service.profiles.last_opened import OpenedFiles
+from hawser.service.profiles.recipes import Recipes
 
 CHOICES = (
     (
@@ -51,6 +52,7 @@ class Keeping(NamedTuple):
 
     history: Callable[[Imported, Instrument], OpenedFiles]
     account: Callable[[Account], OpenedFiles]
+    recipes: Recipes
 
 
 class Welcome(QDialog):
@@ -69,7 +71,7 @@ class Welcome(QDialog):
         self.setMinimumSize(860, 560)
         self.resize(980, 640)
         self.setAcceptDrops(True)
-        self.history = HistoryPage()
+        self.history = HistoryPage(keeping.recipes)
         self.account = EmptyAccountPage()
         self.buttons: dict[str, QPushButton] = {}
         self.pages = QStackedWidget()

@@ -3,6 +3,7 @@ without Qt."""
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Sequence
 from decimal import Decimal, InvalidOperation
@@ -22,7 +23,9 @@ from hawser.formats.importing.guess import guess
 from hawser.formats.importing.head import Head, head
 from hawser.formats.importing.history import History
 from hawser.formats.importing.importing import Imported, import_files
+from hawser.formats.importing.reading import names_in
 from hawser.formats.importing.recipe import Recipe
+from hawser.service.profiles.recipes import Recipes
 
 PAIR = re.compile(r"([A-Z]{3})[/_.-]?([A-Z]{3})")
 # What an instrument of each kind is like, as a first proposal: multiplier, quantity step, least and
@@ -40,7 +43,10 @@ KINDS: dict[Kind, tuple[str, str, str, str, str]] = {
 class OwnHistory:
     """What is chosen and typed. `head` is None while nothing can be read, and `wrong` says why."""
 
-    def __init__(self) -> None:
+    def __init__(self, recipes: Recipes | None = None) -> None:
+        self._recipes = recipes
+        self._guessed, self._names = Recipe(), tuple[str, ...]()
+        self.remembered = False  # whether it is read as the last file of its shape was
         self.paths: tuple[Path, ...] = ()
         self.recipe = Recipe()
         self.head: Head | None = None
@@ -51,13 +57,19 @@ class OwnHistory:
         self._from_file: Instrument | None = None
 
     def choose(self, paths: Sequence[Path]) -> None:
-        """Other files, read as the first one looks."""
+        """Other files, read as the first one looks, or as one of its shape was read before."""
         self.paths, self._from_file, zone = tuple(paths), None, self.recipe.zone
+        self.remembered = False
         try:
-            self.recipe = msgspec.structs.replace(guess(self.paths[0]), zone=zone)
+            self._guessed = guess(self.paths[0])
+            self._names = names_in(self.paths[0], self._guessed)
         except BadInput as error:
             self.head, self.wrong = None, error.sentence
             return
+        self.recipe = msgspec.structs.replace(self._guessed, zone=zone)
+        known = self._recipes and self._recipes.known(self._guessed, self._names)
+        if known:
+            self.recipe, self.remembered = known, True
         self._name_it()
         self._look()
         if self.head is not None:
@@ -157,6 +169,9 @@ class OwnHistory:
         """All of it; raises BadInput. Quotes come as bars of a minute."""
         instrument = self.instrument()
         found = import_files(self.paths, self.recipe, instrument=instrument)
+        if self._recipes is not None:
+            with contextlib.suppress(BadInput, OSError):  # it is asked for again
+                self._recipes.keep(self._guessed, self._names, self.recipe)
         if found.history.ticks:
             found = found._replace(history=bars_of(found.history, instrument))
         return found, instrument
