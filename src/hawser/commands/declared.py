@@ -7,28 +7,101 @@ from typing import NamedTuple
 
 
 class Command(NamedTuple):
-    """`module` is loaded when the command is called, and no earlier."""
+    """`module` is loaded when the command is called, and no earlier. `example`: what stands behind
+    its name in the example of its help, which the tests run."""
 
     name: str
     module: str
     wish: str
     text: str
+    example: str
+
+
+FERRY = "--bars examples/quillan-ferry-5m.csv --instrument examples/quillan-ferry.toml"
+SLOW = f"{FERRY} --rig examples/slow-harbour.toml --account examples/account.toml"
 
 
 COMMANDS = {
     one.name: one
     for one in (
-        Command("import", "import_", "Prepare a history", "bars of other programs as a bar file"),
-        Command("lines", "lines", "Prepare a history", "columns of indicators for a bar file"),
-        Command("size", "size", "Ask before a trade", "the size of a trade, JSON in and out"),
-        Command("guards", "guards", "Ask before a trade", "what each guard says of an entry"),
-        Command("rehearse", "rehearse", "Try a rig", "a rig over a history, trade by trade"),
-        Command("parity", "parity", "Try a rig", "whether the live engine trades the same"),
-        Command("watch", "watch", "Be away", "look for Hawser's sign of life, and act without it"),
-        Command("quay", "quay", "Be away", "the simulated venue as a process of its own"),
-        Command("doctor", "doctor", "Check Hawser", "what is wrong here, if anything"),
-        Command("verify", "verify", "Check Hawser", "a recorded session once more"),
-        Command("storm", "storm", "Check Hawser", "trade through bad weather, count what breaks"),
+        Command(
+            "import",
+            "import_",
+            "Prepare a history",
+            "bars of other programs as a bar file",
+            "examples/export.csv --tz Europe/Zurich --out bars.parquet",
+        ),
+        Command(
+            "lines",
+            "lines",
+            "Prepare a history",
+            "columns of indicators for a bar file",
+            "--bars examples/quillan-ferry-5m.csv --spec examples/lines.toml --out with-lines.csv",
+        ),
+        Command(
+            "size",
+            "size",
+            "Ask before a trade",
+            "the size of a trade, JSON in and out",
+            "examples/request.json",
+        ),
+        Command(
+            "guards",
+            "guards",
+            "Ask before a trade",
+            "what each guard says of an entry",
+            "--guards examples/harbour-watch.toml --instrument examples/quillan-ferry.toml "
+            "--at 2031-01-06T09:00:00Z",
+        ),
+        Command(
+            "rehearse",
+            "rehearse",
+            "Try a rig",
+            "a rig over a history, trade by trade",
+            f"{SLOW} --out rehearsed",
+        ),
+        Command(
+            "parity",
+            "parity",
+            "Try a rig",
+            "whether the live engine trades the same",
+            SLOW,
+        ),
+        Command(
+            "watch",
+            "watch",
+            "Be away",
+            "look for Hawser's sign of life, and act without it",
+            "--demo",
+        ),
+        Command(
+            "quay",
+            "quay",
+            "Be away",
+            "the simulated venue as a process of its own",
+            "--socket quay.sock --speed 60",
+        ),
+        Command(
+            "doctor",
+            "doctor",
+            "Check Hawser",
+            "what is wrong here, if anything",
+            "--json",
+        ),
+        Command(
+            "verify",
+            "verify",
+            "Check Hawser",
+            "a recorded session once more",
+            "ledger.sqlite",
+        ),
+        Command(
+            "storm",
+            "storm",
+            "Check Hawser",
+            "trade through bad weather, count what breaks",
+            "--seeds 1 --severity fair",
+        ),
     )
 }
 

@@ -9,8 +9,6 @@ from pathlib import Path
 from hawser.commands.parsing import DONE, REFUSED, Parser
 from hawser.commands.process import aside, cancellable
 
-EXAMPLE = "hawser doctor --json > report.json"
-
 
 def run(arguments: list[str]) -> int:
     """`hawser doctor`; 1 where something is wrong."""
@@ -18,7 +16,6 @@ def run(arguments: list[str]) -> int:
         prog="hawser doctor",
         description="Look at versions, folders, disk, clock, records and the last faults. Changes "
         "nothing, and tells nothing secret.",
-        epilog=f"Example: {EXAMPLE}",
     )
     parser.add_argument("--json", action="store_true", help="print it as JSON")
     # tests keep their data apart

@@ -8,8 +8,6 @@ from pathlib import Path
 from hawser.commands.parsing import DONE, Parser
 from hawser.commands.process import aside, cancellable, uncollected
 
-EXAMPLE = "hawser import export.csv --tz Europe/Zurich --out bars.parquet"
-
 
 def run(arguments: list[str]) -> int:
     """`hawser import`."""
@@ -17,7 +15,6 @@ def run(arguments: list[str]) -> int:
         prog="hawser import",
         description="Read bars or ticks as other programs write them, and write them as Hawser's "
         "own bar file. How the file is written is found out; a recipe says it for sure.",
-        epilog=f"Example: {EXAMPLE}",
     )
     parser.add_argument(
         "files",

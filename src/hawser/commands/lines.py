@@ -30,5 +30,6 @@ def run(arguments: list[str]) -> int:
     with uncollected():
         from hawser.formats.lines import add_lines
 
-        aside(lambda: add_lines(options.bars, options.spec, options.out, options.tz))
+        added = aside(lambda: add_lines(options.bars, options.spec, options.out, options.tz))
+    print(f"Written: {options.out}, with {', '.join(added)}")
     return DONE

@@ -28,9 +28,9 @@ class Lines(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     line: tuple[LineSpec, ...]
 
 
-def add_lines(bars: Path, spec: Path, out: Path, zone: str | None = None) -> None:
-    """Write `bars` with the spec's columns to `out` (Parquet by its ending, else CSV); raises
-    BadInput."""
+def add_lines(bars: Path, spec: Path, out: Path, zone: str | None = None) -> list[str]:
+    """Write `bars` with the spec's columns to `out` (Parquet by its ending, else CSV); returns
+    their names. Raises BadInput."""
     specs = load(Lines, spec).line
     if not specs:
         raise BadInput("bad_line", f"{spec}: expected at least one [[line]]")
@@ -46,6 +46,7 @@ def add_lines(bars: Path, spec: Path, out: Path, zone: str | None = None) -> Non
         _write_parquet(bars, columns, out)
     else:
         _write_csv(bars, columns, out)
+    return list(columns)
 
 
 def _column_names(path: Path) -> list[str]:
