@@ -257,6 +257,13 @@ def test_a_bar_that_lies_across_two_is_refused(tmp_path, capsys):
     assert "the bar of 2031-01-06T08:19:00Z does not lie whole within one of 4m" in told
 
 
+def test_the_file_s_own_timeframe_is_taken_wherever_its_bars_begin():
+    days = history([STILL] * 5)._replace(time=np.arange(5) * DAY + 22 * HOUR)
+    assert joined_to(days, timeframe("1d")).bars is days
+    with pytest.raises(BadInput, match="does not lie whole within one of 2d"):
+        joined_to(days._replace(time=days.time + 12 * HOUR), timeframe("2d"))
+
+
 def test_the_command_s_timeframe_goes_before_the_rig_s(tmp_path):
     rig = msgspec.structs.replace(RIG, timeframe="5m")
     words = files(tmp_path, "time,open,high,low,close,signal", minutes(60), rig)

@@ -45,6 +45,8 @@ def joined_to(bars: Bars, wanted: Timeframe, ticks: bool = False) -> Joined:
             raise BadInput(
                 "bad_timeframe", f"{wanted.text} is {what} the bars, {timeframe_name(step)}"
             )
+        if span == step:  # wherever they begin: daily bars of a market may open at 22:00
+            return alone(bars)
         across = (bars.time - wanted.begins) % span + step > span
         if across.any():
             row = int(np.argmax(across))
@@ -54,8 +56,6 @@ def joined_to(bars: Bars, wanted: Timeframe, ticks: bool = False) -> Joined:
                 f"the bar of {opens}Z does not lie whole within one of {wanted.text}",
                 row=row,
             )
-        if span == step:
-            return alone(bars)
     coarse = joined(bars, span, wanted.begins)
     ends = np.searchsorted(bars.time, coarse.time + span)
     return Joined(coarse, ends, span, wanted.begins)
