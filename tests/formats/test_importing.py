@@ -18,6 +18,7 @@ from hawser.cli import main
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.formats.declared import load
+from hawser.formats.importing.guess import columns_of
 from hawser.formats.importing.importing import import_files
 from hawser.formats.importing.recipe import Recipe
 from madeup import pair
@@ -382,3 +383,16 @@ def test_a_spread_in_prices_is_told(tmp_path):
     path.write_text(path.read_text().replace(",0\n", ",0.3\n"))
     found = {one.code: one.often for one in import_files([path]).found}
     assert found["small_spread"] > 300
+
+
+@pytest.mark.parametrize("encoding", ["hex", "rot13", "nothing"])
+def test_what_is_no_encoding_of_text_is_refused(encoding):
+    with pytest.raises(BadInput, match=f"encoding: expected one such as utf-8, got {encoding}"):
+        Recipe(encoding=encoding)
+
+
+def test_an_encoding_that_the_file_is_not_written_in_is_told(tmp_path):
+    path = tmp_path / "export.csv"
+    path.write_text("time,open,high,low,close\n2031-01-06T08:00:00Z,1,1,1,1\n")
+    with pytest.raises(BadInput, match=r"export.csv: is not written in utf-16"):
+        columns_of(path, Recipe(encoding="utf-16"))

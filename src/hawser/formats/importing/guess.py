@@ -86,6 +86,8 @@ def first_lines(path: Path, recipe: Recipe) -> list[str]:
         raise BadInput(
             "bad_import", f"{path}: encoding: expected one such as utf-8, got {recipe.encoding}"
         ) from None
+    except UnicodeError:
+        raise BadInput("bad_import", f"{path}: is not written in {recipe.encoding}") from None
 
 
 def columns_of(path: Path, recipe: Recipe) -> tuple[str, ...]:

@@ -38,6 +38,15 @@ class Recipe(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     zone: Annotated[str, help_text("the zone of times without an offset, as Europe/Zurich")] = ""
 
     def __post_init__(self) -> None:
+        try:
+            "".encode(self.encoding)
+        except LookupError:  # unknown, or none of text, as hex
+            raise BadInput.at(
+                "bad_recipe",
+                "encoding",
+                f"expected one such as utf-8, got {self.encoding[:40]}",
+                key="encoding",
+            ) from None
         for key, value, holds, expected in (
             ("separator", self.separator, len(self.separator) == 1, "one sign, or 'spaces'"),
             ("grouping", self.grouping, len(self.grouping) < 2, "one sign, or nothing"),
