@@ -35,7 +35,8 @@ from hawser.rehearsal import guarding as gd
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
 
 
-# What fills are made on: bid prices and spread in ticks.
+# What fills are made on: bid prices and spread in ticks. Aligned: without, the loop takes twice as
+# long.
 PRICES = np.dtype(
     [
         ("open", np.int64),
