@@ -324,3 +324,20 @@ def test_what_was_done_is_told_and_how_much_hangs_on_the_order(tmp_path, capsys)
     assert "in 0 bars of the 12 finer ones; without them it would in 1 of 3" in told
     assert f"Written: {tmp_path / 'out'}/" in told
     shutil.rmtree(tmp_path / "out")
+
+
+def test_bars_of_another_program_are_rehearsed_by_a_recipe(tmp_path, capsys):
+    words = files(tmp_path, "time,open,high,low,close,signal", minutes(30))
+    assert main(words) == 0
+    plain = {name: (tmp_path / "out" / name).read_bytes() for name in FILES}
+    rows_of = [line.replace("Z,", ",").replace(",", ";") for line in minutes(30)]
+    (tmp_path / "bars.csv").write_text("\n".join(["when;o;h;l;c;call", *rows_of]) + "\n")
+    (tmp_path / "recipe.toml").write_text(
+        'separator = ";"\nzone = "UTC"\nkeep = ["call"]\n[columns]\ntime = "when"\nopen = "o"\n'
+        'high = "h"\nlow = "l"\nclose = "c"\n'
+    )
+    words += ["--recipe", str(tmp_path / "recipe.toml")]
+    assert main([*words, "--signal", "call"]) == 0
+    assert {name: (tmp_path / "out" / name).read_bytes() for name in FILES} == plain
+    assert main(words) == 2
+    assert "keep: expected the column signal among those kept" in capsys.readouterr().err

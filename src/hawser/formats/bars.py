@@ -56,6 +56,18 @@ def _history(
     path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str], ticks: bool
 ) -> BarFile:
     table = read_table(path, ("time", *PRICES, "spread", *QUOTES, *signals))
+    return from_table(path, table, instrument, zone=zone, signals=signals, ticks=ticks)
+
+
+def from_table(
+    path: Path,
+    table: pa.Table,
+    instrument: Instrument,
+    zone: str | None = None,
+    signals: Sequence[str] = (),
+    ticks: bool = False,
+) -> BarFile:
+    """The same of columns that were read already; `path`: of what."""
     names = table.column_names
     if set(QUOTES) <= set(names) and not set(PRICES) & set(names):
         if ticks:

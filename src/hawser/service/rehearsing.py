@@ -20,7 +20,7 @@ from hawser.core.joined_bars import Joined, joined_to
 from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.core.timeframes import timeframe
-from hawser.formats.bars import BarFile, read_bars, read_unrounded
+from hawser.formats.bars import BarFile, from_table, read_bars, read_unrounded
 from hawser.formats.declared import load
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.rigs import load_rig
@@ -47,6 +47,7 @@ class Files(NamedTuple):
     source: str = ""
     references: tuple[str, ...] = ()  # NAME=FILE
     timeframe: str | None = None  # of the bars that are decided on
+    recipe: Path | None = None  # how the bars are read, where another program wrote them
 
 
 class Read(NamedTuple):
@@ -70,7 +71,7 @@ def read(files: Files) -> Read:
     except BadInput as error:
         raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
     names = [files.signal] + ([files.exit_signal] if files.exit_signal else [])
-    history = read_bars(files.bars, instrument, files.zone, names, ticks=True)
+    history = _history(files, instrument, names)
     signal = history.signals[0]
     leave = history.signals[1] if files.exit_signal else np.zeros_like(signal)
     if history.off_grid:
@@ -87,6 +88,24 @@ def read(files: Files) -> Read:
         policy=_policy(files, history.bars),
         joined=_joined(files, rig, history),
     )
+
+
+def _history(files: Files, instrument: Instrument, names: list[str]) -> BarFile:
+    """The bars, or the quotes, with these columns of signals."""
+    if files.recipe is None:
+        return read_bars(files.bars, instrument, files.zone, names, ticks=True)
+    from hawser.formats.importing.importing import import_files
+    from hawser.formats.importing.recipe import Recipe
+    from hawser.formats.importing.writing import table_of
+
+    recipe = load(Recipe, files.recipe)
+    missing = [name for name in names if name not in recipe.keep]
+    if missing:
+        sentence = f"{files.recipe}: keep: expected the column {missing[0]} among those kept"
+        raise BadInput("bad_recipe", sentence)
+    found = import_files([files.bars], recipe, files.zone or "")
+    table = table_of(found.history)
+    return from_table(files.bars, table, instrument, signals=names, ticks=True)
 
 
 def _joined(files: Files, rig: Rig, history: BarFile) -> Joined | None:
