@@ -76,3 +76,15 @@ def test_the_example_of_a_command_that_stays_is_ended(name, place):
         process.send_signal(signal.SIGTERM)
         process.communicate(timeout=300)
     assert process.returncode in (0, -signal.SIGTERM)  # the watch has nothing to put away
+
+
+def test_a_missing_rate_is_told_with_the_line_that_mends_it(place, capsys):
+    path = place / "examples/account.toml"
+    path.write_text(path.read_text().replace('currency = "CHF"', 'currency = "SEK"'))
+    words = ["rehearse", *shlex.split(COMMANDS["rehearse"].example)]
+    assert main(words) == 2
+    told = capsys.readouterr().err
+    assert 'write under [rates]: "CHF/SEK" = ..., how many SEK one CHF is' in told
+    path.write_text(path.read_text() + '\n[rates]\n"CHF/SEK" = 11.92\n')
+    assert main(words) == 0
+    assert "SEK" in capsys.readouterr().out

@@ -57,6 +57,16 @@ def convert(source: str, target: str, rates: Rates, max_age_s: float | None = No
     return found
 
 
+def line_for(refusal: Refused) -> str:
+    """What is to be written into an account's file where a rate is missing; empty for another
+    refusal."""
+    pair = str(refusal.values.get("pair", "")) if refusal.code == "rate_missing" else ""
+    source, _, target = pair.partition("/")
+    if not target:
+        return ""
+    return f'; write under [rates]: "{pair}" = ..., how many {target} one {source} is'
+
+
 def _way(source: str, target: str, rates: Rates) -> list[tuple[str, str]]:
     """The legs of a conversion: straight, else over the alphabetically first bridge; none where
     there is no way."""

@@ -14,6 +14,7 @@ from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput, Refused
+from hawser.core.fx import line_for
 from hawser.core.guards.declared import Guards
 from hawser.core.instrument import Instrument
 from hawser.core.joined_bars import Joined, joined_to
@@ -146,7 +147,8 @@ def made(files: Files, found: Read) -> Rehearsal:
     try:
         return Rehearsal(*found)
     except Refused as refusal:
-        raise BadInput(refusal.code, f"{files.account}: rates: {refusal.sentence}") from None
+        sentence = f"{files.account}: rates: {refusal.sentence.rstrip('.')}{line_for(refusal)}"
+        raise BadInput(refusal.code, sentence) from None
     except BadInput as error:
         of = f"{files.guards}: " if error.code in ("bad_guard", "no_reference") else ""
         raise BadInput(error.code, of + error.sentence) from None

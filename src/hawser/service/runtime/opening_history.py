@@ -7,7 +7,7 @@ from pathlib import Path
 
 from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.errors import BadInput, Refused
-from hawser.core.fx import convert
+from hawser.core.fx import convert, line_for
 from hawser.core.instrument import Instrument
 from hawser.formats.bars import read_bars
 from hawser.formats.declared import load
@@ -44,7 +44,8 @@ def _check_rate(instrument: Instrument, account: Account, named: Path | None) ->
     try:
         convert(instrument.quote, account.currency, account.rates)
     except Refused as refusal:
-        raise BadInput("rate_missing", f"{named}: rates: {refusal.sentence}") from None
+        sentence = f"{named}: rates: {refusal.sentence.rstrip('.')}{line_for(refusal)}"
+        raise BadInput("rate_missing", sentence) from None
 
 
 def default_account(instrument: Instrument) -> Account:
