@@ -29,7 +29,7 @@ def test_a_protected_trade_by_keys_alone(trader):
     assert (new.symbol, new.covered) == (name, True)
     price = window.latest.instrument(name).instrument.price(new.resting_stop)
     assert f"the stop at {price} rests at the venue" in bar.text.text()
-    assert "CHF" in bar.text.text()
+    assert "CHF; more if the price jumps over it" in bar.text.text()
     qtbot.keyClick(window, Qt.Key.Key_U, Qt.KeyboardModifier.AltModifier)
     qtbot.waitUntil(lambda: not bar.isVisible())  # a button that a key presses is seen to go down
     assert window.kept.first_steps_over

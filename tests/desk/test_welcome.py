@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import subprocess
 import sys
 from argparse import Namespace
@@ -22,6 +23,7 @@ from hawser.core.instrument import Instrument
 from hawser.desk.app import start
 from hawser.desk.app.welcome import Keeping, Welcome
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.models.own_history import OwnHistory
 from hawser.formats.bars import read_bars
 from hawser.formats.declared import load
 from hawser.service.profiles.last_opened import OpenedFiles, last_opened
@@ -58,6 +60,42 @@ def export(folder: Path, text: str = EXPORT, name: str = "CADCHF export.csv") ->
     path = folder / name
     path.write_text(text)
     return path
+
+
+def pick(box, value: str) -> None:
+    """Choose from a list, as a hand does."""
+    box.setCurrentIndex(box.findData(value))
+    box.activated.emit(box.currentIndex())
+
+
+@pytest.mark.parametrize(
+    ("name", "symbol", "kind"),
+    [
+        ("eurusd_2031.csv", "EUR/USD", "fx"),
+        ("my NZD-SEK.csv", "NZD/SEK", "fx"),
+        ("history.csv", "history", "equity"),  # no pair of HIS and TOR
+        ("export.csv.gz", "export", "equity"),
+        ("quillan-ferry-5m.csv", "quillan-ferry-5m", "equity"),
+    ],
+)
+def test_what_a_file_is_of_is_guessed_from_its_name_where_it_names_currencies(
+    tmp_path, name, symbol, kind
+):
+    own = OwnHistory()
+    path = export(tmp_path, name=name.removesuffix(".gz"))
+    if name.endswith(".gz"):
+        path = path.rename(tmp_path / "plain")
+        (tmp_path / name).write_bytes(gzip.compress(path.read_bytes()))
+    own.choose([tmp_path / name])
+    assert (own.symbol, own.kind) == (symbol, kind)
+
+
+def test_what_no_field_asks_for_is_told(window, tmp_path):
+    window.show_files([export(tmp_path, QUOTES, "pier.csv")])
+    page = window.history
+    assert "steps of 1, a margin of 100" in page.meaning.text()
+    page.own.take_kind("fx")
+    assert "from 0.01 to 100 in steps of 0.01, a margin of 5" in page.own.assumed
 
 
 def test_the_demo_is_one_key_away(window, qtbot):
@@ -116,11 +154,9 @@ def test_an_export_is_shown_as_it_will_be_read_and_opened(window, qtbot, tmp_pat
         "0.00001",
     )
     assert page.example.text() == "A rise of 0.00001 gains 1.00 CHF for each unit"
-    page.dates.setCurrentIndex(page.dates.findData("mdy"))
-    page.dates.activated.emit(page.dates.currentIndex())
+    pick(page.dates, "mdy")
     assert page.table.item(0, 0).text() == "2031-01-03T23:00:00Z"
-    page.dates.setCurrentIndex(page.dates.findData("dmy"))
-    page.dates.activated.emit(page.dates.currentIndex())
+    pick(page.dates, "dmy")
     qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.opened is not None)
     instrument = load(Instrument, Path(window.opened.instrument))
@@ -139,13 +175,11 @@ def test_a_change_that_reads_nothing_is_told_and_taken_back(window, qtbot, tmp_p
     window.show_files([export(tmp_path)])
     page = window.history
     qtbot.keyClicks(page.zone.lineEdit(), "UTC")
-    page.separator.setCurrentIndex(page.separator.findData("|"))
-    page.separator.activated.emit(0)
+    pick(page.separator, "|")
     assert page.wrong.text()
     assert page.table.rowCount() == 0
     assert not page.go.isEnabled()
-    page.separator.setCurrentIndex(page.separator.findData(";"))
-    page.separator.activated.emit(0)
+    pick(page.separator, ";")
     assert (page.wrong.text(), page.table.rowCount(), page.go.isEnabled()) == ("", 8, True)
 
 
@@ -153,8 +187,7 @@ def test_the_next_file_of_the_same_shape_is_read_the_same_way(window, qtbot, tmp
     window.show_files([export(tmp_path)])
     page = window.history
     qtbot.keyClicks(page.zone.lineEdit(), "Europe/Zurich")
-    page.dates.setCurrentIndex(page.dates.findData("mdy"))
-    page.dates.activated.emit(0)
+    pick(page.dates, "mdy")
     assert not page.own.remembered
     qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.opened is not None or bool(page.wrong.text()))
@@ -360,7 +393,7 @@ def test_a_file_dropped_on_the_window_of_trades_is_offered_beside_it(trader, mon
         lambda program, words: begun.append((program, words)) or (True, 1),
     )
     monkeypatch.setattr("sys.argv", ["hawser", "--demo", "--profile-root", str(tmp_path)])
-    trader.window.dropped.connect(start.open_beside)
+    trader.window.dropped.connect(partial(start.open_beside, trader.window))
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(tmp_path / "bars.csv"))])
     drop = QDropEvent(
@@ -380,6 +413,9 @@ def test_a_file_dropped_on_the_window_of_trades_is_offered_beside_it(trader, mon
         str(tmp_path / "bars.csv"),
     ]
     assert begun == [(sys.executable, words)]
+    monkeypatch.setattr("hawser.desk.app.start.QProcess.startDetached", lambda *_: (False, 0))
+    trader.window.dropEvent(drop)
+    assert "Another Hawser cannot be started" in trader.window.notice.text.text()
 
 
 def test_import_shows_the_file_at_once(monkeypatch, tmp_path, qtbot):
@@ -392,5 +428,16 @@ def test_import_shows_the_file_at_once(monkeypatch, tmp_path, qtbot):
     words = ["--import", str(export(tmp_path)), "--profile-root", str(tmp_path)]
     assert desktop.run(words) == 0
     assert seen == [(1, "CADCHF export.csv")]
+    told = []
+
+    def choose(window):
+        told.append((window.pages.currentIndex(), window.told.text()))
+        gone = OpenedFiles(bars="gone.csv", instrument="gone.toml")
+        window.opened = gone if len(told) == 1 else None
+
+    monkeypatch.setattr(Welcome, "exec", choose)
+    assert desktop.run(words) == 0  # what cannot be opened is told where one begins
+    assert [page for page, _ in told] == [1, 0]
+    assert "gone.toml" in told[1][1]
     with pytest.raises(BadInput, match="expected one of them"):
         desktop.run([*words, "--demo"])

@@ -29,8 +29,10 @@ from hawser.core.rig import FollowOn, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.core.timeframes import timeframe
 from hawser.formats.rigs import load_rig, save_rig
+from hawser.rehearsal.nothing import why_nothing
 from hawser.rehearsal.report import growth
 from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.trial import Trial
 from hawser.rehearsal.watch import HistoryPolicy
 from madeup import CASES, needs_cases
 from randomrigs import PIER as OTHER_PIER
@@ -341,3 +343,44 @@ def test_bars_of_another_program_are_rehearsed_by_a_recipe(tmp_path, capsys):
     assert {name: (tmp_path / "out" / name).read_bytes() for name in FILES} == plain
     assert main(words) == 2
     assert "keep: expected the column signal among those kept" in capsys.readouterr().err
+
+
+def test_signals_that_no_guard_refused_are_told_beside_those_that_one_did():
+    """All but the guards' were told as not looked at."""
+    guard = dc.NewsGuard(name="news", before_min=1.0, after_min=1.0, horizon_h=0.0)
+    news = (Calendar("tides", (NewsEvent(10 * MINUTE, "CHF", "high", "tide tables"),)),)
+    policy = HistoryPolicy(dc.Guards(guard=(guard,)), news)
+    rig = msgspec.structs.replace(RIG, stop=StopRule(ticks=20_000.0), target=())
+    bars = history([STILL] * 30)
+    calls = np.zeros(30, np.int8)
+    calls[[9, 14, 29]] = 1
+    made = Rehearsal(
+        bars,
+        Signals(calls, np.zeros_like(calls)),
+        instrument=PIER,
+        account=ACCOUNT,
+        rig=rig,
+        policy=policy,
+        joined=joined_to(bars, timeframe("5m")),
+    )
+    told = why_nothing(made, made.run(PESSIMISTIC))
+    assert told[0] == "3 signals, and none was entered"
+    assert "1: the guard 'news' was closed" in told
+    assert "1: no bar follows at which it could be entered" in told
+    assert any(line.startswith("1: ") and "stop" in line.lower() for line in told)
+    assert len(told) == 4
+
+
+def test_a_trial_decides_on_the_rig_s_own_bars():
+    bars = history([STILL] * 6 + [(1000, 1011, 1000, 1005), (1005, 1005, 980, 980)] + [STILL] * 12)
+    rig = msgspec.structs.replace(RIG, timeframe="5m")
+    trial = Trial(bars, PIER, ACCOUNT, rig)
+    whole = played(bars, {4: 1}).trades[0]
+    for start in range(5):  # wherever one points within the first bar
+        found = trial.one(start, 1)
+        assert (found.first, found.last) == (whole.first, whole.last) == (5, 6)
+        assert found.exits[0].why == whole.end == "target_1"
+    assert trial.one(17, 1) == "No bar follows this one: there is nothing to trade"
+    assert trial.fan(1, 50, 3).results.size + trial.fan(1, 50, 3).running == 2
+    with pytest.raises(BadInput, match="finer than"):
+        Trial(bars._replace(time=bars.time * 15), PIER, ACCOUNT, rig)

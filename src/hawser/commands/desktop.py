@@ -233,7 +233,7 @@ def _ask(options: argparse.Namespace, told: str, files: Sequence[Path] = ()) -> 
         try:
             return _open(options, chosen)
         except BadInput as error:
-            told = error.sentence
+            told, files = error.sentence, ()  # told where one begins
 
 
 def _asked(options: argparse.Namespace, told: str, files: Sequence[Path]) -> OpenedFiles | None:

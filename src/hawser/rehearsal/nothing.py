@@ -8,6 +8,7 @@ import numpy as np
 
 from hawser.core import figures as fg
 from hawser.core.errors import Refused
+from hawser.core.indicators import Array
 from hawser.core.sizing import sized
 from hawser.rehearsal.guarding import REFUSED
 from hawser.rehearsal.run import Outcome, Rehearsal
@@ -25,26 +26,34 @@ def why_nothing(rehearsal: Rehearsal, outcome: Outcome) -> list[str]:
             "nothing but 0"
         ]
     told = [f"{fg.counted(at.size, 'signal')}, and none was entered"]
-    found = _by_guards(rehearsal, outcome)
-    # what a guard refused is told by the guard
-    found += _by_the_rest(rehearsal, at) if not found else Counter()
+    guarded = outcome.guarded[outcome.guarded[:, 2] == REFUSED]
+    found = _by_guards(rehearsal, guarded[:, 1])
+    found += _by_the_rest(rehearsal, at[~_refused_then(rehearsal, at, guarded[:, 0])])
     more = at.size - sum(found.values())
     if more > 0:
         found["not looked at one by one"] = more
     return told + [f"{count}: {why}" for why, count in found.most_common()]
 
 
-def _by_guards(rehearsal: Rehearsal, outcome: Outcome) -> Counter[str]:
-    found: Counter[str] = Counter()
-    if rehearsal.policy is not None:
-        refused = outcome.guarded[outcome.guarded[:, 2] == REFUSED, 1]
-        for number, count in zip(*np.unique(refused, return_counts=True), strict=True):
-            name = rehearsal.policy.guards.guard[int(number)].name
-            found[f"the guard '{name}' was closed"] = int(count)
+def _refused_then(rehearsal: Rehearsal, at: Array, times: Array) -> Array:
+    """Which signals a guard refused, by the moments at which it did (UTC ns)."""
+    rows = rehearsal.history.bars["end"][at]
+    there = rows < rehearsal.fine_time.size
+    entries = rehearsal.fine_time[np.where(there, rows, 0)]
+    found: Array = there & np.isin(entries, times)
     return found
 
 
-def _by_the_rest(rehearsal: Rehearsal, at: np.ndarray) -> Counter[str]:
+def _by_guards(rehearsal: Rehearsal, numbers: Array) -> Counter[str]:
+    found: Counter[str] = Counter()
+    for number, count in zip(*np.unique(numbers, return_counts=True), strict=True):
+        assert rehearsal.policy is not None
+        name = rehearsal.policy.guards.guard[int(number)].name
+        found[f"the guard '{name}' was closed"] = int(count)
+    return found
+
+
+def _by_the_rest(rehearsal: Rehearsal, at: Array) -> Counter[str]:
     history, rig, found = rehearsal.history, rehearsal.rig, Counter[str]()
     examples: dict[str, str] = {}
     for bar in at[:MOST].tolist():

@@ -12,10 +12,12 @@ from hawser.core.bars import Bars
 from hawser.core.errors import Refused
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
+from hawser.core.joined_bars import joined_to
 from hawser.core.rig import Rig
 from hawser.core.rules.bar_close import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL
 from hawser.core.rules.inside_bar import LOSS_STEP, STOP, TARGET
 from hawser.core.sizing import sized
+from hawser.core.timeframes import timeframe
 from hawser.rehearsal import batch, loop
 from hawser.rehearsal.entries import begin
 from hawser.rehearsal.run import Rehearsal, Signals, exit_name
@@ -69,7 +71,8 @@ class Fan(NamedTuple):
 
 
 class Trial:
-    """A rig over one history, ready to be tried from any bar, long or short."""
+    """A rig over one history, ready to be tried from any bar, long or short. A rig with a timeframe
+    of its own decides on bars joined to it; raises BadInput where they cannot be joined."""
 
     def __init__(self, bars: Bars, instrument: Instrument, account: Account, rig: Rig) -> None:
         free = msgspec.structs.replace(
@@ -77,14 +80,18 @@ class Trial:
         )
         self.size = bars.time.size
         none = np.zeros(self.size, np.int8)
-        self._of = Rehearsal(bars, Signals(none, none), instrument, account, free)
+        joined = joined_to(bars, timeframe(rig.timeframe)) if rig.timeframe is not None else None
+        self._of = Rehearsal(bars, Signals(none, none), instrument, account, free, joined=joined)
+        self._ends = self._of.history.bars["end"]
         self._account = account
         self._levels = loop.levels_for(self._of.setup)
         self._written = loop.play_arrays(self.size, FILLS)
 
     def one(self, start: int, side: int) -> TrialResult | str:
-        """The trade decided at the close of bar `start`; a sentence where there is none."""
-        if not 0 <= start < self.size - 1:
+        """The trade decided at the close of bar `start`, or of the joined one that it lies in; a
+        sentence where there is none."""
+        decided = int(np.searchsorted(self._ends, start, side="right")) if start >= 0 else -1
+        if not 0 <= decided < self._ends.size - 1:
             return "No bar follows this one: there is nothing to trade"
         of, cash = self._of, float(self._account.equity)
         begun = begin(
@@ -93,13 +100,13 @@ class Trial:
             sizer=of.sizer,
             setup=of.setup,
             side=side,
-            first=start + 1,
-            at=start + 1,
+            first=decided + 1,
+            at=int(self._ends[decided]),
             cash=cash,
             levels=self._levels,
         )
         if begun.trade.steps == 0:
-            return self._refusal(start, side)
+            return self._refusal(decided, side)
         levels, parts = (side * self._levels.targets).tolist(), self._levels.target_parts.tolist()
         end = loop.play(
             of.history,
@@ -121,8 +128,8 @@ class Trial:
         why = moves[-1][2] if moves else -1
         return TrialResult(
             side=side,
-            first=start + 1,
-            last=int(end.bar),
+            first=int(begun.trade.at),
+            last=int(end.at),
             ref=int(begun.trade.ref),
             stop=int(begun.trade.stop),
             targets=tuple(level for level, part in zip(levels, parts, strict=True) if part),
@@ -145,7 +152,7 @@ class Trial:
     def fan(self, side: int, count: int, seed: int) -> Fan:
         """The same from `count` bars drawn at random (all, where there are fewer)."""
         of = self._of
-        pool = np.arange(max(0, self.size - 2), dtype=np.int64)
+        pool = np.arange(max(0, self._ends.size - 2), dtype=np.int64)
         starts = np.sort(
             np.random.default_rng(seed).choice(pool, min(count, pool.size), replace=False)
         )

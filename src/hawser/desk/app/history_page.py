@@ -163,6 +163,7 @@ class HistoryPage(QWidget):
         grid.addWidget(self.from_file, 3, 2)
         for label in (self.meaning, self.example):
             label.setProperty("role", "second")
+            label.setWordWrap(True)
         grid.addWidget(self.meaning, 4, 0, 1, 3)
         grid.addWidget(self.example, 5, 0, 1, 3)
         return grid
@@ -296,7 +297,7 @@ class HistoryPage(QWidget):
 
     def _show_instrument(self) -> None:
         own = self.own
-        self.meaning.setText(f"The multiplier is {KINDS[own.kind][4]}.")
+        self.meaning.setText(f"The multiplier is {KINDS[own.kind][4]}. {own.assumed}")
         wrong = ""
         if own.head is not None:
             try:

@@ -117,7 +117,7 @@ def run(
     app = application()
     window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
     _catch_errors(window)
-    window.dropped.connect(open_beside)
+    window.dropped.connect(partial(open_beside, window))
     if first_steps:
         window.offer_first_steps()
     window.show()
@@ -127,13 +127,14 @@ def run(
     _leave(int(app.exec()))
 
 
-def open_beside(paths: Sequence[str]) -> bool:
-    """Files that were dropped on the window, in a Hawser of their own: this one goes on as it is.
-    Whether it could be started."""
+def open_beside(window: Window, paths: Sequence[str]) -> None:
+    """Files that were dropped on the window, in a Hawser of their own: this one goes on as it
+    is."""
     folders = sys.argv[1:]  # where data lies, if it was told
     at = folders.index("--profile-root") if "--profile-root" in folders else len(folders)
     words = ["-m", "hawser", *folders[at : at + 2], "--import", *paths]
-    return QProcess.startDetached(sys.executable, words)[0]
+    if not QProcess.startDetached(sys.executable, words)[0]:
+        window.tell_fault("Another Hawser cannot be started for the file that was dropped")
 
 
 def _begin(window: Window, pieces: Iterator[None]) -> None:

@@ -85,13 +85,16 @@ class Welcome(QDialog):
         self.history.wanted.connect(self._read)
         self.account.wanted.connect(self._keep_account)
         self._done.connect(self._finished)
+        self._reading: threading.Thread | None = None
         self._warming = threading.Thread(target=warm_up, name="readers", daemon=True)
         self._warming.start()
 
     def settle(self) -> None:
-        """Wait until nothing is loaded any more: a process must not end under a library that is
-        being loaded."""
-        self._warming.join()
+        """Wait until nothing is loaded or read any more: a process must not end under a library
+        that is at work."""
+        for thread in (self._warming, self._reading):
+            if thread is not None:
+                thread.join()
 
     def _first_page(self, told: str) -> QWidget:
         page = QWidget()
@@ -173,7 +176,8 @@ class Welcome(QDialog):
                 found = error
             self._done.emit(found)
 
-        threading.Thread(target=work, name="import", daemon=True).start()
+        self._reading = threading.Thread(target=work, name="import", daemon=True)
+        self._reading.start()
 
     def _finished(self, found: OpenedFiles | HawserError) -> None:
         self.history.set_busy(False)

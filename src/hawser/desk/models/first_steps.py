@@ -68,16 +68,18 @@ def _such_as(snapshot: Snapshot) -> str:
 def _what_became(snapshot: Snapshot, trade: TradeView | None) -> str:
     view = snapshot.instrument(trade.symbol) if trade is not None else None
     if trade is None or view is None:
-        return "The trade is over: its stop or a target has filled"
+        return "The trade is over"
     price = view.instrument.price
+    if trade.ended:
+        return f"The trade is over: {trade.end_reason}"
     if trade.pending:
         return f"It waits to enter at {price(trade.ref)}; its stop goes to the venue as it fills"
     if not trade.open_steps:
-        return "The trade is over: its stop or a target has filled"
+        return "It is on its way to the venue"
     if not trade.covered:
         return "It has filled, and the venue is about to confirm its stop"
     risk = fg.money(trade.heat, snapshot.currency)
     return (
         f"Protected: the stop at {price(trade.resting_stop)} rests at the venue, also while Hawser "
-        f"is closed. If it is hit, the trade loses {risk}"
+        f"is closed. Hit there, the trade loses {risk}; more if the price jumps over it"
     )

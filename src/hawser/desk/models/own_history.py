@@ -27,7 +27,42 @@ from hawser.formats.importing.reading import names_in
 from hawser.formats.importing.recipe import Recipe
 from hawser.service.profiles.recipes import Recipes
 
-PAIR = re.compile(r"([A-Z]{3})[/_.-]?([A-Z]{3})")
+PAIR = re.compile(r"(?<![A-Z])([A-Z]{3})[/_.-]?([A-Z]{3})(?![A-Z])")
+# ISO 4217 codes of pairs that are often traded: other words of six letters propose no pair
+CURRENCIES = frozenset(
+    (
+        *(
+            "AUD",
+            "BRL",
+            "CAD",
+            "CHF",
+            "CNH",
+            "CNY",
+            "CZK",
+            "DKK",
+            "EUR",
+            "GBP",
+            "HKD",
+            "HUF",
+            "ILS",
+        ),
+        *(
+            "INR",
+            "JPY",
+            "KRW",
+            "MXN",
+            "NOK",
+            "NZD",
+            "PLN",
+            "SEK",
+            "SGD",
+            "THB",
+            "TRY",
+            "USD",
+            "ZAR",
+        ),
+    )
+)
 # What an instrument of each kind is like, as a first proposal: multiplier, quantity step, least and
 # greatest quantity, margin as a fraction, and what the multiplier is, in words.
 KINDS: dict[Kind, tuple[str, str, str, str, str]] = {
@@ -101,7 +136,8 @@ class OwnHistory:
     def _name_it(self) -> None:
         """What it is of, by the file's name."""
         stem = self.paths[0].name.split(".")[0]
-        pair = PAIR.search(stem.upper())
+        pairs = (one for one in PAIR.finditer(stem.upper()) if {*one.groups()} <= CURRENCIES)
+        pair = next(pairs, None)
         if pair is not None:
             self.symbol, self.quote = f"{pair[1]}/{pair[2]}", pair[2]
             self.take_kind("fx")
@@ -118,6 +154,18 @@ class OwnHistory:
         self._from_file = instrument
         self.symbol, self.kind, self.quote = instrument.symbol, instrument.kind, instrument.quote
         self.tick, self.multiplier = str(instrument.tick), f"{instrument.multiplier:.12g}"
+
+    @property
+    def assumed(self) -> str:
+        """What is taken for granted, in words: no field asks for it."""
+        of = self._from_file
+        if of is not None:
+            return "Quantity, margin and commission are those of its file."
+        _, step, most, margin, _ = KINDS[self.kind]
+        return (
+            f"Taken for granted until you change it: quantities from {step} to {most} in steps of "
+            f"{step}, a margin of {fg.percent(100 * float(margin), 0)}, no commission, no hours."
+        )
 
     @property
     def example(self) -> str:

@@ -597,17 +597,11 @@ class Rigs(StationView):
             )
             shown.append(found if isinstance(found, TrialResult) else None)
             name = "" if number == 0 or rig is None else f"{rig.name}: "
-            text = in_words(found) if isinstance(found, TrialResult) else found
-            self._tell(number, name + text + self._on_other_bars(rig))
+            self._tell(
+                number, name + (in_words(found) if isinstance(found, TrialResult) else found)
+            )
         self.chart.show_trials(shown[0], shown[1])
         self._later.start()
-
-    def _on_other_bars(self, rig: Rig | None) -> str:
-        """What is to be said where the chart's bars are not those that the rig decides on."""
-        span = self._of[2] if self._of is not None else 0
-        if rig is None or not rig.span or rig.span == span:
-            return ""
-        return f"; tried on {timeframe_name(span)} bars, though the rig decides on {rig.timeframe}"
 
     def _tell(self, number: int, text: str) -> None:
         self.results[number].setText(text)

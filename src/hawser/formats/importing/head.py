@@ -24,6 +24,7 @@ from hawser.formats.importing.recipe import Recipe
 ROWS = 400  # that are read
 PRICED = {"open", "high", "low", "close", "bid", "ask"}
 MOST_DIGITS = 8  # decimals of a guessed tick
+MANY = 50  # different prices
 
 
 class Head(NamedTuple):
@@ -104,17 +105,18 @@ def _write_head(path: Path, part: Path, recipe: Recipe) -> None:
 
 def tick_of(prices: list[Array]) -> str:
     """The largest step that all of some prices are whole multiples of, with their decimals."""
-    values = np.concatenate(prices) if prices else np.empty(0)
+    values = np.unique(np.concatenate(prices)) if prices else np.empty(0)
     values = values[np.isfinite(values)]
     for digits in range(MOST_DIGITS + 1):
         scaled = values * 10.0**digits
-        if np.abs(scaled - np.rint(scaled)).max(initial=0.0) < 1e-6 * max(1.0, 10.0**digits * 1e-3):
+        # a float of a large price is off by more, once it is so large a number
+        if np.abs(scaled - np.rint(scaled)).max(initial=0.0) < 1e-6 * max(
+            1.0, 10.0 ** (digits - 3)
+        ):
             break
-    whole = gcd(*(int(one) for one in np.unique(np.rint(values * 10.0**digits)))) or 1
-    # a few round prices show no step: powers of ten, halves and quarters of one do
-    step = next(one for one in (25, 5, 1) if whole % one == 0)
-    if step == 25 and digits < 2:
-        step = 5 if digits == 1 else 1
-    if digits == 0:
-        step = 1
+    whole = gcd(*(int(one) for one in np.rint(values * 10.0**digits))) or 1
+    # Quarters and halves are steps where decimals or many prices show them; a few round prices
+    # without decimals show nothing.
+    steps = (25, 5, 1) if digits >= 2 or values.size >= MANY else (5, 1) if digits else (1,)
+    step = next(one for one in steps if whole % one == 0)
     return f"{step / 10.0**digits:.{digits}f}"

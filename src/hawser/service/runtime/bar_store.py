@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import math
 
-import msgspec
 import numpy as np
 
 from hawser.core.bars import Bars, GrowingColumns, Length, joined, timeframes_for
@@ -159,8 +158,7 @@ class BarStore:
         base.append(message.opened, *[*prices, message.spread])
         self._begun = max(message.time, message.opened)
         if base.size > before:
-            low_ask = float(message.low_ask) if message.low_ask else 0.0
-            found.append(msgspec.structs.replace(self._event(base, now), low_ask=low_ask))
+            found.append(self._event(base, now, float(message.low_ask or 0)))
         for span, series in self.series.items():
             joins = span != self.base_span and message.opened % self.base_span == 0
             if joins and self._joined_in(series, span, message.opened, prices, message.spread):
@@ -187,7 +185,7 @@ class BarStore:
             series.building = None
         return series.size > before
 
-    def _event(self, series: Series, now: int) -> ev.BarCompleted:
+    def _event(self, series: Series, now: int, low_ask: float = 0.0) -> ev.BarCompleted:
         last, opened = series.last_prices(), series.last_opened
         return ev.BarCompleted(
             time=now,
@@ -201,4 +199,5 @@ class BarStore:
             spread=last[4],
             atr=series.atr,
             base=series.span == self.base_span,
+            low_ask=low_ask,
         )
