@@ -88,3 +88,15 @@ def test_a_missing_rate_is_told_with_the_line_that_mends_it(place, capsys):
     path.write_text(path.read_text() + '\n[rates]\n"CHF/SEK" = 11.92\n')
     assert main(words) == 0
     assert "SEK" in capsys.readouterr().out
+
+
+def test_the_file_s_own_timeframe_is_compared_under_any_guards(place, capsys):
+    """A filter that acts as it closes was refused, though nothing finer lies inside."""
+    policy = place / "examples/harbour-watch.toml"
+    spread = 'kind = "spread"\nname = "Wide"\nmax_ticks = 4\nthen = ["flatten"]\n'
+    policy.write_text(policy.read_text() + f"\n[[guard]]\n{spread}")
+    words = ["parity", *shlex.split(COMMANDS["parity"].example), "--guards", str(policy)]
+    assert main([*words, "--timeframe", "5m"]) == 0
+    assert capsys.readouterr().out.endswith("no difference\n")
+    assert main([*words, "--timeframe", "15m"]) == 2
+    assert "guard 'Wide': then: it acts at once" in capsys.readouterr().err

@@ -28,6 +28,11 @@ class Joined(NamedTuple):
         """The row of the last finer bar that each has."""
         return self.ends - 1
 
+    @property
+    def finer(self) -> bool:
+        """Whether there are finer ones inside: not, where the file's own length was asked for."""
+        return int(self.ends[-1]) > self.ends.size
+
 
 def alone(bars: Bars) -> Joined:
     """Bars that are decided on as they are."""

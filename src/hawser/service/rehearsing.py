@@ -195,7 +195,7 @@ def _came_to(rehearsal: Rehearsal, chosen: Outcome, figures: dict[str, Any]) -> 
         f"{fg.money(figures['max_drawdown'], currency)} below the peak at a close"
     ]
     depends, all_of = fg.counted(chosen.dependent, "bar"), fg.number(bars, 0)
-    if rehearsal.joined is None:
+    if rehearsal.joined is None or not rehearsal.joined.finer:
         return [*told, f"The order of high and low matters in {depends} of {all_of}"]
     within = f"{depends} of the {fg.number(rehearsal.fine_time.size, 0)} finer ones"
     try:

@@ -65,7 +65,7 @@ def check_parity(found: Read) -> None:
                 f"not {guard.reference}"
             )
             raise BadInput("bad_guard", sentence)
-    if found.joined is not None:
+    if found.joined is not None and found.joined.finer:
         check_inside(found.rig, found.policy, found.joined)
     for key in ("entry_slippage_ticks", "exit_slippage_ticks"):
         if getattr(account.costs, key) != round(getattr(account.costs, key)):
