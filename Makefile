@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 INSTALLED := $(VENV)/.installed
 READY := $(VENV)/.ready
 
-.PHONY: demo test checks shots bench lock clean
+.PHONY: demo install uninstall test checks shots bench lock clean
 
 $(INSTALLED): requirements.lock pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
@@ -26,14 +26,21 @@ demo: $(READY)
 	@packaging/system.sh $(BIN)/python
 	@$(BIN)/hawser --demo
 
+install: $(READY)
+	@packaging/system.sh $(BIN)/python
+	@$(BIN)/python packaging/install.py $(if $(PREFIX),--prefix "$(PREFIX)")
+
+uninstall: $(INSTALLED)
+	@$(BIN)/python packaging/install.py --remove $(if $(PREFIX),--prefix "$(PREFIX)")
+
 test: $(INSTALLED)
 	@packaging/system.sh $(BIN)/python xvfb
 	@$(MAKE) --no-print-directory -j2 $(READY) checks  # the rules are compiled while the source is checked
 	@packaging/tests.sh $(BIN)
 
 checks: $(INSTALLED)
-	$(BIN)/ruff check src tests benchmarks
-	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/ruff check src tests benchmarks packaging
+	$(BIN)/ruff format --check src tests benchmarks packaging
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
 

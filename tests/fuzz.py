@@ -212,7 +212,7 @@ def _line_file(data: bytes, folder: Path) -> None:
     bars, spec = folder / "l.csv", folder / "l.toml"
     bars.write_bytes(data)
     spec.write_text(SPEC)
-    add_lines(bars, spec, folder / "out.csv", "UTC")
+    add_lines(bars, spec, folder / "out.csv", zone="UTC")
 
 
 def _export(data: bytes, folder: Path) -> None:

@@ -10,7 +10,7 @@ from importlib import import_module
 import pytest
 
 from hawser import __version__
-from hawser.commands.desktop import desktop_parser
+from hawser.commands.desktop import make_parser
 from hawser.engine.model import transitions as states
 from madeup import ROOT
 
@@ -42,7 +42,7 @@ def test_every_benchmark_finds_what_it_imports():
 
 
 def test_every_option_of_the_command_is_told():
-    for action in desktop_parser()._actions:
+    for action in make_parser()._actions:
         for option in action.option_strings:
             if option.startswith("--") and action.help != "==SUPPRESS==":
                 assert f"`{option}" in README, option

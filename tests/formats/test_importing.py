@@ -6,6 +6,7 @@ import csv
 import json
 from dataclasses import replace
 from decimal import Decimal
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -17,11 +18,13 @@ from dialects import DIALECTS, LOCAL, PLAIN, TWO, ZONE, history, write
 from hawser.cli import main
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
+from hawser.formats.bars import read_table
 from hawser.formats.declared import load
 from hawser.formats.importing.guess import columns_of
 from hawser.formats.importing.importing import import_files
 from hawser.formats.importing.recipe import Recipe
-from madeup import pair
+from hawser.service.runtime.opening_history import Inputs
+from madeup import ROOT, pair
 
 BARS = history()
 
@@ -396,3 +399,29 @@ def test_an_encoding_that_the_file_is_not_written_in_is_told(tmp_path):
     path.write_text("time,open,high,low,close\n2031-01-06T08:00:00Z,1,1,1,1\n")
     with pytest.raises(BadInput, match=r"export.csv: is not written in utf-16"):
         columns_of(path, Recipe(encoding="utf-16"))
+
+
+def test_every_command_that_takes_bars_takes_another_program_s_by_a_recipe(tmp_path, capsys):
+    """The export of the examples, as it is and as `hawser import` makes it: the same answers."""
+    export, instrument = "examples/export.csv", str(ROOT / "examples/quillan-ferry.toml")
+    recipe, own = tmp_path / "recipe.toml", tmp_path / "own.csv"
+    words = ["import", str(ROOT / export), "--tz", ZONE, "--out", str(own)]
+    assert main([*words, "--recipe-out", str(recipe)]) == 0
+    ways = {
+        "own": ["--bars", str(own)],
+        "export": ["--bars", str(ROOT / export), "--recipe", str(recipe)],
+    }
+    told = {}
+    for name, files in ways.items():
+        out = tmp_path / f"{name}-lines.csv"
+        spec = ["--spec", str(ROOT / "examples/lines.toml"), "--out", str(out)]
+        assert main(["lines", *files, *spec]) == 0
+        policy = ["--guards", str(ROOT / "examples/harbour-watch.toml"), "--instrument", instrument]
+        capsys.readouterr()
+        main(["guards", *files, *policy, "--at", "2031-03-04T12:00:00Z", "--json"])
+        answer = capsys.readouterr().out
+        inputs = Inputs(Path(files[1]), Path(instrument), recipe=recipe if files[2:] else None)
+        held = [column.tobytes() for column in inputs.history.bars]
+        told[name] = (read_table(out).drop_columns("time"), answer, held)
+    assert told["own"] == told["export"]
+    assert told["own"][0].num_columns > 6

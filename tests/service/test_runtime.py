@@ -301,10 +301,18 @@ def test_what_was_opened_last_is_found_again(tmp_path):
     with pytest.raises(BadInput) as caught:
         last_opened(tmp_path)
     assert "hawser --bars" in caught.value.sentence
-    note_opened(tmp_path, tmp_path / "a.csv", tmp_path / "b.toml", [], "Europe/Zurich", 60.0).keep(
-        tmp_path
+    files = note_opened(
+        tmp_path,
+        tmp_path / "a.csv",
+        instrument=tmp_path / "b.toml",
+        accounts=[],
+        zone="Europe/Zurich",
+        recipe=tmp_path / "r.toml",
+        speed=60.0,
     )
+    files.keep(tmp_path)
     found = last_opened(tmp_path)
+    assert found.recipe == str(tmp_path / "r.toml")
     assert (found.bars, found.zone, found.speed) == (str(tmp_path / "a.csv"), "Europe/Zurich", 60.0)
 
 

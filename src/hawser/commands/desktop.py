@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from hawser.service.profiles.last_opened import OpenedFiles
 
 
-def desktop_parser() -> Parser:
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser",
         description="Sizes, protects and tends trades. Without options: opens what was open "
@@ -29,7 +29,9 @@ def desktop_parser() -> Parser:
         epilog=commands_help(),
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
-    parser.add_argument("--version", action="version", version=f"hawser {__version__}")
+    parser.add_argument(
+        "--version", action="version", version=f"hawser {__version__}", help="print the version"
+    )
     parser.add_argument(
         "--demo", action="store_true", help="open the shipped demo world; touches no data of yours"
     )
@@ -59,9 +61,7 @@ def desktop_parser() -> Parser:
         "its own. "
         "With --demo: accounts beside the demo's",
     )
-    parser.add_argument(
-        "--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset"
-    )
+    parser.add_reading(with_bars=True)
     parser.add_argument(
         "--quay", type=Path, metavar="PATH", help="trade at the simulated venue that listens there"
     )
@@ -82,7 +82,7 @@ def desktop_parser() -> Parser:
 
 def run(arguments: list[str]) -> int:
     leavable()
-    options = desktop_parser().parse_args(arguments)
+    options = make_parser().parse_args(arguments)
     if options.speed is not None and not 0 < options.speed <= 3600:
         raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
     _check_zone(options.zone)
@@ -90,7 +90,7 @@ def run(arguments: list[str]) -> int:
         raise BadInput("usage", "--demo, --bars, --import and --quay: expected one of them")
     if options.fresh and not options.demo:
         raise BadInput("usage", "--fresh: expected together with --demo")
-    for name in ("instrument", "account", "tz"):
+    for name in ("instrument", "account", "tz", "recipe"):
         with_it = options.bars or (name == "account" and (options.quay or options.demo))
         if getattr(options, name) and not with_it:
             raise BadInput("usage", f"--{name}: expected together with --bars")
@@ -308,13 +308,16 @@ def _replay(options: argparse.Namespace, files: OpenedFiles | None = None) -> in
             instrument=options.instrument,
             accounts=options.account,
             zone=options.tz,
+            recipe=options.recipe,
             speed=options.speed or 1.0,
         )
         speed = options.speed or 1.0
     accounts = [files.account, *files.accounts] if files.account else []
     named = _accounts([Path(path) for path in accounts])
     first = Path(accounts[0]) if accounts else None
-    inputs = [Inputs(Path(files.bars), Path(files.instrument), first, files.zone)]
+    recipe = Path(files.recipe) if files.recipe else None
+    bars, instrument = Path(files.bars), Path(files.instrument)
+    inputs = [Inputs(bars, instrument, first, zone=files.zone, recipe=recipe)]
     inputs += [inputs[0].with_account(Path(path)) for path in accounts[1:]]
     _need_display()
     from hawser.desk.app.start import run as show

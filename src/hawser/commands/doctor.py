@@ -10,8 +10,7 @@ from hawser.commands.parsing import DONE, REFUSED, Parser
 from hawser.commands.process import aside, cancellable
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser doctor`; 1 where something is wrong."""
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser doctor",
         description="Look at versions, folders, disk, clock, records and the last faults. Changes "
@@ -20,7 +19,12 @@ def run(arguments: list[str]) -> int:
     parser.add_argument("--json", action="store_true", help="print it as JSON")
     # tests keep their data apart
     parser.add_argument("--profile-root", type=Path, help=argparse.SUPPRESS)
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser doctor`; 1 where something is wrong."""
+    options = make_parser().parse_args(arguments)
     cancellable()
     from hawser.service.doctor import as_text, examine
 

@@ -10,8 +10,7 @@ from hawser.commands.process import interpret
 from hawser.core.errors import BadInput
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser guards`."""
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser guards",
         description=(
@@ -48,9 +47,7 @@ def run(arguments: list[str]) -> int:
         metavar="FILE",
         help="its bars, for spread, volatility and regime; as many as instruments",
     )
-    parser.add_argument(
-        "--tz", metavar="ZONE", help="the zone of bar times written without an offset"
-    )
+    parser.add_reading()
     parser.add_argument("--side", choices=("long", "short"), help="of the entry that is meant")
     parser.add_argument(
         "--r-ticks", type=float, metavar="N", help="its distance from entry to stop, in ticks"
@@ -59,7 +56,12 @@ def run(arguments: list[str]) -> int:
         "--source", default="by hand", metavar="NAME", help="its signal source (by hand)"
     )
     parser.add_argument("--json", action="store_true", help="print JSON")
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser guards`."""
+    options = make_parser().parse_args(arguments)
     if options.bars and len(options.bars) != len(options.instrument):
         raise BadInput("usage", "--bars: expected as many as --instrument")
     if not options.guards and not options.session:
@@ -74,6 +76,7 @@ def run(arguments: list[str]) -> int:
             tuple(options.instrument),
             tuple(options.bars),
             options.tz,
+            options.recipe,
         ),
         gc.moment(options.at),
         {"long": 1, "short": -1}.get(options.side, 0),

@@ -43,13 +43,7 @@ def history_parser(name: str, told: str) -> Parser:
         help="decide on bars of this length, as 1h, joined of the finer bars or ticks; fills "
         "are made on those. Goes before the rig's",
     )
-    parser.add_argument(
-        "--recipe",
-        type=Path,
-        metavar="FILE",
-        help="how the bars are read (TOML), where another program wrote them",
-    )
-    parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
+    parser.add_reading()
     parser.add_argument(
         "--guards", type=Path, metavar="FILE", help="a policy (TOML) that guards the entries"
     )

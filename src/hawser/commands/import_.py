@@ -9,8 +9,7 @@ from hawser.commands.parsing import DONE, Parser
 from hawser.commands.process import aside, cancellable, uncollected
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser import`."""
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser import",
         description="Read bars or ticks as other programs write them, and write them as Hawser's "
@@ -35,7 +34,12 @@ def run(arguments: list[str]) -> int:
         "--instrument", type=Path, metavar="FILE", help="tell prices that are off its tick (TOML)"
     )
     parser.add_argument("--json", action="store_true", help="print what was found as JSON")
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser import`."""
+    options = make_parser().parse_args(arguments)
     cancellable()
     with uncollected():
         aside(lambda: _import(options))

@@ -8,8 +8,7 @@ from hawser.commands.parsing import DONE, Parser
 from hawser.commands.process import aside, cancellable, uncollected
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser lines`."""
+def make_parser() -> Parser:
     parser = Parser(prog="hawser lines", description="Add indicator columns to a bar file.")
     parser.add_argument(
         "--bars", type=Path, required=True, metavar="FILE", help="bars: CSV or Parquet"
@@ -24,12 +23,21 @@ def run(arguments: list[str]) -> int:
     parser.add_argument(
         "--out", type=Path, required=True, metavar="FILE", help="where to write: .csv or .parquet"
     )
-    parser.add_argument("--tz", metavar="ZONE", help="the zone of times written without an offset")
-    options = parser.parse_args(arguments)
+    parser.add_reading()
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser lines`."""
+    options = make_parser().parse_args(arguments)
     cancellable()
     with uncollected():
         from hawser.formats.lines import add_lines
 
-        added = aside(lambda: add_lines(options.bars, options.spec, options.out, options.tz))
+        added = aside(
+            lambda: add_lines(
+                options.bars, options.spec, options.out, zone=options.tz, recipe=options.recipe
+            )
+        )
     print(f"Written: {options.out}, with {', '.join(added)}")
     return DONE

@@ -5,16 +5,19 @@ from __future__ import annotations
 import json
 
 from hawser.commands.history import files_of, history_parser
-from hawser.commands.parsing import DONE, REFUSED
+from hawser.commands.parsing import DONE, REFUSED, Parser
 from hawser.commands.process import aside, cancellable
+
+
+def make_parser() -> Parser:
+    return history_parser(
+        "parity", "Compare the live engine with the rehearsal, trade by trade, on the same bars."
+    )
 
 
 def run(arguments: list[str]) -> int:
     """`hawser parity`."""
-    parser = history_parser(
-        "parity", "Compare the live engine with the rehearsal, trade by trade, on the same bars."
-    )
-    options = parser.parse_args(arguments)
+    options = make_parser().parse_args(arguments)
     cancellable()
     from hawser.verification.parity import parity, written
 

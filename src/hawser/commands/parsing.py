@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn
 
 from hawser.commands.declared import COMMANDS
@@ -23,6 +24,21 @@ class Parser(argparse.ArgumentParser):
         if command is not None:
             given.setdefault("epilog", f"Example: hawser {command.name} {command.example}")
         super().__init__(**given)
+
+    def add_reading(self, with_bars: bool = False) -> None:
+        """How bars are read, where `--bars` alone does not say it; `with_bars`: they need not be
+        given."""
+        first = "with --bars: how they are read" if with_bars else "how the bars are read"
+        self.add_argument(
+            "--recipe",
+            type=Path,
+            metavar="FILE",
+            help=f"{first} (TOML, of hawser import), where another program wrote them",
+        )
+        first = "with --bars: the zone" if with_bars else "the zone"
+        self.add_argument(
+            "--tz", metavar="ZONE", help=f"{first} of their times, where those have no offset"
+        )
 
     def error(self, message: str) -> NoReturn:
         raise BadInput("usage", f"hawser: {message}; see hawser --help")

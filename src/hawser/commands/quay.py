@@ -13,8 +13,7 @@ if TYPE_CHECKING:
     from hawser.venue.quay.quay import Quay
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser quay`."""
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser quay",
         description="Run the simulated venue as a process of its own, on a Unix socket.",
@@ -40,9 +39,7 @@ def run(arguments: list[str]) -> int:
         metavar="FILE",
         help="the account's currency, balance and rates (TOML)",
     )
-    parser.add_argument(
-        "--tz", metavar="ZONE", help="with --bars: the zone of times written without an offset"
-    )
+    parser.add_reading(with_bars=True)
     parser.add_argument(
         "--severity",
         choices=("calm", "fair", "squall", "gale"),
@@ -53,7 +50,12 @@ def run(arguments: list[str]) -> int:
     parser.add_argument(
         "--speed", type=float, default=1.0, metavar="N", help="run its clock N times as fast (1)"
     )
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser quay`."""
+    options = make_parser().parse_args(arguments)
     if not 0 < options.speed <= 3600:
         raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
     if bool(options.bars) != bool(options.instrument):
@@ -78,7 +80,13 @@ def _venue(options: argparse.Namespace) -> Quay:
     if options.bars:
         from hawser.service.runtime.opening_history import Inputs
 
-        inputs = Inputs(options.bars, options.instrument, options.account, options.tz)
+        inputs = Inputs(
+            options.bars,
+            options.instrument,
+            options.account,
+            zone=options.tz,
+            recipe=options.recipe,
+        )
         account = inputs.account
         feed = ReplayFeed(inputs.instrument, inputs.history.bars, account.costs.spread_ticks)
     else:

@@ -6,12 +6,11 @@ import json
 from pathlib import Path
 
 from hawser.commands.history import files_of, history_parser
-from hawser.commands.parsing import DONE
+from hawser.commands.parsing import DONE, Parser
 from hawser.commands.process import aside, cancellable, uncollected
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser rehearse`."""
+def make_parser() -> Parser:
     parser = history_parser(
         "rehearse", "Run a rig over history; writes trades, fills, stops, equity."
     )
@@ -25,7 +24,12 @@ def run(arguments: list[str]) -> int:
         metavar="NAME=FILE",
         help="bars of an instrument that a regime refers to; may be given again",
     )
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser rehearse`."""
+    options = make_parser().parse_args(arguments)
     cancellable()
     with uncollected():
         from hawser.service.rehearsing import rehearse

@@ -13,13 +13,17 @@ from hawser.core.errors import BadInput
 MOST_JSON = 64_000_000  # bytes of a request, or of a list of them
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser size REQUEST`."""
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser size", description="Size one trade, or a list of them: JSON in, JSON out."
     )
     parser.add_argument("request", help="a JSON file; - for standard input")
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser size REQUEST`."""
+    options = make_parser().parse_args(arguments)
     name = "standard input" if options.request == "-" else options.request
     data = _json(options.request, name)
     interpret()

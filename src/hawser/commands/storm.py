@@ -6,8 +6,7 @@ from hawser.commands.parsing import DONE, REFUSED, Parser
 from hawser.core.errors import BadInput
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser storm`."""
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser storm",
         description="Drive engine and simulated venue through seeded storms, in simulated time.",
@@ -22,7 +21,12 @@ def run(arguments: list[str]) -> int:
         "--guards", action="store_true", help="with a policy of every guard, and news"
     )
     parser.add_argument("--replay", type=int, metavar="SEED", help="one storm with its full trace")
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser storm`."""
+    options = make_parser().parse_args(arguments)
     if options.seeds < 1:
         raise BadInput("usage", "--seeds: expected a whole number, 1 or more")
     from hawser.verification import report

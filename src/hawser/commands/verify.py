@@ -8,8 +8,7 @@ from hawser.commands.parsing import DONE, REFUSED, Parser
 from hawser.commands.process import interpret
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser verify SESSION`."""
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser verify",
         description="Replay a recorded session through a fresh engine and compare every command.",
@@ -17,7 +16,12 @@ def run(arguments: list[str]) -> int:
     parser.add_argument(
         "session", type=Path, help="a ledger file (ledger.sqlite); it may be in use"
     )
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser verify SESSION`."""
+    options = make_parser().parse_args(arguments)
     interpret()
     from hawser.ledger.verify import verify
 

@@ -11,8 +11,7 @@ from hawser.commands.parsing import DONE, REFUSED, Parser
 from hawser.core.errors import BadInput
 
 
-def run(arguments: list[str]) -> int:
-    """`hawser watch`."""
+def make_parser() -> Parser:
     parser = Parser(
         prog="hawser watch",
         description="Watch Hawser's sign of life from a process of its own: alert where it stays "
@@ -38,7 +37,12 @@ def run(arguments: list[str]) -> int:
         "--at", nargs=4, metavar=("NAME", "DATA", "CONFIG", "STATE"), help=argparse.SUPPRESS
     )
     parser.add_argument("--as-set", action="store_true", help=argparse.SUPPRESS)
-    options = parser.parse_args(arguments)
+    return parser
+
+
+def run(arguments: list[str]) -> int:
+    """`hawser watch`."""
+    options = make_parser().parse_args(arguments)
     if options.at:
         if os.fork():
             os._exit(DONE)

@@ -113,7 +113,12 @@ def _release() -> None:
 
 def read_unrounded(path: Path, zone: str | None = None) -> Bars:
     """Read and check a bar file, prices as they are written; raises BadInput."""
-    return _bars(path, read_table(path), zone).mapped(np.array)
+    return unrounded(path, read_table(path), zone)
+
+
+def unrounded(path: Path, table: pa.Table, zone: str | None = None) -> Bars:
+    """The same of columns that were read already; `path`: of what."""
+    return _bars(path, table, zone).mapped(np.array)
 
 
 def _bars(path: Path, table: pa.Table, zone: str | None) -> Bars:

@@ -7,19 +7,23 @@ import gzip
 import io
 import itertools
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import IO
 
 import msgspec
 import numpy as np
 
+from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.lines import LineSpec
 from hawser.formats.atomic import write_csv, written
-from hawser.formats.bars import is_parquet, read_unrounded
+from hawser.formats.bars import is_parquet, read_unrounded, unrounded
 from hawser.formats.declared import load
+from hawser.formats.history_file import by_recipe
+from hawser.formats.importing.history import History
+from hawser.formats.importing.writing import table_of, write_history
 
 
 class Lines(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -28,24 +32,44 @@ class Lines(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     line: tuple[LineSpec, ...]
 
 
-def add_lines(bars: Path, spec: Path, out: Path, zone: str | None = None) -> list[str]:
+def add_lines(
+    bars: Path, spec: Path, out: Path, *, zone: str | None = None, recipe: Path | None = None
+) -> list[str]:
     """Write `bars` with the spec's columns to `out` (Parquet by its ending, else CSV); returns
     their names. Raises BadInput."""
     specs = load(Lines, spec).line
     if not specs:
         raise BadInput("bad_line", f"{spec}: expected at least one [[line]]")
+    if recipe is not None:
+        return _add_to_imported(by_recipe(bars, recipe, zone), specs, spec, out)
     history = read_unrounded(bars, zone)
-    held = _column_names(bars)
+    columns = _values(specs, history, spec, _column_names(bars))
+    if is_parquet(out):
+        _write_parquet(bars, columns, out)
+    else:
+        _write_csv(bars, columns, out)
+    return list(columns)
+
+
+def _values(
+    specs: Sequence[LineSpec], bars: Bars, spec: Path, held: Sequence[str]
+) -> dict[str, Array]:
+    """The new columns by name; raises BadInput where one of a name is there already."""
     for number, one in enumerate(specs):
         if one.name in held or one.name in [other.name for other in specs[:number]]:
             raise BadInput(
                 "bad_line", f"{spec}: {one.name}: a column of that name is already there"
             )
-    columns = {one.name: one.values(history) for one in specs}
-    if is_parquet(out):
-        _write_parquet(bars, columns, out)
-    else:
-        _write_csv(bars, columns, out)
+    return {one.name: one.values(bars) for one in specs}
+
+
+def _add_to_imported(
+    history: History, specs: Sequence[LineSpec], spec: Path, out: Path
+) -> list[str]:
+    """Another program's text is not kept: its bars are written as Hawser's, with the columns."""
+    bars = unrounded(Path(history.files[0]), table_of(history))
+    columns = _values(specs, bars, spec, ["time", *history.columns])
+    write_history(history._replace(columns={**history.columns, **columns}), out)
     return list(columns)
 
 

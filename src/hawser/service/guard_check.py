@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from hawser.core.bars import Bars
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.guards.context import Closed
@@ -32,6 +33,7 @@ class CheckedFiles(NamedTuple):
     instruments: tuple[Path, ...]
     bars: tuple[Path, ...]
     zone: str | None
+    recipe: Path | None = None
 
 
 class Said(NamedTuple):
@@ -83,6 +85,7 @@ def check(
 def _state(files: CheckedFiles, at: int) -> EngineState:
     """The state that the files describe, at `at`."""
     from hawser.formats.declared import load
+    from hawser.formats.history_file import read_history
     from hawser.formats.news import read_calendars
     from hawser.ledger.verify import folded
 
@@ -104,17 +107,16 @@ def _state(files: CheckedFiles, at: int) -> EngineState:
     state.instruments = {one.symbol: one for one in instruments}
     state.measures, state.markets = {}, {}
     for instrument, path in zip(instruments, files.bars, strict=False):
-        _add_bars(state, instrument, path, files.zone)
+        history = read_history(path, instrument, zone=files.zone, recipe=files.recipe)
+        _add_bars(state, instrument, path, history.bars)
     return state
 
 
-def _add_bars(state: EngineState, instrument: Instrument, path: Path, zone: str | None) -> None:
+def _add_bars(state: EngineState, instrument: Instrument, path: Path, bars: Bars) -> None:
     """The spread and the measures as of the last bar that was complete."""
     from hawser.core.bars import span_of
-    from hawser.formats.bars import read_bars
     from hawser.service.runtime.bar_store import BarStore
 
-    bars = read_bars(path, instrument, zone).bars
     span = span_of(bars.time)
     done = bars.mapped(lambda column: column[: int((bars.time + span <= state.now).sum())])
     if not done.time.size:

@@ -21,8 +21,9 @@ from hawser.core.joined_bars import Joined, joined_to
 from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.core.timeframes import timeframe
-from hawser.formats.bars import BarFile, from_table, read_bars, read_unrounded
+from hawser.formats.bars import BarFile, read_unrounded
 from hawser.formats.declared import load
+from hawser.formats.history_file import read_history
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.rigs import load_rig
 from hawser.rehearsal.nothing import why_nothing
@@ -72,7 +73,14 @@ def read(files: Files) -> Read:
     except BadInput as error:
         raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
     names = [files.signal] + ([files.exit_signal] if files.exit_signal else [])
-    history = _history(files, instrument, names)
+    history = read_history(
+        files.bars,
+        instrument,
+        zone=files.zone,
+        recipe=files.recipe,
+        signals=names,
+        ticks=True,
+    )
     signal = history.signals[0]
     leave = history.signals[1] if files.exit_signal else np.zeros_like(signal)
     if history.off_grid:
@@ -89,24 +97,6 @@ def read(files: Files) -> Read:
         policy=_policy(files, history.bars),
         joined=_joined(files, rig, history),
     )
-
-
-def _history(files: Files, instrument: Instrument, names: list[str]) -> BarFile:
-    """The bars, or the quotes, with these columns of signals."""
-    if files.recipe is None:
-        return read_bars(files.bars, instrument, files.zone, names, ticks=True)
-    from hawser.formats.importing.importing import import_files
-    from hawser.formats.importing.recipe import Recipe
-    from hawser.formats.importing.writing import table_of
-
-    recipe = load(Recipe, files.recipe)
-    missing = [name for name in names if name not in recipe.keep]
-    if missing:
-        sentence = f"{files.recipe}: keep: expected the column {missing[0]} among those kept"
-        raise BadInput("bad_recipe", sentence)
-    found = import_files([files.bars], recipe, files.zone or "")
-    table = table_of(found.history)
-    return from_table(files.bars, table, instrument, signals=names, ticks=True)
 
 
 def _joined(files: Files, rig: Rig, history: BarFile) -> Joined | None:

@@ -27,6 +27,7 @@ class OpenedFiles(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     of: Literal["history", "demo", "account"] = "history"
     account: str | None = None
     zone: str | None = None
+    recipe: str | None = None
     speed: float = 1.0
     accounts: tuple[str, ...] = ()  # further ones
 
@@ -44,6 +45,7 @@ def note_opened(
     instrument: Path,
     accounts: list[Path],
     zone: str | None,
+    recipe: Path | None,
     speed: float,
 ) -> OpenedFiles:
     """The files of this start; `keep` writes them down once they have been found good."""
@@ -54,6 +56,7 @@ def note_opened(
         instrument=str(instrument.resolve()),
         account=first,
         zone=zone,
+        recipe=str(recipe.resolve()) if recipe else None,
         speed=speed,
         accounts=tuple(names[1:]),
     )

@@ -9,8 +9,8 @@ from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.errors import BadInput, Refused
 from hawser.core.fx import convert, line_for
 from hawser.core.instrument import Instrument
-from hawser.formats.bars import read_bars
 from hawser.formats.declared import load
+from hawser.formats.history_file import read_history
 from hawser.ledger.ledger import ledger_for
 from hawser.service.profiles.profile import Profile
 from hawser.service.runtime.hooks import Boot
@@ -24,13 +24,19 @@ class Inputs:
     """The person's files, read and checked before any window opens. Raises BadInput."""
 
     def __init__(
-        self, bars: Path, instrument: Path, account: Path | None = None, zone: str | None = None
+        self,
+        bars: Path,
+        instrument: Path,
+        account: Path | None = None,
+        *,
+        zone: str | None = None,
+        recipe: Path | None = None,
     ) -> None:
         self.path = bars
         self.instrument = load(Instrument, instrument)
         self.account = load(Account, account) if account else default_account(self.instrument)
         _check_rate(self.instrument, self.account, account)
-        self.history = read_bars(bars, self.instrument, zone)
+        self.history = read_history(bars, self.instrument, zone=zone, recipe=recipe)
 
     def with_account(self, account: Path) -> Inputs:
         """The same history for another account; read and checked like the first."""
